@@ -1,0 +1,1 @@
+"""Simulated slave devices: registers, how they answer, and servers for TCP and pseudo-terminals."""

@@ -1,0 +1,49 @@
+"""The memory of one simulated table: words or bits, which addresses exist, and which a master may write."""
+
+from collections.abc import Sequence
+from struct import pack
+
+
+class Bank:
+    """Addresses `first`…`last`. Each item takes 2 bytes (registers) or 1 (bits); flags tell what exists and what may be written."""
+
+    def __init__(self, first: int, last: int, item_bytes: int) -> None:
+        self._first = first
+        self._item = item_bytes
+        self._data = bytearray((last - first + 1) * item_bytes)
+        self._exists = bytearray(last - first + 1)
+        self._writable = bytearray(last - first + 1)
+
+    def add(self, address: int, count: int, is_writable: bool) -> None:
+        """Let addresses exist."""
+        start = address - self._first
+        self._exists[start : start + count] = b"\1" * count
+        if is_writable:
+            self._writable[start : start + count] = b"\1" * count
+
+    def _is_set(self, flags: bytearray, address: int, count: int) -> bool:
+        start = address - self._first
+        return start >= 0 and start + count <= len(flags) and flags.find(0, start, start + count) < 0
+
+    def has(self, address: int, count: int) -> bool:
+        return self._is_set(self._exists, address, count)
+
+    def may_write(self, address: int, count: int) -> bool:
+        return self._is_set(self._writable, address, count)
+
+    def get(self, address: int, count: int) -> bytes:
+        """Bytes of items that exist."""
+        start = (address - self._first) * self._item
+        return bytes(self._data[start : start + count * self._item])
+
+    def get_with_zeros(self, address: int, count: int) -> bytes:
+        """Bytes of any items; those that do not exist are 0."""
+        return b"".join(self.get(at, 1) if self.has(at, 1) else bytes(self._item) for at in range(address, address + count))
+
+    def put(self, address: int, data: bytes) -> None:
+        """Set items that exist."""
+        start = (address - self._first) * self._item
+        self._data[start : start + len(data)] = data
+
+    def put_words(self, address: int, words: Sequence[int]) -> None:
+        self.put(address, pack(f">{len(words)}H", *words))

@@ -1,0 +1,3 @@
+from kanaleto.cli.main import run
+
+run()

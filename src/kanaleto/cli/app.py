@@ -1,0 +1,19 @@
+"""`kanaleto SITE`: the application."""
+
+from pathlib import Path
+
+import click
+
+from kanaleto.site.sitefile import load_site
+
+
+@click.command("kanaleto")
+@click.argument("site", type=click.Path(path_type=Path))
+@click.option("--theme", type=click.Choice(["lagoon", "fresco"]), default="lagoon", show_default=True)
+def command(site: Path, theme: str) -> int:
+    """The application, polling SITE."""
+    loaded, _ = load_site(site)
+    from kanaleto.tui.start import run_application
+
+    run_application(loaded, theme, None)
+    return 0

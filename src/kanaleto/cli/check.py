@@ -1,0 +1,57 @@
+"""`kanaleto check`: every fault of a site file or a map."""
+
+from pathlib import Path
+
+import click
+
+from kanaleto.cli.output import emit
+from kanaleto.site.counting import Numbering
+from kanaleto.site.faults import Fault, FaultyFile
+from kanaleto.site.mapfile import MapDefaults, read_map
+from kanaleto.site.sitefile import load_site, read_text
+
+
+@click.command("check")
+@click.argument("file", metavar="SITE|MAP.csv", type=click.Path(path_type=Path))
+@click.option(
+    "--numbering",
+    type=click.Choice([numbering.value for numbering in Numbering]),
+    default="protocol",
+    show_default=True,
+    help="how a map that is checked alone counts its addresses",
+)
+@click.option("--json", "is_json", is_flag=True, help="one object a line")
+def command(file: Path, numbering: str, is_json: bool) -> int:
+    """Tell every fault of a site file and its maps, or of one map, with file, line and what would be right.
+
+    Exit code 2 when there is a fault; warnings alone (gaps, overlaps) give 0.
+
+    \b
+    Example:
+      kanaleto check alder-lock.toml
+    """
+    faults, what = _faults(file, Numbering(numbering))
+    for fault in faults:
+        if is_json:
+            kind = "warning" if fault.is_warning else "fault"
+            emit({"file": str(fault.file), "line": fault.line, "kind": kind, "text": fault.text})
+        else:
+            click.echo(str(fault), err=not fault.is_warning)
+    wrong = sum(not fault.is_warning for fault in faults)
+    if not is_json:
+        told = f"{wrong} fault{'s' if wrong != 1 else ''}" if wrong else "no fault"
+        warnings = len(faults) - wrong
+        told += f", {warnings} warning{'s' if warnings != 1 else ''}" if warnings else ""
+        click.echo(f"{file}: {what}{told}", err=bool(wrong))
+    return 2 if wrong else 0
+
+
+def _faults(file: Path, numbering: Numbering) -> tuple[list[Fault], str]:
+    try:
+        if file.suffix.lower() in (".csv", ".tsv", ".txt"):
+            points, faults = read_map(file, read_text(file), MapDefaults(numbering))
+            return faults, f"{len(points)} points, "
+        site, faults = load_site(file)
+        return faults, f"{site.device_count} devices and {site.point_count} points on {len(site.lines)} lines, "
+    except FaultyFile as faulty:
+        return faulty.faults, ""

@@ -1,0 +1,36 @@
+"""`kanaleto demo`: the demo site, its devices played by a process of their own."""
+
+import click
+
+from kanaleto.cli.failures import Failed
+from kanaleto.cli.polling import poll_site, tell_summary
+from kanaleto.demo.start import CannotStart, Demo
+from kanaleto.site.sitefile import load_site
+
+
+@click.command("demo")
+@click.option("--headless", "is_headless", is_flag=True, help="no screen: poll it and print a summary")
+@click.option("--for", "for_s", type=click.FloatRange(0), metavar="S", help="end after so many seconds")
+@click.option("--theme", type=click.Choice(["lagoon", "fresco"]), default="lagoon", show_default=True)
+def command(is_headless: bool, for_s: float | None, theme: str) -> int:
+    """Alder Lock, a made-up canal lock: simulated devices on two serial lines and TCP, and the application polling them.
+
+    \b
+    Example:
+      kanaleto demo --headless --for 5
+    """
+    try:
+        with Demo() as demo:
+            site, _ = load_site(demo.site_path)
+            if not is_headless:
+                from kanaleto.tui.start import run_application
+
+                run_application(site, theme, for_s)
+                return 0
+            session = poll_site(site, for_s, is_quiet=True, is_json=False)
+            tell_summary(session, is_json=False)
+            if not any(record is not None for record in session.board.records):
+                raise Failed("not one good sample came")
+    except CannotStart as error:
+        raise Failed(str(error)) from None
+    return 0

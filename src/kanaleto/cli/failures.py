@@ -1,0 +1,37 @@
+"""How a command says that it could not do its work."""
+
+import click
+
+from kanaleto.cli.output import emit, iso
+from kanaleto.lines.outcome import Outcome
+
+
+class Failed(Exception):  # noqa: N818 - it reads as what it says
+    """The device or the line failed: one sentence, exit code 1."""
+
+
+def outcome_error(kind: str, text: str, code: int | None = None) -> dict[str, object]:
+    """The `error` object of a failure in JSON."""
+    return {"kind": kind, "code": code, "text": text}
+
+
+def tell_failure(line: str, device: str | None, outcome: Outcome, is_json: bool, unit_id: int | None = None) -> None:
+    """Tell one failed exchange: an object on stdout for --json, else a line on stderr."""
+    if is_json:
+        unit = {} if unit_id is None else {"unit_id": unit_id}
+        error = outcome_error(outcome.kind.value, outcome.reason, outcome.code)
+        emit({"at": iso(), "line": line, "device": device, **unit, "error": error})
+    else:
+        click.echo(sentence(outcome, device or (f"unit {unit_id}" if unit_id is not None else "")), err=True)
+
+
+def sentence(outcome: Outcome, who: str) -> str:
+    """A failed exchange in one sentence."""
+    words = {
+        "exception": "refused",
+        "timeout": "is silent",
+        "garbled": "came garbled",
+        "unexpected": "was not what answered",
+        "unreachable": "cannot be reached",
+    }[outcome.kind.value]
+    return f"{who} {words}: {outcome.reason}"

@@ -1,0 +1,109 @@
+"""The command `kanaleto`: finds the sub-command, and tells every failure in one sentence with the right exit code.
+
+Exit codes: 0 done, 1 the device or line failed, 2 wrong usage or a faulty file.
+"""
+
+import importlib
+import sys
+import traceback
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import click
+
+from kanaleto import __version__
+from kanaleto.cli.failures import Failed
+from kanaleto.site.faults import FaultyFile, suggestion
+
+_COMMANDS = {
+    "check": "every fault of a site file or a map",
+    "demo": "the demo site: simulated devices and the application",
+    "poll": "poll a site, a line a sample",
+    "read": "read values from one device",
+    "serve": "be the far end of every line of a site",
+    "write": "write values to one device",
+}
+
+
+class _Commands(click.Group):
+    """Loads a command's module only when it is used. A first argument that is no command is a site for the application."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return sorted(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        name = "app" if cmd_name not in _COMMANDS else cmd_name
+        command: click.Command = importlib.import_module(f"kanaleto.cli.{name}").command
+        return command
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
+        first = args[0]
+        if first in _COMMANDS:
+            return super().resolve_command(ctx, args)
+        if not first.startswith("-") and not Path(first).exists() and "." not in first and "/" not in first:
+            raise click.UsageError(f"there is no command and no site file {first!r}{suggestion(first, list(_COMMANDS))}", ctx)
+        return "app", self.get_command(ctx, "app"), args
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(sorted(_COMMANDS.items()))
+
+
+@click.group(cls=_Commands, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, prog_name="kanaleto")
+@click.pass_context
+def kanaleto(context: click.Context) -> None:
+    """Map, poll and simulate field-bus slave devices (Modbus) from a full-screen terminal.
+
+    \b
+    kanaleto SITE          the application, on a site file
+    kanaleto demo          the application, on the demo site
+    kanaleto COMMAND -h    what a command does, with an example
+    """
+    if context.invoked_subcommand is None:
+        click.echo(context.get_help())
+
+
+def run() -> None:
+    """The console script."""
+    sys.exit(main(sys.argv[1:]))
+
+
+def main(arguments: list[str]) -> int:
+    """Run with `arguments`; gives the exit code."""
+    try:
+        result: Any = kanaleto.main(arguments, prog_name="kanaleto", standalone_mode=False)
+        return result if isinstance(result, int) else 0
+    except FaultyFile as faulty:
+        for fault in faulty.faults:
+            click.echo(str(fault), err=True)
+        return 2
+    except Failed as failed:
+        if str(failed):
+            click.echo(str(failed), err=True)
+        return 1
+    except click.UsageError as error:
+        path = error.ctx.command_path if error.ctx is not None else "kanaleto"
+        click.echo(f"{path}: {error.format_message()} (see {path} --help)", err=True)
+        return 2
+    except click.ClickException as error:
+        click.echo(f"kanaleto: {error.format_message()}", err=True)
+        return 2
+    except (click.Abort, KeyboardInterrupt):
+        return 0
+    except BrokenPipeError:  # the reader of our output has gone, as `| head` does
+        sys.stdout = open("/dev/null", "w")  # noqa: SIM115 - stays open until the process ends
+        return 0
+    except Exception as error:
+        click.echo(f"kanaleto: an error of its own, {type(error).__name__}: {error}; the details are in {_crash_file()}", err=True)
+        return 1
+
+
+def _crash_file() -> Path:
+    from platformdirs import user_log_path
+
+    folder = user_log_path("kanaleto", ensure_exists=True)
+    path = folder / f"crash-{datetime.now(UTC):%Y%m%d-%H%M%S}.txt"
+    path.write_text(traceback.format_exc(), encoding="utf-8")
+    return path

@@ -1,0 +1,154 @@
+"""Polling without a screen, for `poll` and `demo --headless`: samples as they come, and the summary at the end."""
+
+import asyncio
+
+import click
+
+from kanaleto.cli.failures import outcome_error
+from kanaleto.cli.output import emit, iso
+from kanaleto.cli.running import run_until_signal
+from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.polling.board import Quality, Record
+from kanaleto.polling.health import Tally
+from kanaleto.polling.plan import Block
+from kanaleto.polling.session import Session
+from kanaleto.site.model import Device, Line, Site
+from kanaleto.values.codec import NoValue
+from kanaleto.values.text import plain_number, shown, words_of
+from kanaleto.wire.pdu import Request
+
+
+class _Printer:
+    """Prints samples and failures; a failure that goes on is told once."""
+
+    def __init__(self, is_json: bool) -> None:
+        self._is_json = is_json
+        self._told: dict[str, str] = {}
+
+    def on_record(self, block: Block, record: Record) -> None:
+        for number, point in enumerate(block.points):
+            value = record.values[number]
+            is_bad = isinstance(value, NoValue)
+            data = record.data if block.request.table.is_bits else record.data[2 * block.offsets[number] :][: 2 * point.size]
+            if not self._is_json:
+                text = shown(value, point.codec, point.decimals, point.labels)
+                why = f"  ({value.reason})" if isinstance(value, NoValue) else ""
+                click.echo(f"{iso(record.wall_s)}  {block.device.name} · {point.name}  {text}{' ' + point.unit if point.unit else ''}{why}")
+                continue
+            plain = None if isinstance(value, NoValue) else value
+            emit(
+                {
+                    "at": iso(record.wall_s),
+                    "line": block.line.name,
+                    "device": block.device.name,
+                    "point": point.name,
+                    "value": plain_number(plain, point.codec, point.decimals) if isinstance(plain, int | float) else plain,
+                    "unit": point.unit,
+                    "quality": (Quality.BAD if is_bad else Quality.GOOD).value,
+                    "reason": value.reason if isinstance(value, NoValue) else "",
+                    "words": [value] if block.request.table.is_bits else list(words_of(data)),
+                }
+            )
+
+    def on_exchange(self, line: Line, device: Device | None, outcome: Outcome) -> None:
+        name = device.name if device is not None else ""
+        if outcome.is_good:
+            if self._told.pop(name, None) is not None and not self._is_json:
+                click.echo(f"{line.name} · {name} answers again", err=True)
+            return
+        if self._is_json:
+            self._fail_json(line.name, name, outcome.kind, outcome.reason, outcome.code)
+        elif self._told.get(name) != outcome.kind.value:
+            click.echo(f"{line.name} · {name}: {outcome.reason}", err=True)
+        self._told[name] = outcome.kind.value
+
+    def on_unreachable(self, line: Line, why: str) -> None:
+        if self._is_json:
+            self._fail_json(line.name, None, OutcomeKind.UNREACHABLE, why, None)
+        elif self._told.get(line.name) != why:
+            click.echo(f"{line.name}: {why}", err=True)
+        self._told[line.name] = why
+
+    def _fail_json(self, line: str, device: str | None, kind: OutcomeKind, text: str, code: int | None) -> None:
+        emit({"at": iso(), "line": line, "device": device, "error": outcome_error(kind.value, text, code)})
+
+
+class _PrintingSession(Session):
+    def __init__(self, site: Site, printer: _Printer | None) -> None:
+        self._printer = printer
+        super().__init__(site, on_record=printer.on_record if printer is not None else None)
+        if printer is not None:
+            for poller in self.pollers:
+                poller.on_unreachable = printer.on_unreachable
+
+    def _note(self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
+        super()._note(line, device, request, outcome, attempt)
+        if self._printer is not None:
+            self._printer.on_exchange(line, device, outcome)
+
+
+def poll_site(site: Site, for_s: float | None, is_quiet: bool, is_json: bool) -> Session:
+    """Poll until `for_s` is over or a signal comes; gives the session, ended."""
+    session = _PrintingSession(site, None if is_quiet else _Printer(is_json))
+
+    async def work() -> None:
+        try:
+            async with asyncio.timeout(for_s):
+                await session.run()
+                await asyncio.Event().wait()  # a site without lines: until it is over
+        except TimeoutError:
+            return
+
+    run_until_signal(work())
+    return session
+
+
+def tell_summary(session: Session, is_json: bool) -> None:
+    """Exchanges, good and failed, by line and device."""
+    tallies = {name: state.counts.tally() for poller in session.pollers for name, state in poller.states.items()}
+    good, failed = sum(tally.good for tally in tallies.values()), sum(tally.failed for tally in tallies.values())
+    if is_json:
+        devices = {name: _tally_json(tally) for name, tally in tallies.items()}
+        lines = {poller.line.name: poller.why_unreachable for poller in session.pollers if poller.why_unreachable}
+        emit({"summary": {"exchanges": good + failed, "good": good, "failed": failed, "devices": devices, "unreachable": lines}})
+        return
+    click.echo(f"{good + failed} exchanges, {good} good, {failed} failed")
+    for poller in session.pollers:
+        own = [tallies[name] for name in poller.states]
+        line_good, line_failed = sum(tally.good for tally in own), sum(tally.failed for tally in own)
+        why = f"  {poller.why_unreachable}" if poller.why_unreachable else ""
+        click.echo(f"  {poller.line.name}: {line_good + line_failed} exchanges, {line_good} good, {line_failed} failed{why}")
+        for name in poller.states:
+            click.echo(f"    {name}: {_tally_text(tallies[name])}")
+
+
+def _tally_json(tally: Tally) -> dict[str, object]:
+    return {
+        "exchanges": tally.exchanges,
+        "good": tally.good,
+        "failed": tally.failed,
+        "exceptions": {str(code): count for code, count in sorted(tally.exceptions.items())},
+        "timeouts": tally.timeouts,
+        "garbled": tally.garbled,
+        "unexpected": tally.unexpected,
+        "unreachable": tally.unreachable,
+    }
+
+
+def _tally_text(tally: Tally) -> str:
+    parts = [f"{tally.good} good"]
+    parts += [f"{count} × exception {code}" for code, count in sorted(tally.exceptions.items())]
+    parts += [
+        f"{count} {word}"
+        for count, word in (
+            (tally.timeouts, "silent"),
+            (tally.garbled, "garbled"),
+            (tally.unexpected, "unexpected"),
+            (tally.unreachable, "unreachable"),
+        )
+        if count
+    ]
+    if tally.took is not None:
+        low, middle, high = (1000 * value for value in tally.took)
+        parts.append(f"answers in {low:.1f} … {middle:.1f} … {high:.1f} ms")
+    return ", ".join(parts)

@@ -1,0 +1,26 @@
+"""Runs a coroutine until it ends, or until SIGINT or SIGTERM, which end it cleanly."""
+
+import asyncio
+import signal
+from collections.abc import Coroutine
+from typing import Any
+
+
+def run_until_signal(work: Coroutine[Any, Any, None]) -> bool:
+    """True when the work ended by itself, False when a signal ended it."""
+    return asyncio.run(_run(work))
+
+
+async def _run(work: Coroutine[Any, Any, None]) -> bool:
+    loop = asyncio.get_running_loop()
+    task = asyncio.ensure_future(work)
+    for number in (signal.SIGINT, signal.SIGTERM):
+        try:
+            loop.add_signal_handler(number, task.cancel)
+        except NotImplementedError:  # Windows: asyncio cannot; Python's own handlers stay
+            signal.signal(number, lambda *_: loop.call_soon_threadsafe(task.cancel))
+    try:
+        await task
+    except asyncio.CancelledError:
+        return False
+    return True

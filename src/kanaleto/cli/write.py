@@ -1,0 +1,161 @@
+"""`kanaleto write`: values to one device, in one request."""
+
+import asyncio
+from typing import Any
+
+import click
+
+from kanaleto.cli.failures import Failed, outcome_error, sentence
+from kanaleto.cli.options import Target, make_target, target_options, usage
+from kanaleto.cli.output import emit, iso
+from kanaleto.cli.running import run_until_signal
+from kanaleto.lines.channel import Unreachable
+from kanaleto.lines.opening import exchanger_for
+from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.lines.spans import ask_again, read_span, split_reads
+from kanaleto.values.codec import CannotEncode
+from kanaleto.values.text import words_of
+from kanaleto.values.types import Kind
+from kanaleto.wire.pdu import Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters, pack_bits
+
+_HELP = """Write values to one device, all in one request. Negative numbers work as they stand.
+
+TABLE is coil or holding. A coil takes 1, 0, on or off. A write is never split: what does not fit one request is refused.
+
+\b
+Example: a set point of -12.5, read back
+  kanaleto write tcp://127.0.0.1:15020 holding 110 -12.5 --unit 3 --type int16 --factor 0.1 --verify
+"""
+_ON = {"1": True, "on": True, "true": True, "0": False, "off": False, "false": False}
+
+
+@click.command("write", help=_HELP, context_settings={"ignore_unknown_options": True})
+@target_options(default_retries=0)
+@click.argument("values", nargs=-1, required=True, metavar="VALUE...", type=click.UNPROCESSED)
+@click.option("--multiple", "is_multiple", is_flag=True, help="use the functions for several (0F, 10) for one value too")
+@click.option("--verify", "is_verified", is_flag=True, help="read back and compare")
+def command(
+    values: tuple[str, ...], is_multiple: bool, is_verified: bool, timeout_s: float, retries: int, is_json: bool, **where: Any
+) -> int:
+    target = make_target(**where)
+    if not target.table.is_writable:
+        raise click.UsageError(f"nobody can write {target.table.title}; write coil or holding")
+    request, data = usage(lambda: _request(target, values, is_multiple))
+    work = _Writing(target, request, data, timeout_s, retries, is_json, is_verified)
+    run_until_signal(work.run())
+    if work.has_failed:
+        raise Failed
+    return 0
+
+
+def _request(target: Target, values: tuple[str, ...], is_multiple: bool) -> tuple[Request, bytes]:
+    """The request, and the data that a read of the same span must bring. Raises ValueError."""
+    if target.table.is_bits:
+        bits = tuple(_coil(text) for text in values)
+        if len(bits) == 1 and not is_multiple:
+            return WriteCoil(target.address, bits[0]), pack_bits(bits)
+        return WriteCoils(target.address, bits), pack_bits(bits)
+    data = b"".join(_encoded(target, text) for text in values)
+    words = words_of(data)
+    if len(words) == 1 and not is_multiple:
+        return WriteRegister(target.address, words[0]), data
+    return WriteRegisters(target.address, words), data
+
+
+def _coil(text: str) -> bool:
+    if text.lower() not in _ON:
+        raise ValueError(f"{text!r} is no state of a coil; write 1, 0, on or off")
+    return _ON[text.lower()]
+
+
+def _encoded(target: Target, text: str) -> bytes:
+    if target.codec.type.kind is Kind.TEXT:
+        return target.codec.encode(text)
+    try:
+        number: int | float = int(text, 0)
+    except ValueError:
+        try:
+            number = float(text)
+        except ValueError:
+            hint = "no such option" if text.startswith("-") else "no number"
+            raise ValueError(f"{text!r} is {hint}") from None
+    try:
+        return target.codec.encode(number)
+    except CannotEncode as error:
+        raise ValueError(f"{target.codec}: {error}") from None
+
+
+class _Writing:
+    def __init__(
+        self, target: Target, request: Request, data: bytes, timeout_s: float, retries: int, is_json: bool, is_verified: bool
+    ) -> None:
+        self.has_failed = False
+        self._target, self._request, self._data = target, request, data
+        self._timeout_s, self._retries, self._is_json, self._is_verified = timeout_s, retries, is_json, is_verified
+
+    @property
+    def _count(self) -> int:
+        if isinstance(self._request, WriteCoils):
+            return len(self._request.bits)
+        return 1 if self._target.table.is_bits else len(self._data) // 2
+
+    async def run(self) -> None:
+        target = self._target
+        exchanger = exchanger_for(target.link)
+        try:
+            try:
+                await exchanger.open()
+            except Unreachable as error:
+                now = asyncio.get_running_loop().time()
+                self._fail(Outcome(OutcomeKind.UNREACHABLE, target.unit_id, b"", b"", None, now, now, 0, now, str(error)))
+                return
+            outcome = await ask_again(exchanger, target.unit_id, self._request, self._timeout_s, self._retries)
+            if not outcome.is_good:
+                self._fail(outcome)
+                return
+            verified: bool | None = None
+            seen = b""
+            if self._is_verified:
+                requests = split_reads(target.table, target.address, self._count, 1, target.table.most_read)
+                span = await read_span(exchanger, target.unit_id, requests, self._timeout_s, max(self._retries, 1))
+                if span.failure is None:
+                    verified, seen = span.data == self._data, span.data
+                else:
+                    click.echo(f"written, but not read back: {sentence(span.failure, self._who)}", err=True)
+            self._report(outcome, verified, seen)
+        finally:
+            exchanger.close()
+
+    @property
+    def _who(self) -> str:
+        return f"{self._target.link.place}, unit {self._target.unit_id}"
+
+    def _fail(self, outcome: Outcome) -> None:
+        self.has_failed = True
+        if self._is_json:
+            error = outcome_error(outcome.kind.value, outcome.reason, outcome.code)
+            emit({"at": iso(), "line": str(self._target.link), "device": None, "unit_id": self._target.unit_id, "error": error})
+        click.echo(sentence(outcome, self._who), err=True)
+
+    def _report(self, outcome: Outcome, verified: bool | None, seen: bytes) -> None:
+        target = self._target
+        if verified is False:
+            self.has_failed = True
+            came = f"{seen.hex(' ', 2).upper()} stands there, {self._data.hex(' ', 2).upper()} was written"
+            click.echo(f"{self._who}: the write was confirmed, but {came}", err=True)
+        if self._is_json:
+            written: dict[str, object] = {"words": list(words_of(self._data))} if not target.table.is_bits else {"bits": self._bits()}
+            record: dict[str, object] = {"at": iso(), "unit_id": target.unit_id, "table": target.table.value, "address": target.address}
+            values = self._bits() if target.table.is_bits else self._values()
+            emit(record | written | {"values": values, "took_ms": round(outcome.took_s * 1000, 3), "verified": verified})
+        elif not self.has_failed:
+            what = f"{self._count} {target.table.title}" if self._count > 1 else target.table.title[:-1]
+            end = {True: ", read back the same", False: "", None: ""}[verified]
+            click.echo(f"wrote {what} from {target.shown_address(target.address)} in {outcome.took_s * 1000:.1f} ms{end}")
+
+    def _bits(self) -> list[object]:
+        return [self._data[at // 8] >> at % 8 & 1 for at in range(self._count)]
+
+    def _values(self) -> list[object]:
+        width = 2 * self._target.per_value
+        return [self._target.codec.decode(self._data[at : at + width]) for at in range(0, len(self._data), width)]

@@ -1,0 +1,57 @@
+"""The process that plays the devices of the demo site: `python -m kanaleto.demo.slaves SITE`.
+
+Prints `ready` once everything listens. Ends at SIGTERM, or when its standard input closes, so that it never outlives the one who
+started it.
+"""
+
+import asyncio
+import os
+import signal
+import sys
+from pathlib import Path
+
+from kanaleto.bench.network import CannotServe
+from kanaleto.bench.server import SiteServer
+from kanaleto.demo.world import World
+from kanaleto.site.sitefile import load_site
+
+_STEP_S = 0.1
+
+
+async def _play(site_path: Path) -> int:
+    site, _ = load_site(site_path)
+    server = SiteServer(site)
+    try:
+        await server.start()
+    except CannotServe as error:
+        sys.stderr.write(f"{error}\n")
+        return 1
+    world = World(server.device)
+    is_over = asyncio.Event()
+    loop = asyncio.get_running_loop()
+    loop.add_signal_handler(signal.SIGTERM, is_over.set)
+    loop.add_signal_handler(signal.SIGINT, lambda: None)  # the terminal sends it to both; the parent decides
+    loop.run_in_executor(None, _wait_for_parent, loop, is_over)
+    sys.stdout.write("ready\n")
+    sys.stdout.flush()
+    next_s = loop.time()
+    while not is_over.is_set():
+        world.step(_STEP_S)
+        next_s = max(next_s + _STEP_S, loop.time() - 1)
+        await asyncio.sleep(max(next_s - loop.time(), 0))
+    await server.stop()
+    return 0
+
+
+def _wait_for_parent(loop: asyncio.AbstractEventLoop, is_over: asyncio.Event) -> None:
+    sys.stdin.buffer.read()
+    try:
+        loop.call_soon_threadsafe(is_over.set)
+    except RuntimeError:  # the loop is over already
+        return
+
+
+if __name__ == "__main__":
+    exit_code = asyncio.run(_play(Path(sys.argv[1])))
+    sys.stdout.flush()
+    os._exit(exit_code)  # the thread that waits for standard input would hold an ordinary exit

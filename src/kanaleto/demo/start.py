@@ -1,0 +1,87 @@
+"""Sets the demo up: a copy of its site in a folder of its own, and its devices in a process of their own."""
+
+import os
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+from importlib import resources
+from pathlib import Path
+from types import TracebackType
+
+_PORT = 15020
+
+
+class CannotStart(Exception):  # noqa: N818 - it reads as what it says
+    """One sentence: why the demo's devices do not run."""
+
+
+class Demo:
+    """As a context: the devices run inside it. `site_path` is the demo's site file."""
+
+    def __init__(self) -> None:
+        self._folder = Path(tempfile.mkdtemp(prefix="kanaleto-demo-"))
+        self.site_path = self._folder / "alder-lock.toml"
+        self._process: subprocess.Popen[str] | None = None
+
+    def __enter__(self) -> "Demo":
+        try:
+            copy_site(self._folder, free_port(_PORT))
+            self._start()
+        except BaseException:
+            self._clean()
+            raise
+        return self
+
+    def _start(self) -> None:
+        command = [sys.executable, "-m", "kanaleto.demo.slaves", str(self.site_path)]
+        environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
+        self._process = process = subprocess.Popen(
+            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment
+        )
+        assert process.stdout is not None and process.stderr is not None
+        if process.stdout.readline().strip() != "ready":
+            process.terminate()
+            said = process.stderr.read().strip().splitlines()
+            raise CannotStart(f"the demo's devices do not start: {said[-1] if said else 'they said nothing'}")
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self._clean()
+
+    def _clean(self) -> None:
+        if self._process is not None:
+            self._process.terminate()
+            try:
+                self._process.wait(timeout=5)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+                self._process.wait()
+            for pipe in (self._process.stdin, self._process.stdout, self._process.stderr):
+                if pipe is not None:
+                    pipe.close()
+        shutil.rmtree(self._folder, ignore_errors=True)
+
+
+def copy_site(folder: Path, port: int) -> Path:
+    """Write the demo's site and maps into `folder`, its cabinet at `port`; gives the site file."""
+    source = resources.files("kanaleto.demo") / "site"
+    with resources.as_file(source) as from_folder:
+        shutil.copytree(from_folder, folder, dirs_exist_ok=True)
+    path = folder / "alder-lock.toml"
+    text = path.read_text(encoding="utf-8")
+    path.write_text(text.replace(f"127.0.0.1:{_PORT}", f"127.0.0.1:{port}"), encoding="utf-8")
+    return path
+
+
+def free_port(wanted: int) -> int:
+    """`wanted` when nobody listens there, else one that is free."""
+    for port in (wanted, 0):
+        with socket.socket() as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            try:
+                probe.bind(("127.0.0.1", port))
+            except OSError:
+                continue
+            return int(probe.getsockname()[1])
+    raise CannotStart("no TCP port is free on this machine")

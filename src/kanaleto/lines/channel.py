@@ -1,0 +1,56 @@
+"""A channel carries bytes to the far end and back; it knows nothing of frames. Everything behind it may use threads."""
+
+from collections.abc import Callable
+from enum import Enum
+from typing import Protocol
+
+OnData = Callable[[bytes, float], None]
+"""Bytes that came, and the loop time at which the last of them came."""
+OnLost = Callable[[str], None]
+"""The channel is gone: why, in words."""
+
+
+class Cause(Enum):
+    """Why a link cannot be reached."""
+
+    REFUSED = "refused"
+    NO_ROUTE = "no route"
+    NO_NAME = "no such name"
+    NO_ANSWER = "no answer"
+    NO_PORT = "no such port"
+    HELD = "port held"
+    PERMISSION = "no permission"
+    LOST = "connection lost"
+    OTHER = "other"
+
+
+class Unreachable(Exception):  # noqa: N818 - it reads as what it says
+    """No connection, or no port. The text is one sentence for people."""
+
+    def __init__(self, text: str, cause: Cause = Cause.OTHER) -> None:
+        super().__init__(text)
+        self.cause = cause
+
+
+class Channel(Protocol):
+    """All calls come from the loop's thread."""
+
+    @property
+    def character_s(self) -> float:
+        """Seconds that one byte takes on the wire; 0 where the link has no such speed."""
+
+    @property
+    def gap_s(self) -> float:
+        """Least silence between two frames."""
+
+    @property
+    def is_open(self) -> bool: ...
+
+    async def open(self, on_data: OnData, on_lost: OnLost) -> None:
+        """Connect. Raises Unreachable."""
+
+    def write(self, data: bytes, not_before: float) -> float:
+        """Send `data` at loop time `not_before` or as soon after as can be; gives the time its last byte will have left."""
+
+    def close(self) -> None:
+        """Close at once; nothing is delivered any more."""

@@ -1,0 +1,254 @@
+"""One exchange: the only place that sends a request and pairs an answer.
+
+Rules. Every request has exactly one outcome. Where the framing has transactions, the answer must carry the request's; elsewhere it
+must be the next sound frame of the same unit and function, in full. A sound frame that is not the answer does not end
+the waiting; when nothing better comes before the deadline, the outcome is `unexpected`. Bytes that are no frame end the
+waiting once the line is silent again, if they were enough to be one. The deadline is for the answer to begin; an answer that has begun
+may take as long as the longest frame takes. After a timeout on a stream without transactions the line listens for a quarantine,
+and what comes then is counted late and thrown away. One timer a line serves all deadlines.
+"""
+
+import asyncio
+from collections import deque
+from dataclasses import dataclass, field
+
+from kanaleto.lines.channel import Channel
+from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
+from kanaleto.wire.pdu import Answer, PduError, Refused, Request, mismatch, parse_answer
+
+_SHORTEST_FRAME = 4
+_LONGEST_FRAME = 260
+_RECENT = 64  # transactions remembered, to know a late answer from a stranger's
+_QUIET_S = 0.05  # adapters and busy machines hold bytes back: a frame is cut short only after this much silence
+QUARANTINE_S = 0.25
+
+
+@dataclass(slots=True)
+class _Waiting:
+    """A request in flight."""
+
+    unit_id: int
+    request: Request
+    frame: bytes
+    future: asyncio.Future[Outcome]
+    asked_at: float
+    starts_at: float
+    sent_at: float
+    deadline: float
+    cap: float
+    first_at: float = 0.0
+    strange: tuple[OutcomeKind, bytes, str] | None = None
+
+
+@dataclass(slots=True)
+class Strays:
+    """Frames and bytes that belonged to no request."""
+
+    late: int = 0
+    unasked: int = 0
+    bytes: int = 0
+
+
+@dataclass(slots=True)
+class Traffic:
+    """Bytes that went out and came in."""
+
+    sent: int = 0
+    received: int = 0
+    strays: Strays = field(default_factory=Strays)
+
+
+class Exchanger:
+    """Exchanges on one channel, one at a time where the framing has no transactions."""
+
+    def __init__(self, channel: Channel, framing: Framing, gap_s: float = 0.0, quarantine_s: float = QUARANTINE_S) -> None:
+        self.channel = channel
+        self.framing = framing
+        self.traffic = Traffic()
+        self.lost_because = ""
+        self._gap_s = max(gap_s, channel.gap_s)
+        self._quarantine_s = 0.0 if framing.has_transactions else quarantine_s
+        self._quiet_s = max(_QUIET_S, 5 * channel.character_s)
+        self._decoder = framing.decoder(Role.ANSWERS)
+        self._pending: dict[int, _Waiting] = {}
+        self._recent: deque[int] = deque(maxlen=_RECENT)
+        self._transaction = 0
+        self._free_at = 0.0
+        self._quiet_at = 0.0
+        self._timer: asyncio.TimerHandle | None = None
+
+    @property
+    def is_open(self) -> bool:
+        return self.channel.is_open
+
+    async def open(self) -> None:
+        """Connect. Raises Unreachable."""
+        self._loop = asyncio.get_running_loop()
+        self._decoder.reset()
+        self._free_at = 0.0
+        self.lost_because = ""
+        await self.channel.open(self._receive, self._lose)
+
+    def close(self, why: str = "the line was closed") -> None:
+        """Close the channel; requests in flight end as unreachable."""
+        self.channel.close()
+        self._lose(why)
+
+    def ask(self, unit_id: int, request: Request, timeout_s: float, pdu: bytes | None = None) -> asyncio.Future[Outcome]:
+        """Send `request` (already encoded as `pdu`, if the caller has it) and give the future of its one outcome."""
+        loop = self._loop
+        future: asyncio.Future[Outcome] = loop.create_future()
+        now = loop.time()
+        key = 0
+        if self.framing.has_transactions:
+            key = self._transaction = self._transaction % 0xFFFF + 1
+        frame = self.framing.encode(unit_id, pdu if pdu is not None else request.encode(), key)
+        if not self.channel.is_open:
+            reason = self.lost_because or "the line is not open"
+            future.set_result(Outcome(OutcomeKind.UNREACHABLE, unit_id, frame, b"", None, now, now, 0.0, now, reason))
+            return future
+        if key in self._pending:
+            raise RuntimeError("a request is in flight already")
+        if not self.framing.has_transactions:
+            self._discard_held()
+        starts_at = max(now, self._free_at)
+        sent_at = self.channel.write(frame, starts_at)
+        self.traffic.sent += len(frame)
+        deadline = sent_at + timeout_s
+        cap = deadline + _LONGEST_FRAME * self.channel.character_s
+        self._pending[key] = _Waiting(unit_id, request, frame, future, now, starts_at, sent_at, deadline, cap)
+        timer = self._timer
+        if timer is None or timer.when() > deadline:
+            self._arm(deadline)
+        return future
+
+    def _discard_held(self) -> None:
+        self.traffic.strays.bytes += self._decoder.held
+        self._decoder.reset()
+
+    # What comes in
+
+    def _receive(self, data: bytes, at: float) -> None:
+        self.traffic.received += len(data)
+        for waiting in self._pending.values():
+            if not waiting.first_at and at >= waiting.starts_at:
+                waiting.first_at = at
+        for event in self._decoder.feed(data):
+            self._take(event, at)
+        if self._decoder.held:
+            self._quiet_at = at + self._quiet_s
+            if self._timer is None or self._timer.when() > self._quiet_at:
+                self._arm(self._quiet_at)
+
+    def _take(self, event: Event, at: float) -> None:
+        if isinstance(event, Garbled):
+            self._take_garbled(event, at)
+            return
+        key = event.transaction if event.transaction is not None else 0
+        waiting = self._pending.get(key)
+        if waiting is None or at < waiting.starts_at:  # what came before the request went out cannot answer it
+            self._take_stray(event, key)
+            return
+        content: Answer | None = None
+        try:
+            content = parse_answer(event.pdu)
+            wrong = mismatch(waiting.request, content)
+        except PduError as error:
+            wrong = str(error)
+        if event.unit_id != waiting.unit_id:
+            wrong = f"unit {event.unit_id} answered, unit {waiting.unit_id} was asked"
+        if wrong is None:
+            kind = OutcomeKind.EXCEPTION if isinstance(content, Refused) else OutcomeKind.GOOD
+            reason = f"exception {content.code}: {content.text}" if isinstance(content, Refused) else ""
+            self._finish(key, kind, event.raw, content, at, reason)
+        elif self.framing.has_transactions:
+            self._finish(key, OutcomeKind.UNEXPECTED, event.raw, None, at, wrong)
+        else:
+            self.traffic.strays.unasked += 1
+            waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, wrong)
+
+    def _take_stray(self, frame: Frame, key: int) -> None:
+        strays = self.traffic.strays
+        strays.bytes += len(frame.raw)
+        if self.framing.has_transactions and key not in self._recent:
+            strays.unasked += 1
+            for waiting in self._pending.values():
+                waiting.strange = (OutcomeKind.UNEXPECTED, frame.raw, f"transaction {key} answered, nobody had asked it")
+        else:
+            strays.late += 1
+
+    def _take_garbled(self, event: Garbled, at: float) -> None:
+        if event.fatal:
+            for key in list(self._pending):
+                self._finish(key, OutcomeKind.GARBLED, event.raw, None, at, event.reason)
+            self.channel.close()
+            self._lose(f"the stream cannot be read on: {event.reason}")
+            return
+        self.traffic.strays.bytes += len(event.raw)
+        for key, waiting in list(self._pending.items()):
+            if at < waiting.starts_at:
+                continue
+            if len(event.raw) >= _SHORTEST_FRAME and not self.framing.has_transactions:
+                self._finish(key, OutcomeKind.GARBLED, event.raw, None, at, event.reason)
+            else:
+                waiting.strange = (OutcomeKind.GARBLED, event.raw, event.reason)
+
+    def _lose(self, why: str) -> None:
+        self.lost_because = why
+        self.channel.close()
+        now = self._loop.time()
+        for key in list(self._pending):
+            self._finish(key, OutcomeKind.UNREACHABLE, b"", None, now, why)
+        if self._timer is not None:
+            self._timer.cancel()
+            self._timer = None
+
+    # How a request ends
+
+    def _finish(self, key: int, kind: OutcomeKind, raw: bytes, content: Answer | None, at: float, reason: str) -> None:
+        waiting = self._pending.pop(key)
+        self._recent.append(key)
+        self._free_at = at + self._gap_s
+        if kind is not OutcomeKind.GOOD and kind is not OutcomeKind.EXCEPTION:
+            self._free_at += self._quarantine_s
+        if not waiting.future.done():  # the asker may have been cancelled
+            waiting.future.set_result(
+                Outcome(
+                    kind, waiting.unit_id, waiting.frame, raw, content,
+                    waiting.asked_at, waiting.sent_at, waiting.first_at, at, reason,
+                )
+            )  # fmt: skip
+
+    def _arm(self, at: float) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+        self._timer = self._loop.call_at(at, self._ring)
+
+    def _ring(self) -> None:
+        self._timer = None
+        now = self._loop.time() + 1e-6
+        if self._decoder.held and now >= self._quiet_at:
+            for event in self._decoder.silence():
+                self._take(event, now)
+        for key, waiting in list(self._pending.items()):
+            is_arriving = self._decoder.held > 0 and now < self._quiet_at and now < waiting.cap
+            if now >= waiting.deadline and not is_arriving:
+                self._expire(key, waiting, now)
+        ends = [waiting.deadline if waiting.deadline > now else waiting.cap for waiting in self._pending.values()]
+        if self._decoder.held:
+            ends.append(max(self._quiet_at, now))
+        if ends and self.channel.is_open:
+            self._arm(min(ends))
+
+    def _expire(self, key: int, waiting: _Waiting, now: float) -> None:
+        if waiting.strange is not None:
+            kind, raw, reason = waiting.strange
+            self._finish(key, kind, raw, None, now, reason)
+            return
+        if self._decoder.held:  # babbling: it never fell silent
+            self._discard_held()
+            self._finish(key, OutcomeKind.GARBLED, b"", None, now, "bytes kept coming and made no frame")
+            return
+        waited = now - waiting.sent_at
+        self._finish(key, OutcomeKind.TIMEOUT, b"", None, now, f"nothing came within {waited:.3g} s")

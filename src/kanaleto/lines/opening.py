@@ -1,0 +1,33 @@
+"""From a link to something that can be asked."""
+
+from kanaleto.lines.channel import Channel
+from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.tcp import TcpChannel
+from kanaleto.site.link import FramingKind, Link, TcpLink
+from kanaleto.wire.ascii import Ascii
+from kanaleto.wire.frames import Framing
+from kanaleto.wire.rtu import Rtu
+from kanaleto.wire.tcp import Tcp
+
+_FRAMINGS: dict[FramingKind, type[Rtu] | type[Ascii] | type[Tcp]] = {
+    FramingKind.RTU: Rtu,
+    FramingKind.ASCII: Ascii,
+    FramingKind.TCP: Tcp,
+}
+
+
+def framing_of(link: Link) -> Framing:
+    return _FRAMINGS[link.framing]()
+
+
+def channel_for(link: Link, connect_timeout_s: float) -> Channel:
+    if isinstance(link, TcpLink):
+        return TcpChannel(link, connect_timeout_s)
+    from kanaleto.lines.serialport import SerialChannel  # pyserial costs a start that needs no port too much
+
+    return SerialChannel(link)
+
+
+def exchanger_for(link: Link, connect_timeout_s: float = 3.0, gap_s: float = 0.0) -> Exchanger:
+    """An exchanger on a new channel of `link`, not opened yet."""
+    return Exchanger(channel_for(link, connect_timeout_s), framing_of(link), gap_s)

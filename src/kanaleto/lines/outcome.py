@@ -1,0 +1,48 @@
+"""What came of one exchange."""
+
+from dataclasses import dataclass
+from enum import Enum
+
+from kanaleto.wire.pdu import Answer, Refused
+
+
+class OutcomeKind(Enum):
+    """The value is the word used in JSON."""
+
+    GOOD = "good"
+    EXCEPTION = "exception"
+    TIMEOUT = "timeout"
+    GARBLED = "garbled"
+    UNEXPECTED = "unexpected"
+    UNREACHABLE = "unreachable"
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """One request's only outcome. Times are loop times in seconds: handed over, last byte of the request gone, first byte that
+    came back, done. `request` and `answer` are the bytes of the whole frames; `reason` says in words what went wrong."""
+
+    kind: OutcomeKind
+    unit_id: int
+    request: bytes
+    answer: bytes
+    content: Answer | None
+    asked_at: float
+    sent_at: float
+    first_at: float
+    done_at: float
+    reason: str = ""
+
+    @property
+    def is_good(self) -> bool:
+        return self.kind is OutcomeKind.GOOD
+
+    @property
+    def code(self) -> int | None:
+        """The exception code, where that is the outcome."""
+        return self.content.code if isinstance(self.content, Refused) else None
+
+    @property
+    def took_s(self) -> float:
+        """From the request's last byte to the answer's last byte."""
+        return self.done_at - self.sent_at

@@ -1,0 +1,163 @@
+"""A serial port as a channel: pyserial on two threads of its own, one that reads in short slices and one that writes on time.
+
+Reads are tagged with a generation, so that bytes read before a close are never delivered after the next open.
+A pseudo-terminal knows no parity and no stop bits, and refuses a second opening with parity: they are left out there.
+"""
+
+import asyncio
+import errno
+import os
+import threading
+import time
+from collections.abc import Callable
+from queue import SimpleQueue
+
+import serial
+
+from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
+from kanaleto.site.link import Parity, SerialLink
+
+_SLICE_S = 0.05
+_PARITY = {Parity.NONE: serial.PARITY_NONE, Parity.EVEN: serial.PARITY_EVEN, Parity.ODD: serial.PARITY_ODD}
+
+
+def is_pseudo_terminal(port: str) -> bool:
+    """Whether `port` is (a link to) a pseudo-terminal."""
+    return os.path.realpath(port).startswith("/dev/pts/")
+
+
+class SerialChannel:
+    """Opens the port of `link` with its settings, for this program alone."""
+
+    def __init__(self, link: SerialLink) -> None:
+        self._link = link
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._port: serial.Serial | None = None
+        self._outgoing: SimpleQueue[tuple[bytes, float] | None] = SimpleQueue()
+        self._generation = 0
+
+    @property
+    def character_s(self) -> float:
+        return self._link.settings.character_s
+
+    @property
+    def gap_s(self) -> float:
+        return self._link.settings.gap_s
+
+    @property
+    def is_open(self) -> bool:
+        return self._port is not None
+
+    async def open(self, on_data: OnData, on_lost: OnLost) -> None:
+        loop = self._loop = asyncio.get_running_loop()
+        self._port = port = await loop.run_in_executor(None, _open_port, self._link)
+        self._generation += 1
+        outgoing: SimpleQueue[tuple[bytes, float] | None] = SimpleQueue()
+        self._outgoing = outgoing
+        generation = self._generation
+
+        def deliver(data: bytes, at: float) -> None:
+            if generation == self._generation:
+                on_data(data, at)
+
+        def lose(why: str) -> None:
+            if generation == self._generation:
+                self.close()
+                on_lost(why)
+
+        def call(function: Callable[..., None], *arguments: object) -> None:
+            try:
+                loop.call_soon_threadsafe(function, *arguments)
+            except RuntimeError:  # the loop is closed: nobody listens any more
+                return
+
+        def is_current() -> bool:
+            return generation == self._generation
+
+        def read() -> None:
+            while is_current():
+                try:
+                    data = port.read(port.in_waiting or 1)
+                except (OSError, TypeError, ValueError) as error:  # pyserial raises the latter two on a port closed meanwhile
+                    call(lose, f"port {self._link.port} is gone: {_reason(error)}")
+                    return
+                if data:
+                    call(deliver, data, loop.time())
+
+        def write() -> None:
+            while (job := outgoing.get()) is not None and is_current():
+                data, not_before = job
+                delay = not_before - loop.time()
+                if delay > 0:
+                    time.sleep(delay)
+                try:
+                    port.write(data)
+                except (OSError, TypeError, ValueError) as error:
+                    call(lose, f"port {self._link.port} takes no bytes: {_reason(error)}")
+                    return
+
+        threading.Thread(target=read, name=f"read {self._link.port}", daemon=True).start()
+        threading.Thread(target=write, name=f"write {self._link.port}", daemon=True).start()
+
+    def write(self, data: bytes, not_before: float) -> float:
+        if self._loop is None or self._port is None:
+            raise RuntimeError("write on a channel that is not open")
+        start = max(not_before, self._loop.time())
+        self._outgoing.put((data, start))
+        return start + len(data) * self.character_s
+
+    def close(self) -> None:
+        port, self._port = self._port, None
+        self._generation += 1
+        self._outgoing.put(None)
+        if port is not None:
+            threading.Thread(target=_close_port, args=(port,), name=f"close {self._link.port}", daemon=True).start()
+
+
+def _close_port(port: serial.Serial) -> None:
+    try:
+        port.close()
+    except OSError:  # an adapter that was pulled out cannot be closed in good order, and need not be
+        return
+
+
+def _open_port(link: SerialLink) -> serial.Serial:
+    settings = link.settings
+    is_plain = is_pseudo_terminal(link.port)
+    if "/" in link.port and not os.path.exists(link.port):
+        raise Unreachable(f"there is no port {link.port}; is the adapter plugged in?", Cause.NO_PORT)
+    try:
+        return serial.Serial(
+            link.port,
+            settings.baud,
+            bytesize=8 if is_plain else settings.data,
+            parity=serial.PARITY_NONE if is_plain else _PARITY[settings.parity],
+            stopbits=1 if is_plain else settings.stop,
+            timeout=_SLICE_S,
+            write_timeout=5,
+            exclusive=True,
+        )
+    except (OSError, ValueError) as error:
+        raise _unreachable(link, error) from None
+
+
+def _unreachable(link: SerialLink, error: Exception) -> Unreachable:
+    number = getattr(error, "errno", None)
+    text = str(error).lower()
+    if number == errno.ENOENT or "filenotfound" in text:
+        return Unreachable(f"there is no port {link.port}; is the adapter plugged in?", Cause.NO_PORT)
+    if number in (errno.EBUSY, errno.EAGAIN) or "exclusively lock" in text or "access is denied" in text:
+        return Unreachable(f"port {link.port} is held by another program", Cause.HELD)
+    if number in (errno.EACCES, errno.EPERM):
+        return Unreachable(f"no permission for port {link.port}; add yourself to the group that owns it (often dialout)", Cause.PERMISSION)
+    if number in (errno.ENOTTY, errno.EINVAL):
+        return Unreachable(f"{link.port} is no serial port, or does not take {link.settings}", Cause.OTHER)
+    return Unreachable(f"port {link.port} cannot be opened: {_reason(error)}", Cause.OTHER)
+
+
+def _reason(error: Exception) -> str:
+    if isinstance(error, OSError) and error.strerror:
+        return error.strerror.lower()
+    if "returned no data" in str(error):
+        return "the far end hung up or was unplugged"
+    return str(error) or type(error).__name__

@@ -1,0 +1,81 @@
+"""A TCP connection as a channel."""
+
+import asyncio
+import errno
+import socket
+
+from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
+from kanaleto.site.link import TcpLink
+
+
+class TcpChannel:
+    """Connects to `link` within `connect_timeout_s`."""
+
+    character_s = 0.0
+    gap_s = 0.0
+
+    def __init__(self, link: TcpLink, connect_timeout_s: float) -> None:
+        self._link = link
+        self._connect_timeout_s = connect_timeout_s
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._transport: asyncio.Transport | None = None
+
+    @property
+    def is_open(self) -> bool:
+        return self._transport is not None and not self._transport.is_closing()
+
+    async def open(self, on_data: OnData, on_lost: OnLost) -> None:
+        self._loop = loop = asyncio.get_running_loop()
+        source = (self._link.source, 0) if self._link.source else None
+        try:
+            async with asyncio.timeout(self._connect_timeout_s):
+                transport, _ = await loop.create_connection(
+                    lambda: _Receiver(loop, on_data, on_lost), self._link.host, self._link.port, local_addr=source
+                )
+        except TimeoutError:
+            raise Unreachable(
+                f"{self._link.place} did not answer the connection within {self._connect_timeout_s:g} s; is the address right?",
+                Cause.NO_ANSWER,
+            ) from None
+        except OSError as error:
+            raise _unreachable(self._link.place, error) from None
+        self._transport = transport
+
+    def write(self, data: bytes, not_before: float) -> float:
+        transport, loop = self._transport, self._loop
+        if transport is None or loop is None:
+            raise RuntimeError("write on a channel that is not open")
+        now = loop.time()
+        if not_before > now:
+            loop.call_at(not_before, transport.write, data)
+            return not_before
+        transport.write(data)
+        return now
+
+    def close(self) -> None:
+        if self._transport is not None:
+            self._transport.abort()
+            self._transport = None
+
+
+class _Receiver(asyncio.Protocol):
+    def __init__(self, loop: asyncio.AbstractEventLoop, on_data: OnData, on_lost: OnLost) -> None:
+        self._now, self._on_data, self._on_lost = loop.time, on_data, on_lost
+
+    def data_received(self, data: bytes) -> None:
+        self._on_data(data, self._now())
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self._on_lost("the far end closed the connection" if exc is None else f"the connection broke: {exc}")
+
+
+def _unreachable(place: str, error: OSError) -> Unreachable:
+    if isinstance(error, socket.gaierror):
+        return Unreachable(f"{place}: no host of this name is known", Cause.NO_NAME)
+    if isinstance(error, ConnectionRefusedError) or "refused" in str(error).lower():
+        return Unreachable(f"{place} refused the connection; nothing listens on that port", Cause.REFUSED)
+    if error.errno in (errno.ENETUNREACH, errno.EHOSTUNREACH):
+        return Unreachable(f"there is no route to {place}; is the adapter in the same network?", Cause.NO_ROUTE)
+    if error.errno == errno.EADDRNOTAVAIL:
+        return Unreachable(f"{place}: the source address is not one of this machine's", Cause.OTHER)
+    return Unreachable(f"{place} cannot be reached: {error.strerror or error}", Cause.OTHER)

@@ -1,0 +1,69 @@
+"""The engine thread: a session in a loop of its own, so that no screen waits for a device and no device for a screen."""
+
+import asyncio
+import sys
+import threading
+import time
+
+from kanaleto.polling.session import LineStatus, Session
+from kanaleto.site.model import Site
+
+_SWITCH_INTERVAL_S = 0.0005  # a busy interface thread gives way to the engine after this long
+
+
+class Engine:
+    """Start it, read its session, stop it. Every method may be called from any thread."""
+
+    def __init__(self, site: Site) -> None:
+        self.session = Session(site)
+        self.failure: BaseException | None = None
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._task: asyncio.Task[None] | None = None
+        self._is_up = threading.Event()
+        self._thread = threading.Thread(target=self._work, name="engine", daemon=True)
+
+    def start(self) -> None:
+        """Begin polling; gives back when the loop runs."""
+        sys.setswitchinterval(_SWITCH_INTERVAL_S)
+        self._thread.start()
+        self._is_up.wait()
+
+    def stop(self) -> None:
+        """End polling and wait until every line is closed."""
+        loop, task = self._loop, self._task
+        if loop is not None and task is not None and self._thread.is_alive():
+            try:
+                loop.call_soon_threadsafe(task.cancel)
+            except RuntimeError:  # the loop ended by itself meanwhile
+                pass
+        self._thread.join(timeout=5)
+
+    def hold(self, is_held: bool) -> None:
+        """Hold or resume polling."""
+        if self._loop is not None and self._thread.is_alive():
+            self._loop.call_soon_threadsafe(self.session.hold, is_held)
+
+    def now_s(self) -> float:
+        """The loop's time, as in every record."""
+        return time.monotonic()
+
+    def status(self) -> tuple[LineStatus, ...]:
+        return self.session.status(self.now_s())
+
+    def _work(self) -> None:
+        try:
+            asyncio.run(self._main())
+        except BaseException as error:
+            self.failure = error
+            raise
+        finally:
+            self._is_up.set()
+
+    async def _main(self) -> None:
+        self._loop = asyncio.get_running_loop()
+        self._task = asyncio.create_task(self.session.run())
+        self._is_up.set()
+        try:
+            await self._task
+        except asyncio.CancelledError:
+            return

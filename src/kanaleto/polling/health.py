@@ -1,0 +1,148 @@
+"""How each device and line is doing: counts of outcomes, times, and the water of a line: how busy it was in each slice of the last minute."""
+
+from collections import deque
+from dataclasses import dataclass
+from enum import IntEnum
+
+from kanaleto.lines.outcome import Outcome, OutcomeKind
+
+SLICE_S = 0.5
+SLICES = 120
+_TIMES = 256  # answer times kept for the median
+
+
+class Worst(IntEnum):
+    """The worst outcome of a slice, mildest first."""
+
+    NOTHING = 0
+    GOOD = 1
+    EXCEPTION = 2
+    GARBLED = 3
+    SILENT = 4
+
+
+_WORST = {
+    OutcomeKind.GOOD: Worst.GOOD,
+    OutcomeKind.EXCEPTION: Worst.EXCEPTION,
+    OutcomeKind.GARBLED: Worst.GARBLED,
+    OutcomeKind.UNEXPECTED: Worst.GARBLED,
+    OutcomeKind.TIMEOUT: Worst.SILENT,
+    OutcomeKind.UNREACHABLE: Worst.SILENT,
+}
+
+
+class Water:
+    """Rings of the last minute of one line, a slice a half second: seconds busy, exchanges, worst outcome."""
+
+    def __init__(self) -> None:
+        self._busy = [0.0] * SLICES
+        self._count = [0] * SLICES
+        self._worst = [Worst.NOTHING] * SLICES
+        self._slice = -1  # the number of the newest slice, counted from loop time 0
+        self._first = -1
+
+    def _advance(self, now_s: float) -> None:
+        number = int(now_s / SLICE_S)
+        if self._slice < 0:
+            self._slice = self._first = number
+            return
+        for passed in range(max(self._slice, number - SLICES) + 1, number + 1):
+            at = passed % SLICES
+            self._busy[at], self._count[at], self._worst[at] = 0.0, 0, Worst.NOTHING
+        self._slice = max(self._slice, number)
+
+    def add(self, start_s: float, end_s: float, kind: OutcomeKind) -> None:
+        """An exchange took the line from `start_s` to `end_s`."""
+        self._advance(end_s)
+        last = int(end_s / SLICE_S)
+        at = last % SLICES
+        self._count[at] += 1
+        worst = _WORST[kind]
+        if worst > self._worst[at]:
+            self._worst[at] = worst
+        first = max(int(start_s / SLICE_S), last - SLICES + 1, self._first)
+        if first >= last:
+            self._busy[at] += end_s - max(start_s, first * SLICE_S)
+            return
+        for number in range(first, last + 1):
+            begin, end = max(start_s, number * SLICE_S), min(end_s, (number + 1) * SLICE_S)
+            self._busy[number % SLICES] += end - begin
+            if number < last and worst is Worst.SILENT:
+                self._worst[number % SLICES] = worst
+
+    def levels(self, now_s: float) -> tuple[tuple[float, Worst], ...]:
+        """Busy share (0…1) and worst outcome of each slice of the last minute, oldest first; the running slice is the last."""
+        number = int(now_s / SLICE_S)
+        if self._slice < 0:
+            return ((0.0, Worst.NOTHING),) * SLICES
+        levels = []
+        for passed in range(number - SLICES + 1, number + 1):
+            if passed > self._slice or passed <= self._slice - SLICES or passed < self._first:
+                levels.append((0.0, Worst.NOTHING))
+            else:
+                width = SLICE_S if passed < number else max(now_s - number * SLICE_S, 0.05)
+                levels.append((min(self._busy[passed % SLICES] / width, 1.0), self._worst[passed % SLICES]))
+        return tuple(levels)
+
+    def recent(self, now_s: float, span_s: float = 5.0) -> tuple[float, float]:
+        """Busy share (0…1) and exchanges a second over the whole slices of the last `span_s`."""
+        number = int(now_s / SLICE_S)
+        numbers = [n for n in range(number - int(span_s / SLICE_S), number) if self._slice - SLICES < n <= self._slice and n >= self._first]
+        begun = max(self._first, number - int(span_s / SLICE_S))
+        width = (number - begun) * SLICE_S
+        if self._slice < 0 or width <= 0:
+            return 0.0, 0.0
+        busy = sum(self._busy[n % SLICES] for n in numbers)
+        count = sum(self._count[n % SLICES] for n in numbers)
+        return min(busy / width, 1.0), count / width
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """Outcomes counted. `took` are minimum, median and maximum in seconds over the last good answers, or None."""
+
+    good: int
+    exceptions: dict[int, int]
+    timeouts: int
+    garbled: int
+    unexpected: int
+    unreachable: int
+    took: tuple[float, float, float] | None
+
+    @property
+    def failed(self) -> int:
+        return sum(self.exceptions.values()) + self.timeouts + self.garbled + self.unexpected + self.unreachable
+
+    @property
+    def exchanges(self) -> int:
+        return self.good + self.failed
+
+
+class Counts:
+    """Counts the outcomes of one device."""
+
+    def __init__(self) -> None:
+        self._counts = dict.fromkeys(OutcomeKind, 0)
+        self._codes: dict[int, int] = {}
+        self._took: deque[float] = deque(maxlen=_TIMES)
+
+    def add(self, outcome: Outcome) -> None:
+        self._counts[outcome.kind] += 1
+        if outcome.kind is OutcomeKind.GOOD:
+            self._took.append(outcome.took_s)
+        elif outcome.kind is OutcomeKind.EXCEPTION and outcome.code is not None:
+            self._codes[outcome.code] = self._codes.get(outcome.code, 0) + 1
+
+    def tally(self) -> Tally:
+        counts = self._counts
+        times = sorted(self._took.copy())
+        took = (times[0], times[len(times) // 2], times[-1]) if times else None
+        return Tally(
+            counts[OutcomeKind.GOOD],
+            dict(self._codes),
+            counts[OutcomeKind.TIMEOUT],
+            counts[OutcomeKind.GARBLED],
+            counts[OutcomeKind.UNEXPECTED],
+            counts[OutcomeKind.UNREACHABLE],
+            took,
+        )

@@ -1,0 +1,33 @@
+"""Faults in files and arguments: each with its place and what would be right, all told at once."""
+
+from dataclasses import dataclass
+from difflib import get_close_matches
+from pathlib import Path
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """One sentence about one place. A warning does not keep the file from being used."""
+
+    file: Path
+    line: int
+    text: str
+    is_warning: bool = False
+
+    def __str__(self) -> str:
+        place = f"{self.file}:{self.line}" if self.line else f"{self.file}"
+        return f"{place}: {'warning: ' if self.is_warning else ''}{self.text}"
+
+
+class FaultyFile(Exception):  # noqa: N818 - the faults are the error
+    """A file that cannot be used, with every fault found in it and in the files it names."""
+
+    def __init__(self, faults: list[Fault]) -> None:
+        super().__init__("\n".join(str(fault) for fault in faults))
+        self.faults = faults
+
+
+def suggestion(word: str, known: list[str]) -> str:
+    """" (did you mean …?)" when one of `known` is close, else nothing."""
+    close = get_close_matches(word, known, 1, 0.6)
+    return f" (did you mean {close[0]!r}?)" if close else ""

@@ -1,0 +1,207 @@
+"""LINK text: how a line is reached, written as one URL, and the same as values."""
+
+from dataclasses import dataclass
+from enum import Enum
+from urllib.parse import parse_qsl, unquote
+
+from kanaleto.site.faults import suggestion
+
+
+class Transport(Enum):
+    TCP = "tcp"
+    SERIAL = "serial"
+
+
+class FramingKind(Enum):
+    RTU = "rtu"
+    ASCII = "ascii"
+    TCP = "tcp"
+
+
+class Parity(Enum):
+    NONE = "none"
+    EVEN = "even"
+    ODD = "odd"
+
+
+@dataclass(frozen=True, slots=True)
+class SerialSettings:
+    """Baud in bits a second, data and stop bits, parity."""
+
+    baud: int = 19200
+    parity: Parity = Parity.EVEN
+    stop: int = 1
+    data: int = 8
+
+    @property
+    def character_bits(self) -> int:
+        """Bits on the wire for one character, start bit included."""
+        return 1 + self.data + (self.parity is not Parity.NONE) + self.stop
+
+    @property
+    def character_s(self) -> float:
+        return self.character_bits / self.baud
+
+    @property
+    def gap_s(self) -> float:
+        """Silence between frames: 3.5 characters, fixed at 1.75 ms above 19 200 baud (serial line 1.02, 2.5.1.1)."""
+        return 0.00175 if self.baud > 19200 else 3.5 * self.character_s
+
+    def __str__(self) -> str:
+        return f"{self.baud} {self.data}{self.parity.value[0].upper()}{self.stop}"
+
+
+@dataclass(frozen=True, slots=True)
+class TcpLink:
+    """A TCP connection; framing is TCP, or RTU or ASCII on the bare stream."""
+
+    host: str
+    port: int
+    framing: FramingKind = FramingKind.TCP
+    source: str | None = None
+
+    @property
+    def transport(self) -> Transport:
+        return Transport.TCP
+
+    @property
+    def place(self) -> str:
+        """What a person calls it."""
+        return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
+
+    def __str__(self) -> str:
+        scheme = "tcp" if self.framing is FramingKind.TCP else f"{self.framing.value}+tcp"
+        return f"{scheme}://{self.place}" + (f"?source={self.source}" if self.source else "")
+
+
+@dataclass(frozen=True, slots=True)
+class SerialLink:
+    """A serial port by its path or name."""
+
+    port: str
+    settings: SerialSettings = SerialSettings()
+    framing: FramingKind = FramingKind.RTU
+    has_echo: bool = False
+    latency_ms: float | None = None
+
+    @property
+    def transport(self) -> Transport:
+        return Transport.SERIAL
+
+    @property
+    def place(self) -> str:
+        return self.port
+
+    def __str__(self) -> str:
+        settings = self.settings
+        text = f"{self.framing.value}://{self.port}?baud={settings.baud}&parity={settings.parity.value}&stop={settings.stop}"
+        if settings.data != _default_data(self.framing):
+            text += f"&data={settings.data}"
+        if self.has_echo:
+            text += "&echo=yes"
+        return text + (f"&latency_ms={self.latency_ms:g}" if self.latency_ms is not None else "")
+
+
+Link = TcpLink | SerialLink
+
+_SCHEMES = {
+    "tcp": (Transport.TCP, FramingKind.TCP),
+    "rtu+tcp": (Transport.TCP, FramingKind.RTU),
+    "ascii+tcp": (Transport.TCP, FramingKind.ASCII),
+    "rtu": (Transport.SERIAL, FramingKind.RTU),
+    "ascii": (Transport.SERIAL, FramingKind.ASCII),
+}
+_DEFAULT_PORT = {"tcp": 502}
+_SERIAL_KEYS = ["baud", "parity", "stop", "data", "echo", "latency_ms"]
+_TCP_KEYS = ["source"]
+
+
+def _default_data(framing: FramingKind) -> int:
+    return 7 if framing is FramingKind.ASCII else 8
+
+
+def parse_link(text: str) -> Link:
+    """A link from its text. Raises ValueError with one sentence that says what would be right."""
+    scheme, separator, rest = text.strip().partition("://")
+    if not separator:
+        raise ValueError(f"link {text!r} has no scheme; write tcp://HOST, or rtu:///dev/ttyUSB0?baud=19200&parity=even&stop=1")
+    known = _SCHEMES.get(scheme.lower())
+    if known is None:
+        raise ValueError(f"link {text!r}: scheme {scheme!r} is not known{suggestion(scheme, list(_SCHEMES))}; there are {', '.join(_SCHEMES)}")
+    transport, framing = known
+    place, _, query = rest.partition("?")
+    try:
+        pairs = parse_qsl(query, keep_blank_values=True, strict_parsing=bool(query))
+    except ValueError:
+        raise ValueError(f"link {text!r}: what follows '?' must read key=value&key=value") from None
+    options = dict(pairs)
+    allowed = _TCP_KEYS if transport is Transport.TCP else _SERIAL_KEYS
+    for key in options:
+        if key not in allowed:
+            raise ValueError(f"link {text!r}: {key!r} is not known here{suggestion(key, allowed)}; there are {', '.join(allowed)}")
+    if len(options) != len(pairs):
+        raise ValueError(f"link {text!r} says the same key twice")
+    if transport is Transport.TCP:
+        return _tcp_link(text, place, framing, _DEFAULT_PORT.get(scheme.lower()), options)
+    return _serial_link(text, place, framing, options)
+
+
+def _tcp_link(text: str, place: str, framing: FramingKind, default_port: int | None, options: dict[str, str]) -> TcpLink:
+    place = place.rstrip("/")
+    if place.startswith("["):
+        host, _, tail = place[1:].partition("]")
+        port_text = tail.removeprefix(":")
+    else:
+        host, _, port_text = place.partition(":")
+    if not host or "/" in host or ":" in port_text:
+        raise ValueError(f"link {text!r} names no host; write tcp://192.0.2.7 or tcp://[2001:db8::7]:502")
+    if not port_text:
+        if default_port is None:
+            raise ValueError(f"link {text!r} needs a port, as in {text.strip().rstrip('/')}:4001")
+        return TcpLink(host, default_port, framing, options.get("source"))
+    return TcpLink(host, _number(text, "port", port_text, 1, 65535), framing, options.get("source"))
+
+
+def _serial_link(text: str, place: str, framing: FramingKind, options: dict[str, str]) -> SerialLink:
+    port = unquote(place)
+    if not port:
+        raise ValueError(f"link {text!r} names no port; write {framing.value}:///dev/ttyUSB0 or {framing.value}://COM8")
+    parity_text = options.get("parity", "even").lower()
+    try:
+        parity = Parity(parity_text)
+    except ValueError:
+        raise ValueError(f"link {text!r}: parity {parity_text!r} is not known; there are none, even, odd") from None
+    settings = SerialSettings(
+        baud=_number(text, "baud", options.get("baud", "19200"), 50, 4_000_000),
+        parity=parity,
+        stop=_number(text, "stop", options.get("stop", "1"), 1, 2),
+        data=_number(text, "data", options.get("data", str(_default_data(framing))), 7, 8),
+    )
+    if framing is FramingKind.RTU and settings.data != 8:
+        raise ValueError(f"link {text!r}: RTU needs 8 data bits")
+    latency = options.get("latency_ms")
+    return SerialLink(
+        port, settings, framing, _yes(text, "echo", options.get("echo", "no")), _milliseconds(text, latency) if latency else None
+    )
+
+
+def _number(text: str, key: str, value: str, low: int, high: int) -> int:
+    if not value.isdecimal() or not low <= int(value) <= high:
+        raise ValueError(f"link {text!r}: {key} {value!r} is not a whole number in {low}…{high}")
+    return int(value)
+
+
+def _yes(text: str, key: str, value: str) -> bool:
+    if value.lower() not in ("yes", "no"):
+        raise ValueError(f"link {text!r}: {key} is yes or no, not {value!r}")
+    return value.lower() == "yes"
+
+
+def _milliseconds(text: str, value: str) -> float:
+    try:
+        number = float(value)
+    except ValueError:
+        number = -1.0
+    if not 0 <= number <= 1000:
+        raise ValueError(f"link {text!r}: latency_ms {value!r} is not a number in 0…1000")
+    return number

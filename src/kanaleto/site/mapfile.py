@@ -1,0 +1,336 @@
+"""The map file: one row a point, comma, semicolon or tab between cells, headings in any order, UTF-8."""
+
+import csv
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, fields
+from io import StringIO
+from pathlib import Path
+from typing import TypeVar
+
+from kanaleto.site.counting import Numbering, from_wire, to_wire
+from kanaleto.site.faults import Fault, suggestion
+from kanaleto.site.model import DEMAND, Access, DeviceLimits, Limits, Point
+from kanaleto.values.codec import CannotEncode, Codec
+from kanaleto.values.scale import Scale, between, linear
+from kanaleto.values.types import Kind, Order, ValueType, order_for, parse_order, parse_type
+from kanaleto.wire.codes import Table
+
+COLUMNS = [
+    "name", "table", "address", "type", "order", "factor", "offset", "raw_low", "raw_high", "eng_low", "eng_high", "unit", "decimals",
+    "period_s", "access", "labels", "bit", "range_low", "range_high", "warn_low", "warn_high", "alarm_low", "alarm_high", "group",
+    "initial", "note",
+]  # fmt: skip
+NEEDED = ["name", "table", "address"]
+_BIT_KINDS = (Kind.UINT16, Kind.INT16, Kind.BITS, Kind.HEX, Kind.BOOL)
+_LIMIT_PAIRS = (("range_low", "range_high"), ("warn_low", "warn_high"), ("alarm_low", "alarm_high"))
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True)
+class MapDefaults:
+    """What a device hands down to the points of its map."""
+
+    numbering: Numbering = Numbering.PROTOCOL
+    order: Order | None = None
+    period_s: float = 1.0
+    limits: DeviceLimits = DeviceLimits()
+
+
+def read_map(path: Path, text: str, defaults: MapDefaults) -> tuple[tuple[Point, ...], list[Fault]]:
+    """The points of a map's text, and every fault and warning with its line. Rows with a fault give no point."""
+    delimiter = _delimiter(text)
+    faults: list[Fault] = []
+    rows = csv.reader(StringIO(text, newline=""), delimiter=delimiter)
+    header: list[str] | None = None
+    points: list[Point] = []
+    line = 0
+    try:
+        for cells in rows:
+            start, line = line + 1, rows.line_num
+            if not any(cell.strip() for cell in cells) or (header is None and cells[0].lstrip().startswith("#")):
+                continue
+            if header is None:
+                header = [cell.strip().lower() for cell in cells]
+                faults += _header_faults(path, start, header)
+                if any(not fault.is_warning for fault in faults):
+                    return (), faults
+                continue
+            row = _Row(path, start, dict(zip(header, (cell.strip() for cell in cells), strict=False)), delimiter, faults)
+            if len(cells) > len(header):
+                row.fault(f"has {len(cells)} cells, the headings are {len(header)}; put quotes round a cell that holds {delimiter!r}")
+                continue
+            point = row.point(defaults)
+            if point is not None:
+                points.append(point)
+    except csv.Error as error:
+        faults.append(Fault(path, rows.line_num, f"is no table here: {error}"))
+    if header is None:
+        faults.append(Fault(path, 1, "is empty; its first row must hold the headings name, table, address"))
+    faults += _between_rows(path, points, defaults)
+    return tuple(points), faults
+
+
+def _delimiter(text: str) -> str:
+    first = next((line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")), "")
+    return max(",;\t", key=first.count)
+
+
+def _header_faults(path: Path, line: int, header: list[str]) -> list[Fault]:
+    missing = [name for name in NEEDED if name not in header]
+    found = []
+    if missing:
+        hint = "".join(suggestion(name, header) for name in missing[:1])
+        found.append(Fault(path, line, f"lacks the column {', '.join(missing)}{hint}; the headings needed are name, table, address"))
+    found += [Fault(path, line, f"has the column {name!r} twice") for name in COLUMNS if header.count(name) > 1]
+    for name in header:
+        close = suggestion(name, COLUMNS) if name and name not in COLUMNS else ""
+        if close and not missing:
+            found.append(Fault(path, line, f"column {name!r} is not known and left alone{close}", is_warning=True))
+    return found
+
+
+class _Row:
+    """One row being read. Each bad cell is a fault of its own; the row gives a point only when it has none."""
+
+    def __init__(self, path: Path, line: int, cells: dict[str, str], delimiter: str, faults: list[Fault]) -> None:
+        self._path, self._line, self._cells, self._faults = path, line, cells, faults
+        self._has_decimal_commas = delimiter != ","
+        self._is_sound = True
+
+    def fault(self, text: str) -> None:
+        name = self._cells.get("name", "")
+        self._faults.append(Fault(self._path, self._line, f"{name}: {text}" if name else text))
+        self._is_sound = False
+
+    def _cell(self, column: str, parse: Callable[[str], T], default: T) -> T:
+        text = self._cells.get(column, "")
+        if not text:
+            return default
+        try:
+            return parse(text)
+        except ValueError as error:
+            self.fault(str(error))
+            return default
+
+    def _number(self, column: str) -> float | None:
+        def parse(text: str) -> float:
+            plain = text.replace(",", ".") if self._has_decimal_commas else text
+            try:
+                number = float(int(plain, 16)) if plain.lower().startswith("0x") else float(plain)
+            except ValueError:
+                number = math.nan
+            if not math.isfinite(number):
+                raise ValueError(f"{column} {text!r} is no number")
+            return number
+
+        return self._cell(column, parse, None)
+
+    def point(self, defaults: MapDefaults) -> Point | None:
+        name = self._cells.get("name", "")
+        if not name:
+            self.fault("has no name")
+        table = self._table()
+        if table is None:
+            return None
+        value_type = self._cell("type", parse_type, ValueType(Kind.BOOL if table.is_bits else Kind.UINT16))
+        if table.is_bits and value_type.kind is not Kind.BOOL:
+            self.fault(f"type {value_type} does not fit {table.title}; they are bool")
+        address = self._address(table, defaults.numbering)
+        bits = self._bits(table, value_type)
+        point = Point(
+            name,
+            table,
+            address,
+            Codec(value_type, self._order(value_type, defaults.order), self._scale(value_type, table), bits),
+            self._cell("period_s", self._period, defaults.period_s),
+            self._cells.get("unit", ""),
+            self._cell("decimals", _decimals, None),
+            self._access(table),
+            self._cell("labels", _labels, {}),
+            self._limits(),
+            self._cells.get("group", ""),
+            None,
+            self._cells.get("note", ""),
+            self._line,
+        )
+        self._check_place(point, defaults)
+        initial = self._initial(point)
+        if not self._is_sound:
+            return None
+        return Point(**{field.name: getattr(point, field.name) for field in fields(point)} | {"initial": initial})
+
+    def _table(self) -> Table | None:
+        text = self._cells.get("table", "")
+        try:
+            return Table(text.lower())
+        except ValueError:
+            self.fault(f"table {text!r} is not known; there are coil, discrete, input, holding" if text else "has no table")
+            return None
+
+    def _address(self, table: Table, numbering: Numbering) -> int:
+        if not self._cells.get("address", ""):
+            self.fault("has no address")
+            return 0
+        return self._cell("address", lambda text: to_wire(text, table, numbering), 0)
+
+    def _order(self, value_type: ValueType, inherited: Order | None) -> Order:
+        own = self._cell("order", parse_order, None)
+        try:
+            return order_for(value_type, own, inherited)
+        except ValueError as error:
+            self.fault(str(error))
+            return Order.ABCD
+
+    def _bits(self, table: Table, value_type: ValueType) -> tuple[int, int] | None:
+        bits = self._cell("bit", _bit_field, None)
+        if bits is not None and (table.is_bits or value_type.kind not in _BIT_KINDS):
+            self.fault(f"bit {self._cells['bit']} needs a register of 16 bits, not {table.title} of type {value_type}")
+            return None
+        return bits
+
+    def _scale(self, value_type: ValueType, table: Table) -> Scale | None:
+        factor, offset = self._number("factor"), self._number("offset")
+        ends = [self._number(column) for column in ("raw_low", "raw_high", "eng_low", "eng_high")]
+        if all(number is None for number in (factor, offset, *ends)):
+            return None
+        if not value_type.takes_scale or table.is_bits:
+            self.fault(f"type {value_type} takes no scale; leave factor, offset and the raw range empty")
+            return None
+        low, high, eng_low, eng_high = ends
+        try:
+            if low is not None and high is not None and eng_low is not None and eng_high is not None:
+                if factor is not None or offset is not None:
+                    raise ValueError("has factor or offset and a raw range; a point takes one or the other")
+                return between(low, high, eng_low, eng_high)
+            if any(end is not None for end in ends):
+                raise ValueError("has only part of raw_low, raw_high, eng_low, eng_high; all four are needed")
+            return linear(factor if factor is not None else 1.0, offset if offset is not None else 0.0)
+        except ValueError as error:
+            self.fault(str(error))
+            return None
+
+    def _period(self, text: str) -> float:
+        if text.lower() == "demand":
+            return DEMAND
+        period = self._number("period_s")
+        if period is None or period < 0:
+            raise ValueError(f"period_s {text!r} is seconds, 0 or more, or demand")
+        return period
+
+    def _access(self, table: Table) -> Access:
+        text = self._cells.get("access", "").lower() or "r"
+        try:
+            access = Access(text)
+        except ValueError:
+            self.fault(f"access {text!r} is not known; there are r, w, rw")
+            return Access.READ
+        if access.is_written and not table.is_writable:
+            self.fault(f"access {text} does not fit {table.title}: nobody can write them")
+        return access
+
+    def _limits(self) -> Limits:
+        numbers = {name: self._number(name) for pair in _LIMIT_PAIRS for name in pair}
+        for low, high in _LIMIT_PAIRS:
+            low_value, high_value = numbers[low], numbers[high]
+            if low_value is not None and high_value is not None and low_value >= high_value:
+                self.fault(f"{low} {low_value:g} is not below {high} {high_value:g}")
+        return Limits(**numbers)
+
+    def _check_place(self, point: Point, defaults: MapDefaults) -> None:
+        if point.end > 0x10000:
+            self.fault(f"takes {point.size} registers from address {point.address}, past the last, 65535")
+        most = defaults.limits.most_read(point.table)
+        if point.size > most:
+            self.fault(f"takes {point.size} registers in one request, and max_registers of the device is {most}")
+
+    def _initial(self, point: Point) -> float | str | None:
+        text = self._cells.get("initial", "")
+        if not text:
+            return None
+        if point.codec.type.kind is Kind.TEXT:
+            value: float | str = text
+        else:
+            number = self._number("initial")
+            if number is None:
+                return None
+            value = number
+        try:
+            point.codec.encode(value, is_exact=False)
+        except CannotEncode as error:
+            self.fault(f"initial: {error}")
+        return value
+
+
+def _decimals(text: str) -> int:
+    if not text.isdecimal() or int(text) > 12:
+        raise ValueError(f"decimals {text!r} is not a whole number in 0…12")
+    return int(text)
+
+
+def _bit_field(text: str) -> tuple[int, int]:
+    low, _, high = text.replace("–", "-").partition("-")
+    if not low.strip().isdecimal() or not (high or low).strip().isdecimal():
+        raise ValueError(f"bit {text!r} must be 0…15, or a field such as 4-7")
+    field = int(low), int(high or low)
+    if not 0 <= field[0] <= field[1] <= 15:
+        raise ValueError(f"bit {text!r} must be 0…15, the lower end first")
+    return field
+
+
+def _labels(text: str) -> dict[int, str]:
+    labels: dict[int, str] = {}
+    for part in text.split(";"):
+        number, equals, label = part.partition("=")
+        try:
+            if not equals:
+                raise ValueError
+            labels[int(number, 0)] = label.strip()
+        except ValueError:
+            raise ValueError(f"labels {text!r} must read like 0=Closed;1=Open") from None
+    return labels
+
+
+def _between_rows(path: Path, points: list[Point], defaults: MapDefaults) -> list[Fault]:
+    """What only shows when rows are compared: two of one name, overlaps, gaps, points that may not be read."""
+    found: list[Fault] = []
+    names: dict[str, int] = {}
+    for point in points:
+        if point.name in names:
+            found.append(Fault(path, point.row, f"{point.name}: line {names[point.name]} has this name already"))
+        names.setdefault(point.name, point.row)
+        if point.access.is_read and defaults.limits.forbids_reading(point.table, point.address, point.end - 1):
+            found.append(Fault(path, point.row, f"{point.name}: never_read covers it, so it is not polled", is_warning=True))
+    for table in Table:
+        found += _table_warnings(path, table, [point for point in points if point.table is table], defaults.numbering)
+    return found
+
+
+def _table_warnings(path: Path, table: Table, points: list[Point], numbering: Numbering) -> list[Fault]:
+    found: list[Fault] = []
+    gaps: list[str] = []
+    ordered = sorted(points, key=lambda point: (point.address, point.end))
+    reach: Point | None = None
+    for point in ordered:
+        if reach is not None and point.address > reach.end:
+            first, last = (from_wire(address, table, numbering) for address in (reach.end, point.address - 1))
+            gaps.append(first if first == last else f"{first}–{last}")
+        elif reach is not None and point.address < reach.end and not _share_a_word(reach, point):
+            found.append(Fault(path, point.row, f"{point.name}: overlaps {reach.name!r} (line {reach.row})", is_warning=True))
+        if reach is None or point.end > reach.end:
+            reach = point
+    if gaps and ordered:
+        shown = ", ".join(gaps[:4]) + (f" and {len(gaps) - 4} more" if len(gaps) > 4 else "")
+        number = "a gap" if len(gaps) == 1 else f"{len(gaps)} gaps"
+        found.append(Fault(path, ordered[0].row, f"{table.title}: {number} in the map, never read: {shown}", is_warning=True))
+    return found
+
+
+def _share_a_word(one: Point, other: Point) -> bool:
+    """Whether two points are meant to share one word: a status word and its bits, or two fields that do not meet."""
+    if (one.address, one.end) != (other.address, other.end):
+        return False
+    if one.codec.bits is None or other.codec.bits is None:
+        return one.codec.bits is not other.codec.bits
+    return one.codec.bits[1] < other.codec.bits[0] or other.codec.bits[1] < one.codec.bits[0]

@@ -1,0 +1,147 @@
+"""A site and all in it, as values. Settings that reach downwards (line to device, device to point) are resolved here."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from enum import Enum
+from pathlib import Path
+
+from kanaleto.site.counting import Numbering
+from kanaleto.site.link import Link
+from kanaleto.values.codec import Codec
+from kanaleto.values.types import Order
+from kanaleto.wire.codes import Table
+
+DEMAND = -1.0  # a period that means: only when asked
+
+
+class Access(Enum):
+    READ = "r"
+    WRITE = "w"
+    BOTH = "rw"
+
+    @property
+    def is_read(self) -> bool:
+        return self is not Access.WRITE
+
+    @property
+    def is_written(self) -> bool:
+        return self is not Access.READ
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """Limits in engineering units; None where the map says nothing."""
+
+    range_low: float | None = None
+    range_high: float | None = None
+    warn_low: float | None = None
+    warn_high: float | None = None
+    alarm_low: float | None = None
+    alarm_high: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Point:
+    """One row of a map. `address` is the address on the wire; `period_s` is 0 for without a pause, DEMAND for only when asked."""
+
+    name: str
+    table: Table
+    address: int
+    codec: Codec
+    period_s: float
+    unit: str = ""
+    decimals: int | None = None
+    access: Access = Access.READ
+    labels: dict[int, str] = field(default_factory=dict)
+    limits: Limits = Limits()
+    group: str = ""
+    initial: float | str | None = None
+    note: str = ""
+    row: int = 0
+
+    @property
+    def size(self) -> int:
+        """Registers, or bits in a table of bits."""
+        return 1 if self.table.is_bits else self.codec.registers
+
+    @property
+    def end(self) -> int:
+        """The address after its last."""
+        return self.address + self.size
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceLimits:
+    """What one device bears: items a request, and what is never to be read (table, first, last address)."""
+
+    max_registers: int = 125
+    max_bits: int = 2000
+    max_write_registers: int = 123
+    max_write_bits: int = 1968
+    max_gap: int = 0
+    functions: tuple[int, ...] | None = None
+    write_with: str = "auto"
+    never_read: tuple[tuple[Table, int, int], ...] = ()
+
+    def most_read(self, table: Table) -> int:
+        return self.max_bits if table.is_bits else self.max_registers
+
+    def forbids_reading(self, table: Table, first: int, last: int) -> bool:
+        return any(of is table and low <= last and first <= high for of, low, high in self.never_read)
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    """A slave on a line, with the points of its map."""
+
+    name: str
+    unit_id: int
+    points: tuple[Point, ...]
+    timeout_s: float
+    retries: int
+    map_path: Path | None = None
+    numbering: Numbering = Numbering.PROTOCOL
+    order: Order | None = None
+    period_s: float = 1.0
+    limits: DeviceLimits = DeviceLimits()
+    watchdog_s: float | None = None
+    is_enabled: bool = True
+    enabled_by: str = ""
+    pause_after_connect_s: float = 0.0
+    pause_after_write_s: float = 0.0
+    answers_gaps_with_zero: bool = False
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One serial or TCP link and the devices on it. All times in seconds."""
+
+    name: str
+    link: Link
+    devices: tuple[Device, ...]
+    timeout_s: float = 1.0
+    retries: int = 1
+    gap_s: float = 0.0
+    connect_timeout_s: float = 3.0
+    reconnect_s: float = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    name: str
+    lines: tuple[Line, ...]
+    path: Path | None = None
+
+    def devices(self) -> Iterator[tuple[Line, Device]]:
+        for line in self.lines:
+            for device in line.devices:
+                yield line, device
+
+    @property
+    def device_count(self) -> int:
+        return sum(len(line.devices) for line in self.lines)
+
+    @property
+    def point_count(self) -> int:
+        return sum(len(device.points) for _, device in self.devices())

@@ -1,0 +1,251 @@
+"""Reads a site file and the maps it names. Every fault is found before any is told, each with file, line and what would be right."""
+
+import re
+import tomllib
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from kanaleto.site import schema
+from kanaleto.site.counting import Numbering, to_wire
+from kanaleto.site.faults import Fault, FaultyFile, suggestion
+from kanaleto.site.link import Link, SerialLink, TcpLink, parse_link
+from kanaleto.site.mapfile import MapDefaults, read_map
+from kanaleto.site.model import Device, DeviceLimits, Line, Point, Site
+from kanaleto.site.toml_lines import KeyLines
+from kanaleto.values.types import Order, parse_order
+from kanaleto.wire.codes import Table
+
+
+def load_site(path: Path) -> tuple[Site, list[Fault]]:
+    """The site in `path`, and warnings. Raises FaultyFile with all that is wrong."""
+    reader = _Reader(path)
+    site = reader.read()
+    wrong = [fault for fault in reader.faults if not fault.is_warning]
+    if wrong or site is None:
+        raise FaultyFile(wrong)
+    return site, [fault for fault in reader.faults if fault.is_warning]
+
+
+def read_text(path: Path) -> str:
+    """The text of a file in UTF-8. Raises FaultyFile."""
+    try:
+        return path.read_bytes().decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = path.read_bytes()[: error.start].count(b"\n") + 1
+        raise FaultyFile([Fault(path, line, "is not UTF-8 text; save it as UTF-8")]) from None
+    except OSError as error:
+        reason = {"FileNotFoundError": "there is no such file", "IsADirectoryError": "is a folder, not a file"}.get(
+            type(error).__name__, f"cannot be read: {error.strerror}"
+        )
+        raise FaultyFile([Fault(path, 0, reason)]) from None
+
+
+class _Reader:
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.faults: list[Fault] = []
+        self._keys = KeyLines("")
+        self._maps: dict[tuple[Path, MapDefaults], tuple[Point, ...]] = {}
+
+    def _fault(self, where: tuple[str | int, ...], text: str, is_warning: bool = False) -> None:
+        self.faults.append(Fault(self.path, self._keys.line(where), text, is_warning))
+
+    def read(self) -> Site | None:
+        text = read_text(self.path)
+        try:
+            tree = tomllib.loads(text)
+        except tomllib.TOMLDecodeError as error:
+            place = re.search(r"\(at line (\d+), column (\d+)\)", str(error))
+            reason = re.sub(r"\s*\(at .*\)$", "", str(error))
+            line = int(place[1]) if place else len(text.splitlines()) or 1
+            raise FaultyFile([Fault(self.path, line, f"is not TOML here: {reason[:1].lower()}{reason[1:]}")]) from None
+        self._keys = KeyLines(text)
+        try:
+            file = schema.SiteFile.model_validate(tree)
+        except ValidationError as error:
+            self._tell(error)
+            return None
+        lines = tuple(self._line(index, table) for index, table in enumerate(file.line))
+        self._check_names(file)
+        self._check_ports(lines)
+        return Site(file.site.name, lines, self.path)
+
+    def _tell(self, error: ValidationError) -> None:
+        told: set[tuple[str | int, ...]] = set()
+        for item in error.errors():
+            where = tuple(item["loc"])
+            if where in told:
+                continue
+            told.add(where)
+            self._fault(where, _sentence(where, item["type"], item["msg"], item.get("ctx", {}), item["input"]))
+
+    def _line(self, index: int, table: schema.LineTable) -> Line:
+        where = ("line", index)
+        link: Link
+        try:
+            link = parse_link(table.link)
+        except ValueError as error:
+            self._fault((*where, "link"), str(error))
+            link = TcpLink("127.0.0.1", 502)
+        if isinstance(link, SerialLink) and "/" in link.port and not link.port.startswith("/"):
+            link = replace(link, port=str((self.path.parent / link.port).absolute()))
+        devices = tuple(self._device((*where, "device", at), table, device, link) for at, device in enumerate(table.device))
+        units: dict[int, str] = {}
+        for at, device in enumerate(devices):
+            if device.unit_id in units:
+                self._fault(
+                    (*where, "device", at, "unit_id"),
+                    f"unit ID {device.unit_id} is {units[device.unit_id]!r} already on line {table.name!r}",
+                    is_warning=isinstance(link, TcpLink),
+                )
+            units.setdefault(device.unit_id, device.name)
+        return Line(
+            table.name, link, devices, table.timeout_s, table.retries, table.gap_s, table.connect_timeout_s, table.reconnect_s
+        )
+
+    def _device(self, where: tuple[str | int, ...], line: schema.LineTable, table: schema.DeviceTable, link: Link) -> Device:
+        order = self._order(where, table.order)
+        numbering = Numbering(table.numbering)
+        if isinstance(link, SerialLink) and not 1 <= table.unit_id <= 247:
+            self._fault((*where, "unit_id"), f"unit ID {table.unit_id} is not in 1…247, as a serial line needs")
+        limits = DeviceLimits(
+            table.max_registers,
+            table.max_bits,
+            table.max_write_registers,
+            table.max_write_bits,
+            table.max_gap,
+            tuple(table.functions) if table.functions is not None else None,
+            table.write_with,
+            self._never_read(where, table.never_read, numbering),
+        )
+        points: tuple[Point, ...] = ()
+        map_path = self.path.parent / table.map if table.map is not None else None
+        if map_path is not None:
+            points = self._points((*where, "map"), map_path, MapDefaults(numbering, order, table.period_s, limits))
+        if table.enabled_by and table.enabled_by not in {point.name for point in points}:
+            self._fault((*where, "enabled_by"), f"enabled_by names {table.enabled_by!r}, which is no point of this device")
+        return Device(
+            table.name,
+            table.unit_id,
+            points,
+            table.timeout_s if table.timeout_s is not None else line.timeout_s,
+            table.retries if table.retries is not None else line.retries,
+            map_path,
+            numbering,
+            order,
+            table.period_s,
+            limits,
+            table.watchdog_s,
+            table.enabled,
+            table.enabled_by,
+            table.pause_after_connect_s,
+            table.pause_after_write_s,
+            table.gaps == "zero",
+            table.note,
+        )
+
+    def _order(self, where: tuple[str | int, ...], text: str | None) -> Order | None:
+        if text is None:
+            return None
+        try:
+            return parse_order(text)
+        except ValueError as error:
+            self._fault((*where, "order"), str(error))
+            return None
+
+    def _points(self, where: tuple[str | int, ...], path: Path, defaults: MapDefaults) -> tuple[Point, ...]:
+        key = (path, defaults)
+        if key not in self._maps:
+            if not path.is_file():
+                self._fault(where, f"map {str(path)!r} does not exist")
+                return ()
+            try:
+                points, faults = read_map(path, read_text(path), defaults)
+            except FaultyFile as faulty:
+                points, faults = (), faulty.faults
+            self._maps[key] = points
+            self.faults += [fault for fault in faults if fault not in self.faults]
+        return self._maps[key]
+
+    def _never_read(
+        self, where: tuple[str | int, ...], texts: list[str], numbering: Numbering
+    ) -> tuple[tuple[Table, int, int], ...]:
+        ranges = []
+        for at, text in enumerate(texts):
+            match = re.fullmatch(r"\s*(\w+)\s+(\w+)\s*(?:[-–…]\s*(\w+))?\s*", text)
+            try:
+                if match is None:
+                    raise ValueError(f"never_read {text!r} must read like 'holding 40-47'")
+                table = Table(match[1].lower())
+                first = to_wire(match[2], table, numbering)
+                last = to_wire(match[3], table, numbering) if match[3] else first
+                if last < first:
+                    raise ValueError(f"never_read {text!r} ends before it begins")
+                ranges.append((table, first, last))
+            except ValueError as error:
+                text = str(error) if "is not a valid Table" not in str(error) else f"never_read {text!r}: the tables are coil, discrete, input, holding"
+                self._fault((*where, "never_read", at), text)
+        return tuple(ranges)
+
+    def _check_names(self, file: schema.SiteFile) -> None:
+        lines: set[str] = set()
+        devices: dict[str, str] = {}
+        for index, line in enumerate(file.line):
+            if line.name in lines:
+                self._fault(("line", index, "name"), f"two lines are named {line.name!r}; give each its own name")
+            lines.add(line.name)
+            for at, device in enumerate(line.device):
+                if device.name in devices:
+                    self._fault(
+                        ("line", index, "device", at, "name"),
+                        f"{device.name!r} is a device on line {devices[device.name]!r} already; give each its own name",
+                    )
+                devices.setdefault(device.name, line.name)
+
+    def _check_ports(self, lines: tuple[Line, ...]) -> None:
+        ports: dict[str, str] = {}
+        for index, line in enumerate(lines):
+            if isinstance(line.link, SerialLink):
+                if line.link.port in ports:
+                    self._fault(("line", index, "link"), f"port {line.link.port} is line {ports[line.link.port]!r} already")
+                ports.setdefault(line.link.port, line.name)
+
+
+def _sentence(where: tuple[str | int, ...], kind: str, message: str, context: dict[str, Any], given: Any) -> str:
+    """One of our sentences for one of the validator's errors."""
+    key = where[-1] if where else "file"
+    names = [part for part in where if isinstance(part, str)]
+    level = {0: "file", 1: names[0] if names else "file"}.get(len(names) - 1, names[-2] if len(names) > 1 else "file")
+    holder = {"file": "the file", "site": "[site]", "line": "this [[line]]", "device": "this [[line.device]]"}.get(level, level)
+    if kind == "missing":
+        return f"{holder} needs {key}" if level != "file" else f"the file needs a [{key}] table"
+    if kind == "extra_forbidden":
+        known = schema.KEYS.get(level, [])
+        return f"{key!r} is not known in {holder}{suggestion(str(key), known)}; there are {', '.join(known)}"
+    shown = repr(given) if not isinstance(given, dict | list) else f"a {'table' if isinstance(given, dict) else 'list'}"
+    limits = [
+        f"{words} {context[name]:g}"
+        for name, words in (("ge", "at least"), ("gt", "more than"), ("le", "at most"), ("lt", "less than"))
+        if name in context
+    ]
+    if limits:
+        return f"{key} = {shown} must be {limits[0]}"
+    if kind == "value_error":
+        return f"{key} = {shown}: {message.removeprefix('Value error, ')}"
+    wanted = {
+        "int_type": "a whole number",
+        "float_type": "a number",
+        "string_type": "text in quotes",
+        "bool_type": "true or false",
+        "list_type": "a list in square brackets",
+        "model_type": "a table",
+        "model_attributes_type": "a table",
+        "string_too_short": "a name that is not empty",
+        "string_too_long": "a shorter name (200 characters at most)",
+        "finite_number": "a finite number",
+        "literal_error": f"one of {context.get('expected', '')}",
+    }.get(kind)
+    return f"{key} = {shown} must be {wanted}" if wanted else f"{key} = {shown}: {message}"

@@ -1,0 +1,1 @@
+"""Register words <-> engineering values: types, orders, scaling, labels, bits. Pure functions over bytes."""

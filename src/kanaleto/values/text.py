@@ -1,0 +1,56 @@
+"""Values as people and files read them."""
+
+import math
+from struct import pack, unpack
+
+from kanaleto.values.codec import Codec, NoValue, Value
+from kanaleto.values.types import Kind
+
+
+def shortest_float32(number: float) -> float:
+    """The shortest decimal that reads back as the same float32: 2.41, not 2.4100000858306885."""
+    same = pack(">f", number)
+    for digits in range(6, 9):
+        short = float(f"{number:.{digits}g}")
+        try:
+            if pack(">f", short) == same:
+                return short
+        except OverflowError:  # rounded up past the largest float32
+            continue
+    return float(f"{number:.9g}")
+
+
+def plain_number(value: int | float, codec: Codec | None, decimals: int | None) -> int | float:
+    """A value as it is handed on: rounded to `decimals` when given, else as short as its type allows."""
+    if isinstance(value, int):
+        return value
+    if decimals is not None:
+        return round(value, decimals)
+    if codec is not None and codec.type.kind is Kind.FLOAT32:
+        return shortest_float32(value) if codec.scale is None else float(f"{value:.7g}")
+    return value
+
+
+def shown(value: Value, codec: Codec | None, decimals: int | None, labels: dict[int, str] | None = None) -> str:
+    """A value as text for people: its label if it has one, grouped digits, as many decimals as the point asks for."""
+    if isinstance(value, NoValue):
+        return "—"
+    if isinstance(value, str):
+        return value
+    if labels and isinstance(value, int) and value in labels:
+        return labels[value]
+    if codec is not None and codec.bits is None and codec.type.kind is Kind.HEX:
+        return f"{int(value):04X}"
+    if codec is not None and codec.bits is None and codec.type.kind is Kind.BITS:
+        return f"{int(value):016b}"
+    if decimals is not None:
+        return f"{value:,.{decimals}f}".replace(",", " ")
+    number = plain_number(value, codec, None)
+    if isinstance(number, int) or (number == math.floor(number) and abs(number) < 1e15):
+        return f"{int(number):,}".replace(",", " ")
+    return f"{number:.10g}"
+
+
+def words_of(data: bytes) -> tuple[int, ...]:
+    """Register bytes as words."""
+    return unpack(f">{len(data) // 2}H", data)

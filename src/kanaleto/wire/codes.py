@@ -1,0 +1,94 @@
+"""Tables, function codes and exception codes of the application protocol (1.1b3, sections 4.3, 5 and 7)."""
+
+from enum import Enum, IntEnum
+
+
+class Function(IntEnum):
+    READ_COILS = 0x01
+    READ_DISCRETE_INPUTS = 0x02
+    READ_HOLDING_REGISTERS = 0x03
+    READ_INPUT_REGISTERS = 0x04
+    WRITE_COIL = 0x05
+    WRITE_REGISTER = 0x06
+    WRITE_COILS = 0x0F
+    WRITE_REGISTERS = 0x10
+
+
+class ExceptionCode(IntEnum):
+    ILLEGAL_FUNCTION = 0x01
+    ILLEGAL_DATA_ADDRESS = 0x02
+    ILLEGAL_DATA_VALUE = 0x03
+    SERVER_DEVICE_FAILURE = 0x04
+    ACKNOWLEDGE = 0x05
+    SERVER_DEVICE_BUSY = 0x06
+    MEMORY_PARITY_ERROR = 0x08
+    GATEWAY_PATH_UNAVAILABLE = 0x0A
+    GATEWAY_TARGET_FAILED = 0x0B
+
+
+_EXCEPTION_TEXT = {
+    0x01: "illegal function",
+    0x02: "illegal data address",
+    0x03: "illegal data value",
+    0x04: "server device failure",
+    0x05: "acknowledge: the device works on it",
+    0x06: "server device busy",
+    0x08: "memory parity error",
+    0x0A: "gateway path unavailable",
+    0x0B: "gateway target failed to respond",
+}
+
+
+def exception_text(code: int) -> str:
+    """What an exception code means, in the standard's words."""
+    return _EXCEPTION_TEXT.get(code, "a code that the standard does not define")
+
+
+class Table(Enum):
+    """The four tables of a device. The value is the word used in files and on the command line."""
+
+    COIL = "coil"
+    DISCRETE = "discrete"
+    INPUT = "input"
+    HOLDING = "holding"
+
+    @property
+    def is_bits(self) -> bool:
+        return self is Table.COIL or self is Table.DISCRETE
+
+    @property
+    def is_writable(self) -> bool:
+        return self is Table.COIL or self is Table.HOLDING
+
+    @property
+    def read_function(self) -> Function:
+        return _READ_FUNCTION[self]
+
+    @property
+    def reference_digit(self) -> int:
+        """The leading digit of its references: 0xxxx, 1xxxx, 3xxxx, 4xxxx."""
+        return _REFERENCE_DIGIT[self]
+
+    @property
+    def most_read(self) -> int:
+        """How many of its items one request may read."""
+        return 2000 if self.is_bits else 125
+
+    @property
+    def title(self) -> str:
+        return _TITLE[self]
+
+
+_READ_FUNCTION = {
+    Table.COIL: Function.READ_COILS,
+    Table.DISCRETE: Function.READ_DISCRETE_INPUTS,
+    Table.HOLDING: Function.READ_HOLDING_REGISTERS,
+    Table.INPUT: Function.READ_INPUT_REGISTERS,
+}
+_REFERENCE_DIGIT = {Table.COIL: 0, Table.DISCRETE: 1, Table.INPUT: 3, Table.HOLDING: 4}
+_TITLE = {Table.COIL: "coils", Table.DISCRETE: "discrete inputs", Table.INPUT: "input registers", Table.HOLDING: "holding registers"}
+TABLE_READ_BY = {int(function): table for table, function in _READ_FUNCTION.items()}
+
+MOST_WRITE_BITS = 1968
+MOST_WRITE_REGISTERS = 123
+MOST_PDU_BYTES = 253

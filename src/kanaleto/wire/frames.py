@@ -1,0 +1,65 @@
+"""What decoders give: whole frames, and bytes that are none. A framing error is an event with its bytes, never lost."""
+
+from dataclasses import dataclass
+from enum import Enum
+from typing import Protocol
+
+
+class Role(Enum):
+    """Which half of the traffic a decoder reads."""
+
+    REQUESTS = "requests"
+    ANSWERS = "answers"
+
+
+@dataclass(frozen=True, slots=True)
+class Frame:
+    """A sound frame: check bytes right, length right. `transaction` is None where the framing has none."""
+
+    unit_id: int
+    pdu: bytes
+    raw: bytes
+    transaction: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Garbled:
+    """Bytes that are no frame, and why. After a fatal one the stream cannot be read on."""
+
+    raw: bytes
+    reason: str
+    fatal: bool = False
+
+
+Event = Frame | Garbled
+
+
+class Decoder(Protocol):
+    """An incremental decoder of one direction of one stream; holds at most a bounded number of bytes."""
+
+    def feed(self, data: bytes) -> list[Event]:
+        """Take bytes as they come, in any pieces."""
+
+    def silence(self) -> list[Event]:
+        """The line has been quiet longer than a frame may pause: settle what is held."""
+
+    def reset(self) -> None:
+        """Forget what is held."""
+
+    @property
+    def held(self) -> int:
+        """Bytes held back, waiting for more."""
+
+
+class Framing(Protocol):
+    """How PDUs are wrapped on a link."""
+
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def has_transactions(self) -> bool: ...
+
+    def encode(self, unit_id: int, pdu: bytes, transaction: int = 0) -> bytes: ...
+
+    def decoder(self, role: Role) -> Decoder: ...

@@ -1,0 +1,112 @@
+"""RTU framing (serial line 1.02, 2.5.1): unit ID, PDU, CRC low byte first; at most 256 bytes.
+
+The decoder delimits by length where the function tells it, and by a valid CRC followed by silence where it does not. When
+the bytes at its head make no sound frame it keeps them until the line is silent or the buffer is full, then looks for a frame
+at every later byte: a stream re-synchronises by CRC, and a stray byte before an answer costs nothing but a Garbled event.
+"""
+
+from kanaleto.wire.checks import crc16, crc_bytes
+from kanaleto.wire.codes import MOST_PDU_BYTES
+from kanaleto.wire.frames import Event, Frame, Garbled, Role
+from kanaleto.wire.lengths import MORE, UNKNOWN, frame_length
+
+SHORTEST, LONGEST = 4, 256
+_MOST_HELD = 2 * LONGEST
+
+
+class Rtu:
+    """RTU as a Framing."""
+
+    name = "rtu"
+    has_transactions = False
+
+    def encode(self, unit_id: int, pdu: bytes, transaction: int = 0) -> bytes:
+        if not 1 <= len(pdu) <= MOST_PDU_BYTES:
+            raise ValueError(f"a PDU of {len(pdu)} bytes does not fit a frame")
+        body = bytes((unit_id,)) + pdu
+        return body + crc_bytes(body)
+
+    def decoder(self, role: Role) -> "RtuDecoder":
+        return RtuDecoder(role)
+
+
+def _is_sound(data: bytes | bytearray) -> bool:
+    return crc16(data) == 0  # a CRC over a frame with its own check bytes leaves nothing
+
+
+class RtuDecoder:
+    """See the head of this file. Holds at most 512 bytes."""
+
+    def __init__(self, role: Role) -> None:
+        self._role = role
+        self._held = bytearray()
+        self._hopeless = False  # the frame at the head is complete and wrong: only silence can help
+
+    @property
+    def held(self) -> int:
+        return len(self._held)
+
+    def reset(self) -> None:
+        self._held.clear()
+        self._hopeless = False
+
+    def feed(self, data: bytes) -> list[Event]:
+        held = self._held
+        held += data
+        events: list[Event] = []
+        while held and not self._hopeless:
+            length = frame_length(self._role, held)
+            if length in (MORE, UNKNOWN) or len(held) < length:
+                break
+            raw = bytes(held[:length])
+            if length > LONGEST or not _is_sound(raw):
+                self._hopeless = True
+                break
+            del held[:length]
+            events.append(Frame(raw[0], raw[1:-2], raw))
+        if len(held) > _MOST_HELD:
+            events += self._settle(keep=LONGEST)
+        return events
+
+    def silence(self) -> list[Event]:
+        return self._settle(keep=0) if self._held else []
+
+    def _settle(self, keep: int) -> list[Event]:
+        """Find the frames in what is held; the rest is garbled, but for the last `keep` bytes, which may still grow."""
+        held, start, scan = self._held, 0, 0
+        events: list[Event] = []
+        while scan < len(held) - keep:
+            raw = self._frame_at(scan, is_silent=keep == 0)
+            if raw is None:
+                scan += 1
+                continue
+            if scan > start:
+                events.append(self._garbled(bytes(held[start:scan])))
+            events.append(Frame(raw[0], raw[1:-2], raw))
+            scan = start = scan + len(raw)
+        if scan > start:
+            events.append(self._garbled(bytes(held[start:scan])))
+        del held[:scan]
+        self._hopeless = False
+        return events
+
+    def _frame_at(self, at: int, is_silent: bool) -> bytes | None:
+        length = frame_length(self._role, self._held, at)
+        if length == UNKNOWN and is_silent and SHORTEST <= len(self._held) - at <= LONGEST:
+            length = len(self._held) - at
+        if length < SHORTEST or length > LONGEST or at + length > len(self._held):
+            return None
+        raw = bytes(self._held[at : at + length])
+        return raw if _is_sound(raw) else None
+
+    def _garbled(self, raw: bytes) -> Garbled:
+        length = frame_length(self._role, raw)
+        if length == MORE or (length > len(raw) and length <= LONGEST):
+            due = f", {length} were due" if length > 0 else ""
+            return Garbled(raw, f"cut short: {len(raw)} byte{'s' if len(raw) != 1 else ''}{due}")
+        if length == UNKNOWN or length > LONGEST:
+            length = len(raw)
+        if length < SHORTEST:
+            return Garbled(raw, f"{len(raw)} bytes are too few for a frame")
+        came, due_crc = raw[length - 2 : length], crc_bytes(raw[: length - 2])
+        return Garbled(raw, f"CRC {came.hex(' ').upper()} came, {due_crc.hex(' ').upper()} would be right")

@@ -61,7 +61,9 @@ class PortLink:
             self._unlock()
             self._mark.unlink(missing_ok=True)
             if isinstance(error, FileExistsError):
-                raise CannotServe(f"{self._line_name}: {self._path} is there already and not ours; remove it or name another path") from None
+                raise CannotServe(
+                    f"{self._line_name}: {self._path} is there already and not ours; remove it or name another path"
+                ) from None
             raise CannotServe(f"{self._line_name}: {self._path} cannot be linked: {error.strerror}") from None
         os.ftruncate(self._lock, 0)
         os.write(self._lock, target.encode())
@@ -70,7 +72,7 @@ class PortLink:
     def _folder(self) -> Path:
         parent = self._path.parent
         try:
-            if not Path("/dev") == parent and Path("/dev") not in parent.parents:
+            if parent != Path("/dev") and Path("/dev") not in parent.parents:
                 parent.mkdir(parents=True, exist_ok=True)
             folder = parent.resolve()
             is_own = not hasattr(os, "getuid") or folder.stat().st_uid == os.getuid()

@@ -1,8 +1,8 @@
 """Serves simulated devices on a pseudo-terminal, linked where the site says, at the speed of a real line.
 
 A pseudo-terminal has no speed of its own: a write arrives whole and at once. So the time that the request would have taken is
-added, then 3.5 characters of silence, and the answer is let go in small pieces at absolute deadlines, its last byte exactly when a real line
-would deliver it. The far end's copy is kept open here too, else reading fails when the master closes.
+added, then 3.5 characters of silence, and the answer is let go in small pieces at absolute deadlines, its last byte exactly when a
+real line would deliver it. The far end's copy is kept open here too, else reading fails when the master closes.
 """
 
 import os

@@ -13,7 +13,10 @@ from kanaleto.site.sitefile import load_site
 def command(site: Path, theme: str) -> int:
     """The application, polling SITE."""
     loaded, _ = load_site(site)
-    from kanaleto.tui.start import run_application
+    from kanaleto.tui.start import NoScreen, run_application
 
-    run_application(loaded, theme, None)
+    try:
+        run_application(loaded, theme, None)
+    except NoScreen as error:
+        raise click.UsageError(str(error)) from None
     return 0

@@ -5,6 +5,7 @@ import click
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.polling import poll_site, tell_summary
 from kanaleto.demo.start import CannotStart, Demo
+from kanaleto.site.model import Site
 from kanaleto.site.sitefile import load_site
 
 
@@ -23,9 +24,7 @@ def command(is_headless: bool, for_s: float | None, theme: str) -> int:
         with Demo() as demo:
             site, _ = load_site(demo.site_path)
             if not is_headless:
-                from kanaleto.tui.start import run_application
-
-                run_application(site, theme, for_s)
+                _show(site, theme, for_s)
                 return 0
             session = poll_site(site, for_s, is_quiet=True, is_json=False)
             tell_summary(session, is_json=False)
@@ -34,3 +33,12 @@ def command(is_headless: bool, for_s: float | None, theme: str) -> int:
     except CannotStart as error:
         raise Failed(str(error)) from None
     return 0
+
+
+def _show(site: Site, theme: str, for_s: float | None) -> None:
+    from kanaleto.tui.start import NoScreen, run_application  # the screen costs a start that needs none too much
+
+    try:
+        run_application(site, theme, for_s)
+    except NoScreen as error:
+        raise click.UsageError(str(error)) from None

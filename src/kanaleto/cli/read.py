@@ -34,13 +34,9 @@ Example: one float as the manual prints it, word-swapped
 @click.option("--count", default=1, show_default=True, type=click.IntRange(1, 65536), help="values, not registers")
 @click.option("--every", "every_s", type=click.FloatRange(0, 86400), help="read again every so many seconds")
 @click.option("--times", type=click.IntRange(1), help="how often in all; without it until interrupted")
-def command(
-    count: int, every_s: float | None, times: int | None, timeout_s: float, retries: int, is_json: bool, **where: Any
-) -> int:
+def command(count: int, every_s: float | None, times: int | None, timeout_s: float, retries: int, is_json: bool, **where: Any) -> int:
     target = make_target(**where)
-    requests = usage(
-        lambda: split_reads(target.table, target.address, count * target.per_value, target.per_value, target.table.most_read)
-    )
+    requests = usage(lambda: split_reads(target.table, target.address, count * target.per_value, target.per_value, target.table.most_read))
     rounds = times if times is not None else (None if every_s is not None else 1)
     work = _Reading(target, requests, count, timeout_s, retries, is_json)
     run_until_signal(work.run(every_s or 0.0, rounds))

@@ -145,7 +145,12 @@ class _Writing:
             click.echo(f"{self._who}: the write was confirmed, but {came}", err=True)
         if self._is_json:
             written: dict[str, object] = {"words": list(words_of(self._data))} if not target.table.is_bits else {"bits": self._bits()}
-            record: dict[str, object] = {"at": iso(), "unit_id": target.unit_id, "table": target.table.value, "address": target.address}
+            record: dict[str, object] = {
+                "at": iso(),
+                "unit_id": target.unit_id,
+                "table": target.table.value,
+                "address": target.address,
+            }
             values = self._bits() if target.table.is_bits else self._values()
             emit(record | written | {"values": values, "took_ms": round(outcome.took_s * 1000, 3), "verified": verified})
         elif not self.has_failed:

@@ -26,6 +26,7 @@ async def _play(site_path: Path) -> int:
     except CannotServe as error:
         sys.stderr.write(f"{error}\n")
         return 1
+    sys.setswitchinterval(0.0005)  # the lines' threads keep time; the world can wait
     world = World(server.device)
     is_over = asyncio.Event()
     loop = asyncio.get_running_loop()

@@ -20,7 +20,8 @@ from kanaleto.wire.pdu import Answer, PduError, Refused, Request, mismatch, pars
 _SHORTEST_FRAME = 4
 _LONGEST_FRAME = 260
 _RECENT = 64  # transactions remembered, to know a late answer from a stranger's
-_QUIET_S = 0.05  # adapters and busy machines hold bytes back: a frame is cut short only after this much silence
+_QUIET_S = 0.05  # adapters hold bytes back: what is no frame is settled only after this much silence
+_CUT_SHORT_S = 0.25  # a busy machine or a radio link may pause inside a frame: its rest is waited for this long
 QUARANTINE_S = 0.25
 
 
@@ -70,6 +71,7 @@ class Exchanger:
         self._gap_s = max(gap_s, channel.gap_s)
         self._quarantine_s = 0.0 if framing.has_transactions else quarantine_s
         self._quiet_s = max(_QUIET_S, 5 * channel.character_s)
+        self._cut_short_s = max(_CUT_SHORT_S, 5 * channel.character_s)
         self._decoder = framing.decoder(Role.ANSWERS)
         self._pending: dict[int, _Waiting] = {}
         self._recent: deque[int] = deque(maxlen=_RECENT)
@@ -137,7 +139,7 @@ class Exchanger:
         for event in self._decoder.feed(data):
             self._take(event, at)
         if self._decoder.held:
-            self._quiet_at = at + self._quiet_s
+            self._quiet_at = at + (self._cut_short_s if self._decoder.lacks_bytes else self._quiet_s)
             if self._timer is None or self._timer.when() > self._quiet_at:
                 self._arm(self._quiet_at)
 

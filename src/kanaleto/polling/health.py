@@ -1,4 +1,4 @@
-"""How each device and line is doing: counts of outcomes, times, and the water of a line: how busy it was in each slice of the last minute."""
+"""How each device and line is doing: outcomes counted, answer times, and the water of a line, how busy it was in the last minute."""
 
 from collections import deque
 from dataclasses import dataclass

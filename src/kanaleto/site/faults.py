@@ -28,6 +28,6 @@ class FaultyFile(Exception):  # noqa: N818 - the faults are the error
 
 
 def suggestion(word: str, known: list[str]) -> str:
-    """" (did you mean …?)" when one of `known` is close, else nothing."""
+    """ " (did you mean …?)" when one of `known` is close, else nothing."""
     close = get_close_matches(word, known, 1, 0.6)
     return f" (did you mean {close[0]!r}?)" if close else ""

@@ -127,7 +127,9 @@ def parse_link(text: str) -> Link:
         raise ValueError(f"link {text!r} has no scheme; write tcp://HOST, or rtu:///dev/ttyUSB0?baud=19200&parity=even&stop=1")
     known = _SCHEMES.get(scheme.lower())
     if known is None:
-        raise ValueError(f"link {text!r}: scheme {scheme!r} is not known{suggestion(scheme, list(_SCHEMES))}; there are {', '.join(_SCHEMES)}")
+        raise ValueError(
+            f"link {text!r}: scheme {scheme!r} is not known{suggestion(scheme, list(_SCHEMES))}; there are {', '.join(_SCHEMES)}"
+        )
     transport, framing = known
     place, _, query = rest.partition("?")
     try:

@@ -3,7 +3,7 @@
 import csv
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields
 from io import StringIO
 from pathlib import Path
 from typing import TypeVar
@@ -35,7 +35,7 @@ class MapDefaults:
     numbering: Numbering = Numbering.PROTOCOL
     order: Order | None = None
     period_s: float = 1.0
-    limits: DeviceLimits = DeviceLimits()
+    limits: DeviceLimits = field(default_factory=DeviceLimits)
 
 
 def read_map(path: Path, text: str, defaults: MapDefaults) -> tuple[tuple[Point, ...], list[Fault]]:
@@ -159,7 +159,7 @@ class _Row:
         initial = self._initial(point)
         if not self._is_sound:
             return None
-        return Point(**{field.name: getattr(point, field.name) for field in fields(point)} | {"initial": initial})
+        return Point(**{own.name: getattr(point, own.name) for own in fields(point)} | {"initial": initial})
 
     def _table(self) -> Table | None:
         text = self._cells.get("table", "")

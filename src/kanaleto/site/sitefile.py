@@ -102,9 +102,7 @@ class _Reader:
                     is_warning=isinstance(link, TcpLink),
                 )
             units.setdefault(device.unit_id, device.name)
-        return Line(
-            table.name, link, devices, table.timeout_s, table.retries, table.gap_s, table.connect_timeout_s, table.reconnect_s
-        )
+        return Line(table.name, link, devices, table.timeout_s, table.retries, table.gap_s, table.connect_timeout_s, table.reconnect_s)
 
     def _device(self, where: tuple[str | int, ...], line: schema.LineTable, table: schema.DeviceTable, link: Link) -> Device:
         order = self._order(where, table.order)
@@ -170,9 +168,7 @@ class _Reader:
             self.faults += [fault for fault in faults if fault not in self.faults]
         return self._maps[key]
 
-    def _never_read(
-        self, where: tuple[str | int, ...], texts: list[str], numbering: Numbering
-    ) -> tuple[tuple[Table, int, int], ...]:
+    def _never_read(self, where: tuple[str | int, ...], texts: list[str], numbering: Numbering) -> tuple[tuple[Table, int, int], ...]:
         ranges = []
         for at, text in enumerate(texts):
             match = re.fullmatch(r"\s*(\w+)\s+(\w+)\s*(?:[-–…]\s*(\w+))?\s*", text)
@@ -186,7 +182,11 @@ class _Reader:
                     raise ValueError(f"never_read {text!r} ends before it begins")
                 ranges.append((table, first, last))
             except ValueError as error:
-                text = str(error) if "is not a valid Table" not in str(error) else f"never_read {text!r}: the tables are coil, discrete, input, holding"
+                text = (
+                    str(error)
+                    if "is not a valid Table" not in str(error)
+                    else f"never_read {text!r}: the tables are coil, discrete, input, holding"
+                )
                 self._fault((*where, "never_read", at), text)
         return tuple(ranges)
 

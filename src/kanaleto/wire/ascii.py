@@ -37,6 +37,10 @@ class AsciiDecoder:
     def held(self) -> int:
         return len(self._held)
 
+    @property
+    def lacks_bytes(self) -> bool:
+        return bool(self._held)
+
     def reset(self) -> None:
         self._held.clear()
 

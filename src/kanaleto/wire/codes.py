@@ -86,7 +86,12 @@ _READ_FUNCTION = {
     Table.INPUT: Function.READ_INPUT_REGISTERS,
 }
 _REFERENCE_DIGIT = {Table.COIL: 0, Table.DISCRETE: 1, Table.INPUT: 3, Table.HOLDING: 4}
-_TITLE = {Table.COIL: "coils", Table.DISCRETE: "discrete inputs", Table.INPUT: "input registers", Table.HOLDING: "holding registers"}
+_TITLE = {
+    Table.COIL: "coils",
+    Table.DISCRETE: "discrete inputs",
+    Table.INPUT: "input registers",
+    Table.HOLDING: "holding registers",
+}
 TABLE_READ_BY = {int(function): table for table, function in _READ_FUNCTION.items()}
 
 MOST_WRITE_BITS = 1968

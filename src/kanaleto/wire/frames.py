@@ -50,6 +50,10 @@ class Decoder(Protocol):
     def held(self) -> int:
         """Bytes held back, waiting for more."""
 
+    @property
+    def lacks_bytes(self) -> bool:
+        """Whether what is held is the beginning of a frame whose rest may still come."""
+
 
 class Framing(Protocol):
     """How PDUs are wrapped on a link."""

@@ -46,6 +46,13 @@ class RtuDecoder:
     def held(self) -> int:
         return len(self._held)
 
+    @property
+    def lacks_bytes(self) -> bool:
+        if not self._held or self._hopeless:
+            return False
+        length = frame_length(self._role, self._held)
+        return length == MORE or length > len(self._held)
+
     def reset(self) -> None:
         self._held.clear()
         self._hopeless = False

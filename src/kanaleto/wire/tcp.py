@@ -40,6 +40,10 @@ class TcpDecoder:
     def held(self) -> int:
         return len(self._held)
 
+    @property
+    def lacks_bytes(self) -> bool:
+        return bool(self._held)
+
     def reset(self) -> None:
         self._held, self._broken = b"", False
 

@@ -1,0 +1,40 @@
+PYTHON ?= $(shell command -v python3.11 || command -v python3)
+BIN := .venv/bin
+
+.PHONY: demo test check bench shots clean
+
+demo: .venv/ready
+	$(BIN)/kanaleto demo
+
+test: check .venv/tmux
+	$(BIN)/python -m tests
+
+check: .venv/ready-dev
+	$(BIN)/ruff format --check --quiet src tests scripts
+	$(BIN)/ruff check --quiet src tests scripts
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: .venv/ready
+	$(BIN)/python -m scripts.bench
+
+shots: .venv/ready .venv/tmux
+	sh scripts/shots.sh
+
+clean:
+	rm -rf .venv build .mypy_cache .ruff_cache .import_linter_cache .hypothesis
+
+.venv/ready: pyproject.toml
+	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Kanaleto needs Python 3.11 or newer; set PYTHON=…")'
+	$(PYTHON) -m venv .venv
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e .
+	@touch $@
+
+.venv/ready-dev: .venv/ready
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]'
+	@touch $@
+
+.venv/tmux: .venv/ready
+	@command -v tmux >/dev/null || { [ "$$(id -u)" = 0 ] && apt-get update -q && apt-get install -y -q tmux; } \
+	  || { echo "the tests drive the application in tmux: install it first"; exit 1; }
+	@touch $@

@@ -1,0 +1,62 @@
+"""What a pattern of faults looks like, in plain words: who is silent while its neighbours answer, whose bytes come garbled, who refuses."""
+
+from dataclasses import dataclass
+
+from kanaleto.polling.session import DeviceStatus, LineStatus
+from kanaleto.wire.codes import exception_text
+
+_GARBLED_SHARE = 0.005
+_FEW = 20
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """`who` is a device or a line, `text` goes on from its name."""
+
+    who: str
+    text: str
+    is_garbled: bool = False
+
+
+def look_at(lines: tuple[LineStatus, ...]) -> list[Finding]:
+    """Findings, the worst first; nothing when all is well."""
+    found: list[Finding] = []
+    for line in lines:
+        if line.why_unreachable:
+            found.append(Finding(line.line.name, f"cannot be reached: {line.why_unreachable}"))
+            continue
+        silent = line.silent
+        if len(silent) > 1 and len(silent) == len(line.devices):
+            found.append(
+                Finding(
+                    line.line.name,
+                    "all of its devices are silent: look at the adapter, the wires, and baud and parity at both ends.",
+                )
+            )
+        else:
+            found += [_silent(line, status) for status in silent]
+    for line in lines:
+        found += [finding for status in line.devices for finding in _faults(status)]
+    return found
+
+
+def _silent(line: LineStatus, status: DeviceStatus) -> Finding:
+    neighbours = len(line.devices) - len(line.silent)
+    never = "has never answered" if not status.has_answered else f"stopped {status.silent_s or 0:.0f} s ago"
+    if neighbours:
+        those = "its neighbour still answers" if neighbours == 1 else "its neighbours still answer"
+        return Finding(status.device.name, f"{never}; {those}, so the line is whole: look at its supply, its plug, or its unit ID.")
+    return Finding(status.device.name, f"{never}, and nobody else is on {line.line.name}: look at wires, settings and unit ID.")
+
+
+def _faults(status: DeviceStatus) -> list[Finding]:
+    found = []
+    tally, name = status.tally, status.device.name
+    wrong = tally.garbled + tally.unexpected
+    if tally.exchanges >= _FEW and wrong / tally.exchanges > _GARBLED_SHARE:
+        share = 100 * wrong / tally.exchanges
+        found.append(Finding(name, f"{share:.1f} % of its answers come garbled: look at screen, terminators and earth.", is_garbled=True))
+    if tally.exceptions:
+        code, count = max(tally.exceptions.items(), key=lambda item: item[1])
+        found.append(Finding(name, f"refused {count} times with exception {code}, {exception_text(code)}: look at addresses and limits."))
+    return found

@@ -1,0 +1,1 @@
+"""What stands round every view: top row, lanes, key row."""

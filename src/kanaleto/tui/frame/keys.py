@@ -1,0 +1,58 @@
+"""All keys on one page."""
+
+from textual.binding import Binding
+from textual.strip import Strip
+
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.pane import Drawn
+
+_EVERYWHERE = [
+    ("3  4", "go to Live, Wire"),
+    ("arrows, h j k l", "move; page up, page down, home, end"),
+    ("enter", "open what the cursor is on"),
+    ("escape", "go back"),
+    ("/", "filter what is shown; escape clears it"),
+    ("space", "hold polling, or resume it"),
+    ("n", "count addresses as the manual does, or as the wire does"),
+    ("L", "hide the lanes, or show them"),
+    ("ctrl+p", "find any action by name"),
+    ("?", "these keys"),
+    ("q", "quit"),
+]
+_LIVE = [("p", "pin the point to the trend, or take it off"), ("enter", "open the point: from its words to its value")]
+_WIRE = [
+    ("f", "follow the newest exchange"),
+    ("e", "only what failed, the newest of it open"),
+    ("enter", "fold the bytes away, or open them"),
+]
+_SHAPES = [
+    ("●", "verdigris", "answers"),
+    ("◐", "ochre", "late, or answers with exceptions"),
+    ("✕", "terracotta", "silent"),
+    ("◇", "violet", "garbled"),
+    ("◌", "dim", "not polled, or not answered yet"),
+]
+
+
+class Keys(Drawn, can_focus=True):
+    """The page behind `?`."""
+
+    BINDINGS = [Binding("escape,enter", "app.back", show=False)]
+
+    def render_line(self, y: int) -> Strip:
+        cells = Cells(self.palette)
+        rows = self._rows()
+        if y < len(rows):
+            key, tone, text = rows[y]
+            if tone == "head":
+                cells.put(f"  {key}", "muted", bold=True)
+            elif key:
+                cells.put("  ").put(key, tone, width=18, bold=True).put(text)
+        return cells.strip(self.size.width)
+
+    def _rows(self) -> list[tuple[str, str, str]]:
+        blank = ("", "", "")
+        rows = [blank, ("EVERYWHERE", "head", ""), *((key, "ochre", text) for key, text in _EVERYWHERE)]
+        rows += [blank, ("LIVE", "head", ""), *((key, "ochre", text) for key, text in _LIVE)]
+        rows += [blank, ("WIRE", "head", ""), *((key, "ochre", text) for key, text in _WIRE)]
+        return [*rows, blank, ("SHAPES", "head", ""), *_SHAPES]

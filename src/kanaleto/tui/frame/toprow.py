@@ -1,0 +1,55 @@
+"""The top row: the name, the site and its size; the views with their digits; whether polling runs; the clock."""
+
+from datetime import datetime
+
+from textual import events
+from textual.strip import Strip
+
+from kanaleto.tui.shared.cells import Cells, cut
+from kanaleto.tui.shared.pane import Drawn
+
+
+class TopRow(Drawn):
+    DEFAULT_CSS = "TopRow { height: 1; }"
+
+    def render_line(self, y: int) -> Strip:
+        app, width = self.kanaleto, self.size.width
+        cells = Cells(self.palette, "panel").put(" kanaleto ", "ground", bold=True, on="ochre")
+        right = self._right()
+        views_width = sum(len(title) + 4 for _, title in app.view_titles)
+        room = width - cells.width - views_width - sum(len(text) for text, _ in right) - 2
+        site = app.site
+        size = f"{_count(site.device_count, 'device')}, {_count(site.point_count, 'point')} on {_count(len(site.lines), 'line')}"
+        name = cut(site.name, max(room - 2, 0))
+        cells.put(f"  {name}", bold=True)
+        if room - len(name) > len(size) + 6:
+            cells.put("  ·  ", "muted").put(size, "muted")
+        rest = width - sum(len(text) for text, _ in right) - 1
+        cells.at(rest - views_width - max((rest - views_width - cells.width) // 3, 0))
+        self._views_at = []
+        for digit, title in app.view_titles:
+            is_here = digit == app.current_digit
+            self._views_at.append((cells.width, digit))
+            cells.put(f" {digit} ", "ochre" if is_here else "muted").put(title, "ink" if is_here else "muted", bold=is_here).put(" ")
+        cells.at(rest)
+        for text, tone in right:
+            cells.put(text, tone)
+        return cells.strip(width)
+
+    def _right(self) -> list[tuple[str, str]]:
+        app = self.kanaleto
+        held = app.moment.is_held
+        state = ("◌ polling held", "ochre") if held else ("● polling", "verdigris")
+        if self.size.width < 90:
+            state = (state[0][0], state[1])
+        return [state, (f"   {datetime.now():%H:%M:%S}", "ink")]
+
+    def on_click(self, event: events.Click) -> None:
+        for column, digit in reversed(self._views_at):
+            if event.x >= column:
+                self.kanaleto.action_view(digit)
+                return
+
+
+def _count(number: int, word: str) -> str:
+    return f"{number} {word}{'s' if number != 1 else ''}"

@@ -1,0 +1,1 @@
+"""Live: all points by device, as they are now."""

@@ -1,0 +1,114 @@
+"""One point opened: from its words as they came to its value, and what is known of it."""
+
+from textual.strip import Strip
+
+from kanaleto.polling.board import Reading
+from kanaleto.polling.plan import Place
+from kanaleto.site.counting import Numbering, from_wire
+from kanaleto.site.model import DEMAND
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.words import age_text, clock_text
+from kanaleto.values.codec import NoValue
+from kanaleto.values.text import shown
+from kanaleto.values.types import Kind, byte_places
+
+_Row = list[tuple[str, str]]
+
+
+class PointDetail(Drawn):
+    """Beside the list, never on top of it."""
+
+    DEFAULT_CSS = "PointDetail { width: 44; height: 100%; background: $panel; display: none; }"
+    place: Place | None = None
+
+    def render_line(self, y: int) -> Strip:
+        cells = Cells(self.palette, "panel").put("  ")
+        rows = self._rows() if self.place is not None else []
+        if 0 < y <= len(rows):
+            for text, tone in rows[y - 1]:
+                cells.put(text, tone.removesuffix("!"), bold=tone.endswith("!"))
+        return cells.strip(self.size.width)
+
+    def _rows(self) -> list[_Row]:
+        place, app = self.place, self.kanaleto
+        assert place is not None
+        point, device = place.point, place.device
+        reading = app.engine.session.board.reading(place, app.moment.now_s)
+        manual = from_wire(point.address, point.table, device.numbering)
+        rows: list[_Row] = [
+            [(point.name, "ink!")],
+            [(f"{device.name} · unit {device.unit_id} · {place.line.name}", "muted")],
+            [],
+            [("in the manual  ", "muted"), (manual, "ink")],
+            [
+                ("on the wire    ", "muted"),
+                (f"{from_wire(point.address, point.table, Numbering.PROTOCOL)}", "ink"),
+                (f"  0x{point.address:04X}", "dim"),
+            ],
+            [("table          ", "muted"), (point.table.title, "ink")],
+            [("function       ", "muted"), (f"0x{point.table.read_function:02X}", "ink"), (_fetched(place), "dim")],
+            [],
+            [("FROM THE WIRE TO THE VALUE", "muted!")],
+            *self._chain(place, reading),
+            [],
+            [
+                ("quality        ", "muted"),
+                (reading.quality.value, "ink"),
+                (f"  {reading.reason}" if reading.reason else "", "ochre"),
+            ],
+            [("read           ", "muted"), (f"{age_text(reading.age_s)} ago" if reading.age_s is not None else "never", "ink")],
+        ]
+        if reading.wall_s is not None:
+            rows.append([("at             ", "muted"), (clock_text(reading.wall_s), "ink")])
+        rows.append([("period asked   ", "muted"), (_period(point.period_s), "ink")])
+        if place.block is not None and reading.wall_s is not None and point.period_s != DEMAND:
+            rows.append([("reached        ", "muted"), (f"{app.engine.session.board.cycles_s[place.block.index]:.2f} s", "ink")])
+        rows += [[], *([(text, "ink")] for text in _wrapped(point.note, 40))] if point.note else []
+        return rows
+
+    def _chain(self, place: Place, reading: Reading) -> list[_Row]:
+        point, codec, data = place.point, place.point.codec, reading.data
+        if not data:
+            return [[("nothing has come yet", "dim")]]
+        value = reading.value
+        text = (
+            value.reason if isinstance(value, NoValue) else shown(value, codec, point.decimals, point.labels) if value is not None else "—"
+        )
+        result: _Row = [("= ", "muted"), (f"{text} {point.unit}".strip(), "verdigris!")]
+        if point.table.is_bits:
+            return [[(f"{data[0]}", "sky!"), ("  as it came", "muted")], result]
+        rows: list[_Row] = [[(data.hex(" ", 2).upper(), "sky!"), ("  as it came", "muted")]]
+        if codec.registers > 1 or codec.order.swaps_bytes:
+            ordered = bytes(data[at] for at in byte_places(codec.type, codec.order))
+            rows.append([(ordered.hex(" ", 2).upper(), "sky"), (f"  in order, from {codec.order.value}", "muted")])
+        rows.append([("as ", "muted"), (str(codec.type), "ink")])
+        if codec.bits is not None:
+            low, high = codec.bits
+            rows.append([("bit " if low == high else "bits ", "muted"), (str(low) if low == high else f"{low}–{high}", "ink")])
+        if codec.type.kind is Kind.BITS:
+            rows.append([(f"{int.from_bytes(data):016b}", "sky")])
+        if codec.scale is not None:
+            rows.append([("× ", "muted"), (f"{codec.scale.factor:g}", "ink"), ("  + ", "muted"), (f"{codec.scale.offset:g}", "ink")])
+        return [*rows, result]
+
+
+def _fetched(place: Place) -> str:
+    if place.block is None:
+        return "  not polled"
+    request = place.block.request
+    return f"  with {request.count} from {request.address}"
+
+
+def _period(period_s: float) -> str:
+    return "only when asked" if period_s == DEMAND else "without a pause" if period_s == 0 else f"{period_s:g} s"
+
+
+def _wrapped(text: str, width: int) -> list[str]:
+    rows: list[str] = []
+    for word in text.split():
+        if rows and len(rows[-1]) + len(word) < width:
+            rows[-1] += f" {word}"
+        else:
+            rows.append(word)
+    return rows

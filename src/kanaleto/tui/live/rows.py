@@ -1,0 +1,247 @@
+"""The rows of Live: a device, then its points: value, bar in its range, the last minute, words, age."""
+
+from dataclasses import dataclass
+from math import floor, log10
+
+from kanaleto.polling.board import Quality, Reading
+from kanaleto.polling.plan import Place
+from kanaleto.site.model import Device, Limits, Line, Point
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.look import SHAPES, TONES
+from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.shared.words import age_text, device_phrase, device_state
+from kanaleto.values.codec import NoValue
+from kanaleto.values.text import shown
+from kanaleto.values.types import Kind
+
+_SPARK = "▁▂▃▄▅▆▇█"
+_SPAN_S = 60.0
+_DEAD_TONES = {Quality.STALE: "muted", Quality.BAD: "terracotta", Quality.NEVER: "dim"}
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceRow:
+    line: Line
+    device: Device
+
+
+@dataclass(frozen=True, slots=True)
+class PointRow:
+    place: Place
+
+
+LiveRow = DeviceRow | PointRow | None
+
+
+@dataclass(frozen=True, slots=True)
+class Columns:
+    """Widths that fit the screen; 0 leaves a column out."""
+
+    name: int
+    value: int
+    unit: int
+    bar: int
+    spark: int
+    words: int
+
+    @classmethod
+    def fit(cls, width: int) -> "Columns":
+        spark = 16 if width >= 120 else 0
+        words = 20 if width >= 96 else 0
+        value, unit = 16, 6
+        name = max(min(26, (width - 40) // 2), 14)
+        bar = width - 2 - name - value - unit - 9 - (spark + 2 if spark else 0) - (words + 2 if words else 0)
+        return cls(name, value, unit, max(min(bar, 70), 0) if bar >= 16 else 0, spark, words)
+
+
+class LiveRows(Rows[LiveRow]):
+    """See the head of this file."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.pinned: list[Place] = []
+
+    def may_rest(self, row: LiveRow) -> bool:
+        return isinstance(row, PointRow)
+
+    def draw(self, row: LiveRow, width: int, ground: str) -> Cells:
+        cells = Cells(self.palette, ground)
+        if isinstance(row, DeviceRow):
+            self._device(cells, row, width)
+        elif isinstance(row, PointRow):
+            self._point(cells, row.place, Columns.fit(width))
+        return cells
+
+    def _device(self, cells: Cells, row: DeviceRow, width: int) -> None:
+        columns = Columns.fit(width)
+        for line in self.kanaleto.moment.lines:
+            for status in line.devices if line.line is row.line else ():
+                if status.device is row.device:
+                    state = device_state(line, status)
+                    phrase = f"{row.line.name} · unit {row.device.unit_id}"
+                    cells.put(f" {SHAPES[state]} ", TONES[state]).put(row.device.name, width=columns.name + 7, bold=True).put("  ")
+                    told = device_phrase(line, status)
+                    tone = "muted" if state in ("good", "idle") else TONES[state]
+                    cells.put(phrase, "muted").put(f" · {told}" if told else "", tone)
+                    return
+
+    def _point(self, cells: Cells, place: Place, columns: Columns) -> None:
+        point, app = place.point, self.kanaleto
+        reading = app.engine.session.board.reading(place, app.moment.now_s)
+        is_pinned = any(pin is place for pin in self.pinned)
+        cells.put(" ▸ " if is_pinned else "   ", "ochre").put(point.name, width=columns.name)
+        tone = _value_tone(point, reading)
+        whole, fraction = _split(point, reading)
+        is_good = reading.quality is Quality.GOOD
+        cells.put(whole, tone, columns.value - 6, right=True, bold=is_good).put(fraction, tone, 6, bold=is_good)
+        cells.put(" ").put(point.unit, "muted", columns.unit)
+        if columns.bar:
+            self._bar(cells, place, reading, columns.bar)
+        if columns.spark:
+            cells.put("  ").put(self._spark(place, columns.spark), "verdigris" if reading.quality is Quality.GOOD else "dim")
+        if columns.words:
+            cells.put("  ").put(words_text(place, reading), "sky" if reading.quality is Quality.GOOD else "dim", columns.words)
+        late = reading.quality is Quality.STALE
+        cells.put(age_text(reading.age_s), "ochre" if late else "muted", 7, right=True)
+
+    def _bar(self, cells: Cells, place: Place, reading: Reading, width: int) -> None:
+        """A bar between the ends of the range with its limits marked; in words where there is no range or no value."""
+        point = place.point
+        end = cells.width + width
+        cells.put(" ")
+        low, high = point.limits.range_low, point.limits.range_high
+        value = reading.value
+        if reading.quality in (Quality.BAD, Quality.NEVER) and reading.reason:
+            cells.put(reading.reason, _DEAD_TONES[reading.quality], width - 1)
+        elif isinstance(value, int) and value in point.labels and point.codec.type.kind is not Kind.BOOL:
+            cells.put(f"{value} = {point.labels[value]}", "sky", width - 1)
+        elif point.codec.type.kind is Kind.BITS and point.codec.bits is None and isinstance(value, int):
+            cells.put(_bits_words(place, value), "sky" if reading.quality is Quality.GOOD else "dim", width - 1)
+        elif low is not None and high is not None and high > low and isinstance(value, int | float):
+            cells.put(_short(low), "dim", 6, right=True).put(" ")
+            _scale(cells, point.limits, float(value), reading.quality is Quality.GOOD, width - 15)
+            cells.put(" ").put(_short(high), "dim", 6)
+        cells.at(end)
+
+    def _spark(self, place: Place, width: int) -> str:
+        """The last minute of a number in `width` cells, oldest left; blank where nothing was read."""
+        app = self.kanaleto
+        if place.block is None:
+            return " " * width
+        slots: list[float | None] = [None] * width
+        now_s = app.moment.now_s
+        for record in app.engine.session.board.traces[place.block.index].copy():
+            at = int((record.at_s - now_s + _SPAN_S) / _SPAN_S * width)
+            value = record.values[place.number]
+            if 0 <= at < width and isinstance(value, int | float):
+                slots[at] = float(value)
+        return spark_text(slots, place.point)
+
+
+def spark_text(slots: list[float | None], point: Point) -> str:
+    """Blocks from the lowest to the highest of what is there; a gap keeps the value before it."""
+    known = [value for value in slots if value is not None]
+    if not known:
+        return " " * len(slots)
+    low, high = min(known), max(known)
+    if point.codec.type.kind is Kind.BOOL:
+        low, high = 0.0, 1.0
+    step = 10.0 ** -(point.decimals if point.decimals is not None else 6)
+    if high - low < 4 * step and point.decimals is not None:  # noise of the last digit is no movement
+        middle = (low + high) / 2
+        low, high = middle - 2 * step, middle + 2 * step
+    text, last = "", None
+    for value in slots:
+        last = value if value is not None else last
+        if last is None:
+            text += " "
+        else:
+            text += _SPARK[3 if high == low else min(7, int((last - low) / (high - low) * 8))]
+    return text
+
+
+def _bits_words(place: Place, word: int) -> str:
+    """The names of the bits that are on, from the points that share the word; else the bits in groups of four."""
+    point = place.point
+    named = [other for other in place.device.points if other.address == point.address and other.table is point.table and other.codec.bits]
+    if not named:
+        bits = f"{word:016b}"
+        return " ".join(bits[at : at + 4] for at in range(0, 16, 4))
+    lit = [other.name for other in named if other.codec.bits and word >> other.codec.bits[0] & 1]
+    return " · ".join(lit) if lit else "no bit is on"
+
+
+def words_text(place: Place, reading: Reading) -> str:
+    """Words as they came, in hexadecimal; the bit for a coil or a discrete input."""
+    if place.point.table.is_bits:
+        return str(reading.data[0]) if reading.data else ""
+    return reading.data.hex(" ", 2).upper()
+
+
+def _value_tone(point: Point, reading: Reading) -> str:
+    if reading.quality is not Quality.GOOD:
+        return _DEAD_TONES[reading.quality]
+    return limit_tone(point.limits, reading.value) or "ink"
+
+
+def limit_tone(limits: Limits, value: object) -> str:
+    """terracotta beyond an alarm limit, ochre beyond a warning, else nothing."""
+    if not isinstance(value, int | float):
+        return ""
+    for low, high, tone in (
+        (limits.alarm_low, limits.alarm_high, "terracotta"),
+        (limits.warn_low, limits.warn_high, "ochre"),
+    ):
+        if (low is not None and value <= low) or (high is not None and value >= high):
+            return tone
+    return ""
+
+
+def _split(point: Point, reading: Reading) -> tuple[str, str]:
+    """The value before and from its decimal point on, so that numbers align on it."""
+    if reading.value is None:
+        return ("◌", "") if reading.quality is Quality.NEVER else ("—", "")
+    if isinstance(reading.value, NoValue):
+        return "—", ""
+    text = shown(reading.value, point.codec, point.decimals, point.labels)
+    if point.codec.type.kind is Kind.BITS and point.codec.bits is None and isinstance(reading.value, int):
+        return f"{reading.value:04X}", ""
+    if isinstance(reading.value, str) or reading.value in point.labels or point.codec.type.kind in (Kind.BITS, Kind.HEX):
+        return _lean_right(text)
+    whole, dot, fraction = text.partition(".")
+    return whole, dot + fraction
+
+
+def _lean_right(text: str) -> tuple[str, str]:
+    """Text that is no number keeps to the column of whole digits, and runs over to the right when it is longer."""
+    return (text[:10], text[10:]) if len(text) > 10 else (text, "")
+
+
+def _short(number: float) -> str:
+    if number == floor(number) and abs(number) < 1e6:
+        return str(int(number))
+    digits = max(0, 3 - floor(log10(abs(number)))) if number else 0
+    return f"{number:.{min(digits, 3)}f}".rstrip("0").rstrip(".")[:6]
+
+
+def _scale(cells: Cells, limits: Limits, value: float, is_fresh: bool, width: int) -> None:
+    low, high = limits.range_low or 0.0, limits.range_high or 0.0
+
+    def cell_of(number: float) -> int:
+        return max(0, min(width - 1, round((number - low) / (high - low) * (width - 1))))
+
+    marks: dict[int, str] = {}
+    for number, tone in (
+        (limits.warn_low, "ochre"), (limits.warn_high, "ochre"), (limits.alarm_low, "terracotta"), (limits.alarm_high, "terracotta"),
+    ):  # fmt: skip
+        if number is not None:
+            marks[cell_of(number)] = tone
+    filled = cell_of(value)
+    tone = (limit_tone(limits, value) or "verdigris") if is_fresh else "dim"
+    for column in range(width):
+        if column in marks:
+            cells.put("┃", marks[column])
+        elif column <= filled and value > low:
+            cells.put("━", tone)
+        else:
+            cells.put("─", "rules" if cells.ground != "rules" else "dim")  # the cursor's ground has the colour of the rules

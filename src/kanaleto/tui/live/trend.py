@@ -1,0 +1,83 @@
+"""The trend of the pinned points over the last minute, each on its own scale."""
+
+from collections import deque
+
+from textual.strip import Strip
+from textual_plotext import PlotextPlot
+
+from kanaleto.polling.board import Record
+from kanaleto.polling.plan import Place
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.pane import Drawn
+from kanaleto.values.text import shown
+
+Traces = list[deque[Record]]
+MOST_PINS = 5
+_TONES = ["verdigris", "ochre", "sky", "violet", "terracotta"]
+_SPAN_S = 60.0
+
+
+class TrendHead(Drawn):
+    """Names of the pinned points in their colours, with the ends of their scales."""
+
+    DEFAULT_CSS = "TrendHead { height: 1; }"
+    pinned: list[Place] = []
+
+    def render_line(self, y: int) -> Strip:
+        cells = Cells(self.palette).put(" PINNED ", "muted", bold=True)
+        each = max((self.size.width - 26) // max(len(self.pinned), 1), 12)
+        for tone, place in zip(_TONES, self.pinned, strict=False):
+            ends = trend_ends(self.kanaleto.engine.session.board.traces, place)
+            scale = f"  {ends}" if ends and each >= 34 else ""
+            cells.put(" ── ", tone, bold=True).put(f"{place.device.name} · {place.point.name}{scale}", tone, each - 5)
+        return cells.at(self.size.width - 16).put("last minute", "muted").strip(self.size.width)
+
+
+class Trend(PlotextPlot):
+    """Draws `pinned` anew at each tick."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.pinned: list[Place] = []
+        self.auto_theme = False
+
+    def tick(self, traces: Traces, now_s: float, colours: dict[str, tuple[int, int, int]]) -> None:
+        plot = self.plt
+        plot.clear_figure()
+        plot.canvas_color(colours["ground"])
+        plot.axes_color(colours["ground"])
+        plot.ticks_color(colours["muted"])
+        plot.frame(False)
+        plot.xlim(-_SPAN_S, 0)
+        plot.ylim(-0.05, 1.05)
+        plot.yticks([])
+        plot.xticks([-60, -45, -30, -15, 0], ["-60 s", "-45", "-30", "-15", "now"])
+        for tone, place in zip(_TONES, self.pinned, strict=False):
+            times, values = _series(traces, place, now_s)
+            if not values:
+                continue
+            low, high = min(values), max(values)
+            span = high - low
+            scaled = [(value - low) / span if span else 0.5 for value in values]
+            plot.plot(times, scaled, marker="braille", color=colours[tone])
+        self.refresh()
+
+
+def _series(traces: Traces, place: Place, now_s: float) -> tuple[list[float], list[float]]:
+    times, values = [], []
+    if place.block is not None:
+        for record in traces[place.block.index].copy():
+            value = record.values[place.number]
+            if isinstance(value, int | float) and record.at_s >= now_s - _SPAN_S:
+                times.append(record.at_s - now_s)
+                values.append(float(value))
+    return times, values
+
+
+def trend_ends(traces: Traces, place: Place) -> str:
+    """The lowest and highest of what the trend shows, in the point's own decimals."""
+    _, values = _series(traces, place, float("-inf"))
+    if not values:
+        return ""
+    low, high = (shown(value, place.point.codec, place.point.decimals) for value in (min(values), max(values)))
+    return f"{low} … {high} {place.point.unit}".strip()

@@ -1,0 +1,1 @@
+"""Widgets and helpers that several views use."""

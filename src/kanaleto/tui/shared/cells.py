@@ -1,0 +1,46 @@
+"""Builds one row of the screen from left to right, in cells."""
+
+from rich.cells import cell_len, set_cell_size
+from rich.segment import Segment
+from textual.strip import Strip
+
+from kanaleto.tui.shared.look import Palette, style
+
+
+def cut(text: str, width: int) -> str:
+    """`text` in at most `width` cells, ending in … where something was cut."""
+    if cell_len(text) <= width:
+        return text
+    return set_cell_size(text, width - 1) + "…" if width > 0 else ""
+
+
+class Cells:
+    """One row on one ground. `put` goes on from where the last ended; `at` jumps to a column first."""
+
+    def __init__(self, palette: Palette, ground: str = "ground") -> None:
+        self._palette, self._ground = palette, ground
+        self._segments: list[Segment] = []
+        self.width = 0
+
+    def put(self, text: str, ink: str = "ink", width: int | None = None, right: bool = False, bold: bool = False, on: str = "") -> "Cells":
+        """Text in a colour; with `width` cut or padded to it."""
+        if width is not None:
+            text = cut(text, width)
+            space = " " * (width - cell_len(text))
+            text = space + text if right else text + space
+        if text:
+            self._segments.append(Segment(text, style(self._palette, ink, on or self._ground, bold)))
+            self.width += cell_len(text)
+        return self
+
+    @property
+    def ground(self) -> str:
+        return self._ground
+
+    def at(self, column: int) -> "Cells":
+        """Fill with blanks up to `column`."""
+        return self.put(" " * max(column - self.width, 0))
+
+    def strip(self, width: int) -> Strip:
+        """The row, cut or filled to `width` cells."""
+        return Strip(self._segments, self.width).adjust_cell_length(width, style(self._palette, "ink", self._ground))

@@ -1,0 +1,35 @@
+"""The filter line under a list."""
+
+from textual.binding import Binding
+from textual.widgets import Input
+
+
+class Filter(Input):
+    """Narrows the list as one types; enter keeps it, escape clears it. Both go back to the list."""
+
+    BINDINGS = [Binding("escape", "clear_filter", show=False)]
+
+    def __init__(self) -> None:
+        super().__init__(placeholder="filter: words that must all stand in the row · enter keeps it, escape clears it")
+        self.display = False
+
+    @property
+    def words(self) -> list[str]:
+        return self.value.lower().split()
+
+    def matches(self, text: str) -> bool:
+        """Whether every word stands in `text`."""
+        lowered = text.lower()
+        return all(word in lowered for word in self.words)
+
+    def open(self) -> None:
+        self.display = True
+        self.focus()
+
+    def clear_filter(self) -> None:
+        self.value = ""
+        self.display = False
+
+    def action_clear_filter(self) -> None:
+        self.clear_filter()
+        self.post_message(self.Submitted(self, ""))

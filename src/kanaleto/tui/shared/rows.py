@@ -1,0 +1,111 @@
+"""A long list of which only the visible rows are drawn, with a cursor."""
+
+from collections.abc import Sequence
+from typing import Generic, TypeVar
+
+from textual import events
+from textual.binding import Binding
+from textual.geometry import Region, Size
+from textual.message import Message
+from textual.scroll_view import ScrollView
+from textual.strip import Strip
+
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.pane import Drawn
+
+RowT = TypeVar("RowT")
+
+
+class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
+    """Subclasses say how a row is drawn and which rows the cursor may rest on."""
+
+    BINDINGS = [
+        Binding("up,k", "move(-1)", show=False),
+        Binding("down,j", "move(1)", show=False),
+        Binding("pageup", "page(-1)", show=False),
+        Binding("pagedown", "page(1)", show=False),
+        Binding("home", "end(-1)", show=False),
+        Binding("end", "end(1)", show=False),
+    ]
+
+    class Moved(Message):
+        """The cursor rests on another row, by a key or the mouse."""
+
+    def __init__(self, **arguments: object) -> None:
+        super().__init__(**arguments)  # type: ignore[arg-type]
+        self.rows: Sequence[RowT] = ()
+        self.cursor = 0
+        self.empty_text = "nothing here"
+
+    # For subclasses
+
+    def draw(self, row: RowT, width: int, ground: str) -> Cells:
+        raise NotImplementedError
+
+    def may_rest(self, row: RowT) -> bool:
+        return True
+
+    # The list
+
+    def set_rows(self, rows: Sequence[RowT]) -> None:
+        """Take other rows; the cursor stays at its place, or the nearest that it may rest on."""
+        has_new_length = len(rows) != len(self.rows)
+        self.rows = rows
+        if has_new_length:
+            self.virtual_size = Size(self.size.width, len(rows))
+        self.cursor = self._nearest(min(self.cursor, max(len(rows) - 1, 0)), 1)
+        self.refresh()
+
+    @property
+    def current(self) -> RowT | None:
+        return self.rows[self.cursor] if self.cursor < len(self.rows) and self.may_rest(self.rows[self.cursor]) else None
+
+    def _nearest(self, index: int, step: int) -> int:
+        for direction in (step, -step):
+            at = index
+            while 0 <= at < len(self.rows):
+                if self.may_rest(self.rows[at]):
+                    return at
+                at += direction
+        return index
+
+    def place_cursor(self, index: int, step: int = 1) -> None:
+        """Put the cursor on a row and bring it into sight."""
+        if not self.rows:
+            return
+        self.cursor = self._nearest(max(0, min(index, len(self.rows) - 1)), step)
+        above = 1 if self.cursor > 0 and not self.may_rest(self.rows[self.cursor - 1]) else 0
+        self.scroll_to_region(Region(0, self.cursor - above, 1, 1 + above), animate=False, force=True)
+        self.refresh()
+
+    def action_move(self, step: int) -> None:
+        self.place_cursor(self.cursor + step, step)
+        self.post_message(self.Moved())
+
+    def action_page(self, step: int) -> None:
+        self.place_cursor(self.cursor + step * max(self.size.height - 1, 1), step)
+        self.post_message(self.Moved())
+
+    def action_end(self, step: int) -> None:
+        self.place_cursor(0 if step < 0 else len(self.rows) - 1, -step)
+        self.post_message(self.Moved())
+
+    def on_click(self, event: events.Click) -> None:
+        index = event.y + self.scroll_offset.y
+        if index < len(self.rows) and self.may_rest(self.rows[index]):
+            self.place_cursor(index)
+            self.post_message(self.Moved())
+
+    def on_resize(self, event: events.Resize) -> None:
+        self.virtual_size = Size(event.size.width, len(self.rows))
+
+    def render_line(self, y: int) -> Strip:
+        index = y + self.scroll_offset.y
+        width = self.size.width
+        if not self.rows and y == 1:
+            return Cells(self.palette).put("  ").put(self.empty_text, "muted").strip(width)
+        if index >= len(self.rows):
+            return Cells(self.palette).strip(width)
+        row = self.rows[index]
+        is_cursor = index == self.cursor and self.may_rest(row)
+        return self.draw(row, width, "rules" if is_cursor else "ground").strip(width)

@@ -1,0 +1,73 @@
+"""Times and states in the words that the screen uses everywhere."""
+
+from datetime import datetime
+
+from kanaleto.polling.session import DeviceStatus, LineStatus
+
+
+def age_text(age_s: float | None) -> str:
+    """How old: short and relative."""
+    if age_s is None:
+        return "—"
+    if age_s < 99.95:
+        return f"{age_s:.1f} s"
+    if age_s < 5400:
+        return f"{age_s / 60:.0f} min"
+    return f"{age_s / 3600:.0f} h"
+
+
+def clock_text(wall_s: float) -> str:
+    """A wall time of today, to the millisecond, in local time."""
+    return datetime.fromtimestamp(wall_s).strftime("%H:%M:%S.%f")[:-3]
+
+
+def device_state(line: LineStatus, status: DeviceStatus) -> str:
+    """good, late, silent, garbled or idle: which shape and colour a device gets."""
+    if not status.device.is_enabled or not status.device.points:
+        return "idle"
+    if line.why_unreachable or status.silent_s is not None:
+        return "silent"
+    if not status.has_answered:
+        return "idle"
+    if status.reason.startswith("exception"):
+        return "late"
+    return "garbled" if status.reason else "good"
+
+
+def device_phrase(line: LineStatus, status: DeviceStatus) -> str:
+    """How a device is doing."""
+    if not status.device.points:
+        return "no points yet"
+    if line.why_unreachable:
+        return f"the line is down, next try in {line.next_connect_s:.0f} s"
+    if status.silent_s is not None:
+        return f"silent for {age_text(status.silent_s)}, next try in {status.next_try_s:.0f} s"
+    if not status.has_answered:
+        return "not answered yet"
+    if status.reason:
+        return status.reason
+    return f"{1000 * status.tally.took[1]:.1f} ms" if status.tally.took else ""
+
+
+def line_phrase(line: LineStatus, is_held: bool) -> tuple[str, str]:
+    """How a line is doing, and in which tone."""
+    if line.why_unreachable:
+        return f"{line.why_unreachable} · next try in {line.next_connect_s:.0f} s", "terracotta"
+    if not line.is_open:
+        return "connecting", "muted"
+    if is_held:
+        return "held", "ochre"
+    if not line.devices:
+        return "no devices", "muted"
+    silent = len(line.silent)
+    if silent:
+        if silent == len(line.devices):
+            return "all devices silent" if silent > 1 else "its device is silent", "terracotta"
+        return f"{silent} device{'s' if silent > 1 else ''} silent", "terracotta"
+    waiting = sum(not status.has_answered for status in line.devices if status.device.points)
+    if waiting:
+        return f"{waiting} not answered yet", "muted"
+    refusing = sum(bool(status.reason) for status in line.devices)
+    if refusing:
+        return f"{refusing} with exceptions or garbled answers", "ochre"
+    return "all answering", "verdigris"

@@ -1,0 +1,31 @@
+"""Starts the application: the engine on its thread, the screen on this one, and both ended in order."""
+
+import os
+import sys
+
+from kanaleto.polling.engine import Engine
+from kanaleto.site.model import Site
+
+LEAST_COLUMNS, LEAST_ROWS = 60, 16
+
+
+class NoScreen(Exception):  # noqa: N818 - it reads as what it says
+    """One sentence: why there can be no screen here."""
+
+
+def run_application(site: Site, theme: str, for_s: float | None) -> None:
+    """Run until the user quits, or `for_s` is over. Raises NoScreen."""
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        raise NoScreen("the application needs a terminal; in a pipe use kanaleto poll SITE")
+    size = os.get_terminal_size()
+    if size.columns < LEAST_COLUMNS or size.lines < LEAST_ROWS:
+        here = f"this terminal is {size.columns}×{size.lines}"
+        raise NoScreen(f"{here}; the application needs at least {LEAST_COLUMNS}×{LEAST_ROWS}, and shows most at 160×47")
+    from kanaleto.tui.app import KanaletoApp
+
+    engine = Engine(site)
+    engine.start()
+    try:
+        KanaletoApp(engine, theme, for_s).run()
+    finally:
+        engine.stop()

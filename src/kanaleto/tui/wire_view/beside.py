@@ -1,0 +1,69 @@
+"""Beside the bytes: how each device answers, and what the pattern of faults looks like."""
+
+from textual.strip import Strip
+
+from kanaleto.polling.diagnosis import look_at
+from kanaleto.polling.session import DeviceStatus
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.pane import Drawn
+
+
+class Beside(Drawn):
+    DEFAULT_CSS = "Beside { width: 70; height: 100%; background: $panel; }"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._lines: list[Cells] = []
+
+    def tick(self) -> None:
+        self._lines = self._made(self.size.width - 4)
+        self.refresh()
+
+    def render_line(self, y: int) -> Strip:
+        if 0 < y <= len(self._lines):
+            return self._lines[y - 1].strip(self.size.width)
+        return Cells(self.palette, "panel").strip(self.size.width)
+
+    def _made(self, width: int) -> list[Cells]:
+        lines = self.kanaleto.moment.lines
+        name_width = max(width - 48, 12)
+        head = Cells(self.palette, "panel").put("  ").put("HOW DEVICES ANSWER", "muted", name_width, bold=True)
+        for title, column in (("good", 8), ("refused", 8), ("silent", 7), ("garbled", 8), ("median", 8), ("most", 9)):
+            head.put(title, "dim", column, right=True)
+        rows = [
+            head,
+            *(self._device(status, name_width) for line in lines for status in line.devices),
+            Cells(self.palette, "panel"),
+        ]
+        rows.append(Cells(self.palette, "panel").put("  ").put("WHAT THIS LOOKS LIKE", "muted", bold=True))
+        findings = look_at(lines)
+        if not findings:
+            rows.append(Cells(self.palette, "panel").put("  all that was asked has been answered", "muted"))
+        for finding in findings:
+            first = Cells(self.palette, "panel").put("  ").put(finding.who, "violet" if finding.is_garbled else "terracotta", bold=True)
+            rows += self._wrapped(first, finding.text, width)
+        return rows
+
+    def _device(self, status: DeviceStatus, name_width: int) -> Cells:
+        tally = status.tally
+        cells = Cells(self.palette, "panel").put("  ").put(status.device.name, "ink", name_width)
+        cells.put(str(tally.good), "verdigris", 8, right=True)
+        for count, tone, column in (
+            (sum(tally.exceptions.values()), "ochre", 8),
+            (tally.timeouts + tally.unreachable, "terracotta", 7),
+            (tally.garbled + tally.unexpected, "violet", 8),
+        ):
+            cells.put(str(count) if count else "·", tone if count else "dim", column, right=True)
+        _, median, most = tally.took or (0, 0, 0)
+        cells.put(f"{1000 * median:.1f}" if tally.took else "—", "ink", 8, right=True)
+        return cells.put(f"{1000 * most:.0f} ms" if tally.took else "—", "muted", 9, right=True)
+
+    def _wrapped(self, first: Cells, text: str, width: int) -> list[Cells]:
+        rows = [first]
+        for word in text.split():
+            if rows[-1].width + len(word) + 1 > width + 2:
+                rows.append(Cells(self.palette, "panel").put("  "))
+                rows[-1].put(word)
+            else:
+                rows[-1].put(f" {word}")
+        return rows

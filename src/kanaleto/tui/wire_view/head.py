@@ -1,0 +1,30 @@
+"""The heading of Wire's list, with the ruler of its time column."""
+
+from textual.strip import Strip
+
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.wire_view.rows import WireColumns
+
+
+class WireHead(Drawn):
+    DEFAULT_CSS = "WireHead { height: 1; }"
+    scale_ms = 50
+    note = ""
+
+    def render_line(self, y: int) -> Strip:
+        width = self.size.width
+        columns = WireColumns.fit(width)
+        cells = Cells(self.palette).put(" at", "muted", 15)
+        if columns.line:
+            cells.put("line", "muted", columns.line)
+        cells.put("device", "muted", columns.device).put("asked", "muted", columns.asked)
+        if columns.times:
+            start = cells.width
+            for part in range(4):
+                cells.at(start + round(part / 4 * (columns.times - 1)))
+                number = self.scale_ms * part / 4
+                cells.put(f"{number:g}" if part else "0 ms", "dim")
+            cells.at(start + columns.times)
+        cells.put("  ").put(self.note or "outcome", "ochre" if self.note else "muted", columns.outcome)
+        return cells.strip(width)

@@ -1,0 +1,152 @@
+"""Wire: follows the newest exchange until the cursor moves; then the list stands still until one follows again."""
+
+from textual import events
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Horizontal, Vertical
+from textual.widgets import Input
+
+from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.polling.line import Exchange
+from kanaleto.tui.shared.filter import Filter
+from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.wire_view.beside import Beside
+from kanaleto.tui.wire_view.bytes import BytesPanel
+from kanaleto.tui.wire_view.head import WireHead
+from kanaleto.tui.wire_view.rows import WireRows, asked_words, outcome_words
+
+
+class WireView(Drawn, Vertical):
+    BINDINGS = [
+        Binding("f", "follow", show=False),
+        Binding("e", "failed", show=False),
+        Binding("enter", "open", show=False),
+    ]
+    DEFAULT_CSS = """
+    #wire-below { height: 45%; border-top: solid $rules; }
+    """
+
+    def compose(self) -> ComposeResult:
+        yield WireHead()
+        yield WireRows()
+        yield Filter()
+        with Horizontal(id="wire-below"):
+            yield BytesPanel()
+            yield Beside()
+
+    def on_mount(self) -> None:
+        self._list = self.query_one(WireRows)
+        self._head = self.query_one(WireHead)
+        self._filter = self.query_one(Filter)
+        self._bytes = self.query_one(BytesPanel)
+        self._beside = self.query_one(Beside)
+        self._follows = True
+        self._only_failed = False
+        self._has_bytes = True
+        self._frozen_at = 0
+
+    def on_resize(self, event: events.Resize) -> None:
+        self._beside.display = event.size.width >= 118
+        self._beside.styles.width = 72 if event.size.width >= 150 else 62
+        self._lay_out(event.size.height)
+
+    def _lay_out(self, height: int) -> None:
+        self.query_one("#wire-below").display = self._has_bytes and height >= 12
+
+    def _taken(self) -> list[Exchange]:
+        rows = list(self.kanaleto.engine.session.exchanges)
+        if self._only_failed:
+            rows = [row for row in rows if row.outcome.kind is not OutcomeKind.GOOD]
+        if self._filter.words:
+            counts_as_wire = self.kanaleto.counts_as_wire
+            rows = [row for row in rows if self._filter.matches(_text(row, counts_as_wire))]
+        return rows
+
+    def tick(self) -> None:
+        if self._follows:
+            self._refill()
+        else:
+            since = self.kanaleto.engine.session.count - self._frozen_at
+            self._head.note = f"{since} more · f follows" if since else ""
+        self._list.fit_scale()
+        self._head.scale_ms = self._list.scale_ms
+        self._head.refresh()
+        self._list.refresh()
+        self._bytes.show(self._list.current)
+        if self._beside.display:
+            self._beside.tick()
+
+    def _refill(self) -> None:
+        rows = self._taken()
+        self._list.empty_text = "nothing has failed" if self._only_failed else "no exchange yet"
+        self._list.set_rows(rows)
+        self._list.place_cursor(len(rows) - 1, -1)
+        self._head.note = "only what failed" if self._only_failed else ""
+
+    def focus_rows(self) -> None:
+        self._list.focus()
+
+    def keys_here(self) -> list[tuple[str, str]]:
+        follow = ("f", "stand still" if self._follows else "follow")
+        return [
+            follow,
+            ("e", "all exchanges" if self._only_failed else "only failed"),
+            ("/", "filter"),
+            ("enter", "fold bytes" if self._has_bytes else "open bytes"),
+        ]
+
+    def open_filter(self) -> None:
+        self._filter.open()
+
+    def back(self) -> None:
+        if self._filter.value:
+            self._filter.clear_filter()
+        elif self._only_failed:
+            self._only_failed = False
+        else:
+            self._follows = True
+        self._refill()
+        self.focus_rows()
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        self._refill()
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        self._filter.display = bool(self._filter.value)
+        self._refill()
+        self.focus_rows()
+
+    def on_rows_moved(self, event: Rows.Moved) -> None:
+        if self._follows:
+            self._stand_still()
+        self._bytes.show(self._list.current)
+
+    def _stand_still(self) -> None:
+        self._follows = False
+        self._frozen_at = self.kanaleto.engine.session.count
+
+    def action_follow(self) -> None:
+        if self._follows:
+            self._stand_still()
+        else:
+            self._follows = True
+        self.kanaleto.tick()
+
+    def action_failed(self) -> None:
+        self._only_failed = not self._only_failed
+        self._follows = True
+        self._has_bytes = True
+        self._lay_out(self.size.height)
+        self._refill()
+        self.kanaleto.tick()
+
+    def action_open(self) -> None:
+        self._has_bytes = not self._has_bytes
+        self._lay_out(self.size.height)
+        self.kanaleto.tick()
+
+
+def _text(row: Exchange, counts_as_wire: bool) -> str:
+    device = row.device.name if row.device is not None else f"unit {row.outcome.unit_id}"
+    return f"{row.line.name} {device} {asked_words(row, counts_as_wire)} {outcome_words(row)}"

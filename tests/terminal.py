@@ -1,0 +1,62 @@
+"""Drives the real application in tmux: keys go in, the screen's text comes out."""
+
+import os
+import re
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from itertools import count
+from pathlib import Path
+
+_numbers = count()
+KANALETO = f"{sys.executable} -m kanaleto"
+
+
+class Terminal:
+    """A shell in a tmux server of its own, `size` columns by rows; `environment` is added to it."""
+
+    def __init__(self, size: tuple[int, int] = (160, 47), environment: dict[str, str] | None = None) -> None:
+        self._socket = f"kanaleto-test-{os.getpid()}-{next(_numbers)}"
+        self._size = size
+        self._environment = environment or {}
+
+    def __enter__(self) -> "Terminal":
+        columns, rows = self._size
+        self._tmux("-f", "/dev/null", "new-session", "-d", "-x", str(columns), "-y", str(rows), "env PS1='$ ' ENV= sh -i")
+        self._tmux("set", "-g", "escape-time", "10")
+        for name, value in self._environment.items():
+            self.type(f"export {name}={value}", "Enter")
+        self.wait_for(r"\$")
+        return self
+
+    def __exit__(self, *arguments: object) -> None:
+        self._tmux("kill-server")
+
+    def _tmux(self, *words: str) -> str:
+        return subprocess.run(["tmux", "-L", self._socket, *words], check=True, capture_output=True, text=True, cwd=Path.cwd()).stdout
+
+    def type(self, *keys: str) -> None:
+        """Send keys, as tmux names them."""
+        for key in keys:
+            self._tmux("send-keys", key)
+
+    def run(self, command: str) -> None:
+        self.type(command, "Enter")
+
+    @property
+    def screen(self) -> str:
+        return self._tmux("capture-pane", "-p")
+
+    def wait_until(self, is_there: Callable[[str], object], what: str, within_s: float = 30) -> str:
+        """The screen once `is_there` finds what it looks for."""
+        end = time.monotonic() + within_s
+        while time.monotonic() < end:
+            screen = self.screen
+            if is_there(screen):
+                return screen
+            time.sleep(0.1)
+        raise AssertionError(f"{what} did not appear within {within_s} s on:\n{self.screen}")
+
+    def wait_for(self, pattern: str, within_s: float = 30) -> str:
+        return self.wait_until(lambda screen: re.search(pattern, screen), repr(pattern), within_s)

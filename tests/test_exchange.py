@@ -1,0 +1,141 @@
+"""One exchange on a virtual clock: every kind of bad answer has its outcome, and none is taken for the right one."""
+
+import unittest
+
+from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.wire.codes import Table
+from kanaleto.wire.pdu import Read, ReadAnswer
+from kanaleto.wire.rtu import Rtu
+from kanaleto.wire.tcp import Tcp
+from tests.simulated import Fault, SimulatedLine, device
+from tests.virtual import run_virtual
+
+READ = Read(Table.HOLDING, 0, 3)
+RTU, TCP = Rtu(), Tcp()
+
+
+def asked(fault: Fault | None, is_serial: bool = True, again: int = 0) -> list[Outcome]:
+    """Outcomes of one read and `again` more, the fault only at the first."""
+    line = SimulatedLine(device("Device", 7), is_serial=is_serial)
+
+    async def work() -> list[Outcome]:
+        exchanger = line.exchanger()
+        await exchanger.open()
+        line.fault = fault
+        outcomes = [await exchanger.ask(7, READ, 0.5)]
+        line.fault = None
+        for _ in range(again):
+            if not exchanger.is_open:
+                await exchanger.open()
+            outcomes.append(await exchanger.ask(7, READ, 0.5))
+        return outcomes
+
+    return run_virtual(work())
+
+
+def instead(make: bytes) -> Fault:
+    return lambda frame, at, right: [(right[0][0], make)]
+
+
+class Outcomes(unittest.TestCase):
+    def _check(self, fault: Fault, kind: OutcomeKind, says: str = "", is_serial: bool = True) -> Outcome:
+        outcome, after = asked(fault, is_serial, again=1)
+        self.assertEqual(outcome.kind, kind, outcome.reason)
+        self.assertIn(says, outcome.reason)
+        self.assertEqual(after.kind, OutcomeKind.GOOD, after.reason)
+        return outcome
+
+    def test_good(self) -> None:
+        for is_serial in (True, False):
+            (outcome,) = asked(None, is_serial)
+            self.assertEqual(outcome.content, ReadAnswer(Table.HOLDING, bytes(6)))
+            self.assertLessEqual(outcome.asked_at, outcome.sent_at)
+            self.assertLess(outcome.sent_at, outcome.done_at)
+
+    def test_line_time_is_counted(self) -> None:
+        (outcome,) = asked(None)
+        character_s = 11 / 19200
+        self.assertAlmostEqual(outcome.sent_at - outcome.asked_at, 8 * character_s, places=6)
+        self.assertAlmostEqual(outcome.took_s, 0.001 + 11 * character_s, places=6)
+
+    def test_silence(self) -> None:
+        outcome = self._check(lambda frame, at, right: [], OutcomeKind.TIMEOUT, "nothing came within 0.5 s")
+        self.assertAlmostEqual(outcome.took_s, 0.5, places=3)
+
+    def test_an_exception_has_its_code(self) -> None:
+        outcome = self._check(instead(RTU.encode(7, b"\x83\x06")), OutcomeKind.EXCEPTION, "busy")
+        self.assertEqual(outcome.code, 6)
+
+    def test_sound_frames_that_are_not_the_answer(self) -> None:
+        six = bytes(6)
+        for pdu, unit, says in (
+            (b"\x03\x06" + six, 8, "unit 8 answered"),
+            (b"\x04\x06" + six, 7, "function 0x04"),
+            (b"\x03\x04" + six[:4], 7, "4 bytes of data, 6 are due"),
+            (b"\x06\0\0\0\0", 7, "function 0x06"),
+        ):
+            with self.subTest(says=says):
+                self._check(instead(RTU.encode(unit, pdu)), OutcomeKind.UNEXPECTED, says)
+                self._check(instead(TCP.encode(unit, pdu, 1)), OutcomeKind.UNEXPECTED, says, is_serial=False)
+
+    def test_somebody_else_s_answer_does_not_end_the_waiting(self) -> None:
+        other = RTU.encode(8, b"\x03\x06" + bytes(6))
+        outcomes = asked(lambda frame, at, right: [(at + 0.01, other), (right[0][0] + 0.2, right[0][1])])
+        self.assertEqual(outcomes[0].kind, OutcomeKind.GOOD)
+
+    def test_another_transaction(self) -> None:
+        self._check(
+            lambda frame, at, right: [(at, TCP.encode(7, b"\x03\x06" + bytes(6), 999))], OutcomeKind.UNEXPECTED, "transaction 999", False
+        )
+
+    def test_garbled(self) -> None:
+        good = RTU.encode(7, b"\x03\x06" + bytes(6))
+        self._check(instead(good[:-1] + b"\xff"), OutcomeKind.GARBLED, "would be right")
+        self._check(instead(good[:-3]), OutcomeKind.GARBLED, "cut short")
+        self._check(instead(good[:4] + b"\x55" + good[4:]), OutcomeKind.GARBLED)
+        header = TCP.encode(7, b"\x03\x06" + bytes(6), 1)
+        self._check(instead(header[:4] + b"\xff\xff" + header[6:]), OutcomeKind.GARBLED, "length 65535", False)
+        self._check(instead(header[:2] + b"\0\7" + header[4:]), OutcomeKind.GARBLED, "protocol id 7", False)
+
+    def test_a_babbling_device_ends_too(self) -> None:
+        outcome = self._check(lambda frame, at, right: [(at + n * 0.02, b"\x07\x03\xf0\x55") for n in range(32)], OutcomeKind.GARBLED)
+        self.assertLess(outcome.took_s, 1.0)
+
+    def test_a_stray_byte_before_the_answer_costs_no_answer(self) -> None:
+        outcomes = asked(lambda frame, at, right: [(right[0][0], b"\0" + right[0][1])])
+        self.assertEqual(outcomes[0].kind, OutcomeKind.GOOD)
+
+    def test_a_late_answer_is_never_the_next_one_s(self) -> None:
+        late = b"\x03\x06" + b"\xaa" * 6
+
+        for is_serial in (True, False):
+            answer = RTU.encode(7, late) if is_serial else TCP.encode(7, late, 1)
+            first, second = asked(lambda frame, at, right, a=answer: [(at + 0.7, a)], is_serial, again=1)
+            self.assertEqual(first.kind, OutcomeKind.TIMEOUT)
+            self.assertEqual(second.content, ReadAnswer(Table.HOLDING, bytes(6)))
+
+    def test_a_long_answer_may_take_longer_than_the_timeout(self) -> None:
+        line = SimulatedLine(device("Device", 7, "name,table,address,type\nText,holding,0,text:240\n"))
+
+        async def work() -> Outcome:
+            exchanger = line.exchanger()
+            await exchanger.open()
+            line.fault = lambda frame, at, right: [(at + 0.01 + n * 0.011, right[0][1][n * 20 : n * 20 + 20]) for n in range(13)]
+            return await exchanger.ask(7, Read(Table.HOLDING, 0, 120), 0.05)
+
+        self.assertEqual(run_virtual(work()).kind, OutcomeKind.GOOD)
+
+    def test_a_lost_channel_ends_what_is_in_flight(self) -> None:
+        line = SimulatedLine(device("Device", 7))
+
+        async def work() -> tuple[Outcome, Outcome]:
+            exchanger: Exchanger = line.exchanger()
+            await exchanger.open()
+            line.fault = lambda frame, at, right: []
+            future = exchanger.ask(7, READ, 5)
+            line.channel.break_off("the plug was pulled")
+            return await future, await exchanger.ask(7, READ, 5)
+
+        for outcome in run_virtual(work()):
+            self.assertEqual((outcome.kind, outcome.reason), (OutcomeKind.UNREACHABLE, "the plug was pulled"))

@@ -1,0 +1,129 @@
+"""The application in a real terminal: the demo from start to end, small terminals, dead lines, an empty site."""
+
+import re
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.terminal import KANALETO, Terminal
+from tests.test_bench import free_port
+
+
+def level(screen: str) -> str | None:
+    """The value of the first pool level on Live."""
+    found = re.search(r"^ . . ?Pool level +(\d+\.\d+)|^ +Pool level +(\d+\.\d+)", screen, re.MULTILINE)
+    return (found[1] or found[2]) if found else None
+
+
+class DemoOnScreen(unittest.TestCase):
+    def test_from_start_to_end(self) -> None:
+        with Terminal() as terminal:
+            terminal.run("clear; echo 'kept as it was'; stty -a | cksum")
+            before = terminal.wait_for(r"kept as it was\n\d+ \d+")
+            terminal.run(f"{KANALETO} demo")
+            screen = terminal.wait_until(lambda text: text.count("% busy") == 3 and level(text), "three lanes and a level", 60)
+            for line in ("East line", "West line", "Cabinet"):
+                self.assertRegex(screen, rf"(?m)^ {line} .*% busy.*/s")
+            first = level(screen)
+            terminal.wait_until(lambda text: level(text) not in (None, first), "another level")
+
+            terminal.type("Enter")
+            self.assertIn("FROM THE WIRE TO THE VALUE", terminal.wait_for("period asked"))
+            terminal.type("Escape")
+            terminal.wait_until(lambda text: "FROM THE WIRE" not in text, "the closed point")
+            terminal.type("p")
+            terminal.wait_for("PINNED")
+            terminal.type("/", "w", "i", "n", "c", "h", "Enter")
+            screen = terminal.wait_until(lambda text: "Crane winch" in text and "Upper sluice" not in text, "only the winch")
+            terminal.type("Escape")
+
+            terminal.type("4")
+            terminal.wait_for(r"read \d+ holding from 4\d{4}")
+            terminal.wait_for(r"REQUEST .* bytes")
+            terminal.type("n")
+            terminal.wait_for(r"read \d+ holding from 101 ")
+            terminal.type("k")
+            terminal.wait_for(r"\d+ more · f follows")
+            terminal.type("f")
+            terminal.wait_until(lambda text: "f follows" not in text, "following again")
+            terminal.type("?")
+            terminal.wait_for("EVERYWHERE")
+            terminal.type("Escape")
+            terminal.wait_for("REQUEST")
+            terminal.type("Space")
+            terminal.wait_for("polling held")
+            terminal.type("Space")
+            terminal.wait_for("● polling")
+
+            terminal.type("3")
+            terminal.wait_for("Pool level")
+            terminal.type("q")
+            screen = terminal.wait_until(lambda text: "% busy" not in text and "kept as it was" in text, "the terminal as it was")
+            terminal.run("stty -a | cksum")
+            sums = re.findall(r"(?m)^\d+ \d+$", terminal.wait_until(lambda text: len(re.findall(r"(?m)^\d+ \d+$", text)) == 2, "two sums"))
+            self.assertEqual(sums[0], sums[1])
+            self.assertIn(sums[0], before)
+
+    def test_smaller_terminals_show_the_main_thing(self) -> None:
+        for size in ((100, 30), (80, 24)):
+            with self.subTest(size=size), Terminal(size) as terminal:
+                terminal.run(f"{KANALETO} demo")
+                screen = terminal.wait_until(lambda text: text.count(" %") >= 3 and level(text), "lanes and a level", 60)
+                self.assertIn("East line", screen)
+                terminal.type("4")
+                terminal.wait_for(r"read \d+ \w+ from")
+                terminal.wait_for("REQUEST")
+                terminal.type("q")
+                terminal.wait_until(lambda text: "from" not in text, "the end")
+
+    def test_a_terminal_too_small_gets_one_sentence(self) -> None:
+        with Terminal((40, 10)) as terminal:
+            terminal.run(f"{KANALETO} demo; echo code $?")
+            screen = terminal.wait_for(r"code \d")
+            self.assertRegex(screen.replace("\n", ""), r"this terminal is 40×10; the application needs at least 60×16")
+            self.assertIn("code 2", screen)
+
+
+class SitesOnScreen(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def _site(self, text: str, points: str = "Level,holding,0\n") -> Path:
+        (self.folder / "map.csv").write_text("name,table,address\n" + points)
+        path = self.folder / "site.toml"
+        path.write_text('[site]\nname = "Mine"\n' + text)
+        return path
+
+    def test_an_empty_site(self) -> None:
+        with Terminal() as terminal:
+            terminal.run(f"{KANALETO} {self._site('')}")
+            terminal.wait_for("this site has no points yet")
+            terminal.wait_for("this site has no lines yet")
+            terminal.type("4")
+            terminal.wait_for("no exchange yet")
+            terminal.type("q")
+            terminal.wait_until(lambda text: "Wire" not in text, "the end")
+
+    def test_dead_lines_say_why(self) -> None:
+        device = '[[line.device]]\nname = "{0}"\nunit_id = 1\nmap = "map.csv"\n'
+        text = f'[[line]]\nname = "Net"\nlink = "tcp://127.0.0.1:{free_port()}"\n{device.format("A")}'
+        text += f'[[line]]\nname = "Wires"\nlink = "rtu://nothing/here"\n{device.format("B")}'
+        rows = "".join(f"A rather long name of a point, number {number},holding,{number}\n" for number in range(2000))
+        with Terminal() as terminal:
+            terminal.run(f"{KANALETO} {self._site(text, rows)}")
+            screen = terminal.wait_for("refused the connection")
+            self.assertIn("there is no port", screen)
+            self.assertIn("4000 points", screen)
+            terminal.type("End")
+            terminal.wait_for("number 1999")
+            terminal.type("q")
+            terminal.wait_until(lambda text: "Live" not in text, "the end")
+
+    def test_a_faulty_site_is_told_without_a_screen(self) -> None:
+        path = self._site('[[line]]\nname = "Net"\nlink = "tcp://"\n')
+        with Terminal() as terminal:
+            terminal.run(f"{KANALETO} {path}; echo code $?")
+            screen = terminal.wait_for(r"code \d").replace("\n", "")
+            self.assertRegex(screen, r"site\.toml:5: link 'tcp://' names no host.*code 2")

@@ -40,6 +40,8 @@ class Terminal:
         """Send keys, as tmux names them."""
         for key in keys:
             self._tmux("send-keys", key)
+            if key == "Escape":
+                time.sleep(0.3)  # or it and the next key would be one with alt
 
     def run(self, command: str) -> None:
         self.type(command, "Enter")

@@ -94,7 +94,7 @@ class Answers(unittest.TestCase):
         self.assertEqual([simulated.value("A") for simulated in units.devices], [7, 7])
 
 
-class World_(unittest.TestCase):
+class AlderLock(unittest.TestCase):
     def test_its_physics_hang_together(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             site, _ = load_site(copy_site(Path(folder), 15020))

@@ -110,14 +110,14 @@ class SitesOnScreen(unittest.TestCase):
         device = '[[line.device]]\nname = "{0}"\nunit_id = 1\nmap = "map.csv"\n'
         text = f'[[line]]\nname = "Net"\nlink = "tcp://127.0.0.1:{free_port()}"\n{device.format("A")}'
         text += f'[[line]]\nname = "Wires"\nlink = "rtu://nothing/here"\n{device.format("B")}'
-        rows = "".join(f"A rather long name of a point, number {number},holding,{number}\n" for number in range(2000))
+        rows = "".join(f"Number {number} of a rather long list of points with long names,holding,{number}\n" for number in range(2000))
         with Terminal() as terminal:
             terminal.run(f"{KANALETO} {self._site(text, rows)}")
             screen = terminal.wait_for("refused the connection")
             self.assertIn("there is no port", screen)
             self.assertIn("4000 points", screen)
             terminal.type("End")
-            terminal.wait_for("number 1999")
+            terminal.wait_for("Number 1999 of a rather long list")
             terminal.type("q")
             terminal.wait_until(lambda text: "Live" not in text, "the end")
 

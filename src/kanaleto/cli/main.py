@@ -16,6 +16,7 @@ from kanaleto import __version__
 from kanaleto.cli.failures import Failed
 from kanaleto.site.faults import FaultyFile, suggestion
 
+_MOST_FAULTS = 20
 _COMMANDS = {
     "check": "every fault of a site file or a map",
     "demo": "the demo site: simulated devices and the application",
@@ -76,8 +77,10 @@ def main(arguments: list[str]) -> int:
         result: Any = kanaleto.main(arguments, prog_name="kanaleto", standalone_mode=False)
         return result if isinstance(result, int) else 0
     except FaultyFile as faulty:
-        for fault in faulty.faults:
+        for fault in faulty.faults[:_MOST_FAULTS]:
             click.echo(str(fault), err=True)
+        if len(faulty.faults) > _MOST_FAULTS:
+            click.echo(f"… and {len(faulty.faults) - _MOST_FAULTS} more; kanaleto check tells them all", err=True)
         return 2
     except Failed as failed:
         if str(failed):

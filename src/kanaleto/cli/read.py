@@ -103,9 +103,7 @@ class _Reading:
 
     def _emit(self, span: Span, values: list[Value]) -> None:
         target = self._target
-        raw: dict[str, object] = {"words": list(words_of(span.data))}
-        if target.table.is_bits:
-            raw = {"bits": list(values)}
+        raw: dict[str, object] = {"bits": list(values)} if target.table.is_bits else {"words": list(words_of(span.data))}
         reasons = sorted({value.reason for value in values if isinstance(value, NoValue)})
         why: dict[str, object] = {"reason": "; ".join(reasons)} if reasons else {}
         emit(

@@ -150,7 +150,7 @@ def _unreachable(link: SerialLink, error: Exception) -> Unreachable:
         return Unreachable(f"port {link.port} is held by another program", Cause.HELD)
     if number in (errno.EACCES, errno.EPERM):
         return Unreachable(f"no permission for port {link.port}; add yourself to the group that owns it (often dialout)", Cause.PERMISSION)
-    if number in (errno.ENOTTY, errno.EINVAL):
+    if number in (errno.ENOTTY, errno.EINVAL) or "inappropriate ioctl" in text:
         return Unreachable(f"{link.port} is no serial port, or does not take {link.settings}", Cause.OTHER)
     return Unreachable(f"port {link.port} cannot be opened: {_reason(error)}", Cause.OTHER)
 

@@ -45,12 +45,12 @@ class Columns:
     words: int
 
     @classmethod
-    def fit(cls, width: int) -> "Columns":
+    def fit(cls, width: int, longest: int) -> "Columns":
         spark = 16 if width >= 120 else 0
         words = 20 if width >= 96 else 0
         value, unit = 16, 6
-        name = max(min(26, (width - 40) // 2), 14)
-        bar = width - 2 - name - value - unit - 9 - (spark + 2 if spark else 0) - (words + 2 if words else 0)
+        name = max(min(longest + 1, width // 4), 14)
+        bar = width - 3 - name - value - unit - 9 - (spark + 2 if spark else 0) - (words + 2 if words else 0)
         return cls(name, value, unit, max(min(bar, 70), 0) if bar >= 16 else 0, spark, words)
 
 
@@ -60,6 +60,7 @@ class LiveRows(Rows[LiveRow]):
     def __init__(self) -> None:
         super().__init__()
         self.pinned: list[Place] = []
+        self.longest = 14  # cells of the longest name
 
     def may_rest(self, row: LiveRow) -> bool:
         return isinstance(row, PointRow)
@@ -69,11 +70,11 @@ class LiveRows(Rows[LiveRow]):
         if isinstance(row, DeviceRow):
             self._device(cells, row, width)
         elif isinstance(row, PointRow):
-            self._point(cells, row.place, Columns.fit(width))
+            self._point(cells, row.place, Columns.fit(width, self.longest))
         return cells
 
     def _device(self, cells: Cells, row: DeviceRow, width: int) -> None:
-        columns = Columns.fit(width)
+        columns = Columns.fit(width, self.longest)
         for line in self.kanaleto.moment.lines:
             for status in line.devices if line.line is row.line else ():
                 if status.device is row.device:

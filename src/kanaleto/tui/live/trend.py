@@ -25,12 +25,13 @@ class TrendHead(Drawn):
 
     def render_line(self, y: int) -> Strip:
         cells = Cells(self.palette).put(" PINNED ", "muted", bold=True)
-        each = max((self.size.width - 26) // max(len(self.pinned), 1), 12)
+        each = max((self.size.width - 22) // max(len(self.pinned), 1), 12)
         for tone, place in zip(_TONES, self.pinned, strict=False):
             ends = trend_ends(self.kanaleto.engine.session.board.traces, place)
-            scale = f"  {ends}" if ends and each >= 34 else ""
-            cells.put(" ── ", tone, bold=True).put(f"{place.device.name} · {place.point.name}{scale}", tone, each - 5)
-        return cells.at(self.size.width - 16).put("last minute", "muted").strip(self.size.width)
+            name = f"{place.device.name} · {place.point.name}"
+            scale = f"  {ends}" if ends and len(name) + len(ends) + 7 <= each else ""
+            cells.put(" ── ", tone, bold=True).put(f"{name}{scale}", tone, each - 5)
+        return cells.at(self.size.width - 13).put("last minute", "muted").strip(self.size.width)
 
 
 class Trend(PlotextPlot):

@@ -1,5 +1,6 @@
 """Live: the list, the point opened beside it, the trend of what is pinned below."""
 
+from rich.cells import cell_len
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
@@ -37,6 +38,8 @@ class LiveView(Drawn, Vertical):
         self._list = self.query_one(LiveRows)
         self._filter = self.query_one(Filter)
         self._detail = self.query_one(PointDetail)
+        places = self.kanaleto.engine.session.plan.places
+        self._list.longest = max((cell_len(place.point.name) for place in places), default=14)
         self._fill()
 
     def _fill(self) -> None:

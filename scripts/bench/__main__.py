@@ -1,0 +1,26 @@
+"""Runs every measurement, or those named on the command line, and prints a table."""
+
+import sys
+from collections.abc import Callable
+
+from scripts.bench import first_frame, loopback, serial_line
+from scripts.bench.figure import Figure
+
+MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
+    "loopback": loopback.measure,
+    "serial": serial_line.measure,
+    "start": first_frame.measure,
+}
+
+
+def main() -> None:
+    wanted = sys.argv[1:] or list(MEASUREMENTS)
+    figures = [figure for name in wanted for figure in MEASUREMENTS[name]()]
+    width = max(len(figure.what) for figure in figures)
+    print(f"{'what':{width}}  {'measured':>12}  {'floor':>12}  {'ratio':>7}  target")
+    for figure in figures:
+        print(f"{figure.what:{width}}  {figure.measured:>12}  {figure.floor:>12}  {figure.ratio:7.3f}  {figure.target}")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,35 @@
+#!/bin/sh
+# Pictures of the main views on the demo site, for docs/screenshots: an xterm of about 1280x800 on a virtual screen.
+set -eu
+cd "$(dirname "$0")/.."
+missing=""
+for pair in xterm:xterm Xvfb:xvfb import:imagemagick tmux:tmux; do
+  command -v "${pair%%:*}" >/dev/null || missing="$missing ${pair##*:}"
+done
+if [ -n "$missing" ]; then
+  [ "$(id -u)" = 0 ] || { echo "install first:$missing"; exit 1; }
+  apt-get update -q && apt-get install -y -q $missing fonts-dejavu-core
+fi
+
+shot() { # NAME SECONDS COMMAND KEYS...: after SECONDS press KEYS, one a second, and save docs/screenshots/NAME.png
+  name=$1 wait=$2 command=$3; shift 3
+  socket="shots$$" display=":$((200 + $$ % 500))"
+  Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 & screen=$!
+  sleep 1
+  tmux -L "$socket" -f /dev/null new-session -d -x 160 -y 47 "env COLORTERM=truecolor TERM=xterm-256color $command"
+  tmux -L "$socket" set -g status off
+  tmux -L "$socket" set -ga terminal-overrides ",*:Tc"
+  DISPLAY="$display" xterm -geometry 160x47+0+0 -fa "DejaVu Sans Mono" -fs 10 -b 0 -bw 0 +sb -e tmux -L "$socket" attach >/dev/null 2>&1 &
+  sleep "$wait"
+  for key in "$@"; do tmux -L "$socket" send-keys "$key"; sleep 1; done
+  sleep 2
+  DISPLAY="$display" import -window root "docs/screenshots/$name.png"
+  tmux -L "$socket" kill-server
+  kill "$screen"
+  wait "$screen" 2>/dev/null || true
+}
+
+k=.venv/bin/kanaleto
+shot live 62 "$k demo" p j j j j j j j j j j p j j j j j j j j j j j j j j j j p Enter
+shot live-fresco 40 "$k demo --theme fresco"
+shot wire 12 "$k demo" 4 k k k

@@ -23,6 +23,8 @@ _RECENT = 64  # transactions remembered, to know a late answer from a stranger's
 _QUIET_S = 0.05  # adapters hold bytes back: what is no frame is settled only after this much silence
 _CUT_SHORT_S = 0.25  # a busy machine or a radio link may pause inside a frame: its rest is waited for this long
 QUARANTINE_S = 0.25
+_OVERSLEPT_S = 0.02  # a deadline seen later than this was missed by us, not by the device: what waits unread is read first
+_READ_FIRST_S = 0.03
 
 
 @dataclass(slots=True)
@@ -39,6 +41,7 @@ class _Waiting:
     deadline: float
     cap: float
     first_at: float = 0.0
+    has_grace: bool = False
     strange: tuple[OutcomeKind, bytes, str] | None = None
 
 
@@ -235,8 +238,12 @@ class Exchanger:
                 self._take(event, now)
         for key, waiting in list(self._pending.items()):
             is_arriving = self._decoder.held > 0 and now < self._quiet_at and now < waiting.cap
-            if now >= waiting.deadline and not is_arriving:
-                self._expire(key, waiting, now)
+            if now < waiting.deadline or is_arriving:
+                continue
+            if now > waiting.deadline + _OVERSLEPT_S and not waiting.has_grace and not self._decoder.held:
+                waiting.has_grace, waiting.deadline = True, now + _READ_FIRST_S
+                continue
+            self._expire(key, waiting, now)
         ends = [waiting.deadline if waiting.deadline > now else waiting.cap for waiting in self._pending.values()]
         if self._decoder.held:
             ends.append(max(self._quiet_at, now))

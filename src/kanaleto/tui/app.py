@@ -124,7 +124,7 @@ class KanaletoApp(App[None]):
         if view is not None:
             view.focus_rows()
         else:
-            self.query_one(Keys).focus()
+            self.screen.set_focus(self.query_one(Keys))
 
     def keys_here(self) -> list[tuple[str, str]]:
         """The keys that matter here and now; the last one is always shown."""

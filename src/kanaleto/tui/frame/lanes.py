@@ -43,7 +43,7 @@ class Lanes(Drawn, ScrollView):
         phrase, tone = line_phrase(line, self.kanaleto.moment.is_held)
         phrase_width = 46 if width >= 150 else 28 if width >= 100 else 20
         cells = Cells(self.palette).put(" ").put(line.line.name, width=name_width)
-        water_width = width - cells.width - phrase_width - (23 if width >= 100 else 11)
+        water_width = width - cells.width - phrase_width - (25 if width >= 100 else 11)
         _put_water(cells, line.levels, max(water_width, 8))
         cells.put(f"{100 * line.busy:5.0f} %").put(" busy" if width >= 100 else "", "muted")
         if width >= 100:

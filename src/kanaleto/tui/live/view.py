@@ -76,7 +76,7 @@ class LiveView(Drawn, Vertical):
             self.query_one(TrendHead).refresh()
 
     def focus_rows(self) -> None:
-        self._list.focus()
+        self.screen.set_focus(self._list)
 
     def keys_here(self) -> list[tuple[str, str]]:
         opened = "close point" if self._detail.display else "open point"

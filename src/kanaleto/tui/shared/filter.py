@@ -24,7 +24,7 @@ class Filter(Input):
 
     def open(self) -> None:
         self.display = True
-        self.focus()
+        self.screen.set_focus(self)  # at once: the next keys are for it
 
     def clear_filter(self) -> None:
         self.value = ""

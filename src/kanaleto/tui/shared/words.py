@@ -52,7 +52,7 @@ def device_phrase(line: LineStatus, status: DeviceStatus) -> str:
 def line_phrase(line: LineStatus, is_held: bool) -> tuple[str, str]:
     """How a line is doing, and in which tone."""
     if line.why_unreachable:
-        return f"{line.why_unreachable} · next try in {line.next_connect_s:.0f} s", "terracotta"
+        return f"down, next try in {line.next_connect_s:.0f} s: {line.why_unreachable}", "terracotta"
     if not line.is_open:
         return "connecting", "muted"
     if is_held:

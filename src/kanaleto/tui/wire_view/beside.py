@@ -1,4 +1,4 @@
-"""Beside the bytes: how each device answers, and what the pattern of faults looks like."""
+"""Beside the bytes: how each device answers, and what the pattern of faults looks like, which comes first when there is one."""
 
 from textual.strip import Strip
 
@@ -30,19 +30,16 @@ class Beside(Drawn):
         head = Cells(self.palette, "panel").put("  ").put("HOW DEVICES ANSWER", "muted", name_width, bold=True)
         for title, column in (("good", 8), ("refused", 8), ("silent", 7), ("garbled", 8), ("median", 8), ("most", 9)):
             head.put(title, "dim", column, right=True)
-        rows = [
-            head,
-            *(self._device(status, name_width) for line in lines for status in line.devices),
-            Cells(self.palette, "panel"),
-        ]
-        rows.append(Cells(self.palette, "panel").put("  ").put("WHAT THIS LOOKS LIKE", "muted", bold=True))
+        table = [head, *(self._device(status, name_width) for line in lines for status in line.devices)]
+        looks = [Cells(self.palette, "panel").put("  ").put("WHAT THIS LOOKS LIKE", "muted", bold=True)]
+        blank = Cells(self.palette, "panel")
         findings = look_at(lines)
         if not findings:
-            rows.append(Cells(self.palette, "panel").put("  all that was asked has been answered", "muted"))
+            return [*table, blank, *looks, Cells(self.palette, "panel").put("  all that was asked has been answered", "muted")]
         for finding in findings:
             first = Cells(self.palette, "panel").put("  ").put(finding.who, "violet" if finding.is_garbled else "terracotta", bold=True)
-            rows += self._wrapped(first, finding.text, width)
-        return rows
+            looks += self._wrapped(first, finding.text, width)
+        return [*looks, blank, *table]
 
     def _device(self, status: DeviceStatus, name_width: int) -> Cells:
         tally = status.tally

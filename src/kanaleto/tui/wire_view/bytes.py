@@ -22,6 +22,7 @@ _TONES = {
     FieldKind.DATA: "verdigris",
     FieldKind.CHECK: "verdigris",
 }
+_TALL = 12  # rows from which on there is room for boxes
 _Box = tuple[str, str, str, str]  # bytes, name, meaning, tone
 
 
@@ -37,7 +38,7 @@ class BytesPanel(Drawn, ScrollView, can_focus=False):
         self._made_for: tuple[object, ...] = ()
 
     def show(self, exchange: Exchange | None) -> None:
-        made_for = (exchange.number if exchange else 0, self.size.width, self.kanaleto.counts_as_wire, self.palette)
+        made_for = (exchange.number if exchange else 0, self.size, self.kanaleto.counts_as_wire, self.palette)
         if made_for == self._made_for:
             return
         if exchange is not self._exchange:
@@ -107,6 +108,8 @@ class BytesPanel(Drawn, ScrollView, can_focus=False):
         return raw[field.start : field.end].hex(" ").upper(), name, meaning, tone
 
     def _box_row(self, row: list[_Box], width: int) -> list[Cells]:
+        if self.size.height < _TALL:
+            return self._plain_row(row)
         lines = [Cells(self.palette).put(" ") for _ in range(4)]
         for box in row:
             inner = min(_box_width(box) - 2, max(width - 3, 8))
@@ -116,6 +119,17 @@ class BytesPanel(Drawn, ScrollView, can_focus=False):
             lines[2].put("│", "rules").put(_centred(name, inner), "muted").put("│ ", "rules")
             bottom = _centred(f" {cut(meaning, inner - 2)} ", inner, "─")
             lines[3].put("╰", "rules").put(bottom, tone if tone == "terracotta" else "ink").put("╯ ", "rules")
+        return lines
+
+    def _plain_row(self, row: list[_Box]) -> list[Cells]:
+        """Three lines without frames, where there is little room."""
+        lines = [Cells(self.palette).put(" ") for _ in range(3)]
+        for box in row:
+            data, name, meaning, tone = box
+            inner = _box_width(box) - 3
+            lines[0].put(data, tone, inner, bold=True).put("  ")
+            lines[1].put(name, "muted", inner).put("  ")
+            lines[2].put(meaning, tone if tone == "terracotta" else "ink", inner).put("  ")
         return lines
 
 

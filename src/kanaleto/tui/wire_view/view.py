@@ -79,13 +79,13 @@ class WireView(Drawn, Vertical):
 
     def _refill(self) -> None:
         rows = self._taken()
-        self._list.empty_text = "nothing has failed" if self._only_failed else "no exchange yet"
+        self._list.empty_text = "no exchange has failed" if self._only_failed else "no exchange yet"
         self._list.set_rows(rows)
         self._list.place_cursor(len(rows) - 1, -1)
         self._head.note = "only what failed" if self._only_failed else ""
 
     def focus_rows(self) -> None:
-        self._list.focus()
+        self.screen.set_focus(self._list)
 
     def keys_here(self) -> list[tuple[str, str]]:
         follow = ("f", "stand still" if self._follows else "follow")

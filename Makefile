@@ -1,7 +1,7 @@
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 
-.PHONY: demo test check bench shots clean
+.PHONY: demo test check bench fuzz shots clean
 
 demo: .venv/ready
 	$(BIN)/kanaleto demo
@@ -17,6 +17,9 @@ check: .venv/ready-dev
 
 bench: .venv/ready
 	$(BIN)/python -m scripts.bench
+
+fuzz: .venv/ready
+	$(BIN)/python -m scripts.fuzz
 
 shots: .venv/ready .venv/tmux
 	sh scripts/shots.sh

@@ -18,7 +18,7 @@ from kanaleto.demo.world import World
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.link import SerialLink, SerialSettings, TcpLink
-from kanaleto.site.model import DeviceLimits, Line, Site
+from kanaleto.site.model import DeviceLimits, Line, Simulated, Site
 from kanaleto.site.sitefile import load_site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer, Request, WriteRegister
@@ -70,7 +70,7 @@ class Answers(unittest.TestCase):
         )
 
     def test_limits_of_one_device(self) -> None:
-        own = replace(device("Device", 1, MAP), limits=DeviceLimits(max_registers=2, functions=(3,)), answers_gaps_with_zero=True)
+        own = replace(device("Device", 1, MAP), limits=DeviceLimits(max_registers=2, functions=(3,)), simulated=Simulated(True))
         self._check(
             SimulatedDevice(own),
             [("03 0000 0003", "83 03"), ("03 0002 0002", "03 04 00 1E 00 00"), ("04 0005 0002", "84 01"), ("04 0005 0000", "84 01")],

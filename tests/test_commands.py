@@ -83,6 +83,30 @@ class ReadAndWrite(WithSite):
         code, out, _ = kanaleto("read", self.serial, "holding", "2", "--unit", "5", "--type", "int16", "--json")
         self.assertEqual(json.loads(out)["values"], [-125])
 
+    def test_mask_write(self) -> None:
+        kanaleto("write", self.tcp, "holding", "2", "0x0012", "--unit", "5")
+        code, out, error = kanaleto("write", self.tcp, "holding", "2", "--and", "0xF2", "--or", "0x25", "--unit", "5", "--verify")
+        self.assertEqual((code, "read back the same" in out), (0, True), error)
+        kanaleto("write", self.tcp, "holding", "2", "--or", "0x8000", "--unit", "5")
+        _, out, _ = kanaleto("read", self.tcp, "holding", "2", "--unit", "5", "--type", "hex")
+        self.assertIn("8017", out)
+        code, _, error = kanaleto("write", self.tcp, "holding", "2", "7", "--or", "1", "--unit", "5")
+        self.assertEqual((code, "take no VALUE" in error), (2, True))
+
+    def test_raw_and_identify(self) -> None:
+        code, out, _ = kanaleto("raw", self.tcp, "03", "0000", "0001", "--unit", "5")
+        self.assertEqual(code, 0)
+        self.assertRegex(out, r"sent  00 01 00 00 00 06 05 03 00 00 00 01
+came  00 01 00 00 00 05 05 03 02 ")
+        code, out, error = kanaleto("raw", self.serial, "41", "01", "--unit", "5", "--json")
+        self.assertEqual((code, json.loads(out)["exception"]), (1, 1), error)
+        code, out, _ = kanaleto("identify", self.serial, "--unit", "5", "--json")
+        self.assertEqual(code, 0)
+        record = json.loads(out)
+        self.assertEqual((record["objects"]["product_code"], record["server_id"], record["running"]), ("W5", "W5", True))
+        code, _, error = kanaleto("identify", self.serial, "--unit", "0")
+        self.assertEqual((code, "1…247" in error), (2, True))
+
     def test_each_failure_is_one_line_and_exit_code_1(self) -> None:
         gone = f"tcp://127.0.0.1:{free_port()}"
         for words, kind, code, says in (
@@ -208,7 +232,7 @@ class Demo(unittest.TestCase):
         self.assertRegex(out, r"Cabinet: \d+ exchanges, [1-9]\d* good")
 
     def test_help_of_every_command_has_an_example(self) -> None:
-        for command in ("demo", "read", "write", "poll", "serve", "check"):
+        for command in ("demo", "read", "write", "poll", "serve", "check", "explain", "compose", "raw", "identify"):
             code, out, _ = kanaleto(command, "--help")
             self.assertEqual(code, 0)
-            self.assertRegex(out, rf"Example[^\n]*\n\s+kanaleto {command}")
+            self.assertRegex(out, rf"Example[^\n]*\n\s+kanaleto {command} ")

@@ -1,10 +1,13 @@
 """RTU, ASCII and TCP framing: known bytes, round trips in arbitrary pieces, and decoders that no bytes can upset."""
 
+import contextlib
+import io
 import unittest
 from itertools import pairwise
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scripts.fuzz import fuzz
 
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.checks import crc16, crc_bytes, lrc
@@ -141,3 +144,9 @@ class BadFrames(unittest.TestCase):
         decoder = Rtu().decoder(Role.ANSWERS)
         self.assertEqual(decoder.feed(raw), [])
         self.assertEqual([event.raw for event in decoder.silence()], [raw])
+
+
+class Fuzzing(unittest.TestCase):
+    def test_a_short_run(self) -> None:
+        with contextlib.redirect_stdout(io.StringIO()):
+            self.assertGreater(fuzz(60_000, first_seed=20_000), 6 * 60_000)

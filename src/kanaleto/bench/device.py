@@ -8,9 +8,13 @@ from collections.abc import Callable
 from threading import RLock
 
 from kanaleto.bench.bank import Bank
+from kanaleto.bench.comm import Communication
+from kanaleto.bench.extras import Extras
 from kanaleto.site.model import Device, Point
 from kanaleto.values.codec import Value
-from kanaleto.wire.codes import ExceptionCode, Table
+from kanaleto.wire.codes import SERIAL_ONLY, ExceptionCode, Function, Table
+from kanaleto.wire.diagnostics import Diagnose, EventCounter, EventLog, ExceptionStatus, Plain, ServerId
+from kanaleto.wire.identity import Identify
 from kanaleto.wire.pdu import (
     Answer,
     PduError,
@@ -27,20 +31,32 @@ from kanaleto.wire.pdu import (
     pack_bits,
     parse_request,
 )
+from kanaleto.wire.records import MaskWrite, ReadBack, ReadFifo, ReadFile, WriteFile, WriteThenRead
 
 OnWrite = Callable[["SimulatedDevice", Table, int, int], None]
 """Device, table, first address and count of what a master wrote."""
 
 
+class _Exception(Exception):  # noqa: N818 - the standard's word
+    """Ends the carrying out of a request with an exception answer."""
+
+    def __init__(self, code: int) -> None:
+        super().__init__(code)
+        self.code = code
+
+
 class SimulatedDevice:
     """Answers as `device` would. Servers on several threads may share it: each call holds its lock."""
 
-    def __init__(self, device: Device) -> None:
+    def __init__(self, device: Device, is_serial: bool = False) -> None:
         self.device = device
         self.lock = RLock()
         self.on_write: OnWrite | None = None
         self.requests = 0
         self.points = {point.name: point for point in device.points}
+        self.communication = Communication()
+        self._is_serial = is_serial
+        self._extras = Extras(device)
         self._banks: dict[Table, Bank] = {}
         for table in Table:
             points = [point for point in device.points if point.table is table]
@@ -77,68 +93,129 @@ class SimulatedDevice:
 
     # From the wire
 
-    def answer(self, pdu: bytes) -> bytes:
-        """The PDU that answers a request's."""
-        self.requests += 1
+    def answer(self, pdu: bytes, is_broadcast: bool = False) -> bytes | None:
+        """The PDU that answers a request's, or None for silence. A broadcast is carried out and never answered."""
+        with self.lock:
+            self.requests += 1
+            self.communication.note_request(is_broadcast)
+            if self.communication.is_listening_only:
+                self._listen(pdu)
+                return None
+            answer = self._answer(pdu)
+            if answer is None or is_broadcast:
+                return None
+            exception = answer.code if isinstance(answer, Refused) else None
+            self.communication.note_done(exception, not isinstance(answer, EventCounter | EventLog))
+            return answer.encode()
+
+    def _listen(self, pdu: bytes) -> None:
+        """Only a restart of communications is heard."""
         try:
             request = parse_request(pdu)
+        except PduError:
+            return
+        if isinstance(request, Diagnose) and request.sub_function == 1:
+            self.communication.do(request)
+
+    def _answer(self, pdu: bytes) -> Answer | None:
+        function = pdu[0] & 0x7F if pdu else 0
+        try:
+            request = parse_request(pdu)
+            if isinstance(request, Raw) or not self._knows(function):
+                return Refused(function, ExceptionCode.ILLEGAL_FUNCTION)
+            return self._do(request)
         except PduError as error:
-            function = pdu[0] & 0x7F if pdu else 0
-            if not self._knows(function):
-                return Refused(function, ExceptionCode.ILLEGAL_FUNCTION).encode()
-            return Refused(function, error.exception).encode()
-        with self.lock:
-            return self._do(request).encode()
+            return Refused(function, error.exception if self._knows(function) else ExceptionCode.ILLEGAL_FUNCTION)
+        except _Exception as refusal:
+            return Refused(function, refusal.code)
 
     def _knows(self, function: int) -> bool:
+        if function in SERIAL_ONLY and not self._is_serial:
+            return False
         functions = self.device.limits.functions
         return functions is None or function in functions
 
-    def _do(self, request: Request) -> Answer:
-        if isinstance(request, Raw) or not self._knows(request.function):
-            return Refused(request.function, ExceptionCode.ILLEGAL_FUNCTION)
-        if isinstance(request, Read):
-            return self._read(request)
-        if isinstance(request, WriteCoil):
-            return self._write(request, Table.COIL, request.address, bytes((request.on,)), 1, request)
-        if isinstance(request, WriteRegister):
-            return self._write(request, Table.HOLDING, request.address, request.word.to_bytes(2), 1, request)
-        if isinstance(request, WriteCoils):
-            count = len(request.bits)
-            done = SpanWritten(request.function, request.address, count)
-            return self._write(request, Table.COIL, request.address, bytes(request.bits), count, done)
-        count = len(request.words)
-        done = SpanWritten(request.function, request.address, count)
-        return self._write(request, Table.HOLDING, request.address, _word_bytes(request), count, done)
+    def _do(self, request: Request) -> Answer | None:
+        match request:
+            case Read():
+                return self._read(request)
+            case WriteCoil():
+                self._write(Table.COIL, request.address, bytes((request.on,)), 1)
+                return request
+            case WriteRegister():
+                self._write(Table.HOLDING, request.address, request.word.to_bytes(2), 1)
+                return request
+            case WriteCoils():
+                self._write(Table.COIL, request.address, bytes(request.bits), len(request.bits))
+                return SpanWritten(request.function, request.address, len(request.bits))
+            case WriteRegisters():
+                self._write(Table.HOLDING, request.address, _bytes_of(request.words), len(request.words))
+                return SpanWritten(request.function, request.address, len(request.words))
+            case MaskWrite():
+                now = self._registers(Table.HOLDING, request.address, 1)
+                self._write(Table.HOLDING, request.address, request.result(int.from_bytes(now)).to_bytes(2), 1)
+                return request
+            case WriteThenRead():
+                self._require_most(Table.HOLDING, request.count)
+                self._registers(Table.HOLDING, request.read_address, request.count)
+                self._write(Table.HOLDING, request.write_address, _bytes_of(request.words), len(request.words))
+                return ReadBack(self._registers(Table.HOLDING, request.read_address, request.count))
+            case ReadFile() | WriteFile() | ReadFifo() | Identify():
+                answer = self._extras.do(request)
+                if isinstance(answer, ExceptionCode):
+                    raise _Exception(answer)
+                return answer
+            case Diagnose():
+                done = self.communication.do(request)
+                if isinstance(done, ExceptionCode):
+                    raise _Exception(done)
+                return done
+            case Plain():
+                return self._plain(request)
+        raise _Exception(ExceptionCode.ILLEGAL_FUNCTION)
+
+    def _plain(self, request: Plain) -> Answer:
+        if request.function == Function.COMM_EVENT_COUNTER:
+            return self.communication.counter()
+        if request.function == Function.COMM_EVENT_LOG:
+            return self.communication.log()
+        if request.function == Function.REPORT_SERVER_ID:
+            return ServerId(self._extras.server_id + b"\xff")
+        coils = self._banks.get(Table.COIL)
+        first = coils.get_with_zeros(0, 8) if coils is not None else bytes(8)
+        return ExceptionStatus(pack_bits(tuple(byte != 0 for byte in first))[0])
+
+    def _require_most(self, table: Table, count: int) -> None:
+        if count > self.device.limits.most_read(table):
+            raise _Exception(ExceptionCode.ILLEGAL_DATA_VALUE)
+
+    def _registers(self, table: Table, address: int, count: int) -> bytes:
+        bank = self._banks.get(table)
+        if bank is not None and bank.has(address, count):
+            return bank.get(address, count)
+        if not self.device.simulated.answers_gaps_with_zero:
+            raise _Exception(ExceptionCode.ILLEGAL_DATA_ADDRESS)
+        return bank.get_with_zeros(address, count) if bank else bytes(count * (1 if table.is_bits else 2))
 
     def _read(self, request: Read) -> Answer:
-        table, limits = request.table, self.device.limits
-        if request.count > limits.most_read(table):
-            return Refused(request.function, ExceptionCode.ILLEGAL_DATA_VALUE)
-        bank = self._banks.get(table)
-        if bank is not None and bank.has(request.address, request.count):
-            data = bank.get(request.address, request.count)
-        elif self.device.answers_gaps_with_zero:
-            data = bank.get_with_zeros(request.address, request.count) if bank else bytes(request.count * (1 if table.is_bits else 2))
-        else:
-            return Refused(request.function, ExceptionCode.ILLEGAL_DATA_ADDRESS)
-        return ReadAnswer(table, pack_bits(tuple(byte != 0 for byte in data)) if table.is_bits else data)
+        self._require_most(request.table, request.count)
+        data = self._registers(request.table, request.address, request.count)
+        return ReadAnswer(request.table, pack_bits(tuple(byte != 0 for byte in data)) if request.table.is_bits else data)
 
-    def _write(self, request: Request, table: Table, address: int, data: bytes, count: int, done: Answer) -> Answer:
+    def _write(self, table: Table, address: int, data: bytes, count: int) -> None:
         limits = self.device.limits
         if count > (limits.max_write_bits if table.is_bits else limits.max_write_registers):
-            return Refused(request.function, ExceptionCode.ILLEGAL_DATA_VALUE)
+            raise _Exception(ExceptionCode.ILLEGAL_DATA_VALUE)
         bank = self._banks.get(table)
         if bank is None or not bank.may_write(address, count):
-            return Refused(request.function, ExceptionCode.ILLEGAL_DATA_ADDRESS)
+            raise _Exception(ExceptionCode.ILLEGAL_DATA_ADDRESS)
         bank.put(address, data)
         if self.on_write is not None:
             self.on_write(self, table, address, count)
-        return done
 
 
-def _word_bytes(request: WriteRegisters) -> bytes:
-    return b"".join(word.to_bytes(2) for word in request.words)
+def _bytes_of(words: tuple[int, ...]) -> bytes:
+    return b"".join(word.to_bytes(2) for word in words)
 
 
 def _bank(table: Table, points: list[Point]) -> Bank:

@@ -7,7 +7,7 @@ from kanaleto.bench.units import Units
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.serialport import SerialChannel
 from kanaleto.site.link import SerialLink
-from kanaleto.wire.frames import Event, Frame, Framing, Role
+from kanaleto.wire.frames import Event, Framing, Garbled, Role
 
 _QUIET_S = 0.02
 _REOPEN_S = 2.0
@@ -52,10 +52,13 @@ class PortServer:
 
     def _take(self, events: list[Event], at: float) -> None:
         for event in events:
-            if isinstance(event, Frame) and self._channel.is_open:
+            if isinstance(event, Garbled):
+                self.units.note_garbled()
+            elif self._channel.is_open:
                 pdu = self.units.answer(event.unit_id, event.pdu)
                 if pdu is not None:
                     self._channel.write(self._framing.encode(event.unit_id, pdu), at + self._channel.gap_s)
+        self._decoder.end_with(self.units.delimiter)
 
     def _lose(self, why: str) -> None:
         self._reopening = asyncio.get_running_loop().create_task(self._reopen())

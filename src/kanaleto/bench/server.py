@@ -1,28 +1,31 @@
 """Serves a whole site: the far end of every line of it."""
 
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.bench.network import CannotServe, NetworkServer
+from kanaleto.bench.network import CannotServe, DatagramServer, NetworkServer, OnClient
 from kanaleto.bench.port import PortServer
 from kanaleto.bench.portlink import PortLink
 from kanaleto.bench.terminal import TerminalServer
 from kanaleto.bench.units import Units
 from kanaleto.lines.opening import framing_of
-from kanaleto.site.link import SerialLink, TcpLink
+from kanaleto.site.link import FramingKind, TcpLink, UdpLink
 from kanaleto.site.model import Line, Site
 
-Server = NetworkServer | TerminalServer | PortServer
+Server = NetworkServer | DatagramServer | TerminalServer | PortServer
 
 
 class SiteServer:
-    """A server a line. `listen` replaces the host of network lines."""
+    """A server a line. `listen` replaces the host of network lines. Raises CannotServe."""
 
-    def __init__(self, site: Site, listen: str | None = None) -> None:
+    def __init__(self, site: Site, listen: str | None = None, on_client: OnClient | None = None) -> None:
         self.units: list[Units] = []
         self._servers: list[Server] = []
         for line in site.lines:
-            units = Units(line, isinstance(line.link, SerialLink))
+            units = Units(line, line.link.framing is not FramingKind.TCP)
             self.units.append(units)
-            self._servers.append(_server_for(line, units, listen))
+            server = _server_for(line, units, listen)
+            if isinstance(server, NetworkServer):
+                server.on_client = on_client
+            self._servers.append(server)
 
     def device(self, name: str) -> SimulatedDevice:
         """The simulated device of that name. Raises KeyError."""
@@ -52,7 +55,11 @@ class SiteServer:
 def _server_for(line: Line, units: Units, listen: str | None) -> Server:
     link = line.link
     if isinstance(link, TcpLink):
-        return NetworkServer(units, framing_of(link), listen or link.host, link.port)
-    if "/" not in link.port or PortLink(link.port, line.name).is_port_of_others():
+        if link.tls is not None and line.tls_serving is None:
+            raise CannotServe(f"{line.name}: serving tls:// needs serve_cert and serve_key in the site file")
+        return NetworkServer(units, framing_of(link), listen or link.host, link.port, line.tls_serving if link.tls is not None else None)
+    if isinstance(link, UdpLink):
+        return DatagramServer(units, framing_of(link), listen or link.host, link.port)
+    if link.is_remote or "/" not in link.port or PortLink(link.port, line.name).is_port_of_others():
         return PortServer(units, framing_of(link), link)
     return TerminalServer(units, framing_of(link), link)

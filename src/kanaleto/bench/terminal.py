@@ -15,7 +15,7 @@ from kanaleto.bench.network import CannotServe
 from kanaleto.bench.portlink import PortLink
 from kanaleto.bench.units import Units
 from kanaleto.site.link import SerialLink
-from kanaleto.wire.frames import Frame, Framing, Role
+from kanaleto.wire.frames import Frame, Framing, Garbled, Role
 
 _PIECE_S = 0.004  # an answer is let go in pieces of this length, as an adapter would
 _SLICE_S = 0.1
@@ -77,8 +77,11 @@ class TerminalServer:
                 line_free_s = max(time.monotonic(), line_free_s) + len(data) * character_s
                 events = self._decoder.feed(data)
             for event in events:
-                if isinstance(event, Frame):
+                if isinstance(event, Garbled):
+                    self.units.note_garbled()
+                else:
                     line_free_s = self._answer(event, line_free_s, character_s, gap_s)
+            self._decoder.end_with(self.units.delimiter)
 
     def _answer(self, frame: Frame, came_s: float, character_s: float, gap_s: float) -> float:
         pdu = self.units.answer(frame.unit_id, frame.pdu)

@@ -5,7 +5,7 @@ from kanaleto.site.model import Line
 from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.pdu import Refused
 
-_WRITES = {0x05, 0x06, 0x0F, 0x10}
+_BROADCASTS = {0x05, 0x06, 0x0F, 0x10, 0x15, 0x16}
 
 
 class Units:
@@ -13,26 +13,37 @@ class Units:
 
     def __init__(self, line: Line, is_serial: bool) -> None:
         self.line = line
-        self.devices = [SimulatedDevice(device) for device in line.devices]
+        self.devices = [SimulatedDevice(device, is_serial) for device in line.devices]
         self._by_unit = {simulated.device.unit_id: simulated for simulated in reversed(self.devices)}
         self._is_serial = is_serial
 
     def answer(self, unit_id: int, pdu: bytes) -> bytes | None:
         """The PDU that answers, or None for silence."""
+        found = self._by_unit.get(unit_id)
         if self._is_serial:
+            for simulated in self.devices:
+                simulated.communication.note_frame()
             if unit_id == 0:
                 self._broadcast(pdu)
                 return None
-            found = self._by_unit.get(unit_id)
             return found.answer(pdu) if found is not None else None
-        found = self._by_unit.get(unit_id)
         if found is None and unit_id in (0, 255) and len(self.devices) == 1:
             found = self.devices[0]
         if found is not None:
             return found.answer(pdu)
         return Refused(pdu[0] & 0x7F, ExceptionCode.GATEWAY_TARGET_FAILED).encode() if pdu else None
 
+    def note_garbled(self) -> None:
+        """Bytes came that were no frame: every device on a serial line counts them."""
+        for simulated in self.devices:
+            simulated.communication.note_garbled()
+
+    @property
+    def delimiter(self) -> int:
+        """What ends an ASCII request on this line; a master may have changed it."""
+        return self.devices[0].communication.delimiter if self.devices else ord("\n")
+
     def _broadcast(self, pdu: bytes) -> None:
-        if pdu and pdu[0] in _WRITES:
+        if pdu and pdu[0] in _BROADCASTS:
             for simulated in self.devices:
-                simulated.answer(pdu)
+                simulated.answer(pdu, is_broadcast=True)

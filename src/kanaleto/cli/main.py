@@ -19,8 +19,12 @@ from kanaleto.site.faults import FaultyFile, suggestion
 _MOST_FAULTS = 20
 _COMMANDS = {
     "check": "every fault of a site file or a map",
+    "compose": "the bytes of a request in every framing; nothing is sent",
     "demo": "the demo site: simulated devices and the application",
+    "explain": "a frame, field by field, and the verdict on its check bytes",
+    "identify": "what a device says of itself",
     "poll": "poll a site, a line a sample",
+    "raw": "send a PDU of one's own",
     "read": "read values from one device",
     "serve": "be the far end of every line of a site",
     "write": "write values to one device",

@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 import click
 
 from kanaleto.site.counting import Numbering, from_wire, to_wire
-from kanaleto.site.link import Link, SerialLink, parse_link
+from kanaleto.site.link import FramingKind, Link, parse_link
 from kanaleto.values.codec import Codec
 from kanaleto.values.scale import linear
 from kanaleto.values.types import Kind, ValueType, order_for, parse_order, parse_type
@@ -81,16 +81,21 @@ def usage(make: Callable[[], T]) -> T:
         raise click.UsageError(str(error)) from None
 
 
+def require_unit(link: Link, unit_id: int, may_broadcast: bool = False) -> None:
+    """Raises click.UsageError when that unit cannot be asked on this link."""
+    if link.framing is not FramingKind.TCP and not (0 if may_broadcast else 1) <= unit_id <= 247:
+        raise click.UsageError(f"unit {unit_id} cannot answer on a serial line; the units are 1…247")
+
+
 def make_target(
     link: str, table: str, address: str, unit_id: int, type_text: str | None, order_text: str | None,
-    factor: float, offset: float, decimals: int | None, numbering: str,
+    factor: float, offset: float, decimals: int | None, numbering: str, may_broadcast: bool = False,
 ) -> Target:  # fmt: skip
     """Everything checked; raises click.UsageError with one sentence."""
     where = Table(table.lower())
     counting = Numbering(numbering)
     parsed = usage(lambda: parse_link(link))
-    if isinstance(parsed, SerialLink) and not 1 <= unit_id <= 247:
-        raise click.UsageError(f"unit {unit_id} cannot answer on a serial line; the units are 1…247")
+    require_unit(parsed, unit_id, may_broadcast)
     default = ValueType(Kind.BOOL if where.is_bits else Kind.UINT16)
     value_type = usage(lambda: parse_type(type_text)) if type_text else default
     if where.is_bits and value_type.kind is not Kind.BOOL:

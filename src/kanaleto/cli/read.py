@@ -5,6 +5,7 @@ from typing import Any
 
 import click
 
+from kanaleto.cli.asking import unreachable
 from kanaleto.cli.failures import Failed, sentence, tell_failure
 from kanaleto.cli.options import Target, make_target, target_options, usage
 from kanaleto.cli.output import emit, iso
@@ -12,7 +13,7 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
-from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.lines.outcome import Outcome
 from kanaleto.lines.spans import Span, read_span, split_reads
 from kanaleto.values.codec import NoValue, Value
 from kanaleto.values.text import plain_number, shown, words_of
@@ -72,9 +73,7 @@ class _Reading:
             try:
                 await exchanger.open()
             except Unreachable as error:
-                now = asyncio.get_running_loop().time()
-                kind = OutcomeKind.UNREACHABLE
-                self.last_failure = Outcome(kind, target.unit_id, b"", b"", None, now, now, 0, now, str(error))
+                self.last_failure = unreachable(target.unit_id, str(error))
                 self._tell(self.last_failure)
                 return
         span = await read_span(exchanger, target.unit_id, self._requests, self._timeout_s, self._retries)

@@ -28,8 +28,8 @@ def command(site: Path, for_s: float | None, listen: str | None) -> int:
     loaded, _ = load_site(site)
 
     async def work() -> None:
-        server = SiteServer(loaded, listen)
         try:
+            server = SiteServer(loaded, listen, on_client=lambda text: click.echo(text, err=True))
             await server.start()
         except CannotServe as error:
             raise Failed(str(error)) from None

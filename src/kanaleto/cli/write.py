@@ -1,22 +1,26 @@
 """`kanaleto write`: values to one device, in one request."""
 
-import asyncio
 from typing import Any
 
 import click
 
+from kanaleto.cli.asking import unreachable
 from kanaleto.cli.failures import Failed, outcome_error, sentence
 from kanaleto.cli.options import Target, make_target, target_options, usage
 from kanaleto.cli.output import emit, iso
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
+from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
-from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.lines.outcome import Outcome
 from kanaleto.lines.spans import ask_again, read_span, split_reads
+from kanaleto.site.counting import parse_number
+from kanaleto.site.link import FramingKind
 from kanaleto.values.codec import CannotEncode
 from kanaleto.values.text import words_of
 from kanaleto.values.types import Kind
-from kanaleto.wire.pdu import Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters, pack_bits
+from kanaleto.wire.pdu import Read, ReadAnswer, Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters, pack_bits
+from kanaleto.wire.records import MaskWrite
 
 _HELP = """Write values to one device, all in one request. Negative numbers work as they stand.
 
@@ -31,21 +35,47 @@ _ON = {"1": True, "on": True, "true": True, "0": False, "off": False, "false": F
 
 @click.command("write", help=_HELP, context_settings={"ignore_unknown_options": True})
 @target_options(default_retries=0)
-@click.argument("values", nargs=-1, required=True, metavar="VALUE...", type=click.UNPROCESSED)
+@click.argument("values", nargs=-1, metavar="VALUE...", type=click.UNPROCESSED)
+@click.option("--and", "and_mask", metavar="MASK", help="mask write (16) of one holding register: keep these bits")
+@click.option("--or", "or_mask", metavar="MASK", help="mask write: set these among the others")
 @click.option("--multiple", "is_multiple", is_flag=True, help="use the functions for several (0F, 10) for one value too")
 @click.option("--verify", "is_verified", is_flag=True, help="read back and compare")
 def command(
-    values: tuple[str, ...], is_multiple: bool, is_verified: bool, timeout_s: float, retries: int, is_json: bool, **where: Any
+    values: tuple[str, ...],
+    and_mask: str | None,
+    or_mask: str | None,
+    is_multiple: bool,
+    is_verified: bool,
+    timeout_s: float,
+    retries: int,
+    is_json: bool,
+    **where: Any,
 ) -> int:
-    target = make_target(**where)
+    target = make_target(**where, may_broadcast=True)
     if not target.table.is_writable:
         raise click.UsageError(f"nobody can write {target.table.title}; write coil or holding")
-    request, data = usage(lambda: _request(target, values, is_multiple))
+    if and_mask is not None or or_mask is not None:
+        if values or target.table.is_bits:
+            raise click.UsageError("--and and --or write one holding register and take no VALUE")
+        request: Request = usage(lambda: _masked(target.address, and_mask, or_mask))
+        data = b""
+    else:
+        if not values:
+            raise click.UsageError("VALUE is missing")
+        request, data = usage(lambda: _request(target, values, is_multiple))
+    if is_verified and target.unit_id == 0:
+        raise click.UsageError("unit 0 is a broadcast: nobody can be read back")
     work = _Writing(target, request, data, timeout_s, retries, is_json, is_verified)
     run_until_signal(work.run())
     if work.has_failed:
         raise Failed
     return 0
+
+
+def _masked(address: int, and_mask: str | None, or_mask: str | None) -> MaskWrite:
+    """--or alone sets its bits and keeps the others. Raises ValueError."""
+    set_bits = parse_number(or_mask) if or_mask is not None else 0
+    return MaskWrite(address, parse_number(and_mask) if and_mask is not None else ~set_bits & 0xFFFF, set_bits)
 
 
 def _request(target: Target, values: tuple[str, ...], is_multiple: bool) -> tuple[Request, bytes]:
@@ -97,7 +127,7 @@ class _Writing:
     def _count(self) -> int:
         if isinstance(self._request, WriteCoils):
             return len(self._request.bits)
-        return 1 if self._target.table.is_bits else len(self._data) // 2
+        return 1 if self._target.table.is_bits or isinstance(self._request, MaskWrite) else len(self._data) // 2
 
     async def run(self) -> None:
         target = self._target
@@ -106,9 +136,10 @@ class _Writing:
             try:
                 await exchanger.open()
             except Unreachable as error:
-                now = asyncio.get_running_loop().time()
-                self._fail(Outcome(OutcomeKind.UNREACHABLE, target.unit_id, b"", b"", None, now, now, 0, now, str(error)))
+                self._fail(unreachable(target.unit_id, str(error)))
                 return
+            if isinstance(self._request, MaskWrite) and self._is_verified:
+                await self._expect(exchanger, self._request)
             outcome = await ask_again(exchanger, target.unit_id, self._request, self._timeout_s, self._retries)
             if not outcome.is_good:
                 self._fail(outcome)
@@ -125,6 +156,14 @@ class _Writing:
             self._report(outcome, verified, seen)
         finally:
             exchanger.close()
+
+    async def _expect(self, exchanger: Exchanger, request: MaskWrite) -> None:
+        """What the masked register must hold afterwards, from what it holds now."""
+        now = await ask_again(
+            exchanger, self._target.unit_id, Read(self._target.table, request.address, 1), self._timeout_s, max(self._retries, 1)
+        )
+        if isinstance(now.content, ReadAnswer):
+            self._data = request.result(now.content.words[0]).to_bytes(2)
 
     @property
     def _who(self) -> str:
@@ -152,10 +191,12 @@ class _Writing:
                 "address": target.address,
             }
             values = self._bits() if target.table.is_bits else self._values()
-            emit(record | written | {"values": values, "took_ms": round(outcome.took_s * 1000, 3), "verified": verified})
+            masks = {"and": self._request.and_mask, "or": self._request.or_mask} if isinstance(self._request, MaskWrite) else {}
+            emit(record | written | masks | {"values": values, "took_ms": round(outcome.took_s * 1000, 3), "verified": verified})
         elif not self.has_failed:
             what = f"{self._count} {target.table.title}" if self._count > 1 else target.table.title[:-1]
-            end = {True: ", read back the same", False: "", None: ""}[verified]
+            is_broadcast = target.unit_id == 0 and target.link.framing is not FramingKind.TCP
+            end = ", read back the same" if verified else ", to all: nobody answers" if is_broadcast else ""
             click.echo(f"wrote {what} from {target.shown_address(target.address)} in {outcome.took_s * 1000:.1f} ms{end}")
 
     def _bits(self) -> list[object]:

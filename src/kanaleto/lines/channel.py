@@ -21,6 +21,7 @@ class Cause(Enum):
     HELD = "port held"
     PERMISSION = "no permission"
     LOST = "connection lost"
+    TLS = "no secure connection"
     OTHER = "other"
 
 
@@ -42,6 +43,10 @@ class Channel(Protocol):
     @property
     def gap_s(self) -> float:
         """Least silence between two frames."""
+
+    @property
+    def is_datagram(self) -> bool:
+        """Whether each delivery is a whole frame or none."""
 
     @property
     def is_open(self) -> bool: ...

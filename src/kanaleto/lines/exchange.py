@@ -6,6 +6,9 @@ the waiting; when nothing better comes before the deadline, the outcome is `unex
 waiting once the line is silent again, if they were enough to be one. The deadline is for the answer to begin; an answer that has begun
 may take as long as the longest frame takes. After a timeout on a stream without transactions the line listens for a quarantine,
 and what comes then is counted late and thrown away. One timer a line serves all deadlines.
+
+A broadcast (a write to unit 0 on a serial line) is good after the turnaround, since nobody answers. Where the adapter repeats what it sends
+(`has_echo`), the request's own bytes are taken off what comes; where they come unannounced, the outcome says so.
 """
 
 import asyncio
@@ -14,8 +17,11 @@ from dataclasses import dataclass, field
 
 from kanaleto.lines.channel import Channel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.wire.diagnostics import Diagnose, Plain
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
-from kanaleto.wire.pdu import Answer, PduError, Refused, Request, mismatch, parse_answer
+from kanaleto.wire.identity import Identify
+from kanaleto.wire.pdu import Answer, PduError, Raw, Read, Refused, Request, WriteCoil, WriteRegister, mismatch, parse_answer
+from kanaleto.wire.records import MaskWrite, ReadFifo, ReadFile, WriteFile, WriteThenRead
 
 _SHORTEST_FRAME = 4
 _LONGEST_FRAME = 260
@@ -23,6 +29,7 @@ _RECENT = 64  # transactions remembered, to know a late answer from a stranger's
 _QUIET_S = 0.05  # adapters hold bytes back: what is no frame is settled only after this much silence
 _CUT_SHORT_S = 0.25  # a busy machine or a radio link may pause inside a frame: its rest is waited for this long
 QUARANTINE_S = 0.25
+TURNAROUND_S = 0.1  # after a broadcast, for the slaves to do it (serial line 1.02, 2.4.1: 100 to 200 ms)
 _OVERSLEPT_S = 0.02  # a deadline seen later than this was missed by us, not by the device: what waits unread is read first
 _READ_FIRST_S = 0.03
 
@@ -42,6 +49,7 @@ class _Waiting:
     cap: float
     first_at: float = 0.0
     has_grace: bool = False
+    is_broadcast: bool = False
     strange: tuple[OutcomeKind, bytes, str] | None = None
 
 
@@ -63,14 +71,34 @@ class Traffic:
     strays: Strays = field(default_factory=Strays)
 
 
+def _common_start(one: bytes, other: bytes) -> int:
+    """How many bytes both begin with alike."""
+    count = 0
+    for left, right in zip(one, other, strict=False):
+        if left != right:
+            break
+        count += 1
+    return count
+
+
+_ANSWERED = (Read, WriteThenRead, ReadFile, ReadFifo, Plain, Identify)
+_ECHO = "the request itself came back: the adapter repeats what it sends, or nothing else is on the line; if so add echo=yes to the link"
+
+
 class Exchanger:
     """Exchanges on one channel, one at a time where the framing has no transactions."""
 
-    def __init__(self, channel: Channel, framing: Framing, gap_s: float = 0.0, quarantine_s: float = QUARANTINE_S) -> None:
+    def __init__(
+        self, channel: Channel, framing: Framing, gap_s: float = 0.0, quarantine_s: float = QUARANTINE_S, has_echo: bool = False
+    ) -> None:
         self.channel = channel
         self.framing = framing
         self.traffic = Traffic()
         self.lost_because = ""
+        self.has_found_echo = False
+        self._has_echo = has_echo
+        self._echo = b""  # what is still to be taken off
+        self._last_frame = b""
         self._gap_s = max(gap_s, channel.gap_s)
         self._quarantine_s = 0.0 if framing.has_transactions else quarantine_s
         self._quiet_s = max(_QUIET_S, 5 * channel.character_s)
@@ -115,14 +143,19 @@ class Exchanger:
             return future
         if key in self._pending:
             raise RuntimeError("a request is in flight already")
+        if unit_id == 0 and not self.framing.has_transactions and type(request) in _ANSWERED:
+            raise ValueError("unit 0 is a broadcast, and nobody answers one: only writes make sense")
         if not self.framing.has_transactions:
             self._discard_held()
         starts_at = max(now, self._free_at)
         sent_at = self.channel.write(frame, starts_at)
+        self._echo = frame if self._has_echo else b""
+        self._last_frame = frame if not self.framing.has_transactions else b""
         self.traffic.sent += len(frame)
-        deadline = sent_at + timeout_s
+        is_broadcast = unit_id == 0 and not self.framing.has_transactions
+        deadline = sent_at + (TURNAROUND_S if is_broadcast else timeout_s)
         cap = deadline + _LONGEST_FRAME * self.channel.character_s
-        self._pending[key] = _Waiting(unit_id, request, frame, future, now, starts_at, sent_at, deadline, cap)
+        self._pending[key] = _Waiting(unit_id, request, frame, future, now, starts_at, sent_at, deadline, cap, is_broadcast=is_broadcast)
         timer = self._timer
         if timer is None or timer.when() > deadline:
             self._arm(deadline)
@@ -136,17 +169,27 @@ class Exchanger:
 
     def _receive(self, data: bytes, at: float) -> None:
         self.traffic.received += len(data)
+        if self._echo:
+            same = _common_start(self._echo, data)
+            self._echo, data = (self._echo[same:] if same == len(data) else b""), data[same:]
+            if not data:
+                return
         for waiting in self._pending.values():
             if not waiting.first_at and at >= waiting.starts_at:
                 waiting.first_at = at
         for event in self._decoder.feed(data):
             self._take(event, at)
+        if self.channel.is_datagram and self._decoder.held:
+            self._take(Garbled(data, f"a datagram of {len(data)} bytes is no frame"), at)
+            self._decoder.reset()
         if self._decoder.held:
             self._quiet_at = at + (self._cut_short_s if self._decoder.lacks_bytes else self._quiet_s)
             if self._timer is None or self._timer.when() > self._quiet_at:
                 self._arm(self._quiet_at)
 
     def _take(self, event: Event, at: float) -> None:
+        if self._is_echo(event):
+            return
         if isinstance(event, Garbled):
             self._take_garbled(event, at)
             return
@@ -173,9 +216,24 @@ class Exchanger:
             self.traffic.strays.unasked += 1
             waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, wrong)
 
+    def _is_echo(self, event: Event) -> bool:
+        """Whether these bytes begin with the request itself, which no answer but that to a single write does."""
+        if self.framing.has_transactions or self._has_echo:
+            return False
+        for waiting in self._pending.values():
+            is_same = event.raw.startswith(waiting.frame)
+            if is_same and not isinstance(waiting.request, WriteCoil | WriteRegister | MaskWrite | Diagnose | WriteFile | Raw):
+                self.has_found_echo = True
+                waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, _ECHO)
+                self._has_echo = True  # from now on it is taken off, so that no write is taken for confirmed by its own echo
+                return True
+        return False
+
     def _take_stray(self, frame: Frame, key: int) -> None:
         strays = self.traffic.strays
         strays.bytes += len(frame.raw)
+        if frame.raw == self._last_frame and not self._has_echo:
+            self.has_found_echo = self._has_echo = True
         if self.framing.has_transactions and key not in self._recent:
             strays.unasked += 1
             for waiting in self._pending.values():
@@ -251,9 +309,13 @@ class Exchanger:
             self._arm(min(ends))
 
     def _expire(self, key: int, waiting: _Waiting, now: float) -> None:
-        if waiting.strange is not None:
+        if waiting.strange is not None and not waiting.is_broadcast:
             kind, raw, reason = waiting.strange
             self._finish(key, kind, raw, None, now, reason)
+            return
+        if waiting.is_broadcast:
+            self._discard_held()
+            self._finish(key, OutcomeKind.GOOD, b"", None, now, "")
             return
         if self._decoder.held:  # babbling: it never fell silent
             self._discard_held()

@@ -3,7 +3,8 @@
 from kanaleto.lines.channel import Channel
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.tcp import TcpChannel
-from kanaleto.site.link import FramingKind, Link, TcpLink
+from kanaleto.lines.udp import UdpChannel
+from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, UdpLink
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.frames import Framing
 from kanaleto.wire.rtu import Rtu
@@ -23,6 +24,8 @@ def framing_of(link: Link) -> Framing:
 def channel_for(link: Link, connect_timeout_s: float) -> Channel:
     if isinstance(link, TcpLink):
         return TcpChannel(link, connect_timeout_s)
+    if isinstance(link, UdpLink):
+        return UdpChannel(link, connect_timeout_s)
     from kanaleto.lines.serialport import SerialChannel  # pyserial costs a start that needs no port too much
 
     return SerialChannel(link)
@@ -30,4 +33,5 @@ def channel_for(link: Link, connect_timeout_s: float) -> Channel:
 
 def exchanger_for(link: Link, connect_timeout_s: float = 3.0, gap_s: float = 0.0) -> Exchanger:
     """An exchanger on a new channel of `link`, not opened yet."""
-    return Exchanger(channel_for(link, connect_timeout_s), framing_of(link), gap_s)
+    has_echo = isinstance(link, SerialLink) and link.has_echo
+    return Exchanger(channel_for(link, connect_timeout_s), framing_of(link), gap_s, has_echo=has_echo)

@@ -11,6 +11,7 @@ import threading
 import time
 from collections.abc import Callable
 from queue import SimpleQueue
+from typing import Any
 
 import serial
 
@@ -28,6 +29,8 @@ def is_pseudo_terminal(port: str) -> bool:
 
 class SerialChannel:
     """Opens the port of `link` with its settings, for this program alone."""
+
+    is_datagram = False
 
     def __init__(self, link: SerialLink) -> None:
         self._link = link
@@ -91,7 +94,7 @@ class SerialChannel:
                 if delay > 0:
                     time.sleep(delay)
                 try:
-                    port.write(data)
+                    _send(port, data, self._link.sets_rts, self.character_s)
                 except (OSError, TypeError, ValueError) as error:
                     call(lose, f"port {self._link.port} takes no bytes: {_reason(error)}")
                     return
@@ -114,6 +117,21 @@ class SerialChannel:
             threading.Thread(target=_close_port, args=(port,), name=f"close {self._link.port}", daemon=True).start()
 
 
+def _send(port: serial.Serial, data: bytes, sets_rts: bool, character_s: float) -> None:
+    """Write; where RTS switches an RS-485 transceiver, raise it for as long as the bytes take."""
+    if not sets_rts:
+        port.write(data)
+        return
+    port.rts = True
+    try:
+        end = time.monotonic() + len(data) * character_s
+        port.write(data)
+        port.flush()
+        time.sleep(max(end - time.monotonic(), 0))  # some drivers say that they are done before the last byte has left
+    finally:
+        port.rts = False
+
+
 def _close_port(port: serial.Serial) -> None:
     try:
         port.close()
@@ -124,19 +142,23 @@ def _close_port(port: serial.Serial) -> None:
 def _open_port(link: SerialLink) -> serial.Serial:
     settings = link.settings
     is_plain = is_pseudo_terminal(link.port)
-    if "/" in link.port and not os.path.exists(link.port):
+    if "/" in link.port and not link.is_remote and not os.path.exists(link.port):
         raise Unreachable(f"there is no port {link.port}; is the adapter plugged in?", Cause.NO_PORT)
+    own: dict[str, Any] = {} if link.is_remote else {"exclusive": True, "write_timeout": 5}
     try:
-        return serial.Serial(
+        port = serial.serial_for_url(
             link.port,
             settings.baud,
             bytesize=8 if is_plain else settings.data,
             parity=serial.PARITY_NONE if is_plain else _PARITY[settings.parity],
             stopbits=1 if is_plain else settings.stop,
             timeout=_SLICE_S,
-            write_timeout=5,
-            exclusive=True,
+            rtscts=link.uses_rtscts,
+            **own,
         )
+        if link.sets_rts:
+            port.rts = False
+        return port
     except (OSError, ValueError) as error:
         raise _unreachable(link, error) from None
 
@@ -144,6 +166,11 @@ def _open_port(link: SerialLink) -> serial.Serial:
 def _unreachable(link: SerialLink, error: Exception) -> Unreachable:
     number = getattr(error, "errno", None)
     text = str(error).lower()
+    if link.is_remote:
+        place = link.port.removeprefix("rfc2217://")
+        if "refused" in text:
+            return Unreachable(f"{place} refused the connection; nothing listens on that port", Cause.REFUSED)
+        return Unreachable(f"the port at {place} cannot be opened: {_reason(error)}", Cause.NO_ANSWER)
     if number == errno.ENOENT or "filenotfound" in text:
         return Unreachable(f"there is no port {link.port}; is the adapter plugged in?", Cause.NO_PORT)
     if number in (errno.EBUSY, errno.EAGAIN) or "exclusively lock" in text or "access is denied" in text:

@@ -1,10 +1,12 @@
-"""A TCP connection as a channel."""
+"""A TCP connection as a channel, inside TLS where the link says so."""
 
 import asyncio
 import errno
 import socket
+import ssl
 
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
+from kanaleto.lines.tls import ENDED_IN_HANDSHAKE, client_context, tls_sentence
 from kanaleto.site.link import TcpLink
 
 
@@ -13,6 +15,7 @@ class TcpChannel:
 
     character_s = 0.0
     gap_s = 0.0
+    is_datagram = False
 
     def __init__(self, link: TcpLink, connect_timeout_s: float) -> None:
         self._link = link
@@ -27,10 +30,11 @@ class TcpChannel:
     async def open(self, on_data: OnData, on_lost: OnLost) -> None:
         self._loop = loop = asyncio.get_running_loop()
         source = (self._link.source, 0) if self._link.source else None
+        context = client_context(self._link.tls) if self._link.tls is not None else None
         try:
             async with asyncio.timeout(self._connect_timeout_s):
                 transport, _ = await loop.create_connection(
-                    lambda: _Receiver(loop, on_data, on_lost), self._link.host, self._link.port, local_addr=source
+                    lambda: _Receiver(loop, on_data, on_lost), self._link.host, self._link.port, local_addr=source, ssl=context
                 )
         except TimeoutError:
             raise Unreachable(
@@ -38,6 +42,8 @@ class TcpChannel:
                 Cause.NO_ANSWER,
             ) from None
         except OSError as error:
+            if context is not None and isinstance(error, ConnectionError) and not isinstance(error, ConnectionRefusedError):
+                raise Unreachable(f"{self._link.place}: {ENDED_IN_HANDSHAKE}", Cause.TLS) from None
             raise _unreachable(self._link.place, error) from None
         self._transport = transport
 
@@ -47,10 +53,14 @@ class TcpChannel:
             raise RuntimeError("write on a channel that is not open")
         now = loop.time()
         if not_before > now:
-            loop.call_at(not_before, transport.write, data)
+            loop.call_at(not_before, self._write_late, transport, data)
             return not_before
         transport.write(data)
         return now
+
+    def _write_late(self, transport: asyncio.Transport, data: bytes) -> None:
+        if transport is self._transport and not transport.is_closing():
+            transport.write(data)
 
     def close(self) -> None:
         if self._transport is not None:
@@ -70,6 +80,8 @@ class _Receiver(asyncio.Protocol):
 
 
 def _unreachable(place: str, error: OSError) -> Unreachable:
+    if isinstance(error, ssl.SSLError):
+        return Unreachable(f"{place}: {tls_sentence(error)}", Cause.TLS)
     if isinstance(error, socket.gaierror):
         return Unreachable(f"{place}: no host of this name is known", Cause.NO_NAME)
     if isinstance(error, ConnectionRefusedError) or "refused" in str(error).lower():

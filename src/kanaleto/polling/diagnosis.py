@@ -25,6 +25,8 @@ def look_at(lines: tuple[LineStatus, ...]) -> list[Finding]:
         if line.why_unreachable:
             found.append(Finding(line.line.name, f"cannot be reached: {line.why_unreachable}"))
             continue
+        if line.has_found_echo:
+            found.append(Finding(line.line.name, "its adapter repeats what it sends: add echo=yes to its link.", is_garbled=True))
         silent = line.silent
         if len(silent) > 1 and len(silent) == len(line.devices):
             found.append(

@@ -48,6 +48,7 @@ class _Job:
 
     block: Block
     due_s: float
+    is_running: bool = False
 
 
 @dataclass(slots=True)
@@ -62,6 +63,11 @@ class DeviceState:
     next_try_s: float = 0.0
     reason: str = ""
     jobs: list[_Job] = field(default_factory=list)
+
+
+def _wake(sleeper: asyncio.Future[None]) -> None:
+    if not sleeper.done():
+        sleeper.set_result(None)
 
 
 @dataclass(slots=True)
@@ -103,7 +109,7 @@ class LinePoller:
         self._heap: list[tuple[float, int, _Job]] = []
         self._unpaced: deque[_Job] = deque()
         self._asked: deque[_Asked] = deque()
-        self._wake: asyncio.Future[None] | None = None
+        self._sleeping: set[asyncio.Future[None]] = set()
         for block in blocks:
             job = _Job(block, 0.0)
             self.states[block.device.name].jobs.append(job)
@@ -129,8 +135,8 @@ class LinePoller:
         return future
 
     def _ring(self) -> None:
-        if self._wake is not None and not self._wake.done():
-            self._wake.set_result(None)
+        for sleeper in self._sleeping:
+            _wake(sleeper)
 
     # The life of a line
 
@@ -140,24 +146,29 @@ class LinePoller:
         pause_s = self.line.reconnect_s
         try:
             while True:
-                try:
-                    await self.exchanger.open()
-                except Unreachable as error:
-                    self._tell_unreachable(str(error), pause_s)
-                    await self._sleep_until(self.next_connect_s)
-                    pause_s = min(2 * pause_s, LONGEST_BACK_OFF_S)
-                    continue
-                self.why_unreachable = ""
                 opened_s = self._loop.time()
-                for state in self.states.values():
-                    state.next_try_s = opened_s + state.device.pause_after_connect_s
-                await self._poll_while_open()
-                lasted_s = self._loop.time() - opened_s
-                pause_s = self.line.reconnect_s if lasted_s > LONGEST_BACK_OFF_S else min(2 * pause_s, LONGEST_BACK_OFF_S)
-                self._tell_unreachable(self.exchanger.lost_because, pause_s)
+                try:
+                    if not self.line.connects_per_request:
+                        await self._open()
+                        opened_s = self._loop.time()
+                    await self._poll_while_open()
+                    why = self.exchanger.lost_because
+                except Unreachable as error:
+                    why = str(error)
+                has_lasted = self._loop.time() - opened_s > LONGEST_BACK_OFF_S
+                pause_s = self.line.reconnect_s if has_lasted else pause_s
+                self._tell_unreachable(why, pause_s)
                 await self._sleep_until(self.next_connect_s)
+                pause_s = min(2 * pause_s, LONGEST_BACK_OFF_S)
         finally:
             self.exchanger.close("polling stopped")
+
+    async def _open(self) -> None:
+        await self.exchanger.open()
+        self.why_unreachable = ""
+        now = self._loop.time()
+        for state in self.states.values():
+            state.next_try_s = now + state.device.pause_after_connect_s
 
     def _tell_unreachable(self, why: str, pause_s: float) -> None:
         now = self._loop.time()
@@ -176,19 +187,27 @@ class LinePoller:
 
     async def _sleep_until(self, when_s: float | None) -> None:
         """Sleep until then, or until something is asked of this line; for good when it is None."""
-        wake = self._wake = self._loop.create_future()
-        timer = self._loop.call_at(when_s, self._ring) if when_s is not None else None
+        sleeper = self._loop.create_future()
+        self._sleeping.add(sleeper)
+        timer = self._loop.call_at(when_s, _wake, sleeper) if when_s is not None else None
         try:
-            await wake
+            await sleeper
         finally:
-            self._wake = None
+            self._sleeping.discard(sleeper)
             if timer is not None:
                 timer.cancel()
 
     async def _poll_while_open(self) -> None:
+        """As many workers as requests may be in flight; without transactions that is one."""
+        if self.line.in_flight == 1:
+            await self._work()
+            return
+        await asyncio.gather(*(self._work() for _ in range(self.line.in_flight)))
+
+    async def _work(self) -> None:
         exchanger, loop = self.exchanger, self._loop
         has_asked_last = False
-        while exchanger.is_open:
+        while exchanger.is_open or self.line.connects_per_request:
             now = loop.time()
             job = None if self.is_held else self._take_due(now)
             if self._asked and (job is None or not has_asked_last):
@@ -201,6 +220,18 @@ class LinePoller:
                 await self._poll(job)
             else:
                 await self._sleep_until(None if self.is_held else self._next_due())
+
+    async def _ask(self, unit_id: int, request: Request, timeout_s: float, pause_s: float, pdu: bytes | None = None) -> Outcome:
+        """One exchange, on a connection of its own where the line wants that. Raises Unreachable when there is none then."""
+        if not self.line.connects_per_request:
+            return await self.exchanger.ask(unit_id, request, timeout_s, pdu)
+        await self.exchanger.open()
+        self.why_unreachable = ""
+        try:
+            await asyncio.sleep(pause_s)
+            return await self.exchanger.ask(unit_id, request, timeout_s, pdu)
+        finally:
+            self.exchanger.close("one request a connection")
 
     # When
 
@@ -224,13 +255,13 @@ class LinePoller:
         for _ in range(len(self._unpaced)):
             job = self._unpaced[0]
             self._unpaced.rotate(-1)
-            if self.states[job.block.device.name].next_try_s <= now:
+            if not job.is_running and self.states[job.block.device.name].next_try_s <= now:
                 return job
         return None
 
     def _next_due(self) -> float | None:
         dues = [self._heap[0][0]] if self._heap else []
-        dues += [self.states[job.block.device.name].next_try_s for job in self._unpaced]
+        dues += [self.states[job.block.device.name].next_try_s for job in self._unpaced if not job.is_running]
         return min(dues, default=None)
 
     def _put_off(self, job: _Job) -> None:
@@ -248,18 +279,32 @@ class LinePoller:
     # What
 
     async def _serve(self, asked: _Asked) -> None:
-        outcome = await self.exchanger.ask(asked.unit_id, asked.request, asked.timeout_s)
+        pause_s = asked.device.pause_after_connect_s if asked.device is not None else 0.0
+        try:
+            outcome = await self._ask(asked.unit_id, asked.request, asked.timeout_s, pause_s)
+        except Unreachable as error:
+            self._refuse(asked, str(error), self._loop.time())
+            raise
         self._count(asked.device, asked.request, outcome, 0)
         if not asked.future.done():
             asked.future.set_result(outcome)
 
     async def _poll(self, job: _Job) -> None:
+        job.is_running = True
+        try:
+            await self._poll_block(job)
+        finally:
+            job.is_running = False
+            if self.line.in_flight > 1:
+                self._ring()
+
+    async def _poll_block(self, job: _Job) -> None:
         block = job.block
         device = block.device
         state = self.states[device.name]
         tries = 1 if state.silent_since_s is not None else 1 + device.retries
         for attempt in range(tries):
-            outcome = await self.exchanger.ask(device.unit_id, block.request, device.timeout_s, block.pdu)
+            outcome = await self._ask(device.unit_id, block.request, device.timeout_s, device.pause_after_connect_s, block.pdu)
             self._count(device, block.request, outcome, attempt)
             if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION, OutcomeKind.UNREACHABLE):
                 break

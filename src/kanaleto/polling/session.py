@@ -45,6 +45,7 @@ class LineStatus:
     busy: float
     exchanges_per_s: float
     overruns: int
+    has_found_echo: bool
     devices: tuple[DeviceStatus, ...]
 
     @property
@@ -106,6 +107,7 @@ def _line_status(poller: LinePoller, now_s: float) -> LineStatus:
         busy,
         rate,
         poller.overruns,
+        poller.exchanger.has_found_echo,
         tuple(
             DeviceStatus(
                 state.device,

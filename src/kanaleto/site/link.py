@@ -9,7 +9,10 @@ from kanaleto.site.faults import suggestion
 
 class Transport(Enum):
     TCP = "tcp"
+    UDP = "udp"
+    TLS = "tls"
     SERIAL = "serial"
+    RFC2217 = "rfc2217"
 
 
 class FramingKind(Enum):
@@ -52,17 +55,26 @@ class SerialSettings:
 
 
 @dataclass(frozen=True, slots=True)
+class TlsFiles:
+    """Paths: the authority that the server must be signed by, and the client's own certificate and key."""
+
+    ca: str | None = None
+    cert: str | None = None
+    key: str | None = None
+
+    def items(self) -> list[tuple[str, str | None]]:
+        return [("ca", self.ca), ("cert", self.cert), ("key", self.key)]
+
+
+@dataclass(frozen=True, slots=True)
 class TcpLink:
-    """A TCP connection; framing is TCP, or RTU or ASCII on the bare stream."""
+    """A TCP connection; framing is TCP, or RTU or ASCII on the bare stream. With `tls`, TCP framing inside TLS."""
 
     host: str
     port: int
     framing: FramingKind = FramingKind.TCP
     source: str | None = None
-
-    @property
-    def transport(self) -> Transport:
-        return Transport.TCP
+    tls: TlsFiles | None = None
 
     @property
     def place(self) -> str:
@@ -70,8 +82,30 @@ class TcpLink:
         return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
 
     def __str__(self) -> str:
-        scheme = "tcp" if self.framing is FramingKind.TCP else f"{self.framing.value}+tcp"
-        return f"{scheme}://{self.place}" + (f"?source={self.source}" if self.source else "")
+        scheme = "tls" if self.tls else "tcp" if self.framing is FramingKind.TCP else f"{self.framing.value}+tcp"
+        options = [("source", self.source), *(self.tls.items() if self.tls else [])]
+        query = "&".join(f"{key}={value}" for key, value in options if value)
+        return f"{scheme}://{self.place}" + (f"?{query}" if query else "")
+
+
+@dataclass(frozen=True, slots=True)
+class UdpLink:
+    """TCP frames, one a datagram."""
+
+    host: str
+    port: int
+    source: str | None = None
+
+    @property
+    def framing(self) -> FramingKind:
+        return FramingKind.TCP
+
+    @property
+    def place(self) -> str:
+        return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
+
+    def __str__(self) -> str:
+        return f"udp://{self.place}" + (f"?source={self.source}" if self.source else "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,10 +117,13 @@ class SerialLink:
     framing: FramingKind = FramingKind.RTU
     has_echo: bool = False
     latency_ms: float | None = None
+    sets_rts: bool = False
+    uses_rtscts: bool = False
 
     @property
-    def transport(self) -> Transport:
-        return Transport.SERIAL
+    def is_remote(self) -> bool:
+        """Whether the port is another machine's, reached by RFC 2217; then `port` is HOST:PORT."""
+        return self.port.startswith("rfc2217://")
 
     @property
     def place(self) -> str:
@@ -94,26 +131,41 @@ class SerialLink:
 
     def __str__(self) -> str:
         settings = self.settings
-        text = f"{self.framing.value}://{self.port}?baud={settings.baud}&parity={settings.parity.value}&stop={settings.stop}"
+        scheme = f"{self.framing.value}+" if self.is_remote else f"{self.framing.value}://"
+        text = f"{scheme}{self.port}?baud={settings.baud}&parity={settings.parity.value}&stop={settings.stop}"
         if settings.data != _default_data(self.framing):
             text += f"&data={settings.data}"
         if self.has_echo:
             text += "&echo=yes"
+        if self.sets_rts:
+            text += "&direction=rts"
+        if self.uses_rtscts:
+            text += "&handshake=rtscts"
         return text + (f"&latency_ms={self.latency_ms:g}" if self.latency_ms is not None else "")
 
 
-Link = TcpLink | SerialLink
+Link = TcpLink | UdpLink | SerialLink
 
 _SCHEMES = {
     "tcp": (Transport.TCP, FramingKind.TCP),
+    "udp": (Transport.UDP, FramingKind.TCP),
+    "tls": (Transport.TLS, FramingKind.TCP),
     "rtu+tcp": (Transport.TCP, FramingKind.RTU),
     "ascii+tcp": (Transport.TCP, FramingKind.ASCII),
     "rtu": (Transport.SERIAL, FramingKind.RTU),
     "ascii": (Transport.SERIAL, FramingKind.ASCII),
+    "rtu+rfc2217": (Transport.RFC2217, FramingKind.RTU),
+    "ascii+rfc2217": (Transport.RFC2217, FramingKind.ASCII),
 }
-_DEFAULT_PORT = {"tcp": 502}
-_SERIAL_KEYS = ["baud", "parity", "stop", "data", "echo", "latency_ms"]
-_TCP_KEYS = ["source"]
+_DEFAULT_PORT = {"tcp": 502, "udp": 502, "tls": 802}
+_SERIAL_KEYS = ["baud", "parity", "stop", "data", "echo", "latency_ms", "direction", "handshake"]
+_KEYS = {
+    Transport.TCP: ["source"],
+    Transport.UDP: ["source"],
+    Transport.TLS: ["ca", "cert", "key", "source"],
+    Transport.SERIAL: _SERIAL_KEYS,
+    Transport.RFC2217: _SERIAL_KEYS,
+}
 
 
 def _default_data(framing: FramingKind) -> int:
@@ -137,19 +189,30 @@ def parse_link(text: str) -> Link:
     except ValueError:
         raise ValueError(f"link {text!r}: what follows '?' must read key=value&key=value") from None
     options = dict(pairs)
-    allowed = _TCP_KEYS if transport is Transport.TCP else _SERIAL_KEYS
+    allowed = _KEYS[transport]
     for key in options:
         if key not in allowed:
             raise ValueError(f"link {text!r}: {key!r} is not known here{suggestion(key, allowed)}; there are {', '.join(allowed)}")
     if len(options) != len(pairs):
         raise ValueError(f"link {text!r} says the same key twice")
+    if transport is Transport.SERIAL:
+        return _serial_link(text, unquote(place), framing, options)
+    host, port = _host_and_port(text, place.rstrip("/"), _DEFAULT_PORT.get(scheme.lower()))
+    if transport is Transport.RFC2217:
+        return _serial_link(text, f"rfc2217://{place.rstrip('/')}", framing, options)
+    source = options.get("source")
+    if transport is Transport.UDP:
+        return UdpLink(host, port, source)
     if transport is Transport.TCP:
-        return _tcp_link(text, place, framing, _DEFAULT_PORT.get(scheme.lower()), options)
-    return _serial_link(text, place, framing, options)
+        return TcpLink(host, port, framing, source)
+    if ("cert" in options) != ("key" in options):
+        raise ValueError(f"link {text!r}: a client's certificate needs both cert= and key=")
+    return TcpLink(
+        host, port, framing, source, TlsFiles(*(unquote(options[key]) if options.get(key) else None for key in ("ca", "cert", "key")))
+    )
 
 
-def _tcp_link(text: str, place: str, framing: FramingKind, default_port: int | None, options: dict[str, str]) -> TcpLink:
-    place = place.rstrip("/")
+def _host_and_port(text: str, place: str, default_port: int | None) -> tuple[str, int]:
     if place.startswith("["):
         host, _, tail = place[1:].partition("]")
         port_text = tail.removeprefix(":")
@@ -160,12 +223,11 @@ def _tcp_link(text: str, place: str, framing: FramingKind, default_port: int | N
     if not port_text:
         if default_port is None:
             raise ValueError(f"link {text!r} needs a port, as in {text.strip().rstrip('/')}:4001")
-        return TcpLink(host, default_port, framing, options.get("source"))
-    return TcpLink(host, _number(text, "port", port_text, 1, 65535), framing, options.get("source"))
+        return host, default_port
+    return host, _number(text, "port", port_text, 1, 65535)
 
 
-def _serial_link(text: str, place: str, framing: FramingKind, options: dict[str, str]) -> SerialLink:
-    port = unquote(place)
+def _serial_link(text: str, port: str, framing: FramingKind, options: dict[str, str]) -> SerialLink:
     if not port:
         raise ValueError(f"link {text!r} names no port; write {framing.value}:///dev/ttyUSB0 or {framing.value}://COM8")
     parity_text = options.get("parity", "even").lower()
@@ -183,7 +245,13 @@ def _serial_link(text: str, place: str, framing: FramingKind, options: dict[str,
         raise ValueError(f"link {text!r}: RTU needs 8 data bits")
     latency = options.get("latency_ms")
     return SerialLink(
-        port, settings, framing, _yes(text, "echo", options.get("echo", "no")), _milliseconds(text, latency) if latency else None
+        port,
+        settings,
+        framing,
+        _one_of(text, "echo", options.get("echo", "no"), ("no", "yes")),
+        _milliseconds(text, latency) if latency else None,
+        _one_of(text, "direction", options.get("direction", "none"), ("none", "rts")),
+        _one_of(text, "handshake", options.get("handshake", "none"), ("none", "rtscts")),
     )
 
 
@@ -193,10 +261,10 @@ def _number(text: str, key: str, value: str, low: int, high: int) -> int:
     return int(value)
 
 
-def _yes(text: str, key: str, value: str) -> bool:
-    if value.lower() not in ("yes", "no"):
-        raise ValueError(f"link {text!r}: {key} is yes or no, not {value!r}")
-    return value.lower() == "yes"
+def _one_of(text: str, key: str, value: str, off_and_on: tuple[str, str]) -> bool:
+    if value.lower() not in off_and_on:
+        raise ValueError(f"link {text!r}: {key} is {off_and_on[1]} or {off_and_on[0]}, not {value!r}")
+    return value.lower() == off_and_on[1]
 
 
 def _milliseconds(text: str, value: str) -> float:

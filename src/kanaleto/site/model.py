@@ -91,6 +91,28 @@ class DeviceLimits:
 
 
 @dataclass(frozen=True, slots=True)
+class Simulated:
+    """What only matters when the device is simulated: what it answers for addresses that its map leaves out, its identification
+    (object number, text), its server ID, files (number, first and last record), queues (address, words)."""
+
+    answers_gaps_with_zero: bool = False
+    identity: tuple[tuple[int, str], ...] = ()
+    server_id: str = ""
+    files: tuple[tuple[int, int, int], ...] = ()
+    fifos: tuple[tuple[int, tuple[int, ...]], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class TlsServing:
+    """With what a TLS line is served: certificate, key, and the authority that clients must be signed by; functions a role may use."""
+
+    cert: Path
+    key: Path
+    ca: Path | None = None
+    roles: tuple[tuple[str, tuple[int, ...]], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Device:
     """A slave on a line, with the points of its map."""
 
@@ -109,7 +131,7 @@ class Device:
     enabled_by: str = ""
     pause_after_connect_s: float = 0.0
     pause_after_write_s: float = 0.0
-    answers_gaps_with_zero: bool = False
+    simulated: Simulated = Simulated()
     note: str = ""
 
 
@@ -125,6 +147,9 @@ class Line:
     gap_s: float = 0.0
     connect_timeout_s: float = 3.0
     reconnect_s: float = 1.0
+    in_flight: int = 1
+    connects_per_request: bool = False
+    tls_serving: TlsServing | None = None
 
 
 @dataclass(frozen=True, slots=True)

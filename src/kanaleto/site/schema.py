@@ -49,6 +49,10 @@ class DeviceTable(_Strict):
     pause_after_connect_s: Seconds = 0.0
     pause_after_write_s: Seconds = 0.0
     gaps: Literal["refuse", "zero"] = "refuse"
+    identity: dict[str, str] = {}
+    server_id: Annotated[str, Field(max_length=100)] = ""
+    files: list[str] = []
+    fifos: dict[str, list[Annotated[int, Field(ge=0, le=0xFFFF)]]] = {}
     note: str = ""
 
 
@@ -60,6 +64,12 @@ class LineTable(_Strict):
     gap_s: Seconds = 0.0
     connect_timeout_s: SomeSeconds = 3.0
     reconnect_s: SomeSeconds = 1.0
+    in_flight: Annotated[int, Field(ge=1, le=16)] = 1
+    connection: Literal["keep", "request"] = "keep"
+    serve_cert: str | None = None
+    serve_key: str | None = None
+    serve_ca: str | None = None
+    roles: dict[str, list[Annotated[int, Field(ge=1, le=127)]]] = {}
     device: list[DeviceTable] = []
 
 

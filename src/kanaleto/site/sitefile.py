@@ -11,9 +11,10 @@ from pydantic import ValidationError
 from kanaleto.site import schema
 from kanaleto.site.counting import Numbering, to_wire
 from kanaleto.site.faults import Fault, FaultyFile, suggestion
-from kanaleto.site.link import Link, SerialLink, TcpLink, parse_link
+from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, TlsFiles, parse_link
 from kanaleto.site.mapfile import MapDefaults, read_map
-from kanaleto.site.model import Device, DeviceLimits, Line, Point, Site
+from kanaleto.site.model import Device, DeviceLimits, Line, Point, Site, TlsServing
+from kanaleto.site.simulation import read_simulated
 from kanaleto.site.toml_lines import KeyLines
 from kanaleto.values.types import Order, parse_order
 from kanaleto.wire.codes import Table
@@ -90,8 +91,7 @@ class _Reader:
         except ValueError as error:
             self._fault((*where, "link"), str(error))
             link = TcpLink("127.0.0.1", 502)
-        if isinstance(link, SerialLink) and "/" in link.port and not link.port.startswith("/"):
-            link = replace(link, port=str((self.path.parent / link.port).absolute()))
+        link = _beside(link, self.path.parent)
         devices = tuple(self._device((*where, "device", at), table, device, link) for at, device in enumerate(table.device))
         units: dict[int, str] = {}
         for at, device in enumerate(devices):
@@ -102,7 +102,36 @@ class _Reader:
                     is_warning=isinstance(link, TcpLink),
                 )
             units.setdefault(device.unit_id, device.name)
-        return Line(table.name, link, devices, table.timeout_s, table.retries, table.gap_s, table.connect_timeout_s, table.reconnect_s)
+        if table.in_flight > 1 and (not isinstance(link, TcpLink) or link.framing is not FramingKind.TCP):
+            self._fault((*where, "in_flight"), f"in_flight = {table.in_flight} needs transactions, which only tcp:// and tls:// have")
+        return Line(
+            table.name,
+            link,
+            devices,
+            table.timeout_s,
+            table.retries,
+            table.gap_s,
+            table.connect_timeout_s,
+            table.reconnect_s,
+            table.in_flight,
+            table.connection == "request",
+            self._tls_serving(where, table),
+        )
+
+    def _tls_serving(self, where: tuple[str | int, ...], table: schema.LineTable) -> TlsServing | None:
+        if table.serve_cert is None and table.serve_key is None and table.serve_ca is None:
+            return None
+        if table.serve_cert is None or table.serve_key is None:
+            self._fault(where, "serving over TLS needs both serve_cert and serve_key")
+            return None
+        files = {}
+        for key, name in (("serve_cert", table.serve_cert), ("serve_key", table.serve_key), ("serve_ca", table.serve_ca)):
+            if name is not None:
+                files[key] = self.path.parent / name
+                if not files[key].is_file():
+                    self._fault((*where, key), f"{key} {str(files[key])!r} does not exist")
+        roles = tuple((role, tuple(functions)) for role, functions in table.roles.items())
+        return TlsServing(files["serve_cert"], files["serve_key"], files.get("serve_ca"), roles)
 
     def _device(self, where: tuple[str | int, ...], line: schema.LineTable, table: schema.DeviceTable, link: Link) -> Device:
         order = self._order(where, table.order)
@@ -141,7 +170,7 @@ class _Reader:
             table.enabled_by,
             table.pause_after_connect_s,
             table.pause_after_write_s,
-            table.gaps == "zero",
+            read_simulated(table, lambda key, text: self._fault((*where, key), text)),
             table.note,
         )
 
@@ -208,10 +237,20 @@ class _Reader:
     def _check_ports(self, lines: tuple[Line, ...]) -> None:
         ports: dict[str, str] = {}
         for index, line in enumerate(lines):
-            if isinstance(line.link, SerialLink):
+            if isinstance(line.link, SerialLink) and not line.link.is_remote:
                 if line.link.port in ports:
                     self._fault(("line", index, "link"), f"port {line.link.port} is line {ports[line.link.port]!r} already")
                 ports.setdefault(line.link.port, line.name)
+
+
+def _beside(link: Link, folder: Path) -> Link:
+    """The link with its relative paths, of a port or of certificates, beside the site file."""
+    if isinstance(link, SerialLink) and "/" in link.port and not link.port.startswith("/") and not link.is_remote:
+        return replace(link, port=str((folder / link.port).absolute()))
+    if isinstance(link, TcpLink) and link.tls is not None:
+        paths = {key: str((folder / path).absolute()) if path else path for key, path in link.tls.items()}
+        return replace(link, tls=TlsFiles(**paths))
+    return link
 
 
 def _sentence(where: tuple[str | int, ...], kind: str, message: str, context: dict[str, Any], given: Any) -> str:

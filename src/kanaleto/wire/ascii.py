@@ -32,6 +32,7 @@ class AsciiDecoder:
 
     def __init__(self) -> None:
         self._held = bytearray()
+        self._end = _END
 
     @property
     def held(self) -> int:
@@ -44,6 +45,9 @@ class AsciiDecoder:
     def reset(self) -> None:
         self._held.clear()
 
+    def end_with(self, delimiter: int) -> None:
+        self._end = delimiter
+
     def silence(self) -> list[Event]:
         if not self._held:
             return []
@@ -54,13 +58,13 @@ class AsciiDecoder:
     def feed(self, data: bytes) -> list[Event]:
         events: list[Event] = []
         held = self._held
-        for piece in _pieces(data):
+        for piece in _pieces(data, self._end):
             if piece[0] == _START and held:
                 events.append(Garbled(bytes(held), "no end before the next ':'"))
                 held.clear()
             held += piece
-            if held[-1] == _END:
-                events.append(_frame(bytes(held)))
+            if held[-1] == self._end:
+                events.append(_frame(bytes(held), self._end))
                 held.clear()
             elif len(held) > LONGEST:
                 events.append(Garbled(bytes(held[:LONGEST]), f"more than {LONGEST} characters without an end"))
@@ -68,14 +72,14 @@ class AsciiDecoder:
         return events
 
 
-def _pieces(data: bytes) -> list[bytes]:
-    """Cut after every line feed and before every ':'; pieces are never longer than a frame."""
+def _pieces(data: bytes, end: int) -> list[bytes]:
+    """Cut after every end and before every ':'; pieces are never longer than a frame."""
     pieces, start = [], 0
     for at, byte in enumerate(data):
         if (byte == _START or at - start >= LONGEST) and at > start:
             pieces.append(data[start:at])
             start = at
-        if byte == _END:
+        if byte == end:
             pieces.append(data[start : at + 1])
             start = at + 1
     if start < len(data):
@@ -83,9 +87,9 @@ def _pieces(data: bytes) -> list[bytes]:
     return pieces
 
 
-def _frame(raw: bytes) -> Event:
-    if raw[0] != _START or not raw.endswith(b"\r\n"):
-        return Garbled(raw, "no ':' at the start" if raw[0] != _START else "no CR before the LF")
+def _frame(raw: bytes, end: int) -> Event:
+    if raw[0] != _START or raw[-2:] != bytes((13, end)):
+        return Garbled(raw, "no ':' at the start" if raw[0] != _START else "no CR before the end")
     if len(raw) > LONGEST:
         return Garbled(raw, f"{len(raw)} characters, {LONGEST} are possible")
     digits = raw[1:-2]

@@ -10,8 +10,19 @@ class Function(IntEnum):
     READ_INPUT_REGISTERS = 0x04
     WRITE_COIL = 0x05
     WRITE_REGISTER = 0x06
+    READ_EXCEPTION_STATUS = 0x07
+    DIAGNOSTICS = 0x08
+    COMM_EVENT_COUNTER = 0x0B
+    COMM_EVENT_LOG = 0x0C
     WRITE_COILS = 0x0F
     WRITE_REGISTERS = 0x10
+    REPORT_SERVER_ID = 0x11
+    READ_FILE_RECORD = 0x14
+    WRITE_FILE_RECORD = 0x15
+    MASK_WRITE_REGISTER = 0x16
+    READ_WRITE_REGISTERS = 0x17
+    READ_FIFO_QUEUE = 0x18
+    ENCAPSULATED = 0x2B
 
 
 class ExceptionCode(IntEnum):
@@ -97,3 +108,13 @@ TABLE_READ_BY = {int(function): table for table, function in _READ_FUNCTION.item
 MOST_WRITE_BITS = 1968
 MOST_WRITE_REGISTERS = 123
 MOST_PDU_BYTES = 253
+MOST_READ_WRITE_REGISTERS = 121  # written by 0x17; it reads as many as 0x03
+SERIAL_ONLY = frozenset(
+    {
+        Function.READ_EXCEPTION_STATUS,
+        Function.DIAGNOSTICS,
+        Function.COMM_EVENT_COUNTER,
+        Function.COMM_EVENT_LOG,
+        Function.REPORT_SERVER_ID,
+    }
+)

@@ -1,72 +1,37 @@
-"""Any frame taken apart: each field with its place, its name, what it says, and whether it is right."""
+"""Any frame taken apart: each field with its place, its name, what it says, and whether it is right. And which framing bytes have."""
 
 from dataclasses import dataclass
-from enum import Enum
 
 from kanaleto.wire.checks import crc_bytes, lrc
-from kanaleto.wire.codes import TABLE_READ_BY, Function, exception_text
+from kanaleto.wire.explain_pdu import Field, FieldKind, explain_pdu
 from kanaleto.wire.frames import Role
+from kanaleto.wire.lengths import frame_length
+from kanaleto.wire.pdu import PduError, parse_answer, parse_request
+
+__all__ = ["Field", "FieldKind", "Guess", "explain_frame", "guess", "pdu_of", "split_pair"]
 
 
-class FieldKind(Enum):
-    """What a field is, for the eye."""
-
-    FRAME = "frame"
-    FUNCTION = "function"
-    ADDRESS = "address"
-    DATA = "data"
-    CHECK = "check"
-
-
-@dataclass(frozen=True, slots=True)
-class Field:
-    """Bytes `start`…`end` (not included) of the frame. `is_right` is None where nothing can be wrong."""
-
-    start: int
-    end: int
-    name: str
-    meaning: str
-    kind: FieldKind = FieldKind.DATA
-    is_right: bool | None = None
-
-
-_FUNCTION_WORDS = {
-    Function.READ_COILS: "read coils",
-    Function.READ_DISCRETE_INPUTS: "read discrete inputs",
-    Function.READ_HOLDING_REGISTERS: "read holding registers",
-    Function.READ_INPUT_REGISTERS: "read input registers",
-    Function.WRITE_COIL: "write one coil",
-    Function.WRITE_REGISTER: "write one register",
-    Function.WRITE_COILS: "write coils",
-    Function.WRITE_REGISTERS: "write registers",
-}
-
-
-def function_words(function: int) -> str:
-    """What a function code asks for."""
-    return _FUNCTION_WORDS.get(Function(function), "") if function in set(Function) else "a function of a maker's own, or not defined"
-
-
-def explain_frame(framing: str, role: Role, raw: bytes) -> list[Field]:
-    """The fields of a whole frame; `framing` is rtu, ascii or tcp. Broken frames are explained as far as they go."""
+def explain_frame(framing: str, role: Role, raw: bytes, first_address: int | None = None) -> list[Field]:
+    """The fields of a whole frame; `framing` is rtu, ascii or tcp. Broken frames are explained as far as they go. `first_address`
+    is where the registers of an answer begin, when its request is known."""
     if framing == "tcp":
-        return _explain_tcp(role, raw)
+        return _explain_tcp(role, raw, first_address)
     if framing == "ascii":
-        return _explain_ascii(role, raw)
-    return _explain_rtu(role, raw)
+        return _explain_ascii(role, raw, first_address)
+    return _explain_rtu(role, raw, first_address)
 
 
-def _explain_rtu(role: Role, raw: bytes) -> list[Field]:
+def _explain_rtu(role: Role, raw: bytes, first_address: int | None) -> list[Field]:
     if len(raw) < 4:
         return [Field(0, len(raw), "rest", "too short for a frame", FieldKind.FRAME, False)]
     right = crc_bytes(raw[:-2])
     verdict = "right" if right == raw[-2:] else f"wrong, {right.hex(' ').upper()} would be right"
     fields = [Field(0, 1, "unit", str(raw[0]), FieldKind.FRAME)]
-    fields += explain_pdu(role, raw[1:-2], 1)
+    fields += explain_pdu(role, raw[1:-2], 1, first_address)
     return [*fields, Field(len(raw) - 2, len(raw), "CRC", verdict, FieldKind.CHECK, right == raw[-2:])]
 
 
-def _explain_tcp(role: Role, raw: bytes) -> list[Field]:
+def _explain_tcp(role: Role, raw: bytes, first_address: int | None) -> list[Field]:
     if len(raw) < 8:
         return [Field(0, len(raw), "rest", "too short for a frame", FieldKind.FRAME, False)]
     protocol, length = int.from_bytes(raw[2:4]), int.from_bytes(raw[4:6])
@@ -76,11 +41,11 @@ def _explain_tcp(role: Role, raw: bytes) -> list[Field]:
         Field(2, 4, "protocol", "right" if protocol == 0 else f"{protocol}, 0 is due", FieldKind.CHECK, protocol == 0),
         Field(4, 6, "length", f"{length}" if length == due else f"{length}, {due} bytes follow", FieldKind.CHECK, length == due),
         Field(6, 7, "unit", str(raw[6]), FieldKind.FRAME),
-        *explain_pdu(role, raw[7:], 7),
+        *explain_pdu(role, raw[7:], 7, first_address),
     ]
 
 
-def _explain_ascii(role: Role, raw: bytes) -> list[Field]:
+def _explain_ascii(role: Role, raw: bytes, first_address: int | None) -> list[Field]:
     """Offsets are those of the characters as they came."""
     text = raw.decode("latin-1")
     digits = text.strip("\r\n").removeprefix(":")
@@ -92,7 +57,7 @@ def _explain_ascii(role: Role, raw: bytes) -> list[Field]:
         return [Field(0, len(raw), "rest", "no frame", FieldKind.FRAME, False)]
     due = lrc(body[:-1])
     verdict = "right" if due == body[-1] else f"wrong, {due:02X} would be right"
-    inner = [Field(0, 1, "unit", str(body[0]), FieldKind.FRAME), *explain_pdu(role, body[1:-1], 1)]
+    inner = [Field(0, 1, "unit", str(body[0]), FieldKind.FRAME), *explain_pdu(role, body[1:-1], 1, first_address)]
     inner.append(Field(len(body) - 1, len(body), "LRC", verdict, FieldKind.CHECK, due == body[-1]))
     fields = [Field(0, 1, "start", ":", FieldKind.FRAME)]
     fields += [Field(1 + 2 * f.start, 1 + 2 * f.end, f.name, f.meaning, f.kind, f.is_right) for f in inner]
@@ -104,80 +69,65 @@ def _explain_ascii(role: Role, raw: bytes) -> list[Field]:
     return fields
 
 
-def explain_pdu(role: Role, pdu: bytes, at: int) -> list[Field]:
-    """The fields of a PDU that begins at byte `at` of its frame."""
-    if not pdu:
-        return []
-    function = pdu[0]
-    if role is Role.ANSWERS and function & 0x80:
-        fields = [
-            Field(
-                at,
-                at + 1,
-                "function",
-                f"exception to 0x{function & 0x7F:02X}, {function_words(function & 0x7F)}",
-                FieldKind.FUNCTION,
-            )
-        ]
-        if len(pdu) > 1:
-            fields.append(Field(at + 1, at + 2, "exception", f"{pdu[1]}: {exception_text(pdu[1])}", FieldKind.DATA))
-        return fields + _rest(pdu, 2, at)
-    head = Field(at, at + 1, "function", function_words(function), FieldKind.FUNCTION)
-    if function in TABLE_READ_BY:
-        body = _address_and_count(pdu, at) if role is Role.REQUESTS else _counted_data(pdu, at, 1, TABLE_READ_BY[function].is_bits)
-    elif function in (Function.WRITE_COIL, Function.WRITE_REGISTER):
-        body = _address_and_value(pdu, at, function == Function.WRITE_COIL)
-    elif function in (Function.WRITE_COILS, Function.WRITE_REGISTERS):
-        body = _address_and_count(pdu, at)
-        if role is Role.REQUESTS and len(pdu) > 5:
-            body = [*body[:2], *_counted_data(pdu, at, 5, function == Function.WRITE_COILS)]
+@dataclass(frozen=True, slots=True)
+class Guess:
+    """What bytes are most likely; `is_open` when they may as well be read as the other half of the traffic."""
+
+    framing: str
+    role: Role
+    is_open: bool
+
+
+def guess(raw: bytes, framing: str | None = None, role: Role | None = None) -> Guess:
+    """The framing and role of bytes, as far as they are not told."""
+    found = framing or _guess_framing(raw)
+    if role is not None:
+        return Guess(found, role, False)
+    fits = [one for one in Role if _fits(found, one, raw)]
+    return Guess(found, fits[0] if fits else Role.REQUESTS, len(fits) > 1)
+
+
+def _guess_framing(raw: bytes) -> str:
+    if raw[:1] == b":":
+        return "ascii"
+    if len(raw) >= 4 and crc_bytes(raw[:-2]) == raw[-2:]:
+        return "rtu"
+    is_tcp_head = len(raw) >= 8 and raw[2:4] == b"\0\0" and abs(int.from_bytes(raw[4:6]) - (len(raw) - 6)) <= 4
+    return "tcp" if is_tcp_head else "rtu"
+
+
+def pdu_of(framing: str, raw: bytes) -> bytes:
+    """The PDU inside a frame, whatever its check bytes say; empty when there is none."""
+    if framing == "tcp":
+        return raw[7:]
+    if framing == "rtu":
+        return raw[1:-2]
+    try:
+        return bytes.fromhex(raw.decode("ascii").strip().removeprefix(":"))[1:-1]
+    except ValueError:
+        return b""
+
+
+def _fits(framing: str, role: Role, raw: bytes) -> bool:
+    pdu = pdu_of(framing, raw)
+    try:
+        (parse_request if role is Role.REQUESTS else parse_answer)(pdu)
+    except PduError:
+        return False
+    return True
+
+
+def split_pair(framing: str, raw: bytes) -> tuple[bytes, bytes] | None:
+    """A request and its answer that stand one behind the other, or None."""
+    if framing == "ascii":
+        first, end, second = raw.partition(b"\n")
+        return (first + end, second) if second.startswith(b":") else None
+    if framing == "tcp":
+        length = 6 + int.from_bytes(raw[4:6]) if len(raw) > 6 else len(raw)
     else:
-        body = _rest(pdu, 1, at)
-    return [head, *body]
-
-
-def _rest(pdu: bytes, start: int, at: int) -> list[Field]:
-    return [Field(at + start, at + len(pdu), "data", f"{len(pdu) - start} bytes")] if len(pdu) > start else []
-
-
-def _number(pdu: bytes, start: int, at: int, name: str, kind: FieldKind) -> list[Field]:
-    if len(pdu) < start + 2:
-        return _rest(pdu, start, at)
-    return [Field(at + start, at + start + 2, name, str(int.from_bytes(pdu[start : start + 2])), kind)]
-
-
-def _address_and_count(pdu: bytes, at: int) -> list[Field]:
-    fields = _number(pdu, 1, at, "address", FieldKind.ADDRESS) + (_number(pdu, 3, at, "count", FieldKind.DATA) if len(pdu) > 3 else [])
-    return fields + (_rest(pdu, 5, at) if len(pdu) > 5 else [])
-
-
-def _address_and_value(pdu: bytes, at: int, is_coil: bool) -> list[Field]:
-    fields = _number(pdu, 1, at, "address", FieldKind.ADDRESS)
-    if len(pdu) < 5:
-        return fields + _rest(pdu, 3, at)
-    value = int.from_bytes(pdu[3:5])
-    coil = {0xFF00: "on", 0x0000: "off"}.get(value, "neither on nor off")
-    return [*fields, Field(at + 3, at + 5, "value", coil if is_coil else str(value)), *_rest(pdu, 5, at)]
-
-
-def _counted_data(pdu: bytes, at: int, start: int, is_bits: bool) -> list[Field]:
-    if len(pdu) <= start:
-        return []
-    told, have = pdu[start], len(pdu) - start - 1
-    count = Field(
-        at + start,
-        at + start + 1,
-        "bytes",
-        str(told) if told == have else f"{told}, {have} follow",
-        FieldKind.FRAME,
-        told == have,
-    )
-    if is_bits:
-        data = pdu[start + 1 :]
-        bits = "".join(f"{byte:08b}"[::-1] for byte in data)
-        return [count, Field(at + start + 1, at + len(pdu), "bits", bits)] if data else [count]
-    words = []
-    for word in range(start + 1, len(pdu) - 1, 2):
-        value = int.from_bytes(pdu[word : word + 2])
-        words.append(Field(at + word, at + word + 2, f"register +{(word - start - 1) // 2}", str(value)))
-    return [count, *words, *_rest(pdu, start + 1 + 2 * len(words), at)]
+        length = frame_length(Role.REQUESTS, raw)
+        if length > 0 and crc_bytes(raw[: max(length - 2, 0)]) != raw[max(length - 2, 0) : length]:
+            return None
+    if not 4 <= length <= len(raw) - 4 or (framing == "tcp" and raw[length + 2 : length + 4] != b"\0\0"):
+        return None
+    return raw[:length], raw[length:]

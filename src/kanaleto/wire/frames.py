@@ -46,6 +46,9 @@ class Decoder(Protocol):
     def reset(self) -> None:
         """Forget what is held."""
 
+    def end_with(self, delimiter: int) -> None:
+        """The character that ends a frame from now on, where the framing has one (ASCII, diagnostics sub-function 3)."""
+
     @property
     def held(self) -> int:
         """Bytes held back, waiting for more."""

@@ -34,6 +34,14 @@ def _is_sound(data: bytes | bytearray) -> bool:
     return crc16(data) == 0  # a CRC over a frame with its own check bytes leaves nothing
 
 
+def _shortest_sound(held: bytearray, at: int) -> int:
+    """Bytes from `at` to the first place where the CRC comes out right; 0 when it never does."""
+    for length in range(SHORTEST, min(len(held) - at, LONGEST) + 1):
+        if _is_sound(held[at : at + length]):
+            return length
+    return 0
+
+
 class RtuDecoder:
     """See the head of this file. Holds at most 512 bytes."""
 
@@ -75,6 +83,9 @@ class RtuDecoder:
             events += self._settle(keep=LONGEST)
         return events
 
+    def end_with(self, delimiter: int) -> None:
+        """Nothing ends a frame here but its length."""
+
     def silence(self) -> list[Event]:
         return self._settle(keep=0) if self._held else []
 
@@ -83,7 +94,7 @@ class RtuDecoder:
         held, start, scan = self._held, 0, 0
         events: list[Event] = []
         while scan < len(held) - keep:
-            raw = self._frame_at(scan, is_silent=keep == 0)
+            raw = self._frame_at(scan, is_silent=keep == 0, may_be_merged=scan == start)
             if raw is None:
                 scan += 1
                 continue
@@ -97,10 +108,14 @@ class RtuDecoder:
         self._hopeless = False
         return events
 
-    def _frame_at(self, at: int, is_silent: bool) -> bytes | None:
+    def _frame_at(self, at: int, is_silent: bool, may_be_merged: bool) -> bytes | None:
+        """The sound frame that begins there. Where the function does not tell its length it must end with the silence, or, behind
+        something that is settled already, where the CRC first comes out right."""
         length = frame_length(self._role, self._held, at)
-        if length == UNKNOWN and is_silent and SHORTEST <= len(self._held) - at <= LONGEST:
+        if length == UNKNOWN and is_silent:
             length = len(self._held) - at
+            if may_be_merged and not (length <= LONGEST and _is_sound(self._held[at:])):
+                length = _shortest_sound(self._held, at)
         if length < SHORTEST or length > LONGEST or at + length > len(self._held):
             return None
         raw = bytes(self._held[at : at + length])

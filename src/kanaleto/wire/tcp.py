@@ -47,6 +47,9 @@ class TcpDecoder:
     def reset(self) -> None:
         self._held, self._broken = b"", False
 
+    def end_with(self, delimiter: int) -> None:
+        """Nothing ends a frame here but its length."""
+
     def silence(self) -> list[Event]:
         return []
 

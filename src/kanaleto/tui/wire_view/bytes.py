@@ -13,7 +13,7 @@ from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.wire_view.rows import OUTCOME_TONES, outcome_words, request_start_s, request_table
 from kanaleto.wire.explain import Field, FieldKind, explain_frame
 from kanaleto.wire.frames import Role
-from kanaleto.wire.pdu import Raw
+from kanaleto.wire.pdu import Read
 
 _TONES = {
     FieldKind.FRAME: "muted",
@@ -75,7 +75,8 @@ class BytesPanel(Drawn, ScrollView, can_focus=False):
                 "muted" if outcome.is_good else tone,
             )
         )
-        answer_fields = explain_frame(framing, Role.ANSWERS, outcome.answer)
+        first = exchange.request.address if isinstance(exchange.request, Read) else None
+        answer_fields = explain_frame(framing, Role.ANSWERS, outcome.answer, first)
         return lines + self._boxes(exchange, outcome.answer, answer_fields, width)
 
     def _title(self, head: str, text: str, tone: str) -> Cells:
@@ -96,15 +97,13 @@ class BytesPanel(Drawn, ScrollView, can_focus=False):
     def _box(self, exchange: Exchange, raw: bytes, field: Field, fields: list[Field]) -> _Box:
         tone = _TONES[field.kind] if field.is_right is not False else "terracotta"
         meaning, name = field.meaning, field.name
-        if isinstance(exchange.request, Raw):
-            return raw[field.start : field.end].hex(" ").upper(), name, meaning, tone
         table = request_table(exchange.request)
         device = exchange.device
-        numbering = device.numbering if device is not None and not self.kanaleto.counts_as_wire else Numbering.PROTOCOL
-        if field.kind is FieldKind.ADDRESS and numbering is not Numbering.PROTOCOL:
-            meaning = f"{meaning} = {from_wire(int(meaning), table, numbering)}"
-        if name.startswith("register +"):
-            name = from_wire(exchange.request.address + int(name.removeprefix("register +")), table, numbering)
+        if table is not None and device is not None and not self.kanaleto.counts_as_wire and device.numbering is not Numbering.PROTOCOL:
+            if field.kind is FieldKind.ADDRESS and meaning.isdecimal():
+                meaning = f"{meaning} = {from_wire(int(meaning), table, device.numbering)}"
+            if name.startswith("register ") and name.removeprefix("register ").isdecimal():
+                name = from_wire(int(name.removeprefix("register ")), table, device.numbering)
         return raw[field.start : field.end].hex(" ").upper(), name, meaning, tone
 
     def _box_row(self, row: list[_Box], width: int) -> list[Cells]:

@@ -10,7 +10,9 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import clock_text
 from kanaleto.wire.codes import Table
-from kanaleto.wire.pdu import Raw, Read, Request, WriteCoil, WriteCoils, WriteRegister
+from kanaleto.wire.explain_pdu import function_words
+from kanaleto.wire.pdu import Read, Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters
+from kanaleto.wire.records import MaskWrite, WriteThenRead
 
 OUTCOME_TONES = {
     OutcomeKind.GOOD: "verdigris",
@@ -48,25 +50,33 @@ def asked_words(exchange: Exchange, counts_as_wire: bool) -> str:
     request = exchange.request
     numbering = exchange.device.numbering if exchange.device is not None and not counts_as_wire else Numbering.PROTOCOL
     again = "  (again)" if exchange.attempt else ""
-    if isinstance(request, Raw):
-        return f"function 0x{request.function:02X}{again}"
-    if isinstance(request, Read):
-        return f"read {request.count} {request.table.value} from {from_wire(request.address, request.table, numbering)}{again}"
     table = request_table(request)
-    where = from_wire(request.address, table, numbering)
+    if table is None:
+        return f"{function_words(request.function)}, 0x{request.function:02X}{again}"
+    if isinstance(request, Read):
+        return f"read {request.count} {table.value} from {from_wire(request.address, table, numbering)}{again}"
+    if isinstance(request, WriteThenRead):
+        where = from_wire(request.write_address, table, numbering)
+        return f"write {len(request.words)} {table.value} from {where}, read {request.count}{again}"
+    if isinstance(request, MaskWrite):
+        return f"mask {from_wire(request.address, table, numbering)}{again}"
     if isinstance(request, WriteCoil):
-        return f"write {'on' if request.on else 'off'} to {where}{again}"
+        return f"write {'on' if request.on else 'off'} to {from_wire(request.address, table, numbering)}{again}"
     if isinstance(request, WriteRegister):
-        return f"write {request.word} to {where}{again}"
-    count = len(request.bits) if isinstance(request, WriteCoils) else len(request.words)
-    return f"write {count} {table.value} from {where}{again}"
+        return f"write {request.word} to {from_wire(request.address, table, numbering)}{again}"
+    if isinstance(request, WriteCoils | WriteRegisters):
+        count = len(request.bits) if isinstance(request, WriteCoils) else len(request.words)
+        return f"write {count} {table.value} from {from_wire(request.address, table, numbering)}{again}"
+    return f"{function_words(request.function)}{again}"
 
 
-def request_table(request: Request) -> Table:
-    """The table that a read or a write is about."""
+def request_table(request: Request) -> Table | None:
+    """The table that a request is about, or None."""
     if isinstance(request, Read):
         return request.table
-    return Table.COIL if isinstance(request, WriteCoil | WriteCoils) else Table.HOLDING
+    if isinstance(request, WriteCoil | WriteCoils):
+        return Table.COIL
+    return Table.HOLDING if isinstance(request, WriteRegister | WriteRegisters | MaskWrite | WriteThenRead) else None
 
 
 def outcome_words(exchange: Exchange) -> str:

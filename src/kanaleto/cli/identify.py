@@ -1,0 +1,57 @@
+"""`kanaleto identify`: what a device says of itself."""
+
+import click
+
+from kanaleto.cli.failures import Failed
+from kanaleto.cli.options import require_unit, usage
+from kanaleto.cli.output import emit, iso
+from kanaleto.cli.running import run_until_signal
+from kanaleto.lines.channel import Unreachable
+from kanaleto.lines.identify import Identification, identify
+from kanaleto.lines.opening import exchanger_for
+from kanaleto.site.link import parse_link
+from kanaleto.wire.identity import OBJECT_NAMES
+
+
+@click.command("identify")
+@click.argument("link")
+@click.option("--unit", "unit_id", default=1, show_default=True, type=click.IntRange(0, 255))
+@click.option("--timeout", "timeout_s", default=1.0, show_default=True, type=click.FloatRange(0.001, 3600), help="seconds")
+@click.option("--json", "is_json", is_flag=True, help="one object")
+def command(link: str, unit_id: int, timeout_s: float, is_json: bool) -> int:
+    """Ask a device what it is: its identification (2B/0E, as deep as it goes) and its server ID (11). It is only read.
+
+    \b
+    Example:
+      kanaleto identify tcp://127.0.0.1:15020 --unit 2
+    """
+    parsed = usage(lambda: parse_link(link))
+    require_unit(parsed, unit_id)
+    found: list[Identification] = []
+
+    async def work() -> None:
+        exchanger = exchanger_for(parsed)
+        try:
+            await exchanger.open()
+            found.append(await identify(exchanger, unit_id, timeout_s))
+        except Unreachable as error:
+            raise Failed(f"{parsed.place}: {error}") from None
+        finally:
+            exchanger.close()
+
+    run_until_signal(work())
+    if not found:
+        return 0
+    told = found[0]
+    if is_json:
+        objects = {OBJECT_NAMES.get(number, f"0x{number:02X}"): text for number, text in told.objects.items()}
+        emit({"at": iso(), "unit_id": unit_id, "objects": objects, "server_id": told.server_id, "running": told.is_running})
+    else:
+        for number, text in told.objects.items():
+            click.echo(f"{OBJECT_NAMES.get(number, f'object 0x{number:02X}').replace('_', ' '):<18}  {text}")
+        if told.server_id is not None:
+            state = {True: "  (running)", False: "  (not running)", None: ""}[told.is_running]
+            click.echo(f"{'server ID':<18}  {told.server_id}{state}")
+    if not told.objects and told.server_id is None:
+        raise Failed(f"{parsed.place}, unit {unit_id}: {told.reason}")
+    return 0

@@ -1,0 +1,54 @@
+"""`kanaleto raw`: a PDU of one's own, sent as it stands."""
+
+import click
+
+from kanaleto.cli.asking import asked_once
+from kanaleto.cli.failures import Failed, tell_failure
+from kanaleto.cli.hexadecimal import bytes_from
+from kanaleto.cli.options import require_unit, usage
+from kanaleto.cli.output import emit, iso
+from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.site.link import parse_link
+from kanaleto.wire.explain import explain_frame
+from kanaleto.wire.frames import Role
+from kanaleto.wire.pdu import Raw
+
+
+@click.command("raw", context_settings={"ignore_unknown_options": True})
+@click.argument("link")
+@click.argument("hex_words", metavar="HEX...", nargs=-1, required=True, type=click.UNPROCESSED)
+@click.option("--unit", "unit_id", default=1, show_default=True, type=click.IntRange(0, 255))
+@click.option("--timeout", "timeout_s", default=1.0, show_default=True, type=click.FloatRange(0.001, 3600), help="seconds")
+@click.option("--json", "is_json", is_flag=True, help="one object")
+def command(link: str, hex_words: tuple[str, ...], unit_id: int, timeout_s: float, is_json: bool) -> int:
+    """Send a PDU (function code and data) and show what comes back, byte for byte. The framing is put round it.
+
+    It goes out as it stands, writes too: nothing is checked but its length.
+
+    \b
+    Example: a function of a maker's own
+      kanaleto raw tcp://127.0.0.1:15020 41 01 02 --unit 3
+    """
+    parsed = usage(lambda: parse_link(link))
+    require_unit(parsed, unit_id, may_broadcast=True)
+    pdu = bytes_from(hex_words)
+    request = usage(lambda: Raw(pdu[0], pdu[1:]))
+    outcome, framing = asked_once(parsed, unit_id, request, timeout_s)
+    if is_json:
+        if outcome.kind not in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
+            tell_failure(str(parsed), None, outcome, True, unit_id)
+            raise Failed
+        took = round(outcome.took_s * 1000, 3)
+        emit(
+            {"at": iso(), "unit_id": unit_id, "request": outcome.request.hex(), "answer": outcome.answer.hex(), "took_ms": took}
+            | {"exception": outcome.code}
+        )
+    else:
+        click.echo(f"sent  {outcome.request.hex(' ').upper()}")
+        if outcome.answer:
+            click.echo(f"came  {outcome.answer.hex(' ').upper()}  after {outcome.took_s * 1000:.1f} ms")
+            for field in explain_frame(framing.name, Role.ANSWERS, outcome.answer):
+                click.echo(f"  {outcome.answer[field.start : field.end].hex(' ').upper():<12}  {field.name:<14}  {field.meaning}")
+    if not outcome.is_good:
+        raise Failed(f"{parsed.place}, unit {unit_id}: {outcome.reason}")
+    return 0

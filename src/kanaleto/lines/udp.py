@@ -1,0 +1,65 @@
+"""UDP as a channel: one TCP frame a datagram. Each datagram is delivered whole and stands for itself."""
+
+import asyncio
+
+from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
+from kanaleto.site.link import UdpLink
+
+
+class UdpChannel:
+    """There is no connection: opening only looks the name up."""
+
+    character_s = 0.0
+    gap_s = 0.0
+    is_datagram = True
+
+    def __init__(self, link: UdpLink, connect_timeout_s: float) -> None:
+        self._link = link
+        self._connect_timeout_s = connect_timeout_s
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._transport: asyncio.DatagramTransport | None = None
+
+    @property
+    def is_open(self) -> bool:
+        return self._transport is not None and not self._transport.is_closing()
+
+    async def open(self, on_data: OnData, on_lost: OnLost) -> None:
+        self._loop = loop = asyncio.get_running_loop()
+        source = (self._link.source, 0) if self._link.source else None
+        try:
+            async with asyncio.timeout(self._connect_timeout_s):
+                transport, _ = await loop.create_datagram_endpoint(
+                    lambda: _Receiver(loop, on_data), remote_addr=(self._link.host, self._link.port), local_addr=source
+                )
+        except (TimeoutError, OSError) as error:
+            raise Unreachable(f"{self._link.place} cannot be reached: {error or 'its name is not known'}", Cause.NO_NAME) from None
+        self._transport = transport
+
+    def write(self, data: bytes, not_before: float) -> float:
+        if self._transport is None or self._loop is None:
+            raise RuntimeError("write on a channel that is not open")
+        now = self._loop.time()
+        if not_before > now:
+            self._loop.call_at(not_before, self._send, data)
+            return not_before
+        self._send(data)
+        return now
+
+    def _send(self, data: bytes) -> None:
+        if self._transport is not None:
+            self._transport.sendto(data)
+
+    def close(self) -> None:
+        if self._transport is not None:
+            self._transport.abort()
+            self._transport = None
+
+
+class _Receiver(asyncio.DatagramProtocol):
+    """A port that nobody listens on shows as silence: the timeout tells it."""
+
+    def __init__(self, loop: asyncio.AbstractEventLoop, on_data: OnData) -> None:
+        self._now, self._on_data = loop.time, on_data
+
+    def datagram_received(self, data: bytes, addr: tuple[str | int, ...]) -> None:
+        self._on_data(data, self._now())

@@ -1,0 +1,419 @@
+"""Both ends against each other over every link: TCP, UDP, TLS with throw-away certificates, serial frames over TCP, pseudo-terminals in RTU
+and ASCII, RFC 2217; and what only some of them have: transactions in flight, echo, broadcast, roles, a connection a request."""
+
+import asyncio
+import datetime
+import socket
+import tempfile
+import threading
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+import serial.rfc2217
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import NameOID
+
+from kanaleto.bench.network import MOST_CONNECTIONS
+from kanaleto.bench.server import SiteServer
+from kanaleto.bench.units import Units
+from kanaleto.lines.channel import Unreachable
+from kanaleto.lines.identify import Identification, identify
+from kanaleto.lines.opening import exchanger_for
+from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.lines.tls import ROLE_EXTENSION
+from kanaleto.polling.session import Session
+from kanaleto.site.link import Link, SerialLink, TcpLink, TlsFiles, UdpLink, parse_link
+from kanaleto.site.model import Line, Simulated, Site, TlsServing
+from kanaleto.wire.codes import Table
+from kanaleto.wire.diagnostics import Diagnose, EventCounter, Plain
+from kanaleto.wire.frames import Frame, Role
+from kanaleto.wire.identity import Depth, Identify, Identity
+from kanaleto.wire.pdu import Raw, Read, ReadAnswer, Request, WriteRegister
+from kanaleto.wire.records import Fifo, FileData, FileRead, FileSpan, MaskWrite, ReadBack, ReadFifo, ReadFile, WriteFile, WriteThenRead
+from kanaleto.wire.rtu import Rtu
+from tests.simulated import Pieces, SimulatedLine, device
+from tests.test_bench import MAP, free_port
+from tests.virtual import run_virtual
+
+EXTRAS = Simulated(
+    identity=((4, "Alder lift"), (0x80, "x" * 200), (0x81, "y" * 200)), files=((4, 0, 9),), fifos=((40, (440, 4740)),), server_id="AL-7"
+)
+ASKED: list[Request] = [
+    Read(Table.HOLDING, 0, 3),
+    Read(Table.COIL, 0, 2),
+    MaskWrite(0, 0xFFF0, 0x0005),
+    WriteThenRead(0, 3, 2, (77,)),
+    WriteFile((FileData(4, 2, b"abcd"),)),
+    ReadFile((FileSpan(4, 2, 2),)),
+    ReadFifo(40),
+    Identify(Depth.ONE, 4),
+    Raw(0x41, b"\1\2"),
+]
+
+
+def check_answers(test: unittest.TestCase, outcomes: list[Outcome]) -> None:
+    read, coils, mask, both, written, file, fifo, name, own = outcomes
+    test.assertEqual(read.content, ReadAnswer(Table.HOLDING, bytes.fromhex("000A0014001E")), read.reason)
+    test.assertEqual(coils.content, ReadAnswer(Table.COIL, b"\1"))
+    test.assertTrue(mask.is_good and written.is_good, (mask.reason, written.reason))
+    test.assertEqual(both.content, ReadBack(bytes.fromhex("00050014004D")))
+    test.assertEqual(file.content, FileRead((b"abcd",)))
+    test.assertEqual(fifo.content, Fifo((440, 4740)))
+    assert isinstance(name.content, Identity)
+    test.assertEqual(name.content.objects, ((4, b"Alder lift"),))
+    test.assertEqual((own.kind, own.code), (OutcomeKind.EXCEPTION, 1))
+
+
+def line_of(link: Link, **settings: object) -> Line:
+    own = replace(device("One", 5, MAP), simulated=EXTRAS)
+    return replace(Line("Line", link, (own, device("Two", 6, MAP))), **settings)  # type: ignore[arg-type]
+
+
+def asked(line: Line, requests: list[Request], client: Link | None = None, unit_id: int = 5) -> list[Outcome]:
+    async def work() -> list[Outcome]:
+        server = SiteServer(Site("S", (line,)))
+        await server.start()
+        exchanger = exchanger_for(client or line.link)
+        try:
+            await exchanger.open()
+            return [await exchanger.ask(unit_id, request, 3) for request in requests]
+        finally:
+            exchanger.close()
+            await server.stop()
+
+    return asyncio.run(work())
+
+
+class InFolder(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+
+class EveryLink(InFolder):
+    def test_every_function_both_ways(self) -> None:
+        for text in (
+            f"tcp://127.0.0.1:{free_port()}",
+            f"udp://127.0.0.1:{free_port()}",
+            f"rtu+tcp://127.0.0.1:{free_port()}",
+            f"ascii+tcp://127.0.0.1:{free_port()}",
+            f"rtu://{self.folder}/rtu?baud=115200",
+            f"ascii://{self.folder}/ascii?baud=115200",
+        ):
+            with self.subTest(link=text):
+                check_answers(self, asked(line_of(parse_link(text)), ASKED))
+
+    def test_serial_functions(self) -> None:
+        requests: list[Request] = [
+            Diagnose(0, b"abcd"),
+            Read(Table.HOLDING, 99, 1),
+            Diagnose(11),
+            Diagnose(13),
+            Plain(11),
+            Plain(7),
+            Diagnose(10),
+            Diagnose(11),
+        ]
+        loop, _, messages, exceptions, events, status, _, cleared = asked(
+            line_of(parse_link(f"rtu://{self.folder}/a?baud=115200")), requests
+        )
+        self.assertEqual(loop.content, Diagnose(0, b"abcd"))
+        self.assertEqual([getattr(o.content, "word", None) for o in (messages, exceptions, cleared)], [3, 1, 1])
+        self.assertEqual(events.content, EventCounter(0, 3))  # the loopback and two counters; no exception, nor itself
+        self.assertEqual(getattr(status.content, "outputs", None), 1)
+        (over_tcp,) = asked(line_of(TcpLink("127.0.0.1", free_port())), [Plain(11)])
+        self.assertEqual(over_tcp.code, 1)
+
+    def test_identification_with_more_follows(self) -> None:
+        line = line_of(parse_link(f"rtu+tcp://127.0.0.1:{free_port()}"))
+
+        async def work() -> Identification:
+            server = SiteServer(Site("S", (line,)))
+            await server.start()
+            exchanger = exchanger_for(line.link)
+            await exchanger.open()
+            found = await identify(exchanger, 5, 3)
+            exchanger.close()
+            await server.stop()
+            return found
+
+        found = asyncio.run(work())
+        self.assertEqual({number: len(text) for number, text in found.objects.items() if number > 3}, {4: 10, 0x80: 200, 0x81: 200})
+        self.assertEqual((found.server_id, found.is_running), ("AL-7", True))
+
+
+class Rfc2217(unittest.TestCase):
+    def test_a_port_of_another_machine(self) -> None:
+        units = Units(line_of(SerialLink("/x")), is_serial=True)
+        with socket.socket() as listening:
+            listening.bind(("127.0.0.1", 0))
+            listening.listen()
+            threading.Thread(target=self._serve, args=(listening, units), daemon=True).start()
+            link = parse_link(f"rtu+rfc2217://127.0.0.1:{listening.getsockname()[1]}?baud=9600&parity=none&stop=2")
+
+            async def work() -> Outcome:
+                exchanger = exchanger_for(link)
+                await exchanger.open()
+                outcome = await exchanger.ask(5, ASKED[0], 3)
+                exchanger.close()
+                return outcome
+
+            outcome = asyncio.run(work())
+        self.assertEqual(outcome.content, ReadAnswer(Table.HOLDING, bytes.fromhex("000A0014001E")), outcome.reason)
+
+    def _serve(self, listening: socket.socket, units: Units) -> None:
+        connection, _ = listening.accept()
+        port = serial.serial_for_url("loop://", timeout=0)
+
+        class Wire:
+            def write(self, data: bytes) -> None:
+                connection.sendall(data)
+
+        manager = serial.rfc2217.PortManager(port, Wire())
+        decoder = Rtu().decoder(Role.REQUESTS)
+        with connection:
+            while data := connection.recv(1024):
+                for event in decoder.feed(b"".join(manager.filter(data))):
+                    assert isinstance(event, Frame)
+                    pdu = units.answer(event.unit_id, event.pdu)
+                    if pdu is not None:
+                        connection.sendall(b"".join(manager.escape(Rtu().encode(event.unit_id, pdu))))
+
+    def test_nobody_there(self) -> None:
+        async def work() -> None:
+            await exchanger_for(parse_link(f"rtu+rfc2217://127.0.0.1:{free_port()}")).open()
+
+        with self.assertRaisesRegex(Unreachable, "nothing listens"):
+            asyncio.run(work())
+
+
+class Tls(InFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.authority_key = ec.generate_private_key(ec.SECP256R1())
+        self.authority = self._certificate("authority", self.authority_key, None)
+        (self.folder / "ca.pem").write_bytes(self.authority.public_bytes(serialization.Encoding.PEM))
+        for name, role in (("server", None), ("operator", "operator"), ("viewer", "viewer"), ("nobody", None)):
+            key = ec.generate_private_key(ec.SECP256R1())
+            self._certificate(name, key, role)
+        stranger = ec.generate_private_key(ec.SECP256R1())
+        self._certificate("stranger", stranger, None, is_own=True)
+
+    def _certificate(self, name: str, key: ec.EllipticCurvePrivateKey, role: str | None, is_own: bool = False) -> x509.Certificate:
+        subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
+        is_authority = name == "authority"
+        issuer = subject if is_authority or is_own else self.authority.subject
+        now = datetime.datetime.now(datetime.UTC)
+        builder = x509.CertificateBuilder().subject_name(subject).issuer_name(issuer).public_key(key.public_key())
+        builder = builder.serial_number(x509.random_serial_number()).not_valid_before(now - datetime.timedelta(1))
+        builder = builder.not_valid_after(now + datetime.timedelta(1))
+        builder = builder.add_extension(x509.BasicConstraints(ca=is_authority, path_length=None), critical=True)
+        if role is not None:
+            value = bytes((0x0C, len(role))) + role.encode()
+            builder = builder.add_extension(x509.UnrecognizedExtension(x509.ObjectIdentifier(ROLE_EXTENSION), value), critical=False)
+        certificate = builder.sign(key if is_authority or is_own else self.authority_key, hashes.SHA256())
+        pem = serialization.Encoding.PEM
+        (self.folder / f"{name}.pem").write_bytes(certificate.public_bytes(pem))
+        plain = serialization.NoEncryption()
+        (self.folder / f"{name}.key").write_bytes(key.private_bytes(pem, serialization.PrivateFormat.PKCS8, plain))
+        return certificate
+
+    def _files(self, client: str | None) -> TlsFiles:
+        ca = str(self.folder / "ca.pem")
+        return TlsFiles(ca, str(self.folder / f"{client}.pem"), str(self.folder / f"{client}.key")) if client else TlsFiles(ca)
+
+    def _asked(self, client: str | None, requests: list[Request], roles: bool = False, wants_client: bool = True) -> list[Outcome]:
+        may = (("operator", (3, 6, 16, 22)), ("viewer", (3,))) if roles else ()
+        serving = TlsServing(self.folder / "server.pem", self.folder / "server.key", self.folder / "ca.pem" if wants_client else None, may)
+        link = TcpLink("127.0.0.1", free_port(), tls=self._files(client))
+        return asked(line_of(link, tls_serving=serving), requests)
+
+    def test_with_certificates_on_both_sides(self) -> None:
+        check_answers(self, self._asked("operator", ASKED))
+        (outcome,) = self._asked(None, ASKED[:1], wants_client=False)
+        self.assertTrue(outcome.is_good)
+
+    def test_a_role_may_do_only_what_it_may(self) -> None:
+        read, write = ASKED[0], WriteRegister(0, 1)
+        for client, codes in (("operator", [None, None]), ("viewer", [None, 1]), ("nobody", [1, 1])):
+            with self.subTest(client=client):
+                self.assertEqual([outcome.code for outcome in self._asked(client, [read, write], roles=True)], codes)
+
+    def test_who_is_not_let_in_is_told_why(self) -> None:
+        with self.assertRaisesRegex(Unreachable, "there is no such file"):
+            asked(line_of(TcpLink("127.0.0.1", free_port())), ASKED[:1], TcpLink("127.0.0.1", 1, tls=TlsFiles("/nothing.pem")))
+        port = free_port()
+        with self.assertRaisesRegex(Unreachable, "does not speak TLS"):
+            asked(line_of(TcpLink("127.0.0.1", port)), ASKED[:1], TcpLink("127.0.0.1", port, tls=self._files("operator")))
+        for client in (None, "stranger"):
+            try:
+                (outcome,) = self._asked(client, ASKED[:1])
+                self.assertEqual(outcome.kind, OutcomeKind.UNREACHABLE)
+            except Unreachable as error:
+                self.assertIn("certificate", str(error))
+        serving = TlsServing(self.folder / "stranger.pem", self.folder / "stranger.key")
+        link = TcpLink("127.0.0.1", free_port(), tls=self._files("operator"))
+        with self.assertRaisesRegex(Unreachable, "certificate is not accepted"):
+            asked(line_of(link, tls_serving=serving), ASKED[:1])
+
+
+class OnOneLine(unittest.TestCase):
+    """What a serial line does, on a virtual clock."""
+
+    def _line(self, **settings: object) -> SimulatedLine:
+        return SimulatedLine(device("One", 5, MAP), device("Two", 6, MAP), **settings)  # type: ignore[arg-type]
+
+    def test_a_broadcast_is_good_after_the_turnaround_and_reads_make_no_sense(self) -> None:
+        line = self._line()
+
+        async def work() -> Outcome:
+            exchanger = line.exchanger()
+            await exchanger.open()
+            with self.assertRaisesRegex(ValueError, "nobody answers"):
+                exchanger.ask(0, Read(Table.HOLDING, 0, 1), 1)
+            return await exchanger.ask(0, WriteRegister(0, 42), 1)
+
+        outcome = run_virtual(work())
+        self.assertEqual((outcome.kind, round(outcome.took_s, 3)), (OutcomeKind.GOOD, 0.1))
+        self.assertEqual([simulated.value("A") for simulated in line.units.devices], [42, 42])
+
+    def test_listen_only_until_a_restart(self) -> None:
+        line = self._line()
+
+        async def work() -> list[OutcomeKind]:
+            exchanger = line.exchanger()
+            await exchanger.open()
+            requests: list[Request] = [Diagnose(4), WriteRegister(0, 9), Diagnose(1), WriteRegister(0, 8)]
+            return [(await exchanger.ask(5, request, 0.2)).kind for request in requests]
+
+        silent, good = OutcomeKind.TIMEOUT, OutcomeKind.GOOD
+        self.assertEqual(run_virtual(work()), [silent, silent, silent, good])
+        self.assertEqual(line.units.devices[0].value("A"), 8)
+
+    def test_an_adapter_that_echoes(self) -> None:
+        def echo(frame: Frame, at: float, right: Pieces) -> Pieces:
+            return [(at, frame.raw), *right]
+
+        for is_told in (True, False):
+            line = self._line()
+            line.fault = echo
+
+            async def work(line: SimulatedLine = line, is_told: bool = is_told) -> list[Outcome]:
+                exchanger = line.exchanger()
+                exchanger._has_echo = is_told
+                await exchanger.open()
+                outcomes = [await exchanger.ask(5, Read(Table.HOLDING, 0, 3), 1), await exchanger.ask(5, WriteRegister(0, 1), 1)]
+                outcomes.append(await exchanger.ask(77, WriteRegister(0, 1), 0.3))
+                self.assertEqual(exchanger.has_found_echo, not is_told)
+                return outcomes
+
+            with self.subTest(is_told=is_told):
+                kinds = [outcome.kind for outcome in run_virtual(work())]
+                self.assertEqual(kinds, [OutcomeKind.GOOD, OutcomeKind.GOOD, OutcomeKind.TIMEOUT])
+
+    def test_an_echo_alone_is_told(self) -> None:
+        line = self._line()
+        line.fault = lambda frame, at, right: [(at, frame.raw)]
+
+        async def work() -> Outcome:
+            exchanger = line.exchanger()
+            await exchanger.open()
+            return await exchanger.ask(5, Read(Table.HOLDING, 0, 3), 0.5)
+
+        outcome = run_virtual(work())
+        self.assertEqual(outcome.kind, OutcomeKind.UNEXPECTED)
+        self.assertIn("echo=yes", outcome.reason)
+
+    def test_several_transactions_in_flight(self) -> None:
+        slow = self._line(is_serial=False, delay_s=0.1)
+
+        async def count(in_flight: int) -> int:
+            slow.requests.clear()
+            line = replace(slow.line, in_flight=in_flight, devices=tuple(device(f"D{n}", n, period_s=0) for n in (5, 6, 7, 8)))
+            slow.units = Units(line, is_serial=False)
+            session = Session(Site("S", (line,)), slow.exchanger, wall=lambda: 0.0)
+            task = asyncio.create_task(session.run())
+            await asyncio.sleep(10.05)
+            task.cancel()
+            await asyncio.gather(task, return_exceptions=True)
+            self.assertTrue(all(row.outcome.is_good for row in session.exchanges))
+            return session.count
+
+        one = run_virtual(count(1))
+        self.assertEqual(one, 100)
+        self.assertGreater(run_virtual(count(4)), 3.9 * one)
+
+    def test_a_connection_per_request(self) -> None:
+        line = line_of(TcpLink("127.0.0.1", free_port()), connects_per_request=True)
+        opened: list[int] = []
+
+        async def work() -> Session:
+            server = SiteServer(Site("S", (line,)))
+            await server.start()
+            (listening,) = server._servers
+            listening.admit = lambda transport: opened.append(1)  # type: ignore[union-attr, method-assign]
+            session = Session(Site("S", (line,)))
+            task = asyncio.create_task(session.run())
+            await asyncio.sleep(0.5)
+            task.cancel()
+            await asyncio.gather(task, return_exceptions=True)
+            await server.stop()
+            return session
+
+        session = asyncio.run(work())
+        self.assertEqual(session.count, len(opened))
+        self.assertTrue(all(row.outcome.is_good for row in session.exchanges), [row.outcome.reason for row in session.exchanges])
+
+
+class Crowds(unittest.TestCase):
+    def test_a_crowd_of_idle_clients_takes_nobody_s_service(self) -> None:
+        link = TcpLink("127.0.0.1", free_port())
+
+        async def work() -> tuple[Outcome, int]:
+            server = SiteServer(Site("S", (line_of(link),)))
+            await server.start()
+            exchanger = exchanger_for(link)
+            await exchanger.open()
+            await exchanger.ask(5, ASKED[0], 3)
+            crowd: list[asyncio.StreamWriter] = []
+            for number in range(MOST_CONNECTIONS + 50):  # each sends one byte and waits
+                _, writer = await asyncio.open_connection(link.host, link.port)
+                writer.write(b"\0")
+                crowd.append(writer)
+                if number % 100 == 99:
+                    await exchanger.ask(5, ASKED[0], 3)
+            outcome = await exchanger.ask(5, ASKED[0], 3)
+            (listening,) = server._servers
+            held = len(listening.connections)  # type: ignore[union-attr]
+            for writer in crowd:
+                writer.transport.abort()
+            exchanger.close()
+            await server.stop()
+            return outcome, held
+
+        outcome, held = asyncio.run(work())
+        self.assertTrue(outcome.is_good, outcome.reason)
+        self.assertLessEqual(held, MOST_CONNECTIONS)
+
+    def test_datagrams_that_are_no_frame(self) -> None:
+        link = UdpLink("127.0.0.1", free_port())
+        line = line_of(link)
+
+        async def work() -> Outcome:
+            server = SiteServer(Site("S", (line,)))
+            await server.start()
+            with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as stranger:
+                for junk in (b"", b"\0", b"\xff" * 300, b"\0\1\0\0\0\6\5\3\0"):
+                    stranger.sendto(junk, (link.host, link.port))
+            exchanger = exchanger_for(link)
+            await exchanger.open()
+            outcome = await exchanger.ask(5, ASKED[0], 3)
+            exchanger.close()
+            await server.stop()
+            return outcome
+
+        self.assertTrue(asyncio.run(work()).is_good)

@@ -1,8 +1,8 @@
 """`make fuzz`: mutated bytes into every decoder, by default ten million into each. A failure prints the seed that replays it.
 
-Starts from sound traffic (requests and answers of every function in every framing) and flips, drops, doubles, swaps and inserts bytes. After
-each piece: no error, what is held stays bounded, no byte is lost (but where a TCP stream is given up), and every sound frame parses or is
-refused in the declared way.
+Starts from sound traffic (requests and answers of every function in every framing) and flips, drops, doubles, swaps and
+inserts bytes. After each piece: no error, what is held stays bounded, no byte is lost (but where a TCP stream is given up), and
+every sound frame parses or is refused in the declared way.
 """
 
 import argparse

@@ -92,12 +92,12 @@ class ReadAndWrite(WithSite):
         self.assertIn("8017", out)
         code, _, error = kanaleto("write", self.tcp, "holding", "2", "7", "--or", "1", "--unit", "5")
         self.assertEqual((code, "take no VALUE" in error), (2, True))
+        kanaleto("write", self.tcp, "holding", "2", "30", "--unit", "5")
 
     def test_raw_and_identify(self) -> None:
         code, out, _ = kanaleto("raw", self.tcp, "03", "0000", "0001", "--unit", "5")
         self.assertEqual(code, 0)
-        self.assertRegex(out, r"sent  00 01 00 00 00 06 05 03 00 00 00 01
-came  00 01 00 00 00 05 05 03 02 ")
+        self.assertRegex(out, r"sent  00 01 00 00 00 06 05 03 00 00 00 01\ncame  00 01 00 00 00 05 05 03 02 ")
         code, out, error = kanaleto("raw", self.serial, "41", "01", "--unit", "5", "--json")
         self.assertEqual((code, json.loads(out)["exception"]), (1, 1), error)
         code, out, _ = kanaleto("identify", self.serial, "--unit", "5", "--json")

@@ -19,10 +19,11 @@ FRAMINGS: list[Framing] = [Rtu(), Ascii(), Tcp()]
 _REQUEST, _ANSWER = "11 03 00 6B 00 03 76 87", "11 03 06 AE 41 56 52 43 40 49 AD"
 
 
+MESSAGES = st.one_of(requests.map(lambda request: (Role.REQUESTS, request)), answers.map(lambda answer: (Role.ANSWERS, answer)))
+
+
 class AnyFrame(unittest.TestCase):
-    @given(
-        st.sampled_from(FRAMINGS), units, st.one_of(requests.map(lambda r: (Role.REQUESTS, r)), answers.map(lambda a: (Role.ANSWERS, a)))
-    )
+    @given(st.sampled_from(FRAMINGS), units, MESSAGES)
     def test_sound_frames_are_right_in_every_field_and_whole(self, framing: Framing, unit: int, message: tuple) -> None:  # type: ignore[type-arg]
         role, content = message
         raw = framing.encode(unit, content.encode(), 7)

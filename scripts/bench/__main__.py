@@ -3,13 +3,15 @@
 import sys
 from collections.abc import Callable
 
-from scripts.bench import first_frame, loopback, serial_line
+from scripts.bench import codecs, first_frame, loopback, read_command, serial_line
 from scripts.bench.figure import Figure
 
 MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "loopback": loopback.measure,
     "serial": serial_line.measure,
     "start": first_frame.measure,
+    "codecs": codecs.measure,
+    "read": read_command.measure,
 }
 
 

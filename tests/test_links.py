@@ -6,6 +6,7 @@ import datetime
 import socket
 import tempfile
 import threading
+import time
 import unittest
 from dataclasses import replace
 from pathlib import Path
@@ -23,6 +24,7 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.lines.serialport import _send
 from kanaleto.lines.tls import ROLE_EXTENSION
 from kanaleto.polling.session import Session
 from kanaleto.site.link import Link, SerialLink, TcpLink, TlsFiles, UdpLink, parse_link
@@ -72,14 +74,14 @@ def line_of(link: Link, **settings: object) -> Line:
     return replace(Line("Line", link, (own, device("Two", 6, MAP))), **settings)  # type: ignore[arg-type]
 
 
-def asked(line: Line, requests: list[Request], client: Link | None = None, unit_id: int = 5) -> list[Outcome]:
+def asked(line: Line, requests: list[Request], client: Link | None = None, clients: list[str] | None = None) -> list[Outcome]:
     async def work() -> list[Outcome]:
-        server = SiteServer(Site("S", (line,)))
+        server = SiteServer(Site("S", (line,)), on_client=clients.append if clients is not None else None)
         await server.start()
         exchanger = exchanger_for(client or line.link)
         try:
             await exchanger.open()
-            return [await exchanger.ask(unit_id, request, 3) for request in requests]
+            return [await exchanger.ask(5, request, 3) for request in requests]
         finally:
             exchanger.close()
             await server.stop()
@@ -230,7 +232,8 @@ class Tls(InFolder):
         may = (("operator", (3, 6, 16, 22)), ("viewer", (3,))) if roles else ()
         serving = TlsServing(self.folder / "server.pem", self.folder / "server.key", self.folder / "ca.pem" if wants_client else None, may)
         link = TcpLink("127.0.0.1", free_port(), tls=self._files(client))
-        return asked(line_of(link, tls_serving=serving), requests)
+        self.clients: list[str] = []
+        return asked(line_of(link, tls_serving=serving), requests, clients=self.clients)
 
     def test_with_certificates_on_both_sides(self) -> None:
         check_answers(self, self._asked("operator", ASKED))
@@ -242,6 +245,7 @@ class Tls(InFolder):
         for client, codes in (("operator", [None, None]), ("viewer", [None, 1]), ("nobody", [1, 1])):
             with self.subTest(client=client):
                 self.assertEqual([outcome.code for outcome in self._asked(client, [read, write], roles=True)], codes)
+                self.assertIn("no role" if client == "nobody" else f"role '{client}'", self.clients[0])
 
     def test_who_is_not_let_in_is_told_why(self) -> None:
         with self.assertRaisesRegex(Unreachable, "there is no such file"):
@@ -259,6 +263,30 @@ class Tls(InFolder):
         link = TcpLink("127.0.0.1", free_port(), tls=self._files("operator"))
         with self.assertRaisesRegex(Unreachable, "certificate is not accepted"):
             asked(line_of(link, tls_serving=serving), ASKED[:1])
+
+
+class Direction(unittest.TestCase):
+    def test_rts_is_up_while_the_bytes_leave(self) -> None:
+        class Port:
+            def __init__(self) -> None:
+                self.seen: list[object] = []
+
+            def __setattr__(self, name: str, value: object) -> None:
+                if name == "rts":
+                    self.seen.append(value)
+                super().__setattr__(name, value)
+
+            def write(self, data: bytes) -> None:
+                self.seen.append(data)
+
+            def flush(self) -> None:
+                self.seen.append("gone")
+
+        port = Port()
+        start = time.monotonic()
+        _send(port, b"abc", True, 0.01)  # type: ignore[arg-type]
+        self.assertEqual(port.seen, [True, b"abc", "gone", False])
+        self.assertGreaterEqual(time.monotonic() - start, 0.03)
 
 
 class OnOneLine(unittest.TestCase):

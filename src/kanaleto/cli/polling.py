@@ -118,6 +118,8 @@ def tell_summary(session: Session, is_json: bool) -> None:
         line_good, line_failed = sum(tally.good for tally in own), sum(tally.failed for tally in own)
         why = f"  {poller.why_unreachable}" if poller.why_unreachable else ""
         click.echo(f"  {poller.line.name}: {line_good + line_failed} exchanges, {line_good} good, {line_failed} failed{why}")
+        if poller.exchanger.has_found_echo:
+            click.echo("    its adapter repeats what it sends: add echo=yes to its link")
         for name in poller.states:
             click.echo(f"    {name}: {_tally_text(tallies[name])}")
 

@@ -166,7 +166,7 @@ class Blocks(unittest.TestCase):
 
     def test_a_point_outside_its_block_is_refused(self) -> None:
         with self.assertRaises(ValueError):
-            RegisterBlock(2, [(1, codec("int32"))])
+            RegisterBlock(2, [(1, codec("int32"))]).decode(bytes(4))
 
 
 class Shown(unittest.TestCase):

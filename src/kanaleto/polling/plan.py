@@ -1,9 +1,14 @@
-"""Which requests fetch the points of a site: every point in one block, no point torn, no register outside the map read."""
+"""Which requests fetch the points of a site, at the least line time: every point in one block, no point torn, points of one group
+together, and no register outside the map read unless `max_gap` allows it."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
-from kanaleto.site.model import Device, Line, Point, Site
+from kanaleto.polling.cost import LineCost, line_cost
+from kanaleto.polling.lessons import Lessons
+from kanaleto.polling.partition import Rules, items_of, partition
+from kanaleto.site.model import DEMAND, Device, Line, Point, Site
 from kanaleto.values.block import BitBlock, RegisterBlock
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
@@ -11,7 +16,8 @@ from kanaleto.wire.pdu import Read
 
 @dataclass(frozen=True, slots=True)
 class Block:
-    """What one request reads. `index` is its place on the board; `offsets` give each point's first register (or bit) in it."""
+    """What one request reads. `index` is its place on the board; `offsets` give each point's first register (or bit) in it;
+    `cost_s` is the line time of the exchange."""
 
     index: int
     line: Line
@@ -22,17 +28,38 @@ class Block:
     points: tuple[Point, ...]
     offsets: tuple[int, ...]
     decoder: RegisterBlock | BitBlock
+    cost_s: float
+
+    @property
+    def key(self) -> tuple[str, Read, tuple[str, ...]]:
+        """The same in two plans when both read the same points with the same request."""
+        return self.device.name, self.request, tuple(point.name for point in self.points)
 
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """Where a point's value is: its block, and its number in that block. None for points that are not polled."""
+    """Where a point's value is: its block, and its number in that block. For points that are not polled, `why_not` says why."""
 
     line: Line
     device: Device
     point: Point
     block: Block | None
     number: int
+    why_not: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Gap:
+    """Addresses `first`…`last` between two blocks of one table and period: what reading through them would cost, and what a second
+    request costs, in seconds of line time. `is_forbidden` when they must not be read."""
+
+    before: Block
+    behind: Block
+    first: int
+    last: int
+    through_s: float
+    second_s: float
+    is_forbidden: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,60 +72,108 @@ class Plan:
     def blocks_of(self, line: Line) -> Iterator[Block]:
         return (block for block in self.blocks if block.line is line)
 
+    def load(self, line: Line) -> float:
+        """The share of the line's time that its blocks take at their periods; above 1 they cannot all be kept. Blocks without a pause
+        and on demand do not count."""
+        return sum(block.cost_s / block.period_s for block in self.blocks_of(line) if block.period_s > 0)
 
-def plan_site(site: Site) -> Plan:
-    """Plan all lines of a site."""
+    def gaps(self, device: Device) -> list[Gap]:
+        """What lies between neighbouring blocks of a device, and why it is two requests."""
+        found: list[Gap] = []
+        unread = [point for point in device.points if not point.access.is_read]
+        own = sorted((b for b in self.blocks if b.device is device), key=lambda b: (b.request.table.value, b.period_s, b.request.address))
+        for before, behind in pairwise(own):
+            if (before.request.table, before.period_s) != (behind.request.table, behind.period_s):
+                continue
+            first, last = before.request.address + before.request.count, behind.request.address - 1
+            cost, table = line_cost(before.line.link, before.line.gap_s), before.request.table
+            if last >= first:
+                through_s = (last - first + 1) * cost.item_s(table)
+                found.append(
+                    Gap(before, behind, first, last, through_s, cost.fixed_s, not _may_read(device, table, first, last + 1, unread))
+                )
+        return found
+
+
+def plan_site(site: Site, lessons: Mapping[str, Lessons] | None = None) -> Plan:
+    """Plan all lines of a site, with what was learned of its devices so far (by name)."""
     blocks: list[Block] = []
     places: list[Place] = []
     for line, device in site.devices():
+        cost = line_cost(line.link, line.gap_s)
         found: dict[int, tuple[Block, int]] = {}
-        if device.is_enabled:
-            for points in _runs(device):
-                block = _block(len(blocks), line, device, points)
-                blocks.append(block)
-                found |= {id(point): (block, number) for number, point in enumerate(block.points)}
+        known = (lessons or {}).get(device.name) or Lessons(device.limits.max_registers, device.limits.max_bits)
+        unread = [point for point in device.points if not point.access.is_read]
+        reasons = {id(point): why for point in device.points if (why := _why_not(device, point, known))}
+        for points, table, period_s in _requests(device, known, cost, reasons, unread):
+            block = _block(len(blocks), line, device, points, table, period_s, cost)
+            blocks.append(block)
+            found |= {id(point): (block, number) for number, point in enumerate(block.points)}
         for point in device.points:
             block_of, number = found.get(id(point), (None, 0))
-            places.append(Place(line, device, point, block_of, number))
+            places.append(Place(line, device, point, block_of, number, reasons.get(id(point), "")))
     return Plan(tuple(blocks), tuple(places))
 
 
-def _is_polled(device: Device, point: Point) -> bool:
-    return point.access.is_read and not device.limits.forbids_reading(point.table, point.address, point.end - 1)
+def _why_not(device: Device, point: Point, known: Lessons) -> str:
+    """Why a point is not polled, or nothing."""
+    if not device.is_enabled:
+        return "the device is switched off"
+    if not point.access.is_read:
+        return "it is only written"
+    if device.limits.forbids_reading(point.table, point.address, point.end - 1):
+        return "never_read covers it"
+    functions = device.limits.functions
+    if functions is not None and point.table.read_function not in functions:
+        return f"the device does not know function {int(point.table.read_function)}"
+    return known.holes.get(point.name, "")
 
 
-def _runs(device: Device) -> Iterator[list[Point]]:
-    """Points that one request can fetch: one table and period, registers without a gap, within the device's limit."""
+def _may_read(device: Device, table: Table, start: int, end: int, unread: Sequence[Point]) -> bool:
+    """Whether registers that no polled point needs may be read along; `unread` are the device's points that are only written."""
+    if end - start > device.limits.max_gap or device.limits.forbids_reading(table, start, end - 1):
+        return False
+    return not any(point.table is table and point.address < end and start < point.end for point in unread)
+
+
+def _requests(
+    device: Device, known: Lessons, cost: LineCost, reasons: Mapping[int, str], unread: Sequence[Point]
+) -> Iterator[tuple[list[Point], Table, float]]:
     kinds: dict[tuple[Table, float], list[Point]] = {}
     for point in device.points:
-        if _is_polled(device, point):
+        if id(point) not in reasons:
             kinds.setdefault((point.table, point.period_s), []).append(point)
-    for (table, _), points in kinds.items():
-        yield from _split(sorted(points, key=lambda point: (point.address, point.end)), device.limits.most_read(table))
+    periods = _kept_below_watchdog(device, kinds)
+    for (table, period_s), points in kinds.items():
+        rules = Rules(
+            min(known.most(table), device.limits.most_read(table)),
+            cost.fixed_s,
+            cost.item_s(table),
+            lambda start, end, table=table: _may_read(device, table, start, end, unread),  # type: ignore[misc]
+            known.breaks(table),
+        )
+        for request in partition(items_of(points, rules), rules):
+            yield [point for item in request for point in item.points], table, periods[table, period_s]
 
 
-def _split(points: Iterable[Point], most: int) -> Iterator[list[Point]]:
-    run: list[Point] = []
-    end = 0
-    for point in points:
-        reach = max(end, point.end)
-        if run and (point.address > end or reach - run[0].address > most):
-            yield run
-            run, reach = [], point.end
-        run.append(point)
-        end = reach
-    if run:
-        yield run
+def _kept_below_watchdog(device: Device, kinds: Mapping[tuple[Table, float], Sequence[Point]]) -> dict[tuple[Table, float], float]:
+    """The periods, the shortest of them shortened where the device would not bear to be left alone so long: to half its watchdog."""
+    periods = {kind: kind[1] for kind in kinds}
+    asked = [kind for kind in kinds if kind[1] != DEMAND]
+    if device.watchdog_s is not None and asked:
+        shortest = min(asked, key=lambda kind: kind[1])
+        periods[shortest] = min(shortest[1], device.watchdog_s / 2)
+    return periods
 
 
-def _block(index: int, line: Line, device: Device, points: list[Point]) -> Block:
-    first = points[0]
-    start, end = first.address, max(point.end for point in points)
-    request = Read(first.table, start, end - start)
+def _block(index: int, line: Line, device: Device, points: Sequence[Point], table: Table, period_s: float, cost: LineCost) -> Block:
+    start, end = min(point.address for point in points), max(point.end for point in points)
+    request = Read(table, start, end - start)
     offsets = tuple(point.address - start for point in points)
     decoder: RegisterBlock | BitBlock
-    if first.table.is_bits:
+    if table.is_bits:
         decoder = BitBlock(request.count, offsets)
     else:
         decoder = RegisterBlock(request.count, [(point.address - start, point.codec) for point in points])
-    return Block(index, line, device, request, request.encode(), first.period_s, tuple(points), offsets, decoder)
+    cost_s = cost.request_s(table, request.count)
+    return Block(index, line, device, request, request.encode(), period_s, tuple(points), offsets, decoder, cost_s)

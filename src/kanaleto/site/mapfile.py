@@ -3,7 +3,7 @@
 import csv
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, replace
 from io import StringIO
 from pathlib import Path
 from typing import TypeVar
@@ -159,7 +159,7 @@ class _Row:
         initial = self._initial(point)
         if not self._is_sound:
             return None
-        return Point(**{own.name: getattr(point, own.name) for own in fields(point)} | {"initial": initial})
+        return replace(point, initial=initial)
 
     def _table(self) -> Table | None:
         text = self._cells.get("table", "")

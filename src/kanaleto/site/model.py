@@ -58,16 +58,15 @@ class Point:
     initial: float | str | None = None
     note: str = ""
     row: int = 0
+    size: int = field(init=False)
+    """Registers, or bits in a table of bits."""
+    end: int = field(init=False)
+    """The address after its last."""
 
-    @property
-    def size(self) -> int:
-        """Registers, or bits in a table of bits."""
-        return 1 if self.table.is_bits else self.codec.registers
-
-    @property
-    def end(self) -> int:
-        """The address after its last."""
-        return self.address + self.size
+    def __post_init__(self) -> None:
+        size = 1 if self.table.is_bits else self.codec.registers
+        object.__setattr__(self, "size", size)
+        object.__setattr__(self, "end", self.address + size)
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,20 +19,27 @@ class RegisterBlock:
     """Decodes the points of a block of registers. `fields` gives each point's first register in the block and its codec."""
 
     def __init__(self, registers: int, fields: Sequence[tuple[int, Codec]]) -> None:
+        self._registers, self._fields = registers, fields
+        self._is_compiled = False
+
+    def _compile(self) -> None:
+        """Done when the first answer comes: planning thousands of points stays quick. Raises ValueError for a point outside the block."""
         places: list[int] = []
-        for start, codec in fields:
-            if start < 0 or start + codec.registers > registers:
-                raise ValueError(f"registers {start}…{start + codec.registers - 1} are not in a block of {registers}")
+        for start, codec in self._fields:
+            if start < 0 or start + codec.registers > self._registers:
+                raise ValueError(f"registers {start}…{start + codec.registers - 1} are not in a block of {self._registers}")
             places += [2 * start + place for place in byte_places(codec.type, codec.order)]
-        self._take = None if places == list(range(2 * registers)) else itemgetter(*places) if places else None
+        self._take = None if places == list(range(2 * self._registers)) else itemgetter(*places) if places else None
         self._is_empty = not places
-        self._struct = Struct(">" + "".join(codec.struct_code for _, codec in fields))
-        self._finish = [(index, codec) for index, (_, codec) in enumerate(fields) if not codec.is_plain]
-        self._floats = [index for index, (_, codec) in enumerate(fields) if codec.is_plain and codec.type.is_float]
-        self._codecs = [codec for _, codec in fields]
+        self._struct = Struct(">" + "".join(codec.struct_code for _, codec in self._fields))
+        self._finish = [(index, codec) for index, (_, codec) in enumerate(self._fields) if not codec.is_plain]
+        self._floats = [index for index, (_, codec) in enumerate(self._fields) if codec.is_plain and codec.type.is_float]
+        self._is_compiled = True
 
     def decode(self, data: bytes) -> tuple[Value, ...]:
         """Values of the block's points, from its registers as they came."""
+        if not self._is_compiled:
+            self._compile()
         if self._is_empty:
             return ()
         raw = self._struct.unpack(bytes(self._take(data)) if self._take else data)
@@ -41,7 +48,7 @@ class RegisterBlock:
         values = list(raw)
         for index in self._floats:
             if not isfinite(values[index]):
-                values[index] = self._codecs[index].finish(values[index])
+                values[index] = self._fields[index][1].finish(values[index])
         for index, codec in self._finish:
             values[index] = codec.finish(values[index])
         return tuple(values)

@@ -7,9 +7,10 @@ from dataclasses import replace
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.board import Quality, Reading
 from kanaleto.polling.diagnosis import look_at
+from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import SLICES, Water, Worst
 from kanaleto.polling.plan import plan_site
-from kanaleto.polling.session import Session
+from kanaleto.polling.session import HOLES_AGAIN_S, Session
 from kanaleto.site.model import DeviceLimits, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, WriteRegister
@@ -30,6 +31,8 @@ class Running:
         return self
 
     async def __aexit__(self, *arguments: object) -> None:
+        if self._task.done():
+            self._task.result()
         self._task.cancel()
         await asyncio.gather(self._task, return_exceptions=True)
 
@@ -125,14 +128,17 @@ class Polling(unittest.TestCase):
                 line.fault = lambda frame, at, right: [(at + 0.01, raw)] if frame.pdu[2] == 10 else right
                 await running.for_s(5)
                 far = running.reading("Device", "Far")
-                self.assertEqual(far.quality, Quality.NEVER)
+                self.assertEqual(far.quality, Quality.BAD)
                 self.assertIn("exception 2", far.reason)
                 self.assertEqual(running.reading("Device", "Level").quality, Quality.GOOD)
+                self.assertEqual(running.tally("Device").exceptions, {2: 2})  # then it is left out, and told
+                kinds = [event.kind for event in running.session.events.ring]
+                self.assertEqual(kinds, [EventKind.EXCEPTION, EventKind.LEARNED])
                 line.fault = None
-                await running.for_s(2)
+                await running.for_s(HOLES_AGAIN_S + 2)
                 self.assertEqual(running.reading("Device", "Far").quality, Quality.GOOD)
                 line.fault = lambda frame, at, right: [(at + 0.01, raw)] if frame.pdu[2] == 10 else right
-                await running.for_s(2)
+                await running.for_s(1)
                 self.assertEqual(running.reading("Device", "Far").quality, Quality.BAD)
 
         run_virtual(work())

@@ -76,13 +76,18 @@ class _Printer:
 class _PrintingSession(Session):
     def __init__(self, site: Site, printer: _Printer | None) -> None:
         self._printer = printer
-        super().__init__(site, on_record=printer.on_record if printer is not None else None)
-        if printer is not None:
-            for poller in self.pollers:
-                poller.on_unreachable = printer.on_unreachable
+        super().__init__(site)
 
-    def _note(self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
-        super()._note(line, device, request, outcome, attempt)
+    def on_record(self, block: Block, record: Record) -> None:
+        if self._printer is not None:
+            self._printer.on_record(block, record)
+
+    def on_unreachable(self, line: Line, why: str) -> None:
+        if self._printer is not None:
+            self._printer.on_unreachable(line, why)
+
+    def on_exchange(self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
+        super().on_exchange(line, device, request, outcome, attempt)
         if self._printer is not None:
             self._printer.on_exchange(line, device, outcome)
 
@@ -95,7 +100,6 @@ def poll_site(site: Site, for_s: float | None, is_quiet: bool, is_json: bool) ->
         try:
             async with asyncio.timeout(for_s):
                 await session.run()
-                await asyncio.Event().wait()  # a site without lines: until it is over
         except TimeoutError:
             return
 
@@ -151,6 +155,6 @@ def _tally_text(tally: Tally) -> str:
         if count
     ]
     if tally.took is not None:
-        low, middle, high = (1000 * value for value in tally.took)
+        low, middle, _, high = (1000 * value for value in tally.took)
         parts.append(f"answers in {low:.1f} … {middle:.1f} … {high:.1f} ms")
     return ", ".join(parts)

@@ -45,6 +45,10 @@ class Channel(Protocol):
         """Least silence between two frames."""
 
     @property
+    def keeps_time(self) -> bool:
+        """Whether bytes really take that long, so that none can come sooner."""
+
+    @property
     def is_datagram(self) -> bool:
         """Whether each delivery is a whole frame or none."""
 

@@ -3,7 +3,7 @@
 Rules. Every request has exactly one outcome. Where the framing has transactions, the answer must carry the request's; elsewhere it
 must be the next sound frame of the same unit and function, in full. A sound frame that is not the answer does not end
 the waiting; when nothing better comes before the deadline, the outcome is `unexpected`. Bytes that are no frame end the
-waiting once the line is silent again, if they were enough to be one. The deadline is for the answer to begin; an answer that has begun
+waiting once the line is silent again, if they begin as the answer would; other noise does not. The deadline is for the answer to begin; an answer that has begun
 may take as long as the longest frame takes. After a timeout on a stream without transactions the line listens for a quarantine,
 and what comes then is counted late and thrown away. One timer a line serves all deadlines.
 
@@ -30,6 +30,7 @@ _QUIET_S = 0.05  # adapters hold bytes back: what is no frame is settled only af
 _CUT_SHORT_S = 0.25  # a busy machine or a radio link may pause inside a frame: its rest is waited for this long
 QUARANTINE_S = 0.25
 TURNAROUND_S = 0.1  # after a broadcast, for the slaves to do it (serial line 1.02, 2.4.1: 100 to 200 ms)
+_CLOCK_SLACK_S = 0.001
 _OVERSLEPT_S = 0.02  # a deadline seen later than this was missed by us, not by the device: what waits unread is read first
 _READ_FIRST_S = 0.03
 
@@ -60,6 +61,7 @@ class Strays:
     late: int = 0
     unasked: int = 0
     bytes: int = 0
+    gateway_late_s: float = 0.0  # how long after the request a gateway's 0A or 0B came, when it came too late
 
 
 @dataclass(slots=True)
@@ -69,16 +71,6 @@ class Traffic:
     sent: int = 0
     received: int = 0
     strays: Strays = field(default_factory=Strays)
-
-
-def _common_start(one: bytes, other: bytes) -> int:
-    """How many bytes both begin with alike."""
-    count = 0
-    for left, right in zip(one, other, strict=False):
-        if left != right:
-            break
-        count += 1
-    return count
 
 
 _ANSWERED = (Read, WriteThenRead, ReadFile, ReadFifo, Plain, Identify)
@@ -98,6 +90,7 @@ class Exchanger:
         self.has_found_echo = False
         self._has_echo = has_echo
         self._echo = b""  # what is still to be taken off
+        self._held_echo = b""  # what came and may be the beginning of it
         self._last_frame = b""
         self._gap_s = max(gap_s, channel.gap_s)
         self._quarantine_s = 0.0 if framing.has_transactions else quarantine_s
@@ -105,7 +98,7 @@ class Exchanger:
         self._cut_short_s = max(_CUT_SHORT_S, 5 * channel.character_s)
         self._decoder = framing.decoder(Role.ANSWERS)
         self._pending: dict[int, _Waiting] = {}
-        self._recent: deque[int] = deque(maxlen=_RECENT)
+        self._recent: deque[tuple[int, float]] = deque(maxlen=_RECENT)  # transaction, and when its request had gone
         self._transaction = 0
         self._free_at = 0.0
         self._quiet_at = 0.0
@@ -149,8 +142,8 @@ class Exchanger:
             self._discard_held()
         starts_at = max(now, self._free_at)
         sent_at = self.channel.write(frame, starts_at)
-        self._echo = frame if self._has_echo else b""
-        self._last_frame = frame if not self.framing.has_transactions else b""
+        self._echo, self._held_echo = frame if self._has_echo else b"", b""
+        self._last_frame = frame if type(request) in _ANSWERED and not self.framing.has_transactions else b""
         self.traffic.sent += len(frame)
         is_broadcast = unit_id == 0 and not self.framing.has_transactions
         deadline = sent_at + (TURNAROUND_S if is_broadcast else timeout_s)
@@ -170,8 +163,7 @@ class Exchanger:
     def _receive(self, data: bytes, at: float) -> None:
         self.traffic.received += len(data)
         if self._echo:
-            same = _common_start(self._echo, data)
-            self._echo, data = (self._echo[same:] if same == len(data) else b""), data[same:]
+            data = self._without_echo(data)
             if not data:
                 return
         for waiting in self._pending.values():
@@ -187,6 +179,15 @@ class Exchanger:
             if self._timer is None or self._timer.when() > self._quiet_at:
                 self._arm(self._quiet_at)
 
+    def _without_echo(self, data: bytes) -> bytes:
+        """What came without the request's own bytes at its head; nothing while it may still become them."""
+        self._held_echo += data
+        if self._echo.startswith(self._held_echo) and len(self._held_echo) < len(self._echo):
+            return b""
+        came = self._held_echo.removeprefix(self._echo)
+        self._echo = self._held_echo = b""
+        return came
+
     def _take(self, event: Event, at: float) -> None:
         if self._is_echo(event):
             return
@@ -195,8 +196,8 @@ class Exchanger:
             return
         key = event.transaction if event.transaction is not None else 0
         waiting = self._pending.get(key)
-        if waiting is None or at < waiting.starts_at:  # what came before the request went out cannot answer it
-            self._take_stray(event, key)
+        if waiting is None or at < waiting.starts_at or self._began_too_early(event, waiting, at):
+            self._take_stray(event, key, at)
             return
         content: Answer | None = None
         try:
@@ -216,6 +217,11 @@ class Exchanger:
             self.traffic.strays.unasked += 1
             waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, wrong)
 
+    def _began_too_early(self, frame: Frame, waiting: _Waiting, at: float) -> bool:
+        """Whether a frame must have begun before the request had gone, by the time its bytes take: then it answers something else."""
+        took_s = len(frame.raw) * self.channel.character_s
+        return self.channel.keeps_time and at - took_s < waiting.sent_at - _CLOCK_SLACK_S
+
     def _is_echo(self, event: Event) -> bool:
         """Whether these bytes begin with the request itself, which no answer but that to a single write does."""
         if self.framing.has_transactions or self._has_echo:
@@ -229,17 +235,20 @@ class Exchanger:
                 return True
         return False
 
-    def _take_stray(self, frame: Frame, key: int) -> None:
+    def _take_stray(self, frame: Frame, key: int, at: float) -> None:
         strays = self.traffic.strays
         strays.bytes += len(frame.raw)
         if frame.raw == self._last_frame and not self._has_echo:
             self.has_found_echo = self._has_echo = True
-        if self.framing.has_transactions and key not in self._recent:
+        sent_at = next((sent for recent, sent in reversed(self._recent) if recent == key), None) if self.framing.has_transactions else 0.0
+        if sent_at is None:
             strays.unasked += 1
             for waiting in self._pending.values():
                 waiting.strange = (OutcomeKind.UNEXPECTED, frame.raw, f"transaction {key} answered, nobody had asked it")
-        else:
-            strays.late += 1
+            return
+        strays.late += 1
+        if self.framing.has_transactions and frame.pdu[0] & 0x80 and frame.pdu[1:] in (b"\x0a", b"\x0b"):
+            strays.gateway_late_s = at - sent_at
 
     def _take_garbled(self, event: Garbled, at: float) -> None:
         if event.fatal:
@@ -252,10 +261,18 @@ class Exchanger:
         for key, waiting in list(self._pending.items()):
             if at < waiting.starts_at:
                 continue
-            if len(event.raw) >= _SHORTEST_FRAME and not self.framing.has_transactions:
+            if self._looks_like_answer(event.raw, waiting):
                 self._finish(key, OutcomeKind.GARBLED, event.raw, None, at, event.reason)
             else:
                 waiting.strange = (OutcomeKind.GARBLED, event.raw, event.reason)
+
+    def _looks_like_answer(self, raw: bytes, waiting: _Waiting) -> bool:
+        """Whether garbled bytes are most likely the answer itself, spoilt: it has come then, and need not be waited for. Anything else is
+        noise, and the answer may still come."""
+        if self.framing.has_transactions or len(raw) < _SHORTEST_FRAME:
+            return False
+        head = 5 if self.framing.name == "ascii" else 2  # unit and function
+        return raw[:head] == waiting.frame[:head]
 
     def _lose(self, why: str) -> None:
         self.lost_because = why
@@ -271,7 +288,7 @@ class Exchanger:
 
     def _finish(self, key: int, kind: OutcomeKind, raw: bytes, content: Answer | None, at: float, reason: str) -> None:
         waiting = self._pending.pop(key)
-        self._recent.append(key)
+        self._recent.append((key, waiting.sent_at))
         self._free_at = at + self._gap_s
         if kind is not OutcomeKind.GOOD and kind is not OutcomeKind.EXCEPTION:
             self._free_at += self._quarantine_s
@@ -290,19 +307,20 @@ class Exchanger:
 
     def _ring(self) -> None:
         self._timer = None
-        now = self._loop.time() + 1e-6
-        if self._decoder.held and now >= self._quiet_at:
+        now = self._loop.time()
+        soon = now + 1e-6  # a timer may ring a trifle early
+        if self._decoder.held and soon >= self._quiet_at:
             for event in self._decoder.silence():
                 self._take(event, now)
         for key, waiting in list(self._pending.items()):
-            is_arriving = self._decoder.held > 0 and now < self._quiet_at and now < waiting.cap
-            if now < waiting.deadline or is_arriving:
+            is_arriving = self._decoder.held > 0 and soon < self._quiet_at and soon < waiting.cap
+            if soon < waiting.deadline or is_arriving:
                 continue
             if now > waiting.deadline + _OVERSLEPT_S and not waiting.has_grace and not self._decoder.held:
                 waiting.has_grace, waiting.deadline = True, now + _READ_FIRST_S
                 continue
             self._expire(key, waiting, now)
-        ends = [waiting.deadline if waiting.deadline > now else waiting.cap for waiting in self._pending.values()]
+        ends = [waiting.deadline if waiting.deadline > soon else waiting.cap for waiting in self._pending.values()]
         if self._decoder.held:
             ends.append(max(self._quiet_at, now))
         if ends and self.channel.is_open:

@@ -12,6 +12,7 @@ FarEnd = Callable[[bytes, float], list[tuple[float, bytes]]]
 class MemoryChannel:
     """Bytes written reach `far_end` when their last has left; what it gives comes back at the times that it says."""
 
+    keeps_time = True
     is_datagram = False
 
     def __init__(self, far_end: FarEnd, character_s: float = 0.0, gap_s: float = 0.0) -> None:

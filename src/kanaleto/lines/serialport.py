@@ -38,6 +38,7 @@ class SerialChannel:
         self._port: serial.Serial | None = None
         self._outgoing: SimpleQueue[tuple[bytes, float] | None] = SimpleQueue()
         self._generation = 0
+        self._keeps_time = False
 
     @property
     def character_s(self) -> float:
@@ -48,12 +49,18 @@ class SerialChannel:
         return self._link.settings.gap_s
 
     @property
+    def keeps_time(self) -> bool:
+        """A pseudo-terminal may be quicker than its settings; a port of another machine shares its network's whims."""
+        return self._keeps_time
+
+    @property
     def is_open(self) -> bool:
         return self._port is not None
 
     async def open(self, on_data: OnData, on_lost: OnLost) -> None:
         loop = self._loop = asyncio.get_running_loop()
         self._port = port = await loop.run_in_executor(None, _open_port, self._link)
+        self._keeps_time = not self._link.is_remote and not is_pseudo_terminal(self._link.port)
         self._generation += 1
         outgoing: SimpleQueue[tuple[bytes, float] | None] = SimpleQueue()
         self._outgoing = outgoing

@@ -15,6 +15,7 @@ class TcpChannel:
 
     character_s = 0.0
     gap_s = 0.0
+    keeps_time = False
     is_datagram = False
 
     def __init__(self, link: TcpLink, connect_timeout_s: float) -> None:

@@ -11,6 +11,7 @@ class UdpChannel:
 
     character_s = 0.0
     gap_s = 0.0
+    keeps_time = False
     is_datagram = True
 
     def __init__(self, link: UdpLink, connect_timeout_s: float) -> None:

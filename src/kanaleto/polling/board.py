@@ -5,10 +5,11 @@ A point is (block, number): there is no object a point here.
 """
 
 from collections import deque
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 
-from kanaleto.polling.plan import Place, Plan
+from kanaleto.polling.plan import Block, Place, Plan
 from kanaleto.site.model import DEMAND
 from kanaleto.values.codec import NoValue, Value
 
@@ -56,9 +57,6 @@ class Reading:
     wall_s: float | None
 
 
-_NOT_POLLED = Reading(None, Quality.NEVER, "not polled", b"", None, None)
-
-
 class Board:
     """See the head of this file."""
 
@@ -68,6 +66,26 @@ class Board:
         self.cycles_s: list[float] = [block.period_s for block in plan.blocks]  # the period as reached
         self.traces: list[deque[Record]] = [deque(maxlen=TRACE_LENGTH) for _ in plan.blocks]
         self._traced_at = [-TRACE_EVERY_S] * len(plan.blocks)
+
+    def extend(self, blocks: Sequence[Block], length: int) -> None:
+        """Room for blocks of a plan that grew; `length` is how many records there are to be."""
+        more = length - len(self.records)
+        self.troubles += [None] * more
+        self.cycles_s += [0.0] * more
+        self.traces += [deque(maxlen=TRACE_LENGTH) for _ in range(more)]
+        self._traced_at += [-TRACE_EVERY_S] * more
+        self.records += [None] * more
+        for block in blocks:
+            self.cycles_s[block.index] = block.period_s
+
+    def carry_over(self, plan: Plan, old_plan: Plan, old: "Board") -> None:
+        """Take from another board what blocks that read the same have there."""
+        before = {block.key: block.index for block in old_plan.blocks}
+        for block in plan.blocks:
+            index = before.get(block.key)
+            if index is not None:
+                self.records[block.index], self.troubles[block.index] = old.records[index], old.troubles[index]
+                self.traces[block.index], self.cycles_s[block.index] = old.traces[index], old.cycles_s[index]
 
     def put(self, index: int, record: Record) -> None:
         """A block was read."""
@@ -90,7 +108,9 @@ class Board:
         """A point as it stands at loop time `now_s`."""
         block = place.block
         if block is None:
-            return _NOT_POLLED
+            if place.is_refused:
+                return Reading(None, Quality.BAD, place.why_not, b"", None, None)
+            return Reading(None, Quality.NEVER, f"not polled: {place.why_not}" if place.why_not else "not polled", b"", None, None)
         record, trouble = self.records[block.index], self.troubles[block.index]
         if record is None:
             return Reading(None, Quality.NEVER, trouble.reason if trouble else "not asked yet", b"", None, None)

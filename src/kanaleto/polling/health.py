@@ -99,7 +99,8 @@ class Water:
 
 @dataclass(frozen=True, slots=True)
 class Tally:
-    """Outcomes counted. `took` are minimum, median and maximum in seconds over the last good answers, or None."""
+    """Outcomes counted, bytes sent and received. `took` are minimum, median, 95 % and maximum in seconds over the last 256 good answers,
+    or None."""
 
     good: int
     exceptions: dict[int, int]
@@ -107,7 +108,9 @@ class Tally:
     garbled: int
     unexpected: int
     unreachable: int
-    took: tuple[float, float, float] | None
+    took: tuple[float, float, float, float] | None
+    bytes_sent: int = 0
+    bytes_received: int = 0
 
     @property
     def failed(self) -> int:
@@ -122,12 +125,19 @@ class Counts:
     """Counts the outcomes of one device."""
 
     def __init__(self) -> None:
+        self.reset()
+
+    def reset(self) -> None:
+        """Count from nought."""
         self._counts = dict.fromkeys(OutcomeKind, 0)
         self._codes: dict[int, int] = {}
         self._took: deque[float] = deque(maxlen=_TIMES)
+        self._sent = self._received = 0
 
     def add(self, outcome: Outcome) -> None:
         self._counts[outcome.kind] += 1
+        self._sent += len(outcome.request)
+        self._received += len(outcome.answer)
         if outcome.kind is OutcomeKind.GOOD:
             self._took.append(outcome.took_s)
         elif outcome.kind is OutcomeKind.EXCEPTION and outcome.code is not None:
@@ -136,7 +146,8 @@ class Counts:
     def tally(self) -> Tally:
         counts = self._counts
         times = sorted(self._took.copy())
-        took = (times[0], times[len(times) // 2], times[-1]) if times else None
+        count = len(times)
+        took = (times[0], times[count // 2], times[min(count * 95 // 100, count - 1)], times[-1]) if times else None
         return Tally(
             counts[OutcomeKind.GOOD],
             dict(self._codes),
@@ -145,4 +156,6 @@ class Counts:
             counts[OutcomeKind.UNEXPECTED],
             counts[OutcomeKind.UNREACHABLE],
             took,
+            self._sent,
+            self._received,
         )

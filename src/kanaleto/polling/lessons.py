@@ -39,6 +39,7 @@ class Lessons:
     def __init__(self, most_registers: int, most_bits: int) -> None:
         self._tables = {table: _Known(most_bits if table.is_bits else most_registers) for table in Table}
         self.holes: dict[str, str] = {}  # the point's name, and why
+        self.holes_since_s = 0.0  # loop time of the last of them
 
     def most(self, table: Table) -> int:
         """How many items a request may ask, as far as is known."""
@@ -100,6 +101,10 @@ class Lessons:
         self.holes |= dict.fromkeys(names, why)
         self._clear(known, names)
         return f"does not give {' and '.join(sorted(names))}: {why}"
+
+    def try_holes_again(self) -> None:
+        """Forget which points the device does not give: it may have been starting up, or another one stands there now."""
+        self.holes.clear()
 
     def settle(self, table: Table, largest_planned: int) -> str:
         """Told the largest request of a new plan: when it is nothing that was not read well already, the limit is found. Gives the

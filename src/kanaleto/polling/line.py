@@ -1,27 +1,33 @@
-"""Polls one line: connects, asks what is due, earliest deadline first, and comes back from everything by itself.
+"""Polls one line: connects, asks what is due, and comes back from everything by itself. What is due when stands in `schedule`.
 
-A device that stays silent is asked less and less often, with one block and without retries; its first answer makes all of its blocks
-due at once. While the line cannot be reached every block of it is in trouble, and connecting is tried again and again, with
-growing pauses.
+While the line cannot be reached every block of it is in trouble, and connecting is tried again and again, with growing pauses. A network
+connection on which nothing has answered for long is closed and made anew: the far end may have forgotten it.
 """
 
 import asyncio
-import heapq
 from collections import deque
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Protocol
 
 from kanaleto.lines.channel import Unreachable
-from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.board import Board, Record, Trouble
-from kanaleto.polling.health import Counts, Water
+from kanaleto.polling.events import EventKind
+from kanaleto.polling.health import Water
 from kanaleto.polling.plan import Block
-from kanaleto.site.model import DEMAND, Device, Line
+from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule
+from kanaleto.site.model import Device, Line
+from kanaleto.wire.codes import ExceptionCode, exception_text
 from kanaleto.wire.pdu import ReadAnswer, Request
 
-LONGEST_BACK_OFF_S = 30.0
 _MOST_ASKED = 1000  # one-off requests waiting for the line
+_BLOCK_SILENCES = 3  # tries of one block that nothing came of, its device answering others between, until it is narrowed down
+_REFUSALS = 2  # refusals in a row until a block is narrowed down: a device that starts up may refuse once
+_DEAD_CONNECTION = 6  # timeouts in a row, with no answer from anybody, until a network connection is made anew
+_SLOW_SHARE, _SLOW_TIMES = 0.7, 3
+_NARROWED = (ExceptionCode.ILLEGAL_DATA_ADDRESS, ExceptionCode.ILLEGAL_DATA_VALUE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,37 +43,22 @@ class Exchange:
     attempt: int
 
 
-OnExchange = Callable[[Line, Device | None, Request, Outcome, int], None]
-OnRecord = Callable[[Block, Record], None]
-OnUnreachable = Callable[[Line, str], None]
+class Listener(Protocol):
+    """Whom a poller tells: the session."""
 
+    def on_exchange(self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None: ...
 
-@dataclass(slots=True)
-class _Job:
-    """A block and when it is due next."""
+    def on_record(self, block: Block, record: Record) -> None: ...
 
-    block: Block
-    due_s: float
-    is_running: bool = False
+    def on_read(self, block: Block) -> None: ...
 
+    def on_refused(self, block: Block, why: str) -> None: ...
 
-@dataclass(slots=True)
-class DeviceState:
-    """A device as the poller knows it. Times are loop times; `silent_since_s` is None while it answers."""
+    def on_unreachable(self, line: Line, why: str) -> None: ...
 
-    device: Device
-    counts: Counts = field(default_factory=Counts)
-    failures_in_a_row: int = 0
-    silent_since_s: float | None = None
-    last_answer_s: float | None = None
-    next_try_s: float = 0.0
-    reason: str = ""
-    jobs: list[_Job] = field(default_factory=list)
+    def on_event(self, kind: EventKind, line: str, device: str, text: str, going_on: object = None) -> None: ...
 
-
-def _wake(sleeper: asyncio.Future[None]) -> None:
-    if not sleeper.done():
-        sleeper.set_result(None)
+    def end_event(self, line: str, device: str, going_on: object) -> None: ...
 
 
 @dataclass(slots=True)
@@ -79,50 +70,94 @@ class _Asked:
     future: asyncio.Future[Outcome]
 
 
+def _wake(sleeper: asyncio.Future[None]) -> None:
+    if not sleeper.done():
+        sleeper.set_result(None)
+
+
 class LinePoller:
     """See the head of this file. All methods but the constructor are for the loop's thread; plain attributes may be read by anybody."""
 
     def __init__(
-        self,
-        line: Line,
-        blocks: list[Block],
-        board: Board,
-        exchanger: Exchanger,
-        wall: Callable[[], float],
-        on_exchange: OnExchange,
-        on_record: OnRecord | None = None,
+        self, line: Line, blocks: Iterable[Block], board: Board, exchanger: Exchanger, wall: Callable[[], float], listener: Listener
     ) -> None:
         self.line = line
         self.exchanger = exchanger
-        self.states = {device.name: DeviceState(device) for device in line.devices}
+        self.states: dict[str, DeviceState] = {}
         self.water = Water()
+        self.schedule = Schedule(self._is_wanted)
         self.why_unreachable = ""
         self.next_connect_s = 0.0
-        self.overruns = 0
         self.is_held = False
-        self.on_unreachable: OnUnreachable | None = None
-        self._blocks = blocks
+        self.is_off = False
         self._board = board
         self._wall = wall
-        self._on_exchange = on_exchange
-        self._on_record = on_record
-        self._heap: list[tuple[float, int, _Job]] = []
-        self._unpaced: deque[_Job] = deque()
+        self._listener = listener
         self._asked: deque[_Asked] = deque()
         self._sleeping: set[asyncio.Future[None]] = set()
-        for block in blocks:
-            job = _Job(block, 0.0)
-            self.states[block.device.name].jobs.append(job)
-            if block.period_s == 0:
-                self._unpaced.append(job)
-            elif block.period_s != DEMAND:
-                self._push(job, 0.0)
+        self._timeouts_in_a_row = 0
+        self._has_told_down = False
+        self._start_s = 0.0
+        self._set_blocks(list(blocks), 0.0)
+
+    def _set_blocks(self, blocks: list[Block], now: float) -> None:
+        for device in self.line.devices:
+            state = self.states.setdefault(device.name, DeviceState(device))
+            state.device = device
+            own = [block for block in blocks if block.device is device]
+            longest_s = max((block.cost_s for block in own), default=0.0)
+            state.probe_cost_s = device.timeout_s + longest_s + (0 if self.exchanger.framing.has_transactions else QUARANTINE_S)
+            self.schedule.set_jobs(state, own, now)
+
+    @property
+    def overruns(self) -> int:
+        return sum(job.overruns for state in self.states.values() for job in state.jobs)
 
     # From outside, in the loop's thread
+
+    def adopt(self, line: Line, blocks: Iterable[Block], board: Board) -> None:
+        """Go on with another plan, and maybe other devices, on the same connection."""
+        names = {device.name for device in line.devices}
+        for name in [name for name in self.states if name not in names]:
+            self.schedule.forget(name)
+            del self.states[name]
+        self.line, self._board = line, board
+        self._set_blocks(list(blocks), asyncio.get_running_loop().time())
+        self._ring()
+
+    def replan(self, device: Device, blocks: Iterable[Block]) -> None:
+        """Other blocks for one device."""
+        self.schedule.set_jobs(self.states[device.name], blocks, asyncio.get_running_loop().time())
+        self._ring()
 
     def hold(self, is_held: bool) -> None:
         """Stop asking, or go on; one-off requests still go out."""
         self.is_held = is_held
+        self._ring()
+
+    def switch(self, is_on: bool) -> None:
+        """Close the line, or open it again."""
+        self.is_off = not is_on
+        if self.is_off:
+            self.exchanger.close("the line is switched off")
+        self._ring()
+
+    def cycle(self) -> None:
+        """Ask every block once, held or not."""
+        self.schedule.ask_once(job for state in self.states.values() for job in state.jobs)
+        self._ring()
+
+    def ask_device(self, name: str) -> None:
+        """Ask every block of a device now, whatever its back-off. Raises KeyError."""
+        state = self.states[name]
+        state.next_try_s = state.back_off_s = 0.0
+        self.schedule.ask_once(state.jobs)
+        self._ring()
+
+    def reconnect(self) -> None:
+        """Connect now, whatever the pause; an open connection is closed and made anew."""
+        self.exchanger.close("reconnecting, as was asked")
+        self.next_connect_s = 0.0
         self._ring()
 
     def ask(self, unit_id: int, request: Request, timeout_s: float, device: Device | None = None) -> asyncio.Future[Outcome]:
@@ -143,9 +178,13 @@ class LinePoller:
     async def run(self) -> None:
         """Poll until cancelled."""
         self._loop = asyncio.get_running_loop()
+        self._start_s = self._loop.time()
         pause_s = self.line.reconnect_s
         try:
             while True:
+                while self.is_off:
+                    self._tell_unreachable("the line is switched off", 0.0)
+                    await self._sleep_until(None)
                 opened_s = self._loop.time()
                 try:
                     if not self.line.connects_per_request:
@@ -158,26 +197,37 @@ class LinePoller:
                 has_lasted = self._loop.time() - opened_s > LONGEST_BACK_OFF_S
                 pause_s = self.line.reconnect_s if has_lasted else pause_s
                 self._tell_unreachable(why, pause_s)
-                await self._sleep_until(self.next_connect_s)
+                if not self.is_off:
+                    await self._sleep_until(self.next_connect_s)
                 pause_s = min(2 * pause_s, LONGEST_BACK_OFF_S)
         finally:
             self.exchanger.close("polling stopped")
 
     async def _open(self) -> None:
         await self.exchanger.open()
-        self.why_unreachable = ""
+        self._tell_reached()
+        self._timeouts_in_a_row = 0
         now = self._loop.time()
         for state in self.states.values():
             state.next_try_s = now + state.device.pause_after_connect_s
+
+    def _tell_reached(self) -> None:
+        self.why_unreachable = ""
+        if self._has_told_down:
+            self._has_told_down = False
+            self._listener.on_event(EventKind.LINE_UP, self.line.name, "", "can be reached again")
 
     def _tell_unreachable(self, why: str, pause_s: float) -> None:
         now = self._loop.time()
         self.why_unreachable = why
         self.next_connect_s = now + pause_s
-        for block in self._blocks:
-            self._board.fail(block.index, Trouble(why, now, is_refusal=False))
-        if self.on_unreachable is not None:
-            self.on_unreachable(self.line, why)
+        for state in self.states.values():
+            for job in state.jobs:
+                self._board.fail(job.block.index, Trouble(why, now, is_refusal=False))
+        self._listener.on_unreachable(self.line, why)
+        if not self._has_told_down:
+            self._has_told_down = True
+            self._listener.on_event(EventKind.LINE_DOWN, self.line.name, "", why)
         while self._asked:
             self._refuse(self._asked.popleft(), why, now)
 
@@ -202,81 +252,50 @@ class LinePoller:
         if self.line.in_flight == 1:
             await self._work()
             return
-        await asyncio.gather(*(self._work() for _ in range(self.line.in_flight)))
+        async with asyncio.TaskGroup() as group:
+            for _ in range(self.line.in_flight):
+                group.create_task(self._work())
 
     async def _work(self) -> None:
-        exchanger, loop = self.exchanger, self._loop
+        exchanger, loop, schedule = self.exchanger, self._loop, self.schedule
         has_asked_last = False
-        while exchanger.is_open or self.line.connects_per_request:
+        while (exchanger.is_open or self.line.connects_per_request) and not self.is_off:
             now = loop.time()
-            job = None if self.is_held else self._take_due(now)
+            job = schedule.take_once() or (None if self.is_held else schedule.take_due(now))
             if self._asked and (job is None or not has_asked_last):
                 has_asked_last = True
                 if job is not None:
-                    self._push(job, job.due_s)
+                    schedule.push(job, job.due_s)
                 await self._serve(self._asked.popleft())
             elif job is not None:
                 has_asked_last = False
                 await self._poll(job)
             else:
-                await self._sleep_until(None if self.is_held else self._next_due())
+                await self._sleep_until(None if self.is_held else schedule.next_due(now))
+
+    def _is_wanted(self, job: Job) -> bool:
+        """Whether the device's `enabled_by` point is on; the block that holds it is always wanted."""
+        name = job.state.device.enabled_by
+        if not name or any(point.name == name for point in job.block.points):
+            return True
+        for other in job.state.jobs:
+            for number, point in enumerate(other.block.points):
+                if point.name == name:
+                    record = self._board.records[other.block.index]
+                    return record is not None and bool(record.values[number])
+        return True
 
     async def _ask(self, unit_id: int, request: Request, timeout_s: float, pause_s: float, pdu: bytes | None = None) -> Outcome:
         """One exchange, on a connection of its own where the line wants that. Raises Unreachable when there is none then."""
         if not self.line.connects_per_request:
             return await self.exchanger.ask(unit_id, request, timeout_s, pdu)
         await self.exchanger.open()
-        self.why_unreachable = ""
+        self._tell_reached()
         try:
             await asyncio.sleep(pause_s)
             return await self.exchanger.ask(unit_id, request, timeout_s, pdu)
         finally:
             self.exchanger.close("one request a connection")
-
-    # When
-
-    def _push(self, job: _Job, due_s: float) -> None:
-        job.due_s = due_s
-        if job.block.period_s != 0:
-            heapq.heappush(self._heap, (due_s, job.block.index, job))
-
-    def _take_due(self, now: float) -> _Job | None:
-        """The job that is due first. Jobs without a pause get what time is left; entries that were put off meanwhile are dropped."""
-        heap = self._heap
-        while heap and heap[0][0] <= now:
-            due_s, _, job = heapq.heappop(heap)
-            if due_s != job.due_s:
-                continue
-            next_try_s = self.states[job.block.device.name].next_try_s
-            if next_try_s > now:
-                self._push(job, next_try_s)
-                continue
-            return job
-        for _ in range(len(self._unpaced)):
-            job = self._unpaced[0]
-            self._unpaced.rotate(-1)
-            if not job.is_running and self.states[job.block.device.name].next_try_s <= now:
-                return job
-        return None
-
-    def _next_due(self) -> float | None:
-        dues = [self._heap[0][0]] if self._heap else []
-        dues += [self.states[job.block.device.name].next_try_s for job in self._unpaced if not job.is_running]
-        return min(dues, default=None)
-
-    def _put_off(self, job: _Job) -> None:
-        """The block was read, or could not be: due again a period after it was due, or now if that is past."""
-        period_s = job.block.period_s
-        if period_s <= 0:
-            return
-        now = self._loop.time()
-        due_s = (job.due_s or now) + period_s
-        if due_s < now:
-            self.overruns += 1
-            due_s = now
-        self._push(job, due_s)
-
-    # What
 
     async def _serve(self, asked: _Asked) -> None:
         pause_s = asked.device.pause_after_connect_s if asked.device is not None else 0.0
@@ -289,7 +308,9 @@ class LinePoller:
         if not asked.future.done():
             asked.future.set_result(outcome)
 
-    async def _poll(self, job: _Job) -> None:
+    # One block
+
+    async def _poll(self, job: Job) -> None:
         job.is_running = True
         try:
             await self._poll_block(job)
@@ -298,60 +319,156 @@ class LinePoller:
             if self.line.in_flight > 1:
                 self._ring()
 
-    async def _poll_block(self, job: _Job) -> None:
-        block = job.block
-        device = block.device
-        state = self.states[device.name]
-        tries = 1 if state.silent_since_s is not None else 1 + device.retries
+    async def _poll_block(self, job: Job) -> None:
+        block, state = job.block, job.state
+        device = state.device
+        was_silent = state.silent_since_s is not None
+        start_s = self._loop.time()
+        tries = 1 if was_silent else 1 + device.retries
         for attempt in range(tries):
             outcome = await self._ask(device.unit_id, block.request, device.timeout_s, device.pause_after_connect_s, block.pdu)
             self._count(device, block.request, outcome, attempt)
             if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION, OutcomeKind.UNREACHABLE):
                 break
-        content = outcome.content
-        if outcome.kind is OutcomeKind.GOOD and isinstance(content, ReadAnswer):
-            record = Record(content.data, block.decoder.decode(content.data), outcome.done_at, self._wall())
-            self._board.put(block.index, record)
-            if state.failures_in_a_row or state.reason:
-                self._restore(state)
-            state.last_answer_s = outcome.done_at
-            if self._on_record is not None:
-                self._on_record(block, record)
-        else:
-            self._note_failure(state, block, outcome)
+        state.last_asked_s = outcome.done_at
+        if outcome.kind is OutcomeKind.GOOD and isinstance(outcome.content, ReadAnswer):
+            self._take(job, outcome, outcome.content)
+        elif outcome.kind is OutcomeKind.EXCEPTION:
+            self._take_refusal(job, outcome)
+        elif outcome.kind is not OutcomeKind.UNREACHABLE:
+            if was_silent:
+                self.schedule.spend(state, self._loop.time() - start_s, self._loop.time())
+            self._take_failure(job, outcome)
         self._put_off(job)
 
-    def _note_failure(self, state: DeviceState, block: Block, outcome: Outcome) -> None:
-        is_refusal = outcome.kind is OutcomeKind.EXCEPTION
-        self._board.fail(block.index, Trouble(outcome.reason, outcome.done_at, is_refusal))
-        if is_refusal:
-            if state.silent_since_s is not None:
-                self._restore(state)
-            state.last_answer_s = outcome.done_at
-            state.reason = outcome.reason
+    def _put_off(self, job: Job) -> None:
+        """Due again a period after it was due, or now if that is past."""
+        period_s = job.block.period_s
+        if period_s <= 0 or job.is_dead:
             return
-        if outcome.kind is OutcomeKind.UNREACHABLE:
+        now = self._loop.time()
+        due_s = (job.due_s or now) + period_s
+        if due_s < now:
+            job.overruns += 1
+            due_s = now
+        self.schedule.push(job, due_s)
+
+    def _take(self, job: Job, outcome: Outcome, content: ReadAnswer) -> None:
+        block, state = job.block, job.state
+        if not job.is_dead:
+            record = Record(content.data, block.decoder.decode(content.data), outcome.done_at, self._wall())
+            self._board.put(block.index, record)
+            self._listener.on_record(block, record)
+        if job.refusals or state.reason:
+            self._end_refusal(job)
+        job.silences = 0
+        self._note_alive(state, outcome)
+        if outcome.took_s > _SLOW_SHARE * state.device.timeout_s or state.slow_in_a_row:
+            self._note_speed(state, outcome.took_s)
+        if not job.is_dead:
+            self._listener.on_read(block)
+
+    def _end_refusal(self, job: Job) -> None:
+        if job.refusals:
+            job.refusals = 0
+            self._listener.end_event(self.line.name, job.state.device.name, job.block.key)
+        if not any(other.refusals for other in job.state.jobs):
+            job.state.reason = ""
+
+    def _note_alive(self, state: DeviceState, outcome: Outcome) -> None:
+        state.last_answer_s = outcome.done_at
+        if not state.failures_in_a_row and not state.is_silent:
             return
+        silent_since_s = state.silent_since_s
+        state.failures_in_a_row, state.silent_since_s, state.back_off_s, state.next_try_s, state.reason = 0, None, 0.0, 0.0, ""
+        if silent_since_s is not None:
+            silence = f"answers again after {outcome.done_at - silent_since_s:.1f} s"
+            self._listener.on_event(EventKind.DEVICE_BACK, self.line.name, state.device.name, silence)
+            self.schedule.make_due(state, self._loop.time())
+
+    def _note_speed(self, state: DeviceState, took_s: float) -> None:
+        limit_s = state.device.timeout_s
+        state.slow_in_a_row = state.slow_in_a_row + 1 if took_s > _SLOW_SHARE * limit_s else 0
+        if state.slow_in_a_row == _SLOW_TIMES:
+            slow = f"answers in {1000 * took_s:.0f} ms, the limit is {1000 * limit_s:.0f}"
+            self._listener.on_event(EventKind.DEVICE_SLOW, self.line.name, state.device.name, slow, going_on="slow")
+        elif not state.slow_in_a_row:
+            self._listener.end_event(self.line.name, state.device.name, "slow")
+        state.is_slow = state.slow_in_a_row >= _SLOW_TIMES
+
+    def _take_refusal(self, job: Job, outcome: Outcome) -> None:
+        block, state = job.block, job.state
+        code = outcome.code or 0
+        self._note_alive(state, outcome)
+        job.silences = 0
+        job.refusals += 1
+        state.reason = outcome.reason
+        if job.is_dead:
+            return
+        self._board.fail(block.index, Trouble(outcome.reason, outcome.done_at, is_refusal=True))
+        what = f"refuses {block.request.count} {block.request.table.title} from {block.request.address} (wire): {exception_text(code)}"
+        self._listener.on_event(EventKind.EXCEPTION, self.line.name, state.device.name, f"exception {code}: {what}", block.key)
+        if code in _NARROWED and job.refusals >= _REFUSALS:
+            self._listener.on_refused(block, f"exception {code}, {exception_text(code)}")
+
+    def _take_failure(self, job: Job, outcome: Outcome) -> None:
+        """Nothing came, or nothing sound."""
+        block, state = job.block, job.state
+        if not job.is_dead:
+            self._board.fail(block.index, Trouble(outcome.reason, outcome.done_at, is_refusal=False))
         state.failures_in_a_row += 1
         state.reason = outcome.reason
-        if outcome.kind is OutcomeKind.TIMEOUT:
-            if state.silent_since_s is None:
-                state.silent_since_s = outcome.sent_at
-            back_off_s = min(self.line.reconnect_s * 2 ** min(state.failures_in_a_row - 1, 10), LONGEST_BACK_OFF_S)
-            state.next_try_s = outcome.done_at + back_off_s
+        if outcome.kind is not OutcomeKind.TIMEOUT:
+            return
+        if job.silences and state.last_answer_s is not None and state.last_answer_s > job.first_silence_s:
+            self._note_block_silent(job, outcome)
+            return
+        if not job.silences:
+            job.first_silence_s = outcome.sent_at
+        job.silences = max(job.silences, 1)
+        if not state.is_silent:
+            state.silent_since_s = outcome.sent_at
+            self._listener.on_event(EventKind.DEVICE_LOST, self.line.name, state.device.name, outcome.reason)
+        if self.schedule.has_live_others(state):
+            state.back_off_s = min(max(2 * state.back_off_s, self.line.reconnect_s), LONGEST_BACK_OFF_S)
+        else:
+            state.back_off_s = 0.0
+        state.next_try_s = outcome.done_at + state.back_off_s
+        self._ask_best_next(state)
+        self._note_dead_connection()
 
-    def _restore(self, state: DeviceState) -> None:
-        """It answers again: everything of it is due now."""
-        was_silent = state.silent_since_s is not None
-        state.failures_in_a_row, state.silent_since_s, state.reason, state.next_try_s = 0, None, "", 0.0
-        if was_silent:
-            now = self._loop.time()
-            for job in state.jobs:
-                if job.block.period_s > 0 and job.due_s > now:
-                    self._push(job, now)
+    def _note_block_silent(self, job: Job, outcome: Outcome) -> None:
+        """The device answers others and not this block: the device is not silent, the block is put off, and narrowed down in the end."""
+        job.silences += 1
+        job.first_silence_s = outcome.sent_at
+        job.state.failures_in_a_row = 0
+        job.due_s = self._loop.time() + min(job.block.period_s * 2**job.silences, LONGEST_BACK_OFF_S)
+        if job.silences >= _BLOCK_SILENCES and len(job.block.points) > 1 and not job.is_dead:
+            self._listener.on_refused(job.block, "it never answers a request for it")
+
+    def _ask_best_next(self, state: DeviceState) -> None:
+        """The block most likely to be answered is asked first while a device is silent."""
+        jobs = [job for job in state.jobs if job.block.period_s > 0]
+        if jobs:
+            best = min(jobs, key=lambda job: (job.silences, job.block.request.count))
+            self.schedule.push(best, min(state.next_try_s, min(job.due_s for job in jobs)))
+
+    def _note_dead_connection(self) -> None:
+        """Nobody answers on this connection any more: make a new one, the far end may have forgotten it."""
+        self._timeouts_in_a_row += 1
+        if self._timeouts_in_a_row >= _DEAD_CONNECTION and self.exchanger.framing.has_transactions and not self.line.connects_per_request:
+            self._timeouts_in_a_row = 0
+            self.exchanger.close("the connection is open and nobody answers on it; connecting anew")
 
     def _count(self, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
         self.water.add(outcome.asked_at, outcome.done_at, outcome.kind)
-        if device is not None:
+        if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
+            self._timeouts_in_a_row = 0
+        if device is not None and device.name in self.states:
             self.states[device.name].counts.add(outcome)
-        self._on_exchange(self.line, device, request, outcome, attempt)
+        strays = self.exchanger.traffic.strays
+        if strays.gateway_late_s:
+            late = f"its gateway gave up {strays.gateway_late_s:.2f} s after the request: raise timeout_s above that"
+            self._listener.on_event(EventKind.GATEWAY, self.line.name, "", late, going_on="gateway")
+            strays.gateway_late_s = 0.0
+        self._listener.on_exchange(self.line, device, request, outcome, attempt)

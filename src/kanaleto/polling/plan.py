@@ -1,8 +1,8 @@
 """Which requests fetch the points of a site, at the least line time: every point in one block, no point torn, points of one group
 together, and no register outside the map read unless `max_gap` allows it."""
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Container, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 from kanaleto.polling.cost import LineCost, line_cost
@@ -38,7 +38,8 @@ class Block:
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """Where a point's value is: its block, and its number in that block. For points that are not polled, `why_not` says why."""
+    """Where a point's value is: its block, and its number in that block. For points that are not polled, `why_not` says why, and
+    `is_refused` that it is since the device does not give it."""
 
     line: Line
     device: Device
@@ -46,6 +47,11 @@ class Place:
     block: Block | None
     number: int
     why_not: str = ""
+    is_refused: bool = False
+
+    def with_block(self, block: Block | None) -> "Place":
+        """The same in another block that reads the same points."""
+        return self if block is self.block or block is None else replace(self, block=block)
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,23 +106,38 @@ def plan_site(site: Site, lessons: Mapping[str, Lessons] | None = None) -> Plan:
     blocks: list[Block] = []
     places: list[Place] = []
     for line, device in site.devices():
-        cost = line_cost(line.link, line.gap_s)
-        found: dict[int, tuple[Block, int]] = {}
-        known = (lessons or {}).get(device.name) or Lessons(device.limits.max_registers, device.limits.max_bits)
-        unread = [point for point in device.points if not point.access.is_read]
-        reasons = {id(point): why for point in device.points if (why := _why_not(device, point, known))}
-        for points, table, period_s in _requests(device, known, cost, reasons, unread):
-            block = _block(len(blocks), line, device, points, table, period_s, cost)
-            blocks.append(block)
-            found |= {id(point): (block, number) for number, point in enumerate(block.points)}
-        for point in device.points:
-            block_of, number = found.get(id(point), (None, 0))
-            places.append(Place(line, device, point, block_of, number, reasons.get(id(point), "")))
+        own_blocks, own_places = plan_device(line, device, (lessons or {}).get(device.name), len(blocks))
+        blocks += own_blocks
+        places += own_places
     return Plan(tuple(blocks), tuple(places))
 
 
-def _why_not(device: Device, point: Point, known: Lessons) -> str:
+def plan_device(
+    line: Line, device: Device, lessons: Lessons | None, first_index: int, switched_off: Container[str] = ()
+) -> tuple[list[Block], list[Place]]:
+    """Blocks of one device, numbered from `first_index`, and the places of its points; those named in `switched_off` are left out."""
+    cost = line_cost(line.link, line.gap_s)
+    known = lessons or Lessons(device.limits.max_registers, device.limits.max_bits)
+    unread = [point for point in device.points if not point.access.is_read]
+    reasons = {id(point): why for point in device.points if (why := _why_not(device, point, known, switched_off))}
+    found: dict[int, tuple[Block, int]] = {}
+    blocks: list[Block] = []
+    for points, table, period_s in _requests(device, known, cost, reasons, unread):
+        block = _block(first_index + len(blocks), line, device, points, table, period_s, cost)
+        blocks.append(block)
+        found |= {id(point): (block, number) for number, point in enumerate(block.points)}
+    places = []
+    for point in device.points:
+        block_of, number = found.get(id(point), (None, 0))
+        why = reasons.get(id(point), "")
+        places.append(Place(line, device, point, block_of, number, why, bool(why) and why == known.holes.get(point.name)))
+    return blocks, places
+
+
+def _why_not(device: Device, point: Point, known: Lessons, switched_off: Container[str]) -> str:
     """Why a point is not polled, or nothing."""
+    if point.name in switched_off:
+        return "it is switched off"
     if not device.is_enabled:
         return "the device is switched off"
     if not point.access.is_read:

@@ -1,4 +1,4 @@
-"""Polling of a whole site inside a running loop: the plan, the board, a poller a line, the list of exchanges, and what to say of them."""
+"""Polling of a whole site inside a running loop: the plan, the board, a poller a line, exchanges and events, and what to say of them."""
 
 import asyncio
 import time
@@ -9,28 +9,46 @@ from dataclasses import dataclass
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
-from kanaleto.polling.board import Board
+from kanaleto.polling.board import Board, Record
+from kanaleto.polling.events import EventKind, EventLog
 from kanaleto.polling.health import Tally, Worst
-from kanaleto.polling.line import Exchange, LinePoller, OnRecord
-from kanaleto.polling.plan import Plan, plan_site
+from kanaleto.polling.lessons import Lessons
+from kanaleto.polling.line import Exchange, LinePoller
+from kanaleto.polling.plan import Block, Plan, plan_device, plan_site
+from kanaleto.polling.schedule import DeviceState
 from kanaleto.site.model import Device, Line, Site
+from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Request
 
 EXCHANGES_KEPT = 4000
+HOLES_AGAIN_S = 300.0  # points that a device does not give are tried again after this long
 
 MakeExchanger = Callable[[Line], Exchanger]
 
 
 @dataclass(frozen=True, slots=True)
 class DeviceStatus:
-    """A device at one moment. Ages in seconds; `silent_s` is None while it answers, `next_try_s` how long until it is asked again."""
+    """A device at one moment. Ages in seconds; `silent_s` is None while it answers, `next_try_s` how long until it is asked again,
+    `notice_within_s` the longest until its return is noticed."""
 
     device: Device
     tally: Tally
     silent_s: float | None
     next_try_s: float
+    notice_within_s: float
     reason: str
     has_answered: bool
+    is_slow: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Lateness:
+    """A block that is not read as often as was asked, in seconds."""
+
+    block: Block
+    asked_s: float
+    reached_s: float
+    overruns: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +63,7 @@ class LineStatus:
     busy: float
     exchanges_per_s: float
     overruns: int
+    late_answers: int
     has_found_echo: bool
     devices: tuple[DeviceStatus, ...]
 
@@ -54,36 +73,117 @@ class LineStatus:
 
 
 class Session:
-    """Polls `site`. `run` is for the loop's thread; board, exchanges and status may be read from any."""
+    """Polls `site`. `run` and what changes the session are for the loop's thread; plan, board, exchanges, events and status may be read
+    from any. `version` counts up when the plan changes."""
 
-    def __init__(
-        self,
-        site: Site,
-        make_exchanger: MakeExchanger | None = None,
-        wall: Callable[[], float] = time.time,
-        on_record: OnRecord | None = None,
-    ) -> None:
+    def __init__(self, site: Site, make_exchanger: MakeExchanger | None = None, wall: Callable[[], float] = time.time) -> None:
         self.site = site
-        self.plan: Plan = plan_site(site)
+        self.lessons: dict[str, Lessons] = {}
+        self.switched_off: set[tuple[str, str]] = set()  # device and point
+        self.plan: Plan = plan_site(site, self.lessons)
         self.board = Board(self.plan)
+        self.version = 0
         self.exchanges: deque[Exchange] = deque(maxlen=EXCHANGES_KEPT)
+        self.events = EventLog(wall)
         self.count = 0
         self.is_held = False
         self._wall = wall
-        make = make_exchanger or (lambda line: exchanger_for(line.link, line.connect_timeout_s, line.gap_s))
-        self.pollers = [
-            LinePoller(line, list(self.plan.blocks_of(line)), self.board, make(line), wall, self._note, on_record) for line in site.lines
-        ]
+        self._make = make_exchanger or (lambda line: exchanger_for(line.link, line.connect_timeout_s, line.gap_s))
+        self._tasks: dict[str, asyncio.Task[None]] = {}
+        self._over: asyncio.Future[None] | None = None
+        self.pollers = [self._poller(line) for line in site.lines]
 
-    def _note(self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
+    def _poller(self, line: Line) -> LinePoller:
+        return LinePoller(line, self.plan.blocks_of(line), self.board, self._make(line), self._wall, self)
+
+    # What pollers tell
+
+    def on_exchange(self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
         self.count += 1
         self.exchanges.append(Exchange(self.count, self._wall(), line, device, request, outcome, attempt))
 
+    def on_record(self, block: Block, record: Record) -> None:
+        """A block was read; for those who print samples."""
+
+    def on_unreachable(self, line: Line, why: str) -> None:
+        """A line could not be reached, again."""
+
+    def on_event(self, kind: EventKind, line: str, device: str, text: str, going_on: object = None) -> None:
+        self.events.note(kind, line, device, text, going_on)
+
+    def end_event(self, line: str, device: str, going_on: object) -> None:
+        self.events.end(line, device, going_on)
+
+    def on_read(self, block: Block) -> None:
+        lessons = self.lessons.get(block.device.name)
+        if lessons is None:
+            lessons = self.lessons[block.device.name] = Lessons(block.device.limits.max_registers, block.device.limits.max_bits)
+        has_news = lessons.note_read(block.request.table, block.request.count, block.points)
+        if lessons.holes and asyncio.get_running_loop().time() - lessons.holes_since_s > HOLES_AGAIN_S:
+            lessons.try_holes_again()
+            has_news = True
+        if has_news:
+            self._replan(block.line, block.device)
+
+    def on_refused(self, block: Block, why: str) -> None:
+        limits = block.device.limits
+        lessons = self.lessons.setdefault(block.device.name, Lessons(limits.max_registers, limits.max_bits))
+        told = lessons.note_refused(block.request.table, block.request.count, block.points, why)
+        if told:
+            lessons.holes_since_s = asyncio.get_running_loop().time()
+            self.on_event(EventKind.LEARNED, block.line.name, block.device.name, told, going_on=told)
+        self._replan(block.line, block.device)
+
+    def _replan(self, line: Line, device: Device) -> None:
+        """Plan one device anew; the rest goes on as it is."""
+        lessons = self.lessons.get(device.name)
+        off = {point for name, point in self.switched_off if name == device.name}
+        kept = [block for block in self.plan.blocks if block.device is not device]
+        before = {block.key: block for block in self.plan.blocks if block.device is device}
+        blocks, places = plan_device(line, device, lessons, len(self.board.records), off)
+        own = [before.get(block.key, block) for block in blocks]
+        swapped = {id(block): old for block, old in zip(blocks, own, strict=True)}
+        self.board.extend([block for block in blocks if block.key not in before], len(self.board.records) + len(blocks))
+        new_places = iter([place.with_block(swapped.get(id(place.block))) for place in places])
+        self.plan = Plan((*kept, *own), tuple(next(new_places) if place.device is device else place for place in self.plan.places))
+        self.version += 1
+        for poller in self.pollers:
+            if poller.line is line:
+                poller.replan(device, own)
+        if lessons is not None:
+            for table in Table:
+                largest = max((block.request.count for block in own if block.request.table is table), default=0)
+                told = lessons.settle(table, largest)
+                if told:
+                    self.on_event(EventKind.LEARNED, line.name, device.name, told)
+
+    # Running
+
     async def run(self) -> None:
         """Poll until cancelled."""
-        async with asyncio.TaskGroup() as group:
-            for poller in self.pollers:
-                group.create_task(poller.run())
+        loop = asyncio.get_running_loop()
+        self._over = loop.create_future()
+        for poller in self.pollers:
+            self._start(poller)
+        try:
+            await self._over
+        finally:
+            tasks, self._tasks = list(self._tasks.values()), {}
+            for task in tasks:
+                task.cancel()
+            await asyncio.gather(*tasks, return_exceptions=True)
+
+    def _start(self, poller: LinePoller) -> None:
+        task = asyncio.get_running_loop().create_task(poller.run(), name=poller.line.name)
+        task.add_done_callback(self._note_end)
+        self._tasks[poller.line.name] = task
+
+    def _note_end(self, task: asyncio.Task[None]) -> None:
+        """A poller never ends by itself: an error in one is an error of ours, and ends all."""
+        if not task.cancelled() and task.exception() is not None and self._over is not None and not self._over.done():
+            self._over.set_exception(task.exception() or RuntimeError("a poller ended"))
+
+    # What a person may ask for
 
     def hold(self, is_held: bool) -> None:
         """Hold or resume polling on every line."""
@@ -91,9 +191,127 @@ class Session:
         for poller in self.pollers:
             poller.hold(is_held)
 
+    def cycle(self) -> None:
+        """Ask every block of the site once, held or not."""
+        for poller in self.pollers:
+            poller.cycle()
+
+    def reconnect(self, line_name: str) -> None:
+        """Connect a line now. Raises KeyError."""
+        self._named(line_name).reconnect()
+
+    def ask_device(self, name: str) -> None:
+        """Ask a device now, whatever its back-off. Raises KeyError."""
+        for poller in self.pollers:
+            if name in poller.states:
+                lessons = self.lessons.get(name)
+                if lessons is not None and lessons.holes:
+                    lessons.try_holes_again()
+                    self._replan(poller.line, poller.states[name].device)
+                poller.ask_device(name)
+                return
+        raise KeyError(name)
+
+    def switch_line(self, line_name: str, is_on: bool) -> None:
+        """Close a line, or open it. Raises KeyError."""
+        self._named(line_name).switch(is_on)
+
+    def switch_points(self, device_name: str, is_on: bool, point_names: set[str] | None = None) -> None:
+        """Poll points of a device, or leave them out; all of them when none are named. Raises KeyError."""
+        for line, device in self.site.devices():
+            if device.name == device_name:
+                names = {(device_name, name) for name in point_names or {point.name for point in device.points}}
+                self.switched_off = self.switched_off - names if is_on else self.switched_off | names
+                self._replan(line, device)
+                return
+        raise KeyError(device_name)
+
+    def reset_counts(self) -> None:
+        """Count outcomes from nought, on every device."""
+        for poller in self.pollers:
+            for state in poller.states.values():
+                state.counts.reset()
+
+    def at_risk(self) -> list[Device]:
+        """Devices that do something of their own when nobody asks them for a while (`watchdog_s`), and that are asked now."""
+        return [
+            state.device
+            for poller in self.pollers
+            if poller.exchanger.is_open
+            for state in poller.states.values()
+            if state.device.watchdog_s is not None and not state.is_silent and state.last_answer_s is not None
+        ]
+
+    def _named(self, line_name: str) -> LinePoller:
+        for poller in self.pollers:
+            if poller.line.name == line_name:
+                return poller
+        raise KeyError(line_name)
+
+    def take_over(self, site: Site) -> None:
+        """Go on with an edited site. Lines whose link is the same keep their connection and what is known of their devices; blocks that
+        read the same keep their records."""
+        old_plan, old_board = self.plan, self.board
+        kept = {device.name for _, device in site.devices()} & set(self.lessons)
+        same = {device.name: device for _, device in self.site.devices()}
+        self.lessons = {
+            device.name: self.lessons[device.name]
+            for _, device in site.devices()
+            if device.name in kept and device.limits == same[device.name].limits and device.points == same[device.name].points
+        }
+        self.site = site
+        self.plan = plan_site(site, self.lessons)
+        self.board = Board(self.plan)
+        self.board.carry_over(self.plan, old_plan, old_board)
+        self.version += 1
+        running = {poller.line.name: poller for poller in self.pollers}
+        self.pollers = []
+        for line in site.lines:
+            poller = running.get(line.name)
+            if poller is not None and _same_connection(poller.line, line):
+                del running[line.name]
+                poller.adopt(line, self.plan.blocks_of(line), self.board)
+                self.pollers.append(poller)
+        for poller in running.values():
+            self._stop(poller)
+        by_name = {poller.line.name: poller for poller in self.pollers}
+        self.pollers = [by_name.get(line.name) or self._begin(line) for line in site.lines]
+        self.events.note(EventKind.SITE, "", "", f"{site.name} was edited and taken over")
+
+    def _stop(self, poller: LinePoller) -> None:
+        task = self._tasks.pop(poller.line.name, None)
+        if task is not None:
+            task.cancel()
+
+    def _begin(self, line: Line) -> LinePoller:
+        poller = self._poller(line)
+        poller.is_held = self.is_held
+        if self._over is not None:
+            self._start(poller)
+        return poller
+
+    # What to say of it
+
     def status(self, now_s: float) -> tuple[LineStatus, ...]:
         """Every line as it stands at loop time `now_s`."""
         return tuple(_line_status(poller, now_s) for poller in self.pollers)
+
+    def lateness(self) -> list[Lateness]:
+        """Blocks that are not read as often as asked, by more than a tenth."""
+        late = []
+        for poller in self.pollers:
+            for state in poller.states.values():
+                for job in state.jobs:
+                    period_s, reached_s = job.block.period_s, self.board.cycles_s[job.block.index]
+                    if job.overruns and period_s > 0 and reached_s > 1.1 * period_s:
+                        late.append(Lateness(job.block, period_s, reached_s, job.overruns))
+        return late
+
+
+def _same_connection(one: Line, other: Line) -> bool:
+    return (one.link, one.gap_s, one.in_flight, one.connects_per_request) == (
+        other.link, other.gap_s, other.in_flight, other.connects_per_request,
+    )  # fmt: skip
 
 
 def _line_status(poller: LinePoller, now_s: float) -> LineStatus:
@@ -107,16 +325,20 @@ def _line_status(poller: LinePoller, now_s: float) -> LineStatus:
         busy,
         rate,
         poller.overruns,
+        poller.exchanger.traffic.strays.late,
         poller.exchanger.has_found_echo,
-        tuple(
-            DeviceStatus(
-                state.device,
-                state.counts.tally(),
-                now_s - state.silent_since_s if state.silent_since_s is not None else None,
-                max(state.next_try_s - now_s, 0.0),
-                state.reason,
-                state.last_answer_s is not None,
-            )
-            for state in poller.states.values()
-        ),
+        tuple(_device_status(poller, state, now_s) for state in list(poller.states.values())),
+    )
+
+
+def _device_status(poller: LinePoller, state: DeviceState, now_s: float) -> DeviceStatus:
+    return DeviceStatus(
+        state.device,
+        state.counts.tally(),
+        now_s - state.silent_since_s if state.silent_since_s is not None else None,
+        max(state.next_try_s - now_s, 0.0),
+        poller.schedule.notice_within_s(state) if state.is_silent else 0.0,
+        state.reason,
+        state.last_answer_s is not None,
+        state.is_slow,
     )

@@ -28,7 +28,7 @@ class Beside(Drawn):
         lines = self.kanaleto.moment.lines
         name_width = max(width - 48, 12)
         head = Cells(self.palette, "panel").put("  ").put("HOW DEVICES ANSWER", "muted", name_width, bold=True)
-        for title, column in (("good", 8), ("refused", 8), ("silent", 7), ("garbled", 8), ("median", 8), ("most", 9)):
+        for title, column in (("good", 8), ("refused", 8), ("silent", 7), ("garbled", 8), ("median", 8), ("95 %", 9)):
             head.put(title, "dim", column, right=True)
         table = [head, *(self._device(status, name_width) for line in lines for status in line.devices)]
         looks = [Cells(self.palette, "panel").put("  ").put("WHAT THIS LOOKS LIKE", "muted", bold=True)]
@@ -51,7 +51,7 @@ class Beside(Drawn):
             (tally.garbled + tally.unexpected, "violet", 8),
         ):
             cells.put(str(count) if count else "·", tone if count else "dim", column, right=True)
-        _, median, most = tally.took or (0, 0, 0)
+        _, median, most, _ = tally.took or (0, 0, 0, 0)
         cells.put(f"{1000 * median:.1f}" if tally.took else "—", "ink", 8, right=True)
         return cells.put(f"{1000 * most:.0f} ms" if tally.took else "—", "muted", 9, right=True)
 

@@ -1,0 +1,211 @@
+"""When each block of a line is due: earliest deadline first, blocks without a pause in what time is left, silent devices within a tenth.
+
+Rules for a device that is silent. It is asked with one block, the one that last answered. While other devices of its line want the
+line, all silent devices together spend what a tenth of the time brings in, and each is asked less and less often. A line on
+which nobody else wants anything asks them at their periods.
+"""
+
+import heapq
+from collections import deque
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+
+from kanaleto.polling.health import Counts
+from kanaleto.polling.plan import Block
+from kanaleto.site.model import DEMAND, Device
+
+LONGEST_BACK_OFF_S = 30.0
+SILENT_SHARE = 0.1
+
+
+@dataclass(slots=True)
+class DeviceState:
+    """A device as the poller knows it. Times are loop times; `silent_since_s` is None while it answers. `back_off_s` is how long it
+    is left alone after a try that nothing came of."""
+
+    device: Device
+    counts: Counts = field(default_factory=Counts)
+    failures_in_a_row: int = 0
+    silent_since_s: float | None = None
+    last_answer_s: float | None = None
+    last_asked_s: float | None = None
+    next_try_s: float = 0.0
+    back_off_s: float = 0.0
+    probe_cost_s: float = 0.0
+    slow_in_a_row: int = 0
+    is_slow: bool = False
+    is_on_credit: bool = False
+    reason: str = ""
+    jobs: list["Job"] = field(default_factory=list)
+
+    @property
+    def is_silent(self) -> bool:
+        return self.silent_since_s is not None
+
+
+@dataclass(slots=True)
+class Job:
+    """A block and when it is due next. `silences` counts tries in a row that nothing came of while its device answered others; `is_dead`
+    when another plan has replaced it."""
+
+    block: Block
+    state: DeviceState
+    due_s: float = 0.0
+    is_running: bool = False
+    is_dead: bool = False
+    silences: int = 0
+    first_silence_s: float = 0.0
+    refusals: int = 0
+    overruns: int = 0
+
+
+IsWanted = Callable[[Job], bool]
+"""Whether a block may be asked at all now (its `enabled_by` point is on)."""
+
+
+class Schedule:
+    """The jobs of one line."""
+
+    def __init__(self, is_wanted: IsWanted) -> None:
+        self._is_wanted = is_wanted
+        self._heap: list[tuple[float, int, Job]] = []  # due, a number that tells equals apart, job
+        self._pushes = 0
+        self._unpaced: deque[Job] = deque()
+        self._once: deque[Job] = deque()
+        self._states: dict[str, DeviceState] = {}
+        self._credit_s = 0.0
+        self._credit_at_s: float | None = None
+
+    def set_jobs(self, state: DeviceState, blocks: Iterable[Block], now: float) -> None:
+        """The blocks of one device, in place of those it had; what both plans have keeps its deadline."""
+        before = {job.block.key: job for job in state.jobs}
+        for job in state.jobs:
+            job.is_dead = True
+        self._unpaced = deque(job for job in self._unpaced if not job.is_dead)
+        self._once = deque(job for job in self._once if not job.is_dead)
+        state.jobs = []
+        self._states[state.device.name] = state
+        for block in blocks:
+            old = before.get(block.key)
+            job = Job(block, state, overruns=old.overruns if old is not None else 0)
+            state.jobs.append(job)
+            if block.period_s == 0:
+                self._unpaced.append(job)
+            elif block.period_s != DEMAND:
+                self.push(job, min(old.due_s, now + block.period_s) if old is not None else now)
+
+    def forget(self, name: str) -> None:
+        """A device is no more."""
+        state = self._states.pop(name)
+        for job in state.jobs:
+            job.is_dead = True
+        self._unpaced = deque(job for job in self._unpaced if not job.is_dead)
+        self._once = deque(job for job in self._once if not job.is_dead)
+
+    def push(self, job: Job, due_s: float) -> None:
+        """Due then."""
+        job.due_s = due_s
+        if job.block.period_s > 0 and not job.is_dead:
+            self._pushes += 1
+            heapq.heappush(self._heap, (due_s, self._pushes, job))
+
+    def ask_once(self, jobs: Iterable[Job]) -> None:
+        """Ask these before anything else, held or not, silent or not."""
+        waiting = {id(job) for job in self._once}
+        self._once += [job for job in jobs if id(job) not in waiting]
+
+    def take_once(self) -> Job | None:
+        while self._once:
+            job = self._once.popleft()
+            if not job.is_dead:
+                return job
+        return None
+
+    def make_due(self, state: DeviceState, now: float) -> None:
+        """Everything of a device is due now."""
+        state.next_try_s = 0.0
+        for job in state.jobs:
+            if job.block.period_s > 0 and job.due_s > now:
+                self.push(job, now)
+
+    def take_due(self, now: float) -> Job | None:
+        """The job that is due first. Entries that were put off meanwhile are dropped."""
+        heap = self._heap
+        while heap and heap[0][0] <= now:
+            due_s, _, job = heapq.heappop(heap)
+            if due_s != job.due_s or job.is_dead or job.is_running:
+                continue
+            state = job.state
+            if state.next_try_s > now:
+                self.push(job, state.next_try_s)
+                continue
+            if not self._is_wanted(job):
+                self.push(job, now + job.block.period_s)
+                continue
+            if state.silent_since_s is not None and (wait_s := self._wait_for_credit(state, now)) > 0:
+                state.next_try_s = now + wait_s
+                self.push(job, state.next_try_s)
+                continue
+            return job
+        for _ in range(len(self._unpaced)):
+            job = self._unpaced[0]
+            self._unpaced.rotate(-1)
+            state = job.state
+            if job.is_running or state.next_try_s > now or not self._is_wanted(job):
+                continue
+            if state.silent_since_s is not None and (wait_s := self._wait_for_credit(state, now)) > 0:
+                state.next_try_s = now + wait_s
+                continue
+            return job
+        return None
+
+    def next_due(self, now: float) -> float | None:
+        """When to look again."""
+        dues = [self._heap[0][0]] if self._heap else []
+        for job in self._unpaced:
+            if not job.is_running:
+                dues.append(job.state.next_try_s if self._is_wanted(job) else now + 0.25)
+        return min(dues, default=None)
+
+    # Silent devices
+
+    def others_want_the_line(self, state: DeviceState, until_s: float) -> bool:
+        """Whether a device that answers has something due before then."""
+        return any(
+            job.block.period_s == 0 or (job.block.period_s > 0 and job.due_s < until_s)
+            for other in self._states.values()
+            if other is not state and not other.is_silent
+            for job in other.jobs
+        )
+
+    def has_live_others(self, state: DeviceState) -> bool:
+        return any(other is not state and not other.is_silent and other.jobs for other in self._states.values())
+
+    def _earn(self, now: float) -> None:
+        if self._credit_at_s is not None:
+            most = 2 * max((state.probe_cost_s for state in self._states.values()), default=0.0)
+            self._credit_s = min(self._credit_s + SILENT_SHARE * (now - self._credit_at_s), most)
+        self._credit_at_s = now
+
+    def _wait_for_credit(self, state: DeviceState, now: float) -> float:
+        """Seconds until a silent device may be asked; 0 for now."""
+        self._earn(now)
+        state.is_on_credit = self.others_want_the_line(state, now + state.probe_cost_s)
+        if not state.is_on_credit:
+            return 0.0
+        lacking_s = state.probe_cost_s - self._credit_s
+        return lacking_s / SILENT_SHARE + 1e-6 if lacking_s > 0 else 0.0
+
+    def spend(self, state: DeviceState, took_s: float, now: float) -> None:
+        """A silent device was asked in vain for so long; it costs credit where others wanted the line."""
+        self._earn(now)
+        if state.is_on_credit:
+            self._credit_s = max(self._credit_s - took_s, -2 * state.probe_cost_s)
+
+    def notice_within_s(self, state: DeviceState) -> float:
+        """The longest until a silent device is asked again from any moment on, so until its return is noticed: its back-off, and the
+        credit for every silent device of the line, and what may be under way."""
+        silent_s = sum(other.probe_cost_s for other in self._states.values() if other.is_silent)
+        longest_s = max((other.probe_cost_s for other in self._states.values()), default=0.0)
+        shortest_s = min((job.block.period_s for job in state.jobs if job.block.period_s > 0), default=0.0)
+        return max(state.back_off_s, shortest_s) + (silent_s + 3 * longest_s) / SILENT_SHARE + 2 * longest_s

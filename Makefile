@@ -1,7 +1,7 @@
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 
-.PHONY: demo test check bench fuzz shots clean
+.PHONY: demo test check bench fuzz soak shots clean
 
 demo: .venv/ready
 	$(BIN)/kanaleto demo
@@ -20,6 +20,9 @@ bench: .venv/ready
 
 fuzz: .venv/ready
 	$(BIN)/python -m scripts.fuzz
+
+soak: .venv/ready
+	$(BIN)/python -m scripts.soak
 
 shots: .venv/ready .venv/tmux
 	sh scripts/shots.sh

@@ -76,6 +76,11 @@ class Answers(unittest.TestCase):
             [("03 0000 0003", "83 03"), ("03 0002 0002", "03 04 00 1E 00 00"), ("04 0005 0002", "84 01"), ("04 0005 0000", "84 01")],
         )
 
+    def test_how_a_device_wants_to_be_written(self) -> None:
+        for write_with, codes in (("single", ["06 00 00 00 01", "90 01"]), ("multiple", ["86 01", "10 00 00 00 01"])):
+            own = SimulatedDevice(replace(device("Device", 1, MAP), limits=DeviceLimits(write_with=write_with)))
+            self._check(own, list(zip(("06 0000 0001", "10 0000 0001 02 0001"), codes, strict=True)))
+
     def test_units_that_nobody_has(self) -> None:
         one = device("One", 5, MAP)
         read = bytes.fromhex("0300000001")

@@ -51,12 +51,18 @@ class DemoOnScreen(unittest.TestCase):
             terminal.type("Escape")
             terminal.wait_for("REQUEST")
             terminal.type("Space")
+            terminal.wait_for("holding polling lets the watchdog of .* press space again")
+            terminal.type("Space")
             terminal.wait_for("polling held")
             terminal.type("Space")
             terminal.wait_for("● polling")
 
             terminal.type("3")
             terminal.wait_for("Pool level")
+            terminal.type("C-p", "o", "n", "e", "Space", "c", "y")
+            terminal.wait_for("ask every block once")
+            terminal.type("Escape", "q")
+            terminal.wait_for("quitting lets the watchdog of .* press q again")
             terminal.type("q")
             screen = terminal.wait_until(lambda text: "% busy" not in text and "kept as it was" in text, "the terminal as it was")
             terminal.run("stty -a | cksum")
@@ -74,7 +80,7 @@ class DemoOnScreen(unittest.TestCase):
                 terminal.type("4")
                 terminal.wait_for(r"read \d+ \w+ from")
                 terminal.wait_for("REQUEST")
-                terminal.type("q")
+                terminal.type("q", "q")
                 terminal.wait_until(lambda text: "from" not in text, "the end")
 
     def test_a_terminal_too_small_gets_one_sentence(self) -> None:
@@ -121,6 +127,20 @@ class SitesOnScreen(unittest.TestCase):
             terminal.wait_for("Number 1999 of a rather long list")
             terminal.type("q")
             terminal.wait_until(lambda text: "Live" not in text, "the end")
+
+    def test_an_edited_site_is_taken_over_and_a_faulty_one_told(self) -> None:
+        path = self._site(f'[[line]]\nname = "Net"\nlink = "tcp://127.0.0.1:{free_port()}"\n')
+        with Terminal() as terminal:
+            terminal.run(f"{KANALETO} {path}")
+            terminal.wait_for("no points yet")
+            text = path.read_text()
+            path.write_text(text + '[[line.device]]\nname = "Meter"\nunit_id = 900\nmap = "map.csv"\n')
+            terminal.wait_for("edited and not taken over: .*site.toml:8: unit_id = 900 must be at most 255")
+            path.write_text(text + '[[line.device]]\nname = "Meter"\nunit_id = 9\nmap = "map.csv"\n')
+            screen = terminal.wait_for(r"Meter +Net · unit 9")
+            self.assertIn("Level", screen)
+            terminal.type("q")
+            terminal.wait_until(lambda text: "Wire" not in text, "the end")
 
     def test_a_faulty_site_is_told_without_a_screen(self) -> None:
         path = self._site('[[line]]\nname = "Net"\nlink = "tcp://"\n')

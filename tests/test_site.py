@@ -110,6 +110,13 @@ class SiteFiles(InFolder):
         self.assertTrue(any("unit ID 2 is 'Device' already" in fault for fault in self.faults(twice)))
         self.assertTrue(any("not in 1…247" in fault for fault in self.faults(serial.replace("unit_id = 2", "unit_id = 0"))))
 
+    def test_serial_settings_that_differ_from_the_line_s(self) -> None:
+        serial = SITE.replace("tcp://127.0.0.1:1502", "rtu://ports/a?baud=9600")
+        faults = self.faults(serial.replace("unit_id = 2", "unit_id = 2\nbaud = 19200"))
+        self.assertEqual(faults, ["site.toml:11: Device is set to baud 19200, line 'One' runs at 9600; all on one line need the same"])
+        self.load(serial.replace("unit_id = 2", 'unit_id = 2\nbaud = 9600\nparity = "even"'))
+        self.assertIn("no serial line", self.faults(SITE.replace("unit_id = 2", "unit_id = 2\nstop = 2"))[0])
+
     def test_files_that_cannot_be_read(self) -> None:
         with self.assertRaisesRegex(FaultyFile, "there is no such file"):
             load_site(self.folder / "nothing.toml")

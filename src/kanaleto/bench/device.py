@@ -33,6 +33,8 @@ from kanaleto.wire.pdu import (
 )
 from kanaleto.wire.records import MaskWrite, ReadBack, ReadFifo, ReadFile, WriteFile, WriteThenRead
 
+_NOT_WITH: dict[str, tuple[int, ...]] = {"auto": (), "single": (0x0F, 0x10), "multiple": (0x05, 0x06)}
+
 OnWrite = Callable[["SimulatedDevice", Table, int, int], None]
 """Device, table, first address and count of what a master wrote."""
 
@@ -131,6 +133,8 @@ class SimulatedDevice:
 
     def _knows(self, function: int) -> bool:
         if function in SERIAL_ONLY and not self._is_serial:
+            return False
+        if function in _NOT_WITH[self.device.limits.write_with]:
             return False
         functions = self.device.limits.functions
         return functions is None or function in functions

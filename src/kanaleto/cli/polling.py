@@ -9,6 +9,7 @@ from kanaleto.cli.output import emit, iso
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.board import Quality, Record
+from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Tally
 from kanaleto.polling.plan import Block
 from kanaleto.polling.session import Session
@@ -95,6 +96,9 @@ class _PrintingSession(Session):
 def poll_site(site: Site, for_s: float | None, is_quiet: bool, is_json: bool) -> Session:
     """Poll until `for_s` is over or a signal comes; gives the session, ended."""
     session = _PrintingSession(site, None if is_quiet else _Printer(is_json))
+    if not is_quiet and not is_json:
+        told = (EventKind.LEARNED, EventKind.DEVICE_SLOW, EventKind.GATEWAY, EventKind.WATCHDOG)
+        session.events.listeners.append(lambda e: click.echo(f"{e.device or e.line}: {e.text}", err=True) if e.kind in told else None)
 
     async def work() -> None:
         try:
@@ -117,6 +121,11 @@ def tell_summary(session: Session, is_json: bool) -> None:
         emit({"summary": {"exchanges": good + failed, "good": good, "failed": failed, "devices": devices, "unreachable": lines}})
         return
     click.echo(f"{good + failed} exchanges, {good} good, {failed} failed")
+    for late in session.lateness():
+        asked, reached = 1000 * late.asked_s, 1000 * late.reached_s
+        block = late.block
+        what = f"{block.request.count} {block.request.table.value} from {block.request.address}"
+        click.echo(f"  {block.device.name}, {what}: asked {asked:.0f} ms, reached {reached:.0f} ms")
     for poller in session.pollers:
         own = [tallies[name] for name in poller.states]
         line_good, line_failed = sum(tally.good for tally in own), sum(tally.failed for tally in own)

@@ -15,6 +15,7 @@ class Cause(Enum):
 
     REFUSED = "refused"
     NO_ROUTE = "no route"
+    ADAPTER_DOWN = "own adapter down"
     NO_NAME = "no such name"
     NO_ANSWER = "no answer"
     NO_PORT = "no such port"

@@ -1,11 +1,12 @@
 """One exchange: the only place that sends a request and pairs an answer.
 
 Rules. Every request has exactly one outcome. Where the framing has transactions, the answer must carry the request's; elsewhere it
-must be the next sound frame of the same unit and function, in full. A sound frame that is not the answer does not end
-the waiting; when nothing better comes before the deadline, the outcome is `unexpected`. Bytes that are no frame end the
-waiting once the line is silent again, if they begin as the answer would; other noise does not. The deadline is for the answer to begin; an answer that has begun
-may take as long as the longest frame takes. After a timeout on a stream without transactions the line listens for a quarantine,
-and what comes then is counted late and thrown away. One timer a line serves all deadlines.
+must be the next sound frame of the same unit and function, in full, that cannot have begun before the request had gone. A sound
+frame that is not the answer does not end the waiting; when nothing better comes before the deadline, the outcome is `unexpected`.
+Bytes that are no frame end the waiting once the line is silent again, if they begin as the answer would; other noise does not. The
+deadline is for the answer to begin; an answer that has begun may take as long as the longest frame takes. After a timeout on a
+stream without transactions the line listens for a quarantine, and what comes then is counted late and thrown away. One timer a
+line serves all deadlines.
 
 A broadcast (a write to unit 0 on a serial line) is good after the turnaround, since nobody answers. Where the adapter repeats what it sends
 (`has_echo`), the request's own bytes are taken off what comes; where they come unannounced, the outcome says so.

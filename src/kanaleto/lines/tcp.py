@@ -87,8 +87,10 @@ def _unreachable(place: str, error: OSError) -> Unreachable:
         return Unreachable(f"{place}: no host of this name is known", Cause.NO_NAME)
     if isinstance(error, ConnectionRefusedError) or "refused" in str(error).lower():
         return Unreachable(f"{place} refused the connection; nothing listens on that port", Cause.REFUSED)
+    if error.errno == errno.ENETDOWN:
+        return Unreachable(f"{place}: the network adapter of this machine is down; is its cable in?", Cause.ADAPTER_DOWN)
     if error.errno in (errno.ENETUNREACH, errno.EHOSTUNREACH):
         return Unreachable(f"there is no route to {place}; is the adapter in the same network?", Cause.NO_ROUTE)
     if error.errno == errno.EADDRNOTAVAIL:
-        return Unreachable(f"{place}: the source address is not one of this machine's", Cause.OTHER)
+        return Unreachable(f"{place}: the source address is not one of this machine's now; is its adapter up?", Cause.ADAPTER_DOWN)
     return Unreachable(f"{place} cannot be reached: {error.strerror or error}", Cause.OTHER)

@@ -5,6 +5,10 @@ from dataclasses import dataclass
 from kanaleto.polling.session import DeviceStatus, LineStatus
 from kanaleto.wire.codes import exception_text
 
+_ALL_SILENT = {
+    True: "all of its devices are silent: look at the adapter, the wires, and baud and parity at both ends.",
+    False: "the connection is accepted and nobody answers on it: look at the unit IDs, and at the line behind the gateway.",
+}
 _GARBLED_SHARE = 0.005
 _FEW = 20
 
@@ -45,9 +49,12 @@ def look_at(lines: tuple[LineStatus, ...]) -> list[Finding]:
 def _silent(line: LineStatus, status: DeviceStatus) -> Finding:
     neighbours = len(line.devices) - len(line.silent)
     never = "has never answered" if not status.has_answered else f"stopped {status.silent_s or 0:.0f} s ago"
+    noticed = f" Its return is noticed within {status.notice_within_s:.0f} s."
     if neighbours:
         those = "its neighbour still answers" if neighbours == 1 else "its neighbours still answer"
-        return Finding(status.device.name, f"{never}; {those}, so the line is whole: look at its supply, its plug, or its unit ID.")
+        return Finding(
+            status.device.name, f"{never}; {those}, so the line is whole: look at its supply, its plug, or its unit ID.{noticed}"
+        )
     return Finding(status.device.name, f"{never}, and nobody else is on {line.line.name}: look at wires, settings and unit ID.")
 
 
@@ -58,6 +65,8 @@ def _faults(status: DeviceStatus) -> list[Finding]:
     if tally.exchanges >= _FEW and wrong / tally.exchanges > _GARBLED_SHARE:
         share = 100 * wrong / tally.exchanges
         found.append(Finding(name, f"{share:.1f} % of its answers come garbled: look at screen, terminators and earth.", is_garbled=True))
+    if status.is_slow:
+        found.append(Finding(name, f"answers slowly: its timeout of {status.device.timeout_s:g} s leaves little room."))
     if tally.exceptions:
         code, count = max(tally.exceptions.items(), key=lambda item: item[1])
         found.append(Finding(name, f"refused {count} times with exception {code}, {exception_text(code)}: look at addresses and limits."))

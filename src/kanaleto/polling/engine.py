@@ -4,6 +4,7 @@ import asyncio
 import sys
 import threading
 import time
+from collections.abc import Callable
 
 from kanaleto.polling.session import LineStatus, Session
 from kanaleto.site.model import Site
@@ -38,10 +39,14 @@ class Engine:
                 pass
         self._thread.join(timeout=5)
 
+    def do(self, what: Callable[[Session], None]) -> None:
+        """Let the session do something, on the engine's thread; gives back at once."""
+        if self._loop is not None and self._thread.is_alive():
+            self._loop.call_soon_threadsafe(what, self.session)
+
     def hold(self, is_held: bool) -> None:
         """Hold or resume polling."""
-        if self._loop is not None and self._thread.is_alive():
-            self._loop.call_soon_threadsafe(self.session.hold, is_held)
+        self.do(lambda session: session.hold(is_held))
 
     def now_s(self) -> float:
         """The loop's time, as in every record."""

@@ -27,6 +27,7 @@ _BLOCK_SILENCES = 3  # tries of one block that nothing came of, its device answe
 _REFUSALS = 2  # refusals in a row until a block is narrowed down: a device that starts up may refuse once
 _DEAD_CONNECTION = 6  # timeouts in a row, with no answer from anybody, until a network connection is made anew
 _SLOW_SHARE, _SLOW_TIMES = 0.7, 3
+_WATCHDOG_SHARE = 0.8
 _NARROWED = (ExceptionCode.ILLEGAL_DATA_ADDRESS, ExceptionCode.ILLEGAL_DATA_VALUE)
 
 
@@ -324,6 +325,8 @@ class LinePoller:
         device = state.device
         was_silent = state.silent_since_s is not None
         start_s = self._loop.time()
+        if device.watchdog_s is not None:
+            self._watch(state, device.watchdog_s, start_s)
         tries = 1 if was_silent else 1 + device.retries
         for attempt in range(tries):
             outcome = await self._ask(device.unit_id, block.request, device.timeout_s, device.pause_after_connect_s, block.pdu)
@@ -340,6 +343,15 @@ class LinePoller:
                 self.schedule.spend(state, self._loop.time() - start_s, self._loop.time())
             self._take_failure(job, outcome)
         self._put_off(job)
+
+    def _watch(self, state: DeviceState, watchdog_s: float, now: float) -> None:
+        """Tell when a device is left alone nearly as long as it bears."""
+        alone_s = now - state.last_asked_s if state.last_asked_s is not None else 0.0
+        if alone_s > _WATCHDOG_SHARE * watchdog_s:
+            text = f"was not asked for {alone_s:.1f} s, and trips after {watchdog_s:g}: the line is too busy, or was held"
+            self._listener.on_event(EventKind.WATCHDOG, self.line.name, state.device.name, text, going_on="watchdog")
+        else:
+            self._listener.end_event(self.line.name, state.device.name, "watchdog")
 
     def _put_off(self, job: Job) -> None:
         """Due again a period after it was due, or now if that is past."""

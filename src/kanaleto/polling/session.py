@@ -16,7 +16,8 @@ from kanaleto.polling.lessons import Lessons
 from kanaleto.polling.line import Exchange, LinePoller
 from kanaleto.polling.plan import Block, Plan, plan_device, plan_site
 from kanaleto.polling.schedule import DeviceState
-from kanaleto.site.model import Device, Line, Site
+from kanaleto.site.counting import from_wire
+from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Request
 
@@ -296,6 +297,25 @@ class Session:
         """Every line as it stands at loop time `now_s`."""
         return tuple(_line_status(poller, now_s) for poller in self.pollers)
 
+    def learned(self) -> dict[str, dict[str, object]]:
+        """What was learned, as keys of the site file by device name: limits, and addresses that a device does not give."""
+        changes: dict[str, dict[str, object]] = {}
+        for _, device in self.site.devices():
+            lessons = self.lessons.get(device.name)
+            if lessons is None:
+                continue
+            found: dict[str, object] = {}
+            for key, tables in (("max_registers", (Table.HOLDING, Table.INPUT)), ("max_bits", (Table.COIL, Table.DISCRETE))):
+                limits = [most for table in tables if (most := lessons.learned_most(table)) is not None]
+                if limits:
+                    found[key] = min(limits)
+            ranges = [_range_text(device, point) for point in device.points if point.name in lessons.holes]
+            if ranges:
+                found["never_read"] = ranges
+            if found:
+                changes[device.name] = found
+        return changes
+
     def lateness(self) -> list[Lateness]:
         """Blocks that are not read as often as asked, by more than a tenth."""
         late = []
@@ -306,6 +326,12 @@ class Session:
                     if job.overruns and period_s > 0 and reached_s > 1.1 * period_s:
                         late.append(Lateness(job.block, period_s, reached_s, job.overruns))
         return late
+
+
+def _range_text(device: Device, point: Point) -> str:
+    """A point's addresses as `never_read` has them, counted as the device's map counts."""
+    first, last = (from_wire(address, point.table, device.numbering) for address in (point.address, point.end - 1))
+    return f"{point.table.value} {first}" + (f"-{last}" if first != last else "")
 
 
 def _same_connection(one: Line, other: Line) -> bool:

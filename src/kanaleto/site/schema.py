@@ -48,6 +48,9 @@ class DeviceTable(_Strict):
     retries: Annotated[int, Field(ge=0, le=20)] | None = None
     pause_after_connect_s: Seconds = 0.0
     pause_after_write_s: Seconds = 0.0
+    baud: Annotated[int, Field(ge=50, le=4_000_000)] | None = None
+    parity: Literal["none", "even", "odd"] | None = None
+    stop: Annotated[int, Field(ge=1, le=2)] | None = None
     gaps: Literal["refuse", "zero"] = "refuse"
     identity: dict[str, str] = {}
     server_id: Annotated[str, Field(max_length=100)] = ""

@@ -138,6 +138,7 @@ class _Reader:
         numbering = Numbering(table.numbering)
         if isinstance(link, SerialLink) and not 1 <= table.unit_id <= 247:
             self._fault((*where, "unit_id"), f"unit ID {table.unit_id} is not in 1…247, as a serial line needs")
+        self._check_settings(where, line, table, link)
         limits = DeviceLimits(
             table.max_registers,
             table.max_bits,
@@ -173,6 +174,18 @@ class _Reader:
             read_simulated(table, lambda key, text: self._fault((*where, key), text)),
             table.note,
         )
+
+    def _check_settings(self, where: tuple[str | int, ...], line: schema.LineTable, table: schema.DeviceTable, link: Link) -> None:
+        """All devices of a serial line speak with the same settings; what a device says of its own must agree."""
+        own = {key: value for key, value in (("baud", table.baud), ("parity", table.parity), ("stop", table.stop)) if value is not None}
+        if own and not isinstance(link, SerialLink):
+            self._fault((*where, next(iter(own))), f"{table.name} has serial settings, and line {line.name!r} is no serial line")
+        elif isinstance(link, SerialLink):
+            of_line = {"baud": link.settings.baud, "parity": link.settings.parity.value, "stop": link.settings.stop}
+            for key, value in own.items():
+                if value != of_line[key]:
+                    text = f"{table.name} is set to {key} {value}, line {line.name!r} runs at {of_line[key]}; all on one line need the same"
+                    self._fault((*where, key), text)
 
     def _order(self, where: tuple[str | int, ...], text: str | None) -> Order | None:
         if text is None:

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import partial
 
 from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
@@ -11,7 +12,10 @@ from textual.widgets import ContentSwitcher, Static
 
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import LineStatus
+from kanaleto.site.edit import set_device_keys
+from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Site
+from kanaleto.site.watch import SiteFiles
 from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.keys import Keys
 from kanaleto.tui.frame.lanes import Lanes
@@ -22,7 +26,9 @@ from kanaleto.tui.start import LEAST_COLUMNS, LEAST_ROWS
 from kanaleto.tui.wire_view.view import WireView
 
 TICK_S = 0.25
-_NOTICE_S = 4.0
+_NOTICE_S = 5.0
+_TWICE_S = 6.0
+_FILES_S = 2.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,13 +62,18 @@ class KanaletoApp(App[None]):
     def __init__(self, engine: Engine, theme_name: str, for_s: float | None = None) -> None:
         super().__init__()
         self.engine = engine
-        self.site: Site = engine.session.site
         self.moment = Moment(engine.now_s(), engine.status(), engine.session.is_held)
         self.counts_as_wire = False
         self.notice = ""
         self.current_digit = "3"
         self._theme_name = theme_name
         self._for_s = for_s
+        self._asked_twice: tuple[str, float] = ("", 0.0)
+        self._files = SiteFiles(self.site)
+
+    @property
+    def site(self) -> Site:
+        return self.engine.session.site
 
     def get_theme_variable_defaults(self) -> dict[str, str]:
         return theme_of("lagoon").variables  # style sheets are read before a theme is set
@@ -87,6 +98,7 @@ class KanaletoApp(App[None]):
             self.register_theme(theme_of(name))
         self.theme = self._theme_name
         self.set_interval(TICK_S, self.tick)
+        self.set_interval(_FILES_S, self._look_at_files)
         if self._for_s is not None:
             self.set_timer(self._for_s, self.exit)
         self._focus_view()
@@ -112,6 +124,21 @@ class KanaletoApp(App[None]):
         view = self._view()
         if view is not None:
             view.tick()
+
+    def _look_at_files(self) -> None:
+        """A site file that was edited meanwhile is taken over, or its faults are told."""
+        if self._files.have_changed():
+            self.run_worker(self._take_over, thread=True, exclusive=True)
+
+    def _take_over(self) -> None:
+        try:
+            site = self._files.load()
+        except FaultyFile as faulty:
+            more = f", and {len(faulty.faults) - 1} more" if len(faulty.faults) > 1 else ""
+            self.call_from_thread(self.tell, f"the site was edited and not taken over: {faulty.faults[0]}{more}")
+            return
+        self.engine.do(lambda session: session.take_over(site))
+        self.call_from_thread(self.tell, f"{site.name} was edited and taken over")
 
     def _view(self) -> LiveView | WireView | None:
         current = self.query_one("#views", ContentSwitcher).current
@@ -161,8 +188,26 @@ class KanaletoApp(App[None]):
 
     def action_hold(self) -> None:
         held = not self.engine.session.is_held
+        if held and not self._is_sure("space", "holding polling"):
+            return
         self.engine.hold(held)
         self.tell("polling is held: values grow old until you resume it with space" if held else "polling goes on")
+
+    async def action_quit(self) -> None:
+        if self._is_sure("q", "quitting"):
+            self.exit()
+
+    def _is_sure(self, key: str, what: str) -> bool:
+        """Where a device would do something of its own, once it is not asked any more, the same key is wanted twice."""
+        devices = [] if self.engine.session.is_held else self.engine.session.at_risk()
+        now = self.engine.now_s()
+        if not devices or (self._asked_twice[0] == key and now - self._asked_twice[1] < _TWICE_S):
+            return True
+        self._asked_twice = (key, now)
+        shortest = min(devices, key=lambda device: device.watchdog_s or 0)
+        names = shortest.name if len(devices) == 1 else f"{shortest.name} and {len(devices) - 1} more"
+        self.tell(f"{what} lets the watchdog of {names} trip after {shortest.watchdog_s:g} s: press {key} again if you mean it")
+        return False
 
     def action_count(self) -> None:
         self.counts_as_wire = not self.counts_as_wire
@@ -206,4 +251,40 @@ class KanaletoApp(App[None]):
         yield SystemCommand("Filter", "what is shown", self.action_filter)
         yield SystemCommand("Change theme", "lagoon (dark) or fresco (light)", self.action_theme)
         yield SystemCommand("Keys", "all of them", self.action_keys)
-        yield SystemCommand("Quit", "end the application", self.exit)
+        yield SystemCommand("One cycle", "ask every block once, held or not", lambda: self.engine.do(lambda session: session.cycle()))
+        yield SystemCommand("Reset counts", "of every device", lambda: self.engine.do(lambda session: session.reset_counts()))
+        yield SystemCommand("Save what was learned", "limits and missing addresses, to the site file", self._save_lessons)
+        yield from self._commands_here()
+        yield SystemCommand("Quit", "end the application", self.action_quit)
+
+    def _commands_here(self) -> Iterable[SystemCommand]:
+        """What can be done with the point, device and line that the cursor is on."""
+        place = self.query_one(LiveView).current_place
+        if place is None:
+            return
+        device, line, point = place.device.name, place.line.name, place.point.name
+        do = self.engine.do
+        yield SystemCommand(f"Ask {device} now", "whatever its back-off", lambda: do(lambda s: s.ask_device(device)))
+        yield SystemCommand(f"Reconnect {line} now", "whatever its pause", lambda: do(lambda s: s.reconnect(line)))
+        for is_on, word in ((False, "off"), (True, "on")):
+            switch = partial(self._switch, is_on)
+            yield SystemCommand(f"Switch {point} {word}", f"of {device}", partial(switch, device, {point}))
+            yield SystemCommand(f"Switch {device} {word}", "all of its points", partial(switch, device, None))
+            yield SystemCommand(
+                f"Switch {line} {word}", "close it, or open it again", partial(do, lambda s, on=is_on: s.switch_line(line, on))
+            )
+
+    def _switch(self, is_on: bool, device: str, points: set[str] | None) -> None:
+        self.engine.do(lambda session: session.switch_points(device, is_on, points))
+
+    def _save_lessons(self) -> None:
+        changes = self.engine.session.learned()
+        if not changes or self.site.path is None:
+            self.tell("nothing was learned yet that the site file does not say")
+            return
+        try:
+            found = set_device_keys(self.site.path, changes)
+        except OSError as error:
+            self.tell(f"the site file cannot be written: {error.strerror}")
+            return
+        self.tell(f"saved to {self.site.path.name}: what was learned of {', '.join(found)}")

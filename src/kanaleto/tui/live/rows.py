@@ -90,8 +90,10 @@ class LiveRows(Rows[LiveRow]):
         point, app = place.point, self.kanaleto
         reading = app.engine.session.board.reading(place, app.moment.now_s)
         is_pinned = any(pin is place for pin in self.pinned)
-        cells.put(" ▸ " if is_pinned else "   ", "ochre").put(point.name, width=columns.name)
         tone = _value_tone(point, reading)
+        shape = _shape(point, reading)
+        cells.put(f"{shape} " if shape else "  ", tone if shape != "◐" else "ochre")
+        cells.put("▸" if is_pinned else " ", "ochre").put(point.name, width=columns.name)
         whole, fraction = _split(point, reading)
         is_good = reading.quality is Quality.GOOD
         cells.put(whole, tone, columns.value - 6, right=True, bold=is_good).put(fraction, tone, 6, bold=is_good)
@@ -177,6 +179,13 @@ def words_text(place: Place, reading: Reading) -> str:
     if place.point.table.is_bits:
         return str(reading.data[0]) if reading.data else ""
     return reading.data.hex(" ", 2).upper()
+
+
+def _shape(point: Point, reading: Reading) -> str:
+    """A shape for what is not well, beside its colour: stale, bad, never read, or beyond a limit."""
+    if reading.quality is not Quality.GOOD:
+        return {Quality.STALE: "◐", Quality.BAD: "✕", Quality.NEVER: "◌"}[reading.quality]
+    return {"terracotta": "‼", "ochre": "!"}.get(limit_tone(point.limits, reading.value), "")
 
 
 def _value_tone(point: Point, reading: Reading) -> str:

@@ -38,15 +38,16 @@ class LiveView(Drawn, Vertical):
         self._list = self.query_one(LiveRows)
         self._filter = self.query_one(Filter)
         self._detail = self.query_one(PointDetail)
-        places = self.kanaleto.engine.session.plan.places
-        self._list.longest = max((cell_len(place.point.name) for place in places), default=14)
+        self._version = self.kanaleto.engine.session.version
         self._fill()
 
     def _fill(self) -> None:
         """The rows that the filter leaves; a device's row stands before its points."""
+        places = self.kanaleto.engine.session.plan.places
+        self._list.longest = max((cell_len(place.point.name) for place in places), default=14)
         rows: list[LiveRow] = []
         last: object = None
-        for place in self.kanaleto.engine.session.plan.places:
+        for place in places:
             if not self._filter.matches(f"{place.line.name} {place.device.name} {place.point.name} {place.point.unit}"):
                 continue
             if place.device is not last:
@@ -58,11 +59,27 @@ class LiveView(Drawn, Vertical):
         self._list.set_rows(rows)
 
     @property
+    def current_place(self) -> Place | None:
+        """The point that the cursor is on."""
+        return self._current
+
+    @property
     def _current(self) -> Place | None:
         row = self._list.current
         return row.place if isinstance(row, PointRow) else None
 
+    def _follow_plan(self) -> None:
+        """The plan has changed: the same points stand in other blocks now, or other points are there."""
+        places = {(place.device.name, place.point.name): place for place in self.kanaleto.engine.session.plan.places}
+        kept = [places.get((pin.device.name, pin.point.name)) for pin in self._list.pinned]
+        self._list.pinned[:] = [place for place in kept if place is not None]
+        self._show_pins()
+        self._fill()
+
     def tick(self) -> None:
+        if self._version != self.kanaleto.engine.session.version:
+            self._version = self.kanaleto.engine.session.version
+            self._follow_plan()
         self._list.refresh()
         self._detail.place = self._current
         if self._detail.display:
@@ -122,9 +139,13 @@ class LiveView(Drawn, Vertical):
             self.kanaleto.tell(f"{MOST_PINS} points are pinned, as many as can be told apart; take one off first")
         else:
             pinned.append(place)
+        self._show_pins()
+        self.kanaleto.tick()
+
+    def _show_pins(self) -> None:
+        pinned = self._list.pinned
         self.query_one(Trend).pinned = self.query_one(TrendHead).pinned = list(pinned)
         self.query_one("#live-trend").display = bool(pinned) and self.size.height >= 24
-        self.kanaleto.tick()
 
 
 def _rgb(colour: str) -> tuple[int, int, int]:

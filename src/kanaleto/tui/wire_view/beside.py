@@ -6,6 +6,9 @@ from kanaleto.polling.diagnosis import look_at
 from kanaleto.polling.session import DeviceStatus
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.words import clock_text
+
+_EVENTS = 12
 
 
 class Beside(Drawn):
@@ -35,11 +38,22 @@ class Beside(Drawn):
         blank = Cells(self.palette, "panel")
         findings = look_at(lines)
         if not findings:
-            return [*table, blank, *looks, Cells(self.palette, "panel").put("  all that was asked has been answered", "muted")]
+            looks.append(Cells(self.palette, "panel").put("  all that was asked has been answered", "muted"))
+            return [*table, blank, *looks, blank, *self._happened(width)]
         for finding in findings:
             first = Cells(self.palette, "panel").put("  ").put(finding.who, "violet" if finding.is_garbled else "terracotta", bold=True)
             looks += self._wrapped(first, finding.text, width)
-        return [*looks, blank, *table]
+        return [*looks, blank, *table, blank, *self._happened(width)]
+
+    def _happened(self, width: int) -> list[Cells]:
+        """The last events, the newest first."""
+        rows = [Cells(self.palette, "panel").put("  ").put("WHAT HAPPENED", "muted", bold=True)]
+        for event in reversed(list(self.kanaleto.engine.session.events.ring)[-_EVENTS:]):
+            first = Cells(self.palette, "panel").put("  ").put(clock_text(event.wall_s)[:8], "muted").put(" ")
+            who = event.device or event.line
+            times = f" ({event.count} times, last {clock_text(event.last_wall_s)[:8]})" if event.count > 1 else ""
+            rows += self._wrapped(first.put(who, "ink", bold=True) if who else first, f"{event.text}{times}", width)
+        return rows if len(rows) > 1 else [*rows, Cells(self.palette, "panel").put("  nothing yet", "muted")]
 
     def _device(self, status: DeviceStatus, name_width: int) -> Cells:
         tally = status.tally

@@ -21,9 +21,10 @@ class WireHead(Drawn):
         cells.put("device", "muted", columns.device).put("asked", "muted", columns.asked)
         if columns.times:
             start = cells.width
-            for part in range(4):
-                cells.at(start + round(part / 4 * (columns.times - 1)))
-                number = self.scale_ms * part / 4
+            parts = 4 if columns.times >= 32 else 2 if columns.times >= 16 else 1
+            for part in range(parts):
+                cells.at(start + round(part / parts * (columns.times - 1)))
+                number = self.scale_ms * part / parts
                 cells.put(f"{number:g}" if part else "0 ms", "dim")
             cells.at(start + columns.times)
         cells.put("  ").put(self.note or "outcome", "ochre" if self.note else "muted", columns.outcome)

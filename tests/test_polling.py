@@ -135,7 +135,7 @@ class Polling(unittest.TestCase):
                 kinds = [event.kind for event in running.session.events.ring]
                 self.assertEqual(kinds, [EventKind.EXCEPTION, EventKind.LEARNED])
                 line.fault = None
-                await running.for_s(HOLES_AGAIN_S + 2)
+                await running.for_s(HOLES_AGAIN_S + 20)
                 self.assertEqual(running.reading("Device", "Far").quality, Quality.GOOD)
                 line.fault = lambda frame, at, right: [(at + 0.01, raw)] if frame.pdu[2] == 10 else right
                 await running.for_s(1)

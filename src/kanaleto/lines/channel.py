@@ -60,7 +60,8 @@ class Channel(Protocol):
         """Connect. Raises Unreachable."""
 
     def write(self, data: bytes, not_before: float) -> float:
-        """Send `data` at loop time `not_before` or as soon after as can be; gives the time its last byte will have left."""
+        """Send `data` at loop time `not_before` (0 for now) or as soon after as can be; gives the time its last byte will have left,
+        which where bytes take no time is `not_before`."""
 
     def close(self) -> None:
         """Close at once; nothing is delivered any more."""

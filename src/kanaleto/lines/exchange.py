@@ -14,6 +14,7 @@ A broadcast (a write to unit 0 on a serial line) is good after the turnaround, s
 
 import asyncio
 from collections import deque
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from kanaleto.lines.channel import Channel
@@ -21,7 +22,7 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.wire.diagnostics import Diagnose, Plain
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
 from kanaleto.wire.identity import Identify
-from kanaleto.wire.pdu import Answer, PduError, Raw, Read, Refused, Request, WriteCoil, WriteRegister, mismatch, parse_answer
+from kanaleto.wire.pdu import Answer, PduError, Raw, Read, ReadAnswer, Refused, Request, WriteCoil, WriteRegister, mismatch, parse_answer
 from kanaleto.wire.records import MaskWrite, ReadFifo, ReadFile, WriteFile, WriteThenRead
 
 _SHORTEST_FRAME = 4
@@ -36,6 +37,9 @@ _OVERSLEPT_S = 0.02  # a deadline seen later than this was missed by us, not by 
 _READ_FIRST_S = 0.03
 
 
+OnDone = Callable[[Outcome], None]
+
+
 @dataclass(slots=True)
 class _Waiting:
     """A request in flight."""
@@ -43,7 +47,7 @@ class _Waiting:
     unit_id: int
     request: Request
     frame: bytes
-    future: asyncio.Future[Outcome]
+    on_done: OnDone
     asked_at: float
     starts_at: float
     sent_at: float
@@ -93,6 +97,9 @@ class Exchanger:
         self._echo = b""  # what is still to be taken off
         self._held_echo = b""  # what came and may be the beginning of it
         self._last_frame = b""
+        self._has_transactions = framing.has_transactions
+        self._has_character_time = channel.character_s > 0
+        self._longest_s = _LONGEST_FRAME * channel.character_s
         self._gap_s = max(gap_s, channel.gap_s)
         self._quarantine_s = 0.0 if framing.has_transactions else quarantine_s
         self._quiet_s = max(_QUIET_S, 5 * channel.character_s)
@@ -123,37 +130,49 @@ class Exchanger:
         self._lose(why)
 
     def ask(self, unit_id: int, request: Request, timeout_s: float, pdu: bytes | None = None) -> asyncio.Future[Outcome]:
-        """Send `request` (already encoded as `pdu`, if the caller has it) and give the future of its one outcome."""
-        loop = self._loop
-        future: asyncio.Future[Outcome] = loop.create_future()
-        now = loop.time()
+        """As `start`, with a future of the outcome."""
+        future: asyncio.Future[Outcome] = self._loop.create_future()
+        self.start(unit_id, request, timeout_s, pdu, lambda outcome: None if future.done() else future.set_result(outcome))
+        return future
+
+    def start(self, unit_id: int, request: Request, timeout_s: float, pdu: bytes | None, on_done: OnDone) -> None:
+        """Send `request` (already encoded as `pdu`, if the caller has it); `on_done` is called once, with its one outcome. Raises
+        ValueError for a read of all units."""
+        now = self._loop.time()
+        has_transactions = self._has_transactions
         key = 0
-        if self.framing.has_transactions:
+        if has_transactions:
             key = self._transaction = self._transaction % 0xFFFF + 1
         frame = self.framing.encode(unit_id, pdu if pdu is not None else request.encode(), key)
-        if not self.channel.is_open:
+        channel = self.channel
+        if not channel.is_open:
             reason = self.lost_because or "the line is not open"
-            future.set_result(Outcome(OutcomeKind.UNREACHABLE, unit_id, frame, b"", None, now, now, 0.0, now, reason))
-            return future
+            on_done(Outcome(OutcomeKind.UNREACHABLE, unit_id, frame, b"", None, now, now, 0.0, now, reason))
+            return
         if key in self._pending:
             raise RuntimeError("a request is in flight already")
-        if unit_id == 0 and not self.framing.has_transactions and type(request) in _ANSWERED:
-            raise ValueError("unit 0 is a broadcast, and nobody answers one: only writes make sense")
-        if not self.framing.has_transactions:
+        is_broadcast = False
+        if not has_transactions:
+            is_broadcast = unit_id == 0
+            if is_broadcast and type(request) in _ANSWERED:
+                raise ValueError("unit 0 is a broadcast, and nobody answers one: only writes make sense")
             self._discard_held()
-        starts_at = max(now, self._free_at)
-        sent_at = self.channel.write(frame, starts_at)
-        self._echo, self._held_echo = frame if self._has_echo else b"", b""
-        self._last_frame = frame if type(request) in _ANSWERED and not self.framing.has_transactions else b""
+            self._echo, self._held_echo = frame if self._has_echo else b"", b""
+            self._last_frame = frame if type(request) in _ANSWERED else b""
+        starts_at = self._free_at
+        if starts_at > now or self._has_character_time:
+            starts_at = max(now, starts_at)
+            sent_at = channel.write(frame, starts_at)
+        else:
+            channel.write(frame, 0.0)
+            starts_at = sent_at = now
         self.traffic.sent += len(frame)
-        is_broadcast = unit_id == 0 and not self.framing.has_transactions
         deadline = sent_at + (TURNAROUND_S if is_broadcast else timeout_s)
-        cap = deadline + _LONGEST_FRAME * self.channel.character_s
-        self._pending[key] = _Waiting(unit_id, request, frame, future, now, starts_at, sent_at, deadline, cap, is_broadcast=is_broadcast)
+        cap = deadline + self._longest_s
+        self._pending[key] = _Waiting(unit_id, request, frame, on_done, now, starts_at, sent_at, deadline, cap, is_broadcast=is_broadcast)
         timer = self._timer
         if timer is None or timer.when() > deadline:
             self._arm(deadline)
-        return future
 
     def _discard_held(self) -> None:
         self.traffic.strays.bytes += self._decoder.held
@@ -190,22 +209,26 @@ class Exchanger:
         return came
 
     def _take(self, event: Event, at: float) -> None:
-        if self._is_echo(event):
+        if not self._has_transactions and self._is_echo(event):
             return
         if isinstance(event, Garbled):
             self._take_garbled(event, at)
             return
-        key = event.transaction if event.transaction is not None else 0
+        key = event.transaction or 0
         waiting = self._pending.get(key)
-        if waiting is None or at < waiting.starts_at or self._began_too_early(event, waiting, at):
+        if waiting is None or at < waiting.starts_at or (self._has_character_time and self._began_too_early(event, waiting, at)):
             self._take_stray(event, key, at)
             return
         content: Answer | None = None
-        try:
-            content = parse_answer(event.pdu)
-            wrong = mismatch(waiting.request, content)
-        except PduError as error:
-            wrong = str(error)
+        pdu, request = event.pdu, waiting.request
+        if type(request) is Read and pdu[0] == request.table.function and len(pdu) == pdu[1] + 2 == request.answer_bytes + 2:
+            content, wrong = ReadAnswer(request.table, pdu[2:]), None  # by far the most frequent, so the shortest way
+        else:
+            try:
+                content = parse_answer(pdu)
+                wrong = mismatch(request, content)
+            except PduError as error:
+                wrong = str(error)
         if event.unit_id != waiting.unit_id:
             wrong = f"unit {event.unit_id} answered, unit {waiting.unit_id} was asked"
         if wrong is None:
@@ -225,7 +248,7 @@ class Exchanger:
 
     def _is_echo(self, event: Event) -> bool:
         """Whether these bytes begin with the request itself, which no answer but that to a single write does."""
-        if self.framing.has_transactions or self._has_echo:
+        if self._has_echo:
             return False
         for waiting in self._pending.values():
             is_same = event.raw.startswith(waiting.frame)
@@ -293,13 +316,8 @@ class Exchanger:
         self._free_at = at + self._gap_s
         if kind is not OutcomeKind.GOOD and kind is not OutcomeKind.EXCEPTION:
             self._free_at += self._quarantine_s
-        if not waiting.future.done():  # the asker may have been cancelled
-            waiting.future.set_result(
-                Outcome(
-                    kind, waiting.unit_id, waiting.frame, raw, content,
-                    waiting.asked_at, waiting.sent_at, waiting.first_at, at, reason,
-                )
-            )  # fmt: skip
+        asked_at, sent_at, first_at = waiting.asked_at, waiting.sent_at, waiting.first_at
+        waiting.on_done(Outcome(kind, waiting.unit_id, waiting.frame, raw, content, asked_at, sent_at, first_at, at, reason))
 
     def _arm(self, at: float) -> None:
         if self._timer is not None:

@@ -1,13 +1,15 @@
 """What came of one exchange."""
 
-from dataclasses import dataclass
 from enum import Enum
+from typing import NamedTuple
 
 from kanaleto.wire.pdu import Answer, Refused
 
 
 class OutcomeKind(Enum):
     """The value is the word used in JSON."""
+
+    __hash__ = object.__hash__  # members are their own; Enum's hashes its name, in Python, at every look-up
 
     GOOD = "good"
     EXCEPTION = "exception"
@@ -17,10 +19,12 @@ class OutcomeKind(Enum):
     UNREACHABLE = "unreachable"
 
 
-@dataclass(frozen=True, slots=True)
-class Outcome:
-    """One request's only outcome. Times are loop times in seconds: handed over, last byte of the request gone, first byte that
-    came back, done. `request` and `answer` are the bytes of the whole frames; `reason` says in words what went wrong."""
+class Outcome(NamedTuple):
+    """One request's only outcome. Times are loop times in seconds: handed over, last byte of the request gone, first byte that came
+    back, done. `request` and `answer` are the bytes of the whole frames; `reason` says in words what went wrong.
+
+    A named tuple: it is made for every exchange, and costs a third of what a frozen dataclass does.
+    """
 
     kind: OutcomeKind
     unit_id: int

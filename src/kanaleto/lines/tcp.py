@@ -52,12 +52,11 @@ class TcpChannel:
         transport, loop = self._transport, self._loop
         if transport is None or loop is None:
             raise RuntimeError("write on a channel that is not open")
-        now = loop.time()
-        if not_before > now:
+        if not_before and not_before > loop.time():
             loop.call_at(not_before, self._write_late, transport, data)
             return not_before
         transport.write(data)
-        return now
+        return not_before
 
     def _write_late(self, transport: asyncio.Transport, data: bytes) -> None:
         if transport is self._transport and not transport.is_closing():

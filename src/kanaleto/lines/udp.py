@@ -39,12 +39,11 @@ class UdpChannel:
     def write(self, data: bytes, not_before: float) -> float:
         if self._transport is None or self._loop is None:
             raise RuntimeError("write on a channel that is not open")
-        now = self._loop.time()
-        if not_before > now:
+        if not_before and not_before > self._loop.time():
             self._loop.call_at(not_before, self._send, data)
             return not_before
         self._send(data)
-        return now
+        return not_before
 
     def _send(self, data: bytes) -> None:
         if self._transport is not None:

@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
+from typing import NamedTuple
 
 from kanaleto.polling.plan import Block, Place, Plan
 from kanaleto.site.model import DEMAND
@@ -26,8 +27,7 @@ class Quality(Enum):
     NEVER = "never"
 
 
-@dataclass(frozen=True, slots=True)
-class Record:
+class Record(NamedTuple):
     """What one good exchange brought: the data as it came, the values of the block's points, and when (loop and wall time)."""
 
     data: bytes

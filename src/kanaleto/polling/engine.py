@@ -1,6 +1,7 @@
 """The engine thread: a session in a loop of its own, so that no screen waits for a device and no device for a screen."""
 
 import asyncio
+import gc
 import sys
 import threading
 import time
@@ -10,6 +11,14 @@ from kanaleto.polling.session import LineStatus, Session
 from kanaleto.site.model import Site
 
 _SWITCH_INTERVAL_S = 0.0005  # a busy interface thread gives way to the engine after this long
+
+
+def quieten_collector() -> None:
+    """Let Python's collector of cycles pass over what is there for good, and come by less often: polling makes few cycles and many
+    short-lived values, and a full collection stops every thread."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 50)
 
 
 class Engine:
@@ -25,6 +34,7 @@ class Engine:
 
     def start(self) -> None:
         """Begin polling; gives back when the loop runs."""
+        quieten_collector()
         sys.setswitchinterval(_SWITCH_INTERVAL_S)
         self._thread.start()
         self._is_up.wait()

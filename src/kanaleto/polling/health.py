@@ -53,11 +53,18 @@ class Water:
 
     def add(self, start_s: float, end_s: float, kind: OutcomeKind) -> None:
         """An exchange took the line from `start_s` to `end_s`."""
+        worst = _WORST[kind]
+        if start_s >= self._slice * SLICE_S and end_s < (self._slice + 1) * SLICE_S:  # all in the newest slice, as most are
+            at = self._slice % SLICES
+            self._count[at] += 1
+            self._busy[at] += end_s - start_s
+            if worst > self._worst[at]:
+                self._worst[at] = worst
+            return
         self._advance(end_s)
         last = int(end_s / SLICE_S)
         at = last % SLICES
         self._count[at] += 1
-        worst = _WORST[kind]
         if worst > self._worst[at]:
             self._worst[at] = worst
         first = max(int(start_s / SLICE_S), last - SLICES + 1, self._first)
@@ -135,12 +142,13 @@ class Counts:
         self._sent = self._received = 0
 
     def add(self, outcome: Outcome) -> None:
-        self._counts[outcome.kind] += 1
+        kind = outcome.kind
+        self._counts[kind] += 1
         self._sent += len(outcome.request)
         self._received += len(outcome.answer)
-        if outcome.kind is OutcomeKind.GOOD:
-            self._took.append(outcome.took_s)
-        elif outcome.kind is OutcomeKind.EXCEPTION and outcome.code is not None:
+        if kind is OutcomeKind.GOOD:
+            self._took.append(outcome.done_at - outcome.sent_at)
+        elif kind is OutcomeKind.EXCEPTION and outcome.code is not None:
             self._codes[outcome.code] = self._codes.get(outcome.code, 0) + 1
 
     def tally(self) -> Tally:

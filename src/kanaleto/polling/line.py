@@ -8,7 +8,7 @@ import asyncio
 from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
@@ -28,11 +28,12 @@ _REFUSALS = 2  # refusals in a row until a block is narrowed down: a device that
 _DEAD_CONNECTION = 6  # timeouts in a row, with no answer from anybody, until a network connection is made anew
 _SLOW_SHARE, _SLOW_TIMES = 0.7, 3
 _WATCHDOG_SHARE = 0.8
+_NOTED_READS = 16
+_SETTLED = (OutcomeKind.GOOD, OutcomeKind.EXCEPTION, OutcomeKind.UNREACHABLE)
 _NARROWED = (ExceptionCode.ILLEGAL_DATA_ADDRESS, ExceptionCode.ILLEGAL_DATA_VALUE)
 
 
-@dataclass(frozen=True, slots=True)
-class Exchange:
+class Exchange(NamedTuple):
     """One row of the exchange list. `number` counts up over the whole site; `attempt` is 0 for the first try."""
 
     number: int
@@ -305,42 +306,63 @@ class LinePoller:
         except Unreachable as error:
             self._refuse(asked, str(error), self._loop.time())
             raise
-        self._count(asked.device, asked.request, outcome, 0)
+        self.count(asked.device, asked.request, outcome, 0)
         if not asked.future.done():
             asked.future.set_result(outcome)
 
     # One block
 
     async def _poll(self, job: Job) -> None:
-        job.is_running = True
+        """Poll a block, and then whatever else is due at once."""
+        if self.line.connects_per_request:
+            await self._poll_alone(job)
+            return
+        chain = _Chain(self, self._loop.create_future())
+        chain.begin(job)
+        await chain.ended
+
+    async def _poll_alone(self, job: Job) -> None:
+        block, device = job.block, job.state.device
+        start_s = self.begin(job)
         try:
-            await self._poll_block(job)
+            for attempt in range(self.tries(job)):
+                outcome = await self._ask(device.unit_id, block.request, device.timeout_s, device.pause_after_connect_s, block.pdu)
+                self.count(device, block.request, outcome, attempt)
+                if outcome.kind in _SETTLED:
+                    break
+            self.judge(job, outcome, start_s)
         finally:
             job.is_running = False
-            if self.line.in_flight > 1:
-                self._ring()
 
-    async def _poll_block(self, job: Job) -> None:
-        block, state = job.block, job.state
-        device = state.device
-        was_silent = state.silent_since_s is not None
-        start_s = self._loop.time()
-        if device.watchdog_s is not None:
-            self._watch(state, device.watchdog_s, start_s)
-        tries = 1 if was_silent else 1 + device.retries
-        for attempt in range(tries):
-            outcome = await self._ask(device.unit_id, block.request, device.timeout_s, device.pause_after_connect_s, block.pdu)
-            self._count(device, block.request, outcome, attempt)
-            if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION, OutcomeKind.UNREACHABLE):
-                break
+    def next_at_once(self) -> Job | None:
+        """What is due now, unless something else goes first or the line is closed."""
+        if self._asked or self.is_held or self.is_off:
+            return None
+        return self.schedule.take_due(self._loop.time())
+
+    def begin(self, job: Job) -> float:
+        """A block is about to be asked; gives the loop time."""
+        job.is_running = True
+        now = self._loop.time()
+        if job.state.device.watchdog_s is not None:
+            self._watch(job.state, job.state.device.watchdog_s, now)
+        return now
+
+    def tries(self, job: Job) -> int:
+        return 1 if job.state.silent_since_s is not None else 1 + job.state.device.retries
+
+    def judge(self, job: Job, outcome: Outcome, start_s: float) -> None:
+        """What came of a block, after all its tries."""
+        state, kind = job.state, outcome.kind
         state.last_asked_s = outcome.done_at
-        if outcome.kind is OutcomeKind.GOOD and isinstance(outcome.content, ReadAnswer):
+        if kind is OutcomeKind.GOOD and isinstance(outcome.content, ReadAnswer):
             self._take(job, outcome, outcome.content)
-        elif outcome.kind is OutcomeKind.EXCEPTION:
+        elif kind is OutcomeKind.EXCEPTION:
             self._take_refusal(job, outcome)
-        elif outcome.kind is not OutcomeKind.UNREACHABLE:
-            if was_silent:
-                self.schedule.spend(state, self._loop.time() - start_s, self._loop.time())
+        elif kind is not OutcomeKind.UNREACHABLE:
+            if state.silent_since_s is not None:
+                now = self._loop.time()
+                self.schedule.spend(state, max(now - start_s, state.probe_cost_s), now)  # the line stays quiet a while after
             self._take_failure(job, outcome)
         self._put_off(job)
 
@@ -377,7 +399,8 @@ class LinePoller:
         self._note_alive(state, outcome)
         if outcome.took_s > _SLOW_SHARE * state.device.timeout_s or state.slow_in_a_row:
             self._note_speed(state, outcome.took_s)
-        if not job.is_dead:
+        job.reads += 1
+        if job.reads % _NOTED_READS == 1 and not job.is_dead:  # there is little to learn from reading it again
             self._listener.on_read(block)
 
     def _end_refusal(self, job: Job) -> None:
@@ -472,15 +495,65 @@ class LinePoller:
             self._timeouts_in_a_row = 0
             self.exchanger.close("the connection is open and nobody answers on it; connecting anew")
 
-    def _count(self, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
+    def count(self, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
+        """Every outcome goes through here, once."""
         self.water.add(outcome.asked_at, outcome.done_at, outcome.kind)
-        if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
+        if outcome.content is not None:
             self._timeouts_in_a_row = 0
-        if device is not None and device.name in self.states:
-            self.states[device.name].counts.add(outcome)
+        state = self.states.get(device.name) if device is not None else None
+        if state is not None:
+            state.counts.add(outcome)
         strays = self.exchanger.traffic.strays
         if strays.gateway_late_s:
             late = f"its gateway gave up {strays.gateway_late_s:.2f} s after the request: raise timeout_s above that"
             self._listener.on_event(EventKind.GATEWAY, self.line.name, "", late, going_on="gateway")
             strays.gateway_late_s = 0.0
         self._listener.on_exchange(self.line, device, request, outcome, attempt)
+
+
+class _Chain:
+    """Block after block without a task in between, as long as something is due: an answer's bytes lead straight to the next request."""
+
+    __slots__ = ("_attempt", "_job", "_poller", "_start_s", "_tries", "ended")
+
+    def __init__(self, poller: LinePoller, ended: asyncio.Future[None]) -> None:
+        self._poller = poller
+        self.ended = ended
+
+    def begin(self, job: Job) -> None:
+        self._job, self._attempt = job, 0
+        self._start_s = self._poller.begin(job)
+        self._tries = self._poller.tries(job)
+        self._ask()
+
+    def _ask(self) -> None:
+        block = self._job.block
+        device = self._job.state.device
+        self._poller.exchanger.start(device.unit_id, block.request, device.timeout_s, block.pdu, self._done)
+
+    def _done(self, outcome: Outcome) -> None:
+        try:
+            self._go_on(outcome)
+        except Exception as error:  # an error of ours: it belongs to the line's task, not to whoever delivered the bytes
+            if self.ended.done():
+                raise
+            self.ended.set_exception(error)
+
+    def _go_on(self, outcome: Outcome) -> None:
+        poller, job = self._poller, self._job
+        if self.ended.cancelled():  # polling was stopped
+            job.is_running = False
+            return
+        poller.count(job.state.device, job.block.request, outcome, self._attempt)
+        self._attempt += 1
+        if outcome.kind not in _SETTLED and self._attempt < self._tries:
+            self._ask()
+            return
+        poller.judge(job, outcome, self._start_s)
+        job.is_running = False
+        is_over = outcome.kind is OutcomeKind.UNREACHABLE or self.ended.done()
+        following = None if is_over else poller.next_at_once()
+        if following is not None:
+            self.begin(following)
+        elif not self.ended.done():
+            self.ended.set_result(None)

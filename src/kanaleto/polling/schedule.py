@@ -57,6 +57,7 @@ class Job:
     first_silence_s: float = 0.0
     refusals: int = 0
     overruns: int = 0
+    reads: int = 0
 
 
 IsWanted = Callable[[Job], bool]
@@ -139,7 +140,7 @@ class Schedule:
             if state.next_try_s > now:
                 self.push(job, state.next_try_s)
                 continue
-            if not self._is_wanted(job):
+            if state.device.enabled_by and not self._is_wanted(job):
                 self.push(job, now + job.block.period_s)
                 continue
             if state.silent_since_s is not None and (wait_s := self._wait_for_credit(state, now)) > 0:
@@ -151,7 +152,7 @@ class Schedule:
             job = self._unpaced[0]
             self._unpaced.rotate(-1)
             state = job.state
-            if job.is_running or state.next_try_s > now or not self._is_wanted(job):
+            if job.is_running or state.next_try_s > now or (state.device.enabled_by and not self._is_wanted(job)):
                 continue
             if state.silent_since_s is not None and (wait_s := self._wait_for_credit(state, now)) > 0:
                 state.next_try_s = now + wait_s

@@ -38,10 +38,10 @@ class Read:
 
     @property
     def function(self) -> int:
-        return self.table.read_function
+        return self.table.function
 
     def encode(self) -> bytes:
-        return TWO_FIELDS.pack(self.table.read_function, self.address, self.count)
+        return TWO_FIELDS.pack(self.table.function, self.address, self.count)
 
     @property
     def answer_bytes(self) -> int:
@@ -64,7 +64,7 @@ class ReadAnswer:
 
     @property
     def function(self) -> int:
-        return self.table.read_function
+        return self.table.function
 
     @property
     def words(self) -> tuple[int, ...]:
@@ -74,7 +74,7 @@ class ReadAnswer:
         return unpack_bits(self.data, count)
 
     def encode(self) -> bytes:
-        return bytes((self.table.read_function, len(self.data))) + self.data
+        return bytes((self.table.function, len(self.data))) + self.data
 
 
 @dataclass(frozen=True, slots=True)

@@ -58,52 +58,45 @@ def exception_text(code: int) -> str:
 class Table(Enum):
     """The four tables of a device. The value is the word used in files and on the command line."""
 
+    __hash__ = object.__hash__  # members are their own; Enum's hashes its name, in Python, at every look-up
+
     COIL = "coil"
     DISCRETE = "discrete"
     INPUT = "input"
     HOLDING = "holding"
 
-    @property
-    def is_bits(self) -> bool:
-        return self is Table.COIL or self is Table.DISCRETE
+    is_bits: bool
+    is_writable: bool
+    function: int
+    """The function that reads it."""
+    reference_digit: int
+    """The leading digit of its references: 0xxxx, 1xxxx, 3xxxx, 4xxxx."""
+    most_read: int
+    """How many of its items one request may read."""
 
-    @property
-    def is_writable(self) -> bool:
-        return self is Table.COIL or self is Table.HOLDING
+    def __init__(self, word: str) -> None:
+        self.is_bits = word in ("coil", "discrete")
+        self.is_writable = word in ("coil", "holding")
+        self.function = {"coil": 1, "discrete": 2, "holding": 3, "input": 4}[word]
+        self.reference_digit = {"coil": 0, "discrete": 1, "input": 3, "holding": 4}[word]
+        self.most_read = 2000 if self.is_bits else 125
 
     @property
     def read_function(self) -> Function:
-        return _READ_FUNCTION[self]
-
-    @property
-    def reference_digit(self) -> int:
-        """The leading digit of its references: 0xxxx, 1xxxx, 3xxxx, 4xxxx."""
-        return _REFERENCE_DIGIT[self]
-
-    @property
-    def most_read(self) -> int:
-        """How many of its items one request may read."""
-        return 2000 if self.is_bits else 125
+        return Function(self.function)
 
     @property
     def title(self) -> str:
         return _TITLE[self]
 
 
-_READ_FUNCTION = {
-    Table.COIL: Function.READ_COILS,
-    Table.DISCRETE: Function.READ_DISCRETE_INPUTS,
-    Table.HOLDING: Function.READ_HOLDING_REGISTERS,
-    Table.INPUT: Function.READ_INPUT_REGISTERS,
-}
-_REFERENCE_DIGIT = {Table.COIL: 0, Table.DISCRETE: 1, Table.INPUT: 3, Table.HOLDING: 4}
 _TITLE = {
     Table.COIL: "coils",
     Table.DISCRETE: "discrete inputs",
     Table.INPUT: "input registers",
     Table.HOLDING: "holding registers",
 }
-TABLE_READ_BY = {int(function): table for table, function in _READ_FUNCTION.items()}
+TABLE_READ_BY = {table.function: table for table in Table}
 
 MOST_WRITE_BITS = 1968
 MOST_WRITE_REGISTERS = 123

@@ -3,7 +3,7 @@
 import sys
 from collections.abc import Callable
 
-from scripts.bench import codecs, first_frame, loopback, read_command, serial_line
+from scripts.bench import codecs, first_frame, loopback, many_devices, memory, planning, read_command, serial_line
 from scripts.bench.figure import Figure
 
 MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
@@ -12,6 +12,9 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "start": first_frame.measure,
     "codecs": codecs.measure,
     "read": read_command.measure,
+    "planning": planning.measure,
+    "many": many_devices.measure,
+    "memory": memory.measure,
 }
 
 

@@ -9,7 +9,7 @@ from kanaleto.cli.output import emit, iso
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.board import Quality, Record
-from kanaleto.polling.engine import quieten_collector
+from kanaleto.polling.engine import quieten_collector, raise_file_limit
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Tally
 from kanaleto.polling.plan import Block
@@ -101,6 +101,7 @@ def poll_site(site: Site, for_s: float | None, is_quiet: bool, is_json: bool) ->
         told = (EventKind.LEARNED, EventKind.DEVICE_SLOW, EventKind.GATEWAY, EventKind.WATCHDOG)
         session.events.listeners.append(lambda e: click.echo(f"{e.device or e.line}: {e.text}", err=True) if e.kind in told else None)
 
+    raise_file_limit()
     quieten_collector()
 
     async def work() -> None:

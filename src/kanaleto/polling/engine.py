@@ -10,7 +10,20 @@ from collections.abc import Callable
 from kanaleto.polling.session import LineStatus, Session
 from kanaleto.site.model import Site
 
+_MOST_FILES = 65536
 _SWITCH_INTERVAL_S = 0.0005  # a busy interface thread gives way to the engine after this long
+
+
+def raise_file_limit() -> None:
+    """Let this process have as many open files, and so connections, as the system grants it."""
+    try:
+        import resource  # not on Windows, which has no such limit
+    except ImportError:
+        return
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = min(hard, _MOST_FILES) if hard != resource.RLIM_INFINITY else _MOST_FILES
+    if soft < wanted:
+        resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
 
 
 def quieten_collector() -> None:
@@ -34,6 +47,7 @@ class Engine:
 
     def start(self) -> None:
         """Begin polling; gives back when the loop runs."""
+        raise_file_limit()
         quieten_collector()
         sys.setswitchinterval(_SWITCH_INTERVAL_S)
         self._thread.start()

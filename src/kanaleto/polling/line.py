@@ -81,7 +81,14 @@ class LinePoller:
     """See the head of this file. All methods but the constructor are for the loop's thread; plain attributes may be read by anybody."""
 
     def __init__(
-        self, line: Line, blocks: Iterable[Block], board: Board, exchanger: Exchanger, wall: Callable[[], float], listener: Listener
+        self,
+        line: Line,
+        blocks: Iterable[Block],
+        board: Board,
+        exchanger: Exchanger,
+        wall: Callable[[], float],
+        listener: Listener,
+        connecting: asyncio.Semaphore,
     ) -> None:
         self.line = line
         self.exchanger = exchanger
@@ -95,6 +102,7 @@ class LinePoller:
         self._board = board
         self._wall = wall
         self._listener = listener
+        self._connecting = connecting
         self._asked: deque[_Asked] = deque()
         self._sleeping: set[asyncio.Future[None]] = set()
         self._timeouts_in_a_row = 0
@@ -206,7 +214,8 @@ class LinePoller:
             self.exchanger.close("polling stopped")
 
     async def _open(self) -> None:
-        await self.exchanger.open()
+        async with self._connecting:
+            await self.exchanger.open()
         self._tell_reached()
         self._timeouts_in_a_row = 0
         now = self._loop.time()
@@ -291,7 +300,8 @@ class LinePoller:
         """One exchange, on a connection of its own where the line wants that. Raises Unreachable when there is none then."""
         if not self.line.connects_per_request:
             return await self.exchanger.ask(unit_id, request, timeout_s, pdu)
-        await self.exchanger.open()
+        async with self._connecting:
+            await self.exchanger.open()
         self._tell_reached()
         try:
             await asyncio.sleep(pause_s)

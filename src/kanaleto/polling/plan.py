@@ -1,9 +1,10 @@
 """Which requests fetch the points of a site, at the least line time: every point in one block, no point torn, points of one group
 together, and no register outside the map read unless `max_gap` allows it."""
 
-from collections.abc import Container, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from itertools import pairwise
+from typing import NamedTuple
 
 from kanaleto.polling.cost import LineCost, line_cost
 from kanaleto.polling.lessons import Lessons
@@ -36,8 +37,7 @@ class Block:
         return self.device.name, self.request, tuple(point.name for point in self.points)
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(NamedTuple):
     """Where a point's value is: its block, and its number in that block. For points that are not polled, `why_not` says why, and
     `is_refused` that it is since the device does not give it."""
 
@@ -51,7 +51,7 @@ class Place:
 
     def with_block(self, block: Block | None) -> "Place":
         """The same in another block that reads the same points."""
-        return self if block is self.block or block is None else replace(self, block=block)
+        return self if block is self.block or block is None else self._replace(block=block)
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,6 +77,13 @@ class Plan:
 
     def blocks_of(self, line: Line) -> Iterator[Block]:
         return (block for block in self.blocks if block.line is line)
+
+    def blocks_by_line(self) -> dict[str, list[Block]]:
+        """All blocks, by the name of their line."""
+        found: dict[str, list[Block]] = {}
+        for block in self.blocks:
+            found.setdefault(block.line.name, []).append(block)
+        return found
 
     def load(self, line: Line) -> float:
         """The share of the line's time that its blocks take at their periods; above 1 they cannot all be kept. Blocks without a pause
@@ -113,13 +120,17 @@ def plan_site(site: Site, lessons: Mapping[str, Lessons] | None = None) -> Plan:
 
 
 def plan_device(
-    line: Line, device: Device, lessons: Lessons | None, first_index: int, switched_off: Container[str] = ()
+    line: Line, device: Device, lessons: Lessons | None, first_index: int, switched_off: Collection[str] = ()
 ) -> tuple[list[Block], list[Place]]:
     """Blocks of one device, numbered from `first_index`, and the places of its points; those named in `switched_off` are left out."""
     cost = line_cost(line.link, line.gap_s)
     known = lessons or Lessons(device.limits.max_registers, device.limits.max_bits)
     unread = [point for point in device.points if not point.access.is_read]
-    reasons = {id(point): why for point in device.points if (why := _why_not(device, point, known, switched_off))}
+    limits = device.limits
+    if device.is_enabled and not (limits.never_read or limits.functions is not None or known.holes or switched_off):
+        reasons = {id(point): "it is only written" for point in unread}  # the same as below, and quick where there are thousands
+    else:
+        reasons = {id(point): why for point in device.points if (why := _why_not(device, point, known, switched_off))}
     found: dict[int, tuple[Block, int]] = {}
     blocks: list[Block] = []
     for points, table, period_s in _requests(device, known, cost, reasons, unread):
@@ -134,7 +145,7 @@ def plan_device(
     return blocks, places
 
 
-def _why_not(device: Device, point: Point, known: Lessons, switched_off: Container[str]) -> str:
+def _why_not(device: Device, point: Point, known: Lessons, switched_off: Collection[str]) -> str:
     """Why a point is not polled, or nothing."""
     if point.name in switched_off:
         return "it is switched off"

@@ -22,6 +22,7 @@ from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Request
 
 EXCHANGES_KEPT = 4000
+MOST_CONNECTING = 50  # lines that connect at once: many at a time overrun the queue of those who accept
 HOLES_AGAIN_S = 300.0  # points that a device does not give are tried again after this long
 
 MakeExchanger = Callable[[Line], Exchanger]
@@ -92,10 +93,13 @@ class Session:
         self._make = make_exchanger or (lambda line: exchanger_for(line.link, line.connect_timeout_s, line.gap_s))
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._over: asyncio.Future[None] | None = None
+        self._connecting = asyncio.Semaphore(MOST_CONNECTING)
+        self._blocks_by_line = self.plan.blocks_by_line()
         self.pollers = [self._poller(line) for line in site.lines]
 
     def _poller(self, line: Line) -> LinePoller:
-        return LinePoller(line, self.plan.blocks_of(line), self.board, self._make(line), self._wall, self)
+        blocks = self._blocks_by_line.get(line.name, [])
+        return LinePoller(line, blocks, self.board, self._make(line), self._wall, self, self._connecting)
 
     # What pollers tell
 
@@ -265,13 +269,14 @@ class Session:
         self.board = Board(self.plan)
         self.board.carry_over(self.plan, old_plan, old_board)
         self.version += 1
+        self._blocks_by_line = self.plan.blocks_by_line()
         running = {poller.line.name: poller for poller in self.pollers}
         self.pollers = []
         for line in site.lines:
             poller = running.get(line.name)
             if poller is not None and _same_connection(poller.line, line):
                 del running[line.name]
-                poller.adopt(line, self.plan.blocks_of(line), self.board)
+                poller.adopt(line, self._blocks_by_line.get(line.name, []), self.board)
                 self.pollers.append(poller)
         for poller in running.values():
             self._stop(poller)

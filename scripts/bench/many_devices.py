@@ -1,0 +1,82 @@
+"""1 000 TCP devices of 10 points at 1 s, each on a connection of its own, in one process on one core: overruns, CPU, memory."""
+
+import asyncio
+import multiprocessing
+import os
+import resource
+import time
+from multiprocessing.connection import Connection
+from pathlib import Path
+
+from kanaleto.polling.engine import quieten_collector, raise_file_limit
+from kanaleto.polling.session import Session
+from kanaleto.site.link import TcpLink
+from kanaleto.site.mapfile import MapDefaults, read_map
+from kanaleto.site.model import Device, Line, Site
+from kanaleto.wire.codes import Table
+from kanaleto.wire.pdu import ReadAnswer
+from kanaleto.wire.tcp import Tcp
+from scripts.bench.figure import Figure
+
+_DEVICES, _POINTS, _SPAN_S = 1000, 10, 20.0
+_ANSWER = Tcp().encode(1, ReadAnswer(Table.HOLDING, bytes(2 * _POINTS)).encode(), 1)
+
+
+class _Responder(asyncio.Protocol):
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self._transport = transport
+
+    def data_received(self, data: bytes) -> None:
+        self._transport.write(data[:2] + _ANSWER[2:])  # type: ignore[attr-defined]
+
+
+def _respond(ready: Connection) -> None:
+    async def serve() -> None:
+        raise_file_limit()
+        server = await asyncio.get_running_loop().create_server(_Responder, "127.0.0.1", 0, backlog=1024)
+        ready.send(server.sockets[0].getsockname()[1])
+        await server.serve_forever()
+
+    asyncio.run(serve())
+
+
+def _poll(port: int, result: Connection) -> None:
+    if hasattr(os, "sched_setaffinity"):
+        os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})
+    raise_file_limit()
+    points, _ = read_map(Path("b.csv"), "name,table,address\n" + "".join(f"P{n},holding,{n}\n" for n in range(_POINTS)), MapDefaults())
+    devices = [Device(f"D{n}", 1, points, 2.0, 0) for n in range(_DEVICES)]
+    site = Site("Bench", tuple(Line(f"L{n}", TcpLink("127.0.0.1", port), (one,)) for n, one in enumerate(devices)))
+
+    async def work() -> None:
+        session = Session(site)
+        quieten_collector()
+        task = asyncio.create_task(session.run())
+        while sum(poller.exchanger.is_open for poller in session.pollers) < _DEVICES:
+            await asyncio.sleep(0.2)
+        await asyncio.sleep(2)
+        exchanges, overruns = session.count, sum(poller.overruns for poller in session.pollers)
+        cpu, start = time.process_time(), time.perf_counter()
+        await asyncio.sleep(_SPAN_S)
+        spent, took = time.process_time() - cpu, time.perf_counter() - start
+        overruns = sum(poller.overruns for poller in session.pollers) - overruns
+        memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+        result.send(((session.count - exchanges) / took, overruns, spent / took, memory))
+        task.cancel()
+        await asyncio.gather(task, return_exceptions=True)
+
+    asyncio.run(work())
+
+
+def measure() -> list[Figure]:
+    spawn = multiprocessing.get_context("spawn")
+    near, far = multiprocessing.Pipe()
+    responder = spawn.Process(target=_respond, args=(far,), daemon=True)
+    responder.start()
+    poller = spawn.Process(target=_poll, args=(near.recv(), far), daemon=True)
+    poller.start()
+    rate, overruns, cpu, memory = near.recv()
+    poller.join()
+    responder.terminate()
+    what = f"{_DEVICES} TCP devices of {_POINTS} points at 1 s on one core: {overruns} overruns, {100 * cpu:.0f} % CPU, {memory:.0f} MiB"
+    return [Figure(what, f"{rate:.0f}/s", f"{_DEVICES}/s", rate / _DEVICES, "≥ 0.99, no overruns")]

@@ -11,7 +11,9 @@ from kanaleto.polling.diagnosis import look_at
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.schedule import SILENT_SHARE
 from kanaleto.site.model import DeviceLimits, Site
+from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
+from kanaleto.wire.pdu import Read, WriteRegister
 from tests.simulated import Pieces, SimulatedLine, device, silent
 from tests.test_polling import Running
 from tests.virtual import run_virtual
@@ -227,6 +229,30 @@ class Changing(unittest.TestCase):
                 running.session.switch_line("Line", True)
                 await running.for_s(2)
                 self.assertEqual(running.reading("Two", "Far").quality, Quality.GOOD)
+
+        run_virtual(work())
+
+    def test_one_off_requests_go_first_and_starve_nobody(self) -> None:
+        line = SimulatedLine(
+            replace(device("Device", 7, "name,table,address,access\nA,holding,0,rw\n", period_s=0.1), pause_after_write_s=0.5)
+        )
+
+        async def work() -> None:
+            async with Running(line) as running:
+                await running.for_s(0.05)
+                poller, own = running.session.pollers[0], line.line.devices[0]
+                asked = [poller.ask(7, Read(Table.HOLDING, 0, 1), 0.5, own) for _ in range(400)]
+                await running.for_s(6)
+                polled = running.tally("Device").good - sum(future.done() for future in asked)
+                self.assertGreater(polled, 50)
+                await asyncio.gather(*asked)
+                await running.for_s(1)
+                await poller.ask(7, WriteRegister(0, 5), 0.5, own)
+                line.requests.clear()
+                await running.for_s(0.45)
+                self.assertEqual(line.requests, [])  # it rests after a write
+                await running.for_s(1)
+                self.assertEqual(running.reading("Device", "A").value, 5)
 
         run_virtual(work())
 

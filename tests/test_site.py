@@ -62,6 +62,10 @@ class SiteFiles(InFolder):
         self.assertEqual((level.address, level.codec.order.value, level.period_s), (0, "CDAB", 5))
         self.assertEqual((warmth.address, warmth.codec.decode(b"\0\xb7")), (2, 18.3))
 
+    def test_a_period_may_stand_at_the_site_the_device_or_the_point(self) -> None:
+        site = self.load(SITE.replace('name = "Test"', 'name = "Test"\nperiod_s = 7'))
+        self.assertEqual([point.period_s for point in site.lines[0].devices[0].points], [7, 7])
+
     def test_the_demo_site_has_no_fault(self) -> None:
         site, warnings = load_site(copy_site(self.folder, 15020))
         self.assertEqual((len(site.lines), site.device_count), (3, 11))

@@ -110,6 +110,7 @@ class Exchanger:
         self._transaction = 0
         self._free_at = 0.0
         self._quiet_at = 0.0
+        self._last_at = 0.0
         self._timer: asyncio.TimerHandle | None = None
 
     @property
@@ -189,6 +190,9 @@ class Exchanger:
         for waiting in self._pending.values():
             if not waiting.first_at and at >= waiting.starts_at:
                 waiting.first_at = at
+        if self._decoder.held and not self._has_transactions:
+            self._drop_what_came_before(at)
+        self._last_at = at
         for event in self._decoder.feed(data):
             self._take(event, at)
         if self.channel.is_datagram and self._decoder.held:
@@ -198,6 +202,13 @@ class Exchanger:
             self._quiet_at = at + (self._cut_short_s if self._decoder.lacks_bytes else self._quiet_s)
             if self._timer is None or self._timer.when() > self._quiet_at:
                 self._arm(self._quiet_at)
+
+    def _drop_what_came_before(self, at: float) -> None:
+        """Bytes held from before the request had gone are no part of its answer."""
+        for waiting in self._pending.values():
+            gone_at = waiting.sent_at - _CLOCK_SLACK_S if self.channel.keeps_time else waiting.starts_at
+            if self._last_at < gone_at <= at:
+                self._discard_held()
 
     def _without_echo(self, data: bytes) -> bytes:
         """What came without the request's own bytes at its head; nothing while it may still become them."""

@@ -8,14 +8,15 @@ import asyncio
 from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import NamedTuple, Protocol
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.board import Board, Record, Trouble
+from kanaleto.polling.chain import SETTLED, Chain
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Water
+from kanaleto.polling.listener import Listener
 from kanaleto.polling.plan import Block
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule
 from kanaleto.site.model import Device, Line
@@ -29,38 +30,8 @@ _DEAD_CONNECTION = 6  # timeouts in a row, with no answer from anybody, until a 
 _SLOW_SHARE, _SLOW_TIMES = 0.7, 3
 _WATCHDOG_SHARE = 0.8
 _NOTED_READS = 16
-_SETTLED = (OutcomeKind.GOOD, OutcomeKind.EXCEPTION, OutcomeKind.UNREACHABLE)
+_WRITING = (0x05, 0x06, 0x0F, 0x10, 0x15, 0x16, 0x17)
 _NARROWED = (ExceptionCode.ILLEGAL_DATA_ADDRESS, ExceptionCode.ILLEGAL_DATA_VALUE)
-
-
-class Exchange(NamedTuple):
-    """One row of the exchange list. `number` counts up over the whole site; `attempt` is 0 for the first try."""
-
-    number: int
-    wall_s: float
-    line: Line
-    device: Device | None
-    request: Request
-    outcome: Outcome
-    attempt: int
-
-
-class Listener(Protocol):
-    """Whom a poller tells: the session."""
-
-    def on_exchange(self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None: ...
-
-    def on_record(self, block: Block, record: Record) -> None: ...
-
-    def on_read(self, block: Block) -> None: ...
-
-    def on_refused(self, block: Block, why: str) -> None: ...
-
-    def on_unreachable(self, line: Line, why: str) -> None: ...
-
-    def on_event(self, kind: EventKind, line: str, device: str, text: str, going_on: object = None) -> None: ...
-
-    def end_event(self, line: str, device: str, going_on: object) -> None: ...
 
 
 @dataclass(slots=True)
@@ -317,8 +288,16 @@ class LinePoller:
             self._refuse(asked, str(error), self._loop.time())
             raise
         self.count(asked.device, asked.request, outcome, 0)
+        self._pause_after_write(asked)
         if not asked.future.done():
             asked.future.set_result(outcome)
+
+    def _pause_after_write(self, asked: _Asked) -> None:
+        """Some devices need a while after a write before they answer again."""
+        if asked.device is not None and asked.device.pause_after_write_s and asked.request.function in _WRITING:
+            state = self.states.get(asked.device.name)
+            if state is not None:
+                state.next_try_s = max(state.next_try_s, self._loop.time() + asked.device.pause_after_write_s)
 
     # One block
 
@@ -327,33 +306,32 @@ class LinePoller:
         if self.line.connects_per_request:
             await self._poll_alone(job)
             return
-        chain = _Chain(self, self._loop.create_future())
-        chain.begin(job)
+        chain = Chain(self, self._loop.create_future())
+        chain.begin(job, self._loop.time())
         await chain.ended
 
     async def _poll_alone(self, job: Job) -> None:
         block, device = job.block, job.state.device
-        start_s = self.begin(job)
+        start_s = self.begin(job, self._loop.time())
         try:
             for attempt in range(self.tries(job)):
                 outcome = await self._ask(device.unit_id, block.request, device.timeout_s, device.pause_after_connect_s, block.pdu)
                 self.count(device, block.request, outcome, attempt)
-                if outcome.kind in _SETTLED:
+                if outcome.kind in SETTLED:
                     break
             self.judge(job, outcome, start_s)
         finally:
             job.is_running = False
 
-    def next_at_once(self) -> Job | None:
-        """What is due now, unless something else goes first or the line is closed."""
+    def next_at_once(self, now: float) -> Job | None:
+        """What is due now, unless something else goes first."""
         if self._asked or self.is_held or self.is_off:
             return None
-        return self.schedule.take_due(self._loop.time())
+        return self.schedule.take_due(now)
 
-    def begin(self, job: Job) -> float:
+    def begin(self, job: Job, now: float) -> float:
         """A block is about to be asked; gives the loop time."""
         job.is_running = True
-        now = self._loop.time()
         if job.state.device.watchdog_s is not None:
             self._watch(job.state, job.state.device.watchdog_s, now)
         return now
@@ -519,51 +497,3 @@ class LinePoller:
             self._listener.on_event(EventKind.GATEWAY, self.line.name, "", late, going_on="gateway")
             strays.gateway_late_s = 0.0
         self._listener.on_exchange(self.line, device, request, outcome, attempt)
-
-
-class _Chain:
-    """Block after block without a task in between, as long as something is due: an answer's bytes lead straight to the next request."""
-
-    __slots__ = ("_attempt", "_job", "_poller", "_start_s", "_tries", "ended")
-
-    def __init__(self, poller: LinePoller, ended: asyncio.Future[None]) -> None:
-        self._poller = poller
-        self.ended = ended
-
-    def begin(self, job: Job) -> None:
-        self._job, self._attempt = job, 0
-        self._start_s = self._poller.begin(job)
-        self._tries = self._poller.tries(job)
-        self._ask()
-
-    def _ask(self) -> None:
-        block = self._job.block
-        device = self._job.state.device
-        self._poller.exchanger.start(device.unit_id, block.request, device.timeout_s, block.pdu, self._done)
-
-    def _done(self, outcome: Outcome) -> None:
-        try:
-            self._go_on(outcome)
-        except Exception as error:  # an error of ours: it belongs to the line's task, not to whoever delivered the bytes
-            if self.ended.done():
-                raise
-            self.ended.set_exception(error)
-
-    def _go_on(self, outcome: Outcome) -> None:
-        poller, job = self._poller, self._job
-        if self.ended.cancelled():  # polling was stopped
-            job.is_running = False
-            return
-        poller.count(job.state.device, job.block.request, outcome, self._attempt)
-        self._attempt += 1
-        if outcome.kind not in _SETTLED and self._attempt < self._tries:
-            self._ask()
-            return
-        poller.judge(job, outcome, self._start_s)
-        job.is_running = False
-        is_over = outcome.kind is OutcomeKind.UNREACHABLE or self.ended.done()
-        following = None if is_over else poller.next_at_once()
-        if following is not None:
-            self.begin(following)
-        elif not self.ended.done():
-            self.ended.set_result(None)

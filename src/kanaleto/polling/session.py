@@ -13,7 +13,8 @@ from kanaleto.polling.board import Board, Record
 from kanaleto.polling.events import EventKind, EventLog
 from kanaleto.polling.health import Tally, Worst
 from kanaleto.polling.lessons import Lessons
-from kanaleto.polling.line import Exchange, LinePoller
+from kanaleto.polling.line import LinePoller
+from kanaleto.polling.listener import Exchange
 from kanaleto.polling.plan import Block, Plan, plan_device, plan_site
 from kanaleto.polling.schedule import DeviceState
 from kanaleto.site.counting import from_wire

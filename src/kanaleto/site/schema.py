@@ -32,7 +32,7 @@ class DeviceTable(_Strict):
     map: str | None = None
     numbering: Literal["protocol", "one", "reference"] = "protocol"
     order: str | None = None
-    period_s: Period = 1.0
+    period_s: Period | None = None
     max_registers: Annotated[int, Field(ge=1, le=125)] = 125
     max_bits: Annotated[int, Field(ge=1, le=2000)] = 2000
     max_write_registers: Annotated[int, Field(ge=1, le=123)] = 123
@@ -78,6 +78,7 @@ class LineTable(_Strict):
 
 class SiteTable(_Strict):
     name: Name
+    period_s: Period = 1.0
 
 
 class SiteFile(_Strict):

@@ -49,6 +49,7 @@ class _Reader:
         self.path = path
         self.faults: list[Fault] = []
         self._keys = KeyLines("")
+        self._period_s = 1.0
         self._maps: dict[tuple[Path, MapDefaults], tuple[Point, ...]] = {}
 
     def _fault(self, where: tuple[str | int, ...], text: str, is_warning: bool = False) -> None:
@@ -69,6 +70,7 @@ class _Reader:
         except ValidationError as error:
             self._tell(error)
             return None
+        self._period_s = file.site.period_s
         lines = tuple(self._line(index, table) for index, table in enumerate(file.line))
         self._check_names(file)
         self._check_ports(lines)
@@ -136,6 +138,7 @@ class _Reader:
     def _device(self, where: tuple[str | int, ...], line: schema.LineTable, table: schema.DeviceTable, link: Link) -> Device:
         order = self._order(where, table.order)
         numbering = Numbering(table.numbering)
+        period_s = table.period_s if table.period_s is not None else self._period_s
         if isinstance(link, SerialLink) and not 1 <= table.unit_id <= 247:
             self._fault((*where, "unit_id"), f"unit ID {table.unit_id} is not in 1…247, as a serial line needs")
         self._check_settings(where, line, table, link)
@@ -152,7 +155,7 @@ class _Reader:
         points: tuple[Point, ...] = ()
         map_path = self.path.parent / table.map if table.map is not None else None
         if map_path is not None:
-            points = self._points((*where, "map"), map_path, MapDefaults(numbering, order, table.period_s, limits))
+            points = self._points((*where, "map"), map_path, MapDefaults(numbering, order, period_s, limits))
         if table.enabled_by and table.enabled_by not in {point.name for point in points}:
             self._fault((*where, "enabled_by"), f"enabled_by names {table.enabled_by!r}, which is no point of this device")
         return Device(
@@ -164,7 +167,7 @@ class _Reader:
             map_path,
             numbering,
             order,
-            table.period_s,
+            period_s,
             limits,
             table.watchdog_s,
             table.enabled,

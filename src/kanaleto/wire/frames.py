@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 from enum import Enum
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 
 class Role(Enum):
@@ -12,9 +12,9 @@ class Role(Enum):
     ANSWERS = "answers"
 
 
-@dataclass(frozen=True, slots=True)
-class Frame:
-    """A sound frame: check bytes right, length right. `transaction` is None where the framing has none."""
+class Frame(NamedTuple):
+    """A sound frame: check bytes right, length right. `transaction` is None where the framing has none. (A named tuple: one is made
+    for every answer.)"""
 
     unit_id: int
     pdu: bytes

@@ -5,7 +5,7 @@ from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
 from kanaleto.lines.opening import framing_of
-from kanaleto.polling.line import Exchange
+from kanaleto.polling.listener import Exchange
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.link import SerialLink
 from kanaleto.tui.shared.cells import Cells, cut

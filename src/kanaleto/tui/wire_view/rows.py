@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.line import Exchange
+from kanaleto.polling.listener import Exchange
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.link import SerialLink
 from kanaleto.tui.shared.cells import Cells

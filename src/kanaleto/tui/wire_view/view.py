@@ -7,7 +7,7 @@ from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.line import Exchange
+from kanaleto.polling.listener import Exchange
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.rows import Rows

@@ -1,0 +1,77 @@
+"""Block after block without a task in between: an answer's bytes lead straight to the next request, as long as something is due."""
+
+import asyncio
+from typing import Protocol
+
+from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.polling.schedule import Job
+from kanaleto.site.model import Device
+from kanaleto.wire.pdu import Request
+
+SETTLED = (OutcomeKind.GOOD, OutcomeKind.EXCEPTION, OutcomeKind.UNREACHABLE)
+"""Outcomes after which the same request is not tried again."""
+
+
+class Polled(Protocol):
+    """What a chain needs of its line's poller."""
+
+    exchanger: Exchanger
+
+    def begin(self, job: Job, now: float) -> float: ...
+
+    def tries(self, job: Job) -> int: ...
+
+    def count(self, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None: ...
+
+    def judge(self, job: Job, outcome: Outcome, start_s: float) -> None: ...
+
+    def next_at_once(self, now: float) -> Job | None: ...
+
+
+class Chain:
+    """`ended` is done when nothing more is due at once, or the line is lost."""
+
+    __slots__ = ("_attempt", "_job", "_poller", "_start_s", "_tries", "ended")
+
+    def __init__(self, poller: Polled, ended: asyncio.Future[None]) -> None:
+        self._poller = poller
+        self.ended = ended
+
+    def begin(self, job: Job, now: float) -> None:
+        self._job, self._attempt = job, 0
+        self._start_s = self._poller.begin(job, now)
+        self._tries = self._poller.tries(job)
+        self._ask()
+
+    def _ask(self) -> None:
+        block = self._job.block
+        device = self._job.state.device
+        self._poller.exchanger.start(device.unit_id, block.request, device.timeout_s, block.pdu, self._done)
+
+    def _done(self, outcome: Outcome) -> None:
+        try:
+            self._go_on(outcome)
+        except Exception as error:  # an error of ours: it belongs to the line's task, not to whoever delivered the bytes
+            if self.ended.done():
+                raise
+            self.ended.set_exception(error)
+
+    def _go_on(self, outcome: Outcome) -> None:
+        poller, job = self._poller, self._job
+        if self.ended.cancelled():  # polling was stopped
+            job.is_running = False
+            return
+        poller.count(job.state.device, job.block.request, outcome, self._attempt)
+        self._attempt += 1
+        if outcome.kind not in SETTLED and self._attempt < self._tries:
+            self._ask()
+            return
+        poller.judge(job, outcome, self._start_s)
+        job.is_running = False
+        is_over = outcome.kind is OutcomeKind.UNREACHABLE or self.ended.done()
+        following = None if is_over else poller.next_at_once(outcome.done_at)
+        if following is not None:
+            self.begin(following, outcome.done_at)
+        elif not self.ended.done():
+            self.ended.set_result(None)

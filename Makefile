@@ -19,10 +19,10 @@ bench: .venv/ready
 	$(BIN)/python -m scripts.bench
 
 fuzz: .venv/ready
-	$(BIN)/python -m scripts.fuzz
+	$(BIN)/python -m tests.fuzz
 
 soak: .venv/ready
-	$(BIN)/python -m scripts.soak
+	$(BIN)/python -m tests.soak
 
 shots: .venv/ready .venv/tmux
 	sh scripts/shots.sh

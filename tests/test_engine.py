@@ -4,8 +4,6 @@ import asyncio
 import unittest
 from dataclasses import replace
 
-from scripts.soak import soak
-
 from kanaleto.polling.board import Quality
 from kanaleto.polling.diagnosis import look_at
 from kanaleto.polling.events import EventKind
@@ -15,6 +13,7 @@ from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read, WriteRegister
 from tests.simulated import Pieces, SimulatedLine, device, silent
+from tests.soak import soak
 from tests.test_polling import Running
 from tests.virtual import run_virtual
 
@@ -299,5 +298,5 @@ class Changing(unittest.TestCase):
 class Soaked(unittest.TestCase):
     def test_a_sample_of_seeds(self) -> None:
         for seed in range(1, 16):
-            with self.subTest(replay=f"python -m scripts.soak --seed {seed}"):
+            with self.subTest(replay=f"python -m tests.soak --seed {seed}"):
                 self.assertGreater(soak(seed, span_s=120).exchanges, 100)

@@ -7,13 +7,13 @@ from itertools import pairwise
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scripts.fuzz import fuzz
 
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.checks import crc16, crc_bytes, lrc
 from kanaleto.wire.frames import Decoder, Event, Frame, Framing, Garbled, Role
 from kanaleto.wire.rtu import Rtu
 from kanaleto.wire.tcp import Tcp
+from tests.fuzz import fuzz
 from tests.strategies import answers, requests, units
 
 FRAMINGS: list[Framing] = [Rtu(), Ascii(), Tcp()]

@@ -106,7 +106,7 @@ def fuzz(bytes_each: int, first_seed: int) -> int:
                 try:
                     fed += _one(framing, role, seed, frames)
                 except Exception:
-                    print(f"fails: python -m scripts.fuzz --framing {framing.name} --role {role.value} --seed {seed}", file=sys.stderr)
+                    print(f"fails: python -m tests.fuzz --framing {framing.name} --role {role.value} --seed {seed}", file=sys.stderr)
                     raise
                 seed += 1
             print(f"{framing.name} {role.value}: {fed} bytes in {seed - first_seed} streams, {time.perf_counter() - start:.0f} s")

@@ -259,7 +259,7 @@ def _check_recovered(session: Session, now_s: float) -> None:
 
 def _check_books(session: Checked, far: FarEnd) -> None:
     """Requests and outcomes, events and states, bounds."""
-    if not 0 <= far.asked - session.sent <= 1 and far.asked > session.sent + session.far.line.in_flight + _lost(session):
+    if not session.sent <= far.asked <= session.sent + _lost(session) + far.line.in_flight:
         raise Broken(f"{far.asked} requests arrived, {session.sent} had an outcome")
     counted = sum(state.counts.tally().exchanges for poller in session.pollers for state in poller.states.values())
     if counted != session.count:

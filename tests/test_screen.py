@@ -128,6 +128,22 @@ class SitesOnScreen(unittest.TestCase):
             terminal.type("q")
             terminal.wait_until(lambda text: "Live" not in text, "the end")
 
+    def test_an_error_of_our_own_is_one_sentence_and_a_file(self) -> None:
+        broken = self.folder / "broken.py"
+        for patch in ("kanaleto.polling.line.LinePoller.run", "kanaleto.tui.frame.lanes.Lanes.render_line"):
+            module, name, method = patch.rsplit(".", 2)
+            broken.write_text(
+                f"import {module} as m\ndef fails(*a): raise RuntimeError('made to fail')\nm.{name}.{method} = fails\n"
+                "from kanaleto.cli.main import run\nrun()\n"
+            )
+            site = self._site(f'[[line]]\nname = "Net"\nlink = "tcp://127.0.0.1:{free_port()}"\n')
+            with self.subTest(patch=patch), Terminal((120, 30), {"XDG_STATE_HOME": str(self.folder)}) as terminal:
+                terminal.run(f"{KANALETO.split()[0]} {broken} {site}; echo code $?")
+                screen = terminal.wait_for(r"code \d").replace("\n", "")
+                self.assertRegex(screen, r"an error of its own, RuntimeError: made to fail; the details are in .*crash-.*code 1")
+                self.assertNotIn("Traceback", screen)
+        self.assertTrue(list(self.folder.rglob("crash-*.txt")))
+
     def test_an_edited_site_is_taken_over_and_a_faulty_one_told(self) -> None:
         path = self._site(f'[[line]]\nname = "Net"\nlink = "tcp://127.0.0.1:{free_port()}"\n')
         with Terminal() as terminal:

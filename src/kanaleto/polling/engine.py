@@ -39,7 +39,7 @@ class Engine:
 
     def __init__(self, site: Site) -> None:
         self.session = Session(site)
-        self.failure: BaseException | None = None
+        self.failure: Exception | None = None
         self._loop: asyncio.AbstractEventLoop | None = None
         self._task: asyncio.Task[None] | None = None
         self._is_up = threading.Event()
@@ -82,9 +82,8 @@ class Engine:
     def _work(self) -> None:
         try:
             asyncio.run(self._main())
-        except BaseException as error:
+        except Exception as error:  # whoever shows the session looks here, and tells it
             self.failure = error
-            raise
         finally:
             self._is_up.set()
 

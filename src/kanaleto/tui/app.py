@@ -66,6 +66,7 @@ class KanaletoApp(App[None]):
         self.counts_as_wire = False
         self.notice = ""
         self.current_digit = "3"
+        self.crash: Exception | None = None
         self._theme_name = theme_name
         self._for_s = for_s
         self._asked_twice: tuple[str, float] = ("", 0.0)
@@ -74,6 +75,11 @@ class KanaletoApp(App[None]):
     @property
     def site(self) -> Site:
         return self.engine.session.site
+
+    def _handle_exception(self, error: Exception) -> None:
+        """An error of ours ends the application; it is told in one sentence by whoever started it, not by a traceback on the screen."""
+        self.crash = self.crash or error
+        self.exit()
 
     def get_theme_variable_defaults(self) -> dict[str, str]:
         return theme_of("lagoon").variables  # style sheets are read before a theme is set
@@ -116,7 +122,9 @@ class KanaletoApp(App[None]):
     def tick(self) -> None:
         """Take a moment and draw what is in sight."""
         if self.engine.failure is not None:
-            raise self.engine.failure
+            self.crash = self.engine.failure
+            self.exit()
+            return
         self.moment = Moment(self.engine.now_s(), self.engine.status(), self.engine.session.is_held)
         self.query_one(TopRow).refresh()
         self.query_one(Lanes).tick()

@@ -14,7 +14,7 @@ class NoScreen(Exception):  # noqa: N818 - it reads as what it says
 
 
 def run_application(site: Site, theme: str, for_s: float | None) -> None:
-    """Run until the user quits, or `for_s` is over. Raises NoScreen."""
+    """Run until the user quits, or `for_s` is over. Raises NoScreen, or the error of ours that ended it."""
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise NoScreen("the application needs a terminal; in a pipe use kanaleto poll SITE")
     size = os.get_terminal_size()
@@ -25,7 +25,10 @@ def run_application(site: Site, theme: str, for_s: float | None) -> None:
 
     engine = Engine(site)
     engine.start()
+    app = KanaletoApp(engine, theme, for_s)
     try:
-        KanaletoApp(engine, theme, for_s).run()
+        app.run()
     finally:
         engine.stop()
+    if app.crash is not None:
+        raise app.crash

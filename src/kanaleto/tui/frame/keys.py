@@ -15,7 +15,7 @@ _EVERYWHERE = [
     ("space", "hold polling, or resume it"),
     ("n", "count addresses as the manual does, or as the wire does"),
     ("L", "hide the lanes, or show them"),
-    ("ctrl+p", "find any action by name"),
+    ("ctrl+p", "find any action by name: ask now, reconnect, one cycle, switch off, save what was learned, …"),
     ("?", "these keys"),
     ("q", "quit"),
 ]

@@ -341,7 +341,7 @@ class Exchanger:
         soon = now + 1e-6  # a timer may ring a trifle early
         if self._decoder.held and soon >= self._quiet_at:
             for event in self._decoder.silence():
-                self._take(event, now)
+                self._take(event, self._last_at)  # its bytes came then at the latest, whatever it took to know what they are
         for key, waiting in list(self._pending.items()):
             is_arriving = self._decoder.held > 0 and soon < self._quiet_at and soon < waiting.cap
             if soon < waiting.deadline or is_arriving:

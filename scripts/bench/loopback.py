@@ -22,8 +22,8 @@ from kanaleto.wire.tcp import Tcp
 from scripts.bench.figure import Figure
 
 _POINTS = 100
-_ROUND_S = 1.0
-_ROUNDS = 7
+_ROUND_S = 0.4
+_ROUNDS = 21
 _REQUEST = Tcp().encode(1, Read(Table.HOLDING, 0, _POINTS).encode(), 1)
 _ANSWER = Tcp().encode(1, ReadAnswer(Table.HOLDING, bytes(2 * _POINTS)).encode(), 1)
 

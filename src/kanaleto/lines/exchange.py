@@ -92,6 +92,7 @@ class Exchanger:
         self.framing = framing
         self.traffic = Traffic()
         self.lost_because = ""
+        self._is_up = False
         self.has_found_echo = False
         self._has_echo = has_echo
         self._echo = b""  # what is still to be taken off
@@ -124,6 +125,7 @@ class Exchanger:
         self._free_at = 0.0
         self.lost_because = ""
         await self.channel.open(self._receive, self._lose)
+        self._is_up = True
 
     def close(self, why: str = "the line was closed") -> None:
         """Close the channel; requests in flight end as unreachable."""
@@ -146,7 +148,7 @@ class Exchanger:
             key = self._transaction = self._transaction % 0xFFFF + 1
         frame = self.framing.encode(unit_id, pdu if pdu is not None else request.encode(), key)
         channel = self.channel
-        if not channel.is_open:
+        if not self._is_up:
             reason = self.lost_because or "the line is not open"
             on_done(Outcome(OutcomeKind.UNREACHABLE, unit_id, frame, b"", None, now, now, 0.0, now, reason))
             return
@@ -311,10 +313,10 @@ class Exchanger:
 
     def _lose(self, why: str) -> None:
         self.lost_because = why
+        self._is_up = False
         self.channel.close()
-        now = self._loop.time()
         for key in list(self._pending):
-            self._finish(key, OutcomeKind.UNREACHABLE, b"", None, now, why)
+            self._finish(key, OutcomeKind.UNREACHABLE, b"", None, self._loop.time(), why)
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None

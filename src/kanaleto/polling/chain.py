@@ -18,9 +18,7 @@ class Polled(Protocol):
 
     exchanger: Exchanger
 
-    def begin(self, job: Job, now: float) -> float: ...
-
-    def tries(self, job: Job) -> int: ...
+    def begin(self, job: Job, now: float) -> int: ...
 
     def count(self, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None: ...
 
@@ -39,9 +37,8 @@ class Chain:
         self.ended = ended
 
     def begin(self, job: Job, now: float) -> None:
-        self._job, self._attempt = job, 0
-        self._start_s = self._poller.begin(job, now)
-        self._tries = self._poller.tries(job)
+        self._job, self._attempt, self._start_s = job, 0, now
+        self._tries = self._poller.begin(job, now)
         self._ask()
 
     def _ask(self) -> None:
@@ -59,7 +56,7 @@ class Chain:
 
     def _go_on(self, outcome: Outcome) -> None:
         poller, job = self._poller, self._job
-        if self.ended.cancelled():  # polling was stopped
+        if self.ended.done():  # polling was stopped
             job.is_running = False
             return
         poller.count(job.state.device, job.block.request, outcome, self._attempt)
@@ -69,9 +66,8 @@ class Chain:
             return
         poller.judge(job, outcome, self._start_s)
         job.is_running = False
-        is_over = outcome.kind is OutcomeKind.UNREACHABLE or self.ended.done()
-        following = None if is_over else poller.next_at_once(outcome.done_at)
+        following = None if outcome.kind is OutcomeKind.UNREACHABLE else poller.next_at_once(outcome.done_at)
         if following is not None:
             self.begin(following, outcome.done_at)
-        elif not self.ended.done():
+        else:
             self.ended.set_result(None)

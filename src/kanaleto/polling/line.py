@@ -312,9 +312,9 @@ class LinePoller:
 
     async def _poll_alone(self, job: Job) -> None:
         block, device = job.block, job.state.device
-        start_s = self.begin(job, self._loop.time())
+        start_s = self._loop.time()
         try:
-            for attempt in range(self.tries(job)):
+            for attempt in range(self.begin(job, start_s)):
                 outcome = await self._ask(device.unit_id, block.request, device.timeout_s, device.pause_after_connect_s, block.pdu)
                 self.count(device, block.request, outcome, attempt)
                 if outcome.kind in SETTLED:
@@ -329,15 +329,13 @@ class LinePoller:
             return None
         return self.schedule.take_due(now)
 
-    def begin(self, job: Job, now: float) -> float:
-        """A block is about to be asked; gives the loop time."""
+    def begin(self, job: Job, now: float) -> int:
+        """A block is about to be asked, up to so many times."""
         job.is_running = True
-        if job.state.device.watchdog_s is not None:
-            self._watch(job.state, job.state.device.watchdog_s, now)
-        return now
-
-    def tries(self, job: Job) -> int:
-        return 1 if job.state.silent_since_s is not None else 1 + job.state.device.retries
+        state = job.state
+        if state.device.watchdog_s is not None:
+            self._watch(state, state.device.watchdog_s, now)
+        return 1 if state.silent_since_s is not None else 1 + state.device.retries
 
     def judge(self, job: Job, outcome: Outcome, start_s: float) -> None:
         """What came of a block, after all its tries."""

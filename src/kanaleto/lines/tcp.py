@@ -9,6 +9,8 @@ from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
 from kanaleto.lines.tls import ENDED_IN_HANDSHAKE, client_context, tls_sentence
 from kanaleto.site.link import TcpLink
 
+_BUFFER_BYTES = 4096
+
 
 class TcpChannel:
     """Connects to `link` within `connect_timeout_s`."""
@@ -68,12 +70,18 @@ class TcpChannel:
             self._transport = None
 
 
-class _Receiver(asyncio.Protocol):
+class _Receiver(asyncio.BufferedProtocol):
+    """Takes bytes in a buffer of its own: asyncio would make one of 256 KiB for every answer."""
+
     def __init__(self, loop: asyncio.AbstractEventLoop, on_data: OnData, on_lost: OnLost) -> None:
         self._now, self._on_data, self._on_lost = loop.time, on_data, on_lost
+        self._buffer = memoryview(bytearray(_BUFFER_BYTES))
 
-    def data_received(self, data: bytes) -> None:
-        self._on_data(data, self._now())
+    def get_buffer(self, sizehint: int) -> memoryview:
+        return self._buffer
+
+    def buffer_updated(self, nbytes: int) -> None:
+        self._on_data(bytes(self._buffer[:nbytes]), self._now())
 
     def connection_lost(self, exc: Exception | None) -> None:
         self._on_lost("the far end closed the connection" if exc is None else f"the connection broke: {exc}")

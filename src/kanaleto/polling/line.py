@@ -449,7 +449,7 @@ class LinePoller:
         job.silences = max(job.silences, 1)
         if not state.is_silent:
             state.silent_since_s = outcome.sent_at
-            self._listener.on_event(EventKind.DEVICE_LOST, self.line.name, state.device.name, outcome.reason)
+            self._listener.on_event(EventKind.DEVICE_LOST, self.line.name, state.device.name, f"fell silent: {outcome.reason}")
         if self.schedule.has_live_others(state):
             state.back_off_s = min(max(2 * state.back_off_s, self.line.reconnect_s), LONGEST_BACK_OFF_S)
         else:

@@ -92,8 +92,8 @@ class LiveRows(Rows[LiveRow]):
         is_pinned = any(pin is place for pin in self.pinned)
         tone = _value_tone(point, reading)
         shape = _shape(point, reading)
-        cells.put(f"{shape} " if shape else "  ", tone if shape != "◐" else "ochre")
-        cells.put("▸" if is_pinned else " ", "ochre").put(point.name, width=columns.name)
+        cells.put(shape or " ", tone if shape != "◐" else "ochre")
+        cells.put("▸ " if is_pinned else "  ", "ochre").put(point.name, width=columns.name)
         whole, fraction = _split(point, reading)
         is_good = reading.quality is Quality.GOOD
         cells.put(whole, tone, columns.value - 6, right=True, bold=is_good).put(fraction, tone, 6, bold=is_good)

@@ -8,7 +8,7 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.words import clock_text
 
-_EVENTS = 12
+_EVENTS, _FEW_EVENTS = 12, 3
 
 
 class Beside(Drawn):
@@ -37,23 +37,26 @@ class Beside(Drawn):
         looks = [Cells(self.palette, "panel").put("  ").put("WHAT THIS LOOKS LIKE", "muted", bold=True)]
         blank = Cells(self.palette, "panel")
         findings = look_at(lines)
+        happened = self._happened(width)
         if not findings:
             looks.append(Cells(self.palette, "panel").put("  all that was asked has been answered", "muted"))
-            return [*table, blank, *looks, blank, *self._happened(width)]
+            return [*happened, *table, blank, *looks]
         for finding in findings:
             first = Cells(self.palette, "panel").put("  ").put(finding.who, "violet" if finding.is_garbled else "terracotta", bold=True)
             looks += self._wrapped(first, finding.text, width)
-        return [*looks, blank, *table, blank, *self._happened(width)]
+        return [*looks, blank, *happened, *table]
 
     def _happened(self, width: int) -> list[Cells]:
-        """The last events, the newest first."""
-        rows = [Cells(self.palette, "panel").put("  ").put("WHAT HAPPENED", "muted", bold=True)]
-        for event in reversed(list(self.kanaleto.engine.session.events.ring)[-_EVENTS:]):
+        """The last events, the newest first, and a blank row; nothing when nothing happened. On a low screen the newest few."""
+        most = _EVENTS if self.size.height > 30 else _FEW_EVENTS
+        rows: list[Cells] = []
+        for event in reversed(list(self.kanaleto.engine.session.events.ring)[-most:]):
             first = Cells(self.palette, "panel").put("  ").put(clock_text(event.wall_s)[:8], "muted").put(" ")
             who = event.device or event.line
             times = f" ({event.count} times, last {clock_text(event.last_wall_s)[:8]})" if event.count > 1 else ""
             rows += self._wrapped(first.put(who, "ink", bold=True) if who else first, f"{event.text}{times}", width)
-        return rows if len(rows) > 1 else [*rows, Cells(self.palette, "panel").put("  nothing yet", "muted")]
+        head = Cells(self.palette, "panel").put("  ").put("WHAT HAPPENED", "muted", bold=True)
+        return [head, *rows, Cells(self.palette, "panel")] if rows else []
 
     def _device(self, status: DeviceStatus, name_width: int) -> Cells:
         tally = status.tally

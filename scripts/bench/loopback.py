@@ -5,10 +5,8 @@ the request's.
 """
 
 import asyncio
-import multiprocessing
 import statistics
 import time
-from multiprocessing.connection import Connection
 from pathlib import Path
 
 from kanaleto.polling.engine import quieten_collector
@@ -20,29 +18,13 @@ from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer
 from kanaleto.wire.tcp import Tcp
 from scripts.bench.figure import Figure
+from scripts.bench.responder import start_responder
 
 _POINTS = 100
 _ROUND_S = 0.4
 _ROUNDS = 21
 _REQUEST = Tcp().encode(1, Read(Table.HOLDING, 0, _POINTS).encode(), 1)
 _ANSWER = Tcp().encode(1, ReadAnswer(Table.HOLDING, bytes(2 * _POINTS)).encode(), 1)
-
-
-class _Responder(asyncio.Protocol):
-    def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        self._transport = transport
-
-    def data_received(self, data: bytes) -> None:
-        self._transport.write(data[:2] + _ANSWER[2:])  # type: ignore[attr-defined]
-
-
-def _respond(ready: Connection) -> None:
-    async def serve() -> None:
-        server = await asyncio.get_running_loop().create_server(_Responder, "127.0.0.1", 0)
-        ready.send(server.sockets[0].getsockname()[1])
-        await server.serve_forever()
-
-    asyncio.run(serve())
 
 
 class _Bare(asyncio.Protocol):
@@ -92,10 +74,7 @@ async def _engine(port: int) -> float:
 
 
 def measure() -> list[Figure]:
-    near, far = multiprocessing.Pipe()
-    responder = multiprocessing.get_context("spawn").Process(target=_respond, args=(far,), daemon=True)
-    responder.start()
-    port = near.recv()
+    responder, port = start_responder(_ANSWER)
     quieten_collector()  # as the engine does when it starts; the bare protocol runs with the same
     pairs = [(asyncio.run(_engine(port)), asyncio.run(_bare(port))) for _ in range(_ROUNDS)]
     responder.terminate()

@@ -17,27 +17,10 @@ from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import ReadAnswer
 from kanaleto.wire.tcp import Tcp
 from scripts.bench.figure import Figure
+from scripts.bench.responder import start_responder
 
 _DEVICES, _POINTS, _SPAN_S = 1000, 10, 20.0
 _ANSWER = Tcp().encode(1, ReadAnswer(Table.HOLDING, bytes(2 * _POINTS)).encode(), 1)
-
-
-class _Responder(asyncio.Protocol):
-    def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        self._transport = transport
-
-    def data_received(self, data: bytes) -> None:
-        self._transport.write(data[:2] + _ANSWER[2:])  # type: ignore[attr-defined]
-
-
-def _respond(ready: Connection) -> None:
-    async def serve() -> None:
-        raise_file_limit()
-        server = await asyncio.get_running_loop().create_server(_Responder, "127.0.0.1", 0, backlog=1024)
-        ready.send(server.sockets[0].getsockname()[1])
-        await server.serve_forever()
-
-    asyncio.run(serve())
 
 
 def _poll(port: int, result: Connection) -> None:
@@ -71,9 +54,8 @@ def _poll(port: int, result: Connection) -> None:
 def measure() -> list[Figure]:
     spawn = multiprocessing.get_context("spawn")
     near, far = multiprocessing.Pipe()
-    responder = spawn.Process(target=_respond, args=(far,), daemon=True)
-    responder.start()
-    poller = spawn.Process(target=_poll, args=(near.recv(), far), daemon=True)
+    responder, port = start_responder(_ANSWER)
+    poller = spawn.Process(target=_poll, args=(port, far), daemon=True)
     poller.start()
     rate, overruns, cpu, memory = near.recv()
     poller.join()

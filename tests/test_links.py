@@ -397,6 +397,37 @@ class OnOneLine(unittest.TestCase):
         self.assertTrue(all(row.outcome.is_good for row in session.exchanges), [row.outcome.reason for row in session.exchanges])
 
 
+class Ends(unittest.TestCase):
+    def test_a_server_that_closes_at_once_is_unreachable_and_not_silent(self) -> None:
+        async def work() -> Outcome:
+            server = await asyncio.start_server(lambda reader, writer: writer.transport.abort(), "127.0.0.1", 0)
+            exchanger = exchanger_for(TcpLink("127.0.0.1", server.sockets[0].getsockname()[1]))
+            await exchanger.open()
+            await asyncio.sleep(0.05)
+            outcome = await exchanger.ask(5, ASKED[0], 3)
+            server.close()
+            return outcome
+
+        self.assertEqual(asyncio.run(work()).kind, OutcomeKind.UNREACHABLE)
+
+    def test_the_end_of_a_closed_connection_is_not_that_of_the_next(self) -> None:
+        line = line_of(TcpLink("127.0.0.1", free_port()))
+
+        async def work() -> list[Outcome]:
+            server = SiteServer(Site("S", (line,)))
+            await server.start()
+            exchanger = exchanger_for(line.link)
+            outcomes = []
+            for _ in range(20):
+                await exchanger.open()
+                outcomes.append(await exchanger.ask(5, ASKED[0], 3))
+                exchanger.close()
+            await server.stop()
+            return outcomes
+
+        self.assertTrue(all(outcome.is_good for outcome in asyncio.run(work())))
+
+
 class Crowds(unittest.TestCase):
     def test_a_crowd_of_idle_clients_takes_nobody_s_service(self) -> None:
         link = TcpLink("127.0.0.1", free_port())

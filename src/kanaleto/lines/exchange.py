@@ -125,7 +125,7 @@ class Exchanger:
         self._free_at = 0.0
         self.lost_because = ""
         await self.channel.open(self._receive, self._lose)
-        self._is_up = True
+        self._is_up = self.channel.is_open  # the far end may have closed it in the same breath
 
     def close(self, why: str = "the line was closed") -> None:
         """Close the channel; requests in flight end as unreachable."""

@@ -25,6 +25,7 @@ class TcpChannel:
         self._connect_timeout_s = connect_timeout_s
         self._loop: asyncio.AbstractEventLoop | None = None
         self._transport: asyncio.Transport | None = None
+        self._receiver: _Receiver | None = None
 
     @property
     def is_open(self) -> bool:
@@ -36,7 +37,7 @@ class TcpChannel:
         context = client_context(self._link.tls) if self._link.tls is not None else None
         try:
             async with asyncio.timeout(self._connect_timeout_s):
-                transport, _ = await loop.create_connection(
+                transport, self._receiver = await loop.create_connection(
                     lambda: _Receiver(loop, on_data, on_lost), self._link.host, self._link.port, local_addr=source, ssl=context
                 )
         except TimeoutError:
@@ -65,6 +66,8 @@ class TcpChannel:
             transport.write(data)
 
     def close(self) -> None:
+        if self._receiver is not None:
+            self._receiver.is_muted = True  # asyncio tells the end of an aborted connection later, when the next may be open
         if self._transport is not None:
             self._transport.abort()
             self._transport = None
@@ -76,14 +79,18 @@ class _Receiver(asyncio.BufferedProtocol):
     def __init__(self, loop: asyncio.AbstractEventLoop, on_data: OnData, on_lost: OnLost) -> None:
         self._now, self._on_data, self._on_lost = loop.time, on_data, on_lost
         self._buffer = memoryview(bytearray(_BUFFER_BYTES))
+        self.is_muted = False
 
     def get_buffer(self, sizehint: int) -> memoryview:
         return self._buffer
 
     def buffer_updated(self, nbytes: int) -> None:
-        self._on_data(bytes(self._buffer[:nbytes]), self._now())
+        if not self.is_muted:
+            self._on_data(bytes(self._buffer[:nbytes]), self._now())
 
     def connection_lost(self, exc: Exception | None) -> None:
+        if self.is_muted:
+            return
         self._on_lost("the far end closed the connection" if exc is None else f"the connection broke: {exc}")
 
 

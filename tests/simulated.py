@@ -7,7 +7,7 @@ from kanaleto.bench.units import Units
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
-from kanaleto.site.link import SerialLink, TcpLink
+from kanaleto.site.link import FramingKind, Link, SerialLink, SerialSettings, TcpLink
 from kanaleto.site.mapfile import MapDefaults, read_map
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.frames import Frame, Role
@@ -16,6 +16,7 @@ Pieces = list[tuple[float, bytes]]
 Fault = Callable[[Frame, float, Pieces], Pieces]
 """Given a request, when it arrived, and the pieces of the right answer: the pieces that come instead."""
 
+_USUAL = SerialSettings()
 DEFAULT_MAP = "name,table,address,type\nLevel,holding,0,float32\nCount,holding,2,uint16\nLamp,coil,0,\nFar,holding,10,uint16\n"
 
 
@@ -65,3 +66,42 @@ class SimulatedLine:
 def silent(unit_id: int) -> Fault:
     """The unit does not answer."""
     return lambda frame, at, right: [] if frame.unit_id == unit_id else right
+
+
+class Wires:
+    """A serial line at certain settings, reached at any: `opener` gives an exchanger for a link; what does not match the line's own
+    settings is not understood, and at `noisy_at` rates garbage comes back instead of silence."""
+
+    def __init__(self, *devices: Device, settings: SerialSettings = _USUAL, framing: FramingKind = FramingKind.RTU) -> None:
+        self.link = SerialLink("/virtual", settings, framing)
+        self.units = Units(Line("Wires", self.link, devices), True)
+        self.noisy_at: set[int] = set()
+        self.fault: Fault | None = None
+        self.delay_s = 0.005
+        self.requests: list[tuple[Frame, SerialSettings]] = []
+        self.channels: list[MemoryChannel] = []
+
+    def opener(self, link: Link) -> Exchanger:
+        assert isinstance(link, SerialLink)
+        framing = framing_of(link)
+        decoder = framing.decoder(Role.REQUESTS)
+        character_s = link.settings.character_s
+
+        def far_end(data: bytes, at: float) -> Pieces:
+            if link.settings.baud != self.link.settings.baud:
+                return [(at + 0.01, bytes(0x80 | byte // 2 for byte in data))] if link.settings.baud in self.noisy_at else []
+            if (link.settings, link.framing) != (self.link.settings, self.link.framing):
+                return []
+            pieces: Pieces = []
+            for event in decoder.feed(data):
+                assert isinstance(event, Frame), event
+                self.requests.append((event, link.settings))
+                pdu = self.units.answer(event.unit_id, event.pdu)
+                raw = framing.encode(event.unit_id, pdu) if pdu is not None else b""
+                right = [(at + self.delay_s + len(raw) * character_s, raw)] if raw else []
+                pieces += self.fault(event, at, right) if self.fault else right
+            return pieces
+
+        channel = MemoryChannel(far_end, character_s, link.settings.gap_s)
+        self.channels.append(channel)
+        return Exchanger(channel, framing, quarantine_s=0.0)

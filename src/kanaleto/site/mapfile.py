@@ -10,7 +10,7 @@ from typing import TypeVar
 
 from kanaleto.site.counting import Numbering, from_wire, to_wire
 from kanaleto.site.faults import Fault, suggestion
-from kanaleto.site.model import DEMAND, Access, DeviceLimits, Limits, Point
+from kanaleto.site.model import DEMAND, Access, DeviceLimits, Limits, Point, PortSetting
 from kanaleto.values.codec import CannotEncode, Codec
 from kanaleto.values.scale import Scale, between, linear
 from kanaleto.values.types import Kind, Order, ValueType, order_for, parse_order, parse_type
@@ -19,7 +19,7 @@ from kanaleto.wire.codes import Table
 COLUMNS = [
     "name", "table", "address", "type", "order", "factor", "offset", "raw_low", "raw_high", "eng_low", "eng_high", "unit", "decimals",
     "period_s", "access", "labels", "bit", "range_low", "range_high", "warn_low", "warn_high", "alarm_low", "alarm_high", "group",
-    "initial", "note",
+    "initial", "setting", "note",
 ]  # fmt: skip
 NEEDED = ["name", "table", "address"]
 _BIT_KINDS = (Kind.UINT16, Kind.INT16, Kind.BITS, Kind.HEX, Kind.BOOL)
@@ -154,6 +154,7 @@ class _Row:
             None,
             self._cells.get("note", ""),
             self._line,
+            self._cell("setting", _setting, None),
         )
         self._check_place(point, defaults)
         initial = self._initial(point)
@@ -261,6 +262,13 @@ class _Row:
         except CannotEncode as error:
             self.fault(f"initial: {error}")
         return value
+
+
+def _setting(text: str) -> PortSetting:
+    try:
+        return PortSetting(text.lower())
+    except ValueError:
+        raise ValueError(f"setting {text!r} is not known; there are {', '.join(setting.value for setting in PortSetting)}") from None
 
 
 def _decimals(text: str) -> int:

@@ -28,6 +28,15 @@ class Access(Enum):
         return self is not Access.READ
 
 
+class PortSetting(Enum):
+    """What a register says of the device's own port. The value is the word used in maps."""
+
+    UNIT_ID = "unit_id"
+    BAUD = "baud"
+    PARITY = "parity"
+    STOP = "stop"
+
+
 @dataclass(frozen=True, slots=True)
 class Limits:
     """Limits in engineering units; None where the map says nothing."""
@@ -58,6 +67,7 @@ class Point:
     initial: float | str | None = None
     note: str = ""
     row: int = 0
+    setting: PortSetting | None = None
     size: int = field(init=False)
     """Registers, or bits in a table of bits."""
     end: int = field(init=False)

@@ -1,0 +1,71 @@
+"""Draft maps: what a survey found, as rows of a map file."""
+
+import csv
+from collections.abc import Iterable
+from dataclasses import dataclass
+from io import StringIO
+
+from kanaleto.survey.directory import Directory
+from kanaleto.survey.overhearing import Overhearing
+from kanaleto.wire.codes import Table
+
+_WORDS = {Table.COIL: "Coil", Table.DISCRETE: "Input bit", Table.INPUT: "Input", Table.HOLDING: "Holding"}
+DRAFT_COLUMNS = ("name", "table", "address", "type", "note")
+
+
+@dataclass(frozen=True, slots=True)
+class DraftRow:
+    """One point to be: its name, table, address on the wire, and a note."""
+
+    name: str
+    table: Table
+    address: int
+    note: str = ""
+    type: str = ""
+
+
+def rows_of_runs(table: Table, runs: Iterable[tuple[int, int]], name: str = "", constant: frozenset[int] = frozenset()) -> list[DraftRow]:
+    """A point a register of `runs` (first and last address). With `name` they are numbered from 1 under it, in place of `{}` if it
+    stands there; else each is named after its table and address. Those in `constant` were never seen to change."""
+    rows: list[DraftRow] = []
+    for first, last in runs:
+        for address in range(first, last + 1):
+            number = len(rows) + 1
+            called = f"{_WORDS[table]} {address}"
+            if name:
+                called = name.replace("{}", str(number)) if "{}" in name else f"{name} {number}"
+            rows.append(DraftRow(called, table, address, "never seen to change" if address in constant else ""))
+    return rows
+
+
+def rows_of_directory(directory: Directory) -> list[DraftRow]:
+    """A point a register, numbered within its block."""
+    seen: dict[int, int] = {}
+    rows = []
+    for block in directory.blocks:
+        seen[block.id] = seen.get(block.id, 0) + 1
+        title = f"Block {block.id}" + (f" ({seen[block.id]})" if seen[block.id] > 1 else "")
+        rows += [DraftRow(f"{title}.{number + 1}", directory.table, block.address + number) for number in range(block.length)]
+    return rows
+
+
+def rows_of_overhearing(heard: Overhearing, unit_id: int) -> list[DraftRow]:
+    """A point a register that a master was heard to read from a unit, with how it moved."""
+    order = list(Table)
+    keys = sorted((key for key in heard.words if key[0] == unit_id), key=lambda key: (order.index(key[1]), key[2]))
+    rows = []
+    for key in keys:
+        word = heard.words[key]
+        note = f"heard {word.heard} times, changed {word.changed}" if word.changed else f"heard {word.heard} times, never changed"
+        rows.append(DraftRow(f"{_WORDS[key[1]]} {key[2]}", key[1], key[2], note))
+    return rows
+
+
+def draft_text(rows: Iterable[DraftRow]) -> str:
+    """The rows as a map file, addresses counted as on the wire."""
+    out = StringIO(newline="")
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(DRAFT_COLUMNS)
+    for row in rows:
+        writer.writerow((row.name, row.table.value, row.address, row.type or ("bool" if row.table.is_bits else "uint16"), row.note))
+    return out.getvalue()

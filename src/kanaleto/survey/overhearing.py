@@ -1,0 +1,179 @@
+"""Listening to a line that another master polls, without sending a byte: bytes with their times go in, exchanges come out.
+
+An RTU stream does not tell where a frame begins, nor which way it goes. At every place the stream is read both as a request and as an
+answer, each as long as its function says, and a frame is what its CRC confirms; bytes in between count as garbled. Where both
+fit, the open question of that unit decides. A request is paired with the next answer of its unit and function, if that has the right
+length.
+"""
+
+from collections import deque
+from dataclasses import dataclass, field
+from itertools import pairwise
+
+from kanaleto.site.link import FramingKind
+from kanaleto.wire.ascii import AsciiDecoder
+from kanaleto.wire.checks import crc16
+from kanaleto.wire.codes import Table
+from kanaleto.wire.frames import Frame, Role
+from kanaleto.wire.lengths import MORE, UNKNOWN, frame_length
+from kanaleto.wire.pdu import PduError, Read, ReadAnswer, Refused, Request, mismatch, parse_answer, parse_request
+
+_SHORTEST, _LONGEST = 4, 256
+_MOST_HELD = 1024
+_MOST_ASKED = 4000  # different questions remembered
+_MOST_WORDS = 65536 * 4
+_TIMES_KEPT = 50
+
+
+@dataclass(slots=True)
+class Asked:
+    """One question that was heard again and again."""
+
+    unit_id: int
+    request: Request
+    count: int = 0
+    answered: int = 0
+    refused: int = 0
+    times: deque[float] = field(default_factory=lambda: deque(maxlen=_TIMES_KEPT))
+
+    @property
+    def period_s(self) -> float | None:
+        """The middle one of the pauses between its times; None before it was heard twice."""
+        times = list(self.times)
+        pauses = sorted(after - before for before, after in pairwise(times))
+        return pauses[len(pauses) // 2] if pauses else None
+
+
+@dataclass(slots=True)
+class Word:
+    """A register (or a bit) as it was last heard, how often, and whether it ever changed."""
+
+    value: int
+    heard: int = 1
+    changed: int = 0
+
+
+class Overhearing:
+    """Feed it; read `asked`, `words` (by unit, table, address) and the counters."""
+
+    def __init__(self, framing: FramingKind = FramingKind.RTU) -> None:
+        self.asked: dict[tuple[int, bytes], Asked] = {}
+        self.words: dict[tuple[int, Table, int], Word] = {}
+        self.frames = 0
+        self.garbled_bytes = 0
+        self.bytes = 0
+        self._open: tuple[int, bytes, Request, Asked, float] | None = None
+        self._held = bytearray()
+        self._ascii = AsciiDecoder() if framing is FramingKind.ASCII else None
+
+    @property
+    def units(self) -> list[int]:
+        """Unit IDs that were asked or answered, in order."""
+        return sorted({unit for unit, _ in self.asked} | {unit for unit, _, _ in self.words})
+
+    def feed(self, data: bytes, at: float) -> None:
+        """Bytes that came, and the time at which the last of them did."""
+        self.bytes += len(data)
+        if self._ascii is not None:
+            for event in self._ascii.feed(data):
+                if isinstance(event, Frame):
+                    self._take_either(event.unit_id, event.pdu, at)
+                else:
+                    self.garbled_bytes += len(event.raw)
+            return
+        self._held += data
+        self._scan(at, is_silent=False)
+        if len(self._held) > _MOST_HELD:
+            self._drop(len(self._held) - _MOST_HELD // 2)
+
+    def silence(self, at: float) -> None:
+        """The line has been quiet for longer than a frame may pause: what is held is whole, or nothing."""
+        if self._ascii is None:
+            self._scan(at, is_silent=True)
+            self._drop(len(self._held))
+
+    def _drop(self, count: int) -> None:
+        self.garbled_bytes += count
+        del self._held[:count]
+
+    def _scan(self, at: float, is_silent: bool) -> None:
+        start = 0
+        held = self._held
+        while start < len(held):
+            length = self._frame_at(start)
+            if length > 0:
+                self._drop(start)
+                raw = bytes(held[:length])
+                del held[:length]
+                start = 0
+                self._take_either(raw[0], raw[1:-2], at)
+            elif length == MORE and not is_silent:
+                return  # it may still become a frame; what follows must wait for it
+            else:
+                start += 1
+
+    def _frame_at(self, start: int) -> int:
+        """Length of the sound frame that begins there; MORE while it may become one, UNKNOWN when it cannot."""
+        held = self._held
+        may_grow = False
+        for role in (Role.REQUESTS, Role.ANSWERS):
+            length = frame_length(role, held, start)
+            if length == MORE or length > len(held) - start:
+                may_grow = may_grow or length == MORE or length <= _LONGEST
+            elif _SHORTEST <= length <= _LONGEST and crc16(held[start : start + length]) == 0:
+                return length
+        return MORE if may_grow else UNKNOWN
+
+    # Whole frames
+
+    def _take_either(self, unit_id: int, pdu: bytes, at: float) -> None:
+        self.frames += 1
+        open_ = self._open
+        if open_ is not None and open_[0] == unit_id and self._take_answer(open_, pdu):
+            self._open = None
+            return
+        try:
+            request = parse_request(pdu)
+        except PduError:
+            return  # an answer whose question was not heard
+        asked = self.asked.get((unit_id, pdu))
+        if asked is None:
+            if len(self.asked) >= _MOST_ASKED:
+                return
+            asked = self.asked[unit_id, pdu] = Asked(unit_id, request)
+        asked.count += 1
+        asked.times.append(at)
+        self._open = (unit_id, pdu, request, asked, at) if unit_id else None
+
+    def _take_answer(self, open_: tuple[int, bytes, Request, Asked, float], pdu: bytes) -> bool:
+        """Whether it answers the open question."""
+        _, question, request, asked, _ = open_
+        if pdu == question and isinstance(request, Read):
+            return False  # the same question once more: nobody had answered
+        try:
+            answer = parse_answer(pdu)
+        except PduError:
+            return False
+        if mismatch(request, answer) is not None:
+            return False
+        if isinstance(answer, Refused):
+            asked.refused += 1
+            return True
+        asked.answered += 1
+        if isinstance(request, Read) and isinstance(answer, ReadAnswer):
+            values = [int(bit) for bit in answer.bits(request.count)] if request.table.is_bits else list(answer.words)
+            for number, value in enumerate(values):
+                self._note(asked.unit_id, request.table, request.address + number, value)
+        return True
+
+    def _note(self, unit_id: int, table: Table, address: int, value: int) -> None:
+        key = (unit_id, table, address)
+        word = self.words.get(key)
+        if word is None:
+            if len(self.words) < _MOST_WORDS:
+                self.words[key] = Word(value)
+            return
+        word.heard += 1
+        if word.value != value:
+            word.value = value
+            word.changed += 1

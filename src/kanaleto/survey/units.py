@@ -1,0 +1,291 @@
+"""Which units answer on a line: each is asked one read, and what comes back tells whether somebody is there.
+
+An exception is an answer. A garbled answer is asked again, alone and after a silence: when it never comes clean, two devices probably
+share the unit ID. A gateway's 0A or 0B says that nobody is there. A frame of another unit than was asked came late: that one is asked
+again with the full timeout. Where every unit ID gets the same answer, the device does not look at it. On a serial line the survey first
+listens a moment: whoever talks there already is told, and not talked over.
+"""
+
+import asyncio
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
+from enum import Enum
+
+from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.identify import Identification, identify
+from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.survey.asking import Never, first_question
+from kanaleto.survey.pace import Pace
+from kanaleto.wire.codes import ExceptionCode
+from kanaleto.wire.pdu import ReadAnswer
+
+ALL_UNITS = range(1, 248)
+MOST_IN_FLIGHT = 8
+_AGAIN = 3  # times that a garbled answer is asked again
+_NOISE_UNITS, _NOISE_SHARE = 8, 0.5  # so many garbled units, and that share of those asked: it is the line
+_ANY_UNITS = 24  # so many units asked, all of them answering alike: the unit ID does not matter
+_SILENT_ALONE = 3  # so many of those silent among others are silent alone too: the others need not be asked again
+_MORE_BYTES = 4
+_NOBODY = (ExceptionCode.GATEWAY_PATH_UNAVAILABLE, ExceptionCode.GATEWAY_TARGET_FAILED)
+LISTEN_S = 0.3
+
+
+class UnitState(Enum):
+    """The value is the word used in JSON."""
+
+    UNASKED = "unasked"
+    SILENT = "silent"
+    NOBODY = "nobody"  # a gateway says so
+    GOOD = "good"
+    EXCEPTION = "exception"
+    GARBLED = "garbled"
+    SHARED = "shared"  # two devices answer at once
+
+    @property
+    def is_somebody(self) -> bool:
+        return self in (UnitState.GOOD, UnitState.EXCEPTION, UnitState.GARBLED, UnitState.SHARED)
+
+
+@dataclass(frozen=True, slots=True)
+class UnitFound:
+    """A unit that answered: how, after how many seconds, with which bytes last, in words, and what it says of itself."""
+
+    unit_id: int
+    state: UnitState
+    took_s: float
+    answer: bytes
+    text: str
+    identity: Identification | None = None
+
+
+class SurveyStopped(Exception):  # noqa: N818 - it reads as what it says
+    """The survey cannot go on: why, in one sentence."""
+
+
+class UnitSurvey:
+    """`states` is indexed by unit ID; `found`, `asked`, `note` and the rest may be read from any thread while it runs."""
+
+    def __init__(
+        self,
+        exchanger: Exchanger,
+        units: Iterable[int] = ALL_UNITS,
+        timeout_s: float = 0.3,
+        never: Never = (),
+        shrinks: bool = True,
+        listen_s: float = LISTEN_S,
+        asks_identity: bool = True,
+        on_step: Callable[["UnitSurvey"], None] | None = None,
+    ) -> None:
+        self.units = tuple(dict.fromkeys(units))
+        self.states = [UnitState.UNASKED] * 256
+        self.found: dict[int, UnitFound] = {}
+        self.asked = 0
+        self.asking = 0
+        self.note = ""
+        self.answers_any = False
+        self.pace = Pace(timeout_s, shrinks)
+        self.outcomes: list[tuple[Outcome, float]] = []  # with the timeout in force
+        self._exchanger = exchanger
+        self._question = first_question(never)
+        self._listen_s = listen_s
+        self._asks_identity = asks_identity
+        self._on_step = on_step
+        self._again: list[int] = []
+        self._had_no_turn: list[int] = []
+        self._overruns_gateway = False
+        self._has_transactions = exchanger.framing.has_transactions
+        if not self._has_transactions and not all(1 <= unit <= 247 for unit in self.units):
+            raise ValueError("units on a serial line are 1…247; 0 would be a broadcast, and nobody answers one")
+
+    @property
+    def left_s(self) -> float:
+        """About how long it still takes, when nobody more answers."""
+        left = len(self.units) - self.asked
+        each = self.pace.timeout_s + 12 * self._exchanger.channel.character_s
+        return left * each / (MOST_IN_FLIGHT if self._has_transactions else 1)
+
+    async def run(self) -> dict[int, UnitFound]:
+        """Ask them all. Raises SurveyStopped when the line is lost, or is no place to ask anything."""
+        if not self._has_transactions and self._listen_s:
+            await self._listen()
+        if self._has_transactions:
+            await self._ask_at_once()
+        else:
+            for unit in self.units:
+                await self._ask_one(unit)
+        for unit in list(dict.fromkeys(self._again)):
+            await self._ask_again(unit)
+        if not self._has_transactions:
+            await self._look_for_twins()
+        if self.answers_any:
+            self.note = "every unit ID gets an answer: this device does not look at it"
+        elif not self.found and any(state is UnitState.NOBODY for state in self.states):
+            self.note = "a gateway answers, and says of every unit asked that nobody is there"
+        if self._asks_identity:
+            await self._identify()
+        return self.found
+
+    async def _listen(self) -> None:
+        strays = self._exchanger.traffic
+        before = strays.received
+        await asyncio.sleep(self._listen_s)
+        heard = strays.received - before
+        if heard:
+            raise SurveyStopped(
+                f"somebody talks on this line already: {heard} bytes came in {self._listen_s:g} s without a question;"
+                " listen first, or take the other master off"
+            )
+
+    async def _ask_at_once(self) -> None:
+        """Several at a time, once the first answers have shown that the far end is quick with them."""
+        waiting = list(reversed(self.units))
+        for _ in range(min(3, len(waiting))):
+            await self._ask_one(waiting.pop())
+
+        async def work(number: int) -> None:
+            while waiting and not self.answers_any and (number == 0 or not self._overruns_gateway):
+                await self._ask_one(waiting.pop(), is_alone=self._overruns_gateway)
+
+        async with asyncio.TaskGroup() as group:
+            for number in range(MOST_IN_FLIGHT):
+                group.create_task(work(number))
+        await self._ask_silent_alone()
+
+    async def _ask_silent_alone(self) -> None:
+        """A gateway works through what waits one by one: who was silent may only have had no turn. The first few tell."""
+        if not self._had_no_turn:
+            return
+        still = 0
+        await asyncio.sleep(MOST_IN_FLIGHT * self.pace.longest_s)  # what still waits there has had its turn by then
+        for unit in self._had_no_turn:
+            outcome = await self._ask(unit, self.pace.longest_s)
+            self._judge(unit, outcome)
+            still = still + 1 if outcome.kind is OutcomeKind.TIMEOUT else 0
+            if still >= _SILENT_ALONE:
+                return
+
+    async def _ask(self, unit: int, timeout_s: float) -> Outcome:
+        outcome = await self._exchanger.ask(unit, self._question, timeout_s)
+        if outcome.kind is OutcomeKind.UNREACHABLE:
+            raise SurveyStopped(f"the line was lost at unit {unit}: {outcome.reason}")
+        self.outcomes.append((outcome, timeout_s))
+        return outcome
+
+    async def _ask_one(self, unit: int, is_alone: bool = True) -> None:
+        before, late = self.asking, self._exchanger.traffic.strays.late
+        self.asking = unit
+        outcome = await self._ask(unit, self.pace.timeout_s)
+        if not self._has_transactions and self._exchanger.traffic.strays.late > late:  # the one before was only slow
+            self.pace.note_late()
+            self._again.append(before)
+        if outcome.kind is OutcomeKind.TIMEOUT and not is_alone:
+            self._had_no_turn.append(unit)
+            self._overruns_gateway = self._overruns_gateway or UnitState.NOBODY in self.states
+        self.asked += 1
+        self._judge(unit, outcome)
+        if self._on_step is not None:
+            self._on_step(self)
+
+    def _judge(self, unit: int, outcome: Outcome) -> None:
+        kind = outcome.kind
+        if kind is OutcomeKind.TIMEOUT:
+            self.states[unit] = UnitState.SILENT
+        elif kind is OutcomeKind.EXCEPTION and outcome.code in _NOBODY:
+            self.states[unit] = UnitState.NOBODY
+        elif kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
+            self.pace.note_answer(outcome.first_at - outcome.sent_at if outcome.first_at else outcome.took_s)
+            self._note(unit, outcome)
+        else:
+            self._judge_strange(unit, outcome)
+        somebody = [state for state in self.states if state is UnitState.GOOD]
+        if len(somebody) == self.asked >= _ANY_UNITS and len({found.answer[-2:] for found in self.found.values()}) == 1:
+            self.answers_any = True
+
+    def _judge_strange(self, unit: int, outcome: Outcome) -> None:
+        """A garbled answer, or a sound frame of somebody else: both are asked again when all have had their turn."""
+        self.states[unit] = UnitState.GARBLED
+        self._again.append(unit)
+        if outcome.kind is OutcomeKind.UNEXPECTED:
+            self.states[unit] = UnitState.SILENT
+            if outcome.answer.startswith(outcome.request):
+                self.note = outcome.reason
+                return
+            if self._exchanger.framing.name == "rtu":
+                self._again.append(outcome.answer[0])
+            self.pace.note_late()
+        garbled = sum(state is UnitState.GARBLED for state in self.states)
+        if garbled >= _NOISE_UNITS and garbled > _NOISE_SHARE * self.asked:
+            raise SurveyStopped(
+                f"the line is full of noise: {garbled} of {self.asked + 1} units gave bytes that are no frame;"
+                " check the settings, the bias and termination, and the wires"
+            )
+
+    def _note(self, unit: int, outcome: Outcome, text: str = "") -> None:
+        took = f"{1000 * outcome.took_s:.1f} ms"
+        if outcome.kind is OutcomeKind.GOOD:
+            assert isinstance(outcome.content, ReadAnswer)
+            said = text or f"answers in {took}"
+            self.states[unit] = UnitState.GOOD
+        else:
+            said = text or f"answers in {took} with {outcome.reason}"
+            self.states[unit] = UnitState.EXCEPTION
+        self.found[unit] = UnitFound(unit, self.states[unit], outcome.took_s, outcome.answer, said)
+
+    async def _ask_again(self, unit: int) -> None:
+        """Alone, and after a silence in which whatever was late has passed."""
+        if unit not in range(256) or (not self._has_transactions and not 1 <= unit <= 247):
+            return
+        outcomes = []
+        for _ in range(_AGAIN):
+            await asyncio.sleep(self.pace.longest_s)
+            outcome = await self._ask(unit, self.pace.longest_s)
+            outcomes.append(outcome)
+            if outcome.kind is OutcomeKind.EXCEPTION and outcome.code in _NOBODY:
+                self.states[unit] = UnitState.NOBODY
+                return
+            if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
+                text = (
+                    ""
+                    if len(outcomes) == 1
+                    else f"answers, {len(outcomes) - 1} of {len(outcomes)} times garbled: the wires or the settings"
+                )
+                self._note(unit, outcome, text)
+                return
+        garbled = [outcome for outcome in outcomes if outcome.kind is OutcomeKind.GARBLED]
+        if not garbled:
+            self.states[unit] = UnitState.SILENT
+            self.found.pop(unit, None)
+            return
+        last = garbled[-1]
+        if len(garbled) < len(outcomes):
+            self.states[unit] = UnitState.GARBLED
+            text = f"garbled {len(garbled)} of {len(outcomes)} times, else silent: noise, or a device at other settings"
+        else:
+            self.states[unit] = UnitState.SHARED
+            text = f"garbled every time ({last.reason}): two devices may share this unit ID; unplug one and ask again"
+        self.found[unit] = UnitFound(unit, self.states[unit], last.took_s, last.answer, text)
+
+    async def _look_for_twins(self) -> None:
+        """Two devices of one unit ID that answer one after the other: a second sound answer comes, that nobody waits for."""
+        for unit, found in list(self.found.items()):
+            if found.state not in (UnitState.GOOD, UnitState.EXCEPTION):
+                continue
+            before = self._exchanger.traffic.strays
+            late, unasked, stray = before.late, before.unasked, before.bytes
+            outcome = await self._ask(unit, self.pace.longest_s)
+            await asyncio.sleep(2 * self.pace.slowest_s + 0.02)
+            strays = self._exchanger.traffic.strays
+            is_twice = strays.late > late or strays.unasked > unasked or strays.bytes >= stray + _MORE_BYTES
+            if is_twice or outcome.kind is OutcomeKind.GARBLED:
+                text = "more came than one answer: two devices share this unit ID; unplug one and ask again"
+                if not is_twice:
+                    text = "answers clean once and garbled once: two devices may share this unit ID, or the wires are bad"
+                self.states[unit] = UnitState.SHARED
+                self.found[unit] = replace(found, state=UnitState.SHARED, text=text)
+
+    async def _identify(self) -> None:
+        for unit, found in list(self.found.items())[: 1 if self.answers_any else None]:
+            if found.state in (UnitState.GOOD, UnitState.EXCEPTION):
+                told = await identify(self._exchanger, unit, self.pace.longest_s, retries=0)
+                if told.objects or told.server_id:
+                    self.found[unit] = replace(found, identity=told)

@@ -2,11 +2,13 @@
 
 A pseudo-terminal has no speed of its own: a write arrives whole and at once. So the time that the request would have taken is
 added, then 3.5 characters of silence, and the answer is let go in small pieces at absolute deadlines, its last byte exactly when a
-real line would deliver it. The far end's copy is kept open here too, else reading fails when the master closes.
+real line would deliver it. The rate that the master has set can be read here: at another than the line's, nothing is understood.
+The far end's copy is kept open here too, else reading fails when the master closes.
 """
 
 import os
 import select
+import termios
 import threading
 import time
 import tty
@@ -19,6 +21,8 @@ from kanaleto.wire.frames import Frame, Framing, Garbled, Role
 
 _PIECE_S = 0.004  # an answer is let go in pieces of this length, as an adapter would
 _SLICE_S = 0.1
+_CODES = {int(name[1:]): getattr(termios, name) for name in dir(termios) if name[0] == "B" and name[1:].isdecimal() and name != "B0"}
+_RATES = {code: baud for baud, code in _CODES.items()}
 
 
 class TerminalServer:
@@ -40,12 +44,26 @@ class TerminalServer:
         self._near, self._far = os.openpty()
         tty.setraw(self._near)
         tty.setraw(self._far)
+        self._set_own_rate()
         try:
             self._port_link.make(os.ttyname(self._far))
         except CannotServe:
             self._close()
             raise
         self._thread.start()
+
+    def _set_own_rate(self) -> None:
+        """So that a master that sets none is understood."""
+        code = _CODES.get(self._link.settings.baud)
+        if code is not None:
+            settings = termios.tcgetattr(self._far)
+            settings[4] = settings[5] = code
+            termios.tcsetattr(self._far, termios.TCSANOW, settings)
+
+    def _is_understood(self) -> bool:
+        """Whether the master has set the rate of this line; a rate without a code of its own is taken on trust."""
+        code = termios.tcgetattr(self._near)[5]
+        return code not in _RATES or _RATES[code] == self._link.settings.baud
 
     async def stop(self) -> None:
         self._is_stopping.set()
@@ -75,6 +93,10 @@ class TerminalServer:
                 except OSError:
                     return
                 line_free_s = max(time.monotonic(), line_free_s) + len(data) * character_s
+                if not self._is_understood():
+                    self._decoder.reset()
+                    self.units.note_garbled()  # at another rate a device hears characters that are none
+                    continue
                 events = self._decoder.feed(data)
             for event in events:
                 if isinstance(event, Garbled):

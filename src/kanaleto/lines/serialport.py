@@ -19,6 +19,8 @@ from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
 from kanaleto.site.link import Parity, SerialLink
 
 _SLICE_S = 0.05
+_CLOSING_S = 2.0
+_closing: dict[str, threading.Thread] = {}  # ports whose last channel is being closed
 _PARITY = {Parity.NONE: serial.PARITY_NONE, Parity.EVEN: serial.PARITY_EVEN, Parity.ODD: serial.PARITY_ODD}
 
 
@@ -39,6 +41,7 @@ class SerialChannel:
         self._outgoing: SimpleQueue[tuple[bytes, float] | None] = SimpleQueue()
         self._generation = 0
         self._keeps_time = False
+        self._reader: threading.Thread | None = None
 
     @property
     def character_s(self) -> float:
@@ -106,7 +109,8 @@ class SerialChannel:
                     call(lose, f"port {self._link.port} takes no bytes: {_reason(error)}")
                     return
 
-        threading.Thread(target=read, name=f"read {self._link.port}", daemon=True).start()
+        self._reader = threading.Thread(target=read, name=f"read {self._link.port}", daemon=True)
+        self._reader.start()
         threading.Thread(target=write, name=f"write {self._link.port}", daemon=True).start()
 
     def write(self, data: bytes, not_before: float) -> float:
@@ -121,7 +125,9 @@ class SerialChannel:
         self._generation += 1
         self._outgoing.put(None)
         if port is not None:
-            threading.Thread(target=_close_port, args=(port,), name=f"close {self._link.port}", daemon=True).start()
+            thread = threading.Thread(target=_close_port, args=(port, self._reader), name=f"close {self._link.port}", daemon=True)
+            _closing[self._link.port] = thread
+            thread.start()
 
 
 def _send(port: serial.Serial, data: bytes, sets_rts: bool, character_s: float) -> None:
@@ -139,14 +145,22 @@ def _send(port: serial.Serial, data: bytes, sets_rts: bool, character_s: float) 
         port.rts = False
 
 
-def _close_port(port: serial.Serial) -> None:
+def _close_port(port: serial.Serial, reader: threading.Thread | None) -> None:
+    """Close it once nobody reads any more: a read under way would keep the port, and its lock, until it ends."""
     try:
+        if reader is not None and reader is not threading.current_thread():
+            if hasattr(port, "cancel_read"):
+                port.cancel_read()
+            reader.join(_CLOSING_S)
         port.close()
     except OSError:  # an adapter that was pulled out cannot be closed in good order, and need not be
         return
 
 
 def _open_port(link: SerialLink) -> serial.Serial:
+    closing = _closing.pop(link.port, None)
+    if closing is not None:
+        closing.join(_CLOSING_S)  # or this process would find the port held by itself
     settings = link.settings
     is_plain = is_pseudo_terminal(link.port)
     if "/" in link.port and not link.is_remote and not os.path.exists(link.port):

@@ -1,8 +1,8 @@
 """The settings of a serial line that nobody knows: tried in an order of likelihood, a few units each, until one answers.
 
-The tries go round: the likeliest units at every setting first, then further units at every setting, so that a usual device at a usual
-setting is found in seconds and any other in the end. Bytes that came garbled are evidence: those settings go first in the next round. A
-clean answer, an exception too, ends it, once it has come twice. Only a read is ever asked.
+The likeliest units at the likeliest settings go first, and both widen step by step, so that a usual device at a usual setting is found in
+seconds and any other in the end. Bytes that came garbled are evidence, and bring their setting forward; a sound frame of another unit than
+was asked came late, and is evidence of that unit. A clean answer, an exception too, ends it, once it has come twice. Nothing but reads is asked.
 """
 
 import asyncio
@@ -20,6 +20,8 @@ from kanaleto.survey.units import LISTEN_S, SurveyStopped
 LIKELY_UNITS = (1, 2, 3, 247)
 TIMEOUT_S = 0.15
 _ROUNDS = (4, 4, 8, 16, 32, 64, 247)
+_QUICK_S = 0.05  # in later rounds: what comes after its time comes while the next unit is asked, and is seen all the same
+_EVIDENCE = 10.0  # how far garbled answers bring a setting forward
 _CONFIRM = 2
 _ANSWER_CHARACTERS = 8  # an adapter may hand an answer over only when it is whole
 _SETTLE_S = 0.02  # an adapter needs a moment after new settings
@@ -73,6 +75,26 @@ def likely_settings(framings: Iterable[FramingKind] = (FramingKind.RTU, FramingK
     return [(framing, settings) for _, framing, settings in ranked if framing in wanted]
 
 
+@dataclass(frozen=True, slots=True)
+class _Turn:
+    """Some units to be asked at one setting; the lowest score goes first."""
+
+    tried: Tried
+    units: tuple[int, ...]
+    score: float
+    is_first: bool
+
+
+def _answered_by(outcome: Outcome) -> int | None:
+    """The unit that a sound frame came from, if one came."""
+    if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
+        return outcome.unit_id
+    if outcome.kind is not OutcomeKind.UNEXPECTED or outcome.answer.startswith(outcome.request):
+        return None
+    who = outcome.answer[0] if outcome.answer[:1] != b":" else int(outcome.answer[1:3], 16)
+    return who if 1 <= who <= 247 else None
+
+
 class SettingsSurvey:
     """`tried` (one entry a setting, in the order of their trying), `found` and `left_s` may be read from any thread."""
 
@@ -119,26 +141,34 @@ class SettingsSurvey:
     @property
     def left_s(self) -> float:
         """About how long until the last unit at the last setting was asked."""
-        each = sum(self._timeout_s + 20 * tried.settings.character_s for tried in self.tried)
+        each = sum(min(self._timeout_s, _QUICK_S) + 20 * tried.settings.character_s for tried in self.tried)
         asks = len(self.tried) * len(self.units)
         return each * len(self.units) * max(asks - self.asked, 0) / max(asks, 1)
 
     async def run(self) -> SerialLink | None:
         """Try until somebody answers. Raises Unreachable when there is no port, SurveyStopped when it is lost or not free to ask on."""
         await self._listen()
-        at = 0
-        order = list(self.tried)
-        for size in _ROUNDS:
-            part = self.units[at : at + size]
-            at += size
-            if not part:
-                break
-            order.sort(key=lambda tried: -tried.garbled)  # stable: likelihood stays the second word
-            for tried in order:
-                if await self._try(tried, part):
-                    self.found = tried
-                    return self.link_found
+        turns = self._turns()
+        while turns:
+            turn = min(turns, key=lambda turn: turn.score - (_EVIDENCE if turn.tried.garbled else 0))
+            turns.remove(turn)
+            if await self._try(turn):
+                self.found = turn.tried
+                return self.link_found
         return None
+
+    def _turns(self) -> list["_Turn"]:
+        """Likely units at all settings come early, all units at the likeliest settings next, the rest at the end."""
+        turns = []
+        for rank, tried in enumerate(self.tried):
+            at = 0
+            for number, size in enumerate(_ROUNDS):
+                units = self.units[at : at + size]
+                at += size
+                if units:
+                    slow = 0.0 if number == 0 else 2.0 * _RARE.count(tried.settings.baud)
+                    turns.append(_Turn(tried, units, rank / 2 + number * (6.0 + slow), number == 0))
+        return turns
 
     async def _listen(self) -> None:
         """At the likeliest setting; at any setting bytes are bytes."""
@@ -155,9 +185,9 @@ class SettingsSurvey:
                 " listen to it instead, or take the other master off"
             )
 
-    async def _try(self, tried: Tried, units: Sequence[int]) -> bool:
+    async def _try(self, turn: "_Turn") -> bool:
         """Ask some units at one setting; whether one answered clean, twice."""
-        self.trying = tried
+        self.trying = tried = turn.tried
         exchanger = self._open(replace(self.link, settings=tried.settings, framing=tried.framing))
         try:
             await exchanger.open()
@@ -170,16 +200,17 @@ class SettingsSurvey:
             raise
         try:
             await asyncio.sleep(_SETTLE_S)
-            for unit in units:
-                outcome = await self._ask(exchanger, tried, unit)
-                if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION) and await self._is_confirmed(exchanger, tried, unit, outcome):
+            for unit in turn.units:
+                outcome = await self._ask(exchanger, tried, unit, self._timeout_s if turn.is_first else min(self._timeout_s, _QUICK_S))
+                who = _answered_by(outcome)
+                if who is not None and await self._is_confirmed(exchanger, tried, who, outcome):
                     return True
         finally:
             exchanger.close()
         return False
 
-    async def _ask(self, exchanger: Exchanger, tried: Tried, unit: int) -> Outcome:
-        outcome = await exchanger.ask(unit, self._question, self._timeout_s + _ANSWER_CHARACTERS * tried.settings.character_s)
+    async def _ask(self, exchanger: Exchanger, tried: Tried, unit: int, timeout_s: float) -> Outcome:
+        outcome = await exchanger.ask(unit, self._question, timeout_s + _ANSWER_CHARACTERS * tried.settings.character_s)
         if outcome.kind is OutcomeKind.UNREACHABLE:
             raise SurveyStopped(f"the port was lost: {outcome.reason}")
         tried.asked += 1

@@ -20,7 +20,7 @@ from kanaleto.survey.units import SurveyStopped
 from kanaleto.wire.codes import ExceptionCode, Function, Table
 from kanaleto.wire.diagnostics import Plain
 from kanaleto.wire.identity import Depth, Identify
-from kanaleto.wire.pdu import Read, Request
+from kanaleto.wire.pdu import Read, ReadAnswer, Request
 from kanaleto.wire.records import FileSpan, ReadFifo, ReadFile
 
 MOST_REQUESTS = 1000
@@ -328,6 +328,26 @@ class RegisterSurvey:
             self.functions[function] = outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION) and not refused
         return self.functions
 
+    async def watch(self, pause_s: float) -> dict[Table, frozenset[int]]:
+        """Read everything that was found twice, so far apart; gives the addresses that held the same both times."""
+        before = await self._read_all()
+        await asyncio.sleep(pause_s)
+        after = await self._read_all()
+        return {
+            table.table: frozenset(at for (of, at), value in before.items() if of is table.table and after.get((of, at)) == value)
+            for table in self.tables
+        }
+
+    async def _read_all(self) -> dict[tuple[Table, int], int]:
+        self._left = max(self._left, len(self.spans()))
+        words: dict[tuple[Table, int], int] = {}
+        for request in self.spans():
+            content = (await self._exchange(request)).content
+            if isinstance(content, ReadAnswer):
+                values = [int(bit) for bit in content.bits(request.count)] if request.table.is_bits else content.words
+                words |= {(request.table, request.address + number): value for number, value in enumerate(values)}
+        return words
+
     def spans(self) -> list[Read]:
         """The requests that read everything that was found."""
         return [
@@ -336,6 +356,11 @@ class RegisterSurvey:
             for first, last in table.runs
             for at in range(first, last + 1, table.most)
         ]
+
+
+def words_of_runs(runs: list[tuple[int, int]]) -> str:
+    """Runs of addresses in words: `0–17, 40, 101–104`."""
+    return ", ".join(str(first) if first == last else f"{first}–{last}" for first, last in runs)
 
 
 def _table_of(request: Read | ReadFifo) -> Table:

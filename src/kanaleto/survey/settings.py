@@ -2,7 +2,7 @@
 
 The likeliest units at the likeliest settings go first, and both widen step by step, so that a usual device at a usual setting is found in
 seconds and any other in the end. Bytes that came garbled are evidence, and bring their setting forward; a sound frame of another unit than
-was asked came late, and is evidence of that unit. A clean answer, an exception too, ends it, once it has come twice. Nothing but reads is asked.
+was asked came late, and is evidence of that unit. A clean answer, an exception too, ends it, once it has come twice. It only reads.
 """
 
 import asyncio

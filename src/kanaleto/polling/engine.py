@@ -1,14 +1,18 @@
 """The engine thread: a session in a loop of its own, so that no screen waits for a device and no device for a screen."""
 
 import asyncio
+import concurrent.futures
 import gc
 import sys
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Coroutine
+from typing import Any, TypeVar
 
 from kanaleto.polling.session import LineStatus, Session
 from kanaleto.site.model import Site
+
+T = TypeVar("T")
 
 _MOST_FILES = 65536
 _SWITCH_INTERVAL_S = 0.0005  # a busy interface thread gives way to the engine after this long
@@ -67,6 +71,13 @@ class Engine:
         """Let the session do something, on the engine's thread; gives back at once."""
         if self._loop is not None and self._thread.is_alive():
             self._loop.call_soon_threadsafe(what, self.session)
+
+    def run(self, work: Coroutine[Any, Any, T]) -> "concurrent.futures.Future[T]":
+        """Run a coroutine on the engine's loop, beside the polling. Raises RuntimeError when the engine has ended."""
+        if self._loop is None or not self._thread.is_alive():
+            work.close()
+            raise RuntimeError("the engine has ended")
+        return asyncio.run_coroutine_threadsafe(work, self._loop)
 
     def hold(self, is_held: bool) -> None:
         """Hold or resume polling."""

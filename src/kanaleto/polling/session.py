@@ -3,7 +3,8 @@
 import asyncio
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
 from kanaleto.lines.exchange import Exchanger
@@ -18,6 +19,7 @@ from kanaleto.polling.listener import Exchange
 from kanaleto.polling.plan import Block, Plan, plan_device, plan_site
 from kanaleto.polling.schedule import DeviceState
 from kanaleto.site.counting import from_wire
+from kanaleto.site.link import Link, SerialLink
 from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Request
@@ -253,6 +255,29 @@ class Session:
             if poller.line.name == line_name:
                 return poller
         raise KeyError(line_name)
+
+    def asks_on(self, link: Link) -> Callable[[int, Request, float], Awaitable[Outcome]] | None:
+        """Where a line of the site leads to the same place with the same settings: asks there, between what is polled."""
+        for poller in self.pollers:
+            if poller.line.link == link and not poller.is_off:
+                return poller.ask
+        return None
+
+    @asynccontextmanager
+    async def borrowed(self, port: str) -> AsyncIterator[None]:
+        """The lines on that serial port are closed meanwhile: a port has one master. Those that were open go on afterwards."""
+        taken = [
+            poller.line.name for poller in self.pollers
+            if isinstance(poller.line.link, SerialLink) and poller.line.link.port == port and not poller.is_off
+        ]  # fmt: skip
+        for name in taken:
+            self.switch_line(name, False)
+        try:
+            yield
+        finally:
+            for poller in self.pollers:
+                if poller.line.name in taken:
+                    poller.switch(True)
 
     def take_over(self, site: Site) -> None:
         """Go on with an edited site. Lines whose link is the same keep their connection and what is known of their devices; blocks that

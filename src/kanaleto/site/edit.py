@@ -1,16 +1,41 @@
-"""Changes to a site file that keep everything else of it: comments, order, keys that nobody here knows. Written beside, then renamed."""
+"""Changes to a site file and its maps that keep everything else of them: comments, order, keys and columns that nobody here knows.
 
+All of it is text in, text out; whoever calls writes the result beside its place and renames it.
+"""
+
+import csv
 import os
 import tempfile
+from collections.abc import Sequence
+from io import StringIO
 from pathlib import Path
 
 import tomlkit
 from tomlkit.items import AoT, Table
 
+NEW_MAP = "name,table,address,type,order\n"
+
+
+def new_site_text(name: str) -> str:
+    """A site with nothing in it yet."""
+    document = tomlkit.document()
+    site = tomlkit.table()
+    site["name"] = name
+    document["site"] = site
+    return tomlkit.dumps(document)
+
 
 def set_device_keys(path: Path, changes: dict[str, dict[str, object]]) -> list[str]:
-    """Set keys of devices, by device name; a list is added to the list that stands there. Gives the names that were found."""
-    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    """Set keys of devices in a file, by device name; a list is added to the list that stands there. Gives the names that were found."""
+    text, found = with_device_keys(path.read_text(encoding="utf-8"), changes)
+    if found:
+        write_whole(path, text)
+    return found
+
+
+def with_device_keys(text: str, changes: dict[str, dict[str, object]]) -> tuple[str, list[str]]:
+    """As `set_device_keys`, on text."""
+    document = tomlkit.parse(text)
     found: list[str] = []
     for line in _tables(document, "line"):
         for device in _tables(line, "device"):
@@ -23,9 +48,71 @@ def set_device_keys(path: Path, changes: dict[str, dict[str, object]]) -> list[s
                     device[key] = value
             if name in changes:
                 found.append(name)
-    if found:
-        write_whole(path, tomlkit.dumps(document))
-    return found
+    return tomlkit.dumps(document), found
+
+
+def with_line(text: str, name: str, link: str) -> str:
+    """One line more, at the end."""
+    document = tomlkit.parse(text)
+    line = tomlkit.table()
+    line["name"] = name
+    line["link"] = link
+    lines = document.get("line")
+    if isinstance(lines, AoT):
+        lines.append(line)
+    else:
+        document["line"] = tomlkit.aot()
+        document["line"].append(line)
+    return tomlkit.dumps(document)
+
+
+def with_link(text: str, line_name: str, link: str) -> str:
+    """Another link for a line. Raises KeyError."""
+    document = tomlkit.parse(text)
+    _line(document, line_name)["link"] = link
+    return tomlkit.dumps(document)
+
+
+def with_device(text: str, line_name: str, keys: dict[str, object]) -> str:
+    """One device more on a line. Raises KeyError when there is no such line."""
+    document = tomlkit.parse(text)
+    line = _line(document, line_name)
+    device = tomlkit.table()
+    for key, value in keys.items():
+        device[key] = value
+    devices = line.get("device")
+    if isinstance(devices, AoT):
+        devices.append(device)
+    else:
+        line["device"] = tomlkit.aot()
+        line["device"].append(device)
+    return tomlkit.dumps(document)
+
+
+def with_rows(map_text: str, rows: Sequence[dict[str, str]]) -> str:
+    """Rows more in a map, under its own headings and with its own delimiter; a heading that is missing is added."""
+    first = next((line for line in map_text.splitlines() if line.strip() and not line.lstrip().startswith("#")), "")
+    delimiter = max(",;\t", key=first.count)
+    header = [cell.strip() for cell in next(csv.reader([first], delimiter=delimiter), [])]
+    known = [heading.lower() for heading in header]
+    missing = [key for row in rows for key, value in row.items() if value and key not in known]
+    missing = list(dict.fromkeys(missing))
+    if missing:
+        longer = first.rstrip("\r\n") + "".join(delimiter + key for key in missing)
+        map_text = map_text.replace(first, longer, 1)
+        known += missing
+    out = StringIO(newline="")
+    writer = csv.writer(out, delimiter=delimiter, lineterminator="\n")
+    for row in rows:
+        writer.writerow([row.get(key, "") for key in known])
+    return (map_text if not map_text or map_text.endswith("\n") else map_text + "\n") + out.getvalue()
+
+
+def _line(document: tomlkit.TOMLDocument, name: str) -> Table:
+    for line in _tables(document, "line"):
+        if line.get("name") == name:
+            return line
+    raise KeyError(name)
 
 
 def _tables(parent: tomlkit.TOMLDocument | Table, key: str) -> list[Table]:
@@ -37,7 +124,7 @@ def write_whole(path: Path, text: str) -> None:
     """Write a file beside its place and rename it, so that it is there whole or as it was."""
     descriptor, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
     try:
-        with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+        with os.fdopen(descriptor, "w", encoding="utf-8", newline="") as file:
             file.write(text)
         if path.exists():
             os.chmod(name, path.stat().st_mode)

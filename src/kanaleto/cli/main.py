@@ -15,6 +15,7 @@ import click
 from kanaleto import __version__
 from kanaleto.cli.failures import Failed
 from kanaleto.site.faults import FaultyFile, suggestion
+from kanaleto.site.model import Site
 
 _MOST_FAULTS = 20
 _COMMANDS = {
@@ -63,12 +64,15 @@ def kanaleto(context: click.Context) -> None:
     """Map, poll and simulate field-bus slave devices (Modbus) from a full-screen terminal.
 
     \b
+    kanaleto               the application: ports, recent sites, a line to type a link into
     kanaleto SITE          the application, on a site file
     kanaleto demo          the application, on the demo site
     kanaleto COMMAND -h    what a command does, with an example
     """
     if context.invoked_subcommand is None:
-        click.echo(context.get_help())
+        from kanaleto.cli.app import start
+
+        start(Site("New site", ()), "lagoon")
 
 
 def run() -> None:

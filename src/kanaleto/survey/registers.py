@@ -127,6 +127,10 @@ class RegisterSurvey:
         done = sum((table.last + 1 if table.is_over else table.next) - table.first for table in self.tables)
         return done / whole if whole else 1.0
 
+    def ask_with(self, ask: Ask) -> None:
+        """Go on over another connection."""
+        self._ask_line = ask
+
     async def run(self, most_requests: int = MOST_REQUESTS) -> bool:
         """Go on for at most so many requests; whether it is over. Raises SurveyStopped when the unit or the line is lost."""
         self._left = most_requests

@@ -1,27 +1,33 @@
 """Wires the views together. It owns the moment: what every widget draws from, taken four times a second."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import partial
+from pathlib import Path
 
 from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
 from textual.containers import Vertical
 from textual.screen import Screen
-from textual.widgets import ContentSwitcher, Static
+from textual.widgets import ContentSwitcher, Input, Static
 
+from kanaleto.demo.start import CannotStart
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import LineStatus
 from kanaleto.site.edit import set_device_keys
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Site
 from kanaleto.site.watch import SiteFiles
+from kanaleto.site.workspace import CannotEdit
+from kanaleto.tui.find.view import FindView
 from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.keys import Keys
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.toprow import TopRow
 from kanaleto.tui.live.view import LiveView
+from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import PALETTES, Palette, theme_of
+from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.start import LEAST_COLUMNS, LEAST_ROWS
 from kanaleto.tui.wire_view.view import WireView
 
@@ -46,10 +52,16 @@ class KanaletoApp(App[None]):
     ENABLE_COMMAND_PALETTE = True
     COMMAND_PALETTE_BINDING = "ctrl+p"
     BINDINGS = [
+        Binding("1", "view('1')", show=False),
         Binding("3", "view('3')", show=False),
         Binding("4", "view('4')", show=False),
         Binding("space", "hold", show=False),
         Binding("n", "count", show=False),
+        Binding("r", "scratch", show=False),
+        Binding("ctrl+z", "undo", show=False),
+        Binding("ctrl+y", "redo", show=False),
+        Binding("ctrl+s", "save_as", show=False),
+        Binding("ctrl+n", "new_site", show=False),
         Binding("L", "lanes", show=False),
         Binding("question_mark", "keys", show=False),
         Binding("slash", "filter", show=False),
@@ -57,15 +69,16 @@ class KanaletoApp(App[None]):
         Binding("q", "quit", show=False),
         Binding("ctrl+q", "quit", show=False),
     ]
-    view_titles = (("3", "Live"), ("4", "Wire"))
+    view_titles = (("1", "Find"), ("3", "Live"), ("4", "Wire"))
 
     def __init__(self, engine: Engine, theme_name: str, for_s: float | None = None) -> None:
         super().__init__()
         self.engine = engine
+        self.holder = SiteHolder(engine.session.site)
         self.moment = Moment(engine.now_s(), engine.status(), engine.session.is_held)
         self.counts_as_wire = False
         self.notice = ""
-        self.current_digit = "3"
+        self.current_digit = "3" if self.site.lines else "1"
         self.crash: Exception | None = None
         self._theme_name = theme_name
         self._for_s = for_s
@@ -90,12 +103,14 @@ class KanaletoApp(App[None]):
 
     def compose(self) -> ComposeResult:
         yield TopRow()
-        with ContentSwitcher(initial="view-3", id="views"):
+        with ContentSwitcher(initial=f"view-{self.current_digit}", id="views"):
+            yield FindView(id="view-1")
             yield LiveView(id="view-3")
             yield WireView(id="view-4")
             yield Keys(id="keys")
         with Vertical(id="foot"):
             yield Lanes()
+            yield Prompt()
             yield KeyRow()
         yield Static(id="too-small")
 
@@ -148,8 +163,10 @@ class KanaletoApp(App[None]):
         self.engine.do(lambda session: session.take_over(site))
         self.call_from_thread(self.tell, f"{site.name} was edited and taken over")
 
-    def _view(self) -> LiveView | WireView | None:
+    def _view(self) -> FindView | LiveView | WireView | None:
         current = self.query_one("#views", ContentSwitcher).current
+        if current == "view-1":
+            return self.query_one(FindView)
         if current == "view-3":
             return self.query_one(LiveView)
         return self.query_one(WireView) if current == "view-4" else None
@@ -166,6 +183,8 @@ class KanaletoApp(App[None]):
         view = self._view()
         if view is None:
             return [("escape", "go back"), ("q", "quit")]
+        if isinstance(self.focused, Input):
+            return [*view.keys_here(), ("ctrl+q", "quit")]
         hold = ("space", "resume polling" if self.moment.is_held else "hold polling")
         return [
             *view.keys_here(),
@@ -196,18 +215,23 @@ class KanaletoApp(App[None]):
 
     def action_hold(self) -> None:
         held = not self.engine.session.is_held
-        if held and not self._is_sure("space", "holding polling"):
+        if held and not self.is_sure("space", "holding polling"):
             return
         self.engine.hold(held)
         self.tell("polling is held: values grow old until you resume it with space" if held else "polling goes on")
 
     async def action_quit(self) -> None:
-        if self._is_sure("q", "quitting"):
+        if self.is_sure("q", "quitting"):
+            self.query_one(FindView).desk.close()
             self.exit()
 
-    def _is_sure(self, key: str, what: str) -> bool:
-        """Where a device would do something of its own, once it is not asked any more, the same key is wanted twice."""
+    def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool:
+        """Where a device would do something of its own, once it is not asked any more, the same key is wanted twice. With `lines` only
+        devices on those count."""
         devices = [] if self.engine.session.is_held else self.engine.session.at_risk()
+        if lines is not None:
+            there = {device.name for line in self.site.lines if line.name in lines for device in line.devices}
+            devices = [device for device in devices if device.name in there]
         now = self.engine.now_s()
         if not devices or (self._asked_twice[0] == key and now - self._asked_twice[1] < _TWICE_S):
             return True
@@ -216,6 +240,74 @@ class KanaletoApp(App[None]):
         names = shortest.name if len(devices) == 1 else f"{shortest.name} and {len(devices) - 1} more"
         self.tell(f"{what} lets the watchdog of {names} trip after {shortest.watchdog_s:g} s: press {key} again if you mean it")
         return False
+
+    # The site that is open
+
+    def take_site(self, site: Site) -> None:
+        """Go on with another or an edited site."""
+        self.engine.do(lambda session: session.take_over(site))
+        self._files = SiteFiles(site)
+
+    def open_site(self, path: Path | None, is_unsaved: bool = False) -> None:
+        """A site file, or the demo; what is open now stays on disk as it is."""
+        self.tell("starting the demo's devices …" if path is None else f"opening {path.name} …")
+        self.run_worker(lambda: self._open(path), thread=True, exclusive=True, group="open")
+
+    def _open(self, path: Path | None) -> None:
+        try:
+            site = self.holder.open(path)
+        except FaultyFile as faulty:
+            self.call_from_thread(self.tell, f"{faulty.faults[0]}")
+            return
+        except CannotStart as error:
+            self.call_from_thread(self.tell, str(error))
+            return
+        self.call_from_thread(self._show_site, site)
+
+    def _show_site(self, site: Site) -> None:
+        self.take_site(site)
+        self.tell(f"{site.name} is open")
+        self.set_timer(0.1, lambda: self.action_view("3" if site.point_count else "1"))
+
+    def action_new_site(self) -> None:
+        self.take_site(self.holder.new())
+        self.action_view("1")
+        self.tell("a new site: what is added is kept, and saved with ctrl+s where you want it")
+
+    def action_save_as(self) -> None:
+        start = "" if self.holder.is_unsaved else str(self.holder.workspace().path)
+        self.query_one(Prompt).ask("save the site as", start or "~/", self._save_as)
+
+    def _save_as(self, text: str) -> None:
+        try:
+            site = self.holder.save_as(text)
+        except CannotEdit as error:
+            self.tell(str(error))
+            return
+        self.take_site(site)
+        self.tell(f"saved as {site.path}")
+
+    def action_undo(self) -> None:
+        self._turn_back("undone", self.holder.workspace().undo)
+
+    def action_redo(self) -> None:
+        self._turn_back("done again", self.holder.workspace().redo)
+
+    def _turn_back(self, word: str, turn: Callable[[], tuple[str, Site]]) -> None:
+        try:
+            what, site = turn()
+        except CannotEdit as error:
+            self.tell(str(error))
+            return
+        self.take_site(site)
+        self.tell(f"{word}: {what}")
+
+    def action_scratch(self) -> None:
+        self.action_view("1")
+        self.query_one(FindView).open_scratch()
+
+    def action_refocus(self) -> None:
+        self._focus_view()
 
     def action_count(self) -> None:
         self.counts_as_wire = not self.counts_as_wire
@@ -251,6 +343,12 @@ class KanaletoApp(App[None]):
         self.tick()
 
     def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
+        yield SystemCommand("Find", "go to ports, settings, units and registers", lambda: self.action_view("1"))
+        yield SystemCommand("Scratch reading", "read some registers without a map", self.action_scratch)
+        yield SystemCommand("New site", "what is open stays as it is on disk", self.action_new_site)
+        yield SystemCommand("Save the site as", "a file of your own", self.action_save_as)
+        yield SystemCommand("Undo", "the last edit of the site", self.action_undo)
+        yield SystemCommand("Redo", "what was undone last", self.action_redo)
         yield SystemCommand("Live", "go to all points by device", lambda: self.action_view("3"))
         yield SystemCommand("Wire", "go to the exchanges and their bytes", lambda: self.action_view("4"))
         yield SystemCommand("Hold or resume polling", "on every line", self.action_hold)

@@ -30,5 +30,6 @@ def run_application(site: Site, theme: str, for_s: float | None) -> None:
         app.run()
     finally:
         engine.stop()
+        app.holder.close()
     if app.crash is not None:
         raise app.crash

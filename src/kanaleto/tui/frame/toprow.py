@@ -39,6 +39,8 @@ class TopRow(Drawn):
     def _right(self) -> list[tuple[str, str]]:
         app = self.kanaleto
         held = app.moment.is_held
+        if not app.site.lines:
+            return [("◌ nothing to poll", "dim"), (f"   {datetime.now():%H:%M:%S}", "ink")]
         state = ("◌ polling held", "ochre") if held else ("● polling", "verdigris")
         if self.size.width < 90:
             state = (state[0][0], state[1])

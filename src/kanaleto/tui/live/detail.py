@@ -8,7 +8,7 @@ from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.words import age_text, clock_text
+from kanaleto.tui.shared.words import age_text, clock_text, wrapped
 from kanaleto.values.codec import NoValue
 from kanaleto.values.text import shown
 from kanaleto.values.types import Kind, byte_places
@@ -64,7 +64,7 @@ class PointDetail(Drawn):
         rows.append([("period asked   ", "muted"), (_period(point.period_s), "ink")])
         if place.block is not None and reading.wall_s is not None and point.period_s != DEMAND:
             rows.append([("reached        ", "muted"), (f"{app.engine.session.board.cycles_s[place.block.index]:.2f} s", "ink")])
-        rows += [[], *([(text, "ink")] for text in _wrapped(point.note, 40))] if point.note else []
+        rows += [[], *([(text, "ink")] for text in wrapped(point.note, 40))] if point.note else []
         return rows
 
     def _chain(self, place: Place, reading: Reading) -> list[_Row]:
@@ -102,13 +102,3 @@ def _fetched(place: Place) -> str:
 
 def _period(period_s: float) -> str:
     return "only when asked" if period_s == DEMAND else "without a pause" if period_s == 0 else f"{period_s:g} s"
-
-
-def _wrapped(text: str, width: int) -> list[str]:
-    rows: list[str] = []
-    for word in text.split():
-        if rows and len(rows[-1]) + len(word) < width:
-            rows[-1] += f" {word}"
-        else:
-            rows.append(word)
-    return rows

@@ -114,7 +114,7 @@ class LiveView(Drawn, Vertical):
     def on_input_changed(self, event: Input.Changed) -> None:
         self._fill()
 
-    def on_input_submitted(self, event: Input.Submitted) -> None:
+    def on_filter_left(self, event: Filter.Left) -> None:
         self._filter.display = bool(self._filter.value)
         self.focus_rows()
 

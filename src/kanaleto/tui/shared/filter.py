@@ -1,13 +1,15 @@
 """The filter line under a list."""
 
-from textual.binding import Binding
-from textual.widgets import Input
+from textual.message import Message
+
+from kanaleto.tui.shared.line import Line
 
 
-class Filter(Input):
+class Filter(Line):
     """Narrows the list as one types; enter keeps it, escape clears it. Both go back to the list."""
 
-    BINDINGS = [Binding("escape", "clear_filter", show=False)]
+    class Left(Message):
+        """Go back to the list."""
 
     def __init__(self) -> None:
         super().__init__(placeholder="filter: words that must all stand in the row · enter keeps it, escape clears it")
@@ -30,6 +32,9 @@ class Filter(Input):
         self.value = ""
         self.display = False
 
-    def action_clear_filter(self) -> None:
+    def entered(self, text: str) -> None:
+        self.post_message(self.Left())
+
+    def left(self) -> None:
         self.clear_filter()
-        self.post_message(self.Submitted(self, ""))
+        self.post_message(self.Left())

@@ -31,6 +31,8 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
     class Moved(Message):
         """The cursor rests on another row, by a key or the mouse."""
 
+    resting_ground = "ground"
+
     def __init__(self, **arguments: object) -> None:
         super().__init__(**arguments)  # type: ignore[arg-type]
         self.rows: Sequence[RowT] = ()
@@ -103,9 +105,9 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
         index = y + self.scroll_offset.y
         width = self.size.width
         if not self.rows and y == 1:
-            return Cells(self.palette).put("  ").put(self.empty_text, "muted").strip(width)
+            return Cells(self.palette, self.resting_ground).put("  ").put(self.empty_text, "muted").strip(width)
         if index >= len(self.rows):
-            return Cells(self.palette).strip(width)
+            return Cells(self.palette, self.resting_ground).strip(width)
         row = self.rows[index]
         is_cursor = index == self.cursor and self.may_rest(row)
-        return self.draw(row, width, "rules" if is_cursor else "ground").strip(width)
+        return self.draw(row, width, "rules" if is_cursor else self.resting_ground).strip(width)

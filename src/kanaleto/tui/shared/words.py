@@ -71,3 +71,14 @@ def line_phrase(line: LineStatus, is_held: bool) -> tuple[str, str]:
     if refusing:
         return f"{refusing} with exceptions or garbled answers", "ochre"
     return "all answering", "verdigris"
+
+
+def wrapped(text: str, width: int) -> list[str]:
+    """The text in rows of at most `width` characters, broken between words."""
+    rows: list[str] = []
+    for word in text.split():
+        if rows and len(rows[-1]) + len(word) < width:
+            rows[-1] += f" {word}"
+        else:
+            rows.append(word)
+    return rows

@@ -112,7 +112,7 @@ class WireView(Drawn, Vertical):
     def on_input_changed(self, event: Input.Changed) -> None:
         self._refill()
 
-    def on_input_submitted(self, event: Input.Submitted) -> None:
+    def on_filter_left(self, event: Filter.Left) -> None:
         self._filter.display = bool(self._filter.value)
         self._refill()
         self.focus_rows()

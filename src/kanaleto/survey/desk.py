@@ -1,0 +1,281 @@
+"""The desk of the Find view: places that are looked at, what is under way at each, and what was found there. No interface in it.
+
+Surveys run on the engine's loop, beside the polling. A serial port has one master, so a line of the site on the same port is closed while
+its settings or units are sought or it is listened to; registers and scratch readings go through the line as it is polled.
+"""
+
+import asyncio
+import concurrent.futures
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+
+from kanaleto.lines.channel import Unreachable
+from kanaleto.lines.exchange import Exchanger
+from kanaleto.polling.engine import Engine
+from kanaleto.site.adding import device_of, line_of, same_place
+from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, parse_link
+from kanaleto.site.model import Site
+from kanaleto.survey.asking import Ask, Never, survey_exchanger
+from kanaleto.survey.directory import Directory, find_directory
+from kanaleto.survey.hosts import HostSurvey, parse_range
+from kanaleto.survey.listening import Listener
+from kanaleto.survey.own_settings import OwnSetting, read_own_settings
+from kanaleto.survey.registers import RegisterSurvey
+from kanaleto.survey.scratch import Question, ScratchReader
+from kanaleto.survey.settings import SettingsSurvey
+from kanaleto.survey.units import ALL_UNITS, SurveyStopped, UnitSurvey
+
+_UNIT_TIMEOUT_S = 0.3
+_REGISTER_TIMEOUT_S = 0.5
+
+
+@dataclass(eq=False, slots=True)
+class Place:
+    """A port, a host or a range of hosts. `link` has the best settings known; None for a range. `doing` is what is under way, `note` how
+    the last of it ended."""
+
+    title: str
+    link: Link | None
+    knows_settings: bool = True
+    range: str = ""
+    doing: str = ""
+    note: str = ""
+    settings: SettingsSurvey | None = None
+    units: UnitSurvey | None = None
+    listener: Listener | None = None
+    hosts: HostSurvey | None = None
+    registers: dict[int, RegisterSurvey] = field(default_factory=dict)
+    directories: dict[int, Directory | None] = field(default_factory=dict)
+    own: dict[int, list[OwnSetting]] = field(default_factory=dict)
+    task: "concurrent.futures.Future[None] | None" = None
+    shown: str = ""  # what was begun last: settings, units, registers, listening or hosts
+    unit_id: int = 0  # whose registers are looked for
+
+    @property
+    def is_serial(self) -> bool:
+        return isinstance(self.link, SerialLink)
+
+
+def parse_place(text: str) -> Place:
+    """A place from what somebody typed: a LINK, a host, a port's path or name, or a range of hosts. Raises ValueError."""
+    text = text.strip()
+    if not text:
+        raise ValueError("type a link such as tcp://192.0.2.7, a port such as /dev/ttyUSB0, or a range such as 192.0.2.10-60")
+    if "://" in text:
+        link = parse_link(text)
+        return Place(link.place, link, not isinstance(link, SerialLink) or "baud=" in text)
+    if text.startswith(("/", "./", "~")) or text.upper().startswith("COM"):
+        link = parse_link(f"rtu://{text}")
+        return Place(link.place, link, knows_settings=False)
+    hosts, port = parse_range(text)
+    if len(hosts) == 1 and "/" not in text:
+        link = TcpLink(hosts[0], port)
+        return Place(link.place, link)
+    return Place(text, None, range=text)
+
+
+class Desk:
+    """Places by their title, in the order of their coming. All methods are for the interface's thread."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.places: list[Place] = []
+        self.scratch: ScratchReader | None = None
+        self._engine = engine
+        self._scratch_task: concurrent.futures.Future[None] | None = None
+
+    @property
+    def _site(self) -> Site:
+        return self._engine.session.site
+
+    def take(self, place: Place) -> Place:
+        """Put a place on the desk, or give the one that is there already, with its link renewed where that was typed in full."""
+        for known in self.places:
+            if known.title == place.title:
+                if place.link is not None and place.knows_settings:
+                    known.link, known.knows_settings = place.link, True
+                return known
+        self.places.append(place)
+        return place
+
+    def never(self, link: Link, unit_id: int | None = None) -> Never:
+        """What devices of the site at that place must never be asked for; of all units, or of one."""
+        line = line_of(self._site, link)
+        devices = line.devices if line is not None else ()
+        return tuple(span for device in devices if unit_id in (None, device.unit_id) for span in device.limits.never_read)
+
+    # What can be started
+
+    def try_settings(self, place: Place) -> None:
+        """Find the settings of a serial line. Raises ValueError."""
+        link = place.link
+        if not isinstance(link, SerialLink):
+            raise ValueError(f"{place.title} is no serial line, and has no settings to try")
+
+        async def work() -> None:
+            place.settings = survey = SettingsSurvey(link, never=self.never(link))
+            async with self._engine.session.borrowed(link.port):
+                found = await survey.run()
+            if found is None:
+                place.note = f"no settings answered, {survey.asked} questions asked"
+                return
+            place.link, place.knows_settings = found, True
+            place.note = f"{survey.found.title if survey.found else ''} answers"
+
+        self._start(place, "trying settings", "settings", work)
+
+    def ask_units(self, place: Place) -> None:
+        """Ask every unit ID. Raises ValueError."""
+        link = self._need_link(place)
+
+        async def work() -> None:
+            if isinstance(link, SerialLink):
+                async with self._engine.session.borrowed(link.port):
+                    await self._ask_units(place, link)
+            else:
+                await self._ask_units(place, link)
+
+        self._start(place, "asking units", "units", work)
+
+    async def _ask_units(self, place: Place, link: Link) -> None:
+        units = [255, 0, *ALL_UNITS] if link.framing is FramingKind.TCP else list(ALL_UNITS)
+        async with _opened(link) as exchanger:
+            place.units = survey = UnitSurvey(exchanger, units, _UNIT_TIMEOUT_S, self.never(link))
+            await survey.run()
+        place.note = survey.note or f"{len(survey.found) or 'no'} unit{'s' if len(survey.found) != 1 else ''} found"
+
+    def look_for_registers(self, place: Place, unit_id: int) -> None:
+        """Find what reads, or go on where it stopped; with it a directory, and what the map marks as the device's own settings."""
+        link = self._need_link(place)
+        never = self.never(link, unit_id)
+
+        async def look(ask: Ask) -> None:
+            survey = place.registers.get(unit_id)
+            if survey is None or survey.is_over:
+                survey = place.registers[unit_id] = RegisterSurvey(ask, unit_id, never=never, timeout_s=_REGISTER_TIMEOUT_S)
+            survey.ask_with(ask)
+            await self._read_own(place, link, unit_id, ask)
+            if await survey.run():
+                await survey.ask_functions()
+                place.directories[unit_id] = await find_directory(ask, unit_id, _REGISTER_TIMEOUT_S, never=never)
+            else:
+                place.note = f"{survey.asked} requests so far and not over: the same key goes on"
+
+        self._start(place, f"looking for registers of unit {unit_id}", "registers", lambda: self._on(link, look))
+        place.unit_id = unit_id
+
+    async def _read_own(self, place: Place, link: Link, unit_id: int, ask: Ask) -> None:
+        line, device = line_of(self._site, link), device_of(self._site, link, unit_id)
+        if line is not None and device is not None and any(point.setting for point in device.points):
+            place.own[unit_id] = await read_own_settings(ask, line, device)
+
+    def listen(self, place: Place) -> None:
+        """Listen without sending a byte, until stopped. Raises ValueError."""
+        link = place.link
+        if not isinstance(link, SerialLink):
+            raise ValueError("listening is for serial lines: on a network nobody hears what others say")
+
+        async def work() -> None:
+            place.listener = listener = Listener(link, place.knows_settings)
+            try:
+                async with self._engine.session.borrowed(link.port):
+                    await listener.run()
+            finally:
+                if listener.is_settled:
+                    place.link, place.knows_settings = listener.link, True
+
+        self._start(place, "listening", "listening", work)
+
+    def ask_hosts(self, place: Place) -> None:
+        """Ask every host of a range that was typed."""
+        hosts, port = parse_range(place.range)
+
+        async def work() -> None:
+            place.hosts = survey = HostSurvey(hosts, port)
+            await survey.run()
+            answering = sum(found.unit_id is not None or "gateway" in found.text for found in survey.found.values())
+            place.note = f"{answering or 'no'} of {len(hosts)} answer"
+
+        self._start(place, "asking hosts", "hosts", work)
+
+    def stop(self, place: Place) -> bool:
+        """End what is under way; whether there was something."""
+        if place.task is None or place.task.done():
+            return False
+        place.task.cancel()
+        return True
+
+    def close(self) -> None:
+        """End everything."""
+        for place in self.places:
+            self.stop(place)
+        self.stop_scratch()
+
+    # The scratch reading
+
+    def read(self, link: Link, question: Question) -> ScratchReader:
+        """Read again and again; whatever was read before is left."""
+        self.stop_scratch()
+        ask = self._engine.session.asks_on(link)
+        reader = self.scratch = ScratchReader(link, question, never=self.never(link, question.unit_id), ask=ask)
+        self._scratch_task = self._engine.run(reader.run())
+        return reader
+
+    def stop_scratch(self) -> None:
+        if self._scratch_task is not None:
+            self._scratch_task.cancel()
+            self._scratch_task = None
+
+    @property
+    def is_reading(self) -> bool:
+        return self._scratch_task is not None and not self._scratch_task.done()
+
+    # How it runs
+
+    def _need_link(self, place: Place) -> Link:
+        if place.link is None:
+            raise ValueError(f"{place.title} is a range of hosts: choose one of those that answer")
+        return place.link
+
+    async def _on(self, link: Link, use: Callable[[Ask], Awaitable[None]]) -> None:
+        """On the line as it is polled, or on a connection of its own."""
+        ask = self._engine.session.asks_on(link)
+        if ask is not None:
+            await use(ask)
+            return
+        async with _opened(link) as exchanger:
+            await use(exchanger.ask)
+
+    def _start(self, place: Place, doing: str, shown: str, work: Callable[[], Awaitable[None]]) -> None:
+        if place.task is not None and not place.task.done():
+            raise ValueError(f"{place.title}: {place.doing} is under way; escape stops it")
+
+        async def guarded() -> None:
+            try:
+                await work()
+            except (SurveyStopped, Unreachable, ValueError) as error:
+                place.note = str(error)
+            except asyncio.CancelledError:
+                place.note = f"{doing}: stopped"
+            finally:
+                place.doing = ""
+
+        place.doing, place.note, place.shown = doing, "", shown
+        place.task = self._engine.run(guarded())
+
+
+@asynccontextmanager
+async def _opened(link: Link) -> AsyncIterator[Exchanger]:
+    exchanger = survey_exchanger(link)
+    try:
+        await exchanger.open()
+        yield exchanger
+    finally:
+        exchanger.close()
+
+
+def place_of_line(site: Site, place: Place) -> str:
+    """The name of the site's line that leads there, or nothing."""
+    if place.link is None:
+        return ""
+    return next((line.name for line in site.lines if same_place(line.link, place.link)), "")

@@ -1,0 +1,195 @@
+"""The middle of Find: what is under way at a place, drawn: settings as tried, the 16×16 field of units, registers, what is overheard."""
+
+from kanaleto.survey.desk import Place
+from kanaleto.survey.registers import RegisterSurvey
+from kanaleto.survey.units import UnitState, UnitSurvey
+from kanaleto.tui.shared.words import age_text
+from kanaleto.wire.pdu import Read
+
+Row = list[tuple[str, str]]
+"""Pieces of text with their tones; a tone that ends in ! is bold."""
+
+_FIELD = {
+    UnitState.UNASKED: ("·", "rules"),
+    UnitState.SILENT: ("•", "dim"),
+    UnitState.NOBODY: ("•", "dim"),
+    UnitState.GOOD: ("●", "verdigris"),
+    UnitState.EXCEPTION: ("◐", "ochre"),
+    UnitState.GARBLED: ("◇", "violet"),
+    UnitState.SHARED: ("◈", "violet"),
+}
+_MOST_TRIED = 6
+_MOST_HEARD = 14
+
+
+def rows_of(place: Place | None, height: int) -> list[Row]:
+    """What there is to show, in at most `height` rows: what was begun last first."""
+    if place is None:
+        return _welcome()
+    blocks = {
+        "settings": _settings_rows(place),
+        "units": _unit_rows(place),
+        "registers": _register_rows(place),
+        "listening": _heard_rows(place),
+        "hosts": _host_rows(place),
+    }
+    rows = blocks.pop(place.shown, [])
+    for name, block in blocks.items():
+        if block and len(rows) + len(block) + 1 <= height:
+            rows = [*block, [], *rows] if name == "settings" else [*rows, [], *block]
+    return rows if rows else _what_to_do(place)
+
+
+def _welcome() -> list[Row]:
+    return [
+        [("Get an answer at all", "ink!")],
+        [],
+        [("Type a link or a port at the left and press enter, or choose one of those listed.", "muted")],
+        [("  tcp://192.0.2.7        ", "sky"), ("a device or a gateway on the network", "muted")],
+        [("  192.0.2.10-60          ", "sky"), ("who answers in a range of hosts", "muted")],
+        [("  /dev/ttyUSB0   COM8    ", "sky"), ("a serial port whose settings nobody knows", "muted")],
+        [("  rtu:///dev/ttyUSB0?baud=9600&parity=none   ", "sky"), ("one whose settings are known", "muted")],
+        [],
+        [("Nothing is written here, and nobody is asked who was not typed or chosen.", "muted")],
+    ]
+
+
+def _what_to_do(place: Place) -> list[Row]:
+    if place.link is None:
+        return [[(place.title, "ink!")], [], [("g", "ochre!"), (" asks every host of this range", "muted")]]
+    rows: list[Row] = [[(place.title, "ink!")], []]
+    if place.is_serial:
+        rows.append([("t", "ochre!"), (" tries settings, the likeliest first", "muted")])
+        rows.append([("o", "ochre!"), (" listens without sending a byte, where another master talks", "muted")])
+    rows.append([("g", "ochre!"), (" asks which units answer", "muted")])
+    rows.append([("enter", "ochre!"), (" reads some registers of one unit", "muted")])
+    return rows
+
+
+def _settings_rows(place: Place) -> list[Row]:
+    survey = place.settings
+    if survey is None:
+        return []
+    rows: list[Row] = [[("Settings", "ink!"), ("  tried by likelihood, reading only", "muted")]]
+    tried = [one for one in survey.tried if one.asked]
+    telling = [one for one in tried if one.garbled or one.answered_by is not None or one.text]
+    quiet = [one for one in tried if one not in telling]
+    shown = sorted({*map(id, telling[-_MOST_TRIED:]), *map(id, quiet[: max(_MOST_TRIED - len(telling), 1)])})
+    if survey.trying is not None and survey.found is None and id(survey.trying) not in shown:
+        shown.append(id(survey.trying))
+    for one in tried:
+        if id(one) not in shown:
+            continue
+        mark, tone = (
+            ("●", "verdigris") if one.answered_by is not None else ("◇" * min(one.garbled, 4), "violet") if one.garbled else ("·", "dim")
+        )
+        is_trying = one is survey.trying and survey.found is None and place.doing
+        rows.append([("  ", "ink"), (f"{one.title:<16}", "ink" if one.garbled or one.answered_by else "muted"), (f"{mark:<7}", tone)])
+        rows[-1].append((one.verdict, "ochre" if is_trying else "muted"))
+    left = len(survey.tried) - len([one for one in tried if id(one) in shown])
+    if survey.found is not None:
+        rows.append([(f"  {left} more settings not needed, or silent", "muted")])
+    elif place.doing:
+        rows.append([(f"  {left} more · at most {age_text(survey.left_s)} left · escape stops it", "muted")])
+    return rows
+
+
+def _unit_rows(place: Place) -> list[Row]:
+    survey = place.units
+    if survey is None:
+        return []
+    where = f"Units on {place.title}"
+    state = _unit_state(place, survey)
+    rows: list[Row] = [[(where, "ink!"), (f"  {state}", "muted")], []]
+    rows.append([("       ", "muted"), ("".join(f"{f'+{column}':<4}" for column in range(16)), "muted")])
+    for first in range(0, 256, 16):
+        row: Row = [(f"  {first:>3}  ", "muted")]
+        for unit in range(first, first + 16):
+            if unit not in survey.units:
+                row.append(("    ", "dim"))
+            elif place.doing and unit == survey.asking and survey.states[unit] is UnitState.UNASKED:
+                row.append(("▪   ", "ochre"))
+            else:
+                shape, tone = _FIELD[survey.states[unit]]
+                row.append((f"{shape}   ", tone))
+        rows.append(row)
+    rows.append([])
+    legend: Row = [("  ", "ink")]
+    for state_of, word in (
+        (UnitState.GOOD, "answers"), (UnitState.EXCEPTION, "exception"), (UnitState.GARBLED, "garbled"),
+        (UnitState.SHARED, "two at once"), (UnitState.SILENT, "silent"), (UnitState.UNASKED, "not asked"),
+    ):  # fmt: skip
+        shape, tone = _FIELD[state_of]
+        legend += [(f"{shape} ", tone), (f"{word}  ", tone if tone != "rules" else "dim")]
+    return [*rows, legend]
+
+
+def _unit_state(place: Place, survey: UnitSurvey) -> str:
+    asked = f"{survey.asked} of {len(survey.units)} asked"
+    if not place.doing:
+        return f"{asked} · {len(survey.found)} found"
+    shrunk = f" · timeout {1000 * survey.pace.timeout_s:.0f} ms" if survey.pace.timeout_s < survey.pace.longest_s else ""
+    return f"{asked} · about {max(survey.left_s, 1):.0f} s left{shrunk}"
+
+
+def _register_rows(place: Place) -> list[Row]:
+    survey: RegisterSurvey | None = place.registers.get(place.unit_id)
+    if survey is None:
+        return []
+    rows: list[Row] = [
+        [(f"Registers of unit {place.unit_id}", "ink!"), (f"  {100 * survey.share:.0f} % · {survey.asked} requests", "muted")],
+        [],
+    ]
+    for table in survey.tables:
+        span = max(table.last - table.first + 1, 1)
+        cells = ["·"] * 50
+        for first, last in list(table.runs):
+            for at in range((first - table.first) * 50 // span, (last - table.first) * 50 // span + 1):
+                cells[at] = "█"
+        done = 50 if table.is_over else (table.next - table.first) * 50 // span
+        rows.append(
+            [
+                (f"  {table.table.title:<18}", "ink"), ("".join(cells[:done]), "verdigris"), ("".join(cells[done:]), "rules"),
+                (f"  {table.items} read" if table.items else f"  {'none' if table.is_over else ''}", "muted"),
+            ]
+        )  # fmt: skip
+    rows.append([(f"  addresses {survey.tables[0].first} to {survey.tables[0].last} from left to right", "dim")])
+    return rows
+
+
+def _heard_rows(place: Place) -> list[Row]:
+    listener = place.listener
+    if listener is None:
+        return []
+    heard = listener.heard
+    if not listener.is_settled:
+        trying = f"trying {listener.trying}, the {listener.tried}. of the likely settings" if place.doing else "no settings made sense"
+        return [[("Listening", "ink!"), (f"  nothing is sent · {trying}", "muted")]]
+    title = f"  nothing is sent · {listener.link.settings} · {heard.frames} frames, {heard.garbled_bytes} bytes that are none"
+    rows: list[Row] = [[("Listening", "ink!"), (title, "muted")], []]
+    for asked in sorted(heard.asked.values(), key=lambda one: (one.unit_id, one.request.encode()))[:_MOST_HEARD]:
+        request = asked.request
+        what = (
+            f"reads {request.count} {request.table.title} from {request.address}"
+            if isinstance(request, Read)
+            else f"function {request.function:02X}"
+        )
+        every = f"every {asked.period_s:.2f} s" if asked.period_s is not None else "once"
+        tone = "verdigris" if asked.answered else "terracotta"
+        answers = f"{asked.answered} answered" + (f", {asked.refused} refused" if asked.refused else "")
+        rows.append([(f"  unit {asked.unit_id:<4}", "ink"), (f"{what:<40}", "ink"), (f"{every:<15}", "muted"), (answers, tone)])
+    return rows
+
+
+def _host_rows(place: Place) -> list[Row]:
+    survey = place.hosts
+    if survey is None:
+        return []
+    left = f" · about {max(survey.left_s, 1):.0f} s left" if place.doing else ""
+    rows: list[Row] = [[(f"Hosts {place.title}", "ink!"), (f"  {survey.asked} of {len(survey.hosts)} asked{left}", "muted")]]
+    if not place.doing:
+        counts: dict[str, int] = {}
+        for host in survey.found.values():
+            counts[host.state.value] = counts.get(host.state.value, 0) + 1
+        rows.append([("  " + ", ".join(f"{count} {word}" for word, count in counts.items()), "muted")])
+    return rows

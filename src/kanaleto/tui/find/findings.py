@@ -1,0 +1,202 @@
+"""What was found at a place, at the right of Find: each finding with what to do next."""
+
+from dataclasses import dataclass
+
+from kanaleto.lines.identify import Identification
+from kanaleto.site.adding import device_of, line_of
+from kanaleto.site.link import TcpLink
+from kanaleto.site.model import Site
+from kanaleto.survey.desk import Place
+from kanaleto.survey.hosts import HostState
+from kanaleto.survey.registers import RegisterSurvey, words_of_runs
+from kanaleto.survey.units import UnitFound, UnitState
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.shared.words import wrapped
+
+_SHAPES = {
+    UnitState.GOOD: ("●", "verdigris"),
+    UnitState.EXCEPTION: ("◐", "ochre"),
+    UnitState.GARBLED: ("◇", "violet"),
+    UnitState.SHARED: ("◇", "violet"),
+}
+_HOST_SHAPES = {
+    HostState.ANSWERS: ("●", "verdigris"),
+    HostState.ACCEPTS: ("◐", "ochre"),
+    HostState.REFUSED: ("✕", "terracotta"),
+    HostState.SILENT: ("✕", "dim"),
+    HostState.NO_ROUTE: ("✕", "terracotta"),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """A head with its shape, lines below it as (text, tone), and keys with what they do."""
+
+    shape: str
+    tone: str
+    head: str
+    lines: tuple[tuple[str, str], ...] = ()
+    keys: tuple[tuple[str, str], ...] = ()
+    unit_id: int | None = None
+    host: TcpLink | None = None
+    keeps_settings: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class FoundLine:
+    """A line below a finding's head."""
+
+    text: str
+    tone: str
+    key: str = ""
+
+
+FoundRow = Finding | FoundLine | None
+
+
+class FoundRows(Rows[FoundRow]):
+    resting_ground = "panel"
+    DEFAULT_CSS = "FoundRows { width: 1fr; height: 1fr; scrollbar-size: 1 1; background: $panel; }"
+
+    def may_rest(self, row: FoundRow) -> bool:
+        return isinstance(row, Finding)
+
+    def draw(self, row: FoundRow, width: int, ground: str) -> Cells:
+        cells = Cells(self.palette, "rules" if ground == "rules" and self.has_focus else "panel").put(" ")
+        if isinstance(row, Finding):
+            cells.put(f"{row.shape} ", row.tone).put(row.head, width=width - 4, bold=True)
+        elif isinstance(row, FoundLine):
+            cells.put("  ")
+            if row.key:
+                cells.put(row.key, "ochre", bold=True).put(" ")
+            cells.put(row.text, row.tone, width=max(width - cells.width - 1, 0))
+        return cells
+
+    def show(self, findings: list[Finding], width: int) -> None:
+        """Lay the findings out, wrapped to the panel."""
+        rows: list[FoundRow] = []
+        for finding in findings:
+            rows.append(finding)
+            for text, tone in finding.lines:
+                rows += [FoundLine(part, tone) for part in wrapped(text, max(width - 6, 20))]
+            rows += [FoundLine(verb, "ink", key) for key, verb in finding.keys]
+            rows.append(None)
+        before = self.current
+        self.set_rows(rows)
+        if isinstance(before, Finding):
+            self._return_to(before)
+
+    def _return_to(self, before: Finding) -> None:
+        for index, row in enumerate(self.rows):
+            if isinstance(row, Finding) and (row.unit_id, row.host, row.keeps_settings) == (
+                before.unit_id,
+                before.host,
+                before.keeps_settings,
+            ):
+                self.cursor = index
+                return
+
+
+def findings_of(place: Place, site: Site) -> list[Finding]:
+    """Everything that is known of a place, the newest kind of thing first."""
+    found: list[Finding] = []
+    if place.hosts is not None:
+        for host in list(place.hosts.found.values()):
+            if host.state in (HostState.ANSWERS, HostState.ACCEPTS) or len(place.hosts.hosts) <= 32:
+                shape, tone = _HOST_SHAPES[host.state]
+                keys = (("enter", "look there"),) if host.state is HostState.ANSWERS else ()
+                found.append(Finding(shape, tone, host.host, ((host.text, "muted"),), keys, host=TcpLink(host.host, host.port)))
+    line = line_of(site, place.link) if place.link is not None else None
+    if place.settings is not None and place.settings.found is not None:
+        tried = place.settings.found
+        lines = [(tried.verdict, "muted")]
+        if not place.settings.tells_parity:
+            lines.append(("a pseudo-terminal carries no parity and no stop bits: these are assumed", "muted"))
+        keys: tuple[tuple[str, str], ...] = (("g", "ask units"),)
+        if line is not None and line.link != place.link:
+            lines.append((f"{line.name} is set to {line.link}", "ochre"))
+            keys = (("s", f"keep these settings for {line.name}"), *keys)
+        found.append(Finding("●", "verdigris", tried.title, tuple(lines), keys, keeps_settings=True))
+    units: dict[int, UnitFound] = dict(place.units.found) if place.units is not None else {}
+    for unit_id in sorted({*units, *place.registers}):
+        found.append(_unit_finding(place, site, unit_id, units.get(unit_id)))
+    if place.listener is not None:
+        found += _heard_findings(place, site)
+    return found
+
+
+def _unit_finding(place: Place, site: Site, unit_id: int, unit: UnitFound | None) -> Finding:
+    shape, tone = _SHAPES[unit.state] if unit is not None else ("●", "verdigris")
+    lines: list[tuple[str, str]] = []
+    device = device_of(site, place.link, unit_id) if place.link is not None else None
+    if unit is not None:
+        lines.append((unit.text, "muted"))
+        lines += [(said, "ink") for said in _says(unit.identity)]
+        if unit.state is UnitState.EXCEPTION and unit_id not in place.registers:
+            lines.append(("there is a device; its registers lie elsewhere", "muted"))
+    survey = place.registers.get(unit_id)
+    if survey is not None:
+        lines += _register_lines(survey)
+    directory = place.directories.get(unit_id)
+    if directory is not None:
+        marker = directory.marker.decode("ascii", "replace")
+        lines.append((f"a directory of itself at {directory.start} ({marker!r}): {directory.text}", "ink"))
+    for own in place.own.get(unit_id, []):
+        lines.append((own.text, {True: "muted", False: "terracotta", None: "ochre"}[own.agrees]))
+    if device is not None:
+        lines.append((f"in this site as {device.name}, {len(device.points)} points", "verdigris"))
+    keys = [("enter", "read its registers")]
+    if unit is None or unit.state in (UnitState.GOOD, UnitState.EXCEPTION):
+        keys.append(("e", "look for its registers" if survey is None else "look again" if survey.is_over else "go on looking"))
+        if device is None:
+            keys.append(("a", "add as device"))
+        if survey is not None and any(table.runs for table in survey.tables):
+            keys.append(("d", "add with a point a register"))
+    return Finding(shape, tone, f"unit {unit_id}" + (f"  {device.name}" if device else ""), tuple(lines), tuple(keys), unit_id)
+
+
+def _says(identity: Identification | None) -> list[str]:
+    if identity is None:
+        return []
+    texts = list(identity.objects.values())[:4]
+    if identity.server_id and identity.server_id not in texts:
+        texts.append(identity.server_id)
+    return [f"says of itself: {', '.join(text for text in texts if text)}"] if texts else []
+
+
+def _register_lines(survey: RegisterSurvey) -> list[tuple[str, str]]:
+    lines: list[tuple[str, str]] = []
+    for table in survey.tables:
+        if table.runs:
+            most = f"; at most {table.most} a request" if table.most < table.table.most_read else ""
+            lines.append((f"{table.table.title} {words_of_runs(list(table.runs))} read{most}", "ink"))
+        if table.dangerous:
+            lines.append((f"{table.table.title} {words_of_runs(list(table.dangerous))} restart it: never touch them", "terracotta"))
+        if table.why_none:
+            lines.append((table.why_none, "muted"))
+    if not any(table.runs for table in survey.tables) and survey.is_over:
+        lines.append(("nothing reads in 0–9999 of any table", "ochre"))
+    took = sorted(survey.took_s)
+    if took:
+        lines.append((f"{survey.asked} requests; answers took {1000 * took[0]:.1f}–{1000 * took[-1]:.1f} ms", "muted"))
+    known = [f"{code:02X}" for code, is_known in survey.functions.items() if is_known]
+    if known:
+        lines.append((f"reading functions it knows: {' '.join(known)}", "muted"))
+    return lines
+
+
+def _heard_findings(place: Place, site: Site) -> list[Finding]:
+    assert place.listener is not None
+    heard = place.listener.heard
+    found = []
+    for unit in heard.units:
+        asked = [one for one in list(heard.asked.values()) if one.unit_id == unit]
+        words = sum(key[0] == unit for key in list(heard.words))
+        answered = sum(one.answered for one in asked)
+        shape, tone = ("●", "verdigris") if answered else ("✕", "terracotta")
+        lines = [(f"{len(asked)} different questions, {answered} answers heard", "muted"), (f"{words} registers and bits heard", "ink")]
+        device = device_of(site, place.link, unit) if place.link is not None else None
+        keys = (("d", "add with a point a register heard"),) if words and device is None else ()
+        found.append(Finding(shape, tone, f"unit {unit} overheard", tuple(lines), keys, unit))
+    return found

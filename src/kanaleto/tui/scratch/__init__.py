@@ -1,0 +1,1 @@
+"""The scratch reading on the screen: a row of fields, and the words below it."""

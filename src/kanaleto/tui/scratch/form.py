@@ -1,0 +1,161 @@
+"""The fields of a scratch reading in one row: unit, table, from, count, read as, every. Digits type, arrows turn, enter reads."""
+
+from dataclasses import replace
+
+from textual import events
+from textual.message import Message
+from textual.strip import Strip
+
+from kanaleto.survey.scratch import Question
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.pane import Drawn
+from kanaleto.values.codec import Codec
+from kanaleto.values.types import order_for, parse_order, parse_type
+from kanaleto.wire.codes import Table
+
+READINGS = (
+    "uint16", "int16", "uint32 ABCD", "uint32 CDAB", "int32 ABCD", "int32 CDAB", "float32 ABCD", "float32 CDAB", "float32 BADC",
+    "float32 DCBA", "uint64 ABCD", "float64 ABCD", "float64 CDAB", "bcd16", "hex",
+)  # fmt: skip
+PERIODS = (0.1, 0.25, 0.5, 1.0, 2.0, 5.0, 10.0, 0.0)
+_TABLES = (Table.HOLDING, Table.INPUT, Table.COIL, Table.DISCRETE)
+_TABLE_KEYS = {"h": Table.HOLDING, "i": Table.INPUT, "c": Table.COIL, "d": Table.DISCRETE}
+_FIELDS = ("unit", "table", "from", "count", "read as", "every")
+_NUMBERS = {"unit": 3, "from": 6, "count": 4}
+
+
+def codec_of(reading: str) -> Codec:
+    """The codec of one of READINGS."""
+    type_text, _, order_text = reading.partition(" ")
+    value_type = parse_type(type_text)
+    order = parse_order(order_text) if order_text else None
+    return Codec(value_type, order_for(value_type, order, None), None)
+
+
+class ScratchForm(Drawn, can_focus=True):
+    """`question` is what the fields say; `reading` how the words are read."""
+
+    DEFAULT_CSS = "ScratchForm { height: 1; }"
+
+    class Asked(Message):
+        """Enter: read it."""
+
+    class Left(Message):
+        """Escape, or down: go elsewhere. `is_back` on escape."""
+
+        def __init__(self, is_back: bool) -> None:
+            super().__init__()
+            self.is_back = is_back
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.question = Question()
+        self.reading = READINGS[0]
+        self.at = 0
+        self._typed = ""
+
+    def show(self, question: Question) -> None:
+        """Take over other values, as when somebody steps to the next group."""
+        self.question = question
+        self._typed = ""
+        self.refresh()
+
+    def begin(self, field: str = "unit") -> None:
+        self.at, self._typed = _FIELDS.index(field), ""
+        self.screen.set_focus(self)
+        self.refresh()
+
+    @property
+    def field(self) -> str:
+        return _FIELDS[self.at]
+
+    def on_blur(self) -> None:
+        self._typed = ""
+        self.refresh()
+
+    async def _on_key(self, event: events.Key) -> None:
+        key, character = event.key, event.character or ""
+        if key in ("enter", "tab", "shift+tab", "left", "right", "escape", "up", "down", "backspace"):
+            event.stop()
+            event.prevent_default()
+        if key == "enter":
+            self._typed = ""
+            self.post_message(self.Asked())
+        elif key in ("tab", "right"):
+            self._move(1)
+        elif key in ("shift+tab", "left"):
+            self._move(-1)
+        elif key == "escape":
+            self.post_message(self.Left(is_back=True))
+        elif key in ("up", "down"):
+            self._turn(1 if key == "up" else -1)
+        elif key == "backspace" and self.field in _NUMBERS:
+            self._typed = self._typed[:-1]
+            self._take_typed()
+        elif character and character in "0123456789abcdefxABCDEF" and self.field in _NUMBERS:
+            event.stop()
+            event.prevent_default()
+            self._type(character)
+        elif self.field == "table" and character in _TABLE_KEYS:
+            event.stop()
+            event.prevent_default()
+            self.question = replace(self.question, table=_TABLE_KEYS[character])
+        self.refresh()
+
+    def _move(self, step: int) -> None:
+        self.at = (self.at + step) % len(_FIELDS)
+        self._typed = ""
+
+    def _type(self, character: str) -> None:
+        text = self._typed + character
+        try:
+            int(text, 16 if text.lower().startswith("0x") else 10)
+        except ValueError:
+            if text.lower() != "0x":
+                return
+        if len(text) <= _NUMBERS[self.field]:
+            self._typed = text
+            self._take_typed()
+
+    def _take_typed(self) -> None:
+        text = self._typed.lower()
+        number = int(text, 16 if text.startswith("0x") else 10) if text not in ("", "0x") else 0
+        match self.field:
+            case "unit":
+                self.question = replace(self.question, unit_id=number)
+            case "from":
+                self.question = replace(self.question, address=number)
+            case "count":
+                self.question = replace(self.question, count=number)
+
+    def _turn(self, step: int) -> None:
+        question = self.question
+        match self.field:
+            case "unit":
+                self.question = replace(question, unit_id=max(0, min(question.unit_id + step, 255)))
+            case "table":
+                self.question = replace(question, table=_TABLES[(_TABLES.index(question.table) - step) % len(_TABLES)])
+            case "from":
+                self.question = replace(question, address=max(0, min(question.address + step, 0xFFFF)))
+            case "count":
+                self.question = question.widen(step)
+            case "read as":
+                self.reading = READINGS[(READINGS.index(self.reading) - step) % len(READINGS)]
+            case "every":
+                self.question = replace(question, period_s=PERIODS[(PERIODS.index(question.period_s) - step) % len(PERIODS)])
+        self._typed = ""
+
+    def render_line(self, y: int) -> Strip:
+        cells = Cells(self.palette, "panel").put(" ")
+        question = self.question
+        values = (
+            str(question.unit_id), question.table.value, str(question.address), str(question.count), self.reading,
+            "once" if question.period_s == 0 else f"{question.period_s:g} s",
+        )  # fmt: skip
+        is_narrow = self.size.width < 76
+        for number, (name, value) in enumerate(zip(_FIELDS, values, strict=True)):
+            is_here = self.has_focus and number == self.at
+            shown = (self._typed or value) if is_here else value
+            cells.put(f"{name} " if not is_narrow or number in (0, 2) else "", "muted")
+            cells.put(f" {shown} ", "ground" if is_here else "ink", bold=is_here, on="ochre" if is_here else "rules").put(" ")
+        return cells.strip(self.size.width)

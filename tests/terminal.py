@@ -4,6 +4,7 @@ import os
 import re
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable
 from itertools import count
@@ -19,7 +20,9 @@ class Terminal:
     def __init__(self, size: tuple[int, int] = (160, 47), environment: dict[str, str] | None = None) -> None:
         self._socket = f"kanaleto-test-{os.getpid()}-{next(_numbers)}"
         self._size = size
-        self._environment = environment or {}
+        self._own = tempfile.TemporaryDirectory()  # so that no test sees what another, or the user, has kept
+        kept = {"XDG_DATA_HOME": f"{self._own.name}/data", "XDG_STATE_HOME": f"{self._own.name}/state"}
+        self._environment = kept | (environment or {})
 
     def __enter__(self) -> "Terminal":
         columns, rows = self._size
@@ -32,6 +35,7 @@ class Terminal:
 
     def __exit__(self, *arguments: object) -> None:
         self._tmux("kill-server")
+        self._own.cleanup()
 
     def _tmux(self, *words: str) -> str:
         return subprocess.run(["tmux", "-L", self._socket, *words], check=True, capture_output=True, text=True, cwd=Path.cwd()).stdout

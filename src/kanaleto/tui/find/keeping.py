@@ -84,6 +84,7 @@ class Keeping:
     def _keep_points(self) -> None:
         reader, row = self._view.desk.scratch, self._view.words.current
         if reader is None or row is None:
+            self._view.kanaleto.tell("nothing is read there now, so there is nothing to keep")
             return
         question, reading = reader.state.question, self._view.form.reading
         addresses = sorted(self._view.words.chosen) or [row.address]

@@ -362,6 +362,7 @@ class FindView(Keeping, Drawn, Horizontal):
             place = self.desk.take(parse_place(text))
         except ValueError as error:
             self.kanaleto.tell(str(error))
+            self._link.action_select_all()  # to be typed over, or mended with the arrows
             return
         self._link.value = ""
         self.look_at(place)

@@ -236,3 +236,60 @@ class Demo(unittest.TestCase):
             code, out, _ = kanaleto(command, "--help")
             self.assertEqual(code, 0)
             self.assertRegex(out, rf"Example[^\n]*\n\s+kanaleto {command} ")
+
+
+class Find(WithSite):
+    def test_units_registers_and_a_draft(self) -> None:
+        code, out, _ = kanaleto("find", self.serial, "--units", "1-12", "--json")
+        found = [json.loads(row) for row in out.splitlines()]
+        self.assertEqual((code, [row["unit_id"] for row in found]), (0, [5]))
+        draft = self.folder / "draft.csv"
+        code, out, err = kanaleto(
+            "find", self.tcp, "--unit", "5", "--registers", "--to", "60", "--draft", str(draft), "--json", "--never", "holding 0"
+        )
+        tables = {row["table"]: row for row in map(json.loads, out.splitlines()) if "table" in row}
+        self.assertEqual(code, 0, err)
+        self.assertTrue(tables["holding"]["over"])
+        self.assertNotIn(0, [at for first, last in tables["holding"]["runs"] for at in range(first, last + 1)])
+        self.assertEqual(kanaleto("check", str(draft))[0], 0)
+
+    def test_a_survey_is_kept_and_gone_on_with(self) -> None:
+        kept = self.folder / "survey.json"
+        words = ("find", self.tcp, "--unit", "5", "--registers", "--to", "60", "--resume", str(kept), "--json")
+        kanaleto(*words, "--limit", "5")
+        code, out, _ = kanaleto(*words)
+        again = [json.loads(row) for row in out.splitlines()]
+        whole = [json.loads(row) for row in kanaleto(*words[:5], "--to", "60", "--json")[1].splitlines()]
+        self.assertEqual(code, 0)
+        runs = [[row.get("runs") for row in rows if "table" in row] for rows in (again, whole)]
+        self.assertEqual(runs[0], runs[1])
+        kept.write_text("{}")
+        code, _, err = kanaleto(*words)
+        self.assertEqual(code, 2)
+        self.assertIn("is no survey of registers", err)
+
+    def test_hosts_ports_and_what_is_wrong(self) -> None:
+        port = self.tcp.rsplit(":", 1)[1]
+        code, out, _ = kanaleto("find", "--hosts", f"127.0.0.1-2:{port}", "--json")
+        self.assertEqual((code, [json.loads(row)["state"] for row in out.splitlines()]), (0, ["answers", "refused"]))
+        self.assertEqual(kanaleto("find", "--adapters")[0], 0)
+        self.assertIn(kanaleto("find", "--ports")[0], (0, 1))
+        for words, code, reason in (
+            ((), 2, "name a LINK"),
+            (("tcp://127.0.0.1:9",), 1, "refused the connection"),
+            (("rtu:///dev/nope", "--settings"), 1, "there is no port"),
+            (("tcp://127.0.0.1:9", "--settings"), 2, "for serial lines"),
+            (("tcp://127.0.0.1:9", "--listen", "1"), 2, "nobody hears"),
+            ((self.serial, "--units", "0-3"), 2, "unit 0 cannot answer"),
+            ((self.serial, "--units", "9-3"), 2, "the lower first"),
+            ((self.serial, "--units", "60-61"), 1, "none found"),
+            ((self.tcp, "--registers", "--never", "pump 3"), 2, "must read like"),
+            ((self.tcp, "--unit", "5", "--directory"), 1, "no directory"),
+            ((self.tcp, "--unit", "5", "--directory", "--marker", "odd"), 2, "even number"),
+            (("--hosts", "10.0.0.0/4"), 2, "4096 at most"),
+            ((self.tcp, "--registers", "--listen", "3"), 2, "two different things"),
+        ):
+            with self.subTest(words):
+                got, _, err = kanaleto("find", *words)
+                self.assertEqual(got, code, err)
+                self.assertIn(reason, err)

@@ -27,6 +27,7 @@ from kanaleto.survey.settings import SettingsSurvey
 from kanaleto.survey.units import ALL_UNITS, SurveyStopped, UnitSurvey
 
 _UNIT_TIMEOUT_S = 0.3
+_WATCH_S = 2.0
 _REGISTER_TIMEOUT_S = 0.5
 
 
@@ -157,6 +158,7 @@ class Desk:
             await self._read_own(place, link, unit_id, ask)
             if await survey.run():
                 await survey.ask_functions()
+                await survey.watch(_WATCH_S)
                 place.directories[unit_id] = await find_directory(ask, unit_id, _REGISTER_TIMEOUT_S, never=never)
             else:
                 place.note = f"{survey.asked} requests so far and not over: the same key goes on"

@@ -95,7 +95,7 @@ class HostSurvey:
         self.found: dict[str, HostFound] = {}
         self._connect_s, self._timeout_s = connect_s, timeout_s
         self._question = first_question(never)
-        self._own = own if own is not None else adapters()
+        self.own = own if own is not None else adapters()
         self._on_step = on_step
 
     @property
@@ -124,7 +124,7 @@ class HostSurvey:
 
     async def _look(self, host: str) -> HostFound:
         exchanger = exchanger_for(TcpLink(host, self.port), self._connect_s)
-        where = relation(host, self._own)
+        where = relation(host, self.own)
         try:
             await exchanger.open()
         except Unreachable as error:

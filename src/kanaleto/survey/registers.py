@@ -107,6 +107,7 @@ class RegisterSurvey:
         self.took_s: list[float] = []
         self.silent_at: list[tuple[Table, int]] = []
         self.functions: dict[int, bool] = {}
+        self.constant: dict[Table, frozenset[int]] = {}
         self.never = never
         self._ask_line = ask
         self._timeout_s = timeout_s
@@ -337,10 +338,11 @@ class RegisterSurvey:
         before = await self._read_all()
         await asyncio.sleep(pause_s)
         after = await self._read_all()
-        return {
+        self.constant = {
             table.table: frozenset(at for (of, at), value in before.items() if of is table.table and after.get((of, at)) == value)
             for table in self.tables
         }
+        return self.constant
 
     async def _read_all(self) -> dict[tuple[Table, int], int]:
         self._left = max(self._left, len(self.spans()))

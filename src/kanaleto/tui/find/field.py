@@ -187,6 +187,15 @@ def _host_rows(place: Place) -> list[Row]:
         return []
     left = f" · about {max(survey.left_s, 1):.0f} s left" if place.doing else ""
     rows: list[Row] = [[(f"Hosts {place.title}", "ink!"), (f"  {survey.asked} of {len(survey.hosts)} asked{left}", "muted")]]
+    rows += [
+        [
+            ("  this machine  ", "muted"),
+            (f"{adapter.interface!s:<28}", "ink"),
+            (adapter.name if adapter.is_up else f"{adapter.name}, down", "muted"),
+        ]
+        for adapter in survey.own
+        if not adapter.interface.ip.is_loopback and not adapter.interface.ip.is_link_local
+    ]
     if not place.doing:
         counts: dict[str, int] = {}
         for host in survey.found.values():

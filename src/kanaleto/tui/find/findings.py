@@ -171,6 +171,9 @@ def _register_lines(survey: RegisterSurvey) -> list[tuple[str, str]]:
         if table.runs:
             most = f"; at most {table.most} a request" if table.most < table.table.most_read else ""
             lines.append((f"{table.table.title} {words_of_runs(list(table.runs))} read{most}", "ink"))
+        still = len(survey.constant.get(table.table, ()))
+        if still:
+            lines.append((f"{still} of {table.items} did not change in 2 s", "muted"))
         if table.dangerous:
             lines.append((f"{table.table.title} {words_of_runs(list(table.dangerous))} restart it: never touch them", "terracotta"))
         if table.why_none:

@@ -54,7 +54,9 @@ class Keeping:
         survey = place.registers.get(unit)
         if survey is not None:
             points = [
-                NewPoint(row.name, row.table, row.address) for table in survey.tables for row in rows_of_runs(table.table, table.runs)
+                NewPoint(row.name, row.table, row.address, (("note", row.note),))
+                for table in survey.tables
+                for row in rows_of_runs(table.table, table.runs, "", survey.constant.get(table.table, frozenset()))
             ]
         elif place.listener is not None:
             points = [

@@ -7,7 +7,8 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 
 _EVERYWHERE = [
-    ("3  4", "go to Live, Wire"),
+    ("1  3  4", "go to Find, Live, Wire"),
+    ("r", "a scratch reading: some registers of any unit, without a map"),
     ("arrows, h j k l", "move; page up, page down, home, end"),
     ("enter", "open what the cursor is on"),
     ("escape", "go back"),
@@ -17,7 +18,16 @@ _EVERYWHERE = [
     ("L", "hide the lanes, or show them"),
     ("ctrl+p", "find any action by name: ask now, reconnect, one cycle, switch off, save what was learned, …"),
     ("?", "these keys"),
-    ("q", "quit"),
+    ("ctrl+z  ctrl+y", "undo an edit of the site, do it again"),
+    ("ctrl+s  ctrl+n", "save the site as a file of your own, begin a new one"),
+    ("q", "quit; a site that was never saved is kept and offered again"),
+]
+_FIND = [
+    ("y", "type a link, a port or a range of hosts"),
+    ("t  g  e  o", "try settings, ask units, look for registers, listen only; escape stops it"),
+    ("a  d  s", "add as device or point, add a point a register, keep settings"),
+    ("[ ]  + -  { }", "scratch reading: step, widen, change the unit; v chooses words to keep"),
+    ("tab", "from panel to panel"),
 ]
 _LIVE = [("p", "pin the point to the trend, or take it off"), ("enter", "open the point: from its words to its value")]
 _WIRE = [
@@ -53,6 +63,7 @@ class Keys(Drawn, can_focus=True):
     def _rows(self) -> list[tuple[str, str, str]]:
         blank = ("", "", "")
         rows = [blank, ("EVERYWHERE", "head", ""), *((key, "ochre", text) for key, text in _EVERYWHERE)]
+        rows += [blank, ("FIND", "head", ""), *((key, "ochre", text) for key, text in _FIND)]
         rows += [blank, ("LIVE", "head", ""), *((key, "ochre", text) for key, text in _LIVE)]
         rows += [blank, ("WIRE", "head", ""), *((key, "ochre", text) for key, text in _WIRE)]
         return [*rows, blank, ("SHAPES", "head", ""), *_SHAPES]

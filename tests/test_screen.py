@@ -106,6 +106,8 @@ class SitesOnScreen(unittest.TestCase):
     def test_an_empty_site(self) -> None:
         with Terminal() as terminal:
             terminal.run(f"{KANALETO} {self._site('')}")
+            terminal.wait_for("Get an answer at all")
+            terminal.type("Escape", "3")
             terminal.wait_for("this site has no points yet")
             terminal.wait_for("this site has no lines yet")
             terminal.type("4")

@@ -215,7 +215,7 @@ class FindView(Keeping, Drawn, Horizontal):
         ][:6]
         unsaved = [path for path in holder.unsaved() if path != self.kanaleto.site.path][:4]
         sites += [SiteRow(path, f"unsaved, {path.parent.name[:8]} {path.parent.name[9:13]}", is_unsaved=True) for path in unsaved]
-        if holder.demo is None:
+        if not holder.is_demo:
             sites.append(SiteRow(None, "Alder Lock, the demo"))
         return [HeadRow("SITES TO OPEN"), *sites] if sites else []
 

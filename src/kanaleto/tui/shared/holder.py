@@ -37,6 +37,11 @@ class SiteHolder:
     def is_unsaved(self) -> bool:
         return self._workspace.is_unsaved
 
+    @property
+    def is_demo(self) -> bool:
+        """Whether the demo is what is open."""
+        return self._is_demo(self._workspace.path)
+
     def recent(self) -> list[Path]:
         return self._recent
 

@@ -16,7 +16,7 @@ from kanaleto.polling.plan import Block
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.values.codec import NoValue
-from kanaleto.values.text import plain_number, shown, words_of
+from kanaleto.values.text import plain, shown, words_of
 from kanaleto.wire.pdu import Request
 
 
@@ -37,14 +37,13 @@ class _Printer:
                 why = f"  ({value.reason})" if isinstance(value, NoValue) else ""
                 click.echo(f"{iso(record.wall_s)}  {block.device.name} · {point.name}  {text}{' ' + point.unit if point.unit else ''}{why}")
                 continue
-            plain = None if isinstance(value, NoValue) else value
             emit(
                 {
                     "at": iso(record.wall_s),
                     "line": block.line.name,
                     "device": block.device.name,
                     "point": point.name,
-                    "value": plain_number(plain, point.codec, point.decimals) if isinstance(plain, int | float) else plain,
+                    "value": plain(value, point.codec, point.decimals),
                     "unit": point.unit,
                     "quality": (Quality.BAD if is_bad else Quality.GOOD).value,
                     "reason": value.reason if isinstance(value, NoValue) else "",

@@ -16,7 +16,7 @@ from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
 from kanaleto.lines.spans import Span, read_span, split_reads
 from kanaleto.values.codec import NoValue, Value
-from kanaleto.values.text import plain_number, shown, words_of
+from kanaleto.values.text import plain, shown, words_of
 from kanaleto.wire.pdu import Read, unpack_bits
 
 _HELP = """Read values from one device.
@@ -111,13 +111,8 @@ class _Reading:
         why: dict[str, object] = {"reason": "; ".join(reasons)} if reasons else {}
         emit(
             {"at": iso(), "unit_id": target.unit_id, "table": target.table.value, "address": target.address, **raw}
-            | {"values": [self._plain(value) for value in values], "took_ms": round(span.took_s * 1000, 3), **why}
+            | {"values": [plain(value, target.codec, target.decimals) for value in values], "took_ms": round(span.took_s * 1000, 3), **why}
         )
-
-    def _plain(self, value: Value) -> int | float | str | None:
-        if isinstance(value, NoValue):
-            return None
-        return value if isinstance(value, str) else plain_number(value, self._target.codec, self._target.decimals)
 
     def _print(self, span: Span, values: list[Value], is_repeated: bool) -> None:
         target = self._target

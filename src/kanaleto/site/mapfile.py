@@ -10,14 +10,16 @@ from typing import TypeVar
 
 from kanaleto.site.counting import Numbering, from_wire, to_wire
 from kanaleto.site.faults import Fault, suggestion
+from kanaleto.site.mapscale import ScaleCells, make_scale, parse_curve, parse_no_values, parse_yes
 from kanaleto.site.model import DEMAND, Access, DeviceLimits, Limits, Point, PortSetting
 from kanaleto.values.codec import CannotEncode, Codec
-from kanaleto.values.scale import Scale, between, linear
+from kanaleto.values.scale import AnyScale
 from kanaleto.values.types import Kind, Order, ValueType, order_for, parse_order, parse_type
 from kanaleto.wire.codes import Table
 
 COLUMNS = [
-    "name", "table", "address", "type", "order", "factor", "offset", "raw_low", "raw_high", "eng_low", "eng_high", "unit", "decimals",
+    "name", "table", "address", "type", "order", "factor", "offset", "raw_low", "raw_high", "eng_low", "eng_high", "curve", "signal",
+    "clamp", "no_value", "unit", "decimals",
     "period_s", "access", "labels", "bit", "range_low", "range_high", "warn_low", "warn_high", "alarm_low", "alarm_high", "group",
     "initial", "setting", "note",
 ]  # fmt: skip
@@ -143,7 +145,7 @@ class _Row:
             name,
             table,
             address,
-            Codec(value_type, self._order(value_type, defaults.order), self._scale(value_type, table), bits),
+            Codec(value_type, self._order(value_type, defaults.order), self._scale(value_type, table), bits, self._no_values(value_type)),
             self._cell("period_s", self._period, defaults.period_s),
             self._cells.get("unit", ""),
             self._cell("decimals", _decimals, None),
@@ -191,26 +193,25 @@ class _Row:
             return None
         return bits
 
-    def _scale(self, value_type: ValueType, table: Table) -> Scale | None:
-        factor, offset = self._number("factor"), self._number("offset")
-        ends = [self._number(column) for column in ("raw_low", "raw_high", "eng_low", "eng_high")]
-        if all(number is None for number in (factor, offset, *ends)):
+    def _scale(self, value_type: ValueType, table: Table) -> AnyScale | None:
+        number = self._number
+        cells = ScaleCells(
+            number("factor"), number("offset"), number("raw_low"), number("raw_high"), number("eng_low"), number("eng_high"),
+            self._cell("curve", parse_curve, ()), self._cells.get("signal", ""), self._cell("clamp", parse_yes, False),
+        )  # fmt: skip
+        if cells.is_empty:
             return None
         if not value_type.takes_scale or table.is_bits:
-            self.fault(f"type {value_type} takes no scale; leave factor, offset and the raw range empty")
+            self.fault(f"type {value_type} takes no scale; leave factor, offset, the raw range and the curve empty")
             return None
-        low, high, eng_low, eng_high = ends
         try:
-            if low is not None and high is not None and eng_low is not None and eng_high is not None:
-                if factor is not None or offset is not None:
-                    raise ValueError("has factor or offset and a raw range; a point takes one or the other")
-                return between(low, high, eng_low, eng_high)
-            if any(end is not None for end in ends):
-                raise ValueError("has only part of raw_low, raw_high, eng_low, eng_high; all four are needed")
-            return linear(factor if factor is not None else 1.0, offset if offset is not None else 0.0)
+            return make_scale(cells)
         except ValueError as error:
             self.fault(str(error))
             return None
+
+    def _no_values(self, value_type: ValueType) -> frozenset[float]:
+        return self._cell("no_value", lambda text: parse_no_values(text, value_type), frozenset())
 
     def _period(self, text: str) -> float:
         if text.lower() == "demand":

@@ -1,44 +1,51 @@
 """One point's registers to its value and back."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from struct import pack, unpack
 
-from kanaleto.values.scale import Scale
+from kanaleto.values.novalue import CannotEncode, NoValue
+from kanaleto.values.scale import AnyScale
+from kanaleto.values.special import decode_special, encode_special
 from kanaleto.values.types import Kind, Order, ValueType, byte_places
 
+__all__ = ["CannotEncode", "Codec", "NoValue", "Single", "Value"]
+
 _STRUCT = {
-    Kind.INT16: "h", Kind.UINT16: "H", Kind.INT32: "i", Kind.UINT32: "I", Kind.INT64: "q", Kind.UINT64: "Q",
-    Kind.FLOAT32: "f", Kind.FLOAT64: "d", Kind.HEX: "H", Kind.BITS: "H", Kind.BOOL: "H", Kind.BCD16: "H", Kind.BCD32: "I",
+    Kind.INT16: "h", Kind.UINT16: "H", Kind.INT32: "i", Kind.UINT32: "I", Kind.INT64: "q", Kind.UINT64: "Q", Kind.FLOAT16: "e",
+    Kind.FLOAT32: "f", Kind.FLOAT64: "d", Kind.HEX: "H", Kind.BITS: "H", Kind.BOOL: "H", Kind.BCD16: "H", Kind.BCD32: "I", Kind.BCD64: "Q",
+    Kind.INT8_HIGH: "H", Kind.INT8_LOW: "H", Kind.UINT8_HIGH: "H", Kind.UINT8_LOW: "H", Kind.SIGNED_MAGNITUDE16: "H",
+    Kind.SIGNED_MAGNITUDE32: "I",
 }  # fmt: skip
+_PLAIN = (
+    Kind.INT16, Kind.UINT16, Kind.INT32, Kind.UINT32, Kind.INT64, Kind.UINT64, Kind.FLOAT16, Kind.FLOAT32, Kind.FLOAT64, Kind.HEX,
+    Kind.BITS,
+)  # fmt: skip
+_BCD = (Kind.BCD16, Kind.BCD32, Kind.BCD64)
+_SIGNED = (Kind.INT16, Kind.INT32, Kind.INT64)
+_BYTES = {Kind.INT8_HIGH: 8, Kind.UINT8_HIGH: 8, Kind.INT8_LOW: 0, Kind.UINT8_LOW: 0}
+_SIGN_AND_MAGNITUDE = (Kind.SIGNED_MAGNITUDE16, Kind.SIGNED_MAGNITUDE32)
 
-
-@dataclass(frozen=True, slots=True)
-class NoValue:
-    """The words came, and hold no value: why."""
-
-    reason: str
-
-
-Value = int | float | str | NoValue
-
-
-class CannotEncode(ValueError):  # noqa: N818 - it reads as what it says
-    """A value that the point's registers cannot hold; the text says which can."""
+Single = int | float | str | NoValue
+Value = Single | tuple[Single, ...]
+"""A run's value is a tuple."""
 
 
 @dataclass(frozen=True, slots=True)
 class Codec:
-    """How one point's registers are read: its type and order, a field of bits if it is one, and its scale.
+    """How one point's registers are read: its type and order, a field of bits if it is one, its scale, and raw numbers that mean that
+    there is no value.
 
     `bits` are the lowest and highest bit of the field in a 16-bit word, 0 the least significant.
     """
 
     type: ValueType
     order: Order
-    scale: Scale | None = None
+    scale: AnyScale | None = None
     bits: tuple[int, int] | None = None
+    no_values: frozenset[float] = frozenset()
 
     @property
     def registers(self) -> int:
@@ -46,13 +53,20 @@ class Codec:
 
     @property
     def struct_code(self) -> str:
-        """The code of `struct` for the raw number, most significant byte first; text as bytes."""
-        return f"{2 * self.registers}s" if self.type.kind is Kind.TEXT else _STRUCT[self.type.kind]
+        """The code of `struct` for the raw number, most significant byte first; bytes where the value is more than one number."""
+        code = _STRUCT.get(self.type.kind)
+        return f"{2 * self.registers}s" if code is None or self.type.is_array else code
 
     @property
     def is_plain(self) -> bool:
         """Whether the raw number is the value as it stands (but for floats that are no number)."""
-        return self.scale is None and self.bits is None and self.type.kind not in (Kind.TEXT, Kind.BCD16, Kind.BCD32, Kind.BOOL)
+        is_bare = self.scale is None and self.bits is None and not self.no_values and not self.type.is_array
+        return is_bare and self.type.kind in _PLAIN
+
+    @property
+    def each(self) -> "Codec":
+        """The codec of one value of a run."""
+        return Codec(ValueType(self.type.kind), self.order, self.scale, self.bits, self.no_values)
 
     def decode(self, data: bytes) -> Value:
         """The value of registers `data`, big-endian as they came (2 × registers bytes)."""
@@ -60,32 +74,80 @@ class Codec:
         return self.finish(unpack(f">{self.struct_code}", raw)[0])
 
     def finish(self, raw: int | float | bytes) -> Value:
-        """The value of a raw number, or of text bytes, already in order."""
-        kind = self.type.kind
+        """The value of a raw number, or of bytes, already in order."""
         if isinstance(raw, bytes):
-            return raw[: self.type.characters].rstrip(b"\0 ").decode("latin-1")
+            return self._finish_bytes(raw)
+        if raw in self.no_values:
+            return NoValue(f"{raw:g} means no value" if isinstance(raw, float) else f"0x{raw & self._mask:X} means no value")
+        kind = self.type.kind
         if isinstance(raw, float):
             if not math.isfinite(raw):
                 return NoValue("NaN: not a number" if math.isnan(raw) else "infinite")
         elif self.bits is not None:
-            low, high = self.bits
-            raw = raw >> low & ((1 << (high - low + 1)) - 1)
-        elif kind is Kind.BOOL:
-            raw = 1 if raw else 0
-        elif kind in (Kind.BCD16, Kind.BCD32):
-            digits = f"{raw:x}"
-            if not digits.isdecimal():
-                return NoValue(f"{raw:0{4 * self.registers}X} is no packed decimal")
-            raw = int(digits)
+            raw = self._field(raw)
+        elif kind not in _PLAIN:
+            made = self._number(kind, raw)
+            if isinstance(made, NoValue):
+                return made
+            raw = made
         if self.scale is None:
             return raw
         value = self.scale.to_value(raw)
+        if isinstance(value, NoValue):
+            return value
         return value if math.isfinite(value) else NoValue("infinite after scaling")
 
-    def encode(self, value: int | float | str, is_exact: bool = True) -> bytes:
+    @property
+    def _mask(self) -> int:
+        return (1 << 16 * self.type.registers_each) - 1
+
+    def _field(self, raw: int) -> int:
+        assert self.bits is not None
+        low, high = self.bits
+        width = high - low + 1
+        value = raw >> low & ((1 << width) - 1)
+        return value - (1 << width) if self.type.kind is Kind.INT16 and width > 1 and value >> (width - 1) else value
+
+    def _number(self, kind: Kind, raw: int) -> int | NoValue:
+        if kind is Kind.BOOL:
+            return 1 if raw else 0
+        if kind in _BCD:
+            digits = f"{raw:x}"
+            return int(digits) if digits.isdecimal() else NoValue(f"{raw:0{4 * self.registers}X} is no packed decimal")
+        if kind in _BYTES:
+            byte = raw >> _BYTES[kind] & 0xFF
+            return byte - 256 if byte > 127 and kind in (Kind.INT8_HIGH, Kind.INT8_LOW) else byte
+        top = 1 << (16 * self.type.registers_each - 1)
+        return -(raw - top) if raw & top else raw
+
+    def _finish_bytes(self, raw: bytes) -> Value:
+        if self.type.is_array:
+            each, size = self.each, 2 * self.type.registers_each
+            code = f">{each.struct_code}"
+            found = [each.finish(unpack(code, raw[at : at + size])[0]) for at in range(0, len(raw), size)]
+            return tuple(value for value in found if not isinstance(value, tuple))
+        if self.type.kind is not Kind.TEXT:
+            value = decode_special(self.type.kind, raw)
+            if self.scale is not None and isinstance(value, int):
+                return self.scale.to_value(value)
+            return value
+        try:
+            return raw[: self.type.characters].rstrip(b"\0 ").decode(self.type.encoding)
+        except UnicodeDecodeError:
+            return NoValue(f"{raw.hex(' ').upper()} is no text in {self.type.encoding}")
+
+    def encode(self, value: int | float | str | Sequence[int | float | str], is_exact: bool = True) -> bytes:
         """Registers that hold `value`; with `is_exact` false the nearest that can. Raises CannotEncode."""
+        if self.type.is_array:
+            return self._encode_run(value, is_exact)
+        if not isinstance(value, int | float | str):
+            raise CannotEncode(f"{value!r} is more than one value")
         if self.type.kind is Kind.TEXT:
             raw = self._text_bytes(value)
+        elif self.type.kind not in _STRUCT:
+            if self.scale is not None and not isinstance(value, str):
+                value = float(self.scale.to_raw(value))
+            raw = encode_special(self.type.kind, value)
         else:
             if isinstance(value, str):
                 raise CannotEncode(f"{value!r} is no number")
@@ -95,11 +157,18 @@ class Codec:
             data[place] = byte
         return bytes(data)
 
+    def _encode_run(self, values: int | float | str | Sequence[int | float | str], is_exact: bool) -> bytes:
+        if isinstance(values, int | float):
+            values = [values] * self.type.count
+        if isinstance(values, str) or len(values) != self.type.count:
+            raise CannotEncode(f"{values!r} are not {self.type.count} values")
+        return b"".join(self.each.encode(value, is_exact) for value in values)
+
     def _text_bytes(self, value: int | float | str) -> bytes:
         try:
-            raw = str(value).encode("latin-1")
+            raw = str(value).encode(self.type.encoding)
         except UnicodeEncodeError:
-            raise CannotEncode(f"{value!r} has characters that one byte cannot hold") from None
+            raise CannotEncode(f"{value!r} has characters that {self.type.encoding} cannot hold") from None
         if len(raw) > self.type.characters:
             raise CannotEncode(f"{value!r} has {len(raw)} characters, {self.type.characters} fit")
         return raw.ljust(2 * self.registers, b"\0")
@@ -118,32 +187,52 @@ class Codec:
             nearest = min(max(nearest, low), high)
         if is_exact and exact != nearest:
             raise CannotEncode(f"{value} falls between two raw numbers; the nearest that fits is {self._shown(nearest)}")
-        if self.type.kind in (Kind.BCD16, Kind.BCD32):
-            return int(str(nearest), 16)
-        return nearest << self.bits[0] if self.bits is not None else nearest
+        return self._pack_number(nearest)
+
+    def _pack_number(self, number: int) -> int:
+        kind = self.type.kind
+        if kind in _BCD:
+            return int(str(number), 16)
+        if kind in _BYTES:
+            return (number & 0xFF) << _BYTES[kind]
+        if kind in _SIGN_AND_MAGNITUDE:
+            return (1 << (16 * self.type.registers_each - 1)) - number if number < 0 else number
+        if self.bits is None:
+            return number
+        low, high = self.bits
+        field = (number & ((1 << (high - low + 1)) - 1)) << low
+        return field - 0x10000 if kind is Kind.INT16 and field > 0x7FFF else field
 
     def _float(self, value: int | float, raw: float) -> float:
-        if self.type.kind is Kind.FLOAT32:
+        if self.type.kind in (Kind.FLOAT32, Kind.FLOAT16):
             try:
-                pack(">f", raw)
+                pack(f">{self.struct_code}", raw)
             except OverflowError:
-                raise CannotEncode(f"{value} is more than a float32 holds") from None
+                raise CannotEncode(f"{value} is more than a {self.type.kind.value} holds") from None
         return raw
 
     def _limits(self) -> tuple[int, int]:
+        kind, width = self.type.kind, 16 * self.type.registers_each
         if self.bits is not None:
-            return 0, (1 << (self.bits[1] - self.bits[0] + 1)) - 1
-        kind, width = self.type.kind, 16 * self.registers
+            width = self.bits[1] - self.bits[0] + 1
+            is_signed = kind is Kind.INT16 and width > 1
+            return (-(1 << (width - 1)), (1 << (width - 1)) - 1) if is_signed else (0, (1 << width) - 1)
         if kind is Kind.BOOL:
             return 0, 1
-        if kind in (Kind.BCD16, Kind.BCD32):
+        if kind in _BYTES:
+            return (-128, 127) if kind in (Kind.INT8_HIGH, Kind.INT8_LOW) else (0, 255)
+        if kind in _BCD:
             return 0, 10 ** (width // 4) - 1
-        if kind in (Kind.INT16, Kind.INT32, Kind.INT64):
+        if kind in _SIGN_AND_MAGNITUDE:
+            return 1 - (1 << (width - 1)), (1 << (width - 1)) - 1
+        if kind in _SIGNED:
             return -(1 << (width - 1)), (1 << (width - 1)) - 1
         return 0, (1 << width) - 1
 
     def _shown(self, raw: int) -> str:
         value = self.scale.to_value(raw) if self.scale is not None else raw
+        if isinstance(value, NoValue):
+            return value.reason
         return f"{value:.12g}" if isinstance(value, float) else str(value)
 
     def __str__(self) -> str:

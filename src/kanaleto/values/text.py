@@ -31,17 +31,32 @@ def plain_number(value: int | float, codec: Codec | None, decimals: int | None) 
     return value
 
 
+def plain(value: Value, codec: Codec | None, decimals: int | None) -> object:
+    """A value as it is handed on in JSON: None where there is none, a list for a run."""
+    if isinstance(value, NoValue):
+        return None
+    if isinstance(value, tuple):
+        return [plain(one, codec.each if codec is not None else None, decimals) for one in value]
+    return value if isinstance(value, str) else plain_number(value, codec, decimals)
+
+
 def shown(value: Value, codec: Codec | None, decimals: int | None, labels: dict[int, str] | None = None) -> str:
     """A value as text for people: its label if it has one, grouped digits, as many decimals as the point asks for."""
     if isinstance(value, NoValue):
         return "—"
     if isinstance(value, str):
         return value
+    if isinstance(value, tuple):
+        return " · ".join(shown(one, codec.each if codec is not None else None, decimals, labels) for one in value)
+    is_word_of_bits = codec is not None and codec.bits is None and codec.type.kind is Kind.BITS
+    if labels and isinstance(value, int) and is_word_of_bits:
+        lit = [label for bit, label in sorted(labels.items()) if value >> bit & 1]
+        return " · ".join(lit) if lit else "no bit is on"
     if labels and isinstance(value, int) and value in labels:
         return labels[value]
     if codec is not None and codec.bits is None and codec.type.kind is Kind.HEX:
         return f"{int(value):04X}"
-    if codec is not None and codec.bits is None and codec.type.kind is Kind.BITS:
+    if is_word_of_bits:
         return f"{int(value):016b}"
     if decimals is not None:
         return f"{value:,.{decimals}f}".replace(",", " ")

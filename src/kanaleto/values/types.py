@@ -1,9 +1,12 @@
 """Value types and the orders of their bytes.
 
-A B C D names the bytes of a 32-bit value, A most significant; the same four names hold for 64 bits. CDAB swaps the words, BADC
-the bytes of each word, DCBA both. Types of 16 bits and text know only AB and BA (bytes of each word swapped).
+A B C D names the bytes of a 32-bit value, A most significant; the same four names hold for wider ones. CDAB swaps the words, BADC
+the bytes of each word, DCBA both. Types of 16 bits and text know only AB and BA (bytes of each word swapped). A type with [N] behind it
+is a run of N of them, read and written whole.
 """
 
+import codecs
+import re
 from dataclasses import dataclass
 from enum import Enum
 
@@ -11,76 +14,137 @@ from enum import Enum
 class Kind(Enum):
     """The value is the word used in files and on the command line."""
 
+    __hash__ = object.__hash__
+
     BOOL = "bool"
+    INT8_HIGH = "int8:high"
+    INT8_LOW = "int8:low"
+    UINT8_HIGH = "uint8:high"
+    UINT8_LOW = "uint8:low"
     INT16 = "int16"
     UINT16 = "uint16"
     INT32 = "int32"
     UINT32 = "uint32"
     INT64 = "int64"
     UINT64 = "uint64"
+    FLOAT16 = "float16"
     FLOAT32 = "float32"
     FLOAT64 = "float64"
+    SIGNED_MAGNITUDE16 = "sm16"
+    SIGNED_MAGNITUDE32 = "sm32"
     BCD16 = "bcd16"
     BCD32 = "bcd32"
+    BCD64 = "bcd64"
+    MODULO2 = "mod10000:2"
+    MODULO3 = "mod10000:3"
     TEXT = "text"
     HEX = "hex"
     BITS = "bits"
+    UNIX32 = "unix32"
+    UNIX64 = "unix64"
+    CLOCK3 = "ymdhms"
+    CLOCK6 = "ymdhms:6"
+    IPV4 = "ipv4"
+    MAC = "mac"
+    VERSION = "version"
+    VERSION4 = "version:4"
 
 
 _REGISTERS = {
-    Kind.BOOL: 1, Kind.INT16: 1, Kind.UINT16: 1, Kind.BCD16: 1, Kind.HEX: 1, Kind.BITS: 1,
-    Kind.INT32: 2, Kind.UINT32: 2, Kind.FLOAT32: 2, Kind.BCD32: 2,
-    Kind.INT64: 4, Kind.UINT64: 4, Kind.FLOAT64: 4,
+    Kind.BOOL: 1, Kind.INT8_HIGH: 1, Kind.INT8_LOW: 1, Kind.UINT8_HIGH: 1, Kind.UINT8_LOW: 1,
+    Kind.INT16: 1, Kind.UINT16: 1, Kind.BCD16: 1, Kind.HEX: 1, Kind.BITS: 1, Kind.FLOAT16: 1, Kind.SIGNED_MAGNITUDE16: 1, Kind.VERSION: 1,
+    Kind.INT32: 2, Kind.UINT32: 2, Kind.FLOAT32: 2, Kind.BCD32: 2, Kind.SIGNED_MAGNITUDE32: 2, Kind.MODULO2: 2, Kind.UNIX32: 2,
+    Kind.IPV4: 2, Kind.VERSION4: 2, Kind.MODULO3: 3, Kind.CLOCK3: 3, Kind.MAC: 3,
+    Kind.INT64: 4, Kind.UINT64: 4, Kind.FLOAT64: 4, Kind.BCD64: 4, Kind.UNIX64: 4, Kind.CLOCK6: 6,
 }  # fmt: skip
 MOST_TEXT = 250
+MOST_ARRAY = 125
+_FLOATS = (Kind.FLOAT16, Kind.FLOAT32, Kind.FLOAT64)
+_UNSCALED = (
+    Kind.BOOL, Kind.TEXT, Kind.HEX, Kind.BITS, Kind.UNIX32, Kind.UNIX64, Kind.CLOCK3, Kind.CLOCK6, Kind.IPV4, Kind.MAC, Kind.VERSION,
+    Kind.VERSION4,
+)  # fmt: skip
+_WORDS_ARE_APART = (Kind.TEXT, Kind.CLOCK3, Kind.CLOCK6, Kind.MAC)  # an order of four letters says nothing of them unless it is their own
 
 
 @dataclass(frozen=True, slots=True)
 class ValueType:
-    """A kind and, for text, its length in characters."""
+    """A kind; for text its length in characters and how they are encoded; for a run how many."""
 
     kind: Kind
     characters: int = 0
+    encoding: str = "latin-1"
+    count: int = 1
+
+    @property
+    def registers_each(self) -> int:
+        return (self.characters + 1) // 2 if self.kind is Kind.TEXT else _REGISTERS[self.kind]
 
     @property
     def registers(self) -> int:
         """Registers that one value takes; a bool in a table of bits takes one bit."""
-        return (self.characters + 1) // 2 if self.kind is Kind.TEXT else _REGISTERS[self.kind]
+        return self.count * self.registers_each
+
+    @property
+    def is_array(self) -> bool:
+        return self.count > 1
 
     @property
     def is_wide(self) -> bool:
         """Whether the four-letter orders apply."""
-        return self.kind is not Kind.TEXT and self.registers > 1
+        return self.kind not in _WORDS_ARE_APART and self.registers_each > 1
 
     @property
     def is_float(self) -> bool:
-        return self.kind in (Kind.FLOAT32, Kind.FLOAT64)
+        return self.kind in _FLOATS
 
     @property
     def takes_scale(self) -> bool:
-        return self.kind not in (Kind.BOOL, Kind.TEXT, Kind.HEX, Kind.BITS)
+        return self.kind not in _UNSCALED
 
     def __str__(self) -> str:
-        return f"text:{self.characters}" if self.kind is Kind.TEXT else self.kind.value
+        word = self.kind.value
+        if self.kind is Kind.TEXT:
+            word = f"text:{self.characters}" + ("" if self.encoding == "latin-1" else f":{self.encoding}")
+        return word if self.count == 1 else f"{word}[{self.count}]"
 
 
-TYPE_WORDS = ", ".join(kind.value if kind is not Kind.TEXT else "text:N" for kind in Kind)
+TYPE_WORDS = ", ".join(kind.value if kind is not Kind.TEXT else "text:N" for kind in Kind) + ", and [N] behind for a run of N"
+_KINDS = {kind.value: kind for kind in Kind}
 
 
 def parse_type(text: str) -> ValueType:
-    """A type from its word, such as "int16" or "text:8". Raises ValueError with what would be right."""
-    word, colon, length = text.strip().lower().partition(":")
-    if word == Kind.TEXT.value:
-        if not length.isdecimal() or not 1 <= int(length) <= MOST_TEXT:
-            raise ValueError(f"type {text!r} needs its length, as in text:8 (1…{MOST_TEXT} characters)")
-        return ValueType(Kind.TEXT, int(length))
-    try:
-        kind = Kind(word)
-    except ValueError:
-        raise ValueError(f"type {text!r} is not known; the types are {TYPE_WORDS}") from None
-    if colon:
+    """A type from its word, such as "int16", "text:8", "text:8:utf-8" or "uint16[24]". Raises ValueError with what would be right."""
+    run = re.fullmatch(r"(.*)\[\s*(\d+)\s*\]", text.strip())
+    word, count = (run[1], int(run[2])) if run else (text.strip(), 1)
+    if not 1 <= count <= MOST_ARRAY:
+        raise ValueError(f"type {text!r}: a run is of 1…{MOST_ARRAY} values")
+    word = word.strip().lower()
+    if word.partition(":")[0] == Kind.TEXT.value:
+        return _text_type(text, word, count)
+    kind = _KINDS.get(word)
+    if kind is None and _KINDS.get(word.partition(":")[0]) is not None:
         raise ValueError(f"type {text!r} takes no length")
-    return ValueType(kind)
+    if kind is None:
+        raise ValueError(f"type {text!r} is not known; the types are {TYPE_WORDS}")
+    value_type = ValueType(kind, count=count)
+    if value_type.registers > MOST_ARRAY:
+        raise ValueError(f"type {text!r} takes {value_type.registers} registers, one request reads {MOST_ARRAY} at most")
+    return value_type
+
+
+def _text_type(text: str, word: str, count: int) -> ValueType:
+    _, length, encoding = (*word.split(":", 2), "", "")[:3]
+    if not length.isdecimal() or not 1 <= int(length) <= MOST_TEXT:
+        raise ValueError(f"type {text!r} needs its length, as in text:8 (1…{MOST_TEXT} characters)")
+    if count > 1:
+        raise ValueError(f"type {text!r}: a run of texts is one longer text")
+    try:
+        codecs.lookup(encoding or "latin-1")
+        b"".decode(encoding or "latin-1")
+    except LookupError:
+        raise ValueError(f"type {text!r}: encoding {encoding!r} is not known; common ones are latin-1, ascii, utf-8, cp1252") from None
+    return ValueType(Kind.TEXT, int(length), encoding or "latin-1")
 
 
 class Order(Enum):
@@ -127,8 +191,9 @@ def order_for(value_type: ValueType, own: Order | None, inherited: Order | None)
 
 
 def byte_places(value_type: ValueType, order: Order) -> tuple[int, ...]:
-    """For each byte of the value, most significant first, where it stands in its registers as they come."""
-    registers = value_type.registers
-    words = range(registers - 1, -1, -1) if order.swaps_words else range(registers)
+    """For each byte of the value, most significant first, where it stands in its registers as they come; of a run one after the other."""
+    each = value_type.registers_each
+    words = range(each - 1, -1, -1) if order.swaps_words else range(each)
     inner = (1, 0) if order.swaps_bytes else (0, 1)
-    return tuple(2 * word + byte for word in words for byte in inner)
+    one = [2 * word + byte for word in words for byte in inner]
+    return tuple(2 * each * number + place for number in range(value_type.count) for place in one)

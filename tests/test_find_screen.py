@@ -137,7 +137,7 @@ class FromNothing(unittest.TestCase):
                 terminal.type("BTab", "Down", "e")
                 terminal.wait_for("Registers of unit 2")
                 terminal.wait_for("holding registers 7–10 read", 120)
-                terminal.type("d")
+                terminal.type("A")
                 terminal.wait_for("1 device, 4 points on 1 line")
                 terminal.type("Escape", "Escape", "3")
                 terminal.wait_for(r"Holding 7 +1 234")

@@ -16,13 +16,13 @@ from kanaleto.polling.health import Tally, Worst
 from kanaleto.polling.lessons import Lessons
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.listener import Exchange
-from kanaleto.polling.plan import Block, Plan, plan_device, plan_site
+from kanaleto.polling.plan import Block, Place, Plan, plan_device, plan_site
 from kanaleto.polling.schedule import DeviceState
 from kanaleto.site.counting import from_wire
 from kanaleto.site.link import Link, SerialLink
 from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.wire.codes import Table
-from kanaleto.wire.pdu import Request
+from kanaleto.wire.pdu import Read, ReadAnswer, Request
 
 EXCHANGES_KEPT = 4000
 MOST_CONNECTING = 50  # lines that connect at once: many at a time overrun the queue of those who accept
@@ -262,6 +262,18 @@ class Session:
             if poller.line.link == link and not poller.is_off:
                 return poller.ask
         return None
+
+    async def read_once(self, place: Place, step: int) -> tuple[bytes | None, str]:
+        """A point's words `step` addresses away, asked once; or None and why. What must never be read is not."""
+        point, device = place.point, place.device
+        first = point.address + step
+        if not 0 <= first <= 0x10000 - point.size:
+            return None, "there is no such address"
+        if device.limits.forbids_reading(point.table, first, first + point.size - 1):
+            return None, "never_read covers it"
+        outcome = await self._named(place.line.name).ask(device.unit_id, Read(point.table, first, point.size), device.timeout_s, device)
+        content = outcome.content
+        return (content.data, "") if isinstance(content, ReadAnswer) else (None, outcome.reason)
 
     @asynccontextmanager
     async def borrowed(self, port: str) -> AsyncIterator[None]:

@@ -25,6 +25,7 @@ from kanaleto.tui.frame.keys import Keys
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.toprow import TopRow
 from kanaleto.tui.live.view import LiveView
+from kanaleto.tui.map.view import MapView
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import PALETTES, Palette, theme_of
 from kanaleto.tui.shared.prompt import Prompt
@@ -53,6 +54,7 @@ class KanaletoApp(App[None]):
     COMMAND_PALETTE_BINDING = "ctrl+p"
     BINDINGS = [
         Binding("1", "view('1')", show=False),
+        Binding("2", "view('2')", show=False),
         Binding("3", "view('3')", show=False),
         Binding("4", "view('4')", show=False),
         Binding("space", "hold", show=False),
@@ -69,7 +71,7 @@ class KanaletoApp(App[None]):
         Binding("q", "quit", show=False),
         Binding("ctrl+q", "quit", show=False),
     ]
-    view_titles = (("1", "Find"), ("3", "Live"), ("4", "Wire"))
+    view_titles = (("1", "Find"), ("2", "Map"), ("3", "Live"), ("4", "Wire"))
 
     def __init__(self, engine: Engine, theme_name: str, for_s: float | None = None) -> None:
         super().__init__()
@@ -105,6 +107,7 @@ class KanaletoApp(App[None]):
         yield TopRow()
         with ContentSwitcher(initial=f"view-{self.current_digit}", id="views"):
             yield FindView(id="view-1")
+            yield MapView(id="view-2")
             yield LiveView(id="view-3")
             yield WireView(id="view-4")
             yield Keys(id="keys")
@@ -163,10 +166,12 @@ class KanaletoApp(App[None]):
         self.engine.do(lambda session: session.take_over(site))
         self.call_from_thread(self.tell, f"{site.name} was edited and taken over")
 
-    def _view(self) -> FindView | LiveView | WireView | None:
+    def _view(self) -> FindView | MapView | LiveView | WireView | None:
         current = self.query_one("#views", ContentSwitcher).current
         if current == "view-1":
             return self.query_one(FindView)
+        if current == "view-2":
+            return self.query_one(MapView)
         if current == "view-3":
             return self.query_one(LiveView)
         return self.query_one(WireView) if current == "view-4" else None
@@ -349,6 +354,7 @@ class KanaletoApp(App[None]):
         yield SystemCommand("Save the site as", "a file of your own", self.action_save_as)
         yield SystemCommand("Undo", "the last edit of the site", self.action_undo)
         yield SystemCommand("Redo", "what was undone last", self.action_redo)
+        yield SystemCommand("Map", "go to a device's registers", lambda: self.action_view("2"))
         yield SystemCommand("Live", "go to all points by device", lambda: self.action_view("3"))
         yield SystemCommand("Wire", "go to the exchanges and their bytes", lambda: self.action_view("4"))
         yield SystemCommand("Hold or resume polling", "on every line", self.action_hold)

@@ -152,7 +152,7 @@ def _unit_finding(place: Place, site: Site, unit_id: int, unit: UnitFound | None
         if device is None:
             keys.append(("a", "add as device"))
         if survey is not None and any(table.runs for table in survey.tables):
-            keys.append(("d", "add with a point a register"))
+            keys.append(("A", "add with a point a register"))
     return Finding(shape, tone, f"unit {unit_id}" + (f"  {device.name}" if device else ""), tuple(lines), tuple(keys), unit_id)
 
 
@@ -200,6 +200,6 @@ def _heard_findings(place: Place, site: Site) -> list[Finding]:
         shape, tone = ("●", "verdigris") if answered else ("✕", "terracotta")
         lines = [(f"{len(asked)} different questions, {answered} answers heard", "muted"), (f"{words} registers and bits heard", "ink")]
         device = device_of(site, place.link, unit) if place.link is not None else None
-        keys = (("d", "add with a point a register heard"),) if words and device is None else ()
+        keys = (("A", "add with a point a register heard"),) if words and device is None else ()
         found.append(Finding(shape, tone, f"unit {unit} overheard", tuple(lines), keys, unit))
     return found

@@ -93,7 +93,7 @@ class FindView(Keeping, Drawn, Horizontal):
         Binding("e", "registers", show=False),
         Binding("o", "listen", show=False),
         Binding("a", "add", show=False),
-        Binding("d", "draft", show=False),
+        Binding("A", "draft", show=False),
         Binding("s", "keep_settings", show=False),
         Binding("y", "type_link", show=False),
         Binding("enter", "open", show=False),

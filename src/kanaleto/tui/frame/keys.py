@@ -7,7 +7,7 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 
 _EVERYWHERE = [
-    ("1  3  4", "go to Find, Live, Wire"),
+    ("1  2  3  4", "go to Find, Map, Live, Wire"),
     ("r", "a scratch reading: some registers of any unit, without a map"),
     ("arrows, h j k l", "move; page up, page down, home, end"),
     ("enter", "open what the cursor is on"),
@@ -25,9 +25,15 @@ _EVERYWHERE = [
 _FIND = [
     ("y", "type a link, a port or a range of hosts"),
     ("t  g  e  o", "try settings, ask units, look for registers, listen only; escape stops it"),
-    ("a  d  s", "add as device or point, add a point a register, keep settings"),
+    ("a  A  s", "add as device or point, add a point a register, keep settings"),
     ("[ ]  + -  { }", "scratch reading: step, widen, change the unit; v chooses words to keep"),
     ("tab", "from panel to panel"),
+]
+_MAP = [
+    ("d  b  < >", "what the display on the device says; take the reading that is marked, mark another"),
+    ("z", "off by one? The words one address up and down, decoded the same way"),
+    ("a  c  C  delete", "add points, change cells, copy, delete: of the point or of all that are marked with v"),
+    ("enter", "on a narrow screen: open the point"),
 ]
 _LIVE = [("p", "pin the point to the trend, or take it off"), ("enter", "open the point: from its words to its value")]
 _WIRE = [
@@ -64,6 +70,7 @@ class Keys(Drawn, can_focus=True):
         blank = ("", "", "")
         rows = [blank, ("EVERYWHERE", "head", ""), *((key, "ochre", text) for key, text in _EVERYWHERE)]
         rows += [blank, ("FIND", "head", ""), *((key, "ochre", text) for key, text in _FIND)]
+        rows += [blank, ("MAP", "head", ""), *((key, "ochre", text) for key, text in _MAP)]
         rows += [blank, ("LIVE", "head", ""), *((key, "ochre", text) for key, text in _LIVE)]
         rows += [blank, ("WIRE", "head", ""), *((key, "ochre", text) for key, text in _WIRE)]
         return [*rows, blank, ("SHAPES", "head", ""), *_SHAPES]

@@ -50,7 +50,7 @@ class PointDetail(Drawn):
             [("function       ", "muted"), (f"0x{point.table.read_function:02X}", "ink"), (_fetched(place), "dim")],
             [],
             [("FROM THE WIRE TO THE VALUE", "muted!")],
-            *self._chain(place, reading),
+            *chain_rows(place, reading),
             [],
             [
                 ("quality        ", "muted"),
@@ -67,30 +67,30 @@ class PointDetail(Drawn):
         rows += [[], *([(text, "ink")] for text in wrapped(point.note, 40))] if point.note else []
         return rows
 
-    def _chain(self, place: Place, reading: Reading) -> list[_Row]:
-        point, codec, data = place.point, place.point.codec, reading.data
-        if not data:
-            return [[("nothing has come yet", "dim")]]
-        value = reading.value
-        text = (
-            value.reason if isinstance(value, NoValue) else shown(value, codec, point.decimals, point.labels) if value is not None else "—"
-        )
-        result: _Row = [("= ", "muted"), (f"{text} {point.unit}".strip(), "verdigris!")]
-        if point.table.is_bits:
-            return [[(f"{data[0]}", "sky!"), ("  as it came", "muted")], result]
-        rows: list[_Row] = [[(data.hex(" ", 2).upper(), "sky!"), ("  as it came", "muted")]]
-        if codec.registers > 1 or codec.order.swaps_bytes:
-            ordered = bytes(data[at] for at in byte_places(codec.type, codec.order))
-            rows.append([(ordered.hex(" ", 2).upper(), "sky"), (f"  in order, from {codec.order.value}", "muted")])
-        rows.append([("as ", "muted"), (str(codec.type), "ink")])
-        if codec.bits is not None:
-            low, high = codec.bits
-            rows.append([("bit " if low == high else "bits ", "muted"), (str(low) if low == high else f"{low}–{high}", "ink")])
-        if codec.type.kind is Kind.BITS:
-            rows.append([(f"{int.from_bytes(data):016b}", "sky")])
-        if codec.scale is not None:
-            rows.append([("× ", "muted"), (f"{codec.scale.factor:g}", "ink"), ("  + ", "muted"), (f"{codec.scale.offset:g}", "ink")])
-        return [*rows, result]
+
+def chain_rows(place: Place, reading: Reading) -> list[_Row]:
+    """From the words as they came to the value, a step a row."""
+    point, codec, data = place.point, place.point.codec, reading.data
+    if not data:
+        return [[("nothing has come yet", "dim")]]
+    value = reading.value
+    text = value.reason if isinstance(value, NoValue) else shown(value, codec, point.decimals, point.labels) if value is not None else "—"
+    result: _Row = [("= ", "muted"), (f"{text} {point.unit}".strip(), "verdigris!")]
+    if point.table.is_bits:
+        return [[(f"{data[0]}", "sky!"), ("  as it came", "muted")], result]
+    rows: list[_Row] = [[(data.hex(" ", 2).upper(), "sky!"), ("  as it came", "muted")]]
+    if codec.registers > 1 or codec.order.swaps_bytes:
+        ordered = bytes(data[at] for at in byte_places(codec.type, codec.order))
+        rows.append([(ordered.hex(" ", 2).upper(), "sky"), (f"  in order, from {codec.order.value}", "muted")])
+    rows.append([("as ", "muted"), (str(codec.type), "ink")])
+    if codec.bits is not None:
+        low, high = codec.bits
+        rows.append([("bit " if low == high else "bits ", "muted"), (str(low) if low == high else f"{low}–{high}", "ink")])
+    if codec.type.kind is Kind.BITS:
+        rows.append([(f"{int.from_bytes(data):016b}", "sky")])
+    if codec.scale is not None:
+        rows.append([("× ", "muted"), (f"{codec.scale.factor:g}", "ink"), ("  + ", "muted"), (f"{codec.scale.offset:g}", "ink")])
+    return [*rows, result]
 
 
 def _fetched(place: Place) -> str:

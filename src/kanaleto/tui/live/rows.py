@@ -15,8 +15,8 @@ from kanaleto.values.text import shown
 from kanaleto.values.types import Kind
 
 _SPARK = "▁▂▃▄▅▆▇█"
-_SPAN_S = 60.0
-_DEAD_TONES = {Quality.STALE: "muted", Quality.BAD: "terracotta", Quality.NEVER: "dim"}
+SPAN_S = 60.0
+DEAD_TONES = {Quality.STALE: "muted", Quality.BAD: "terracotta", Quality.NEVER: "dim"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,8 +115,8 @@ class LiveRows(Rows[LiveRow]):
         low, high = point.limits.range_low, point.limits.range_high
         value = reading.value
         if reading.quality in (Quality.BAD, Quality.NEVER) and reading.reason:
-            cells.put(reading.reason, _DEAD_TONES[reading.quality], width - 1)
-        elif isinstance(value, int) and value in point.labels and point.codec.type.kind is not Kind.BOOL:
+            cells.put(reading.reason, DEAD_TONES[reading.quality], width - 1)
+        elif isinstance(value, int) and value in point.labels and point.codec.type.kind not in (Kind.BOOL, Kind.BITS):
             cells.put(f"{value} = {point.labels[value]}", "sky", width - 1)
         elif point.codec.type.kind is Kind.BITS and point.codec.bits is None and isinstance(value, int):
             cells.put(_bits_words(place, value), "sky" if reading.quality is Quality.GOOD else "dim", width - 1)
@@ -134,7 +134,7 @@ class LiveRows(Rows[LiveRow]):
         slots: list[float | None] = [None] * width
         now_s = app.moment.now_s
         for record in app.engine.session.board.traces[place.block.index].copy():
-            at = int((record.at_s - now_s + _SPAN_S) / _SPAN_S * width)
+            at = int((record.at_s - now_s + SPAN_S) / SPAN_S * width)
             value = record.values[place.number]
             if 0 <= at < width and isinstance(value, int | float):
                 slots[at] = float(value)
@@ -166,6 +166,8 @@ def spark_text(slots: list[float | None], point: Point) -> str:
 def _bits_words(place: Place, word: int) -> str:
     """The names of the bits that are on, from the points that share the word; else the bits in groups of four."""
     point = place.point
+    if point.labels:
+        return shown(word, point.codec, None, point.labels)
     named = [other for other in place.device.points if other.address == point.address and other.table is point.table and other.codec.bits]
     if not named:
         bits = f"{word:016b}"
@@ -190,7 +192,7 @@ def _shape(point: Point, reading: Reading) -> str:
 
 def _value_tone(point: Point, reading: Reading) -> str:
     if reading.quality is not Quality.GOOD:
-        return _DEAD_TONES[reading.quality]
+        return DEAD_TONES[reading.quality]
     return limit_tone(point.limits, reading.value) or "ink"
 
 
@@ -216,10 +218,19 @@ def _split(point: Point, reading: Reading) -> tuple[str, str]:
     text = shown(reading.value, point.codec, point.decimals, point.labels)
     if point.codec.type.kind is Kind.BITS and point.codec.bits is None and isinstance(reading.value, int):
         return f"{reading.value:04X}", ""
-    if isinstance(reading.value, str) or reading.value in point.labels or point.codec.type.kind in (Kind.BITS, Kind.HEX):
+    if isinstance(reading.value, str | tuple) or reading.value in point.labels or point.codec.type.kind in (Kind.BITS, Kind.HEX):
         return _lean_right(text)
     whole, dot, fraction = text.partition(".")
     return whole, dot + fraction
+
+
+def value_text(point: Point, reading: Reading) -> str:
+    """Value and unit in one, or why there is none."""
+    if reading.value is None:
+        return reading.reason or "—"
+    if isinstance(reading.value, NoValue):
+        return reading.value.reason
+    return f"{shown(reading.value, point.codec, point.decimals, point.labels)} {point.unit}".strip()
 
 
 def _lean_right(text: str) -> tuple[str, str]:

@@ -1,0 +1,79 @@
+"""Other readings of a point's words, from what was read lately: the point's own registers, wider and narrower ones, and those beside it."""
+
+from collections.abc import Sequence
+
+from kanaleto.polling.board import Board, Record
+from kanaleto.polling.plan import Place
+from kanaleto.values.candidates import Candidate, rank
+from kanaleto.values.codec import Codec
+
+MOST_SAMPLES = 20
+_WINDOWS = (1, 2, 4)
+_BESIDE = (-1, 1)
+
+
+def samples_of(board: Board, place: Place) -> list[tuple[int, bytes]]:
+    """The last records of the point's block, as (first address, data), the newest last."""
+    block = place.block
+    if block is None or block.request.table.is_bits:
+        return []
+    records: list[Record] = list(board.traces[block.index].copy())[-MOST_SAMPLES:]
+    newest = board.records[block.index]
+    if newest is not None and (not records or records[-1] is not newest):
+        records.append(newest)
+    return [(block.request.address, record.data) for record in records]
+
+
+def window(samples: Sequence[tuple[int, bytes]], address: int, words: int) -> list[bytes]:
+    """Those registers of each sample; nothing when they were not all read."""
+    found = []
+    for first, data in samples:
+        at = 2 * (address - first)
+        if at < 0 or at + 2 * words > len(data):
+            return []
+        found.append(data[at : at + 2 * words])
+    return found
+
+
+def other_readings(board: Board, place: Place, display: str = "", beside: Sequence[Codec] = ()) -> list[tuple[int, Candidate]]:
+    """Ranked, each with how far its first register lies from the point's. With `display` those that agree come first, at the addresses
+    beside it too; without it only readings of the point's own registers and of what begins there. Raises ValueError when `display` is no
+    number."""
+    samples, point = samples_of(board, place), place.point
+    found: list[tuple[int, Candidate]] = []
+    seen: set[tuple[int, str]] = set()
+    sizes = sorted(_WINDOWS, key=lambda size: size != point.size)
+    for step in (0, *(_BESIDE if display.strip() else ())):
+        for size in sizes:
+            for candidate in rank(window(samples, point.address + step, size), display, beside):
+                key = (step, candidate.title)
+                if key not in seen and candidate.codec.registers == size:
+                    seen.add(key)
+                    found.append((step, candidate))
+    own = point.size
+
+    def worth(entry: tuple[int, Candidate]) -> tuple[bool, float]:
+        step, candidate = entry
+        away = 0.15 * abs(step) + (0.0 if candidate.codec.registers == own else 0.1 if display else 0.35)
+        return not candidate.agrees, -(candidate.fit - away)
+
+    return sorted(found, key=worth)
+
+
+def verdict(found: Sequence[tuple[int, Candidate]], display: str) -> str:
+    """One sentence on who agrees with the display."""
+    agreeing = [(step, candidate) for step, candidate in found if candidate.agrees]
+    if not agreeing:
+        return f"nothing here reads {display}, at this address or beside it"
+    where = "" if agreeing[0][0] == 0 else f" one address {'up' if agreeing[0][0] > 0 else 'down'}"
+    best = agreeing[0][1]
+    scaled = f" × {best.codec.scale.factor:g}" if best.codec.scale is not None else ""
+    if len(agreeing) == 1:
+        return f"→ only {best.title}{scaled}{where} agrees"
+    return f"→ {best.title}{scaled}{where} agrees best, of {len(agreeing)} that agree"
+
+
+def off_by_one(board: Board, place: Place) -> list[tuple[int, bytes]]:
+    """The words of the point one address down, here, and one address up, as far as they were read along: (step, words)."""
+    samples = samples_of(board, place)[-1:]
+    return [(step, found[0]) for step in (-1, 0, 1) if (found := window(samples, place.point.address + step, place.point.size))]

@@ -1,0 +1,136 @@
+"""Beside the ruler: the point from its words to its value, other readings of the same words, one address up and down, the last minute."""
+
+from dataclasses import dataclass, field
+
+from textual.strip import Strip
+
+from kanaleto.polling.board import Quality
+from kanaleto.polling.plan import Place
+from kanaleto.site.counting import Numbering, from_wire
+from kanaleto.site.model import DEMAND
+from kanaleto.tui.live.detail import chain_rows
+from kanaleto.tui.live.rows import SPAN_S, spark_text
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.pane import Drawn
+from kanaleto.values.candidates import Candidate
+from kanaleto.values.text import shown
+
+_Row = list[tuple[str, str]]
+_MOST_READINGS = 9
+_BAR = 6
+
+
+@dataclass(slots=True)
+class Readings:
+    """Other readings of a point's words: each with how far its address lies from the point's. `display` is what the device shows."""
+
+    place: Place | None = None
+    display: str = ""
+    found: list[tuple[int, Candidate]] = field(default_factory=list)
+    verdict: str = ""
+
+
+class PointBeside(Drawn):
+    DEFAULT_CSS = "PointBeside { width: 46; height: 100%; background: $panel; }"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.place: Place | None = None
+        self.readings = Readings()
+        self.neighbours: list[tuple[int, str]] = []
+        self.chosen = 0
+
+    def render_line(self, y: int) -> Strip:
+        cells = Cells(self.palette, "panel").put("  ")
+        rows = self._rows() if self.place is not None else []
+        if 0 < y <= len(rows):
+            for text, tone in rows[y - 1]:
+                cells.put(text, tone.removesuffix("!"), bold=tone.endswith("!"))
+        return cells.strip(self.size.width)
+
+    def _rows(self) -> list[_Row]:
+        place, app = self.place, self.kanaleto
+        assert place is not None
+        point, device = place.point, place.device
+        reading = app.engine.session.board.reading(place, app.moment.now_s)
+        words = f"{point.size} {'bit' if point.table.is_bits else 'word'}{'s' if point.size > 1 else ''}"
+        wire = from_wire(point.address, point.table, Numbering.PROTOCOL)
+        rows: list[_Row] = [
+            [(point.name, "ink!")],
+            [
+                (f"{words} at {from_wire(point.address, point.table, device.numbering)}", "muted"),
+                (f" · wire {wire} (0x{point.address:04X})", "dim"),
+            ],
+            [],
+            *chain_rows(place, reading),
+        ]
+        if reading.quality is not Quality.GOOD and reading.reason:
+            rows.append([(reading.reason, "terracotta")])
+        rows += [[], *self._settings(place)]
+        rows += self._other_readings()
+        if self.neighbours:
+            rows += [[], [("OFF BY ONE?", "muted!")]]
+            for step, text in self.neighbours:
+                where = from_wire(point.address + step, point.table, device.numbering)
+                rows.append([(f"{where:>8}  ", "ink" if step == 0 else "muted"), (text, "verdigris" if step == 0 else "ink")])
+        spark = self._spark(place)
+        if spark.strip():
+            rows += [[], [("LAST 60 s", "muted!")], [(spark, "verdigris")]]
+        if point.note:
+            rows += [[], [(point.note, "ink")]]
+        return rows
+
+    def _settings(self, place: Place) -> list[_Row]:
+        """What the point inherits, and from where."""
+        point, device = place.point, place.device
+        period = "on demand" if point.period_s == DEMAND else "without a pause" if point.period_s == 0 else f"{point.period_s:g} s"
+        whose = f" from {device.name}" if point.period_s == device.period_s else ", its own"
+        rows: list[_Row] = [[("period  ", "muted"), (period, "ink"), (whose, "dim")]]
+        if point.codec.type.is_wide:
+            is_own = device.order is None or point.codec.order is not device.order
+            rows.append(
+                [("order   ", "muted"), (point.codec.order.value, "ink"), (", its own" if is_own else f" from {device.name}", "dim")]
+            )
+        if place.block is not None:
+            request = place.block.request
+            count = from_wire(request.address, request.table, device.numbering)
+            rows.append([("read    ", "muted"), (f"{request.count} from {count}", "ink"), (f", {1000 * place.block.cost_s:.1f} ms", "dim")])
+        return rows
+
+    def _other_readings(self) -> list[_Row]:
+        readings = self.readings
+        if readings.place is not self.place or not readings.found:
+            return []
+        rows: list[_Row] = [[], [("OTHER READINGS OF THESE WORDS", "muted!")]]
+        for number, (step, candidate) in enumerate(readings.found[:_MOST_READINGS]):
+            value = shown(candidate.value, candidate.codec, None, {}) if candidate.value is not None else "—"
+            title = candidate.title + (f" {step:+d}" if step else "")
+            factor = f" ×{candidate.codec.scale.factor:g}" if candidate.codec.scale is not None else ""
+            tone = "ink" if candidate.fit > 0.3 else "dim"
+            bar = "█" * round(candidate.fit * _BAR)
+            mark = "›" if number == self.chosen else " "
+            rows.append(
+                [
+                    (mark, "ochre!"),
+                    (f"{title + factor:<20}", tone),
+                    (f"{value[:14]:>14} ", tone),
+                    (bar, "verdigris" if candidate.fit > 0.6 else "ochre"),
+                ]
+            )
+        if readings.display:
+            rows += [[], [("The display on the device says ", "muted"), (readings.display, "ink!")]]
+        if readings.verdict:
+            rows.append([(readings.verdict, "verdigris" if "agree" in readings.verdict else "ochre")])
+        return rows
+
+    def _spark(self, place: Place) -> str:
+        app, width = self.kanaleto, 40
+        if place.block is None:
+            return ""
+        slots: list[float | None] = [None] * width
+        for record in app.engine.session.board.traces[place.block.index].copy():
+            at = int((record.at_s - app.moment.now_s + SPAN_S) / SPAN_S * width)
+            value = record.values[place.number]
+            if 0 <= at < width and isinstance(value, int | float):
+                slots[at] = float(value)
+        return spark_text(slots, place.point)

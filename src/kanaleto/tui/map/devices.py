@@ -1,0 +1,57 @@
+"""Lines and devices at the left of Map."""
+
+from dataclasses import dataclass
+
+from kanaleto.site.link import SerialLink
+from kanaleto.site.model import Device, Line
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.look import SHAPES, TONES
+from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.shared.words import device_state
+
+
+@dataclass(frozen=True, slots=True)
+class LineRow:
+    line: Line
+
+
+@dataclass(frozen=True, slots=True)
+class UnitRow:
+    line: Line
+    device: Device
+
+
+DeviceListRow = LineRow | UnitRow | str | None
+
+
+class DeviceList(Rows[DeviceListRow]):
+    DEFAULT_CSS = "DeviceList { width: 1fr; height: 1fr; scrollbar-size: 1 1; background: $background; }"
+
+    def may_rest(self, row: DeviceListRow) -> bool:
+        return isinstance(row, UnitRow)
+
+    def draw(self, row: DeviceListRow, width: int, ground: str) -> Cells:
+        cells = Cells(self.palette, ground if self.has_focus or ground == "ground" else "panel").put(" ")
+        if isinstance(row, LineRow):
+            cells.put(row.line.name, width=width - 2, bold=True)
+        elif isinstance(row, str):
+            cells.put(f"  {row}", "muted", width=width - 2)
+        elif isinstance(row, UnitRow):
+            state = "idle"
+            for line in self.kanaleto.moment.lines:
+                for status in line.devices if line.line is row.line else ():
+                    if status.device is row.device:
+                        state = device_state(line, status)
+            cells.put(f" {SHAPES[state]} ", TONES[state]).put(f"{row.device.unit_id:>3} ", "muted").put(row.device.name, width=width - 9)
+        return cells
+
+    def fill(self, lines: tuple[Line, ...]) -> None:
+        rows: list[DeviceListRow] = []
+        for line in lines:
+            settings = f"{line.link.framing.value.upper()} {line.link.settings}" if isinstance(line.link, SerialLink) else str(line.link)
+            rows += [LineRow(line), settings, *(UnitRow(line, device) for device in line.devices), None]
+        before = self.current
+        self.set_rows(rows)
+        for index, row in enumerate(rows):
+            if isinstance(row, UnitRow) and isinstance(before, UnitRow) and row.device.name == before.device.name:
+                self.cursor = index

@@ -1,0 +1,118 @@
+"""The ruler: brackets for the requests, manual's count, wire's address, the word, brackets for the points, their values."""
+
+from kanaleto.polling.board import Quality
+from kanaleto.polling.ruler import GapRow, Part, Row, RulerRow, TableRow
+from kanaleto.site.counting import Numbering, from_wire
+from kanaleto.site.model import DEMAND, Device
+from kanaleto.tui.live.rows import DEAD_TONES, limit_tone, value_text
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.shared.words import age_text
+from kanaleto.values.codec import Codec
+from kanaleto.values.scale import Scale
+
+_BLOCK_MARKS = {Part.NONE: " ", Part.WHOLE: "╺", Part.FIRST: "┏", Part.MIDDLE: "┃", Part.LAST: "┗"}
+_POINT_MARKS = {Part.NONE: " ", Part.WHOLE: " ", Part.FIRST: "╭", Part.MIDDLE: "│", Part.LAST: "╰"}
+_BLOCK_TONES = ("verdigris", "violet", "sky", "ochre")
+
+
+class RulerRows(Rows[Row]):
+    """`device` is whose registers they are; `marked` holds the points that are chosen, by name."""
+
+    DEFAULT_CSS = "RulerRows { width: 1fr; height: 1fr; scrollbar-size: 1 1; background: $background; }"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.device: Device | None = None
+        self.marked: set[str] = set()
+
+    def may_rest(self, row: Row) -> bool:
+        return isinstance(row, RulerRow)
+
+    def draw(self, row: Row, width: int, ground: str) -> Cells:
+        cells = Cells(self.palette, ground)
+        if isinstance(row, TableRow):
+            return cells.put("  ").put(row.table.title.upper(), "muted", bold=True)
+        if isinstance(row, GapRow):
+            return self._gap(cells, row)
+        self._address(cells, row, width)
+        if row.place is not None and row.part in (Part.WHOLE, Part.FIRST):
+            self._point(cells, row, width)
+        elif row.place is not None:
+            cells.put(_POINT_MARKS[row.part], "ochre")
+        else:
+            cells.put("  ").put("read along, in no point", "dim")
+        return cells
+
+    def _count(self, row: RulerRow | GapRow, address: int) -> str:
+        numbering = self.device.numbering if self.device is not None else Numbering.PROTOCOL
+        return from_wire(address, row.table, Numbering.PROTOCOL if self.kanaleto.counts_as_wire else numbering)
+
+    def _gap(self, cells: Cells, row: GapRow) -> Cells:
+        count = row.last - row.first + 1
+        span = self._count(row, row.first) + (f" … {self._count(row, row.last)}" if count > 1 else "")
+        cells.put(" · ", "dim").put(span, "muted").put(f"  {count} unread", "dim")
+        if row.gap is not None:
+            more = 1000 * (row.gap.second_s - row.gap.through_s)
+            cells.put(f": two requests cost {abs(more):.1f} ms {'more' if more > 0 else 'less'} than one", "dim")
+            if more > 0 and row.gap.is_forbidden:
+                cells.put(", and these are not to be read", "dim")
+        return cells
+
+    def _address(self, cells: Cells, row: RulerRow, width: int) -> None:
+        tone = _BLOCK_TONES[row.block.index % len(_BLOCK_TONES)] if row.block is not None else "dim"
+        is_marked = row.place is not None and row.place.point.name in self.marked
+        cells.put("▸" if is_marked else " ", "ochre").put(_BLOCK_MARKS[row.block_part], tone)
+        if row.is_more:
+            cells.put(" " * (8 + (7 if width >= 60 else 0) + 6))
+            return
+        cells.put(self._count(row, row.address), "ink", 8, right=True)
+        if width >= 60:
+            cells.put(f"{row.address:04X}", "muted", 7, right=True)
+        cells.put("  ").put(self._word(row), "sky", 4)
+
+    def _word(self, row: RulerRow) -> str:
+        """The word as it came last; a bit for coils and discrete inputs."""
+        if row.block is None:
+            return ""
+        record = self.kanaleto.engine.session.board.records[row.block.index]
+        if record is None:
+            return ""
+        at = row.address - row.block.request.address
+        if row.table.is_bits:
+            return str(record.data[at // 8] >> at % 8 & 1)
+        return record.data[2 * at : 2 * at + 2].hex().upper()
+
+    def _point(self, cells: Cells, row: RulerRow, width: int) -> None:
+        place = row.place
+        assert place is not None
+        point, app = place.point, self.kanaleto
+        reading = app.engine.session.board.reading(place, app.moment.now_s)
+        if row.is_more:
+            bit = point.codec.bits
+            cells.put("├ ", "ochre")
+            cells.put(f"{bit[0] if bit and bit[0] == bit[1] else f'{bit[0]}–{bit[1]}' if bit else ''} ", "muted")
+        else:
+            cells.put(_POINT_MARKS[row.part] + " ", "ochre")
+        left = width - cells.width
+        age = 8 if left >= 62 else 0
+        value = 22 if left >= 70 else 17 if left >= 44 else 13
+        kind = 20 if left >= 80 else 14 if left >= 50 else 0
+        name = max(left - age - value - kind - 1, 8)
+        cells.put(f"{'⨯ ' if row.overlaps else ''}{point.name}", "terracotta" if row.overlaps else "ink", name, bold=not row.is_more)
+        if kind:
+            cells.put(_kind_text(point.codec, point.table.is_bits), "muted", kind)
+        good = reading.quality is Quality.GOOD
+        tone = (limit_tone(point.limits, reading.value) or "ink") if good else DEAD_TONES[reading.quality]
+        cells.put(value_text(point, reading), tone, value, bold=good)
+        if age:
+            cells.put("asked" if point.period_s == DEMAND and reading.age_s is None else age_text(reading.age_s), "muted", age, right=True)
+
+
+def _kind_text(codec: Codec, is_bit: bool) -> str:
+    if is_bit:
+        return "bool"
+    text = str(codec)
+    if codec.scale is not None:
+        text += f" ×{codec.scale.factor:g}" if isinstance(codec.scale, Scale) else " curve"
+    return text

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from kanaleto.site.counting import from_wire
+from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.edit import NEW_MAP, with_device, with_line, with_link, with_rows
 from kanaleto.site.link import Link, SerialLink
 from kanaleto.site.model import Device, Line, Site
@@ -40,9 +40,17 @@ def device_of(site: Site, link: Link, unit_id: int) -> Device | None:
     return next((device for device in line.devices if device.unit_id == unit_id), None) if line is not None else None
 
 
-def add_device(workspace: Workspace, site: Site, link: Link, unit_id: int, name: str = "", points: Sequence[NewPoint] = ()) -> Site:
+def add_device(
+    workspace: Workspace,
+    site: Site,
+    link: Link,
+    unit_id: int,
+    name: str = "",
+    points: Sequence[NewPoint] = (),
+    numbering: Numbering = Numbering.PROTOCOL,
+) -> Site:
     """Add the line where the site has none that leads there, the device where that unit has none, and the points to its map; names
-    that are taken get a number. Raises CannotEdit."""
+    that are taken get a number. A new device's map counts as `numbering`. Raises CannotEdit."""
     text = workspace.text()
     texts: dict[Path, str] = {}
     line = line_of(site, link)
@@ -54,7 +62,9 @@ def add_device(workspace: Workspace, site: Site, link: Link, unit_id: int, name:
     if device is None:
         device_name = _free(name or f"Unit {unit_id}", {other.name for _, other in site.devices()})
         map_path = _free_path(workspace.path.parent / "maps", _slug(f"{line_name} {device_name}"))
+        counted = {"numbering": numbering.value} if numbering is not Numbering.PROTOCOL else {}
         keys: dict[str, object] = {"name": device_name, "unit_id": unit_id, "map": map_path.relative_to(workspace.path.parent).as_posix()}
+        keys |= counted
         text = with_device(text, line_name, keys)
         map_text = NEW_MAP
     elif device.map_path is None:
@@ -67,7 +77,7 @@ def add_device(workspace: Workspace, site: Site, link: Link, unit_id: int, name:
     for point in points:
         called = _free(point.name, taken_names)
         taken_names.add(called)
-        address = from_wire(point.address, point.table, device.numbering) if device is not None else str(point.address)
+        address = from_wire(point.address, point.table, device.numbering if device is not None else numbering)
         rows.append({"name": called, "table": point.table.value, "address": address, **dict(point.cells)})
     texts[map_path] = with_rows(map_text, rows)
     if line is None or device is None:

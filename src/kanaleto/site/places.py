@@ -10,6 +10,7 @@ from platformdirs import user_data_path, user_state_path
 from kanaleto.site.edit import write_whole
 
 _MOST_RECENT = 12
+_MOST_HEADINGS = 500
 _SITE_FILE = "site.toml"
 
 
@@ -40,6 +41,23 @@ class Places:
         try:
             self.state.mkdir(parents=True, exist_ok=True)
             write_whole(self.state / "recent.json", json.dumps([str(one) for one in paths]) + "\n")
+        except OSError:
+            return
+
+    def headings(self) -> dict[str, str]:
+        """Fields by heading, as they were corrected by hand."""
+        try:
+            kept = json.loads((self.state / "headings.json").read_text(encoding="utf-8"))
+        except (OSError, ValueError):
+            return {}
+        return {str(key): str(value) for key, value in kept.items()} if isinstance(kept, dict) else {}
+
+    def note_heading(self, heading: str, name: str) -> None:
+        """Remember one; a folder that cannot be written is no reason to fail."""
+        kept = dict(list((self.headings() | {heading: name}).items())[-_MOST_HEADINGS:])
+        try:
+            self.state.mkdir(parents=True, exist_ok=True)
+            write_whole(self.state / "headings.json", json.dumps(kept, ensure_ascii=False) + "\n")
         except OSError:
             return
 

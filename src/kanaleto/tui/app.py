@@ -16,6 +16,7 @@ from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import LineStatus
 from kanaleto.site.edit import set_device_keys
 from kanaleto.site.faults import FaultyFile
+from kanaleto.site.link import Link
 from kanaleto.site.model import Site
 from kanaleto.site.watch import SiteFiles
 from kanaleto.site.workspace import CannotEdit
@@ -306,6 +307,13 @@ class KanaletoApp(App[None]):
             return
         self.take_site(site)
         self.tell(f"{word}: {what}")
+
+    def show_map_of(self, link: Link, unit_id: int) -> None:
+        """Look at the map of a device that was just added to or made."""
+        view = self.query_one(MapView)
+        view.show_device(link, unit_id)
+        view.end_import()
+        self.set_timer(0.1, lambda: self.action_view("2"))
 
     def action_scratch(self) -> None:
         self.action_view("1")

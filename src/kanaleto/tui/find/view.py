@@ -18,6 +18,7 @@ from kanaleto.tui.find.field import rows_of
 from kanaleto.tui.find.findings import Finding, FoundRows, findings_of
 from kanaleto.tui.find.keeping import Keeping
 from kanaleto.tui.find.places import HeadRow, PlaceRow, PlaceRows, PlacesRow, SiteRow, rows_under
+from kanaleto.tui.map.view import MapView
 from kanaleto.tui.scratch.form import ScratchForm
 from kanaleto.tui.scratch.rows import ScratchColumns, ScratchRows
 from kanaleto.tui.shared.cells import Cells
@@ -96,6 +97,7 @@ class FindView(Keeping, Drawn, Horizontal):
         Binding("A", "draft", show=False),
         Binding("s", "keep_settings", show=False),
         Binding("y", "type_link", show=False),
+        Binding("i", "import", show=False),
         Binding("enter", "open", show=False),
         Binding("tab,right,l", "panel(1)", show=False),
         Binding("shift+tab,left,h", "panel(-1)", show=False),
@@ -317,6 +319,15 @@ class FindView(Keeping, Drawn, Horizontal):
     def action_type_link(self) -> None:
         self.remove_class("-show-found", "-show-middle")
         self.screen.set_focus(self._link)
+
+    def action_import(self) -> None:
+        """A table of others for the unit in the fields, or the one in hand."""
+        if self._chosen is None or self._chosen.link is None:
+            self.kanaleto.tell("choose a place at the left first, or type a link (y)")
+            return
+        unit = self.form.question.unit_id if self.form.has_focus or self.words.has_focus else self.unit_in_hand()
+        self.kanaleto.action_view("2")
+        self.kanaleto.query_one(MapView).ask_import(self._chosen.link, unit)
 
     def open_filter(self) -> None:
         self.action_type_link()

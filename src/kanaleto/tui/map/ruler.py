@@ -55,8 +55,6 @@ class RulerRows(Rows[Row]):
         if row.gap is not None:
             more = 1000 * (row.gap.second_s - row.gap.through_s)
             cells.put(f": two requests cost {abs(more):.1f} ms {'more' if more > 0 else 'less'} than one", "dim")
-            if more > 0 and row.gap.is_forbidden:
-                cells.put(", and these are not to be read", "dim")
         return cells
 
     def _address(self, cells: Cells, row: RulerRow, width: int) -> None:

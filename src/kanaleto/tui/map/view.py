@@ -3,7 +3,9 @@
 import asyncio
 from collections.abc import Callable
 from dataclasses import replace
+from pathlib import Path
 
+from textual import events
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
@@ -12,7 +14,9 @@ from textual.strip import Strip
 from kanaleto.polling.plan import Place
 from kanaleto.polling.readings import off_by_one, other_readings, verdict
 from kanaleto.polling.ruler import RulerRow, ruler
+from kanaleto.site.adding import device_of
 from kanaleto.site.counting import Numbering
+from kanaleto.site.link import Link
 from kanaleto.site.maprows import assignments, parse_assignments, parse_new
 from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.site.pointedit import (
@@ -24,10 +28,12 @@ from kanaleto.site.pointedit import (
     shares_map,
     take_reading,
 )
+from kanaleto.site.sheets import CannotImport, Sheet, read_sheets, read_text_table
 from kanaleto.site.workspace import CannotEdit
 from kanaleto.tui.live.rows import value_text
 from kanaleto.tui.map.beside import PointBeside, Readings
 from kanaleto.tui.map.devices import DeviceList, UnitRow
+from kanaleto.tui.map.importing import ImportPane
 from kanaleto.tui.map.ruler import RulerRows
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
@@ -101,6 +107,8 @@ class MapView(Drawn, Horizontal):
         Binding("c", "change", show=False),
         Binding("C", "copy", show=False),
         Binding("v", "mark", show=False),
+        Binding("i", "import", show=False),
+        Binding("y", "clipboard", show=False),
         Binding("delete,backspace", "delete", show=False),
         Binding("enter", "open", show=False),
         Binding("tab,right,l", "panel", show=False),
@@ -117,6 +125,9 @@ class MapView(Drawn, Horizontal):
     MapView.-narrow.-devices #map-left { display: block; }
     MapView.-narrow.-beside #map-middle { display: none; }
     MapView.-narrow.-beside PointBeside { width: 1fr; }
+    MapView.-importing RulerRows, MapView.-importing MapHead, MapView.-importing MapFoot { display: none; }
+    MapView.-importing PointBeside { display: none; }
+    MapView.-importing ImportPane { display: block; }
     """
 
     def __init__(self, **arguments: object) -> None:
@@ -127,6 +138,7 @@ class MapView(Drawn, Horizontal):
         self._ranked_s = 0.0
         self._is_ranking = False
         self._is_open = False
+        self._wanted: tuple[Link, int] | None = None
 
     def compose(self) -> ComposeResult:
         with Vertical(id="map-left"):
@@ -134,6 +146,7 @@ class MapView(Drawn, Horizontal):
         with Vertical(id="map-middle"):
             yield MapHead()
             yield RulerRows()
+            yield ImportPane()
             yield Filter()
             yield MapFoot()
         yield PointBeside()
@@ -150,6 +163,9 @@ class MapView(Drawn, Horizontal):
         """The plan has changed, or another device is looked at."""
         session = self.kanaleto.engine.session
         self._version = session.version
+        wanted = device_of(session.site, *self._wanted) if self._wanted is not None else None
+        if wanted is not None:
+            self.device, self._wanted = wanted, None
         self._list.fill(session.site.lines)
         row = self._list.current
         name = self.device.name if self.device is not None else row.device.name if isinstance(row, UnitRow) else ""
@@ -231,13 +247,19 @@ class MapView(Drawn, Horizontal):
             self._beside.refresh()
 
     def focus_rows(self) -> None:
-        self.screen.set_focus(self._ruler if self._ruler.rows else self._list)
+        if self.has_class("-importing"):
+            self.query_one(ImportPane).focus_rows()
+        else:
+            self.screen.set_focus(self._ruler if self._ruler.rows else self._list)
 
     def keys_here(self) -> list[tuple[str, str]]:
+        if self.has_class("-importing"):
+            return self.query_one(ImportPane).keys_here()
         if self._list.has_focus:
             return [("enter", "its registers"), ("a", "add point"), ("i", "import map")]
         return [
-            ("d", "what the display says"), ("b", "take reading"), ("< >", "choose it"), ("z", "off by one?"), ("a", "add"), ("c", "change"),
+            ("d", "what the display says"), ("b", "take reading"), ("< >", "choose it"), ("z", "off by one?"), ("a", "add"),
+            ("c", "change"),
             ("v", "mark"), ("i", "import map"), ("/", "filter"),
         ]  # fmt: skip
 
@@ -253,7 +275,9 @@ class MapView(Drawn, Horizontal):
         self.focus_rows()
 
     def back(self) -> None:
-        if self._is_open:
+        if self.has_class("-importing"):
+            self.end_import()
+        elif self._is_open:
             self._is_open = False
         elif self._ruler.marked:
             self._ruler.marked.clear()
@@ -409,6 +433,60 @@ class MapView(Drawn, Horizontal):
         if device is not None and points:
             self._edit(lambda: delete_points(self.kanaleto.holder.workspace(), device, points))
             self._ruler.marked.clear()
+
+    # In and out
+
+    def action_import(self) -> None:
+        if self.line is None or self.device is None:
+            self.kanaleto.tell("find or add a device first (1); there i imports a map for the unit in the fields")
+            return
+        self.ask_import(self.line.link, self.device.unit_id)
+
+    def ask_import(self, link: Link, unit_id: int) -> None:
+        """Ask for a file, and show how its columns are understood."""
+        self.kanaleto.query_one(Prompt).ask(
+            f"import a table for unit {unit_id} of {link.place}: file", "", lambda text: self._open_import(text, link, unit_id)
+        )
+
+    def _open_import(self, text: str, link: Link, unit_id: int) -> None:
+        try:
+            sheets = read_sheets(Path(text.strip()))
+        except CannotImport as error:
+            self.kanaleto.tell(str(error))
+            return
+        self._show_import(sheets, link, unit_id)
+
+    def _show_import(self, sheets: list[Sheet], link: Link, unit_id: int) -> None:
+        device = device_of(self.kanaleto.site, link, unit_id)
+        self.add_class("-importing")
+        self.query_one(ImportPane).begin(sheets, link, unit_id, device)
+        self.focus_rows()
+        self.kanaleto.tick()
+
+    def end_import(self) -> None:
+        self.remove_class("-importing")
+        self.focus_rows()
+        self.kanaleto.tick()
+
+    def show_device(self, link: Link, unit_id: int) -> None:
+        """Look at that one, once the edited site is taken over."""
+        self._wanted = (link, unit_id)
+
+    def on_paste(self, event: events.Paste) -> None:
+        """A table from the clipboard."""
+        if self.line is None or self.device is None:
+            return
+        try:
+            sheet = read_text_table(event.text)
+        except CannotImport as error:
+            self.kanaleto.tell(str(error))
+            return
+        self._show_import([sheet], self.line.link, self.device.unit_id)
+
+    def action_clipboard(self) -> None:
+        text = self.rows_as_text()
+        self.app.copy_to_clipboard(text)
+        self.kanaleto.tell(f"{text.count(chr(10)) - 1} rows copied to the clipboard, with words and values")
 
     def rows_as_text(self) -> str:
         """The points that are marked, or all, as a table with their words and values, for the clipboard."""

@@ -42,6 +42,12 @@ class SiteHolder:
         """Whether the demo is what is open."""
         return self._is_demo(self._workspace.path)
 
+    def headings(self) -> dict[str, str]:
+        return self._places.headings()
+
+    def remember_heading(self, heading: str, name: str) -> None:
+        self._places.note_heading(heading, name)
+
     def recent(self) -> list[Path]:
         return self._recent
 

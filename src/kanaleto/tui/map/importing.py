@@ -1,0 +1,227 @@
+"""The step between a table and the map: how its columns are understood, what its rows become, and every doubt."""
+
+from dataclasses import dataclass
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Vertical
+from textual.strip import Strip
+
+from kanaleto.site.adding import NewPoint, add_device
+from kanaleto.site.counting import Numbering, to_wire
+from kanaleto.site.importing import Imported, import_rows
+from kanaleto.site.link import Link
+from kanaleto.site.matching import FIELDS, Matched, guess_numbering, match_columns, plain_word
+from kanaleto.site.model import Device
+from kanaleto.site.pointedit import add_points
+from kanaleto.site.sheets import Sheet
+from kanaleto.site.workspace import CannotEdit
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.rows import Rows
+from kanaleto.wire.codes import Table
+
+_COUNTS = {
+    Numbering.PROTOCOL: "addresses count from 0, as on the wire",
+    Numbering.ONE: "addresses count from 1",
+    Numbering.REFERENCE: "addresses are references such as 40001",
+}
+_MOST_DOUBTS = 500
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnRow:
+    column: int
+    heading: str
+    field: str
+    samples: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class TextRow:
+    text: str
+    tone: str
+
+
+ImportRow = ColumnRow | TextRow | None
+
+
+class ImportRows(Rows[ImportRow]):
+    BINDINGS = [
+        Binding("left,h", "field(-1)", show=False),
+        Binding("right,l", "field(1)", show=False),
+        Binding("x", "field(0)", show=False),
+    ]
+    DEFAULT_CSS = "ImportRows { width: 1fr; height: 1fr; scrollbar-size: 1 1; background: $background; }"
+
+    def may_rest(self, row: ImportRow) -> bool:
+        return isinstance(row, ColumnRow)
+
+    def draw(self, row: ImportRow, width: int, ground: str) -> Cells:
+        cells = Cells(self.palette, ground).put("  ")
+        if isinstance(row, TextRow):
+            return cells.put(row.text, row.tone.removesuffix("!"), bold=row.tone.endswith("!"))
+        if isinstance(row, ColumnRow):
+            cells.put(row.heading, "ink", 26).put(" → " if row.field else "   ", "ochre")
+            cells.put(row.field or "left out", "verdigris" if row.field else "dim", 14, bold=bool(row.field))
+            cells.put("  ").put("  ·  ".join(row.samples), "muted")
+        return cells
+
+    def action_field(self, step: int) -> None:
+        pane = self.parent
+        assert isinstance(pane, ImportPane)
+        row = self.current
+        if isinstance(row, ColumnRow):
+            pane.turn(row, step)
+
+
+class ImportHead(Drawn):
+    DEFAULT_CSS = "ImportHead { height: 3; }"
+
+    def render_line(self, y: int) -> Strip:
+        pane = self.parent
+        assert isinstance(pane, ImportPane)
+        cells = Cells(self.palette).put(" ")
+        if y == 0 and pane.matched is not None:
+            cells.put(f"Import {pane.matched.sheet.title}", bold=True)
+            more = f" · sheet {pane.at + 1} of {len(pane.sheets)}" if len(pane.sheets) > 1 else ""
+            cells.put(f"   {pane.said()}{more}", "muted")
+        elif y == 1:
+            cells.put(f"for {pane.target()} · {_COUNTS[pane.numbering]}", "muted")
+        return cells.strip(self.size.width)
+
+
+class ImportPane(Vertical):
+    """Shown instead of the ruler while a table is looked at. Nothing is taken over before enter."""
+
+    BINDINGS = [
+        Binding("enter", "take", show=False),
+        Binding("n", "count", show=False),
+        Binding("s", "sheet", show=False),
+    ]
+    DEFAULT_CSS = "ImportPane { height: 1fr; display: none; }"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.sheets: list[Sheet] = []
+        self.at = 0
+        self.matched: Matched | None = None
+        self.numbering = Numbering.PROTOCOL
+        self.imported = Imported((), ())
+        self._link: Link | None = None
+        self._unit_id = 1
+        self._device: Device | None = None
+
+    def compose(self) -> ComposeResult:
+        yield ImportHead()
+        yield ImportRows()
+
+    @property
+    def kanaleto(self):  # type: ignore[no-untyped-def]
+        return self.query_one(ImportHead).kanaleto
+
+    def begin(self, sheets: list[Sheet], link: Link, unit_id: int, device: Device | None) -> None:
+        """Look at the sheet with most rows first."""
+        self.sheets, self._link, self._unit_id, self._device = sheets, link, unit_id, device
+        self.at = max(range(len(sheets)), key=lambda at: len(sheets[at].rows))
+        self._match()
+
+    def _match(self) -> None:
+        self.matched = match_columns(self.sheets[self.at], self.kanaleto.holder.headings())
+        is_old = self._device is not None and self._device.points
+        self.numbering = self._device.numbering if is_old and self._device is not None else guess_numbering(self.matched)
+        self._understand()
+
+    def _understand(self) -> None:
+        assert self.matched is not None
+        taken = [point.name for point in self._device.points] if self._device is not None else []
+        self.imported = import_rows(self.matched, self.numbering, taken)
+        rows = self.matched.sheet.rows[self.matched.heading + 1 :][:4]
+        shown: list[ImportRow] = [
+            ColumnRow(
+                column, heading.replace("\n", " "), self.matched.columns.get(column, ""),
+                tuple(cells[column][:18].replace("\n", " ") for _, cells in rows if column < len(cells) and cells[column]),
+            )
+            for column, heading in enumerate(self.matched.headings)
+        ]  # fmt: skip
+        lost = sum(doubt.is_lost for doubt in self.imported.doubts)
+        shown += [
+            None,
+            TextRow(f"{len(self.imported.doubts)} doubts, {lost} rows left out" if self.imported.doubts else "no doubts", "muted!"),
+        ]
+        shown += [
+            TextRow(f"row {doubt.row}: {doubt.text}", "terracotta" if doubt.is_lost else "ochre") for doubt in self.imported.doubts[:500]
+        ]
+        shown += [None, TextRow("becomes", "muted!")]
+        for row in self.imported.rows[:8]:
+            shown.append(TextRow("  ".join(f"{key}={value}" for key, value in row.items()), "ink"))
+        self.query_one(ImportRows).set_rows(shown)
+        self.query_one(ImportHead).refresh()
+
+    def said(self) -> str:
+        return f"{len(self.imported.rows)} points, {len(self.imported.doubts)} doubts"
+
+    def target(self) -> str:
+        if self._device is not None:
+            return f"{self._device.name}, unit {self._unit_id}"
+        return f"unit {self._unit_id} of {self._link.place if self._link is not None else ''}, a new device"
+
+    def keys_here(self) -> list[tuple[str, str]]:
+        more = [("s", "next sheet")] if len(self.sheets) > 1 else []
+        return [
+            ("enter", "take over"),
+            ("← →", "what a column is"),
+            ("x", "leave it out"),
+            ("n", "how it counts"),
+            *more,
+            ("escape", "leave"),
+        ]
+
+    def focus_rows(self) -> None:
+        self.screen.set_focus(self.query_one(ImportRows))
+
+    def turn(self, row: ColumnRow, step: int) -> None:
+        """Another field for a column, remembered for the next table with such a heading."""
+        assert self.matched is not None
+        order = ("", *FIELDS)
+        name = order[(order.index(row.field) + step) % len(order)] if step else ""
+        self.matched.assign(row.column, name)
+        self.kanaleto.holder.remember_heading(plain_word(row.heading), name)
+        self._understand()
+
+    def action_count(self) -> None:
+        if self._device is not None and self._device.points:
+            self.kanaleto.tell(f"{self._device.name} has points already, and counts as its numbering says")
+            return
+        order = list(_COUNTS)
+        self.numbering = order[(order.index(self.numbering) + 1) % len(order)]
+        self._understand()
+
+    def action_sheet(self) -> None:
+        self.at = (self.at + 1) % len(self.sheets)
+        self._match()
+
+    def action_take(self) -> None:
+        app, rows = self.kanaleto, self.imported.rows
+        if not rows or self._link is None:
+            app.tell("no row of this table gives a point: say what its columns are")
+            return
+        workspace = app.holder.workspace()
+        try:
+            if self._device is not None and self._device.points:
+                site = add_points(workspace, self._device, rows)
+            else:
+                points = [_new_point(row, self.numbering) for row in rows]
+                site = add_device(workspace, app.site, self._link, self._unit_id, "", points, self.numbering)
+        except (CannotEdit, OSError, ValueError) as error:
+            app.tell(str(error))
+            return
+        app.take_site(site)
+        app.show_map_of(self._link, self._unit_id)
+        app.tell(f"{len(rows)} points taken over, {len(self.imported.doubts)} doubts; ctrl+z takes them back")
+
+
+def _new_point(row: dict[str, str], numbering: Numbering) -> NewPoint:
+    table = Table(row["table"])
+    cells = tuple((key, value) for key, value in row.items() if key not in ("name", "table", "address"))
+    return NewPoint(row["name"], table, to_wire(row["address"], table, numbering), cells)

@@ -19,7 +19,9 @@ class Line(Input):
         if not self.has_focus:  # typed ahead, while this line was being left
             event.stop()
             event.prevent_default()
-            self.app.post_message(events.Key(event.key, event.character))
+            target = self.app.focused
+            if target is not None and target is not self:
+                target.post_message(events.Key(event.key, event.character))
         elif event.key in ("enter", "escape"):
             event.stop()
             event.prevent_default()

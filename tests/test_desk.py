@@ -131,7 +131,7 @@ class Editing(unittest.TestCase):
         workspace = Workspace(self.folder / "site.toml")
         self.add(workspace, Site("New site", ()))
         before = workspace.path.read_text()
-        with self.assertRaisesRegex(CannotEdit, "faulty site"):
+        with self.assertRaisesRegex(CannotEdit, "not taken: "):
             workspace.change("nonsense", {workspace.path: before + "[[line]]\nname = 7\n"})
         self.assertEqual(workspace.path.read_text(), before)
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kanaleto.site.edit import new_site_text, write_whole
+from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Site
 from kanaleto.site.sitefile import load_site
 
@@ -93,9 +94,10 @@ class Workspace:
         except OSError as error:
             self._write_back(instead)
             raise CannotEdit(f"{error.filename or self.path} cannot be written: {error.strerror}") from None
-        except Exception as error:  # faults of the file: whatever it is, the files are as they were before it is told
+        except FaultyFile as faulty:
             self._write_back(instead)
-            raise CannotEdit(f"that would make a faulty site: {error}") from error
+            fault = faulty.faults[0]
+            raise CannotEdit(f"not taken: {fault.text} ({fault.path.name}, line {fault.line})") from None
         return site
 
     def _write(self, texts: dict[Path, str | None]) -> None:

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
+from textual import events
 from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
 from textual.containers import Vertical
@@ -27,6 +28,7 @@ from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.toprow import TopRow
 from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.map.view import MapView
+from kanaleto.tui.scratch.form import ScratchForm
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import PALETTES, Palette, theme_of
 from kanaleto.tui.shared.prompt import Prompt
@@ -96,6 +98,14 @@ class KanaletoApp(App[None]):
         """An error of ours ends the application; it is told in one sentence by whoever started it, not by a traceback on the screen."""
         self.crash = self.crash or error
         self.exit()
+
+    async def on_event(self, event: events.Event) -> None:
+        """Keys that are no text are acted on at once, one after the other, so that what is typed ahead goes where the focus is by then."""
+        if isinstance(event, events.Key) and not event.is_forwarded:
+            is_text = isinstance(self.focused, Input | ScratchForm) or len(self.screen_stack) > 1
+            if not is_text and await self._check_bindings(event.key):
+                return
+        await super().on_event(event)
 
     def get_theme_variable_defaults(self) -> dict[str, str]:
         return theme_of("lagoon").variables  # style sheets are read before a theme is set
@@ -273,7 +283,7 @@ class KanaletoApp(App[None]):
     def _show_site(self, site: Site) -> None:
         self.take_site(site)
         self.tell(f"{site.name} is open")
-        self.set_timer(0.1, lambda: self.action_view("3" if site.point_count else "1"))
+        self.action_view("3" if site.point_count else "1")
 
     def action_new_site(self) -> None:
         self.take_site(self.holder.new())
@@ -313,7 +323,7 @@ class KanaletoApp(App[None]):
         view = self.query_one(MapView)
         view.show_device(link, unit_id)
         view.end_import()
-        self.set_timer(0.1, lambda: self.action_view("2"))
+        self.action_view("2")
 
     def action_scratch(self) -> None:
         self.action_view("1")

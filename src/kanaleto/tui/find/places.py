@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from pathlib import Path
 
+from textual.message import Message
+
 from kanaleto.site.link import SerialLink
 from kanaleto.survey.desk import Place
 from kanaleto.survey.ports import PortInfo
@@ -46,6 +48,16 @@ PlacesRow = HeadRow | PlaceRow | SaidRow | SiteRow | None
 
 class PlaceRows(Rows[PlacesRow]):
     DEFAULT_CSS = "PlaceRows { width: 1fr; height: 1fr; scrollbar-size: 1 1; background: $background; }"
+
+    class Below(Message):
+        """Down from the last row."""
+
+    def action_move(self, step: int) -> None:
+        is_last = not any(self.may_rest(row) for row in self.rows[self.cursor + 1 :])
+        if step > 0 and is_last:
+            self.post_message(self.Below())
+        else:
+            super().action_move(step)
 
     def may_rest(self, row: PlacesRow) -> bool:
         return isinstance(row, PlaceRow | SiteRow)

@@ -3,7 +3,6 @@
 from dataclasses import replace
 from pathlib import Path
 
-from textual import events
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
@@ -355,15 +354,8 @@ class FindView(Keeping, Drawn, Horizontal):
         self._is_choosing = self._is_choosing or self._list.has_focus
         self.tick()
 
-    def on_key(self, event: events.Key) -> None:
-        rows = self._list.rows
-        if (
-            event.key in ("down", "j")
-            and self._list.has_focus
-            and not any(self._list.may_rest(row) for row in rows[self._list.cursor + 1 :])
-        ):
-            event.stop()
-            self.action_type_link()
+    def on_place_rows_below(self, event: PlaceRows.Below) -> None:
+        self.action_type_link()
 
     # The link line, places and sites
 

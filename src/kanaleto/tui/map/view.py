@@ -166,6 +166,8 @@ class MapView(Drawn, Horizontal):
         wanted = device_of(session.site, *self._wanted) if self._wanted is not None else None
         if wanted is not None:
             self.device, self._wanted = wanted, None
+            if self.screen.focused is self._list:  # there were no registers yet to focus
+                self.call_after_refresh(self._focus_new)
         self._list.fill(session.site.lines)
         row = self._list.current
         name = self.device.name if self.device is not None else row.device.name if isinstance(row, UnitRow) else ""
@@ -174,6 +176,10 @@ class MapView(Drawn, Horizontal):
             found = row.line, row.device
         self.line, self.device = found if found is not None else (None, None)
         self._fill()
+
+    def _focus_new(self) -> None:
+        if self.screen.focused is self._list:
+            self.focus_rows()
 
     def _fill(self) -> None:
         before = self.place
@@ -219,7 +225,7 @@ class MapView(Drawn, Horizontal):
         """Other readings, on a thread, now and then."""
         place, readings = self.place, self._beside.readings
         now = self.kanaleto.moment.now_s
-        is_new = readings.place is None or place is None or readings.place.point is not place.point
+        is_new = not _is_same(readings.place, place)
         if place is None or self._is_ranking or (not is_new and now - self._ranked_s < _RANK_EVERY_S):
             return
         display = readings.display if not is_new else ""
@@ -242,7 +248,7 @@ class MapView(Drawn, Horizontal):
 
     def _take_readings(self, readings: Readings) -> None:
         self._is_ranking = False
-        if self.place is not None and readings.place is not None and readings.place.point is self.place.point:
+        if self.place is not None and _is_same(readings.place, self.place):
             self._beside.readings = replace(readings, place=self.place)
             self._beside.refresh()
 
@@ -508,3 +514,10 @@ class MapView(Drawn, Horizontal):
                 )
                 lines.append("\t".join(cells))
         return "\n".join(lines) + "\n"
+
+
+def _is_same(one: Place | None, other: Place | None) -> bool:
+    """The same point, maybe of another plan."""
+    if one is None or other is None:
+        return False
+    return (one.device.name, one.point.name, one.point.address) == (other.device.name, other.point.name, other.point.address)

@@ -16,7 +16,7 @@ class Line(Input):
         raise NotImplementedError
 
     async def _on_key(self, event: events.Key) -> None:
-        if not self.has_focus:  # typed ahead, while this line was being left
+        if self.screen.focused is not self:  # typed ahead, while this line was being left; `has_focus` follows only later
             event.stop()
             event.prevent_default()
             target = self.app.focused

@@ -97,7 +97,7 @@ class Workspace:
         except FaultyFile as faulty:
             self._write_back(instead)
             fault = faulty.faults[0]
-            raise CannotEdit(f"not taken: {fault.text} ({fault.path.name}, line {fault.line})") from None
+            raise CannotEdit(f"not taken: {fault.text} ({fault.file.name}, line {fault.line})") from None
         return site
 
     def _write(self, texts: dict[Path, str | None]) -> None:

@@ -193,7 +193,7 @@ class Imports(unittest.TestCase):
             self.assertIn(reason, " ".join(doubt.text for doubt in imported.doubts if doubt.row == row))
             self.assertEqual(doubts[row].is_lost, is_lost, row)
         keys = ("name", "table", "address", "type", "factor", "unit", "access")
-        text = "\n".join(",".join(cells) for cells in (keys, *((row.get(key, "") for key in keys) for row in imported.rows)))
+        text = "\n".join(",".join(cells) for cells in (keys, *(tuple(row.get(key, "") for key in keys) for row in imported.rows)))
         _, faults = read_map(Path("m.csv"), text, MapDefaults(Numbering.REFERENCE))
         self.assertEqual([fault for fault in faults if not fault.is_warning], [])
 

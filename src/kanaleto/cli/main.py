@@ -23,6 +23,7 @@ _COMMANDS = {
     "compose": "the bytes of a request in every framing; nothing is sent",
     "demo": "the demo site: simulated devices and the application",
     "explain": "a frame, field by field, and the verdict on its check bytes",
+    "export": "a device's map as CSV, workbook, JSON or Thing Description",
     "find": "get an answer at all: ports, settings, units, registers",
     "identify": "what a device says of itself",
     "poll": "poll a site, a line a sample",

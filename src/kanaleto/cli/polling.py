@@ -8,7 +8,7 @@ from kanaleto.cli.failures import outcome_error
 from kanaleto.cli.output import emit, iso
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.polling.board import Quality, Record
+from kanaleto.polling.board import Board, Quality, Record, times_ten_to
 from kanaleto.polling.engine import quieten_collector, raise_file_limit
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Tally
@@ -27,9 +27,12 @@ class _Printer:
         self._is_json = is_json
         self._told: dict[str, str] = {}
 
-    def on_record(self, block: Block, record: Record) -> None:
+    def on_record(self, block: Block, record: Record, board: Board) -> None:
         for number, point in enumerate(block.points):
             value = record.values[number]
+            if point.exponent and isinstance(value, int | float):
+                power = board.exponent_of(block.device.name, point)
+                value = NoValue(f"its exponent, {point.exponent}, is not known") if power is None else times_ten_to(value, power)
             is_bad = isinstance(value, NoValue)
             data = record.data if block.request.table.is_bits else record.data[2 * block.offsets[number] :][: 2 * point.size]
             if not self._is_json:
@@ -81,7 +84,7 @@ class _PrintingSession(Session):
 
     def on_record(self, block: Block, record: Record) -> None:
         if self._printer is not None:
-            self._printer.on_record(block, record)
+            self._printer.on_record(block, record, self.board)
 
     def on_unreachable(self, line: Line, why: str) -> None:
         if self._printer is not None:

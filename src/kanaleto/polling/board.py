@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import NamedTuple
 
-from kanaleto.polling.plan import Block, Place, Plan
-from kanaleto.site.model import DEMAND
+from kanaleto.polling.plan import FORMULA, Block, Place, Plan
+from kanaleto.site.model import DEMAND, Point
 from kanaleto.values.codec import NoValue, Value
 
 TRACE_EVERY_S = 0.5
@@ -66,6 +66,25 @@ class Board:
         self.cycles_s: list[float] = [block.period_s for block in plan.blocks]  # the period as reached
         self.traces: list[deque[Record]] = [deque(maxlen=TRACE_LENGTH) for _ in plan.blocks]
         self._traced_at = [-TRACE_EVERY_S] * len(plan.blocks)
+        self.derived: dict[str, Reading] = {}  # by name
+        self._exponents: dict[tuple[str, str], Place] = {}
+        self.note_places(plan)
+
+    def note_places(self, plan: Plan) -> None:
+        """Where the points that are powers of ten for others stand by now."""
+        wanted = [place for place in plan.places if place.point.exponent]
+        by_name = {(place.device.name, place.point.name): place for place in plan.places} if wanted else {}
+        found = {(place.device.name, place.point.name): by_name.get((place.device.name, place.point.exponent)) for place in wanted}
+        self._exponents = {key: place for key, place in found.items() if place is not None}
+
+    def exponent_of(self, device_name: str, point: Point) -> int | None:
+        """The power of ten that another point holds for this one: 0 where it needs none, None while it is not known."""
+        if not point.exponent:
+            return 0
+        place = self._exponents.get((device_name, point.name))
+        record = self.records[place.block.index] if place is not None and place.block is not None else None
+        value = record.values[place.number] if record is not None and place is not None else None
+        return int(value) if isinstance(value, int | float) and -30 <= value <= 30 and value == int(value) else None
 
     def extend(self, blocks: Sequence[Block], length: int) -> None:
         """Room for blocks of a plan that grew; `length` is how many records there are to be."""
@@ -108,6 +127,8 @@ class Board:
         """A point as it stands at loop time `now_s`."""
         block = place.block
         if block is None:
+            if place.why_not is FORMULA and place.point.name in self.derived:
+                return self.derived[place.point.name]
             if place.is_refused:
                 return Reading(None, Quality.BAD, place.why_not, b"", None, None)
             return Reading(None, Quality.NEVER, f"not polled: {place.why_not}" if place.why_not else "not polled", b"", None, None)
@@ -124,6 +145,11 @@ class Board:
             quality, reason = Quality.STALE, trouble.reason if trouble else "not read in time"
         elif isinstance(value, NoValue):
             quality, reason = Quality.BAD, value.reason
+        if place.point.exponent and isinstance(value, int | float):
+            power = self.exponent_of(place.device.name, place.point)
+            if power is None:
+                return Reading(None, Quality.BAD, f"its exponent, {place.point.exponent}, is not known", data, age, record.wall_s)
+            value = times_ten_to(value, power)
         return Reading(value, quality, reason, data, age, record.wall_s)
 
     def stale_after_s(self, place: Place) -> float:
@@ -132,6 +158,12 @@ class Board:
         if block is None or block.period_s == DEMAND:
             return float("inf")
         return max(3 * block.period_s, 3 * self.cycles_s[block.index], place.device.timeout_s)
+
+
+def times_ten_to(value: int | float, power: int) -> int | float:
+    """Rounded once: 184 220 600 × 10⁻³ is 184 220.6."""
+    factor: int = 10 ** abs(power)
+    return value * factor if power >= 0 else value / factor
 
 
 def _data_of(data: bytes, place: Place) -> bytes:

@@ -9,10 +9,16 @@ from typing import NamedTuple
 from kanaleto.polling.cost import LineCost, line_cost
 from kanaleto.polling.lessons import Lessons
 from kanaleto.polling.partition import Rules, items_of, partition
+from kanaleto.site.link import TcpLink
 from kanaleto.site.model import DEMAND, Device, Line, Point, Site
 from kanaleto.values.block import BitBlock, RegisterBlock
+from kanaleto.values.codec import Codec
+from kanaleto.values.types import Kind, Order, ValueType
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
+
+DERIVED, FORMULA = "Derived", "a formula"
+_DERIVED_CODEC = Codec(ValueType(Kind.FLOAT64), Order.ABCD)
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,7 +122,17 @@ def plan_site(site: Site, lessons: Mapping[str, Lessons] | None = None) -> Plan:
         own_blocks, own_places = plan_device(line, device, (lessons or {}).get(device.name), len(blocks))
         blocks += own_blocks
         places += own_places
-    return Plan(tuple(blocks), tuple(places))
+    return Plan(tuple(blocks), (*places, *derived_places(site)))
+
+
+def derived_places(site: Site) -> list[Place]:
+    """Places of the derived points: no block reads them, the board has their readings by name."""
+    points = tuple(
+        Point(own.name, Table.INPUT, 0, _DERIVED_CODEC, 0.0, own.unit, own.decimals, limits=own.limits, note=own.note)
+        for own in site.derived
+    )
+    device = Device(DERIVED, 0, points, 1.0, 0)
+    return [Place(Line(site.name, TcpLink("0.0.0.0", 1), (device,)), device, point, None, 0, FORMULA) for point in points]
 
 
 def plan_device(

@@ -11,6 +11,7 @@ from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.board import Board, Record
+from kanaleto.polling.derived import EVERY_S, Formulas
 from kanaleto.polling.events import EventKind, EventLog
 from kanaleto.polling.health import Tally, Worst
 from kanaleto.polling.lessons import Lessons
@@ -87,6 +88,7 @@ class Session:
         self.switched_off: set[tuple[str, str]] = set()  # device and point
         self.plan: Plan = plan_site(site, self.lessons)
         self.board = Board(self.plan)
+        self._formulas = Formulas(site, self.plan)
         self.version = 0
         self.exchanges: deque[Exchange] = deque(maxlen=EXCHANGES_KEPT)
         self.events = EventLog(wall)
@@ -96,6 +98,7 @@ class Session:
         self._make = make_exchanger or (lambda line: exchanger_for(line.link, line.connect_timeout_s, line.gap_s))
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._over: asyncio.Future[None] | None = None
+        self._derive_timer: asyncio.TimerHandle | None = None
         self._connecting = asyncio.Semaphore(MOST_CONNECTING)
         self._blocks_by_line = self.plan.blocks_by_line()
         self.pollers = [self._poller(line) for line in site.lines]
@@ -154,6 +157,7 @@ class Session:
         self.board.extend([block for block in blocks if block.key not in before], len(self.board.records) + len(blocks))
         new_places = iter([place.with_block(swapped.get(id(place.block))) for place in places])
         self.plan = Plan((*kept, *own), tuple(next(new_places) if place.device is device else place for place in self.plan.places))
+        self._note_plan()
         self.version += 1
         for poller in self.pollers:
             if poller.line is line:
@@ -165,21 +169,37 @@ class Session:
                 if told:
                     self.on_event(EventKind.LEARNED, line.name, device.name, told)
 
+    def _note_plan(self) -> None:
+        """Points stand elsewhere now: formulas and powers of ten follow."""
+        self.board.note_places(self.plan)
+        self._formulas = Formulas(self.site, self.plan)
+
     # Running
 
     async def run(self) -> None:
         """Poll until cancelled."""
         loop = asyncio.get_running_loop()
         self._over = loop.create_future()
+        self._derive(loop)
         for poller in self.pollers:
             self._start(poller)
         try:
             await self._over
         finally:
+            if self._derive_timer is not None:
+                self._derive_timer.cancel()
             tasks, self._tasks = list(self._tasks.values()), {}
             for task in tasks:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)
+
+    def _derive(self, loop: asyncio.AbstractEventLoop) -> None:
+        """Evaluate the formulas, and again in a while."""
+        if self._over is None or self._over.done():
+            return
+        if self.site.derived:
+            self.board.derived = self._formulas.evaluate(self.board, loop.time())
+        self._derive_timer = loop.call_later(EVERY_S, self._derive, loop)
 
     def _start(self, poller: LinePoller) -> None:
         task = asyncio.get_running_loop().create_task(poller.run(), name=poller.line.name)
@@ -306,6 +326,7 @@ class Session:
         self.plan = plan_site(site, self.lessons)
         self.board = Board(self.plan)
         self.board.carry_over(self.plan, old_plan, old_board)
+        self._note_plan()
         self.version += 1
         self._blocks_by_line = self.plan.blocks_by_line()
         running = {poller.line.name: poller for poller in self.pollers}

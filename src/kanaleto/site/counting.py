@@ -1,5 +1,7 @@
 """Addresses as people count them: from 0 as on the wire, from 1, or as references of five or six digits (1.1b3, 4.4)."""
 
+import re
+from dataclasses import dataclass
 from enum import Enum
 
 from kanaleto.wire.codes import Table
@@ -25,8 +27,10 @@ def parse_number(text: str) -> int:
         raise ValueError(f"{text!r} is no whole number (decimal, or hexadecimal as 0x1F)") from None
 
 
-def to_wire(text: str, table: Table, numbering: Numbering) -> int:
+def to_wire(text: str, table: Table, numbering: "Counting") -> int:
     """The address on the wire (0…65535) for an address as printed. Raises ValueError with what would be right."""
+    if isinstance(numbering, OwnNumbering):
+        return numbering.to_wire(text)
     number = parse_number(text)
     if numbering is Numbering.PROTOCOL:
         address = number
@@ -57,11 +61,68 @@ def _from_reference(text: str, number: int, table: Table) -> int:
     return number - 1
 
 
-def from_wire(address: int, table: Table, numbering: Numbering) -> str:
+def from_wire(address: int, table: Table, numbering: "Counting") -> str:
     """An address on the wire as `numbering` prints it."""
+    if isinstance(numbering, OwnNumbering):
+        return numbering.from_wire(address)
     if numbering is Numbering.PROTOCOL:
         return str(address)
     if numbering is Numbering.ONE:
         return str(address + 1)
     digits = 4 if address < 9999 else 5
     return f"{table.reference_digit}{address + 1:0{digits}d}"
+
+
+@dataclass(frozen=True, slots=True)
+class OwnNumbering:
+    """A maker's own numbering: address on the wire = base + group × `group` + index × `index`; without groups `group` is 0.
+
+    Printed as `12.34` with groups, as one number without.
+    """
+
+    base: int = 0
+    group: int = 0
+    index: int = 1
+
+    def to_wire(self, text: str) -> int:
+        """The address for a number as the manual has it: `12.34`, `P12-34`, `1234`. Raises ValueError."""
+        match = re.fullmatch(r"[A-Za-z]*\s*(\d+)(?:\s*[.\-/:]\s*(\d+))?", text.strip())
+        if match is None:
+            raise ValueError(f"{text!r} is no number of this map's own numbering, such as {'12.34' if self.group else '1234'}")
+        if bool(self.group) != (match[2] is not None):
+            form = "group and index, as in 12.34" if self.group else "one number, as in 1234"
+            raise ValueError(f"{text!r} does not fit this map's own numbering, which has {form}")
+        group, index = (int(match[1]), int(match[2])) if match[2] is not None else (0, int(match[1]))
+        if self.group and not 0 <= index * self.index < self.group:
+            raise ValueError(f"{text!r}: an index of this map's own numbering is below {self.group // self.index}")
+        address = self.base + group * self.group + index * self.index
+        if not 0 <= address <= _LAST:
+            raise ValueError(f"{text!r} is address {address} by this map's own numbering, and there are 0…{_LAST}")
+        return address
+
+    def from_wire(self, address: int) -> str:
+        """The number for an address, or the address where none leads to it."""
+        offset = address - self.base
+        group, rest = divmod(offset, self.group) if self.group else (0, offset)
+        index, over = divmod(rest, self.index)
+        if offset < 0 or over:
+            return f"wire {address}"
+        return f"{group}.{index:02d}" if self.group else str(index)
+
+
+Counting = Numbering | OwnNumbering
+
+
+def countings(text: str, table: Table) -> list[tuple[Numbering, int]]:
+    """Every way of counting that a typed address fits, with the address on the wire by it; a reference of five or six digits fits
+    the first two as well, and is what it most likely is."""
+    found = []
+    for numbering in Numbering:
+        is_reference = text.strip().isdecimal() and len(text.strip()) in (5, 6) and text.strip()[0] in "0134"
+        if numbering is Numbering.REFERENCE and not is_reference:
+            continue
+        try:
+            found.append((numbering, to_wire(text, table, numbering)))
+        except ValueError:
+            continue
+    return found

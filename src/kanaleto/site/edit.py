@@ -122,10 +122,15 @@ def _tables(parent: tomlkit.TOMLDocument | Table, key: str) -> list[Table]:
 
 def write_whole(path: Path, text: str) -> None:
     """Write a file beside its place and rename it, so that it is there whole or as it was."""
+    write_bytes_whole(path, text.encode("utf-8"))
+
+
+def write_bytes_whole(path: Path, data: bytes) -> None:
+    """As `write_whole`, for any bytes."""
     descriptor, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
     try:
-        with os.fdopen(descriptor, "w", encoding="utf-8", newline="") as file:
-            file.write(text)
+        with os.fdopen(descriptor, "wb") as file:
+            file.write(data)
         if path.exists():
             os.chmod(name, path.stat().st_mode)
         os.replace(name, path)

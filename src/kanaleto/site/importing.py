@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kanaleto.site.counting import Numbering, from_wire, to_wire
-from kanaleto.site.matching import Matched, plain_word, type_of
+from kanaleto.site.matching import OWN_COLUMNS, Matched, plain_word, type_of
 from kanaleto.site.tablewords import ACCESS, TABLES
 from kanaleto.values.types import Kind, parse_order, parse_type
 from kanaleto.wire.codes import Table
@@ -212,7 +212,7 @@ class _Taking:
         labels = _labels(raw.get("labels", ""))
         if labels:
             row["labels"] = labels
-        for name in ("unit", "note"):
+        for name in ("unit", "note", *OWN_COLUMNS):
             if raw.get(name):
                 row[name] = raw[name].replace("\n", " ")
 

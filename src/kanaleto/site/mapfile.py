@@ -8,9 +8,10 @@ from io import StringIO
 from pathlib import Path
 from typing import TypeVar
 
-from kanaleto.site.counting import Numbering, from_wire, to_wire
+from kanaleto.site.counting import Counting, Numbering, from_wire, to_wire
 from kanaleto.site.faults import Fault, suggestion
 from kanaleto.site.mapscale import ScaleCells, make_scale, parse_curve, parse_no_values, parse_yes
+from kanaleto.site.mapshared import Shared
 from kanaleto.site.model import DEMAND, Access, DeviceLimits, Limits, Point, PortSetting
 from kanaleto.values.codec import CannotEncode, Codec
 from kanaleto.values.scale import AnyScale
@@ -19,7 +20,7 @@ from kanaleto.wire.codes import Table
 
 COLUMNS = [
     "name", "table", "address", "type", "order", "factor", "offset", "raw_low", "raw_high", "eng_low", "eng_high", "curve", "signal",
-    "clamp", "no_value", "unit", "decimals",
+    "clamp", "scale", "exponent", "states", "no_value", "unit", "decimals",
     "period_s", "access", "labels", "bit", "range_low", "range_high", "warn_low", "warn_high", "alarm_low", "alarm_high", "group",
     "initial", "setting", "note",
 ]  # fmt: skip
@@ -34,10 +35,11 @@ T = TypeVar("T")
 class MapDefaults:
     """What a device hands down to the points of its map."""
 
-    numbering: Numbering = Numbering.PROTOCOL
+    numbering: Counting = Numbering.PROTOCOL
     order: Order | None = None
     period_s: float = 1.0
     limits: DeviceLimits = field(default_factory=DeviceLimits)
+    shared: Shared = field(default_factory=Shared)
 
 
 def read_map(path: Path, text: str, defaults: MapDefaults) -> tuple[tuple[Point, ...], list[Fault]]:
@@ -59,7 +61,7 @@ def read_map(path: Path, text: str, defaults: MapDefaults) -> tuple[tuple[Point,
                 if any(not fault.is_warning for fault in faults):
                     return (), faults
                 continue
-            row = _Row(path, start, dict(zip(header, (cell.strip() for cell in cells), strict=False)), delimiter, faults)
+            row = _Row(path, start, dict(zip(header, (cell.strip() for cell in cells), strict=False)), delimiter, faults, defaults.shared)
             if len(cells) > len(header):
                 row.fault(f"has {len(cells)} cells, the headings are {len(header)}; put quotes round a cell that holds {delimiter!r}")
                 continue
@@ -96,9 +98,10 @@ def _header_faults(path: Path, line: int, header: list[str]) -> list[Fault]:
 class _Row:
     """One row being read. Each bad cell is a fault of its own; the row gives a point only when it has none."""
 
-    def __init__(self, path: Path, line: int, cells: dict[str, str], delimiter: str, faults: list[Fault]) -> None:
+    def __init__(self, path: Path, line: int, cells: dict[str, str], delimiter: str, faults: list[Fault], shared: Shared) -> None:
         self._path, self._line, self._cells, self._faults = path, line, cells, faults
         self._has_decimal_commas = delimiter != ","
+        self._shared = shared
         self._is_sound = True
 
     def fault(self, text: str) -> None:
@@ -119,6 +122,8 @@ class _Row:
     def _number(self, column: str) -> float | None:
         def parse(text: str) -> float:
             plain = text.replace(",", ".") if self._has_decimal_commas else text
+            if self._shared.names_constant(plain):
+                return self._shared.evaluate(plain)
             try:
                 number = float(int(plain, 16)) if plain.lower().startswith("0x") else float(plain)
             except ValueError:
@@ -150,13 +155,14 @@ class _Row:
             self._cells.get("unit", ""),
             self._cell("decimals", _decimals, None),
             self._access(table),
-            self._cell("labels", _labels, {}),
+            self._all_labels(),
             self._limits(),
             self._cells.get("group", ""),
             None,
             self._cells.get("note", ""),
             self._line,
             self._cell("setting", _setting, None),
+            self._cells.get("exponent", ""),
         )
         self._check_place(point, defaults)
         initial = self._initial(point)
@@ -172,7 +178,7 @@ class _Row:
             self.fault(f"table {text!r} is not known; there are coil, discrete, input, holding" if text else "has no table")
             return None
 
-    def _address(self, table: Table, numbering: Numbering) -> int:
+    def _address(self, table: Table, numbering: Counting) -> int:
         if not self._cells.get("address", ""):
             self.fault("has no address")
             return 0
@@ -199,6 +205,11 @@ class _Row:
             number("factor"), number("offset"), number("raw_low"), number("raw_high"), number("eng_low"), number("eng_high"),
             self._cell("curve", parse_curve, ()), self._cells.get("signal", ""), self._cell("clamp", parse_yes, False),
         )  # fmt: skip
+        named = self._cells.get("scale", "")
+        if named:
+            if not cells.is_empty:
+                self.fault(f"has scale {named!r} and numbers of its own; a point takes one or the other")
+            cells = self._cell("scale", self._shared.scale_of, ScaleCells())
         if cells.is_empty:
             return None
         if not value_type.takes_scale or table.is_bits:
@@ -209,6 +220,14 @@ class _Row:
         except ValueError as error:
             self.fault(str(error))
             return None
+
+    def _all_labels(self) -> dict[int, str]:
+        named = self._cells.get("states", "")
+        none: dict[int, str] = {}
+        own = self._cell("labels", _labels, none)
+        if not named:
+            return own
+        return {**self._cell("states", self._shared.states_of, none), **own}
 
     def _no_values(self, value_type: ValueType) -> frozenset[float]:
         return self._cell("no_value", lambda text: parse_no_values(text, value_type), frozenset())
@@ -311,12 +330,16 @@ def _between_rows(path: Path, points: list[Point], defaults: MapDefaults) -> lis
         names.setdefault(point.name, point.row)
         if point.access.is_read and defaults.limits.forbids_reading(point.table, point.address, point.end - 1):
             found.append(Fault(path, point.row, f"{point.name}: never_read covers it, so it is not polled", is_warning=True))
+    by_name = {point.name: point for point in points}
+    for point in points:
+        if point.exponent and (point.exponent not in by_name or point.exponent == point.name):
+            found.append(Fault(path, point.row, f"{point.name}: exponent names {point.exponent!r}, which is no other point of this map"))
     for table in Table:
         found += _table_warnings(path, table, [point for point in points if point.table is table], defaults.numbering)
     return found
 
 
-def _table_warnings(path: Path, table: Table, points: list[Point], numbering: Numbering) -> list[Fault]:
+def _table_warnings(path: Path, table: Table, points: list[Point], numbering: Counting) -> list[Fault]:
     found: list[Fault] = []
     gaps: list[str] = []
     ordered = sorted(points, key=lambda point: (point.address, point.end))

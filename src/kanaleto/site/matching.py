@@ -6,12 +6,14 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from kanaleto.site.counting import Numbering
+from kanaleto.site.mapfile import COLUMNS
 from kanaleto.site.sheets import Sheet
 from kanaleto.site.tablewords import HEADINGS, TYPES
 from kanaleto.values.types import parse_type
 
 _HEADING_ROWS = 40  # how far down the headings may stand
-FIELDS = tuple(HEADINGS)
+OWN_COLUMNS = tuple(column for column in COLUMNS if column not in HEADINGS)
+FIELDS = (*HEADINGS, *OWN_COLUMNS)
 
 
 @dataclass(slots=True)
@@ -62,6 +64,9 @@ def _by_headings(cells: Sequence[str], remembered: dict[str, str]) -> dict[int, 
     for at, cell in enumerate(cells):
         plain = plain_word(cell)
         if not plain or len(plain) > 40:
+            continue
+        if cell.strip().lower() in COLUMNS:
+            ranked.append((9.0, at, cell.strip().lower()))
             continue
         if plain in remembered:
             ranked.append((10.0, at, remembered[plain]))

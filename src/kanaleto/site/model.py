@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from enum import Enum
 from pathlib import Path
 
-from kanaleto.site.counting import Numbering
+from kanaleto.site.counting import Counting, Numbering
 from kanaleto.site.link import Link
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import Order
@@ -68,6 +68,8 @@ class Point:
     note: str = ""
     row: int = 0
     setting: PortSetting | None = None
+    exponent: str = ""
+    """The point of the same device whose value is the power of ten for this one."""
     size: int = field(init=False)
     """Registers, or bits in a table of bits."""
     end: int = field(init=False)
@@ -131,7 +133,7 @@ class Device:
     timeout_s: float
     retries: int
     map_path: Path | None = None
-    numbering: Numbering = Numbering.PROTOCOL
+    numbering: Counting = Numbering.PROTOCOL
     order: Order | None = None
     period_s: float = 1.0
     limits: DeviceLimits = DeviceLimits()
@@ -162,10 +164,23 @@ class Line:
 
 
 @dataclass(frozen=True, slots=True)
+class Derived:
+    """A point made of others: its formula names them as [Device/Point]."""
+
+    name: str
+    formula: str
+    unit: str = ""
+    decimals: int | None = None
+    limits: Limits = Limits()
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Site:
     name: str
     lines: tuple[Line, ...]
     path: Path | None = None
+    derived: tuple[Derived, ...] = ()
 
     def devices(self) -> Iterator[tuple[Line, Device]]:
         for line in self.lines:

@@ -44,6 +44,14 @@ class Places:
         except OSError:
             return
 
+    def maps(self) -> list[str]:
+        """Names in the library of maps."""
+        return sorted(path.stem for path in (self.data / "maps").glob("*.csv"))
+
+    def map_path(self, name: str) -> Path:
+        """Where the library has, or will have, a map of that name."""
+        return self.data / "maps" / f"{name.strip()}.csv"
+
     def headings(self) -> dict[str, str]:
         """Fields by heading, as they were corrected by hand."""
         try:

@@ -26,11 +26,44 @@ class _Strict(BaseModel):
     model_config = ConfigDict(extra="forbid", strict=True)
 
 
+class OwnNumberingTable(_Strict):
+    base: Annotated[int, Field(ge=-65535, le=65535)] = 0
+    group: Annotated[int, Field(ge=0, le=65535)] = 0
+    index: Annotated[int, Field(ge=1, le=65535)] = 1
+
+
+class ScaleTable(_Strict):
+    factor: float | None = None
+    offset: float | None = None
+    raw_low: float | None = None
+    raw_high: float | None = None
+    eng_low: float | None = None
+    eng_high: float | None = None
+    curve: str = ""
+    signal: str = ""
+    clamp: bool = False
+
+
+class DerivedTable(_Strict):
+    name: Name
+    formula: Annotated[str, Field(min_length=1, max_length=1000)]
+    unit: str = ""
+    decimals: Annotated[int, Field(ge=0, le=12)] | None = None
+    range_low: float | None = None
+    range_high: float | None = None
+    warn_low: float | None = None
+    warn_high: float | None = None
+    alarm_low: float | None = None
+    alarm_high: float | None = None
+    note: str = ""
+
+
 class DeviceTable(_Strict):
     name: Name
     unit_id: Annotated[int, Field(ge=0, le=255)]
     map: str | None = None
     numbering: Literal["protocol", "one", "reference"] = "protocol"
+    own_numbering: OwnNumberingTable | None = None
     order: str | None = None
     period_s: Period | None = None
     max_registers: Annotated[int, Field(ge=1, le=125)] = 125
@@ -83,7 +116,11 @@ class SiteTable(_Strict):
 
 class SiteFile(_Strict):
     site: SiteTable
+    constants: dict[str, float] = {}
+    scale: dict[str, ScaleTable] = {}
+    states: dict[str, dict[str, str]] = {}
     line: list[LineTable] = []
+    derived: list[DerivedTable] = []
 
 
 KEYS: dict[str, list[str]] = {
@@ -91,4 +128,7 @@ KEYS: dict[str, list[str]] = {
     "site": list(SiteTable.model_fields),
     "line": list(LineTable.model_fields),
     "device": list(DeviceTable.model_fields),
+    "scale": list(ScaleTable.model_fields),
+    "derived": list(DerivedTable.model_fields),
+    "own_numbering": list(OwnNumberingTable.model_fields),
 }

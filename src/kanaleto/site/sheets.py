@@ -1,6 +1,7 @@
 """Tables of others, as text cells: CSV in whatever encoding and delimiter, workbooks with merged cells, text from the clipboard."""
 
 import csv
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from io import StringIO
 from pathlib import Path
@@ -29,6 +30,13 @@ def read_sheets(path: Path) -> list[Sheet]:
     if data[:4] == b"PK\x03\x04":
         return _read_workbook(path.expanduser())
     return [read_text_table(decode(data), path.name)]
+
+
+def sheet_of_rows(title: str, rows: Sequence[Mapping[str, str]]) -> Sheet:
+    """Rows of a map as a sheet under its own headings."""
+    headings = list(dict.fromkeys(key for row in rows for key in row))
+    cells = [tuple(row.get(key, "") for key in headings) for row in rows]
+    return Sheet(title, tuple(enumerate([tuple(headings), *cells], 1)))
 
 
 def decode(data: bytes) -> str:

@@ -9,11 +9,14 @@ from typing import Any
 from pydantic import ValidationError
 
 from kanaleto.site import schema
-from kanaleto.site.counting import Numbering, to_wire
+from kanaleto.site.counting import Counting, Numbering, OwnNumbering, to_wire
 from kanaleto.site.faults import Fault, FaultyFile, suggestion
+from kanaleto.site.formula import formula_faults
 from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, TlsFiles, parse_link
 from kanaleto.site.mapfile import MapDefaults, read_map
-from kanaleto.site.model import Device, DeviceLimits, Line, Point, Site, TlsServing
+from kanaleto.site.mapscale import ScaleCells, make_scale, parse_curve
+from kanaleto.site.mapshared import Shared
+from kanaleto.site.model import Derived, Device, DeviceLimits, Limits, Line, Point, Site, TlsServing
 from kanaleto.site.simulation import read_simulated
 from kanaleto.site.toml_lines import KeyLines
 from kanaleto.values.types import Order, parse_order
@@ -50,6 +53,7 @@ class _Reader:
         self.faults: list[Fault] = []
         self._keys = KeyLines("")
         self._period_s = 1.0
+        self._shared = Shared()
         self._maps: dict[tuple[Path, MapDefaults], tuple[Point, ...]] = {}
 
     def _fault(self, where: tuple[str | int, ...], text: str, is_warning: bool = False) -> None:
@@ -71,10 +75,32 @@ class _Reader:
             self._tell(error)
             return None
         self._period_s = file.site.period_s
+        self._shared = self._read_shared(file)
         lines = tuple(self._line(index, table) for index, table in enumerate(file.line))
         self._check_names(file)
         self._check_ports(lines)
-        return Site(file.site.name, lines, self.path)
+        derived = tuple(Derived(own.name, own.formula, own.unit, own.decimals, _limits(own), own.note) for own in file.derived)
+        for at, text in formula_faults(derived, lines):
+            self._fault(("derived", at, "formula"), text)
+        return Site(file.site.name, lines, self.path, derived)
+
+    def _read_shared(self, file: schema.SiteFile) -> Shared:
+        scales: list[tuple[str, ScaleCells]] = []
+        for name, table in file.scale.items():
+            try:
+                numbers = (table.factor, table.offset, table.raw_low, table.raw_high, table.eng_low, table.eng_high)
+                cells = ScaleCells(*numbers, parse_curve(table.curve) if table.curve else (), table.signal, table.clamp)
+                make_scale(cells)
+                scales.append((name, cells))
+            except ValueError as error:
+                self._fault(("scale", name), f"scale {name!r}: {error}")
+        states: list[tuple[str, tuple[tuple[int, str], ...]]] = []
+        for name, labels in file.states.items():
+            try:
+                states.append((name, tuple((int(key, 0), label) for key, label in labels.items())))
+            except ValueError:
+                self._fault(("states", name), f'states {name!r}: each key is a number, as in 0 = "Closed"')
+        return Shared(tuple(file.constants.items()), tuple(scales), tuple(states))
 
     def _tell(self, error: ValidationError) -> None:
         told: set[tuple[str | int, ...]] = set()
@@ -137,7 +163,8 @@ class _Reader:
 
     def _device(self, where: tuple[str | int, ...], line: schema.LineTable, table: schema.DeviceTable, link: Link) -> Device:
         order = self._order(where, table.order)
-        numbering = Numbering(table.numbering)
+        own = table.own_numbering
+        numbering: Counting = OwnNumbering(own.base, own.group, own.index) if own is not None else Numbering(table.numbering)
         period_s = table.period_s if table.period_s is not None else self._period_s
         if isinstance(link, SerialLink) and not 1 <= table.unit_id <= 247:
             self._fault((*where, "unit_id"), f"unit ID {table.unit_id} is not in 1…247, as a serial line needs")
@@ -155,7 +182,7 @@ class _Reader:
         points: tuple[Point, ...] = ()
         map_path = self.path.parent / table.map if table.map is not None else None
         if map_path is not None:
-            points = self._points((*where, "map"), map_path, MapDefaults(numbering, order, period_s, limits))
+            points = self._points((*where, "map"), map_path, MapDefaults(numbering, order, period_s, limits, self._shared))
         if table.enabled_by and table.enabled_by not in {point.name for point in points}:
             self._fault((*where, "enabled_by"), f"enabled_by names {table.enabled_by!r}, which is no point of this device")
         return Device(
@@ -213,7 +240,7 @@ class _Reader:
             self.faults += [fault for fault in faults if fault not in self.faults]
         return self._maps[key]
 
-    def _never_read(self, where: tuple[str | int, ...], texts: list[str], numbering: Numbering) -> tuple[tuple[Table, int, int], ...]:
+    def _never_read(self, where: tuple[str | int, ...], texts: list[str], numbering: Counting) -> tuple[tuple[Table, int, int], ...]:
         ranges = []
         for at, text in enumerate(texts):
             match = re.fullmatch(r"\s*(\w+)\s+(\w+)\s*(?:[-–…]\s*(\w+))?\s*", text)
@@ -257,6 +284,10 @@ class _Reader:
                 if line.link.port in ports:
                     self._fault(("line", index, "link"), f"port {line.link.port} is line {ports[line.link.port]!r} already")
                 ports.setdefault(line.link.port, line.name)
+
+
+def _limits(table: schema.DerivedTable) -> Limits:
+    return Limits(table.range_low, table.range_high, table.warn_low, table.warn_high, table.alarm_low, table.alarm_high)
 
 
 def _beside(link: Link, folder: Path) -> Link:

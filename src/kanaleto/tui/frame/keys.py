@@ -32,6 +32,8 @@ _FIND = [
 _MAP = [
     ("d  b  < >", "what the display on the device says; take the reading that is marked, mark another"),
     ("z", "off by one? The words one address up and down, decoded the same way"),
+    ("i  x  y", "import a table or description, export the map, copy rows with words and values; a pasted table is imported too"),
+    ("F", "fit the scale to what the display shows"),
     ("a  c  C  delete", "add points, change cells, copy, delete: of the point or of all that are marked with v"),
     ("enter", "on a narrow screen: open the point"),
 ]

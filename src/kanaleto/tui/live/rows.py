@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from math import floor, log10
 
 from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.plan import Place
+from kanaleto.polling.plan import DERIVED, Place
 from kanaleto.site.model import Device, Limits, Line, Point
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import SHAPES, TONES
@@ -75,6 +75,9 @@ class LiveRows(Rows[LiveRow]):
 
     def _device(self, cells: Cells, row: DeviceRow, width: int) -> None:
         columns = Columns.fit(width, self.longest)
+        if row.device.unit_id == 0 and row.device.name == DERIVED:
+            cells.put("   ").put(DERIVED, width=columns.name + 7, bold=True).put("  ").put("formulas over points of this site", "muted")
+            return
         for line in self.kanaleto.moment.lines:
             for status in line.devices if line.line is row.line else ():
                 if status.device is row.device:

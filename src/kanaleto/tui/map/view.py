@@ -3,9 +3,7 @@
 import asyncio
 from collections.abc import Callable
 from dataclasses import replace
-from pathlib import Path
 
-from textual import events
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
@@ -28,12 +26,11 @@ from kanaleto.site.pointedit import (
     shares_map,
     take_reading,
 )
-from kanaleto.site.sheets import CannotImport, Sheet, read_sheets, read_text_table
 from kanaleto.site.workspace import CannotEdit
-from kanaleto.tui.live.rows import value_text
 from kanaleto.tui.map.beside import PointBeside, Readings
 from kanaleto.tui.map.devices import DeviceList, UnitRow
 from kanaleto.tui.map.importing import ImportPane
+from kanaleto.tui.map.inandout import InAndOut
 from kanaleto.tui.map.ruler import RulerRows
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
@@ -96,7 +93,7 @@ class MapFoot(Drawn):
         return cells.strip(self.size.width)
 
 
-class MapView(Drawn, Horizontal):
+class MapView(InAndOut, Drawn, Horizontal):
     BINDINGS = [
         Binding("d", "display", show=False),
         Binding("b", "take_best", show=False),
@@ -109,6 +106,8 @@ class MapView(Drawn, Horizontal):
         Binding("v", "mark", show=False),
         Binding("i", "import", show=False),
         Binding("y", "clipboard", show=False),
+        Binding("x", "export", show=False),
+        Binding("F", "fit", show=False),
         Binding("delete,backspace", "delete", show=False),
         Binding("enter", "open", show=False),
         Binding("tab,right,l", "panel", show=False),
@@ -138,7 +137,7 @@ class MapView(Drawn, Horizontal):
         self._ranked_s = 0.0
         self._is_ranking = False
         self._is_open = False
-        self._wanted: tuple[Link, int] | None = None
+        self.wanted: tuple[Link, int] | None = None
 
     def compose(self) -> ComposeResult:
         with Vertical(id="map-left"):
@@ -152,7 +151,7 @@ class MapView(Drawn, Horizontal):
         yield PointBeside()
 
     def on_mount(self) -> None:
-        self._list, self._ruler, self._beside = (self.query_one(DeviceList), self.query_one(RulerRows), self.query_one(PointBeside))
+        self._list, self.ruler_rows, self._beside = (self.query_one(DeviceList), self.query_one(RulerRows), self.query_one(PointBeside))
         self._filter = self.query_one(Filter)
         self._list.empty_text = "no devices yet: 1 finds them"
         self._follow()
@@ -163,9 +162,9 @@ class MapView(Drawn, Horizontal):
         """The plan has changed, or another device is looked at."""
         session = self.kanaleto.engine.session
         self._version = session.version
-        wanted = device_of(session.site, *self._wanted) if self._wanted is not None else None
+        wanted = device_of(session.site, *self.wanted) if self.wanted is not None else None
         if wanted is not None:
-            self.device, self._wanted = wanted, None
+            self.device, self.wanted = wanted, None
             if self.screen.focused is self._list:  # there were no registers yet to focus
                 self.call_after_refresh(self._focus_new)
         self._list.fill(session.site.lines)
@@ -188,24 +187,24 @@ class MapView(Drawn, Horizontal):
             rows = [
                 row for row in rows if isinstance(row, RulerRow) and row.place is not None and self._filter.matches(row.place.point.name)
             ]
-        self._ruler.device = self.device
-        self._ruler.empty_text = (
+        self.ruler_rows.device = self.device
+        self.ruler_rows.empty_text = (
             "no point matches the filter" if self._filter.words else "no points yet: a adds one, i imports a table" if self.device else ""
         )
-        self._ruler.set_rows(rows)
+        self.ruler_rows.set_rows(rows)
         if before is not None:
             self._go_to(before.point.name)
 
     def _go_to(self, name: str) -> None:
-        for index, row in enumerate(self._ruler.rows):
+        for index, row in enumerate(self.ruler_rows.rows):
             if isinstance(row, RulerRow) and row.place is not None and row.place.point.name == name:
-                self._ruler.place_cursor(index)
+                self.ruler_rows.place_cursor(index)
                 return
 
     @property
     def place(self) -> Place | None:
         """The point that the cursor is on."""
-        row = self._ruler.current
+        row = self.ruler_rows.current
         return row.place if isinstance(row, RulerRow) else None
 
     def tick(self) -> None:
@@ -218,7 +217,7 @@ class MapView(Drawn, Horizontal):
         self.set_class(self._list.has_focus, "-devices")
         self._beside.place = self.place
         self._rank_again()
-        for widget in (self._list, self._ruler, self._beside, self.query_one(MapHead), self.query_one(MapFoot)):
+        for widget in (self._list, self.ruler_rows, self._beside, self.query_one(MapHead), self.query_one(MapFoot)):
             widget.refresh()
 
     def _rank_again(self) -> None:
@@ -256,7 +255,7 @@ class MapView(Drawn, Horizontal):
         if self.has_class("-importing"):
             self.query_one(ImportPane).focus_rows()
         else:
-            self.screen.set_focus(self._ruler if self._ruler.rows else self._list)
+            self.screen.set_focus(self.ruler_rows if self.ruler_rows.rows else self._list)
 
     def keys_here(self) -> list[tuple[str, str]]:
         if self.has_class("-importing"):
@@ -285,8 +284,8 @@ class MapView(Drawn, Horizontal):
             self.end_import()
         elif self._is_open:
             self._is_open = False
-        elif self._ruler.marked:
-            self._ruler.marked.clear()
+        elif self.ruler_rows.marked:
+            self.ruler_rows.marked.clear()
         elif self._filter.value:
             self._filter.clear_filter()
             self._fill()
@@ -296,14 +295,14 @@ class MapView(Drawn, Horizontal):
     def on_rows_moved(self, event: Rows.Moved) -> None:
         row = self._list.current
         if self._list.has_focus and isinstance(row, UnitRow) and row.device is not self.device:
-            self._ruler.marked.clear()
+            self.ruler_rows.marked.clear()
             self.line, self.device = row.line, row.device
-            self._ruler.cursor = 0
+            self.ruler_rows.cursor = 0
             self._fill()
         self.tick()
 
     def action_panel(self) -> None:
-        self.screen.set_focus(self._ruler if self._list.has_focus else self._list)
+        self.screen.set_focus(self.ruler_rows if self._list.has_focus else self._list)
         self.tick()
 
     def action_open(self) -> None:
@@ -344,7 +343,7 @@ class MapView(Drawn, Horizontal):
             self.kanaleto.tell("no other readings are known yet")
             return
         step, candidate = readings.found[self._beside.chosen]
-        self._edit(lambda: take_reading(self.kanaleto.holder.workspace(), place.device, place.point, step, candidate))
+        self.edit(lambda: take_reading(self.kanaleto.holder.workspace(), place.device, place.point, step, candidate))
 
     def action_off_by_one(self) -> None:
         place = self.place
@@ -375,7 +374,7 @@ class MapView(Drawn, Horizontal):
 
     # Editing
 
-    def _edit(self, change: Callable[[], Site]) -> None:
+    def edit(self, change: Callable[[], Site]) -> None:
         try:
             site = change()
         except (CannotEdit, ValueError, OSError) as error:
@@ -392,14 +391,14 @@ class MapView(Drawn, Horizontal):
         """Those that are marked, or the one that the cursor is on."""
         if self.device is None:
             return []
-        if self._ruler.marked:
-            return [point for point in self.device.points if point.name in self._ruler.marked]
+        if self.ruler_rows.marked:
+            return [point for point in self.device.points if point.name in self.ruler_rows.marked]
         return [self.place.point] if self.place is not None else []
 
     def action_mark(self) -> None:
         if self.place is not None:
-            self._ruler.marked ^= {self.place.point.name}
-            self._ruler.action_move(1)
+            self.ruler_rows.marked ^= {self.place.point.name}
+            self.ruler_rows.action_move(1)
 
     def action_add(self) -> None:
         device = self.device
@@ -408,7 +407,7 @@ class MapView(Drawn, Horizontal):
             return
         prompt = f"new for {device.name}: name, address, type (a run: Cell {{1..24}}, 40201, float32)"
         self.kanaleto.query_one(Prompt).ask(
-            prompt, "", lambda text: self._edit(lambda: add_points(self.kanaleto.holder.workspace(), device, parse_new(text)))
+            prompt, "", lambda text: self.edit(lambda: add_points(self.kanaleto.holder.workspace(), device, parse_new(text)))
         )
 
     def action_change(self) -> None:
@@ -425,95 +424,20 @@ class MapView(Drawn, Horizontal):
         what = points[0].name if len(points) == 1 else f"all {len(points)} marked"
 
         def change(text: str) -> None:
-            self._edit(lambda: change_points(workspace, device, points, parse_assignments(text)))
+            self.edit(lambda: change_points(workspace, device, points, parse_assignments(text)))
 
         self.kanaleto.query_one(Prompt).ask(f"change {what}", start, change)
 
     def action_copy(self) -> None:
         device, place = self.device, self.place
         if device is not None and place is not None:
-            self._edit(lambda: copy_point(self.kanaleto.holder.workspace(), device, place.point))
+            self.edit(lambda: copy_point(self.kanaleto.holder.workspace(), device, place.point))
 
     def action_delete(self) -> None:
         device, points = self.device, self._points()
         if device is not None and points:
-            self._edit(lambda: delete_points(self.kanaleto.holder.workspace(), device, points))
-            self._ruler.marked.clear()
-
-    # In and out
-
-    def action_import(self) -> None:
-        if self.line is None or self.device is None:
-            self.kanaleto.tell("find or add a device first (1); there i imports a map for the unit in the fields")
-            return
-        self.ask_import(self.line.link, self.device.unit_id)
-
-    def ask_import(self, link: Link, unit_id: int) -> None:
-        """Ask for a file, and show how its columns are understood."""
-        self.kanaleto.query_one(Prompt).ask(
-            f"import a table for unit {unit_id} of {link.place}: file", "", lambda text: self._open_import(text, link, unit_id)
-        )
-
-    def _open_import(self, text: str, link: Link, unit_id: int) -> None:
-        try:
-            sheets = read_sheets(Path(text.strip()))
-        except CannotImport as error:
-            self.kanaleto.tell(str(error))
-            return
-        self._show_import(sheets, link, unit_id)
-
-    def _show_import(self, sheets: list[Sheet], link: Link, unit_id: int) -> None:
-        device = device_of(self.kanaleto.site, link, unit_id)
-        self.add_class("-importing")
-        self.query_one(ImportPane).begin(sheets, link, unit_id, device)
-        self.focus_rows()
-        self.kanaleto.tick()
-
-    def end_import(self) -> None:
-        self.remove_class("-importing")
-        self.focus_rows()
-        self.kanaleto.tick()
-
-    def show_device(self, link: Link, unit_id: int) -> None:
-        """Look at that one, once the edited site is taken over."""
-        self._wanted = (link, unit_id)
-
-    def on_paste(self, event: events.Paste) -> None:
-        """A table from the clipboard."""
-        if self.line is None or self.device is None:
-            return
-        try:
-            sheet = read_text_table(event.text)
-        except CannotImport as error:
-            self.kanaleto.tell(str(error))
-            return
-        self._show_import([sheet], self.line.link, self.device.unit_id)
-
-    def action_clipboard(self) -> None:
-        text = self.rows_as_text()
-        self.app.copy_to_clipboard(text)
-        self.kanaleto.tell(f"{text.count(chr(10)) - 1} rows copied to the clipboard, with words and values")
-
-    def rows_as_text(self) -> str:
-        """The points that are marked, or all, as a table with their words and values, for the clipboard."""
-        board, now = self.kanaleto.engine.session.board, self.kanaleto.moment.now_s
-        lines = ["name\ttable\taddress\ttype\twords\tvalue"]
-        for row in self._ruler.rows:
-            if isinstance(row, RulerRow) and row.place is not None and row.place.point.address == row.address:
-                point = row.place.point
-                if self._ruler.marked and point.name not in self._ruler.marked:
-                    continue
-                reading = board.reading(row.place, now)
-                cells = (
-                    point.name,
-                    point.table.value,
-                    str(point.address),
-                    str(point.codec),
-                    reading.data.hex(" ", 2).upper(),
-                    value_text(point, reading),
-                )
-                lines.append("\t".join(cells))
-        return "\n".join(lines) + "\n"
+            self.edit(lambda: delete_points(self.kanaleto.holder.workspace(), device, points))
+            self.ruler_rows.marked.clear()
 
 
 def _is_same(one: Place | None, other: Place | None) -> bool:

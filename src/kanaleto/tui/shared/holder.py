@@ -1,5 +1,6 @@
 """The site file that is open, the ones that could be, and the demo while it runs."""
 
+import re
 from pathlib import Path
 
 from kanaleto.demo.start import CannotStart, Demo
@@ -47,6 +48,15 @@ class SiteHolder:
 
     def remember_heading(self, heading: str, name: str) -> None:
         self._places.note_heading(heading, name)
+
+    def map_path(self, text: str) -> Path:
+        """A file that was typed; a bare name is one of the library."""
+        if re.fullmatch(r"[^/\\.~]+", text.strip()):
+            return self._places.map_path(text)
+        return Path(text.strip()).expanduser()
+
+    def library(self) -> list[str]:
+        return self._places.maps()
 
     def recent(self) -> list[Path]:
         return self._recent

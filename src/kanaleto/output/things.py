@@ -26,7 +26,8 @@ _TYPES = {
 }  # fmt: skip
 _KINDS = {
     "short": "int16", "unsignedshort": "uint16", "int": "int32", "integer": "int32", "unsignedint": "uint32", "long": "int64",
-    "unsignedlong": "uint64", "float": "float32", "double": "float64", "decimal": "float64", "byte": "int8:low", "unsignedbyte": "uint8:low",
+    "unsignedlong": "uint64", "float": "float32", "double": "float64", "decimal": "float64", "byte": "int8:low",
+    "unsignedbyte": "uint8:low",
 }  # fmt: skip
 _ORDERS = {(True, True): "ABCD", (False, True): "CDAB", (True, False): "BADC", (False, False): "DCBA"}
 _OWN = "kanaleto:cells"

@@ -1,6 +1,7 @@
 """Addresses as people count them: from 0 as on the wire, from 1, or as references of five or six digits (1.1b3, 4.4)."""
 
 import re
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
@@ -125,4 +126,22 @@ def countings(text: str, table: Table) -> list[tuple[Numbering, int]]:
             found.append((numbering, to_wire(text, table, numbering)))
         except ValueError:
             continue
+    return found
+
+
+def wire_of_reference(text: str, table: Table, numbering: Counting) -> int | None:
+    """The address on the wire that `text` has as a reference of `table`, where a map that counts otherwise would take it for something
+    else: then it has to be asked which is meant. None where there is no doubt."""
+    if numbering not in (Numbering.PROTOCOL, Numbering.ONE):
+        return None
+    return dict(countings(text, table)).get(Numbering.REFERENCE)
+
+
+def as_references(rows: Sequence[Mapping[str, str]], numbering: Counting) -> list[dict[str, str]]:
+    """Rows whose addresses are references, as a map counts that counts otherwise. Raises ValueError."""
+    found = []
+    for row in rows:
+        table = Table(row["table"])
+        wire = to_wire(row["address"], table, Numbering.REFERENCE)
+        found.append({**row, "address": from_wire(wire, table, numbering)})
     return found

@@ -13,12 +13,13 @@ from kanaleto.polling.ruler import RulerRow
 from kanaleto.site.adding import device_of
 from kanaleto.site.edit import write_bytes_whole
 from kanaleto.site.link import Link
+from kanaleto.site.model import Point
 from kanaleto.site.pointedit import change_points
 from kanaleto.site.sheets import CannotImport, Sheet, read_sheets, read_text_table, sheet_of_rows
 from kanaleto.tui.live.rows import value_text
 from kanaleto.tui.map.importing import ImportPane
 from kanaleto.tui.shared.prompt import Prompt
-from kanaleto.values.fitting import fit
+from kanaleto.values.fitting import fit, full_scale
 
 if TYPE_CHECKING:
     from kanaleto.tui.map.view import MapView
@@ -177,4 +178,13 @@ class InAndOut:
         cells = {"factor": f"{fitted.factor:.12g}", "offset": f"{fitted.offset:.12g}" if fitted.offset else ""}
         cells |= dict.fromkeys(("raw_low", "raw_high", "eng_low", "eng_high", "curve", "signal", "clamp", "scale"), "")
         workspace, device, point = self._view.kanaleto.holder.workspace(), place.device, place.point
-        self._view.edit(lambda: change_points(workspace, device, [point], cells, f"scale of {point.name}: {fitted.text}"))
+        told = fitted.text + self._likely_full_scale(point, pairs[0])
+        self._view.edit(lambda: change_points(workspace, device, [point], cells, f"scale of {point.name}: {told}"))
+
+    def _likely_full_scale(self, point: Point, pair: tuple[str, str]) -> str:
+        """With a range known, the raw full scale that the first pair speaks for."""
+        low, high = point.limits.range_low, point.limits.range_high
+        if low is None or high is None or low == high:
+            return ""
+        found = full_scale(float(pair[0].replace(",", ".")), float(pair[1].replace(",", ".")), low, high)
+        return f"; for {low:g}…{high:g} the raw full scale is likely {found[0][0]}" if found else ""

@@ -13,7 +13,7 @@ from kanaleto.polling.plan import Place
 from kanaleto.polling.readings import off_by_one, other_readings, verdict
 from kanaleto.polling.ruler import RulerRow, ruler
 from kanaleto.site.adding import device_of
-from kanaleto.site.counting import Numbering
+from kanaleto.site.counting import Numbering, as_references, wire_of_reference
 from kanaleto.site.link import Link
 from kanaleto.site.maprows import assignments, parse_assignments, parse_new
 from kanaleto.site.model import Device, Line, Point, Site
@@ -39,6 +39,7 @@ from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.values.codec import NoValue
 from kanaleto.values.text import shown
+from kanaleto.wire.codes import Table
 
 _RANK_EVERY_S = 2.0
 _WIDE, _MIDDLING = 130, 92
@@ -406,9 +407,30 @@ class MapView(InAndOut, Drawn, Horizontal):
             self.kanaleto.tell("find or add a device first (1)")
             return
         prompt = f"new for {device.name}: name, address, type (a run: Cell {{1..24}}, 40201, float32)"
-        self.kanaleto.query_one(Prompt).ask(
-            prompt, "", lambda text: self.edit(lambda: add_points(self.kanaleto.holder.workspace(), device, parse_new(text)))
-        )
+        self.kanaleto.query_one(Prompt).ask(prompt, "", lambda text: self._add_rows(device, text))
+
+    def _add_rows(self, device: Device, text: str) -> None:
+        """An address that fits two countings is asked about, not guessed."""
+        try:
+            rows = parse_new(text)
+        except ValueError as error:
+            self.kanaleto.tell(str(error))
+            return
+        workspace = self.kanaleto.holder.workspace()
+        wire = wire_of_reference(rows[0]["address"], Table(rows[0]["table"]), device.numbering)
+        if wire is None:
+            self.edit(lambda: add_points(workspace, device, rows))
+            return
+
+        def answer(said: str) -> None:
+            if said.strip().lower() in ("r", "a"):
+                chosen = as_references(rows, device.numbering) if said.strip().lower() == "r" else rows
+                self.edit(lambda: add_points(workspace, device, chosen))
+            else:
+                self.kanaleto.tell("not added: r or a says which it is")
+
+        asked = f"{rows[0]['address']} fits two countings: r for the reference (wire {wire}), a for the address as this map counts"
+        self.kanaleto.query_one(Prompt).ask(asked, "", answer)
 
     def action_change(self) -> None:
         device, points = self.device, self._points()

@@ -33,4 +33,5 @@ k=.venv/bin/kanaleto
 shot live 62 "$k demo" p j j j j j j j j j j p j j j j j j j j j j j j j j j j p Enter
 shot live-fresco 40 "$k demo --theme fresco"
 shot find 6 "$k demo" 1 j j g e
+shot map 30 "$k demo" 2 z
 shot wire 12 "$k demo" 4 k k k

@@ -3,7 +3,7 @@
 import sys
 from collections.abc import Callable
 
-from scripts.bench import codecs, first_frame, loopback, many_devices, memory, planning, read_command, serial_line, units
+from scripts.bench import codecs, first_frame, loopback, many_devices, maps, memory, planning, read_command, serial_line, units
 from scripts.bench.figure import Figure
 
 MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
@@ -13,6 +13,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "codecs": codecs.measure,
     "read": read_command.measure,
     "planning": planning.measure,
+    "maps": maps.measure,
     "units": units.measure,
     "many": many_devices.measure,
     "memory": memory.measure,

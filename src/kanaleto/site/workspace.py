@@ -7,6 +7,7 @@ where the user wants it. A file that somebody else changed since is not overwrit
 import shutil
 from dataclasses import dataclass
 from pathlib import Path
+from threading import RLock
 
 from kanaleto.site.edit import new_site_text, write_whole
 from kanaleto.site.faults import FaultyFile
@@ -38,6 +39,7 @@ class Workspace:
         self.is_unsaved = is_unsaved
         self.undone: list[Step] = []
         self.steps: list[Step] = []
+        self._lock = RLock()  # one edit after the other, whichever thread it comes from
 
     def text(self, path: Path | None = None) -> str:
         """A file of the site as it is on disk; the site file without an argument. A new site has its name and no more."""
@@ -51,13 +53,14 @@ class Workspace:
 
     def change(self, what: str, texts: dict[Path, str]) -> Site:
         """Write the texts; gives the site as it is then. Raises CannotEdit, with the files as they were, when they make no sound site."""
-        before = {path: self.text(path) if path.exists() else None for path in texts}
-        step = Step(what, before, dict(texts))
-        site = self._apply(step.after, step.before)
-        self.steps.append(step)
-        del self.steps[:-_MOST_STEPS]
-        self.undone.clear()
-        return site
+        with self._lock:
+            before = {path: self.text(path) if path.exists() else None for path in texts}
+            step = Step(what, before, dict(texts))
+            site = self._apply(step.after, step.before)
+            self.steps.append(step)
+            del self.steps[:-_MOST_STEPS]
+            self.undone.clear()
+            return site
 
     def undo(self) -> tuple[str, Site]:
         """Take the last change back; what it was, and the site then. Raises CannotEdit."""

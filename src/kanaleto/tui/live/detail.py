@@ -3,7 +3,7 @@
 from textual.strip import Strip
 
 from kanaleto.polling.board import Reading
-from kanaleto.polling.plan import Place
+from kanaleto.polling.plan import FORMULA, Place
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND
 from kanaleto.tui.shared.cells import Cells
@@ -35,6 +35,8 @@ class PointDetail(Drawn):
         assert place is not None
         point, device = place.point, place.device
         reading = app.engine.session.board.reading(place, app.moment.now_s)
+        if place.why_not is FORMULA:
+            return self._derived_rows(place, reading)
         manual = from_wire(point.address, point.table, device.numbering)
         rows: list[_Row] = [
             [(point.name, "ink!")],
@@ -65,6 +67,18 @@ class PointDetail(Drawn):
         if place.block is not None and reading.wall_s is not None and point.period_s != DEMAND:
             rows.append([("reached        ", "muted"), (f"{app.engine.session.board.cycles_s[place.block.index]:.2f} s", "ink")])
         rows += [[], *([(text, "ink")] for text in wrapped(point.note, 40))] if point.note else []
+        return rows
+
+    def _derived_rows(self, place: Place, reading: Reading) -> list[_Row]:
+        """A derived point: its formula, and what it gives."""
+        point = place.point
+        own = next((one for one in self.kanaleto.site.derived if one.name == point.name), None)
+        text = shown(reading.value, None, point.decimals) if reading.value is not None else "—"
+        rows: list[_Row] = [[(point.name, "ink!")], [("derived from points of this site", "muted")], []]
+        rows += [[(part, "sky")] for part in wrapped(own.formula if own is not None else "", 40)]
+        rows += [[("= ", "muted"), (f"{text} {point.unit}".strip(), "verdigris!")], []]
+        rows.append([("quality        ", "muted"), (reading.quality.value, "ink")])
+        rows += [[(part, "ochre")] for part in wrapped(reading.reason, 40)]
         return rows
 
 

@@ -376,13 +376,19 @@ class MapView(InAndOut, Drawn, Horizontal):
     # Editing
 
     def edit(self, change: Callable[[], Site]) -> None:
+        """On a thread: a map of thousands of points takes a while to be read again."""
+        self.run_worker(lambda: self._change(change), thread=True, exclusive=False, group="edit")
+
+    def _change(self, change: Callable[[], Site]) -> None:
         try:
             site = change()
         except (CannotEdit, ValueError, OSError) as error:
-            self.kanaleto.tell(str(error))
+            self.app.call_from_thread(self.kanaleto.tell, str(error))
             return
-        device = self.device
-        others = shares_map(site, device) if device is not None else []
+        self.app.call_from_thread(self._changed, site)
+
+    def _changed(self, site: Site) -> None:
+        others = shares_map(site, self.device) if self.device is not None else []
         self.kanaleto.take_site(site)
         what = self.kanaleto.holder.workspace().steps[-1].what
         more = f"; {', '.join(others[:2])} {'shares' if len(others) == 1 else 'share'} this map" if others else ""

@@ -1,0 +1,91 @@
+"""A block of 125 registers with 60 mixed points decoded, against `struct.unpack` of the same bytes; a map of 5 000 points from its file to
+the rows of the ruler, against splitting the same file into cells."""
+
+import csv
+import random
+import statistics
+import struct
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from kanaleto.polling.plan import plan_site
+from kanaleto.polling.ruler import ruler
+from kanaleto.site.sitefile import load_site
+from kanaleto.values.block import RegisterBlock
+from kanaleto.values.codec import Codec
+from kanaleto.values.scale import linear
+from kanaleto.values.types import order_for, parse_order, parse_type
+from scripts.bench.figure import Figure
+
+_ROUNDS, _TIMES = 9, 400
+
+
+def _seconds(work: Callable[[], object]) -> float:
+    start = time.perf_counter()
+    work()
+    return time.perf_counter() - start
+
+
+def measure() -> list[Figure]:
+    return [_block(), _map()]
+
+
+def _block() -> Figure:
+    """30 of 16 bits, 20 of 32, 5 of 64, and 5 bits of words: a third of them scaled."""
+    chance = random.Random(1)
+    fields: list[tuple[int, Codec]] = []
+    at = 0
+    kinds = ["int16"] * 15 + ["uint16"] * 15 + ["float32"] * 12 + ["int32"] * 8 + ["uint64"] * 5
+    chance.shuffle(kinds)
+    for kind in kinds:
+        value_type = parse_type(kind)
+        order = order_for(value_type, parse_order(chance.choice(("ABCD", "CDAB"))) if value_type.is_wide else None, None)
+        fields.append((at, Codec(value_type, order, linear(0.1, 0.0) if chance.random() < 1 / 3 else None)))
+        at += value_type.registers
+    fields += [(0, Codec(parse_type("bool"), order_for(parse_type("bool"), None, None), None, (bit, bit))) for bit in range(5)]
+    block = RegisterBlock(125, fields)
+    data = bytes(struct.pack(">h", chance.randint(0, 12000))[at % 2] for at in range(250))
+    plain = struct.Struct(">125H")
+
+    def work() -> None:
+        for _ in range(_TIMES):
+            block.decode(data)
+
+    def floor() -> None:
+        for _ in range(_TIMES):
+            plain.unpack(data)
+
+    work()
+    pairs = [(_seconds(work) / _TIMES, _seconds(floor) / _TIMES) for _ in range(_ROUNDS)]
+    ours, bare = (statistics.median(column) for column in zip(*pairs, strict=True))
+    ratio = statistics.median(one / other for one, other in pairs)
+    return Figure(
+        "a block of 125 registers, 60 mixed points decoded, against struct.unpack", f"{1e6 * ours:.1f} µs", f"{1e6 * bare:.1f} µs", ratio
+    )
+
+
+def _map() -> Figure:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "site.toml"
+        rows = "".join(f"Point {number},holding,{number * 2},{'float32' if number % 2 else 'int16'},0.1\n" for number in range(5000))
+        (Path(folder) / "map.csv").write_text("name,table,address,type,factor\n" + rows)
+        path.write_text(
+            '[site]\nname = "B"\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:9"\n'
+            '[[line.device]]\nname = "D"\nunit_id = 1\nmap = "map.csv"\n'
+        )
+
+        def work() -> None:
+            site, _ = load_site(path)
+            ruler(plan_site(site), site.lines[0].devices[0])
+
+        def floor() -> None:
+            with (Path(folder) / "map.csv").open() as file:
+                list(csv.reader(file))
+
+        work()
+        pairs = [(_seconds(work), _seconds(floor)) for _ in range(5)]
+    ours, bare = (statistics.median(column) for column in zip(*pairs, strict=True))
+    ratio = statistics.median(one / other for one, other in pairs)
+    return Figure("a map of 5 000 points read, planned and laid out", f"{1000 * ours:.0f} ms", f"{1000 * bare:.1f} ms", ratio)

@@ -47,6 +47,11 @@ class Terminal:
             if key == "Escape":
                 time.sleep(0.3)  # or it and the next key would be one with alt
 
+    def paste(self, text: str) -> None:
+        """Paste in brackets, as a terminal does."""
+        self._tmux("set-buffer", text)
+        self._tmux("paste-buffer", "-p")
+
     def run(self, command: str) -> None:
         self.type(command, "Enter")
 

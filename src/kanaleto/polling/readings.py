@@ -1,6 +1,7 @@
 """Other readings of a point's words, from what was read lately: the point's own registers, wider and narrower ones, and those beside it."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from kanaleto.polling.board import Board, Record
 from kanaleto.polling.plan import Place
@@ -51,13 +52,11 @@ def other_readings(board: Board, place: Place, display: str = "", beside: Sequen
                     seen.add(key)
                     found.append((step, candidate))
     own = point.size
-
-    def worth(entry: tuple[int, Candidate]) -> tuple[bool, float]:
-        step, candidate = entry
-        away = 0.15 * abs(step) + (0.0 if candidate.codec.registers == own else 0.1 if display else 0.35)
-        return not candidate.agrees, -(candidate.fit - away)
-
-    return sorted(found, key=worth)
+    judged = []
+    for step, candidate in found:
+        away = 0.15 * abs(step) + (0.0 if candidate.codec.registers == own else 0.1 if display.strip() else 0.35)
+        judged.append((step, replace(candidate, fit=max(candidate.fit - away, 0.0))))
+    return sorted(judged, key=lambda entry: (not entry[1].agrees, -entry[1].fit))
 
 
 def verdict(found: Sequence[tuple[int, Candidate]], display: str) -> str:

@@ -10,6 +10,7 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.words import age_text, clock_text, wrapped
 from kanaleto.values.codec import NoValue
+from kanaleto.values.scale import AnyScale, Bounded, Curve
 from kanaleto.values.text import shown
 from kanaleto.values.types import Kind, byte_places
 
@@ -104,7 +105,18 @@ def chain_rows(place: Place, reading: Reading) -> list[_Row]:
         rows.append([(f"{int.from_bytes(data):016b}", "sky")])
     if codec.scale is not None:
         rows.append([("× ", "muted"), (f"{codec.scale.factor:g}", "ink"), ("  + ", "muted"), (f"{codec.scale.offset:g}", "ink")])
+        rows.append([(_two_points(codec.scale), "dim")])
     return [*rows, result]
+
+
+def _two_points(scale: AnyScale) -> str:
+    """The same scale as two points on a line, or its table."""
+    if isinstance(scale, Bounded):
+        ends = "4–20 mA, " if scale.zero_ma is not None else ""
+        return f"{ends}{'clamped to' if scale.clamps else 'between'} {scale.low:g} … {scale.high:g}"
+    if isinstance(scale, Curve):
+        return "table: " + ", ".join(f"{raw:g} is {value:g}" for raw, value in list(zip(scale.raws, scale.values, strict=True))[:3]) + " …"
+    return f"that is 0 → {scale.to_value(0):g}, 10 000 → {scale.to_value(10000):g}"
 
 
 def _fetched(place: Place) -> str:

@@ -159,7 +159,8 @@ class ImportPane(Vertical):
         self.query_one(ImportHead).refresh()
 
     def said(self) -> str:
-        return f"{len(self.imported.rows)} points, {len(self.imported.doubts)} doubts"
+        count = len(self.imported.rows)
+        return f"{count} point{'s' if count != 1 else ''}, {len(self.imported.doubts)} doubts"
 
     def target(self) -> str:
         if self._device is not None:

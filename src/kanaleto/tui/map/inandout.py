@@ -161,11 +161,18 @@ class InAndOut:
         reading = self._view.kanaleto.engine.session.board.reading(place, self._view.kanaleto.moment.now_s)
         raw = type(bare)(bare.type, bare.order).decode(reading.data) if reading.data else None
         start = f"{raw:g}=" if isinstance(raw, int | float) else ""
-        asked = f"fit the scale of {place.point.name}: raw=display, more pairs with blanks between"
+        asked = f"scale of {place.point.name}: raw=display, more pairs; or 4-20mA 6400-32000 0-250 (raw, then engineering)"
         self._view.kanaleto.query_one(Prompt).ask(asked, start, self._fit)
 
     def _fit(self, text: str) -> None:
         place = self._view.place
+        loop = re.fullmatch(r"\s*4-20\s*mA\s+(-?[\d.]+)\s*[-–…]\s*(-?[\d.]+)\s+(-?[\d.]+)\s*[-–…]\s*(-?[\d.]+)\s*", text, re.IGNORECASE)
+        if place is not None and loop is not None:
+            ends = dict(zip(("raw_low", "raw_high", "eng_low", "eng_high"), loop.groups(), strict=True))
+            empty = dict.fromkeys(("factor", "offset", "curve", "scale"), "")
+            workspace, device, point = self._view.kanaleto.holder.workspace(), place.device, place.point
+            self._view.edit(lambda: change_points(workspace, device, [point], {**empty, **ends, "signal": "4-20mA"}))
+            return
         pairs = re.findall(r"(-?[\d.,]+)\s*=\s*(-?[\d.,]+)", text)
         if place is None or not pairs:
             self._view.kanaleto.tell("write raw=display, as in 1250=12.5 4000=40")

@@ -16,7 +16,7 @@ check: .venv/ready-dev
 	$(BIN)/lint-imports
 
 bench: .venv/ready
-	$(BIN)/python -m scripts.bench
+	MALLOC_MMAP_THRESHOLD_=67108864 $(BIN)/python -m scripts.bench
 
 fuzz: .venv/ready
 	$(BIN)/python -m tests.fuzz

@@ -9,10 +9,12 @@ from textual import events
 
 from kanaleto.output.maps import as_csv, as_json, as_workbook
 from kanaleto.output.things import as_thing, rows_of_thing
+from kanaleto.polling.plan import Place
 from kanaleto.polling.ruler import RulerRow
 from kanaleto.site.adding import device_of
 from kanaleto.site.edit import write_bytes_whole
 from kanaleto.site.link import Link
+from kanaleto.site.mapscale import LOOP_RANGES
 from kanaleto.site.model import Point
 from kanaleto.site.pointedit import change_points
 from kanaleto.site.sheets import CannotImport, Sheet, read_sheets, read_text_table, sheet_of_rows
@@ -173,6 +175,11 @@ class InAndOut:
             workspace, device, point = self._view.kanaleto.holder.workspace(), place.device, place.point
             self._view.edit(lambda: change_points(workspace, device, [point], {**empty, **ends, "signal": "4-20mA"}))
             return
+        if re.match(r"\s*4-20\s*mA", text, re.IGNORECASE) and place is not None:
+            self._view.kanaleto.tell(
+                f"write both ranges, as in 4-20mA 6400-32000 0-250; raw ranges that fit now: {self._usual_ranges(place)}"
+            )
+            return
         pairs = re.findall(r"(-?[\d.,]+)\s*=\s*(-?[\d.,]+)", text)
         if place is None or not pairs:
             self._view.kanaleto.tell("write raw=display, as in 1250=12.5 4000=40")
@@ -187,6 +194,14 @@ class InAndOut:
         workspace, device, point = self._view.kanaleto.holder.workspace(), place.device, place.point
         told = fitted.text + self._likely_full_scale(point, pairs[0])
         self._view.edit(lambda: change_points(workspace, device, [point], cells, f"scale of {point.name}: {told}"))
+
+    def _usual_ranges(self, place: Place) -> str:
+        """Usual raw ranges of 4–20 mA in which the word as it stands is a current of the loop."""
+        reading = self._view.kanaleto.engine.session.board.reading(place, self._view.kanaleto.moment.now_s)
+        codec = place.point.codec
+        raw = type(codec)(codec.type, codec.order).decode(reading.data) if reading.data else None
+        fits = [f"{low}-{high}" for low, high in LOOP_RANGES if not isinstance(raw, int | float) or low <= raw <= high]
+        return ", ".join(fits[:8]) or "none of the usual"
 
     def _likely_full_scale(self, point: Point, pair: tuple[str, str]) -> str:
         """With a range known, the raw full scale that the first pair speaks for."""

@@ -102,6 +102,10 @@ class PointBeside(Drawn):
         if readings.place is not self.place or not readings.found:
             return []
         rows: list[_Row] = [[], [("OTHER READINGS OF THESE WORDS", "muted!")]]
+        if readings.display:
+            rows.append([("The display on the device says ", "muted"), (readings.display, "ink!")])
+        if readings.verdict:
+            rows.append([(readings.verdict, "verdigris" if "agree" in readings.verdict else "ochre")])
         for number, (step, candidate) in enumerate(readings.found[:_MOST_READINGS]):
             value = shown(candidate.value, candidate.codec, None, {}) if candidate.value is not None else "—"
             title = candidate.title + (f" {step:+d}" if step else "")
@@ -117,10 +121,6 @@ class PointBeside(Drawn):
                     (bar, "verdigris" if candidate.fit > 0.6 else "ochre"),
                 ]
             )
-        if readings.display:
-            rows += [[], [("The display on the device says ", "muted"), (readings.display, "ink!")]]
-        if readings.verdict:
-            rows.append([(readings.verdict, "verdigris" if "agree" in readings.verdict else "ochre")])
         return rows
 
     def _spark(self, place: Place) -> str:

@@ -13,6 +13,7 @@ from kanaleto.site.link import SerialLink
 from kanaleto.survey.desk import Desk, Place, parse_place
 from kanaleto.survey.ports import PortInfo, describe_port, list_serial_ports
 from kanaleto.survey.scratch import Question
+from kanaleto.tui.find.drawn import Field, FoundHead
 from kanaleto.tui.find.field import rows_of
 from kanaleto.tui.find.findings import Finding, FoundRows, findings_of
 from kanaleto.tui.find.keeping import Keeping
@@ -29,19 +30,6 @@ _PORTS_S = 2.0
 _WIDE, _MIDDLING = 130, 92
 _LEAST_SCRATCH = 8
 _LOW, _LOW_FIELD = 30, 4  # so few rows are shared out by turns: the field, or the scratch reading
-
-
-class Field(Drawn):
-    """Draws what `rows_of` says."""
-
-    DEFAULT_CSS = "Field { height: auto; padding: 0; }"
-    rows: list[list[tuple[str, str]]] = []
-
-    def render_line(self, y: int) -> Strip:
-        cells = Cells(self.palette).put(" ")
-        for text, tone in self.rows[y] if y < len(self.rows) else ():
-            cells.put(text, tone.removesuffix("!"), bold=tone.endswith("!"))
-        return cells.strip(self.size.width)
 
 
 class ScratchHead(Drawn):
@@ -66,14 +54,6 @@ class ScratchHead(Drawn):
             going = f"{state.reads} times" if view.desk.is_reading else "stopped"
             cells.put(f"  read {going}, {1000 * state.took_s:.1f} ms", "verdigris")
         return cells.strip(self.size.width)
-
-
-class FoundHead(Drawn):
-    DEFAULT_CSS = "FoundHead { height: 3; background: $panel; }"
-
-    def render_line(self, y: int) -> Strip:
-        cells = Cells(self.palette, "panel")
-        return (cells.put(" FOUND", "muted", bold=True) if y == 1 else cells).strip(self.size.width)
 
 
 class LinkLine(Line):

@@ -27,8 +27,12 @@ class Demo:
 
     def __enter__(self) -> "Demo":
         try:
-            copy_site(self._folder, free_port(_PORT))
-            self._start()
+            try:
+                copy_site(self._folder, free_port(_PORT))
+                self._start()
+            except CannotStart:  # another demo may have taken the port in the same instant
+                copy_site(self._folder, free_port(0))
+                self._start()
         except BaseException:
             self._clean()
             raise
@@ -43,7 +47,9 @@ class Demo:
         assert process.stdout is not None and process.stderr is not None
         if process.stdout.readline().strip() != "ready":
             process.terminate()
-            said = process.stderr.read().strip().splitlines()
+            _, errors = process.communicate()
+            self._process = None
+            said = errors.strip().splitlines()
             raise CannotStart(f"the demo's devices do not start: {said[-1] if said else 'they said nothing'}")
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:

@@ -6,7 +6,9 @@ import click
 
 from kanaleto.cli import finding
 from kanaleto.cli.options import usage
-from kanaleto.cli.ranges import parse_never, parse_units
+from kanaleto.cli.ranges import parse_units
+from kanaleto.site.counting import Numbering
+from kanaleto.site.ranges import parse_range
 from kanaleto.survey.asking import Never
 
 
@@ -69,7 +71,7 @@ def command(
       kanaleto find --hosts 127.0.0.1-3:15020
       kanaleto find rtu:///dev/ttyUSB0 --listen 10
     """
-    forbidden: Never = usage(lambda: tuple(parse_never(text) for text in never))
+    forbidden: Never = usage(lambda: tuple(parse_range(text, Numbering.PROTOCOL, "never") for text in never))
     if asks_ports:
         return finding.tell_ports(is_json)
     if asks_adapters:

@@ -1,9 +1,6 @@
-"""Ranges as people type them: units, and addresses never to be touched."""
+"""Ranges of units as people type them."""
 
 import re
-
-from kanaleto.site.counting import parse_number
-from kanaleto.wire.codes import Table
 
 
 def parse_units(text: str) -> list[int]:
@@ -18,16 +15,3 @@ def parse_units(text: str) -> list[int]:
             raise ValueError(f"units {part.strip()!r}: unit IDs are 0…255, the lower first")
         units += range(low, high + 1)
     return list(dict.fromkeys(units))
-
-
-def parse_never(text: str) -> tuple[Table, int, int]:
-    """A table and its addresses on the wire, as `holding 40-47`. Raises ValueError."""
-    match = re.fullmatch(r"\s*(\w+)\s+(\w+)\s*(?:[-–…]\s*(\w+))?\s*", text)
-    words = [table.value for table in Table]
-    if match is None or match[1].lower() not in words:
-        raise ValueError(f"never {text!r} must read like 'holding 40-47'; the tables are {', '.join(words)}")
-    first = parse_number(match[2])
-    last = parse_number(match[3]) if match[3] else first
-    if not 0 <= first <= last <= 0xFFFF:
-        raise ValueError(f"never {text!r}: addresses are 0…65535, the lower first")
-    return Table(match[1].lower()), first, last

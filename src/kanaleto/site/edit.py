@@ -6,7 +6,7 @@ All of it is text in, text out; whoever calls writes the result beside its place
 import csv
 import os
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from io import StringIO
 from pathlib import Path
 
@@ -57,12 +57,7 @@ def with_line(text: str, name: str, link: str) -> str:
     line = tomlkit.table()
     line["name"] = name
     line["link"] = link
-    lines = document.get("line")
-    if isinstance(lines, AoT):
-        lines.append(line)
-    else:
-        document["line"] = tomlkit.aot()
-        document["line"].append(line)
+    _append(document, "line", line)
     return tomlkit.dumps(document)
 
 
@@ -76,36 +71,46 @@ def with_link(text: str, line_name: str, link: str) -> str:
 def with_device(text: str, line_name: str, keys: dict[str, object]) -> str:
     """One device more on a line. Raises KeyError when there is no such line."""
     document = tomlkit.parse(text)
-    line = _line(document, line_name)
     device = tomlkit.table()
     for key, value in keys.items():
         device[key] = value
-    devices = line.get("device")
-    if isinstance(devices, AoT):
-        devices.append(device)
-    else:
-        line["device"] = tomlkit.aot()
-        line["device"].append(device)
+    _append(_line(document, line_name), "device", device)
     return tomlkit.dumps(document)
+
+
+def map_delimiter(text: str) -> tuple[str, str]:
+    """What stands between the cells of a map, and its line of headings."""
+    first = next((line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")), "")
+    return max(",;\t", key=first.count), first
+
+
+def with_headings(map_text: str, wanted: Iterable[str]) -> tuple[str, list[str]]:
+    """The map with the headings that it lacks added behind its own; and all of them, in lower case."""
+    delimiter, first = map_delimiter(map_text)
+    known = [cell.strip().lower() for cell in next(csv.reader([first], delimiter=delimiter), [])]
+    missing = [key for key in dict.fromkeys(wanted) if key not in known]
+    if missing:
+        map_text = map_text.replace(first, first.rstrip("\r\n") + "".join(delimiter + key for key in missing), 1)
+    return map_text, known + missing
 
 
 def with_rows(map_text: str, rows: Sequence[dict[str, str]]) -> str:
     """Rows more in a map, under its own headings and with its own delimiter; a heading that is missing is added."""
-    first = next((line for line in map_text.splitlines() if line.strip() and not line.lstrip().startswith("#")), "")
-    delimiter = max(",;\t", key=first.count)
-    header = [cell.strip() for cell in next(csv.reader([first], delimiter=delimiter), [])]
-    known = [heading.lower() for heading in header]
-    missing = [key for row in rows for key, value in row.items() if value and key not in known]
-    missing = list(dict.fromkeys(missing))
-    if missing:
-        longer = first.rstrip("\r\n") + "".join(delimiter + key for key in missing)
-        map_text = map_text.replace(first, longer, 1)
-        known += missing
+    map_text, known = with_headings(map_text, (key for row in rows for key, value in row.items() if value))
     out = StringIO(newline="")
-    writer = csv.writer(out, delimiter=delimiter, lineterminator="\n")
+    writer = csv.writer(out, delimiter=map_delimiter(map_text)[0], lineterminator="\n")
     for row in rows:
         writer.writerow([row.get(key, "") for key in known])
     return (map_text if not map_text or map_text.endswith("\n") else map_text + "\n") + out.getvalue()
+
+
+def _append(parent: tomlkit.TOMLDocument | Table, key: str, table: Table) -> None:
+    """One table more in an array of tables, which is made where there is none."""
+    if not isinstance(parent.get(key), AoT):
+        parent[key] = tomlkit.aot()
+    array = parent[key]
+    assert isinstance(array, AoT)
+    array.append(table)
 
 
 def _line(document: tomlkit.TOMLDocument, name: str) -> Table:

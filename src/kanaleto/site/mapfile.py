@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from kanaleto.site.counting import Counting, Numbering, from_wire, to_wire
+from kanaleto.site.edit import map_delimiter
 from kanaleto.site.faults import Fault, suggestion
 from kanaleto.site.mapscale import ScaleCells, make_scale, parse_curve, parse_no_values, parse_yes
 from kanaleto.site.mapshared import Shared
@@ -44,7 +45,7 @@ class MapDefaults:
 
 def read_map(path: Path, text: str, defaults: MapDefaults) -> tuple[tuple[Point, ...], list[Fault]]:
     """The points of a map's text, and every fault and warning with its line. Rows with a fault give no point."""
-    delimiter = _delimiter(text)
+    delimiter, _ = map_delimiter(text)
     faults: list[Fault] = []
     rows = csv.reader(StringIO(text, newline=""), delimiter=delimiter)
     header: list[str] | None = None
@@ -74,11 +75,6 @@ def read_map(path: Path, text: str, defaults: MapDefaults) -> tuple[tuple[Point,
         faults.append(Fault(path, 1, "is empty; its first row must hold the headings name, table, address"))
     faults += _between_rows(path, points, defaults)
     return tuple(points), faults
-
-
-def _delimiter(text: str) -> str:
-    first = next((line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")), "")
-    return max(",;\t", key=first.count)
 
 
 def _header_faults(path: Path, line: int, header: list[str]) -> list[Fault]:

@@ -10,7 +10,7 @@ from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from io import StringIO
 
-from kanaleto.site.edit import with_rows
+from kanaleto.site.edit import map_delimiter, with_headings
 from kanaleto.values.types import parse_type
 
 
@@ -23,8 +23,7 @@ class _Record:
 
 def _records(text: str) -> tuple[str, list[_Record]]:
     """The delimiter, and every record with the line on which it begins."""
-    first = next((line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")), "")
-    delimiter = max(",;\t", key=first.count)
+    delimiter, _ = map_delimiter(text)
     lines = text.splitlines(keepends=True)
     reader = csv.reader(StringIO(text, newline=""), delimiter=delimiter)
     records, before = [], 0
@@ -55,12 +54,7 @@ def cells_of(text: str, line: int) -> dict[str, str]:
 
 def with_changes(text: str, changes: Mapping[int, Mapping[str, str]]) -> str:
     """Other cells in some rows, by line; headings that are missing are added, other rows stay as they are."""
-    known = headings(text)
-    missing = [key for cells in changes.values() for key, value in cells.items() if value and key not in known]
-    if missing:
-        text = with_rows(text, [dict.fromkeys(missing, "x")])  # adds the headings, and a row that is taken away again
-        text = "".join(record.raw for record in _records(text)[1][:-1])
-        known = headings(text)
+    text, known = with_headings(text, (key for cells in changes.values() for key, value in cells.items() if value))
     delimiter, records = _records(text)
     out: list[str] = []
     for record in records:

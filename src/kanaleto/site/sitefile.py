@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from kanaleto.site import schema
-from kanaleto.site.counting import Counting, Numbering, OwnNumbering, to_wire
+from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.faults import Fault, FaultyFile, suggestion
 from kanaleto.site.formula import formula_faults
 from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, TlsFiles, parse_link
@@ -17,6 +17,7 @@ from kanaleto.site.mapfile import MapDefaults, read_map
 from kanaleto.site.mapscale import ScaleCells, make_scale, parse_curve
 from kanaleto.site.mapshared import Shared
 from kanaleto.site.model import Derived, Device, DeviceLimits, Limits, Line, Point, Site, TlsServing
+from kanaleto.site.ranges import parse_range
 from kanaleto.site.simulation import read_simulated
 from kanaleto.site.toml_lines import KeyLines
 from kanaleto.values.types import Order, parse_order
@@ -243,23 +244,10 @@ class _Reader:
     def _never_read(self, where: tuple[str | int, ...], texts: list[str], numbering: Counting) -> tuple[tuple[Table, int, int], ...]:
         ranges = []
         for at, text in enumerate(texts):
-            match = re.fullmatch(r"\s*(\w+)\s+(\w+)\s*(?:[-–…]\s*(\w+))?\s*", text)
             try:
-                if match is None:
-                    raise ValueError(f"never_read {text!r} must read like 'holding 40-47'")
-                table = Table(match[1].lower())
-                first = to_wire(match[2], table, numbering)
-                last = to_wire(match[3], table, numbering) if match[3] else first
-                if last < first:
-                    raise ValueError(f"never_read {text!r} ends before it begins")
-                ranges.append((table, first, last))
+                ranges.append(parse_range(text, numbering))
             except ValueError as error:
-                text = (
-                    str(error)
-                    if "is not a valid Table" not in str(error)
-                    else f"never_read {text!r}: the tables are coil, discrete, input, holding"
-                )
-                self._fault((*where, "never_read", at), text)
+                self._fault((*where, "never_read", at), str(error))
         return tuple(ranges)
 
     def _check_names(self, file: schema.SiteFile) -> None:

@@ -283,7 +283,7 @@ class Find(WithSite):
             ((self.serial, "--units", "0-3"), 2, "unit 0 cannot answer"),
             ((self.serial, "--units", "9-3"), 2, "the lower first"),
             ((self.serial, "--units", "60-61"), 1, "none found"),
-            ((self.tcp, "--registers", "--never", "pump 3"), 2, "must read like"),
+            ((self.tcp, "--registers", "--never", "pump 3"), 2, "the tables are coil"),
             ((self.tcp, "--unit", "5", "--directory"), 1, "no directory"),
             ((self.tcp, "--unit", "5", "--directory", "--marker", "odd"), 2, "even number"),
             (("--hosts", "10.0.0.0/4"), 2, "4096 at most"),

@@ -3,19 +3,18 @@
 from textual.strip import Strip
 
 from kanaleto.tui.shared.cells import Cells
-from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.pane import Drawn, Row, put_row
 
 
 class Field(Drawn):
     """Draws what `rows_of` says."""
 
     DEFAULT_CSS = "Field { height: auto; padding: 0; }"
-    rows: list[list[tuple[str, str]]] = []
+    rows: list[Row] = []
 
     def render_line(self, y: int) -> Strip:
         cells = Cells(self.palette).put(" ")
-        for text, tone in self.rows[y] if y < len(self.rows) else ():
-            cells.put(text, tone.removesuffix("!"), bold=tone.endswith("!"))
+        put_row(cells, self.rows[y] if y < len(self.rows) else [])
         return cells.strip(self.size.width)
 
 

@@ -3,11 +3,9 @@
 from kanaleto.survey.desk import Place
 from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.units import UnitState, UnitSurvey
+from kanaleto.tui.shared.pane import Row
 from kanaleto.tui.shared.words import age_text
 from kanaleto.wire.pdu import Read
-
-Row = list[tuple[str, str]]
-"""Pieces of text with their tones; a tone that ends in ! is bold."""
 
 _FIELD = {
     UnitState.UNASKED: ("·", "rules"),

@@ -1,45 +1,33 @@
 """One point opened: from its words as they came to its value, and what is known of it."""
 
-from textual.strip import Strip
-
 from kanaleto.polling.board import Reading
 from kanaleto.polling.plan import FORMULA, Place
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND
-from kanaleto.tui.shared.cells import Cells
-from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.pane import Panel, Row
 from kanaleto.tui.shared.words import age_text, clock_text, wrapped
 from kanaleto.values.codec import NoValue
 from kanaleto.values.scale import AnyScale, Bounded, Curve
 from kanaleto.values.text import shown
 from kanaleto.values.types import Kind, byte_places
 
-_Row = list[tuple[str, str]]
 
-
-class PointDetail(Drawn):
+class PointDetail(Panel):
     """Beside the list, never on top of it."""
 
     DEFAULT_CSS = "PointDetail { width: 44; height: 100%; background: $panel; display: none; }"
     place: Place | None = None
 
-    def render_line(self, y: int) -> Strip:
-        cells = Cells(self.palette, "panel").put("  ")
-        rows = self._rows() if self.place is not None else []
-        if 0 < y <= len(rows):
-            for text, tone in rows[y - 1]:
-                cells.put(text, tone.removesuffix("!"), bold=tone.endswith("!"))
-        return cells.strip(self.size.width)
-
-    def _rows(self) -> list[_Row]:
+    def text_rows(self) -> list[Row]:
         place, app = self.place, self.kanaleto
-        assert place is not None
+        if place is None:
+            return []
         point, device = place.point, place.device
         reading = app.engine.session.board.reading(place, app.moment.now_s)
         if place.why_not is FORMULA:
             return self._derived_rows(place, reading)
         manual = from_wire(point.address, point.table, device.numbering)
-        rows: list[_Row] = [
+        rows: list[Row] = [
             [(point.name, "ink!")],
             [(f"{device.name} · unit {device.unit_id} · {place.line.name}", "muted")],
             [],
@@ -70,12 +58,12 @@ class PointDetail(Drawn):
         rows += [[], *([(text, "ink")] for text in wrapped(point.note, 40))] if point.note else []
         return rows
 
-    def _derived_rows(self, place: Place, reading: Reading) -> list[_Row]:
+    def _derived_rows(self, place: Place, reading: Reading) -> list[Row]:
         """A derived point: its formula, and what it gives."""
         point = place.point
         own = next((one for one in self.kanaleto.site.derived if one.name == point.name), None)
         text = shown(reading.value, None, point.decimals) if reading.value is not None else "—"
-        rows: list[_Row] = [[(point.name, "ink!")], [("derived from points of this site", "muted")], []]
+        rows: list[Row] = [[(point.name, "ink!")], [("derived from points of this site", "muted")], []]
         rows += [[(part, "sky")] for part in wrapped(own.formula if own is not None else "", 40)]
         rows += [[("= ", "muted"), (f"{text} {point.unit}".strip(), "verdigris!")], []]
         rows.append([("quality        ", "muted"), (reading.quality.value, "ink")])
@@ -83,17 +71,17 @@ class PointDetail(Drawn):
         return rows
 
 
-def chain_rows(place: Place, reading: Reading) -> list[_Row]:
+def chain_rows(place: Place, reading: Reading) -> list[Row]:
     """From the words as they came to the value, a step a row."""
     point, codec, data = place.point, place.point.codec, reading.data
     if not data:
         return [[("nothing has come yet", "dim")]]
     value = reading.value
     text = value.reason if isinstance(value, NoValue) else shown(value, codec, point.decimals, point.labels) if value is not None else "—"
-    result: _Row = [("= ", "muted"), (f"{text} {point.unit}".strip(), "verdigris!")]
+    result: Row = [("= ", "muted"), (f"{text} {point.unit}".strip(), "verdigris!")]
     if point.table.is_bits:
         return [[(f"{data[0]}", "sky!"), ("  as it came", "muted")], result]
-    rows: list[_Row] = [[(data.hex(" ", 2).upper(), "sky!"), ("  as it came", "muted")]]
+    rows: list[Row] = [[(data.hex(" ", 2).upper(), "sky!"), ("  as it came", "muted")]]
     if codec.registers > 1 or codec.order.swaps_bytes:
         ordered = bytes(data[at] for at in byte_places(codec.type, codec.order))
         rows.append([(ordered.hex(" ", 2).upper(), "sky"), (f"  in order, from {codec.order.value}", "muted")])

@@ -2,20 +2,16 @@
 
 from dataclasses import dataclass, field
 
-from textual.strip import Strip
-
 from kanaleto.polling.board import Quality
 from kanaleto.polling.plan import Place
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND
 from kanaleto.tui.live.detail import chain_rows
 from kanaleto.tui.live.rows import SPAN_S, spark_text
-from kanaleto.tui.shared.cells import Cells
-from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.pane import Panel, Row
 from kanaleto.values.candidates import Candidate
 from kanaleto.values.text import shown
 
-_Row = list[tuple[str, str]]
 _MOST_READINGS = 9
 _BAR = 6
 
@@ -30,7 +26,7 @@ class Readings:
     verdict: str = ""
 
 
-class PointBeside(Drawn):
+class PointBeside(Panel):
     DEFAULT_CSS = "PointBeside { width: 46; height: 100%; background: $panel; }"
 
     def __init__(self) -> None:
@@ -40,22 +36,15 @@ class PointBeside(Drawn):
         self.neighbours: list[tuple[int, str]] = []
         self.chosen = 0
 
-    def render_line(self, y: int) -> Strip:
-        cells = Cells(self.palette, "panel").put("  ")
-        rows = self._rows() if self.place is not None else []
-        if 0 < y <= len(rows):
-            for text, tone in rows[y - 1]:
-                cells.put(text, tone.removesuffix("!"), bold=tone.endswith("!"))
-        return cells.strip(self.size.width)
-
-    def _rows(self) -> list[_Row]:
+    def text_rows(self) -> list[Row]:
         place, app = self.place, self.kanaleto
-        assert place is not None
+        if place is None:
+            return []
         point, device = place.point, place.device
         reading = app.engine.session.board.reading(place, app.moment.now_s)
         words = f"{point.size} {'bit' if point.table.is_bits else 'word'}{'s' if point.size > 1 else ''}"
         wire = from_wire(point.address, point.table, Numbering.PROTOCOL)
-        rows: list[_Row] = [
+        rows: list[Row] = [
             [(point.name, "ink!")],
             [
                 (f"{words} at {from_wire(point.address, point.table, device.numbering)}", "muted"),
@@ -80,12 +69,12 @@ class PointBeside(Drawn):
             rows += [[], [(point.note, "ink")]]
         return rows
 
-    def _settings(self, place: Place) -> list[_Row]:
+    def _settings(self, place: Place) -> list[Row]:
         """What the point inherits, and from where."""
         point, device = place.point, place.device
         period = "on demand" if point.period_s == DEMAND else "without a pause" if point.period_s == 0 else f"{point.period_s:g} s"
         whose = f" from {device.name}" if point.period_s == device.period_s else ", its own"
-        rows: list[_Row] = [[("period  ", "muted"), (period, "ink"), (whose, "dim")]]
+        rows: list[Row] = [[("period  ", "muted"), (period, "ink"), (whose, "dim")]]
         if point.codec.type.is_wide:
             is_own = device.order is None or point.codec.order is not device.order
             rows.append(
@@ -97,11 +86,11 @@ class PointBeside(Drawn):
             rows.append([("read    ", "muted"), (f"{request.count} from {count}", "ink"), (f", {1000 * place.block.cost_s:.1f} ms", "dim")])
         return rows
 
-    def _other_readings(self) -> list[_Row]:
+    def _other_readings(self) -> list[Row]:
         readings = self.readings
         if readings.place is not self.place or not readings.found:
             return []
-        rows: list[_Row] = [[], [("OTHER READINGS OF THESE WORDS", "muted!")]]
+        rows: list[Row] = [[], [("OTHER READINGS OF THESE WORDS", "muted!")]]
         if readings.display:
             rows.append([("The display on the device says ", "muted"), (readings.display, "ink!")])
         if readings.verdict:

@@ -27,6 +27,7 @@ from kanaleto.wire.pdu import Read, ReadAnswer, Request
 
 EXCHANGES_KEPT = 4000
 MOST_CONNECTING = 50  # lines that connect at once: many at a time overrun the queue of those who accept
+_LAST_ANSWER_S, _LONGEST_FRAME = 0.2, 256  # how long a line is left alone when it changes hands: a device thinks, then answers
 HOLES_AGAIN_S = 300.0  # points that a device does not give are tried again after this long
 
 MakeExchanger = Callable[[Line], Exchanger]
@@ -305,6 +306,9 @@ class Session:
         for name in taken:
             self.switch_line(name, False)
         try:
+            if taken:  # an answer under way would be taken for somebody else's
+                character_s = max(self._named(name).exchanger.channel.character_s for name in taken)
+                await asyncio.sleep(_LAST_ANSWER_S + _LONGEST_FRAME * character_s)
             yield
         finally:
             for poller in self.pollers:

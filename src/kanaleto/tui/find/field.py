@@ -4,7 +4,7 @@ from kanaleto.survey.desk import Place
 from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.units import UnitState, UnitSurvey
 from kanaleto.tui.shared.pane import Row
-from kanaleto.tui.shared.words import age_text
+from kanaleto.tui.shared.words import age_text, wrapped
 from kanaleto.wire.pdu import Read
 
 _FIELD = {
@@ -32,6 +32,8 @@ def rows_of(place: Place | None, height: int) -> list[Row]:
         "hosts": _host_rows(place),
     }
     rows = blocks.pop(place.shown, [])
+    if rows and place.note and not place.doing:  # how it ended, in full: at the left there is little room
+        rows[1:1] = [[(f"  {part}", "ochre")] for part in wrapped(place.note, 76)]
     for name, block in blocks.items():
         if block and len(rows) + len(block) + 1 <= height:
             rows = [*block, [], *rows] if name == "settings" else [*rows, [], *block]

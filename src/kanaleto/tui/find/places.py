@@ -19,11 +19,13 @@ class HeadRow:
 
 @dataclass(frozen=True, slots=True)
 class PlaceRow:
-    """A place on the desk; `port` is what the system says of it, `line` the site's line that leads there."""
+    """A place on the desk; `port` is what the system says of it, `line` the site's line that leads there, `health` how that one is doing
+    (words and tone)."""
 
     place: Place
     port: PortInfo | None = None
     line: str = ""
+    health: tuple[str, str] = ("", "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,5 +107,5 @@ def rows_under(row: PlaceRow) -> list[PlacesRow]:
         tone = "terracotta" if row.port.trouble else "ochre" if row.port.holder else "verdigris"
         rows.append(SaidRow(row.port.state, tone))
     elif row.line:
-        rows.append(SaidRow("polled by this site", "verdigris"))
+        rows.append(SaidRow(row.health[0] or "polled by this site", row.health[1] or "verdigris"))
     return [*rows, None]

@@ -25,6 +25,7 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.line import Line
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.shared.words import line_phrase
 
 _PORTS_S = 2.0
 _WIDE, _MIDDLING = 130, 92
@@ -165,7 +166,7 @@ class FindView(Keeping, Drawn, Horizontal):
             for line in site.lines:
                 place = self.desk.take(Place(line.link.place, line.link, knows_settings=not self._was_swept(line.link.place)))
                 shown.add(place.title)
-                rows += self._with_rows(PlaceRow(place, infos.get(line.link.place), line.name))
+                rows += self._with_rows(PlaceRow(place, infos.get(line.link.place), line.name, self._health(line.name)))
         typed = {place.title for place in self.desk.places if not place.is_serial or place.title not in infos} - shown
         ports = [port for port in self._ports if port.path not in shown]
         if ports:
@@ -182,6 +183,10 @@ class FindView(Keeping, Drawn, Horizontal):
         before = self._list.current
         self._list.set_rows(rows)
         self._return_to(before)
+
+    def _health(self, name: str) -> tuple[str, str]:
+        moment = self.kanaleto.moment
+        return next((line_phrase(status, moment.is_held) for status in moment.lines if status.line.name == name), ("", ""))
 
     def _was_swept(self, title: str) -> bool:
         return any(place.title == title and place.settings is not None for place in self.desk.places)

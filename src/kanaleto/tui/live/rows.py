@@ -16,6 +16,7 @@ from kanaleto.values.types import Kind
 
 _SPARK = "▁▂▃▄▅▆▇█"
 SPAN_S = 60.0
+QUALITY_SHAPES = {Quality.STALE: "◐", Quality.BAD: "✕", Quality.NEVER: "◌"}
 DEAD_TONES = {Quality.STALE: "muted", Quality.BAD: "terracotta", Quality.NEVER: "dim"}
 
 
@@ -189,7 +190,7 @@ def words_text(place: Place, reading: Reading) -> str:
 def _shape(point: Point, reading: Reading) -> str:
     """A shape for what is not well, beside its colour: stale, bad, never read, or beyond a limit."""
     if reading.quality is not Quality.GOOD:
-        return {Quality.STALE: "◐", Quality.BAD: "✕", Quality.NEVER: "◌"}[reading.quality]
+        return QUALITY_SHAPES[reading.quality]
     return {"terracotta": "‼", "ochre": "!"}.get(limit_tone(point.limits, reading.value), "")
 
 

@@ -9,6 +9,7 @@ from kanaleto.site.model import DEMAND
 from kanaleto.tui.live.detail import chain_rows
 from kanaleto.tui.live.rows import SPAN_S, spark_text
 from kanaleto.tui.shared.pane import Panel, Row
+from kanaleto.tui.shared.words import wrapped
 from kanaleto.values.candidates import Candidate
 from kanaleto.values.text import shown
 
@@ -54,7 +55,7 @@ class PointBeside(Panel):
             *chain_rows(place, reading),
         ]
         if reading.quality is not Quality.GOOD and reading.reason:
-            rows.append([(reading.reason, "terracotta")])
+            rows += [[(part, "terracotta")] for part in wrapped(f"{reading.quality.value}: {reading.reason}", 40)]
         rows += [[], *self._settings(place)]
         rows += self._other_readings()
         if self.neighbours:

@@ -4,7 +4,7 @@ from kanaleto.polling.board import Quality
 from kanaleto.polling.ruler import GapRow, Part, Row, RulerRow, TableRow
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND, Device
-from kanaleto.tui.live.rows import DEAD_TONES, limit_tone, value_text
+from kanaleto.tui.live.rows import DEAD_TONES, QUALITY_SHAPES, limit_tone, value_text
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import age_text
@@ -102,7 +102,8 @@ class RulerRows(Rows[Row]):
             cells.put(_kind_text(point.codec, point.table.is_bits), "muted", kind)
         good = reading.quality is Quality.GOOD
         tone = (limit_tone(point.limits, reading.value) or "ink") if good else DEAD_TONES[reading.quality]
-        cells.put(value_text(point, reading), tone, value, bold=good)
+        mark = QUALITY_SHAPES.get(reading.quality, "")
+        cells.put(f"{mark} " if mark else "", tone).put(value_text(point, reading), tone, value - (2 if mark else 0), bold=good)
         if age:
             cells.put("asked" if point.period_s == DEMAND and reading.age_s is None else age_text(reading.age_s), "muted", age, right=True)
 

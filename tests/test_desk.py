@@ -43,6 +43,27 @@ class Beside(unittest.TestCase):
                 finally:
                     engine.stop()
 
+    def test_the_last_answer_of_a_busy_line_is_not_taken_for_another_masters(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            device = '[[line.device]]\nname = "D2"\nunit_id = 2\nmap = "map.csv"\nperiod_s = 0\n'
+            text = f'[site]\nname = "Far"\n[[line]]\nname = "L"\nlink = "rtu://{folder}/port?baud=2400"\n{device}'
+            with Served(text) as served:
+                site, _ = load_site(served.site)
+                engine = Engine(site)
+                engine.start()
+                try:
+                    desk = Desk(engine)
+                    place = desk.take(Place(site.lines[0].link.place, site.lines[0].link))
+                    wait_until(lambda: engine.session.count > 2, "polling")
+                    for _ in range(3):
+                        desk.ask_units(place)
+                        wait_until(lambda: not place.doing or (place.units is not None and place.units.asked > 1), "the second unit")
+                        self.assertEqual(place.note, "")
+                        desk.stop(place)
+                        wait_until(lambda: not place.doing and not engine.session.pollers[0].is_off, "polling again")
+                finally:
+                    engine.stop()
+
     def check(self, engine: Engine, desk: Desk) -> None:
         poller = engine.session.pollers[0]
         place = desk.take(Place(poller.line.link.place, poller.line.link))

@@ -93,7 +93,7 @@ class Overheard(unittest.TestCase):
         heard = Overhearing()
         heard.feed(noise, 0)
         heard.silence(1)
-        self.assertLessEqual(len(heard._held), 0)
+        self.assertEqual(len(heard._held), 0)
         self.assertLessEqual(heard.garbled_bytes, len(noise))
 
     def test_noise_between_frames_costs_no_frame(self) -> None:
@@ -283,7 +283,7 @@ class OwnSettings(unittest.TestCase):
 class Ports(unittest.TestCase):
     def test_a_port_is_told_in_words(self) -> None:
         self.assertIn("no such port", describe_port("/dev/nothing-here").state)
-        self.assertIsInstance(list_serial_ports(), list)
+        self.assertTrue(all(port.path and port.state for port in list_serial_ports()))
         with tempfile.TemporaryDirectory() as folder:
             near, far = os.openpty()
             link = Path(folder) / "port"

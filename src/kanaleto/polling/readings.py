@@ -11,6 +11,7 @@ from kanaleto.values.codec import Codec
 MOST_SAMPLES = 20
 _WINDOWS = (1, 2, 4)
 _BESIDE = (-1, 1)
+_BESIDE_COSTS = 0.45  # more than two readings that agree with a display can differ in how their words move, less than a bent power of ten
 
 
 def samples_of(board: Board, place: Place) -> list[tuple[int, bytes]]:
@@ -54,7 +55,7 @@ def other_readings(board: Board, place: Place, display: str = "", beside: Sequen
     own = point.size
     judged = []
     for step, candidate in found:
-        away = 0.15 * abs(step) + (0.0 if candidate.codec.registers == own else 0.1 if display.strip() else 0.35)
+        away = _BESIDE_COSTS * abs(step) + (0.0 if candidate.codec.registers == own else 0.1 if display.strip() else 0.35)
         judged.append((step, replace(candidate, fit=max(candidate.fit - away, 0.0))))
     return sorted(judged, key=lambda entry: (not entry[1].agrees, -entry[1].fit))
 

@@ -2,7 +2,7 @@
 
 Starts from sound traffic (requests and answers of every function in every framing) and flips, drops, doubles, swaps and
 inserts bytes. After each piece: no error, what is held stays bounded, no byte is lost (but where a TCP stream is given up), and
-every sound frame parses or is refused in the declared way.
+every sound frame parses or is refused in the declared way. The same bytes go to whoever overhears a line.
 """
 
 import argparse
@@ -10,6 +10,8 @@ import random
 import sys
 import time
 
+from kanaleto.site.link import FramingKind
+from kanaleto.survey.overhearing import Overhearing
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.compose import compose
 from kanaleto.wire.explain import explain_frame
@@ -65,12 +67,15 @@ def _one(framing: Framing, role: Role, seed: int, frames: list[bytes]) -> int:
     source = random.Random(seed)
     data = _mutated(source, frames)
     decoder = framing.decoder(role)
+    heard = Overhearing(FramingKind(framing.name))  # TCP's bytes are noise to it, like any other
     seen = 0
     at = 0
     has_broken = False
     while at < len(data):
         piece = data[at : at + source.choice((1, 2, 7, 64, _PIECE))]
         at += len(piece)
+        heard.feed(piece, at / 1000)
+        assert heard.held <= _MOST_HELD, f"{heard.held} bytes overheard and held"
         events = decoder.feed(piece)
         if source.random() < 0.1:
             events += decoder.silence()
@@ -81,6 +86,9 @@ def _one(framing: Framing, role: Role, seed: int, frames: list[bytes]) -> int:
                 _parse(role, event)
             explain_frame(framing.name, role, event.raw)
         assert decoder.held <= _MOST_HELD, f"{decoder.held} bytes held"
+    heard.silence(at / 1000)
+    assert heard.held == 0 or framing.name != "rtu", f"{heard.held} bytes held after a silence"
+    assert heard.garbled_bytes <= len(data), f"{heard.garbled_bytes} of {len(data)} bytes garbled"
     seen += sum(len(event.raw) for event in decoder.silence())
     assert has_broken or seen + decoder.held == len(data), f"{seen} of {len(data)} bytes accounted for"
     return len(data)

@@ -93,7 +93,7 @@ class Overheard(unittest.TestCase):
         heard = Overhearing()
         heard.feed(noise, 0)
         heard.silence(1)
-        self.assertEqual(len(heard._held), 0)
+        self.assertEqual(heard.held, 0)
         self.assertLessEqual(heard.garbled_bytes, len(noise))
 
     def test_noise_between_frames_costs_no_frame(self) -> None:

@@ -127,7 +127,7 @@ class Board:
         """A point as it stands at loop time `now_s`."""
         block = place.block
         if block is None:
-            if place.why_not is FORMULA and place.point.name in self.derived:
+            if place.why_not == FORMULA and place.point.name in self.derived:
                 return self.derived[place.point.name]
             if place.is_refused:
                 return Reading(None, Quality.BAD, place.why_not, b"", None, None)

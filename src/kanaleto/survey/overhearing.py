@@ -71,6 +71,11 @@ class Overhearing:
         """Unit IDs that were asked or answered, in order."""
         return sorted({unit for unit, _ in self.asked} | {unit for unit, _, _ in self.words})
 
+    @property
+    def held(self) -> int:
+        """Bytes held back, waiting for more."""
+        return self._ascii.held if self._ascii is not None else len(self._held)
+
     def feed(self, data: bytes, at: float) -> None:
         """Bytes that came, and the time at which the last of them did."""
         self.bytes += len(data)

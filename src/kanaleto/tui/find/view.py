@@ -39,10 +39,7 @@ class ScratchHead(Drawn):
     DEFAULT_CSS = "ScratchHead { height: 1; }"
 
     def render_line(self, y: int) -> Strip:
-        view = self.parent
-        while not isinstance(view, FindView):
-            assert view is not None
-            view = view.parent
+        view = self.kanaleto.query_one(FindView)
         cells = Cells(self.palette).put(" Scratch reading", bold=True)
         reader = view.desk.scratch
         state = reader.state if reader is not None else None

@@ -24,7 +24,7 @@ class PointDetail(Panel):
             return []
         point, device = place.point, place.device
         reading = app.engine.session.board.reading(place, app.moment.now_s)
-        if place.why_not is FORMULA:
+        if place.why_not == FORMULA:
             return self._derived_rows(place, reading)
         manual = from_wire(point.address, point.table, device.numbering)
         rows: list[Row] = [

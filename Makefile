@@ -1,7 +1,7 @@
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 
-.PHONY: demo test check bench fuzz soak shots clean
+.PHONY: demo test check bench fuzz soak storm shots clean
 
 demo: .venv/ready
 	$(BIN)/kanaleto demo
@@ -23,6 +23,9 @@ fuzz: .venv/ready
 
 soak: .venv/ready
 	$(BIN)/python -m tests.soak
+
+storm: .venv/ready .venv/tmux
+	$(BIN)/python -m tests.storm --seconds 120 --times 3
 
 shots: .venv/ready .venv/tmux
 	sh scripts/shots.sh

@@ -11,6 +11,10 @@ if [ -n "$missing" ]; then
   apt-get update -q && apt-get install -y -q $missing fonts-dejavu-core
 fi
 
+own=$(mktemp -d) # so that no picture shows what its maker has opened
+trap 'rm -rf "$own"' EXIT
+export XDG_DATA_HOME="$own/data" XDG_STATE_HOME="$own/state"
+
 shot() { # NAME SECONDS COMMAND KEYS...: after SECONDS press KEYS, one a second, and save docs/screenshots/NAME.png
   name=$1 wait=$2 command=$3; shift 3
   socket="shots$$" display=":$((200 + $$ % 500))"

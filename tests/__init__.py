@@ -1,4 +1,5 @@
-"""The tests. A machine may stand still while a case runs, so hypothesis puts no deadline on one: figures are `make bench`'s subject."""
+"""The tests. A machine may stand still while a case runs, so hypothesis puts no deadline on one: figures are `make
+bench`'s subject."""
 
 from hypothesis import settings
 

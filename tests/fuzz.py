@@ -1,8 +1,9 @@
-"""`make fuzz`: mutated bytes into every decoder, by default ten million into each. A failure prints the seed that replays it.
+"""`make fuzz`: mutated bytes into every decoder, by default ten million into each. A failure prints the seed that
+replays it.
 
 Starts from sound traffic (requests and answers of every function in every framing) and flips, drops, doubles, swaps and
-inserts bytes. After each piece: no error, what is held stays bounded, no byte is lost (but where a TCP stream is given up), and
-every sound frame parses or is refused in the declared way. The same bytes go to whoever overhears a line.
+inserts bytes. After each piece: no error, what is held stays bounded, no byte is lost (but where a TCP stream is given
+up), and every sound frame parses or is refused in the declared way. The same bytes go to whoever overhears a line.
 """
 
 import argparse
@@ -23,13 +24,17 @@ from kanaleto.wire.tcp import Tcp
 _MOST_HELD = 1200
 _PIECE = 2000
 _REQUESTS = [
-    "read coil 0 19", "read holding 107 3", "read input 8 1", "write coil 172 on", "write holding 1 3", "write holding 1 10 258",
-    "multiple coil 19 1 0 1 1", "mask 4 242 37", "exchange 3 6 14 255 255", "fifo 1246", "read-file 4 1 2", "write-file 4 7 1 2 3",
+    "read coil 0 19", "read holding 107 3", "read input 8 1", "write coil 172 on", "write holding 1 3",
+    "write holding 1 10 258",
+    "multiple coil 19 1 0 1 1", "mask 4 242 37", "exchange 3 6 14 255 255", "fifo 1246", "read-file 4 1 2",
+    "write-file 4 7 1 2 3",
     "status", "events", "log", "server-id", "diagnose 0 42295", "diagnose 11", "identify basic", "raw 41 01 02 03",
 ]  # fmt: skip
 _ANSWERS = [
-    "answer coil 1 0 1", "answer holding 555 0 100", "write coil 172 on", "exception 3 2", "raw 07 6D", "raw 0B FFFF 0108",
-    "raw 0C 08 0000 0108 0121 2000", "raw 11 03 41 42 FF", "raw 14 06 05 06 0DFE 0020", "mask 4 242 37", "raw 17 02 0102",
+    "answer coil 1 0 1", "answer holding 555 0 100", "write coil 172 on", "exception 3 2", "raw 07 6D",
+    "raw 0B FFFF 0108",
+    "raw 0C 08 0000 0108 0121 2000", "raw 11 03 41 42 FF", "raw 14 06 05 06 0DFE 0020", "mask 4 242 37",
+    "raw 17 02 0102",
     "raw 18 0006 0002 01B8 1284", "raw 2B 0E 01 01 00 00 01 00 03 41 42 43", "raw 41 99",
 ]  # fmt: skip
 
@@ -114,10 +119,16 @@ def fuzz(bytes_each: int, first_seed: int) -> int:
                 try:
                     fed += _one(framing, role, seed, frames)
                 except Exception:
-                    print(f"fails: python -m tests.fuzz --framing {framing.name} --role {role.value} --seed {seed}", file=sys.stderr)
+                    print(
+                        f"fails: python -m tests.fuzz --framing {framing.name} --role {role.value} --seed {seed}",
+                        file=sys.stderr,
+                    )
                     raise
                 seed += 1
-            print(f"{framing.name} {role.value}: {fed} bytes in {seed - first_seed} streams, {time.perf_counter() - start:.0f} s")
+            print(
+                f"{framing.name} {role.value}: {fed} bytes in {seed - first_seed} "
+                f"streams, {time.perf_counter() - start:.0f} s"
+            )
             total += fed
     return total
 
@@ -125,12 +136,15 @@ def fuzz(bytes_each: int, first_seed: int) -> int:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--bytes", type=int, default=10_000_000, help="into each decoder")
-    parser.add_argument("--seed", type=int, default=1, help="first seed; with --framing and --role that one stream alone")
+    parser.add_argument(
+        "--seed", type=int, default=1, help="first seed; with --framing and --role that one stream alone"
+    )
     parser.add_argument("--framing", choices=["rtu", "ascii", "tcp"])
     parser.add_argument("--role", choices=[role.value for role in Role])
     args = parser.parse_args()
     if args.framing and args.role:
-        framing = {"rtu": Rtu(), "ascii": Ascii(), "tcp": Tcp()}[args.framing]
+        framings: dict[str, Framing] = {"rtu": Rtu(), "ascii": Ascii(), "tcp": Tcp()}
+        framing = framings[args.framing]
         role = Role(args.role)
         _one(framing, role, args.seed, _seed_frames(framing, role))
         return

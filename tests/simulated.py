@@ -4,11 +4,12 @@ from collections.abc import Callable
 from pathlib import Path
 
 from kanaleto.bench.units import Units
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.site.link import FramingKind, Link, SerialLink, SerialSettings, TcpLink
-from kanaleto.site.mapfile import MapDefaults, read_map
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.frames import Frame, Role
 
@@ -17,10 +18,19 @@ Fault = Callable[[Frame, float, Pieces], Pieces]
 """Given a request, when it arrived, and the pieces of the right answer: the pieces that come instead."""
 
 _USUAL = SerialSettings()
-DEFAULT_MAP = "name,table,address,type\nLevel,holding,0,float32\nCount,holding,2,uint16\nLamp,coil,0,\nFar,holding,10,uint16\n"
+DEFAULT_MAP = (
+    "name,table,address,type\nLevel,holding,0,float32\nCount,holding,2,uint16\nLamp,coil,0,\nFar,holding,10,uint16\n"
+)
 
 
-def device(name: str, unit_id: int, map_text: str = DEFAULT_MAP, period_s: float = 1.0, timeout_s: float = 0.5, retries: int = 1) -> Device:
+def device(
+    name: str,
+    unit_id: int,
+    map_text: str = DEFAULT_MAP,
+    period_s: float = 1.0,
+    timeout_s: float = 0.5,
+    retries: int = 1,
+) -> Device:
     points, faults = read_map(Path("map.csv"), map_text, MapDefaults(period_s=period_s))
     assert not [fault for fault in faults if not fault.is_warning], faults
     return Device(name, unit_id, points, timeout_s, retries, period_s=period_s)
@@ -69,10 +79,12 @@ def silent(unit_id: int) -> Fault:
 
 
 class Wires:
-    """A serial line at certain settings, reached at any: `opener` gives an exchanger for a link; what does not match the line's own
-    settings is not understood, and at `noisy_at` rates garbage comes back instead of silence."""
+    """A serial line at certain settings, reached at any: `opener` gives an exchanger for a link; what does not match
+    the line's own settings is not understood, and at `noisy_at` rates garbage comes back instead of silence."""
 
-    def __init__(self, *devices: Device, settings: SerialSettings = _USUAL, framing: FramingKind = FramingKind.RTU) -> None:
+    def __init__(
+        self, *devices: Device, settings: SerialSettings = _USUAL, framing: FramingKind = FramingKind.RTU
+    ) -> None:
         self.link = SerialLink("/virtual", settings, framing)
         self.units = Units(Line("Wires", self.link, devices), True)
         self.noisy_at: set[int] = set()
@@ -89,7 +101,11 @@ class Wires:
 
         def far_end(data: bytes, at: float) -> Pieces:
             if link.settings.baud != self.link.settings.baud:
-                return [(at + 0.01, bytes(0x80 | byte // 2 for byte in data))] if link.settings.baud in self.noisy_at else []
+                return (
+                    [(at + 0.01, bytes(0x80 | byte // 2 for byte in data))]
+                    if link.settings.baud in self.noisy_at
+                    else []
+                )
             if (link.settings, link.framing) != (self.link.settings, self.link.framing):
                 return []
             pieces: Pieces = []

@@ -1,9 +1,10 @@
 """`make soak`: the engine against simulated lines in memory with seeded faults, on a virtual clock.
 
-A seed makes a line, its devices with their maps and periods, and faults: silence, delays round the timeout, late answers, duplicates,
-answers of somebody else, bit errors, exceptions, merged frames, reboots, the cable out and in, a device that babbles. Every register
-tells who holds it, or when it was read, so that a sample can be checked against the moment it came from. Then the faults stop, and
-everything must come back within what was promised. A failing seed prints the command that replays it.
+A seed makes a line, its devices with their maps and periods, and faults: silence, delays round the timeout, late
+answers, duplicates, answers of somebody else, bit errors, exceptions, merged frames, reboots, the cable out and in, a
+device that babbles. Every register tells who holds it, or when it was read, so that a sample can be checked against the
+moment it came from. Then the faults stop, and everything must come back within what was promised. A failing seed prints
+the command that replays it.
 """
 
 import argparse
@@ -15,16 +16,17 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.planning.plan import Block
 from kanaleto.polling.board import Quality, Record
 from kanaleto.polling.events import EventKind
-from kanaleto.polling.plan import Block
 from kanaleto.polling.session import Session
 from kanaleto.site.link import SerialLink, SerialSettings, TcpLink
-from kanaleto.site.mapfile import MapDefaults, read_map
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Read, ReadAnswer, Refused, Request, parse_request
@@ -33,7 +35,7 @@ from tests.virtual import run_virtual
 Pieces = list[tuple[float, bytes]]
 
 
-class Broken(AssertionError):  # noqa: N818 - it reads as what it says
+class Broken(AssertionError):
     """An invariant does not hold."""
 
 
@@ -114,10 +116,16 @@ class FarEnd:
                 raw = self._frame(frame, at + 0.01, frame.unit_id, request)
                 return [(at + late_s, raw)]
             case 2:  # on a serial line one behind the other, elsewhere whenever
-                return [*right, (when + (len(raw) * self.character_s if self.is_serial else source.uniform(0, 0.2)), raw)]
+                return [
+                    *right,
+                    (when + (len(raw) * self.character_s if self.is_serial else source.uniform(0, 0.2)), raw),
+                ]
             case 3:  # somebody else's answer first
                 other = self._frame(frame, at, frame.unit_id % 200 + 1, request)
-                return [(at + 0.001 + len(other) * self.character_s, other), (when + len(other) * self.character_s, raw)]
+                return [
+                    (at + 0.001 + len(other) * self.character_s, other),
+                    (when + len(other) * self.character_s, raw),
+                ]
             case 4 if self.is_serial:  # up to three bits, which the CRC always finds
                 broken = bytearray(raw)
                 for bit in source.sample(range(8 * len(raw)), source.randint(1, 3)):
@@ -198,7 +206,9 @@ def make_site(seed: int) -> Site:
         rows, address = [], 3 * source.randrange(10)
         for number in range(source.randint(1, 12)):
             period = pace_of(seed) * source.choice((0.1, 0.25, 0.5, 1, 1, 2, 5))
-            rows.append(f"Time {number},holding,{address},uint32,{period}\nTag {number},holding,{address + 2},uint16,{period}")
+            rows.append(
+                f"Time {number},holding,{address},uint32,{period}\nTag {number},holding,{address + 2},uint16,{period}"
+            )
             address += 3 * source.choice((1, 1, 1, 2, 10))
         points, _ = read_map(Path("soak.csv"), "name,table,address,type,period_s\n" + "\n".join(rows), MapDefaults())
         devices.append(Device(f"Unit {unit_id}", unit_id, points, timeout_s, source.randint(0, 2)))
@@ -267,7 +277,9 @@ def _check_books(session: Checked, far: FarEnd) -> None:
     if session.events.total <= session.events.ring.maxlen:  # type: ignore[operator]
         kinds = [event.kind for event in session.events.ring]
         if kinds.count(EventKind.DEVICE_LOST) != kinds.count(EventKind.DEVICE_BACK):
-            raise Broken(f"{kinds.count(EventKind.DEVICE_LOST)} times lost, {kinds.count(EventKind.DEVICE_BACK)} times back")
+            raise Broken(
+                f"{kinds.count(EventKind.DEVICE_LOST)} times lost, {kinds.count(EventKind.DEVICE_BACK)} times back"
+            )
         if kinds.count(EventKind.LINE_DOWN) != kinds.count(EventKind.LINE_UP):
             raise Broken("the line went down and up not equally often")
     for poller in session.pollers:

@@ -21,12 +21,15 @@ class Terminal:
         self._socket = f"kanaleto-test-{os.getpid()}-{next(_numbers)}"
         self._size = size
         self._own = tempfile.TemporaryDirectory()  # so that no test sees what another, or the user, has kept
-        kept = {"XDG_DATA_HOME": f"{self._own.name}/data", "XDG_STATE_HOME": f"{self._own.name}/state"}
+        self.folder = Path(self._own.name)
+        kept = {"XDG_DATA_HOME": f"{self.folder}/data", "XDG_STATE_HOME": f"{self.folder}/state"}
         self._environment = kept | (environment or {})
 
     def __enter__(self) -> "Terminal":
         columns, rows = self._size
-        self._tmux("-f", "/dev/null", "new-session", "-d", "-x", str(columns), "-y", str(rows), "env PS1='$ ' ENV= sh -i")
+        self._tmux(
+            "-f", "/dev/null", "new-session", "-d", "-x", str(columns), "-y", str(rows), "env PS1='$ ' ENV= sh -i"
+        )
         self._tmux("set", "-g", "escape-time", "10")
         for name, value in self._environment.items():
             self.type(f"export {name}={value}", "Enter")
@@ -38,7 +41,9 @@ class Terminal:
         self._own.cleanup()
 
     def _tmux(self, *words: str) -> str:
-        return subprocess.run(["tmux", "-L", self._socket, *words], check=True, capture_output=True, text=True, cwd=Path.cwd()).stdout
+        return subprocess.run(
+            ["tmux", "-L", self._socket, *words], check=True, capture_output=True, text=True, cwd=Path.cwd()
+        ).stdout
 
     def type(self, *keys: str) -> None:
         """Send keys, as tmux names them."""
@@ -52,6 +57,17 @@ class Terminal:
         self._tmux("set-buffer", text)
         self._tmux("paste-buffer", "-p")
 
+    def send(self, *keys: str) -> None:
+        """Send keys in one go, without waiting for anything."""
+        self._tmux("send-keys", "--", *keys)
+
+    def write(self, text: str) -> None:
+        """Send text as it stands."""
+        self._tmux("send-keys", "-l", "--", text)
+
+    def resize(self, columns: int, rows: int) -> None:
+        self._tmux("resize-window", "-x", str(columns), "-y", str(rows))
+
     def run(self, command: str) -> None:
         self.type(command, "Enter")
 
@@ -59,7 +75,7 @@ class Terminal:
     def screen(self) -> str:
         return self._tmux("capture-pane", "-p")
 
-    def wait_until(self, is_there: Callable[[str], object], what: str, within_s: float = 30) -> str:
+    def wait_until(self, is_there: Callable[[str], object], what: str, within_s: float = 120) -> str:
         """The screen once `is_there` finds what it looks for."""
         end = time.monotonic() + within_s
         while time.monotonic() < end:
@@ -69,5 +85,5 @@ class Terminal:
             time.sleep(0.1)
         raise AssertionError(f"{what} did not appear within {within_s} s on:\n{self.screen}")
 
-    def wait_for(self, pattern: str, within_s: float = 30) -> str:
+    def wait_for(self, pattern: str, within_s: float = 120) -> str:
         return self.wait_until(lambda screen: re.search(pattern, screen), repr(pattern), within_s)

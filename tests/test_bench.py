@@ -10,16 +10,16 @@ from dataclasses import replace
 from pathlib import Path
 
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.bench.network import CannotServe
 from kanaleto.bench.server import SiteServer
 from kanaleto.bench.units import Units
 from kanaleto.demo.start import copy_site
 from kanaleto.demo.world import World
+from kanaleto.files.loading import load_site
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.serving.network import CannotServe
 from kanaleto.site.link import SerialLink, SerialSettings, TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Simulated, Site
-from kanaleto.site.sitefile import load_site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer, Request, WriteRegister
 from kanaleto.wire.rtu import Rtu
@@ -41,7 +41,7 @@ class Answers(unittest.TestCase):
     def _check(self, simulated: SimulatedDevice, cases: list[tuple[str, str]]) -> None:
         for request, answer in cases:
             with self.subTest(request=request):
-                self.assertEqual(simulated.answer(bytes.fromhex(request)).hex(" ").upper(), answer)
+                self.assertEqual((simulated.answer(bytes.fromhex(request)) or b"").hex(" ").upper(), answer)
 
     def test_in_the_standard_s_order(self) -> None:
         self._check(
@@ -70,10 +70,17 @@ class Answers(unittest.TestCase):
         )
 
     def test_limits_of_one_device(self) -> None:
-        own = replace(device("Device", 1, MAP), limits=DeviceLimits(max_registers=2, functions=(3,)), simulated=Simulated(True))
+        own = replace(
+            device("Device", 1, MAP), limits=DeviceLimits(max_registers=2, functions=(3,)), simulated=Simulated(True)
+        )
         self._check(
             SimulatedDevice(own),
-            [("03 0000 0003", "83 03"), ("03 0002 0002", "03 04 00 1E 00 00"), ("04 0005 0002", "84 01"), ("04 0005 0000", "84 01")],
+            [
+                ("03 0000 0003", "83 03"),
+                ("03 0002 0002", "03 04 00 1E 00 00"),
+                ("04 0005 0002", "84 01"),
+                ("04 0005 0000", "84 01"),
+            ],
         )
 
     def test_how_a_device_wants_to_be_written(self) -> None:
@@ -147,7 +154,11 @@ class Served(unittest.TestCase):
         for link in (TcpLink("127.0.0.1", free_port()), SerialLink(self.port)):
             with self.subTest(link=str(link)):
                 read, written, again, refused = self._ask(
-                    link, Read(Table.HOLDING, 0, 3), WriteRegister(2, 77), Read(Table.HOLDING, 2, 1), Read(Table.HOLDING, 9, 1)
+                    link,
+                    Read(Table.HOLDING, 0, 3),
+                    WriteRegister(2, 77),
+                    Read(Table.HOLDING, 2, 1),
+                    Read(Table.HOLDING, 9, 1),
                 )
                 self.assertEqual(read.content, ReadAnswer(Table.HOLDING, bytes.fromhex("000A0014001E")))
                 self.assertTrue(written.is_good)
@@ -194,7 +205,12 @@ class Served(unittest.TestCase):
             server = SiteServer(site)
             await server.start()
             seen = []
-            for sent in (b"\0\1\0\0\0\6\5\3\0\0\0\1", b"\0\1\0\0\0\6\5\3\0\0\0", b"\0\1\0\0\xff\xff\5\3", b"GET / HTTP/1.1\r\n\r\n"):
+            for sent in (
+                b"\0\1\0\0\0\6\5\3\0\0\0\1",
+                b"\0\1\0\0\0\6\5\3\0\0\0",
+                b"\0\1\0\0\xff\xff\5\3",
+                b"GET / HTTP/1.1\r\n\r\n",
+            ):
                 reader, writer = await asyncio.open_connection(link.host, link.port)
                 for at in range(0, len(sent), 3):
                     writer.write(sent[at : at + 3])

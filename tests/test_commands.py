@@ -2,12 +2,12 @@
 
 import json
 import os
+import re
 import signal
 import socket
 import subprocess
 import sys
 import tempfile
-import time
 import unittest
 from pathlib import Path
 
@@ -23,6 +23,12 @@ def kanaleto(*words: str, within_s: float = 60) -> tuple[int, str, str]:
 
 class WithSite(unittest.TestCase):
     """A served site: a TCP line and a serial line, two units each; one unit of each line is not there."""
+
+    folder: Path
+    tcp: str
+    serial: str
+    site: Path
+    server: subprocess.Popen[str]
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -40,7 +46,9 @@ class WithSite(unittest.TestCase):
         cls.site.write_text(served + device.format("W9", 9))
         (cls.folder / "served.toml").write_text(served)
         cls.server = subprocess.Popen(
-            [sys.executable, "-m", "kanaleto", "serve", str(cls.folder / "served.toml")], stdout=subprocess.PIPE, text=True
+            [sys.executable, "-m", "kanaleto", "serve", str(cls.folder / "served.toml")],
+            stdout=subprocess.PIPE,
+            text=True,
         )
         assert cls.server.stdout is not None
         assert cls.server.stdout.readline() == "ready\n"
@@ -48,7 +56,7 @@ class WithSite(unittest.TestCase):
     @classmethod
     def tearDownClass(cls) -> None:
         cls.server.send_signal(signal.SIGTERM)
-        assert cls.server.wait(timeout=10) == 0
+        assert cls.server.wait(timeout=120) == 0
         assert cls.server.stdout is not None
         cls.server.stdout.close()
         assert not os.path.lexists(cls.folder / "port")
@@ -57,16 +65,21 @@ class WithSite(unittest.TestCase):
 class ReadAndWrite(WithSite):
     def test_read_prints_address_words_and_value(self) -> None:
         for link in (self.tcp, self.serial):
-            code, out, _ = kanaleto("read", link, "holding", "40001", "--numbering", "reference", "--unit", "5", "--count", "3")
+            code, out, _ = kanaleto(
+                "read", link, "holding", "40001", "--numbering", "reference", "--unit", "5", "--count", "3"
+            )
             self.assertEqual(code, 0)
             self.assertEqual(out.splitlines(), ["40001 (0)  000A  10", "40002 (1)  0014  20", "40003 (2)  001E  30"])
 
     def test_read_json(self) -> None:
-        code, out, _ = kanaleto("read", self.tcp, "input", "5", "--unit", "5", "--type", "int32", "--factor", "0.1", "--json")
+        code, out, _ = kanaleto(
+            "read", self.tcp, "input", "5", "--unit", "5", "--type", "int32", "--factor", "0.1", "--json"
+        )
         record = json.loads(out)
         self.assertEqual(code, 0)
         self.assertEqual(
-            [record[key] for key in ("unit_id", "table", "address", "words", "values")], [5, "input", 5, [65535, 65534], [-0.2]]
+            [record[key] for key in ("unit_id", "table", "address", "words", "values")],
+            [5, "input", 5, [65535, 65534], [-0.2]],
         )
         self.assertRegex(record["at"], r"^\d{4}-\d\d-\d\dT[\d:.]+Z$")
         code, out, _ = kanaleto("read", self.tcp, "coil", "0", "--unit", "5", "--count", "2", "--json")
@@ -74,9 +87,22 @@ class ReadAndWrite(WithSite):
 
     def test_write_and_verify(self) -> None:
         code, out, _ = kanaleto(
-            "write", self.serial, "holding", "2", "-12.5", "--unit", "5", "--type", "int16", "--factor", "0.1", "--verify"
+            "write",
+            self.serial,
+            "holding",
+            "2",
+            "-12.5",
+            "--unit",
+            "5",
+            "--type",
+            "int16",
+            "--factor",
+            "0.1",
+            "--verify",
         )
-        self.assertEqual((code, out.startswith("wrote holding register from 2"), "read back the same" in out), (0, True, True), out)
+        self.assertEqual(
+            (code, out.startswith("wrote holding register from 2"), "read back the same" in out), (0, True, True), out
+        )
         code, out, _ = kanaleto("write", self.tcp, "coil", "0", "off", "--unit", "5", "--json", "--multiple")
         record = json.loads(out)
         self.assertEqual((record["bits"], record["verified"]), ([0], None))
@@ -85,7 +111,9 @@ class ReadAndWrite(WithSite):
 
     def test_mask_write(self) -> None:
         kanaleto("write", self.tcp, "holding", "2", "0x0012", "--unit", "5")
-        code, out, error = kanaleto("write", self.tcp, "holding", "2", "--and", "0xF2", "--or", "0x25", "--unit", "5", "--verify")
+        code, out, error = kanaleto(
+            "write", self.tcp, "holding", "2", "--and", "0xF2", "--or", "0x25", "--unit", "5", "--verify"
+        )
         self.assertEqual((code, "read back the same" in out), (0, True), error)
         kanaleto("write", self.tcp, "holding", "2", "--or", "0x8000", "--unit", "5")
         _, out, _ = kanaleto("read", self.tcp, "holding", "2", "--unit", "5", "--type", "hex")
@@ -103,7 +131,9 @@ class ReadAndWrite(WithSite):
         code, out, _ = kanaleto("identify", self.serial, "--unit", "5", "--json")
         self.assertEqual(code, 0)
         record = json.loads(out)
-        self.assertEqual((record["objects"]["product_code"], record["server_id"], record["running"]), ("W5", "W5", True))
+        self.assertEqual(
+            (record["objects"]["product_code"], record["server_id"], record["running"]), ("W5", "W5", True)
+        )
         code, _, error = kanaleto("identify", self.serial, "--unit", "0")
         self.assertEqual((code, "1…247" in error), (2, True))
 
@@ -147,25 +177,43 @@ class ReadAndWrite(WithSite):
                 self.assertIn(says, error)
 
     def test_every_marks_what_changed(self) -> None:
-        words = [sys.executable, "-m", "kanaleto", "read", self.tcp, "holding", "0", "--unit", "5", "--every", "0.5", "--times", "4"]
+        words = [
+            sys.executable,
+            "-m",
+            "kanaleto",
+            "read",
+            self.tcp,
+            "holding",
+            "0",
+            "--unit",
+            "5",
+            "--every",
+            "0.5",
+            "--times",
+            "4",
+        ]
         reading = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
         assert reading.stdout is not None
         lines = [reading.stdout.readline() for _ in range(2)]
         kanaleto("write", self.tcp, "holding", "0", "4321", "--unit", "5")
         lines += reading.stdout.read().splitlines()
         reading.stdout.close()
-        self.assertEqual(reading.wait(timeout=10), 0)
+        self.assertEqual(reading.wait(timeout=120), 0)
         self.assertEqual(sum("← changed" in line for line in lines), 1, lines)
         kanaleto("write", self.tcp, "holding", "0", "10", "--unit", "5")
 
 
 class PollAndServe(WithSite):
     def test_samples_and_summary_in_json(self) -> None:
-        code, out, error = kanaleto("poll", str(self.site), "--for", "2.5", "--json")
-        self.assertEqual(code, 0, error)
-        *records, last = [json.loads(line) for line in out.splitlines()]
-        samples = [record for record in records if "point" in record]
-        failures = [record for record in records if "error" in record]
+        for seconds in ("2.5", "20", "90"):  # a machine may stand still for a while
+            code, out, error = kanaleto("poll", str(self.site), "--for", seconds, "--json")
+            self.assertEqual(code, 0, error)
+            *records, last = [json.loads(line) for line in out.splitlines()]
+            samples = [record for record in records if "point" in record]
+            failures = [record for record in records if "error" in record]
+            devices = last["summary"]["devices"]
+            if devices["N5"]["good"] > 20 and devices["W5"]["good"] and devices["W9"]["failed"]:
+                break
         sample = next(record for record in samples if (record["device"], record["point"]) == ("W5", "D"))
         expected = {"line": "Wires", "value": -2, "unit": "", "quality": "good", "reason": "", "words": [65535, 65534]}
         self.assertEqual({key: sample[key] for key in expected}, expected)
@@ -177,11 +225,15 @@ class PollAndServe(WithSite):
 
     def test_a_signal_ends_it_with_the_summary_as_0(self) -> None:
         polling = subprocess.Popen(
-            [sys.executable, "-m", "kanaleto", "poll", str(self.site), "--quiet"], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+            [sys.executable, "-m", "kanaleto", "poll", str(self.site)],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            text=True,
         )
-        time.sleep(2.5)
+        assert polling.stdout is not None
+        self.assertIn("N5", polling.stdout.readline())
         polling.send_signal(signal.SIGINT)
-        out, _ = polling.communicate(timeout=10)
+        out, _ = polling.communicate(timeout=120)
         self.assertEqual(polling.returncode, 0)
         self.assertRegex(out, r"\d+ exchanges, \d+ good, \d+ failed\n  Net: ")
 
@@ -213,11 +265,17 @@ class PollAndServe(WithSite):
 
 class Demo(unittest.TestCase):
     def test_headless(self) -> None:
-        code, out, error = kanaleto("demo", "--headless", "--for", "5")
+        lines = [
+            rf"  {line}: \d+ exchanges, [1-9]\d* good, \d+ failed" for line in ("East line", "West line", "Cabinet")
+        ]
+        for seconds in ("5", "30", "90"):  # a machine may stand still for a while
+            code, out, error = kanaleto("demo", "--headless", "--for", seconds)
+            if all(re.search(line, out) for line in lines):
+                break
         self.assertEqual(code, 0, error)
         self.assertRegex(out, r"^\d+ exchanges, \d+ good, \d+ failed\n")
-        for line in ("East line", "West line", "Cabinet"):
-            self.assertRegex(out, rf"  {line}: \d+ exchanges, [1-9]\d* good, \d+ failed")
+        for line in lines:
+            self.assertRegex(out, line)
 
     def test_it_takes_another_port_when_its_own_is_in_use(self) -> None:
         with socket.socket() as taken:
@@ -245,7 +303,18 @@ class Find(WithSite):
         self.assertEqual((code, [row["unit_id"] for row in found]), (0, [5]))
         draft = self.folder / "draft.csv"
         code, out, err = kanaleto(
-            "find", self.tcp, "--unit", "5", "--registers", "--to", "60", "--draft", str(draft), "--json", "--never", "holding 0"
+            "find",
+            self.tcp,
+            "--unit",
+            "5",
+            "--registers",
+            "--to",
+            "60",
+            "--draft",
+            str(draft),
+            "--json",
+            "--never",
+            "holding 0",
         )
         tables = {row["table"]: row for row in map(json.loads, out.splitlines()) if "table" in row}
         self.assertEqual(code, 0, err)

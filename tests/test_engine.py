@@ -1,4 +1,5 @@
-"""The engine on a virtual clock: learning, silent devices within a tenth, overruns, enabling, watchdogs, asking now, edits; and soak."""
+"""The engine on a virtual clock: learning, silent devices within a tenth, overruns, enabling, watchdogs, asking now,
+edits; and soak."""
 
 import asyncio
 import unittest
@@ -147,10 +148,19 @@ class Told(unittest.TestCase):
             async with Running(line) as running:
                 await running.for_s(5)
                 self.assertEqual(kinds(running), [EventKind.DEVICE_SLOW])
-                self.assertIn("answers slowly", look_at(running.session.status(asyncio.get_running_loop().time()))[0].text)
+                self.assertIn(
+                    "answers slowly", look_at(running.session.status(asyncio.get_running_loop().time()))[0].text
+                )
 
                 def late(frame: Frame, at: float, right: Pieces) -> Pieces:
-                    return [(at + 0.9, line.exchanger().framing.encode(7, bytes((frame.pdu[0] | 0x80, 0x0B)), frame.transaction or 0))]
+                    return [
+                        (
+                            at + 0.9,
+                            line.exchanger().framing.encode(
+                                7, bytes((frame.pdu[0] | 0x80, 0x0B)), frame.transaction or 0
+                            ),
+                        )
+                    ]
 
                 line.fault = late
                 await running.for_s(5)
@@ -233,7 +243,10 @@ class Changing(unittest.TestCase):
 
     def test_one_off_requests_go_first_and_starve_nobody(self) -> None:
         line = SimulatedLine(
-            replace(device("Device", 7, "name,table,address,access\nA,holding,0,rw\n", period_s=0.1), pause_after_write_s=0.5)
+            replace(
+                device("Device", 7, "name,table,address,access\nA,holding,0,rw\n", period_s=0.1),
+                pause_after_write_s=0.5,
+            )
         )
 
         async def work() -> None:
@@ -279,11 +292,14 @@ class Changing(unittest.TestCase):
                 await running.for_s(2.4)
                 exchanger, connects = running.session.pollers[0].exchanger, line.channel._generation
                 one = line.line.devices[0]
-                edited = replace(line.line, devices=(one, device("Three", 8)))
+                edited = replace(line.line, devices=(one, device("Three", 8), device("Four", 9)))
                 running.session.take_over(Site("Edited", (edited,)))
                 self.assertIs(running.session.pollers[0].exchanger, exchanger)
                 self.assertEqual(running.reading("One", "Level").quality, Quality.GOOD)
-                self.assertEqual(running.reading("Three", "Level").quality, Quality.NEVER)
+                # the same unit, whatever its name
+                self.assertEqual(running.reading("Three", "Level").quality, Quality.GOOD)
+                self.assertGreater(running.tally("Three").good, 0)
+                self.assertEqual(running.reading("Four", "Level").quality, Quality.NEVER)
                 await running.for_s(1.2)
                 self.assertEqual(running.reading("Three", "Level").quality, Quality.GOOD)
                 self.assertEqual(line.channel._generation, connects)

@@ -1,14 +1,16 @@
 """One exchange on a virtual clock: every kind of bad answer has its outcome, and none is taken for the right one."""
 
 import unittest
+from functools import partial
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.wire.codes import Table
+from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read, ReadAnswer
 from kanaleto.wire.rtu import Rtu
 from kanaleto.wire.tcp import Tcp
-from tests.simulated import Fault, SimulatedLine, device
+from tests.simulated import Fault, Pieces, SimulatedLine, device
 from tests.virtual import run_virtual
 
 READ = Read(Table.HOLDING, 0, 3)
@@ -32,6 +34,10 @@ def asked(fault: Fault | None, is_serial: bool = True, again: int = 0) -> list[O
         return outcomes
 
     return run_virtual(work())
+
+
+def _late_by(seconds: float, answer: bytes, frame: Frame, at: float, right: Pieces) -> Pieces:
+    return [(at + seconds, answer)]
 
 
 def instead(make: bytes) -> Fault:
@@ -86,7 +92,10 @@ class Outcomes(unittest.TestCase):
 
     def test_another_transaction(self) -> None:
         self._check(
-            lambda frame, at, right: [(at, TCP.encode(7, b"\x03\x06" + bytes(6), 999))], OutcomeKind.UNEXPECTED, "transaction 999", False
+            lambda frame, at, right: [(at, TCP.encode(7, b"\x03\x06" + bytes(6), 999))],
+            OutcomeKind.UNEXPECTED,
+            "transaction 999",
+            False,
         )
 
     def test_garbled(self) -> None:
@@ -99,7 +108,9 @@ class Outcomes(unittest.TestCase):
         self._check(instead(header[:2] + b"\0\7" + header[4:]), OutcomeKind.GARBLED, "protocol id 7", False)
 
     def test_a_babbling_device_ends_too(self) -> None:
-        outcome = self._check(lambda frame, at, right: [(at + n * 0.02, b"\x07\x03\xf0\x55") for n in range(32)], OutcomeKind.GARBLED)
+        outcome = self._check(
+            lambda frame, at, right: [(at + n * 0.02, b"\x07\x03\xf0\x55") for n in range(32)], OutcomeKind.GARBLED
+        )
         self.assertLess(outcome.took_s, 1.0)
 
     def test_a_stray_byte_before_the_answer_costs_no_answer(self) -> None:
@@ -111,7 +122,7 @@ class Outcomes(unittest.TestCase):
 
         for is_serial in (True, False):
             answer = RTU.encode(7, late) if is_serial else TCP.encode(7, late, 1)
-            first, second = asked(lambda frame, at, right, a=answer: [(at + 0.7, a)], is_serial, again=1)
+            first, second = asked(partial(_late_by, 0.7, answer), is_serial, again=1)
             self.assertEqual(first.kind, OutcomeKind.TIMEOUT)
             self.assertEqual(second.content, ReadAnswer(Table.HOLDING, bytes(6)))
 
@@ -121,7 +132,9 @@ class Outcomes(unittest.TestCase):
         async def work() -> Outcome:
             exchanger = line.exchanger()
             await exchanger.open()
-            line.fault = lambda frame, at, right: [(at + 0.01 + n * 0.011, right[0][1][n * 20 : n * 20 + 20]) for n in range(13)]
+            line.fault = lambda frame, at, right: [
+                (at + 0.01 + n * 0.011, right[0][1][n * 20 : n * 20 + 20]) for n in range(13)
+            ]
             return await exchanger.ask(7, Read(Table.HOLDING, 0, 120), 0.05)
 
         self.assertEqual(run_virtual(work()).kind, OutcomeKind.GOOD)

@@ -1,4 +1,5 @@
-"""Frames taken apart and put together, from the command line: what each field is called, says, and whether it is right."""
+"""Frames taken apart and put together, from the command line: what each field is called, says, and whether it is
+right."""
 
 import json
 import unittest
@@ -19,7 +20,9 @@ FRAMINGS: list[Framing] = [Rtu(), Ascii(), Tcp()]
 _REQUEST, _ANSWER = "11 03 00 6B 00 03 76 87", "11 03 06 AE 41 56 52 43 40 49 AD"
 
 
-MESSAGES = st.one_of(requests.map(lambda request: (Role.REQUESTS, request)), answers.map(lambda answer: (Role.ANSWERS, answer)))
+MESSAGES = st.one_of(
+    requests.map(lambda request: (Role.REQUESTS, request)), answers.map(lambda answer: (Role.ANSWERS, answer))
+)
 
 
 class AnyFrame(unittest.TestCase):
@@ -71,12 +74,18 @@ class Explain(unittest.TestCase):
         ):
             code, out, error = kanaleto("explain", text, "--json")
             record = json.loads(out)
-            self.assertEqual((code, record["framing"], record["as"], record["right"]), (0, framing, "request", True), error)
+            self.assertEqual(
+                (code, record["framing"], record["as"], record["right"]), (0, framing, "request", True), error
+            )
             address = next(field for field in record["fields"] if field["name"] == "address")
             self.assertEqual(address["value"], "107")
 
     def test_what_is_no_hexadecimal(self) -> None:
-        for text, says in (("11 03 zz", "'z' is no hexadecimal digit"), ("11 0", "one is missing"), ("", "there are no bytes")):
+        for text, says in (
+            ("11 03 zz", "'z' is no hexadecimal digit"),
+            ("11 0", "one is missing"),
+            ("", "there are no bytes"),
+        ):
             code, out, error = kanaleto("explain", text)
             self.assertEqual((code, out, len(error.splitlines())), (2, "", 1))
             self.assertIn(says, error)
@@ -128,7 +137,11 @@ class Compose(unittest.TestCase):
     def test_in_every_framing(self) -> None:
         code, out, _ = kanaleto("compose", "read", "holding", "0x6B", "3", "--unit", "17", "--transaction", "5")
         self.assertEqual(code, 0)
-        expected = ["rtu    11 03 00 6B 00 03 76 87", "ascii  :1103006B00037E␍␊", "tcp    00 05 00 00 00 06 11 03 00 6B 00 03"]
+        expected = [
+            "rtu    11 03 00 6B 00 03 76 87",
+            "ascii  :1103006B00037E␍␊",
+            "tcp    00 05 00 00 00 06 11 03 00 6B 00 03",
+        ]
         self.assertEqual(out.splitlines(), expected)
         code, out, _ = kanaleto("compose", "write", "holding", "1", "-2", "--json")
         self.assertEqual(json.loads(out)["pdu"], "060001fffe")

@@ -1,4 +1,5 @@
-"""Find in a real terminal: from an empty start to a first value, to the units of an unknown line, to a site that is kept."""
+"""Find in a real terminal: from an empty start to a first value, to the units of an unknown line, to a site that is
+kept."""
 
 import subprocess
 import sys
@@ -9,7 +10,10 @@ from pathlib import Path
 from tests.terminal import KANALETO, Terminal
 from tests.test_bench import free_port
 
-MAP = "name,table,address,type,initial\nLevel,holding,7,uint16,1234\nRate,holding,8,uint16,77\nFlow,holding,9,float32,2.5\n"
+MAP = (
+    "name,table,address,type,initial\nLevel,holding,7,uint16,1234\n"
+    "Rate,holding,8,uint16,77\nFlow,holding,9,float32,2.5\n"
+)
 
 
 class Served:
@@ -31,7 +35,7 @@ class Served:
 
     def __exit__(self, *arguments: object) -> None:
         self._process.terminate()
-        self._process.wait(10)
+        self._process.wait(60)
         assert self._process.stdout is not None
         self._process.stdout.close()
         self._folder.cleanup()
@@ -107,7 +111,9 @@ class FromNothing(unittest.TestCase):
                 terminal.type("C-s")
                 terminal.wait_for("save the site as")
                 terminal.type("C-u")
-                terminal.wait_until(lambda text: "save the site as  ~/" not in text and "as ~/" not in text, "an empty line")
+                terminal.wait_until(
+                    lambda text: "save the site as  ~/" not in text and "as ~/" not in text, "an empty line"
+                )
                 terminal.type(*str(path), "Enter")
                 terminal.wait_for("saved as")
                 self.assertIn("Pump house", path.read_text())
@@ -117,8 +123,12 @@ class FromNothing(unittest.TestCase):
     def test_the_units_of_a_line_whose_settings_nobody_knows_take_four_keys_at_most(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             port = Path(folder) / "port"
-            devices = "".join(f'[[line.device]]\nname = "D{unit}"\nunit_id = {unit}\nmap = "map.csv"\n' for unit in (2, 11))
-            site = f'[site]\nname = "Far"\n[[line]]\nname = "L"\nlink = "rtu://{port}?baud=57600&parity=even"\n{devices}'
+            devices = "".join(
+                f'[[line.device]]\nname = "D{unit}"\nunit_id = {unit}\nmap = "map.csv"\n' for unit in (2, 11)
+            )
+            site = (
+                f'[site]\nname = "Far"\n[[line]]\nname = "L"\nlink = "rtu://{port}?baud=57600&parity=even"\n{devices}'
+            )
             with Served(site), Terminal() as terminal:
                 start(terminal)
                 keys = Keys(terminal)
@@ -160,7 +170,7 @@ class FromNothing(unittest.TestCase):
         with Terminal((100, 30)) as terminal:
             start(terminal)
             terminal.type("Escape")
-            terminal.wait_for("y type a link")
+            terminal.wait_until(lambda text: "enter look there" not in text, "the list to have the keys")
             terminal.type("End")
             terminal.wait_for("enter open")
             terminal.type("Enter")

@@ -5,7 +5,7 @@ import io
 import unittest
 from itertools import pairwise
 
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from kanaleto.wire.ascii import Ascii
@@ -31,7 +31,8 @@ def fed(decoder: Decoder, data: bytes, cuts: list[int] | None = None) -> list[Ev
 class CheckBytes(unittest.TestCase):
     def test_known_values(self) -> None:
         self.assertEqual(crc16(b"123456789"), 0x4B37)
-        self.assertEqual(crc_bytes(bytes.fromhex("0207")), bytes.fromhex("4112"))  # the serial line specification's example
+        # the serial line specification's example
+        self.assertEqual(crc_bytes(bytes.fromhex("0207")), bytes.fromhex("4112"))
         self.assertEqual(lrc(bytes.fromhex("F7031389000A")), 0x60)
 
     @given(st.binary(max_size=300))
@@ -42,6 +43,20 @@ class CheckBytes(unittest.TestCase):
             for _ in range(8):
                 crc = (crc >> 1) ^ 0xA001 if crc & 1 else crc >> 1
         self.assertEqual(crc16(data), crc)
+
+
+def _is_told_apart(frames: list[bytes]) -> bool:
+    """Whether no other place behind the beginning of a frame has a right CRC. Where the function does not tell its
+    length, one frame in some hundred holds a shorter one, or is a longer one with what follows; only the pause behind
+    it parts them, and here there is none."""
+    stream, start = b"".join(frames), 0
+    for frame in frames:
+        rest = stream[start : start + 256]
+        ends = [end for end in range(4, len(rest) + 1) if crc_bytes(rest[: end - 2]) == rest[end - 2 : end]]
+        if ends != [len(frame)]:
+            return False
+        start += len(frame)
+    return True
 
 
 class RoundTrips(unittest.TestCase):
@@ -55,8 +70,11 @@ class RoundTrips(unittest.TestCase):
 
     def _round_trip(self, role: Role, messages: list, cuts: list[int]) -> None:  # type: ignore[type-arg]
         for framing in FRAMINGS:
-            frames = [framing.encode(unit, message.encode(), number + 1) for number, (unit, message) in enumerate(messages)]
+            frames = [
+                framing.encode(unit, message.encode(), number + 1) for number, (unit, message) in enumerate(messages)
+            ]
             events = fed(framing.decoder(role), b"".join(frames), cuts)
+            assume(framing.name != "rtu" or _is_told_apart(frames))
             expected = [
                 Frame(unit, message.encode(), raw, number + 1 if framing.has_transactions else None)
                 for number, ((unit, message), raw) in enumerate(zip(messages, frames, strict=True))
@@ -87,7 +105,9 @@ class AnyBytes(unittest.TestCase):
         self.assertLess(decoder.held, 261)
 
     @given(st.data(), st.sampled_from(FRAMINGS[:2]), units, answers)
-    def test_a_good_frame_is_found_in_noise(self, data: st.DataObject, framing: Framing, unit: int, answer: object) -> None:
+    def test_a_good_frame_is_found_in_noise(
+        self, data: st.DataObject, framing: Framing, unit: int, answer: object
+    ) -> None:
         raw = framing.encode(unit, answer.encode())  # type: ignore[attr-defined]
         noise = data.draw(st.binary(min_size=1, max_size=3))
         if framing.name == "ascii":

@@ -1,47 +1,51 @@
-"""Both ends against each other over every link: TCP, UDP, TLS with throw-away certificates, serial frames over TCP, pseudo-terminals in RTU
-and ASCII, RFC 2217; and what only some of them have: transactions in flight, echo, broadcast, roles, a connection a request."""
+"""Both ends against each other over every link: TCP, UDP, TLS with throw-away certificates, serial frames over TCP,
+pseudo-terminals in RTU and ASCII, RFC 2217; and what only some of them have: transactions in flight, echo, broadcast,
+roles, a connection a request."""
 
 import asyncio
-import datetime
 import socket
 import tempfile
-import threading
 import time
 import unittest
 from dataclasses import replace
 from pathlib import Path
 
-import serial.rfc2217
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.x509.oid import NameOID
-
-from kanaleto.bench.network import MOST_CONNECTIONS
 from kanaleto.bench.server import SiteServer
 from kanaleto.bench.units import Units
-from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.serialport import _send
-from kanaleto.lines.tls import ROLE_EXTENSION
 from kanaleto.polling.session import Session
-from kanaleto.site.link import Link, SerialLink, TcpLink, TlsFiles, UdpLink, parse_link
-from kanaleto.site.model import Line, Simulated, Site, TlsServing
+from kanaleto.serving.network import MOST_CONNECTIONS
+from kanaleto.site.link import Link, TcpLink, UdpLink, parse_link
+from kanaleto.site.model import Line, Simulated, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.diagnostics import Diagnose, EventCounter, Plain
-from kanaleto.wire.frames import Frame, Role
+from kanaleto.wire.frames import Frame
 from kanaleto.wire.identity import Depth, Identify, Identity
 from kanaleto.wire.pdu import Raw, Read, ReadAnswer, Request, WriteRegister
-from kanaleto.wire.records import Fifo, FileData, FileRead, FileSpan, MaskWrite, ReadBack, ReadFifo, ReadFile, WriteFile, WriteThenRead
-from kanaleto.wire.rtu import Rtu
+from kanaleto.wire.records import (
+    Fifo,
+    FileData,
+    FileRead,
+    FileSpan,
+    MaskWrite,
+    ReadBack,
+    ReadFifo,
+    ReadFile,
+    WriteFile,
+    WriteThenRead,
+)
 from tests.simulated import Pieces, SimulatedLine, device
 from tests.test_bench import MAP, free_port
 from tests.virtual import run_virtual
 
 EXTRAS = Simulated(
-    identity=((4, "Alder lift"), (0x80, "x" * 200), (0x81, "y" * 200)), files=((4, 0, 9),), fifos=((40, (440, 4740)),), server_id="AL-7"
+    identity=((4, "Alder lift"), (0x80, "x" * 200), (0x81, "y" * 200)),
+    files=((4, 0, 9),),
+    fifos=((40, (440, 4740)),),
+    server_id="AL-7",
 )
 ASKED: list[Request] = [
     Read(Table.HOLDING, 0, 3),
@@ -74,7 +78,9 @@ def line_of(link: Link, **settings: object) -> Line:
     return replace(Line("Line", link, (own, device("Two", 6, MAP))), **settings)  # type: ignore[arg-type]
 
 
-def asked(line: Line, requests: list[Request], client: Link | None = None, clients: list[str] | None = None) -> list[Outcome]:
+def asked(
+    line: Line, requests: list[Request], client: Link | None = None, clients: list[str] | None = None
+) -> list[Outcome]:
     async def work() -> list[Outcome]:
         server = SiteServer(Site("S", (line,)), on_client=clients.append if clients is not None else None)
         await server.start()
@@ -144,125 +150,10 @@ class EveryLink(InFolder):
             return found
 
         found = asyncio.run(work())
-        self.assertEqual({number: len(text) for number, text in found.objects.items() if number > 3}, {4: 10, 0x80: 200, 0x81: 200})
+        self.assertEqual(
+            {number: len(text) for number, text in found.objects.items() if number > 3}, {4: 10, 0x80: 200, 0x81: 200}
+        )
         self.assertEqual((found.server_id, found.is_running), ("AL-7", True))
-
-
-class Rfc2217(unittest.TestCase):
-    def test_a_port_of_another_machine(self) -> None:
-        units = Units(line_of(SerialLink("/x")), is_serial=True)
-        with socket.socket() as listening:
-            listening.bind(("127.0.0.1", 0))
-            listening.listen()
-            threading.Thread(target=self._serve, args=(listening, units), daemon=True).start()
-            link = parse_link(f"rtu+rfc2217://127.0.0.1:{listening.getsockname()[1]}?baud=9600&parity=none&stop=2")
-
-            async def work() -> Outcome:
-                exchanger = exchanger_for(link)
-                await exchanger.open()
-                outcome = await exchanger.ask(5, ASKED[0], 3)
-                exchanger.close()
-                return outcome
-
-            outcome = asyncio.run(work())
-        self.assertEqual(outcome.content, ReadAnswer(Table.HOLDING, bytes.fromhex("000A0014001E")), outcome.reason)
-
-    def _serve(self, listening: socket.socket, units: Units) -> None:
-        connection, _ = listening.accept()
-        port = serial.serial_for_url("loop://", timeout=0)
-
-        class Wire:
-            def write(self, data: bytes) -> None:
-                connection.sendall(data)
-
-        manager = serial.rfc2217.PortManager(port, Wire())
-        decoder = Rtu().decoder(Role.REQUESTS)
-        with connection:
-            while data := connection.recv(1024):
-                for event in decoder.feed(b"".join(manager.filter(data))):
-                    assert isinstance(event, Frame)
-                    pdu = units.answer(event.unit_id, event.pdu)
-                    if pdu is not None:
-                        connection.sendall(b"".join(manager.escape(Rtu().encode(event.unit_id, pdu))))
-
-    def test_nobody_there(self) -> None:
-        async def work() -> None:
-            await exchanger_for(parse_link(f"rtu+rfc2217://127.0.0.1:{free_port()}")).open()
-
-        with self.assertRaisesRegex(Unreachable, "nothing listens"):
-            asyncio.run(work())
-
-
-class Tls(InFolder):
-    def setUp(self) -> None:
-        super().setUp()
-        self.authority_key = ec.generate_private_key(ec.SECP256R1())
-        self.authority = self._certificate("authority", self.authority_key, None)
-        (self.folder / "ca.pem").write_bytes(self.authority.public_bytes(serialization.Encoding.PEM))
-        for name, role in (("server", None), ("operator", "operator"), ("viewer", "viewer"), ("nobody", None)):
-            key = ec.generate_private_key(ec.SECP256R1())
-            self._certificate(name, key, role)
-        stranger = ec.generate_private_key(ec.SECP256R1())
-        self._certificate("stranger", stranger, None, is_own=True)
-
-    def _certificate(self, name: str, key: ec.EllipticCurvePrivateKey, role: str | None, is_own: bool = False) -> x509.Certificate:
-        subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
-        is_authority = name == "authority"
-        issuer = subject if is_authority or is_own else self.authority.subject
-        now = datetime.datetime.now(datetime.UTC)
-        builder = x509.CertificateBuilder().subject_name(subject).issuer_name(issuer).public_key(key.public_key())
-        builder = builder.serial_number(x509.random_serial_number()).not_valid_before(now - datetime.timedelta(1))
-        builder = builder.not_valid_after(now + datetime.timedelta(1))
-        builder = builder.add_extension(x509.BasicConstraints(ca=is_authority, path_length=None), critical=True)
-        if role is not None:
-            value = bytes((0x0C, len(role))) + role.encode()
-            builder = builder.add_extension(x509.UnrecognizedExtension(x509.ObjectIdentifier(ROLE_EXTENSION), value), critical=False)
-        certificate = builder.sign(key if is_authority or is_own else self.authority_key, hashes.SHA256())
-        pem = serialization.Encoding.PEM
-        (self.folder / f"{name}.pem").write_bytes(certificate.public_bytes(pem))
-        plain = serialization.NoEncryption()
-        (self.folder / f"{name}.key").write_bytes(key.private_bytes(pem, serialization.PrivateFormat.PKCS8, plain))
-        return certificate
-
-    def _files(self, client: str | None) -> TlsFiles:
-        ca = str(self.folder / "ca.pem")
-        return TlsFiles(ca, str(self.folder / f"{client}.pem"), str(self.folder / f"{client}.key")) if client else TlsFiles(ca)
-
-    def _asked(self, client: str | None, requests: list[Request], roles: bool = False, wants_client: bool = True) -> list[Outcome]:
-        may = (("operator", (3, 6, 16, 22)), ("viewer", (3,))) if roles else ()
-        serving = TlsServing(self.folder / "server.pem", self.folder / "server.key", self.folder / "ca.pem" if wants_client else None, may)
-        link = TcpLink("127.0.0.1", free_port(), tls=self._files(client))
-        self.clients: list[str] = []
-        return asked(line_of(link, tls_serving=serving), requests, clients=self.clients)
-
-    def test_with_certificates_on_both_sides(self) -> None:
-        check_answers(self, self._asked("operator", ASKED))
-        (outcome,) = self._asked(None, ASKED[:1], wants_client=False)
-        self.assertTrue(outcome.is_good)
-
-    def test_a_role_may_do_only_what_it_may(self) -> None:
-        read, write = ASKED[0], WriteRegister(0, 1)
-        for client, codes in (("operator", [None, None]), ("viewer", [None, 1]), ("nobody", [1, 1])):
-            with self.subTest(client=client):
-                self.assertEqual([outcome.code for outcome in self._asked(client, [read, write], roles=True)], codes)
-                self.assertIn("no role" if client == "nobody" else f"role '{client}'", self.clients[0])
-
-    def test_who_is_not_let_in_is_told_why(self) -> None:
-        with self.assertRaisesRegex(Unreachable, "there is no such file"):
-            asked(line_of(TcpLink("127.0.0.1", free_port())), ASKED[:1], TcpLink("127.0.0.1", 1, tls=TlsFiles("/nothing.pem")))
-        port = free_port()
-        with self.assertRaisesRegex(Unreachable, "does not speak TLS"):
-            asked(line_of(TcpLink("127.0.0.1", port)), ASKED[:1], TcpLink("127.0.0.1", port, tls=self._files("operator")))
-        for client in (None, "stranger"):
-            try:
-                (outcome,) = self._asked(client, ASKED[:1])
-                self.assertEqual(outcome.kind, OutcomeKind.UNREACHABLE)
-            except Unreachable as error:
-                self.assertIn("certificate", str(error))
-        serving = TlsServing(self.folder / "stranger.pem", self.folder / "stranger.key")
-        link = TcpLink("127.0.0.1", free_port(), tls=self._files("operator"))
-        with self.assertRaisesRegex(Unreachable, "certificate is not accepted"):
-            asked(line_of(link, tls_serving=serving), ASKED[:1])
 
 
 class Direction(unittest.TestCase):
@@ -334,7 +225,10 @@ class OnOneLine(unittest.TestCase):
                 exchanger = line.exchanger()
                 exchanger._has_echo = is_told
                 await exchanger.open()
-                outcomes = [await exchanger.ask(5, Read(Table.HOLDING, 0, 3), 1), await exchanger.ask(5, WriteRegister(0, 1), 1)]
+                outcomes = [
+                    await exchanger.ask(5, Read(Table.HOLDING, 0, 3), 1),
+                    await exchanger.ask(5, WriteRegister(0, 1), 1),
+                ]
                 outcomes.append(await exchanger.ask(77, WriteRegister(0, 1), 0.3))
                 self.assertEqual(exchanger.has_found_echo, not is_told)
                 return outcomes
@@ -361,7 +255,9 @@ class OnOneLine(unittest.TestCase):
 
         async def count(in_flight: int) -> int:
             slow.requests.clear()
-            line = replace(slow.line, in_flight=in_flight, devices=tuple(device(f"D{n}", n, period_s=0) for n in (5, 6, 7, 8)))
+            line = replace(
+                slow.line, in_flight=in_flight, devices=tuple(device(f"D{n}", n, period_s=0) for n in (5, 6, 7, 8))
+            )
             slow.units = Units(line, is_serial=False)
             session = Session(Site("S", (line,)), slow.exchanger, wall=lambda: 0.0)
             task = asyncio.create_task(session.run())
@@ -394,7 +290,9 @@ class OnOneLine(unittest.TestCase):
 
         session = asyncio.run(work())
         self.assertEqual(session.count, len(opened))
-        self.assertTrue(all(row.outcome.is_good for row in session.exchanges), [row.outcome.reason for row in session.exchanges])
+        self.assertTrue(
+            all(row.outcome.is_good for row in session.exchanges), [row.outcome.reason for row in session.exchanges]
+        )
 
 
 class Ends(unittest.TestCase):

@@ -1,4 +1,5 @@
-"""From the manual's table to right values: readings ranked, rows edited, tables of others taken over with every doubt."""
+"""From the manual's table to right values: readings ranked, rows edited, tables of others taken over with every
+doubt."""
 
 import random
 import tempfile
@@ -10,17 +11,19 @@ from pathlib import Path
 import openpyxl
 from hypothesis import given
 from hypothesis import strategies as st
+from openpyxl.worksheet.worksheet import Worksheet
 
-from kanaleto.polling.plan import plan_site
-from kanaleto.polling.ruler import GapRow, Part, RulerRow, ruler
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
+from kanaleto.files.maprows import MapText, assignments, parse_assignments, parse_new, with_changes, without_rows
+from kanaleto.planning.plan import plan_site
+from kanaleto.planning.ruler import GapRow, Part, RulerRow, ruler
 from kanaleto.site.counting import Numbering
-from kanaleto.site.importing import import_rows
 from kanaleto.site.link import TcpLink
-from kanaleto.site.mapfile import MapDefaults, read_map
-from kanaleto.site.maprows import assignments, cells_of, parse_assignments, parse_new, with_changes, without_rows
-from kanaleto.site.matching import guess_numbering, match_columns
 from kanaleto.site.model import Line, Site
-from kanaleto.site.sheets import CannotImport, decode, read_sheets, read_text_table
+from kanaleto.tables.importing import import_rows
+from kanaleto.tables.matching import guess_numbering, match_columns
+from kanaleto.tables.sheets import CannotImport, decode, read_sheets, read_text_table
 from kanaleto.values.candidates import Candidate, parse_display, rank
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import Kind, Order, ValueType
@@ -109,17 +112,24 @@ class Ruler(unittest.TestCase):
         self.assertEqual([row.overlaps for row in rows if isinstance(row, RulerRow)], [False, False, True])
 
 
-MAP = 'name;table;address;type;Colour\nA;holding;1;uint16;red\n# a remark\n"B; b";holding;2;;blue\nC;holding;3;float32;\n'
+MAP = (
+    'name;table;address;type;Colour\nA;holding;1;uint16;red\n# a remark\n"B; b";holding;2;;blue\nC;holding;3;float32;\n'
+)
 
 
 class Rows(unittest.TestCase):
     def test_only_the_rows_that_change_are_written_anew(self) -> None:
-        changed = with_changes(MAP, {4: {"type": "int16"}, 5: {"order": "CDAB"}})
+        changed = with_changes(MAP, {"B; b": {"type": "int16"}, "C": {"order": "CDAB"}})
         self.assertIn("# a remark\n", changed)
         self.assertIn("A;holding;1;uint16;red\n", changed)
         self.assertIn('"B; b";holding;2;int16;blue;\n', changed)
-        self.assertEqual(cells_of(changed, 5), {"name": "C", "table": "holding", "address": "3", "type": "float32", "order": "CDAB"})
-        self.assertEqual(without_rows(MAP, {2, 5}).splitlines()[1:], ["# a remark", '"B; b";holding;2;;blue'])
+        self.assertEqual(
+            MapText(changed).cells_of("C"),
+            {"name": "C", "table": "holding", "address": "3", "type": "float32", "order": "CDAB"},
+        )
+        self.assertEqual(without_rows(MAP, {"A", "C"}).splitlines()[1:], ["# a remark", '"B; b";holding;2;;blue'])
+        for edit in (lambda: with_changes(MAP, {"D": {"type": "int16"}}), lambda: without_rows(MAP, {"A", "D"})):
+            self.assertRaises(KeyError, edit)
 
     def test_assignments_both_ways(self) -> None:
         cells = {"name": "Pool level", "unit": "m³", "labels": "0=Off;1=On"}
@@ -130,7 +140,9 @@ class Rows(unittest.TestCase):
 
     def test_runs_are_numbered_and_counted_on(self) -> None:
         rows = parse_new("Cell {1..24} voltage, 40201, float32, step 2, unit=V")
-        self.assertEqual((len(rows), rows[1]["name"], rows[23]["address"], rows[0]["unit"]), (24, "Cell 2 voltage", "40247", "V"))
+        self.assertEqual(
+            (len(rows), rows[1]["name"], rows[23]["address"], rows[0]["unit"]), (24, "Cell 2 voltage", "40247", "V")
+        )
         self.assertEqual([row["address"] for row in parse_new("W {1..3}, 0x10, uint32, CDAB")], ["16", "18", "20"])
         self.assertEqual(parse_new("Lamp, 5, coil"), [{"name": "Lamp", "address": "5", "table": "coil"}])
         for wrong in ("Level", "Level,", "C {5..1}, 1", "C {1..3}, pump", ""):
@@ -139,14 +151,18 @@ class Rows(unittest.TestCase):
 
 
 def nasty(path: Path) -> None:
-    """A workbook as they come: merged cells, headings on row 7, references as text, decimal commas, duplicates, hexadecimal."""
+    """A workbook as they come: merged cells, headings on row 7, references as text, decimal commas, duplicates,
+    hexadecimal."""
     book = openpyxl.Workbook()
     page = book.active
+    assert isinstance(page, Worksheet)
     page["A1"] = "Pump controller, register list"
     page.merge_cells("A1:F1")
-    for column, text in enumerate(("Gruppe", "Register (4x)", "Bezeichnung", "Datentyp", "Skalierung", "Einheit", "Zugriff"), 1):
+    for column, text in enumerate(
+        ("Gruppe", "Register (4x)", "Bezeichnung", "Datentyp", "Skalierung", "Einheit", "Zugriff"), 1
+    ):
         page.cell(7, column, text)
-    rows = [
+    rows: list[tuple[str | int | None, ...]] = [
         ("Motor", 40001, "Strom L1", "U16", "0,1", "A", "RO"),
         (None, 40002, "Strom L2", "INT 16", "0,1", "A", "R/W"),
         (None, "4x0003", "Drehzahl", "unsigned long", "1", "1/min", "RO"),
@@ -178,7 +194,15 @@ class Imports(unittest.TestCase):
         rows = {row["name"]: row for row in imported.rows}
         self.assertEqual(
             rows["Strom L1"],
-            {"name": "Strom L1", "table": "holding", "address": "40001", "type": "uint16", "factor": "0.1", "unit": "A", "access": "r"},
+            {
+                "name": "Strom L1",
+                "table": "holding",
+                "address": "40001",
+                "type": "uint16",
+                "factor": "0.1",
+                "unit": "A",
+                "access": "r",
+            },
         )
         self.assertEqual((rows["Strom L2"]["type"], rows["Strom L2"]["access"]), ("int16", "rw"))
         self.assertEqual((rows["Drehzahl"]["type"], rows["Drehzahl"]["address"]), ("uint32", "40003"))
@@ -188,18 +212,26 @@ class Imports(unittest.TestCase):
         doubts = {doubt.row: doubt for doubt in imported.doubts}
         for row, reason, is_lost in (
             (11, "stands for any reference", True), (12, "hexadecimal", False), (14, "not understood", False),
-            (15, "the same as row 14", True), (17, "has no address", True), (18, "is there already", False), (19, "names no table", True),
+            (15, "the same as row 14", True), (17, "has no address", True), (18, "is there already", False),
+            (19, "names no table", True),
         ):  # fmt: skip
             self.assertIn(reason, " ".join(doubt.text for doubt in imported.doubts if doubt.row == row))
             self.assertEqual(doubts[row].is_lost, is_lost, row)
         keys = ("name", "table", "address", "type", "factor", "unit", "access")
-        text = "\n".join(",".join(cells) for cells in (keys, *(tuple(row.get(key, "") for key in keys) for row in imported.rows)))
+        text = "\n".join(
+            ",".join(cells) for cells in (keys, *(tuple(row.get(key, "") for key in keys) for row in imported.rows))
+        )
         _, faults = read_map(Path("m.csv"), text, MapDefaults(Numbering.REFERENCE))
         self.assertEqual([fault for fault in faults if not fault.is_warning], [])
 
     def test_other_languages_encodings_and_delimiters(self) -> None:
         text = "Adresse;Désignation;Type de donnée;Facteur;Unité\n0;Débit;float;;m³/h\n2;Température;int16;0,1;°C\n"
-        for data in (text.encode("cp1252"), text.encode("utf-8-sig"), text.encode("utf-16"), text.replace(";", "\t").encode()):
+        for data in (
+            text.encode("cp1252"),
+            text.encode("utf-8-sig"),
+            text.encode("utf-16"),
+            text.replace(";", "\t").encode(),
+        ):
             matched = match_columns(read_text_table(decode(data)))
             self.assertEqual({"address", "name", "type", "factor", "unit"}, set(matched.columns.values()))
             rows = import_rows(matched, guess_numbering(matched)).rows

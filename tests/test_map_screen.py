@@ -1,4 +1,5 @@
-"""Map in a real terminal: the order of a float from what the display says, a map imported and polled, edits and undo."""
+"""Map in a real terminal: the order of a float from what the display says, a map imported and polled, edits and
+undo."""
 
 import re
 import unittest
@@ -12,7 +13,9 @@ class Finding(unittest.TestCase):
     def test_the_order_of_a_float_takes_three_keys_and_the_number(self) -> None:
         port = free_port()
         with Served(tcp_site(port)) as served, Terminal() as terminal:
-            (served.folder / "mine.csv").write_text("name,table,address,type,order,unit\nFlow,holding,9,float32,CDAB,m³/h\n")
+            (served.folder / "mine.csv").write_text(
+                "name,table,address,type,order,unit\nFlow,holding,9,float32,CDAB,m³/h\n"
+            )
             mine = tcp_site(port).replace("map.csv", "mine.csv").partition('[[line.device]]\nname = "D41"')[0]
             (served.folder / "mine.toml").write_text(mine)
             terminal.run(f"{KANALETO} {served.folder}/mine.toml")
@@ -81,8 +84,9 @@ class Finding(unittest.TestCase):
             terminal.type("a")
             terminal.wait_for("new for Unit 2")
             terminal.type(*"Strom 7, 8", "Enter")
-            terminal.wait_for("has this name already")
-            terminal.type("y")
+            terminal.wait_for("✕ .*has this name already")
+            terminal.wait_for("new for Unit 2.*Strom 7, 8")  # to be corrected
+            terminal.type("Escape", "y")
             terminal.wait_for("rows copied to the clipboard")
             terminal.type("F")
             terminal.wait_for("scale of Strom")
@@ -90,6 +94,9 @@ class Finding(unittest.TestCase):
             terminal.wait_until(lambda text: "16416=" not in text and "1234=" not in text, "an empty line")
             terminal.type(*"4-20mA", "Enter")
             terminal.wait_for("raw ranges that fit now: ")
+            terminal.wait_for(r"then engineering\) +4-20mA")  # to be corrected
+            terminal.type("Escape")
+            terminal.wait_until(lambda text: "scale of Strom" not in text, "the line to be left")
             terminal.type("F")
             terminal.wait_for("scale of Strom")
             terminal.type("C-u")
@@ -110,7 +117,9 @@ class Finding(unittest.TestCase):
     def test_smaller_terminals_and_a_long_map(self) -> None:
         port = free_port()
         with Served(tcp_site(port)) as served, Terminal((80, 24)) as terminal:
-            rows = "".join(f"Point {number} with a rather long name of its own,holding,{number}\n" for number in range(5000))
+            rows = "".join(
+                f"Point {number} with a rather long name of its own,holding,{number}\n" for number in range(5000)
+            )
             (served.folder / "map.csv").write_text("name,table,address\n" + rows)
             terminal.run(f"{KANALETO} {served.site}")
             terminal.wait_for("10000 points|Point 0", 60)

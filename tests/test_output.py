@@ -1,4 +1,5 @@
-"""Maps go out and come back: tables, workbooks, JSON, Thing Descriptions; scales fitted to what a display shows; two countings."""
+"""Maps go out and come back: tables, workbooks, JSON, Thing Descriptions; scales fitted to what a display shows; two
+countings."""
 
 import json
 import random
@@ -10,15 +11,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kanaleto.demo.start import copy_site
-from kanaleto.output.maps import as_csv, as_json, as_workbook
-from kanaleto.output.things import as_thing, rows_of_thing
+from kanaleto.files.loading import load_site
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
 from kanaleto.site.counting import Numbering, as_references, wire_of_reference
-from kanaleto.site.importing import import_rows
-from kanaleto.site.mapfile import MapDefaults, read_map
-from kanaleto.site.matching import match_columns
 from kanaleto.site.model import Device, Point
-from kanaleto.site.sheets import read_sheets, read_text_table, sheet_of_rows
-from kanaleto.site.sitefile import load_site
+from kanaleto.tables.importing import import_rows
+from kanaleto.tables.maps import as_csv, as_json, as_workbook
+from kanaleto.tables.matching import match_columns
+from kanaleto.tables.sheets import read_sheets, read_text_table, sheet_of_rows
+from kanaleto.tables.things import as_thing, rows_of_thing
 from kanaleto.values.fitting import fit, full_scale
 from kanaleto.wire.codes import Table
 from tests.test_commands import kanaleto
@@ -112,7 +114,9 @@ class OutAndBack(unittest.TestCase):
 
     def test_json_has_both_counts(self) -> None:
         told = json.loads(as_json(self.device))
-        self.assertEqual((told["unit_id"], told["points"][0]["wire_address"], told["points"][5]["registers"]), (7, 0, 4))
+        self.assertEqual(
+            (told["unit_id"], told["points"][0]["wire_address"], told["points"][5]["registers"]), (7, 0, 4)
+        )
 
     def test_the_command(self) -> None:
         site = str(self.folder / "alder-lock.toml")

@@ -14,9 +14,10 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
 from kanaleto.lines.opening import framing_of
 from kanaleto.site.link import FramingKind, SerialLink, SerialSettings
-from kanaleto.site.mapfile import MapDefaults, read_map
 from kanaleto.site.model import Line, PortSetting
 from kanaleto.survey.adapters import adapters, relation
 from kanaleto.survey.directory import Directory, find_directory
@@ -36,7 +37,8 @@ RTU = framing_of(SerialLink("/virtual"))
 
 
 def talk(cycles: int, seed: int = 0, framing: FramingKind = FramingKind.RTU) -> list[tuple[float, bytes]]:
-    """What a master and two slaves say on a line, as frames with their times: unit 13 every 0.2 s, unit 14 refused, unit 9 silent."""
+    """What a master and two slaves say on a line, as frames with their times: unit 13 every 0.2 s, unit 14 refused,
+    unit 9 silent."""
     encode = framing_of(SerialLink("/virtual", framing=framing)).encode
     chance = random.Random(seed)
     pieces: list[tuple[float, bytes]] = []
@@ -110,7 +112,9 @@ class Overheard(unittest.TestCase):
         for at, data in talk(5):
             heard.feed(data, at)
         points, faults = read_map(Path("heard.csv"), draft_text(rows_of_overhearing(heard, 13)), MapDefaults())
-        self.assertEqual(([point.address for point in points], [fault for fault in faults if not fault.is_warning]), ([100, 101], []))
+        self.assertEqual(
+            ([point.address for point in points], [fault for fault in faults if not fault.is_warning]), ([100, 101], [])
+        )
         self.assertIn("changed", points[1].note)
 
 
@@ -155,7 +159,10 @@ class Listening(unittest.TestCase):
     def test_silence_and_noise_are_told_apart(self) -> None:
         with self.assertRaisesRegex(SurveyStopped, "nothing was heard"):
             run_virtual(Listener(SerialLink("/virtual"), False, opener=Wires().opener).run(1))
-        with pseudo_terminal([b"\x55\xaa\x00"], 0.02) as port, self.assertRaisesRegex(SurveyStopped, "noise, or another protocol"):
+        with (
+            pseudo_terminal([b"\x55\xaa\x00"], 0.02) as port,
+            self.assertRaisesRegex(SurveyStopped, "noise, or another protocol"),
+        ):
             asyncio.run(Listener(SerialLink(port), knows_settings=False, each_s=0.06).run(1))
 
 
@@ -196,7 +203,7 @@ class Hosts(unittest.TestCase):
                     writer.write(data[:4] + b"\x00\x05" + data[6:7] + b"\x03\x02\x00\x07")
                 writer.close()
 
-            found = {}
+            found: dict[str, object] = {}
             for name, serve in (("mute", mute), ("slave", slave)):
                 server = await asyncio.start_server(serve, "127.0.0.1", 0)
                 port = server.sockets[0].getsockname()[1]
@@ -223,7 +230,9 @@ DIRECTORY = {40000: 0x416C, 40001: 0x6572, 40002: 1, 40003: 3, 40007: 101, 40008
 
 class Directories(unittest.TestCase):
     def walk(self, registers: dict[int, int], **options: object) -> Directory | None:
-        rows = "name,table,address,initial\n" + "".join(f"P{at},holding,{at},{value}\n" for at, value in registers.items())
+        rows = "name,table,address,initial\n" + "".join(
+            f"P{at},holding,{at},{value}\n" for at, value in registers.items()
+        )
         wires = Wires(device("Mast", 1, rows))
 
         async def work() -> Directory | None:
@@ -239,7 +248,9 @@ class Directories(unittest.TestCase):
     def test_a_chain_is_walked_to_its_end(self) -> None:
         found = self.walk(self.filled())
         assert found is not None
-        self.assertEqual([(block.id, block.address, block.length) for block in found.blocks], [(1, 40004, 3), (101, 40009, 2)])
+        self.assertEqual(
+            [(block.id, block.address, block.length) for block in found.blocks], [(1, 40004, 3), (101, 40009, 2)]
+        )
         self.assertEqual((found.is_whole, found.marker), (True, b"Aler"))
         points, _ = read_map(Path("d.csv"), draft_text(rows_of_directory(found)), MapDefaults())
         self.assertEqual([point.name for point in points][:2], ["Block 1.1", "Block 1.2"])
@@ -261,7 +272,8 @@ class Directories(unittest.TestCase):
 
 class OwnSettings(unittest.TestCase):
     MAP = (
-        "name,table,address,type,setting,labels\nUnit,holding,0,,unit_id,\nRate,holding,1,,baud,0=4800;1=9600;2=19.200 Bd\n"
+        "name,table,address,type,setting,labels\nUnit,holding,0,,unit_id,\nRate,holding,1,,baud,0=4800;1=9600;2=19.200 "
+        "Bd\n"
         "Parity,holding,2,,parity,0=None;1=Even\nPlain rate,holding,3,,baud,\nStop,holding,4,,stop,\n"
     )
 
@@ -270,8 +282,21 @@ class OwnSettings(unittest.TestCase):
         line = Line("West", SerialLink("/virtual", SerialSettings(19200)), (pump,))
         points = {point.name: point for point in pump.points}
         self.assertEqual(points["Rate"].setting, PortSetting.BAUD)
-        cases = [("Unit", 7, True), ("Unit", 9, False), ("Rate", 2, True), ("Rate", 1, False), ("Rate", 5, None), ("Parity", 1, True)]
-        cases += [("Parity", 0, False), ("Plain rate", 19200, True), ("Plain rate", 96, False), ("Plain rate", 2, None), ("Stop", 1, True)]
+        cases = [
+            ("Unit", 7, True),
+            ("Unit", 9, False),
+            ("Rate", 2, True),
+            ("Rate", 1, False),
+            ("Rate", 5, None),
+            ("Parity", 1, True),
+        ]
+        cases += [
+            ("Parity", 0, False),
+            ("Plain rate", 19200, True),
+            ("Plain rate", 96, False),
+            ("Plain rate", 2, None),
+            ("Stop", 1, True),
+        ]
         for name, value, agrees in cases:
             with self.subTest(name=name, value=value):
                 told = judge(points[name], value, line, pump)
@@ -296,6 +321,10 @@ class Ports(unittest.TestCase):
 class Drafts(unittest.TestCase):
     def test_runs_under_a_numbered_name(self) -> None:
         runs = [(10, 11), (20, 20)]
-        self.assertEqual([row.name for row in rows_of_runs(Table.HOLDING, runs)], ["Holding 10", "Holding 11", "Holding 20"])
-        self.assertEqual([row.name for row in rows_of_runs(Table.HOLDING, runs, "Cell {} voltage")][-1], "Cell 3 voltage")
+        self.assertEqual(
+            [row.name for row in rows_of_runs(Table.HOLDING, runs)], ["Holding 10", "Holding 11", "Holding 20"]
+        )
+        self.assertEqual(
+            [row.name for row in rows_of_runs(Table.HOLDING, runs, "Cell {} voltage")][-1], "Cell 3 voltage"
+        )
         self.assertEqual([row.name for row in rows_of_runs(Table.COIL, runs, "Lamp")], ["Lamp 1", "Lamp 2", "Lamp 3"])

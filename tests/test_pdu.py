@@ -1,4 +1,5 @@
-"""Requests and answers against the standard's own worked examples (application protocol 1.1b3, section 6), and round trips."""
+"""Requests and answers against the standard's own worked examples (application protocol 1.1b3, section 6), and round
+trips."""
 
 import unittest
 
@@ -9,11 +10,13 @@ from kanaleto.wire.codes import ExceptionCode, Table
 from kanaleto.wire.diagnostics import Diagnose, EventCounter, EventLog, ExceptionStatus, Plain, ServerId
 from kanaleto.wire.identity import Depth, Identify, Identity, answer_from
 from kanaleto.wire.pdu import (
+    Answer,
     PduError,
     Raw,
     Read,
     ReadAnswer,
     Refused,
+    Request,
     SpanWritten,
     WriteCoil,
     WriteCoils,
@@ -39,10 +42,20 @@ from tests.strategies import answers, requests
 
 _COILS_20_TO_29 = tuple(bit == "1" for bit in "1011001110")
 
-EXAMPLES = [
+EXAMPLES: list[tuple[str, Request, str, Answer]] = [
     ("01 00 13 00 13", Read(Table.COIL, 0x13, 19), "01 03 CD 6B 05", ReadAnswer(Table.COIL, bytes.fromhex("CD6B05"))),
-    ("02 00 C4 00 16", Read(Table.DISCRETE, 0xC4, 22), "02 03 AC DB 35", ReadAnswer(Table.DISCRETE, bytes.fromhex("ACDB35"))),
-    ("03 00 6B 00 03", Read(Table.HOLDING, 107, 3), "03 06 02 2B 00 00 00 64", ReadAnswer(Table.HOLDING, bytes.fromhex("022B00000064"))),
+    (
+        "02 00 C4 00 16",
+        Read(Table.DISCRETE, 0xC4, 22),
+        "02 03 AC DB 35",
+        ReadAnswer(Table.DISCRETE, bytes.fromhex("ACDB35")),
+    ),
+    (
+        "03 00 6B 00 03",
+        Read(Table.HOLDING, 107, 3),
+        "03 06 02 2B 00 00 00 64",
+        ReadAnswer(Table.HOLDING, bytes.fromhex("022B00000064")),
+    ),
     ("04 00 08 00 01", Read(Table.INPUT, 8, 1), "04 02 00 0A", ReadAnswer(Table.INPUT, b"\0\x0a")),
     ("05 00 AC FF 00", WriteCoil(172, True), "05 00 AC FF 00", WriteCoil(172, True)),
     ("06 00 01 00 03", WriteRegister(1, 3), "06 00 01 00 03", WriteRegister(1, 3)),

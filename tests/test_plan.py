@@ -4,17 +4,19 @@ import unittest
 from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
+from typing import Any
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kanaleto.polling.cost import line_cost
-from kanaleto.polling.lessons import Lessons
-from kanaleto.polling.partition import Item, Rules, items_of, partition
-from kanaleto.polling.plan import Plan, plan_site
-from kanaleto.site.edit import set_device_keys
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
+from kanaleto.files.sitetext import with_device_keys
+from kanaleto.planning.cost import line_cost
+from kanaleto.planning.lessons import Lessons
+from kanaleto.planning.partition import Item, Rules, items_of, partition
+from kanaleto.planning.plan import Plan, plan_site
 from kanaleto.site.link import SerialLink, SerialSettings, TcpLink
-from kanaleto.site.mapfile import MapDefaults, read_map
 from kanaleto.site.model import DeviceLimits, Line, Site
 from kanaleto.wire.codes import Table
 from tests.simulated import device
@@ -70,7 +72,9 @@ class Optimal(unittest.TestCase):
         self.assertAlmostEqual(found or 0.0, best)
 
     @given(
-        st.lists(st.tuples(st.integers(0, 60), st.sampled_from(["uint16", "int32", "float64"])), min_size=1, max_size=20),
+        st.lists(
+            st.tuples(st.integers(0, 60), st.sampled_from(["uint16", "int32", "float64"])), min_size=1, max_size=20
+        ),
         st.integers(4, 12),
     )
     def test_every_point_is_in_one_block_and_whole(self, spans: list[tuple[int, str]], most: int) -> None:
@@ -84,10 +88,12 @@ class Optimal(unittest.TestCase):
 
 
 class Rulings(unittest.TestCase):
-    def _plan(self, rows: str, limits: DeviceLimits | None = None, baud: int = 9600, **settings_: object) -> Plan:
+    def _plan(self, rows: str, limits: DeviceLimits | None = None, baud: int = 9600, **settings_: Any) -> Plan:
         own = replace(
-            device("D", 1, "name,table,address,type,group,access,period_s\n" + rows), limits=limits or DeviceLimits(), **settings_
-        )  # type: ignore[arg-type]
+            device("D", 1, "name,table,address,type,group,access,period_s\n" + rows),
+            limits=limits or DeviceLimits(),
+            **settings_,
+        )
         self.line = Line("L", SerialLink("/x", SerialSettings(baud)), (own,))
         return plan_site(Site("S", (self.line,)))
 
@@ -132,7 +138,8 @@ class Rulings(unittest.TestCase):
 
 class Learning(InFolder):
     def _narrowed(self, limit: int, holes: set[int]) -> tuple[Lessons, int]:
-        """Plan, ask, learn, until nothing more is learned; the device reads at most `limit` and not the addresses in `holes`."""
+        """Plan, ask, learn, until nothing more is learned; the device reads at most `limit` and not the addresses in
+        `holes`."""
         own = device("D", 1, "name,table,address\n" + "".join(f"P{n},holding,{n}\n" for n in range(100)))
         line = Line("L", TcpLink("h", 502), (own,))
         lessons, requests = Lessons(125, 2000), 0
@@ -166,10 +173,12 @@ class Learning(InFolder):
             self.assertLess(requests, 300)
 
     def test_lessons_are_saved_beside_the_comments(self) -> None:
-        path = self.folder / "site.toml"
-        path.write_text("# mine\n" + SITE.replace("unit_id = 2", "unit_id = 2  # on the switches"))
-        found = set_device_keys(path, {"Device": {"max_registers": 7, "never_read": ["holding 40009"]}, "Nobody": {"max_bits": 1}})
-        text = path.read_text()
+        before = "# mine\n" + SITE.replace("unit_id = 2", "unit_id = 2  # on the switches")
+        learned: dict[str, dict[str, object]] = {
+            "Device": {"max_registers": 7, "never_read": ["holding 40009"]},
+            "Nobody": {"max_bits": 1},
+        }
+        text, found = with_device_keys(before, learned)
         self.assertEqual(found, ["Device"])
         for part in ("# mine", "# on the switches", "max_registers = 7", 'never_read = ["holding 40009"]'):
             self.assertIn(part, text)

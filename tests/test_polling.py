@@ -5,12 +5,13 @@ import unittest
 from dataclasses import replace
 
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.planning.plan import plan_site
 from kanaleto.polling.board import Quality, Reading
 from kanaleto.polling.diagnosis import look_at
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import SLICES, Water, Worst
-from kanaleto.polling.plan import plan_site
-from kanaleto.polling.session import HOLES_AGAIN_S, Session
+from kanaleto.polling.session import Session
+from kanaleto.polling.world import HOLES_AGAIN_S
 from kanaleto.site.model import DeviceLimits, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, WriteRegister
@@ -59,13 +60,23 @@ class Plans(unittest.TestCase):
         return [block.request for block in plan.blocks]
 
     def test_one_request_for_neighbours_and_none_over_a_gap(self) -> None:
-        table = "name,table,address,type\nA,holding,0,int32\nB,holding,2,int16\nC,holding,5,int16\nD,input,0,int16\nE,coil,0,\nF,coil,1,\n"
-        expected = [Read(Table.HOLDING, 0, 3), Read(Table.HOLDING, 5, 1), Read(Table.INPUT, 0, 1), Read(Table.COIL, 0, 2)]
+        table = (
+            "name,table,address,type\nA,holding,0,int32\nB,holding,2,int16\n"
+            "C,holding,5,int16\nD,input,0,int16\nE,coil,0,\nF,coil,1,\n"
+        )
+        expected = [
+            Read(Table.HOLDING, 0, 3),
+            Read(Table.HOLDING, 5, 1),
+            Read(Table.INPUT, 0, 1),
+            Read(Table.COIL, 0, 2),
+        ]
         self.assertEqual(self._requests(table), expected)
 
     def test_limits_split_between_points_never_inside_one(self) -> None:
         rows = "".join(f"P{n},holding,{2 * n},float32\n" for n in range(5))
-        counts = [read.count for read in self._requests("name,table,address,type\n" + rows, DeviceLimits(max_registers=5))]
+        counts = [
+            read.count for read in self._requests("name,table,address,type\n" + rows, DeviceLimits(max_registers=5))
+        ]
         self.assertEqual(counts, [4, 4, 2])
 
     def test_what_must_not_be_read_is_not(self) -> None:

@@ -1,10 +1,14 @@
-"""The scratch reading, a device's own settings as they are read, other readings from what was polled, and surveys kept on disk."""
+"""The scratch reading, a device's own settings as they are read, other readings from what was polled, and surveys kept
+on disk."""
 
 import asyncio
 import io
 import json
+import os
+import re
 import tempfile
 import unittest
+import unittest.mock
 from dataclasses import replace
 from pathlib import Path
 
@@ -13,8 +17,8 @@ from hypothesis import strategies as st
 
 from kanaleto.cli.progress import Progress
 from kanaleto.cli.ranges import parse_units
+from kanaleto.planning.plan import plan_site
 from kanaleto.polling.board import Board, Record
-from kanaleto.polling.plan import plan_site
 from kanaleto.polling.readings import off_by_one, other_readings, samples_of, verdict, window
 from kanaleto.polling.session import Session
 from kanaleto.site.counting import Numbering
@@ -25,8 +29,9 @@ from kanaleto.survey.asking import MayNotTouch, first_question, is_forbidden
 from kanaleto.survey.keeping import load_survey, save_survey
 from kanaleto.survey.own_settings import read_own_settings
 from kanaleto.survey.pace import Pace
-from kanaleto.survey.registers import RegisterSurvey, words_of_runs
+from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.scratch import Question, ScratchReader, ScratchState
+from kanaleto.survey.tables import words_of_runs
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read, Refused
@@ -42,7 +47,7 @@ def read_for(wires: Wires, question: Question, for_s: float, **options: object) 
     async def work() -> list[ScratchState]:
         exchanger = wires.opener(wires.link)
         await exchanger.open()
-        reader = ScratchReader(wires.link, question, ask=exchanger.ask, wall=lambda: 7.0, **options)  # type: ignore[arg-type]
+        reader = ScratchReader(wires.link, question, polled=lambda: exchanger.ask, wall=lambda: 7.0, **options)  # type: ignore[arg-type]
         task = asyncio.create_task(reader.run())
         states = []
         for _ in range(int(for_s * 10)):
@@ -58,7 +63,12 @@ class Scratch(unittest.TestCase):
     def test_words_come_again_and_again_and_what_changed_is_marked(self) -> None:
         wires = Wires(device("Pump", 3, MAP))
         pump = wires.units.devices[0]
-        wires.fault = lambda frame, at, right: (pump.put("A", int(at) % 100), right)[1]
+
+        def moving(frame: Frame, at: float, right: Pieces) -> Pieces:
+            pump.put("A", int(at) % 100)
+            return right
+
+        wires.fault = moving
         states = read_for(wires, Question(3, Table.HOLDING, 4, 2, 0.5), 4)
         last = states[-1]
         self.assertEqual((last.values[1], last.error, last.wall_s), (65535, "", 7.0))
@@ -84,7 +94,7 @@ class Scratch(unittest.TestCase):
     def test_what_must_never_be_touched_is_not_asked(self) -> None:
         wires = Wires(device("Pump", 3, MAP))
         last = read_for(wires, Question(3, Table.HOLDING, 4, 2, 0.2), 2, never=((Table.HOLDING, 5, 5),))[-1]
-        self.assertIn("never be touched", last.error)
+        self.assertIn("never be read", last.error)
         self.assertEqual(wires.requests, [])
 
     def test_a_lost_line_is_told_and_tried_again(self) -> None:
@@ -93,7 +103,7 @@ class Scratch(unittest.TestCase):
         async def work() -> tuple[str, ScratchState]:
             exchanger = wires.opener(wires.link)
             await exchanger.open()
-            reader = ScratchReader(wires.link, Question(3, Table.HOLDING, 4, 2, 0.2), ask=exchanger.ask)
+            reader = ScratchReader(wires.link, Question(3, Table.HOLDING, 4, 2, 0.2), polled=lambda: exchanger.ask)
             task = asyncio.create_task(reader.run())
             await asyncio.sleep(1)
             wires.channels[-1].break_off("the far end hung up or was unplugged")
@@ -126,7 +136,10 @@ class OwnSettings(unittest.TestCase):
         async def work() -> list[tuple[str, bool | None]]:
             exchanger = wires.opener(wires.link)
             await exchanger.open()
-            return [(own.text, own.agrees) for own in await read_own_settings(exchanger.ask, Line("W", wires.link, (pump,)), pump)]
+            return [
+                (own.text, own.agrees)
+                for own in await read_own_settings(exchanger.ask, Line("W", wires.link, (pump,)), pump)
+            ]
 
         told = run_virtual(work())
         self.assertEqual([agrees for _, agrees in told], [True, False, None])
@@ -177,7 +190,9 @@ class Readings(unittest.TestCase):
         step, best = found[0]
         self.assertEqual((step, best.title, best.agrees), (0, "float32 ABCD", True))
         self.assertIn("float32 ABCD agrees", verdict(found, "2.5"))
-        self.assertIn("nothing here reads 77.7", verdict(other_readings(self.board, self.places["Flow"], "77.7"), "77.7"))
+        self.assertIn(
+            "nothing here reads 77.7", verdict(other_readings(self.board, self.places["Flow"], "77.7"), "77.7")
+        )
 
     def test_a_neighbour_that_agrees_is_named(self) -> None:
         found = other_readings(self.board, self.places["Before"], "16416")
@@ -278,9 +293,11 @@ class Small(unittest.TestCase):
 
         screen, pipe = Screen(), io.StringIO()
         for out in (screen, pipe):
-            bar = Progress(out)
-            bar(0.5, 12, "unit 41")
-            bar.done()
-        self.assertIn("50 %  about 12 s left  unit 41", screen.getvalue())
+            with unittest.mock.patch.dict(os.environ, {"TERM": "xterm-256color", "COLUMNS": "100"}):
+                bar = Progress(out)
+                bar(0.5, 12, "unit 41")
+                bar.done()
+        drawn = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", screen.getvalue())
+        self.assertRegex(drawn, r"50 % +about 12 s left +unit 41")
         self.assertEqual(pipe.getvalue(), "")
-        self.assertTrue(screen.getvalue().endswith("\r"))
+        self.assertRegex(screen.getvalue(), r"\x1b\[2K$")  # it takes itself away

@@ -21,7 +21,9 @@ class DemoOnScreen(unittest.TestCase):
             terminal.run("clear; echo 'kept as it was'; stty -a | cksum")
             before = terminal.wait_for(r"kept as it was\n\d+ \d+")
             terminal.run(f"{KANALETO} demo")
-            screen = terminal.wait_until(lambda text: text.count("% busy") == 3 and level(text), "three lanes and a level", 60)
+            screen = terminal.wait_until(
+                lambda text: text.count("% busy") == 3 and level(text), "three lanes and a level", 60
+            )
             for line in ("East line", "West line", "Cabinet"):
                 self.assertRegex(screen, rf"(?m)^ {line} .*% busy.*/s")
             first = level(screen)
@@ -34,7 +36,9 @@ class DemoOnScreen(unittest.TestCase):
             terminal.type("p")
             terminal.wait_for("PINNED")
             terminal.type("/", "w", "i", "n", "c", "h", "Enter")
-            screen = terminal.wait_until(lambda text: "Crane winch" in text and "Upper sluice" not in text, "only the winch")
+            screen = terminal.wait_until(
+                lambda text: "Crane winch" in text and "Upper sluice" not in text, "only the winch"
+            )
             terminal.type("Escape")
 
             terminal.type("4")
@@ -64,7 +68,9 @@ class DemoOnScreen(unittest.TestCase):
             terminal.type("Escape", "q")
             terminal.wait_for("quitting lets the watchdog of .* press q again")
             terminal.type("q")
-            screen = terminal.wait_until(lambda text: "% busy" not in text and "kept as it was" in text, "the terminal as it was")
+            screen = terminal.wait_until(
+                lambda text: "% busy" not in text and "kept as it was" in text, "the terminal as it was"
+            )
             terminal.run("stty -a | cksum")
             sum_line = re.compile(r"(?m)\b\d{5,} \d+$")
             sums = sum_line.findall(terminal.wait_until(lambda text: len(sum_line.findall(text)) == 2, "two sums"))
@@ -75,7 +81,9 @@ class DemoOnScreen(unittest.TestCase):
         for size in ((100, 30), (80, 24)):
             with self.subTest(size=size), Terminal(size) as terminal:
                 terminal.run(f"{KANALETO} demo")
-                screen = terminal.wait_until(lambda text: text.count(" %") >= 3 and level(text), "lanes and a level", 60)
+                screen = terminal.wait_until(
+                    lambda text: text.count(" %") >= 3 and level(text), "lanes and a level", 60
+                )
                 self.assertIn("East line", screen)
                 terminal.type("4")
                 terminal.wait_for(r"read \d+ \w+ from")
@@ -119,12 +127,14 @@ class SitesOnScreen(unittest.TestCase):
         device = '[[line.device]]\nname = "{0}"\nunit_id = 1\nmap = "map.csv"\n'
         text = f'[[line]]\nname = "Net"\nlink = "tcp://127.0.0.1:{free_port()}"\n{device.format("A")}'
         text += f'[[line]]\nname = "Wires"\nlink = "rtu://nothing/here"\n{device.format("B")}'
-        rows = "".join(f"Number {number} of a rather long list of points with long names,holding,{number}\n" for number in range(2000))
+        rows = "".join(
+            f"Number {number} of a rather long list of points with long names,holding,{number}\n"
+            for number in range(2000)
+        )
         with Terminal() as terminal:
             terminal.run(f"{KANALETO} {self._site(text, rows)}")
-            screen = terminal.wait_for("refused the connection")
-            self.assertIn("there is no port", screen)
-            self.assertIn("4000 points", screen)
+            for told in ("refused the connection", "there is no port", "4000 points"):
+                terminal.wait_for(told)
             terminal.type("End")
             terminal.wait_for("Number 1999 of a rather long list")
             terminal.type("q")
@@ -142,7 +152,9 @@ class SitesOnScreen(unittest.TestCase):
             with self.subTest(patch=patch), Terminal((120, 30), {"XDG_STATE_HOME": str(self.folder)}) as terminal:
                 terminal.run(f"{KANALETO.split()[0]} {broken} {site}; echo code $?")
                 screen = terminal.wait_for(r"code \d").replace("\n", "")
-                self.assertRegex(screen, r"an error of its own, RuntimeError: made to fail; the details are in .*crash-.*code 1")
+                self.assertRegex(
+                    screen, r"an error of its own, RuntimeError: made to fail; the details are in .*crash-.*code 1"
+                )
                 self.assertNotIn("Traceback", screen)
         self.assertTrue(list(self.folder.rglob("crash-*.txt")))
 

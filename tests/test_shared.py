@@ -1,4 +1,5 @@
-"""What many points share: constants, named scales and states, a maker's own numbering, exponents in other registers; and derived points."""
+"""What many points share: constants, named scales and states, a maker's own numbering, exponents in other registers;
+and derived points."""
 
 import asyncio
 import tempfile
@@ -8,12 +9,12 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kanaleto.files.loading import load_site
 from kanaleto.polling.board import Quality
 from kanaleto.polling.session import Session
 from kanaleto.site.counting import Numbering, OwnNumbering, countings, from_wire, to_wire
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Site
-from kanaleto.site.sitefile import load_site
 from kanaleto.wire.codes import Table
 from tests.simulated import SimulatedLine
 from tests.virtual import run_virtual
@@ -41,7 +42,10 @@ class InFolder(unittest.TestCase):
 
 class Shared(InFolder):
     def test_constants_scales_and_states_are_kept_once(self) -> None:
-        text = HEAD + "[constants]\nCT = 40\nVT = 110.0\n[scale.Bar]\nraw_low = 0\nraw_high = 4000\neng_low = 0\neng_high = 16\n"
+        text = (
+            HEAD + "[constants]\nCT = 40\nVT = 110.0\n[scale.Bar]\nraw_low = "
+            "0\nraw_high = 4000\neng_low = 0\neng_high = 16\n"
+        )
         text += '[states.Valve]\n0 = "Closed"\n1 = "Open"\n' + LINE
         site = self.site(
             text,
@@ -66,12 +70,22 @@ class Shared(InFolder):
             ('[states.V]\nx = "y"\n', ",,", "each key is a number"),
         ):
             with self.subTest(cell=cell, head=head):
-                self.assertRegex(self.faults(HEAD + head + LINE, f"name,table,address,factor,scale,states\nA,holding,0,{cell}\n"), reason)
+                self.assertRegex(
+                    self.faults(HEAD + head + LINE, f"name,table,address,factor,scale,states\nA,holding,0,{cell}\n"),
+                    reason,
+                )
 
     def test_a_makers_own_numbering(self) -> None:
-        site = self.site(HEAD + LINE + "own_numbering = { base = 1000, group = 100 }\n", "name,table,address\nSpeed,holding,P12.34\n")
+        site = self.site(
+            HEAD + LINE + "own_numbering = { base = 1000, group = 100 }\n", "name,table,address\nSpeed,holding,P12.34\n"
+        )
         self.assertEqual(site.lines[0].devices[0].points[0].address, 2234)
-        for cell, reason in (("1234", "group and index"), ("12.100", "below 100"), ("pump", "no number"), ("999.1", "there are 0")):
+        for cell, reason in (
+            ("1234", "group and index"),
+            ("12.100", "below 100"),
+            ("pump", "no number"),
+            ("999.1", "there are 0"),
+        ):
             with self.subTest(cell):
                 text = HEAD + LINE + "own_numbering = { base = 1000, group = 100 }\n"
                 self.assertIn(reason, self.faults(text, f"name,table,address\nSpeed,holding,{cell}\n"))
@@ -93,7 +107,10 @@ class Shared(InFolder):
 
     def test_an_exponent_in_another_register(self) -> None:
         line = SimulatedLine(is_serial=False)
-        rows = "name,table,address,type,exponent,initial\nTotal,holding,0,uint32,Power,184220600\nPower,holding,40,int16,,-3\n"
+        rows = (
+            "name,table,address,type,exponent,initial\nTotal,holding,0,uint32,Power,184220600\n"
+            "Power,holding,40,int16,,-3\n"
+        )
         site = self.site(HEAD + LINE, rows)
         self.assertIn("no other point", self.faults(HEAD + LINE, rows.replace("Power,184", "Pwer,184")))
         line = SimulatedLine(*site.lines[0].devices, is_serial=False)
@@ -124,7 +141,7 @@ class Formulas(InFolder):
             task = asyncio.create_task(session.run())
             await asyncio.sleep(for_s)
             now = asyncio.get_running_loop().time()
-            found = {place.point.name: session.board.reading(place, now) for place in session.plan.places if place.device.name == "Derived"}
+            found = {place.own.name: session.board.reading(place, now) for place in session.plan.derived}
             task.cancel()
             return dict(found)
 
@@ -144,7 +161,9 @@ class Formulas(InFolder):
         self.assertTrue(all(reading.quality is Quality.GOOD for reading in found.values()))  # type: ignore[attr-defined]
 
     def test_quality_follows_the_worst_input(self) -> None:
-        found = self.readings('[[derived]]\nname = "Head"\nformula = "[D/Upper] - [D/Lower]"\n', lambda frame, at, right: [])
+        found = self.readings(
+            '[[derived]]\nname = "Head"\nformula = "[D/Upper] - [D/Lower]"\n', lambda frame, at, right: []
+        )
         self.assertEqual((found["Head"].quality, found["Head"].value), (Quality.NEVER, None))  # type: ignore[attr-defined]
         divided = self.readings('[[derived]]\nname = "Share"\nformula = "[D/Upper] / ([D/Open] - 1)"\n')
         self.assertEqual(divided["Share"].quality, Quality.BAD)  # type: ignore[attr-defined]

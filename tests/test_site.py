@@ -1,15 +1,16 @@
-"""The site file, the map file, LINK text and counting: what is right is read, and every fault is told with its place."""
+"""The site file, the map file, LINK text and counting: what is right is read, and every fault is told with its
+place."""
 
 import tempfile
 import unittest
 from pathlib import Path
 
 from kanaleto.demo.start import copy_site
+from kanaleto.files.loading import load_site
 from kanaleto.site.counting import Numbering, from_wire, to_wire
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.link import FramingKind, Parity, SerialLink, TcpLink, parse_link
 from kanaleto.site.model import DEMAND, Site
-from kanaleto.site.sitefile import load_site
 from kanaleto.wire.codes import Table
 
 SITE = """[site]
@@ -54,7 +55,9 @@ class InFolder(unittest.TestCase):
 class SiteFiles(InFolder):
     def test_a_site_is_read_with_what_reaches_down(self) -> None:
         site = self.load(
-            SITE.replace("[[line.device]]", "timeout_s = 0.4\n[[line.device]]").replace("unit_id = 2", "unit_id = 2\nperiod_s = 5")
+            SITE.replace("[[line.device]]", "timeout_s = 0.4\n[[line.device]]").replace(
+                "unit_id = 2", "unit_id = 2\nperiod_s = 5"
+            )
         )
         device = site.lines[0].devices[0]
         self.assertEqual((device.timeout_s, device.retries), (0.4, 1))
@@ -82,9 +85,17 @@ class SiteFiles(InFolder):
                 "site.toml:11: 'period' is not known in this [[line.device]] (did you mean 'period_s'?)",
             ),
             ("unit_id = 2", 'unit_id = 2\nperiod_s = "often"', "site.toml:11: period_s = 'often': is seconds"),
-            ("unit_id = 2", 'unit_id = 2\nnever_read = ["holding 9-4"]', "site.toml:11: never_read 'holding 9-4' ends before it begins"),
+            (
+                "unit_id = 2",
+                'unit_id = 2\nnever_read = ["holding 9-4"]',
+                "site.toml:11: never_read 'holding 9-4' ends before it begins",
+            ),
             ('order = "CDAB"', 'order = "ACBD"', "site.toml:13: order 'ACBD' is not known"),
-            ('"reference"', '"refs"', "site.toml:12: numbering = 'refs' must be one of 'protocol', 'one' or 'reference'"),
+            (
+                '"reference"',
+                '"refs"',
+                "site.toml:12: numbering = 'refs' must be one of 'protocol', 'one' or 'reference'",
+            ),
             ('"map.csv"', '"other.csv"', "site.toml:11: map "),
             (
                 "tcp://127.0.0.1:1502",
@@ -100,7 +111,8 @@ class SiteFiles(InFolder):
 
     def test_all_faults_are_told_at_once(self) -> None:
         faults = self.faults(
-            SITE.replace("CDAB", "XX").replace("tcp:", "tpc:"), MAP.replace("float32", "float31").replace("int16", "int17")
+            SITE.replace("CDAB", "XX").replace("tcp:", "tpc:"),
+            MAP.replace("float32", "float31").replace("int16", "int17"),
         )
         self.assertEqual(sorted(fault.split(":")[1] for fault in faults), ["13", "2", "3", "6"])
 
@@ -112,12 +124,17 @@ class SiteFiles(InFolder):
         self.assertTrue(any("is line 'One' already" in fault for fault in faults), faults)
         twice = serial + '[[line.device]]\nname = "Other"\nunit_id = 2\n'
         self.assertTrue(any("unit ID 2 is 'Device' already" in fault for fault in self.faults(twice)))
-        self.assertTrue(any("not in 1…247" in fault for fault in self.faults(serial.replace("unit_id = 2", "unit_id = 0"))))
+        self.assertTrue(
+            any("not in 1…247" in fault for fault in self.faults(serial.replace("unit_id = 2", "unit_id = 0")))
+        )
 
     def test_serial_settings_that_differ_from_the_line_s(self) -> None:
         serial = SITE.replace("tcp://127.0.0.1:1502", "rtu://ports/a?baud=9600")
         faults = self.faults(serial.replace("unit_id = 2", "unit_id = 2\nbaud = 19200"))
-        self.assertEqual(faults, ["site.toml:11: Device is set to baud 19200, line 'One' runs at 9600; all on one line need the same"])
+        self.assertEqual(
+            faults,
+            ["site.toml:11: Device is set to baud 19200, line 'One' runs at 9600; all on one line need the same"],
+        )
         self.load(serial.replace("unit_id = 2", 'unit_id = 2\nbaud = 9600\nparity = "even"'))
         self.assertIn("no serial line", self.faults(SITE.replace("unit_id = 2", "unit_id = 2\nstop = 2"))[0])
 
@@ -126,7 +143,10 @@ class SiteFiles(InFolder):
             load_site(self.folder / "nothing.toml")
         with self.assertRaisesRegex(FaultyFile, "is a folder"):
             load_site(self.folder)
-        self.assertIn("map.csv:2: is not UTF-8 text; save it as UTF-8", self.faults(SITE, b"name,table,address\nl\xe4vel,holding,40001"))
+        self.assertIn(
+            "map.csv:2: is not UTF-8 text; save it as UTF-8",
+            self.faults(SITE, b"name,table,address\nl\xe4vel,holding,40001"),
+        )
 
     def test_port_paths_are_beside_the_site_file(self) -> None:
         link = self.load(SITE.replace("tcp://127.0.0.1:1502", "rtu://ports/a")).lines[0].link
@@ -179,19 +199,25 @@ class MapFiles(InFolder):
         self.assertIn("(did you mean 'unit'?)", self.warnings[0].text)
 
     def test_spreadsheet_habits(self) -> None:
-        site = self.load(SITE, "\ufeffaddress;name;table;factor\r\n\r\n0x10;Level;HOLDING;0,1\r\n".replace("0x10", "40017"))
+        site = self.load(
+            SITE, "\ufeffaddress;name;table;factor\r\n\r\n0x10;Level;HOLDING;0,1\r\n".replace("0x10", "40017")
+        )
         point = site.lines[0].devices[0].points[0]
         self.assertEqual((point.address, point.codec.decode(b"\0\3")), (16, 0.3))
 
     def test_gaps_overlaps_and_forbidden_points_are_warnings(self) -> None:
         never = SITE.replace("unit_id = 2", 'unit_id = 2\nnever_read = ["holding 40009"]')
-        self.load(never, "name,table,address,type\nA,holding,40001,int32\nB,holding,40002,int32\nC,holding,40009,int16\n")
+        self.load(
+            never, "name,table,address,type\nA,holding,40001,int32\nB,holding,40002,int32\nC,holding,40009,int16\n"
+        )
         told = " ".join(warning.text for warning in self.warnings)
         for words in ("overlaps 'A'", "a gap in the map, never read: 40004–40008", "never_read covers it"):
             self.assertIn(words, told)
 
     def test_periods(self) -> None:
-        site = self.load(SITE, "name,table,address,period_s\nA,holding,40001,demand\nB,holding,40002,0\nC,holding,40003,\n")
+        site = self.load(
+            SITE, "name,table,address,period_s\nA,holding,40001,demand\nB,holding,40002,0\nC,holding,40003,\n"
+        )
         self.assertEqual([point.period_s for point in site.lines[0].devices[0].points], [DEMAND, 0, 1])
 
 
@@ -203,7 +229,10 @@ class Links(unittest.TestCase):
         self.assertEqual(parse_link("rtu+tcp://gate:4001"), TcpLink("gate", 4001, FramingKind.RTU))
         link = parse_link("rtu:///dev/ttyUSB0?baud=4800&parity=none&stop=2")
         assert isinstance(link, SerialLink)
-        self.assertEqual((link.port, link.settings.baud, link.settings.parity, link.settings.stop), ("/dev/ttyUSB0", 4800, Parity.NONE, 2))
+        self.assertEqual(
+            (link.port, link.settings.baud, link.settings.parity, link.settings.stop),
+            ("/dev/ttyUSB0", 4800, Parity.NONE, 2),
+        )
         com = parse_link("rtu://COM8?baud=38400&parity=odd")
         assert isinstance(com, SerialLink)
         self.assertEqual((com.port, com.settings.parity), ("COM8", Parity.ODD))
@@ -212,7 +241,12 @@ class Links(unittest.TestCase):
         self.assertEqual(str(ascii_link.settings), "19200 7E1")
 
     def test_their_text_reads_back_the_same(self) -> None:
-        for text in ("tcp://192.0.2.7", "ascii+tcp://h:1?source=192.0.2.9", "rtu://COM8?echo=yes&latency_ms=4", "ascii:///dev/a?data=8"):
+        for text in (
+            "tcp://192.0.2.7",
+            "ascii+tcp://h:1?source=192.0.2.9",
+            "rtu://COM8?echo=yes&latency_ms=4",
+            "ascii:///dev/a?data=8",
+        ):
             link = parse_link(text)
             self.assertEqual(parse_link(str(link)), link)
 

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
-from kanaleto.site.link import Parity, SerialLink, SerialSettings, TcpLink
+from kanaleto.site.link import Link, Parity, SerialLink, SerialSettings, TcpLink
 from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.settings import SettingsSurvey, likely_settings
 from kanaleto.survey.units import SurveyStopped, UnitState, UnitSurvey
@@ -48,10 +48,14 @@ class Settings(unittest.TestCase):
         survey = SettingsSurvey(SerialLink("/virtual"), opener=wires.opener)
         link = run_virtual(survey.run())
         assert link is not None
-        self.assertEqual((link.settings, survey.found and survey.found.answered_by), (SerialSettings(2400, Parity.ODD, 1), 173))
+        self.assertEqual(
+            (link.settings, survey.found and survey.found.answered_by), (SerialSettings(2400, Parity.ODD, 1), 173)
+        )
 
     def test_an_exception_is_an_answer(self) -> None:
-        wires = Wires(device("Pump", 1, "name,table,address\nFar,holding,4000\n"), settings=SerialSettings(9600, Parity.NONE, 1))
+        wires = Wires(
+            device("Pump", 1, "name,table,address\nFar,holding,4000\n"), settings=SerialSettings(9600, Parity.NONE, 1)
+        )
         link = run_virtual(SettingsSurvey(SerialLink("/virtual"), opener=wires.opener).run())
         assert link is not None
         self.assertEqual(link.settings.baud, 9600)
@@ -86,7 +90,7 @@ class Settings(unittest.TestCase):
     def test_a_line_on_which_somebody_talks_is_not_talked_over(self) -> None:
         wires = Wires(device("Pump", 3))
 
-        def opener(link: SerialLink) -> Exchanger:
+        def opener(link: Link) -> Exchanger:
             exchanger = wires.opener(link)
 
             async def chatter() -> None:
@@ -103,7 +107,9 @@ class Settings(unittest.TestCase):
     def test_a_port_that_vanishes_midway_is_told(self) -> None:
         wires = Wires()
         survey = SettingsSurvey(SerialLink("/virtual"), opener=wires.opener)
-        survey._on_step = lambda now: wires.channels[-1].break_off("the far end hung up or was unplugged") if now.asked == 5 else None
+        survey._on_step = lambda now: (
+            wires.channels[-1].break_off("the far end hung up or was unplugged") if now.asked == 5 else None
+        )
         with self.assertRaisesRegex(SurveyStopped, "the port was lost: .*unplugged"):
             run_virtual(survey.run())
 
@@ -126,7 +132,9 @@ class Units(unittest.TestCase):
 
     def test_a_slow_unit_behind_a_quick_one_is_not_lost(self) -> None:
         wires = Wires(device("Quick", 1), device("Slow", 50))
-        wires.fault = lambda frame, at, right: [(when + 0.1, piece) for when, piece in right] if frame.unit_id == 50 else right
+        wires.fault = lambda frame, at, right: (
+            [(when + 0.1, piece) for when, piece in right] if frame.unit_id == 50 else right
+        )
         self.assertEqual(sorted(units_of(wires, timeout_s=0.3).found), [1, 50])
 
     def test_two_devices_with_one_unit_id_that_talk_at_once(self) -> None:
@@ -134,7 +142,10 @@ class Units(unittest.TestCase):
         other = b"\x34\x03\x02\x55\xaa\x12"
 
         def at_once(frame: Frame, at: float, right: Pieces) -> Pieces:
-            return [(when, bytes(a & b for a, b in zip(piece, other + piece, strict=False)) + other) for when, piece in right]
+            return [
+                (when, bytes(a & b for a, b in zip(piece, other + piece, strict=False)) + other)
+                for when, piece in right
+            ]
 
         wires.fault = lambda frame, at, right: at_once(frame, at, right) if frame.unit_id == 52 else right
         survey = units_of(wires)
@@ -164,7 +175,9 @@ class Units(unittest.TestCase):
 
         def lose(frame: Frame, at: float, right: Pieces) -> Pieces:
             if frame.unit_id == 30:
-                asyncio.get_running_loop().call_later(0.01, wires.channels[-1].break_off, "the far end hung up or was unplugged")
+                asyncio.get_running_loop().call_later(
+                    0.01, wires.channels[-1].break_off, "the far end hung up or was unplugged"
+                )
             return right
 
         wires.fault = lose
@@ -177,7 +190,9 @@ class Units(unittest.TestCase):
         self.assertTrue(all(frame.pdu == Read(Table.HOLDING, 5, 1).encode() for frame, _ in wires.requests))
 
 
-def network_units(answer: Callable[[int, bytes], bytes | None], delay_s: Callable[[int], float] = lambda unit: 0.001) -> UnitSurvey:
+def network_units(
+    answer: Callable[[int, bytes], bytes | None], delay_s: Callable[[int], float] = lambda unit: 0.001
+) -> UnitSurvey:
     """A survey over TCP of a far end that answers as told."""
     framing = framing_of(TcpLink("192.0.2.1", 502))
     decoder = framing.decoder(Role.REQUESTS)
@@ -255,7 +270,9 @@ class Registers(unittest.TestCase):
             wires = Wires(device("Pump", 1, map_of("holding", there)))
             survey = self.survey(wires, tables=(Table.HOLDING,), last=last)
             runs = survey.tables[0].runs
-            self.assertEqual([address for first, end in runs for address in range(first, end + 1)], there, f"seed {seed}")
+            self.assertEqual(
+                [address for first, end in runs for address in range(first, end + 1)], there, f"seed {seed}"
+            )
             self.assertEqual(len(runs), 41)
             blocks = (last + 1) / 125 + 41  # each hole begins a block anew
             bound = 1 + blocks + 40 * (7 + 2) + len(missing)  # halving 125, the address alone, and every missing one
@@ -287,7 +304,9 @@ class Registers(unittest.TestCase):
 
     def test_what_must_never_be_touched_is_never_touched(self) -> None:
         wires = Wires(device("Pump", 1, map_of("holding", list(range(100)))))
-        survey = self.survey(wires, tables=(Table.HOLDING,), last=99, never=((Table.HOLDING, 40, 47), (Table.HOLDING, 0, 0)))
+        survey = self.survey(
+            wires, tables=(Table.HOLDING,), last=99, never=((Table.HOLDING, 40, 47), (Table.HOLDING, 0, 0))
+        )
         for frame, _ in wires.requests:
             request = parse_request(frame.pdu)
             assert isinstance(request, Read)

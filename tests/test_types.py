@@ -1,4 +1,5 @@
-"""Every type: worked tables, round trips exact or refused, runs, tables with straight pieces, current loops, words that mean no value."""
+"""Every type: worked tables, round trips exact or refused, runs, tables with straight pieces, current loops, words that
+mean no value."""
 
 import struct
 import unittest
@@ -7,8 +8,9 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kanaleto.site.mapfile import MapDefaults, read_map
-from kanaleto.site.mapscale import LOOP_RANGES
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
+from kanaleto.files.mapscale import LOOP_RANGES
 from kanaleto.site.model import Point
 from kanaleto.values.codec import CannotEncode, Codec, NoValue
 from kanaleto.values.scale import curve
@@ -61,7 +63,12 @@ class Worked(unittest.TestCase):
                 data = bytes.fromhex(words)
                 made = codec(type_text, order)
                 self.assertEqual(made.decode(data), value)
-                if type_text not in ("int8:high", "int8:low", "uint8:high", "uint8:low"):  # the other byte is not theirs
+                if type_text not in (
+                    "int8:high",
+                    "int8:low",
+                    "uint8:high",
+                    "uint8:low",
+                ):  # the other byte is not theirs
                     self.assertEqual(made.encode(value), data)
 
     def test_every_type_survives_its_own_text(self) -> None:
@@ -123,7 +130,9 @@ class RoundTrips(unittest.TestCase):
             self.assertEqual(made.decode(data), value)
 
     @given(st.sampled_from(list(Kind)), st.sampled_from(list(Order)), st.binary(min_size=12, max_size=12))
-    def test_any_words_decode_to_a_value_that_encodes_to_a_value_the_same(self, kind: Kind, order: Order, words: bytes) -> None:
+    def test_any_words_decode_to_a_value_that_encodes_to_a_value_the_same(
+        self, kind: Kind, order: Order, words: bytes
+    ) -> None:
         value_type = ValueType(kind, 6 if kind is Kind.TEXT else 0)
         if order.is_for_wide != value_type.is_wide:
             return

@@ -13,7 +13,13 @@ from kanaleto.values.text import shortest_float32, shown
 from kanaleto.values.types import Order, order_for, parse_order, parse_type
 
 
-def codec(type_text: str, order: Order | None = None, factor: float = 1, offset: float = 0, bits: tuple[int, int] | None = None) -> Codec:
+def codec(
+    type_text: str,
+    order: Order | None = None,
+    factor: float = 1,
+    offset: float = 0,
+    bits: tuple[int, int] | None = None,
+) -> Codec:
     value_type = parse_type(type_text)
     return Codec(value_type, order_for(value_type, order, None), linear(factor, offset), bits)
 
@@ -127,12 +133,16 @@ class RoundTrips(unittest.TestCase):
         value = data.draw(st.integers(low, high))
         self.assertEqual(plain.decode(plain.encode(value)), value)
 
-    @given(st.integers(-32768, 32767), st.sampled_from([0.1, 0.01, 0.25, 3.0, 1 / 3, -0.5]), st.sampled_from([0.0, -40.0, 0.5]))
+    @given(
+        st.integers(-32768, 32767),
+        st.sampled_from([0.1, 0.01, 0.25, 3.0, 1 / 3, -0.5]),
+        st.sampled_from([0.0, -40.0, 0.5]),
+    )
     def test_every_scaled_raw_number_can_be_written_back(self, raw: int, factor: float, offset: float) -> None:
         scaled = codec("int16", factor=factor, offset=offset)
         words = struct.pack(">h", raw)
         value = scaled.decode(words)
-        assert not isinstance(value, NoValue)
+        assert not isinstance(value, NoValue | tuple)
         self.assertEqual(scaled.encode(value, is_exact=False), words)
 
     @given(st.floats(width=32, allow_nan=False, allow_infinity=False), st.sampled_from(list(Order)[:4]))
@@ -146,7 +156,10 @@ class RoundTrips(unittest.TestCase):
 
 
 class Blocks(unittest.TestCase):
-    @given(st.lists(st.sampled_from([*integers, "float32", "float64", "text:3", "bool"]), min_size=1, max_size=30), st.data())
+    @given(
+        st.lists(st.sampled_from([*integers, "float32", "float64", "text:3", "bool"]), min_size=1, max_size=30),
+        st.data(),
+    )
     def test_a_block_decodes_as_its_points_do(self, kinds: list[str], data: st.DataObject) -> None:
         orders = [data.draw(st.sampled_from(list(Order)[:4])) if parse_type(kind).is_wide else None for kind in kinds]
         codecs = [codec(kind, order) for kind, order in zip(kinds, orders, strict=True)]

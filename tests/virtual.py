@@ -1,4 +1,5 @@
-"""An event loop whose clock only moves when nobody has anything to do: hours pass in an instant, the same way every time."""
+"""An event loop whose clock only moves when nobody has anything to do: hours pass in an instant, the same way every
+time."""
 
 import asyncio
 import selectors

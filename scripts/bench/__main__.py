@@ -3,7 +3,18 @@
 import sys
 from collections.abc import Callable
 
-from scripts.bench import codecs, first_frame, loopback, many_devices, maps, memory, planning, read_command, serial_line, units
+from scripts.bench import (
+    codecs,
+    first_frame,
+    loopback,
+    many_devices,
+    maps,
+    memory,
+    planning,
+    read_command,
+    serial_line,
+    units,
+)
 from scripts.bench.figure import Figure
 
 MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {

@@ -1,4 +1,5 @@
-"""Frames decoded a second, RTU and TCP, and the cost of a CRC byte, against plain struct and a table loop on the same bytes."""
+"""Frames decoded a second, RTU and TCP, and the cost of a CRC byte, against plain struct and a table loop on the same
+bytes."""
 
 import os
 import statistics
@@ -45,7 +46,10 @@ def _decoding(framing: Framing) -> Figure:
     pairs = _pairs(work, floor)
     rates = [statistics.median(_FRAMES / seconds for seconds in column) for column in zip(*pairs, strict=True)]
     ratio = statistics.median(plain / ours for ours, plain in pairs)
-    what = f"{framing.name.upper()} answers of 125 registers decoded and parsed a second, against struct.unpack of their words"
+    what = (
+        f"{framing.name.upper()} answers of 125 registers decoded and parsed "
+        "a second, against struct.unpack of their words"
+    )
     return Figure(what, f"{rates[0]:.0f}/s", f"{rates[1]:.0f}/s", ratio)
 
 
@@ -65,7 +69,9 @@ def _crc() -> Figure:
     pairs = _pairs(work, floor)
     ours, loop = (statistics.median(column) / _FRAMES / len(data) * 1e9 for column in zip(*pairs, strict=True))
     ratio = statistics.median(ours / loop for ours, loop in pairs)
-    return Figure("CRC of 255 bytes, a byte, against a table of one byte a step", f"{ours:.1f} ns", f"{loop:.1f} ns", ratio, "< 1")
+    return Figure(
+        "CRC of 255 bytes, a byte, against a table of one byte a step", f"{ours:.1f} ns", f"{loop:.1f} ns", ratio, "< 1"
+    )
 
 
 def measure() -> list[Figure]:

@@ -1,4 +1,5 @@
-"""Time to the first painted frame: from starting `kanaleto SITE` on a terminal to the first lane on it, against importing Textual alone."""
+"""Time to the first painted frame: from starting `kanaleto SITE` on a terminal to the first lane on it, against
+importing Textual alone."""
 
 import fcntl
 import os

@@ -1,7 +1,8 @@
-"""Exchanges a second over loopback TCP: the engine at period 0 against a bare asyncio protocol exchanging the same bytes, in turns.
+"""Exchanges a second over loopback TCP: the engine at period 0 against a bare asyncio protocol exchanging the same
+bytes, in turns.
 
-The far end is the same bare responder for both, in a process of its own: it answers each request with a prepared frame whose transaction is
-the request's.
+The far end is the same bare responder for both, in a process of its own: it answers each request with a prepared frame
+whose transaction is the request's.
 """
 
 import asyncio
@@ -9,10 +10,11 @@ import statistics
 import time
 from pathlib import Path
 
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
 from kanaleto.polling.engine import quieten_collector
 from kanaleto.polling.session import Session
 from kanaleto.site.link import TcpLink
-from kanaleto.site.mapfile import MapDefaults, read_map
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer

@@ -1,4 +1,5 @@
-"""1 000 TCP devices of 10 points at 1 s, each on a connection of its own, in one process on one core: overruns, CPU, memory."""
+"""1 000 TCP devices of 10 points at 1 s, each on a connection of its own, in one process on one core: overruns, CPU,
+memory."""
 
 import asyncio
 import multiprocessing
@@ -8,10 +9,11 @@ import time
 from multiprocessing.connection import Connection
 from pathlib import Path
 
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
 from kanaleto.polling.engine import quieten_collector, raise_file_limit
 from kanaleto.polling.session import Session
 from kanaleto.site.link import TcpLink
-from kanaleto.site.mapfile import MapDefaults, read_map
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import ReadAnswer
@@ -27,7 +29,9 @@ def _poll(port: int, result: Connection) -> None:
     if hasattr(os, "sched_setaffinity"):
         os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})
     raise_file_limit()
-    points, _ = read_map(Path("b.csv"), "name,table,address\n" + "".join(f"P{n},holding,{n}\n" for n in range(_POINTS)), MapDefaults())
+    points, _ = read_map(
+        Path("b.csv"), "name,table,address\n" + "".join(f"P{n},holding,{n}\n" for n in range(_POINTS)), MapDefaults()
+    )
     devices = [Device(f"D{n}", 1, points, 2.0, 0) for n in range(_DEVICES)]
     site = Site("Bench", tuple(Line(f"L{n}", TcpLink("127.0.0.1", port), (one,)) for n, one in enumerate(devices)))
 
@@ -60,5 +64,8 @@ def measure() -> list[Figure]:
     rate, overruns, cpu, memory = near.recv()
     poller.join()
     responder.terminate()
-    what = f"{_DEVICES} TCP devices of {_POINTS} points at 1 s on one core: {overruns} overruns, {100 * cpu:.0f} % CPU, {memory:.0f} MiB"
+    what = (
+        f"{_DEVICES} TCP devices of {_POINTS} points at 1 s on one core: {overruns} "
+        f"overruns, {100 * cpu:.0f} % CPU, {memory:.0f} MiB"
+    )
     return [Figure(what, f"{rate:.0f}/s", f"{_DEVICES}/s", rate / _DEVICES, "≥ 0.99, no overruns")]

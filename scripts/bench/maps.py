@@ -1,5 +1,5 @@
-"""A block of 125 registers with 60 mixed points decoded, against `struct.unpack` of the same bytes; a map of 5 000 points from its file to
-the rows of the ruler, against splitting the same file into cells."""
+"""A block of 125 registers with 60 mixed points decoded, against `struct.unpack` of the same bytes; a map of 5 000
+points from its file to the rows of the ruler, against splitting the same file into cells."""
 
 import csv
 import random
@@ -10,9 +10,9 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from kanaleto.polling.plan import plan_site
-from kanaleto.polling.ruler import ruler
-from kanaleto.site.sitefile import load_site
+from kanaleto.files.loading import load_site
+from kanaleto.planning.plan import plan_site
+from kanaleto.planning.ruler import ruler
 from kanaleto.values.block import RegisterBlock
 from kanaleto.values.codec import Codec
 from kanaleto.values.scale import linear
@@ -41,10 +41,14 @@ def _block() -> Figure:
     chance.shuffle(kinds)
     for kind in kinds:
         value_type = parse_type(kind)
-        order = order_for(value_type, parse_order(chance.choice(("ABCD", "CDAB"))) if value_type.is_wide else None, None)
+        order = order_for(
+            value_type, parse_order(chance.choice(("ABCD", "CDAB"))) if value_type.is_wide else None, None
+        )
         fields.append((at, Codec(value_type, order, linear(0.1, 0.0) if chance.random() < 1 / 3 else None)))
         at += value_type.registers
-    fields += [(0, Codec(parse_type("bool"), order_for(parse_type("bool"), None, None), None, (bit, bit))) for bit in range(5)]
+    fields += [
+        (0, Codec(parse_type("bool"), order_for(parse_type("bool"), None, None), None, (bit, bit))) for bit in range(5)
+    ]
     block = RegisterBlock(125, fields)
     data = bytes(struct.pack(">h", chance.randint(0, 12000))[at % 2] for at in range(250))
     plain = struct.Struct(">125H")
@@ -62,14 +66,20 @@ def _block() -> Figure:
     ours, bare = (statistics.median(column) for column in zip(*pairs, strict=True))
     ratio = statistics.median(one / other for one, other in pairs)
     return Figure(
-        "a block of 125 registers, 60 mixed points decoded, against struct.unpack", f"{1e6 * ours:.1f} µs", f"{1e6 * bare:.1f} µs", ratio
+        "a block of 125 registers, 60 mixed points decoded, against struct.unpack",
+        f"{1e6 * ours:.1f} µs",
+        f"{1e6 * bare:.1f} µs",
+        ratio,
     )
 
 
 def _map() -> Figure:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "site.toml"
-        rows = "".join(f"Point {number},holding,{number * 2},{'float32' if number % 2 else 'int16'},0.1\n" for number in range(5000))
+        rows = "".join(
+            f"Point {number},holding,{number * 2},{'float32' if number % 2 else 'int16'},0.1\n"
+            for number in range(5000)
+        )
         (Path(folder) / "map.csv").write_text("name,table,address,type,factor\n" + rows)
         path.write_text(
             '[site]\nname = "B"\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:9"\n'
@@ -88,4 +98,6 @@ def _map() -> Figure:
         pairs = [(_seconds(work), _seconds(floor)) for _ in range(5)]
     ours, bare = (statistics.median(column) for column in zip(*pairs, strict=True))
     ratio = statistics.median(one / other for one, other in pairs)
-    return Figure("a map of 5 000 points read, planned and laid out", f"{1000 * ours:.0f} ms", f"{1000 * bare:.1f} ms", ratio)
+    return Figure(
+        "a map of 5 000 points read, planned and laid out", f"{1000 * ours:.0f} ms", f"{1000 * bare:.1f} ms", ratio
+    )

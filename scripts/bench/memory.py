@@ -1,4 +1,5 @@
-"""Memory over 24 simulated hours: the engine on a virtual clock, one device of two silent, from the fifth hour to the last."""
+"""Memory over 24 simulated hours: the engine on a virtual clock, one device of two silent, from the fifth hour to the
+last."""
 
 import asyncio
 import gc

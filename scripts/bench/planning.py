@@ -1,13 +1,15 @@
-"""Planning 10 000 points, against sorting and grouping them by hand into runs without a gap: what any plan must at least do."""
+"""Planning 10 000 points, against sorting and grouping them by hand into runs without a gap: what any plan must at
+least do."""
 
 import random
 import statistics
 import time
 from pathlib import Path
 
-from kanaleto.polling.plan import plan_site
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
+from kanaleto.planning.plan import plan_site
 from kanaleto.site.link import SerialLink
-from kanaleto.site.mapfile import MapDefaults, read_map
 from kanaleto.site.model import Device, Line, Site
 from scripts.bench.figure import Figure
 
@@ -44,5 +46,7 @@ def measure() -> list[Figure]:
     pairs = [(planned(), grouped()) for _ in range(_ROUNDS)]
     ours, floor = (min(column) for column in zip(*pairs, strict=True))
     ratio = statistics.median(plan / sort for plan, sort in pairs)
-    what = f"planning {_POINTS} points of one device (the best of {_ROUNDS}), against sorting them and finding their runs"
+    what = (
+        f"planning {_POINTS} points of one device (the best of {_ROUNDS}), against sorting them and finding their runs"
+    )
     return [Figure(what, f"{1000 * ours:.0f} ms", f"{1000 * floor:.0f} ms", ratio, "< 100 ms")]

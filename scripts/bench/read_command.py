@@ -25,7 +25,9 @@ def measure() -> list[Figure]:
         (Path(folder) / "map.csv").write_text("name,table,address\nA,holding,0\n")
         device = '[[line.device]]\nname = "D"\nunit_id = 1\nmap = "map.csv"\n'
         site.write_text(f'[site]\nname = "B"\n[[line]]\nname = "L"\nlink = "{link}"\n{device}')
-        slave = subprocess.Popen([sys.executable, "-m", "kanaleto", "serve", str(site)], stdout=subprocess.PIPE, text=True)
+        slave = subprocess.Popen(
+            [sys.executable, "-m", "kanaleto", "serve", str(site)], stdout=subprocess.PIPE, text=True
+        )
         assert slave.stdout is not None
         slave.stdout.readline()
         read = ("-m", "kanaleto", "read", link, "holding", "0")

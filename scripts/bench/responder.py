@@ -1,4 +1,5 @@
-"""A bare far end in a process of its own: it answers every request with the same frame, the transaction being the request's."""
+"""A bare far end in a process of its own: it answers every request with the same frame, the transaction being the
+request's."""
 
 import asyncio
 import multiprocessing
@@ -22,7 +23,9 @@ class _Responder(asyncio.Protocol):
 def _respond(answer: bytes, ready: Connection) -> None:
     async def serve() -> None:
         raise_file_limit()
-        server = await asyncio.get_running_loop().create_server(lambda: _Responder(answer), "127.0.0.1", 0, backlog=1024)
+        server = await asyncio.get_running_loop().create_server(
+            lambda: _Responder(answer), "127.0.0.1", 0, backlog=1024
+        )
         ready.send(server.sockets[0].getsockname()[1])
         await server.serve_forever()
 

@@ -1,6 +1,8 @@
-"""How busy a paced serial line is kept: the time of the bytes and two 3.5-character gaps of an exchange, over the time that one takes.
+"""How busy a paced serial line is kept: the time of the bytes and two 3.5-character gaps of an exchange, over the time
+that one takes.
 
-Blocks of 125 registers at period 0, a simulated slave that answers at once on a pseudo-terminal in a process of its own.
+Blocks of 125 registers at period 0, a simulated slave that answers at once on a pseudo-terminal in a process of its
+own.
 """
 
 import asyncio
@@ -11,9 +13,9 @@ import tempfile
 from itertools import pairwise
 from pathlib import Path
 
+from kanaleto.files.loading import load_site
 from kanaleto.polling.session import Session
 from kanaleto.site.link import SerialLink
-from kanaleto.site.sitefile import load_site
 from scripts.bench.figure import Figure
 
 _SPAN_S = 8.0
@@ -33,7 +35,9 @@ def _measured(baud: int) -> Figure:
             f'[site]\nname = "B"\n[[line]]\nname = "L"\nlink = "rtu://port/a?baud={baud}"\n'
             '[[line.device]]\nname = "D"\nunit_id = 1\nmap = "map.csv"\nperiod_s = 0\n'
         )
-        slave = subprocess.Popen([sys.executable, "-m", "kanaleto", "serve", str(path)], stdout=subprocess.PIPE, text=True)
+        slave = subprocess.Popen(
+            [sys.executable, "-m", "kanaleto", "serve", str(path)], stdout=subprocess.PIPE, text=True
+        )
         assert slave.stdout is not None
         slave.stdout.readline()
         site, _ = load_site(path)
@@ -50,8 +54,8 @@ def _measured(baud: int) -> Figure:
 
 
 async def _poll(session: Session) -> float:
-    """The median time from the end of one good exchange to the end of the next: a machine that stands still now and then does not
-    count against the line."""
+    """The median time from the end of one good exchange to the end of the next: a machine that stands still now and
+    then does not count against the line."""
     task = asyncio.create_task(session.run())
     await asyncio.sleep(_SPAN_S)
     ends = [row.outcome.done_at for row in session.exchanges if row.outcome.is_good]

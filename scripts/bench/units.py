@@ -1,7 +1,8 @@
-"""How long 247 units with 10 answering take on a paced serial line, against the line time and the timeouts that cannot be avoided.
+"""How long 247 units with 10 answering take on a paced serial line, against the line time and the timeouts that cannot
+be avoided.
 
-The far end is a process of its own on a pseudo-terminal. Unavoidable is, for each question asked: the time of its bytes, then the timeout
-in force where nobody answers, or the answer as it came, and the silence between frames.
+The far end is a process of its own on a pseudo-terminal. Unavoidable is, for each question asked: the time of its
+bytes, then the timeout in force where nobody answers, or the answer as it came, and the silence between frames.
 """
 
 import asyncio
@@ -12,9 +13,9 @@ import tempfile
 import time
 from pathlib import Path
 
+from kanaleto.files.loading import load_site
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.link import SerialLink
-from kanaleto.site.sitefile import load_site
 from kanaleto.survey.asking import survey_exchanger
 from kanaleto.survey.units import UnitSurvey
 from scripts.bench.figure import Figure
@@ -27,7 +28,9 @@ def measure() -> list[Figure]:
         (Path(folder) / "map.csv").write_text("name,table,address\nLevel,holding,0\n")
         devices = "".join(f'[[line.device]]\nname = "D{unit}"\nunit_id = {unit}\nmap = "map.csv"\n' for unit in chosen)
         path.write_text(f'[site]\nname = "B"\n[[line]]\nname = "L"\nlink = "rtu://port/a?baud=19200"\n{devices}')
-        slave = subprocess.Popen([sys.executable, "-m", "kanaleto", "serve", str(path)], stdout=subprocess.PIPE, text=True)
+        slave = subprocess.Popen(
+            [sys.executable, "-m", "kanaleto", "serve", str(path)], stdout=subprocess.PIPE, text=True
+        )
         assert slave.stdout is not None
         slave.stdout.readline()
         link = load_site(path)[0].lines[0].link
@@ -37,7 +40,15 @@ def measure() -> list[Figure]:
         slave.wait()
         slave.stdout.close()
     assert found == chosen, f"found {found}, there are {chosen}"
-    return [Figure("247 units asked, 10 answering, 19200 8E1", f"{took_s:.2f} s", f"{least_s:.2f} s", took_s / least_s, "≤ 1.15")]
+    return [
+        Figure(
+            "247 units asked, 10 answering, 19200 8E1",
+            f"{took_s:.2f} s",
+            f"{least_s:.2f} s",
+            took_s / least_s,
+            "≤ 1.15",
+        )
+    ]
 
 
 async def _survey(link: SerialLink) -> tuple[float, float, list[int]]:

@@ -5,7 +5,8 @@ from struct import pack
 
 
 class Bank:
-    """Addresses `first`…`last`. Each item takes 2 bytes (registers) or 1 (bits); flags tell what exists and what may be written."""
+    """Addresses `first`…`last`. Each item takes 2 bytes (registers) or 1 (bits); flags tell what exists and what may be
+    written."""
 
     def __init__(self, first: int, last: int, item_bytes: int) -> None:
         self._first = first
@@ -38,7 +39,9 @@ class Bank:
 
     def get_with_zeros(self, address: int, count: int) -> bytes:
         """Bytes of any items; those that do not exist are 0."""
-        return b"".join(self.get(at, 1) if self.has(at, 1) else bytes(self._item) for at in range(address, address + count))
+        return b"".join(
+            self.get(at, 1) if self.has(at, 1) else bytes(self._item) for at in range(address, address + count)
+        )
 
     def put(self, address: int, data: bytes) -> None:
         """Set items that exist."""

@@ -1,7 +1,7 @@
 """One simulated device: its tables, built from its map, and how it answers a PDU.
 
-Requests are checked in the standard's order: function (01), quantity and byte count (03), address range (02), doing it (04).
-A write to a point that the map calls read-only is answered 02.
+Requests are checked in the standard's order: function (01), quantity and byte count (03), address range (02), doing it
+(04). A write to a point that the map calls read-only is answered 02.
 """
 
 from collections.abc import Callable
@@ -39,7 +39,7 @@ OnWrite = Callable[["SimulatedDevice", Table, int, int], None]
 """Device, table, first address and count of what a master wrote."""
 
 
-class _Exception(Exception):  # noqa: N818 - the standard's word
+class _Exception(Exception):
     """Ends the carrying out of a request with an exception answer."""
 
     def __init__(self, code: int) -> None:
@@ -204,7 +204,9 @@ class SimulatedDevice:
     def _read(self, request: Read) -> Answer:
         self._require_most(request.table, request.count)
         data = self._registers(request.table, request.address, request.count)
-        return ReadAnswer(request.table, pack_bits(tuple(byte != 0 for byte in data)) if request.table.is_bits else data)
+        return ReadAnswer(
+            request.table, pack_bits(tuple(byte != 0 for byte in data)) if request.table.is_bits else data
+        )
 
     def _write(self, table: Table, address: int, data: bytes, count: int) -> None:
         limits = self.device.limits
@@ -223,7 +225,9 @@ def _bytes_of(words: tuple[int, ...]) -> bytes:
 
 
 def _bank(table: Table, points: list[Point]) -> Bank:
-    bank = Bank(min(point.address for point in points), max(point.end for point in points) - 1, 1 if table.is_bits else 2)
+    bank = Bank(
+        min(point.address for point in points), max(point.end for point in points) - 1, 1 if table.is_bits else 2
+    )
     for point in points:
         bank.add(point.address, point.size, point.access.is_written)
     return bank

@@ -18,7 +18,9 @@ class Extras:
         told = {0: "Kanaleto", 1: device.name, 2: __version__} | dict(simulated.identity)
         self._objects = {number: text.encode("utf-8") for number, text in told.items()}
 
-    def do(self, request: ReadFile | WriteFile | ReadFifo | Identify) -> FileRead | WriteFile | Fifo | Identity | ExceptionCode:
+    def do(
+        self, request: ReadFile | WriteFile | ReadFifo | Identify
+    ) -> FileRead | WriteFile | Fifo | Identity | ExceptionCode:
         """The answer, or the exception."""
         match request:
             case ReadFile():

@@ -1,16 +1,11 @@
 """Serves a whole site: the far end of every line of it."""
 
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.bench.network import CannotServe, DatagramServer, NetworkServer, OnClient
-from kanaleto.bench.port import PortServer
-from kanaleto.bench.portlink import PortLink
-from kanaleto.bench.terminal import TerminalServer
 from kanaleto.bench.units import Units
-from kanaleto.lines.opening import framing_of
-from kanaleto.site.link import FramingKind, TcpLink, UdpLink
-from kanaleto.site.model import Line, Site
-
-Server = NetworkServer | DatagramServer | TerminalServer | PortServer
+from kanaleto.serving.network import CannotServe, NetworkServer, OnClient
+from kanaleto.serving.opening import Server, server_for
+from kanaleto.site.link import FramingKind
+from kanaleto.site.model import Site
 
 
 class SiteServer:
@@ -22,7 +17,7 @@ class SiteServer:
         for line in site.lines:
             units = Units(line, line.link.framing is not FramingKind.TCP)
             self.units.append(units)
-            server = _server_for(line, units, listen)
+            server = server_for(line, units, listen)
             if isinstance(server, NetworkServer):
                 server.on_client = on_client
             self._servers.append(server)
@@ -50,16 +45,3 @@ class SiteServer:
     async def stop(self) -> None:
         for server in self._servers:
             await server.stop()
-
-
-def _server_for(line: Line, units: Units, listen: str | None) -> Server:
-    link = line.link
-    if isinstance(link, TcpLink):
-        if link.tls is not None and line.tls_serving is None:
-            raise CannotServe(f"{line.name}: serving tls:// needs serve_cert and serve_key in the site file")
-        return NetworkServer(units, framing_of(link), listen or link.host, link.port, line.tls_serving if link.tls is not None else None)
-    if isinstance(link, UdpLink):
-        return DatagramServer(units, framing_of(link), listen or link.host, link.port)
-    if link.is_remote or "/" not in link.port or PortLink(link.port, line.name).is_port_of_others():
-        return PortServer(units, framing_of(link), link)
-    return TerminalServer(units, framing_of(link), link)

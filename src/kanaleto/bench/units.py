@@ -2,20 +2,23 @@
 
 from kanaleto.bench.device import SimulatedDevice
 from kanaleto.site.model import Line
-from kanaleto.wire.codes import ExceptionCode
+from kanaleto.wire.codes import BROADCAST, ExceptionCode
 from kanaleto.wire.pdu import Refused
-
-_BROADCASTS = {0x05, 0x06, 0x0F, 0x10, 0x15, 0x16}
 
 
 class Units:
-    """Devices of `line`. `is_serial` decides what units are that nobody has: silence on a serial line, exception 0B on TCP."""
+    """Devices of `line`. `is_serial` decides what units are that nobody has: silence on a serial line, exception 0B on
+    TCP."""
 
     def __init__(self, line: Line, is_serial: bool) -> None:
         self.line = line
         self.devices = [SimulatedDevice(device, is_serial) for device in line.devices]
         self._by_unit = {simulated.device.unit_id: simulated for simulated in reversed(self.devices)}
         self._is_serial = is_serial
+
+    @property
+    def name(self) -> str:
+        return self.line.name
 
     def answer(self, unit_id: int, pdu: bytes) -> bytes | None:
         """The PDU that answers, or None for silence."""
@@ -44,6 +47,6 @@ class Units:
         return self.devices[0].communication.delimiter if self.devices else ord("\n")
 
     def _broadcast(self, pdu: bytes) -> None:
-        if pdu and pdu[0] in _BROADCASTS:
+        if pdu and pdu[0] in BROADCAST:
             for simulated in self.devices:
                 simulated.answer(pdu, is_broadcast=True)

@@ -4,8 +4,7 @@ from pathlib import Path
 
 import click
 
-from kanaleto.site.model import Site
-from kanaleto.site.sitefile import load_site
+from kanaleto.files.loading import LoadedSite, load_whole
 
 
 @click.command("kanaleto")
@@ -13,16 +12,15 @@ from kanaleto.site.sitefile import load_site
 @click.option("--theme", type=click.Choice(["lagoon", "fresco"]), default="lagoon", show_default=True)
 def command(site: Path, theme: str) -> int:
     """The application, polling SITE."""
-    loaded, _ = load_site(site)
-    start(loaded, theme)
+    start(load_whole(site), theme, None)
     return 0
 
 
-def start(site: Site, theme: str) -> None:
-    """Run it until the user quits. Raises click.UsageError where there can be no screen."""
-    from kanaleto.tui.start import NoScreen, run_application
+def start(loaded: LoadedSite, theme: str, for_s: float | None) -> None:
+    """Run it until the user quits, or `for_s` is over. Raises click.UsageError where there can be no screen."""
+    from kanaleto.tui.start import NoScreen, run_application  # the screen costs a start that needs none too much
 
     try:
-        run_application(site, theme, None)
+        run_application(loaded, theme, for_s)
     except NoScreen as error:
         raise click.UsageError(str(error)) from None

@@ -5,10 +5,12 @@ from pathlib import Path
 import click
 
 from kanaleto.cli.output import emit
+from kanaleto.files.loading import load_site
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
+from kanaleto.files.texts import read_text
 from kanaleto.site.counting import Numbering
 from kanaleto.site.faults import Fault, FaultyFile
-from kanaleto.site.mapfile import MapDefaults, read_map
-from kanaleto.site.sitefile import load_site, read_text
 
 
 @click.command("check")

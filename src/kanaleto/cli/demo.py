@@ -2,11 +2,11 @@
 
 import click
 
+from kanaleto.cli.app import start
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.polling import poll_site, tell_summary
 from kanaleto.demo.start import CannotStart, Demo
-from kanaleto.site.model import Site
-from kanaleto.site.sitefile import load_site
+from kanaleto.files.loading import load_whole
 
 
 @click.command("demo")
@@ -14,7 +14,8 @@ from kanaleto.site.sitefile import load_site
 @click.option("--for", "for_s", type=click.FloatRange(0), metavar="S", help="end after so many seconds")
 @click.option("--theme", type=click.Choice(["lagoon", "fresco"]), default="lagoon", show_default=True)
 def command(is_headless: bool, for_s: float | None, theme: str) -> int:
-    """Alder Lock, a made-up canal lock: simulated devices on two serial lines and TCP, and the application polling them.
+    """Alder Lock, a made-up canal lock: simulated devices on two serial lines and TCP, and the application polling
+    them.
 
     \b
     Example:
@@ -22,23 +23,14 @@ def command(is_headless: bool, for_s: float | None, theme: str) -> int:
     """
     try:
         with Demo() as demo:
-            site, _ = load_site(demo.site_path)
+            loaded = load_whole(demo.site_path)
             if not is_headless:
-                _show(site, theme, for_s)
+                start(loaded, theme, for_s)
                 return 0
-            session = poll_site(site, for_s, is_quiet=True, is_json=False)
+            session = poll_site(loaded.site, for_s, is_quiet=True, is_json=False)
             tell_summary(session, is_json=False)
             if not any(record is not None for record in session.board.records):
                 raise Failed("not one good sample came")
     except CannotStart as error:
         raise Failed(str(error)) from None
     return 0
-
-
-def _show(site: Site, theme: str, for_s: float | None) -> None:
-    from kanaleto.tui.start import NoScreen, run_application  # the screen costs a start that needs none too much
-
-    try:
-        run_application(site, theme, for_s)
-    except NoScreen as error:
-        raise click.UsageError(str(error)) from None

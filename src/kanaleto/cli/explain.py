@@ -17,13 +17,18 @@ _WORDS = {role: word for word, role in _ROLES.items()}
 @click.command("explain", context_settings={"ignore_unknown_options": True})
 @click.argument("hex_words", metavar="HEX...", nargs=-1, type=click.UNPROCESSED)
 @click.option("--framing", type=click.Choice(["rtu", "ascii", "tcp"]), help="guessed when not given")
-@click.option("--as", "as_role", type=click.Choice(list(_ROLES)), help="which half of the traffic; guessed when not given")
+@click.option(
+    "--as", "as_role", type=click.Choice(list(_ROLES)), help="which half of the traffic; guessed when not given"
+)
 @click.option("--answer", metavar="HEX", help="the answer that belongs to it: its registers get their addresses")
 @click.option("--json", "is_json", is_flag=True, help="an object a frame")
-def command(hex_words: tuple[str, ...], framing: str | None, as_role: str | None, answer: str | None, is_json: bool) -> int:
+def command(
+    hex_words: tuple[str, ...], framing: str | None, as_role: str | None, answer: str | None, is_json: bool
+) -> int:
     """Explain a frame: its fields with offsets, names and values, and the verdict on its check bytes.
 
-    HEX may have spaces, colons, 0x and line breaks; `-` reads it from standard input. A request with its answer behind it is told apart.
+    HEX may have spaces, colons, 0x and line breaks; `-` reads it from standard input. A request with its answer behind
+    it is told apart.
 
     \b
     Example: a request and its answer

@@ -5,10 +5,10 @@ from pathlib import Path
 import click
 
 from kanaleto.cli.failures import Failed
-from kanaleto.output.maps import as_csv, as_json, as_workbook
-from kanaleto.output.things import as_thing
-from kanaleto.site.edit import write_bytes_whole
-from kanaleto.site.sitefile import load_site
+from kanaleto.files.loading import load_site
+from kanaleto.files.whole import write_bytes_whole
+from kanaleto.tables.maps import as_csv, as_json, as_workbook
+from kanaleto.tables.things import as_thing
 
 _FORMS = {".csv": "csv", ".xlsx": "xlsx", ".json": "json", ".jsonld": "thing"}
 
@@ -18,7 +18,10 @@ _FORMS = {".csv": "csv", ".xlsx": "xlsx", ".json": "json", ".jsonld": "thing"}
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
 @click.option("--device", "device_name", help="which device; not needed where there is only one")
 @click.option(
-    "--as", "form", type=click.Choice(["csv", "xlsx", "json", "thing"]), help="told by the file's ending: .csv, .xlsx, .json, .td.json"
+    "--as",
+    "form",
+    type=click.Choice(["csv", "xlsx", "json", "thing"]),
+    help="told by the file's ending: .csv, .xlsx, .json, .td.json",
 )
 def command(site: Path, file: Path, device_name: str | None, form: str | None) -> int:
     """Write the map of a device of SITE to FILE: as a table, as JSON, or as a Web of Things Thing Description.
@@ -35,11 +38,15 @@ def command(site: Path, file: Path, device_name: str | None, form: str | None) -
     line, device = found[0]
     told = form or ("thing" if file.name.endswith(".td.json") else _FORMS.get(file.suffix.lower()))
     if told is None:
-        raise click.UsageError(f"{file.name} does not tell its form; end it in .csv, .xlsx, .json or .td.json, or say --as")
+        raise click.UsageError(
+            f"{file.name} does not tell its form; end it in .csv, .xlsx, .json or .td.json, or say --as"
+        )
     if told == "xlsx":
         data = as_workbook(device)
     else:
-        data = (as_csv(device) if told == "csv" else as_json(device) if told == "json" else as_thing(device, line.link)).encode()
+        data = (
+            as_csv(device) if told == "csv" else as_json(device) if told == "json" else as_thing(device, line.link)
+        ).encode()
     try:
         write_bytes_whole(file, data)
     except OSError as error:

@@ -6,7 +6,7 @@ from kanaleto.cli.output import emit, iso
 from kanaleto.lines.outcome import Outcome
 
 
-class Failed(Exception):  # noqa: N818 - it reads as what it says
+class Failed(Exception):
     """The device or the line failed: one sentence, exit code 1."""
 
 

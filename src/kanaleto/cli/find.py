@@ -1,10 +1,11 @@
-"""`kanaleto find`: get an answer at all. Which ports there are, which settings and units answer, which registers; by reading alone."""
+"""`kanaleto find`: get an answer at all. Which ports there are, which settings and units answer, which registers; by
+reading alone."""
 
 from pathlib import Path
 
 import click
 
-from kanaleto.cli import finding
+from kanaleto.cli import finding, findregisters
 from kanaleto.cli.options import usage
 from kanaleto.cli.ranges import parse_units
 from kanaleto.site.counting import Numbering
@@ -14,24 +15,64 @@ from kanaleto.survey.asking import Never
 
 @click.command("find")
 @click.argument("link", required=False)
-@click.option("--ports", "asks_ports", is_flag=True, help="the serial ports of this machine, who holds them, what is wrong with them")
+@click.option(
+    "--ports",
+    "asks_ports",
+    is_flag=True,
+    help="the serial ports of this machine, who holds them, what is wrong with them",
+)
 @click.option("--adapters", "asks_adapters", is_flag=True, help="the network adapters and addresses of this machine")
-@click.option("--hosts", "hosts", metavar="RANGE", help="who answers on 192.0.2.10-60 or 192.0.2.0/28, with :PORT where it is not 502")
+@click.option(
+    "--hosts",
+    "hosts",
+    metavar="RANGE",
+    help="who answers on 192.0.2.10-60 or 192.0.2.0/28, with :PORT where it is not 502",
+)
 @click.option("--settings", "asks_settings", is_flag=True, help="try the settings of a serial line that nobody knows")
-@click.option("--units", "units", metavar="RANGE", help="which units to ask: 1-247 (default), 1-10,41; on TCP also 0 and 255")
-@click.option("--registers", "asks_registers", is_flag=True, help="which addresses of --unit answer, and how much one request may ask")
-@click.option("--directory", "asks_directory", is_flag=True, help="whether --unit carries a directory of itself in its registers")
+@click.option(
+    "--units", "units", metavar="RANGE", help="which units to ask: 1-247 (default), 1-10,41; on TCP also 0 and 255"
+)
+@click.option(
+    "--registers",
+    "asks_registers",
+    is_flag=True,
+    help="which addresses of --unit answer, and how much one request may ask",
+)
+@click.option(
+    "--directory", "asks_directory", is_flag=True, help="whether --unit carries a directory of itself in its registers"
+)
 @click.option("--starts", default="40000,50000,0", show_default=True, help="where a directory may begin (on the wire)")
 @click.option("--marker", metavar="TEXT", help="the text that a directory begins with; any four letters without it")
 @click.option("--unit", "unit_id", type=click.IntRange(0, 255), default=1, show_default=True)
-@click.option("--listen", "listen_s", type=click.FloatRange(0.1), metavar="S", help="send nothing: listen for so long to another master")
-@click.option("--from", "first", type=click.IntRange(0, 65535), default=0, show_default=True, help="first address for --registers")
-@click.option("--to", "last", type=click.IntRange(0, 65535), default=9999, show_default=True, help="last address for --registers")
 @click.option(
-    "--table", "tables", multiple=True, type=click.Choice(["holding", "input", "coil", "discrete"]), help="only this table; again for more"
+    "--listen",
+    "listen_s",
+    type=click.FloatRange(0.1),
+    metavar="S",
+    help="send nothing: listen for so long to another master",
 )
-@click.option("--every", "is_thorough", is_flag=True, help="--registers passes over no address, however far it is from others that read")
-@click.option("--limit", type=click.IntRange(1), default=1000, show_default=True, help="requests at most for --registers")
+@click.option(
+    "--from", "first", type=click.IntRange(0, 65535), default=0, show_default=True, help="first address for --registers"
+)
+@click.option(
+    "--to", "last", type=click.IntRange(0, 65535), default=9999, show_default=True, help="last address for --registers"
+)
+@click.option(
+    "--table",
+    "tables",
+    multiple=True,
+    type=click.Choice(["holding", "input", "coil", "discrete"]),
+    help="only this table; again for more",
+)
+@click.option(
+    "--every",
+    "is_thorough",
+    is_flag=True,
+    help="--registers passes over no address, however far it is from others that read",
+)
+@click.option(
+    "--limit", type=click.IntRange(1), default=1000, show_default=True, help="requests at most for --registers"
+)
 @click.option(
     "--resume",
     type=click.Path(path_type=Path, dir_okay=False),
@@ -46,12 +87,22 @@ from kanaleto.survey.asking import Never
     metavar="S",
     help="read what was found twice, so far apart, and tell what never changed",
 )
-@click.option("--never", "never", multiple=True, metavar="RANGE", help="never touch these, as in 'holding 40-47' (on the wire)")
 @click.option(
-    "--draft", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="write what was found as a map, a point a register"
+    "--never", "never", multiple=True, metavar="RANGE", help="never touch these, as in 'holding 40-47' (on the wire)"
+)
+@click.option(
+    "--draft",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="write what was found as a map, a point a register",
 )
 @click.option("--name", default="", help="number the points of --draft under this name, as in 'Cell {} voltage'")
-@click.option("--timeout", "timeout_s", type=click.FloatRange(0.005, 60), help="seconds to wait for an answer; it shrinks as answers come")
+@click.option(
+    "--timeout",
+    "timeout_s",
+    type=click.FloatRange(0.005, 60),
+    help="seconds to wait for an answer; it shrinks as answers come",
+)
 @click.option("--json", "is_json", is_flag=True, help="one object a line")
 def command(
     link: str | None, asks_ports: bool, asks_adapters: bool, hosts: str | None, asks_settings: bool, units: str | None,
@@ -82,15 +133,33 @@ def command(
         raise click.UsageError("name a LINK to look at, or --ports, --adapters or --hosts RANGE")
     if last < first:
         raise click.UsageError(f"--to {last} lies before --from {first}")
-    asked = [name for name, is_on in (("--registers", asks_registers), ("--directory", asks_directory), ("--listen", listen_s)) if is_on]
+    asked = [
+        name
+        for name, is_on in (("--registers", asks_registers), ("--directory", asks_directory), ("--listen", listen_s))
+        if is_on
+    ]
     if len(asked) > 1:
         raise click.UsageError(f"{' and '.join(asked)} are two different things to do; take one")
     if listen_s is not None:
-        return finding.listen(link, listen_s, draft, is_json)
+        return findregisters.listen(link, listen_s, draft, is_json)
     if asks_directory:
-        return finding.find_directory_of(link, unit_id, starts, marker, timeout_s, forbidden, draft, is_json)
+        return findregisters.find_directory_of(link, unit_id, starts, marker, timeout_s, forbidden, draft, is_json)
     if asks_registers:
-        return finding.find_registers(
-            link, unit_id, tables, (first, last), limit, resume, watch_s, is_thorough, timeout_s, forbidden, draft, name, is_json
+        return findregisters.find_registers(
+            link,
+            unit_id,
+            tables,
+            (first, last),
+            limit,
+            resume,
+            watch_s,
+            is_thorough,
+            timeout_s,
+            forbidden,
+            draft,
+            name,
+            is_json,
         )
-    return finding.find_units(link, asks_settings, usage(lambda: parse_units(units)) if units else None, timeout_s, forbidden, is_json)
+    return finding.find_units(
+        link, asks_settings, usage(lambda: parse_units(units)) if units else None, timeout_s, forbidden, is_json
+    )

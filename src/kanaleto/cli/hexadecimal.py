@@ -1,4 +1,5 @@
-"""Bytes as people paste them: spaces, colons, dashes, commas, 0x and line breaks allowed; or the text of an ASCII frame."""
+"""Bytes as people paste them: spaces, colons, dashes, commas, 0x and line breaks allowed; or the text of an ASCII
+frame."""
 
 import re
 

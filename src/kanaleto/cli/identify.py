@@ -16,7 +16,9 @@ from kanaleto.wire.identity import OBJECT_NAMES
 @click.command("identify")
 @click.argument("link")
 @click.option("--unit", "unit_id", default=1, show_default=True, type=click.IntRange(0, 255))
-@click.option("--timeout", "timeout_s", default=1.0, show_default=True, type=click.FloatRange(0.001, 3600), help="seconds")
+@click.option(
+    "--timeout", "timeout_s", default=1.0, show_default=True, type=click.FloatRange(0.001, 3600), help="seconds"
+)
 @click.option("--json", "is_json", is_flag=True, help="one object")
 def command(link: str, unit_id: int, timeout_s: float, is_json: bool) -> int:
     """Ask a device what it is: its identification (2B/0E, as deep as it goes) and its server ID (11). It is only read.
@@ -45,7 +47,15 @@ def command(link: str, unit_id: int, timeout_s: float, is_json: bool) -> int:
     told = found[0]
     if is_json:
         objects = {OBJECT_NAMES.get(number, f"0x{number:02X}"): text for number, text in told.objects.items()}
-        emit({"at": iso(), "unit_id": unit_id, "objects": objects, "server_id": told.server_id, "running": told.is_running})
+        emit(
+            {
+                "at": iso(),
+                "unit_id": unit_id,
+                "objects": objects,
+                "server_id": told.server_id,
+                "running": told.is_running,
+            }
+        )
     else:
         for number, text in told.objects.items():
             click.echo(f"{OBJECT_NAMES.get(number, f'object 0x{number:02X}').replace('_', ' '):<18}  {text}")

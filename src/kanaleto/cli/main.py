@@ -35,7 +35,8 @@ _COMMANDS = {
 
 
 class _Commands(click.Group):
-    """Loads a command's module only when it is used. A first argument that is no command is a site for the application."""
+    """Loads a command's module only when it is used. A first argument that is no command is a site for the
+    application."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return sorted(_COMMANDS)
@@ -45,12 +46,16 @@ class _Commands(click.Group):
         command: click.Command = importlib.import_module(f"kanaleto.cli.{name}").command
         return command
 
-    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
         first = args[0]
         if first in _COMMANDS:
             return super().resolve_command(ctx, args)
         if not first.startswith("-") and not Path(first).exists() and "." not in first and "/" not in first:
-            raise click.UsageError(f"there is no command and no site file {first!r}{suggestion(first, list(_COMMANDS))}", ctx)
+            raise click.UsageError(
+                f"there is no command and no site file {first!r}{suggestion(first, list(_COMMANDS))}", ctx
+            )
         return "app", self.get_command(ctx, "app"), args
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -72,8 +77,9 @@ def kanaleto(context: click.Context) -> None:
     """
     if context.invoked_subcommand is None:
         from kanaleto.cli.app import start
+        from kanaleto.files.loading import LoadedSite
 
-        start(Site("New site", ()), "lagoon")
+        start(LoadedSite(Site("New site", ())), "lagoon", None)
 
 
 def run() -> None:
@@ -109,7 +115,10 @@ def main(arguments: list[str]) -> int:
         sys.stdout = open("/dev/null", "w")  # noqa: SIM115 - stays open until the process ends
         return 0
     except Exception as error:
-        click.echo(f"kanaleto: an error of its own, {type(error).__name__}: {error}; the details are in {_crash_file()}", err=True)
+        click.echo(
+            f"kanaleto: an error of its own, {type(error).__name__}: {error}; the details are in {_crash_file()}",
+            err=True,
+        )
         return 1
 
 

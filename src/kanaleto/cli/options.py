@@ -49,9 +49,21 @@ def target_options(default_retries: int) -> Callable[[_F], _F]:
                 click.argument("link"),
                 click.argument("table", type=click.Choice([table.value for table in Table], case_sensitive=False)),
                 click.argument("address"),
-                click.option("--unit", "unit_id", default=1, show_default=True, type=click.IntRange(0, 255), help="unit ID"),
-                click.option("--type", "type_text", metavar="TYPE", help="uint16 (default), int16, float32, text:8, …; coils are bool"),
-                click.option("--order", "order_text", metavar="ORDER", help="ABCD (default), CDAB, BADC or DCBA; AB or BA for 16 bits"),
+                click.option(
+                    "--unit", "unit_id", default=1, show_default=True, type=click.IntRange(0, 255), help="unit ID"
+                ),
+                click.option(
+                    "--type",
+                    "type_text",
+                    metavar="TYPE",
+                    help="uint16 (default), int16, float32, text:8, …; coils are bool",
+                ),
+                click.option(
+                    "--order",
+                    "order_text",
+                    metavar="ORDER",
+                    help="ABCD (default), CDAB, BADC or DCBA; AB or BA for 16 bits",
+                ),
                 click.option("--factor", type=float, default=1.0, help="value = raw × factor + offset"),
                 click.option("--offset", type=float, default=0.0),
                 click.option("--decimals", type=click.IntRange(0, 12), help="round to so many"),
@@ -62,7 +74,14 @@ def target_options(default_retries: int) -> Callable[[_F], _F]:
                     show_default=True,
                     help="how ADDRESS counts: from 0, from 1, or as a reference such as 40001",
                 ),
-                click.option("--timeout", "timeout_s", default=1.0, show_default=True, type=click.FloatRange(0.001, 3600), help="seconds"),
+                click.option(
+                    "--timeout",
+                    "timeout_s",
+                    default=1.0,
+                    show_default=True,
+                    type=click.FloatRange(0.001, 3600),
+                    help="seconds",
+                ),
                 click.option("--retries", default=default_retries, show_default=True, type=click.IntRange(0, 100)),
                 click.option("--json", "is_json", is_flag=True, help="one object a line"),
             ]

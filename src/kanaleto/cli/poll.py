@@ -6,7 +6,7 @@ import click
 
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.polling import poll_site, tell_summary
-from kanaleto.site.sitefile import load_site
+from kanaleto.files.loading import load_site
 
 
 @click.command("poll")

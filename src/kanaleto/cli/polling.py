@@ -7,17 +7,17 @@ import click
 from kanaleto.cli.failures import outcome_error
 from kanaleto.cli.output import emit, iso
 from kanaleto.cli.running import run_until_signal
-from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.polling.board import Board, Quality, Record, times_ten_to
+from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.planning.plan import Block
+from kanaleto.polling.board import Quality, Readings, Record, times_ten_to
 from kanaleto.polling.engine import quieten_collector, raise_file_limit
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Tally
-from kanaleto.polling.plan import Block
+from kanaleto.polling.listener import Exchange
 from kanaleto.polling.session import Session
-from kanaleto.site.model import Device, Line, Site
+from kanaleto.site.model import Line, Site
 from kanaleto.values.codec import NoValue
 from kanaleto.values.text import plain, shown, words_of
-from kanaleto.wire.pdu import Request
 
 
 class _Printer:
@@ -27,18 +27,29 @@ class _Printer:
         self._is_json = is_json
         self._told: dict[str, str] = {}
 
-    def on_record(self, block: Block, record: Record, board: Board) -> None:
+    def on_record(self, block: Block, record: Record, board: Readings) -> None:
         for number, point in enumerate(block.points):
             value = record.values[number]
             if point.exponent and isinstance(value, int | float):
                 power = board.exponent_of(block.device.name, point)
-                value = NoValue(f"its exponent, {point.exponent}, is not known") if power is None else times_ten_to(value, power)
+                value = (
+                    NoValue(f"its exponent, {point.exponent}, is not known")
+                    if power is None
+                    else times_ten_to(value, power)
+                )
             is_bad = isinstance(value, NoValue)
-            data = record.data if block.request.table.is_bits else record.data[2 * block.offsets[number] :][: 2 * point.size]
+            data = (
+                record.data
+                if block.request.table.is_bits
+                else record.data[2 * block.offsets[number] :][: 2 * point.size]
+            )
             if not self._is_json:
                 text = shown(value, point.codec, point.decimals, point.labels)
                 why = f"  ({value.reason})" if isinstance(value, NoValue) else ""
-                click.echo(f"{iso(record.wall_s)}  {block.device.name} · {point.name}  {text}{' ' + point.unit if point.unit else ''}{why}")
+                click.echo(
+                    f"{iso(record.wall_s)}  {block.device.name} · {point.name}  "
+                    f"{text}{' ' + point.unit if point.unit else ''}{why}"
+                )
                 continue
             emit(
                 {
@@ -54,7 +65,8 @@ class _Printer:
                 }
             )
 
-    def on_exchange(self, line: Line, device: Device | None, outcome: Outcome) -> None:
+    def on_exchange(self, exchange: Exchange) -> None:
+        line, device, outcome = exchange.line, exchange.device, exchange.outcome
         name = device.name if device is not None else ""
         if outcome.is_good:
             if self._told.pop(name, None) is not None and not self._is_json:
@@ -77,31 +89,16 @@ class _Printer:
         emit({"at": iso(), "line": line, "device": device, "error": outcome_error(kind.value, text, code)})
 
 
-class _PrintingSession(Session):
-    def __init__(self, site: Site, printer: _Printer | None) -> None:
-        self._printer = printer
-        super().__init__(site)
-
-    def on_record(self, block: Block, record: Record) -> None:
-        if self._printer is not None:
-            self._printer.on_record(block, record, self.board)
-
-    def on_unreachable(self, line: Line, why: str) -> None:
-        if self._printer is not None:
-            self._printer.on_unreachable(line, why)
-
-    def on_exchange(self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
-        super().on_exchange(line, device, request, outcome, attempt)
-        if self._printer is not None:
-            self._printer.on_exchange(line, device, outcome)
-
-
 def poll_site(site: Site, for_s: float | None, is_quiet: bool, is_json: bool) -> Session:
     """Poll until `for_s` is over or a signal comes; gives the session, ended."""
-    session = _PrintingSession(site, None if is_quiet else _Printer(is_json))
+    session = Session(site)
+    if not is_quiet:
+        session.sinks.append(_Printer(is_json))
     if not is_quiet and not is_json:
         told = (EventKind.LEARNED, EventKind.DEVICE_SLOW, EventKind.GATEWAY, EventKind.WATCHDOG)
-        session.events.listeners.append(lambda e: click.echo(f"{e.device or e.line}: {e.text}", err=True) if e.kind in told else None)
+        session.events.listeners.append(
+            lambda e: click.echo(f"{e.device or e.line}: {e.text}", err=True) if e.kind in told else None
+        )
 
     raise_file_limit()
     quieten_collector()
@@ -123,8 +120,22 @@ def tell_summary(session: Session, is_json: bool) -> None:
     good, failed = sum(tally.good for tally in tallies.values()), sum(tally.failed for tally in tallies.values())
     if is_json:
         devices = {name: _tally_json(tally) for name, tally in tallies.items()}
-        lines = {poller.line.name: poller.why_unreachable for poller in session.pollers if poller.why_unreachable}
-        emit({"summary": {"exchanges": good + failed, "good": good, "failed": failed, "devices": devices, "unreachable": lines}})
+        lines = {
+            poller.line.name: poller.connection.why_unreachable
+            for poller in session.pollers
+            if poller.connection.why_unreachable
+        }
+        emit(
+            {
+                "summary": {
+                    "exchanges": good + failed,
+                    "good": good,
+                    "failed": failed,
+                    "devices": devices,
+                    "unreachable": lines,
+                }
+            }
+        )
         return
     click.echo(f"{good + failed} exchanges, {good} good, {failed} failed")
     for late in session.lateness():
@@ -135,8 +146,10 @@ def tell_summary(session: Session, is_json: bool) -> None:
     for poller in session.pollers:
         own = [tallies[name] for name in poller.states]
         line_good, line_failed = sum(tally.good for tally in own), sum(tally.failed for tally in own)
-        why = f"  {poller.why_unreachable}" if poller.why_unreachable else ""
-        click.echo(f"  {poller.line.name}: {line_good + line_failed} exchanges, {line_good} good, {line_failed} failed{why}")
+        why = f"  {poller.connection.why_unreachable}" if poller.connection.why_unreachable else ""
+        click.echo(
+            f"  {poller.line.name}: {line_good + line_failed} exchanges, {line_good} good, {line_failed} failed{why}"
+        )
         if poller.exchanger.has_found_echo:
             click.echo("    its adapter repeats what it sends: add echo=yes to its link")
         for name in poller.states:

@@ -18,7 +18,9 @@ from kanaleto.wire.pdu import Raw
 @click.argument("link")
 @click.argument("hex_words", metavar="HEX...", nargs=-1, required=True, type=click.UNPROCESSED)
 @click.option("--unit", "unit_id", default=1, show_default=True, type=click.IntRange(0, 255))
-@click.option("--timeout", "timeout_s", default=1.0, show_default=True, type=click.FloatRange(0.001, 3600), help="seconds")
+@click.option(
+    "--timeout", "timeout_s", default=1.0, show_default=True, type=click.FloatRange(0.001, 3600), help="seconds"
+)
 @click.option("--json", "is_json", is_flag=True, help="one object")
 def command(link: str, hex_words: tuple[str, ...], unit_id: int, timeout_s: float, is_json: bool) -> int:
     """Send a PDU (function code and data) and show what comes back, byte for byte. The framing is put round it.
@@ -40,7 +42,13 @@ def command(link: str, hex_words: tuple[str, ...], unit_id: int, timeout_s: floa
             raise Failed
         took = round(outcome.took_s * 1000, 3)
         emit(
-            {"at": iso(), "unit_id": unit_id, "request": outcome.request.hex(), "answer": outcome.answer.hex(), "took_ms": took}
+            {
+                "at": iso(),
+                "unit_id": unit_id,
+                "request": outcome.request.hex(),
+                "answer": outcome.answer.hex(),
+                "took_ms": took,
+            }
             | {"exception": outcome.code}
         )
     else:
@@ -48,7 +56,10 @@ def command(link: str, hex_words: tuple[str, ...], unit_id: int, timeout_s: floa
         if outcome.answer:
             click.echo(f"came  {outcome.answer.hex(' ').upper()}  after {outcome.took_s * 1000:.1f} ms")
             for field in explain_frame(framing.name, Role.ANSWERS, outcome.answer):
-                click.echo(f"  {outcome.answer[field.start : field.end].hex(' ').upper():<12}  {field.name:<14}  {field.meaning}")
+                click.echo(
+                    f"  {outcome.answer[field.start : field.end].hex(' ').upper():<12} "
+                    f" {field.name:<14}  {field.meaning}"
+                )
     if not outcome.is_good:
         raise Failed(f"{parsed.place}, unit {unit_id}: {outcome.reason}")
     return 0

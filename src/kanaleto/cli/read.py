@@ -21,8 +21,9 @@ from kanaleto.wire.pdu import Read, unpack_bits
 
 _HELP = """Read values from one device.
 
-LINK is tcp://HOST[:502], rtu:///dev/ttyUSB0?baud=19200&parity=even&stop=1, rtu+tcp://HOST:PORT and the like; TABLE is coil, discrete,
-input or holding; ADDRESS counts from 0 as on the wire unless --numbering says otherwise, and may be 0x….
+LINK is tcp://HOST[:502], rtu:///dev/ttyUSB0?baud=19200&parity=even&stop=1, rtu+tcp://HOST:PORT and the like;
+TABLE is coil, discrete, input or holding; ADDRESS counts from 0 as on the wire unless --numbering says otherwise, and
+may be 0x….
 
 \b
 Example: one float as the manual prints it, word-swapped
@@ -35,9 +36,15 @@ Example: one float as the manual prints it, word-swapped
 @click.option("--count", default=1, show_default=True, type=click.IntRange(1, 65536), help="values, not registers")
 @click.option("--every", "every_s", type=click.FloatRange(0, 86400), help="read again every so many seconds")
 @click.option("--times", type=click.IntRange(1), help="how often in all; without it until interrupted")
-def command(count: int, every_s: float | None, times: int | None, timeout_s: float, retries: int, is_json: bool, **where: Any) -> int:
+def command(
+    count: int, every_s: float | None, times: int | None, timeout_s: float, retries: int, is_json: bool, **where: Any
+) -> int:
     target = make_target(**where)
-    requests = usage(lambda: split_reads(target.table, target.address, count * target.per_value, target.per_value, target.table.most_read))
+    requests = usage(
+        lambda: split_reads(
+            target.table, target.address, count * target.per_value, target.per_value, target.table.most_read
+        )
+    )
     rounds = times if times is not None else (None if every_s is not None else 1)
     work = _Reading(target, requests, count, timeout_s, retries, is_json)
     run_until_signal(work.run(every_s or 0.0, rounds))
@@ -47,7 +54,9 @@ def command(count: int, every_s: float | None, times: int | None, timeout_s: flo
 
 
 class _Reading:
-    def __init__(self, target: Target, requests: list[Read], count: int, timeout_s: float, retries: int, is_json: bool) -> None:
+    def __init__(
+        self, target: Target, requests: list[Read], count: int, timeout_s: float, retries: int, is_json: bool
+    ) -> None:
         self.last_failure: Outcome | None = None
         self._target, self._requests, self._count = target, requests, count
         self._timeout_s, self._retries, self._is_json = timeout_s, retries, is_json
@@ -106,12 +115,18 @@ class _Reading:
 
     def _emit(self, span: Span, values: list[Value]) -> None:
         target = self._target
-        raw: dict[str, object] = {"bits": list(values)} if target.table.is_bits else {"words": list(words_of(span.data))}
+        raw: dict[str, object] = (
+            {"bits": list(values)} if target.table.is_bits else {"words": list(words_of(span.data))}
+        )
         reasons = sorted({value.reason for value in values if isinstance(value, NoValue)})
         why: dict[str, object] = {"reason": "; ".join(reasons)} if reasons else {}
         emit(
             {"at": iso(), "unit_id": target.unit_id, "table": target.table.value, "address": target.address, **raw}
-            | {"values": [plain(value, target.codec, target.decimals) for value in values], "took_ms": round(span.took_s * 1000, 3), **why}
+            | {
+                "values": [plain(value, target.codec, target.decimals) for value in values],
+                "took_ms": round(span.took_s * 1000, 3),
+                **why,
+            }
         )
 
     def _print(self, span: Span, values: list[Value], is_repeated: bool) -> None:
@@ -121,7 +136,11 @@ class _Reading:
         rows = []
         for at, value in enumerate(values):
             address = target.address + at * target.per_value
-            words = "" if target.table.is_bits else span.data[2 * at * target.per_value :][: 2 * target.per_value].hex(" ", 2).upper()
+            words = (
+                ""
+                if target.table.is_bits
+                else span.data[2 * at * target.per_value :][: 2 * target.per_value].hex(" ", 2).upper()
+            )
             text = f"— {value.reason}" if isinstance(value, NoValue) else shown(value, target.codec, target.decimals)
             is_changed = self._before is not None and self._before[at] != value
             rows.append((target.shown_address(address), words, text, "  ← changed" if is_changed else ""))

@@ -5,11 +5,11 @@ from pathlib import Path
 
 import click
 
-from kanaleto.bench.network import CannotServe
 from kanaleto.bench.server import SiteServer
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.running import run_until_signal
-from kanaleto.site.sitefile import load_site
+from kanaleto.files.loading import load_site
+from kanaleto.serving.network import CannotServe
 
 
 @click.command("serve")

@@ -24,7 +24,8 @@ from kanaleto.wire.records import MaskWrite
 
 _HELP = """Write values to one device, all in one request. Negative numbers work as they stand.
 
-TABLE is coil or holding. A coil takes 1, 0, on or off. A write is never split: what does not fit one request is refused.
+TABLE is coil or holding. A coil takes 1, 0, on or off. A write is never split: what does not fit one request is
+refused.
 
 \b
 Example: a set point of -12.5, read back
@@ -38,7 +39,9 @@ _ON = {"1": True, "on": True, "true": True, "0": False, "off": False, "false": F
 @click.argument("values", nargs=-1, metavar="VALUE...", type=click.UNPROCESSED)
 @click.option("--and", "and_mask", metavar="MASK", help="mask write (16) of one holding register: keep these bits")
 @click.option("--or", "or_mask", metavar="MASK", help="mask write: set these among the others")
-@click.option("--multiple", "is_multiple", is_flag=True, help="use the functions for several (0F, 10) for one value too")
+@click.option(
+    "--multiple", "is_multiple", is_flag=True, help="use the functions for several (0F, 10) for one value too"
+)
 @click.option("--verify", "is_verified", is_flag=True, help="read back and compare")
 def command(
     values: tuple[str, ...],
@@ -117,7 +120,14 @@ def _encoded(target: Target, text: str) -> bytes:
 
 class _Writing:
     def __init__(
-        self, target: Target, request: Request, data: bytes, timeout_s: float, retries: int, is_json: bool, is_verified: bool
+        self,
+        target: Target,
+        request: Request,
+        data: bytes,
+        timeout_s: float,
+        retries: int,
+        is_json: bool,
+        is_verified: bool,
     ) -> None:
         self.has_failed = False
         self._target, self._request, self._data = target, request, data
@@ -160,7 +170,11 @@ class _Writing:
     async def _expect(self, exchanger: Exchanger, request: MaskWrite) -> None:
         """What the masked register must hold afterwards, from what it holds now."""
         now = await ask_again(
-            exchanger, self._target.unit_id, Read(self._target.table, request.address, 1), self._timeout_s, max(self._retries, 1)
+            exchanger,
+            self._target.unit_id,
+            Read(self._target.table, request.address, 1),
+            self._timeout_s,
+            max(self._retries, 1),
         )
         if isinstance(now.content, ReadAnswer):
             self._data = request.result(now.content.words[0]).to_bytes(2)
@@ -173,7 +187,15 @@ class _Writing:
         self.has_failed = True
         if self._is_json:
             error = outcome_error(outcome.kind.value, outcome.reason, outcome.code)
-            emit({"at": iso(), "line": str(self._target.link), "device": None, "unit_id": self._target.unit_id, "error": error})
+            emit(
+                {
+                    "at": iso(),
+                    "line": str(self._target.link),
+                    "device": None,
+                    "unit_id": self._target.unit_id,
+                    "error": error,
+                }
+            )
         click.echo(sentence(outcome, self._who), err=True)
 
     def _report(self, outcome: Outcome, verified: bool | None, seen: bytes) -> None:
@@ -183,7 +205,9 @@ class _Writing:
             came = f"{seen.hex(' ', 2).upper()} stands there, {self._data.hex(' ', 2).upper()} was written"
             click.echo(f"{self._who}: the write was confirmed, but {came}", err=True)
         if self._is_json:
-            written: dict[str, object] = {"words": list(words_of(self._data))} if not target.table.is_bits else {"bits": self._bits()}
+            written: dict[str, object] = (
+                {"words": list(words_of(self._data))} if not target.table.is_bits else {"bits": self._bits()}
+            )
             record: dict[str, object] = {
                 "at": iso(),
                 "unit_id": target.unit_id,
@@ -191,13 +215,24 @@ class _Writing:
                 "address": target.address,
             }
             values = self._bits() if target.table.is_bits else self._values()
-            masks = {"and": self._request.and_mask, "or": self._request.or_mask} if isinstance(self._request, MaskWrite) else {}
-            emit(record | written | masks | {"values": values, "took_ms": round(outcome.took_s * 1000, 3), "verified": verified})
+            masks = (
+                {"and": self._request.and_mask, "or": self._request.or_mask}
+                if isinstance(self._request, MaskWrite)
+                else {}
+            )
+            emit(
+                record
+                | written
+                | masks
+                | {"values": values, "took_ms": round(outcome.took_s * 1000, 3), "verified": verified}
+            )
         elif not self.has_failed:
             what = f"{self._count} {target.table.title}" if self._count > 1 else target.table.title[:-1]
             is_broadcast = target.unit_id == 0 and target.link.framing is not FramingKind.TCP
             end = ", read back the same" if verified else ", to all: nobody answers" if is_broadcast else ""
-            click.echo(f"wrote {what} from {target.shown_address(target.address)} in {outcome.took_s * 1000:.1f} ms{end}")
+            click.echo(
+                f"wrote {what} from {target.shown_address(target.address)} in {outcome.took_s * 1000:.1f} ms{end}"
+            )
 
     def _bits(self) -> list[object]:
         return [self._data[at // 8] >> at % 8 & 1 for at in range(self._count)]

@@ -1,7 +1,7 @@
 """The process that plays the devices of the demo site: `python -m kanaleto.demo.slaves SITE`.
 
-Prints `ready` once everything listens. Ends at SIGTERM, or when its standard input closes, so that it never outlives the one who
-started it.
+Prints `ready` once everything listens. Ends at SIGTERM, or when its standard input closes, so that it never outlives
+the one who started it.
 """
 
 import asyncio
@@ -10,10 +10,10 @@ import signal
 import sys
 from pathlib import Path
 
-from kanaleto.bench.network import CannotServe
 from kanaleto.bench.server import SiteServer
 from kanaleto.demo.world import World
-from kanaleto.site.sitefile import load_site
+from kanaleto.files.loading import load_site
+from kanaleto.serving.network import CannotServe
 
 _STEP_S = 0.1
 

@@ -13,7 +13,7 @@ from types import TracebackType
 _PORT = 15020
 
 
-class CannotStart(Exception):  # noqa: N818 - it reads as what it says
+class CannotStart(Exception):
     """One sentence: why the demo's devices do not run."""
 
 
@@ -52,7 +52,9 @@ class Demo:
             said = errors.strip().splitlines()
             raise CannotStart(f"the demo's devices do not start: {said[-1] if said else 'they said nothing'}")
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self._clean()
 
     def _clean(self) -> None:

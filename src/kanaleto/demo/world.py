@@ -1,7 +1,9 @@
-"""The physics of Alder Lock: water, gates, a pump, weather. A step takes what masters wrote and sets what the devices show.
+"""The physics of Alder Lock: water, gates, a pump, weather. A step takes what masters wrote and sets what the devices
+show.
 
-Water runs from the upper pool through the upper sluice into the lower pool, and out through the lower sluice; what leaks through the
-gates fills the sump, which the pump empties. A lock keeper works the sluices until a master writes a target of its own.
+Water runs from the upper pool through the upper sluice into the lower pool, and out through the lower sluice; what
+leaks through the gates fills the sump, which the pump empties. A lock keeper works the sluices until a master writes a
+target of its own.
 """
 
 import math
@@ -47,10 +49,14 @@ class _Sluice:
         device.put("Gate position", self.position)
         device.put("Motor torque", torque)
         device.put("Run state", state)
-        device.put("Status word", (0 if self.has_tripped else 1) | (8 if torque > 60 else 0) | (0x80 if self.has_tripped else 0))
+        device.put(
+            "Status word",
+            (0 if self.has_tripped else 1) | (8 if torque > 60 else 0) | (0x80 if self.has_tripped else 0),
+        )
 
     def _watch(self, dt_s: float) -> None:
-        """Trip when no master has asked for a while; an acknowledge (command bit 1) or a fresh start lets it run again."""
+        """Trip when no master has asked for a while; an acknowledge (command bit 1) or a fresh start lets it run
+        again."""
         device = self.device
         has_been_asked = device.requests != self.requests_seen
         self.requests_seen = device.requests
@@ -98,7 +104,10 @@ class World:
         out = 0.075 * self._lower.position / 100 * math.sqrt(max(self._lower_m - 0.3, 0.0))
         self._upper_m = min(max(self._upper_m + (inflow - through) * dt_s, 1.2), 2.9)
         self._lower_m = min(max(self._lower_m + (0.9 * through - out) * dt_s, 0.3), 2.6)
-        for name, level, warmth in (("Upper pool level", self._upper_m, 18.3), ("Lower pool level", self._lower_m, 18.1)):
+        for name, level, warmth in (
+            ("Upper pool level", self._upper_m, 18.3),
+            ("Lower pool level", self._lower_m, 18.1),
+        ):
             device = self._find(name)
             device.put("Pool level", level + self._random.gauss(0, 0.0008))
             device.put("Water temperature", warmth + 0.3 * math.sin(self._now_s / 97))

@@ -26,7 +26,7 @@ class Cause(Enum):
     OTHER = "other"
 
 
-class Unreachable(Exception):  # noqa: N818 - it reads as what it says
+class Unreachable(Exception):
     """No connection, or no port. The text is one sentence for people."""
 
     def __init__(self, text: str, cause: Cause = Cause.OTHER) -> None:
@@ -60,8 +60,8 @@ class Channel(Protocol):
         """Connect. Raises Unreachable."""
 
     def write(self, data: bytes, not_before: float) -> float:
-        """Send `data` at loop time `not_before` (0 for now) or as soon after as can be; gives the time its last byte will have left,
-        which where bytes take no time is `not_before`."""
+        """Send `data` at loop time `not_before` (0 for now) or as soon after as can be; gives the time its last byte
+        will have left, which where bytes take no time is `not_before`."""
 
     def close(self) -> None:
         """Close at once; nothing is delivered any more."""

@@ -1,29 +1,41 @@
 """One exchange: the only place that sends a request and pairs an answer.
 
-Rules. Every request has exactly one outcome. Where the framing has transactions, the answer must carry the request's; elsewhere it
-must be the next sound frame of the same unit and function, in full, that cannot have begun before the request had gone. A sound
-frame that is not the answer does not end the waiting; when nothing better comes before the deadline, the outcome is `unexpected`.
-Bytes that are no frame end the waiting once the line is silent again, if they begin as the answer would; other noise does not. The
-deadline is for the answer to begin; an answer that has begun may take as long as the longest frame takes. After a timeout on a
-stream without transactions the line listens for a quarantine, and what comes then is counted late and thrown away. One timer a
-line serves all deadlines.
+Rules. Every request has exactly one outcome. Where the framing has transactions, the answer must carry the request's;
+elsewhere it must be the next sound frame of the same unit and function, in full, that cannot have begun before the
+request had gone. A sound frame that is not the answer does not end the waiting; when nothing better comes before the
+deadline, the outcome is `unexpected`. Bytes that are no frame end the waiting once the line is silent again, if they
+begin as the answer would; other noise does not. The deadline is for the answer to begin; an answer that has begun may
+take as long as the longest frame takes. After a timeout on a stream without transactions the line listens for a
+quarantine, and what comes then is counted late and thrown away. One timer a line serves all deadlines.
 
-A broadcast (a write to unit 0 on a serial line) is good after the turnaround, since nobody answers. Where the adapter repeats what it sends
-(`has_echo`), the request's own bytes are taken off what comes; where they come unannounced, the outcome says so.
+A broadcast (a write to unit 0 on a serial line) is good after the turnaround, since nobody answers. Where the adapter
+repeats what it sends (`has_echo`), the request's own bytes are taken off what comes; where they come unannounced, the
+outcome says so.
 """
 
 import asyncio
 from collections import deque
-from collections.abc import Callable
-from dataclasses import dataclass, field
 
 from kanaleto.lines.channel import Channel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.wire.diagnostics import Diagnose, Plain
+from kanaleto.lines.traffic import OnDone, Traffic, Waiting
+from kanaleto.wire.diagnostics import Diagnose
+from kanaleto.wire.facts import ANSWERED
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
-from kanaleto.wire.identity import Identify
-from kanaleto.wire.pdu import Answer, PduError, Raw, Read, ReadAnswer, Refused, Request, WriteCoil, WriteRegister, mismatch, parse_answer
-from kanaleto.wire.records import MaskWrite, ReadFifo, ReadFile, WriteFile, WriteThenRead
+from kanaleto.wire.pdu import (
+    Answer,
+    PduError,
+    Raw,
+    Read,
+    ReadAnswer,
+    Refused,
+    Request,
+    WriteCoil,
+    WriteRegister,
+    mismatch,
+    parse_answer,
+)
+from kanaleto.wire.records import MaskWrite, WriteFile
 
 _SHORTEST_FRAME = 4
 _LONGEST_FRAME = 260
@@ -33,60 +45,27 @@ _CUT_SHORT_S = 0.25  # a busy machine or a radio link may pause inside a frame: 
 QUARANTINE_S = 0.25
 TURNAROUND_S = 0.1  # after a broadcast, for the slaves to do it (serial line 1.02, 2.4.1: 100 to 200 ms)
 _CLOCK_SLACK_S = 0.001
-_OVERSLEPT_S = 0.02  # a deadline seen later than this was missed by us, not by the device: what waits unread is read first
+# a deadline seen later than this was missed by us, not by the device: what waits unread is read first
+_OVERSLEPT_S = 0.02
 _READ_FIRST_S = 0.03
 
 
-OnDone = Callable[[Outcome], None]
-
-
-@dataclass(slots=True)
-class _Waiting:
-    """A request in flight."""
-
-    unit_id: int
-    request: Request
-    frame: bytes
-    on_done: OnDone
-    asked_at: float
-    starts_at: float
-    sent_at: float
-    deadline: float
-    cap: float
-    first_at: float = 0.0
-    has_grace: bool = False
-    is_broadcast: bool = False
-    strange: tuple[OutcomeKind, bytes, str] | None = None
-
-
-@dataclass(slots=True)
-class Strays:
-    """Frames and bytes that belonged to no request."""
-
-    late: int = 0
-    unasked: int = 0
-    bytes: int = 0
-    gateway_late_s: float = 0.0  # how long after the request a gateway's 0A or 0B came, when it came too late
-
-
-@dataclass(slots=True)
-class Traffic:
-    """Bytes that went out and came in."""
-
-    sent: int = 0
-    received: int = 0
-    strays: Strays = field(default_factory=Strays)
-
-
-_ANSWERED = (Read, WriteThenRead, ReadFile, ReadFifo, Plain, Identify)
-_ECHO = "the request itself came back: the adapter repeats what it sends, or nothing else is on the line; if so add echo=yes to the link"
+_ECHO = (
+    "the request itself came back: the adapter repeats what it sends, or nothing "
+    "else is on the line; if so add echo=yes to the link"
+)
 
 
 class Exchanger:
     """Exchanges on one channel, one at a time where the framing has no transactions."""
 
     def __init__(
-        self, channel: Channel, framing: Framing, gap_s: float = 0.0, quarantine_s: float = QUARANTINE_S, has_echo: bool = False
+        self,
+        channel: Channel,
+        framing: Framing,
+        gap_s: float = 0.0,
+        quarantine_s: float = QUARANTINE_S,
+        has_echo: bool = False,
     ) -> None:
         self.channel = channel
         self.framing = framing
@@ -106,7 +85,7 @@ class Exchanger:
         self._quiet_s = max(_QUIET_S, 5 * channel.character_s)
         self._cut_short_s = max(_CUT_SHORT_S, 5 * channel.character_s)
         self._decoder = framing.decoder(Role.ANSWERS)
-        self._pending: dict[int, _Waiting] = {}
+        self._pending: dict[int, Waiting] = {}
         self._recent: deque[tuple[int, float]] = deque(maxlen=_RECENT)  # transaction, and when its request had gone
         self._transaction = 0
         self._free_at = 0.0
@@ -132,20 +111,26 @@ class Exchanger:
         self.channel.close()
         self._lose(why)
 
-    def ask(self, unit_id: int, request: Request, timeout_s: float, pdu: bytes | None = None) -> asyncio.Future[Outcome]:
+    def ask(
+        self, unit_id: int, request: Request, timeout_s: float, pdu: bytes | None = None
+    ) -> asyncio.Future[Outcome]:
         """As `start`, with a future of the outcome."""
         future: asyncio.Future[Outcome] = self._loop.create_future()
-        self.start(unit_id, request, timeout_s, pdu, lambda outcome: None if future.done() else future.set_result(outcome))
+        self.start(
+            unit_id, request, timeout_s, pdu, lambda outcome: None if future.done() else future.set_result(outcome)
+        )
         return future
 
     def start(self, unit_id: int, request: Request, timeout_s: float, pdu: bytes | None, on_done: OnDone) -> None:
-        """Send `request` (already encoded as `pdu`, if the caller has it); `on_done` is called once, with its one outcome. Raises
-        ValueError for a read of all units."""
+        """Send `request` (already encoded as `pdu`, if the caller has it); `on_done` is called once, with its one
+        outcome. Raises ValueError for a read of all units, or a unit ID that none can have."""
         now = self._loop.time()
         has_transactions = self._has_transactions
         key = 0
         if has_transactions:
             key = self._transaction = self._transaction % 0xFFFF + 1
+        if not 0 <= unit_id <= 0xFF:
+            raise ValueError(f"unit IDs are 0…255, not {unit_id}")
         frame = self.framing.encode(unit_id, pdu if pdu is not None else request.encode(), key)
         channel = self.channel
         if not self._is_up:
@@ -157,11 +142,11 @@ class Exchanger:
         is_broadcast = False
         if not has_transactions:
             is_broadcast = unit_id == 0
-            if is_broadcast and type(request) in _ANSWERED:
+            if is_broadcast and type(request) in ANSWERED:
                 raise ValueError("unit 0 is a broadcast, and nobody answers one: only writes make sense")
             self._discard_held()
             self._echo, self._held_echo = frame if self._has_echo else b"", b""
-            self._last_frame = frame if type(request) in _ANSWERED else b""
+            self._last_frame = frame if type(request) in ANSWERED else b""
         starts_at = self._free_at
         if starts_at > now or self._has_character_time:
             starts_at = max(now, starts_at)
@@ -172,7 +157,9 @@ class Exchanger:
         self.traffic.sent += len(frame)
         deadline = sent_at + (TURNAROUND_S if is_broadcast else timeout_s)
         cap = deadline + self._longest_s
-        self._pending[key] = _Waiting(unit_id, request, frame, on_done, now, starts_at, sent_at, deadline, cap, is_broadcast=is_broadcast)
+        self._pending[key] = Waiting(
+            unit_id, request, frame, on_done, now, starts_at, sent_at, deadline, cap, is_broadcast=is_broadcast
+        )
         timer = self._timer
         if timer is None or timer.when() > deadline:
             self._arm(deadline)
@@ -229,12 +216,20 @@ class Exchanger:
             return
         key = event.transaction or 0
         waiting = self._pending.get(key)
-        if waiting is None or at < waiting.starts_at or (self._has_character_time and self._began_too_early(event, waiting, at)):
+        if (
+            waiting is None
+            or at < waiting.starts_at
+            or (self._has_character_time and self._began_too_early(event, waiting, at))
+        ):
             self._take_stray(event, key, at)
             return
         content: Answer | None = None
         pdu, request = event.pdu, waiting.request
-        if type(request) is Read and pdu[0] == request.table.function and len(pdu) == pdu[1] + 2 == request.answer_bytes + 2:
+        if (
+            type(request) is Read
+            and pdu[0] == request.table.function
+            and len(pdu) == pdu[1] + 2 == request.answer_bytes + 2
+        ):
             content, wrong = ReadAnswer(request.table, pdu[2:]), None  # by far the most frequent, so the shortest way
         else:
             try:
@@ -254,8 +249,9 @@ class Exchanger:
             self.traffic.strays.unasked += 1
             waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, wrong)
 
-    def _began_too_early(self, frame: Frame, waiting: _Waiting, at: float) -> bool:
-        """Whether a frame must have begun before the request had gone, by the time its bytes take: then it answers something else."""
+    def _began_too_early(self, frame: Frame, waiting: Waiting, at: float) -> bool:
+        """Whether a frame must have begun before the request had gone, by the time its bytes take: then it answers
+        something else."""
         took_s = len(frame.raw) * self.channel.character_s
         return self.channel.keeps_time and at - took_s < waiting.sent_at - _CLOCK_SLACK_S
 
@@ -265,10 +261,13 @@ class Exchanger:
             return False
         for waiting in self._pending.values():
             is_same = event.raw.startswith(waiting.frame)
-            if is_same and not isinstance(waiting.request, WriteCoil | WriteRegister | MaskWrite | Diagnose | WriteFile | Raw):
+            if is_same and not isinstance(
+                waiting.request, WriteCoil | WriteRegister | MaskWrite | Diagnose | WriteFile | Raw
+            ):
                 self.has_found_echo = True
                 waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, _ECHO)
-                self._has_echo = True  # from now on it is taken off, so that no write is taken for confirmed by its own echo
+                # from now on it is taken off, so that no write is taken for confirmed by its own echo
+                self._has_echo = True
                 return True
         return False
 
@@ -277,11 +276,19 @@ class Exchanger:
         strays.bytes += len(frame.raw)
         if frame.raw == self._last_frame and not self._has_echo:
             self.has_found_echo = self._has_echo = True
-        sent_at = next((sent for recent, sent in reversed(self._recent) if recent == key), None) if self.framing.has_transactions else 0.0
+        sent_at = (
+            next((sent for recent, sent in reversed(self._recent) if recent == key), None)
+            if self.framing.has_transactions
+            else 0.0
+        )
         if sent_at is None:
             strays.unasked += 1
             for waiting in self._pending.values():
-                waiting.strange = (OutcomeKind.UNEXPECTED, frame.raw, f"transaction {key} answered, nobody had asked it")
+                waiting.strange = (
+                    OutcomeKind.UNEXPECTED,
+                    frame.raw,
+                    f"transaction {key} answered, nobody had asked it",
+                )
             return
         strays.late += 1
         if self.framing.has_transactions and frame.pdu[0] & 0x80 and frame.pdu[1:] in (b"\x0a", b"\x0b"):
@@ -303,9 +310,9 @@ class Exchanger:
             else:
                 waiting.strange = (OutcomeKind.GARBLED, event.raw, event.reason)
 
-    def _looks_like_answer(self, raw: bytes, waiting: _Waiting) -> bool:
-        """Whether garbled bytes are most likely the answer itself, spoilt: it has come then, and need not be waited for. Anything else is
-        noise, and the answer may still come."""
+    def _looks_like_answer(self, raw: bytes, waiting: Waiting) -> bool:
+        """Whether garbled bytes are most likely the answer itself, spoilt: it has come then, and need not be waited
+        for. Anything else is noise, and the answer may still come."""
         if self.framing.has_transactions or len(raw) < _SHORTEST_FRAME:
             return False
         head = 5 if self.framing.name == "ascii" else 2  # unit and function
@@ -330,7 +337,9 @@ class Exchanger:
         if kind is not OutcomeKind.GOOD and kind is not OutcomeKind.EXCEPTION:
             self._free_at += self._quarantine_s
         asked_at, sent_at, first_at = waiting.asked_at, waiting.sent_at, waiting.first_at
-        waiting.on_done(Outcome(kind, waiting.unit_id, waiting.frame, raw, content, asked_at, sent_at, first_at, at, reason))
+        waiting.on_done(
+            Outcome(kind, waiting.unit_id, waiting.frame, raw, content, asked_at, sent_at, first_at, at, reason)
+        )
 
     def _arm(self, at: float) -> None:
         if self._timer is not None:
@@ -343,7 +352,8 @@ class Exchanger:
         soon = now + 1e-6  # a timer may ring a trifle early
         if self._decoder.held and soon >= self._quiet_at:
             for event in self._decoder.silence():
-                self._take(event, self._last_at)  # its bytes came then at the latest, whatever it took to know what they are
+                # its bytes came then at the latest, whatever it took to know what they are
+                self._take(event, self._last_at)
         for key, waiting in list(self._pending.items()):
             is_arriving = self._decoder.held > 0 and soon < self._quiet_at and soon < waiting.cap
             if soon < waiting.deadline or is_arriving:
@@ -358,7 +368,7 @@ class Exchanger:
         if ends and self.channel.is_open:
             self._arm(min(ends))
 
-    def _expire(self, key: int, waiting: _Waiting, now: float) -> None:
+    def _expire(self, key: int, waiting: Waiting, now: float) -> None:
         if waiting.strange is not None and not waiting.is_broadcast:
             kind, raw, reason = waiting.strange
             self._finish(key, kind, raw, None, now, reason)

@@ -29,7 +29,9 @@ async def identify(exchanger: Exchanger, unit_id: int, timeout_s: float, retries
     for depth in (Depth.REGULAR, Depth.EXTENDED):
         if conformity is not None and conformity & 0x7F >= depth:
             await _stream(exchanger, unit_id, depth, timeout_s, retries, found)
-    outcome = await ask_again(exchanger, unit_id, Plain(Function.REPORT_SERVER_ID), timeout_s, 0 if found.reason else retries)
+    outcome = await ask_again(
+        exchanger, unit_id, Plain(Function.REPORT_SERVER_ID), timeout_s, 0 if found.reason else retries
+    )
     if isinstance(outcome.content, ServerId):
         data = outcome.content.data
         ends_with_state = data[-1:] in (b"\x00", b"\xff")
@@ -42,7 +44,9 @@ async def identify(exchanger: Exchanger, unit_id: int, timeout_s: float, retries
     return found
 
 
-async def _stream(exchanger: Exchanger, unit_id: int, depth: Depth, timeout_s: float, retries: int, found: Identification) -> int | None:
+async def _stream(
+    exchanger: Exchanger, unit_id: int, depth: Depth, timeout_s: float, retries: int, found: Identification
+) -> int | None:
     """Read one stream to its end; gives the conformity that the device tells, or None."""
     next_id, conformity = 0, None
     for _ in range(_MOST_ANSWERS):

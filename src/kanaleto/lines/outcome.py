@@ -20,8 +20,9 @@ class OutcomeKind(Enum):
 
 
 class Outcome(NamedTuple):
-    """One request's only outcome. Times are loop times in seconds: handed over, last byte of the request gone, first byte that came
-    back, done. `request` and `answer` are the bytes of the whole frames; `reason` says in words what went wrong.
+    """One request's only outcome. Times are loop times in seconds: handed over, last byte of the request gone, first
+    byte that came back, done. `request` and `answer` are the bytes of the whole frames; `reason` says in words what
+    went wrong.
 
     A named tuple: it is made for every exchange, and costs a third of what a frozen dataclass does.
     """

@@ -1,4 +1,5 @@
-"""A serial port as a channel: pyserial on two threads of its own, one that reads in short slices and one that writes on time.
+"""A serial port as a channel: pyserial on two threads of its own, one that reads in short slices and one that writes on
+time.
 
 Reads are tagged with a generation, so that bytes read before a close are never delivered after the next open.
 A pseudo-terminal knows no parity and no stop bits, and refuses a second opening with parity: they are left out there.
@@ -91,7 +92,11 @@ class SerialChannel:
             while is_current():
                 try:
                     data = port.read(port.in_waiting or 1)
-                except (OSError, TypeError, ValueError) as error:  # pyserial raises the latter two on a port closed meanwhile
+                except (
+                    OSError,
+                    TypeError,
+                    ValueError,
+                ) as error:  # pyserial raises the latter two on a port closed meanwhile
                     call(lose, f"port {self._link.port} is gone: {_reason(error)}")
                     return
                 if data:
@@ -125,7 +130,9 @@ class SerialChannel:
         self._generation += 1
         self._outgoing.put(None)
         if port is not None:
-            thread = threading.Thread(target=_close_port, args=(port, self._reader), name=f"close {self._link.port}", daemon=True)
+            thread = threading.Thread(
+                target=_close_port, args=(port, self._reader), name=f"close {self._link.port}", daemon=True
+            )
             _closing[self._link.port] = thread
             thread.start()
 
@@ -197,7 +204,10 @@ def _unreachable(link: SerialLink, error: Exception) -> Unreachable:
     if number in (errno.EBUSY, errno.EAGAIN) or "exclusively lock" in text or "access is denied" in text:
         return Unreachable(f"port {link.port} is held by another program", Cause.HELD)
     if number in (errno.EACCES, errno.EPERM):
-        return Unreachable(f"no permission for port {link.port}; add yourself to the group that owns it (often dialout)", Cause.PERMISSION)
+        return Unreachable(
+            f"no permission for port {link.port}; add yourself to the group that owns it (often dialout)",
+            Cause.PERMISSION,
+        )
     if number in (errno.ENOTTY, errno.EINVAL) or "inappropriate ioctl" in text:
         return Unreachable(f"{link.port} is no serial port, or does not take {link.settings}", Cause.OTHER)
     return Unreachable(f"port {link.port} cannot be opened: {_reason(error)}", Cause.OTHER)

@@ -38,15 +38,26 @@ class TcpChannel:
         try:
             async with asyncio.timeout(self._connect_timeout_s):
                 transport, self._receiver = await loop.create_connection(
-                    lambda: _Receiver(loop, on_data, on_lost), self._link.host, self._link.port, local_addr=source, ssl=context
+                    lambda: _Receiver(loop, on_data, on_lost),
+                    self._link.host,
+                    self._link.port,
+                    local_addr=source,
+                    ssl=context,
                 )
         except TimeoutError:
             raise Unreachable(
-                f"{self._link.place} did not answer the connection within {self._connect_timeout_s:g} s; is the address right?",
+                f"{self._link.place} did not answer the connection within "
+                f"{self._connect_timeout_s:g} s; is the address right?",
                 Cause.NO_ANSWER,
             ) from None
+        except UnicodeError:  # of a name that no host can have, such as one with two dots in a row
+            raise Unreachable(f"{self._link.place}: that is no name that a host can have", Cause.NO_NAME) from None
         except OSError as error:
-            if context is not None and isinstance(error, ConnectionError) and not isinstance(error, ConnectionRefusedError):
+            if (
+                context is not None
+                and isinstance(error, ConnectionError)
+                and not isinstance(error, ConnectionRefusedError)
+            ):
                 raise Unreachable(f"{self._link.place}: {ENDED_IN_HANDSHAKE}", Cause.TLS) from None
             raise _unreachable(self._link.place, error) from None
         self._transport = transport
@@ -67,7 +78,8 @@ class TcpChannel:
 
     def close(self) -> None:
         if self._receiver is not None:
-            self._receiver.is_muted = True  # asyncio tells the end of an aborted connection later, when the next may be open
+            # asyncio tells the end of an aborted connection later, when the next may be open
+            self._receiver.is_muted = True
         if self._transport is not None:
             self._transport.abort()
             self._transport = None
@@ -102,9 +114,13 @@ def _unreachable(place: str, error: OSError) -> Unreachable:
     if isinstance(error, ConnectionRefusedError) or "refused" in str(error).lower():
         return Unreachable(f"{place} refused the connection; nothing listens on that port", Cause.REFUSED)
     if error.errno == errno.ENETDOWN:
-        return Unreachable(f"{place}: the network adapter of this machine is down; is its cable in?", Cause.ADAPTER_DOWN)
+        return Unreachable(
+            f"{place}: the network adapter of this machine is down; is its cable in?", Cause.ADAPTER_DOWN
+        )
     if error.errno in (errno.ENETUNREACH, errno.EHOSTUNREACH):
         return Unreachable(f"there is no route to {place}; is the adapter in the same network?", Cause.NO_ROUTE)
     if error.errno == errno.EADDRNOTAVAIL:
-        return Unreachable(f"{place}: the source address is not one of this machine's now; is its adapter up?", Cause.ADAPTER_DOWN)
+        return Unreachable(
+            f"{place}: the source address is not one of this machine's now; is its adapter up?", Cause.ADAPTER_DOWN
+        )
     return Unreachable(f"{place} cannot be reached: {error.strerror or error}", Cause.OTHER)

@@ -7,14 +7,16 @@ from kanaleto.lines.channel import Cause, Unreachable
 from kanaleto.site.link import TlsFiles
 
 ENDED_IN_HANDSHAKE = (
-    "it ended the connection during the handshake; it does not speak TLS there (is it tcp:// instead?), or wants a client's certificate"
+    "it ended the connection during the handshake; it does not speak TLS there (is "
+    "it tcp:// instead?), or wants a client's certificate"
 )
 ROLE_EXTENSION = "1.3.6.1.4.1.50316.802.1"
 
 
 def client_context(files: TlsFiles) -> ssl.SSLContext:
-    """A client's context. The server must be signed by `ca`, or by an authority that this machine trusts when none is given; its name is
-    not compared, since devices are reached by address. Raises Unreachable when a file cannot be used."""
+    """A client's context. The server must be signed by `ca`, or by an authority that this machine trusts when none is
+    given; its name is not compared, since devices are reached by address. Raises Unreachable when a file cannot be
+    used."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     context.minimum_version = ssl.TLSVersion.TLSv1_2
     context.check_hostname = False
@@ -31,7 +33,8 @@ def client_context(files: TlsFiles) -> ssl.SSLContext:
 
 
 def server_context(cert: Path, key: Path, ca: Path | None) -> ssl.SSLContext:
-    """A server's context; with `ca` a client must show a certificate signed by it. Raises OSError (an ssl.SSLError is one)."""
+    """A server's context; with `ca` a client must show a certificate signed by it. Raises OSError (an ssl.SSLError is
+    one)."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.minimum_version = ssl.TLSVersion.TLSv1_2
     context.load_cert_chain(cert, key)
@@ -46,7 +49,9 @@ def role_in(certificate: bytes) -> str | None:
     from cryptography import x509  # only needed where roles are
 
     try:
-        extension = x509.load_der_x509_certificate(certificate).extensions.get_extension_for_oid(x509.ObjectIdentifier(ROLE_EXTENSION))
+        extension = x509.load_der_x509_certificate(certificate).extensions.get_extension_for_oid(
+            x509.ObjectIdentifier(ROLE_EXTENSION)
+        )
     except (x509.ExtensionNotFound, ValueError):
         return None
     if not isinstance(extension.value, x509.UnrecognizedExtension):

@@ -33,7 +33,9 @@ class UdpChannel:
                     lambda: _Receiver(loop, on_data), remote_addr=(self._link.host, self._link.port), local_addr=source
                 )
         except (TimeoutError, OSError) as error:
-            raise Unreachable(f"{self._link.place} cannot be reached: {error or 'its name is not known'}", Cause.NO_NAME) from None
+            raise Unreachable(
+                f"{self._link.place} cannot be reached: {error or 'its name is not known'}", Cause.NO_NAME
+            ) from None
         self._transport = transport
 
     def write(self, data: bytes, not_before: float) -> float:

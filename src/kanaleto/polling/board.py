@@ -1,21 +1,25 @@
-"""The board: the last good record of each block, and a short trace behind it. Written by the engine, read by anybody.
+"""The board: the last good record of each block, and a short trace behind it. Written by the engine; others read a
+`frozen` one.
 
-A record is immutable and replaced whole, so a reader in another thread sees the one before or the one after, never a mixture.
-A point is (block, number): there is no object a point here.
+A record is immutable and replaced whole. A point is (block, number): there is no object a point here. A place is
+only good on the board of the plan that it came from; a slot that a block has left is given to the next, with nothing
+in it.
 """
 
+import heapq
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from typing import NamedTuple
 
-from kanaleto.polling.plan import FORMULA, Block, Place, Plan
+from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Place, Plan
 from kanaleto.site.model import DEMAND, Point
 from kanaleto.values.codec import NoValue, Value
 
 TRACE_EVERY_S = 0.5
 TRACE_LENGTH = 120
+_NOT_EVALUATED = "not evaluated yet"
 
 
 class Quality(Enum):
@@ -28,7 +32,8 @@ class Quality(Enum):
 
 
 class Record(NamedTuple):
-    """What one good exchange brought: the data as it came, the values of the block's points, and when (loop and wall time)."""
+    """What one good exchange brought: the data as it came, the values of the block's points, and when (loop and wall
+    time)."""
 
     data: bytes
     values: tuple[Value, ...]
@@ -57,25 +62,24 @@ class Reading:
     wall_s: float | None
 
 
-class Board:
-    """See the head of this file."""
+class Readings:
+    """What a board has to say. The lists are the engine's own, or copies that nobody changes any more."""
 
-    def __init__(self, plan: Plan) -> None:
-        self.records: list[Record | None] = [None] * len(plan.blocks)
-        self.troubles: list[Trouble | None] = [None] * len(plan.blocks)
-        self.cycles_s: list[float] = [block.period_s for block in plan.blocks]  # the period as reached
-        self.traces: list[deque[Record]] = [deque(maxlen=TRACE_LENGTH) for _ in plan.blocks]
-        self._traced_at = [-TRACE_EVERY_S] * len(plan.blocks)
-        self.derived: dict[str, Reading] = {}  # by name
-        self._exponents: dict[tuple[str, str], Place] = {}
-        self.note_places(plan)
-
-    def note_places(self, plan: Plan) -> None:
-        """Where the points that are powers of ten for others stand by now."""
-        wanted = [place for place in plan.places if place.point.exponent]
-        by_name = {(place.device.name, place.point.name): place for place in plan.places} if wanted else {}
-        found = {(place.device.name, place.point.name): by_name.get((place.device.name, place.point.exponent)) for place in wanted}
-        self._exponents = {key: place for key, place in found.items() if place is not None}
+    def __init__(
+        self,
+        records: Sequence[Record | None],
+        troubles: Sequence[Trouble | None],
+        cycles_s: Sequence[float],
+        traces: Sequence[deque[Record]],
+        derived: Mapping[str, Reading],
+        exponents: Mapping[tuple[str, str], Place],
+    ) -> None:
+        self.records = records
+        self.troubles = troubles
+        self.cycles_s = cycles_s  # the period as reached
+        self.traces = traces
+        self.derived = derived  # by name
+        self._exponents = exponents
 
     def exponent_of(self, device_name: str, point: Point) -> int | None:
         """The power of ten that another point holds for this one: 0 where it needs none, None while it is not known."""
@@ -86,25 +90,123 @@ class Board:
         value = record.values[place.number] if record is not None and place is not None else None
         return int(value) if isinstance(value, int | float) and -30 <= value <= 30 and value == int(value) else None
 
-    def extend(self, blocks: Sequence[Block], length: int) -> None:
-        """Room for blocks of a plan that grew; `length` is how many records there are to be."""
-        more = length - len(self.records)
-        self.troubles += [None] * more
-        self.cycles_s += [0.0] * more
-        self.traces += [deque(maxlen=TRACE_LENGTH) for _ in range(more)]
-        self._traced_at += [-TRACE_EVERY_S] * more
-        self.records += [None] * more
-        for block in blocks:
+    def reading(self, place: AnyPlace, now_s: float) -> Reading:
+        """A point as it stands at loop time `now_s`."""
+        if isinstance(place, DerivedPlace):
+            return self.derived.get(place.own.name) or Reading(None, Quality.NEVER, _NOT_EVALUATED, b"", None, None)
+        block = place.block
+        if block is None:
+            if place.is_refused:
+                return Reading(None, Quality.BAD, place.why_not, b"", None, None)
+            return Reading(
+                None, Quality.NEVER, f"not polled: {place.why_not}" if place.why_not else "not polled", b"", None, None
+            )
+        record, trouble = self.records[block.index], self.troubles[block.index]
+        if record is None:
+            is_refused = trouble is not None and trouble.is_refusal
+            reason = trouble.reason if trouble is not None else "not asked yet"
+            return Reading(None, Quality.BAD if is_refused else Quality.NEVER, reason, b"", None, None)
+        value = record.values[place.number]
+        age = max(now_s - record.at_s, 0.0)
+        data = _data_of(record.data, place)
+        quality, reason = Quality.GOOD, ""
+        if trouble is not None and trouble.is_refusal:
+            quality, reason = Quality.BAD, trouble.reason
+        elif age > self.stale_after_s(place):
+            quality, reason = Quality.STALE, trouble.reason if trouble else "not read in time"
+        elif isinstance(value, NoValue):
+            quality, reason = Quality.BAD, value.reason
+        if place.point.exponent and isinstance(value, int | float):
+            power = self.exponent_of(place.device.name, place.point)
+            if power is None:
+                return Reading(
+                    None, Quality.BAD, f"its exponent, {place.point.exponent}, is not known", data, age, record.wall_s
+                )
+            value = times_ten_to(value, power)
+        return Reading(value, quality, reason, data, age, record.wall_s)
+
+    def stale_after_s(self, place: Place) -> float:
+        """The longest of three periods, three cycles as reached, and the timeout; points on demand never grow stale."""
+        block = place.block
+        if block is None or block.period_s == DEMAND:
+            return float("inf")
+        return max(3 * block.period_s, 3 * self.cycles_s[block.index], place.device.timeout_s)
+
+    def trace(self, place: AnyPlace) -> list[Record]:
+        """What was read of the point's block in the last minute, the newest last."""
+        return list(self.traces[place.block.index]) if isinstance(place, Place) and place.block is not None else []
+
+
+class Board(Readings):
+    """See the head of this file. For the engine's thread."""
+
+    records: list[Record | None]
+    troubles: list[Trouble | None]
+    cycles_s: list[float]
+    traces: list[deque[Record]]
+
+    def __init__(self, plan: Plan) -> None:
+        length = len(plan.blocks)
+        super().__init__([], [], [], [], {}, {})
+        self._traced_at: list[float] = []
+        self._free: list[int] = []
+        for _ in range(length):
+            self._grow()
+        for block in plan.blocks:
             self.cycles_s[block.index] = block.period_s
+        self.note_places(plan)
+
+    def frozen(self) -> Readings:
+        """As it stands now, for whoever reads it in another thread. Traces go on growing, in their own slots only."""
+        copies = (tuple(self.records), tuple(self.troubles), tuple(self.cycles_s), tuple(self.traces))
+        return Readings(*copies, self.derived, self._exponents)
+
+    def note_places(self, plan: Plan) -> None:
+        """Where the points that are powers of ten for others stand by now."""
+        wanted = [place for place in plan.places if place.point.exponent]
+        found = {place.identity: plan.place_of((place.device.name, place.point.exponent)) for place in wanted}
+        self._exponents = {key: place for key, place in found.items() if isinstance(place, Place)}
+
+    def _grow(self) -> None:
+        self.records.append(None)
+        self.troubles.append(None)
+        self.cycles_s.append(0.0)
+        self.traces.append(deque(maxlen=TRACE_LENGTH))
+        self._traced_at.append(-TRACE_EVERY_S)
+
+    def take_slot(self) -> int:
+        """A place for one block more: one that another has left, if there is one."""
+        if self._free:
+            return heapq.heappop(self._free)
+        self._grow()
+        return len(self.records) - 1
+
+    def leave_slot(self, index: int) -> None:
+        """The block that stood there is no more."""
+        self.records[index] = self.troubles[index] = None
+        self.traces[index] = deque(maxlen=TRACE_LENGTH)  # another one: whoever still draws the old one keeps it
+        self.cycles_s[index], self._traced_at[index] = 0.0, -TRACE_EVERY_S
+        heapq.heappush(self._free, index)
+
+    def begin(self, block: Block, trouble: Trouble | None = None) -> None:
+        """A new block stands there, maybe with something to say of it before its first answer."""
+        self.cycles_s[block.index] = block.period_s
+        self.troubles[block.index] = trouble
 
     def carry_over(self, plan: Plan, old_plan: Plan, old: "Board") -> None:
-        """Take from another board what blocks that read the same have there."""
-        before = {block.key: block.index for block in old_plan.blocks}
+        """Take from another board what blocks that ask the same have there. Words are kept; where they mean something
+        else now, they are decoded anew, and what was traced is let go."""
+        before = {block.source: block for block in old_plan.blocks}
         for block in plan.blocks:
-            index = before.get(block.key)
-            if index is not None:
-                self.records[block.index], self.troubles[block.index] = old.records[index], old.troubles[index]
-                self.traces[block.index], self.cycles_s[block.index] = old.traces[index], old.cycles_s[index]
+            was = before.get(block.source)
+            if was is None:
+                continue
+            record = old.records[was.index]
+            self.troubles[block.index], self.cycles_s[block.index] = old.troubles[was.index], old.cycles_s[was.index]
+            if block.decodes_like(was):
+                self.records[block.index], self.traces[block.index] = record, old.traces[was.index]
+            elif record is not None:
+                self.records[block.index] = record._replace(values=block.decoder.decode(record.data))
 
     def put(self, index: int, record: Record) -> None:
         """A block was read."""
@@ -122,42 +224,6 @@ class Board:
         before = self.troubles[index]
         since = before.since_s if before is not None else trouble.since_s
         self.troubles[index] = Trouble(trouble.reason, since, trouble.is_refusal)
-
-    def reading(self, place: Place, now_s: float) -> Reading:
-        """A point as it stands at loop time `now_s`."""
-        block = place.block
-        if block is None:
-            if place.why_not == FORMULA and place.point.name in self.derived:
-                return self.derived[place.point.name]
-            if place.is_refused:
-                return Reading(None, Quality.BAD, place.why_not, b"", None, None)
-            return Reading(None, Quality.NEVER, f"not polled: {place.why_not}" if place.why_not else "not polled", b"", None, None)
-        record, trouble = self.records[block.index], self.troubles[block.index]
-        if record is None:
-            return Reading(None, Quality.NEVER, trouble.reason if trouble else "not asked yet", b"", None, None)
-        value = record.values[place.number]
-        age = max(now_s - record.at_s, 0.0)
-        data = _data_of(record.data, place)
-        quality, reason = Quality.GOOD, ""
-        if trouble is not None and trouble.is_refusal:
-            quality, reason = Quality.BAD, trouble.reason
-        elif age > self.stale_after_s(place):
-            quality, reason = Quality.STALE, trouble.reason if trouble else "not read in time"
-        elif isinstance(value, NoValue):
-            quality, reason = Quality.BAD, value.reason
-        if place.point.exponent and isinstance(value, int | float):
-            power = self.exponent_of(place.device.name, place.point)
-            if power is None:
-                return Reading(None, Quality.BAD, f"its exponent, {place.point.exponent}, is not known", data, age, record.wall_s)
-            value = times_ten_to(value, power)
-        return Reading(value, quality, reason, data, age, record.wall_s)
-
-    def stale_after_s(self, place: Place) -> float:
-        """The longest of three periods, three cycles as reached, and the timeout; points on demand never grow stale."""
-        block = place.block
-        if block is None or block.period_s == DEMAND:
-            return float("inf")
-        return max(3 * block.period_s, 3 * self.cycles_s[block.index], place.device.timeout_s)
 
 
 def times_ten_to(value: int | float, power: int) -> int | float:

@@ -1,4 +1,5 @@
-"""Block after block without a task in between: an answer's bytes lead straight to the next request, as long as something is due."""
+"""Block after block without a task in between: an answer's bytes lead straight to the next request, as long as
+something is due."""
 
 import asyncio
 from typing import Protocol
@@ -18,27 +19,31 @@ class Polled(Protocol):
 
     exchanger: Exchanger
 
-    def begin(self, job: Job, now: float) -> int: ...
-
     def count(self, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None: ...
 
-    def judge(self, job: Job, outcome: Outcome, start_s: float) -> None: ...
-
     def next_at_once(self, now: float) -> Job | None: ...
+
+
+class Judges(Protocol):
+    """What a chain needs of who judges its outcomes."""
+
+    def begin(self, job: Job, now: float) -> int: ...
+
+    def judge(self, job: Job, outcome: Outcome, start_s: float) -> None: ...
 
 
 class Chain:
     """`ended` is done when nothing more is due at once, or the line is lost."""
 
-    __slots__ = ("_attempt", "_job", "_poller", "_start_s", "_tries", "ended")
+    __slots__ = ("_attempt", "_job", "_judgement", "_poller", "_start_s", "_tries", "ended")
 
-    def __init__(self, poller: Polled, ended: asyncio.Future[None]) -> None:
-        self._poller = poller
+    def __init__(self, poller: Polled, judgement: Judges, ended: asyncio.Future[None]) -> None:
+        self._poller, self._judgement = poller, judgement
         self.ended = ended
 
     def begin(self, job: Job, now: float) -> None:
         self._job, self._attempt, self._start_s = job, 0, now
-        self._tries = self._poller.begin(job, now)
+        self._tries = self._judgement.begin(job, now)
         self._ask()
 
     def _ask(self) -> None:
@@ -49,7 +54,9 @@ class Chain:
     def _done(self, outcome: Outcome) -> None:
         try:
             self._go_on(outcome)
-        except Exception as error:  # an error of ours: it belongs to the line's task, not to whoever delivered the bytes
+        except (
+            Exception
+        ) as error:  # an error of ours: it belongs to the line's task, not to whoever delivered the bytes
             if self.ended.done():
                 raise
             self.ended.set_exception(error)
@@ -64,7 +71,7 @@ class Chain:
         if outcome.kind not in SETTLED and self._attempt < self._tries:
             self._ask()
             return
-        poller.judge(job, outcome, self._start_s)
+        self._judgement.judge(job, outcome, self._start_s)
         job.is_running = False
         following = None if outcome.kind is OutcomeKind.UNREACHABLE else poller.next_at_once(outcome.done_at)
         if following is not None:

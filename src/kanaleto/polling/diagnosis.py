@@ -1,13 +1,15 @@
-"""What a pattern of faults looks like, in plain words: who is silent while its neighbours answer, whose bytes come garbled, who refuses."""
+"""What a pattern of faults looks like, in plain words: who is silent while its neighbours answer, whose bytes come
+garbled, who refuses."""
 
 from dataclasses import dataclass
 
-from kanaleto.polling.session import DeviceStatus, LineStatus
+from kanaleto.polling.snapshot import DeviceStatus, LineStatus
 from kanaleto.wire.codes import exception_text
 
 _ALL_SILENT = {
     True: "all of its devices are silent: look at the adapter, the wires, and baud and parity at both ends.",
-    False: "the connection is accepted and nobody answers on it: look at the unit IDs, and at the line behind the gateway.",
+    False: "the connection is accepted and nobody answers on it: look at the "
+    "unit IDs, and at the line behind the gateway.",
 }
 _GARBLED_SHARE = 0.005
 _FEW = 20
@@ -30,7 +32,9 @@ def look_at(lines: tuple[LineStatus, ...]) -> list[Finding]:
             found.append(Finding(line.line.name, f"cannot be reached: {line.why_unreachable}"))
             continue
         if line.has_found_echo:
-            found.append(Finding(line.line.name, "its adapter repeats what it sends: add echo=yes to its link.", is_garbled=True))
+            found.append(
+                Finding(line.line.name, "its adapter repeats what it sends: add echo=yes to its link.", is_garbled=True)
+            )
         silent = line.silent
         if len(silent) > 1 and len(silent) == len(line.devices):
             found.append(
@@ -53,9 +57,12 @@ def _silent(line: LineStatus, status: DeviceStatus) -> Finding:
     if neighbours:
         those = "its neighbour still answers" if neighbours == 1 else "its neighbours still answer"
         return Finding(
-            status.device.name, f"{never}; {those}, so the line is whole: look at its supply, its plug, or its unit ID.{noticed}"
+            status.device.name,
+            f"{never}; {those}, so the line is whole: look at its supply, its plug, or its unit ID.{noticed}",
         )
-    return Finding(status.device.name, f"{never}, and nobody else is on {line.line.name}: look at wires, settings and unit ID.")
+    return Finding(
+        status.device.name, f"{never}, and nobody else is on {line.line.name}: look at wires, settings and unit ID."
+    )
 
 
 def _faults(status: DeviceStatus) -> list[Finding]:
@@ -64,10 +71,21 @@ def _faults(status: DeviceStatus) -> list[Finding]:
     wrong = tally.garbled + tally.unexpected
     if tally.exchanges >= _FEW and wrong / tally.exchanges > _GARBLED_SHARE:
         share = 100 * wrong / tally.exchanges
-        found.append(Finding(name, f"{share:.1f} % of its answers come garbled: look at screen, terminators and earth.", is_garbled=True))
+        found.append(
+            Finding(
+                name,
+                f"{share:.1f} % of its answers come garbled: look at screen, terminators and earth.",
+                is_garbled=True,
+            )
+        )
     if status.is_slow:
         found.append(Finding(name, f"answers slowly: its timeout of {status.device.timeout_s:g} s leaves little room."))
     if tally.exceptions:
         code, count = max(tally.exceptions.items(), key=lambda item: item[1])
-        found.append(Finding(name, f"refused {count} times with exception {code}, {exception_text(code)}: look at addresses and limits."))
+        found.append(
+            Finding(
+                name,
+                f"refused {count} times with exception {code}, {exception_text(code)}: look at addresses and limits.",
+            )
+        )
     return found

@@ -1,4 +1,5 @@
-"""The engine thread: a session in a loop of its own, so that no screen waits for a device and no device for a screen."""
+"""The engine thread: a session in a loop of its own, so that no screen waits for a device and no device for a
+screen."""
 
 import asyncio
 import concurrent.futures
@@ -9,11 +10,14 @@ import time
 from collections.abc import Callable, Coroutine
 from typing import Any, TypeVar
 
-from kanaleto.polling.session import LineStatus, Session
+from kanaleto.polling.session import Session
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.polling.world import Planned
 from kanaleto.site.model import Site
 
 T = TypeVar("T")
 
+PUBLISH_S = 0.2  # how often others get to see how everything stands
 _MOST_FILES = 65536
 _SWITCH_INTERVAL_S = 0.0005  # a busy interface thread gives way to the engine after this long
 
@@ -31,11 +35,15 @@ def raise_file_limit() -> None:
 
 
 def quieten_collector() -> None:
-    """Let Python's collector of cycles pass over what is there for good, and come by less often: polling makes few cycles and many
-    short-lived values, and a full collection stops every thread."""
+    """Let Python's collector of cycles pass over what is there for good, and come by less often: polling makes few
+    cycles and many short-lived values, and a full collection stops every thread."""
     gc.collect()
     gc.freeze()
     gc.set_threshold(50_000, 20, 50)
+
+
+class EngineEnded(RuntimeError):
+    """Something was asked of an engine that does not run any more."""
 
 
 class Engine:
@@ -46,7 +54,10 @@ class Engine:
         self.failure: Exception | None = None
         self._loop: asyncio.AbstractEventLoop | None = None
         self._task: asyncio.Task[None] | None = None
-        self._is_up = threading.Event()
+        self._is_up, self._has_ended = threading.Event(), threading.Event()
+        self._taking = asyncio.Lock()
+        self._lock = threading.Lock()
+        self._promised: set[concurrent.futures.Future[Any]] = set()
         self._thread = threading.Thread(target=self._work, name="engine", daemon=True)
 
     def start(self) -> None:
@@ -67,28 +78,68 @@ class Engine:
                 pass
         self._thread.join(timeout=5)
 
-    def do(self, what: Callable[[Session], None]) -> None:
-        """Let the session do something, on the engine's thread; gives back at once."""
-        if self._loop is not None and self._thread.is_alive():
-            self._loop.call_soon_threadsafe(what, self.session)
+    def do(self, what: Callable[[Session], T]) -> "concurrent.futures.Future[T]":
+        """Let the session do something, on the engine's thread. Gives back at once, with a future of what came of it:
+        an error in it is the future's, and so is that the engine has ended."""
+
+        async def work() -> T:
+            return what(self.session)
+
+        return self.run(work())
 
     def run(self, work: Coroutine[Any, Any, T]) -> "concurrent.futures.Future[T]":
-        """Run a coroutine on the engine's loop, beside the polling. Raises RuntimeError when the engine has ended."""
-        if self._loop is None or not self._thread.is_alive():
+        """Run a coroutine on the engine's loop, beside the polling. Its future always ends: with EngineEnded, or
+        cancelled, when the engine ends first."""
+        loop = self._loop
+        try:
+            if loop is None or not self._thread.is_alive():
+                raise RuntimeError
+            done = asyncio.run_coroutine_threadsafe(work, loop)
+        except RuntimeError:  # the loop is closed
             work.close()
-            raise RuntimeError("the engine has ended")
-        return asyncio.run_coroutine_threadsafe(work, self._loop)
+            done = concurrent.futures.Future()
+            done.set_exception(EngineEnded("polling has ended"))
+            return done
+        with self._lock:
+            self._promised.add(done)
+        done.add_done_callback(self._forget)
+        if self._has_ended.is_set():
+            self._break_promises()
+        return done
 
-    def hold(self, is_held: bool) -> None:
-        """Hold or resume polling."""
-        self.do(lambda session: session.hold(is_held))
+    def _forget(self, done: "concurrent.futures.Future[Any]") -> None:
+        with self._lock:
+            self._promised.discard(done)
+
+    def _break_promises(self) -> None:
+        """The loop is no more: whoever still waits for something of it is told."""
+        with self._lock:
+            promised = list(self._promised)
+        for done in promised:
+            try:
+                done.set_exception(EngineEnded("polling has ended"))
+            except concurrent.futures.InvalidStateError:  # it came after all
+                continue
+
+    def take_over(self, site: Site) -> "concurrent.futures.Future[None]":
+        """Go on with another or an edited site: planned on a thread beside the loop, one after the other, then swapped
+        at once."""
+
+        async def work() -> None:
+            async with self._taking:
+                planned: Planned = await asyncio.to_thread(self.session.planning(site))
+                self.session.take_over(site, planned)
+
+        return self.run(work())
 
     def now_s(self) -> float:
         """The loop's time, as in every record."""
         return time.monotonic()
 
-    def status(self) -> tuple[LineStatus, ...]:
-        return self.session.status(self.now_s())
+    @property
+    def snapshot(self) -> Snapshot:
+        """The latest that was published."""
+        return self.session.snapshot
 
     def _work(self) -> None:
         try:
@@ -96,13 +147,23 @@ class Engine:
         except Exception as error:  # whoever shows the session looks here, and tells it
             self.failure = error
         finally:
+            self._has_ended.set()
             self._is_up.set()
+            self._break_promises()
 
     async def _main(self) -> None:
         self._loop = asyncio.get_running_loop()
         self._task = asyncio.create_task(self.session.run())
+        publishing = asyncio.create_task(self._publish())
         self._is_up.set()
         try:
             await self._task
         except asyncio.CancelledError:
             return
+        finally:
+            publishing.cancel()
+
+    async def _publish(self) -> None:
+        while True:
+            self.session.publish()
+            await asyncio.sleep(PUBLISH_S)

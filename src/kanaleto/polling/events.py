@@ -1,4 +1,5 @@
-"""What happened: a bounded ring of events, told once and not every cycle. What goes on is counted on the event that it began with."""
+"""What happened: a bounded ring of events, told once and not every cycle. What goes on is counted on the event that it
+began with."""
 
 from collections import deque
 from collections.abc import Callable
@@ -23,7 +24,8 @@ class EventKind(Enum):
 
 @dataclass(slots=True)
 class Event:
-    """`device` is empty for what is about a whole line. Times are wall times; `count` is how often until `last_wall_s`."""
+    """`device` is empty for what is about a whole line. Times are wall times; `count` is how often until
+    `last_wall_s`."""
 
     kind: EventKind
     wall_s: float
@@ -48,7 +50,8 @@ class EventLog:
         self._going_on: dict[tuple[str, str, object], Event] = {}
 
     def note(self, kind: EventKind, line: str, device: str, text: str, going_on: object = None) -> Event:
-        """Something happened. With `going_on`, the same of the same device only counts up until `end` is called for it."""
+        """Something happened. With `going_on`, the same of the same device only counts up until `end` is called for
+        it."""
         now = self._wall()
         key = (line, device, going_on)
         if going_on is not None and key in self._going_on:

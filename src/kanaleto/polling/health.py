@@ -1,4 +1,5 @@
-"""How each device and line is doing: outcomes counted, answer times, and the water of a line, how busy it was in the last minute."""
+"""How each device and line is doing: outcomes counted, answer times, and the water of a line, how busy it was in the
+last minute."""
 
 from collections import deque
 from dataclasses import dataclass
@@ -54,7 +55,8 @@ class Water:
     def add(self, start_s: float, end_s: float, kind: OutcomeKind) -> None:
         """An exchange took the line from `start_s` to `end_s`."""
         worst = _WORST[kind]
-        if start_s >= self._slice * SLICE_S and end_s < (self._slice + 1) * SLICE_S:  # all in the newest slice, as most are
+        if start_s >= self._slice * SLICE_S and end_s < (self._slice + 1) * SLICE_S:
+            # all in the newest slice, as most are
             at = self._slice % SLICES
             self._count[at] += 1
             self._busy[at] += end_s - start_s
@@ -77,24 +79,23 @@ class Water:
             if number < last and worst is Worst.SILENT:
                 self._worst[number % SLICES] = worst
 
+    def frozen(self, now_s: float) -> "WaterLevels":
+        """As it stands now, for whoever draws it in another thread."""
+        return WaterLevels(tuple(self._busy), tuple(self._worst), self._slice, self._first, now_s)
+
     def levels(self, now_s: float) -> tuple[tuple[float, Worst], ...]:
-        """Busy share (0…1) and worst outcome of each slice of the last minute, oldest first; the running slice is the last."""
-        number = int(now_s / SLICE_S)
-        if self._slice < 0:
-            return ((0.0, Worst.NOTHING),) * SLICES
-        levels = []
-        for passed in range(number - SLICES + 1, number + 1):
-            if passed > self._slice or passed <= self._slice - SLICES or passed < self._first:
-                levels.append((0.0, Worst.NOTHING))
-            else:
-                width = SLICE_S if passed < number else max(now_s - number * SLICE_S, 0.05)
-                levels.append((min(self._busy[passed % SLICES] / width, 1.0), self._worst[passed % SLICES]))
-        return tuple(levels)
+        """Busy share (0…1) and worst outcome of each slice of the last minute, oldest first; the running slice is the
+        last."""
+        return self.frozen(now_s).levels
 
     def recent(self, now_s: float, span_s: float = 5.0) -> tuple[float, float]:
         """Busy share (0…1) and exchanges a second over the whole slices of the last `span_s`."""
         number = int(now_s / SLICE_S)
-        numbers = [n for n in range(number - int(span_s / SLICE_S), number) if self._slice - SLICES < n <= self._slice and n >= self._first]
+        numbers = [
+            n
+            for n in range(number - int(span_s / SLICE_S), number)
+            if self._slice - SLICES < n <= self._slice and n >= self._first
+        ]
         begun = max(self._first, number - int(span_s / SLICE_S))
         width = (number - begun) * SLICE_S
         if self._slice < 0 or width <= 0:
@@ -105,9 +106,35 @@ class Water:
 
 
 @dataclass(frozen=True, slots=True)
+class WaterLevels:
+    """The rings of a line's water at one moment; `levels` is made when somebody draws it."""
+
+    _busy: tuple[float, ...]
+    _worst: tuple[Worst, ...]
+    _slice: int
+    _first: int
+    _now_s: float
+
+    @property
+    def levels(self) -> tuple[tuple[float, Worst], ...]:
+        """Busy share (0…1) and worst outcome of each slice of the last minute, oldest first; the running slice is the
+        last."""
+        number = int(self._now_s / SLICE_S)
+        if self._slice < 0:
+            return ((0.0, Worst.NOTHING),) * SLICES
+        levels = []
+        for passed in range(number - SLICES + 1, number + 1):
+            if passed > self._slice or passed <= self._slice - SLICES or passed < self._first:
+                levels.append((0.0, Worst.NOTHING))
+            else:
+                width = SLICE_S if passed < number else max(self._now_s - number * SLICE_S, 0.05)
+                levels.append((min(self._busy[passed % SLICES] / width, 1.0), self._worst[passed % SLICES]))
+        return tuple(levels)
+
+
+@dataclass(frozen=True, slots=True)
 class Tally:
-    """Outcomes counted, bytes sent and received. `took` are minimum, median, 95 % and maximum in seconds over the last 256 good answers,
-    or None."""
+    """Outcomes counted, bytes sent and received. `times` are the last 256 answer times of good answers, in seconds."""
 
     good: int
     exceptions: dict[int, int]
@@ -115,9 +142,16 @@ class Tally:
     garbled: int
     unexpected: int
     unreachable: int
-    took: tuple[float, float, float, float] | None
+    times: tuple[float, ...] = ()
     bytes_sent: int = 0
     bytes_received: int = 0
+
+    @property
+    def took(self) -> tuple[float, float, float, float] | None:
+        """Minimum, median, 95 % and maximum of `times`, or None; sorted when somebody asks."""
+        times = sorted(self.times)
+        count = len(times)
+        return (times[0], times[count // 2], times[min(count * 95 // 100, count - 1)], times[-1]) if times else None
 
     @property
     def failed(self) -> int:
@@ -153,9 +187,6 @@ class Counts:
 
     def tally(self) -> Tally:
         counts = self._counts
-        times = sorted(self._took.copy())
-        count = len(times)
-        took = (times[0], times[count // 2], times[min(count * 95 // 100, count - 1)], times[-1]) if times else None
         return Tally(
             counts[OutcomeKind.GOOD],
             dict(self._codes),
@@ -163,7 +194,7 @@ class Counts:
             counts[OutcomeKind.GARBLED],
             counts[OutcomeKind.UNEXPECTED],
             counts[OutcomeKind.UNREACHABLE],
-            took,
+            tuple(self._took),
             self._sent,
             self._received,
         )

@@ -1,20 +1,22 @@
-"""Other readings of a point's words, from what was read lately: the point's own registers, wider and narrower ones, and those beside it."""
+"""Other readings of a point's words, from what was read lately: the point's own registers, wider and narrower ones, and
+those beside it."""
 
 from collections.abc import Sequence
 from dataclasses import replace
 
-from kanaleto.polling.board import Board, Record
-from kanaleto.polling.plan import Place
+from kanaleto.planning.plan import Place
+from kanaleto.polling.board import Readings, Record
 from kanaleto.values.candidates import Candidate, rank
 from kanaleto.values.codec import Codec
 
 MOST_SAMPLES = 20
 _WINDOWS = (1, 2, 4)
 _BESIDE = (-1, 1)
-_BESIDE_COSTS = 0.45  # more than two readings that agree with a display can differ in how their words move, less than a bent power of ten
+# more than two readings that agree with a display can differ in how their words move, less than a bent power of ten
+_BESIDE_COSTS = 0.45
 
 
-def samples_of(board: Board, place: Place) -> list[tuple[int, bytes]]:
+def samples_of(board: Readings, place: Place) -> list[tuple[int, bytes]]:
     """The last records of the point's block, as (first address, data), the newest last."""
     block = place.block
     if block is None or block.request.table.is_bits:
@@ -37,10 +39,12 @@ def window(samples: Sequence[tuple[int, bytes]], address: int, words: int) -> li
     return found
 
 
-def other_readings(board: Board, place: Place, display: str = "", beside: Sequence[Codec] = ()) -> list[tuple[int, Candidate]]:
-    """Ranked, each with how far its first register lies from the point's. With `display` those that agree come first, at the addresses
-    beside it too; without it only readings of the point's own registers and of what begins there. Raises ValueError when `display` is no
-    number."""
+def other_readings(
+    board: Readings, place: Place, display: str = "", beside: Sequence[Codec] = ()
+) -> list[tuple[int, Candidate]]:
+    """Ranked, each with how far its first register lies from the point's. With `display` those that agree come first,
+    at the addresses beside it too; without it only readings of the point's own registers and of what begins there.
+    Raises ValueError when `display` is no number."""
     samples, point = samples_of(board, place), place.point
     found: list[tuple[int, Candidate]] = []
     seen: set[tuple[int, str]] = set()
@@ -55,7 +59,9 @@ def other_readings(board: Board, place: Place, display: str = "", beside: Sequen
     own = point.size
     judged = []
     for step, candidate in found:
-        away = _BESIDE_COSTS * abs(step) + (0.0 if candidate.codec.registers == own else 0.1 if display.strip() else 0.35)
+        away = _BESIDE_COSTS * abs(step) + (
+            0.0 if candidate.codec.registers == own else 0.1 if display.strip() else 0.35
+        )
         judged.append((step, replace(candidate, fit=max(candidate.fit - away, 0.0))))
     return sorted(judged, key=lambda entry: (not entry[1].agrees, -entry[1].fit))
 
@@ -73,7 +79,12 @@ def verdict(found: Sequence[tuple[int, Candidate]], display: str) -> str:
     return f"→ {best.title}{scaled}{where} agrees best, of {len(agreeing)} that agree"
 
 
-def off_by_one(board: Board, place: Place) -> list[tuple[int, bytes]]:
-    """The words of the point one address down, here, and one address up, as far as they were read along: (step, words)."""
+def off_by_one(board: Readings, place: Place) -> list[tuple[int, bytes]]:
+    """The words of the point one address down, here, and one address up, as far as they were read along: (step,
+    words)."""
     samples = samples_of(board, place)[-1:]
-    return [(step, found[0]) for step in (-1, 0, 1) if (found := window(samples, place.point.address + step, place.point.size))]
+    return [
+        (step, found[0])
+        for step in (-1, 0, 1)
+        if (found := window(samples, place.point.address + step, place.point.size))
+    ]

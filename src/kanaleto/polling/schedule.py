@@ -1,8 +1,9 @@
-"""When each block of a line is due: earliest deadline first, blocks without a pause in what time is left, silent devices within a tenth.
+"""When each block of a line is due: earliest deadline first, blocks without a pause in what time is left, silent
+devices within a tenth.
 
-Rules for a device that is silent. It is asked with one block, the one that last answered. While other devices of its line want the
-line, all silent devices together spend what a tenth of the time brings in, and each is asked less and less often. A line on
-which nobody else wants anything asks them at their periods.
+Rules for a device that is silent. It is asked with one block, the one that last answered. While other devices of its
+line want the line, all silent devices together spend what a tenth of the time brings in, and each is asked less and
+less often. A line on which nobody else wants anything asks them at their periods.
 """
 
 import heapq
@@ -10,8 +11,9 @@ from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
+from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.planning.plan import Block
 from kanaleto.polling.health import Counts
-from kanaleto.polling.plan import Block
 from kanaleto.site.model import DEMAND, Device
 
 LONGEST_BACK_OFF_S = 30.0
@@ -20,8 +22,8 @@ SILENT_SHARE = 0.1
 
 @dataclass(slots=True)
 class DeviceState:
-    """A device as the poller knows it. Times are loop times; `silent_since_s` is None while it answers. `back_off_s` is how long it
-    is left alone after a try that nothing came of."""
+    """A device as the poller knows it. Times are loop times; `silent_since_s` is None while it answers. `back_off_s` is
+    how long it is left alone after a try that nothing came of."""
 
     device: Device
     counts: Counts = field(default_factory=Counts)
@@ -36,7 +38,9 @@ class DeviceState:
     is_slow: bool = False
     is_on_credit: bool = False
     reason: str = ""
+    trouble: OutcomeKind | None = None  # which kind of outcome `reason` tells of
     jobs: list["Job"] = field(default_factory=list)
+    enabling: tuple[Block, int] | None = None  # where its `enabled_by` point is read
 
     @property
     def is_silent(self) -> bool:
@@ -45,8 +49,8 @@ class DeviceState:
 
 @dataclass(slots=True)
 class Job:
-    """A block and when it is due next. `silences` counts tries in a row that nothing came of while its device answered others; `is_dead`
-    when another plan has replaced it."""
+    """A block and when it is due next. `silences` counts tries in a row that nothing came of while its device answered
+    others; `is_dead` when another plan has replaced it."""
 
     block: Block
     state: DeviceState
@@ -78,30 +82,53 @@ class Schedule:
         self._credit_at_s: float | None = None
 
     def set_jobs(self, state: DeviceState, blocks: Iterable[Block], now: float) -> None:
-        """The blocks of one device, in place of those it had; what both plans have keeps its deadline."""
+        """The blocks of one device, in place of those it had. A job whose block still asks the same and means the same
+        goes on, an answer under way included; others that ask the same keep their deadline."""
         before = {job.block.key: job for job in state.jobs}
-        for job in state.jobs:
-            job.is_dead = True
-        self._unpaced = deque(job for job in self._unpaced if not job.is_dead)
-        self._once = deque(job for job in self._once if not job.is_dead)
-        state.jobs = []
-        self._states[state.device.name] = state
+        jobs: list[Job] = []
+        new: list[tuple[Job, float]] = []
         for block in blocks:
             old = before.get(block.key)
-            job = Job(block, state, overruns=old.overruns if old is not None else 0)
-            state.jobs.append(job)
-            if block.period_s == 0:
+            if old is not None and old.block.source == block.source and old.block.decodes_like(block):
+                is_same_pace = old.block.period_s == block.period_s
+                old.block = block
+                jobs.append(old)
+                del before[block.key]
+                if is_same_pace:
+                    continue
+                new.append((old, min(old.due_s, now + block.period_s)))
+            else:
+                job = Job(block, state, overruns=old.overruns if old is not None else 0)
+                jobs.append(job)
+                new.append((job, min(old.due_s, now + block.period_s) if old is not None else now))
+        for job in before.values():
+            job.is_dead = True
+        state.jobs = jobs
+        state.enabling = _where(state)
+        self._states[state.device.name] = state
+        self._drop_dead(job for job, _ in new)
+        for job, due_s in new:
+            if job.block.period_s == 0:
                 self._unpaced.append(job)
-            elif block.period_s != DEMAND:
-                self.push(job, min(old.due_s, now + block.period_s) if old is not None else now)
+            elif job.block.period_s != DEMAND:
+                self.push(job, due_s)
+
+    def _drop_dead(self, moved: Iterable[Job] = ()) -> None:
+        """Dead jobs leave the queues, and those that get another pace; the heap drops its own as they come up."""
+        gone = {id(job) for job in moved}
+        self._unpaced = deque(job for job in self._unpaced if not job.is_dead and id(job) not in gone)
+        self._once = deque(job for job in self._once if not job.is_dead)
 
     def forget(self, name: str) -> None:
         """A device is no more."""
         state = self._states.pop(name)
         for job in state.jobs:
             job.is_dead = True
-        self._unpaced = deque(job for job in self._unpaced if not job.is_dead)
-        self._once = deque(job for job in self._once if not job.is_dead)
+        self._drop_dead()
+
+    def rename(self, old: str, new: str) -> None:
+        """A device bears another name."""
+        self._states[new] = self._states.pop(old)
 
     def push(self, job: Job, due_s: float) -> None:
         """Due then."""
@@ -204,9 +231,19 @@ class Schedule:
             self._credit_s = max(self._credit_s - took_s, -2 * state.probe_cost_s)
 
     def notice_within_s(self, state: DeviceState) -> float:
-        """The longest until a silent device is asked again from any moment on, so until its return is noticed: its back-off, and the
-        credit for every silent device of the line, and what may be under way."""
+        """The longest until a silent device is asked again from any moment on, so until its return is noticed: its
+        back-off, and the credit for every silent device of the line, and what may be under way."""
         silent_s = sum(other.probe_cost_s for other in self._states.values() if other.is_silent)
         longest_s = max((other.probe_cost_s for other in self._states.values()), default=0.0)
         shortest_s = min((job.block.period_s for job in state.jobs if job.block.period_s > 0), default=0.0)
         return max(state.back_off_s, shortest_s) + (silent_s + 3 * longest_s) / SILENT_SHARE + 2 * longest_s
+
+
+def _where(state: DeviceState) -> tuple[Block, int] | None:
+    """The block that reads a device's `enabled_by` point, and the point's number in it."""
+    name = state.device.enabled_by
+    for job in state.jobs if name else ():
+        for number, point in enumerate(job.block.points):
+            if point.name == name:
+                return job.block, number
+    return None

@@ -1,4 +1,5 @@
-"""Addresses as people count them: from 0 as on the wire, from 1, or as references of five or six digits (1.1b3, 4.4)."""
+"""Addresses as people count them: from 0 as on the wire, from 1, or as references of five or six digits (1.1b3,
+4.4)."""
 
 import re
 from collections.abc import Mapping, Sequence
@@ -55,7 +56,9 @@ def _from_reference(text: str, number: int, table: Table) -> int:
             raise ValueError(f"reference {text} begins with {digits[0]}, which names no table; 0, 1, 3 and 4 do")
         if told is not table:
             right = f"{table.reference_digit}{digits[1:]}"
-            raise ValueError(f"reference {text} names {told.title}, the table says {table.title}; write {right} or change the table")
+            raise ValueError(
+                f"reference {text} names {told.title}, the table says {table.title}; write {right} or change the table"
+            )
         number = int(digits[1:])
     if number == 0:
         raise ValueError(f"reference {text} does not exist: references count from 1")
@@ -76,7 +79,8 @@ def from_wire(address: int, table: Table, numbering: "Counting") -> str:
 
 @dataclass(frozen=True, slots=True)
 class OwnNumbering:
-    """A maker's own numbering: address on the wire = base + group × `group` + index × `index`; without groups `group` is 0.
+    """A maker's own numbering: address on the wire = base + group × `group` + index × `index`; without groups `group`
+    is 0.
 
     Printed as `12.34` with groups, as one number without.
     """
@@ -89,7 +93,9 @@ class OwnNumbering:
         """The address for a number as the manual has it: `12.34`, `P12-34`, `1234`. Raises ValueError."""
         match = re.fullmatch(r"[A-Za-z]*\s*(\d+)(?:\s*[.\-/:]\s*(\d+))?", text.strip())
         if match is None:
-            raise ValueError(f"{text!r} is no number of this map's own numbering, such as {'12.34' if self.group else '1234'}")
+            raise ValueError(
+                f"{text!r} is no number of this map's own numbering, such as {'12.34' if self.group else '1234'}"
+            )
         if bool(self.group) != (match[2] is not None):
             form = "group and index, as in 12.34" if self.group else "one number, as in 1234"
             raise ValueError(f"{text!r} does not fit this map's own numbering, which has {form}")
@@ -115,8 +121,8 @@ Counting = Numbering | OwnNumbering
 
 
 def countings(text: str, table: Table) -> list[tuple[Numbering, int]]:
-    """Every way of counting that a typed address fits, with the address on the wire by it; a reference of five or six digits fits
-    the first two as well, and is what it most likely is."""
+    """Every way of counting that a typed address fits, with the address on the wire by it; a reference of five or six
+    digits fits the first two as well, and is what it most likely is."""
     found = []
     for numbering in Numbering:
         is_reference = text.strip().isdecimal() and len(text.strip()) in (5, 6) and text.strip()[0] in "0134"
@@ -130,8 +136,8 @@ def countings(text: str, table: Table) -> list[tuple[Numbering, int]]:
 
 
 def wire_of_reference(text: str, table: Table, numbering: Counting) -> int | None:
-    """The address on the wire that `text` has as a reference of `table`, where a map that counts otherwise would take it for something
-    else: then it has to be asked which is meant. None where there is no doubt."""
+    """The address on the wire that `text` has as a reference of `table`, where a map that counts otherwise would take
+    it for something else: then it has to be asked which is meant. None where there is no doubt."""
     if numbering not in (Numbering.PROTOCOL, Numbering.ONE):
         return None
     return dict(countings(text, table)).get(Numbering.REFERENCE)

@@ -19,7 +19,7 @@ class Fault:
         return f"{place}: {'warning: ' if self.is_warning else ''}{self.text}"
 
 
-class FaultyFile(Exception):  # noqa: N818 - the faults are the error
+class FaultyFile(Exception):
     """A file that cannot be used, with every fault found in it and in the files it names."""
 
     def __init__(self, faults: list[Fault]) -> None:

@@ -176,11 +176,14 @@ def parse_link(text: str) -> Link:
     """A link from its text. Raises ValueError with one sentence that says what would be right."""
     scheme, separator, rest = text.strip().partition("://")
     if not separator:
-        raise ValueError(f"link {text!r} has no scheme; write tcp://HOST, or rtu:///dev/ttyUSB0?baud=19200&parity=even&stop=1")
+        raise ValueError(
+            f"link {text!r} has no scheme; write tcp://HOST, or rtu:///dev/ttyUSB0?baud=19200&parity=even&stop=1"
+        )
     known = _SCHEMES.get(scheme.lower())
     if known is None:
         raise ValueError(
-            f"link {text!r}: scheme {scheme!r} is not known{suggestion(scheme, list(_SCHEMES))}; there are {', '.join(_SCHEMES)}"
+            f"link {text!r}: scheme {scheme!r} is not known{suggestion(scheme, list(_SCHEMES))}; "
+            f"there are {', '.join(_SCHEMES)}"
         )
     transport, framing = known
     place, _, query = rest.partition("?")
@@ -192,7 +195,9 @@ def parse_link(text: str) -> Link:
     allowed = _KEYS[transport]
     for key in options:
         if key not in allowed:
-            raise ValueError(f"link {text!r}: {key!r} is not known here{suggestion(key, allowed)}; there are {', '.join(allowed)}")
+            raise ValueError(
+                f"link {text!r}: {key!r} is not known here{suggestion(key, allowed)}; there are {', '.join(allowed)}"
+            )
     if len(options) != len(pairs):
         raise ValueError(f"link {text!r} says the same key twice")
     if transport is Transport.SERIAL:
@@ -208,7 +213,11 @@ def parse_link(text: str) -> Link:
     if ("cert" in options) != ("key" in options):
         raise ValueError(f"link {text!r}: a client's certificate needs both cert= and key=")
     return TcpLink(
-        host, port, framing, source, TlsFiles(*(unquote(options[key]) if options.get(key) else None for key in ("ca", "cert", "key")))
+        host,
+        port,
+        framing,
+        source,
+        TlsFiles(*(unquote(options[key]) if options.get(key) else None for key in ("ca", "cert", "key"))),
     )
 
 

@@ -1,7 +1,8 @@
-"""A site and all in it, as values. Settings that reach downwards (line to device, device to point) are resolved here."""
+"""A site and all in it, as values. Settings that reach downwards (line to device, device to point) are resolved
+here."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import KW_ONLY, dataclass, field, fields
 from enum import Enum
 from pathlib import Path
 
@@ -37,7 +38,7 @@ class PortSetting(Enum):
     STOP = "stop"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Limits:
     """Limits in engineering units; None where the map says nothing."""
 
@@ -49,15 +50,21 @@ class Limits:
     alarm_high: float | None = None
 
 
+LIMITS = tuple(field.name for field in fields(Limits))
+"""Names of all limits, as maps and site files have them."""
+
+
 @dataclass(frozen=True, slots=True)
 class Point:
-    """One row of a map. `address` is the address on the wire; `period_s` is 0 for without a pause, DEMAND for only when asked."""
+    """One row of a map. `address` is the address on the wire; `period_s` is 0 for without a pause, DEMAND for only when
+    asked."""
 
     name: str
     table: Table
     address: int
     codec: Codec
     period_s: float
+    _: KW_ONLY
     unit: str = ""
     decimals: int | None = None
     access: Access = Access.READ
@@ -66,7 +73,7 @@ class Point:
     group: str = ""
     initial: float | str | None = None
     note: str = ""
-    row: int = 0
+    row: int = field(default=0, compare=False)
     setting: PortSetting | None = None
     exponent: str = ""
     """The point of the same device whose value is the power of ten for this one."""
@@ -81,7 +88,7 @@ class Point:
         object.__setattr__(self, "end", self.address + size)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class DeviceLimits:
     """What one device bears: items a request, and what is never to be read (table, first, last address)."""
 
@@ -103,8 +110,9 @@ class DeviceLimits:
 
 @dataclass(frozen=True, slots=True)
 class Simulated:
-    """What only matters when the device is simulated: what it answers for addresses that its map leaves out, its identification
-    (object number, text), its server ID, files (number, first and last record), queues (address, words)."""
+    """What only matters when the device is simulated: what it answers for addresses that its map leaves out, its
+    identification (object number, text), its server ID, files (number, first and last record), queues (address,
+    words)."""
 
     answers_gaps_with_zero: bool = False
     identity: tuple[tuple[int, str], ...] = ()
@@ -115,7 +123,8 @@ class Simulated:
 
 @dataclass(frozen=True, slots=True)
 class TlsServing:
-    """With what a TLS line is served: certificate, key, and the authority that clients must be signed by; functions a role may use."""
+    """With what a TLS line is served: certificate, key, and the authority that clients must be signed by; functions a
+    role may use."""
 
     cert: Path
     key: Path
@@ -132,6 +141,7 @@ class Device:
     points: tuple[Point, ...]
     timeout_s: float
     retries: int
+    _: KW_ONLY
     map_path: Path | None = None
     numbering: Counting = Numbering.PROTOCOL
     order: Order | None = None
@@ -153,6 +163,7 @@ class Line:
     name: str
     link: Link
     devices: tuple[Device, ...]
+    _: KW_ONLY
     timeout_s: float = 1.0
     retries: int = 1
     gap_s: float = 0.0

@@ -7,7 +7,8 @@ from kanaleto.wire.codes import Table
 
 
 def parse_range(text: str, numbering: Counting, what: str = "never_read") -> tuple[Table, int, int]:
-    """The table, and first and last address on the wire, of a range counted as `numbering`. Raises ValueError that names it `what`."""
+    """The table, and first and last address on the wire, of a range counted as `numbering`. Raises ValueError that
+    names it `what`."""
     match = re.fullmatch(r"\s*(\w+)\s+(\w+)\s*(?:[-–…]\s*(\w+))?\s*", text)
     if match is None:
         raise ValueError(f"{what} {text!r} must read like 'holding 40-47'")

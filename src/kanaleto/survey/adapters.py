@@ -48,10 +48,18 @@ def relation(host: str, own: list[Adapter]) -> str:
     for adapter in own:
         if address == adapter.interface.ip:
             return f"this machine's own address, on {adapter.name}"
-        if address.version == adapter.interface.version and address in adapter.interface.network and not adapter.interface.ip.is_loopback:
+        if (
+            address.version == adapter.interface.version
+            and address in adapter.interface.network
+            and not adapter.interface.ip.is_loopback
+        ):
             state = "" if adapter.is_up else ", which is down"
             return f"same network as {adapter.interface} on {adapter.name}{state}"
     usable = [
-        str(adapter.interface) for adapter in own if not adapter.interface.ip.is_loopback and adapter.interface.version == address.version
+        str(adapter.interface)
+        for adapter in own
+        if not adapter.interface.ip.is_loopback and adapter.interface.version == address.version
     ]
-    return "in none of this machine's networks" + (f" ({', '.join(usable[:3])})" if usable else ": it has no address but its own loopback")
+    return "in none of this machine's networks" + (
+        f" ({', '.join(usable[:3])})" if usable else ": it has no address but its own loopback"
+    )

@@ -1,68 +1,101 @@
-"""The desk of the Find view: places that are looked at, what is under way at each, and what was found there. No interface in it.
+"""The desk of the Find view: places that are looked at, what is under way at each, and what was found there. No
+interface in it.
 
-Surveys run on the engine's loop, beside the polling. A serial port has one master, so a line of the site on the same port is closed while
-its settings or units are sought or it is listened to; registers and scratch readings go through the line as it is polled.
+Surveys run on the engine's loop, beside the polling. A serial port has one master, so a line of the site on the same
+port is closed while its settings or units are sought or it is listened to; registers and scratch readings go through
+the line as it is polled.
 """
 
 import asyncio
 import concurrent.futures
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
-from dataclasses import dataclass, field
+from dataclasses import replace
+from threading import Lock
 
+from kanaleto.editing.adding import device_of, line_of, same_place
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.engine import Engine
-from kanaleto.site.adding import device_of, line_of, same_place
 from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, parse_link
 from kanaleto.site.model import Site
-from kanaleto.survey.asking import Ask, Never, survey_exchanger
-from kanaleto.survey.directory import Directory, find_directory
+from kanaleto.survey.asking import Ask, Never, survey_exchanger, untouchable
+from kanaleto.survey.directory import find_directory
+from kanaleto.survey.draft import DraftRow, rows_of_overhearing
 from kanaleto.survey.hosts import HostSurvey, parse_range
 from kanaleto.survey.listening import Listener
-from kanaleto.survey.own_settings import OwnSetting, read_own_settings
+from kanaleto.survey.own_settings import read_own_settings
 from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.scratch import Question, ScratchReader
 from kanaleto.survey.settings import SettingsSurvey
+from kanaleto.survey.states import (
+    PlaceState,
+    state_of_hosts,
+    state_of_listener,
+    state_of_registers,
+    state_of_settings,
+    state_of_units,
+)
 from kanaleto.survey.units import ALL_UNITS, SurveyStopped, UnitSurvey
+from kanaleto.wire.pdu import Request
 
 _UNIT_TIMEOUT_S = 0.3
 _WATCH_S = 2.0
+_PUBLISH_S = 0.2
 _REGISTER_TIMEOUT_S = 0.5
 
 
-@dataclass(eq=False, slots=True)
 class Place:
-    """A port, a host or a range of hosts. `link` has the best settings known; None for a range. `doing` is what is under way, `note` how
-    the last of it ended."""
+    """A place that is looked at. `state` is replaced whole, and may be read from any thread; the surveys themselves
+    belong to the engine's loop, which publishes what they have found."""
 
-    title: str
-    link: Link | None
-    knows_settings: bool = True
-    range: str = ""
-    doing: str = ""
-    note: str = ""
-    settings: SettingsSurvey | None = None
-    units: UnitSurvey | None = None
-    listener: Listener | None = None
-    hosts: HostSurvey | None = None
-    registers: dict[int, RegisterSurvey] = field(default_factory=dict)
-    directories: dict[int, Directory | None] = field(default_factory=dict)
-    own: dict[int, list[OwnSetting]] = field(default_factory=dict)
-    task: "concurrent.futures.Future[None] | None" = None
-    shown: str = ""  # what was begun last: settings, units, registers, listening or hosts
-    unit_id: int = 0  # whose registers are looked for
+    def __init__(self, title: str, link: Link | None, knows_settings: bool = True, range_text: str = "") -> None:
+        self.state = PlaceState(title, link, knows_settings, range_text)
+        self.task: concurrent.futures.Future[None] | None = None
+        self._lock = Lock()
+        self._settings: SettingsSurvey | None = None
+        self._units: UnitSurvey | None = None
+        self._listener: Listener | None = None
+        self._hosts: HostSurvey | None = None
+        self._registers: dict[int, RegisterSurvey] = {}
 
     @property
-    def is_serial(self) -> bool:
-        return isinstance(self.link, SerialLink)
+    def title(self) -> str:
+        return self.state.title
+
+    @property
+    def link(self) -> Link | None:
+        return self.state.link
+
+    def update(self, **changes: object) -> None:
+        """Other fields of the state."""
+        with self._lock:
+            self.state = replace(self.state, **changes)  # type: ignore[arg-type]
+
+    def publish(self) -> None:
+        """Let others see what was found so far. On the loop."""
+        self.update(
+            settings=state_of_settings(self._settings) if self._settings is not None else None,
+            units=state_of_units(self._units) if self._units is not None else None,
+            heard=state_of_listener(self._listener) if self._listener is not None else None,
+            hosts=state_of_hosts(self._hosts) if self._hosts is not None else None,
+            registers={unit: state_of_registers(survey) for unit, survey in self._registers.items()},
+        )
+
+    def heard_rows(self, unit_id: int) -> list[DraftRow]:
+        """A point a register that was overheard. On the loop."""
+        return rows_of_overhearing(self._listener.heard, unit_id) if self._listener is not None else []
 
 
 def parse_place(text: str) -> Place:
-    """A place from what somebody typed: a LINK, a host, a port's path or name, or a range of hosts. Raises ValueError."""
+    """A place from what somebody typed: a LINK, a host, a port's path or name, or a range of hosts. Raises
+    ValueError."""
     text = text.strip()
     if not text:
-        raise ValueError("type a link such as tcp://192.0.2.7, a port such as /dev/ttyUSB0, or a range such as 192.0.2.10-60")
+        raise ValueError(
+            "type a link such as tcp://192.0.2.7, a port such as /dev/ttyUSB0, or a range such as 192.0.2.10-60"
+        )
     if "://" in text:
         link = parse_link(text)
         return Place(link.place, link, not isinstance(link, SerialLink) or "baud=" in text)
@@ -73,7 +106,7 @@ def parse_place(text: str) -> Place:
     if len(hosts) == 1 and "/" not in text:
         link = TcpLink(hosts[0], port)
         return Place(link.place, link)
-    return Place(text, None, range=text)
+    return Place(text, None, range_text=text)
 
 
 class Desk:
@@ -87,14 +120,22 @@ class Desk:
 
     @property
     def _site(self) -> Site:
-        return self._engine.session.site
+        return self._engine.snapshot.site
+
+    def named(self, title: str) -> Place | None:
+        return next((place for place in self.places if place.title == title), None)
 
     def take(self, place: Place) -> Place:
-        """Put a place on the desk, or give the one that is there already, with its link renewed where that was typed in full."""
+        """Put a place on the desk, or give the one that is there already, with its link renewed where that was typed in
+        full."""
         for known in self.places:
             if known.title == place.title:
-                if place.link is not None and place.knows_settings:
-                    known.link, known.knows_settings = place.link, True
+                if (
+                    place.link is not None
+                    and place.state.knows_settings
+                    and (known.link, known.state.knows_settings) != (place.link, True)
+                ):
+                    known.update(link=place.link, knows_settings=True)
                 return known
         self.places.append(place)
         return place
@@ -102,8 +143,8 @@ class Desk:
     def never(self, link: Link, unit_id: int | None = None) -> Never:
         """What devices of the site at that place must never be asked for; of all units, or of one."""
         line = line_of(self._site, link)
-        devices = line.devices if line is not None else ()
-        return tuple(span for device in devices if unit_id in (None, device.unit_id) for span in device.limits.never_read)
+        devices = [own for own in line.devices if unit_id in (None, own.unit_id)] if line is not None else []
+        return tuple(span for device in devices for span in untouchable(device))
 
     # What can be started
 
@@ -114,14 +155,13 @@ class Desk:
             raise ValueError(f"{place.title} is no serial line, and has no settings to try")
 
         async def work() -> None:
-            place.settings = survey = SettingsSurvey(link, never=self.never(link))
+            place._settings = survey = SettingsSurvey(link, never=self.never(link))
             async with self._engine.session.borrowed(link.port):
                 found = await survey.run()
             if found is None:
-                place.note = f"no settings answered, {survey.asked} questions asked"
+                place.update(note=f"no settings answered, {survey.asked} questions asked")
                 return
-            place.link, place.knows_settings = found, True
-            place.note = f"{survey.found.title if survey.found else ''} answers"
+            place.update(link=found, knows_settings=True, note=f"{survey.found.title if survey.found else ''} answers")
 
         self._start(place, "trying settings", "settings", work)
 
@@ -141,35 +181,42 @@ class Desk:
     async def _ask_units(self, place: Place, link: Link) -> None:
         units = [255, 0, *ALL_UNITS] if link.framing is FramingKind.TCP else list(ALL_UNITS)
         async with _opened(link) as exchanger:
-            place.units = survey = UnitSurvey(exchanger, units, _UNIT_TIMEOUT_S, self.never(link))
+            place._units = survey = UnitSurvey(exchanger, units, _UNIT_TIMEOUT_S, self.never(link))
             await survey.run()
-        place.note = survey.note or f"{len(survey.found) or 'no'} unit{'s' if len(survey.found) != 1 else ''} found"
+        place.update(
+            note=survey.note or f"{len(survey.found) or 'no'} unit{'s' if len(survey.found) != 1 else ''} found"
+        )
 
     def look_for_registers(self, place: Place, unit_id: int) -> None:
-        """Find what reads, or go on where it stopped; with it a directory, and what the map marks as the device's own settings."""
+        """Find what reads, or go on where it stopped; with it a directory, and what the map marks as the device's own
+        settings."""
         link = self._need_link(place)
         never = self.never(link, unit_id)
 
         async def look(ask: Ask) -> None:
-            survey = place.registers.get(unit_id)
+            survey = place._registers.get(unit_id)
             if survey is None or survey.is_over:
-                survey = place.registers[unit_id] = RegisterSurvey(ask, unit_id, never=never, timeout_s=_REGISTER_TIMEOUT_S)
+                survey = place._registers[unit_id] = RegisterSurvey(
+                    ask, unit_id, never=never, timeout_s=_REGISTER_TIMEOUT_S
+                )
             survey.ask_with(ask)
             await self._read_own(place, link, unit_id, ask)
             if await survey.run():
                 await survey.ask_functions()
                 await survey.watch(_WATCH_S)
-                place.directories[unit_id] = await find_directory(ask, unit_id, _REGISTER_TIMEOUT_S, never=never)
+                found = await find_directory(ask, unit_id, _REGISTER_TIMEOUT_S, never=never)
+                place.update(directories={**place.state.directories, unit_id: found})
             else:
-                place.note = f"{survey.asked} requests so far and not over: the same key goes on"
+                place.update(note=f"{survey.asked} requests so far and not over: the same key goes on")
 
         self._start(place, f"looking for registers of unit {unit_id}", "registers", lambda: self._on(link, look))
-        place.unit_id = unit_id
+        place.update(unit_id=unit_id)
 
     async def _read_own(self, place: Place, link: Link, unit_id: int, ask: Ask) -> None:
         line, device = line_of(self._site, link), device_of(self._site, link, unit_id)
         if line is not None and device is not None and any(point.setting for point in device.points):
-            place.own[unit_id] = await read_own_settings(ask, line, device)
+            own = tuple(await read_own_settings(ask, line, device))
+            place.update(own={**place.state.own, unit_id: own})
 
     def listen(self, place: Place) -> None:
         """Listen without sending a byte, until stopped. Raises ValueError."""
@@ -178,25 +225,25 @@ class Desk:
             raise ValueError("listening is for serial lines: on a network nobody hears what others say")
 
         async def work() -> None:
-            place.listener = listener = Listener(link, place.knows_settings)
+            place._listener = listener = Listener(link, place.state.knows_settings)
             try:
                 async with self._engine.session.borrowed(link.port):
                     await listener.run()
             finally:
                 if listener.is_settled:
-                    place.link, place.knows_settings = listener.link, True
+                    place.update(link=listener.link, knows_settings=True)
 
         self._start(place, "listening", "listening", work)
 
     def ask_hosts(self, place: Place) -> None:
         """Ask every host of a range that was typed."""
-        hosts, port = parse_range(place.range)
+        hosts, port = parse_range(place.state.range)
 
         async def work() -> None:
-            place.hosts = survey = HostSurvey(hosts, port)
+            place._hosts = survey = HostSurvey(hosts, port)
             await survey.run()
             answering = sum(found.unit_id is not None or "gateway" in found.text for found in survey.found.values())
-            place.note = f"{answering or 'no'} of {len(hosts)} answer"
+            place.update(note=f"{answering or 'no'} of {len(hosts)} answer")
 
         self._start(place, "asking hosts", "hosts", work)
 
@@ -218,8 +265,9 @@ class Desk:
     def read(self, link: Link, question: Question) -> ScratchReader:
         """Read again and again; whatever was read before is left."""
         self.stop_scratch()
-        ask = self._engine.session.asks_on(link)
-        reader = self.scratch = ScratchReader(link, question, never=self.never(link, question.unit_id), ask=ask)
+        reader = self.scratch = ScratchReader(
+            link, question, never=self.never(link, question.unit_id), polled=lambda: self._engine.session.asks_on(link)
+        )
         self._scratch_task = self._engine.run(reader.run())
         return reader
 
@@ -239,30 +287,53 @@ class Desk:
             raise ValueError(f"{place.title} is a range of hosts: choose one of those that answer")
         return place.link
 
+    def heard_rows(self, place: Place, unit_id: int) -> "concurrent.futures.Future[list[DraftRow]]":
+        """A point a register that a master was heard to read from a unit."""
+
+        async def work() -> list[DraftRow]:
+            return place.heard_rows(unit_id)
+
+        return self._engine.run(work())
+
     async def _on(self, link: Link, use: Callable[[Ask], Awaitable[None]]) -> None:
         """On the line as it is polled, or on a connection of its own."""
-        ask = self._engine.session.asks_on(link)
-        if ask is not None:
-            await use(ask)
+        session = self._engine.session
+
+        async def ask_there(unit_id: int, request: Request, timeout_s: float) -> Outcome:
+            ask = session.asks_on(link)
+            if ask is None:
+                raise SurveyStopped(f"{link.place} is not polled as it was any more: begin again")
+            return await ask(unit_id, request, timeout_s)
+
+        if session.asks_on(link) is not None:
+            await use(ask_there)
             return
         async with _opened(link) as exchanger:
             await use(exchanger.ask)
 
     def _start(self, place: Place, doing: str, shown: str, work: Callable[[], Awaitable[None]]) -> None:
         if place.task is not None and not place.task.done():
-            raise ValueError(f"{place.title}: {place.doing} is under way; escape stops it")
+            raise ValueError(f"{place.title}: {place.state.doing} is under way; escape stops it")
+
+        async def publish() -> None:
+            while True:
+                await asyncio.sleep(_PUBLISH_S)
+                place.publish()
 
         async def guarded() -> None:
+            publishing = asyncio.create_task(publish())
             try:
                 await work()
             except (SurveyStopped, Unreachable, ValueError) as error:
-                place.note = str(error)
+                place.update(note=str(error))
             except asyncio.CancelledError:
-                place.note = f"{doing}: stopped"
+                place.update(note=f"{doing}: stopped")
             finally:
-                place.doing = ""
+                publishing.cancel()
+                place.publish()
+                place.update(doing="")
 
-        place.doing, place.note, place.shown = doing, "", shown
+        place.update(doing=doing, note="", shown=shown)
         place.task = self._engine.run(guarded())
 
 

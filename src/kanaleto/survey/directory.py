@@ -1,7 +1,8 @@
-"""Devices that carry a directory of themselves in their registers: a marker, then blocks of an id, a length and so many registers.
+"""Devices that carry a directory of themselves in their registers: a marker, then blocks of an id, a length and so many
+registers.
 
-Kept generic: where to look, which marker, and which id ends the chain are the caller's. Without a marker any two registers of four
-printable characters are tried as one, and only a chain that comes to its end is believed.
+Kept generic: where to look, which marker, and which id ends the chain are the caller's. Without a marker any two
+registers of four printable characters are tried as one, and only a chain that comes to its end is believed.
 """
 
 from collections.abc import Sequence
@@ -29,7 +30,8 @@ class DirectoryBlock:
 
 @dataclass(frozen=True, slots=True)
 class Directory:
-    """What was walked: where, the marker's bytes, the blocks, and why the walk ended, in words. `is_whole` when it met the end id."""
+    """What was walked: where, the marker's bytes, the blocks, and why the walk ended, in words. `is_whole` when it met
+    the end id."""
 
     table: Table
     start: int
@@ -49,7 +51,8 @@ async def find_directory(
     end_id: int = END_ID,
     never: Never = (),
 ) -> Directory | None:
-    """The first directory found at `starts`, walked to its end; None when there is none. `marker` is of an even number of bytes."""
+    """The first directory found at `starts`, walked to its end; None when there is none. `marker` is of an even number
+    of bytes."""
     words = len(marker) // 2 if marker is not None else _MARKER_WORDS
     if marker is not None and (not marker or len(marker) % 2):
         raise ValueError("a marker is whole registers: an even number of bytes, and not none")
@@ -63,27 +66,38 @@ async def find_directory(
     return None
 
 
-async def _walk(ask: Ask, unit_id: int, timeout_s: float, table: Table, start: int, marker: bytes, end_id: int, never: Never) -> Directory:
+async def _walk(
+    ask: Ask, unit_id: int, timeout_s: float, table: Table, start: int, marker: bytes, end_id: int, never: Never
+) -> Directory:
     blocks: list[DirectoryBlock] = []
     at = start + len(marker) // 2
     while len(blocks) < _MOST_BLOCKS:
         head = await _read(ask, unit_id, timeout_s, table, at, 2, never)
         if head is None:
-            one = await _read(ask, unit_id, timeout_s, table, at, 1, never)  # the end may stand in the very last register
+            # the end may stand in the very last register
+            one = await _read(ask, unit_id, timeout_s, table, at, 1, never)
             if one is not None and int.from_bytes(one) == end_id:
                 return Directory(table, start, marker, tuple(blocks), True, f"{len(blocks)} blocks, then the end")
-            return Directory(table, start, marker, tuple(blocks), False, f"the chain breaks at {at}: nothing reads there")
+            return Directory(
+                table, start, marker, tuple(blocks), False, f"the chain breaks at {at}: nothing reads there"
+            )
         block_id, length = int.from_bytes(head[:2]), int.from_bytes(head[2:])
         if block_id == end_id:
             return Directory(table, start, marker, tuple(blocks), True, f"{len(blocks)} blocks, then the end")
         if at + 2 + length > LAST_ADDRESS + 1:
-            return Directory(table, start, marker, tuple(blocks), False, f"the block at {at} runs past the last address")
+            return Directory(
+                table, start, marker, tuple(blocks), False, f"the block at {at} runs past the last address"
+            )
         blocks.append(DirectoryBlock(block_id, at + 2, length))
         at += 2 + length
-    return Directory(table, start, marker, tuple(blocks), False, f"more than {_MOST_BLOCKS} blocks, and no end: no directory")
+    return Directory(
+        table, start, marker, tuple(blocks), False, f"more than {_MOST_BLOCKS} blocks, and no end: no directory"
+    )
 
 
-async def _read(ask: Ask, unit_id: int, timeout_s: float, table: Table, at: int, count: int, never: Never) -> bytes | None:
+async def _read(
+    ask: Ask, unit_id: int, timeout_s: float, table: Table, at: int, count: int, never: Never
+) -> bytes | None:
     if at + count > LAST_ADDRESS + 1 or is_forbidden(never, table, at, at + count - 1):
         return None
     for _ in range(2):

@@ -24,9 +24,12 @@ class DraftRow:
     type: str = ""
 
 
-def rows_of_runs(table: Table, runs: Iterable[tuple[int, int]], name: str = "", constant: frozenset[int] = frozenset()) -> list[DraftRow]:
-    """A point a register of `runs` (first and last address). With `name` they are numbered from 1 under it, in place of `{}` if it
-    stands there; else each is named after its table and address. Those in `constant` were never seen to change."""
+def rows_of_runs(
+    table: Table, runs: Iterable[tuple[int, int]], name: str = "", constant: frozenset[int] = frozenset()
+) -> list[DraftRow]:
+    """A point a register of `runs` (first and last address). With `name` they are numbered from 1 under it, in place of
+    `{}` if it stands there; else each is named after its table and address. Those in `constant` were never seen to
+    change."""
     rows: list[DraftRow] = []
     for first, last in runs:
         for address in range(first, last + 1):
@@ -45,7 +48,9 @@ def rows_of_directory(directory: Directory) -> list[DraftRow]:
     for block in directory.blocks:
         seen[block.id] = seen.get(block.id, 0) + 1
         title = f"Block {block.id}" + (f" ({seen[block.id]})" if seen[block.id] > 1 else "")
-        rows += [DraftRow(f"{title}.{number + 1}", directory.table, block.address + number) for number in range(block.length)]
+        rows += [
+            DraftRow(f"{title}.{number + 1}", directory.table, block.address + number) for number in range(block.length)
+        ]
     return rows
 
 
@@ -56,7 +61,11 @@ def rows_of_overhearing(heard: Overhearing, unit_id: int) -> list[DraftRow]:
     rows = []
     for key in keys:
         word = heard.words[key]
-        note = f"heard {word.heard} times, changed {word.changed}" if word.changed else f"heard {word.heard} times, never changed"
+        note = (
+            f"heard {word.heard} times, changed {word.changed}"
+            if word.changed
+            else f"heard {word.heard} times, never changed"
+        )
         rows.append(DraftRow(f"{_WORDS[key[1]]} {key[2]}", key[1], key[2], note))
     return rows
 
@@ -67,5 +76,7 @@ def draft_text(rows: Iterable[DraftRow]) -> str:
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(DRAFT_COLUMNS)
     for row in rows:
-        writer.writerow((row.name, row.table.value, row.address, row.type or ("bool" if row.table.is_bits else "uint16"), row.note))
+        writer.writerow(
+            (row.name, row.table.value, row.address, row.type or ("bool" if row.table.is_bits else "uint16"), row.note)
+        )
     return out.getvalue()

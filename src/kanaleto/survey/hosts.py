@@ -42,7 +42,8 @@ class HostFound:
 
 
 def parse_range(text: str) -> tuple[list[str], int]:
-    """Hosts and port of `192.0.2.7`, `192.0.2.10-60`, `192.0.2.0/28` or a name, each with `:PORT` or 502. Raises ValueError."""
+    """Hosts and port of `192.0.2.7`, `192.0.2.10-60`, `192.0.2.0/28` or a name, each with `:PORT` or 502. Raises
+    ValueError."""
     place, port = text.strip().removeprefix("tcp://"), 502
     match = re.fullmatch(r"(.+):(\d+)", place) if place.count(":") == 1 else None
     if match is not None:
@@ -53,17 +54,23 @@ def parse_range(text: str) -> tuple[list[str], int]:
         if "/" in place:
             network = ipaddress.ip_network(place, strict=False)
             if network.num_addresses > MOST_HOSTS + 2:
-                raise ValueError(f"range {text!r} has {network.num_addresses} addresses, {MOST_HOSTS} at most are asked at once")
+                raise ValueError(
+                    f"range {text!r} has {network.num_addresses} addresses, {MOST_HOSTS} at most are asked at once"
+                )
             return [str(host) for host in network.hosts()], port
         low_text, dash, high_text = place.partition("-")
         if dash and re.fullmatch(r"[\d.]+", place.replace("-", "")):
             low = ipaddress.IPv4Address(low_text.strip())
             high_text = high_text.strip()
-            high = ipaddress.IPv4Address(high_text if "." in high_text else ".".join([*low_text.strip().split(".")[:3], high_text]))
+            high = ipaddress.IPv4Address(
+                high_text if "." in high_text else ".".join([*low_text.strip().split(".")[:3], high_text])
+            )
             if high < low:
                 raise ValueError(f"range {text!r} ends before it begins")
             if int(high) - int(low) >= MOST_HOSTS:
-                raise ValueError(f"range {text!r} has {int(high) - int(low) + 1} addresses, {MOST_HOSTS} at most are asked at once")
+                raise ValueError(
+                    f"range {text!r} has {int(high) - int(low) + 1} addresses, {MOST_HOSTS} at most are asked at once"
+                )
             return [str(ipaddress.IPv4Address(number)) for number in range(int(low), int(high) + 1)], port
     except ipaddress.AddressValueError:
         raise ValueError(
@@ -74,7 +81,9 @@ def parse_range(text: str) -> tuple[list[str], int]:
             raise
         raise ValueError(f"range {text!r}: {error}; write it like 192.0.2.10-60 or 192.0.2.0/28") from None
     if not re.fullmatch(r"[A-Za-z0-9._-]+|[0-9A-Fa-f:]+", place):
-        raise ValueError(f"range {text!r} must read like 192.0.2.10-60, 192.0.2.0/28 or 192.0.2.7, with :PORT where it is not 502")
+        raise ValueError(
+            f"range {text!r} must read like 192.0.2.10-60, 192.0.2.0/28 or 192.0.2.7, with :PORT where it is not 502"
+        )
     return [place], port
 
 
@@ -128,7 +137,9 @@ class HostSurvey:
         try:
             await exchanger.open()
         except Unreachable as error:
-            state = {Cause.REFUSED: HostState.REFUSED, Cause.NO_ANSWER: HostState.SILENT}.get(error.cause, HostState.NO_ROUTE)
+            state = {Cause.REFUSED: HostState.REFUSED, Cause.NO_ANSWER: HostState.SILENT}.get(
+                error.cause, HostState.NO_ROUTE
+            )
             words = {
                 HostState.REFUSED: f"refused: the machine is there, and nothing listens on port {self.port}",
                 HostState.SILENT: "silent: nobody has this address, or a firewall drops what is asked",
@@ -144,11 +155,15 @@ class HostSurvey:
             outcome = await exchanger.ask(unit, self._question, self._timeout_s)
             if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
                 is_gateway = outcome.code in (0x0A, 0x0B)
-                said = f"answers in {1000 * outcome.took_s:.1f} ms, unit {unit}" if not is_gateway else "a gateway answers"
+                said = (
+                    f"answers in {1000 * outcome.took_s:.1f} ms, unit {unit}" if not is_gateway else "a gateway answers"
+                )
                 return HostFound(host, self.port, HostState.ANSWERS, _with(said, where), None if is_gateway else unit)
             if outcome.kind is OutcomeKind.UNREACHABLE:
                 break
-        return HostFound(host, self.port, HostState.ACCEPTS, _with(f"accepts a connection and then: {outcome.reason}", where))
+        return HostFound(
+            host, self.port, HostState.ACCEPTS, _with(f"accepts a connection and then: {outcome.reason}", where)
+        )
 
 
 def _with(text: str, where: str) -> str:

@@ -5,8 +5,9 @@ from dataclasses import asdict, fields
 from pathlib import Path
 from typing import Any
 
-from kanaleto.site.edit import write_whole
-from kanaleto.survey.registers import RegisterSurvey, TableSurvey
+from kanaleto.files.whole import write_whole
+from kanaleto.survey.registers import RegisterSurvey
+from kanaleto.survey.tables import TableSurvey
 from kanaleto.wire.codes import Table
 
 
@@ -23,7 +24,9 @@ def load_survey(path: Path, link: str, survey: RegisterSurvey) -> None:
     try:
         kept: Any = json.loads(path.read_text(encoding="utf-8"))
         if kept["link"] != link or kept["unit_id"] != survey.unit_id:
-            raise ValueError(f"{path}: is the survey of unit {kept['unit_id']} at {kept['link']}, not of this one; name another file")
+            raise ValueError(
+                f"{path}: is the survey of unit {kept['unit_id']} at {kept['link']}, not of this one; name another file"
+            )
         survey.tables = [_table(entry) for entry in kept["tables"]]
         survey.functions = {int(code): bool(is_known) for code, is_known in kept["functions"].items()}
     except (KeyError, TypeError, AttributeError, json.JSONDecodeError, UnicodeDecodeError):

@@ -37,14 +37,16 @@ class Listener:
         self._each_s = each_s
 
     async def run(self, for_s: float | None = None) -> Overhearing:
-        """Listen for `for_s` seconds, or until cancelled. Raises Unreachable, or SurveyStopped when nothing at all makes sense."""
+        """Listen for `for_s` seconds, or until cancelled. Raises Unreachable, or SurveyStopped when nothing at all
+        makes sense."""
         if not self.is_settled:
             await self._settle()
         await self._listen(self.link, self.heard, for_s)
         return self.heard
 
     async def _settle(self) -> None:
-        """Try settings until frames come; bytes with none whole are evidence of the wrong ones, silence of nobody talking."""
+        """Try settings until frames come; bytes with none whole are evidence of the wrong ones, silence of nobody
+        talking."""
         has_heard = 0
         seen: set[tuple[FramingKind, int]] = set()
         for framing, settings in likely_settings():
@@ -62,10 +64,16 @@ class Listener:
                 self.link, self.heard, self.is_settled = link, heard, True
                 return
         if not has_heard:
-            raise SurveyStopped("nothing was heard at any setting: no master talks on this line, or the wires are not connected")
-        raise SurveyStopped(f"{has_heard} bytes were heard and no whole frame at any setting: noise, or another protocol")
+            raise SurveyStopped(
+                "nothing was heard at any setting: no master talks on this line, or the wires are not connected"
+            )
+        raise SurveyStopped(
+            f"{has_heard} bytes were heard and no whole frame at any setting: noise, or another protocol"
+        )
 
-    async def _listen(self, link: SerialLink, heard: Overhearing, for_s: float | None, until_frames: int | None = None) -> None:
+    async def _listen(
+        self, link: SerialLink, heard: Overhearing, for_s: float | None, until_frames: int | None = None
+    ) -> None:
         exchanger = self._open(link)
         channel = exchanger.channel
         loop = asyncio.get_running_loop()

@@ -1,9 +1,10 @@
-"""Listening to a line that another master polls, without sending a byte: bytes with their times go in, exchanges come out.
+"""Listening to a line that another master polls, without sending a byte: bytes with their times go in, exchanges come
+out.
 
-An RTU stream does not tell where a frame begins, nor which way it goes. At every place the stream is read both as a request and as an
-answer, each as long as its function says, and a frame is what its CRC confirms; bytes in between count as garbled. Where both
-fit, the open question of that unit decides. A request is paired with the next answer of its unit and function, if that has the right
-length.
+An RTU stream does not tell where a frame begins, nor which way it goes. At every place the stream is read both as a
+request and as an answer, each as long as its function says, and a frame is what its CRC confirms; bytes in between
+count as garbled. Where both fit, the open question of that unit decides. A request is paired with the next answer of
+its unit and function, if that has the right length.
 """
 
 from collections import deque
@@ -59,6 +60,7 @@ class Overhearing:
     def __init__(self, framing: FramingKind = FramingKind.RTU) -> None:
         self.asked: dict[tuple[int, bytes], Asked] = {}
         self.words: dict[tuple[int, Table, int], Word] = {}
+        self.words_by_unit: dict[int, int] = {}
         self.frames = 0
         self.garbled_bytes = 0
         self.bytes = 0
@@ -69,7 +71,7 @@ class Overhearing:
     @property
     def units(self) -> list[int]:
         """Unit IDs that were asked or answered, in order."""
-        return sorted({unit for unit, _ in self.asked} | {unit for unit, _, _ in self.words})
+        return sorted({unit for unit, _ in self.asked} | set(self.words_by_unit))
 
     @property
     def held(self) -> int:
@@ -177,6 +179,7 @@ class Overhearing:
         if word is None:
             if len(self.words) < _MOST_WORDS:
                 self.words[key] = Word(value)
+                self.words_by_unit[unit_id] = self.words_by_unit.get(unit_id, 0) + 1
             return
         word.heard += 1
         if word.value != value:

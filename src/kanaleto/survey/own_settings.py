@@ -1,4 +1,5 @@
-"""What a device says of its own port, from registers that its map marks as holding unit ID, baud, parity or stop bits."""
+"""What a device says of its own port, from registers that its map marks as holding unit ID, baud, parity or stop
+bits."""
 
 import re
 from dataclasses import dataclass
@@ -21,7 +22,8 @@ _TITLES = {
 
 @dataclass(frozen=True, slots=True)
 class OwnSetting:
-    """One register: the code in it, what it means (None where nobody knows), whether the line agrees (None where it cannot), in words."""
+    """One register: the code in it, what it means (None where nobody knows), whether the line agrees (None where it
+    cannot), in words."""
 
     point: Point
     code: int | None
@@ -86,7 +88,11 @@ def _meaning(point: Point, code: int) -> str | None:
         return str(code) if code in (1, 2) else None
     if code >= _LEAST_BAUD:
         return str(code)
-    return str(100 * code) if 100 * code >= _LEAST_BAUD and 100 * code in (300, 600, 1200, 2400, 4800, 9600, 19200) else None
+    return (
+        str(100 * code)
+        if 100 * code >= _LEAST_BAUD and 100 * code in (300, 600, 1200, 2400, 4800, 9600, 19200)
+        else None
+    )
 
 
 def _in_use(setting: PortSetting, line: Line, device: Device) -> str | None:

@@ -11,8 +11,8 @@ _BY_ID = Path("/dev/serial/by-id")
 
 @dataclass(frozen=True, slots=True)
 class PortInfo:
-    """A serial port. `stable_name` is a path that stays the same when adapters change places; `holder` says who has it open, where
-    the system tells; `trouble` is what is wrong, in words."""
+    """A serial port. `stable_name` is a path that stays the same when adapters change places; `holder` says who has it
+    open, where the system tells; `trouble` is what is wrong, in words."""
 
     path: str
     description: str = ""
@@ -61,7 +61,9 @@ def describe_port(path: str) -> PortInfo:
     if not os.path.exists(path):
         return PortInfo(path, trouble="there is no such port; is the adapter plugged in?")
     kind = "pseudo-terminal" if real.startswith("/dev/pts/") else ""
-    return PortInfo(path, kind, holder=_holders().get(real, ""), stable_name=_stable_names().get(real, ""), trouble=_trouble(path))
+    return PortInfo(
+        path, kind, holder=_holders().get(real, ""), stable_name=_stable_names().get(real, ""), trouble=_trouble(path)
+    )
 
 
 def _is_real(path: str) -> bool:
@@ -93,7 +95,8 @@ def _trouble(path: str) -> str:
 
 
 def _holders() -> dict[str, str]:
-    """Who has which terminal open, by its real path: `name (process 4122)`. Only what this user may see; this process is left out."""
+    """Who has which terminal open, by its real path: `name (process 4122)`. Only what this user may see; this process
+    is left out."""
     found: dict[str, str] = {}
     own = str(os.getpid())
     try:
@@ -106,7 +109,8 @@ def _holders() -> dict[str, str]:
             targets = {os.readlink(f"{folder}/{name}") for name in os.listdir(folder)}
         except OSError:
             continue
-        is_maker = "/dev/ptmx" in targets or "/dev/pts/ptmx" in targets  # whoever made a pseudo-terminal keeps its far end open too
+        # whoever made a pseudo-terminal keeps its far end open too
+        is_maker = "/dev/ptmx" in targets or "/dev/pts/ptmx" in targets
         for target in targets:
             if target.startswith("/dev/tty") or (target.startswith("/dev/pts/") and not is_maker):
                 found.setdefault(target, f"{_process_name(process)} (process {process})")

@@ -1,21 +1,23 @@
 """Which addresses of a unit answer, in few requests, and how much one request may ask.
 
-A span that reads is taken whole. One that is refused is halved until the longest part from its start that reads is known: the address after
-it is a hole, unless it reads alone, and then it was the length that was refused. Behind a hole every address is asked, then, the wider the
-hole grows, every n-th; the run in which one answers is followed back to its beginning. So runs are exact, and only one that is
-shorter than the stride, far from its neighbours, can be passed over (`stride_most` = 1 passes over none).
+A span that reads is taken whole. One that is refused is halved until the longest part from its start that reads is
+known: the address after it is a hole, unless it reads alone, and then it was the length that was refused. Behind a hole
+every address is asked, then, the wider the hole grows, every n-th; the run in which one answers is followed back to its
+beginning. So runs are exact, and only one that is shorter than the stride, far from its neighbours, can be passed over
+(`stride_most` = 1 passes over none).
 
-A unit that falls silent at an address and does not answer what it answered before has restarted or hung: the address goes on the list of
-what is dangerous, the unit is waited for, and the survey goes on behind it. The survey can be stopped and gone on with at any request.
+A unit that falls silent at an address and does not answer what it answered before has restarted or hung: the address
+goes on the list of what is dangerous, the unit is waited for, and the survey goes on behind it. The survey can be
+stopped and gone on with at any request.
 """
 
 import asyncio
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
 from enum import Enum
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.survey.asking import Ask, Never, is_forbidden
+from kanaleto.survey.tables import TableSurvey
 from kanaleto.survey.units import SurveyStopped
 from kanaleto.wire.codes import ExceptionCode, Function, Table
 from kanaleto.wire.diagnostics import Plain
@@ -32,43 +34,12 @@ _RESTART_S = 60.0  # how long a unit that fell silent is waited for
 _MOST_RESTARTS = 8
 
 
-@dataclass(slots=True)
-class TableSurvey:
-    """What is known of one table. Runs and dangerous spans are (first, last); `most` is how many items one request may ask, as learned."""
-
-    table: Table
-    first: int
-    last: int
-    next: int
-    most: int
-    longest: int = 0  # items that one request was seen to give
-    runs: list[tuple[int, int]] = field(default_factory=list)
-    dangerous: list[tuple[int, int]] = field(default_factory=list)
-    why_none: str = ""
-    hole_from: int = -1  # where the hole began that `next` stands in
-    careful_until: int = -1  # up to here so few at a time as `careful` says, since something here restarts the unit
-    careful: int = 0
-
-    @property
-    def is_over(self) -> bool:
-        return bool(self.why_none) or self.next > self.last
-
-    @property
-    def items(self) -> int:
-        return sum(last - first + 1 for first, last in self.runs)
-
-    def add_run(self, first: int, last: int) -> None:
-        if self.runs and self.runs[-1][1] == first - 1:
-            first = self.runs.pop()[0]
-        self.runs.append((first, last))
-
-
 class _Reply(Enum):
     GOOD = 1
     REFUSED = 2
 
 
-class _Restarted(Exception):  # noqa: N818 - it reads as what it says
+class _Restarted(Exception):
     """The unit restarted when asked for this span, and is there again."""
 
     def __init__(self, first: int, last: int) -> None:
@@ -76,11 +47,11 @@ class _Restarted(Exception):  # noqa: N818 - it reads as what it says
         self.first, self.last = first, last
 
 
-class _NoSuchTable(Exception):  # noqa: N818 - it reads as what it says
+class _NoSuchTable(Exception):
     pass
 
 
-class _OutOfRequests(Exception):  # noqa: N818 - it reads as what it says
+class _OutOfRequests(Exception):
     pass
 
 
@@ -133,7 +104,8 @@ class RegisterSurvey:
         self._ask_line = ask
 
     async def run(self, most_requests: int = MOST_REQUESTS) -> bool:
-        """Go on for at most so many requests; whether it is over. Raises SurveyStopped when the unit or the line is lost."""
+        """Go on for at most so many requests; whether it is over. Raises SurveyStopped when the unit or the line is
+        lost."""
         self._left = most_requests
         try:
             if self._known is None:
@@ -176,7 +148,10 @@ class RegisterSurvey:
         if good:
             table.add_run(first, first + good - 1)
             table.next = first + good
-            if await self._read(table, first + good, 1) is _Reply.GOOD and await self._read(table, first, good + 1) is _Reply.REFUSED:
+            if (
+                await self._read(table, first + good, 1) is _Reply.GOOD
+                and await self._read(table, first, good + 1) is _Reply.REFUSED
+            ):
                 table.most = good  # it reads alone, and not with the others: the request was too long
                 return
         table.hole_from = table.next
@@ -208,7 +183,10 @@ class RegisterSurvey:
         while good - missing > 1:
             middle = (good + missing) // 2
             count = end - middle + 1
-            if is_forbidden(self.never, table.table, middle, end) or await self._read(table, middle, count) is _Reply.REFUSED:
+            if (
+                is_forbidden(self.never, table.table, middle, end)
+                or await self._read(table, middle, count) is _Reply.REFUSED
+            ):
                 missing = middle
             else:
                 good = middle
@@ -302,7 +280,9 @@ class RegisterSurvey:
             if await self._is_alive():
                 return
             pause_s = min(2 * pause_s, 5.0)
-        raise SurveyStopped(f"unit {self.unit_id} fell silent when asked for {span}, and did not come back within {self._restart_s:g} s")
+        raise SurveyStopped(
+            f"unit {self.unit_id} fell silent when asked for {span}, and did not come back within {self._restart_s:g} s"
+        )
 
     async def _exchange(self, request: Request) -> Outcome:
         if self._left <= 0:
@@ -324,7 +304,9 @@ class RegisterSurvey:
         """Which functions that only read it knows; those that write are not tried."""
         self._left = max(self._left, 4 * len(_READING))
         for function, request in _READING.items():
-            if isinstance(request, Read | ReadFifo) and is_forbidden(self.never, _table_of(request), request.address, request.address):
+            if isinstance(request, Read | ReadFifo) and is_forbidden(
+                self.never, _table_of(request), request.address, request.address
+            ):
                 continue
             outcome = await self._exchange(request)
             if outcome.kind is OutcomeKind.TIMEOUT:
@@ -339,7 +321,9 @@ class RegisterSurvey:
         await asyncio.sleep(pause_s)
         after = await self._read_all()
         self.constant = {
-            table.table: frozenset(at for (of, at), value in before.items() if of is table.table and after.get((of, at)) == value)
+            table.table: frozenset(
+                at for (of, at), value in before.items() if of is table.table and after.get((of, at)) == value
+            )
             for table in self.tables
         }
         return self.constant
@@ -362,11 +346,6 @@ class RegisterSurvey:
             for first, last in table.runs
             for at in range(first, last + 1, table.most)
         ]
-
-
-def words_of_runs(runs: list[tuple[int, int]]) -> str:
-    """Runs of addresses in words: `0–17, 40, 101–104`."""
-    return ", ".join(str(first) if first == last else f"{first}–{last}" for first, last in runs)
 
 
 def _table_of(request: Read | ReadFifo) -> Table:

@@ -50,7 +50,8 @@ class Question:
 
 @dataclass(frozen=True, slots=True)
 class ScratchState:
-    """What came last: words (or bits), which of them changed lately, or why there are none; how often it was read, in seconds how long."""
+    """What came last: words (or bits), which of them changed lately, or why there are none; how often it was read, in
+    seconds how long."""
 
     question: Question
     values: tuple[int, ...] = ()
@@ -62,28 +63,33 @@ class ScratchState:
 
 
 class ScratchReader:
-    """`state` is replaced whole and may be read from any thread. `run` reads until cancelled, or once where the period is 0."""
+    """`state` is replaced whole and may be read from any thread. `run` reads until cancelled, or once where the period
+    is 0."""
 
     def __init__(
-        self, link: Link, question: Question, timeout_s: float = 1.0, never: Never = (), ask: Ask | None = None,
-        wall: Callable[[], float] = time.time,
+        self, link: Link, question: Question, timeout_s: float = 1.0, never: Never = (),
+        polled: Callable[[], Ask | None] = lambda: None, wall: Callable[[], float] = time.time,
     ) -> None:  # fmt: skip
         self.link = link
         self.question = question
         self.state = ScratchState(question)
         self._timeout_s = timeout_s
         self._never = never
-        self._ask = ask
+        self._polled = polled
         self._wall = wall
         self._changed_at: dict[int, float] = {}
 
     async def run(self) -> None:
-        if self._ask is not None:
-            await self._read_on(self._ask)
-            return
+        """Through the line where it is polled, looked for anew each time, since it may come and go; else on a
+        connection of its own."""
         exchanger = survey_exchanger(self.link)
 
         async def ask(unit_id: int, request: Request, timeout_s: float) -> Outcome:
+            polled = self._polled()
+            if polled is not None:
+                if exchanger.is_open:
+                    exchanger.close()
+                return await polled(unit_id, request, timeout_s)
             if not exchanger.is_open:
                 await exchanger.open()
             return await exchanger.ask(unit_id, request, timeout_s)
@@ -107,19 +113,27 @@ class ScratchReader:
         """Read; gives the least pause until the next try."""
         question = self.question
         wrong = question.wrong()
-        if not wrong and is_forbidden(self._never, question.table, question.address, question.address + question.count - 1):
-            wrong = "some of these addresses are on the list of what must never be touched (never_read)"
+        if not wrong and is_forbidden(
+            self._never, question.table, question.address, question.address + question.count - 1
+        ):
+            wrong = (
+                "some of these addresses must never be read: never_read names them, or their points are only written"
+            )
         if wrong:
             self.state = ScratchState(question, error=wrong)
             return _RECONNECT_S
         try:
-            outcome = await ask(question.unit_id, Read(question.table, question.address, question.count), self._timeout_s)
+            outcome = await ask(
+                question.unit_id, Read(question.table, question.address, question.count), self._timeout_s
+            )
         except (Unreachable, OverflowError) as error:
             self.state = replace(self.state, question=question, values=(), error=str(error))
             return _RECONNECT_S
         content = outcome.content
         if outcome.kind is not OutcomeKind.GOOD or not isinstance(content, ReadAnswer):
-            self.state = replace(self.state, question=question, error=outcome.reason, reads=self.state.reads + 1, took_s=outcome.took_s)
+            self.state = replace(
+                self.state, question=question, error=outcome.reason, reads=self.state.reads + 1, took_s=outcome.took_s
+            )
             return 0.0
         values = tuple(map(int, content.bits(question.count))) if question.table.is_bits else content.words
         self._note_changes(question, values, outcome.done_at)

@@ -1,8 +1,10 @@
-"""The settings of a serial line that nobody knows: tried in an order of likelihood, a few units each, until one answers.
+"""The settings of a serial line that nobody knows: tried in an order of likelihood, a few units each, until one
+answers.
 
-The likeliest units at the likeliest settings go first, and both widen step by step, so that a usual device at a usual setting is found in
-seconds and any other in the end. Bytes that came garbled are evidence, and bring their setting forward; a sound frame of another unit than
-was asked came late, and is evidence of that unit. A clean answer, an exception too, ends it, once it has come twice. It only reads.
+The likeliest units at the likeliest settings go first, and both widen step by step, so that a usual device at a usual
+setting is found in seconds and any other in the end. Bytes that came garbled are evidence, and bring their setting
+forward; a sound frame of another unit than was asked came late, and is evidence of that unit. A clean answer, an
+exception too, ends it, once it has come twice. It only reads.
 """
 
 import asyncio
@@ -20,7 +22,8 @@ from kanaleto.survey.units import LISTEN_S, SurveyStopped
 LIKELY_UNITS = (1, 2, 3, 247)
 TIMEOUT_S = 0.15
 _ROUNDS = (4, 4, 8, 16, 32, 64, 247)
-_QUICK_S = 0.05  # in later rounds: what comes after its time comes while the next unit is asked, and is seen all the same
+# in later rounds: what comes after its time comes while the next unit is asked, and is seen all the same
+_QUICK_S = 0.05
 _EVIDENCE = 10.0  # how far garbled answers bring a setting forward
 _CONFIRM = 2
 _ANSWER_CHARACTERS = 8  # an adapter may hand an answer over only when it is whole
@@ -61,8 +64,11 @@ class Tried:
         return f"silent, {self.asked} unit{'s' if self.asked != 1 else ''} asked" if self.asked else "not tried"
 
 
-def likely_settings(framings: Iterable[FramingKind] = (FramingKind.RTU, FramingKind.ASCII)) -> list[tuple[FramingKind, SerialSettings]]:
-    """Every setting that is met in the field, the likeliest first: RTU at usual rates, then ASCII, then the rare rates."""
+def likely_settings(
+    framings: Iterable[FramingKind] = (FramingKind.RTU, FramingKind.ASCII),
+) -> list[tuple[FramingKind, SerialSettings]]:
+    """Every setting that is met in the field, the likeliest first: RTU at usual rates, then ASCII, then the rare
+    rates."""
     wanted = set(framings)
     ranked: list[tuple[float, FramingKind, SerialSettings]] = []
     for rate_at, baud in enumerate(_USUAL + _RARE):
@@ -109,7 +115,9 @@ class SettingsSurvey:
         on_step: Callable[["SettingsSurvey"], None] | None = None,
     ) -> None:
         self.link = link
-        self.units = tuple(units) if units else (*LIKELY_UNITS, *(unit for unit in range(1, 248) if unit not in LIKELY_UNITS))
+        self.units = (
+            tuple(units) if units else (*LIKELY_UNITS, *(unit for unit in range(1, 248) if unit not in LIKELY_UNITS))
+        )
         if not all(1 <= unit <= 247 for unit in self.units):
             raise ValueError("units on a serial line are 1…247; 0 would be a broadcast, and nobody answers one")
         self.tells_parity = link.is_remote or not is_pseudo_terminal(link.port)
@@ -122,8 +130,11 @@ class SettingsSurvey:
         self._open = opener
         self._on_step = on_step
 
-    def _distinct(self, candidates: list[tuple[FramingKind, SerialSettings]]) -> list[tuple[FramingKind, SerialSettings]]:
-        """A pseudo-terminal carries no parity and no stop bits: there only the rate and the framing tell settings apart."""
+    def _distinct(
+        self, candidates: list[tuple[FramingKind, SerialSettings]]
+    ) -> list[tuple[FramingKind, SerialSettings]]:
+        """A pseudo-terminal carries no parity and no stop bits: there only the rate and the framing tell settings
+        apart."""
         if self.tells_parity:
             return candidates
         seen: dict[tuple[FramingKind, int], tuple[FramingKind, SerialSettings]] = {}
@@ -146,7 +157,8 @@ class SettingsSurvey:
         return each * len(self.units) * max(asks - self.asked, 0) / max(asks, 1)
 
     async def run(self) -> SerialLink | None:
-        """Try until somebody answers. Raises Unreachable when there is no port, SurveyStopped when it is lost or not free to ask on."""
+        """Try until somebody answers. Raises Unreachable when there is no port, SurveyStopped when it is lost or not
+        free to ask on."""
         await self._listen()
         turns = self._turns()
         while turns:
@@ -201,7 +213,9 @@ class SettingsSurvey:
         try:
             await asyncio.sleep(_SETTLE_S)
             for unit in turn.units:
-                outcome = await self._ask(exchanger, tried, unit, self._timeout_s if turn.is_first else min(self._timeout_s, _QUICK_S))
+                outcome = await self._ask(
+                    exchanger, tried, unit, self._timeout_s if turn.is_first else min(self._timeout_s, _QUICK_S)
+                )
                 who = _answered_by(outcome)
                 if who is not None and await self._is_confirmed(exchanger, tried, who, outcome):
                     return True
@@ -215,7 +229,9 @@ class SettingsSurvey:
             raise SurveyStopped(f"the port was lost: {outcome.reason}")
         tried.asked += 1
         self.asked += 1
-        if outcome.kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED) and not outcome.answer.startswith(outcome.request):
+        if outcome.kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED) and not outcome.answer.startswith(
+            outcome.request
+        ):
             tried.garbled += 1
         if self._on_step is not None:
             self._on_step(self)
@@ -224,7 +240,9 @@ class SettingsSurvey:
     async def _is_confirmed(self, exchanger: Exchanger, tried: Tried, unit: int, first: Outcome) -> bool:
         tried.took_s = first.took_s
         for _ in range(_CONFIRM):
-            outcome = await exchanger.ask(unit, self._question, 2 * (self._timeout_s + _ANSWER_CHARACTERS * tried.settings.character_s))
+            outcome = await exchanger.ask(
+                unit, self._question, 2 * (self._timeout_s + _ANSWER_CHARACTERS * tried.settings.character_s)
+            )
             if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
                 tried.answered_by = unit
                 return True

@@ -1,9 +1,10 @@
 """Which units answer on a line: each is asked one read, and what comes back tells whether somebody is there.
 
-An exception is an answer. A garbled answer is asked again, alone and after a silence: when it never comes clean, two devices probably
-share the unit ID. A gateway's 0A or 0B says that nobody is there. A frame of another unit than was asked came late: that one is asked
-again with the full timeout. Where every unit ID gets the same answer, the device does not look at it. On a serial line the survey first
-listens a moment: whoever talks there already is told, and not talked over.
+An exception is an answer. A garbled answer is asked again, alone and after a silence: when it never comes clean, two
+devices probably share the unit ID. A gateway's 0A or 0B says that nobody is there. A frame of another unit than was
+asked came late: that one is asked again with the full timeout. Where every unit ID gets the same answer, the device
+does not look at it. On a serial line the survey first listens a moment: whoever talks there already is told, and not
+talked over.
 """
 
 import asyncio
@@ -48,7 +49,8 @@ class UnitState(Enum):
 
 @dataclass(frozen=True, slots=True)
 class UnitFound:
-    """A unit that answered: how, after how many seconds, with which bytes last, in words, and what it says of itself."""
+    """A unit that answered: how, after how many seconds, with which bytes last, in words, and what it says of
+    itself."""
 
     unit_id: int
     state: UnitState
@@ -58,12 +60,13 @@ class UnitFound:
     identity: Identification | None = None
 
 
-class SurveyStopped(Exception):  # noqa: N818 - it reads as what it says
+class SurveyStopped(Exception):
     """The survey cannot go on: why, in one sentence."""
 
 
 class UnitSurvey:
-    """`states` is indexed by unit ID; `found`, `asked`, `note` and the rest may be read from any thread while it runs."""
+    """`states` is indexed by unit ID; `found`, `asked`, `note` and the rest may be read from any thread while it
+    runs."""
 
     def __init__(
         self,
@@ -152,7 +155,8 @@ class UnitSurvey:
         await self._ask_silent_alone()
 
     async def _ask_silent_alone(self) -> None:
-        """A gateway works through what waits one by one: who was silent may only have had no turn. The first few tell."""
+        """A gateway works through what waits one by one: who was silent may only have had no turn. The first few
+        tell."""
         if not self._had_no_turn:
             return
         still = 0
@@ -266,7 +270,8 @@ class UnitSurvey:
         self.found[unit] = UnitFound(unit, self.states[unit], last.took_s, last.answer, text)
 
     async def _look_for_twins(self) -> None:
-        """Two devices of one unit ID that answer one after the other: a second sound answer comes, that nobody waits for."""
+        """Two devices of one unit ID that answer one after the other: a second sound answer comes, that nobody waits
+        for."""
         for unit, found in list(self.found.items()):
             if found.state not in (UnitState.GOOD, UnitState.EXCEPTION):
                 continue
@@ -279,7 +284,9 @@ class UnitSurvey:
             if is_twice or outcome.kind is OutcomeKind.GARBLED:
                 text = "more came than one answer: two devices share this unit ID; unplug one and ask again"
                 if not is_twice:
-                    text = "answers clean once and garbled once: two devices may share this unit ID, or the wires are bad"
+                    text = (
+                        "answers clean once and garbled once: two devices may share this unit ID, or the wires are bad"
+                    )
                 self.states[unit] = UnitState.SHARED
                 self.found[unit] = replace(found, state=UnitState.SHARED, text=text)
 

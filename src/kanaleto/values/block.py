@@ -1,7 +1,8 @@
 """All points of one block at once: compiled when the plan is made, run once an answer.
 
-Registers are brought into order by one permutation of bytes (none when everything is ABCD), taken apart by one `struct`, and only
-the points that need more than that are touched one by one. Values of plain integers cost no Python loop at all.
+Registers are brought into order by one permutation of bytes (none when everything is ABCD), taken apart by one
+`struct`, and only the points that need more than that are touched one by one. Values of plain integers cost no Python
+loop at all.
 """
 
 from collections.abc import Sequence
@@ -16,24 +17,30 @@ _BITS_OF_BYTE = [tuple(byte >> bit & 1 for bit in range(8)) for byte in range(25
 
 
 class RegisterBlock:
-    """Decodes the points of a block of registers. `fields` gives each point's first register in the block and its codec."""
+    """Decodes the points of a block of registers. `fields` gives each point's first register in the block and its
+    codec."""
 
     def __init__(self, registers: int, fields: Sequence[tuple[int, Codec]]) -> None:
         self._registers, self._fields = registers, fields
         self._is_compiled = False
 
     def _compile(self) -> None:
-        """Done when the first answer comes: planning thousands of points stays quick. Raises ValueError for a point outside the block."""
+        """Done when the first answer comes: planning thousands of points stays quick. Raises ValueError for a point
+        outside the block."""
         places: list[int] = []
         for start, codec in self._fields:
             if start < 0 or start + codec.registers > self._registers:
-                raise ValueError(f"registers {start}…{start + codec.registers - 1} are not in a block of {self._registers}")
+                raise ValueError(
+                    f"registers {start}…{start + codec.registers - 1} are not in a block of {self._registers}"
+                )
             places += [2 * start + place for place in byte_places(codec.type, codec.order)]
         self._take = None if places == list(range(2 * self._registers)) else itemgetter(*places) if places else None
         self._is_empty = not places
         self._struct = Struct(">" + "".join(codec.struct_code for _, codec in self._fields))
         self._finish = [(index, codec) for index, (_, codec) in enumerate(self._fields) if not codec.is_plain]
-        self._floats = [index for index, (_, codec) in enumerate(self._fields) if codec.is_plain and codec.type.is_float]
+        self._floats = [
+            index for index, (_, codec) in enumerate(self._fields) if codec.is_plain and codec.type.is_float
+        ]
         self._is_compiled = True
 
     def decode(self, data: bytes) -> tuple[Value, ...]:

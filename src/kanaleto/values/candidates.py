@@ -1,9 +1,9 @@
 """What are these words? Every type and order, ranked by how well it fits.
 
-Three things speak for a reading. What the display on the device says: a value that shows as that number, as it stands or moved by a
-power of ten. What stays believable from sample to sample: of all ways to read the words, the right one needs the fewest bits to say how
-they moved, since the wrong order of bytes or words makes small steps large. And what the points beside it use. A reading that leaves
-some of the words over is less likely than one that takes them all.
+Three things speak for a reading. What the display on the device says: a value that shows as that number, as it stands
+or moved by a power of ten. What stays believable from sample to sample: of all ways to read the words, the right one
+needs the fewest bits to say how they moved, since the wrong order of bytes or words makes small steps large. And what
+the points beside it use. A reading that leaves some of the words over is less likely than one that takes them all.
 """
 
 from collections.abc import Iterable, Sequence
@@ -20,7 +20,15 @@ from kanaleto.values.types import Kind, Order, ValueType
 _ONE = (Kind.INT16, Kind.UINT16, Kind.BCD16)
 _TWO = (Kind.FLOAT32, Kind.INT32, Kind.UINT32, Kind.BCD32, Kind.MODULO2)
 _FOUR = (Kind.FLOAT64, Kind.INT64, Kind.UINT64, Kind.BCD64)
-_RARE = {Kind.BCD16: 3.0, Kind.BCD32: 3.0, Kind.BCD64: 3.5, Kind.MODULO2: 3.0, Kind.FLOAT64: 1.0, Kind.INT64: 1.0, Kind.UINT64: 1.2}
+_RARE = {
+    Kind.BCD16: 3.0,
+    Kind.BCD32: 3.0,
+    Kind.BCD64: 3.5,
+    Kind.MODULO2: 3.0,
+    Kind.FLOAT64: 1.0,
+    Kind.INT64: 1.0,
+    Kind.UINT64: 1.2,
+}
 _NARROW_ORDERS = (Order.AB, Order.BA)
 _WIDE_ORDERS = (Order.ABCD, Order.CDAB, Order.BADC, Order.DCBA)
 _ORDER_BITS = {Order.AB: 0.0, Order.BA: 2.0, Order.ABCD: 0.0, Order.CDAB: 0.2, Order.BADC: 1.5, Order.DCBA: 0.8}
@@ -33,7 +41,8 @@ _PRIOR_WEIGHT = 3.0  # samples that the prior is worth
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """One reading: its codec (scaled by the power of ten that the display asks for), its value now, how well it fits from 0 to 1, why."""
+    """One reading: its codec (scaled by the power of ten that the display asks for), its value now, how well it fits
+    from 0 to 1, why."""
 
     codec: Codec
     value: int | float | None
@@ -58,8 +67,9 @@ def readings(words: int) -> list[Codec]:
 
 
 def rank(samples: Sequence[bytes], display: str = "", beside: Iterable[Codec] = ()) -> list[Candidate]:
-    """Readings of the words in `samples` (the newest last, each of 1 to 4 registers as they came, the point's own first), the best first.
-    `display` is what the device shows; `beside` are the codecs of the neighbours. Raises ValueError when `display` is no number."""
+    """Readings of the words in `samples` (the newest last, each of 1 to 4 registers as they came, the point's own
+    first), the best first. `display` is what the device shows; `beside` are the codecs of the neighbours. Raises
+    ValueError when `display` is no number."""
     if not samples or not samples[-1]:
         return []
     shown = parse_display(display) if display.strip() else None
@@ -134,8 +144,8 @@ def _power_of_ten(value: int | float, shown: Decimal) -> int | None:
 
 
 def _cost(codec: Codec, samples: Sequence[bytes], values: Sequence[int | float | None], rest: Sequence[float]) -> float:
-    """Bits a sample that it takes to say how the words moved, this reading's and then those behind it each alone; and what speaks against
-    such a value in the first place."""
+    """Bits a sample that it takes to say how the words moved, this reading's and then those behind it each alone; and
+    what speaks against such a value in the first place."""
     if any(value is None for value in values):
         return _WORD_BITS * _MOST_WORDS
     own = _movement(codec, samples)
@@ -171,7 +181,11 @@ def _last_places(codec: Codec, data: bytes) -> int:
 def _single_cost(samples: Sequence[bytes], at: int) -> float:
     """What the word at `at` costs as a register of its own, in the better order."""
     words = [sample[2 * at : 2 * at + 2] for sample in samples]
-    return min(_movement(Codec(ValueType(kind), order), words) for kind in (Kind.INT16, Kind.UINT16) for order in _NARROW_ORDERS)
+    return min(
+        _movement(Codec(ValueType(kind), order), words)
+        for kind in (Kind.INT16, Kind.UINT16)
+        for order in _NARROW_ORDERS
+    )
 
 
 def _implausibility(codec: Codec, values: Sequence[int | float]) -> float:

@@ -14,13 +14,16 @@ from kanaleto.values.types import Kind, Order, ValueType, byte_places
 __all__ = ["CannotEncode", "Codec", "NoValue", "Single", "Value"]
 
 _STRUCT = {
-    Kind.INT16: "h", Kind.UINT16: "H", Kind.INT32: "i", Kind.UINT32: "I", Kind.INT64: "q", Kind.UINT64: "Q", Kind.FLOAT16: "e",
-    Kind.FLOAT32: "f", Kind.FLOAT64: "d", Kind.HEX: "H", Kind.BITS: "H", Kind.BOOL: "H", Kind.BCD16: "H", Kind.BCD32: "I", Kind.BCD64: "Q",
+    Kind.INT16: "h", Kind.UINT16: "H", Kind.INT32: "i", Kind.UINT32: "I", Kind.INT64: "q", Kind.UINT64: "Q",
+        Kind.FLOAT16: "e",
+    Kind.FLOAT32: "f", Kind.FLOAT64: "d", Kind.HEX: "H", Kind.BITS: "H", Kind.BOOL: "H", Kind.BCD16: "H",
+        Kind.BCD32: "I", Kind.BCD64: "Q",
     Kind.INT8_HIGH: "H", Kind.INT8_LOW: "H", Kind.UINT8_HIGH: "H", Kind.UINT8_LOW: "H", Kind.SIGNED_MAGNITUDE16: "H",
     Kind.SIGNED_MAGNITUDE32: "I",
 }  # fmt: skip
 _PLAIN = (
-    Kind.INT16, Kind.UINT16, Kind.INT32, Kind.UINT32, Kind.INT64, Kind.UINT64, Kind.FLOAT16, Kind.FLOAT32, Kind.FLOAT64, Kind.HEX,
+    Kind.INT16, Kind.UINT16, Kind.INT32, Kind.UINT32, Kind.INT64, Kind.UINT64, Kind.FLOAT16, Kind.FLOAT32,
+        Kind.FLOAT64, Kind.HEX,
     Kind.BITS,
 )  # fmt: skip
 _BCD = (Kind.BCD16, Kind.BCD32, Kind.BCD64)
@@ -35,8 +38,8 @@ Value = Single | tuple[Single, ...]
 
 @dataclass(frozen=True, slots=True)
 class Codec:
-    """How one point's registers are read: its type and order, a field of bits if it is one, its scale, and raw numbers that mean that
-    there is no value.
+    """How one point's registers are read: its type and order, a field of bits if it is one, its scale, and raw numbers
+    that mean that there is no value.
 
     `bits` are the lowest and highest bit of the field in a 16-bit word, 0 the least significant.
     """
@@ -53,7 +56,8 @@ class Codec:
 
     @property
     def struct_code(self) -> str:
-        """The code of `struct` for the raw number, most significant byte first; bytes where the value is more than one number."""
+        """The code of `struct` for the raw number, most significant byte first; bytes where the value is more than one
+        number."""
         code = _STRUCT.get(self.type.kind)
         return f"{2 * self.registers}s" if code is None or self.type.is_array else code
 
@@ -78,7 +82,9 @@ class Codec:
         if isinstance(raw, bytes):
             return self._finish_bytes(raw)
         if raw in self.no_values:
-            return NoValue(f"{raw:g} means no value" if isinstance(raw, float) else f"0x{raw & self._mask:X} means no value")
+            return NoValue(
+                f"{raw:g} means no value" if isinstance(raw, float) else f"0x{raw & self._mask:X} means no value"
+            )
         kind = self.type.kind
         if isinstance(raw, float):
             if not math.isfinite(raw):
@@ -186,7 +192,9 @@ class Codec:
                 raise CannotEncode(f"{value} does not fit: {self} holds {self._shown(low)}…{self._shown(high)}")
             nearest = min(max(nearest, low), high)
         if is_exact and exact != nearest:
-            raise CannotEncode(f"{value} falls between two raw numbers; the nearest that fits is {self._shown(nearest)}")
+            raise CannotEncode(
+                f"{value} falls between two raw numbers; the nearest that fits is {self._shown(nearest)}"
+            )
         return self._pack_number(nearest)
 
     def _pack_number(self, number: int) -> int:

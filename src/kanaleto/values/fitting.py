@@ -5,14 +5,35 @@ from dataclasses import dataclass
 from fractions import Fraction
 from math import floor, isfinite, log10
 
-FULL_SCALES = (100, 200, 255, 1000, 1023, 2000, 4000, 4095, 8000, 10000, 12000, 16000, 16383, 20000, 27648, 32000, 32767, 40000, 65535)
+FULL_SCALES = (
+    100,
+    200,
+    255,
+    1000,
+    1023,
+    2000,
+    4000,
+    4095,
+    8000,
+    10000,
+    12000,
+    16000,
+    16383,
+    20000,
+    27648,
+    32000,
+    32767,
+    40000,
+    65535,
+)
 """Raw full scales that are usual."""
 _NEAR = 0.02
 
 
 @dataclass(frozen=True, slots=True)
 class Fitted:
-    """value = raw × `factor` + `offset`; `error` is the most that remains, in engineering units; `text` says what was found."""
+    """value = raw × `factor` + `offset`; `error` is the most that remains, in engineering units; `text` says what was
+    found."""
 
     factor: float
     offset: float
@@ -21,8 +42,8 @@ class Fitted:
 
 
 def fit(pairs: Sequence[tuple[float, float]]) -> Fitted:
-    """Factor and offset through pairs of (raw, displayed value): one pair gives a factor alone, more the best line, rounded to the simplest
-    numbers that are as good. Raises ValueError."""
+    """Factor and offset through pairs of (raw, displayed value): one pair gives a factor alone, more the best line,
+    rounded to the simplest numbers that are as good. Raises ValueError."""
     if not pairs or not all(isfinite(raw) and isfinite(value) for raw, value in pairs):
         raise ValueError("a scale needs at least one pair of a raw number and what the display shows")
     if len({raw for raw, _ in pairs}) == 1:
@@ -66,7 +87,8 @@ def _simplest(pairs: Sequence[tuple[float, float]], factor: float, offset: float
 
 
 def full_scale(raw: float, value: float, eng_low: float, eng_high: float) -> list[tuple[int, float]]:
-    """Raw full scales for which `raw` would mean `value` in that range, the nearest first, each with how far off that is."""
+    """Raw full scales for which `raw` would mean `value` in that range, the nearest first, each with how far off that
+    is."""
     if eng_high == eng_low:
         raise ValueError("an engineering range needs two different ends")
     found = [(scale, abs(eng_low + raw / scale * (eng_high - eng_low) - value)) for scale in FULL_SCALES]

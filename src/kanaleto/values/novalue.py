@@ -10,5 +10,5 @@ class NoValue:
     reason: str
 
 
-class CannotEncode(ValueError):  # noqa: N818 - it reads as what it says
+class CannotEncode(ValueError):
     """A value that the point's registers cannot hold; the text says which can."""

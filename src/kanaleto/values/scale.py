@@ -1,4 +1,5 @@
-"""Scaling in exact fractions: value = raw × factor + offset, or along a table with straight pieces, rounded once at the end.
+"""Scaling in exact fractions: value = raw × factor + offset, or along a table with straight pieces, rounded once at the
+end.
 
 0.1 is kept as 1/10, so raw 3 becomes 0.3 and not 0.30000000000000004; the way back is exact in the same sense.
 """
@@ -45,7 +46,8 @@ class Curve:
         return float(_along(raw, self.raws[at - 1], self.raws[at], self.values[at - 1], self.values[at]))
 
     def to_raw(self, value: float) -> Fraction:
-        """The raw number of the first piece that reaches `value`. The pieces rise or fall throughout, so there is one at most inside."""
+        """The raw number of the first piece that reaches `value`. The pieces rise or fall throughout, so there is one
+        at most inside."""
         rises = self.values[-1] > self.values[0]
         ordered = self.values if rises else tuple(-one for one in self.values)
         at = min(max(bisect_right(ordered, value if rises else -value), 1), len(self.raws) - 1)
@@ -63,8 +65,8 @@ class Curve:
 
 @dataclass(frozen=True, slots=True)
 class Bounded:
-    """Another scale with ends: clamped to `low`…`high` where `clamps`; where `zero_ma` and `full_ma` are the raw numbers of 4 and 20 mA,
-    what lies outside the current loop's own range is no value but a broken wire or a fault."""
+    """Another scale with ends: clamped to `low`…`high` where `clamps`; where `zero_ma` and `full_ma` are the raw
+    numbers of 4 and 20 mA, what lies outside the current loop's own range is no value but a broken wire or a fault."""
 
     inner: Scale | Curve
     low: float
@@ -125,7 +127,8 @@ def between(raw_low: float, raw_high: float, eng_low: float, eng_high: float) ->
 
 
 def curve(pairs: Sequence[tuple[float, float]]) -> Curve:
-    """A table of raw and engineering values. Raises ValueError unless it has two points at least, and rises or falls throughout."""
+    """A table of raw and engineering values. Raises ValueError unless it has two points at least, and rises or falls
+    throughout."""
     ordered = sorted(pairs)
     raws, values = tuple(raw for raw, _ in ordered), tuple(value for _, value in ordered)
     if len(ordered) < 2:

@@ -1,4 +1,5 @@
-"""Kinds whose value is no plain number: dates, addresses, versions, digits in several registers. Bytes in order, the highest first."""
+"""Kinds whose value is no plain number: dates, addresses, versions, digits in several registers. Bytes in order, the
+highest first."""
 
 import ipaddress
 import re

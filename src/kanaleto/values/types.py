@@ -1,8 +1,8 @@
 """Value types and the orders of their bytes.
 
-A B C D names the bytes of a 32-bit value, A most significant; the same four names hold for wider ones. CDAB swaps the words, BADC
-the bytes of each word, DCBA both. Types of 16 bits and text know only AB and BA (bytes of each word swapped). A type with [N] behind it
-is a run of N of them, read and written whole.
+A B C D names the bytes of a 32-bit value, A most significant; the same four names hold for wider ones. CDAB swaps the
+words, BADC the bytes of each word, DCBA both. Types of 16 bits and text know only AB and BA (bytes of each word
+swapped). A type with [N] behind it is a run of N of them, read and written whole.
 """
 
 import codecs
@@ -52,8 +52,10 @@ class Kind(Enum):
 
 _REGISTERS = {
     Kind.BOOL: 1, Kind.INT8_HIGH: 1, Kind.INT8_LOW: 1, Kind.UINT8_HIGH: 1, Kind.UINT8_LOW: 1,
-    Kind.INT16: 1, Kind.UINT16: 1, Kind.BCD16: 1, Kind.HEX: 1, Kind.BITS: 1, Kind.FLOAT16: 1, Kind.SIGNED_MAGNITUDE16: 1, Kind.VERSION: 1,
-    Kind.INT32: 2, Kind.UINT32: 2, Kind.FLOAT32: 2, Kind.BCD32: 2, Kind.SIGNED_MAGNITUDE32: 2, Kind.MODULO2: 2, Kind.UNIX32: 2,
+    Kind.INT16: 1, Kind.UINT16: 1, Kind.BCD16: 1, Kind.HEX: 1, Kind.BITS: 1, Kind.FLOAT16: 1,
+        Kind.SIGNED_MAGNITUDE16: 1, Kind.VERSION: 1,
+    Kind.INT32: 2, Kind.UINT32: 2, Kind.FLOAT32: 2, Kind.BCD32: 2, Kind.SIGNED_MAGNITUDE32: 2, Kind.MODULO2: 2,
+        Kind.UNIX32: 2,
     Kind.IPV4: 2, Kind.VERSION4: 2, Kind.MODULO3: 3, Kind.CLOCK3: 3, Kind.MAC: 3,
     Kind.INT64: 4, Kind.UINT64: 4, Kind.FLOAT64: 4, Kind.BCD64: 4, Kind.UNIX64: 4, Kind.CLOCK6: 6,
 }  # fmt: skip
@@ -61,10 +63,16 @@ MOST_TEXT = 250
 MOST_ARRAY = 125
 _FLOATS = (Kind.FLOAT16, Kind.FLOAT32, Kind.FLOAT64)
 _UNSCALED = (
-    Kind.BOOL, Kind.TEXT, Kind.HEX, Kind.BITS, Kind.UNIX32, Kind.UNIX64, Kind.CLOCK3, Kind.CLOCK6, Kind.IPV4, Kind.MAC, Kind.VERSION,
+    Kind.BOOL, Kind.TEXT, Kind.HEX, Kind.BITS, Kind.UNIX32, Kind.UNIX64, Kind.CLOCK3, Kind.CLOCK6, Kind.IPV4,
+        Kind.MAC, Kind.VERSION,
     Kind.VERSION4,
 )  # fmt: skip
-_WORDS_ARE_APART = (Kind.TEXT, Kind.CLOCK3, Kind.CLOCK6, Kind.MAC)  # an order of four letters says nothing of them unless it is their own
+_WORDS_ARE_APART = (
+    Kind.TEXT,
+    Kind.CLOCK3,
+    Kind.CLOCK6,
+    Kind.MAC,
+)  # an order of four letters says nothing of them unless it is their own
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,12 +117,15 @@ class ValueType:
         return word if self.count == 1 else f"{word}[{self.count}]"
 
 
-TYPE_WORDS = ", ".join(kind.value if kind is not Kind.TEXT else "text:N" for kind in Kind) + ", and [N] behind for a run of N"
+TYPE_WORDS = (
+    ", ".join(kind.value if kind is not Kind.TEXT else "text:N" for kind in Kind) + ", and [N] behind for a run of N"
+)
 _KINDS = {kind.value: kind for kind in Kind}
 
 
 def parse_type(text: str) -> ValueType:
-    """A type from its word, such as "int16", "text:8", "text:8:utf-8" or "uint16[24]". Raises ValueError with what would be right."""
+    """A type from its word, such as "int16", "text:8", "text:8:utf-8" or "uint16[24]". Raises ValueError with what
+    would be right."""
     run = re.fullmatch(r"(.*)\[\s*(\d+)\s*\]", text.strip())
     word, count = (run[1], int(run[2])) if run else (text.strip(), 1)
     if not 1 <= count <= MOST_ARRAY:
@@ -129,7 +140,9 @@ def parse_type(text: str) -> ValueType:
         raise ValueError(f"type {text!r} is not known; the types are {TYPE_WORDS}")
     value_type = ValueType(kind, count=count)
     if value_type.registers > MOST_ARRAY:
-        raise ValueError(f"type {text!r} takes {value_type.registers} registers, one request reads {MOST_ARRAY} at most")
+        raise ValueError(
+            f"type {text!r} takes {value_type.registers} registers, one request reads {MOST_ARRAY} at most"
+        )
     return value_type
 
 
@@ -143,7 +156,9 @@ def _text_type(text: str, word: str, count: int) -> ValueType:
         codecs.lookup(encoding or "latin-1")
         b"".decode(encoding or "latin-1")
     except LookupError:
-        raise ValueError(f"type {text!r}: encoding {encoding!r} is not known; common ones are latin-1, ascii, utf-8, cp1252") from None
+        raise ValueError(
+            f"type {text!r}: encoding {encoding!r} is not known; common ones are latin-1, ascii, utf-8, cp1252"
+        ) from None
     return ValueType(Kind.TEXT, int(length), encoding or "latin-1")
 
 
@@ -175,11 +190,14 @@ def parse_order(text: str) -> Order:
     try:
         return Order(text.strip().upper())
     except ValueError:
-        raise ValueError(f"order {text!r} is not known; the orders are ABCD, CDAB, BADC, DCBA, and AB, BA for 16 bits and text") from None
+        raise ValueError(
+            f"order {text!r} is not known; the orders are ABCD, CDAB, BADC, DCBA, and AB, BA for 16 bits and text"
+        ) from None
 
 
 def order_for(value_type: ValueType, own: Order | None, inherited: Order | None) -> Order:
-    """The order that applies. A four-letter order that is only inherited leaves 16 bits and text alone. Raises ValueError."""
+    """The order that applies. A four-letter order that is only inherited leaves 16 bits and text alone. Raises
+    ValueError."""
     if value_type.is_wide:
         if own is not None and not own.is_for_wide:
             raise ValueError(f"order {own.value} is for 16 bits and text; {value_type} takes ABCD, CDAB, BADC or DCBA")
@@ -191,7 +209,8 @@ def order_for(value_type: ValueType, own: Order | None, inherited: Order | None)
 
 
 def byte_places(value_type: ValueType, order: Order) -> tuple[int, ...]:
-    """For each byte of the value, most significant first, where it stands in its registers as they come; of a run one after the other."""
+    """For each byte of the value, most significant first, where it stands in its registers as they come; of a run one
+    after the other."""
     each = value_type.registers_each
     words = range(each - 1, -1, -1) if order.swaps_words else range(each)
     inner = (1, 0) if order.swaps_bytes else (0, 1)

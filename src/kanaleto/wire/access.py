@@ -1,7 +1,8 @@
-"""Reading and writing bits and registers: functions 0x01…0x06, 0x0F, 0x10 (application protocol 1.1b3, 6.1–6.6, 6.11, 6.12).
+"""Reading and writing bits and registers: functions 0x01…0x06, 0x0F, 0x10 (application protocol 1.1b3, 6.1–6.6, 6.11,
+6.12).
 
-Making a request checks what the standard forbids and raises ValueError, so that none can be sent; parsing one raises PduError
-with the exception that a slave must answer.
+Making a request checks what the standard forbids and raises ValueError, so that none can be sent; parsing one raises
+PduError with the exception that a slave must answer.
 """
 
 from collections.abc import Callable
@@ -159,7 +160,9 @@ class WriteRegisters:
 
     def encode(self) -> bytes:
         count = len(self.words)
-        return TWO_FIELDS.pack(Function.WRITE_REGISTERS, self.address, count) + pack(f">B{count}H", 2 * count, *self.words)
+        return TWO_FIELDS.pack(Function.WRITE_REGISTERS, self.address, count) + pack(
+            f">B{count}H", 2 * count, *self.words
+        )
 
     def wrong_with(self, answer: Message) -> str | None:
         return _wrong_span(answer, self.address, len(self.words))

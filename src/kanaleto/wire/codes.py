@@ -111,3 +111,9 @@ SERIAL_ONLY = frozenset(
         Function.REPORT_SERVER_ID,
     }
 )
+
+
+WRITING = frozenset({0x05, 0x06, 0x0F, 0x10, 0x15, 0x16, 0x17})
+"""Functions that write (application protocol 1.1b3, 6)."""
+BROADCAST = WRITING - {0x17}
+"""Functions that make sense for all units at once: those that write and want no answer (serial line 1.02, 2.1)."""

@@ -6,7 +6,17 @@ from kanaleto.wire.base import Message
 from kanaleto.wire.codes import Function, Table
 from kanaleto.wire.diagnostics import Diagnose, Plain
 from kanaleto.wire.identity import Depth, Identify
-from kanaleto.wire.pdu import Raw, Read, ReadAnswer, Refused, WriteCoil, WriteCoils, WriteRegister, WriteRegisters, pack_bits
+from kanaleto.wire.pdu import (
+    Raw,
+    Read,
+    ReadAnswer,
+    Refused,
+    WriteCoil,
+    WriteCoils,
+    WriteRegister,
+    WriteRegisters,
+    pack_bits,
+)
 from kanaleto.wire.records import FileData, FileSpan, MaskWrite, ReadFifo, ReadFile, WriteFile, WriteThenRead
 
 FORMS = {

@@ -140,7 +140,8 @@ class EventLog:
 
 @dataclass(frozen=True, slots=True)
 class ServerId:
-    """The answer to 0x11: bytes of the device's own choice; the last but additional data is FF when it runs, 00 when not."""
+    """The answer to 0x11: bytes of the device's own choice; the last but additional data is FF when it runs, 00 when
+    not."""
 
     data: bytes
     function: int = Function.REPORT_SERVER_ID

@@ -1,4 +1,5 @@
-"""Any frame taken apart: each field with its place, its name, what it says, and whether it is right. And which framing bytes have."""
+"""Any frame taken apart: each field with its place, its name, what it says, and whether it is right. And which framing
+bytes have."""
 
 from dataclasses import dataclass
 
@@ -12,8 +13,8 @@ __all__ = ["Field", "FieldKind", "Guess", "explain_frame", "guess", "pdu_of", "s
 
 
 def explain_frame(framing: str, role: Role, raw: bytes, first_address: int | None = None) -> list[Field]:
-    """The fields of a whole frame; `framing` is rtu, ascii or tcp. Broken frames are explained as far as they go. `first_address`
-    is where the registers of an answer begin, when its request is known."""
+    """The fields of a whole frame; `framing` is rtu, ascii or tcp. Broken frames are explained as far as they go.
+    `first_address` is where the registers of an answer begin, when its request is known."""
     if framing == "tcp":
         return _explain_tcp(role, raw, first_address)
     if framing == "ascii":
@@ -39,7 +40,14 @@ def _explain_tcp(role: Role, raw: bytes, first_address: int | None) -> list[Fiel
     return [
         Field(0, 2, "transaction", str(int.from_bytes(raw[0:2])), FieldKind.FRAME),
         Field(2, 4, "protocol", "right" if protocol == 0 else f"{protocol}, 0 is due", FieldKind.CHECK, protocol == 0),
-        Field(4, 6, "length", f"{length}" if length == due else f"{length}, {due} bytes follow", FieldKind.CHECK, length == due),
+        Field(
+            4,
+            6,
+            "length",
+            f"{length}" if length == due else f"{length}, {due} bytes follow",
+            FieldKind.CHECK,
+            length == due,
+        ),
         Field(6, 7, "unit", str(raw[6]), FieldKind.FRAME),
         *explain_pdu(role, raw[7:], 7, first_address),
     ]
@@ -64,7 +72,14 @@ def _explain_ascii(role: Role, raw: bytes, first_address: int | None) -> list[Fi
     end = 1 + len(digits)
     if end < len(raw):
         fields.append(
-            Field(end, len(raw), "end", "CR LF" if text.endswith("\r\n") else "not CR LF", FieldKind.FRAME, text.endswith("\r\n"))
+            Field(
+                end,
+                len(raw),
+                "end",
+                "CR LF" if text.endswith("\r\n") else "not CR LF",
+                FieldKind.FRAME,
+                text.endswith("\r\n"),
+            )
         )
     return fields
 

@@ -77,7 +77,12 @@ class _Walk:
         return len(self._pdu) - self.place
 
     def take(
-        self, name: str, size: int, kind: FieldKind = FieldKind.DATA, say: Callable[[int], str] = str, is_right: bool | None = None
+        self,
+        name: str,
+        size: int,
+        kind: FieldKind = FieldKind.DATA,
+        say: Callable[[int], str] = str,
+        is_right: bool | None = None,
     ) -> int:
         """A number of `size` bytes; what is cut short is one field that says so."""
         raw = self._pdu[self.place : self.place + size]
@@ -131,7 +136,8 @@ class _Walk:
 
 
 def explain_pdu(role: Role, pdu: bytes, at: int, first_address: int | None = None) -> list[Field]:
-    """The fields of a PDU that begins at byte `at` of its frame; `first_address` is where the registers of an answer begin."""
+    """The fields of a PDU that begins at byte `at` of its frame; `first_address` is where the registers of an answer
+    begin."""
     if not pdu:
         return []
     function = pdu[0]
@@ -216,7 +222,9 @@ def _answer(function: int, walk: _Walk) -> None:
     elif function in (Function.COMM_EVENT_COUNTER, Function.COMM_EVENT_LOG):
         if function == Function.COMM_EVENT_LOG:
             walk.take_count()
-        walk.take("status", 2, say=lambda status: "ready" if status == 0 else "busy" if status == 0xFFFF else str(status))
+        walk.take(
+            "status", 2, say=lambda status: "ready" if status == 0 else "busy" if status == 0xFFFF else str(status)
+        )
         walk.take("events", 2)
         if function == Function.COMM_EVENT_LOG:
             walk.take("messages", 2)
@@ -258,7 +266,9 @@ def _file_part(walk: _Walk) -> int:
 
 
 def _encapsulated(walk: _Walk) -> None:
-    walk.take("type", 1, FieldKind.FUNCTION, lambda kind: "read device identification" if kind == 0x0E else f"0x{kind:02X}")
+    walk.take(
+        "type", 1, FieldKind.FUNCTION, lambda kind: "read device identification" if kind == 0x0E else f"0x{kind:02X}"
+    )
     walk.take("access", 1, FieldKind.ADDRESS, lambda code: _DEPTHS.get(code, f"{code}, not defined"))
 
 

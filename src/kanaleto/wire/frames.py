@@ -13,8 +13,8 @@ class Role(Enum):
 
 
 class Frame(NamedTuple):
-    """A sound frame: check bytes right, length right. `transaction` is None where the framing has none. (A named tuple: one is made
-    for every answer.)"""
+    """A sound frame: check bytes right, length right. `transaction` is None where the framing has none. (A named tuple:
+    one is made for every answer.)"""
 
     unit_id: int
     pdu: bytes
@@ -47,7 +47,8 @@ class Decoder(Protocol):
         """Forget what is held."""
 
     def end_with(self, delimiter: int) -> None:
-        """The character that ends a frame from now on, where the framing has one (ASCII, diagnostics sub-function 3)."""
+        """The character that ends a frame from now on, where the framing has one (ASCII, diagnostics sub-function
+        3)."""
 
     @property
     def held(self) -> int:

@@ -1,4 +1,5 @@
-"""Read device identification: function 0x2B, type 0x0E (1.1b3, 6.21). Streams may need more than one answer (more follows)."""
+"""Read device identification: function 0x2B, type 0x0E (1.1b3, 6.21). Streams may need more than one answer (more
+follows)."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -59,8 +60,8 @@ class Identify:
 
 @dataclass(frozen=True, slots=True)
 class Identity:
-    """Objects as (id, bytes); `conformity` is what the device can (bit 7: single objects too); `next_id` where the stream goes on, or
-    None when nothing follows."""
+    """Objects as (id, bytes); `conformity` is what the device can (bit 7: single objects too); `next_id` where the
+    stream goes on, or None when nothing follows."""
 
     depth: Depth
     conformity: int
@@ -78,14 +79,22 @@ class Identity:
 
 
 def answer_from(objects: dict[int, bytes], request: Identify) -> Identity | ExceptionCode:
-    """What a slave with `objects` answers, as many as fit one PDU. An unknown object asked singly gives 02; one in a stream
-    starts again at object 0."""
-    deepest = Depth.EXTENDED if any(number >= 0x80 for number in objects) else Depth.REGULAR if max(objects, default=0) > 2 else Depth.BASIC
+    """What a slave with `objects` answers, as many as fit one PDU. An unknown object asked singly gives 02; one in a
+    stream starts again at object 0."""
+    deepest = (
+        Depth.EXTENDED
+        if any(number >= 0x80 for number in objects)
+        else Depth.REGULAR
+        if max(objects, default=0) > 2
+        else Depth.BASIC
+    )
     conformity = 0x80 | deepest
     if request.depth is Depth.ONE:
         if request.object_id not in objects:
             return ExceptionCode.ILLEGAL_DATA_ADDRESS
-        return Identity(request.depth, conformity, None, ((request.object_id, objects[request.object_id][:MOST_OBJECT_BYTES]),))
+        return Identity(
+            request.depth, conformity, None, ((request.object_id, objects[request.object_id][:MOST_OBJECT_BYTES]),)
+        )
     last = LAST_OF_STREAM[request.depth]
     start = request.object_id if request.object_id in objects and request.object_id <= last else 0
     room = MOST_PDU_BYTES - _HEAD_BYTES

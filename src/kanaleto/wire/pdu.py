@@ -1,7 +1,8 @@
-"""All requests and answers in one place: which there are, how they are read from a PDU, and which answer fits which request.
+"""All requests and answers in one place: which there are, how they are read from a PDU, and which answer fits which
+request.
 
-The messages themselves stand in `access` (bits and registers), `records` (files, masks, queues), `diagnostics` (serial line) and
-`identity`. A function that is in none of them is `Raw`.
+The messages themselves stand in `access` (bits and registers), `records` (files, masks, queues), `diagnostics` (serial
+line) and `identity`. A function that is in none of them is `Raw`.
 """
 
 from collections.abc import Callable

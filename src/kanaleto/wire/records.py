@@ -4,7 +4,15 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from struct import pack, unpack
 
-from kanaleto.wire.base import Message, PduError, require_count, require_end, require_length, require_span, require_words
+from kanaleto.wire.base import (
+    Message,
+    PduError,
+    require_count,
+    require_end,
+    require_length,
+    require_span,
+    require_words,
+)
 from kanaleto.wire.codes import MOST_READ_WRITE_REGISTERS, ExceptionCode, Function
 
 _REFERENCE_TYPE = 6
@@ -99,7 +107,10 @@ class WriteFile:
         return Function.WRITE_FILE_RECORD
 
     def encode(self) -> bytes:
-        body = b"".join(pack(">BHHH", _REFERENCE_TYPE, part.file, part.record, len(part.data) // 2) + part.data for part in self.parts)
+        body = b"".join(
+            pack(">BHHH", _REFERENCE_TYPE, part.file, part.record, len(part.data) // 2) + part.data
+            for part in self.parts
+        )
         return bytes((self.function, len(body))) + body
 
     def wrong_with(self, answer: Message) -> str | None:
@@ -108,7 +119,8 @@ class WriteFile:
 
 @dataclass(frozen=True, slots=True)
 class MaskWrite:
-    """0x16: the register becomes (now AND `and_mask`) OR (`or_mask` AND NOT `and_mask`); the answer repeats the request."""
+    """0x16: the register becomes (now AND `and_mask`) OR (`or_mask` AND NOT `and_mask`); the answer repeats the
+    request."""
 
     address: int
     and_mask: int

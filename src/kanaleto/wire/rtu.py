@@ -1,8 +1,9 @@
 """RTU framing (serial line 1.02, 2.5.1): unit ID, PDU, CRC low byte first; at most 256 bytes.
 
-The decoder delimits by length where the function tells it, and by a valid CRC followed by silence where it does not. When
-the bytes at its head make no sound frame it keeps them until the line is silent or the buffer is full, then looks for a frame
-at every later byte: a stream re-synchronises by CRC, and a stray byte before an answer costs nothing but a Garbled event.
+The decoder delimits by length where the function tells it, and by a valid CRC followed by silence where it does not.
+When the bytes at its head make no sound frame it keeps them until the line is silent or the buffer is full, then looks
+for a frame at every later byte: a stream re-synchronises by CRC, and a stray byte before an answer costs nothing but a
+Garbled event.
 """
 
 from kanaleto.wire.checks import crc16, crc_bytes
@@ -109,8 +110,8 @@ class RtuDecoder:
         return events
 
     def _frame_at(self, at: int, is_silent: bool, may_be_merged: bool) -> bytes | None:
-        """The sound frame that begins there. Where the function does not tell its length it must end with the silence, or, behind
-        something that is settled already, where the CRC first comes out right."""
+        """The sound frame that begins there. Where the function does not tell its length it must end with the silence,
+        or, behind something that is settled already, where the CRC first comes out right."""
         length = frame_length(self._role, self._held, at)
         if length == UNKNOWN and is_silent:
             length = len(self._held) - at

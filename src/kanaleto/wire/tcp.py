@@ -1,7 +1,7 @@
 """TCP framing (messaging guide 1.0b, 3.1): transaction, protocol id 0, length, unit ID, PDU; at most 260 bytes.
 
-A wrong protocol id with a believable length costs that frame; a length that cannot be is fatal, since nothing in the stream
-tells where the next frame begins: the connection must be closed.
+A wrong protocol id with a believable length costs that frame; a length that cannot be is fatal, since nothing in the
+stream tells where the next frame begins: the connection must be closed.
 """
 
 from struct import Struct
@@ -64,7 +64,9 @@ class TcpDecoder:
             end = at + 6 + length
             if not 2 <= length <= MOST_PDU_BYTES + 1:
                 self._broken = True
-                events.append(Garbled(held[at : at + LONGEST], f"length {length} in the header, 2…254 are possible", fatal=True))
+                events.append(
+                    Garbled(held[at : at + LONGEST], f"length {length} in the header, 2…254 are possible", fatal=True)
+                )
                 self._held = b""
                 return events
             if end > have:

@@ -2,6 +2,7 @@
 
 from textual.strip import Strip
 
+from kanaleto.survey.desk import Desk, Place
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn, Row, put_row
 
@@ -24,3 +25,29 @@ class FoundHead(Drawn):
     def render_line(self, y: int) -> Strip:
         cells = Cells(self.palette, "panel")
         return (cells.put(" FOUND", "muted", bold=True) if y == 1 else cells).strip(self.size.width)
+
+
+class ScratchHead(Drawn):
+    """One line above the fields: what is read where, and how it goes."""
+
+    DEFAULT_CSS = "ScratchHead { height: 1; }"
+    row: Row = []
+
+    def render_line(self, y: int) -> Strip:
+        cells = Cells(self.palette)
+        put_row(cells, self.row)
+        return cells.strip(self.size.width)
+
+
+def scratch_head(desk: Desk, place: Place | None) -> Row:
+    """What a scratch reading is about, and how it goes."""
+    reader = desk.scratch
+    where = reader.link.place if reader is not None else place.title if place is not None else "choose a place first"
+    row: Row = [(" Scratch reading", "ink!"), (f"  {where}", "muted")]
+    state = reader.state if reader is not None else None
+    if state is not None and state.error:
+        row.append((f"  {state.error}", "terracotta"))
+    elif state is not None and state.reads:
+        going = f"{state.reads} times" if desk.is_reading else "stopped"
+        row.append((f"  read {going}, {1000 * state.took_s:.1f} ms", "verdigris"))
+    return row

@@ -1,8 +1,8 @@
-"""The middle of Find: what is under way at a place, drawn: settings as tried, the 16×16 field of units, registers, what is overheard."""
+"""The middle of Find: what is under way at a place, drawn: settings as tried, the 16×16 field of units, registers, what
+is overheard."""
 
-from kanaleto.survey.desk import Place
-from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.survey.units import UnitState, UnitSurvey
+from kanaleto.survey.states import PlaceState, UnitsState
+from kanaleto.survey.units import UnitState
 from kanaleto.tui.shared.pane import Row
 from kanaleto.tui.shared.words import age_text, wrapped
 from kanaleto.wire.pdu import Read
@@ -20,7 +20,7 @@ _MOST_TRIED = 6
 _MOST_HEARD = 14
 
 
-def rows_of(place: Place | None, height: int) -> list[Row]:
+def rows_of(place: PlaceState | None, height: int) -> list[Row]:
     """What there is to show, in at most `height` rows: what was begun last first."""
     if place is None:
         return _welcome()
@@ -54,7 +54,7 @@ def _welcome() -> list[Row]:
     ]
 
 
-def _what_to_do(place: Place) -> list[Row]:
+def _what_to_do(place: PlaceState) -> list[Row]:
     if place.link is None:
         return [[(place.title, "ink!")], [], [("g", "ochre!"), (" asks every host of this range", "muted")]]
     rows: list[Row] = [[(place.title, "ink!")], []]
@@ -66,35 +66,45 @@ def _what_to_do(place: Place) -> list[Row]:
     return rows
 
 
-def _settings_rows(place: Place) -> list[Row]:
+def _settings_rows(place: PlaceState) -> list[Row]:
     survey = place.settings
     if survey is None:
         return []
     rows: list[Row] = [[("Settings", "ink!"), ("  tried by likelihood, reading only", "muted")]]
-    tried = [one for one in survey.tried if one.asked]
-    telling = [one for one in tried if one.garbled or one.answered_by is not None or one.text]
-    quiet = [one for one in tried if one not in telling]
-    shown = sorted({*map(id, telling[-_MOST_TRIED:]), *map(id, quiet[: max(_MOST_TRIED - len(telling), 1)])})
-    if survey.trying is not None and survey.found is None and id(survey.trying) not in shown:
-        shown.append(id(survey.trying))
-    for one in tried:
-        if id(one) not in shown:
+    tried = [(at, one) for at, one in enumerate(survey.tried) if one.asked]
+    telling = [at for at, one in tried if one.garbled or one.answered_by is not None or one.text]
+    quiet = [at for at, _ in tried if at not in telling]
+    shown = sorted({*telling[-_MOST_TRIED:], *quiet[: max(_MOST_TRIED - len(telling), 1)]})
+    if survey.trying >= 0 and survey.found < 0 and survey.trying not in shown:
+        shown.append(survey.trying)
+    for at, one in tried:
+        if at not in shown:
             continue
         mark, tone = (
-            ("●", "verdigris") if one.answered_by is not None else ("◇" * min(one.garbled, 4), "violet") if one.garbled else ("·", "dim")
+            ("●", "verdigris")
+            if one.answered_by is not None
+            else ("◇" * min(one.garbled, 4), "violet")
+            if one.garbled
+            else ("·", "dim")
         )
-        is_trying = one is survey.trying and survey.found is None and place.doing
-        rows.append([("  ", "ink"), (f"{one.title:<16}", "ink" if one.garbled or one.answered_by else "muted"), (f"{mark:<7}", tone)])
+        is_trying = at == survey.trying and survey.found < 0 and bool(place.doing)
+        rows.append(
+            [
+                ("  ", "ink"),
+                (f"{one.title:<16}", "ink" if one.garbled or one.answered_by else "muted"),
+                (f"{mark:<7}", tone),
+            ]
+        )
         rows[-1].append((one.verdict, "ochre" if is_trying else "muted"))
-    left = len(survey.tried) - len([one for one in tried if id(one) in shown])
-    if survey.found is not None:
+    left = len(survey.tried) - len([at for at, _ in tried if at in shown])
+    if survey.found >= 0:
         rows.append([(f"  {left} more settings not needed, or silent", "muted")])
     elif place.doing:
         rows.append([(f"  {left} more · at most {age_text(survey.left_s)} left · escape stops it", "muted")])
     return rows
 
 
-def _unit_rows(place: Place) -> list[Row]:
+def _unit_rows(place: PlaceState) -> list[Row]:
     survey = place.units
     if survey is None:
         return []
@@ -124,32 +134,36 @@ def _unit_rows(place: Place) -> list[Row]:
     return [*rows, legend]
 
 
-def _unit_state(place: Place, survey: UnitSurvey) -> str:
-    asked = f"{survey.asked} of {len(survey.units)} asked"
-    if not place.doing:
+def _unit_state(place: PlaceState, survey: UnitsState) -> str:
+    asked = f"{survey.asked} of {survey.count} asked"
+    if not place.doing or survey.asked >= survey.count:
         return f"{asked} · {len(survey.found)} found"
-    shrunk = f" · timeout {1000 * survey.pace.timeout_s:.0f} ms" if survey.pace.timeout_s < survey.pace.longest_s else ""
+    shrunk = f" · timeout {1000 * survey.timeout_s:.0f} ms" if survey.timeout_s < survey.longest_s else ""
     return f"{asked} · about {max(survey.left_s, 1):.0f} s left{shrunk}"
 
 
-def _register_rows(place: Place) -> list[Row]:
-    survey: RegisterSurvey | None = place.registers.get(place.unit_id)
+def _register_rows(place: PlaceState) -> list[Row]:
+    survey = place.registers.get(place.unit_id)
     if survey is None:
         return []
     rows: list[Row] = [
-        [(f"Registers of unit {place.unit_id}", "ink!"), (f"  {100 * survey.share:.0f} % · {survey.asked} requests", "muted")],
+        [
+            (f"Registers of unit {place.unit_id}", "ink!"),
+            (f"  {100 * survey.share:.0f} % · {survey.asked} requests", "muted"),
+        ],
         [],
     ]
     for table in survey.tables:
         span = max(table.last - table.first + 1, 1)
         cells = ["·"] * 50
-        for first, last in list(table.runs):
+        for first, last in table.runs:
             for at in range((first - table.first) * 50 // span, (last - table.first) * 50 // span + 1):
                 cells[at] = "█"
         done = 50 if table.is_over else (table.next - table.first) * 50 // span
         rows.append(
             [
-                (f"  {table.table.title:<18}", "ink"), ("".join(cells[:done]), "verdigris"), ("".join(cells[done:]), "rules"),
+                (f"  {table.table.title:<18}", "ink"), ("".join(cells[:done]), "verdigris"),
+                ("".join(cells[done:]), "rules"),
                 (f"  {table.items} read" if table.items else f"  {'none' if table.is_over else ''}", "muted"),
             ]
         )  # fmt: skip
@@ -157,17 +171,22 @@ def _register_rows(place: Place) -> list[Row]:
     return rows
 
 
-def _heard_rows(place: Place) -> list[Row]:
-    listener = place.listener
-    if listener is None:
+def _heard_rows(place: PlaceState) -> list[Row]:
+    heard = place.heard
+    if heard is None:
         return []
-    heard = listener.heard
-    if not listener.is_settled:
-        trying = f"trying {listener.trying}, the {listener.tried}. of the likely settings" if place.doing else "no settings made sense"
+    if not heard.is_settled:
+        trying = (
+            f"trying {heard.trying}, the {heard.tried}. of the likely settings"
+            if place.doing
+            else "no settings made sense"
+        )
         return [[("Listening", "ink!"), (f"  nothing is sent · {trying}", "muted")]]
-    title = f"  nothing is sent · {listener.link.settings} · {heard.frames} frames, {heard.garbled_bytes} bytes that are none"
+    title = (
+        f"  nothing is sent · {heard.link.settings} · {heard.frames} frames, {heard.garbled_bytes} bytes that are none"
+    )
     rows: list[Row] = [[("Listening", "ink!"), (title, "muted")], []]
-    for asked in sorted(heard.asked.values(), key=lambda one: (one.unit_id, one.request.encode()))[:_MOST_HEARD]:
+    for asked in heard.asked[:_MOST_HEARD]:
         request = asked.request
         what = (
             f"reads {request.count} {request.table.title} from {request.address}"
@@ -177,16 +196,18 @@ def _heard_rows(place: Place) -> list[Row]:
         every = f"every {asked.period_s:.2f} s" if asked.period_s is not None else "once"
         tone = "verdigris" if asked.answered else "terracotta"
         answers = f"{asked.answered} answered" + (f", {asked.refused} refused" if asked.refused else "")
-        rows.append([(f"  unit {asked.unit_id:<4}", "ink"), (f"{what:<40}", "ink"), (f"{every:<15}", "muted"), (answers, tone)])
+        rows.append(
+            [(f"  unit {asked.unit_id:<4}", "ink"), (f"{what:<40}", "ink"), (f"{every:<15}", "muted"), (answers, tone)]
+        )
     return rows
 
 
-def _host_rows(place: Place) -> list[Row]:
+def _host_rows(place: PlaceState) -> list[Row]:
     survey = place.hosts
     if survey is None:
         return []
     left = f" · about {max(survey.left_s, 1):.0f} s left" if place.doing else ""
-    rows: list[Row] = [[(f"Hosts {place.title}", "ink!"), (f"  {survey.asked} of {len(survey.hosts)} asked{left}", "muted")]]
+    rows: list[Row] = [[(f"Hosts {place.title}", "ink!"), (f"  {survey.asked} of {survey.hosts} asked{left}", "muted")]]
     rows += [
         [
             ("  this machine  ", "muted"),
@@ -198,7 +219,7 @@ def _host_rows(place: Place) -> list[Row]:
     ]
     if not place.doing:
         counts: dict[str, int] = {}
-        for host in survey.found.values():
+        for host in survey.found:
             counts[host.state.value] = counts.get(host.state.value, 0) + 1
         rows.append([("  " + ", ".join(f"{count} {word}" for word, count in counts.items()), "muted")])
     return rows

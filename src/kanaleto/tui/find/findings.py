@@ -1,14 +1,15 @@
 """What was found at a place, at the right of Find: each finding with what to do next."""
 
+from collections.abc import Hashable
 from dataclasses import dataclass
 
+from kanaleto.editing.adding import device_of, line_of
 from kanaleto.lines.identify import Identification
-from kanaleto.site.adding import device_of, line_of
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import Site
-from kanaleto.survey.desk import Place
 from kanaleto.survey.hosts import HostState
-from kanaleto.survey.registers import RegisterSurvey, words_of_runs
+from kanaleto.survey.states import PlaceState, RegistersState
+from kanaleto.survey.tables import words_of_runs
 from kanaleto.survey.units import UnitFound, UnitState
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows
@@ -62,6 +63,9 @@ class FoundRows(Rows[FoundRow]):
     def may_rest(self, row: FoundRow) -> bool:
         return isinstance(row, Finding)
 
+    def identity(self, row: FoundRow) -> Hashable:
+        return (row.unit_id, row.host, row.keeps_settings) if isinstance(row, Finding) else None
+
     def draw(self, row: FoundRow, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, "rules" if ground == "rules" and self.has_focus else "panel").put(" ")
         if isinstance(row, Finding):
@@ -73,7 +77,7 @@ class FoundRows(Rows[FoundRow]):
             cells.put(row.text, row.tone, width=max(width - cells.width - 1, 0))
         return cells
 
-    def show(self, findings: list[Finding], width: int) -> None:
+    def lay_out(self, findings: list[Finding], width: int) -> None:
         """Lay the findings out, wrapped to the panel."""
         rows: list[FoundRow] = []
         for finding in findings:
@@ -82,34 +86,23 @@ class FoundRows(Rows[FoundRow]):
                 rows += [FoundLine(part, tone) for part in wrapped(text, max(width - 6, 20))]
             rows += [FoundLine(verb, "ink", key) for key, verb in finding.keys]
             rows.append(None)
-        before = self.current
         self.set_rows(rows)
-        if isinstance(before, Finding):
-            self._return_to(before)
-
-    def _return_to(self, before: Finding) -> None:
-        for index, row in enumerate(self.rows):
-            if isinstance(row, Finding) and (row.unit_id, row.host, row.keeps_settings) == (
-                before.unit_id,
-                before.host,
-                before.keeps_settings,
-            ):
-                self.cursor = index
-                return
 
 
-def findings_of(place: Place, site: Site) -> list[Finding]:
+def findings_of(place: PlaceState, site: Site) -> list[Finding]:
     """Everything that is known of a place, the newest kind of thing first."""
     found: list[Finding] = []
     if place.hosts is not None:
-        for host in list(place.hosts.found.values()):
-            if host.state in (HostState.ANSWERS, HostState.ACCEPTS) or len(place.hosts.hosts) <= 32:
+        for host in place.hosts.found:
+            if host.state in (HostState.ANSWERS, HostState.ACCEPTS) or place.hosts.hosts <= 32:
                 shape, tone = _HOST_SHAPES[host.state]
-                keys = (("enter", "look there"),) if host.state is HostState.ANSWERS else ()
-                found.append(Finding(shape, tone, host.host, ((host.text, "muted"),), keys, host=TcpLink(host.host, host.port)))
+                look = (("enter", "look there"),) if host.state is HostState.ANSWERS else ()
+                found.append(
+                    Finding(shape, tone, host.host, ((host.text, "muted"),), look, host=TcpLink(host.host, host.port))
+                )
     line = line_of(site, place.link) if place.link is not None else None
-    if place.settings is not None and place.settings.found is not None:
-        tried = place.settings.found
+    if place.settings is not None and place.settings.found >= 0:
+        tried = place.settings.tried[place.settings.found]
         lines = [(tried.verdict, "muted")]
         if not place.settings.tells_parity:
             lines.append(("a pseudo-terminal carries no parity and no stop bits: these are assumed", "muted"))
@@ -121,12 +114,12 @@ def findings_of(place: Place, site: Site) -> list[Finding]:
     units: dict[int, UnitFound] = dict(place.units.found) if place.units is not None else {}
     for unit_id in sorted({*units, *place.registers}):
         found.append(_unit_finding(place, site, unit_id, units.get(unit_id)))
-    if place.listener is not None:
+    if place.heard is not None:
         found += _heard_findings(place, site)
     return found
 
 
-def _unit_finding(place: Place, site: Site, unit_id: int, unit: UnitFound | None) -> Finding:
+def _unit_finding(place: PlaceState, site: Site, unit_id: int, unit: UnitFound | None) -> Finding:
     shape, tone = _SHAPES[unit.state] if unit is not None else ("●", "verdigris")
     lines: list[tuple[str, str]] = []
     device = device_of(site, place.link, unit_id) if place.link is not None else None
@@ -142,18 +135,22 @@ def _unit_finding(place: Place, site: Site, unit_id: int, unit: UnitFound | None
     if directory is not None:
         marker = directory.marker.decode("ascii", "replace")
         lines.append((f"a directory of itself at {directory.start} ({marker!r}): {directory.text}", "ink"))
-    for own in place.own.get(unit_id, []):
+    for own in place.own.get(unit_id, ()):
         lines.append((own.text, {True: "muted", False: "terracotta", None: "ochre"}[own.agrees]))
     if device is not None:
         lines.append((f"in this site as {device.name}, {len(device.points)} points", "verdigris"))
     keys = [("enter", "read its registers")]
     if unit is None or unit.state in (UnitState.GOOD, UnitState.EXCEPTION):
-        keys.append(("e", "look for its registers" if survey is None else "look again" if survey.is_over else "go on looking"))
+        keys.append(
+            ("e", "look for its registers" if survey is None else "look again" if survey.is_over else "go on looking")
+        )
         if device is None:
             keys.append(("a", "add as device"))
         if survey is not None and any(table.runs for table in survey.tables):
             keys.append(("A", "add with a point a register"))
-    return Finding(shape, tone, f"unit {unit_id}" + (f"  {device.name}" if device else ""), tuple(lines), tuple(keys), unit_id)
+    return Finding(
+        shape, tone, f"unit {unit_id}" + (f"  {device.name}" if device else ""), tuple(lines), tuple(keys), unit_id
+    )
 
 
 def _says(identity: Identification | None) -> list[str]:
@@ -165,41 +162,41 @@ def _says(identity: Identification | None) -> list[str]:
     return [f"says of itself: {', '.join(text for text in texts if text)}"] if texts else []
 
 
-def _register_lines(survey: RegisterSurvey) -> list[tuple[str, str]]:
+def _register_lines(survey: RegistersState) -> list[tuple[str, str]]:
     lines: list[tuple[str, str]] = []
     for table in survey.tables:
         if table.runs:
             most = f"; at most {table.most} a request" if table.most < table.table.most_read else ""
-            lines.append((f"{table.table.title} {words_of_runs(list(table.runs))} read{most}", "ink"))
+            lines.append((f"{table.table.title} {words_of_runs(table.runs)} read{most}", "ink"))
         still = len(survey.constant.get(table.table, ()))
         if still:
             lines.append((f"{still} of {table.items} did not change in 2 s", "muted"))
         if table.dangerous:
-            lines.append((f"{table.table.title} {words_of_runs(list(table.dangerous))} restart it: never touch them", "terracotta"))
+            lines.append(
+                (f"{table.table.title} {words_of_runs(table.dangerous)} restart it: never touch them", "terracotta")
+            )
         if table.why_none:
             lines.append((table.why_none, "muted"))
     if not any(table.runs for table in survey.tables) and survey.is_over:
         lines.append(("nothing reads in 0–9999 of any table", "ochre"))
-    took = sorted(survey.took_s)
-    if took:
-        lines.append((f"{survey.asked} requests; answers took {1000 * took[0]:.1f}–{1000 * took[-1]:.1f} ms", "muted"))
+    if survey.fastest_s is not None and survey.slowest_s is not None:
+        took = f"{1000 * survey.fastest_s:.1f}–{1000 * survey.slowest_s:.1f} ms"
+        lines.append((f"{survey.asked} requests; answers took {took}", "muted"))
     known = [f"{code:02X}" for code, is_known in survey.functions.items() if is_known]
     if known:
         lines.append((f"reading functions it knows: {' '.join(known)}", "muted"))
     return lines
 
 
-def _heard_findings(place: Place, site: Site) -> list[Finding]:
-    assert place.listener is not None
-    heard = place.listener.heard
+def _heard_findings(place: PlaceState, site: Site) -> list[Finding]:
     found = []
-    for unit in heard.units:
-        asked = [one for one in list(heard.asked.values()) if one.unit_id == unit]
-        words = sum(key[0] == unit for key in list(heard.words))
-        answered = sum(one.answered for one in asked)
-        shape, tone = ("●", "verdigris") if answered else ("✕", "terracotta")
-        lines = [(f"{len(asked)} different questions, {answered} answers heard", "muted"), (f"{words} registers and bits heard", "ink")]
-        device = device_of(site, place.link, unit) if place.link is not None else None
-        keys = (("A", "add with a point a register heard"),) if words and device is None else ()
-        found.append(Finding(shape, tone, f"unit {unit} overheard", tuple(lines), keys, unit))
+    for heard in place.heard.units if place.heard is not None else ():
+        shape, tone = ("●", "verdigris") if heard.answers else ("✕", "terracotta")
+        lines = [
+            (f"{heard.questions} different questions, {heard.answers} answers heard", "muted"),
+            (f"{heard.words} registers and bits heard", "ink"),
+        ]
+        device = device_of(site, place.link, heard.unit_id) if place.link is not None else None
+        keys = (("A", "add with a point a register heard"),) if heard.words and device is None else ()
+        found.append(Finding(shape, tone, f"unit {heard.unit_id} overheard", tuple(lines), keys, heard.unit_id))
     return found

@@ -1,97 +1,100 @@
-"""What was found becomes part of the site: devices, points, settings. A mix-in of the view Find."""
+"""What was found becomes part of the site: names and points for what is added, and the edits."""
 
-from typing import TYPE_CHECKING, cast
+from collections.abc import Collection
+from dataclasses import replace
 
-from kanaleto.site.adding import NewPoint, add_device, line_of, set_link
-from kanaleto.site.workspace import CannotEdit
-from kanaleto.survey.draft import rows_of_overhearing, rows_of_runs
+from kanaleto.editing.adding import NewPoint, add_device, line_of, set_link
+from kanaleto.editing.news import Done
+from kanaleto.site.model import Site
+from kanaleto.survey.desk import Desk, Place
+from kanaleto.survey.draft import DraftRow, rows_of_runs
+from kanaleto.survey.scratch import Question
+from kanaleto.survey.states import PlaceState
+from kanaleto.tui.shared.context import Context
 from kanaleto.wire.codes import Table
 
-if TYPE_CHECKING:
-    from kanaleto.tui.find.view import FindView
+_MOST_SHOWN = 16
+_TITLES = {Table.HOLDING: "Holding", Table.INPUT: "Input", Table.COIL: "Coil", Table.DISCRETE: "Input bit"}
 
 
-class Keeping:
-    """Needs what FindView has: the place, the unit in hand, the scratch reading."""
+def name_of(place: PlaceState, unit_id: int) -> str:
+    """What a unit says of itself, as a name; nothing where it says nothing."""
+    found = place.units.found.get(unit_id) if place.units is not None else None
+    if found is None or found.identity is None:
+        return ""
+    objects = found.identity.objects
+    return (objects.get(5) or objects.get(4) or objects.get(1) or "").strip()[:40]
 
-    @property
-    def _view(self) -> "FindView":
-        return cast("FindView", self)
 
-    def action_add(self) -> None:
-        if self._view.words.has_focus:
-            self._keep_points()
-            return
-        self._add([])
+def points_of_rows(rows: list[DraftRow]) -> list[NewPoint]:
+    return [NewPoint(row.name, row.table, row.address, (("note", row.note),)) for row in rows]
 
-    def _add(self, points: list[NewPoint], unit_id: int | None = None) -> None:
-        place = self._view.place
-        if place is None or place.link is None:
-            self._view.kanaleto.tell("choose a place and a unit first")
-            return
-        unit = unit_id if unit_id is not None else self._view.unit_in_hand()
-        link = place.link
-        name = ""
-        unit_found = place.units.found.get(unit) if place.units is not None else None
-        if unit_found is not None and unit_found.identity is not None:
-            objects = unit_found.identity.objects
-            name = objects.get(5) or objects.get(4) or objects.get(1) or ""
-        holder, site = self._view.kanaleto.holder, self._view.kanaleto.site
-        try:
-            after = add_device(holder.workspace(), site, link, unit, name.strip()[:40], points)
-        except (CannotEdit, OSError) as error:
-            self._view.kanaleto.tell(str(error))
-            return
-        self._view.kanaleto.take_site(after)
-        count = f"{len(points)} point{'s' if len(points) != 1 else ''}" if points else "it"
-        self._view.kanaleto.tell(f"added {count} of unit {unit} to {after.name}; 3 shows it live, ctrl+z takes it back")
 
-    def action_draft(self) -> None:
-        place, unit = self._view.place, self._view.unit_in_hand()
-        if place is None:
-            return
-        points: list[NewPoint] = []
-        survey = place.registers.get(unit)
-        if survey is not None:
-            points = [
-                NewPoint(row.name, row.table, row.address, (("note", row.note),))
-                for table in survey.tables
-                for row in rows_of_runs(table.table, table.runs, "", survey.constant.get(table.table, frozenset()))
-            ]
-        elif place.listener is not None:
-            points = [
-                NewPoint(row.name, row.table, row.address, (("note", row.note),)) for row in rows_of_overhearing(place.listener.heard, unit)
-            ]
-        if not points:
-            self._view.kanaleto.tell("nothing is known of its registers yet: e looks for them")
-            return
-        self._add(points, unit)
+def points_found(place: PlaceState, unit_id: int) -> list[NewPoint]:
+    """A point a register that reads."""
+    survey = place.registers.get(unit_id)
+    rows: list[DraftRow] = []
+    for table in survey.tables if survey is not None else ():
+        constant = survey.constant.get(table.table, frozenset()) if survey is not None else frozenset()
+        rows += rows_of_runs(table.table, table.runs, "", constant)
+    return points_of_rows(rows)
 
-    def action_keep_settings(self) -> None:
-        place, site = self._view.place, self._view.kanaleto.site
-        line = line_of(site, place.link) if place is not None and place.link is not None else None
-        if place is None or line is None or place.link is None or line.link == place.link:
-            self._view.kanaleto.tell("there are no other settings to keep for a line of this site")
-            return
-        try:
-            after = set_link(self._view.kanaleto.holder.workspace(), line, place.link)
-        except (CannotEdit, OSError) as error:
-            self._view.kanaleto.tell(str(error))
-            return
-        self._view.kanaleto.take_site(after)
-        self._view.kanaleto.tell(
-            f"{line.name} now has {place.settings.found.title if place.settings and place.settings.found else 'these settings'}"
-        )
 
-    def _keep_points(self) -> None:
-        reader, row = self._view.desk.scratch, self._view.words.current
-        if reader is None or row is None:
-            self._view.kanaleto.tell("nothing is read there now, so there is nothing to keep")
-            return
-        question, reading = reader.state.question, self._view.form.reading
-        addresses = sorted(self._view.words.chosen) or [row.address]
-        type_text, _, order = reading.partition(" ")
-        cells = () if question.table.is_bits else (("type", type_text), ("order", order))
-        title = {Table.HOLDING: "Holding", Table.INPUT: "Input", Table.COIL: "Coil", Table.DISCRETE: "Input bit"}[question.table]
-        self._add([NewPoint(f"{title} {address}", question.table, address, cells) for address in addresses], question.unit_id)
-        self._view.words.chosen.clear()
+def points_read(question: Question, reading: str, addresses: Collection[int]) -> list[NewPoint]:
+    """Words of a scratch reading, read as they are there."""
+    type_text, _, order = reading.partition(" ")
+    cells = () if question.table.is_bits else (("type", type_text), ("order", order))
+    return [NewPoint(f"{_TITLES[question.table]} {at}", question.table, at, cells) for at in sorted(addresses)]
+
+
+def add_unit(context: Context, place: PlaceState | None, unit_id: int, points: list[NewPoint]) -> None:
+    """A device for a unit, where the site has none, and points of it."""
+    if place is None or place.link is None:
+        context.tell("choose a place and a unit first")
+        return
+    count = f"{len(points)} point{'s' if len(points) != 1 else ''}" if points else "it"
+
+    def done(came: Done) -> None:
+        context.tell(f"added {count} of unit {unit_id} to {came.site.name}; 3 shows it live, ctrl+z takes it back")
+
+    context.edit(add_device(place.link, unit_id, name_of(place, unit_id), points), then=done)
+
+
+def draft_unit(context: Context, desk: Desk, place: Place, unit_id: int) -> None:
+    """A unit with a point a register: of those that read, or of those that were overheard."""
+    points = points_found(place.state, unit_id)
+    if points:
+        add_unit(context, place.state, unit_id, points)
+        return
+    heard = desk.heard_rows(place, unit_id)
+
+    def came() -> None:
+        rows = heard.result() if not heard.cancelled() and heard.exception() is None else []
+        if rows:
+            add_unit(context, place.state, unit_id, points_of_rows(rows))
+        else:
+            context.tell("nothing is known of its registers yet: e looks for them")
+
+    heard.add_done_callback(lambda _: context.later(came))
+
+
+def keep_settings(context: Context, place: PlaceState | None, site: Site) -> None:
+    """The settings found become those of the site's line."""
+    line = line_of(site, place.link) if place is not None and place.link is not None else None
+    if place is None or line is None or place.link is None or line.link == place.link:
+        context.tell("there are no other settings to keep for a line of this site")
+        return
+    title = place.settings.found_title if place.settings is not None else ""
+    told = f"{line.name} now has {title or 'these settings'}"
+    context.edit(set_link(line.name, place.link), then=lambda done: context.tell(told))
+
+
+def question_for(place: PlaceState | None, unit_id: int, question: Question) -> Question:
+    """A scratch reading of a unit, where its registers begin if that is known."""
+    survey = place.registers.get(unit_id) if place is not None else None
+    for table in survey.tables if survey is not None else ():
+        if table.runs:
+            first, last = table.runs[0]
+            count = min(last - first + 1, table.most, _MOST_SHOWN)
+            return replace(question, unit_id=unit_id, table=table.table, address=first, count=count)
+    return replace(question, unit_id=unit_id)

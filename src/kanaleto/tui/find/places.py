@@ -1,15 +1,19 @@
 """Where to look, at the left of Find: ports, what was typed, the site's lines, and sites to open."""
 
+from collections.abc import Hashable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from textual.message import Message
 
-from kanaleto.site.link import SerialLink
-from kanaleto.survey.desk import Place
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.site.link import FramingKind, SerialLink
+from kanaleto.survey.desk import Desk, Place, parse_place
 from kanaleto.survey.ports import PortInfo
 from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.holder import SiteHolder, is_demo
 from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.shared.words import line_phrase
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,8 +23,8 @@ class HeadRow:
 
 @dataclass(frozen=True, slots=True)
 class PlaceRow:
-    """A place on the desk; `port` is what the system says of it, `line` the site's line that leads there, `health` how that one is doing
-    (words and tone)."""
+    """A place on the desk; `port` is what the system says of it, `line` the site's line that leads there, `health` how
+    that one is doing (words and tone)."""
 
     place: Place
     port: PortInfo | None = None
@@ -42,7 +46,7 @@ class SiteRow:
 
     path: Path | None
     title: str
-    is_unsaved: bool = False
+    elsewhere: str = ""  # who else has it open, where it may not be taken
 
 
 PlacesRow = HeadRow | PlaceRow | SaidRow | SiteRow | None
@@ -64,6 +68,11 @@ class PlaceRows(Rows[PlacesRow]):
     def may_rest(self, row: PlacesRow) -> bool:
         return isinstance(row, PlaceRow | SiteRow)
 
+    def identity(self, row: PlacesRow) -> Hashable:
+        if isinstance(row, PlaceRow):
+            return row.place.title
+        return (row.path, row.title) if isinstance(row, SiteRow) else None
+
     def draw(self, row: PlacesRow, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, ground if self.has_focus or ground == "ground" else "panel").put(" ")
         if isinstance(row, HeadRow):
@@ -72,7 +81,7 @@ class PlaceRows(Rows[PlacesRow]):
             title = row.line or row.place.title
             cells.put(_tail(title, width - 2), bold=True)
         elif isinstance(row, SiteRow):
-            cells.put(row.title, width=width - 2)
+            cells.put(row.title, "dim" if row.elsewhere else "ink", width=width - 2)
         elif isinstance(row, SaidRow):
             cells.put("  ").put(row.text, row.tone, width=max(width - 4, 0))
         return cells
@@ -85,27 +94,75 @@ def _tail(text: str, width: int) -> str:
 
 def rows_under(row: PlaceRow) -> list[PlacesRow]:
     """What is said under a place: what it is, and how it stands."""
-    place, rows = row.place, []
+    state, rows = row.place.state, list[PlacesRow]()
     if row.line:
-        rows.append(SaidRow(_tail(place.title, 28), "muted"))
+        rows.append(SaidRow(_tail(state.title, 28), "muted"))
     about = ""
     if row.port is not None:
         about = ", ".join(text for text in (row.port.description, row.port.maker, row.port.serial_number) if text)
-    if isinstance(place.link, SerialLink):
-        known = (
-            f"{place.link.settings}{' ASCII' if place.link.framing.value == 'ascii' else ''}"
-            if place.knows_settings
-            else "settings not known"
-        )
+    if isinstance(state.link, SerialLink):
+        framing = " ASCII" if state.link.framing is FramingKind.ASCII else ""
         rows += [SaidRow(about, "muted")] if about else []
-        rows.append(SaidRow(known, "muted"))
-    if place.doing:
-        rows.append(SaidRow(place.doing, "ochre"))
-    elif place.note:
-        rows.append(SaidRow(place.note, "ink"))
+        rows.append(
+            SaidRow(f"{state.link.settings}{framing}" if state.knows_settings else "settings not known", "muted")
+        )
+    if state.doing:
+        rows.append(SaidRow(state.doing, "ochre"))
+    elif state.note:
+        rows.append(SaidRow(state.note, "ink"))
     elif row.port is not None and not row.line:
         tone = "terracotta" if row.port.trouble else "ochre" if row.port.holder else "verdigris"
         rows.append(SaidRow(row.port.state, tone))
     elif row.line:
         rows.append(SaidRow(row.health[0] or "polled by this site", row.health[1] or "verdigris"))
     return [*rows, None]
+
+
+def places_listed(desk: Desk, snapshot: Snapshot, ports: Sequence[PortInfo]) -> list[PlacesRow]:
+    """Lines of the site, ports, what was typed; each place is put on the desk."""
+    rows: list[PlacesRow] = []
+    infos = {port.path: port for port in ports}
+    shown: set[str] = set()
+    if snapshot.lines:
+        rows.append(HeadRow("LINES OF THIS SITE"))
+    for status in snapshot.lines:
+        line = status.line
+        known = desk.named(line.link.place)
+        was_swept = known is not None and known.state.settings is not None
+        place = desk.take(Place(line.link.place, line.link, knows_settings=not was_swept))
+        shown.add(place.title)
+        row = PlaceRow(place, infos.get(line.link.place), line.name, line_phrase(status, snapshot.is_held))
+        rows += [row, *rows_under(row)]
+    typed = {place.title for place in desk.places if not place.state.is_serial or place.title not in infos} - shown
+    free = [port for port in ports if port.path not in shown]
+    if free:
+        rows.append(HeadRow("PORTS"))
+    for port in free:
+        row = PlaceRow(desk.take(parse_place(port.path if "/" in port.path else f"rtu://{port.path}")), port)
+        rows += [row, *rows_under(row)]
+    others = [place for place in desk.places if place.title in typed]
+    if others:
+        rows.append(HeadRow("TYPED"))
+    for place in others:
+        row = PlaceRow(place)
+        rows += [row, *rows_under(row)]
+    return rows
+
+
+def sites_listed(holder: SiteHolder, opened: Path | None) -> list[PlacesRow]:
+    """Sites that could be opened, but for the one that is."""
+    sites: list[PlacesRow] = []
+    sites += [SiteRow(path, f"{path.stem}  {_home(path.parent)}") for path in holder.recent() if path != opened][:6]
+    for path, elsewhere in [entry for entry in holder.unsaved() if entry[0] != opened][:4]:
+        title = f"unsaved, {path.parent.name[:8]} {path.parent.name[9:13]}"
+        sites.append(SiteRow(path, f"{title}, open elsewhere" if elsewhere else title, elsewhere))
+    if opened is None or not is_demo(opened):
+        sites.append(SiteRow(None, "Alder Lock, the demo"))
+    return [HeadRow("SITES TO OPEN"), *sites] if sites else []
+
+
+def _home(path: Path) -> str:
+    try:
+        return f"~/{path.relative_to(Path.home())}"
+    except (ValueError, RuntimeError):
+        return str(path)

@@ -1,110 +1,60 @@
-"""Find: where to look at the left, what is under way and the scratch reading in the middle, what was found at the right."""
+"""Find: where to look at the left, what is under way and the scratch reading in the middle, what was found at the
+right."""
 
+from collections.abc import Callable
 from dataclasses import replace
-from pathlib import Path
 
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
-from textual.strip import Strip
 
-from kanaleto.site.adding import line_of
+from kanaleto.editing.adding import line_of
+from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import SerialLink
 from kanaleto.survey.desk import Desk, Place, parse_place
-from kanaleto.survey.ports import PortInfo, describe_port, list_serial_ports
 from kanaleto.survey.scratch import Question
-from kanaleto.tui.find.drawn import Field, FoundHead
+from kanaleto.survey.states import PlaceState
+from kanaleto.tui.find.actions import ACTIONS
+from kanaleto.tui.find.drawn import Field, FoundHead, ScratchHead, scratch_head
 from kanaleto.tui.find.field import rows_of
 from kanaleto.tui.find.findings import Finding, FoundRows, findings_of
-from kanaleto.tui.find.keeping import Keeping
-from kanaleto.tui.find.places import HeadRow, PlaceRow, PlaceRows, PlacesRow, SiteRow, rows_under
-from kanaleto.tui.map.view import MapView
+from kanaleto.tui.find.keeping import add_unit, draft_unit, keep_settings, points_read, question_for
+from kanaleto.tui.find.linkline import LinkLine
+from kanaleto.tui.find.places import PlaceRow, PlaceRows, SiteRow, places_listed, sites_listed
+from kanaleto.tui.find.ports import PortWatch
 from kanaleto.tui.scratch.form import ScratchForm
 from kanaleto.tui.scratch.rows import ScratchColumns, ScratchRows
-from kanaleto.tui.shared.cells import Cells
-from kanaleto.tui.shared.line import Line
+from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.requests import ImportFor, OpenSite
 from kanaleto.tui.shared.rows import Rows
-from kanaleto.tui.shared.words import line_phrase
+from kanaleto.tui.shared.view import View
 
 _PORTS_S = 2.0
 _WIDE, _MIDDLING = 130, 92
 _LEAST_SCRATCH = 8
-_LOW, _LOW_FIELD = 30, 4  # so few rows are shared out by turns: the field, or the scratch reading
+_LOW, _LOW_FIELD = 30, 4  # few rows are shared out by turns: the field, or the scratch reading
 
 
-class ScratchHead(Drawn):
-    """One line above the fields: what is read where, and how it goes."""
-
-    DEFAULT_CSS = "ScratchHead { height: 1; }"
-
-    def render_line(self, y: int) -> Strip:
-        view = self.kanaleto.query_one(FindView)
-        cells = Cells(self.palette).put(" Scratch reading", bold=True)
-        reader = view.desk.scratch
-        state = reader.state if reader is not None else None
-        place = view.place
-        where = reader.link.place if reader is not None else place.title if place is not None else "choose a place first"
-        cells.put(f"  {where}", "muted")
-        if state is not None and state.error:
-            cells.put(f"  {state.error}", "terracotta")
-        elif state is not None and state.reads:
-            going = f"{state.reads} times" if view.desk.is_reading else "stopped"
-            cells.put(f"  read {going}, {1000 * state.took_s:.1f} ms", "verdigris")
-        return cells.strip(self.size.width)
-
-
-class LinkLine(Line):
-    """Where a link, a port or a range is typed."""
-
-    def entered(self, text: str) -> None:
-        self.screen.query_one(FindView).take_link(text)
-
-    def left(self) -> None:
-        self.screen.query_one(FindView).focus_rows(to_list=True)
-
-
-class FindView(Keeping, Drawn, Horizontal):
+class FindView(View, Horizontal):
+    digit, title, about = "1", "Find", "go to ports, settings, units and registers"
+    actions = ACTIONS
     BINDINGS = [
-        Binding("t", "settings", show=False),
-        Binding("g", "units", show=False),
-        Binding("e", "registers", show=False),
-        Binding("o", "listen", show=False),
-        Binding("a", "add", show=False),
-        Binding("A", "draft", show=False),
-        Binding("s", "keep_settings", show=False),
-        Binding("y", "type_link", show=False),
-        Binding("i", "import", show=False),
-        Binding("enter", "open", show=False),
         Binding("tab,right,l", "panel(1)", show=False),
         Binding("shift+tab,left,h", "panel(-1)", show=False),
     ]
-    DEFAULT_CSS = """
-    FindView { layout: horizontal; }
-    #find-left { width: 33; background: $background; border-right: solid $rules; }
-    #find-middle { width: 1fr; padding: 1 0 0 0; }
-    #find-left { padding: 1 0 0 0; }
-    #find-right { width: 46; background: $panel; }
-    FindView.-folded #find-right { display: none; }
-    FindView.-folded.-show-found #find-right { display: block; }
-    FindView.-folded.-show-found #find-left { display: none; }
-    FindView.-narrow.-show-middle #find-left { display: none; }
-    FindView.-no-scratch ScratchHead, FindView.-no-scratch ScratchForm, FindView.-no-scratch ScratchColumns,
-    FindView.-no-scratch ScratchRows { display: none; }
-    """
 
     def __init__(self, **arguments: object) -> None:
         super().__init__(**arguments)  # type: ignore[arg-type]
-        self._ports: list[PortInfo] = []
+        self._ports = PortWatch()
         self._chosen: Place | None = None
-        self._is_looking = False
         self._is_low = False
         self._is_choosing = True  # on a narrow screen: whether the list is in sight
 
     def compose(self) -> ComposeResult:
         with Vertical(id="find-left"):
             yield PlaceRows()
-            yield LinkLine(placeholder="type a link or a port")
+            yield LinkLine(self._take_link, lambda: self.focus_rows(to_list=True))
         with Vertical(id="find-middle"):
             yield Field()
             yield ScratchHead()
@@ -116,14 +66,17 @@ class FindView(Keeping, Drawn, Horizontal):
             yield FoundRows()
 
     def on_mount(self) -> None:
-        self.desk = Desk(self.kanaleto.engine)
+        self.desk = Desk(self.context.engine)
         self._list, self._found = self.query_one(PlaceRows), self.query_one(FoundRows)
         self.form, self.words = self.query_one(ScratchForm), self.query_one(ScratchRows)
-        self._link, self._field = self.query_one(LinkLine), self.query_one(Field)
+        self._link, self._field, self._head = (
+            self.query_one(LinkLine),
+            self.query_one(Field),
+            self.query_one(ScratchHead),
+        )
         self._found.empty_text = "nothing found yet"
         self.set_interval(_PORTS_S, self._look_at_ports)
         self._look_at_ports()
-        self._fill()
 
     # What is shown
 
@@ -132,98 +85,40 @@ class FindView(Keeping, Drawn, Horizontal):
         """The place that everything here is about."""
         return self._chosen
 
-    def _look_at_ports(self) -> None:
-        if self.is_on_screen and not self._is_looking:
-            self._is_looking = True
-            self.run_worker(self._list_ports, thread=True, exclusive=True, group="ports")
-
     @property
-    def is_on_screen(self) -> bool:
-        return bool(self.display)
+    def state(self) -> PlaceState | None:
+        return self._chosen.state if self._chosen is not None else None
 
-    def _list_ports(self) -> None:
-        """On a thread: asking the system takes a while."""
-        ports = list_serial_ports()
-        known = {port.path for port in ports}
-        links = [place.link for place in self.desk.places] + [line.link for line in self.kanaleto.site.lines]
-        more = {link.port for link in links if isinstance(link, SerialLink) and not link.is_remote} - known
-        found = [*ports, *(describe_port(path) for path in sorted(more))]
-        self.app.call_from_thread(self._take_ports, found)
-
-    def _take_ports(self, ports: list[PortInfo]) -> None:
-        self._ports, self._is_looking = ports, False
+    def _look_at_ports(self) -> None:
+        if self.display:
+            links = [place.link for place in self.desk.places] + [line.link for line in self.snapshot.site.lines]
+            self._ports.look(link.port for link in links if isinstance(link, SerialLink) and not link.is_remote)
 
     def _fill(self) -> None:
         """The list at the left: lines of the site, ports, what was typed, sites."""
-        site, rows = self.kanaleto.site, list[PlacesRow]()
-        infos = {port.path: port for port in self._ports}
-        shown: set[str] = set()
-        if site.lines:
-            rows.append(HeadRow("LINES OF THIS SITE"))
-            for line in site.lines:
-                place = self.desk.take(Place(line.link.place, line.link, knows_settings=not self._was_swept(line.link.place)))
-                shown.add(place.title)
-                rows += self._with_rows(PlaceRow(place, infos.get(line.link.place), line.name, self._health(line.name)))
-        typed = {place.title for place in self.desk.places if not place.is_serial or place.title not in infos} - shown
-        ports = [port for port in self._ports if port.path not in shown]
-        if ports:
-            rows.append(HeadRow("PORTS"))
-            for port in ports:
-                place = self.desk.take(parse_place(port.path if "/" in port.path else f"rtu://{port.path}"))
-                rows += self._with_rows(PlaceRow(place, port))
-        others = [place for place in self.desk.places if place.title in typed]
-        if others:
-            rows.append(HeadRow("TYPED"))
-            for place in others:
-                rows += self._with_rows(PlaceRow(place))
-        rows += self._site_rows()
-        before = self._list.current
-        self._list.set_rows(rows)
-        self._return_to(before)
+        opened = self.context.door.opened
+        rows = places_listed(self.desk, self.snapshot, self._ports.found)
+        self._list.set_rows([*rows, *sites_listed(self.context.holder, opened.path)])
 
-    def _health(self, name: str) -> tuple[str, str]:
-        moment = self.kanaleto.moment
-        return next((line_phrase(status, moment.is_held) for status in moment.lines if status.line.name == name), ("", ""))
-
-    def _was_swept(self, title: str) -> bool:
-        return any(place.title == title and place.settings is not None for place in self.desk.places)
-
-    def _with_rows(self, row: PlaceRow) -> list[PlacesRow]:
-        return [row, *rows_under(row)]
-
-    def _site_rows(self) -> list[PlacesRow]:
-        holder = self.kanaleto.holder
-        sites: list[PlacesRow] = [
-            SiteRow(path, f"{path.stem}  {_home(path.parent)}") for path in holder.recent() if path != self.kanaleto.site.path
-        ][:6]
-        unsaved = [path for path in holder.unsaved() if path != self.kanaleto.site.path][:4]
-        sites += [SiteRow(path, f"unsaved, {path.parent.name[:8]} {path.parent.name[9:13]}", is_unsaved=True) for path in unsaved]
-        if not holder.is_demo:
-            sites.append(SiteRow(None, "Alder Lock, the demo"))
-        return [HeadRow("SITES TO OPEN"), *sites] if sites else []
-
-    def _return_to(self, before: object) -> None:
-        for index, row in enumerate(self._list.rows):
-            is_same = isinstance(row, PlaceRow) and isinstance(before, PlaceRow) and row.place is before.place
-            if is_same or (isinstance(row, SiteRow) and row == before):
-                self._list.cursor = index
-                return
-
-    def tick(self) -> None:
+    def show(self, snapshot: Snapshot) -> None:
+        super().show(snapshot)
         self._fill()
         row = self._list.current
-        if isinstance(row, PlaceRow) and (self._list.has_focus or self._chosen is None):
-            self._chosen = row.place if self._list.has_focus or self.kanaleto.site.lines else self._chosen
+        has_lines = bool(snapshot.site.lines)
+        if isinstance(row, PlaceRow) and (self._list.has_focus or (self._chosen is None and has_lines)):
+            self._chosen = row.place
         self._fold()
-        shown = rows_of(self._chosen, self._room())
+        state = self.state
+        shown = rows_of(state, self._room())
         self._field.rows = shown
         self._field.styles.height = min(len(shown) + 1, max(self._room(), 1))
         self._field.refresh()
-        found = findings_of(self._chosen, self.kanaleto.site) if self._chosen is not None else []
-        self._found.show(found, self._found.size.width or 46)
+        found = findings_of(state, snapshot.site) if state is not None else []
+        self._found.lay_out(found, self._found.size.width or 46)
         reader = self.desk.scratch
         self.words.take(reader.state if reader is not None else None, self.form.reading)
-        self.query_one(ScratchHead).refresh()
+        self._head.row = scratch_head(self.desk, self._chosen)
+        self._head.refresh()
 
     def _room(self) -> int:
         """Rows that the field may take."""
@@ -235,7 +130,7 @@ class FindView(Keeping, Drawn, Horizontal):
     def _fold(self) -> None:
         width, height = self.size.width, self.size.height
         is_scratch_focused = self.form.has_focus or self.words.has_focus
-        has_field = self._chosen is not None and bool(self._chosen.shown)
+        has_field = self.state is not None and bool(self.state.shown)
         is_elsewhere = not (self._list.has_focus or self._link.has_focus)
         self._is_low = height < _LOW
         self.set_class(width < _WIDE, "-folded")
@@ -247,32 +142,38 @@ class FindView(Keeping, Drawn, Horizontal):
 
     def focus_rows(self, to_list: bool = False) -> None:
         """A start with nothing open begins in the link line."""
-        if not to_list and not self.kanaleto.site.lines and not self.desk.places:
+        if not to_list and not self.context.snapshot.site.lines and not self.desk.places:
             self.screen.set_focus(self._link)
         else:
             self.screen.set_focus(self._list)
 
-    def keys_here(self) -> list[tuple[str, str]]:
+    def keys_here(self) -> list[Key]:
         if self._link.has_focus:
             return [("enter", "look there"), ("escape", "to the list")]
         if self.form.has_focus:
             return [("enter", "read"), ("tab", "next field"), ("up down", "turn"), ("escape", "go back")]
         if self.words.has_focus:
-            return [("a", "keep as point"), ("v", "choose"), ("[ ]", "step"), ("+ -", "widen"), ("{ }", "unit"), ("r", "fields")]
-        stop = [("escape", "stop")] if self._chosen is not None and self._chosen.doing else []
+            return [
+                ("a", "keep as point"),
+                ("v", "choose"),
+                ("[ ]", "step"),
+                ("+ -", "widen"),
+                ("{ }", "unit"),
+                ("r", "fields"),
+            ]
         if isinstance(self._list.current, SiteRow) and self._list.has_focus:
-            return [("enter", "open"), ("y", "type a link")]
-        serial = [("t", "try settings")] if self._chosen is not None and self._chosen.is_serial else []
-        listen = [("o", "listen only")] if serial else []
+            return [("enter", "open"), *self.keys_of("type_link")]
+        state = self.state
+        stop = [("escape", "stop")] if state is not None and state.doing else []
+        is_serial = state is not None and state.is_serial
+        serial, listen = (self.keys_of("settings"), self.keys_of("listen")) if is_serial else ([], [])
         return [
             *stop,
-            ("enter", "read"),
+            *self.keys_of("open"),
             *serial,
-            ("g", "ask units"),
-            ("e", "look for registers"),
+            *self.keys_of("units", "registers"),
             *listen,
-            ("a", "add device"),
-            ("y", "type a link"),
+            *self.keys_of("add", "type_link"),
         ]
 
     # Moving about
@@ -295,7 +196,7 @@ class FindView(Keeping, Drawn, Horizontal):
             self.form.begin(self.form.field)
         else:
             self.screen.set_focus(widget)
-        self.kanaleto.tick()
+        self.context.redraw()
 
     def action_type_link(self) -> None:
         self.remove_class("-show-found", "-show-middle")
@@ -303,12 +204,12 @@ class FindView(Keeping, Drawn, Horizontal):
 
     def action_import(self) -> None:
         """A table of others for the unit in the fields, or the one in hand."""
-        if self._chosen is None or self._chosen.link is None:
-            self.kanaleto.tell("choose a place at the left first, or type a link (y)")
+        link = self._chosen.link if self._chosen is not None else None
+        if link is None:
+            self.context.tell("choose a place at the left first, or type a link (y)")
             return
         unit = self.form.question.unit_id if self.form.has_focus or self.words.has_focus else self.unit_in_hand()
-        self.kanaleto.action_view("2")
-        self.kanaleto.query_one(MapView).ask_import(self._chosen.link, unit)
+        self.context.send(ImportFor(link, unit))
 
     def open_filter(self) -> None:
         self.action_type_link()
@@ -322,7 +223,7 @@ class FindView(Keeping, Drawn, Horizontal):
         self.remove_class("-no-scratch")
         self.add_class("-show-middle")
         self.form.begin("unit")
-        self.kanaleto.tick()
+        self.context.redraw()
 
     def back(self) -> None:
         if self._chosen is not None and self.desk.stop(self._chosen):
@@ -334,19 +235,19 @@ class FindView(Keeping, Drawn, Horizontal):
 
     def on_rows_moved(self, event: Rows.Moved) -> None:
         self._is_choosing = self._is_choosing or self._list.has_focus
-        self.tick()
+        self.context.redraw()
 
     def on_place_rows_below(self, event: PlaceRows.Below) -> None:
         self.action_type_link()
 
     # The link line, places and sites
 
-    def take_link(self, text: str) -> None:
+    def _take_link(self, text: str) -> None:
         """Look at what was typed."""
         try:
             place = self.desk.take(parse_place(text))
         except ValueError as error:
-            self.kanaleto.tell(str(error))
+            self.context.tell(str(error))
             self._link.action_select_all()  # to be typed over, or mended with the arrows
             return
         self._link.value = ""
@@ -362,7 +263,7 @@ class FindView(Keeping, Drawn, Horizontal):
         if place.link is None:
             self._focus(self._list)
             self.action_units()
-        elif place.knows_settings:
+        elif place.state.knows_settings:
             self.open_scratch()
         else:
             self._focus(self._list)
@@ -370,7 +271,10 @@ class FindView(Keeping, Drawn, Horizontal):
     def action_open(self) -> None:
         row = self._list.current if self._list.has_focus else None
         if isinstance(row, SiteRow):
-            self.kanaleto.open_site(row.path, row.is_unsaved)
+            if row.elsewhere:
+                self.context.tell(f"that unsaved site is {row.elsewhere}")
+            else:
+                self.context.send(OpenSite(row.path))
             return
         finding = self._finding()
         if finding is not None and finding.host is not None:
@@ -387,15 +291,9 @@ class FindView(Keeping, Drawn, Horizontal):
 
     def _read_unit(self, unit_id: int) -> None:
         """A scratch reading of a unit, where its registers begin if that is known."""
-        survey = self._chosen.registers.get(unit_id) if self._chosen is not None else None
-        question = replace(self.form.question, unit_id=unit_id)
-        for table in survey.tables if survey is not None else ():
-            if table.runs:
-                first, last = table.runs[0]
-                question = replace(question, table=table.table, address=first, count=min(last - first + 1, table.most, 16))
-                break
+        question = question_for(self.state, unit_id, self.form.question)
         self.form.show(question)
-        self._ask()
+        self.on_scratch_form_asked()
 
     def _finding(self) -> Finding | None:
         current = self._found.current if self._found.has_focus else None
@@ -403,21 +301,23 @@ class FindView(Keeping, Drawn, Horizontal):
 
     # Surveys
 
-    def _begin(self, key: str, what: str, start: object, *arguments: object) -> None:
+    def _begin(self, key: str, what: str, start: Callable[[Place], None]) -> None:
         place = self._chosen
         if place is None:
-            self.kanaleto.tell("choose a place at the left first, or type a link (y)")
+            self.context.tell("choose a place at the left first, or type a link (y)")
             return
-        if place.link is not None and place.is_serial and key in "tgo":
-            name = line_of(self.kanaleto.site, place.link)
-            if name is not None and not self.kanaleto.is_sure(key, f"{what} closes {name.name} meanwhile, which", {name.name}):
+        if place.link is not None and place.state.is_serial and key in "tgo":
+            line = line_of(self.snapshot.site, place.link)
+            if line is not None and not self.context.is_sure(
+                key, f"{what} closes {line.name} meanwhile, which", {line.name}
+            ):
                 return
         self._is_choosing = False
         try:
-            start(place, *arguments)  # type: ignore[operator]
-        except (ValueError, RuntimeError) as error:
-            self.kanaleto.tell(str(error))
-        self.kanaleto.tick()
+            start(place)
+        except ValueError as error:
+            self.context.tell(str(error))
+        self.context.redraw()
 
     def action_settings(self) -> None:
         self._begin("t", "trying settings", self.desk.try_settings)
@@ -431,7 +331,7 @@ class FindView(Keeping, Drawn, Horizontal):
 
     def action_registers(self) -> None:
         unit_id = self.unit_in_hand()
-        self._begin("e", "looking for registers", self.desk.look_for_registers, unit_id)
+        self._begin("e", "looking for registers", lambda place: self.desk.look_for_registers(place, unit_id))
 
     def unit_in_hand(self) -> int:
         """The finding's unit that the cursor is on, or the first found, or the one in the scratch fields."""
@@ -439,27 +339,27 @@ class FindView(Keeping, Drawn, Horizontal):
         if isinstance(finding, Finding) and finding.unit_id is not None:
             return finding.unit_id
         return next(
-            (row.unit_id for row in self._found.rows if isinstance(row, Finding) and row.unit_id is not None), self.form.question.unit_id
+            (row.unit_id for row in self._found.rows if isinstance(row, Finding) and row.unit_id is not None),
+            self.form.question.unit_id,
         )
 
     # The scratch reading
 
-    def on_scratch_form_asked(self, event: ScratchForm.Asked) -> None:
-        self._ask()
-
     def on_scratch_form_left(self, event: ScratchForm.Left) -> None:
         self._focus(self._list)
 
-    def _ask(self) -> None:
+    def on_scratch_form_asked(self) -> None:
         place, question = self._chosen, self.form.question
         if place is None or place.link is None:
-            self.kanaleto.tell("choose a place at the left first, or type a link (y)")
+            self.context.tell("choose a place at the left first, or type a link (y)")
             return
         wrong = question.wrong() or (
-            "unit 0 is a broadcast on a serial line, and nobody answers one" if place.is_serial and not question.unit_id else ""
+            "unit 0 is a broadcast on a serial line, and nobody answers one"
+            if place.state.is_serial and not question.unit_id
+            else ""
         )
         if wrong:
-            self.kanaleto.tell(wrong)
+            self.context.tell(wrong)
             return
         self.desk.read(place.link, question)
         self.words.cursor = 0
@@ -467,7 +367,7 @@ class FindView(Keeping, Drawn, Horizontal):
         self.remove_class("-no-scratch")
         self.add_class("-show-middle")
         self.screen.set_focus(self.words)
-        self.kanaleto.tick()
+        self.context.redraw()
 
     def on_scratch_rows_changed(self, event: ScratchRows.Changed) -> None:
         """Read something else at the same place."""
@@ -477,9 +377,24 @@ class FindView(Keeping, Drawn, Horizontal):
         if self.desk.scratch is not None:
             self.desk.read(self.desk.scratch.link, question)
 
+    # What is found becomes part of the site
 
-def _home(path: Path) -> str:
-    try:
-        return f"~/{path.relative_to(Path.home())}"
-    except ValueError:
-        return str(path)
+    def action_add(self) -> None:
+        if not self.words.has_focus:
+            add_unit(self.context, self.state, self.unit_in_hand(), [])
+            return
+        reader, row = self.desk.scratch, self.words.current
+        if reader is None or row is None:
+            self.context.tell("nothing is read there now, so there is nothing to keep")
+            return
+        question = reader.state.question
+        points = points_read(question, self.form.reading, self.words.chosen or {row.address})
+        add_unit(self.context, self.state, question.unit_id, points)
+        self.words.chosen.clear()
+
+    def action_draft(self) -> None:
+        if self._chosen is not None:
+            draft_unit(self.context, self.desk, self._chosen, self.unit_in_hand())
+
+    def action_keep_settings(self) -> None:
+        keep_settings(self.context, self.state, self.snapshot.site)

@@ -1,78 +1,87 @@
-"""All keys on one page."""
+"""All keys on one page, made from the lists of actions; it scrolls where there is little room."""
+
+from collections.abc import Iterable, Sequence
 
 from textual.binding import Binding
+from textual.geometry import Size
+from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
+from kanaleto.tui.shared.actions import Action
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.view import View
+from kanaleto.tui.shared.words import wrapped
 
-_EVERYWHERE = [
-    ("1  2  3  4", "go to Find, Map, Live, Wire"),
-    ("r", "a scratch reading: some registers of any unit, without a map"),
+_MOVING = (
     ("arrows, h j k l", "move; page up, page down, home, end"),
     ("enter", "open what the cursor is on"),
-    ("escape", "go back"),
-    ("/", "filter what is shown; escape clears it"),
-    ("space", "hold polling, or resume it"),
-    ("n", "count addresses as the manual does, or as the wire does"),
-    ("L", "hide the lanes, or show them"),
-    ("ctrl+p", "find any action by name: ask now, reconnect, one cycle, switch off, save what was learned, …"),
-    ("?", "these keys"),
-    ("ctrl+z  ctrl+y", "undo an edit of the site, do it again"),
-    ("ctrl+s  ctrl+n", "save the site as a file of your own, begin a new one"),
-    ("q", "quit; a site that was never saved is kept and offered again"),
-]
-_FIND = [
-    ("y", "type a link, a port or a range of hosts"),
-    ("t  g  e  o", "try settings, ask units, look for registers, listen only; escape stops it"),
-    ("a  A  s", "add as device or point, add a point a register, keep settings"),
-    ("[ ]  + -  { }", "scratch reading: step, widen, change the unit; v chooses words to keep"),
+    ("escape", "go back; clears a filter, or marks"),
     ("tab", "from panel to panel"),
-]
-_MAP = [
-    ("d  b  < >", "what the display on the device says; take the reading that is marked, mark another"),
-    ("z", "off by one? The words one address up and down, decoded the same way"),
-    ("i  x  y", "import a table or description, export the map, copy rows with words and values; a pasted table is imported too"),
-    ("F", "fit the scale to what the display shows"),
-    ("a  c  C  delete", "add points, change cells, copy, delete: of the point or of all that are marked with v"),
-    ("enter", "on a narrow screen: open the point"),
-]
-_LIVE = [("p", "pin the point to the trend, or take it off"), ("enter", "open the point: from its words to its value")]
-_WIRE = [
-    ("f", "follow the newest exchange"),
-    ("e", "only what failed, the newest of it open"),
-    ("enter", "fold the bytes away, or open them"),
-]
-_SHAPES = [
+)
+_SHAPES = (
     ("●", "verdigris", "answers"),
     ("◐", "ochre", "late, or answers with exceptions"),
     ("✕", "terracotta", "silent"),
     ("◇", "violet", "garbled"),
     ("◌", "dim", "not polled, or not answered yet"),
-]
+)
+_KEY_WIDTH = 18
 
 
-class Keys(Drawn, can_focus=True):
+class Keys(Drawn, ScrollView, can_focus=True):
     """The page behind `?`."""
 
-    BINDINGS = [Binding("escape,enter", "app.back", show=False)]
+    BINDINGS = [
+        Binding("escape,enter", "app.leave", show=False),
+        Binding("up,k", "by(-1)", show=False),
+        Binding("down,j", "by(1)", show=False),
+        Binding("pageup", "by(-10)", show=False),
+        Binding("pagedown,space", "by(10)", show=False),
+        Binding("home", "by(-999)", show=False),
+        Binding("end", "by(999)", show=False),
+    ]
+    DEFAULT_CSS = "Keys { height: 100%; width: 100%; scrollbar-size: 1 1; background: $background; }"
+
+    def __init__(self, views: Sequence[type[View]], everywhere: Iterable[Action], id: str) -> None:
+        super().__init__(id=id)
+        digits = "  ".join(view.digit for view in views)
+        rows = [(digits, f"go to {', '.join(view.title for view in views)}"), *_MOVING, *told(everywhere)]
+        self._parts = [("EVERYWHERE", rows), *((view.title.upper(), told(view.actions)) for view in views)]
+        self._laid: tuple[int, list[tuple[str, str, str]]] = (0, [])
+
+    def on_resize(self) -> None:
+        self.virtual_size = Size(self.size.width, len(self._rows()))
+
+    def action_by(self, rows: int) -> None:
+        self.scroll_to(y=self.scroll_offset.y + rows, animate=False, force=True)
 
     def render_line(self, y: int) -> Strip:
         cells = Cells(self.palette)
         rows = self._rows()
-        if y < len(rows):
-            key, tone, text = rows[y]
+        index = y + self.scroll_offset.y
+        if index < len(rows):
+            key, tone, text = rows[index]
             if tone == "head":
                 cells.put(f"  {key}", "muted", bold=True)
-            elif key:
-                cells.put("  ").put(key, tone, width=18, bold=True).put(text)
+            elif key or text:
+                cells.put("  ").put(key, tone or "ink", width=_KEY_WIDTH, bold=True).put(text)
         return cells.strip(self.size.width)
 
     def _rows(self) -> list[tuple[str, str, str]]:
-        blank = ("", "", "")
-        rows = [blank, ("EVERYWHERE", "head", ""), *((key, "ochre", text) for key, text in _EVERYWHERE)]
-        rows += [blank, ("FIND", "head", ""), *((key, "ochre", text) for key, text in _FIND)]
-        rows += [blank, ("MAP", "head", ""), *((key, "ochre", text) for key, text in _MAP)]
-        rows += [blank, ("LIVE", "head", ""), *((key, "ochre", text) for key, text in _LIVE)]
-        rows += [blank, ("WIRE", "head", ""), *((key, "ochre", text) for key, text in _WIRE)]
-        return [*rows, blank, ("SHAPES", "head", ""), *_SHAPES]
+        width = max(self.size.width - _KEY_WIDTH - 4, 20)
+        if self._laid[0] != width:
+            rows: list[tuple[str, str, str]] = []
+            for title, part in self._parts:
+                rows += [("", "", ""), (title, "head", "")]
+                for key, text in part:
+                    lines = wrapped(text, width)
+                    rows += [(key if not at else "", "ochre", line) for at, line in enumerate(lines)]
+            rows += [("", "", ""), ("SHAPES", "head", ""), *_SHAPES]
+            self._laid = (width, rows)
+        return self._laid[1]
+
+
+def told(actions: Iterable[Action]) -> list[tuple[str, str]]:
+    """Keys with what they do, each row once; what has no key is in the palette alone."""
+    return list(dict.fromkeys((action.key, action.told or action.verb) for action in actions if action.keys))

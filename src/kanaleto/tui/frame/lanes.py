@@ -5,7 +5,7 @@ from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
 from kanaleto.polling.health import Worst
-from kanaleto.polling.session import LineStatus
+from kanaleto.polling.snapshot import LineStatus, Snapshot
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import WORST_TONES
 from kanaleto.tui.shared.pane import Drawn
@@ -23,14 +23,15 @@ class Lanes(Drawn, ScrollView):
 
     can_focus = False
 
-    def tick(self) -> None:
-        count = len(self.kanaleto.moment.lines)
+    def show(self, snapshot: Snapshot) -> None:
+        self.shown = snapshot
+        count = len(snapshot.lines)
         self.styles.height = min(max(count, 1), _MOST) + 1
         self.virtual_size = Size(self.size.width, count)
         self.refresh()
 
     def render_line(self, y: int) -> Strip:
-        width, lines = self.size.width, self.kanaleto.moment.lines
+        width, lines = self.size.width, self.snapshot.lines
         index = y + self.scroll_offset.y
         if not lines and y == 0:
             return Cells(self.palette).put(" this site has no lines yet", "muted").strip(width)
@@ -39,8 +40,8 @@ class Lanes(Drawn, ScrollView):
         return self._lane(lines[index], width).strip(width)
 
     def _lane(self, line: LineStatus, width: int) -> Cells:
-        name_width = min(max(len(status.line.name) for status in self.kanaleto.moment.lines), 16 if width >= 100 else 10) + 2
-        phrase, tone = line_phrase(line, self.kanaleto.moment.is_held)
+        name_width = min(max(len(status.line.name) for status in self.snapshot.lines), 16 if width >= 100 else 10) + 2
+        phrase, tone = line_phrase(line, self.snapshot.is_held)
         phrase_width = 46 if width >= 150 else 28 if width >= 100 else 20
         cells = Cells(self.palette).put(" ").put(line.line.name, width=name_width)
         water_width = width - cells.width - phrase_width - (25 if width >= 100 else 11)

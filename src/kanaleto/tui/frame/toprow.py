@@ -1,5 +1,6 @@
 """The top row: the name, the site and its size; the views with their digits; whether polling runs; the clock."""
 
+from collections.abc import Sequence
 from datetime import datetime
 
 from textual import events
@@ -7,19 +8,30 @@ from textual.strip import Strip
 
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.requests import ShowView
 
 
 class TopRow(Drawn):
+    """`views` are digits and titles."""
+
     DEFAULT_CSS = "TopRow { height: 1; }"
 
+    def __init__(self, views: Sequence[tuple[str, str]]) -> None:
+        super().__init__()
+        self._views = views
+        self._views_at: list[tuple[int, str]] = []
+
     def render_line(self, y: int) -> Strip:
-        app, width = self.kanaleto, self.size.width
+        width, here = self.size.width, getattr(self.app, "current_digit", "")
         cells = Cells(self.palette, "panel").put(" kanaleto ", "ground", bold=True, on="ochre")
         right = self._right()
-        views_width = sum(len(title) + 4 for _, title in app.view_titles)
+        views_width = sum(len(title) + 4 for _, title in self._views)
         room = width - cells.width - views_width - sum(len(text) for text, _ in right) - 2
-        site = app.site
-        size = f"{_count(site.device_count, 'device')}, {_count(site.point_count, 'point')} on {_count(len(site.lines), 'line')}"
+        site = self.snapshot.site
+        size = (
+            f"{_count(site.device_count, 'device')}, {_count(site.point_count, 'point')} "
+            f"on {_count(len(site.lines), 'line')}"
+        )
         name = cut(site.name, max(room - 2, 0))
         cells.put(f"  {name}", bold=True)
         if room - len(name) > len(size) + 6:
@@ -27,19 +39,20 @@ class TopRow(Drawn):
         rest = width - sum(len(text) for text, _ in right) - 1
         cells.at(rest - views_width - max((rest - views_width - cells.width) // 3, 0))
         self._views_at = []
-        for digit, title in app.view_titles:
-            is_here = digit == app.current_digit
+        for digit, title in self._views:
+            is_here = digit == here
             self._views_at.append((cells.width, digit))
-            cells.put(f" {digit} ", "ochre" if is_here else "muted").put(title, "ink" if is_here else "muted", bold=is_here).put(" ")
+            cells.put(f" {digit} ", "ochre" if is_here else "muted").put(
+                title, "ink" if is_here else "muted", bold=is_here
+            ).put(" ")
         cells.at(rest)
         for text, tone in right:
             cells.put(text, tone)
         return cells.strip(width)
 
     def _right(self) -> list[tuple[str, str]]:
-        app = self.kanaleto
-        held = app.moment.is_held
-        if not app.site.lines:
+        held = self.snapshot.is_held
+        if not self.snapshot.site.lines:
             return [("◌ nothing to poll", "dim"), (f"   {datetime.now():%H:%M:%S}", "ink")]
         state = ("◌ polling held", "ochre") if held else ("● polling", "verdigris")
         if self.size.width < 90:
@@ -49,7 +62,7 @@ class TopRow(Drawn):
     def on_click(self, event: events.Click) -> None:
         for column, digit in reversed(self._views_at):
             if event.x >= column:
-                self.kanaleto.action_view(digit)
+                self.context.send(ShowView(digit))
                 return
 
 

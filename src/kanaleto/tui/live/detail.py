@@ -1,7 +1,7 @@
 """One point opened: from its words as they came to its value, and what is known of it."""
 
+from kanaleto.planning.plan import AnyPlace, DerivedPlace, Place
 from kanaleto.polling.board import Reading
-from kanaleto.polling.plan import FORMULA, Place
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND
 from kanaleto.tui.shared.pane import Panel, Row
@@ -16,16 +16,16 @@ class PointDetail(Panel):
     """Beside the list, never on top of it."""
 
     DEFAULT_CSS = "PointDetail { width: 44; height: 100%; background: $panel; display: none; }"
-    place: Place | None = None
+    place: AnyPlace | None = None
 
     def text_rows(self) -> list[Row]:
-        place, app = self.place, self.kanaleto
+        place = self.place
         if place is None:
             return []
+        reading = self.snapshot.reading(place)
+        if isinstance(place, DerivedPlace):
+            return _derived_rows(place, reading)
         point, device = place.point, place.device
-        reading = app.engine.session.board.reading(place, app.moment.now_s)
-        if place.why_not == FORMULA:
-            return self._derived_rows(place, reading)
         manual = from_wire(point.address, point.table, device.numbering)
         rows: list[Row] = [
             [(point.name, "ink!")],
@@ -48,27 +48,32 @@ class PointDetail(Panel):
                 (reading.quality.value, "ink"),
                 (f"  {reading.reason}" if reading.reason else "", "ochre"),
             ],
-            [("read           ", "muted"), (f"{age_text(reading.age_s)} ago" if reading.age_s is not None else "never", "ink")],
+            [
+                ("read           ", "muted"),
+                (f"{age_text(reading.age_s)} ago" if reading.age_s is not None else "never", "ink"),
+            ],
         ]
         if reading.wall_s is not None:
             rows.append([("at             ", "muted"), (clock_text(reading.wall_s), "ink")])
         rows.append([("period asked   ", "muted"), (_period(point.period_s), "ink")])
         if place.block is not None and reading.wall_s is not None and point.period_s != DEMAND:
-            rows.append([("reached        ", "muted"), (f"{app.engine.session.board.cycles_s[place.block.index]:.2f} s", "ink")])
+            rows.append(
+                [("reached        ", "muted"), (f"{self.snapshot.board.cycles_s[place.block.index]:.2f} s", "ink")]
+            )
         rows += [[], *([(text, "ink")] for text in wrapped(point.note, 40))] if point.note else []
         return rows
 
-    def _derived_rows(self, place: Place, reading: Reading) -> list[Row]:
-        """A derived point: its formula, and what it gives."""
-        point = place.point
-        own = next((one for one in self.kanaleto.site.derived if one.name == point.name), None)
-        text = shown(reading.value, None, point.decimals) if reading.value is not None else "—"
-        rows: list[Row] = [[(point.name, "ink!")], [("derived from points of this site", "muted")], []]
-        rows += [[(part, "sky")] for part in wrapped(own.formula if own is not None else "", 40)]
-        rows += [[("= ", "muted"), (f"{text} {point.unit}".strip(), "verdigris!")], []]
-        rows.append([("quality        ", "muted"), (reading.quality.value, "ink")])
-        rows += [[(part, "ochre")] for part in wrapped(reading.reason, 40)]
-        return rows
+
+def _derived_rows(place: DerivedPlace, reading: Reading) -> list[Row]:
+    """A derived point: its formula, and what it gives."""
+    point = place.point
+    text = shown(reading.value, None, point.decimals) if reading.value is not None else "—"
+    rows: list[Row] = [[(point.name, "ink!")], [("derived from points of this site", "muted")], []]
+    rows += [[(part, "sky")] for part in wrapped(place.own.formula, 40)]
+    rows += [[("= ", "muted"), (f"{text} {point.unit}".strip(), "verdigris!")], []]
+    rows.append([("quality        ", "muted"), (reading.quality.value, "ink")])
+    rows += [[(part, "ochre")] for part in wrapped(reading.reason, 40)]
+    return rows
 
 
 def chain_rows(place: Place, reading: Reading) -> list[Row]:
@@ -77,7 +82,13 @@ def chain_rows(place: Place, reading: Reading) -> list[Row]:
     if not data:
         return [[("nothing has come yet", "dim")]]
     value = reading.value
-    text = value.reason if isinstance(value, NoValue) else shown(value, codec, point.decimals, point.labels) if value is not None else "—"
+    text = (
+        value.reason
+        if isinstance(value, NoValue)
+        else shown(value, codec, point.decimals, point.labels)
+        if value is not None
+        else "—"
+    )
     result: Row = [("= ", "muted"), (f"{text} {point.unit}".strip(), "verdigris!")]
     if point.table.is_bits:
         return [[(f"{data[0]}", "sky!"), ("  as it came", "muted")], result]
@@ -88,11 +99,15 @@ def chain_rows(place: Place, reading: Reading) -> list[Row]:
     rows.append([("as ", "muted"), (str(codec.type), "ink")])
     if codec.bits is not None:
         low, high = codec.bits
-        rows.append([("bit " if low == high else "bits ", "muted"), (str(low) if low == high else f"{low}–{high}", "ink")])
+        rows.append(
+            [("bit " if low == high else "bits ", "muted"), (str(low) if low == high else f"{low}–{high}", "ink")]
+        )
     if codec.type.kind is Kind.BITS:
         rows.append([(f"{int.from_bytes(data):016b}", "sky")])
     if codec.scale is not None:
-        rows.append([("× ", "muted"), (f"{codec.scale.factor:g}", "ink"), ("  + ", "muted"), (f"{codec.scale.offset:g}", "ink")])
+        rows.append(
+            [("× ", "muted"), (f"{codec.scale.factor:g}", "ink"), ("  + ", "muted"), (f"{codec.scale.offset:g}", "ink")]
+        )
         rows.append([(_two_points(codec.scale), "dim")])
     return [*rows, result]
 
@@ -103,7 +118,11 @@ def _two_points(scale: AnyScale) -> str:
         ends = "4–20 mA, " if scale.zero_ma is not None else ""
         return f"{ends}{'clamped to' if scale.clamps else 'between'} {scale.low:g} … {scale.high:g}"
     if isinstance(scale, Curve):
-        return "table: " + ", ".join(f"{raw:g} is {value:g}" for raw, value in list(zip(scale.raws, scale.values, strict=True))[:3]) + " …"
+        return (
+            "table: "
+            + ", ".join(f"{raw:g} is {value:g}" for raw, value in list(zip(scale.raws, scale.values, strict=True))[:3])
+            + " …"
+        )
     return f"that is 0 → {scale.to_value(0):g}, 10 000 → {scale.to_value(10000):g}"
 
 

@@ -1,10 +1,12 @@
 """The rows of Live: a device, then its points: value, bar in its range, the last minute, words, age."""
 
+from collections.abc import Hashable
 from dataclasses import dataclass
 from math import floor, log10
 
+from kanaleto.planning.plan import AnyPlace, Identity, Place
 from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.plan import DERIVED, Place
+from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Device, Limits, Line, Point
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import SHAPES, TONES
@@ -27,11 +29,16 @@ class DeviceRow:
 
 
 @dataclass(frozen=True, slots=True)
+class DerivedRow:
+    """The heading of the derived points."""
+
+
+@dataclass(frozen=True, slots=True)
 class PointRow:
-    place: Place
+    place: AnyPlace
 
 
-LiveRow = DeviceRow | PointRow | None
+LiveRow = DeviceRow | DerivedRow | PointRow | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,40 +67,44 @@ class LiveRows(Rows[LiveRow]):
 
     def __init__(self) -> None:
         super().__init__()
-        self.pinned: list[Place] = []
+        self.pinned: list[Identity] = []
         self.longest = 14  # cells of the longest name
 
     def may_rest(self, row: LiveRow) -> bool:
         return isinstance(row, PointRow)
 
+    def identity(self, row: LiveRow) -> Hashable:
+        return row.place.identity if isinstance(row, PointRow) else None
+
     def draw(self, row: LiveRow, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, ground)
         if isinstance(row, DeviceRow):
             self._device(cells, row, width)
+        elif isinstance(row, DerivedRow):
+            columns = Columns.fit(width, self.longest)
+            cells.put("   ").put("Derived", width=columns.name + 7, bold=True).put("  ").put(
+                "formulas over points of this site", "muted"
+            )
         elif isinstance(row, PointRow):
             self._point(cells, row.place, Columns.fit(width, self.longest))
         return cells
 
     def _device(self, cells: Cells, row: DeviceRow, width: int) -> None:
         columns = Columns.fit(width, self.longest)
-        if row.device.unit_id == 0 and row.device.name == DERIVED:
-            cells.put("   ").put(DERIVED, width=columns.name + 7, bold=True).put("  ").put("formulas over points of this site", "muted")
+        found = self.snapshot.status_of(row.device.name)
+        if found is None:
             return
-        for line in self.kanaleto.moment.lines:
-            for status in line.devices if line.line is row.line else ():
-                if status.device is row.device:
-                    state = device_state(line, status)
-                    phrase = f"{row.line.name} · unit {row.device.unit_id}"
-                    cells.put(f" {SHAPES[state]} ", TONES[state]).put(row.device.name, width=columns.name + 7, bold=True).put("  ")
-                    told = device_phrase(line, status)
-                    tone = "muted" if state in ("good", "idle") else TONES[state]
-                    cells.put(phrase, "muted").put(f" · {told}" if told else "", tone)
-                    return
+        line, status = found
+        state = device_state(line, status)
+        cells.put(f" {SHAPES[state]} ", TONES[state]).put(row.device.name, width=columns.name + 7, bold=True).put("  ")
+        told = device_phrase(line, status)
+        tone = "muted" if state in ("good", "idle") else TONES[state]
+        cells.put(f"{row.line.name} · unit {row.device.unit_id}", "muted").put(f" · {told}" if told else "", tone)
 
-    def _point(self, cells: Cells, place: Place, columns: Columns) -> None:
-        point, app = place.point, self.kanaleto
-        reading = app.engine.session.board.reading(place, app.moment.now_s)
-        is_pinned = any(pin is place for pin in self.pinned)
+    def _point(self, cells: Cells, place: AnyPlace, columns: Columns) -> None:
+        point = place.point
+        reading = self.snapshot.reading(place)
+        is_pinned = place.identity in self.pinned
         tone = _value_tone(point, reading)
         shape = _shape(point, reading)
         cells.put(shape or " ", tone if shape != "◐" else "ochre")
@@ -105,13 +116,17 @@ class LiveRows(Rows[LiveRow]):
         if columns.bar:
             self._bar(cells, place, reading, columns.bar)
         if columns.spark:
-            cells.put("  ").put(self._spark(place, columns.spark), "verdigris" if reading.quality is Quality.GOOD else "dim")
+            cells.put("  ").put(
+                spark_of(self.snapshot, place, columns.spark), "verdigris" if reading.quality is Quality.GOOD else "dim"
+            )
         if columns.words:
-            cells.put("  ").put(words_text(place, reading), "sky" if reading.quality is Quality.GOOD else "dim", columns.words)
+            cells.put("  ").put(
+                words_text(place, reading), "sky" if reading.quality is Quality.GOOD else "dim", columns.words
+            )
         late = reading.quality is Quality.STALE
         cells.put(age_text(reading.age_s), "ochre" if late else "muted", 7, right=True)
 
-    def _bar(self, cells: Cells, place: Place, reading: Reading, width: int) -> None:
+    def _bar(self, cells: Cells, place: AnyPlace, reading: Reading, width: int) -> None:
         """A bar between the ends of the range with its limits marked; in words where there is no range or no value."""
         point = place.point
         end = cells.width + width
@@ -130,19 +145,23 @@ class LiveRows(Rows[LiveRow]):
             cells.put(" ").put(_short(high), "dim", 6)
         cells.at(end)
 
-    def _spark(self, place: Place, width: int) -> str:
-        """The last minute of a number in `width` cells, oldest left; blank where nothing was read."""
-        app = self.kanaleto
-        if place.block is None:
-            return " " * width
-        slots: list[float | None] = [None] * width
-        now_s = app.moment.now_s
-        for record in app.engine.session.board.traces[place.block.index].copy():
-            at = int((record.at_s - now_s + SPAN_S) / SPAN_S * width)
-            value = record.values[place.number]
-            if 0 <= at < width and isinstance(value, int | float):
-                slots[at] = float(value)
-        return spark_text(slots, place.point)
+
+def spark_of(snapshot: Snapshot, place: AnyPlace, width: int) -> str:
+    """The last minute of a number in `width` cells, oldest left; blank where nothing was read."""
+    slots: list[float | None] = [None] * width
+    for at_s, value in numbers_of(snapshot, place):
+        at = int((at_s - snapshot.now_s + SPAN_S) / SPAN_S * width)
+        if 0 <= at < width:
+            slots[at] = value
+    return spark_text(slots, place.point)
+
+
+def numbers_of(snapshot: Snapshot, place: AnyPlace) -> list[tuple[float, float]]:
+    """Times (loop time) and values of what was read lately of a point that is a number."""
+    if not isinstance(place, Place):
+        return []
+    read = [(record.at_s, record.values[place.number]) for record in snapshot.board.trace(place)]
+    return [(at_s, float(value)) for at_s, value in read if isinstance(value, int | float)]
 
 
 def spark_text(slots: list[float | None], point: Point) -> str:
@@ -167,12 +186,16 @@ def spark_text(slots: list[float | None], point: Point) -> str:
     return text
 
 
-def _bits_words(place: Place, word: int) -> str:
+def _bits_words(place: AnyPlace, word: int) -> str:
     """The names of the bits that are on, from the points that share the word; else the bits in groups of four."""
     point = place.point
-    if point.labels:
+    if point.labels or not isinstance(place, Place):
         return shown(word, point.codec, None, point.labels)
-    named = [other for other in place.device.points if other.address == point.address and other.table is point.table and other.codec.bits]
+    named = [
+        other
+        for other in place.device.points
+        if other.address == point.address and other.table is point.table and other.codec.bits
+    ]
     if not named:
         bits = f"{word:016b}"
         return " ".join(bits[at : at + 4] for at in range(0, 16, 4))
@@ -180,7 +203,7 @@ def _bits_words(place: Place, word: int) -> str:
     return " · ".join(lit) if lit else "no bit is on"
 
 
-def words_text(place: Place, reading: Reading) -> str:
+def words_text(place: AnyPlace, reading: Reading) -> str:
     """Words as they came, in hexadecimal; the bit for a coil or a discrete input."""
     if place.point.table.is_bits:
         return str(reading.data[0]) if reading.data else ""
@@ -222,7 +245,11 @@ def _split(point: Point, reading: Reading) -> tuple[str, str]:
     text = shown(reading.value, point.codec, point.decimals, point.labels)
     if point.codec.type.kind is Kind.BITS and point.codec.bits is None and isinstance(reading.value, int):
         return f"{reading.value:04X}", ""
-    if isinstance(reading.value, str | tuple) or reading.value in point.labels or point.codec.type.kind in (Kind.BITS, Kind.HEX):
+    if (
+        isinstance(reading.value, str | tuple)
+        or reading.value in point.labels
+        or point.codec.type.kind in (Kind.BITS, Kind.HEX)
+    ):
         return _lean_right(text)
     whole, dot, fraction = text.partition(".")
     return whole, dot + fraction
@@ -257,7 +284,8 @@ def _scale(cells: Cells, limits: Limits, value: float, is_fresh: bool, width: in
 
     marks: dict[int, str] = {}
     for number, tone in (
-        (limits.warn_low, "ochre"), (limits.warn_high, "ochre"), (limits.alarm_low, "terracotta"), (limits.alarm_high, "terracotta"),
+        (limits.warn_low, "ochre"), (limits.warn_high, "ochre"), (limits.alarm_low, "terracotta"),
+        (limits.alarm_high, "terracotta"),
     ):  # fmt: skip
         if number is not None:
             marks[cell_of(number)] = tone
@@ -269,4 +297,5 @@ def _scale(cells: Cells, limits: Limits, value: float, is_fresh: bool, width: in
         elif column <= filled and value > low:
             cells.put("━", tone)
         else:
-            cells.put("─", "rules" if cells.ground != "rules" else "dim")  # the cursor's ground has the colour of the rules
+            # the cursor's ground has the colour of the rules
+            cells.put("─", "rules" if cells.ground != "rules" else "dim")

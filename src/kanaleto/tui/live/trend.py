@@ -1,17 +1,17 @@
 """The trend of the pinned points over the last minute, each on its own scale."""
 
-from collections import deque
+from collections.abc import Sequence
 
 from textual.strip import Strip
 from textual_plotext import PlotextPlot
 
-from kanaleto.polling.board import Record
-from kanaleto.polling.plan import Place
+from kanaleto.planning.plan import AnyPlace
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.live.rows import numbers_of
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.values.text import shown
 
-Traces = list[deque[Record]]
 MOST_PINS = 5
 _TONES = ["verdigris", "ochre", "sky", "violet", "terracotta"]
 _SPAN_S = 60.0
@@ -21,14 +21,14 @@ class TrendHead(Drawn):
     """Names of the pinned points in their colours, with the ends of their scales."""
 
     DEFAULT_CSS = "TrendHead { height: 1; }"
-    pinned: list[Place] = []
+    pinned: Sequence[AnyPlace] = ()
 
     def render_line(self, y: int) -> Strip:
         cells = Cells(self.palette).put(" PINNED ", "muted", bold=True)
         each = max((self.size.width - 22) // max(len(self.pinned), 1), 12)
         for tone, place in zip(_TONES, self.pinned, strict=False):
-            ends = trend_ends(self.kanaleto.engine.session.board.traces, place)
-            name = f"{place.device.name} · {place.point.name}"
+            ends = trend_ends(self.snapshot, place)
+            name = " · ".join(part for part in place.identity if part)
             scale = f"  {ends}" if ends and len(name) + len(ends) + 7 <= each else ""
             cells.put(" ── ", tone, bold=True).put(f"{name}{scale}", tone, each - 5)
         return cells.at(self.size.width - 13).put("last minute", "muted").strip(self.size.width)
@@ -39,10 +39,10 @@ class Trend(PlotextPlot):
 
     def __init__(self) -> None:
         super().__init__()
-        self.pinned: list[Place] = []
+        self.pinned: Sequence[AnyPlace] = ()
         self.auto_theme = False
 
-    def tick(self, traces: Traces, now_s: float, colours: dict[str, tuple[int, int, int]]) -> None:
+    def draw(self, snapshot: Snapshot, colours: dict[str, tuple[int, int, int]]) -> None:
         plot = self.plt
         plot.clear_figure()
         plot.canvas_color(colours["ground"])
@@ -54,7 +54,7 @@ class Trend(PlotextPlot):
         plot.yticks([])
         plot.xticks([-60, -45, -30, -15, 0], ["-60 s", "-45", "-30", "-15", "now"])
         for tone, place in zip(_TONES, self.pinned, strict=False):
-            times, values = _series(traces, place, now_s)
+            times, values = _series(snapshot, place)
             if not values:
                 continue
             low, high = min(values), max(values)
@@ -64,20 +64,15 @@ class Trend(PlotextPlot):
         self.refresh()
 
 
-def _series(traces: Traces, place: Place, now_s: float) -> tuple[list[float], list[float]]:
-    times, values = [], []
-    if place.block is not None:
-        for record in traces[place.block.index].copy():
-            value = record.values[place.number]
-            if isinstance(value, int | float) and record.at_s >= now_s - _SPAN_S:
-                times.append(record.at_s - now_s)
-                values.append(float(value))
-    return times, values
+def _series(snapshot: Snapshot, place: AnyPlace) -> tuple[list[float], list[float]]:
+    numbers = [(at_s - snapshot.now_s, value) for at_s, value in numbers_of(snapshot, place)]
+    recent = [(age_s, value) for age_s, value in numbers if age_s >= -_SPAN_S]
+    return [age_s for age_s, _ in recent], [value for _, value in recent]
 
 
-def trend_ends(traces: Traces, place: Place) -> str:
+def trend_ends(snapshot: Snapshot, place: AnyPlace) -> str:
     """The lowest and highest of what the trend shows, in the point's own decimals."""
-    _, values = _series(traces, place, float("-inf"))
+    _, values = _series(snapshot, place)
     if not values:
         return ""
     low, high = (shown(value, place.point.codec, place.point.decimals) for value in (min(values), max(values)))

@@ -1,29 +1,31 @@
 """Live: the list, the point opened beside it, the trend of what is pinned below."""
 
+from collections.abc import Iterator
+
 from rich.cells import cell_len
 from textual.app import ComposeResult
-from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
-from kanaleto.polling.plan import Place
+from kanaleto.planning.plan import AnyPlace, Place
+from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.live.detail import PointDetail
-from kanaleto.tui.live.rows import DeviceRow, LiveRow, LiveRows, PointRow
+from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, LiveRows, PointRow
 from kanaleto.tui.live.trend import MOST_PINS, Trend, TrendHead
+from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.filter import Filter
-from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.shared.view import View
+
+_TONES = ("ground", "muted", "verdigris", "ochre", "sky", "violet", "terracotta")
 
 
-class LiveView(Drawn, Vertical):
-    BINDINGS = [
-        Binding("p", "pin", show=False),
-        Binding("enter", "open", show=False),
-    ]
-    DEFAULT_CSS = """
-    #live-trend { height: 13; border-top: solid $rules; display: none; }
-    #live-body { height: 1fr; }
-    """
+class LiveView(View, Vertical):
+    digit, title, about = "3", "Live", "go to all points by device"
+    actions = (
+        Action("p", "pin", "pin to trend", "pin the point to the trend, or take it off"),
+        Action("enter", "open", "open point", "open the point: from its words to its value"),
+    )
 
     def compose(self) -> ComposeResult:
         with Horizontal(id="live-body"):
@@ -35,70 +37,80 @@ class LiveView(Drawn, Vertical):
             yield Trend()
 
     def on_mount(self) -> None:
-        self._list = self.query_one(LiveRows)
-        self._filter = self.query_one(Filter)
-        self._detail = self.query_one(PointDetail)
-        self._version = self.kanaleto.engine.session.version
-        self._fill()
+        self._list, self._filter = self.query_one(LiveRows), self.query_one(Filter)
+        self._detail, self._trend, self._head = (
+            self.query_one(PointDetail),
+            self.query_one(Trend),
+            self.query_one(TrendHead),
+        )
+        self._version = -1
 
-    def _fill(self) -> None:
-        """The rows that the filter leaves; a device's row stands before its points."""
-        places = self.kanaleto.engine.session.plan.places
-        self._list.longest = max((cell_len(place.point.name) for place in places), default=14)
-        rows: list[LiveRow] = []
-        last: object = None
-        for place in places:
-            if not self._filter.matches(f"{place.line.name} {place.device.name} {place.point.name} {place.point.unit}"):
-                continue
-            if place.device is not last:
-                rows += [None] if rows else []
-                rows.append(DeviceRow(place.line, place.device))
-                last = place.device
-            rows.append(PointRow(place))
-        self._list.empty_text = "no point matches the filter" if self._filter.words else "this site has no points yet"
-        self._list.set_rows(rows)
-
-    @property
-    def current_place(self) -> Place | None:
-        """The point that the cursor is on."""
-        return self._current
-
-    @property
-    def _current(self) -> Place | None:
-        row = self._list.current
-        return row.place if isinstance(row, PointRow) else None
-
-    def _follow_plan(self) -> None:
-        """The plan has changed: the same points stand in other blocks now, or other points are there."""
-        places = {(place.device.name, place.point.name): place for place in self.kanaleto.engine.session.plan.places}
-        kept = [places.get((pin.device.name, pin.point.name)) for pin in self._list.pinned]
-        self._list.pinned[:] = [place for place in kept if place is not None]
-        self._show_pins()
-        self._fill()
-
-    def tick(self) -> None:
-        if self._version != self.kanaleto.engine.session.version:
-            self._version = self.kanaleto.engine.session.version
-            self._follow_plan()
+    def show(self, snapshot: Snapshot) -> None:
+        super().show(snapshot)
+        if self._version != snapshot.version:
+            self._version = snapshot.version
+            self._let_go()
+            self._fill()
         self._list.refresh()
         self._detail.place = self._current
         if self._detail.display:
             self._detail.refresh()
-        trend = self.query_one(Trend)
-        if trend.pinned:
+        if self._trend.pinned:
             palette = self.palette
-            tones = ("ground", "muted", "verdigris", "ochre", "sky", "violet", "terracotta")
-            colours = {tone: _rgb(getattr(palette, tone)) for tone in tones}
-            trend.tick(self.kanaleto.engine.session.board.traces, self.kanaleto.moment.now_s, colours)
-            self.query_one(TrendHead).refresh()
+            self._trend.draw(snapshot, {tone: _rgb(getattr(palette, tone)) for tone in _TONES})
+            self._head.refresh()
+
+    def _let_go(self) -> None:
+        """The plan has changed: the same points stand elsewhere now, or are no more."""
+        gone = [pin for pin in self._list.pinned if self.snapshot.place_of(pin) is None]
+        if gone:
+            self._list.pinned = [pin for pin in self._list.pinned if pin not in gone]
+            self.context.tell(f"{gone[0][1]} is no more, and was taken off the trend")
+        self._show_pins()
+
+    def _fill(self) -> None:
+        """The rows that the filter leaves; a device's row stands before its points."""
+        plan = self.snapshot.plan
+        self._list.longest = max((cell_len(name) for _, name in plan.identities), default=14)
+        rows: list[LiveRow] = []
+        last = ""
+        for place in plan.places:
+            if not self._filter.matches(f"{place.line.name} {place.device.name} {place.point.name} {place.point.unit}"):
+                continue
+            if place.device.name != last or not rows:
+                rows += [None] if rows else []
+                rows.append(DeviceRow(place.line, place.device))
+                last = place.device.name
+            rows.append(PointRow(place))
+        derived = [
+            place for place in plan.derived if self._filter.matches(f"derived {place.own.name} {place.own.unit}")
+        ]
+        if derived:
+            rows += [*([None] if rows else []), DerivedRow(), *(PointRow(place) for place in derived)]
+        self._list.empty_text = "no point matches the filter" if self._filter.words else "this site has no points yet"
+        self._list.set_rows(rows)
+
+    @property
+    def _current(self) -> AnyPlace | None:
+        row = self._list.current
+        return row.place if isinstance(row, PointRow) else None
+
+    def about_here(self) -> Iterator[tuple[str, str]]:
+        place = self._current
+        if isinstance(place, Place):
+            yield place.identity
 
     def focus_rows(self) -> None:
         self.screen.set_focus(self._list)
 
-    def keys_here(self) -> list[tuple[str, str]]:
+    def keys_here(self) -> list[Key]:
+        place = self._current
+        is_pinned = place is not None and place.identity in self._list.pinned
         opened = "close point" if self._detail.display else "open point"
-        is_pinned = any(pin is self._current for pin in self._list.pinned)
-        return [("enter", opened), ("p", "unpin" if is_pinned else "pin to trend"), ("/", "filter")]
+        return [
+            *self.keys_of("open", "pin", open=opened, pin="unpin" if is_pinned else "pin to trend"),
+            ("/", "filter"),
+        ]
 
     def open_filter(self) -> None:
         self._filter.open()
@@ -125,27 +137,27 @@ class LiveView(Drawn, Vertical):
     def action_open(self) -> None:
         self._detail.display = not self._detail.display
         self._detail.place = self._current
-        self.kanaleto.tick()
+        self.context.redraw()
 
     def action_pin(self) -> None:
         place, pinned = self._current, self._list.pinned
         if place is None:
             return
-        if any(pin is place for pin in pinned):
-            pinned[:] = [pin for pin in pinned if pin is not place]
-        elif place.block is None:
-            self.kanaleto.tell(f"{place.point.name} is not polled, so there is nothing to draw")
+        if place.identity in pinned:
+            self._list.pinned = [pin for pin in pinned if pin != place.identity]
+        elif not isinstance(place, Place) or place.block is None:
+            self.context.tell(f"{place.point.name} is not polled, so there is nothing to draw")
         elif len(pinned) >= MOST_PINS:
-            self.kanaleto.tell(f"{MOST_PINS} points are pinned, as many as can be told apart; take one off first")
+            self.context.tell(f"{MOST_PINS} points are pinned, as many as can be told apart; take one off first")
         else:
-            pinned.append(place)
+            self._list.pinned = [*pinned, place.identity]
         self._show_pins()
-        self.kanaleto.tick()
+        self.context.redraw()
 
     def _show_pins(self) -> None:
-        pinned = self._list.pinned
-        self.query_one(Trend).pinned = self.query_one(TrendHead).pinned = list(pinned)
-        self.query_one("#live-trend").display = bool(pinned) and self.size.height >= 24
+        places = [place for pin in self._list.pinned if (place := self.snapshot.place_of(pin)) is not None]
+        self._trend.pinned = self._head.pinned = places
+        self.query_one("#live-trend").display = bool(places) and self.size.height >= 24
 
 
 def _rgb(colour: str) -> tuple[int, int, int]:

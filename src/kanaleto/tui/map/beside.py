@@ -1,13 +1,16 @@
-"""Beside the ruler: the point from its words to its value, other readings of the same words, one address up and down, the last minute."""
+"""Beside the ruler: the point from its words to its value, other readings of the same words, one address up and down,
+the last minute."""
 
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass
 
+from kanaleto.planning.plan import Identity, Place
 from kanaleto.polling.board import Quality
-from kanaleto.polling.plan import Place
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND
 from kanaleto.tui.live.detail import chain_rows
-from kanaleto.tui.live.rows import SPAN_S, spark_text
+from kanaleto.tui.live.rows import spark_of
+from kanaleto.tui.shared.cells import cut
 from kanaleto.tui.shared.pane import Panel, Row
 from kanaleto.tui.shared.words import wrapped
 from kanaleto.values.candidates import Candidate
@@ -15,15 +18,18 @@ from kanaleto.values.text import shown
 
 _MOST_READINGS = 9
 _BAR = 6
+_SPARK_WIDTH = 40
+_VALUE_WIDTH = 14
 
 
-@dataclass(slots=True)
-class Readings:
-    """Other readings of a point's words: each with how far its address lies from the point's. `display` is what the device shows."""
+@dataclass(frozen=True, slots=True)
+class Ranked:
+    """Other readings of a point's words: each with how far its address lies from the point's. `key` is the point and
+    its address, `display` what the device shows."""
 
-    place: Place | None = None
+    key: tuple[Identity, int] | None = None
     display: str = ""
-    found: list[tuple[int, Candidate]] = field(default_factory=list)
+    found: Sequence[tuple[int, Candidate]] = ()
     verdict: str = ""
 
 
@@ -33,16 +39,16 @@ class PointBeside(Panel):
     def __init__(self) -> None:
         super().__init__()
         self.place: Place | None = None
-        self.readings = Readings()
+        self.ranked = Ranked()
         self.neighbours: list[tuple[int, str]] = []
         self.chosen = 0
 
     def text_rows(self) -> list[Row]:
-        place, app = self.place, self.kanaleto
+        place = self.place
         if place is None:
             return []
         point, device = place.point, place.device
-        reading = app.engine.session.board.reading(place, app.moment.now_s)
+        reading = self.snapshot.reading(place)
         words = f"{point.size} {'bit' if point.table.is_bits else 'word'}{'s' if point.size > 1 else ''}"
         wire = from_wire(point.address, point.table, Numbering.PROTOCOL)
         rows: list[Row] = [
@@ -62,8 +68,10 @@ class PointBeside(Panel):
             rows += [[], [("OFF BY ONE?", "muted!")]]
             for step, text in self.neighbours:
                 where = from_wire(point.address + step, point.table, device.numbering)
-                rows.append([(f"{where:>8}  ", "ink" if step == 0 else "muted"), (text, "verdigris" if step == 0 else "ink")])
-        spark = self._spark(place)
+                rows.append(
+                    [(f"{where:>8}  ", "ink" if step == 0 else "muted"), (text, "verdigris" if step == 0 else "ink")]
+                )
+        spark = spark_of(self.snapshot, place, _SPARK_WIDTH)
         if spark.strip():
             rows += [[], [("LAST 60 s", "muted!")], [(spark, "verdigris")]]
         if point.note:
@@ -73,23 +81,39 @@ class PointBeside(Panel):
     def _settings(self, place: Place) -> list[Row]:
         """What the point inherits, and from where."""
         point, device = place.point, place.device
-        period = "on demand" if point.period_s == DEMAND else "without a pause" if point.period_s == 0 else f"{point.period_s:g} s"
+        period = (
+            "on demand"
+            if point.period_s == DEMAND
+            else "without a pause"
+            if point.period_s == 0
+            else f"{point.period_s:g} s"
+        )
         whose = f" from {device.name}" if point.period_s == device.period_s else ", its own"
         rows: list[Row] = [[("period  ", "muted"), (period, "ink"), (whose, "dim")]]
         if point.codec.type.is_wide:
             is_own = device.order is None or point.codec.order is not device.order
             rows.append(
-                [("order   ", "muted"), (point.codec.order.value, "ink"), (", its own" if is_own else f" from {device.name}", "dim")]
+                [
+                    ("order   ", "muted"),
+                    (point.codec.order.value, "ink"),
+                    (", its own" if is_own else f" from {device.name}", "dim"),
+                ]
             )
         if place.block is not None:
             request = place.block.request
             count = from_wire(request.address, request.table, device.numbering)
-            rows.append([("read    ", "muted"), (f"{request.count} from {count}", "ink"), (f", {1000 * place.block.cost_s:.1f} ms", "dim")])
+            rows.append(
+                [
+                    ("read    ", "muted"),
+                    (f"{request.count} from {count}", "ink"),
+                    (f", {1000 * place.block.cost_s:.1f} ms", "dim"),
+                ]
+            )
         return rows
 
     def _other_readings(self) -> list[Row]:
-        readings = self.readings
-        if readings.place is not self.place or not readings.found:
+        readings, place = self.ranked, self.place
+        if place is None or readings.key != (place.identity, place.point.address) or not readings.found:
             return []
         rows: list[Row] = [[], [("OTHER READINGS OF THESE WORDS", "muted!")]]
         if readings.display:
@@ -98,6 +122,8 @@ class PointBeside(Panel):
             rows.append([(readings.verdict, "verdigris" if "agree" in readings.verdict else "ochre")])
         for number, (step, candidate) in enumerate(readings.found[:_MOST_READINGS]):
             value = shown(candidate.value, candidate.codec, None, {}) if candidate.value is not None else "—"
+            if len(value) > _VALUE_WIDTH and isinstance(candidate.value, int | float):
+                value = f"{candidate.value:.7g}"  # whole, with fewer digits
             title = candidate.title + (f" {step:+d}" if step else "")
             factor = f" ×{candidate.codec.scale.factor:g}" if candidate.codec.scale is not None else ""
             tone = "ink" if candidate.fit > 0.3 else "dim"
@@ -107,20 +133,8 @@ class PointBeside(Panel):
                 [
                     (mark, "ochre!"),
                     (f"{title + factor:<20}", tone),
-                    (f"{value[:14]:>14} ", tone),
+                    (f"{cut(value, _VALUE_WIDTH):>{_VALUE_WIDTH}} ", tone),
                     (bar, "verdigris" if candidate.fit > 0.6 else "ochre"),
                 ]
             )
         return rows
-
-    def _spark(self, place: Place) -> str:
-        app, width = self.kanaleto, 40
-        if place.block is None:
-            return ""
-        slots: list[float | None] = [None] * width
-        for record in app.engine.session.board.traces[place.block.index].copy():
-            at = int((record.at_s - app.moment.now_s + SPAN_S) / SPAN_S * width)
-            value = record.values[place.number]
-            if 0 <= at < width and isinstance(value, int | float):
-                slots[at] = float(value)
-        return spark_text(slots, place.point)

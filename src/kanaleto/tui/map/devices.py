@@ -1,5 +1,6 @@
 """Lines and devices at the left of Map."""
 
+from collections.abc import Hashable
 from dataclasses import dataclass
 
 from kanaleto.site.link import SerialLink
@@ -30,6 +31,9 @@ class DeviceList(Rows[DeviceListRow]):
     def may_rest(self, row: DeviceListRow) -> bool:
         return isinstance(row, UnitRow)
 
+    def identity(self, row: DeviceListRow) -> Hashable:
+        return row.device.name if isinstance(row, UnitRow) else None
+
     def draw(self, row: DeviceListRow, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, ground if self.has_focus or ground == "ground" else "panel").put(" ")
         if isinstance(row, LineRow):
@@ -37,21 +41,20 @@ class DeviceList(Rows[DeviceListRow]):
         elif isinstance(row, str):
             cells.put(f"  {row}", "muted", width=width - 2)
         elif isinstance(row, UnitRow):
-            state = "idle"
-            for line in self.kanaleto.moment.lines:
-                for status in line.devices if line.line is row.line else ():
-                    if status.device is row.device:
-                        state = device_state(line, status)
-            cells.put(f" {SHAPES[state]} ", TONES[state]).put(f"{row.device.unit_id:>3} ", "muted").put(row.device.name, width=width - 9)
+            found = self.snapshot.status_of(row.device.name)
+            state = device_state(*found) if found is not None else "idle"
+            cells.put(f" {SHAPES[state]} ", TONES[state]).put(f"{row.device.unit_id:>3} ", "muted").put(
+                row.device.name, width=width - 9
+            )
         return cells
 
     def fill(self, lines: tuple[Line, ...]) -> None:
         rows: list[DeviceListRow] = []
         for line in lines:
-            settings = f"{line.link.framing.value.upper()} {line.link.settings}" if isinstance(line.link, SerialLink) else str(line.link)
+            settings = (
+                f"{line.link.framing.value.upper()} {line.link.settings}"
+                if isinstance(line.link, SerialLink)
+                else str(line.link)
+            )
             rows += [LineRow(line), settings, *(UnitRow(line, device) for device in line.devices), None]
-        before = self.current
         self.set_rows(rows)
-        for index, row in enumerate(rows):
-            if isinstance(row, UnitRow) and isinstance(before, UnitRow) and row.device.name == before.device.name:
-                self.cursor = index

@@ -1,23 +1,28 @@
 """The step between a table and the map: how its columns are understood, what its rows become, and every doubt."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
 from textual.strip import Strip
 
-from kanaleto.site.adding import NewPoint, add_device
-from kanaleto.site.counting import Numbering, to_wire
-from kanaleto.site.importing import Imported, import_rows
+from kanaleto.editing.adding import NewPoint, add_device, device_of
+from kanaleto.editing.news import Done
+from kanaleto.editing.news import Opened as SiteOpened
+from kanaleto.editing.pointedit import add_points
+from kanaleto.site.counting import Counting, Numbering, to_wire
 from kanaleto.site.link import Link
-from kanaleto.site.matching import FIELDS, Matched, guess_numbering, match_columns, plain_word
 from kanaleto.site.model import Device
-from kanaleto.site.pointedit import add_points
-from kanaleto.site.sheets import Sheet
-from kanaleto.site.workspace import CannotEdit
+from kanaleto.tables.importing import Imported, import_rows
+from kanaleto.tables.matching import FIELDS, Matched, guess_numbering, match_columns, plain_word
+from kanaleto.tables.sheets import CannotImport, Sheet, read_sheets, read_text_table, sheet_of_rows
+from kanaleto.tables.things import rows_of_thing
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.requests import LookAtDevice
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.wire.codes import Table
 
@@ -44,6 +49,12 @@ class TextRow:
 
 
 ImportRow = ColumnRow | TextRow | None
+
+
+def _counting(numbering: Counting) -> str:
+    return (
+        _COUNTS[numbering] if isinstance(numbering, Numbering) else "addresses count as the device's own numbering says"
+    )
 
 
 class ImportRows(Rows[ImportRow]):
@@ -87,11 +98,11 @@ class ImportHead(Drawn):
             more = f" · sheet {pane.at + 1} of {len(pane.sheets)}" if len(pane.sheets) > 1 else ""
             cells.put(f"   {pane.said()}{more}", "muted")
         elif y == 1:
-            cells.put(f"for {pane.target()} · {_COUNTS[pane.numbering]}", "muted")
+            cells.put(f"for {pane.target()} · {_counting(pane.numbering)}", "muted")
         return cells.strip(self.size.width)
 
 
-class ImportPane(Vertical):
+class ImportPane(Drawn, Vertical):
     """Shown instead of the ruler while a table is looked at. Nothing is taken over before enter."""
 
     BINDINGS = [
@@ -101,35 +112,66 @@ class ImportPane(Vertical):
     ]
     DEFAULT_CSS = "ImportPane { height: 1fr; display: none; }"
 
-    def __init__(self) -> None:
+    def __init__(self, on_begun: Callable[[], None], on_ended: Callable[[], None]) -> None:
         super().__init__()
+        self._on_begun, self._on_ended = on_begun, on_ended
         self.sheets: list[Sheet] = []
         self.at = 0
         self.matched: Matched | None = None
-        self.numbering = Numbering.PROTOCOL
+        self.numbering: Counting = Numbering.PROTOCOL
         self.imported = Imported((), ())
         self._link: Link | None = None
         self._unit_id = 1
         self._device: Device | None = None
+        self._opened: SiteOpened | None = None
+
+    def ask(self, link: Link, unit_id: int) -> None:
+        """Ask for a file of a unit's registers."""
+        names = self.context.holder.library()
+        known = f", or one of the library: {', '.join(names[:4])}" if names else ""
+        opened = self.context.door.opened
+
+        def open_table(text: str) -> str | None:
+            try:
+                sheets, told = sheets_of(self.context.holder.map_path(text))
+            except (CannotImport, ValueError) as error:
+                return str(error)
+            self.begin(sheets, link, unit_id, device_of(self.snapshot.site, link, unit_id), opened)
+            if told:
+                self.context.tell(told)
+            return None
+
+        self.context.ask(f"import a table for unit {unit_id} of {link.place}: file{known}", "", open_table)
 
     def compose(self) -> ComposeResult:
         yield ImportHead()
         yield ImportRows()
 
-    @property
-    def kanaleto(self):  # type: ignore[no-untyped-def]
-        return self.query_one(ImportHead).kanaleto
-
-    def begin(self, sheets: list[Sheet], link: Link, unit_id: int, device: Device | None) -> None:
+    def begin(
+        self, sheets: list[Sheet], link: Link, unit_id: int, device: Device | None, opened: SiteOpened | None = None
+    ) -> None:
         """Look at the sheet with most rows first."""
         self.sheets, self._link, self._unit_id, self._device = sheets, link, unit_id, device
+        self._opened = opened or self.context.door.opened
         self.at = max(range(len(sheets)), key=lambda at: len(sheets[at].rows))
         self._match()
+        self._on_begun()
+
+    def take_pasted(self, text: str, link: Link, device: Device) -> None:
+        """A table from the clipboard."""
+        try:
+            sheet = read_text_table(text)
+        except CannotImport as error:
+            self.context.tell(str(error))
+        else:
+            self.begin([sheet], link, device.unit_id, device)
 
     def _match(self) -> None:
-        self.matched = match_columns(self.sheets[self.at], self.kanaleto.holder.headings())
+        self.matched = match_columns(self.sheets[self.at], self.context.holder.headings())
         is_old = self._device is not None and self._device.points
-        self.numbering = self._device.numbering if is_old and self._device is not None else guess_numbering(self.matched)
+        self.numbering = (
+            self._device.numbering if is_old and self._device is not None else guess_numbering(self.matched)
+        )
         self._understand()
 
     def _understand(self) -> None:
@@ -140,17 +182,22 @@ class ImportPane(Vertical):
         shown: list[ImportRow] = [
             ColumnRow(
                 column, heading.replace("\n", " "), self.matched.columns.get(column, ""),
-                tuple(cells[column][:18].replace("\n", " ") for _, cells in rows if column < len(cells) and cells[column]),
+                tuple(cells[column][:18].replace("\n", " ") for _,
+                    cells in rows if column < len(cells) and cells[column]),
             )
             for column, heading in enumerate(self.matched.headings)
         ]  # fmt: skip
         lost = sum(doubt.is_lost for doubt in self.imported.doubts)
         shown += [
             None,
-            TextRow(f"{len(self.imported.doubts)} doubts, {lost} rows left out" if self.imported.doubts else "no doubts", "muted!"),
+            TextRow(
+                f"{len(self.imported.doubts)} doubts, {lost} rows left out" if self.imported.doubts else "no doubts",
+                "muted!",
+            ),
         ]
         shown += [
-            TextRow(f"row {doubt.row}: {doubt.text}", "terracotta" if doubt.is_lost else "ochre") for doubt in self.imported.doubts[:500]
+            TextRow(f"row {doubt.row}: {doubt.text}", "terracotta" if doubt.is_lost else "ochre")
+            for doubt in self.imported.doubts[:500]
         ]
         shown += [None, TextRow("becomes", "muted!")]
         for row in self.imported.rows[:8]:
@@ -187,14 +234,14 @@ class ImportPane(Vertical):
         order = ("", *FIELDS)
         name = order[(order.index(row.field) + step) % len(order)] if step else ""
         self.matched.assign(row.column, name)
-        self.kanaleto.holder.remember_heading(plain_word(row.heading), name)
+        self.context.holder.remember_heading(plain_word(row.heading), name)
         self._understand()
 
     def action_count(self) -> None:
         if self._device is not None and self._device.points:
-            self.kanaleto.tell(f"{self._device.name} has points already, and counts as its numbering says")
+            self.context.tell(f"{self._device.name} has points already, and counts as its numbering says")
             return
-        order = list(_COUNTS)
+        order: list[Counting] = list(_COUNTS)
         self.numbering = order[(order.index(self.numbering) + 1) % len(order)]
         self._understand()
 
@@ -203,26 +250,47 @@ class ImportPane(Vertical):
         self._match()
 
     def action_take(self) -> None:
-        app, rows = self.kanaleto, self.imported.rows
-        if not rows or self._link is None:
-            app.tell("no row of this table gives a point: say what its columns are")
+        rows, doubts, link, unit_id, device = (
+            self.imported.rows,
+            self.imported.doubts,
+            self._link,
+            self._unit_id,
+            self._device,
+        )
+        if not rows or link is None:
+            self.context.tell("no row of this table gives a point: say what its columns are")
             return
-        workspace = app.holder.workspace()
-        try:
-            if self._device is not None and self._device.points:
-                site = add_points(workspace, self._device, rows)
-            else:
-                points = [_new_point(row, self.numbering) for row in rows]
-                site = add_device(workspace, app.site, self._link, self._unit_id, "", points, self.numbering)
-        except (CannotEdit, OSError, ValueError) as error:
-            app.tell(str(error))
-            return
-        app.take_site(site)
-        app.show_map_of(self._link, self._unit_id)
-        app.tell(f"{len(rows)} points taken over, {len(self.imported.doubts)} doubts; ctrl+z takes them back")
+        if device is not None and device.points:
+            edit = add_points(device.name, rows)
+        else:
+            try:
+                edit = add_device(link, unit_id, "", [_new_point(row, self.numbering) for row in rows], self.numbering)
+            except ValueError as error:
+                self.context.tell(str(error))
+                return
+
+        def done(came: Done) -> None:
+            self._on_ended()
+            self.context.send(LookAtDevice(link, unit_id))
+            self.context.tell(f"{len(rows)} points taken over, {len(doubts)} doubts; ctrl+z takes them back")
+
+        self.context.edit(edit, self._opened, done)
 
 
-def _new_point(row: dict[str, str], numbering: Numbering) -> NewPoint:
+def sheets_of(path: Path) -> tuple[list[Sheet], str]:
+    """A table, or a Thing Description, and what there is to say of it. Raises CannotImport."""
+    if path.suffix.lower() not in (".json", ".jsonld"):
+        return read_sheets(path), ""
+    try:
+        rows, doubts = rows_of_thing(path.read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError) as error:
+        raise CannotImport(f"{path} cannot be read: {error}") from None
+    except ValueError as error:
+        raise CannotImport(f"{path} {error}") from None
+    return [sheet_of_rows(path.name, rows)], f"{len(doubts)} properties left out; {doubts[0]}" if doubts else ""
+
+
+def _new_point(row: dict[str, str], numbering: Counting) -> NewPoint:
     table = Table(row["table"])
     cells = tuple((key, value) for key, value in row.items() if key not in ("name", "table", "address"))
     return NewPoint(row["name"], table, to_wire(row["address"], table, numbering), cells)

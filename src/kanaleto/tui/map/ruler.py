@@ -1,7 +1,10 @@
-"""The ruler: brackets for the requests, manual's count, wire's address, the word, brackets for the points, their values."""
+"""The ruler: brackets for the requests, manual's count, wire's address, the word, brackets for the points, their
+values."""
 
+from collections.abc import Hashable
+
+from kanaleto.planning.ruler import GapRow, Part, Row, RulerRow, TableRow
 from kanaleto.polling.board import Quality
-from kanaleto.polling.ruler import GapRow, Part, Row, RulerRow, TableRow
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND, Device
 from kanaleto.tui.live.rows import DEAD_TONES, QUALITY_SHAPES, limit_tone, value_text
@@ -29,6 +32,14 @@ class RulerRows(Rows[Row]):
     def may_rest(self, row: Row) -> bool:
         return isinstance(row, RulerRow)
 
+    def identity(self, row: Row) -> Hashable:
+        """The point, on the register of it that it is; registers of no point are themselves."""
+        if not isinstance(row, RulerRow):
+            return None
+        if row.place is None:
+            return row.table, row.address
+        return row.place.identity, row.address - row.place.point.address
+
     def draw(self, row: Row, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, ground)
         if isinstance(row, TableRow):
@@ -46,7 +57,7 @@ class RulerRows(Rows[Row]):
 
     def _count(self, row: RulerRow | GapRow, address: int) -> str:
         numbering = self.device.numbering if self.device is not None else Numbering.PROTOCOL
-        return from_wire(address, row.table, Numbering.PROTOCOL if self.kanaleto.counts_as_wire else numbering)
+        return from_wire(address, row.table, Numbering.PROTOCOL if self.context.counts_as_wire else numbering)
 
     def _gap(self, cells: Cells, row: GapRow) -> Cells:
         count = row.last - row.first + 1
@@ -73,7 +84,7 @@ class RulerRows(Rows[Row]):
         """The word as it came last; a bit for coils and discrete inputs."""
         if row.block is None:
             return ""
-        record = self.kanaleto.engine.session.board.records[row.block.index]
+        record = self.snapshot.board.records[row.block.index]
         if record is None:
             return ""
         at = row.address - row.block.request.address
@@ -84,8 +95,7 @@ class RulerRows(Rows[Row]):
     def _point(self, cells: Cells, row: RulerRow, width: int) -> None:
         place = row.place
         assert place is not None
-        point, app = place.point, self.kanaleto
-        reading = app.engine.session.board.reading(place, app.moment.now_s)
+        point, reading = place.point, self.snapshot.reading(place)
         if row.is_more:
             bit = point.codec.bits
             cells.put("├ ", "ochre")
@@ -97,15 +107,27 @@ class RulerRows(Rows[Row]):
         value = 22 if left >= 70 else 17 if left >= 44 else 13
         kind = 20 if left >= 80 else 14 if left >= 50 else 0
         name = max(left - age - value - kind - 1, 8)
-        cells.put(f"{'⨯ ' if row.overlaps else ''}{point.name}", "terracotta" if row.overlaps else "ink", name, bold=not row.is_more)
+        cells.put(
+            f"{'⨯ ' if row.overlaps else ''}{point.name}",
+            "terracotta" if row.overlaps else "ink",
+            name,
+            bold=not row.is_more,
+        )
         if kind:
             cells.put(_kind_text(point.codec, point.table.is_bits), "muted", kind)
         good = reading.quality is Quality.GOOD
         tone = (limit_tone(point.limits, reading.value) or "ink") if good else DEAD_TONES[reading.quality]
         mark = QUALITY_SHAPES.get(reading.quality, "")
-        cells.put(f"{mark} " if mark else "", tone).put(value_text(point, reading), tone, value - (2 if mark else 0), bold=good)
+        cells.put(f"{mark} " if mark else "", tone).put(
+            value_text(point, reading), tone, value - (2 if mark else 0), bold=good
+        )
         if age:
-            cells.put("asked" if point.period_s == DEMAND and reading.age_s is None else age_text(reading.age_s), "muted", age, right=True)
+            cells.put(
+                "asked" if point.period_s == DEMAND and reading.age_s is None else age_text(reading.age_s),
+                "muted",
+                age,
+                right=True,
+            )
 
 
 def _kind_text(codec: Codec, is_bit: bool) -> str:

@@ -1,4 +1,5 @@
-"""The fields of a scratch reading in one row: unit, table, from, count, read as, every. Digits type, arrows turn, enter reads."""
+"""The fields of a scratch reading in one row: unit, table, from, count, read as, every. Digits type, arrows turn, enter
+reads."""
 
 from dataclasses import replace
 
@@ -14,7 +15,8 @@ from kanaleto.values.types import order_for, parse_order, parse_type
 from kanaleto.wire.codes import Table
 
 READINGS = (
-    "uint16", "int16", "uint32 ABCD", "uint32 CDAB", "int32 ABCD", "int32 CDAB", "float32 ABCD", "float32 CDAB", "float32 BADC",
+    "uint16", "int16", "uint32 ABCD", "uint32 CDAB", "int32 ABCD", "int32 CDAB", "float32 ABCD", "float32 CDAB",
+    "float32 BADC",
     "float32 DCBA", "uint64 ABCD", "float64 ABCD", "float64 CDAB", "bcd16", "hex",
 )  # fmt: skip
 PERIODS = (0.1, 0.25, 0.5, 1.0, 2.0, 5.0, 10.0, 0.0)
@@ -142,7 +144,9 @@ class ScratchForm(Drawn, can_focus=True):
             case "read as":
                 self.reading = READINGS[(READINGS.index(self.reading) - step) % len(READINGS)]
             case "every":
-                self.question = replace(question, period_s=PERIODS[(PERIODS.index(question.period_s) - step) % len(PERIODS)])
+                self.question = replace(
+                    question, period_s=PERIODS[(PERIODS.index(question.period_s) - step) % len(PERIODS)]
+                )
         self._typed = ""
 
     def render_line(self, y: int) -> Strip:
@@ -157,5 +161,7 @@ class ScratchForm(Drawn, can_focus=True):
             is_here = self.has_focus and number == self.at
             shown = (self._typed or value) if is_here else value
             cells.put(f"{name} " if not is_narrow or number in (0, 2) else "", "muted")
-            cells.put(f" {shown} ", "ground" if is_here else "ink", bold=is_here, on="ochre" if is_here else "rules").put(" ")
+            cells.put(
+                f" {shown} ", "ground" if is_here else "ink", bold=is_here, on="ochre" if is_here else "rules"
+            ).put(" ")
         return cells.strip(self.size.width)

@@ -1,4 +1,5 @@
-"""The words of a scratch reading: as the wire and the reference count them, in hex, decimal, signed, binary, and as they are read."""
+"""The words of a scratch reading: as the wire and the reference count them, in hex, decimal, signed, binary, and as
+they are read."""
 
 from dataclasses import dataclass
 
@@ -53,7 +54,9 @@ class ScratchRows(Rows[WordRow]):
         Binding("left_curly_bracket", "unit(-1)", show=False),
         Binding("v", "choose", show=False),
     ]
-    DEFAULT_CSS = "ScratchRows { width: 1fr; height: 1fr; min-height: 3; scrollbar-size: 1 1; background: $background; }"
+    DEFAULT_CSS = (
+        "ScratchRows { width: 1fr; height: 1fr; min-height: 3; scrollbar-size: 1 1; background: $background; }"
+    )
 
     def __init__(self) -> None:
         super().__init__()
@@ -66,7 +69,11 @@ class ScratchRows(Rows[WordRow]):
         """Show what came last."""
         self.state, self.reading = state, reading
         if state is None or not state.values:
-            self.empty_text = state.error if state is not None and state.error else "nothing read yet: fill the row above and press enter"
+            self.empty_text = (
+                state.error
+                if state is not None and state.error
+                else "nothing read yet: fill the row above and press enter"
+            )
             self.set_rows(())
             return
         base = state.question.address
@@ -87,7 +94,9 @@ class ScratchRows(Rows[WordRow]):
         if table.is_bits:
             return cells.put("   ").put("on " if row.value else "off", tone, bold=has_changed)
         signed = row.value - 0x10000 if row.value & 0x8000 else row.value
-        cells.put(f"  {row.value:04X}", "dim" if is_dead else "sky").put(str(row.value), tone, 7, right=True, bold=has_changed)
+        cells.put(f"  {row.value:04X}", "dim" if is_dead else "sky").put(
+            str(row.value), tone, 7, right=True, bold=has_changed
+        )
         cells.put(str(signed), tone, 8, right=True)
         if width >= 64:
             bits = f"{row.value:016b}"

@@ -22,7 +22,15 @@ class Cells:
         self._segments: list[Segment] = []
         self.width = 0
 
-    def put(self, text: str, ink: str = "ink", width: int | None = None, right: bool = False, bold: bool = False, on: str = "") -> "Cells":
+    def put(
+        self,
+        text: str,
+        ink: str = "ink",
+        width: int | None = None,
+        right: bool = False,
+        bold: bool = False,
+        on: str = "",
+    ) -> "Cells":
         """Text in a colour; with `width` cut or padded to it."""
         if width is not None:
             text = cut(text, width)

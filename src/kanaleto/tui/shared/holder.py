@@ -1,101 +1,102 @@
-"""The site file that is open, the ones that could be, and the demo while it runs."""
+"""The sites that could be opened, the library of maps, and the demo while it runs."""
 
 import re
 from pathlib import Path
 
 from kanaleto.demo.start import CannotStart, Demo
-from kanaleto.site.model import Site
-from kanaleto.site.places import Places
-from kanaleto.site.sitefile import load_site
-from kanaleto.site.workspace import CannotEdit, Workspace
+from kanaleto.editing.draft import CannotEdit
+from kanaleto.editing.places import Places
+from kanaleto.editing.presence import others_at
 
 
 class SiteHolder:
-    """`site` is what is open at the start; without a path it lives in the data folder from its first edit on."""
+    """What is open itself stands behind the door."""
 
-    def __init__(self, site: Site, places: Places | None = None) -> None:
+    def __init__(self, places: Places | None = None) -> None:
         self.demo: Demo | None = None
-        self._places = places or Places.of_user()
-        self._workspace = self._workspace_of(site.path)
-        self._recent = self._places.recent()
-        self._unsaved = self._places.unsaved()
+        self.places = places or Places.of_user()
+        self._recent: list[Path] = []
+        self._unsaved: list[tuple[Path, str]] = []
+        self.refresh()
 
-    def _workspace_of(self, path: Path | None) -> Workspace:
-        if path is None:
-            return Workspace(self._places.new_unsaved(), is_unsaved=True)
-        is_unsaved = path.parent.parent == self._places.data / "unsaved"
-        if not is_unsaved and not self._is_demo(path):
-            self._places.note_recent(path)
-        return Workspace(path, is_unsaved)
+    def refresh(self) -> None:
+        """Look at what there is to open."""
+        self._recent = self.places.recent()
+        unsaved = []
+        for path in self.places.unsaved():
+            others = others_at(path)
+            unsaved.append((path, f"open elsewhere: {others[0]}" if others else ""))
+        self._unsaved = unsaved
 
-    def _is_demo(self, path: Path) -> bool:
-        return path.parent.name.startswith("kanaleto-demo-")
+    def where_new(self) -> Path:
+        """Where a new site may live until it is saved."""
+        return self.places.new_unsaved()
 
-    def workspace(self) -> Workspace:
-        return self._workspace
+    def is_unsaved(self, path: Path) -> bool:
+        return path.parent.parent == self.places.data / "unsaved"
 
-    @property
-    def is_unsaved(self) -> bool:
-        return self._workspace.is_unsaved
-
-    @property
-    def is_demo(self) -> bool:
-        """Whether the demo is what is open."""
-        return self._is_demo(self._workspace.path)
+    def note_opened(self, path: Path) -> None:
+        """Remember what was opened, but for what is never saved."""
+        if not self.is_unsaved(path) and not is_demo(path):
+            self.places.note_recent(path)
 
     def headings(self) -> dict[str, str]:
-        return self._places.headings()
+        return self.places.headings()
 
     def remember_heading(self, heading: str, name: str) -> None:
-        self._places.note_heading(heading, name)
+        self.places.note_heading(heading, name)
 
     def map_path(self, text: str) -> Path:
-        """A file that was typed; a bare name is one of the library."""
+        """A file that was typed; a bare name is one of the library. Raises ValueError."""
         if re.fullmatch(r"[^/\\.~]+", text.strip()):
-            return self._places.map_path(text)
-        return Path(text.strip()).expanduser()
+            return self.places.map_path(text)
+        return expanded(text)
 
     def library(self) -> list[str]:
-        return self._places.maps()
+        return self.places.maps()
 
     def recent(self) -> list[Path]:
         return self._recent
 
-    def unsaved(self) -> list[Path]:
+    def unsaved(self) -> list[tuple[Path, str]]:
+        """Site files that were never saved, the newest first, each with who else has it open."""
         return self._unsaved
 
-    def open(self, path: Path | None) -> Site:
-        """A site file, or the demo, its devices started. Raises FaultyFile, CannotStart."""
-        if path is None:
-            self.demo = Demo()
-            try:
-                self.demo.__enter__()
-            except CannotStart:
-                self.demo = None
-                raise
-            path = self.demo.site_path
-        site, _ = load_site(path)
-        self._workspace = self._workspace_of(path)
-        return site
+    def start_demo(self) -> Path:
+        """Start the demo's devices; gives its site file. Raises CannotStart."""
+        if self.demo is not None:
+            return self.demo.site_path
+        self.demo = Demo()
+        try:
+            self.demo.__enter__()
+        except CannotStart:
+            self.demo = None
+            raise
+        return self.demo.site_path
 
-    def new(self) -> Site:
-        """Nothing open; the one before stays as it is."""
-        self._workspace = self._workspace_of(None)
-        self._unsaved = self._places.unsaved()
-        return Site("New site", ())
-
-    def save_as(self, text: str) -> Site:
-        """Raises CannotEdit."""
+    def save_path(self, text: str) -> Path:
+        """Where a site is to be saved, from what was typed. Raises CannotEdit."""
         if not text.strip():
             raise CannotEdit("name a file, as in ~/sites/pump-house.toml")
-        path = Path(text.strip()).expanduser().absolute()
-        if not path.suffix:
-            path = path.with_suffix(".toml")
-        site = self._workspace.save_as(path)
-        self._places.note_recent(path)
-        return site
+        try:
+            path = expanded(text).absolute()
+        except ValueError as error:
+            raise CannotEdit(str(error)) from None
+        return path if path.suffix else path.with_suffix(".toml")
 
     def close(self) -> None:
         if self.demo is not None:
             self.demo.__exit__(None, None, None)
             self.demo = None
+
+
+def is_demo(path: Path) -> bool:
+    return path.parent.name.startswith("kanaleto-demo-")
+
+
+def expanded(text: str) -> Path:
+    """A path that was typed, ~ and ~NAME included. Raises ValueError."""
+    try:
+        return Path(text.strip()).expanduser()
+    except RuntimeError:
+        raise ValueError(f"{text.strip()}: there is no home folder of that name") from None

@@ -1,4 +1,5 @@
-"""A line to type into that answers at once: keys that come right behind enter or escape are for whoever has the focus by then."""
+"""A line to type into that answers at once: keys that come right behind enter or escape are for whoever has the focus
+by then."""
 
 from textual import events
 from textual.widgets import Input
@@ -15,13 +16,21 @@ class Line(Input):
     def left(self) -> None:
         raise NotImplementedError
 
+    def holds_back(self, event: events.Key) -> bool:
+        """Whether a key is kept for later."""
+        return False
+
     async def _on_key(self, event: events.Key) -> None:
-        if self.screen.focused is not self:  # typed ahead, while this line was being left; `has_focus` follows only later
+        if (
+            self.screen.focused is not self
+        ):  # typed ahead, while this line was being left; `has_focus` follows only later
             event.stop()
             event.prevent_default()
-            target = self.app.focused
-            if target is not None and target is not self:
-                target.post_message(events.Key(event.key, event.character))
+            if self.app.focused is not self:
+                self.app.post_message(events.Key(event.key, event.character))
+        elif self.holds_back(event):
+            event.stop()
+            event.prevent_default()
         elif event.key in ("enter", "escape"):
             event.stop()
             event.prevent_default()

@@ -32,6 +32,8 @@ FRESCO = Palette(
     ground="#f3ecdd", panel="#e8dec9", rules="#cfc1a4", ink="#2b2a26", muted="#625d52", dim="#746e61",
     verdigris="#1b7361", sky="#235f8d", ochre="#8a5d00", terracotta="#ad3e17", violet="#68489a",
 )  # fmt: skip
+LEAST_COLUMNS, LEAST_ROWS = 60, 16
+"""Below this the screen says so, and nothing else."""
 PALETTES = {"lagoon": LAGOON, "fresco": FRESCO}
 
 SHAPES = {"good": "●", "late": "◐", "silent": "✕", "garbled": "◇", "idle": "◌"}

@@ -1,4 +1,4 @@
-"""What every drawn widget can reach: the application's palette and its latest moment."""
+"""What every drawn widget is made of: the context, the colours, and the snapshot that its view was shown last."""
 
 from typing import TYPE_CHECKING, cast
 
@@ -6,23 +6,35 @@ from textual.geometry import Region
 from textual.strip import Strip
 from textual.widget import Widget
 
+from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import Palette
 
 if TYPE_CHECKING:
-    from kanaleto.tui.app import KanaletoApp
+    from kanaleto.tui.shared.context import Context
 
 
 class Drawn(Widget):
     """Mix-in for widgets that draw rows themselves."""
 
+    shown: Snapshot | None = None
+    """What this widget was shown last, where it is one that is shown snapshots; others draw what theirs holds."""
+
     @property
-    def kanaleto(self) -> "KanaletoApp":
-        return cast("KanaletoApp", self.app)
+    def context(self) -> "Context":
+        return cast("Context", self.app)
 
     @property
     def palette(self) -> Palette:
-        return self.kanaleto.palette
+        return self.context.palette
+
+    @property
+    def snapshot(self) -> Snapshot:
+        """What is drawn here, and nowhere else, may look its places up in this one."""
+        for node in self.ancestors_with_self:
+            if isinstance(node, Drawn) and node.shown is not None:
+                return node.shown
+        return self.context.snapshot
 
 
 Row = list[tuple[str, str]]

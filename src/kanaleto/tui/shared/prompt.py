@@ -1,13 +1,25 @@
-"""One line at the foot to type an answer into: no dialog for what a line can ask."""
+"""One line at the foot to type an answer into: no dialog for what a line can ask.
 
-from collections.abc import Callable
+It owns the keys while it is open. An answer that is refused stays to be corrected. While an edit is under way the line
+waits for what comes of it: keys that are typed ahead are kept, for whoever has the focus when all went well, and
+dropped when it did not.
+"""
+
+from collections import deque
+from concurrent.futures import Future
 from typing import cast
 
+from textual import events
 from textual.app import ComposeResult
 from textual.containers import Horizontal
 from textual.widgets import Label
 
+from kanaleto.editing.news import Done
+from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.line import Line
+from kanaleto.tui.shared.pane import Drawn
+
+_MOST_HISTORY, _MOST_AHEAD = 100, 200
 
 
 class _Answer(Line):
@@ -21,35 +33,113 @@ class _Answer(Line):
     def left(self) -> None:
         self._prompt.close()
 
+    def holds_back(self, event: events.Key) -> bool:
+        return self._prompt.holds_back(event)
 
-class Prompt(Horizontal):
-    """Hidden until `ask`; enter gives the answer to whoever asked, escape nobody."""
+    async def _on_key(self, event: events.Key) -> None:
+        if event.key in ("up", "down") and self.screen.focused is self and not self._prompt.is_waiting:
+            event.stop()
+            event.prevent_default()
+            self._prompt.remember(-1 if event.key == "up" else 1)
+            return
+        await super()._on_key(event)
+
+
+class Prompt(Drawn, Horizontal):
+    """Hidden until `ask`; enter gives the answer to whoever asked, escape nobody. Up and down go through what was
+    answered before."""
 
     DEFAULT_CSS = """
-    Prompt { height: 1; display: none; background: $panel; }
+    Prompt { layout: horizontal; height: 1; display: none; background: $panel; }
     Prompt Label { color: $accent; padding: 0 1; }
     Prompt Line { width: 1fr; padding: 0; }
     """
 
+    def __init__(self) -> None:
+        super().__init__()
+        self.is_waiting = False
+        self._then: Then = lambda text: None
+        self._history: deque[str] = deque(maxlen=_MOST_HISTORY)
+        self._at = 0
+        self._began = ""
+        self._ahead: list[events.Key] = []
+        self._asked = 0
+
     def compose(self) -> ComposeResult:
-        yield Label()
+        yield Label(markup=False)
         yield _Answer()
 
-    def ask(self, what: str, answer: str, then: Callable[[str], object]) -> None:
+    @property
+    def is_open(self) -> bool:
+        return bool(self.display)
+
+    def ask(self, what: str, answer: str, then: Then) -> None:
         """Ask for something, with an answer that is there already to be changed."""
-        self._then = then
+        self._then, self._at, self._began = then, len(self._history), answer
+        self.is_waiting = False
+        self._asked += 1
+        self._ahead.clear()
         self.query_one(Label).update(what)
-        answer_line = self.query_one(_Answer)
-        answer_line.value = answer
-        answer_line.cursor_position = len(answer)
+        self._write(answer)
         self.display = True
-        self.screen.set_focus(answer_line)
+        self.screen.set_focus(self.query_one(_Answer))
+
+    def _write(self, text: str) -> None:
+        line = self.query_one(_Answer)
+        line.value = text
+        line.cursor_position = len(text)
+
+    def remember(self, step: int) -> None:
+        """What was answered before."""
+        at = self._at + step
+        if 0 <= at < len(self._history):
+            self._at = at
+            self._write(self._history[at])
+        elif at == len(self._history):
+            self._at = at
+            self._write(self._began)
 
     def close(self) -> None:
         self.display = False
-        self.app.action_refocus()  # type: ignore[attr-defined]
+        self.is_waiting = False
+        self.context.refocus()
 
     def answer(self, text: str) -> None:
-        then = self._then
+        if text.strip() and (not self._history or self._history[-1] != text):
+            self._history.append(text)
+        asked = self._asked
+        came = self._then(text)
+        if self._asked != asked:  # it led to another question
+            return
+        if isinstance(came, str):
+            self.context.trouble("answer", came)
+        elif isinstance(came, Future):
+            self.is_waiting = True
+            came.add_done_callback(lambda done: self.context.later(lambda: self._settle(asked, done)))
+        else:
+            self._finish()
+
+    def _finish(self) -> None:
+        self.context.trouble("answer", "")
         self.close()
-        then(text)
+
+    def _settle(self, asked: int, done: "Future[Done]") -> None:
+        """The edit came to its end: go on, or let the answer be corrected."""
+        if self._asked != asked or not self.is_waiting:
+            return
+        ahead, self._ahead = self._ahead, []
+        self.is_waiting = False
+        if done.cancelled() or done.exception() is not None:
+            return
+        self._finish()
+        for event in ahead:
+            self.app.post_message(events.Key(event.key, event.character))
+
+    def holds_back(self, event: events.Key) -> bool:
+        """Whether a key is kept for later, while an edit is under way. Escape leaves the line, whatever comes of the
+        edit."""
+        if not self.is_waiting or event.key == "escape":
+            return False
+        if len(self._ahead) < _MOST_AHEAD:
+            self._ahead.append(event)
+        return True

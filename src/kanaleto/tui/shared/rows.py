@@ -1,6 +1,6 @@
 """A long list of which only the visible rows are drawn, with a cursor."""
 
-from collections.abc import Sequence
+from collections.abc import Hashable, Sequence
 from typing import Generic, TypeVar
 
 from textual import events
@@ -47,20 +47,38 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
     def may_rest(self, row: RowT) -> bool:
         return True
 
+    def identity(self, row: RowT) -> Hashable:
+        """What a row is about, whatever its place; None for what is nothing of its own."""
+        return None
+
     # The list
 
     def set_rows(self, rows: Sequence[RowT]) -> None:
-        """Take other rows; the cursor stays at its place, or the nearest that it may rest on."""
+        """Take other rows; the cursor stays on what it was on, or at its place, or the nearest that it may rest on."""
         has_new_length = len(rows) != len(self.rows)
+        current = self.current
+        was = self.identity(current) if current is not None else None
         self.rows = rows
         if has_new_length:
             self.virtual_size = Size(self.size.width, len(rows))
-        self.cursor = self._nearest(min(self.cursor, max(len(rows) - 1, 0)), 1)
+        at = self.find(was) if was is not None else None
+        self.cursor = at if at is not None else self._nearest(min(self.cursor, max(len(rows) - 1, 0)), 1)
+        if at is not None and has_new_length:
+            self.place_cursor(at)
         self.refresh()
+
+    def find(self, identity: Hashable) -> int | None:
+        """Where the row about that stands; looked for first where the cursor is."""
+        rows, of = self.rows, self.identity
+        if self.cursor < len(rows) and of(rows[self.cursor]) == identity:
+            return self.cursor
+        return next((at for at, row in enumerate(rows) if of(row) == identity), None)
 
     @property
     def current(self) -> RowT | None:
-        return self.rows[self.cursor] if self.cursor < len(self.rows) and self.may_rest(self.rows[self.cursor]) else None
+        return (
+            self.rows[self.cursor] if self.cursor < len(self.rows) and self.may_rest(self.rows[self.cursor]) else None
+        )
 
     def _nearest(self, index: int, step: int) -> int:
         for direction in (step, -step):

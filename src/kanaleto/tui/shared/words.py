@@ -1,8 +1,10 @@
 """Times and states in the words that the screen uses everywhere."""
 
+import textwrap
 from datetime import datetime
 
-from kanaleto.polling.session import DeviceStatus, LineStatus
+from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.polling.snapshot import DeviceStatus, LineStatus
 
 
 def age_text(age_s: float | None) -> str:
@@ -29,15 +31,19 @@ def device_state(line: LineStatus, status: DeviceStatus) -> str:
         return "silent"
     if not status.has_answered:
         return "idle"
-    if status.reason.startswith("exception"):
+    if status.trouble is OutcomeKind.EXCEPTION:
         return "late"
     return "garbled" if status.reason else "good"
 
 
 def device_phrase(line: LineStatus, status: DeviceStatus) -> str:
     """How a device is doing."""
+    if not status.device.is_enabled:
+        return "switched off in the site file"
     if not status.device.points:
         return "no points yet"
+    if line.is_off:
+        return "the line is switched off"
     if line.why_unreachable:
         return f"the line is down, next try in {line.next_connect_s:.0f} s"
     if status.silent_s is not None:
@@ -51,6 +57,8 @@ def device_phrase(line: LineStatus, status: DeviceStatus) -> str:
 
 def line_phrase(line: LineStatus, is_held: bool) -> tuple[str, str]:
     """How a line is doing, and in which tone."""
+    if line.is_off:
+        return "switched off", "ochre"
     if line.why_unreachable:
         return f"down, next try in {line.next_connect_s:.0f} s: {line.why_unreachable}", "terracotta"
     if not line.is_open:
@@ -74,11 +82,5 @@ def line_phrase(line: LineStatus, is_held: bool) -> tuple[str, str]:
 
 
 def wrapped(text: str, width: int) -> list[str]:
-    """The text in rows of at most `width` characters, broken between words."""
-    rows: list[str] = []
-    for word in text.split():
-        if rows and len(rows[-1]) + len(word) < width:
-            rows[-1] += f" {word}"
-        else:
-            rows.append(word)
-    return rows
+    """The text in rows of at most `width` characters, broken between words where that can be."""
+    return textwrap.wrap(text, max(width, 1), break_on_hyphens=False)

@@ -1,9 +1,10 @@
-"""Beside the bytes: how each device answers, and what the pattern of faults looks like, which comes first when there is one."""
+"""Beside the bytes: how each device answers, and what the pattern of faults looks like, which comes first when there is
+one."""
 
 from textual.strip import Strip
 
 from kanaleto.polling.diagnosis import look_at
-from kanaleto.polling.session import DeviceStatus
+from kanaleto.polling.snapshot import DeviceStatus
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.words import clock_text
@@ -28,7 +29,7 @@ class Beside(Drawn):
         return Cells(self.palette, "panel").strip(self.size.width)
 
     def _made(self, width: int) -> list[Cells]:
-        lines = self.kanaleto.moment.lines
+        lines = self.snapshot.lines
         name_width = max(width - 48, 12)
         head = Cells(self.palette, "panel").put("  ").put("HOW DEVICES ANSWER", "muted", name_width, bold=True)
         for title, column in (("good", 8), ("refused", 8), ("silent", 7), ("garbled", 8), ("median", 8), ("95 %", 9)):
@@ -42,15 +43,20 @@ class Beside(Drawn):
             looks.append(Cells(self.palette, "panel").put("  all that was asked has been answered", "muted"))
             return [*happened, *table, blank, *looks]
         for finding in findings:
-            first = Cells(self.palette, "panel").put("  ").put(finding.who, "violet" if finding.is_garbled else "terracotta", bold=True)
+            first = (
+                Cells(self.palette, "panel")
+                .put("  ")
+                .put(finding.who, "violet" if finding.is_garbled else "terracotta", bold=True)
+            )
             looks += self._wrapped(first, finding.text, width)
         return [*looks, blank, *happened, *table]
 
     def _happened(self, width: int) -> list[Cells]:
-        """The last events, the newest first, and a blank row; nothing when nothing happened. On a low screen the newest few."""
+        """The last events, the newest first, and a blank row; nothing when nothing happened. On a low screen the newest
+        few."""
         most = _EVENTS if self.size.height > 30 else _FEW_EVENTS
         rows: list[Cells] = []
-        for event in reversed(list(self.kanaleto.engine.session.events.ring)[-most:]):
+        for event in reversed(list(self.context.engine.session.events.ring)[-most:]):
             first = Cells(self.palette, "panel").put("  ").put(clock_text(event.wall_s)[:8], "muted").put(" ")
             who = event.device or event.line
             times = f" ({event.count} times, last {clock_text(event.last_wall_s)[:8]})" if event.count > 1 else ""

@@ -10,8 +10,9 @@ from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.link import SerialLink
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.wire_view.rows import OUTCOME_TONES, outcome_words, request_start_s, request_table
+from kanaleto.tui.wire_view.rows import OUTCOME_TONES, outcome_words, request_start_s
 from kanaleto.wire.explain import Field, FieldKind, explain_frame
+from kanaleto.wire.facts import table_of
 from kanaleto.wire.frames import Role
 from kanaleto.wire.pdu import Read
 
@@ -38,7 +39,7 @@ class BytesPanel(Drawn, ScrollView, can_focus=False):
         self._made_for: tuple[object, ...] = ()
 
     def show(self, exchange: Exchange | None) -> None:
-        made_for = (exchange.number if exchange else 0, self.size, self.kanaleto.counts_as_wire, self.palette)
+        made_for = (exchange.number if exchange else 0, self.size, self.context.counts_as_wire, self.palette)
         if made_for == self._made_for:
             return
         if exchange is not self._exchange:
@@ -60,13 +61,21 @@ class BytesPanel(Drawn, ScrollView, can_focus=False):
     def _made(self, exchange: Exchange, width: int) -> list[Cells]:
         outcome, link = exchange.outcome, exchange.line.link
         framing = framing_of(link).name
-        took = f", {1000 * (outcome.sent_at - request_start_s(exchange)):.1f} ms at {link.settings}" if isinstance(link, SerialLink) else ""
+        took = (
+            f", {1000 * (outcome.sent_at - request_start_s(exchange)):.1f} ms at {link.settings}"
+            if isinstance(link, SerialLink)
+            else ""
+        )
         lines = [self._title("REQUEST", f"{len(outcome.request)} bytes{took}", "muted")]
         request_fields = explain_frame(framing, Role.REQUESTS, outcome.request) if outcome.request else []
         lines += self._boxes(exchange, outcome.request, request_fields, width)
         tone = OUTCOME_TONES[outcome.kind]
         if not outcome.answer:
-            return [*lines, self._title("NO ANSWER", outcome_words(exchange), tone), self._title("", outcome.reason, tone)]
+            return [
+                *lines,
+                self._title("NO ANSWER", outcome_words(exchange), tone),
+                self._title("", outcome.reason, tone),
+            ]
         after = f"after {1000 * outcome.took_s:.1f} ms, {len(outcome.answer)} bytes"
         lines.append(
             self._title(
@@ -97,9 +106,14 @@ class BytesPanel(Drawn, ScrollView, can_focus=False):
     def _box(self, exchange: Exchange, raw: bytes, field: Field, fields: list[Field]) -> _Box:
         tone = _TONES[field.kind] if field.is_right is not False else "terracotta"
         meaning, name = field.meaning, field.name
-        table = request_table(exchange.request)
+        table = table_of(exchange.request)
         device = exchange.device
-        if table is not None and device is not None and not self.kanaleto.counts_as_wire and device.numbering is not Numbering.PROTOCOL:
+        if (
+            table is not None
+            and device is not None
+            and not self.context.counts_as_wire
+            and device.numbering is not Numbering.PROTOCOL
+        ):
             if field.kind is FieldKind.ADDRESS and meaning.isdecimal():
                 meaning = f"{meaning} = {from_wire(int(meaning), table, device.numbering)}"
             if name.startswith("register ") and name.removeprefix("register ").isdecimal():

@@ -1,5 +1,6 @@
 """The rows of Wire: when, who, what was asked in words, request–wait–answer to one time scale, outcome."""
 
+from collections.abc import Hashable
 from dataclasses import dataclass
 
 from kanaleto.lines.outcome import OutcomeKind
@@ -9,9 +10,9 @@ from kanaleto.site.link import SerialLink
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import clock_text
-from kanaleto.wire.codes import Table
 from kanaleto.wire.explain_pdu import function_words
-from kanaleto.wire.pdu import Read, Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters
+from kanaleto.wire.facts import table_of
+from kanaleto.wire.pdu import Read, WriteCoil, WriteCoils, WriteRegister, WriteRegisters
 from kanaleto.wire.records import MaskWrite, WriteThenRead
 
 OUTCOME_TONES = {
@@ -42,7 +43,9 @@ class WireColumns:
         outcome = 26 if width >= 110 else 20
         asked = 36 if width >= 130 else 29 if width >= 100 else 24
         times = width - 15 - line - device - outcome - asked - 2
-        return cls(line, device, asked, times if times >= 12 else 0, outcome if times >= 12 else outcome + max(times, 0))
+        return cls(
+            line, device, asked, times if times >= 12 else 0, outcome if times >= 12 else outcome + max(times, 0)
+        )
 
 
 def asked_words(exchange: Exchange, counts_as_wire: bool) -> str:
@@ -50,7 +53,7 @@ def asked_words(exchange: Exchange, counts_as_wire: bool) -> str:
     request = exchange.request
     numbering = exchange.device.numbering if exchange.device is not None and not counts_as_wire else Numbering.PROTOCOL
     again = "  (again)" if exchange.attempt else ""
-    table = request_table(request)
+    table = table_of(request)
     if table is None:
         return f"{function_words(request.function)}, 0x{request.function:02X}{again}"
     if isinstance(request, Read):
@@ -68,15 +71,6 @@ def asked_words(exchange: Exchange, counts_as_wire: bool) -> str:
         count = len(request.bits) if isinstance(request, WriteCoils) else len(request.words)
         return f"write {count} {table.value} from {from_wire(request.address, table, numbering)}{again}"
     return f"{function_words(request.function)}{again}"
-
-
-def request_table(request: Request) -> Table | None:
-    """The table that a request is about, or None."""
-    if isinstance(request, Read):
-        return request.table
-    if isinstance(request, WriteCoil | WriteCoils):
-        return Table.COIL
-    return Table.HOLDING if isinstance(request, WriteRegister | WriteRegisters | MaskWrite | WriteThenRead) else None
 
 
 def outcome_words(exchange: Exchange) -> str:
@@ -112,6 +106,9 @@ class WireRows(Rows[Exchange]):
 
     scale_ms = 50
 
+    def identity(self, row: Exchange) -> Hashable:
+        return row.number
+
     def fit_scale(self) -> None:
         """A scale that nine of ten good answers in sight fit into; the rest runs over its edge."""
         top = self.scroll_offset.y
@@ -127,7 +124,9 @@ class WireRows(Rows[Exchange]):
         if columns.line:
             cells.put(row.line.name, "muted", columns.line - 1).put(" ")
         cells.put(row.device.name if row.device else f"unit {row.outcome.unit_id}", width=columns.device - 1).put(" ")
-        cells.put(asked_words(row, self.kanaleto.counts_as_wire), "ink" if row.attempt == 0 else "ochre", columns.asked - 1).put(" ")
+        cells.put(
+            asked_words(row, self.context.counts_as_wire), "ink" if row.attempt == 0 else "ochre", columns.asked - 1
+        ).put(" ")
         if columns.times:
             self._times(cells, row, columns.times, tone)
         return cells.put("  ").put(outcome_words(row), tone, columns.outcome)
@@ -143,7 +142,8 @@ class WireRows(Rows[Exchange]):
         sent = max(column(outcome.sent_at), 1)
         has_answer = bool(outcome.answer)
         link = row.line.link
-        if isinstance(link, SerialLink) and has_answer:  # bytes are seen when they are handed over; on the wire they began earlier
+        if isinstance(link, SerialLink) and has_answer:
+            # bytes are seen when they are handed over; on the wire they began earlier
             first_s = max(outcome.done_at - len(outcome.answer) * link.settings.character_s, outcome.sent_at)
         else:
             first_s = outcome.first_at or outcome.done_at

@@ -2,30 +2,29 @@
 
 from textual import events
 from textual.app import ComposeResult
-from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.listener import Exchange
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.filter import Filter
-from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.shared.view import View
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
 from kanaleto.tui.wire_view.head import WireHead
 from kanaleto.tui.wire_view.rows import WireRows, asked_words, outcome_words
 
 
-class WireView(Drawn, Vertical):
-    BINDINGS = [
-        Binding("f", "follow", show=False),
-        Binding("e", "failed", show=False),
-        Binding("enter", "open", show=False),
-    ]
-    DEFAULT_CSS = """
-    #wire-below { height: 45%; border-top: solid $rules; }
-    """
+class WireView(View, Vertical):
+    digit, title, about = "4", "Wire", "go to the exchanges and their bytes"
+    actions = (
+        Action("f", "follow", "follow", "follow the newest exchange, or stand still"),
+        Action("e", "failed", "only failed", "only what failed, the newest of it open"),
+        Action("enter", "open", "fold or open bytes", "fold the bytes away, or open them"),
+    )
 
     def compose(self) -> ComposeResult:
         yield WireHead()
@@ -55,19 +54,20 @@ class WireView(Drawn, Vertical):
         self.query_one("#wire-below").display = self._has_bytes and height >= 12
 
     def _taken(self) -> list[Exchange]:
-        rows = list(self.kanaleto.engine.session.exchanges)
+        rows = list(self.context.engine.session.exchanges)
         if self._only_failed:
             rows = [row for row in rows if row.outcome.kind is not OutcomeKind.GOOD]
         if self._filter.words:
-            counts_as_wire = self.kanaleto.counts_as_wire
+            counts_as_wire = self.context.counts_as_wire
             rows = [row for row in rows if self._filter.matches(_text(row, counts_as_wire))]
         return rows
 
-    def tick(self) -> None:
+    def show(self, snapshot: Snapshot) -> None:
+        super().show(snapshot)
         if self._follows:
             self._refill()
         else:
-            since = self.kanaleto.engine.session.count - self._frozen_at
+            since = snapshot.exchanges - self._frozen_at
             self._head.note = f"{since} more · f follows" if since else ""
         self._list.fit_scale()
         self._head.scale_ms = self._list.scale_ms
@@ -87,14 +87,13 @@ class WireView(Drawn, Vertical):
     def focus_rows(self) -> None:
         self.screen.set_focus(self._list)
 
-    def keys_here(self) -> list[tuple[str, str]]:
-        follow = ("f", "stand still" if self._follows else "follow")
-        return [
-            follow,
-            ("e", "all exchanges" if self._only_failed else "only failed"),
-            ("/", "filter"),
-            ("enter", "fold bytes" if self._has_bytes else "open bytes"),
-        ]
+    def keys_here(self) -> list[Key]:
+        verbs = {
+            "follow": "stand still" if self._follows else "follow",
+            "failed": "all exchanges" if self._only_failed else "only failed",
+            "open": "fold bytes" if self._has_bytes else "open bytes",
+        }
+        return [*self.keys_of("follow", "failed", **verbs), ("/", "filter"), *self.keys_of("open", **verbs)]
 
     def open_filter(self) -> None:
         self._filter.open()
@@ -124,14 +123,14 @@ class WireView(Drawn, Vertical):
 
     def _stand_still(self) -> None:
         self._follows = False
-        self._frozen_at = self.kanaleto.engine.session.count
+        self._frozen_at = self.snapshot.exchanges
 
     def action_follow(self) -> None:
         if self._follows:
             self._stand_still()
         else:
             self._follows = True
-        self.kanaleto.tick()
+        self.context.redraw()
 
     def action_failed(self) -> None:
         self._only_failed = not self._only_failed
@@ -139,12 +138,12 @@ class WireView(Drawn, Vertical):
         self._has_bytes = True
         self._lay_out(self.size.height)
         self._refill()
-        self.kanaleto.tick()
+        self.context.redraw()
 
     def action_open(self) -> None:
         self._has_bytes = not self._has_bytes
         self._lay_out(self.size.height)
-        self.kanaleto.tick()
+        self.context.redraw()
 
 
 def _text(row: Exchange, counts_as_wire: bool) -> str:

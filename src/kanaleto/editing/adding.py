@@ -1,0 +1,141 @@
+"""What is found becomes part of a site: a line for a link, a device for a unit, points for registers."""
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from kanaleto.editing.draft import CannotEdit, Draft, Edit
+from kanaleto.editing.pointedit import free_name
+from kanaleto.files.sitetext import NEW_MAP, with_device, with_device_keys, with_line, with_link, with_rows
+from kanaleto.site.counting import Counting, Numbering, from_wire
+from kanaleto.site.link import Link, SerialLink
+from kanaleto.site.model import Device, Line, Site
+from kanaleto.wire.codes import Table
+
+
+@dataclass(frozen=True, slots=True)
+class NewPoint:
+    """A point to be: its address is the wire's; `cells` are further cells of its row, as `type`, `order`, `unit`."""
+
+    name: str
+    table: Table
+    address: int
+    cells: tuple[tuple[str, str], ...] = ()
+
+
+def same_place(one: Link, other: Link) -> bool:
+    """Whether two links lead to the same port or host, whatever their settings."""
+    if isinstance(one, SerialLink) or isinstance(other, SerialLink):
+        return isinstance(one, SerialLink) and isinstance(other, SerialLink) and one.port == other.port
+    return type(one) is type(other) and one.place == other.place
+
+
+def line_of(site: Site, link: Link) -> Line | None:
+    """The line of a site that leads there."""
+    return next((line for line in site.lines if same_place(line.link, link)), None)
+
+
+def device_of(site: Site, link: Link, unit_id: int) -> Device | None:
+    line = line_of(site, link)
+    return next((device for device in line.devices if device.unit_id == unit_id), None) if line is not None else None
+
+
+def add_device(
+    link: Link, unit_id: int, name: str = "", points: Sequence[NewPoint] = (), numbering: Counting = Numbering.PROTOCOL
+) -> Edit:
+    """Add the line where the site has none that leads there, the device where that unit has none, and the points to its
+    map; names that are taken get a number. A new device's map counts as `numbering`."""
+
+    def edit(draft: Draft) -> str:
+        site = draft.site
+        line = line_of(site, link)
+        line_name = (
+            line.name if line is not None else free_name(_line_title(link), {other.name for other in site.lines})
+        )
+        if line is None:
+            draft.put(with_line(draft.text(), line_name, str(link)))
+        device = device_of(site, link, unit_id)
+        if device is None:
+            device_name = free_name(name or f"Unit {unit_id}", {other.name for _, other in site.devices()})
+            map_path = _free_path(draft.path.parent / "maps", _slug(f"{line_name} {device_name}"))
+            keys: dict[str, object] = {
+                "name": device_name,
+                "unit_id": unit_id,
+                "map": map_path.relative_to(draft.path.parent).as_posix(),
+            }
+            keys |= (
+                {"numbering": numbering.value}
+                if isinstance(numbering, Numbering) and numbering is not Numbering.PROTOCOL
+                else {}
+            )
+            draft.put(with_device(draft.text(), line_name, keys))
+            map_text = NEW_MAP
+        elif device.map_path is None:
+            raise CannotEdit(
+                f'{device.name} has no map yet; add map = "maps/{_slug(device.name)}.csv" to it in the site file'
+            )
+        else:
+            device_name, map_path = device.name, device.map_path
+            map_text = draft.text(map_path)
+        counting = device.numbering if device is not None else numbering
+        taken = {point.name for point in device.points} if device is not None else set()
+        rows = []
+        for point in points:
+            called = free_name(point.name, taken)
+            taken.add(called)
+            address = from_wire(point.address, point.table, counting)
+            rows.append({"name": called, "table": point.table.value, "address": address, **dict(point.cells)})
+        draft.put(with_rows(map_text, rows), map_path)
+        what = (
+            f"{len(rows)} point{'s' if len(rows) != 1 else ''} of {device_name}"
+            if rows
+            else f"{device_name} on {line_name}"
+        )
+        return f"add {what}"
+
+    return edit
+
+
+def set_link(line_name: str, link: Link) -> Edit:
+    """Another link, as one with other settings, for a line."""
+
+    def edit(draft: Draft) -> str:
+        line = draft.line(line_name)
+        new = link
+        if isinstance(link, SerialLink) and isinstance(line.link, SerialLink):
+            new = replace(line.link, settings=link.settings, framing=link.framing)
+        draft.put(with_link(draft.text(), line_name, str(new)))
+        return f"settings of {line_name}"
+
+    return edit
+
+
+def keep_lessons(changes: Mapping[str, dict[str, object]]) -> Edit:
+    """What was learned of devices, as keys of the site file by device name."""
+
+    def edit(draft: Draft) -> str:
+        text, found = with_device_keys(draft.text(), dict(changes))
+        if not found:
+            raise CannotEdit("the devices of which something was learned are no more")
+        draft.put(text)
+        return f"what was learned of {', '.join(found)}"
+
+    return edit
+
+
+def _free_path(folder: Path, stem: str) -> Path:
+    path, number = folder / f"{stem}.csv", 2
+    while path.exists():
+        path, number = folder / f"{stem}-{number}.csv", number + 1
+    return path
+
+
+def _slug(text: str) -> str:
+    return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-") or "map"
+
+
+def _line_title(link: Link) -> str:
+    if isinstance(link, SerialLink) and not link.is_remote:
+        return Path(link.port).name or link.port
+    return link.place

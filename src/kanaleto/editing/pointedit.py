@@ -1,0 +1,134 @@
+"""Edits of the points of a device. Each addresses its rows by the points' names, and looks at what stands there now:
+what it was opened on may have been changed or taken away meanwhile."""
+
+from collections.abc import Collection, Mapping, Sequence
+
+from kanaleto.editing.draft import CannotEdit, Clash, Draft, Edit
+from kanaleto.files.maprows import MapText, with_changes
+from kanaleto.files.mapscale import SCALE_COLUMNS
+from kanaleto.files.sitetext import NEW_MAP, with_rows
+from kanaleto.site.counting import from_wire
+from kanaleto.site.model import Device, Point, Site
+from kanaleto.values.candidates import Candidate
+
+Cells = Mapping[str, str]
+Seen = Mapping[str, Cells]
+"""The rows as they stood when somebody began to edit them, by name."""
+
+
+def change_points(device: str, names: Sequence[str], cells: Cells, seen: Seen | None = None, what: str = "") -> Edit:
+    """The same cells in the rows of all those points."""
+
+    def edit(draft: Draft) -> str:
+        if not names:
+            raise CannotEdit("no point is chosen")
+        if "name" in cells and len(names) > 1:
+            raise CannotEdit("two points cannot have one name; change names one by one")
+        path = draft.map_of(device)
+        rows = _rows(draft, device, names)
+        _look_for_clash(draft, rows, names, seen, cells)
+        draft.put(with_changes(draft.text(path), dict.fromkeys(names, cells)), path)
+        return what or f"change {_count(names)} of {device}"
+
+    return edit
+
+
+def delete_points(device: str, names: Sequence[str], seen: Seen | None = None) -> Edit:
+    """Take rows away."""
+
+    def edit(draft: Draft) -> str:
+        rows = _rows(draft, device, names)
+        _look_for_clash(draft, rows, names, seen, None)
+        draft.put(rows.without(names), draft.map_of(device))
+        return f"delete {_count(names)} of {device}"
+
+    return edit
+
+
+def add_points(device: str, rows: Sequence[Cells]) -> Edit:
+    """Rows more."""
+
+    def edit(draft: Draft) -> str:
+        path = draft.map_of(device)
+        draft.put(with_rows(draft.text(path) or NEW_MAP, [dict(row) for row in rows]), path)
+        return f"add {_count([str(row.get('name', '')) for row in rows])} to {device}"
+
+    return edit
+
+
+def copy_point(device: str, name: str) -> Edit:
+    """The same point again behind itself, under another name."""
+
+    def edit(draft: Draft) -> str:
+        path = draft.map_of(device)
+        rows = _rows(draft, device, [name])
+        called = free_name(name, rows.names)
+        draft.put(with_rows(draft.text(path), [{**rows.cells_of(name), "name": called}]), path)
+        return f"copy {name} of {device}"
+
+    return edit
+
+
+def take_reading(device: str, point: Point, step: int, candidate: Candidate, seen: Seen | None = None) -> Edit:
+    """A reading of the words becomes the point's own: type, order, scale, and its address where that lies beside."""
+    codec = candidate.codec
+    factor = f"{codec.scale.factor:g}" if codec.scale is not None else ""
+    order = codec.order.value if codec.type.is_wide or codec.order.swaps_bytes else ""
+    cells = {"type": str(codec.type), "order": order, **dict.fromkeys((*SCALE_COLUMNS, "bit"), ""), "factor": factor}
+
+    def edit(draft: Draft) -> str:
+        own = draft.device(device)
+        now = next((other for other in own.points if other.name == point.name), None)
+        if now is not None and (now.table, now.address) != (point.table, point.address):
+            raise CannotEdit(
+                f"{point.name} of {device} stands at another address by now, so these readings are not its own any more"
+            )
+        if step:
+            cells["address"] = from_wire(point.address + step, point.table, own.numbering)
+        return change_points(device, [point.name], cells, seen, f"read {point.name} as {candidate.title}")(draft)
+
+    return edit
+
+
+def shares_map(site: Site, device: Device) -> list[str]:
+    """Other devices that the same map serves."""
+    return [
+        other.name for _, other in site.devices() if other.map_path == device.map_path and other.name != device.name
+    ]
+
+
+def free_name(name: str, taken: Collection[str]) -> str:
+    """The name, or the first of `name (2)`, `name (3)` … that nobody bears."""
+    called, number = name, 2
+    while called in taken:
+        called, number = f"{name} ({number})", number + 1
+    return called
+
+
+def _rows(draft: Draft, device: str, names: Sequence[str]) -> MapText:
+    rows = MapText(draft.text(draft.map_of(device)))
+    known = set(rows.names)
+    gone = [name for name in names if name not in known]
+    if gone:
+        more = f" and {len(gone) - 1} more" if len(gone) > 1 else ""
+        raise CannotEdit(f"{gone[0]}{more} stands in no row of {device}'s map any more, so nothing was changed")
+    return rows
+
+
+def _look_for_clash(draft: Draft, rows: MapText, names: Sequence[str], seen: Seen | None, cells: Cells | None) -> None:
+    """Whether a cell that is to be changed (any, where rows are to go) was changed by somebody since it was looked
+    at."""
+    for name in names if seen is not None and not draft.anyway else ():
+        before = seen.get(name) if seen is not None else None
+        if before is None:
+            continue
+        now = rows.cells_of(name)
+        keys = set(cells) if cells is not None else {*before, *now}
+        other = sorted(key for key in keys if now.get(key, "") not in (before.get(key, ""), (cells or {}).get(key)))
+        if other:
+            told = ", ".join(f"{key} is now {now.get(key) or 'empty'}" for key in other[:3])
+            raise Clash(f"{name} was changed meanwhile ({told})")
+
+
+def _count(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else f"{len(names)} points"

@@ -1,0 +1,167 @@
+"""Editing the rows of a map's text: only the rows that change are written anew, every other one keeps its characters.
+
+A row is addressed by the name of its point, never by its place: a text that somebody else edited meanwhile has its rows
+elsewhere.
+"""
+
+import csv
+import re
+import shlex
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass
+from io import StringIO
+
+from kanaleto.files.sitetext import map_delimiter, with_headings
+from kanaleto.values.types import parse_type
+
+
+@dataclass(frozen=True, slots=True)
+class _Record:
+    raw: str
+    cells: list[str]
+    name: str  # empty for what is no row of a point
+
+
+class MapText:
+    """A map's text, taken apart once. `names` are those of its rows in order; of rows with one name the first
+    counts."""
+
+    def __init__(self, text: str) -> None:
+        self.delimiter, _ = map_delimiter(text)
+        self.headings: list[str] = []
+        self._records: list[_Record] = []
+        self._by_name: dict[str, _Record] = {}
+        lines = text.splitlines(keepends=True)
+        reader = csv.reader(StringIO(text, newline=""), delimiter=self.delimiter)
+        before = 0
+        for cells in reader:
+            raw = "".join(lines[before : reader.line_num])
+            before = reader.line_num
+            self._take(raw, cells)
+        if before < len(lines):
+            self._records.append(_Record("".join(lines[before:]), [], ""))
+
+    def _take(self, raw: str, cells: list[str]) -> None:
+        name = ""
+        is_said = any(cell.strip() for cell in cells) and (self.headings or not raw.lstrip().startswith("#"))
+        if is_said and not self.headings:
+            self.headings = [cell.strip().lower() for cell in cells]
+        elif is_said and "name" in self.headings and self.headings.index("name") < len(cells):
+            name = cells[self.headings.index("name")].strip()
+        record = _Record(raw, cells, name)
+        self._records.append(record)
+        if name:
+            self._by_name.setdefault(name, record)
+
+    @property
+    def names(self) -> list[str]:
+        return list(self._by_name)
+
+    def cells_of(self, name: str) -> dict[str, str]:
+        """The cells of a point's row that are not empty, by heading. Raises KeyError."""
+        cells = self._by_name[name].cells
+        return {key: cell.strip() for key, cell in zip(self.headings, cells, strict=False) if cell.strip()}
+
+    def changed(self, changes: Mapping[str, Mapping[str, str]]) -> str:
+        """The text with other cells in some rows, by name, under the headings that there are."""
+        chosen = {id(self._by_name[name]): cells for name, cells in changes.items()}
+        out: list[str] = []
+        for record in self._records:
+            changed = chosen.get(id(record))
+            if changed is None:
+                out.append(record.raw)
+                continue
+            cells = record.cells + [""] * (len(self.headings) - len(record.cells))
+            for key, value in changed.items():
+                if key in self.headings:
+                    cells[self.headings.index(key)] = value
+            row = StringIO(newline="")
+            csv.writer(row, delimiter=self.delimiter, lineterminator="\n").writerow(cells)
+            out.append(row.getvalue())
+        return "".join(out)
+
+    def without(self, names: Collection[str]) -> str:
+        gone = {id(self._by_name[name]) for name in names}
+        return "".join(record.raw for record in self._records if id(record) not in gone)
+
+
+def with_changes(text: str, changes: Mapping[str, Mapping[str, str]]) -> str:
+    """Other cells in some rows, by the name of their point; headings that are missing are added, other rows stay as
+    they are. Raises KeyError for a name that no row bears."""
+    text, _ = with_headings(text, (key for cells in changes.values() for key, value in cells.items() if value))
+    return MapText(text).changed(changes)
+
+
+def without_rows(text: str, names: Collection[str]) -> str:
+    """The text without the rows of those points. Raises KeyError for a name that no row bears."""
+    return MapText(text).without(names)
+
+
+def parse_assignments(text: str) -> dict[str, str]:
+    """Cells from `type=float32 order=CDAB name="Pool level"`. Raises ValueError."""
+    try:
+        words = shlex.split(text)
+    except ValueError:
+        raise ValueError(f"{text!r}: a quote is not closed") from None
+    cells: dict[str, str] = {}
+    for word in words:
+        key, equals, value = word.partition("=")
+        if not equals or not re.fullmatch(r"[a-z_]+", key.lower()):
+            raise ValueError(
+                f'{word!r} must read like type=float32; put quotes round what has blanks, as in name="Pool level"'
+            )
+        cells[key.lower()] = value
+    if not cells:
+        raise ValueError("nothing to change; write cells such as type=float32 order=CDAB unit=m")
+    return cells
+
+
+def assignments(cells: Mapping[str, str]) -> str:
+    """The other way about."""
+    return " ".join(f"{key}={shlex.quote(value)}" for key, value in cells.items())
+
+
+def parse_new(text: str) -> list[dict[str, str]]:
+    """Rows from `Level, 40001, float32` or a run: `Cell voltage {1..24}, 40201, float32, step 2`, with further cells as
+    `unit=V`; a table's name anywhere says which. Raises ValueError with what would be right."""
+    parts = [part.strip() for part in text.split(",")]
+    if len(parts) < 2 or not parts[0] or not parts[1]:
+        raise ValueError(
+            "write name, address and type, as in 'Level, 40001, float32' or 'Cell {1..24}, 40201, float32, step 2'"
+        )
+    name, address, *rest = parts
+    cells: dict[str, str] = {"table": "holding"}
+    step = 0
+    for part in rest:
+        word = part.lower()
+        if word in ("coil", "discrete", "input", "holding"):
+            cells["table"] = word
+        elif match := re.fullmatch(r"step\s+(\d+)", word):
+            step = int(match[1])
+        elif "=" in part:
+            cells |= parse_assignments(part)
+        elif re.fullmatch(r"[abcd]{4}|ab|ba", word):
+            cells["order"] = word.upper()
+        elif part:
+            cells["type"] = part
+    if cells["table"] in ("coil", "discrete"):
+        cells.pop("type", None)
+    return list(_numbered(name, address, cells, step))
+
+
+def _numbered(name: str, address: str, cells: dict[str, str], step: int) -> Iterator[dict[str, str]]:
+    run = re.search(r"\{(\d+)\.\.(\d+)\}", name)
+    if run is None:
+        yield {"name": name, "address": address, **cells}
+        return
+    first, last = int(run[1]), int(run[2])
+    if not 0 < last - first + 1 <= 10000:
+        raise ValueError(f"the run {run[0]} has {last - first + 1} points; write it like {{1..24}}")
+    each = step or (parse_type(cells["type"]).registers if "type" in cells else 1)
+    base = int(address, 16) if address.lower().startswith("0x") else int(address) if address.isdecimal() else -1
+    if base < 0:
+        raise ValueError(f"address {address!r} is no number that a run can count on from")
+    width = len(address) if address.isdecimal() else 0
+    for number in range(first, last + 1):
+        at = base + (number - first) * each
+        yield {"name": name[: run.start()] + str(number) + name[run.end() :], "address": f"{at:0{width}d}", **cells}

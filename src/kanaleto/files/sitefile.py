@@ -1,0 +1,371 @@
+"""Reads a site file and the maps it names. Every fault is found before any is told, each with file, line and what would
+be right."""
+
+import re
+import tomllib
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from kanaleto.files import schema
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
+from kanaleto.files.mapscale import SCALE_NUMBERS, ScaleCells, make_scale, parse_curve
+from kanaleto.files.mapshared import Shared
+from kanaleto.files.simulation import read_simulated
+from kanaleto.files.texts import SiteTexts
+from kanaleto.files.toml_lines import KeyLines
+from kanaleto.site.counting import Counting, Numbering, OwnNumbering
+from kanaleto.site.faults import Fault, FaultyFile, suggestion
+from kanaleto.site.formula import formula_faults
+from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, TlsFiles, parse_link
+from kanaleto.site.model import LIMITS, Derived, Device, DeviceLimits, Limits, Line, Point, Site, TlsServing
+from kanaleto.site.ranges import parse_range
+from kanaleto.values.types import Order, parse_order
+from kanaleto.wire.codes import Table
+
+MapCache = dict[tuple[Path, MapDefaults], tuple[str, tuple[Point, ...], list[Fault]]]
+"""Maps as they were read last, with their text: one that has not changed is not read again."""
+
+
+def read_site(path: Path, texts: SiteTexts, cache: MapCache | None = None) -> tuple[Site, list[Fault]]:
+    """The site in the text of `path` and the maps that it names, and warnings. Raises FaultyFile with all that is
+    wrong."""
+    reader = _Reader(path, texts, cache if cache is not None else {})
+    site = reader.read()
+    wrong = [fault for fault in reader.faults if not fault.is_warning]
+    if wrong or site is None:
+        raise FaultyFile(wrong)
+    return site, [fault for fault in reader.faults if fault.is_warning]
+
+
+class _Reader:
+    def __init__(self, path: Path, texts: SiteTexts, cache: MapCache) -> None:
+        self.path = path
+        self._texts, self._cache = texts, cache
+        self.faults: list[Fault] = []
+        self._keys = KeyLines("")
+        self._period_s = 1.0
+        self._shared = Shared()
+        self._maps: dict[tuple[Path, MapDefaults], tuple[Point, ...]] = {}
+
+    def _fault(self, where: tuple[str | int, ...], text: str, is_warning: bool = False) -> None:
+        self.faults.append(Fault(self.path, self._keys.line(where), text, is_warning))
+
+    def read(self) -> Site | None:
+        text = self._texts.text(self.path)
+        try:
+            tree = tomllib.loads(text)
+        except tomllib.TOMLDecodeError as error:
+            place = re.search(r"\(at line (\d+), column (\d+)\)", str(error))
+            reason = re.sub(r"\s*\(at .*\)$", "", str(error))
+            line = int(place[1]) if place else len(text.splitlines()) or 1
+            raise FaultyFile([Fault(self.path, line, f"is not TOML here: {reason[:1].lower()}{reason[1:]}")]) from None
+        self._keys = KeyLines(text)
+        try:
+            file = schema.SiteFile.model_validate(tree)
+        except ValidationError as error:
+            self._tell(error)
+            return None
+        self._period_s = file.site.period_s
+        self._shared = self._read_shared(file)
+        lines = tuple(self._line(index, table) for index, table in enumerate(file.line))
+        self._check_names(file)
+        self._check_ports(lines)
+        derived = tuple(
+            Derived(own.name, own.formula, own.unit, own.decimals, _limits(own), own.note) for own in file.derived
+        )
+        for at, text in formula_faults(derived, lines):
+            self._fault(("derived", at, "formula"), text)
+        return Site(file.site.name, lines, self.path, derived)
+
+    def _read_shared(self, file: schema.SiteFile) -> Shared:
+        scales: list[tuple[str, ScaleCells]] = []
+        for name, table in file.scale.items():
+            try:
+                numbers: dict[str, float | None] = {key: getattr(table, key) for key in SCALE_NUMBERS}
+                curve = parse_curve(table.curve) if table.curve else ()
+                cells = ScaleCells(**numbers, curve=curve, signal=table.signal, clamps=table.clamp)
+                make_scale(cells)
+                scales.append((name, cells))
+            except ValueError as error:
+                self._fault(("scale", name), f"scale {name!r}: {error}")
+        states: list[tuple[str, tuple[tuple[int, str], ...]]] = []
+        for name, labels in file.states.items():
+            try:
+                states.append((name, tuple((int(key, 0), label) for key, label in labels.items())))
+            except ValueError:
+                self._fault(("states", name), f'states {name!r}: each key is a number, as in 0 = "Closed"')
+        return Shared(tuple(file.constants.items()), tuple(scales), tuple(states))
+
+    def _tell(self, error: ValidationError) -> None:
+        told: set[tuple[str | int, ...]] = set()
+        for item in error.errors():
+            where = tuple(item["loc"])
+            if where in told:
+                continue
+            told.add(where)
+            self._fault(where, _sentence(where, item["type"], item["msg"], item.get("ctx", {}), item["input"]))
+
+    def _line(self, index: int, table: schema.LineTable) -> Line:
+        where = ("line", index)
+        link: Link
+        try:
+            link = parse_link(table.link)
+        except ValueError as error:
+            self._fault((*where, "link"), str(error))
+            link = TcpLink("127.0.0.1", 502)
+        link = _beside(link, self.path.parent)
+        devices = tuple(
+            self._device((*where, "device", at), table, device, link) for at, device in enumerate(table.device)
+        )
+        units: dict[int, str] = {}
+        for at, device in enumerate(devices):
+            if device.unit_id in units:
+                self._fault(
+                    (*where, "device", at, "unit_id"),
+                    f"unit ID {device.unit_id} is {units[device.unit_id]!r} already on line {table.name!r}",
+                    is_warning=isinstance(link, TcpLink),
+                )
+            units.setdefault(device.unit_id, device.name)
+        if table.in_flight > 1 and (not isinstance(link, TcpLink) or link.framing is not FramingKind.TCP):
+            self._fault(
+                (*where, "in_flight"),
+                f"in_flight = {table.in_flight} needs transactions, which only tcp:// and tls:// have",
+            )
+        if table.in_flight > 1 and table.connection == "request":
+            self._fault(
+                (*where, "in_flight"),
+                f"in_flight = {table.in_flight} needs a connection that is kept: "
+                'take it out, or connection = "request"',
+            )
+        return Line(
+            table.name,
+            link,
+            devices,
+            timeout_s=table.timeout_s,
+            retries=table.retries,
+            gap_s=table.gap_s,
+            connect_timeout_s=table.connect_timeout_s,
+            reconnect_s=table.reconnect_s,
+            in_flight=table.in_flight,
+            connects_per_request=table.connection == "request",
+            tls_serving=self._tls_serving(where, table),
+        )
+
+    def _tls_serving(self, where: tuple[str | int, ...], table: schema.LineTable) -> TlsServing | None:
+        if table.serve_cert is None and table.serve_key is None and table.serve_ca is None:
+            return None
+        if table.serve_cert is None or table.serve_key is None:
+            self._fault(where, "serving over TLS needs both serve_cert and serve_key")
+            return None
+        files = {}
+        for key, name in (
+            ("serve_cert", table.serve_cert),
+            ("serve_key", table.serve_key),
+            ("serve_ca", table.serve_ca),
+        ):
+            if name is not None:
+                files[key] = self.path.parent / name
+                if not files[key].is_file():
+                    self._fault((*where, key), f"{key} {str(files[key])!r} does not exist")
+        roles = tuple((role, tuple(functions)) for role, functions in table.roles.items())
+        return TlsServing(files["serve_cert"], files["serve_key"], files.get("serve_ca"), roles)
+
+    def _device(
+        self, where: tuple[str | int, ...], line: schema.LineTable, table: schema.DeviceTable, link: Link
+    ) -> Device:
+        order = self._order(where, table.order)
+        own = table.own_numbering
+        numbering: Counting = (
+            OwnNumbering(own.base, own.group, own.index) if own is not None else Numbering(table.numbering)
+        )
+        period_s = table.period_s if table.period_s is not None else self._period_s
+        if isinstance(link, SerialLink) and not 1 <= table.unit_id <= 247:
+            self._fault((*where, "unit_id"), f"unit ID {table.unit_id} is not in 1…247, as a serial line needs")
+        self._check_settings(where, line, table, link)
+        limits = DeviceLimits(
+            max_registers=table.max_registers,
+            max_bits=table.max_bits,
+            max_write_registers=table.max_write_registers,
+            max_write_bits=table.max_write_bits,
+            max_gap=table.max_gap,
+            functions=tuple(table.functions) if table.functions is not None else None,
+            write_with=table.write_with,
+            never_read=self._never_read(where, table.never_read, numbering),
+        )
+        points: tuple[Point, ...] = ()
+        map_path = self.path.parent / table.map if table.map is not None else None
+        if map_path is not None:
+            points = self._points(
+                (*where, "map"), map_path, MapDefaults(numbering, order, period_s, limits, self._shared)
+            )
+        if table.enabled_by and table.enabled_by not in {point.name for point in points}:
+            self._fault(
+                (*where, "enabled_by"), f"enabled_by names {table.enabled_by!r}, which is no point of this device"
+            )
+        return Device(
+            table.name,
+            table.unit_id,
+            points,
+            table.timeout_s if table.timeout_s is not None else line.timeout_s,
+            table.retries if table.retries is not None else line.retries,
+            map_path=map_path,
+            numbering=numbering,
+            order=order,
+            period_s=period_s,
+            limits=limits,
+            watchdog_s=table.watchdog_s,
+            is_enabled=table.enabled,
+            enabled_by=table.enabled_by,
+            pause_after_connect_s=table.pause_after_connect_s,
+            pause_after_write_s=table.pause_after_write_s,
+            simulated=read_simulated(table, lambda key, text: self._fault((*where, key), text)),
+            note=table.note,
+        )
+
+    def _check_settings(
+        self, where: tuple[str | int, ...], line: schema.LineTable, table: schema.DeviceTable, link: Link
+    ) -> None:
+        """All devices of a serial line speak with the same settings; what a device says of its own must agree."""
+        own = {
+            key: value
+            for key, value in (("baud", table.baud), ("parity", table.parity), ("stop", table.stop))
+            if value is not None
+        }
+        if own and not isinstance(link, SerialLink):
+            self._fault(
+                (*where, next(iter(own))), f"{table.name} has serial settings, and line {line.name!r} is no serial line"
+            )
+        elif isinstance(link, SerialLink):
+            of_line = {"baud": link.settings.baud, "parity": link.settings.parity.value, "stop": link.settings.stop}
+            for key, value in own.items():
+                if value != of_line[key]:
+                    text = (
+                        f"{table.name} is set to {key} {value}, line {line.name!r} runs at "
+                        f"{of_line[key]}; all on one line need the same"
+                    )
+                    self._fault((*where, key), text)
+
+    def _order(self, where: tuple[str | int, ...], text: str | None) -> Order | None:
+        if text is None:
+            return None
+        try:
+            return parse_order(text)
+        except ValueError as error:
+            self._fault((*where, "order"), str(error))
+            return None
+
+    def _points(self, where: tuple[str | int, ...], path: Path, defaults: MapDefaults) -> tuple[Point, ...]:
+        key = (path, defaults)
+        if key not in self._maps:
+            if not self._texts.exists(path):
+                self._fault(where, f"map {str(path)!r} does not exist")
+                return ()
+            points, faults = self._read_map(path, defaults)
+            self._maps[key] = points
+            self.faults += [fault for fault in faults if fault not in self.faults]
+        return self._maps[key]
+
+    def _read_map(self, path: Path, defaults: MapDefaults) -> tuple[tuple[Point, ...], list[Fault]]:
+        try:
+            text = self._texts.text(path)
+        except FaultyFile as faulty:
+            return (), faulty.faults
+        known = self._cache.get((path, defaults))
+        if known is not None and known[0] == text:
+            return known[1], known[2]
+        points, faults = read_map(path, text, defaults)
+        self._cache[path, defaults] = (text, points, faults)
+        return points, faults
+
+    def _never_read(
+        self, where: tuple[str | int, ...], texts: list[str], numbering: Counting
+    ) -> tuple[tuple[Table, int, int], ...]:
+        ranges = []
+        for at, text in enumerate(texts):
+            try:
+                ranges.append(parse_range(text, numbering))
+            except ValueError as error:
+                self._fault((*where, "never_read", at), str(error))
+        return tuple(ranges)
+
+    def _check_names(self, file: schema.SiteFile) -> None:
+        lines: set[str] = set()
+        devices: dict[str, str] = {}
+        for index, line in enumerate(file.line):
+            if line.name in lines:
+                self._fault(("line", index, "name"), f"two lines are named {line.name!r}; give each its own name")
+            lines.add(line.name)
+            for at, device in enumerate(line.device):
+                if device.name in devices:
+                    self._fault(
+                        ("line", index, "device", at, "name"),
+                        f"{device.name!r} is a device on line {devices[device.name]!r} already; give each its own name",
+                    )
+                devices.setdefault(device.name, line.name)
+
+    def _check_ports(self, lines: tuple[Line, ...]) -> None:
+        ports: dict[str, str] = {}
+        for index, line in enumerate(lines):
+            if isinstance(line.link, SerialLink) and not line.link.is_remote:
+                if line.link.port in ports:
+                    self._fault(
+                        ("line", index, "link"), f"port {line.link.port} is line {ports[line.link.port]!r} already"
+                    )
+                ports.setdefault(line.link.port, line.name)
+
+
+def _limits(table: schema.DerivedTable) -> Limits:
+    return Limits(**{name: getattr(table, name) for name in LIMITS})
+
+
+def _beside(link: Link, folder: Path) -> Link:
+    """The link with its relative paths, of a port or of certificates, beside the site file."""
+    if isinstance(link, SerialLink) and "/" in link.port and not link.port.startswith("/") and not link.is_remote:
+        return replace(link, port=str((folder / link.port).absolute()))
+    if isinstance(link, TcpLink) and link.tls is not None:
+        paths = {key: str((folder / path).absolute()) if path else path for key, path in link.tls.items()}
+        return replace(link, tls=TlsFiles(**paths))
+    return link
+
+
+def _sentence(where: tuple[str | int, ...], kind: str, message: str, context: dict[str, Any], given: Any) -> str:
+    """One of our sentences for one of the validator's errors."""
+    key = where[-1] if where else "file"
+    names = [part for part in where if isinstance(part, str)]
+    level = {0: "file", 1: names[0] if names else "file"}.get(len(names) - 1, names[-2] if len(names) > 1 else "file")
+    holder = {"file": "the file", "site": "[site]", "line": "this [[line]]", "device": "this [[line.device]]"}.get(
+        level, level
+    )
+    if kind == "missing":
+        return f"{holder} needs {key}" if level != "file" else f"the file needs a [{key}] table"
+    if kind == "extra_forbidden":
+        known = schema.KEYS.get(level, [])
+        return f"{key!r} is not known in {holder}{suggestion(str(key), known)}; there are {', '.join(known)}"
+    shown = repr(given) if not isinstance(given, dict | list) else f"a {'table' if isinstance(given, dict) else 'list'}"
+    limits = [
+        f"{words} {context[name]:g}"
+        for name, words in (("ge", "at least"), ("gt", "more than"), ("le", "at most"), ("lt", "less than"))
+        if name in context
+    ]
+    if limits:
+        return f"{key} = {shown} must be {limits[0]}"
+    if kind == "value_error":
+        return f"{key} = {shown}: {message.removeprefix('Value error, ')}"
+    wanted = {
+        "int_type": "a whole number",
+        "float_type": "a number",
+        "string_type": "text in quotes",
+        "bool_type": "true or false",
+        "list_type": "a list in square brackets",
+        "model_type": "a table",
+        "model_attributes_type": "a table",
+        "string_too_short": "a name that is not empty",
+        "string_too_long": "a shorter name (200 characters at most)",
+        "finite_number": "a finite number",
+        "literal_error": f"one of {context.get('expected', '')}",
+    }.get(kind)
+    return f"{key} = {shown} must be {wanted}" if wanted else f"{key} = {shown}: {message}"

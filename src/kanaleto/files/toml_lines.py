@@ -1,0 +1,57 @@
+"""Where each key of a TOML text stands, so that a fault can name its line.
+
+It reads only what it must: headers, keys, and strings of several lines. A key it does not see (inside an inline table)
+is placed at the nearest thing around it.
+"""
+
+import re
+
+Path = tuple[str | int, ...]
+
+_HEADER = re.compile(r"^\s*(\[\[?)\s*([^\[\]]+?)\s*\]\]?\s*(#.*)?$")
+_KEY = re.compile(r"^\s*([A-Za-z0-9_-]+|\"[^\"]+\"|'[^']+')\s*=(.*)$")
+
+
+class KeyLines:
+    """Line numbers, counted from 1, by path: ("line", 0, "device", 2, "unit_id")."""
+
+    def __init__(self, text: str) -> None:
+        self._lines: dict[Path, int] = {(): 1}
+        self._counts: dict[Path, int] = {}
+        here: Path = ()
+        open_string = ""
+        for number, line in enumerate(text.splitlines(), 1):
+            if open_string:
+                if open_string in line:
+                    open_string = ""
+                continue
+            if header := _HEADER.match(line):
+                here = self._enter(header[2], is_array=header[1] == "[[")
+                self._lines.setdefault(here, number)
+            elif key := _KEY.match(line):
+                self._lines.setdefault((*here, key[1].strip("\"'")), number)
+                open_string = _opened(key[2])
+
+    def _enter(self, dotted: str, is_array: bool) -> Path:
+        names = [name.strip().strip("\"'") for name in dotted.split(".")]
+        path: Path = ()
+        for depth, name in enumerate(names):
+            path = (*path, name)
+            if depth == len(names) - 1 and is_array:
+                self._counts[path] = self._counts.get(path, -1) + 1
+            if path in self._counts:
+                path = (*path, self._counts[path])
+        return path
+
+    def line(self, path: Path) -> int:
+        """The line of `path`, or of the nearest thing around it."""
+        while path not in self._lines:
+            path = path[:-1]
+        return self._lines[path]
+
+
+def _opened(value: str) -> str:
+    for quotes in ('"""', "'''"):
+        if value.count(quotes) == 1:
+            return quotes
+    return ""

@@ -1,0 +1,113 @@
+"""Points of one table and period into requests, at the least line time.
+
+Points that overlap, and points of one group, are first joined into items: one request must or may as well read them.
+Items do not overlap then, and a request that reads items i…j costs a fixed time and so much for each register from the
+start of i to the end of j. So the cheapest way to read items up to j is the least of (best up to i) − (start of i) ×
+per item, over every i from which j is within the device's limit without a forbidden gap between: a minimum over a
+sliding window, kept in a queue, in one pass over the items.
+"""
+
+from collections import deque
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from kanaleto.site.model import Point
+
+MayRead = Callable[[int, int], bool]
+"""Whether registers from an address up to (not with) another, which no point needs, may be read along."""
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """Points that come from one request; addresses `start` up to (not with) `end`."""
+
+    start: int
+    end: int
+    points: tuple[Point, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """What holds for the requests of one device and table. `breaks` are addresses at which a request must begin."""
+
+    most: int
+    fixed_s: float
+    item_s: float
+    may_read: MayRead
+    breaks: frozenset[int] = frozenset()
+
+
+def items_of(points: Sequence[Point], rules: Rules) -> list[Item]:
+    """Join groups and overlaps where one request can read them; in the order of their addresses."""
+    groups: dict[str, list[Point]] = {}
+    items: list[Item] = []
+    for point in points:
+        if point.group:
+            groups.setdefault(point.group, []).append(point)
+        else:
+            items.append(Item(point.address, point.end, (point,)))
+    for members in groups.values():
+        joined = _join([Item(point.address, point.end, (point,)) for point in members], rules)
+        items += [joined] if joined is not None else [Item(point.address, point.end, (point,)) for point in members]
+    merged: list[Item] = []
+    for item in sorted(items, key=lambda one: (one.start, one.end)):
+        both = _join([merged[-1], item], rules) if merged and item.start < merged[-1].end else None
+        if both is not None:
+            merged[-1] = both
+        else:
+            merged.append(item)
+    return merged
+
+
+def _join(items: list[Item], rules: Rules) -> Item | None:
+    """One item of several, or None when no request can read them together."""
+    ordered = sorted(items, key=lambda one: (one.start, one.end))
+    reach = ordered[0].end
+    for item in ordered[1:]:
+        if item.start > reach and not rules.may_read(reach, item.start):
+            return None
+        reach = max(reach, item.end)
+    start = ordered[0].start
+    if reach - start > rules.most or any(start < at < reach for at in rules.breaks):
+        return None
+    return Item(start, reach, tuple(point for item in ordered for point in item.points))
+
+
+def partition(items: list[Item], rules: Rules) -> list[list[Item]]:
+    """Items into requests, cheapest in line time."""
+    requests: list[list[Item]] = []
+    run: list[Item] = []
+    for item in items:
+        if run and (
+            item.start in rules.breaks or (item.start > run[-1].end and not rules.may_read(run[-1].end, item.start))
+        ):
+            requests += _cheapest(run, rules)
+            run = []
+        run.append(item)
+    return requests + (_cheapest(run, rules) if run else [])
+
+
+def _cheapest(run: list[Item], rules: Rules) -> list[list[Item]]:
+    """Items any neighbours of which may share a request. Where two overlap and are more than one request can hold, an
+    end counts as at least its forerunner's: never too little, so that no request becomes too long."""
+    best = [0.0] * (len(run) + 1)  # the least cost of the first n items
+    cut = [0] * (len(run) + 1)  # where the last request of that begins
+    window: deque[tuple[float, int]] = deque()  # (best[i] − start of i × item_s, i), rising
+    reach = 0
+    for last, item in enumerate(run):
+        key = best[last] - item.start * rules.item_s
+        while window and window[-1][0] >= key:
+            window.pop()
+        window.append((key, last))
+        reach = max(reach, item.end)
+        while window[0][1] < last and reach - run[window[0][1]].start > rules.most:
+            window.popleft()
+        least, first = window[0]
+        best[last + 1] = rules.fixed_s + reach * rules.item_s + least
+        cut[last + 1] = first
+    requests: list[list[Item]] = []
+    end = len(run)
+    while end:
+        requests.append(run[cut[end] : end])
+        end = cut[end]
+    return requests[::-1]

@@ -1,0 +1,372 @@
+"""Which requests fetch the points of a site, at the least line time: every point in one block, no point torn, points of
+one group together, and no register outside the map read unless `max_gap` allows it."""
+
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from enum import Enum
+from functools import cached_property
+from itertools import count, pairwise
+from typing import NamedTuple
+
+from kanaleto.planning.cost import LineCost, line_cost
+from kanaleto.planning.lessons import Lessons
+from kanaleto.planning.partition import Rules, items_of, partition
+from kanaleto.site.link import Link
+from kanaleto.site.model import DEMAND, Derived, Device, Line, Point, Site
+from kanaleto.values.block import BitBlock, RegisterBlock
+from kanaleto.values.codec import Codec
+from kanaleto.values.types import Kind, Order, ValueType
+from kanaleto.wire.codes import Table
+from kanaleto.wire.pdu import Read
+
+Identity = tuple[str, str]
+"""Device and point by name: what a point is called through every edit. A derived point has no device."""
+
+BlockKey = tuple[str, Read, tuple[str, ...]]
+
+
+class WhyNot(Enum):
+    """Why a point is not polled. The value is a sentence, or the beginning of one."""
+
+    SWITCHED_OFF = "it is switched off"
+    DEVICE_OFF = "the device is switched off"
+    ONLY_WRITTEN = "it is only written"
+    NEVER_READ = "never_read covers it"
+    NO_FUNCTION = "the device does not know function"
+    NOT_GIVEN = "the device does not give it"
+
+
+SwitchedOff = Mapping[str, Collection[str]]
+"""Names of the points that are switched off, by device."""
+
+_DERIVED_CODEC = Codec(ValueType(Kind.FLOAT64), Order.ABCD)
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """What one request reads. `index` is its place on the board; `offsets` give each point's first register (or bit) in
+    it; `cost_s` is the line time of the exchange."""
+
+    index: int
+    line: Line
+    device: Device
+    request: Read
+    pdu: bytes
+    period_s: float
+    points: tuple[Point, ...]
+    offsets: tuple[int, ...]
+    decoder: RegisterBlock | BitBlock
+    cost_s: float
+
+    @property
+    def key(self) -> BlockKey:
+        """The same in two plans when both read the same points with the same request."""
+        return self.device.name, self.request, tuple(point.name for point in self.points)
+
+    @property
+    def source(self) -> tuple[Link, int, Read]:
+        """The same in two plans when both ask the same unit the same, so that the words of one are words of the
+        other."""
+        return self.line.link, self.device.unit_id, self.request
+
+    def decodes_like(self, other: "Block") -> bool:
+        """Whether both make the same values of the same words, under the same names."""
+        return self.offsets == other.offsets and [(one.name, one.codec) for one in self.points] == [
+            (one.name, one.codec) for one in other.points
+        ]
+
+
+class Place(NamedTuple):
+    """Where a point's value is: its block, and its number in that block. For points that are not polled, `why_not` says
+    why, and `because` which kind of reason that is."""
+
+    line: Line
+    device: Device
+    point: Point
+    block: Block | None
+    number: int
+    why_not: str = ""
+    because: "WhyNot | None" = None
+
+    @property
+    def identity(self) -> Identity:
+        return self.device.name, self.point.name
+
+    @property
+    def is_refused(self) -> bool:
+        """Whether the device itself does not give it."""
+        return self.because is WhyNot.NOT_GIVEN
+
+
+class DerivedPlace(NamedTuple):
+    """A point made of others: no block reads it, the board has its reading by name. `point` says how it is shown."""
+
+    own: Derived
+    point: Point
+
+    @property
+    def identity(self) -> Identity:
+        return "", self.own.name
+
+
+AnyPlace = Place | DerivedPlace
+
+
+@dataclass(frozen=True, slots=True)
+class Gap:
+    """Addresses `first`…`last` between two blocks of one table and period: what reading through them would cost, and
+    what a second request costs, in seconds of line time. `is_forbidden` when they must not be read."""
+
+    before: Block
+    behind: Block
+    first: int
+    last: int
+    through_s: float
+    second_s: float
+    is_forbidden: bool
+
+
+class DevicePlan(NamedTuple):
+    """The blocks of one device, and the places of its points in the order of its map."""
+
+    line: Line
+    device: Device
+    blocks: tuple[Block, ...]
+    places: tuple[Place, ...]
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Every block of a site, and the place of every point, device by device in the order of the site file. Frozen: a
+    plan that changes is another plan, and a place is only good in the plan that it came from."""
+
+    parts: tuple[DevicePlan, ...]
+    derived: tuple[DerivedPlace, ...] = ()
+
+    @cached_property
+    def blocks(self) -> tuple[Block, ...]:
+        return tuple(block for part in self.parts for block in part.blocks)
+
+    @cached_property
+    def places(self) -> tuple[Place, ...]:
+        """Places of the points of all devices; derived ones stand in `derived`."""
+        return tuple(place for part in self.parts for place in part.places)
+
+    @cached_property
+    def _by_identity(self) -> dict[Identity, AnyPlace]:
+        found: dict[Identity, AnyPlace] = {place.identity: place for place in self.places}
+        return found | {place.identity: place for place in self.derived}
+
+    @cached_property
+    def _by_device(self) -> dict[str, DevicePlan]:
+        return {part.device.name: part for part in self.parts}
+
+    @property
+    def identities(self) -> Collection[Identity]:
+        """Every point, derived ones too."""
+        return self._by_identity.keys()
+
+    def place_of(self, identity: Identity) -> AnyPlace | None:
+        """Where a point stands in this plan; None where there is no such point any more."""
+        return self._by_identity.get(identity)
+
+    def part_of(self, device_name: str) -> DevicePlan | None:
+        return self._by_device.get(device_name)
+
+    def with_part(self, part: DevicePlan) -> "Plan":
+        """The same with another plan for one device."""
+        return Plan(tuple(part if own.device.name == part.device.name else own for own in self.parts), self.derived)
+
+    def blocks_of(self, line: Line) -> Iterator[Block]:
+        return (block for part in self.parts if part.line.name == line.name for block in part.blocks)
+
+    def blocks_by_line(self) -> dict[str, list[Block]]:
+        """All blocks, by the name of their line."""
+        found: dict[str, list[Block]] = {}
+        for part in self.parts:
+            found.setdefault(part.line.name, []).extend(part.blocks)
+        return found
+
+    def load(self, line: Line) -> float:
+        """The share of the line's time that its blocks take at their periods; above 1 they cannot all be kept. Blocks
+        without a pause and on demand do not count."""
+        return sum(block.cost_s / block.period_s for block in self.blocks_of(line) if block.period_s > 0)
+
+    def gaps(self, device: Device) -> list[Gap]:
+        """What lies between neighbouring blocks of a device, and why it is two requests."""
+        found: list[Gap] = []
+        unread = [point for point in device.points if not point.access.is_read]
+        part = self.part_of(device.name)
+        own = sorted(part.blocks if part else (), key=lambda b: (b.request.table.value, b.period_s, b.request.address))
+        for before, behind in pairwise(own):
+            if (before.request.table, before.period_s) != (behind.request.table, behind.period_s):
+                continue
+            first, last = before.request.address + before.request.count, behind.request.address - 1
+            cost, table = line_cost(before.line.link, before.line.gap_s), before.request.table
+            if last >= first:
+                through_s = (last - first + 1) * cost.item_s(table)
+                found.append(
+                    Gap(
+                        before,
+                        behind,
+                        first,
+                        last,
+                        through_s,
+                        cost.fixed_s,
+                        not _may_read(device, table, first, last + 1, unread),
+                    )
+                )
+        return found
+
+
+def plan_site(
+    site: Site, lessons: Mapping[str, Lessons] | None = None, switched_off: SwitchedOff | None = None
+) -> Plan:
+    """Plan all lines of a site, with what was learned of its devices so far (by name), without the points that are
+    switched off."""
+    numbers = count()
+    known, off = lessons or {}, switched_off or {}
+    parts = tuple(
+        plan_device(line, device, known.get(device.name), lambda: next(numbers), off.get(device.name, ()))
+        for line, device in site.devices()
+    )
+    return Plan(parts, derived_places(site))
+
+
+def derived_places(site: Site) -> tuple[DerivedPlace, ...]:
+    """Places of the derived points."""
+    return tuple(
+        DerivedPlace(
+            own,
+            Point(
+                own.name,
+                Table.INPUT,
+                0,
+                _DERIVED_CODEC,
+                0.0,
+                unit=own.unit,
+                decimals=own.decimals,
+                limits=own.limits,
+                note=own.note,
+            ),
+        )
+        for own in site.derived
+    )
+
+
+def plan_device(
+    line: Line,
+    device: Device,
+    lessons: Lessons | None,
+    next_index: Callable[[], int],
+    switched_off: Collection[str] = (),
+    kept: Mapping[BlockKey, Block] | None = None,
+) -> DevicePlan:
+    """Blocks of one device, and the places of its points; those named in `switched_off` are left out. A block that
+    `kept` has with the same key stays as it is, others get their index from `next_index`."""
+    cost = line_cost(line.link, line.gap_s)
+    known = lessons or Lessons(device.limits.max_registers, device.limits.max_bits)
+    unread = [point for point in device.points if not point.access.is_read]
+    limits = device.limits
+    if device.is_enabled and not (limits.never_read or limits.functions is not None or known.holes or switched_off):
+        # the same as below, and quick where there are thousands
+        reasons = {id(point): (WhyNot.ONLY_WRITTEN, WhyNot.ONLY_WRITTEN.value) for point in unread}
+    else:
+        reasons = {id(point): why for point in device.points if (why := _why_not(device, point, known, switched_off))}
+    found: dict[int, tuple[Block, int]] = {}
+    blocks: list[Block] = []
+    for points, table, period_s in _requests(device, known, cost, reasons, unread):
+        block = _block(next_index, line, device, points, table, period_s, cost, kept or {})
+        blocks.append(block)
+        found |= {id(point): (block, number) for number, point in enumerate(block.points)}
+    places = []
+    for point in device.points:
+        block_of, number = found.get(id(point), (None, 0))
+        because, said = reasons.get(id(point), (None, ""))
+        places.append(Place(line, device, point, block_of, number, said, because))
+    return DevicePlan(line, device, tuple(blocks), tuple(places))
+
+
+def _why_not(device: Device, point: Point, known: Lessons, switched_off: Collection[str]) -> tuple[WhyNot, str] | None:
+    """Why a point is not polled, and in words; None where it is."""
+    if point.name in switched_off:
+        return WhyNot.SWITCHED_OFF, WhyNot.SWITCHED_OFF.value
+    if not device.is_enabled:
+        return WhyNot.DEVICE_OFF, WhyNot.DEVICE_OFF.value
+    if not point.access.is_read:
+        return WhyNot.ONLY_WRITTEN, WhyNot.ONLY_WRITTEN.value
+    if device.limits.forbids_reading(point.table, point.address, point.end - 1):
+        return WhyNot.NEVER_READ, WhyNot.NEVER_READ.value
+    functions = device.limits.functions
+    if functions is not None and point.table.read_function not in functions:
+        return WhyNot.NO_FUNCTION, f"{WhyNot.NO_FUNCTION.value} {int(point.table.read_function)}"
+    why = known.holes.get(point.name)
+    return (WhyNot.NOT_GIVEN, why) if why else None
+
+
+def _may_read(device: Device, table: Table, start: int, end: int, unread: Sequence[Point]) -> bool:
+    """Whether registers that no polled point needs may be read along; `unread` are the device's points that are only
+    written."""
+    if end - start > device.limits.max_gap or device.limits.forbids_reading(table, start, end - 1):
+        return False
+    return not any(point.table is table and point.address < end and start < point.end for point in unread)
+
+
+def _requests(
+    device: Device, known: Lessons, cost: LineCost, reasons: Collection[int], unread: Sequence[Point]
+) -> Iterator[tuple[list[Point], Table, float]]:
+    kinds: dict[tuple[Table, float], list[Point]] = {}
+    for point in device.points:
+        if id(point) not in reasons:
+            kinds.setdefault((point.table, point.period_s), []).append(point)
+    periods = _kept_below_watchdog(device, kinds)
+    for (table, period_s), points in kinds.items():
+        rules = Rules(
+            min(known.most(table), device.limits.most_read(table)),
+            cost.fixed_s,
+            cost.item_s(table),
+            lambda start, end, table=table: _may_read(device, table, start, end, unread),  # type: ignore[misc]
+            known.breaks(table),
+        )
+        for request in partition(items_of(points, rules), rules):
+            yield [point for item in request for point in item.points], table, periods[table, period_s]
+
+
+def _kept_below_watchdog(
+    device: Device, kinds: Mapping[tuple[Table, float], Sequence[Point]]
+) -> dict[tuple[Table, float], float]:
+    """The periods, the shortest of them shortened where the device would not bear to be left alone so long: to half its
+    watchdog."""
+    periods = {kind: kind[1] for kind in kinds}
+    asked = [kind for kind in kinds if kind[1] != DEMAND]
+    if device.watchdog_s is not None and asked:
+        shortest = min(asked, key=lambda kind: kind[1])
+        periods[shortest] = min(shortest[1], device.watchdog_s / 2)
+    return periods
+
+
+def _block(
+    next_index: Callable[[], int],
+    line: Line,
+    device: Device,
+    points: Sequence[Point],
+    table: Table,
+    period_s: float,
+    cost: LineCost,
+    kept: Mapping[BlockKey, Block],
+) -> Block:
+    start, end = min(point.address for point in points), max(point.end for point in points)
+    request = Read(table, start, end - start)
+    old = kept.get((device.name, request, tuple(point.name for point in points)))
+    if old is not None and old.period_s == period_s:
+        return old
+    offsets = tuple(point.address - start for point in points)
+    decoder: RegisterBlock | BitBlock
+    if table.is_bits:
+        decoder = BitBlock(request.count, offsets)
+    else:
+        decoder = RegisterBlock(request.count, [(point.address - start, point.codec) for point in points])
+    cost_s = cost.request_s(table, request.count)
+    return Block(
+        next_index(), line, device, request, request.encode(), period_s, tuple(points), offsets, decoder, cost_s
+    )

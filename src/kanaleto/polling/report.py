@@ -1,0 +1,65 @@
+"""What is said of a session: lines and devices at one moment, blocks that come too late."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from kanaleto.planning.plan import Block
+from kanaleto.polling.board import Board
+from kanaleto.polling.line import LinePoller
+from kanaleto.polling.schedule import DeviceState
+from kanaleto.polling.snapshot import DeviceStatus, LineStatus
+
+
+@dataclass(frozen=True, slots=True)
+class Lateness:
+    """A block that is not read as often as was asked, in seconds."""
+
+    block: Block
+    asked_s: float
+    reached_s: float
+    overruns: int
+
+
+def line_status(poller: LinePoller, now_s: float) -> LineStatus:
+    """A line as it stands at loop time `now_s`. For the loop's thread."""
+    busy, rate = poller.water.recent(now_s)
+    return LineStatus(
+        line=poller.line,
+        is_open=poller.exchanger.is_open,
+        is_off=poller.is_off,
+        why_unreachable=poller.connection.why_unreachable,
+        next_connect_s=max(poller.connection.next_connect_s - now_s, 0.0),
+        water=poller.water.frozen(now_s),
+        busy=busy,
+        exchanges_per_s=rate,
+        overruns=poller.overruns,
+        late_answers=poller.exchanger.traffic.strays.late,
+        has_found_echo=poller.exchanger.has_found_echo,
+        devices=tuple(_device_status(poller, state, now_s) for state in poller.states.values()),
+    )
+
+
+def _device_status(poller: LinePoller, state: DeviceState, now_s: float) -> DeviceStatus:
+    return DeviceStatus(
+        device=state.device,
+        tally=state.counts.tally(),
+        silent_s=now_s - state.silent_since_s if state.silent_since_s is not None else None,
+        next_try_s=max(state.next_try_s - now_s, 0.0),
+        notice_within_s=poller.schedule.notice_within_s(state) if state.is_silent else 0.0,
+        reason=state.reason,
+        trouble=state.trouble,
+        has_answered=state.last_answer_s is not None,
+        is_slow=state.is_slow,
+    )
+
+
+def lateness(pollers: Sequence[LinePoller], board: Board) -> list[Lateness]:
+    """Blocks that are not read as often as asked, by more than a tenth."""
+    late = []
+    for poller in pollers:
+        for state in poller.states.values():
+            for job in state.jobs:
+                period_s, reached_s = job.block.period_s, board.cycles_s[job.block.index]
+                if job.overruns and period_s > 0 and reached_s > 1.1 * period_s:
+                    late.append(Lateness(job.block, period_s, reached_s, job.overruns))
+    return late

@@ -1,0 +1,189 @@
+"""What is polled: the site, its plan, its board, what was learned and what is switched off. It changes by lessons, by
+switching and by edits, one device at a time or all at once; nothing here runs by itself.
+"""
+
+from collections.abc import Callable
+from copy import deepcopy
+from dataclasses import dataclass
+
+from kanaleto.planning.lessons import Lessons, learned
+from kanaleto.planning.plan import Block, DevicePlan, Plan, plan_device, plan_site
+from kanaleto.polling.board import Board, Trouble
+from kanaleto.polling.derived import Formulas
+from kanaleto.site.expression import Memory
+from kanaleto.site.model import Site
+from kanaleto.wire.codes import Table
+
+HOLES_AGAIN_S = 300.0  # points that a device does not give are tried again after this long
+
+TellLearned = Callable[[str, str, str, bool], None]
+"""Line, device, what was learned, and whether the same is only counted until it ends."""
+
+
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """A plan for a site, made of what was known when its making began; `news` counts what was learned or switched until
+    then."""
+
+    site: Site
+    plan: Plan
+    news: int
+
+
+class World:
+    """`version` counts plans. Methods that change it give the new plan of the device that changed, or None where there
+    is none."""
+
+    def __init__(self, site: Site, tell_learned: TellLearned) -> None:
+        self.site = site
+        self.lessons: dict[str, Lessons] = {}
+        self.plan: Plan = plan_site(site)
+        self.board = Board(self.plan)
+        self.version = 0
+        self._tell = tell_learned
+        self._memory = Memory()
+        self._formulas = Formulas(site, self.plan, self._memory)
+        self._switched_off: dict[str, set[str]] = {}  # names of points by device
+        self._news: dict[str, int] = {}  # devices that were planned anew, and by which count of it last
+        self._news_count = 0
+
+    def derive(self, now_s: float) -> None:
+        """Evaluate the formulas."""
+        if self.site.derived:
+            self.board.derived = self._formulas.evaluate(self.board, now_s)
+
+    def _lessons_of(self, block: Block) -> Lessons:
+        limits = block.device.limits
+        return self.lessons.setdefault(block.device.name, Lessons(limits.max_registers, limits.max_bits))
+
+    def note_read(self, block: Block, now_s: float) -> DevicePlan | None:
+        """A block was read well."""
+        lessons = self.lessons.get(block.device.name) or self._lessons_of(block)
+        has_news = lessons.note_read(block.request.table, block.request.count, block.points)
+        if lessons.holes and now_s - lessons.holes_since_s > HOLES_AGAIN_S:
+            lessons.try_holes_again()
+            has_news = True
+        return self.replan(block.device.name) if has_news else None
+
+    def note_refused(self, block: Block, why: str, now_s: float) -> DevicePlan | None:
+        """A block was refused again and again, or is never answered: it is asked in parts."""
+        lessons = self._lessons_of(block)
+        told = lessons.note_refused(block.request.table, block.request.count, block.points, why)
+        if told:
+            lessons.holes_since_s = now_s
+            self._tell(block.line.name, block.device.name, told, True)
+            return self.replan(block.device.name)
+        what = "bits" if block.request.table.is_bits else "registers"
+        narrowing = f"{block.request.count} {what} in one request brought {why}; asked in parts to find out which"
+        return self.replan(block.device.name, Trouble(narrowing, now_s, is_refusal=True))
+
+    def try_holes_again(self, device_name: str) -> DevicePlan | None:
+        """Points that the device did not give are asked for again."""
+        lessons = self.lessons.get(device_name)
+        if lessons is None or not lessons.holes:
+            return None
+        lessons.try_holes_again()
+        return self.replan(device_name)
+
+    def switch_points(self, device_name: str, is_on: bool, point_names: set[str] | None = None) -> DevicePlan | None:
+        """Poll points of a device, or leave them out; all of them when none are named. Raises KeyError."""
+        part = self.plan.part_of(device_name)
+        if part is None:
+            raise KeyError(f"there is no device {device_name!r} any more")
+        names = point_names or {point.name for point in part.device.points}
+        off = self._switched_off.get(device_name, set())
+        self._switched_off[device_name] = off - names if is_on else off | names
+        return self.replan(device_name)
+
+    def replan(self, device_name: str, trouble: Trouble | None = None) -> DevicePlan | None:
+        """Plan one device anew; the rest goes on as it is. New blocks have `trouble` until their first answer."""
+        part = self.plan.part_of(device_name)
+        if part is None:
+            return None
+        line, device = part.line, part.device
+        before = {block.key: block for block in part.blocks}
+        slots: list[int] = []
+
+        def next_index() -> int:
+            slots.append(self.board.take_slot())
+            return slots[-1]
+
+        lessons = self.lessons.get(device_name)
+        new = plan_device(line, device, lessons, next_index, self._switched_off.get(device_name, ()), before)
+        for block in new.blocks:
+            if block.index in slots:
+                self.board.begin(block, trouble)
+        stays = {block.index for block in new.blocks}
+        for block in part.blocks:
+            if block.index not in stays:
+                self.board.leave_slot(block.index)
+        self.plan = self.plan.with_part(new)
+        self._news_count += 1
+        self._news[device_name] = self._news_count
+        self._note_plan()
+        self._settle_lessons(new)
+        return new
+
+    def _settle_lessons(self, part: DevicePlan) -> None:
+        lessons = self.lessons.get(part.device.name)
+        for table in Table if lessons is not None else ():
+            largest = max((block.request.count for block in part.blocks if block.request.table is table), default=0)
+            told = lessons.settle(table, largest) if lessons is not None else ""
+            if told:
+                self._tell(part.line.name, part.device.name, told, False)
+
+    def _note_plan(self) -> None:
+        """Points stand elsewhere now: formulas and powers of ten follow."""
+        self.board.note_places(self.plan)
+        self._formulas = Formulas(self.site, self.plan, self._memory)
+        self.version += 1
+
+    # Another site, or the same edited
+
+    def planning(self, site: Site) -> Callable[[], Planned]:
+        """What makes a plan for `site` of all that is known now. It touches nothing of the session, and may be called
+        in any thread."""
+        lessons, news = deepcopy(self._lessons_for(site)), self._news_count
+        off = {name: frozenset(points) for name, points in self._switched_off.items()}
+        return lambda: Planned(site, plan_site(site, lessons, off), news)
+
+    def _lessons_for(self, site: Site) -> dict[str, Lessons]:
+        """What was learned and still holds: the same unit at the same place, with the same limits."""
+        was = {device.name: (line, device) for line, device in self.site.devices() if device.name in self.lessons}
+        kept: dict[str, Lessons] = {}
+        for line, device in site.devices():
+            if device.name not in was:
+                continue
+            old_line, old = was[device.name]
+            if (line.link, device.unit_id, device.limits) != (old_line.link, old.unit_id, old.limits):
+                continue
+            lessons = self.lessons[device.name]
+            if device.points != old.points:
+                stood = {(point.name, point.table, point.address, point.size) for point in old.points}
+                same = {p.name for p in device.points if (p.name, p.table, p.address, p.size) in stood}
+                lessons = lessons.for_edited(same)
+            kept[device.name] = lessons
+        return kept
+
+    def take_over(self, site: Site, planned: Planned | None = None) -> list[str]:
+        """Go on with an edited site. Blocks that ask the same keep their words, and points that were switched off stay
+        off. Gives the devices that were learned of since the plan was made: they are to be planned once more."""
+        if planned is None or planned.site is not site:
+            planned = self.planning(site)()
+        old_plan, old_board = self.plan, self.board
+        self.lessons = self._lessons_for(site)
+        self.site, self.plan = site, planned.plan
+        self.board = Board(self.plan)
+        self.board.carry_over(self.plan, old_plan, old_board)
+        derived = {own.name for own in site.derived} & set(old_board.derived)
+        self.board.derived = {name: old_board.derived[name] for name in derived}
+        names = {device.name for _, device in site.devices()}
+        self._switched_off = {name: off for name, off in self._switched_off.items() if name in names and off}
+        self._news = {name: count for name, count in self._news.items() if name in names}
+        self._note_plan()
+        return [name for name, count in self._news.items() if count > planned.news]
+
+    def learned(self) -> dict[str, dict[str, object]]:
+        """What was learned, as keys of the site file by device name: limits, and addresses that a device does not
+        give."""
+        return learned(self.site, self.lessons)

@@ -1,0 +1,1 @@
+"""Servers on every link and framing, for whoever has the answers."""

@@ -1,0 +1,261 @@
+"""Serves simulated devices on a network: TCP (any framing on the stream, inside TLS where the site says so) and UDP.
+
+A client can cost others nothing: connections are counted, and when there are as many as there may be, the one that has
+been without a sound request for longest is closed for the new one; a client that asks and does not read is dropped.
+"""
+
+import asyncio
+import errno
+import ssl
+from collections.abc import Awaitable, Callable
+from typing import cast
+
+from kanaleto.lines.tls import role_in, server_context
+from kanaleto.serving.answerer import Answer, Answerer, is_later
+from kanaleto.site.model import TlsServing
+from kanaleto.wire.codes import ExceptionCode
+from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
+from kanaleto.wire.pdu import Refused
+
+MOST_CONNECTIONS = 400
+_MOST_UNSENT = 64 * 1024
+_QUIET_S = 0.03  # on a bare stream: what is no frame by its length is settled after this much silence
+
+OnClient = Callable[[str], None]
+"""Told when a client has shown a certificate: one sentence, with its role."""
+
+
+class CannotServe(Exception):
+    """One sentence: what cannot be bound or opened, and what to try."""
+
+
+def cannot_bind(name: str, host: str, port: int, error: OSError) -> CannotServe:
+    """Why a port cannot be bound, in words."""
+    place = f"{host}:{port}"
+    if error.errno == errno.EADDRINUSE:
+        return CannotServe(f"{name}: {place} is in use by another program; stop it or change the port")
+    if error.errno in (errno.EACCES, errno.EPERM):
+        return CannotServe(f"{name}: {place} may not be bound by you; ports below 1024 need rights, take one above")
+    if error.errno == errno.EADDRNOTAVAIL:
+        return CannotServe(f"{name}: {host} is no address of this machine")
+    return CannotServe(f"{name}: {place} cannot be bound: {error.strerror or error}")
+
+
+class NetworkServer:
+    """Listens on `host`:`port` for `answerer`."""
+
+    def __init__(
+        self, answerer: Answerer, framing: Framing, host: str, port: int, tls: TlsServing | None = None
+    ) -> None:
+        self.answerer = answerer
+        self.framing = framing
+        self.host, self.port = host, port
+        self.connections: dict[asyncio.Transport, None] = {}  # the one longest without a sound request first
+        self.on_client: OnClient | None = None
+        self._tls = tls
+        self._roles = dict(tls.roles) if tls is not None else {}
+        self._server: asyncio.Server | None = None
+
+    async def start(self) -> None:
+        """Bind. Raises CannotServe."""
+        loop = asyncio.get_running_loop()
+        context: ssl.SSLContext | None = None
+        if self._tls is not None:
+            try:
+                context = server_context(self._tls.cert, self._tls.key, self._tls.ca)
+            except OSError as error:
+                raise CannotServe(
+                    f"{self.answerer.name}: the certificate files cannot be used: {error.strerror or error}"
+                ) from None
+        try:
+            self._server = await loop.create_server(
+                lambda: _Connection(self), self.host, self.port, backlog=512, ssl=context
+            )
+        except OSError as error:
+            raise cannot_bind(self.answerer.name, self.host, self.port, error) from None
+        self.port = self._server.sockets[0].getsockname()[1]
+
+    async def stop(self) -> None:
+        if self._server is not None:
+            self._server.close()
+        for transport in list(self.connections):
+            transport.abort()
+
+    def admit(self, transport: asyncio.Transport) -> None:
+        """A new connection: it takes the place of the idlest when all are taken."""
+        if len(self.connections) >= MOST_CONNECTIONS:
+            idlest = next(iter(self.connections))
+            del self.connections[idlest]
+            idlest.abort()
+        self.connections[transport] = None
+
+    def note_use(self, transport: asyncio.Transport) -> None:
+        """A sound request came on it: it is the last to be closed for others now."""
+        if transport in self.connections:
+            del self.connections[transport]
+            self.connections[transport] = None
+
+    def functions_of(self, transport: asyncio.Transport) -> frozenset[int] | None:
+        """The functions that this client's role may use; None for all."""
+        ssl_object = transport.get_extra_info("ssl_object")
+        certificate = ssl_object.getpeercert(True) if ssl_object is not None else None
+        if not certificate:
+            return None if not self._roles else frozenset()
+        role = role_in(certificate)
+        if self.on_client is not None:
+            self.on_client(
+                f"{self.answerer.name}: a client with {f'the role {role!r}' if role else 'no role'} connected"
+            )
+        return frozenset(self._roles.get(role or "", ())) if self._roles else None
+
+
+class _Connection(asyncio.Protocol):
+    def __init__(self, server: NetworkServer) -> None:
+        self._server = server
+        self._decoder = server.framing.decoder(Role.REQUESTS)
+        self._functions: frozenset[int] | None = None
+        self._timer: asyncio.TimerHandle | None = None
+        self._line: asyncio.Task[None] | None = None
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        assert isinstance(transport, asyncio.Transport)
+        self._transport = transport
+        self._server.admit(transport)
+        self._functions = self._server.functions_of(transport)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self._server.connections.pop(self._transport, None)
+        if self._line is not None:
+            self._line.cancel()
+        if self._timer is not None:
+            self._timer.cancel()
+
+    def data_received(self, data: bytes) -> None:
+        self._take(self._decoder.feed(data))
+        if self._timer is not None:
+            self._timer.cancel()
+            self._timer = None
+        if self._decoder.held and not self._server.framing.has_transactions:
+            self._timer = asyncio.get_running_loop().call_later(_QUIET_S, lambda: self._take(self._decoder.silence()))
+
+    def _take(self, events: list[Event]) -> None:
+        server = self._server
+        answers, has_broken = answers_to(server.answerer, server.framing, events, self._functions)
+        if answers:
+            server.note_use(self._transport)
+            if self._line is None and not any(is_later(answer) for answer in answers):
+                self._write(b"".join(answer for answer in answers if isinstance(answer, bytes)))
+            else:
+                self._put_in_line(answers)
+        if has_broken:
+            self._transport.close()
+
+    def _write(self, data: bytes) -> None:
+        self._transport.write(data)
+        if self._transport.get_write_buffer_size() > _MOST_UNSENT:
+            self._transport.abort()
+
+    def _put_in_line(self, answers: list[Answer]) -> None:
+        """Answers that take their time go out in the order of their requests; meanwhile not much more is read."""
+        before = self._line
+
+        async def work() -> None:
+            if before is not None:
+                await before
+            for answer in answers:
+                data = await answer if is_later(answer) else answer
+                if isinstance(data, bytes) and not self._transport.is_closing():
+                    self._write(data)
+
+        self._line = line = asyncio.get_running_loop().create_task(work())
+        self._transport.pause_reading()
+        line.add_done_callback(self._go_on)
+
+    def _go_on(self, line: asyncio.Task[None]) -> None:
+        if line is self._line:
+            self._line = None
+            if not self._transport.is_closing():
+                self._transport.resume_reading()
+
+
+def answers_to(
+    answerer: Answerer, framing: Framing, events: list[Event], functions: frozenset[int] | None = None
+) -> tuple[list[Answer], bool]:
+    """The frames that answer what came (or will), and whether the stream cannot be read on. A function that is not in
+    `functions` gets 01."""
+    answers: list[Answer] = []
+    has_broken = False
+    for event in events:
+        if isinstance(event, Garbled):
+            answerer.note_garbled()
+            has_broken = has_broken or event.fatal
+            continue
+        answer = _answer(answerer, framing, event, functions)
+        if answer is not None:
+            answers.append(answer)
+    return answers, has_broken
+
+
+def _answer(answerer: Answerer, framing: Framing, frame: Frame, functions: frozenset[int] | None) -> Answer:
+    pdu: Answer
+    if functions is not None and frame.pdu[0] not in functions:
+        pdu = Refused(frame.pdu[0] & 0x7F, ExceptionCode.ILLEGAL_FUNCTION).encode()
+    else:
+        pdu = answerer.answer(frame.unit_id, frame.pdu)
+    if is_later(pdu):
+        return _framed_later(framing, frame, pdu)
+    return framing.encode(frame.unit_id, pdu, frame.transaction or 0) if isinstance(pdu, bytes) else None
+
+
+async def _framed_later(framing: Framing, frame: Frame, answer: Awaitable[bytes | None]) -> bytes | None:
+    pdu = await answer
+    return framing.encode(frame.unit_id, pdu, frame.transaction or 0) if pdu is not None else None
+
+
+class DatagramServer:
+    """Answers datagrams on `host`:`port`, each a frame of its own."""
+
+    def __init__(self, answerer: Answerer, framing: Framing, host: str, port: int) -> None:
+        self.answerer = answerer
+        self.framing = framing
+        self.host, self.port = host, port
+        self._transport: asyncio.DatagramTransport | None = None
+
+    async def start(self) -> None:
+        """Bind. Raises CannotServe."""
+        try:
+            self._transport, _ = await asyncio.get_running_loop().create_datagram_endpoint(
+                lambda: _Datagrams(self), local_addr=(self.host, self.port)
+            )
+        except OSError as error:
+            raise cannot_bind(self.answerer.name, self.host, self.port, error) from None
+        self.port = self._transport.get_extra_info("sockname")[1]
+
+    async def stop(self) -> None:
+        if self._transport is not None:
+            self._transport.abort()
+
+
+class _Datagrams(asyncio.DatagramProtocol):
+    def __init__(self, server: DatagramServer) -> None:
+        self._server = server
+        self._tasks: set[asyncio.Task[None]] = set()
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self._transport = cast(asyncio.DatagramTransport, transport)  # before Python 3.12 it is none by its class
+
+    def datagram_received(self, data: bytes, addr: tuple[str | int, ...]) -> None:
+        server = self._server
+        answers, _ = answers_to(server.answerer, server.framing, server.framing.decoder(Role.REQUESTS).feed(data))
+        for answer in answers:
+            if is_later(answer):
+                task = asyncio.get_running_loop().create_task(self._send_later(answer, addr))
+                self._tasks.add(task)
+                task.add_done_callback(self._tasks.discard)
+            elif isinstance(answer, bytes):
+                self._transport.sendto(answer, addr)
+
+    async def _send_later(self, answer: Awaitable[bytes | None], addr: tuple[str | int, ...]) -> None:
+        data = await answer
+        if data is not None:
+            self._transport.sendto(data, addr)

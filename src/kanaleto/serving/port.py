@@ -1,0 +1,84 @@
+"""Serves simulated devices on a serial port that exists."""
+
+import asyncio
+from collections.abc import Awaitable
+
+from kanaleto.lines.channel import Unreachable
+from kanaleto.lines.serialport import SerialChannel
+from kanaleto.serving.answerer import Answerer, is_later
+from kanaleto.serving.network import CannotServe
+from kanaleto.site.link import SerialLink
+from kanaleto.wire.frames import Event, Framing, Garbled, Role
+
+_QUIET_S = 0.02
+_REOPEN_S = 2.0
+
+
+class PortServer:
+    """The port of `link` for `answerer`; when it is pulled out, it is opened again once it is back."""
+
+    def __init__(self, answerer: Answerer, framing: Framing, link: SerialLink) -> None:
+        self.answerer = answerer
+        self._later: asyncio.Task[None] | None = None
+        self._framing = framing
+        self._channel = SerialChannel(link)
+        self._decoder = framing.decoder(Role.REQUESTS)
+        self._timer: asyncio.TimerHandle | None = None
+        self._reopening: asyncio.Task[None] | None = None
+
+    async def start(self) -> None:
+        """Open the port. Raises CannotServe."""
+        try:
+            await self._channel.open(self._receive, self._lose)
+        except Unreachable as error:
+            raise CannotServe(f"{self.answerer.name}: {error}") from None
+
+    async def stop(self) -> None:
+        if self._reopening is not None:
+            self._reopening.cancel()
+        if self._timer is not None:
+            self._timer.cancel()
+        self._channel.close()
+
+    def _receive(self, data: bytes, at: float) -> None:
+        self._take(self._decoder.feed(data), at)
+        if self._timer is not None:
+            self._timer.cancel()
+            self._timer = None
+        if self._decoder.held:
+            quiet_at = at + max(_QUIET_S, 5 * self._channel.character_s)
+            self._timer = asyncio.get_running_loop().call_at(quiet_at, self._settle, at)
+
+    def _settle(self, at: float) -> None:
+        self._take(self._decoder.silence(), at)
+
+    def _take(self, events: list[Event], at: float) -> None:
+        for event in events:
+            if isinstance(event, Garbled):
+                self.answerer.note_garbled()
+            elif self._channel.is_open:
+                pdu = self.answerer.answer(event.unit_id, event.pdu)
+                if is_later(pdu):
+                    self._later = asyncio.get_running_loop().create_task(self._answer_later(event.unit_id, pdu))
+                elif isinstance(pdu, bytes):
+                    self._channel.write(self._framing.encode(event.unit_id, pdu), at + self._channel.gap_s)
+        self._decoder.end_with(self.answerer.delimiter)
+
+    async def _answer_later(self, unit_id: int, answer: Awaitable[bytes | None]) -> None:
+        """A master has one request under way; what comes of it goes out when it is there."""
+        pdu = await answer
+        if pdu is not None and self._channel.is_open:
+            now = asyncio.get_running_loop().time()
+            self._channel.write(self._framing.encode(unit_id, pdu), now + self._channel.gap_s)
+
+    def _lose(self, why: str) -> None:
+        self._reopening = asyncio.get_running_loop().create_task(self._reopen())
+
+    async def _reopen(self) -> None:
+        while True:
+            await asyncio.sleep(_REOPEN_S)
+            try:
+                await self._channel.open(self._receive, self._lose)
+                return
+            except Unreachable:
+                continue

@@ -1,0 +1,140 @@
+"""Serves simulated devices on a pseudo-terminal, linked where the site says, at the speed of a real line.
+
+A pseudo-terminal has no speed of its own: a write arrives whole and at once. So the time that the request would have
+taken is added, then 3.5 characters of silence, and the answer is let go in small pieces at absolute deadlines, its last
+byte exactly when a real line would deliver it. The rate that the master has set can be read here: at another than the
+line's, nothing is understood. The far end's copy is kept open here too, else reading fails when the master closes.
+"""
+
+import asyncio
+import os
+import select
+import termios
+import threading
+import time
+import tty
+from collections.abc import Awaitable
+
+from kanaleto.serving.answerer import Answerer, is_later
+from kanaleto.serving.network import CannotServe
+from kanaleto.serving.portlink import PortLink
+from kanaleto.site.link import SerialLink
+from kanaleto.wire.frames import Frame, Framing, Garbled, Role
+
+_PIECE_S = 0.004  # an answer is let go in pieces of this length, as an adapter would
+_SLICE_S = 0.1
+_CODES = {
+    int(name[1:]): getattr(termios, name)
+    for name in dir(termios)
+    if name[0] == "B" and name[1:].isdecimal() and name != "B0"
+}
+_RATES = {code: baud for baud, code in _CODES.items()}
+
+
+class TerminalServer:
+    """A pseudo-terminal at `link.port` for `answerer`, on a thread of its own. `answer_delay_s` is how long a device
+    thinks."""
+
+    def __init__(self, answerer: Answerer, framing: Framing, link: SerialLink, answer_delay_s: float = 0.0) -> None:
+        self.answerer = answerer
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._framing = framing
+        self._link = link
+        self._port_link = PortLink(link.port, answerer.name)
+        self._answer_delay_s = answer_delay_s
+        self._decoder = framing.decoder(Role.REQUESTS)
+        self._is_stopping = threading.Event()
+        self._thread = threading.Thread(target=self._work, name=f"pty {link.port}", daemon=True)
+        self._near = self._far = -1
+
+    async def start(self) -> None:
+        """Make the pseudo-terminal and its link. Raises CannotServe."""
+        self._loop = asyncio.get_running_loop()
+        self._near, self._far = os.openpty()
+        tty.setraw(self._near)
+        tty.setraw(self._far)
+        self._set_own_rate()
+        try:
+            self._port_link.make(os.ttyname(self._far))
+        except CannotServe:
+            self._close()
+            raise
+        self._thread.start()
+
+    def _set_own_rate(self) -> None:
+        """So that a master that sets none is understood."""
+        code = _CODES.get(self._link.settings.baud)
+        if code is not None:
+            settings = termios.tcgetattr(self._far)
+            settings[4] = settings[5] = code
+            termios.tcsetattr(self._far, termios.TCSANOW, settings)
+
+    def _is_understood(self) -> bool:
+        """Whether the master has set the rate of this line; a rate without a code of its own is taken on trust."""
+        code = termios.tcgetattr(self._near)[5]
+        return code not in _RATES or _RATES[code] == self._link.settings.baud
+
+    async def stop(self) -> None:
+        self._is_stopping.set()
+        if self._thread.is_alive():
+            self._thread.join(timeout=2)
+        self._port_link.remove()
+        self._close()
+
+    def _close(self) -> None:
+        os.close(self._near)
+        os.close(self._far)
+
+    def _work(self) -> None:
+        character_s, gap_s = self._link.settings.character_s, self._link.settings.gap_s
+        line_free_s = 0.0  # when the last byte that came would have left a real line
+        while not self._is_stopping.is_set():
+            wait_s = max(gap_s, 0.005) if self._decoder.held else _SLICE_S
+            ready, _, _ = select.select([self._near], [], [], wait_s)
+            if not ready:
+                if self._decoder.held and time.monotonic() > line_free_s + gap_s:
+                    events = self._decoder.silence()
+                else:
+                    continue
+            else:
+                try:
+                    data = os.read(self._near, 4096)
+                except OSError:
+                    return
+                line_free_s = max(time.monotonic(), line_free_s) + len(data) * character_s
+                if not self._is_understood():
+                    self._decoder.reset()
+                    self.answerer.note_garbled()  # at another rate a device hears characters that are none
+                    continue
+                events = self._decoder.feed(data)
+            for event in events:
+                if isinstance(event, Garbled):
+                    self.answerer.note_garbled()
+                else:
+                    line_free_s = self._answer(event, line_free_s, character_s, gap_s)
+            self._decoder.end_with(self.answerer.delimiter)
+
+    def _wait_for(self, answer: Awaitable[bytes | None]) -> bytes | None:
+        """Answers that take their time are made on the loop that the server was started on."""
+
+        async def work() -> bytes | None:
+            return await answer
+
+        assert self._loop is not None
+        return asyncio.run_coroutine_threadsafe(work(), self._loop).result()
+
+    def _answer(self, frame: Frame, came_s: float, character_s: float, gap_s: float) -> float:
+        answer = self.answerer.answer(frame.unit_id, frame.pdu)
+        pdu = self._wait_for(answer) if is_later(answer) else answer
+        if not isinstance(pdu, bytes):
+            return came_s
+        raw = self._framing.encode(frame.unit_id, pdu)
+        start_s = came_s + gap_s + self._answer_delay_s
+        piece = max(int(_PIECE_S / character_s), 1)
+        for at in range(0, len(raw), piece):
+            end = min(at + piece, len(raw))
+            delay_s = start_s + end * character_s - time.monotonic()
+            if delay_s > 0:
+                time.sleep(delay_s)
+            os.write(self._near, raw[at:end])
+        return start_s + len(raw) * character_s

@@ -1,0 +1,212 @@
+"""What surveys have found so far, frozen: made on the loop that they run on, for whoever looks from another thread."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+from kanaleto.site.link import Link, SerialLink
+from kanaleto.survey.adapters import Adapter
+from kanaleto.survey.directory import Directory
+from kanaleto.survey.hosts import HostFound, HostSurvey
+from kanaleto.survey.listening import Listener
+from kanaleto.survey.overhearing import Asked
+from kanaleto.survey.own_settings import OwnSetting
+from kanaleto.survey.registers import RegisterSurvey
+from kanaleto.survey.settings import SettingsSurvey, Tried
+from kanaleto.survey.units import UnitFound, UnitState, UnitSurvey
+from kanaleto.wire.codes import Table
+from kanaleto.wire.pdu import Request
+
+_MOST_HEARD = 200  # questions overheard that are shown
+
+
+@dataclass(frozen=True, slots=True)
+class SettingsState:
+    """`tried` are copies; `trying` and `found` are among them, by number, -1 for none."""
+
+    tried: tuple[Tried, ...]
+    trying: int
+    found: int
+    asked: int
+    left_s: float
+    tells_parity: bool
+
+    @property
+    def found_title(self) -> str:
+        return self.tried[self.found].title if self.found >= 0 else ""
+
+
+@dataclass(frozen=True, slots=True)
+class UnitsState:
+    """`states` is indexed by unit ID. Times in seconds."""
+
+    units: frozenset[int]
+    count: int
+    states: tuple[UnitState, ...]
+    found: Mapping[int, UnitFound]
+    asked: int
+    asking: int
+    left_s: float
+    timeout_s: float
+    longest_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class TableState:
+    """Of one table: how far the survey is, and the runs (first and last address) that read."""
+
+    table: Table
+    first: int
+    last: int
+    next: int
+    most: int
+    is_over: bool
+    items: int
+    runs: tuple[tuple[int, int], ...]
+    dangerous: tuple[tuple[int, int], ...]
+    why_none: str
+
+
+@dataclass(frozen=True, slots=True)
+class RegistersState:
+    tables: tuple[TableState, ...]
+    share: float
+    asked: int
+    is_over: bool
+    fastest_s: float | None
+    slowest_s: float | None
+    functions: Mapping[int, bool]
+    constant: Mapping[Table, frozenset[int]]
+
+
+@dataclass(frozen=True, slots=True)
+class AskedState:
+    """One question that was overheard again and again."""
+
+    unit_id: int
+    request: Request
+    answered: int
+    refused: int
+    period_s: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class HeardUnit:
+    """What was overheard of one unit, counted."""
+
+    unit_id: int
+    questions: int
+    answers: int
+    words: int
+
+
+@dataclass(frozen=True, slots=True)
+class HeardState:
+    """`asked` are the first of them by unit and request."""
+
+    link: SerialLink
+    is_settled: bool
+    trying: str
+    tried: int
+    frames: int
+    garbled_bytes: int
+    asked: tuple[AskedState, ...]
+    units: tuple[HeardUnit, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class HostsState:
+    hosts: int
+    asked: int
+    left_s: float
+    found: tuple[HostFound, ...]
+    own: tuple[Adapter, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class PlaceState:
+    """A port, a host or a range of hosts. `link` has the best settings known; None for a range. `doing` is what is
+    under way, `note` how the last of it ended, `shown` what was begun last: settings, units, registers, listening or
+    hosts; `unit_id` whose registers."""
+
+    title: str
+    link: Link | None
+    knows_settings: bool = True
+    range: str = ""
+    doing: str = ""
+    note: str = ""
+    shown: str = ""
+    unit_id: int = 0
+    settings: SettingsState | None = None
+    units: UnitsState | None = None
+    heard: HeardState | None = None
+    hosts: HostsState | None = None
+    registers: Mapping[int, RegistersState] = field(default_factory=dict)
+    directories: Mapping[int, Directory | None] = field(default_factory=dict)
+    own: Mapping[int, tuple[OwnSetting, ...]] = field(default_factory=dict)
+
+    @property
+    def is_serial(self) -> bool:
+        return isinstance(self.link, SerialLink)
+
+
+def state_of_settings(survey: SettingsSurvey) -> SettingsState:
+    def number(one: Tried | None) -> int:
+        return next((at for at, tried in enumerate(survey.tried) if tried is one), -1)
+
+    return SettingsState(
+        tuple(replace(tried) for tried in survey.tried),
+        number(survey.trying),
+        number(survey.found),
+        survey.asked,
+        survey.left_s,
+        survey.tells_parity,
+    )
+
+
+def state_of_units(survey: UnitSurvey) -> UnitsState:
+    return UnitsState(
+        frozenset(survey.units),
+        len(survey.units),
+        tuple(survey.states),
+        dict(survey.found),
+        survey.asked,
+        survey.asking,
+        survey.left_s,
+        survey.pace.timeout_s,
+        survey.pace.longest_s,
+    )
+
+
+def state_of_registers(survey: RegisterSurvey) -> RegistersState:
+    tables = tuple(
+        TableState(
+            t.table, t.first, t.last, t.next, t.most, t.is_over, t.items, tuple(t.runs), tuple(t.dangerous), t.why_none,
+        )
+        for t in survey.tables
+    )  # fmt: skip
+    fastest, slowest = (min(survey.took_s), max(survey.took_s)) if survey.took_s else (None, None)
+    constant = dict(survey.constant)
+    return RegistersState(
+        tables, survey.share, survey.asked, survey.is_over, fastest, slowest, dict(survey.functions), constant
+    )
+
+
+def state_of_listener(listener: Listener) -> HeardState:
+    heard = listener.heard
+    by_unit: dict[int, list[Asked]] = {unit: [] for unit in heard.units}
+    for one in heard.asked.values():
+        by_unit[one.unit_id].append(one)
+    words = heard.words_by_unit
+    units = tuple(
+        HeardUnit(unit, len(own), sum(one.answered for one in own), words.get(unit, 0)) for unit, own in by_unit.items()
+    )
+    first = sorted(heard.asked.values(), key=lambda one: (one.unit_id, one.request.encode()))[:_MOST_HEARD]
+    asked = tuple(AskedState(one.unit_id, one.request, one.answered, one.refused, one.period_s) for one in first)
+    trying = str(listener.trying) if listener.trying is not None else ""
+    return HeardState(
+        listener.link, listener.is_settled, trying, listener.tried, heard.frames, heard.garbled_bytes, asked, units
+    )  # fmt: skip
+
+
+def state_of_hosts(survey: HostSurvey) -> HostsState:
+    return HostsState(len(survey.hosts), survey.asked, survey.left_s, tuple(survey.found.values()), tuple(survey.own))

@@ -1,0 +1,1 @@
+"""Tables of others, in and out: CSV, workbooks, the clipboard, Thing Descriptions, JSON."""

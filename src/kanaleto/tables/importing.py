@@ -1,0 +1,265 @@
+"""Rows of a matched table become rows of a map, and every doubt is listed before anything is taken over.
+
+What can be read is; what cannot is named with its row.
+"""
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from kanaleto.site.counting import Counting, Numbering, from_wire, to_wire
+from kanaleto.tables.matching import OWN_COLUMNS, Matched, plain_word, type_of
+from kanaleto.tables.tablewords import ACCESS, TABLES
+from kanaleto.values.types import Kind, parse_order, parse_type
+from kanaleto.wire.codes import Table
+
+_ORDERS = {
+    "big": "ABCD",
+    "big endian": "ABCD",
+    "little": "DCBA",
+    "little endian": "DCBA",
+    "swapped": "CDAB",
+    "word swap": "CDAB",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Doubt:
+    """What is doubtful or wrong in a row of the file. `is_lost` when the row gives no point."""
+
+    row: int
+    text: str
+    is_lost: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Imported:
+    """Rows for a map, addresses counted as on the wire, and the doubts."""
+
+    rows: tuple[dict[str, str], ...]
+    doubts: tuple[Doubt, ...]
+
+
+def import_rows(matched: Matched, numbering: Counting, taken: Sequence[str] = ()) -> Imported:
+    """Rows for a map that counts as `numbering`, with every doubt. Names in `taken` are in the map already."""
+    rows: list[dict[str, str]] = []
+    doubts: list[Doubt] = []
+    names = set(taken)
+    seen: dict[tuple[str, ...], int] = {}
+    for number, cells in matched.sheet.rows[matched.heading + 1 :]:
+        raw = {name: cells[at] for at, name in matched.columns.items() if at < len(cells) and cells[at]}
+        if not raw:
+            continue
+        key = tuple(sorted(f"{name}={value}" for name, value in raw.items()))
+        if key in seen:
+            doubts.append(Doubt(number, f"the same as row {seen[key]}, left out", True))
+            continue
+        seen[key] = number
+        row = _Taking(number, raw, numbering, doubts).row()
+        if row is None:
+            continue
+        name, count = row["name"], 2
+        while row["name"] in names:
+            row["name"] = f"{name} ({count})"
+            count += 1
+        if row["name"] != name:
+            doubts.append(Doubt(number, f"{name!r} is there already, so it becomes {row['name']!r}", False))
+        names.add(row["name"])
+        rows.append(row)
+    return Imported(tuple(rows), tuple(doubts))
+
+
+class _Taking:
+    """One row being taken over."""
+
+    def __init__(self, number: int, raw: dict[str, str], numbering: Counting, doubts: list[Doubt]) -> None:
+        self._number, self._raw, self._numbering, self._doubts = number, raw, numbering, doubts
+
+    def _doubt(self, text: str, is_lost: bool = False) -> None:
+        self._doubts.append(Doubt(self._number, text, is_lost))
+
+    def row(self) -> dict[str, str] | None:
+        raw = self._raw
+        if "address" not in raw:
+            if len(raw) > 1:
+                self._doubt(f"has no address: {' · '.join(list(raw.values())[:3])[:60]}", True)
+            return None
+        place = self._place(raw["address"])
+        if place is None:
+            return None
+        table, address = place
+        row = {
+            "name": raw.get("name", "").replace("\n", " ") or f"{table.value.capitalize()} {address}",
+            "table": table.value,
+            "address": address,
+        }
+        if "name" not in raw:
+            self._doubt(f"has no name, so it becomes {row['name']!r}")
+        self._take_type(row, table)
+        for name in ("factor", "offset", "range_low", "range_high", "initial"):
+            self._take_number(row, name)
+        self._take_words(row, table)
+        return row
+
+    def _place(self, text: str) -> tuple[Table, str] | None:
+        """The table and the address as the map counts it."""
+        table = self._table()
+        lowered = text.strip().lower().replace(" ", "")
+        prefix = re.fullmatch(r"([0134])x(\d{1,5})", lowered)
+        if prefix is not None and (prefix[1] != "0" or self._is_coil_reference(table)):
+            lowered = f"{prefix[1]}{int(prefix[2]):04d}"
+        elif (
+            lowered.startswith("0x")
+            and self._numbering is Numbering.REFERENCE
+            and re.fullmatch(r"0x[0-9a-f]{1,4}", lowered)
+        ):
+            table = table or Table.HOLDING
+            self._doubt(f"address {text!r} is taken as hexadecimal on the wire, in {table.title}")
+            return table, from_wire(int(lowered, 16), table, Numbering.REFERENCE)
+        if re.fullmatch(r"[0134]x{3,5}", lowered):
+            self._doubt(f"address {text!r} stands for any reference, and is no address", True)
+            return None
+        if re.fullmatch(r"[0-9a-f]{1,4}h", lowered):
+            lowered = f"0x{lowered[:-1]}"
+        if re.fullmatch(r"\d+[,.]0+", lowered):
+            lowered = re.split(r"[,.]", lowered)[0]
+        span = re.fullmatch(r"(\d+)[-–…/](\d+)", lowered)
+        if span is not None:
+            lowered = span[1]
+        if re.fullmatch(r"[0-9a-f]{1,4}", lowered) and not lowered.isdecimal():
+            self._doubt(f"address {text!r} is taken as hexadecimal")
+            lowered = f"0x{lowered}"
+        told = _reference_table(lowered) if lowered.isdecimal() else None
+        if told is not None and self._numbering is Numbering.REFERENCE:
+            if table is not None and told is not table:
+                self._doubt(
+                    f"reference {text} names {told.title}, the row says {table.title}: the reference is followed"
+                )
+            table = told
+        elif told is not None and table is None and int(lowered) > 10000:
+            self._doubt(
+                f"address {text} looks like a reference, and this map counts from "
+                f"{0 if self._numbering is Numbering.PROTOCOL else 1}"
+            )
+        table = table or (
+            Table.COIL if type_of(self._raw.get("type", "")) == "bool" and "bit" not in self._raw else Table.HOLDING
+        )
+        try:
+            to_wire(lowered, table, self._numbering)
+        except ValueError as error:
+            self._doubt(f"{error}", True)
+            return None
+        return table, lowered
+
+    def _is_coil_reference(self, table: Table | None) -> bool:
+        """Whether 0x… is the reference of a coil here, and no hexadecimal number."""
+        is_bit = type_of(self._raw.get("type", "")) == Kind.BOOL.value
+        return self._numbering is Numbering.REFERENCE and (table is Table.COIL or (table is None and is_bit))
+
+    def _table(self) -> Table | None:
+        text = self._raw.get("table", "")
+        if not text:
+            return None
+        plain = plain_word(text)
+        for word in (plain, plain.rstrip("s"), plain.removeprefix("fc").strip(), plain.split(" ")[0] if plain else ""):
+            if word in TABLES:
+                return Table(TABLES[word])
+        self._doubt(f"table {text!r} is not understood")
+        return None
+
+    def _take_type(self, row: dict[str, str], table: Table) -> None:
+        text = self._raw.get("type", "")
+        found = type_of(text) if text else ""
+        if text and not found:
+            self._doubt(f"type {text!r} is not understood, so it becomes {'bool' if table.is_bits else 'uint16'}")
+        if found and table.is_bits and found != Kind.BOOL.value:
+            if found not in ("bits", "uint16"):
+                self._doubt(f"type {text!r} does not fit {table.title}")
+            found = ""
+        if found:
+            row["type"] = found
+        order = self._raw.get("order", "")
+        if order:
+            letters = {
+                "big": "ABCD",
+                "big endian": "ABCD",
+                "little": "DCBA",
+                "little endian": "DCBA",
+                "swapped": "CDAB",
+                "word swap": "CDAB",
+            }
+            wanted = letters.get(plain_word(order), order.upper())
+            try:
+                if parse_type(found or "uint16").is_wide:
+                    row["order"] = parse_order(wanted).value
+            except ValueError:
+                self._doubt(f"order {order!r} is not understood")
+
+    def _take_number(self, row: dict[str, str], name: str) -> None:
+        text = self._raw.get(name, "")
+        if not text:
+            return
+        number = _number(text)
+        if number is None:
+            self._doubt(f"{name} {text!r} is no number, left out")
+        elif name in ("factor", "offset") and (
+            number == (1 if name == "factor" else 0) or row.get("type") in ("bits", "bool", "hex")
+        ):
+            return
+        elif name == "factor" and number == 0:
+            self._doubt("factor 0 would make every value the same, left out")
+        elif name == "initial" or row["table"] in ("holding", "input"):
+            row[name] = f"{number:.12g}"
+
+    def _take_words(self, row: dict[str, str], table: Table) -> None:
+        raw = self._raw
+        access = raw.get("access", "")
+        if access:
+            word = ACCESS.get(plain_word(access), ACCESS.get(plain_word(access).replace(" ", ""), ""))
+            if not word:
+                self._doubt(f"access {access!r} is not understood, so it is only read")
+            elif word != "r" and not table.is_writable:
+                self._doubt(f"access {access!r} does not fit {table.title}, which nobody can write")
+            else:
+                row["access"] = word
+        if re.fullmatch(r"\d{1,2}(\s*[-–]\s*\d{1,2})?", raw.get("bit", "")):
+            row["bit"] = raw["bit"].replace("–", "-").replace(" ", "")
+            row.setdefault("type", "bool" if "-" not in row["bit"] else "uint16")
+        if raw.get("decimals", "").isdecimal():
+            row["decimals"] = raw["decimals"]
+        labels = _labels(raw.get("labels", ""))
+        if labels:
+            row["labels"] = labels
+        for name in ("unit", "note", *OWN_COLUMNS):
+            if raw.get(name):
+                row[name] = raw[name].replace("\n", " ")
+
+
+def _reference_table(text: str) -> Table | None:
+    if len(text) not in (5, 6):
+        return None
+    return {"0": Table.COIL, "1": Table.DISCRETE, "3": Table.INPUT, "4": Table.HOLDING}.get(text[0])
+
+
+def _number(text: str) -> float | None:
+    """A number with point or comma, as `0,1`, `1/10`, `x10` or `10^-2`; None when it is none."""
+    plain = text.strip().lower().replace(" ", "").lstrip("x×*")
+    if match := re.fullmatch(r"([\d.,]+)/([\d.,]+)", plain):
+        above, below = _number(match[1]), _number(match[2])
+        return above / below if above is not None and below else None
+    if match := re.fullmatch(r"10\^?\(?([+-]?\d+)\)?", plain) if "^" in plain else None:
+        return float(10.0 ** int(match[1]))
+    if "," in plain and "." not in plain:
+        plain = plain.replace(",", ".")
+    plain = plain.replace(",", "")
+    try:
+        number = float(int(plain, 16)) if plain.startswith("0x") else float(plain)
+    except ValueError:
+        return None
+    return number if number == number and abs(number) != float("inf") else None
+
+
+def _labels(text: str) -> str:
+    """States as `0=Off;1=On` from `0: Off, 1: On` and the like; nothing where it is no list of states."""
+    pairs = re.findall(r"(\d+)\s*[=:\-–]\s*([^,;\n|]+)", text)
+    return ";".join(f"{number}={label.strip()}" for number, label in pairs) if len(pairs) > 1 else ""

@@ -1,0 +1,127 @@
+"""Tables of others, as text cells: CSV in whatever encoding and delimiter, workbooks with merged cells, text from the
+clipboard."""
+
+import csv
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from io import StringIO
+from pathlib import Path
+
+MOST_ROWS = 20000
+
+
+class CannotImport(ValueError):
+    """One sentence: why nothing of the table can be read."""
+
+
+_ONE_BYTE = ("cp1252", "cp1250", "cp1251", "mac_roman")
+_MOST_LOOKED_AT = 65536
+
+
+@dataclass(frozen=True, slots=True)
+class Sheet:
+    """A table as text cells: its rows, each with the number it has in its file."""
+
+    title: str
+    rows: tuple[tuple[int, tuple[str, ...]], ...]
+
+
+def read_sheets(path: Path) -> list[Sheet]:
+    """The tables of a file: one of a CSV, one a sheet of a workbook. Raises CannotImport."""
+    try:
+        data = path.expanduser().read_bytes()
+    except OSError as error:
+        raise CannotImport(f"{path} cannot be read: {(error.strerror or str(error)).lower()}") from None
+    if data[:4] == b"PK\x03\x04":
+        return _read_workbook(path.expanduser())
+    return [read_text_table(decode(data), path.name)]
+
+
+def sheet_of_rows(title: str, rows: Sequence[Mapping[str, str]]) -> Sheet:
+    """Rows of a map as a sheet under its own headings."""
+    headings = list(dict.fromkeys(key for row in rows for key in row))
+    cells = [tuple(row.get(key, "") for key in headings) for row in rows]
+    return Sheet(title, tuple(enumerate([tuple(headings), *cells], 1)))
+
+
+def decode(data: bytes) -> str:
+    """Text in UTF-8 or UTF-16 by its mark, in UTF-8 if it is that, else in an encoding of one byte."""
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return data.decode("utf-16", "replace")
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return _guessed(data)
+
+
+def _guessed(data: bytes) -> str:
+    """Text in the likeliest of the encodings of one byte; western where nothing speaks for another."""
+    from charset_normalizer import from_bytes  # only such tables pay for it
+
+    best = from_bytes(data[:_MOST_LOOKED_AT], cp_isolation=list(_ONE_BYTE)).best()
+    encoding = best.encoding if best is not None else _ONE_BYTE[0]
+    return data.decode(encoding if encoding in _ONE_BYTE else _ONE_BYTE[0], "replace")
+
+
+def read_text_table(text: str, title: str = "clipboard") -> Sheet:
+    """A table of text whose delimiter is told from its lines. Raises CannotImport."""
+    lines = [line for line in text.splitlines() if line.strip()]
+    if not lines:
+        raise CannotImport(f"{title} is empty")
+    delimiter = max(
+        "\t;,|",
+        key=lambda mark: (
+            sum(line.count(mark) > 0 for line in lines[:200]),
+            sum(line.count(mark) for line in lines[:200]),
+        ),
+    )
+    rows: list[tuple[int, tuple[str, ...]]] = []
+    reader = csv.reader(StringIO(text, newline=""), delimiter=delimiter)
+    before = 0
+    try:
+        for cells in reader:
+            if any(cell.strip() for cell in cells):
+                rows.append((before + 1, tuple(cell.strip() for cell in cells)))
+            before = reader.line_num
+            if len(rows) > MOST_ROWS:
+                raise CannotImport(f"{title} has more than {MOST_ROWS} rows")
+    except csv.Error as error:
+        raise CannotImport(f"{title}, line {reader.line_num}: {error}") from None
+    return Sheet(title, tuple(rows))
+
+
+def _read_workbook(path: Path) -> list[Sheet]:
+    import zipfile
+
+    import openpyxl
+    from openpyxl.utils.exceptions import InvalidFileException
+
+    try:
+        book = openpyxl.load_workbook(path, data_only=True)
+    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, OSError) as error:
+        raise CannotImport(f"{path} is no workbook that can be read: {error}") from None
+    sheets = []
+    for page in book.worksheets:
+        merged: dict[tuple[int, int], object] = {}
+        for span in page.merged_cells.ranges:
+            value = page.cell(span.min_row, span.min_col).value
+            for row in range(span.min_row, span.max_row + 1):
+                merged[row, span.min_col] = value  # downwards a merged cell holds for each row; sideways it is one cell
+        rows = []
+        for number, values in enumerate(page.iter_rows(max_row=min(page.max_row or 1, MOST_ROWS), values_only=True), 1):
+            texts = tuple(_cell_text(merged.get((number, column), value)) for column, value in enumerate(values, 1))
+            if any(texts):
+                rows.append((number, texts))
+        if rows:
+            sheets.append(Sheet(page.title, tuple(rows)))
+    if not sheets:
+        raise CannotImport(f"{path} has no rows in any sheet")
+    return sheets
+
+
+def _cell_text(value: object) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, float) and value == int(value) and abs(value) < 1e15:
+        return str(int(value))
+    return str(value).strip()

@@ -1,0 +1,39 @@
+"""What can be done from everywhere."""
+
+from kanaleto.tui.shared.actions import Action
+
+EVERYWHERE = (
+    Action("r", "scratch", "scratch reading", "a scratch reading: some registers of any unit, without a map"),
+    Action("slash", "filter", "filter", "filter what is shown; escape clears it", shown="/"),
+    Action("space", "hold", "hold or resume polling"),
+    Action(
+        "n", "count", "count as the manual or the wire does", "count addresses as the manual does, or as the wire does"
+    ),
+    Action(
+        "ctrl+p",
+        "find",
+        "find an action",
+        "find any action by name: ask now, reconnect, switch off, save what was learned, …",
+        is_found=False,
+    ),
+    Action("L", "lanes", "hide or show the lanes"),
+    Action("question_mark", "keys", "all keys", "these keys", shown="?"),
+    Action("ctrl+z", "undo", "undo", "undo an edit of the site, do it again", shown="ctrl+z  ctrl+y"),
+    Action("ctrl+y", "redo", "redo", "undo an edit of the site, do it again", shown="ctrl+z  ctrl+y"),
+    Action(
+        "ctrl+s",
+        "save_as",
+        "save the site as",
+        "save the site as a file of your own, begin a new one",
+        shown="ctrl+s  ctrl+n",
+    ),
+    Action(
+        "ctrl+n", "new_site", "new site", "save the site as a file of your own, begin a new one", shown="ctrl+s  ctrl+n"
+    ),
+    Action("escape", "leave", "go back", is_found=False),
+    Action("", "cycle", "one cycle: ask every block once, held or not"),
+    Action("", "reset_counts", "reset the counts of every device"),
+    Action("", "save_lessons", "save what was learned to the site file"),
+    Action("", "theme", "change theme: lagoon (dark) or fresco (light)"),
+    Action("q,ctrl+q", "quit", "quit", "quit; a site that was never saved is kept and offered again"),
+)

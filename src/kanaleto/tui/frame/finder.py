@@ -1,0 +1,102 @@
+"""`ctrl+p`: any action by name. A line to type into, and below it what its words find; shown in place of the view until
+something is chosen."""
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+
+from textual import events
+from textual.app import ComposeResult
+from textual.containers import Vertical
+
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.line import Line
+from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.rows import Rows
+
+_NAME_WIDTH = 56
+_MOVING = {"up": ("move", -1), "down": ("move", 1), "pageup": ("page", -1), "pagedown": ("page", 1)}
+
+
+@dataclass(frozen=True, slots=True)
+class Command:
+    """What can be chosen: its name, its key or what it is about, and what it does."""
+
+    name: str
+    about: str
+    run: Callable[[], object]
+
+
+class FoundCommands(Rows[Command]):
+    DEFAULT_CSS = "FoundCommands { width: 1fr; height: 1fr; scrollbar-size: 1 1; background: $background; }"
+
+    def draw(self, row: Command, width: int, ground: str) -> Cells:
+        cells = Cells(self.palette, ground).put("  ")
+        room = min(_NAME_WIDTH, max(width * 2 // 3, 20))
+        return cells.put(row.name, "ink", room).put("  ").put(row.about, "muted", max(width - room - 5, 0))
+
+
+class _Words(Line):
+    def __init__(self, on_entered: Callable[[], None], on_left: Callable[[], None], rows: FoundCommands) -> None:
+        super().__init__(placeholder="words of what you want to do; enter does it, escape goes back")
+        self._on_entered, self._on_left, self._rows = on_entered, on_left, rows
+
+    def entered(self, text: str) -> None:
+        self._on_entered()
+
+    def left(self) -> None:
+        self._on_left()
+
+    async def _on_key(self, event: events.Key) -> None:
+        if event.key in _MOVING and self.screen.focused is self:
+            event.stop()
+            event.prevent_default()
+            what, step = _MOVING[event.key]
+            (self._rows.action_move if what == "move" else self._rows.action_page)(step)
+            return
+        await super()._on_key(event)
+
+
+class Finder(Drawn, Vertical):
+    """`leave` goes back to the view that was in sight."""
+
+    DEFAULT_CSS = "Finder { height: 100%; width: 100%; padding: 1 2; }"
+
+    def __init__(self, leave: Callable[[], None], id: str) -> None:
+        super().__init__(id=id)
+        self._leave = leave
+        self._commands: Sequence[Command] = ()
+        self._rows = FoundCommands()
+        self._rows.empty_text = "nothing is called so"
+        self._words = _Words(self._do, leave, self._rows)
+
+    def compose(self) -> ComposeResult:
+        yield self._words
+        yield self._rows
+
+    def begin(self, commands: Iterable[Command]) -> None:
+        """Offer these."""
+        self._commands = tuple(commands)
+        self._words.value = ""
+        self._fill()
+        self._rows.place_cursor(0)
+
+    def focus_rows(self) -> None:
+        self.screen.set_focus(self._words)
+
+    def on_input_changed(self) -> None:
+        self._fill()
+        self._rows.place_cursor(0)
+
+    def _fill(self) -> None:
+        words = self._words.value.lower().split()
+        found = [one for one in self._commands if all(word in f"{one.name} {one.about}".lower() for word in words)]
+        if words:  # what begins with the words goes first
+            found.sort(key=lambda one: (not one.name.lower().startswith(words[0]), words[0] not in one.name.lower()))
+        self._rows.set_rows(found)
+
+    def _do(self) -> None:
+        chosen = self._rows.current
+        if chosen is None:
+            return
+        self._leave()
+        chosen.run()

@@ -1,0 +1,80 @@
+"""What `ctrl+p` finds: every action of every view and of the frame, and what can be done with what the cursor is on."""
+
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
+from typing import Protocol
+
+from kanaleto.planning.plan import Place, WhyNot
+from kanaleto.polling.session import Session
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.frame.finder import Command
+from kanaleto.tui.shared.actions import Action
+from kanaleto.tui.shared.view import View
+
+
+class _Frame(Protocol):
+    current_digit: str
+
+    @property
+    def views(self) -> Sequence[type[View]]: ...
+
+    @property
+    def everywhere(self) -> Sequence[Action]: ...
+
+    @property
+    def snapshot(self) -> Snapshot: ...
+
+    def view_of(self, digit: str) -> View: ...
+
+    def action_view(self, digit: str) -> None: ...
+
+    def perform(self, action: str, digit: str) -> None: ...
+
+    def do(self, what: Callable[[Session], object]) -> None: ...
+
+
+def commands(frame: _Frame) -> Iterator[Command]:
+    for view in frame.views:
+        yield Command(view.title, view.about, partial(frame.action_view, view.digit))
+    for action in frame.everywhere:
+        if action.is_found:
+            yield Command(_capital(action.verb), action.key, partial(frame.perform, action.do, ""))
+    for device, point in frame.view_of(frame.current_digit).about_here():
+        yield from _commands_for(frame, device, point)
+    own = [view for view in frame.views if view.digit == frame.current_digit]
+    for view in [*own, *(view for view in frame.views if view not in own)]:
+        for action in view.actions:
+            if action.is_found:
+                yield Command(f"{view.title}: {action.verb}", action.key, partial(frame.perform, action.do, view.digit))
+
+
+def _commands_for(frame: _Frame, device: str, point: str) -> Iterator[Command]:
+    """What can be done with a point, its device and its line."""
+    found = frame.snapshot.status_of(device)
+    if found is None:
+        return
+    line, _ = found
+    name = line.line.name
+
+    def doing(what: Callable[[Session], object]) -> Callable[[], None]:
+        return lambda: frame.do(what)
+
+    yield Command(f"Ask {device} now", "whatever its back-off", doing(lambda s: s.ask_device(device)))
+    yield Command(f"Reconnect {name} now", "whatever its pause", doing(lambda s: s.reconnect(name)))
+    place = frame.snapshot.place_of((device, point))
+    is_polled = isinstance(place, Place) and place.block is not None
+    if point and (is_polled or (isinstance(place, Place) and place.because is WhyNot.SWITCHED_OFF)):
+        word = "off" if is_polled else "on"
+        yield Command(
+            f"Switch {point} {word}", f"of {device}", doing(lambda s: s.switch_points(device, not is_polled, {point}))
+        )  # fmt: skip
+    yield Command(f"Switch {device} off", "all of its points", doing(lambda s: s.switch_points(device, False)))
+    yield Command(f"Switch {device} on", "all of its points", doing(lambda s: s.switch_points(device, True)))
+    word = "on" if line.is_off else "off"
+    yield Command(
+        f"Switch {name} {word}", "close it, or open it again", doing(lambda s: s.switch_line(name, line.is_off))
+    )
+
+
+def _capital(text: str) -> str:
+    return text[:1].upper() + text[1:]

@@ -1,0 +1,35 @@
+"""What can be done in the view Map."""
+
+from kanaleto.tui.shared.actions import Action
+
+ACTIONS = (
+    Action("d", "display", "what the display says", "what the display on the device says"),
+    Action("b", "take_best", "take reading", "take the reading that is marked, mark another", "b  < >"),
+    Action(
+        "less_than_sign",
+        "candidate(-1)",
+        "choose it",
+        "take the reading that is marked, mark another",
+        "b  < >",
+        False,
+    ),
+    Action(
+        "greater_than_sign",
+        "candidate(1)",
+        "choose it",
+        "take the reading that is marked, mark another",
+        "b  < >",
+        False,
+    ),
+    Action("z", "off_by_one", "off by one?", "off by one? The words one address up and down, decoded the same way"),
+    Action("a", "add", "add", "add points"),
+    Action("c", "change", "change", "change cells, of the point or of all that are marked"),
+    Action("C", "copy", "copy", "copy the point"),
+    Action("delete,backspace", "delete", "delete", "delete the point, or all that are marked"),
+    Action("v", "mark", "mark", "mark points: what changes or deletes does so to all of them"),
+    Action("F", "fit", "fit the scale", "fit the scale to what the display shows"),
+    Action("i", "import", "import map", "import a table or description; a pasted table is imported too"),
+    Action("x", "export", "export map", "export the map"),
+    Action("y", "clipboard", "copy rows", "copy rows with words and values"),
+    Action("enter", "open", "open point", "on a narrow screen: open the point", is_found=False),
+)

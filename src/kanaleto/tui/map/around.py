@@ -1,0 +1,68 @@
+"""Above and below the ruler: whose registers, the columns, and what this map costs its line."""
+
+from textual.strip import Strip
+
+from kanaleto.site.counting import Numbering
+from kanaleto.site.model import Device, Line
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.pane import Drawn
+
+_COUNTS = {
+    Numbering.PROTOCOL: "manual counts from 0",
+    Numbering.ONE: "manual counts from 1",
+    Numbering.REFERENCE: "manual counts from {}0001",
+}
+
+
+class MapHead(Drawn):
+    """Whose registers, and the columns."""
+
+    DEFAULT_CSS = "MapHead { height: 3; }"
+    device: Device | None = None
+    line: Line | None = None
+
+    def render_line(self, y: int) -> Strip:
+        width, device = self.size.width, self.device
+        cells = Cells(self.palette).put("" if y == 2 else " ")
+        if y == 0 and device is not None:
+            table = next((point.table for point in device.points), None)
+            count = (
+                _COUNTS[device.numbering].format(table.reference_digit if table is not None else 4)
+                if isinstance(device.numbering, Numbering)
+                else "a numbering of the maker's own"
+            )
+            cells.put(device.name, bold=True).put(f"   unit {device.unit_id} · {count}", "muted")
+            if device.order is not None:
+                cells.put(f" · order {device.order.value}", "muted")
+        elif y == 2 and device is not None:
+            cells.put("  ").put("wire" if self.context.counts_as_wire else "manual", "dim", 8, right=True)
+            if width >= 60:
+                cells.put("wire", "dim", 7, right=True)
+            cells.put("  word  point", "dim")
+        return cells.strip(width)
+
+
+class MapFoot(Drawn):
+    """What this map costs its line."""
+
+    DEFAULT_CSS = "MapFoot { height: 1; }"
+    device: Device | None = None
+    line: Line | None = None
+
+    def render_line(self, y: int) -> Strip:
+        cells = Cells(self.palette).put(" ")
+        plan = self.snapshot.plan
+        part = plan.part_of(self.device.name) if self.device is not None else None
+        if part is not None:
+            blocks = [block for block in part.blocks if block.period_s > 0]
+            own = sum(block.cost_s / block.period_s for block in blocks)
+            spent = sum(block.cost_s for block in blocks)
+            count = f"{len(blocks)} request{'s' if len(blocks) != 1 else ''}"
+            load = plan.load(part.line)
+            cells.put(f"{count}, {1000 * spent:.1f} ms of line time", "muted").put(
+                f" · this device {100 * own:.0f} %, ", "muted"
+            )
+            cells.put(
+                f"{part.line.name} {100 * load:.0f} %", "terracotta" if load > 1 else "ochre" if load > 0.8 else "muted"
+            )
+        return cells.strip(self.size.width)

@@ -1,0 +1,113 @@
+"""What the view Map asks for at the foot, and what it does with the answers: new points, other cells, a scale, a
+file."""
+
+from concurrent.futures import Future
+
+from kanaleto.editing.news import Done
+from kanaleto.editing.pointedit import add_points, change_points
+from kanaleto.files.maprows import assignments, parse_assignments, parse_new
+from kanaleto.files.whole import write_bytes_whole
+from kanaleto.planning.plan import Place
+from kanaleto.polling.board import Reading
+from kanaleto.site.counting import as_references, wire_of_reference
+from kanaleto.site.link import Link
+from kanaleto.site.model import Device
+from kanaleto.tui.map.export import as_file
+from kanaleto.tui.map.scaling import raw_of, scale_cells
+from kanaleto.tui.shared.context import Context
+from kanaleto.wire.codes import Table
+
+
+def seen_rows(context: Context, device: Device, names: list[str]) -> dict[str, dict[str, str]]:
+    """The rows of points as they stand now, to tell whether somebody changes them before the answer comes."""
+    return {name: context.door.cells_of(device, name) for name in names}
+
+
+def ask_new(context: Context, device: Device) -> None:
+    """Points more."""
+    asked = f"new for {device.name}: name, address, type (a run: Cell {{1..24}}, 40201, float32)"
+    opened = context.door.opened
+
+    def add(text: str) -> "Future[Done] | str | None":
+        """An address that fits two countings is asked about, not guessed."""
+        try:
+            rows = parse_new(text)
+        except ValueError as error:
+            return str(error)
+        wire = wire_of_reference(rows[0]["address"], Table(rows[0]["table"]), device.numbering)
+        if wire is None:
+            return context.edit(add_points(device.name, rows), opened)
+
+        def answer(said: str) -> "Future[Done] | str":
+            if said.strip().lower() not in ("r", "a"):
+                return "r or a says which it is; escape adds nothing"
+            chosen = as_references(rows, device.numbering) if said.strip().lower() == "r" else rows
+            return context.edit(add_points(device.name, chosen), opened)
+
+        both = (
+            f"{rows[0]['address']} fits two countings: r for the reference (wire "
+            f"{wire}), a for the address as this map counts"
+        )
+        context.ask(both, "", answer)
+        return None
+
+    context.ask(asked, "", add)
+
+
+def ask_change(context: Context, device: Device, names: list[str]) -> None:
+    """Other cells in the rows of points."""
+    opened, seen = context.door.opened, seen_rows(context, device, names)
+    start = assignments(seen[names[0]]) if len(names) == 1 else ""
+    what = f"{names[0]} of {device.name}" if len(names) == 1 else f"all {len(names)} marked of {device.name}"
+
+    def change(text: str) -> "Future[Done] | str":
+        try:
+            cells = parse_assignments(text)
+        except ValueError as error:
+            return str(error)
+        before = seen[names[0]] if len(names) == 1 else {}
+        cells = {key: value for key, value in cells.items() if before.get(key) != value} or cells
+        return context.edit(change_points(device.name, names, cells, seen), opened)
+
+    context.ask(f"change {what}", start, change)
+
+
+def ask_scale(context: Context, place: Place, reading: Reading) -> None:
+    """A scale through pairs of raw numbers and what the display shows, or a current loop."""
+    device, point = place.device, place.point
+    opened, seen = context.door.opened, seen_rows(context, device, [point.name])
+    raw = raw_of(point, reading)
+
+    def take(text: str) -> "Future[Done] | str":
+        try:
+            cells, told = scale_cells(text, point, reading)
+        except ValueError as error:
+            return str(error)
+        what = f"scale of {point.name}: {told}" if told else ""
+        return context.edit(change_points(device.name, [point.name], cells, seen, what), opened)
+
+    asked = f"scale of {point.name}: raw=display, more pairs; or 4-20mA 6400-32000 0-250 (raw, then engineering)"
+    context.ask(asked, f"{raw:g}=" if raw is not None else "", take)
+
+
+def ask_export(context: Context, device: Device, link: Link) -> None:
+    """A file for others."""
+
+    def export(text: str) -> str | None:
+        if not text.strip():
+            return "name a file; escape writes none"
+        try:
+            path = context.holder.map_path(text)
+            data = as_file(path, device, link)
+            path.parent.mkdir(parents=True, exist_ok=True)
+            write_bytes_whole(path, data)
+        except OSError as error:
+            return f"{text.strip()} cannot be written: {error.strerror}"
+        except ValueError as error:
+            return str(error)
+        context.tell(f"{len(device.points)} points written to {path}")
+        return None
+
+    context.ask(
+        f"export the map of {device.name}: .csv, .xlsx, .json, .td.json, or a bare name for the library", "", export
+    )

@@ -1,0 +1,30 @@
+"""What can be done, told once: from a list of these come bindings, key row, `?` page and palette."""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """`do` is the action's method without `action_`, maybe with arguments; `verb` what the key row and the palette say,
+    `told` what the page of keys says (the verb where it is empty). `shown` is how the keys are written there; several
+    actions with one `shown` and `told` are one row. `is_found` tells whether the palette has it."""
+
+    keys: str
+    do: str
+    verb: str
+    told: str = ""
+    shown: str = ""
+    is_found: bool = True
+
+    @property
+    def key(self) -> str:
+        """How the key is written."""
+        return self.shown or self.keys.split(",")[0]
+
+    @property
+    def name(self) -> str:
+        return self.do.partition("(")[0]
+
+
+Key = tuple[str, str]
+"""A key as it is written, and a verb."""

@@ -1,0 +1,80 @@
+"""What every drawn thing may reach: the moment, the colours, and ways to tell, to ask and to edit. The application is
+one of these; nothing that is drawn knows it as anything else."""
+
+from collections.abc import Callable
+from concurrent.futures import Future
+from typing import Protocol, TypeVar
+
+from kanaleto.editing.door import Door
+from kanaleto.editing.draft import Edit
+from kanaleto.editing.news import Done, Opened
+from kanaleto.polling.engine import Engine
+from kanaleto.polling.session import Session
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.shared.holder import SiteHolder
+from kanaleto.tui.shared.look import Palette
+from kanaleto.tui.shared.requests import Request
+
+T = TypeVar("T")
+Then = Callable[[str], "Future[Done] | str | None"]
+"""Takes an answer. It gives back nothing when all is well, a sentence that keeps the line open for correction, or the
+future of an edit, whose refusal does the same."""
+
+
+class Context(Protocol):
+    """See the head of this file. For the interface's thread, but for `later`."""
+
+    engine: Engine
+    door: Door
+    holder: SiteHolder
+    counts_as_wire: bool
+
+    @property
+    def snapshot(self) -> Snapshot:
+        """The latest; what a view draws from is the one that it was shown."""
+        ...
+
+    @property
+    def palette(self) -> Palette: ...
+
+    def tell(self, notice: str) -> None:
+        """A line of text instead of the keys, for a few seconds."""
+        ...
+
+    def trouble(self, kind: str, text: str) -> None:
+        """Something that stays to be seen until it is mended; an empty text mends it."""
+        ...
+
+    def ask(self, question: str, answer: str, then: Then) -> None:
+        """One line at the foot, with an answer that is there already to be changed."""
+        ...
+
+    def edit(
+        self, edit: Edit, opened: Opened | None = None, then: Callable[[Done], None] | None = None
+    ) -> "Future[Done]":
+        """Change the site; what came of it is told."""
+        ...
+
+    def do(self, what: Callable[[Session], object]) -> None:
+        """Let the engine do something; an error in it is told."""
+        ...
+
+    def send(self, request: Request) -> None:
+        """Ask another view for something. It is done at once: keys that are typed ahead go where it leads."""
+        ...
+
+    def later(self, what: Callable[[], None]) -> None:
+        """Do something on the interface's thread. From any thread."""
+        ...
+
+    def refocus(self) -> None:
+        """Give the keys back to the view in sight."""
+        ...
+
+    def redraw(self) -> None:
+        """Show what is in sight anew."""
+        ...
+
+    def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool:
+        """Where a device would do something of its own, once it is not asked any more, the same key is wanted twice."""
+        ...

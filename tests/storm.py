@@ -1,0 +1,274 @@
+"""The application under an impatient technician: `python -m tests.storm [--seconds S] [--seed N]`, `make storm`.
+
+A made-up site is served on loopback and opened in the real application in tmux. For some time keys are pressed, as
+drawn from the seed: views, movement, edits and their undoing, prompts with sound and unsound text, filters, the
+palette, resizing. Meanwhile somebody edits the site's files on disk, badly now and then, and the devices go away and
+come back. At the end the application must be alive, quit when it is told to, have left no crash file, and the files
+must be sound. The seed repeats what is pressed, not the instant.
+"""
+
+import argparse
+import os
+import random
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from tests.terminal import KANALETO, Terminal
+from tests.test_bench import free_port
+
+_SIZES = ((160, 47), (100, 30), (80, 24), (60, 16), (50, 14))
+_MOVES = (
+    "Up",
+    "Down",
+    "Left",
+    "Right",
+    "h",
+    "j",
+    "k",
+    "l",
+    "PPage",
+    "NPage",
+    "Home",
+    "End",
+    "Tab",
+    "BTab",
+    "Enter",
+    "Escape",
+)
+_LETTERS = (*"abcdefgimnoprstvxyzACFKLN", "[", "]", "{", "}", "<", ">", "+", "-", "?", "/", "DC", "Space")
+_ADDED = (
+    "New {n}, {a}, uint16",
+    "Run {{1..4}}, {a}, float32, step 2",
+    "Far, 70001, int16",
+    "Half, 3",
+    "Ref {n}, 40021, int16",
+    "",
+    "x",
+)
+_CHANGED = (
+    "factor=0.1",
+    "unit=kW",
+    "decimals=2",
+    "type=int32",
+    "order=CDAB",
+    "nonsense",
+    "name=Level 1",
+    "period_s=0.2",
+    "address={a}",
+)
+_ANSWERS = ("12.5", "", "4-20mA", "100=1", "~/no-such-file.csv", "r", "y")
+_FOUND = ("one cycle", "switch", "reconnect", "theme", "lanes", "reset", "ask", "find", "copy", "mark")
+
+
+class Stormed(AssertionError):
+    """What did not stand it, with the last keys and the screen."""
+
+
+class Storm:
+    """One run in a folder of its own."""
+
+    def __init__(self, seed: int, folder: Path, terminal: Terminal) -> None:
+        self.seed, self.keys = seed, 0
+        self._random = random.Random(seed)
+        self._folder, self._terminal = folder, terminal
+        self._last: list[str] = []
+        self._ports = [free_port(), free_port()]
+        self._served: subprocess.Popen[bytes] | None = None
+        rows = ["name,table,address,type,factor,unit,access,period_s,labels,order"]
+        kinds = (
+            ("int16", "0.1", ""),
+            ("float32", "", "CDAB"),
+            ("uint32", "", ""),
+            ("uint16", "0.01", ""),
+            ("int32", "", "BADC"),
+        )
+        rows += [
+            f"Level {n},holding,{2 * n},{kind},{factor},m,rw,{0.2 * (n % 3)},,{order}"
+            for n, (kind, factor, order) in enumerate(kinds)
+        ]
+        rows += [
+            "State,holding,20,bits,,,r,,0=Ready;3=Fault,",
+            "Lamp,coil,2,bool,,,rw,0.2,,",
+            "Flow,input,5,uint16,0.1,l/s,r,,,",
+        ]
+        self._map = "\n".join(rows) + "\n"
+        for where in (folder, folder / "far"):
+            where.mkdir(exist_ok=True)
+            (where / "site.toml").write_text(self._site())
+            for line in (0, 1):
+                for unit in (1, 2, 3):
+                    (where / f"map-{line}-{unit}.csv").write_text(self._map)
+
+    def _site(self) -> str:
+        text = '[site]\nname = "Storm"\n'
+        for line, port in enumerate(self._ports):
+            text += f'[[line]]\nname = "Line {line}"\nlink = "tcp://127.0.0.1:{port}"\ntimeout_s = 0.4\n'
+            for unit in (1, 2, 3):
+                device = f'name = "D{line}{unit}"\nunit_id = {unit}\nmap = "map-{line}-{unit}.csv"\nperiod_s = 0.5\n'
+                text += f"[[line.device]]\n{device}"
+        return text + '[[derived]]\nname = "Sum"\nformula = "[D01/Level 0] + time_in([D01/Level 1] > 0)"\n'
+
+    # What happens
+
+    def run(self, seconds: float) -> None:
+        """Raises Stormed."""
+        terminal, pick = self._terminal, self._random
+        self._serve()
+        try:
+            terminal.run(f"{KANALETO} {self._folder / 'site.toml'}; echo 'ENDED' 'WITH' $?")
+            terminal.wait_for("Storm", 60)
+            end = time.monotonic() + seconds
+            next_disk, next_far = time.monotonic() + 3, time.monotonic() + 12
+            turns = 0
+            while time.monotonic() < end:
+                self._turn()
+                time.sleep(pick.choice((0.02, 0.05, 0.1, 0.3)))
+                if time.monotonic() > next_disk:
+                    self._edit_on_disk()
+                    next_disk = time.monotonic() + pick.uniform(0.5, 4)
+                if time.monotonic() > next_far:
+                    self._come_or_go()
+                    next_far = time.monotonic() + pick.uniform(3, 10)
+                turns += 1
+                if turns % 10 == 0 and "ENDED WITH" in terminal.screen:
+                    self._fail("it ended in the middle")
+            self._end()
+        finally:
+            self._stop_serving()
+
+    def _turn(self) -> None:
+        pick = self._random
+        ways: tuple[tuple[float, Callable[[], None]], ...] = (
+            (0.15, lambda: self._press("Escape", pick.choice("1234567"))),
+            (0.22, lambda: self._press(*pick.choices(_MOVES, k=pick.randint(1, 8)))),
+            (0.15, lambda: self._press("Escape", pick.choice("1234"), pick.choice(_LETTERS))),
+            (0.18, self._edit),
+            (
+                0.08,
+                lambda: self._press(
+                    "Escape", "2", *["Down"] * pick.randint(0, 6), "DC", *pick.choices(["C-z", "C-y", "DC"], k=3)
+                ),
+            ),
+            (0.06, lambda: self._press(*pick.choices(["C-z", "C-y"], k=pick.randint(1, 6)))),
+            (0.06, self._find),
+            (0.05, lambda: self._terminal.resize(*pick.choice(_SIZES))),
+            (0.05, lambda: self._press(*pick.choices(_LETTERS, k=pick.randint(1, 5)))),
+        )
+        pick.choices([way for _, way in ways], [weight for weight, _ in ways])[0]()
+
+    def _edit(self) -> None:
+        pick = self._random
+        key, texts = pick.choice(
+            (("a", _ADDED), ("c", _CHANGED), ("d", _ANSWERS), ("F", _ANSWERS), ("/", ("lev", "zz")), ("i", _ANSWERS))
+        )
+        self._press("Escape", "2", key)
+        time.sleep(pick.choice((0, 0.05, 0.2)))
+        self._type(pick.choice(texts).format(n=pick.randrange(99), a=pick.randrange(60)))
+        self._press("Enter")
+
+    def _find(self) -> None:
+        self._press("C-p")
+        self._type(self._random.choice(_FOUND))
+        time.sleep(0.2)
+        self._press(*self._random.choice((("Enter",), ("Escape",), ("Enter", "Enter"), ("NPage", "Enter"))))
+
+    def _press(self, *keys: str) -> None:
+        self.keys += len(keys)
+        self._last = [*self._last, *keys][-80:]
+        self._terminal.send(*keys)
+
+    def _type(self, text: str) -> None:
+        self.keys += len(text)
+        self._last = [*self._last, repr(text)][-80:]
+        if text:
+            self._terminal.write(text)
+
+    # What others do meanwhile
+
+    def _edit_on_disk(self) -> None:
+        pick = self._random
+        path = self._folder / f"map-{pick.randrange(2)}-{pick.randint(1, 3)}.csv"
+        if pick.random() < 0.25:
+            path.write_text(self._map + "Torn,hold")
+            time.sleep(pick.choice((0.05, 0.4, 1.2)))
+        head, *rows = self._map.splitlines()
+        # formulas need those of D01
+        kept = rows if path.name == "map-0-1.csv" else pick.sample(rows, pick.randint(1, len(rows)))
+        beside = path.with_suffix(".other")
+        beside.write_text("\n".join([head, *kept]) + "\n")
+        os.replace(beside, path)
+
+    def _serve(self) -> None:
+        command = [sys.executable, "-m", "kanaleto", "serve", str(self._folder / "far" / "site.toml")]
+        self._served = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+
+    def _stop_serving(self) -> None:
+        if self._served is not None:
+            self._served.terminate()
+            self._served.wait(60)
+            self._served = None
+
+    def _come_or_go(self) -> None:
+        if self._served is not None:
+            self._stop_serving()
+        else:
+            self._serve()
+
+    # How it ends
+
+    def _fail(self, why: str) -> None:
+        crashes = [path.read_text()[-2500:] for path in self._terminal.folder.rglob("crash*.txt")]
+        raise Stormed(
+            "\n".join(
+                [f"seed {self.seed}: {why}", self._terminal.screen, f"last keys: {' '.join(self._last)}", *crashes]
+            )
+        )
+
+    def _end(self) -> None:
+        terminal = self._terminal
+        terminal.resize(160, 47)
+        end = time.monotonic() + 40
+        while "ENDED WITH" not in terminal.screen:
+            if time.monotonic() > end:
+                self._fail("it does not end by ctrl+q")
+            terminal.send("Escape")
+            terminal.send("C-q")
+            time.sleep(0.7)
+        if "ENDED WITH 0" not in terminal.screen or any(terminal.folder.rglob("crash*.txt")):
+            self._fail("it ended with an error")
+        site = str(self._folder / "site.toml")
+        checked = subprocess.run([sys.executable, "-m", "kanaleto", "check", site], capture_output=True, text=True)
+        if checked.returncode:
+            self._fail(f"the files are not sound: {checked.stdout}{checked.stderr}")
+
+
+def storm(seconds: float, seed: int) -> int:
+    """Live through it; gives how many keys were pressed. Raises Stormed."""
+    with tempfile.TemporaryDirectory() as folder, Terminal() as terminal:
+        one = Storm(seed, Path(folder), terminal)
+        one.run(seconds)
+        return one.keys
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--seconds", type=float, default=120)
+    parser.add_argument("--seed", type=int, default=random.randrange(10**6))
+    parser.add_argument("--times", type=int, default=1, help="so many seeds in a row")
+    options = parser.parse_args()
+    for seed in range(options.seed, options.seed + options.times):
+        try:
+            keys = storm(options.seconds, seed)
+        except AssertionError as error:
+            print(f"{error}\nagain: python -m tests.storm --seconds {options.seconds:g} --seed {seed}")
+            return 1
+        print(f"{options.seconds:g} s, seed {seed}, {keys} keys: it lived", flush=True)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

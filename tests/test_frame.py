@@ -1,0 +1,82 @@
+"""The frame round the views: made from lists alone."""
+
+import asyncio
+import os
+import tempfile
+import unittest
+import unittest.mock
+
+from textual.widgets import Static
+
+from kanaleto.files.loading import LoadedSite
+from kanaleto.polling.engine import Engine
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.site.model import Site
+from kanaleto.tui.app import KanaletoApp
+from kanaleto.tui.frame.keys import Keys
+from kanaleto.tui.shared.actions import Action
+from kanaleto.tui.shared.view import View
+from tests.test_disturbed import painted
+
+
+class Spare(View, Static, can_focus=True):
+    digit, title, about = "6", "Spare", "go to a view that a test has made"
+    actions = (Action("t", "turn", "turn the wheel", "turn the wheel once"),)
+    turned = 0
+
+    def show(self, snapshot: Snapshot) -> None:
+        super().show(snapshot)
+        self.update(f"turned {self.turned} times at {snapshot.site.name}")
+
+    def action_turn(self) -> None:
+        self.turned += 1
+
+
+class WithSpare(KanaletoApp):
+    views = (*KanaletoApp.views, Spare)
+
+
+class AView(unittest.TestCase):
+    def test_a_view_more_is_there_by_being_in_the_list(self) -> None:
+        async def work() -> None:
+            engine = Engine(Site("Nothing", ()))
+            engine.start()
+            app = WithSpare(engine, LoadedSite(Site("Nothing", ())), "lagoon")
+            try:
+                async with app.run_test(size=(160, 47)) as pilot:
+                    self.assertIn("6 Spare", painted(app)[0])
+                    await pilot.press("escape", "6", "t", "t")
+                    await pilot.pause(0.5)
+                    rows = painted(app)
+                    self.assertIn("turned 2 times at Nothing", "".join(rows))
+                    self.assertIn("t turn the wheel", rows[-1])
+                    await pilot.press("1", "escape", "5", "ctrl+p", *"wheel", "enter")  # there is no view 5
+                    await pilot.pause(0.5)
+                    self.assertEqual((app.current_digit, app.query_one(Spare).turned), ("6", 3))
+                    await pilot.press("?")
+                    await pilot.pause(0.3)
+                    told = [text for part in app.query_one(Keys)._parts for _, text in part[1]]
+                    self.assertIn("turn the wheel once", told)
+                    self.assertIn("go to Find, Map, Live, Wire, Spare", told)
+                    await pilot.resize_terminal(80, 24)
+                    await pilot.press("end")
+                    await pilot.pause(0.3)
+                    self.assertIn("not polled, or not answered yet", "".join(painted(app)))
+                    for letters in ("enter", "enter", "pagedown", "pageup", "enter"):  # nothing of it ends anything
+                        await pilot.press("ctrl+p", letters, letters)
+                    self.assertIsNone(app.crash)
+            finally:
+                app.door.close()
+                engine.stop()
+
+        with tempfile.TemporaryDirectory() as folder:
+            kept = {f"XDG_{name}_HOME": folder for name in ("DATA", "STATE")}
+            with unittest.mock.patch.dict(os.environ, kept):
+                asyncio.run(work())
+
+    def test_no_letter_of_a_view_takes_one_that_is_the_same_everywhere(self) -> None:
+        same = {key for action in KanaletoApp.everywhere for key in action.keys.split(",") if key} | set("1234567")
+        for view in KanaletoApp.views:
+            own = [key for action in view.actions for key in action.keys.split(",")]
+            self.assertFalse(same & set(own), view.title)
+            self.assertEqual(len(own), len(set(own)), view.title)

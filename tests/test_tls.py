@@ -1,0 +1,110 @@
+"""TLS at both ends: certificates, roles, and what is told when they do not fit."""
+
+import datetime
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import NameOID
+
+from kanaleto.lines.channel import Unreachable
+from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.lines.tls import ROLE_EXTENSION
+from kanaleto.site.link import TcpLink, TlsFiles
+from kanaleto.site.model import TlsServing
+from kanaleto.wire.pdu import Request, WriteRegister
+from tests.test_bench import free_port
+from tests.test_links import ASKED, InFolder, asked, check_answers, line_of
+
+
+class Tls(InFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.authority_key = ec.generate_private_key(ec.SECP256R1())
+        self.authority = self._certificate("authority", self.authority_key, None)
+        (self.folder / "ca.pem").write_bytes(self.authority.public_bytes(serialization.Encoding.PEM))
+        for name, role in (("server", None), ("operator", "operator"), ("viewer", "viewer"), ("nobody", None)):
+            key = ec.generate_private_key(ec.SECP256R1())
+            self._certificate(name, key, role)
+        stranger = ec.generate_private_key(ec.SECP256R1())
+        self._certificate("stranger", stranger, None, is_own=True)
+
+    def _certificate(
+        self, name: str, key: ec.EllipticCurvePrivateKey, role: str | None, is_own: bool = False
+    ) -> x509.Certificate:
+        subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
+        is_authority = name == "authority"
+        issuer = subject if is_authority or is_own else self.authority.subject
+        now = datetime.datetime.now(datetime.UTC)
+        builder = x509.CertificateBuilder().subject_name(subject).issuer_name(issuer).public_key(key.public_key())
+        builder = builder.serial_number(x509.random_serial_number()).not_valid_before(now - datetime.timedelta(1))
+        builder = builder.not_valid_after(now + datetime.timedelta(1))
+        builder = builder.add_extension(x509.BasicConstraints(ca=is_authority, path_length=None), critical=True)
+        if role is not None:
+            value = bytes((0x0C, len(role))) + role.encode()
+            builder = builder.add_extension(
+                x509.UnrecognizedExtension(x509.ObjectIdentifier(ROLE_EXTENSION), value), critical=False
+            )
+        certificate = builder.sign(key if is_authority or is_own else self.authority_key, hashes.SHA256())
+        pem = serialization.Encoding.PEM
+        (self.folder / f"{name}.pem").write_bytes(certificate.public_bytes(pem))
+        plain = serialization.NoEncryption()
+        (self.folder / f"{name}.key").write_bytes(key.private_bytes(pem, serialization.PrivateFormat.PKCS8, plain))
+        return certificate
+
+    def _files(self, client: str | None) -> TlsFiles:
+        ca = str(self.folder / "ca.pem")
+        return (
+            TlsFiles(ca, str(self.folder / f"{client}.pem"), str(self.folder / f"{client}.key"))
+            if client
+            else TlsFiles(ca)
+        )
+
+    def _asked(
+        self, client: str | None, requests: list[Request], roles: bool = False, wants_client: bool = True
+    ) -> list[Outcome]:
+        may = (("operator", (3, 6, 16, 22)), ("viewer", (3,))) if roles else ()
+        serving = TlsServing(
+            self.folder / "server.pem",
+            self.folder / "server.key",
+            self.folder / "ca.pem" if wants_client else None,
+            may,
+        )
+        link = TcpLink("127.0.0.1", free_port(), tls=self._files(client))
+        self.clients: list[str] = []
+        return asked(line_of(link, tls_serving=serving), requests, clients=self.clients)
+
+    def test_with_certificates_on_both_sides(self) -> None:
+        check_answers(self, self._asked("operator", ASKED))
+        (outcome,) = self._asked(None, ASKED[:1], wants_client=False)
+        self.assertTrue(outcome.is_good)
+
+    def test_a_role_may_do_only_what_it_may(self) -> None:
+        read, write = ASKED[0], WriteRegister(0, 1)
+        for client, codes in (("operator", [None, None]), ("viewer", [None, 1]), ("nobody", [1, 1])):
+            with self.subTest(client=client):
+                self.assertEqual([outcome.code for outcome in self._asked(client, [read, write], roles=True)], codes)
+                self.assertIn("no role" if client == "nobody" else f"role '{client}'", self.clients[0])
+
+    def test_who_is_not_let_in_is_told_why(self) -> None:
+        with self.assertRaisesRegex(Unreachable, "there is no such file"):
+            asked(
+                line_of(TcpLink("127.0.0.1", free_port())),
+                ASKED[:1],
+                TcpLink("127.0.0.1", 1, tls=TlsFiles("/nothing.pem")),
+            )
+        port = free_port()
+        with self.assertRaisesRegex(Unreachable, "does not speak TLS"):
+            asked(
+                line_of(TcpLink("127.0.0.1", port)), ASKED[:1], TcpLink("127.0.0.1", port, tls=self._files("operator"))
+            )
+        for client in (None, "stranger"):
+            try:
+                (outcome,) = self._asked(client, ASKED[:1])
+                self.assertEqual(outcome.kind, OutcomeKind.UNREACHABLE)
+            except Unreachable as error:
+                self.assertIn("certificate", str(error))
+        serving = TlsServing(self.folder / "stranger.pem", self.folder / "stranger.key")
+        link = TcpLink("127.0.0.1", free_port(), tls=self._files("operator"))
+        with self.assertRaisesRegex(Unreachable, "certificate is not accepted"):
+            asked(line_of(link, tls_serving=serving), ASKED[:1])

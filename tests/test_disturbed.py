@@ -17,6 +17,7 @@ from collections.abc import Awaitable, Callable
 from functools import partial
 from pathlib import Path
 
+from textual import events
 from textual.pilot import Pilot
 
 from kanaleto.editing.draft import Draft
@@ -26,7 +27,9 @@ from kanaleto.planning import plan as planning
 from kanaleto.polling import world
 from kanaleto.polling.engine import Engine
 from kanaleto.site.model import Site
+from kanaleto.survey.scratch import Question
 from kanaleto.tui.app import KanaletoApp
+from kanaleto.tui.find.view import FindView
 from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.live.rows import LiveRows
 from kanaleto.tui.live.view import LiveView
@@ -195,6 +198,9 @@ class Identity(Disturbed):
     def test_keys_typed_ahead_of_an_edit(self) -> None:
         self.drive(_typed_ahead)
 
+    def test_keys_that_are_all_there_at_once(self) -> None:
+        self.drive(_at_once, is_slow=False)
+
     def test_views_that_were_hidden_meanwhile(self) -> None:
         self.drive(_hidden)
 
@@ -285,6 +291,32 @@ async def _typed_ahead(test: Disturbed, app: KanaletoApp, pilot: "Pilot[None]") 
     await test.until(lambda: app.current_digit == "3", "the key behind an edit that went well")
     test.assertIn("X,holding,70,int16", test.map.read_text())
     test.assertEqual(app.troubles, {})
+
+
+def _burst(app: KanaletoApp, *keys: str) -> None:
+    """All keys in the queue before the first is looked at, as a terminal that was held up sends them."""
+    for key in keys:
+        character = {"comma": ",", "full_stop": ".", "colon": ":"}.get(key, key if len(key) == 1 else None)
+        app.post_message(events.Key(key, character))
+
+
+async def _at_once(test: Disturbed, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    find = app.query_one(FindView)
+    place = find.snapshot.site.lines[0].link.place
+    read = ["enter", "7", "tab", "tab", "1", "2", "enter"]  # unit and address
+    for keys in (["1", "home", *read], ["1", "y", *place, *read], ["s", *read[1:], "escape", "y", *place, *read]):
+        _burst(app, *keys)
+        await test.until(lambda: find.words.has_keys, "the reading")
+        test.assertEqual((find.form.question.unit_id, find.form.question.address), (7, 12))
+        find.form.show(Question())
+        await pilot.press("escape")
+    live = app.query_one(LiveRows)
+    _burst(app, "3", "slash", *"r11", "enter", "p", "escape", "home", "p", "ctrl+p", *"ruler", "escape", "2", "1", "3")
+    await test.until(lambda: len(live.pinned) == 2, "two pins")
+    test.assertEqual(live.pinned, [("D", "R11"), ("D", "R0")])
+    _burst(app, "2", "down", "down", "a", *"Y", "comma", *"80", "comma", *"uint16", "enter", "3", "end")
+    await test.until(lambda: "Y,holding,80,uint16" in test.map.read_text(), "the edit")
+    await test.until(lambda: app.current_digit == "3", "the keys behind the edit")
 
 
 async def _hidden(test: Disturbed, app: KanaletoApp, pilot: "Pilot[None]") -> None:

@@ -29,12 +29,13 @@ from kanaleto.tui.frame.keys import Keys
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.frame.toprow import TopRow
+from kanaleto.tui.frame.twice import Twice
 from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.map.view import MapView
 from kanaleto.tui.opened import OpenedSite, error_of, sentence
-from kanaleto.tui.scratch.form import ScratchForm
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.context import Then
+from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS, PALETTES, Palette, theme_of
 from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.shared.requests import ImportFor, LookAtDevice, OpenSite, Request, ShowView
@@ -43,7 +44,6 @@ from kanaleto.tui.wire_view.view import WireView
 
 TICK_S = 0.25
 _NOTICE_S = 5.0
-_TWICE_S = 6.0
 
 VIEWS: tuple[type[View], ...] = (FindView, MapView, LiveView, WireView)
 
@@ -51,7 +51,7 @@ VIEWS: tuple[type[View], ...] = (FindView, MapView, LiveView, WireView)
 class _Later(Message):
     """Something to be done on the interface's thread."""
 
-    def __init__(self, what: Callable[[], None]) -> None:
+    def __init__(self, what: Callable[[], object]) -> None:
         super().__init__()
         self.what = what
 
@@ -81,7 +81,7 @@ class KanaletoApp(App[None]):
         self.crash: BaseException | None = None
         self._theme_name = theme_name
         self._for_s = for_s
-        self._asked_twice: tuple[str, float] = ("", 0.0)
+        self._twice = Twice()
 
     # What everything drawn reaches
 
@@ -131,11 +131,13 @@ class KanaletoApp(App[None]):
 
         done.add_done_callback(lambda _: self.later(came))
 
-    def later(self, what: Callable[[], None]) -> None:
+    def later(self, what: Callable[[], object]) -> None:
         self.post_message(_Later(what))
 
-    def on__later(self, message: _Later) -> None:
-        message.what()
+    async def on__later(self, message: _Later) -> None:
+        came = message.what()
+        if isawaitable(came):
+            await came
 
     def redraw(self) -> None:
         self.tick()
@@ -150,21 +152,7 @@ class KanaletoApp(App[None]):
             self.screen.set_focus(self.query_one(Keys))
 
     def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool:
-        devices = [] if self.snapshot.is_held else list(self.snapshot.at_risk)
-        if lines is not None:
-            there = {device.name for line in self.snapshot.site.lines if line.name in lines for device in line.devices}
-            devices = [device for device in devices if device.name in there]
-        now = self.engine.now_s()
-        if not devices or (self._asked_twice[0] == key and now - self._asked_twice[1] < _TWICE_S):
-            return True
-        self._asked_twice = (key, now)
-        shortest = min(devices, key=lambda device: device.watchdog_s or 0)
-        names = shortest.name if len(devices) == 1 else f"{shortest.name} and {len(devices) - 1} more"
-        self.tell(
-            f"{what} lets the watchdog of {names} trip after {shortest.watchdog_s:g} "
-            f"s: press {key} again if you mean it"
-        )
-        return False
+        return self._twice.is_sure(self, key, what, lines)
 
     # Life
 
@@ -176,13 +164,28 @@ class KanaletoApp(App[None]):
         self.exit()
 
     async def on_event(self, event: events.Event) -> None:
-        """Keys that are no text are acted on at once, one after the other, so that what is typed ahead goes where the
-        focus is by then."""
-        if isinstance(event, events.Key) and not event.is_forwarded:
-            is_text = isinstance(self.focused, Input | ScratchForm) or len(self.screen_stack) > 1
-            if not is_text and await self._check_bindings(event.key):
+        """Keys and pasted text do not go through the queues of the widgets: one is done with before the next is
+        looked at."""
+        if isinstance(event, events.Key | events.Paste):
+            self.app_focus = True
+            if isinstance(event, events.Key):
+                await self.take_key(event)
+            else:
+                self._take_paste(event.text)
+        else:
+            await super().on_event(event)
+
+    async def take_key(self, event: events.Key) -> None:
+        if await self._check_bindings(event.key, priority=True):
+            return
+        keyed = self.focused
+        if not (isinstance(keyed, Keyed) and await keyed.take_key(event)):
+            await self._check_bindings(event.key)
+
+    def _take_paste(self, text: str) -> None:
+        for keyed in (self.focused, self._view()):
+            if isinstance(keyed, Keyed) and keyed.take_paste(text):
                 return
-        await super().on_event(event)
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """A prompt owns all keys while it is open."""

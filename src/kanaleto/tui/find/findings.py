@@ -67,7 +67,7 @@ class FoundRows(Rows[FoundRow]):
         return (row.unit_id, row.host, row.keeps_settings) if isinstance(row, Finding) else None
 
     def draw(self, row: FoundRow, width: int, ground: str) -> Cells:
-        cells = Cells(self.palette, "rules" if ground == "rules" and self.has_focus else "panel").put(" ")
+        cells = Cells(self.palette, "rules" if ground == "rules" and self.has_keys else "panel").put(" ")
         if isinstance(row, Finding):
             cells.put(f"{row.shape} ", row.tone).put(row.head, width=width - 4, bold=True)
         elif isinstance(row, FoundLine):

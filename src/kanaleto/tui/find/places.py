@@ -1,10 +1,8 @@
 """Where to look, at the left of Find: ports, what was typed, the site's lines, and sites to open."""
 
-from collections.abc import Hashable, Sequence
+from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-
-from textual.message import Message
 
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import FramingKind, SerialLink
@@ -55,13 +53,15 @@ PlacesRow = HeadRow | PlaceRow | SaidRow | SiteRow | None
 class PlaceRows(Rows[PlacesRow]):
     DEFAULT_CSS = "PlaceRows { width: 1fr; height: 1fr; scrollbar-size: 1 1; background: $background; }"
 
-    class Below(Message):
-        """Down from the last row."""
+    def __init__(self, on_below: Callable[[], None]) -> None:
+        """`on_below`: down from the last row."""
+        super().__init__()
+        self._on_below = on_below
 
     def action_move(self, step: int) -> None:
         is_last = not any(self.may_rest(row) for row in self.rows[self.cursor + 1 :])
         if step > 0 and is_last:
-            self.post_message(self.Below())
+            self._on_below()
         else:
             super().action_move(step)
 
@@ -74,7 +74,7 @@ class PlaceRows(Rows[PlacesRow]):
         return (row.path, row.title) if isinstance(row, SiteRow) else None
 
     def draw(self, row: PlacesRow, width: int, ground: str) -> Cells:
-        cells = Cells(self.palette, ground if self.has_focus or ground == "ground" else "panel").put(" ")
+        cells = Cells(self.palette, ground if self.has_keys or ground == "ground" else "panel").put(" ")
         if isinstance(row, HeadRow):
             cells.put(row.title, "muted", bold=True)
         elif isinstance(row, PlaceRow):

@@ -27,7 +27,6 @@ from kanaleto.tui.scratch.rows import ScratchColumns, ScratchRows
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.requests import ImportFor, OpenSite
-from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.view import View
 
 _PORTS_S = 2.0
@@ -53,14 +52,14 @@ class FindView(View, Horizontal):
 
     def compose(self) -> ComposeResult:
         with Vertical(id="find-left"):
-            yield PlaceRows()
+            yield PlaceRows(self.action_type_link)
             yield LinkLine(self._take_link, lambda: self.focus_rows(to_list=True))
         with Vertical(id="find-middle"):
             yield Field()
             yield ScratchHead()
-            yield ScratchForm()
+            yield ScratchForm(self._read, self._leave_form)
             yield ScratchColumns()
-            yield ScratchRows()
+            yield ScratchRows(self._read_beside)
         with Vertical(id="find-right"):
             yield FoundHead()
             yield FoundRows()
@@ -75,6 +74,8 @@ class FindView(View, Horizontal):
             self.query_one(ScratchHead),
         )
         self._found.empty_text = "nothing found yet"
+        for rows in (self._list, self.words, self._found):
+            rows.when_moved = self._moved
         self.set_interval(_PORTS_S, self._look_at_ports)
         self._look_at_ports()
 
@@ -105,7 +106,7 @@ class FindView(View, Horizontal):
         self._fill()
         row = self._list.current
         has_lines = bool(snapshot.site.lines)
-        if isinstance(row, PlaceRow) and (self._list.has_focus or (self._chosen is None and has_lines)):
+        if isinstance(row, PlaceRow) and (self._list.has_keys or (self._chosen is None and has_lines)):
             self._chosen = row.place
         self._fold()
         state = self.state
@@ -122,20 +123,20 @@ class FindView(View, Horizontal):
 
     def _room(self) -> int:
         """Rows that the field may take."""
-        if self._is_low and (self.form.has_focus or self.words.has_focus):
+        if self._is_low and (self.form.has_keys or self.words.has_keys):
             return _LOW_FIELD
         scratch = 0 if self.has_class("-no-scratch") else _LEAST_SCRATCH
         return max(self.size.height - 1 - scratch, 4)
 
     def _fold(self) -> None:
         width, height = self.size.width, self.size.height
-        is_scratch_focused = self.form.has_focus or self.words.has_focus
+        is_scratch_focused = self.form.has_keys or self.words.has_keys
         has_field = self.state is not None and bool(self.state.shown)
-        is_elsewhere = not (self._list.has_focus or self._link.has_focus)
+        is_elsewhere = not (self._list.has_keys or self._link.has_keys)
         self._is_low = height < _LOW
         self.set_class(width < _WIDE, "-folded")
         self.set_class(width < _MIDDLING, "-narrow")
-        self.set_class(self._found.has_focus, "-show-found")
+        self.set_class(self._found.has_keys, "-show-found")
         self.set_class(is_elsewhere or (has_field and not self._is_choosing), "-show-middle")
         is_unused = self._chosen is None and self.desk.scratch is None and not is_scratch_focused
         self.set_class(is_unused or (self._is_low and has_field and not is_scratch_focused), "-no-scratch")
@@ -148,11 +149,11 @@ class FindView(View, Horizontal):
             self.screen.set_focus(self._list)
 
     def keys_here(self) -> list[Key]:
-        if self._link.has_focus:
+        if self._link.has_keys:
             return [("enter", "look there"), ("escape", "to the list")]
-        if self.form.has_focus:
+        if self.form.has_keys:
             return [("enter", "read"), ("tab", "next field"), ("up down", "turn"), ("escape", "go back")]
-        if self.words.has_focus:
+        if self.words.has_keys:
             return [
                 ("a", "keep as point"),
                 ("v", "choose"),
@@ -161,7 +162,7 @@ class FindView(View, Horizontal):
                 ("{ }", "unit"),
                 ("r", "fields"),
             ]
-        if isinstance(self._list.current, SiteRow) and self._list.has_focus:
+        if isinstance(self._list.current, SiteRow) and self._list.has_keys:
             return [("enter", "open"), *self.keys_of("type_link")]
         state = self.state
         stop = [("escape", "stop")] if state is not None and state.doing else []
@@ -181,7 +182,7 @@ class FindView(View, Horizontal):
     def action_panel(self, step: int) -> None:
         order = [self._list, self.form, self.words, self._found]
         order = [widget for widget in order if widget is not self.words or self.words.rows]
-        at = next((index for index, widget in enumerate(order) if widget.has_focus), 0)
+        at = next((index for index, widget in enumerate(order) if widget.has_keys), 0)
         self._focus(order[(at + step) % len(order)])
 
     def _focus(self, widget: Drawn) -> None:
@@ -208,7 +209,7 @@ class FindView(View, Horizontal):
         if link is None:
             self.context.tell("choose a place at the left first, or type a link (y)")
             return
-        unit = self.form.question.unit_id if self.form.has_focus or self.words.has_focus else self.unit_in_hand()
+        unit = self.form.question.unit_id if self.form.has_keys or self.words.has_keys else self.unit_in_hand()
         self.context.send(ImportFor(link, unit))
 
     def open_filter(self) -> None:
@@ -229,16 +230,13 @@ class FindView(View, Horizontal):
         if self._chosen is not None and self.desk.stop(self._chosen):
             return
         self._is_choosing = True
-        if self._list.has_focus and self.desk.is_reading:
+        if self._list.has_keys and self.desk.is_reading:
             self.desk.stop_scratch()
         self._focus(self._list)
 
-    def on_rows_moved(self, event: Rows.Moved) -> None:
-        self._is_choosing = self._is_choosing or self._list.has_focus
+    def _moved(self) -> None:
+        self._is_choosing = self._is_choosing or self._list.has_keys
         self.context.redraw()
-
-    def on_place_rows_below(self, event: PlaceRows.Below) -> None:
-        self.action_type_link()
 
     # The link line, places and sites
 
@@ -269,7 +267,7 @@ class FindView(View, Horizontal):
             self._focus(self._list)
 
     def action_open(self) -> None:
-        row = self._list.current if self._list.has_focus else None
+        row = self._list.current if self._list.has_keys else None
         if isinstance(row, SiteRow):
             if row.elsewhere:
                 self.context.tell(f"that unsaved site is {row.elsewhere}")
@@ -281,7 +279,7 @@ class FindView(View, Horizontal):
             self.look_at(self.desk.take(Place(finding.host.place, finding.host)))
         elif finding is not None and finding.unit_id is not None:
             self._read_unit(finding.unit_id)
-        elif self.words.has_focus:
+        elif self.words.has_keys:
             self.form.begin("from")
         elif isinstance(row, PlaceRow):
             if row.place.link is None:
@@ -293,10 +291,10 @@ class FindView(View, Horizontal):
         """A scratch reading of a unit, where its registers begin if that is known."""
         question = question_for(self.state, unit_id, self.form.question)
         self.form.show(question)
-        self.on_scratch_form_asked()
+        self._read()
 
     def _finding(self) -> Finding | None:
-        current = self._found.current if self._found.has_focus else None
+        current = self._found.current if self._found.has_keys else None
         return current if isinstance(current, Finding) else None
 
     # Surveys
@@ -345,10 +343,10 @@ class FindView(View, Horizontal):
 
     # The scratch reading
 
-    def on_scratch_form_left(self, event: ScratchForm.Left) -> None:
+    def _leave_form(self) -> None:
         self._focus(self._list)
 
-    def on_scratch_form_asked(self) -> None:
+    def _read(self) -> None:
         place, question = self._chosen, self.form.question
         if place is None or place.link is None:
             self.context.tell("choose a place at the left first, or type a link (y)")
@@ -369,10 +367,10 @@ class FindView(View, Horizontal):
         self.screen.set_focus(self.words)
         self.context.redraw()
 
-    def on_scratch_rows_changed(self, event: ScratchRows.Changed) -> None:
+    def _read_beside(self, groups: int, words: int, units: int) -> None:
         """Read something else at the same place."""
-        question = self.form.question.step(event.groups).widen(event.words)
-        question = replace(question, unit_id=max(0, min(question.unit_id + event.units, 255)))
+        question = self.form.question.step(groups).widen(words)
+        question = replace(question, unit_id=max(0, min(question.unit_id + units, 255)))
         self.form.show(question)
         if self.desk.scratch is not None:
             self.desk.read(self.desk.scratch.link, question)
@@ -380,7 +378,7 @@ class FindView(View, Horizontal):
     # What is found becomes part of the site
 
     def action_add(self) -> None:
-        if not self.words.has_focus:
+        if not self.words.has_keys:
             add_unit(self.context, self.state, self.unit_in_hand(), [])
             return
         reader, row = self.desk.scratch, self.words.current

@@ -46,14 +46,12 @@ class _Words(Line):
     def left(self) -> None:
         self._on_left()
 
-    async def _on_key(self, event: events.Key) -> None:
-        if event.key in _MOVING and self.screen.focused is self:
-            event.stop()
-            event.prevent_default()
+    async def take_key(self, event: events.Key) -> bool:
+        if event.key in _MOVING:
             what, step = _MOVING[event.key]
             (self._rows.action_move if what == "move" else self._rows.action_page)(step)
-            return
-        await super()._on_key(event)
+            return True
+        return await super().take_key(event)
 
 
 class Finder(Drawn, Vertical):
@@ -68,6 +66,7 @@ class Finder(Drawn, Vertical):
         self._rows = FoundCommands()
         self._rows.empty_text = "nothing is called so"
         self._words = _Words(self._do, leave, self._rows)
+        self._found_for: str | None = None
 
     def compose(self) -> ComposeResult:
         yield self._words
@@ -77,24 +76,29 @@ class Finder(Drawn, Vertical):
         """Offer these."""
         self._commands = tuple(commands)
         self._words.value = ""
+        self._found_for = None
         self._fill()
-        self._rows.place_cursor(0)
 
     def focus_rows(self) -> None:
         self.screen.set_focus(self._words)
 
     def on_input_changed(self) -> None:
         self._fill()
-        self._rows.place_cursor(0)
 
     def _fill(self) -> None:
+        """What the words find; done before anything is done with it, since keys may come in bursts."""
+        if self._words.value == self._found_for:
+            return
+        self._found_for = self._words.value
         words = self._words.value.lower().split()
         found = [one for one in self._commands if all(word in f"{one.name} {one.about}".lower() for word in words)]
         if words:  # what begins with the words goes first
             found.sort(key=lambda one: (not one.name.lower().startswith(words[0]), words[0] not in one.name.lower()))
         self._rows.set_rows(found)
+        self._rows.place_cursor(0)
 
     def _do(self) -> None:
+        self._fill()
         chosen = self._rows.current
         if chosen is None:
             return

@@ -14,7 +14,6 @@ from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, LiveRows, Poi
 from kanaleto.tui.live.trend import MOST_PINS, Trend, TrendHead
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.filter import Filter
-from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.view import View
 
 _TONES = ("ground", "muted", "verdigris", "ochre", "sky", "violet", "terracotta")
@@ -31,7 +30,7 @@ class LiveView(View, Vertical):
         with Horizontal(id="live-body"):
             yield LiveRows()
             yield PointDetail()
-        yield Filter()
+        yield Filter(self._leave_filter)
         with Vertical(id="live-trend"):
             yield TrendHead()
             yield Trend()
@@ -44,6 +43,7 @@ class LiveView(View, Vertical):
             self.query_one(TrendHead),
         )
         self._version = -1
+        self._list.when_moved = self._moved
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
@@ -126,11 +126,11 @@ class LiveView(View, Vertical):
     def on_input_changed(self, event: Input.Changed) -> None:
         self._fill()
 
-    def on_filter_left(self, event: Filter.Left) -> None:
-        self._filter.display = bool(self._filter.value)
+    def _leave_filter(self) -> None:
+        self._fill()
         self.focus_rows()
 
-    def on_rows_moved(self, event: Rows.Moved) -> None:
+    def _moved(self) -> None:
         self._detail.place = self._current
         self._detail.refresh()
 

@@ -35,7 +35,7 @@ class DeviceList(Rows[DeviceListRow]):
         return row.device.name if isinstance(row, UnitRow) else None
 
     def draw(self, row: DeviceListRow, width: int, ground: str) -> Cells:
-        cells = Cells(self.palette, ground if self.has_focus or ground == "ground" else "panel").put(" ")
+        cells = Cells(self.palette, ground if self.has_keys or ground == "ground" else "panel").put(" ")
         if isinstance(row, LineRow):
             cells.put(row.line.name, width=width - 2, bold=True)
         elif isinstance(row, str):

@@ -3,7 +3,6 @@
 from collections.abc import Iterator
 from concurrent.futures import Future
 
-from textual import events
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
@@ -28,7 +27,6 @@ from kanaleto.tui.map.ranking import Ranker, key_of, neighbours
 from kanaleto.tui.map.ruler import RulerRows
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.filter import Filter
-from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.view import View
 
 _WIDE, _MIDDLING = 130, 92
@@ -56,7 +54,7 @@ class MapView(View, Horizontal):
             yield MapHead()
             yield RulerRows()
             yield ImportPane(self._show_import, self.end_import)
-            yield Filter()
+            yield Filter(self._leave_filter)
             yield MapFoot()
         yield PointBeside()
 
@@ -70,6 +68,7 @@ class MapView(View, Horizontal):
         self._import = self.query_one(ImportPane)
         self._ranker = Ranker(self.context.later, self._take_ranked)
         self._list.empty_text = "no devices yet: 1 finds them"
+        self._list.when_moved = self.ruler_rows.when_moved = self._moved
 
     # What is shown
 
@@ -105,7 +104,7 @@ class MapView(View, Horizontal):
         self.set_class(width < _WIDE, "-folded")
         self.set_class(width < _MIDDLING, "-narrow")
         self.set_class(self._is_open, "-beside")
-        self.set_class(self._list.has_focus, "-devices")
+        self.set_class(self._list.has_keys, "-devices")
         self._beside.place = self.place
         if self.place is not None and self._beside.ranked.key != key_of(self.place):
             self._beside.neighbours, self._beside.chosen = [], 0
@@ -179,7 +178,7 @@ class MapView(View, Horizontal):
     def keys_here(self) -> list[Key]:
         if self.has_class("-importing"):
             return self._import.keys_here()
-        if self._list.has_focus:
+        if self._list.has_keys:
             return [("enter", "its registers"), *self.keys_of("add", "import", add="add point")]
         chosen = [("d", "what the display says"), ("b", "take reading"), ("< >", "choose it")]
         return [*chosen, *self.keys_of("off_by_one", "add", "change", "mark", "import"), ("/", "filter")]
@@ -190,8 +189,7 @@ class MapView(View, Horizontal):
     def on_input_changed(self) -> None:
         self._fill()
 
-    def on_filter_left(self, event: Filter.Left) -> None:
-        self._filter.display = bool(self._filter.value)
+    def _leave_filter(self) -> None:
         self._fill()
         self.focus_rows()
 
@@ -208,9 +206,9 @@ class MapView(View, Horizontal):
         self.focus_rows()
         self.context.redraw()
 
-    def on_rows_moved(self, event: Rows.Moved) -> None:
+    def _moved(self) -> None:
         row = self._list.current
-        if self._list.has_focus and isinstance(row, UnitRow) and row.device.name != self._device_name:
+        if self._list.has_keys and isinstance(row, UnitRow) and row.device.name != self._device_name:
             self.ruler_rows.marked.clear()
             self._device_name = row.device.name
             self.ruler_rows.cursor = 0
@@ -218,11 +216,11 @@ class MapView(View, Horizontal):
         self.context.redraw()
 
     def action_panel(self) -> None:
-        self.screen.set_focus(self.ruler_rows if self._list.has_focus else self._list)
+        self.screen.set_focus(self.ruler_rows if self._list.has_keys else self._list)
         self.context.redraw()
 
     def action_open(self) -> None:
-        if self._list.has_focus:
+        if self._list.has_keys:
             self.focus_rows()
         else:
             self._is_open = not self._is_open
@@ -373,10 +371,12 @@ class MapView(View, Horizontal):
         self._version = -1
         self.end_import()
 
-    def on_paste(self, event: events.Paste) -> None:
+    def take_paste(self, text: str) -> bool:
         """A table from the clipboard."""
-        if self.line is not None and self.device is not None:
-            self._import.take_pasted(event.text, self.line.link, self.device)
+        if self.line is None or self.device is None:
+            return False
+        self._import.take_pasted(text, self.line.link, self.device)
+        return True
 
     def action_clipboard(self) -> None:
         rows = [row for row in self.ruler_rows.rows if isinstance(row, RulerRow) and row.place is not None]

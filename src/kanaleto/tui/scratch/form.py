@@ -1,10 +1,10 @@
 """The fields of a scratch reading in one row: unit, table, from, count, read as, every. Digits type, arrows turn, enter
 reads."""
 
+from collections.abc import Callable
 from dataclasses import replace
 
 from textual import events
-from textual.message import Message
 from textual.strip import Strip
 
 from kanaleto.survey.scratch import Question
@@ -39,18 +39,10 @@ class ScratchForm(Drawn, can_focus=True):
 
     DEFAULT_CSS = "ScratchForm { height: 1; }"
 
-    class Asked(Message):
-        """Enter: read it."""
-
-    class Left(Message):
-        """Escape, or down: go elsewhere. `is_back` on escape."""
-
-        def __init__(self, is_back: bool) -> None:
-            super().__init__()
-            self.is_back = is_back
-
-    def __init__(self) -> None:
+    def __init__(self, on_asked: Callable[[], None], on_left: Callable[[], None]) -> None:
+        """`on_asked`: enter, read it; `on_left`: escape."""
         super().__init__()
+        self._on_asked, self._on_left = on_asked, on_left
         self.question = Question()
         self.reading = READINGS[0]
         self.at = 0
@@ -75,34 +67,31 @@ class ScratchForm(Drawn, can_focus=True):
         self._typed = ""
         self.refresh()
 
-    async def _on_key(self, event: events.Key) -> None:
+    async def take_key(self, event: events.Key) -> bool:
         key, character = event.key, event.character or ""
-        if key in ("enter", "tab", "shift+tab", "left", "right", "escape", "up", "down", "backspace"):
-            event.stop()
-            event.prevent_default()
         if key == "enter":
             self._typed = ""
-            self.post_message(self.Asked())
+            self._on_asked()
         elif key in ("tab", "right"):
             self._move(1)
         elif key in ("shift+tab", "left"):
             self._move(-1)
         elif key == "escape":
-            self.post_message(self.Left(is_back=True))
+            self._on_left()
         elif key in ("up", "down"):
             self._turn(1 if key == "up" else -1)
-        elif key == "backspace" and self.field in _NUMBERS:
-            self._typed = self._typed[:-1]
-            self._take_typed()
+        elif key == "backspace":
+            if self.field in _NUMBERS:
+                self._typed = self._typed[:-1]
+                self._take_typed()
         elif character and character in "0123456789abcdefxABCDEF" and self.field in _NUMBERS:
-            event.stop()
-            event.prevent_default()
             self._type(character)
         elif self.field == "table" and character in _TABLE_KEYS:
-            event.stop()
-            event.prevent_default()
             self.question = replace(self.question, table=_TABLE_KEYS[character])
+        else:
+            return False
         self.refresh()
+        return True
 
     def _move(self, step: int) -> None:
         self.at = (self.at + step) % len(_FIELDS)
@@ -158,7 +147,7 @@ class ScratchForm(Drawn, can_focus=True):
         )  # fmt: skip
         is_narrow = self.size.width < 76
         for number, (name, value) in enumerate(zip(_FIELDS, values, strict=True)):
-            is_here = self.has_focus and number == self.at
+            is_here = self.has_keys and number == self.at
             shown = (self._typed or value) if is_here else value
             cells.put(f"{name} " if not is_narrow or number in (0, 2) else "", "muted")
             cells.put(

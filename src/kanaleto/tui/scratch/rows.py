@@ -1,10 +1,10 @@
 """The words of a scratch reading: as the wire and the reference count them, in hex, decimal, signed, binary, and as
 they are read."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from textual.binding import Binding
-from textual.message import Message
 from textual.strip import Strip
 
 from kanaleto.site.counting import Numbering, from_wire
@@ -58,8 +58,10 @@ class ScratchRows(Rows[WordRow]):
         "ScratchRows { width: 1fr; height: 1fr; min-height: 3; scrollbar-size: 1 1; background: $background; }"
     )
 
-    def __init__(self) -> None:
+    def __init__(self, on_changed: Callable[[int, int, int], None]) -> None:
+        """`on_changed`: read something else, so many groups further, so many words more, so many units on."""
         super().__init__()
+        self._on_changed = on_changed
         self.state: ScratchState | None = None
         self.reading = "uint16"
         self.chosen: set[int] = set()
@@ -121,18 +123,11 @@ class ScratchRows(Rows[WordRow]):
             self.chosen ^= {row.address}
             self.action_move(1)
 
-    class Changed(Message):
-        """Read something else: so many groups further, so many words more, so many units on."""
-
-        def __init__(self, groups: int = 0, words: int = 0, units: int = 0) -> None:
-            super().__init__()
-            self.groups, self.words, self.units = groups, words, units
-
     def action_group(self, step: int) -> None:
-        self.post_message(self.Changed(groups=step))
+        self._on_changed(step, 0, 0)
 
     def action_widen(self, step: int) -> None:
-        self.post_message(self.Changed(words=step))
+        self._on_changed(0, step, 0)
 
     def action_unit(self, step: int) -> None:
-        self.post_message(self.Changed(units=step))
+        self._on_changed(0, 0, step)

@@ -5,6 +5,8 @@ from collections.abc import Callable
 from concurrent.futures import Future
 from typing import Protocol, TypeVar
 
+from textual import events
+
 from kanaleto.editing.door import Door
 from kanaleto.editing.draft import Edit
 from kanaleto.editing.news import Done, Opened
@@ -63,8 +65,12 @@ class Context(Protocol):
         """Ask another view for something. It is done at once: keys that are typed ahead go where it leads."""
         ...
 
-    def later(self, what: Callable[[], None]) -> None:
-        """Do something on the interface's thread. From any thread."""
+    def later(self, what: Callable[[], object]) -> None:
+        """Do something on the interface's thread, and wait for it there if it can be awaited. From any thread."""
+        ...
+
+    async def take_key(self, event: events.Key) -> None:
+        """Act on a key as if it had just been typed."""
         ...
 
     def refocus(self) -> None:

@@ -1,19 +1,17 @@
 """The filter line under a list."""
 
-from textual.message import Message
+from collections.abc import Callable
 
 from kanaleto.tui.shared.line import Line
 
 
 class Filter(Line):
-    """Narrows the list as one types; enter keeps it, escape clears it. Both go back to the list."""
+    """Narrows the list as one types; enter keeps it, escape clears it. Both go back to the list, by `on_left`."""
 
-    class Left(Message):
-        """Go back to the list."""
-
-    def __init__(self) -> None:
+    def __init__(self, on_left: Callable[[], None]) -> None:
         super().__init__(placeholder="filter: words that must all stand in the row · enter keeps it, escape clears it")
         self.display = False
+        self._on_left = on_left
 
     @property
     def words(self) -> list[str]:
@@ -33,8 +31,9 @@ class Filter(Line):
         self.display = False
 
     def entered(self, text: str) -> None:
-        self.post_message(self.Left())
+        self.display = bool(text)
+        self._on_left()
 
     def left(self) -> None:
         self.clear_filter()
-        self.post_message(self.Left())
+        self._on_left()

@@ -1,11 +1,12 @@
-"""A line to type into that answers at once: keys that come right behind enter or escape are for whoever has the focus
-by then."""
+"""A line to type into."""
 
 from textual import events
 from textual.widgets import Input
 
+from kanaleto.tui.shared.keyed import Keyed
 
-class Line(Input):
+
+class Line(Keyed, Input):
     """Subclasses say what enter and escape do."""
 
     DEFAULT_CSS = "Line { height: 1; border: none; padding: 0 1; background: $panel; } Line:focus { border: none; }"
@@ -16,27 +17,19 @@ class Line(Input):
     def left(self) -> None:
         raise NotImplementedError
 
-    def holds_back(self, event: events.Key) -> bool:
-        """Whether a key is kept for later."""
-        return False
-
-    async def _on_key(self, event: events.Key) -> None:
-        if (
-            self.screen.focused is not self
-        ):  # typed ahead, while this line was being left; `has_focus` follows only later
-            event.stop()
-            event.prevent_default()
-            if self.app.focused is not self:
-                self.app.post_message(events.Key(event.key, event.character))
-        elif self.holds_back(event):
-            event.stop()
-            event.prevent_default()
-        elif event.key in ("enter", "escape"):
-            event.stop()
-            event.prevent_default()
-            if event.key == "enter":
-                self.entered(self.value)
-            else:
-                self.left()
+    async def take_key(self, event: events.Key) -> bool:
+        if event.key == "enter":
+            self.entered(self.value)
+        elif event.key == "escape":
+            self.left()
+        elif event.is_printable:
+            await self._on_key(event)
         else:
-            await super()._on_key(event)
+            return False
+        return True
+
+    def take_paste(self, text: str) -> bool:
+        first = next(iter(text.splitlines()), "")
+        if first:
+            self.replace(first, *self.selection)
+        return True

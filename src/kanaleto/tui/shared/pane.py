@@ -8,13 +8,14 @@ from textual.widget import Widget
 
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.look import Palette
 
 if TYPE_CHECKING:
     from kanaleto.tui.shared.context import Context
 
 
-class Drawn(Widget):
+class Drawn(Keyed, Widget):
     """Mix-in for widgets that draw rows themselves."""
 
     shown: Snapshot | None = None

@@ -33,16 +33,16 @@ class _Answer(Line):
     def left(self) -> None:
         self._prompt.close()
 
-    def holds_back(self, event: events.Key) -> bool:
-        return self._prompt.holds_back(event)
-
-    async def _on_key(self, event: events.Key) -> None:
-        if event.key in ("up", "down") and self.screen.focused is self and not self._prompt.is_waiting:
-            event.stop()
-            event.prevent_default()
+    async def take_key(self, event: events.Key) -> bool:
+        if self._prompt.holds_back(event):
+            return True
+        if event.key in ("up", "down"):
             self._prompt.remember(-1 if event.key == "up" else 1)
-            return
-        await super()._on_key(event)
+            return True
+        return await super().take_key(event)
+
+    def take_paste(self, text: str) -> bool:
+        return self._prompt.is_waiting or super().take_paste(text)
 
 
 class Prompt(Drawn, Horizontal):
@@ -115,7 +115,8 @@ class Prompt(Drawn, Horizontal):
             self.context.trouble("answer", came)
         elif isinstance(came, Future):
             self.is_waiting = True
-            came.add_done_callback(lambda done: self.context.later(lambda: self._settle(asked, done)))
+            later = self.context.later  # which is looked up here: the callback comes on another thread
+            came.add_done_callback(lambda done: later(lambda: self._settle(asked, done)))
         else:
             self._finish()
 
@@ -123,7 +124,7 @@ class Prompt(Drawn, Horizontal):
         self.context.trouble("answer", "")
         self.close()
 
-    def _settle(self, asked: int, done: "Future[Done]") -> None:
+    async def _settle(self, asked: int, done: "Future[Done]") -> None:
         """The edit came to its end: go on, or let the answer be corrected."""
         if self._asked != asked or not self.is_waiting:
             return
@@ -133,7 +134,7 @@ class Prompt(Drawn, Horizontal):
             return
         self._finish()
         for event in ahead:
-            self.app.post_message(events.Key(event.key, event.character))
+            await self.context.take_key(event)
 
     def holds_back(self, event: events.Key) -> bool:
         """Whether a key is kept for later, while an edit is under way. Escape leaves the line, whatever comes of the

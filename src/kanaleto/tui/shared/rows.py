@@ -1,12 +1,11 @@
 """A long list of which only the visible rows are drawn, with a cursor."""
 
-from collections.abc import Hashable, Sequence
+from collections.abc import Callable, Hashable, Sequence
 from typing import Generic, TypeVar
 
 from textual import events
 from textual.binding import Binding
 from textual.geometry import Region, Size
-from textual.message import Message
 from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
@@ -28,9 +27,6 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
         Binding("end", "end(1)", show=False),
     ]
 
-    class Moved(Message):
-        """The cursor rests on another row, by a key or the mouse."""
-
     resting_ground = "ground"
 
     def __init__(self, **arguments: object) -> None:
@@ -38,6 +34,7 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
         self.rows: Sequence[RowT] = ()
         self.cursor = 0
         self.empty_text = "nothing here"
+        self.when_moved: Callable[[], None] = lambda: None  # the cursor rests on another row, by a key or the mouse
 
     # For subclasses
 
@@ -100,21 +97,21 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
 
     def action_move(self, step: int) -> None:
         self.place_cursor(self.cursor + step, step)
-        self.post_message(self.Moved())
+        self.when_moved()
 
     def action_page(self, step: int) -> None:
         self.place_cursor(self.cursor + step * max(self.size.height - 1, 1), step)
-        self.post_message(self.Moved())
+        self.when_moved()
 
     def action_end(self, step: int) -> None:
         self.place_cursor(0 if step < 0 else len(self.rows) - 1, -step)
-        self.post_message(self.Moved())
+        self.when_moved()
 
     def on_click(self, event: events.Click) -> None:
         index = event.y + self.scroll_offset.y
         if index < len(self.rows) and self.may_rest(self.rows[index]):
             self.place_cursor(index)
-            self.post_message(self.Moved())
+            self.when_moved()
 
     def on_resize(self, event: events.Resize) -> None:
         self.virtual_size = Size(event.size.width, len(self.rows))

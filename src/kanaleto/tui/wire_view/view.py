@@ -10,7 +10,6 @@ from kanaleto.polling.listener import Exchange
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.filter import Filter
-from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
@@ -29,7 +28,7 @@ class WireView(View, Vertical):
     def compose(self) -> ComposeResult:
         yield WireHead()
         yield WireRows()
-        yield Filter()
+        yield Filter(self._leave_filter)
         with Horizontal(id="wire-below"):
             yield BytesPanel()
             yield Beside()
@@ -44,6 +43,7 @@ class WireView(View, Vertical):
         self._only_failed = False
         self._has_bytes = True
         self._frozen_at = 0
+        self._list.when_moved = self._moved
 
     def on_resize(self, event: events.Resize) -> None:
         self._beside.display = event.size.width >= 118
@@ -111,12 +111,11 @@ class WireView(View, Vertical):
     def on_input_changed(self, event: Input.Changed) -> None:
         self._refill()
 
-    def on_filter_left(self, event: Filter.Left) -> None:
-        self._filter.display = bool(self._filter.value)
+    def _leave_filter(self) -> None:
         self._refill()
         self.focus_rows()
 
-    def on_rows_moved(self, event: Rows.Moved) -> None:
+    def _moved(self) -> None:
         if self._follows:
             self._stand_still()
         self._bytes.show(self._list.current)

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from kanaleto.cli.output import emit
+from kanaleto.cli.output import emit, say
 from kanaleto.files.loading import load_site
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
@@ -38,13 +38,13 @@ def command(file: Path, numbering: str, is_json: bool) -> int:
             kind = "warning" if fault.is_warning else "fault"
             emit({"file": str(fault.file), "line": fault.line, "kind": kind, "text": fault.text})
         else:
-            click.echo(str(fault), err=not fault.is_warning)
+            say(str(fault), err=not fault.is_warning)
     wrong = sum(not fault.is_warning for fault in faults)
     if not is_json:
         told = f"{wrong} fault{'s' if wrong != 1 else ''}" if wrong else "no fault"
         warnings = len(faults) - wrong
         told += f", {warnings} warning{'s' if warnings != 1 else ''}" if warnings else ""
-        click.echo(f"{file}: {what}{told}", err=bool(wrong))
+        say(f"{file}: {what}{told}", err=bool(wrong))
     return 2 if wrong else 0
 
 

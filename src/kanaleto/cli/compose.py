@@ -3,7 +3,7 @@
 import click
 
 from kanaleto.cli.options import usage
-from kanaleto.cli.output import emit
+from kanaleto.cli.output import emit, say
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.compose import FORMS, compose
 from kanaleto.wire.rtu import Rtu
@@ -36,7 +36,7 @@ def command(words: tuple[str, ...], unit_id: int, transaction: int, is_json: boo
     if is_json:
         emit({"unit_id": unit_id, "pdu": pdu.hex()} | {name: raw.hex() for name, raw in frames.items()})
         return 0
-    click.echo(f"rtu    {frames['rtu'].hex(' ').upper()}")
-    click.echo(f"ascii  {frames['ascii'].decode('ascii').strip()}␍␊")
-    click.echo(f"tcp    {frames['tcp'].hex(' ').upper()}")
+    say(f"rtu    {frames['rtu'].hex(' ').upper()}")
+    say(f"ascii  {frames['ascii'].decode('ascii').strip()}␍␊")
+    say(f"tcp    {frames['tcp'].hex(' ').upper()}")
     return 0

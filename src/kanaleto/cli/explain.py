@@ -5,7 +5,7 @@ import sys
 import click
 
 from kanaleto.cli.hexadecimal import bytes_from
-from kanaleto.cli.output import emit
+from kanaleto.cli.output import emit, say
 from kanaleto.wire.explain import Field, explain_frame, guess, pdu_of, split_pair
 from kanaleto.wire.frames import Role
 from kanaleto.wire.pdu import PduError, Read, parse_request
@@ -70,11 +70,11 @@ def _tell(framing: str, role: Role, raw: bytes, first_address: int | None, is_op
         )
         return is_right
     other = " (may be read the other way too: --as)" if is_open else ""
-    click.echo(f"{framing.upper()} {_WORDS[role]}, {len(raw)} bytes{other}")
+    say(f"{framing.upper()} {_WORDS[role]}, {len(raw)} bytes{other}")
     width = max((len(_hex(field, raw, framing)) for field in fields), default=0)
     for field in fields:
         mark = "  ✕" if field.is_right is False else ""
-        click.echo(f"  {field.start:>3}  {_hex(field, raw, framing):<{width}}  {field.name:<14}  {field.meaning}{mark}")
+        say(f"  {field.start:>3}  {_hex(field, raw, framing):<{width}}  {field.name:<14}  {field.meaning}{mark}")
     return is_right
 
 

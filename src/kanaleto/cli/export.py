@@ -5,6 +5,7 @@ from pathlib import Path
 import click
 
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.output import say
 from kanaleto.files.loading import load_site
 from kanaleto.files.whole import write_bytes_whole
 from kanaleto.tables.maps import as_csv, as_json, as_workbook
@@ -51,5 +52,5 @@ def command(site: Path, file: Path, device_name: str | None, form: str | None) -
         write_bytes_whole(file, data)
     except OSError as error:
         raise Failed(f"{file} cannot be written: {error.strerror}") from None
-    click.echo(f"{len(device.points)} points of {device.name} written to {file}", err=True)
+    say(f"{len(device.points)} points of {device.name} written to {file}", err=True)
     return 0

@@ -1,8 +1,6 @@
 """How a command says that it could not do its work."""
 
-import click
-
-from kanaleto.cli.output import emit, iso
+from kanaleto.cli.output import emit, iso, say
 from kanaleto.lines.outcome import Outcome
 
 
@@ -22,7 +20,7 @@ def tell_failure(line: str, device: str | None, outcome: Outcome, is_json: bool,
         error = outcome_error(outcome.kind.value, outcome.reason, outcome.code)
         emit({"at": iso(), "line": line, "device": device, **unit, "error": error})
     else:
-        click.echo(sentence(outcome, device or (f"unit {unit_id}" if unit_id is not None else "")), err=True)
+        say(sentence(outcome, device or (f"unit {unit_id}" if unit_id is not None else "")), err=True)
 
 
 def sentence(outcome: Outcome, who: str) -> str:

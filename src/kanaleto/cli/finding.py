@@ -7,7 +7,7 @@ import click
 
 from kanaleto.cli.failures import Failed, outcome_error
 from kanaleto.cli.options import require_unit, usage
-from kanaleto.cli.output import emit, iso
+from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.progress import Progress
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
@@ -42,9 +42,10 @@ def tell_ports(is_json: bool) -> int:
             for text in (port.description, port.maker, port.serial_number and f"serial number {port.serial_number}")
             if text
         )
-        click.echo(f"{port.path:<16} {about or 'built in'}\n{'':<16} {port.state}")
+        say(f"{port.path:<16} {about or 'built in'}")
+        say(f"{'':<16} {port.state}")
         if port.stable_name:
-            click.echo(f"{'':<16} always {port.stable_name}")
+            say(f"{'':<16} always {port.stable_name}")
     if not ports:
         raise Failed("this machine names no serial port; is the adapter plugged in?")
     return 0
@@ -55,7 +56,7 @@ def tell_adapters(is_json: bool) -> int:
         if is_json:
             emit({"adapter": adapter.name, "address": str(adapter.interface), "up": adapter.is_up})
         else:
-            click.echo(f"{adapter.name:<12} {adapter.interface!s:<32} {'up' if adapter.is_up else 'down'}")
+            say(f"{adapter.name:<12} {adapter.interface!s:<32} {'up' if adapter.is_up else 'down'}")
     return 0
 
 
@@ -86,7 +87,7 @@ def tell_stop(stopped: str, place: str, is_json: bool) -> None:
     if stopped and is_json:
         emit({"at": iso(), "line": place, "stopped": stopped})
     if stopped:
-        click.echo(f"{place}: {stopped}", err=True)
+        say(f"{place}: {stopped}", err=True)
 
 
 def find_hosts(text: str, timeout_s: float | None, never: Never, is_json: bool) -> int:
@@ -115,9 +116,9 @@ def find_hosts(text: str, timeout_s: float | None, never: Never, is_json: bool) 
                 }
             )
         elif found.state in (HostState.ANSWERS, HostState.ACCEPTS) or len(hosts) <= 16:
-            click.echo(f"{found.host:<16} {found.text}")
+            say(f"{found.host:<16} {found.text}")
     tell_stop(stopped, text, is_json)
-    click.echo(
+    say(
         f"{len(survey.found)} asked: "
         + ", ".join(f"{count} {state.value}" for state, count in counts.items() if count),
         err=True,
@@ -164,8 +165,8 @@ def find_units(
         _tell_unit(found, is_json)
     tell_stop(stopped, link.place, is_json)
     if survey.note:
-        click.echo(survey.note, err=True)
-    click.echo(f"{survey.asked} of {len(asked)} units asked on {link}: {len(survey.found) or 'none'} found", err=True)
+        say(survey.note, err=True)
+    say(f"{survey.asked} of {len(asked)} units asked on {link}: {len(survey.found) or 'none'} found", err=True)
     return 0 if survey.found or stopped == "stopped" else 1
 
 
@@ -197,18 +198,18 @@ def _find_settings(
                 }
             )  # fmt: skip
         elif tried.asked:
-            click.echo(f"{tried.title:<14} {tried.verdict}")
+            say(f"{tried.title:<14} {tried.verdict}")
     tell_stop(stopped, link.place, is_json)
     found = survey.link_found
     if found is None:
-        click.echo(f"{link.place}: no settings answered, {survey.asked} questions asked", err=True)
+        say(f"{link.place}: no settings answered, {survey.asked} questions asked", err=True)
     else:
         assumed = (
             ""
             if survey.tells_parity
             else "; a pseudo-terminal carries no parity and no stop bits, so these are assumed"
         )
-        click.echo(f"{link.place}: {survey.found.title if survey.found else ''}{assumed}", err=True)
+        say(f"{link.place}: {survey.found.title if survey.found else ''}{assumed}", err=True)
     return found, stopped
 
 
@@ -227,7 +228,7 @@ def _tell_unit(found: UnitFound, is_json: bool) -> None:
         )  # fmt: skip
         return
     said = ", ".join(list(objects.values())[:3]) or (told.server_id if told else "") or ""
-    click.echo(f"unit {found.unit_id:<4} {found.text}" + (f"; says of itself: {said}" if said else ""))
+    say(f"unit {found.unit_id:<4} {found.text}" + (f"; says of itself: {said}" if said else ""))
 
 
 def with_exchanger(link: Link, use: Callable[[Exchanger], Coroutine[Any, Any, None]]) -> Coroutine[Any, Any, None]:

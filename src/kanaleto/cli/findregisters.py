@@ -9,7 +9,7 @@ import click
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.finding import run_survey, tell_stop, with_exchanger
 from kanaleto.cli.options import require_unit, usage
-from kanaleto.cli.output import emit
+from kanaleto.cli.output import emit, say
 from kanaleto.cli.progress import Progress
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.exchange import Exchanger
@@ -35,7 +35,7 @@ def _write_draft(path: Path | None, rows: list[DraftRow]) -> None:
         write_whole(path, draft_text(rows))
     except OSError as error:
         raise Failed(f"{path} cannot be written: {error.strerror}") from None
-    click.echo(f"{len(rows)} points drafted to {path}", err=True)
+    say(f"{len(rows)} points drafted to {path}", err=True)
 
 
 def find_registers(
@@ -90,7 +90,7 @@ def find_registers(
     _tell_answers(survey, is_json)
     tell_stop(stopped, link.place, is_json)
     more = "" if survey.is_over else "; not over: go on with --resume FILE, or raise --limit"
-    click.echo(f"{survey.asked} requests, {len(rows)} addresses answer{more}", err=True)
+    say(f"{survey.asked} requests, {len(rows)} addresses answer{more}", err=True)
     _write_draft(draft, rows)
     return 0 if rows or stopped == "stopped" else 1
 
@@ -111,16 +111,14 @@ def _tell_table(survey: RegisterSurvey, table: Table, still: frozenset[int], is_
             continue
         title = f"{table.title}:"
         if not known.runs:
-            click.echo(f"{title:<20} {known.why_none or 'nothing reads'}")
+            say(f"{title:<20} {known.why_none or 'nothing reads'}")
             continue
         most = f"at most {known.most} a request" if known.most < table.most_read else f"{known.longest} at once read"
-        click.echo(f"{title:<20} {words_of_runs(known.runs)}; {most}")
+        say(f"{title:<20} {words_of_runs(known.runs)}; {most}")
         if known.dangerous:
-            click.echo(
-                f"{'':<20} restarts the unit: {words_of_runs(known.dangerous)}; name them as never to be touched"
-            )
+            say(f"{'':<20} restarts the unit: {words_of_runs(known.dangerous)}; name them as never to be touched")
         if still:
-            click.echo(f"{'':<20} {len(still)} of them never changed")
+            say(f"{'':<20} {len(still)} of them never changed")
 
 
 def _tell_answers(survey: RegisterSurvey, is_json: bool) -> None:
@@ -132,11 +130,9 @@ def _tell_answers(survey: RegisterSurvey, is_json: bool) -> None:
         emit({"functions": functions, "took_ms": {word: round(1000 * value, 3) for word, value in times.items()}})
         return
     if known:
-        click.echo(f"{'functions:':<20} {', '.join(known)} (those that write were not tried)")
+        say(f"{'functions:':<20} {', '.join(known)} (those that write were not tried)")
     if times:
-        click.echo(
-            f"{'answers took:':<20} " + ", ".join(f"{word} {1000 * value:.1f} ms" for word, value in times.items())
-        )
+        say(f"{'answers took:':<20} " + ", ".join(f"{word} {1000 * value:.1f} ms" for word, value in times.items()))
 
 
 def find_directory_of(
@@ -168,16 +164,16 @@ def find_directory_of(
     stopped = run_survey(with_exchanger(link, use), link.place, Progress(), is_json)
     tell_stop(stopped, link.place, is_json)
     if not found:
-        click.echo(f"{link.place}, unit {unit_id}: no directory at {starts_text}", err=True)
+        say(f"{link.place}, unit {unit_id}: no directory at {starts_text}", err=True)
         return 0 if stopped == "stopped" else 1
     directory = found[0]
     for block in directory.blocks:
         if is_json:
             emit({"block": block.id, "table": directory.table.value, "address": block.address, "length": block.length})
         else:
-            click.echo(f"block {block.id:<6} {block.length:>4} registers from {block.address}")
+            say(f"block {block.id:<6} {block.length:>4} registers from {block.address}")
     shown = directory.marker.decode("ascii", "replace")
-    click.echo(f"a directory at {directory.start}, marked {shown!r}: {directory.text}", err=True)
+    say(f"a directory at {directory.start}, marked {shown!r}: {directory.text}", err=True)
     _write_draft(draft, rows_of_directory(directory))
     return 0
 
@@ -217,9 +213,9 @@ def listen(link_text: str, for_s: float, draft: Path | None, is_json: bool) -> i
             continue
         every = f"every {asked.period_s:.2f} s" if asked.period_s is not None else "once"
         outcome = f"{asked.answered} answered" + (f", {asked.refused} refused" if asked.refused else "")
-        click.echo(f"unit {asked.unit_id:<4} {_in_words(asked.request):<44} {every:<14} {outcome}")
+        say(f"unit {asked.unit_id:<4} {_in_words(asked.request):<44} {every:<14} {outcome}")
     tell_stop(stopped, link.place, is_json)
-    click.echo(
+    say(
         f"heard {heard.frames} frames and {heard.garbled_bytes} bytes that are none, at {listener.link.settings}; "
         f"units {', '.join(map(str, heard.units)) or 'none'}",
         err=True,

@@ -4,7 +4,7 @@ import click
 
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import require_unit, usage
-from kanaleto.cli.output import emit, iso
+from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.identify import Identification, identify
@@ -58,10 +58,10 @@ def command(link: str, unit_id: int, timeout_s: float, is_json: bool) -> int:
         )
     else:
         for number, text in told.objects.items():
-            click.echo(f"{OBJECT_NAMES.get(number, f'object 0x{number:02X}').replace('_', ' '):<18}  {text}")
+            say(f"{OBJECT_NAMES.get(number, f'object 0x{number:02X}').replace('_', ' '):<18}  {text}")
         if told.server_id is not None:
             state = {True: "  (running)", False: "  (not running)", None: ""}[told.is_running]
-            click.echo(f"{'server ID':<18}  {told.server_id}{state}")
+            say(f"{'server ID':<18}  {told.server_id}{state}")
     if not told.objects and told.server_id is None:
         raise Failed(f"{parsed.place}, unit {unit_id}: {told.reason}")
     return 0

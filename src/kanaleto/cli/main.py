@@ -14,6 +14,7 @@ import click
 
 from kanaleto import __version__
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.output import bear_any_text, say
 from kanaleto.site.faults import FaultyFile, suggestion
 from kanaleto.site.model import Site
 
@@ -84,6 +85,7 @@ def kanaleto(context: click.Context) -> None:
 
 def run() -> None:
     """The console script."""
+    bear_any_text()
     sys.exit(main(sys.argv[1:]))
 
 
@@ -94,20 +96,20 @@ def main(arguments: list[str]) -> int:
         return result if isinstance(result, int) else 0
     except FaultyFile as faulty:
         for fault in faulty.faults[:_MOST_FAULTS]:
-            click.echo(str(fault), err=True)
+            say(str(fault), err=True)
         if len(faulty.faults) > _MOST_FAULTS:
-            click.echo(f"… and {len(faulty.faults) - _MOST_FAULTS} more; kanaleto check tells them all", err=True)
+            say(f"… and {len(faulty.faults) - _MOST_FAULTS} more; kanaleto check tells them all", err=True)
         return 2
     except Failed as failed:
         if str(failed):
-            click.echo(str(failed), err=True)
+            say(str(failed), err=True)
         return 1
     except click.UsageError as error:
         path = error.ctx.command_path if error.ctx is not None else "kanaleto"
-        click.echo(f"{path}: {error.format_message()} (see {path} --help)", err=True)
+        say(f"{path}: {error.format_message()} (see {path} --help)", err=True)
         return 2
     except click.ClickException as error:
-        click.echo(f"kanaleto: {error.format_message()}", err=True)
+        say(f"kanaleto: {error.format_message()}", err=True)
         return 2
     except (click.Abort, KeyboardInterrupt):
         return 0
@@ -115,7 +117,7 @@ def main(arguments: list[str]) -> int:
         sys.stdout = open("/dev/null", "w")  # noqa: SIM115 - stays open until the process ends
         return 0
     except Exception as error:
-        click.echo(
+        say(
             f"kanaleto: an error of its own, {type(error).__name__}: {error}; the details are in {_crash_file()}",
             err=True,
         )

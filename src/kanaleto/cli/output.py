@@ -1,8 +1,11 @@
-"""What goes to stdout: objects, a line each, and times as ISO-8601 in UTC."""
+"""What goes to stdout and stderr: lines for people, objects a line each, and times as ISO-8601 in UTC."""
 
+import io
 import json
 import sys
 from datetime import UTC, datetime
+
+from kanaleto.values.visible import escaped, visible
 
 
 def iso(wall_s: float | None = None) -> str:
@@ -11,7 +14,23 @@ def iso(wall_s: float | None = None) -> str:
     return moment.isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
+def say(line: str, err: bool = False) -> None:
+    """One line for people, whatever is in it."""
+    stream = sys.stderr if err else sys.stdout
+    stream.write(visible(line) + "\n")
+    stream.flush()
+
+
+def bear_any_text() -> None:
+    """What an output cannot encode is told by its number instead of ending the command."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
+
+
 def emit(record: dict[str, object]) -> None:
-    """One object on one line of stdout, at once."""
-    sys.stdout.write(json.dumps(record, ensure_ascii=False, allow_nan=False) + "\n")
+    """One object on one line of stdout, at once. Nothing in it acts on a terminal, and every output can encode it."""
+    is_plain = "utf" not in (getattr(sys.stdout, "encoding", None) or "utf-8").lower()
+    text = json.dumps(record, ensure_ascii=is_plain, allow_nan=False)
+    sys.stdout.write((text if is_plain else escaped(text)) + "\n")
     sys.stdout.flush()

@@ -5,6 +5,7 @@ from pathlib import Path
 import click
 
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.output import say
 from kanaleto.cli.polling import poll_site, tell_summary
 from kanaleto.files.loading import load_site
 
@@ -23,7 +24,7 @@ def command(site: Path, for_s: float | None, is_quiet: bool, is_json: bool) -> i
     """
     loaded, warnings = load_site(site)
     for warning in warnings:
-        click.echo(str(warning), err=True)
+        say(str(warning), err=True)
     session = poll_site(loaded, for_s, is_quiet, is_json)
     tell_summary(session, is_json)
     if session.plan.blocks and not any(record is not None for record in session.board.records):

@@ -2,10 +2,8 @@
 
 import asyncio
 
-import click
-
 from kanaleto.cli.failures import outcome_error
-from kanaleto.cli.output import emit, iso
+from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import Block
@@ -46,7 +44,7 @@ class _Printer:
             if not self._is_json:
                 text = shown(value, point.codec, point.decimals, point.labels)
                 why = f"  ({value.reason})" if isinstance(value, NoValue) else ""
-                click.echo(
+                say(
                     f"{iso(record.wall_s)}  {block.device.name} · {point.name}  "
                     f"{text}{' ' + point.unit if point.unit else ''}{why}"
                 )
@@ -70,19 +68,19 @@ class _Printer:
         name = device.name if device is not None else ""
         if outcome.is_good:
             if self._told.pop(name, None) is not None and not self._is_json:
-                click.echo(f"{line.name} · {name} answers again", err=True)
+                say(f"{line.name} · {name} answers again", err=True)
             return
         if self._is_json:
             self._fail_json(line.name, name, outcome.kind, outcome.reason, outcome.code)
         elif self._told.get(name) != outcome.kind.value:
-            click.echo(f"{line.name} · {name}: {outcome.reason}", err=True)
+            say(f"{line.name} · {name}: {outcome.reason}", err=True)
         self._told[name] = outcome.kind.value
 
     def on_unreachable(self, line: Line, why: str) -> None:
         if self._is_json:
             self._fail_json(line.name, None, OutcomeKind.UNREACHABLE, why, None)
         elif self._told.get(line.name) != why:
-            click.echo(f"{line.name}: {why}", err=True)
+            say(f"{line.name}: {why}", err=True)
         self._told[line.name] = why
 
     def _fail_json(self, line: str, device: str | None, kind: OutcomeKind, text: str, code: int | None) -> None:
@@ -97,7 +95,7 @@ def poll_site(site: Site, for_s: float | None, is_quiet: bool, is_json: bool) ->
     if not is_quiet and not is_json:
         told = (EventKind.LEARNED, EventKind.DEVICE_SLOW, EventKind.GATEWAY, EventKind.WATCHDOG)
         session.events.listeners.append(
-            lambda e: click.echo(f"{e.device or e.line}: {e.text}", err=True) if e.kind in told else None
+            lambda e: say(f"{e.device or e.line}: {e.text}", err=True) if e.kind in told else None
         )
 
     raise_file_limit()
@@ -137,23 +135,21 @@ def tell_summary(session: Session, is_json: bool) -> None:
             }
         )
         return
-    click.echo(f"{good + failed} exchanges, {good} good, {failed} failed")
+    say(f"{good + failed} exchanges, {good} good, {failed} failed")
     for late in session.lateness():
         asked, reached = 1000 * late.asked_s, 1000 * late.reached_s
         block = late.block
         what = f"{block.request.count} {block.request.table.value} from {block.request.address}"
-        click.echo(f"  {block.device.name}, {what}: asked {asked:.0f} ms, reached {reached:.0f} ms")
+        say(f"  {block.device.name}, {what}: asked {asked:.0f} ms, reached {reached:.0f} ms")
     for poller in session.pollers:
         own = [tallies[name] for name in poller.states]
         line_good, line_failed = sum(tally.good for tally in own), sum(tally.failed for tally in own)
         why = f"  {poller.connection.why_unreachable}" if poller.connection.why_unreachable else ""
-        click.echo(
-            f"  {poller.line.name}: {line_good + line_failed} exchanges, {line_good} good, {line_failed} failed{why}"
-        )
+        say(f"  {poller.line.name}: {line_good + line_failed} exchanges, {line_good} good, {line_failed} failed{why}")
         if poller.exchanger.has_found_echo:
-            click.echo("    its adapter repeats what it sends: add echo=yes to its link")
+            say("    its adapter repeats what it sends: add echo=yes to its link")
         for name in poller.states:
-            click.echo(f"    {name}: {_tally_text(tallies[name])}")
+            say(f"    {name}: {_tally_text(tallies[name])}")
 
 
 def _tally_json(tally: Tally) -> dict[str, object]:

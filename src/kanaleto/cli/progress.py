@@ -3,6 +3,8 @@
 import sys
 from typing import TYPE_CHECKING, TextIO
 
+from kanaleto.values.visible import visible
+
 if TYPE_CHECKING:
     from rich.progress import Progress as Bar
     from rich.progress import TaskID
@@ -26,7 +28,7 @@ class Progress:
             self._begin()
         if self._bar is not None and self._task is not None:
             left = f"about {left_s:.0f} s left" if left_s >= 1 else ""
-            self._bar.update(self._task, completed=max(0.0, min(share, 1.0)), left=left, words=words)
+            self._bar.update(self._task, completed=max(0.0, min(share, 1.0)), left=left, words=visible(words))
 
     def _begin(self) -> None:
         from rich.console import Console  # only who waits at a terminal pays for it

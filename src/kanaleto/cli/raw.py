@@ -6,7 +6,7 @@ from kanaleto.cli.asking import asked_once
 from kanaleto.cli.failures import Failed, tell_failure
 from kanaleto.cli.hexadecimal import bytes_from
 from kanaleto.cli.options import require_unit, usage
-from kanaleto.cli.output import emit, iso
+from kanaleto.cli.output import emit, iso, say
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.link import parse_link
 from kanaleto.wire.explain import explain_frame
@@ -52,11 +52,11 @@ def command(link: str, hex_words: tuple[str, ...], unit_id: int, timeout_s: floa
             | {"exception": outcome.code}
         )
     else:
-        click.echo(f"sent  {outcome.request.hex(' ').upper()}")
+        say(f"sent  {outcome.request.hex(' ').upper()}")
         if outcome.answer:
-            click.echo(f"came  {outcome.answer.hex(' ').upper()}  after {outcome.took_s * 1000:.1f} ms")
+            say(f"came  {outcome.answer.hex(' ').upper()}  after {outcome.took_s * 1000:.1f} ms")
             for field in explain_frame(framing.name, Role.ANSWERS, outcome.answer):
-                click.echo(
+                say(
                     f"  {outcome.answer[field.start : field.end].hex(' ').upper():<12} "
                     f" {field.name:<14}  {field.meaning}"
                 )

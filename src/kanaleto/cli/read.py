@@ -8,7 +8,7 @@ import click
 from kanaleto.cli.asking import unreachable
 from kanaleto.cli.failures import Failed, sentence, tell_failure
 from kanaleto.cli.options import Target, make_target, target_options, usage
-from kanaleto.cli.output import emit, iso
+from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
@@ -90,7 +90,7 @@ class _Reading:
         self.last_failure = span.failure
         if exchanger.has_found_echo and not self._has_told_echo:
             self._has_told_echo = True
-            click.echo(f"{target.link.place} repeats what it sends: add echo=yes to the link", err=True)
+            say(f"{target.link.place} repeats what it sends: add echo=yes to the link", err=True)
         if span.failure is not None:
             self._tell(span.failure)
             return
@@ -104,7 +104,7 @@ class _Reading:
     def _tell(self, outcome: Outcome) -> None:
         if self._is_json:
             tell_failure(str(self._target.link), None, outcome, True, self._target.unit_id)
-        click.echo(sentence(outcome, f"{self._target.link.place}, unit {self._target.unit_id}"), err=True)
+        say(sentence(outcome, f"{self._target.link.place}, unit {self._target.unit_id}"), err=True)
 
     def _values(self, data: bytes) -> list[Value]:
         target = self._target
@@ -132,7 +132,7 @@ class _Reading:
     def _print(self, span: Span, values: list[Value], is_repeated: bool) -> None:
         target = self._target
         if is_repeated:
-            click.echo(f"{iso()}  {span.took_s * 1000:.1f} ms")
+            say(f"{iso()}  {span.took_s * 1000:.1f} ms")
         rows = []
         for at, value in enumerate(values):
             address = target.address + at * target.per_value
@@ -147,4 +147,4 @@ class _Reading:
         widths = [max(len(row[column]) for row in rows) for column in range(3)]
         for address_text, words, text, mark in rows:
             middle = f"{words:<{widths[1]}}  " if widths[1] else ""
-            click.echo(f"{address_text:>{widths[0]}}  {middle}{text:>{widths[2]}}{mark}")
+            say(f"{address_text:>{widths[0]}}  {middle}{text:>{widths[2]}}{mark}")

@@ -7,6 +7,7 @@ import click
 
 from kanaleto.bench.server import SiteServer
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.output import say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.files.loading import load_site
 from kanaleto.serving.network import CannotServe
@@ -29,12 +30,12 @@ def command(site: Path, for_s: float | None, listen: str | None) -> int:
 
     async def work() -> None:
         try:
-            server = SiteServer(loaded, listen, on_client=lambda text: click.echo(text, err=True))
+            server = SiteServer(loaded, listen, on_client=lambda text: say(text, err=True))
             await server.start()
         except CannotServe as error:
             raise Failed(str(error)) from None
         try:
-            click.echo("ready")
+            say("ready")
             await (asyncio.sleep(for_s) if for_s is not None else asyncio.Event().wait())
         finally:
             await server.stop()

@@ -7,7 +7,7 @@ import click
 from kanaleto.cli.asking import unreachable
 from kanaleto.cli.failures import Failed, outcome_error, sentence
 from kanaleto.cli.options import Target, make_target, target_options, usage
-from kanaleto.cli.output import emit, iso
+from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
@@ -162,7 +162,7 @@ class _Writing:
                 if span.failure is None:
                     verified, seen = span.data == self._data, span.data
                 else:
-                    click.echo(f"written, but not read back: {sentence(span.failure, self._who)}", err=True)
+                    say(f"written, but not read back: {sentence(span.failure, self._who)}", err=True)
             self._report(outcome, verified, seen)
         finally:
             exchanger.close()
@@ -196,14 +196,14 @@ class _Writing:
                     "error": error,
                 }
             )
-        click.echo(sentence(outcome, self._who), err=True)
+        say(sentence(outcome, self._who), err=True)
 
     def _report(self, outcome: Outcome, verified: bool | None, seen: bytes) -> None:
         target = self._target
         if verified is False:
             self.has_failed = True
             came = f"{seen.hex(' ', 2).upper()} stands there, {self._data.hex(' ', 2).upper()} was written"
-            click.echo(f"{self._who}: the write was confirmed, but {came}", err=True)
+            say(f"{self._who}: the write was confirmed, but {came}", err=True)
         if self._is_json:
             written: dict[str, object] = (
                 {"words": list(words_of(self._data))} if not target.table.is_bits else {"bits": self._bits()}
@@ -230,9 +230,7 @@ class _Writing:
             what = f"{self._count} {target.table.title}" if self._count > 1 else target.table.title[:-1]
             is_broadcast = target.unit_id == 0 and target.link.framing is not FramingKind.TCP
             end = ", read back the same" if verified else ", to all: nobody answers" if is_broadcast else ""
-            click.echo(
-                f"wrote {what} from {target.shown_address(target.address)} in {outcome.took_s * 1000:.1f} ms{end}"
-            )
+            say(f"wrote {what} from {target.shown_address(target.address)} in {outcome.took_s * 1000:.1f} ms{end}")
 
     def _bits(self) -> list[object]:
         return [self._data[at // 8] >> at % 8 & 1 for at in range(self._count)]

@@ -14,6 +14,7 @@ from kanaleto.bench.server import SiteServer
 from kanaleto.demo.world import World
 from kanaleto.files.loading import load_site
 from kanaleto.serving.network import CannotServe
+from kanaleto.values.visible import visible
 
 _STEP_S = 0.1
 
@@ -24,7 +25,7 @@ async def _play(site_path: Path) -> int:
     try:
         await server.start()
     except CannotServe as error:
-        sys.stderr.write(f"{error}\n")
+        sys.stderr.write(f"{visible(str(error))}\n")
         return 1
     sys.setswitchinterval(0.0005)  # the lines' threads keep time; the world can wait
     world = World(server.device)

@@ -99,9 +99,8 @@ class KanaletoApp(App[None]):
         self.set_timer(_NOTICE_S, lambda: self._untell(notice))
 
     def _untell(self, notice: str) -> None:
-        if self.notice == notice:
-            self.notice = ""
-            self.query_one(KeyRow).refresh()
+        self.notice = "" if self.notice == notice else self.notice
+        self.query_one(KeyRow).refresh()
 
     def trouble(self, kind: str, text: str) -> None:
         if text:
@@ -351,8 +350,8 @@ class KanaletoApp(App[None]):
             view.open_filter()
 
     def action_leave(self) -> None:
-        for kind in ("edit", "open", "answer"):  # seen, and let go
-            self.trouble(kind, "")
+        for kind in ("edit", "open", "answer"):
+            self.trouble(kind, "")  # seen, and let go
         view = self._view()
         if view is None:
             self.action_view(self.current_digit)

@@ -144,7 +144,7 @@ class FindView(View, Horizontal):
     def focus_rows(self, to_list: bool = False) -> None:
         """A start with nothing open begins in the link line."""
         if not to_list and not self.context.snapshot.site.lines and not self.desk.places:
-            self.screen.set_focus(self._link)
+            self._link.begin()
         else:
             self.screen.set_focus(self._list)
 
@@ -201,7 +201,7 @@ class FindView(View, Horizontal):
 
     def action_type_link(self) -> None:
         self.remove_class("-show-found", "-show-middle")
-        self.screen.set_focus(self._link)
+        self._link.begin()
 
     def action_import(self) -> None:
         """A table of others for the unit in the fields, or the one in hand."""

@@ -80,7 +80,7 @@ class Finder(Drawn, Vertical):
         self._fill()
 
     def focus_rows(self) -> None:
-        self.screen.set_focus(self._words)
+        self._words.begin()
 
     def on_input_changed(self) -> None:
         self._fill()

@@ -5,6 +5,10 @@ from rich.segment import Segment
 from textual.strip import Strip
 
 from kanaleto.tui.shared.look import Palette, style
+from kanaleto.values.visible import visible
+
+_MOST_A_CELL = 8
+"""Characters for each cell that are looked at; what is behind has no room in any case."""
 
 
 def cut(text: str, width: int) -> str:
@@ -31,7 +35,10 @@ class Cells:
         bold: bool = False,
         on: str = "",
     ) -> "Cells":
-        """Text in a colour; with `width` cut or padded to it."""
+        """Text in a colour, made fit for a terminal; with `width` cut or padded to it."""
+        if width is not None and len(text) > _MOST_A_CELL * width:
+            text = text[: _MOST_A_CELL * max(width, 0)] + "…"
+        text = visible(text)
         if width is not None:
             text = cut(text, width)
             space = " " * (width - cell_len(text))

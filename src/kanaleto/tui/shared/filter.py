@@ -24,7 +24,7 @@ class Filter(Line):
 
     def open(self) -> None:
         self.display = True
-        self.screen.set_focus(self)  # at once: the next keys are for it
+        self.begin()
 
     def clear_filter(self) -> None:
         self.value = ""

@@ -4,12 +4,26 @@ from textual import events
 from textual.widgets import Input
 
 from kanaleto.tui.shared.keyed import Keyed
+from kanaleto.values.visible import visible
 
 
 class Line(Keyed, Input):
     """Subclasses say what enter and escape do."""
 
     DEFAULT_CSS = "Line { height: 1; border: none; padding: 0 1; background: $panel; } Line:focus { border: none; }"
+
+    def __init__(self, placeholder: str = "") -> None:
+        # selected by `begin`, not when the toolkit comes round to telling the focus: that is after what is typed ahead
+        super().__init__(placeholder=placeholder, select_on_focus=False)
+
+    def begin(self) -> None:
+        """Take the keys; what stands here is typed over, or mended with the arrows."""
+        self.screen.set_focus(self)
+        self.action_select_all()
+
+    def validate_value(self, value: str) -> str:
+        """Whatever is put or pasted here."""
+        return visible(value)
 
     def entered(self, text: str) -> None:
         raise NotImplementedError

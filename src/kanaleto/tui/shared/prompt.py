@@ -18,6 +18,7 @@ from kanaleto.editing.news import Done
 from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.line import Line
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.values.visible import visible
 
 _MOST_HISTORY, _MOST_AHEAD = 100, 200
 
@@ -79,10 +80,10 @@ class Prompt(Drawn, Horizontal):
         self.is_waiting = False
         self._asked += 1
         self._ahead.clear()
-        self.query_one(Label).update(what)
+        self.query_one(Label).update(visible(what))
         self._write(answer)
         self.display = True
-        self.screen.set_focus(self.query_one(_Answer))
+        self.query_one(_Answer).begin()
 
     def _write(self, text: str) -> None:
         line = self.query_one(_Answer)

@@ -82,7 +82,7 @@ class Later(unittest.TestCase):
             writer.write(framing.encode(5, Read(Table.HOLDING, 1, 1).encode(), 1))
             writer.close()  # gone before its answer
             await asyncio.sleep(0.2)
-            self.assertEqual(server.connections, {})
+            self.assertEqual(server.admission.connections, [])
             await server.stop()
 
         asyncio.run(work())

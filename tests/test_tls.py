@@ -17,7 +17,9 @@ from tests.test_bench import free_port
 from tests.test_links import ASKED, InFolder, asked, check_answers, line_of
 
 
-class Tls(InFolder):
+class WithCertificates(InFolder):
+    """An authority, a server, and clients of some roles, in `folder`."""
+
     def setUp(self) -> None:
         super().setUp()
         self.authority_key = ec.generate_private_key(ec.SECP256R1())
@@ -74,6 +76,8 @@ class Tls(InFolder):
         self.clients: list[str] = []
         return asked(line_of(link, tls_serving=serving), requests, clients=self.clients)
 
+
+class Tls(WithCertificates):
     def test_with_certificates_on_both_sides(self) -> None:
         check_answers(self, self._asked("operator", ASKED))
         (outcome,) = self._asked(None, ASKED[:1], wants_client=False)

@@ -2,7 +2,8 @@
 
 from kanaleto.bench.device import SimulatedDevice
 from kanaleto.bench.units import Units
-from kanaleto.serving.network import CannotServe, NetworkServer, OnClient
+from kanaleto.serving.admission import OnClient
+from kanaleto.serving.network import CannotServe, NetworkServer
 from kanaleto.serving.opening import Server, server_for
 from kanaleto.site.link import FramingKind
 from kanaleto.site.model import Site
@@ -19,7 +20,7 @@ class SiteServer:
             self.units.append(units)
             server = server_for(line, units, listen)
             if isinstance(server, NetworkServer):
-                server.on_client = on_client
+                server.admission.on_client = on_client
             self._servers.append(server)
 
     def device(self, name: str) -> SimulatedDevice:

@@ -1,20 +1,26 @@
-"""Runs a coroutine until it ends, or until SIGINT or SIGTERM, which end it cleanly."""
+"""Runs a coroutine until it ends, or until SIGINT, SIGTERM or SIGHUP, which end it cleanly."""
 
 import asyncio
 import signal
 from collections.abc import Coroutine
 from typing import Any
 
+from kanaleto.lines.openfiles import raise_limit
+
+ENDING = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]
+"""Signals that end a command in good order."""
+
 
 def run_until_signal(work: Coroutine[Any, Any, None]) -> bool:
     """True when the work ended by itself, False when a signal ended it."""
+    raise_limit()
     return asyncio.run(_run(work))
 
 
 async def _run(work: Coroutine[Any, Any, None]) -> bool:
     loop = asyncio.get_running_loop()
     task = asyncio.ensure_future(work)
-    for number in (signal.SIGINT, signal.SIGTERM):
+    for number in ENDING:
         try:
             loop.add_signal_handler(number, task.cancel)
         except NotImplementedError:  # Windows: asyncio cannot; Python's own handlers stay

@@ -13,6 +13,7 @@ from pathlib import Path
 from kanaleto.bench.server import SiteServer
 from kanaleto.demo.world import World
 from kanaleto.files.loading import load_site
+from kanaleto.lines.openfiles import raise_limit
 from kanaleto.serving.network import CannotServe
 from kanaleto.values.visible import visible
 
@@ -32,7 +33,9 @@ async def _play(site_path: Path) -> int:
     is_over = asyncio.Event()
     loop = asyncio.get_running_loop()
     loop.add_signal_handler(signal.SIGTERM, is_over.set)
-    loop.add_signal_handler(signal.SIGINT, lambda: None)  # the terminal sends it to both; the parent decides
+    for number in (signal.SIGINT, signal.SIGHUP):  # the terminal sends it to both; the parent decides
+        loop.add_signal_handler(number, lambda: None)
+    raise_limit()
     loop.run_in_executor(None, _wait_for_parent, loop, is_over)
     sys.stdout.write("ready\n")
     sys.stdout.flush()

@@ -6,7 +6,8 @@ request had gone. A sound frame that is not the answer does not end the waiting;
 deadline, the outcome is `unexpected`. Bytes that are no frame end the waiting once the line is silent again, if they
 begin as the answer would; other noise does not. The deadline is for the answer to begin; an answer that has begun may
 take as long as the longest frame takes. After a timeout on a stream without transactions the line listens for a
-quarantine, and what comes then is counted late and thrown away. One timer a line serves all deadlines.
+quarantine, and what comes then is counted late and thrown away. One timer a line serves all deadlines. A far end that
+sends a lot and answers nothing is babbling: the channel is lost for that reason, and whoever holds it opens it anew.
 
 A broadcast (a write to unit 0 on a serial line) is good after the turnaround, since nobody answers. Where the adapter
 repeats what it sends (`has_echo`), the request's own bytes are taken off what comes; where they come unannounced, the
@@ -45,6 +46,8 @@ _CUT_SHORT_S = 0.25  # a busy machine or a radio link may pause inside a frame: 
 QUARANTINE_S = 0.25
 TURNAROUND_S = 0.1  # after a broadcast, for the slaves to do it (serial line 1.02, 2.4.1: 100 to 200 ms)
 _CLOCK_SLACK_S = 0.001
+MOST_BABBLE = 16 * 1024
+"""Bytes that may come without one answer among them."""
 # a deadline seen later than this was missed by us, not by the device: what waits unread is read first
 _OVERSLEPT_S = 0.02
 _READ_FIRST_S = 0.03
@@ -72,6 +75,7 @@ class Exchanger:
         self.traffic = Traffic()
         self.lost_because = ""
         self._is_up = False
+        self._unanswering = 0  # bytes since the last answer
         self.has_found_echo = False
         self._has_echo = has_echo
         self._echo = b""  # what is still to be taken off
@@ -103,6 +107,7 @@ class Exchanger:
         self._decoder.reset()
         self._free_at = 0.0
         self.lost_because = ""
+        self._unanswering = 0
         await self.channel.open(self._receive, self._lose)
         self._is_up = self.channel.is_open  # the far end may have closed it in the same breath
 
@@ -172,6 +177,10 @@ class Exchanger:
 
     def _receive(self, data: bytes, at: float) -> None:
         self.traffic.received += len(data)
+        self._unanswering += len(data)
+        if self._unanswering > MOST_BABBLE:
+            self._lose(f"it babbles: {self._unanswering} bytes came with no answer among them")
+            return
         if self._echo:
             data = self._without_echo(data)
             if not data:
@@ -214,6 +223,8 @@ class Exchanger:
         if isinstance(event, Garbled):
             self._take_garbled(event, at)
             return
+        if not self._has_transactions:
+            self._unanswering -= len(event.raw)  # others may talk on a line that is shared
         key = event.transaction or 0
         waiting = self._pending.get(key)
         if (
@@ -334,6 +345,8 @@ class Exchanger:
         waiting = self._pending.pop(key)
         self._recent.append((key, waiting.sent_at))
         self._free_at = at + self._gap_s
+        if kind is OutcomeKind.GOOD or kind is OutcomeKind.EXCEPTION:
+            self._unanswering = 0
         if kind is not OutcomeKind.GOOD and kind is not OutcomeKind.EXCEPTION:
             self._free_at += self._quarantine_s
         asked_at, sent_at, first_at = waiting.asked_at, waiting.sent_at, waiting.first_at

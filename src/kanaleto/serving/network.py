@@ -1,28 +1,25 @@
 """Serves simulated devices on a network: TCP (any framing on the stream, inside TLS where the site says so) and UDP.
 
-A client can cost others nothing: connections are counted, and when there are as many as there may be, the one that has
-been without a sound request for longest is closed for the new one; a client that asks and does not read is dropped.
+A client can cost others nothing: connections are counted (`serving.admission`), handshakes too; a client that asks and
+does not read is dropped.
 """
 
 import asyncio
 import errno
 import ssl
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable
 from typing import cast
 
 from kanaleto.lines.tls import role_in, server_context
+from kanaleto.serving.admission import HANDSHAKE_S, Admission, host_of
 from kanaleto.serving.answerer import Answer, Answerer, is_later
 from kanaleto.site.model import TlsServing
 from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
 from kanaleto.wire.pdu import Refused
 
-MOST_CONNECTIONS = 400
 _MOST_UNSENT = 64 * 1024
 _QUIET_S = 0.03  # on a bare stream: what is no frame by its length is settled after this much silence
-
-OnClient = Callable[[str], None]
-"""Told when a client has shown a certificate: one sentence, with its role."""
 
 
 class CannotServe(Exception):
@@ -50,26 +47,28 @@ class NetworkServer:
         self.answerer = answerer
         self.framing = framing
         self.host, self.port = host, port
-        self.connections: dict[asyncio.Transport, None] = {}  # the one longest without a sound request first
-        self.on_client: OnClient | None = None
+        self.admission = Admission(answerer.name)
         self._tls = tls
+        self._context: ssl.SSLContext | None = None
         self._roles = dict(tls.roles) if tls is not None else {}
         self._server: asyncio.Server | None = None
+        self._handshakes: set[asyncio.Task[None]] = set()
 
     async def start(self) -> None:
         """Bind. Raises CannotServe."""
-        loop = asyncio.get_running_loop()
-        context: ssl.SSLContext | None = None
         if self._tls is not None:
             try:
-                context = server_context(self._tls.cert, self._tls.key, self._tls.ca)
+                self._context = server_context(self._tls.cert, self._tls.key, self._tls.ca)
             except OSError as error:
                 raise CannotServe(
                     f"{self.answerer.name}: the certificate files cannot be used: {error.strerror or error}"
                 ) from None
         try:
-            self._server = await loop.create_server(
-                lambda: _Connection(self), self.host, self.port, backlog=512, ssl=context
+            self._server = await asyncio.get_running_loop().create_server(
+                lambda: _Connection(self) if self._context is None else _Handshake(self),
+                self.host,
+                self.port,
+                backlog=512,
             )
         except OSError as error:
             raise cannot_bind(self.answerer.name, self.host, self.port, error) from None
@@ -78,22 +77,37 @@ class NetworkServer:
     async def stop(self) -> None:
         if self._server is not None:
             self._server.close()
-        for transport in list(self.connections):
+        for task in self._handshakes:
+            task.cancel()
+        for transport in self.admission.connections:
             transport.abort()
 
-    def admit(self, transport: asyncio.Transport) -> None:
-        """A new connection: it takes the place of the idlest when all are taken."""
-        if len(self.connections) >= MOST_CONNECTIONS:
-            idlest = next(iter(self.connections))
-            del self.connections[idlest]
-            idlest.abort()
-        self.connections[transport] = None
+    def shake_hands(self, transport: asyncio.Transport) -> None:
+        """Go on inside TLS, if the far end does so in time."""
+        task = asyncio.get_running_loop().create_task(self._shake_hands(transport))
+        self._handshakes.add(task)
+        task.add_done_callback(self._handshakes.discard)
 
-    def note_use(self, transport: asyncio.Transport) -> None:
-        """A sound request came on it: it is the last to be closed for others now."""
-        if transport in self.connections:
-            del self.connections[transport]
-            self.connections[transport] = None
+    async def _shake_hands(self, transport: asyncio.Transport) -> None:
+        assert self._context is not None
+        who, connection = host_of(transport), _Connection(self)
+        try:
+            secured = await asyncio.get_running_loop().start_tls(
+                transport, connection, self._context, server_side=True, ssl_handshake_timeout=HANDSHAKE_S
+            )
+        except TimeoutError:
+            self.admission.tell(who, f"was cut off: no secure connection within {HANDSHAKE_S:g} s")
+        except OSError as error:  # of TLS too
+            reason = error.reason if isinstance(error, ssl.SSLError) and error.reason else "it went away"
+            words = reason.lower().replace("_", " ")
+            self.admission.tell(who, f"was cut off: no secure connection came about ({words})")
+        else:
+            if secured is not None:
+                self.admission.end_handshake(transport)
+                connection.connection_made(secured)
+                return
+        self.admission.forget(transport)
+        transport.abort()
 
     def functions_of(self, transport: asyncio.Transport) -> frozenset[int] | None:
         """The functions that this client's role may use; None for all."""
@@ -102,11 +116,29 @@ class NetworkServer:
         if not certificate:
             return None if not self._roles else frozenset()
         role = role_in(certificate)
-        if self.on_client is not None:
-            self.on_client(
-                f"{self.answerer.name}: a client with {f'the role {role!r}' if role else 'no role'} connected"
-            )
-        return frozenset(self._roles.get(role or "", ())) if self._roles else None
+        functions = frozenset(self._roles.get(role or "", ())) if self._roles else None
+        may = ", which may ask nothing here" if functions is not None and not functions else ""
+        self.admission.tell(
+            host_of(transport), f"connected with a certificate of {f'the role {role!r}' if role else 'no role'}{may}"
+        )
+        return functions
+
+
+class _Handshake(asyncio.Protocol):
+    """A connection before it is secure: nothing is read of it here."""
+
+    def __init__(self, server: NetworkServer) -> None:
+        self._server = server
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        assert isinstance(transport, asyncio.Transport)
+        self._transport = transport
+        transport.pause_reading()
+        self._server.admission.begin_handshake(transport)
+        self._server.shake_hands(transport)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self._server.admission.forget(self._transport)
 
 
 class _Connection(asyncio.Protocol):
@@ -116,21 +148,29 @@ class _Connection(asyncio.Protocol):
         self._functions: frozenset[int] | None = None
         self._timer: asyncio.TimerHandle | None = None
         self._line: asyncio.Task[None] | None = None
+        self._early: bytes | None = b""  # what came inside TLS before we were told that it is made
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         assert isinstance(transport, asyncio.Transport)
         self._transport = transport
-        self._server.admit(transport)
-        self._functions = self._server.functions_of(transport)
+        early, self._early = self._early, None
+        if self._server.admission.admit(transport):
+            self._functions = self._server.functions_of(transport)
+            if early:
+                self.data_received(early)
 
     def connection_lost(self, exc: Exception | None) -> None:
-        self._server.connections.pop(self._transport, None)
+        if self._early is None:
+            self._server.admission.forget(self._transport)
         if self._line is not None:
             self._line.cancel()
         if self._timer is not None:
             self._timer.cancel()
 
     def data_received(self, data: bytes) -> None:
+        if self._early is not None:
+            self._early += data
+            return
         self._take(self._decoder.feed(data))
         if self._timer is not None:
             self._timer.cancel()
@@ -142,18 +182,21 @@ class _Connection(asyncio.Protocol):
         server = self._server
         answers, has_broken = answers_to(server.answerer, server.framing, events, self._functions)
         if answers:
-            server.note_use(self._transport)
+            server.admission.note_use(self._transport)
             if self._line is None and not any(is_later(answer) for answer in answers):
                 self._write(b"".join(answer for answer in answers if isinstance(answer, bytes)))
             else:
                 self._put_in_line(answers)
-        if has_broken:
+        if has_broken and not self._transport.is_closing():
+            server.admission.tell(
+                host_of(self._transport), f"was cut off: what it sends is no {server.framing.name.upper()} framing"
+            )
             self._transport.close()
 
     def _write(self, data: bytes) -> None:
         self._transport.write(data)
-        if self._transport.get_write_buffer_size() > _MOST_UNSENT:
-            self._transport.abort()
+        if self._transport.get_write_buffer_size() > _MOST_UNSENT and not self._transport.is_closing():
+            self._server.admission.drop(self._transport, "it asks and does not read the answers")
 
     def _put_in_line(self, answers: list[Answer]) -> None:
         """Answers that take their time go out in the order of their requests; meanwhile not much more is read."""

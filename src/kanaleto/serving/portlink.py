@@ -5,7 +5,9 @@ known as ours and replaced, a link that another program serves is told, and anyt
 alone.
 """
 
+import errno
 import os
+import stat
 from contextlib import suppress
 from pathlib import Path
 
@@ -15,6 +17,9 @@ try:
     import fcntl
 except ImportError:  # no pseudo-terminals on such a system either
     fcntl = None  # type: ignore[assignment]
+
+
+_MOST_MARK = 4096  # bytes; a mark holds the path of a pseudo-terminal
 
 
 class PortLink:
@@ -33,8 +38,9 @@ class PortLink:
 
     def _is_ours(self) -> bool:
         try:
-            return self._path.is_symlink() and os.readlink(self._path) == self._mark.read_text()
-        except OSError:
+            is_mark = self._mark.is_file() and not self._mark.is_symlink()
+            return is_mark and self._path.is_symlink() and os.readlink(self._path) == self._mark.read_text()
+        except (OSError, UnicodeDecodeError):
             return False
 
     def make(self, target: str) -> None:
@@ -49,7 +55,11 @@ class PortLink:
                 "under /dev; name a path in a folder of yours"
             )
         try:
-            self._lock = os.open(self._mark, os.O_RDWR | os.O_CREAT, 0o600)
+            self._lock = os.open(self._mark, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_NONBLOCK, 0o600)
+            status = os.fstat(self._lock)
+            if not stat.S_ISREG(status.st_mode) or status.st_nlink != 1 or status.st_size > _MOST_MARK:
+                self._unlock()
+                raise CannotServe(f"{self._line_name}: {self._mark} is in the way and not ours; remove it")
             fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
             self._unlock()
@@ -57,7 +67,11 @@ class PortLink:
                 f"{self._line_name}: {self._path} is served by another process already; stop that one first"
             ) from None
         except OSError as error:
-            raise CannotServe(f"{self._line_name}: {folder} cannot be written: {error.strerror}") from None
+            if error.errno == errno.ELOOP:
+                raise CannotServe(
+                    f"{self._line_name}: {self._mark} is a symbolic link, which is not followed; remove it"
+                ) from None
+            raise CannotServe(f"{self._line_name}: {self._mark} cannot be written: {error.strerror}") from None
         try:
             if self._is_ours():
                 self._path.unlink()

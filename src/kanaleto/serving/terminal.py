@@ -4,6 +4,9 @@ A pseudo-terminal has no speed of its own: a write arrives whole and at once. So
 taken is added, then 3.5 characters of silence, and the answer is let go in small pieces at absolute deadlines, its last
 byte exactly when a real line would deliver it. The rate that the master has set can be read here: at another than the
 line's, nothing is understood. The far end's copy is kept open here too, else reading fails when the master closes.
+
+More at once than a master may send in one go is noise: it is thrown away, and costs the line no more time than
+`_MOST_BACKLOG` characters take. A master that does not read loses what it was sent, and nobody else does.
 """
 
 import asyncio
@@ -23,6 +26,7 @@ from kanaleto.wire.frames import Frame, Framing, Garbled, Role
 
 _PIECE_S = 0.004  # an answer is let go in pieces of this length, as an adapter would
 _SLICE_S = 0.1
+_MOST_BACKLOG = 1200  # characters: two of the longest frames that there are, in ASCII, and some
 _CODES = {
     int(name[1:]): getattr(termios, name)
     for name in dir(termios)
@@ -51,6 +55,7 @@ class TerminalServer:
         """Make the pseudo-terminal and its link. Raises CannotServe."""
         self._loop = asyncio.get_running_loop()
         self._near, self._far = os.openpty()
+        os.set_blocking(self._near, False)
         tty.setraw(self._near)
         tty.setraw(self._far)
         self._set_own_rate()
@@ -99,9 +104,17 @@ class TerminalServer:
             else:
                 try:
                     data = os.read(self._near, 4096)
+                except BlockingIOError:
+                    continue
                 except OSError:
                     return
-                line_free_s = max(time.monotonic(), line_free_s) + len(data) * character_s
+                now_s = time.monotonic()
+                line_free_s = max(now_s, line_free_s) + len(data) * character_s
+                if line_free_s - now_s > _MOST_BACKLOG * character_s:
+                    line_free_s = now_s + _MOST_BACKLOG * character_s
+                    self._decoder.reset()
+                    self.answerer.note_garbled()
+                    continue
                 if not self._is_understood():
                     self._decoder.reset()
                     self.answerer.note_garbled()  # at another rate a device hears characters that are none
@@ -113,6 +126,14 @@ class TerminalServer:
                 else:
                     line_free_s = self._answer(event, line_free_s, character_s, gap_s)
             self._decoder.end_with(self.answerer.delimiter)
+
+    def _let_go(self, piece: bytes) -> bool:
+        """Send it; whether anybody takes it. What a master has not read of former answers is no longer on a line."""
+        try:
+            return os.write(self._near, piece) == len(piece)
+        except BlockingIOError:
+            termios.tcflush(self._far, termios.TCIFLUSH)
+            return False
 
     def _wait_for(self, answer: Awaitable[bytes | None]) -> bytes | None:
         """Answers that take their time are made on the loop that the server was started on."""
@@ -136,5 +157,6 @@ class TerminalServer:
             delay_s = start_s + end * character_s - time.monotonic()
             if delay_s > 0:
                 time.sleep(delay_s)
-            os.write(self._near, raw[at:end])
+            if not self._let_go(raw[at:end]):
+                break
         return start_s + len(raw) * character_s

@@ -1,15 +1,40 @@
 """Starts the application: the engine on its thread, the screen on this one, and both ended in order."""
 
 import os
+import signal
 import sys
+from typing import TYPE_CHECKING
 
 from kanaleto.files.loading import LoadedSite
+from kanaleto.lines.openfiles import raise_limit
 from kanaleto.polling.engine import Engine
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS
+
+if TYPE_CHECKING:
+    from kanaleto.tui.app import KanaletoApp
 
 
 class NoScreen(Exception):
     """One sentence: why there can be no screen here."""
+
+
+def _end_on_signals(app: "KanaletoApp") -> None:
+    """SIGTERM and a terminal that goes away end the application as quitting does."""
+
+    def end(number: int, frame: object) -> None:
+        if number != signal.SIGTERM:  # nothing can be drawn any more, and nothing of ours is to fail for it
+            nowhere = os.open(os.devnull, os.O_RDWR)
+            for descriptor in (1, 2):
+                os.dup2(nowhere, descriptor)
+        app.exit()
+
+    for name in ("SIGTERM", "SIGHUP"):
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), end)
+
+
+def _has_hung_up() -> bool:
+    return not sys.stdout.isatty()
 
 
 def run_application(loaded: LoadedSite, theme: str, for_s: float | None) -> None:
@@ -22,11 +47,16 @@ def run_application(loaded: LoadedSite, theme: str, for_s: float | None) -> None
         raise NoScreen(f"{here}; the application needs at least {LEAST_COLUMNS}×{LEAST_ROWS}, and shows most at 160×47")
     from kanaleto.tui.app import KanaletoApp
 
+    raise_limit()
     engine = Engine(loaded.site)
     engine.start()
     app = KanaletoApp(engine, loaded, theme, for_s)
+    _end_on_signals(app)
     try:
         app.run()
+    except OSError:
+        if not _has_hung_up():
+            raise
     finally:
         app.door.close()
         engine.stop()

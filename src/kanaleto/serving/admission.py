@@ -1,0 +1,96 @@
+"""Who may be connected to a server, and who goes when places run short: first those that never asked anything, then
+those that have not asked for long. A client that polls is never cut off. Whoever is refused or dropped is told in one
+line, and the same of the same host only now and then."""
+
+import asyncio
+import time
+from collections.abc import Callable
+
+MOST_CONNECTIONS = 400
+MOST_HANDSHAKES = 64
+HANDSHAKE_S = 10.0
+IDLE_S = 120.0
+"""Whoever has not asked for so long has no claim to its place when others want one."""
+_AGAIN_S = 10.0
+_MOST_TOLD = 1000
+
+OnClient = Callable[[str], None]
+"""Told of a client: one sentence, who and what."""
+
+
+def host_of(transport: asyncio.BaseTransport) -> str:
+    """Address and port of the far end, for people."""
+    peer = transport.get_extra_info("peername")
+    return f"{peer[0]}:{peer[1]}" if isinstance(peer, tuple) and len(peer) >= 2 else "somebody"
+
+
+class Admission:
+    """The places of one server. `name` is for messages; `clock` gives seconds."""
+
+    def __init__(self, name: str, clock: Callable[[], float] = time.monotonic, most: int = MOST_CONNECTIONS) -> None:
+        self.on_client: OnClient | None = None
+        self._name, self._clock, self._most = name, clock, most
+        self._silent: dict[asyncio.Transport, None] = {}  # never asked anything; the oldest first
+        self._asking: dict[asyncio.Transport, float] = {}  # when they asked last; the longest ago first
+        self._shaking: dict[asyncio.Transport, None] = {}  # in a TLS handshake; the oldest first
+        self._told: dict[tuple[str, str], tuple[float, int]] = {}
+
+    @property
+    def connections(self) -> list[asyncio.Transport]:
+        return [*self._shaking, *self._silent, *self._asking]
+
+    def begin_handshake(self, transport: asyncio.Transport) -> None:
+        """It came, and is to show first who it is; too many of those push the oldest out."""
+        if len(self._shaking) >= MOST_HANDSHAKES:
+            self.drop(next(iter(self._shaking)), f"{MOST_HANDSHAKES} handshakes are under way")
+        self._shaking[transport] = None
+
+    def end_handshake(self, transport: asyncio.Transport) -> None:
+        self._shaking.pop(transport, None)
+
+    def admit(self, transport: asyncio.Transport) -> bool:
+        """Whether it has a place; somebody without a claim may have lost it for this one."""
+        if len(self._silent) + len(self._asking) >= self._most:
+            if self._silent:
+                self.drop(next(iter(self._silent)), "it never asked anything, and others want its place")
+            else:
+                idlest, asked_s = next(iter(self._asking.items()))
+                if self._clock() - asked_s < IDLE_S:
+                    self.drop(transport, f"all {self._most} places are taken by clients that poll")
+                    return False
+                self.drop(idlest, f"it has not asked for {self._clock() - asked_s:.0f} s, and others want its place")
+        self._silent[transport] = None
+        return True
+
+    def note_use(self, transport: asyncio.Transport) -> None:
+        """A sound request came on it."""
+        if transport in self._silent or transport in self._asking:
+            self.forget(transport)
+            self._asking[transport] = self._clock()
+
+    def forget(self, transport: asyncio.Transport) -> None:
+        """It has gone."""
+        self._silent.pop(transport, None)
+        self._asking.pop(transport, None)
+        self._shaking.pop(transport, None)
+
+    def drop(self, transport: asyncio.Transport, why: str) -> None:
+        """Close it at once, and tell who and why."""
+        self.forget(transport)
+        self.tell(host_of(transport), f"was cut off: {why}")
+        transport.abort()
+
+    def tell(self, who: str, what: str) -> None:
+        """One line; of one host and one kind every `_AGAIN_S` at most, with how many there were meanwhile."""
+        host, now = who.rpartition(":")[0] or who, self._clock()
+        key = (host, what[:40])
+        last_s, held_back = self._told.get(key, (-_AGAIN_S, 0))
+        if now - last_s < _AGAIN_S:
+            self._told[key] = (last_s, held_back + 1)
+            return
+        if len(self._told) >= _MOST_TOLD:
+            self._told.clear()
+        self._told[key] = (now, 0)
+        if self.on_client is not None:
+            more = f" ({held_back} more times since)" if held_back else ""
+            self.on_client(f"{self._name}: {who} {what}{more}")

@@ -1,0 +1,311 @@
+"""Servers and the engine with far ends that mean harm, or have lost their mind: nobody else pays for it."""
+
+import asyncio
+import fcntl
+import os
+import pty
+import resource
+import select
+import signal
+import struct
+import subprocess
+import sys
+import tempfile
+import termios
+import time
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from kanaleto.lines.exchange import MOST_BABBLE, Exchanger
+from kanaleto.lines.openfiles import raise_limit
+from kanaleto.lines.opening import channel_for, framing_of
+from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.serving import network
+from kanaleto.serving.admission import IDLE_S, MOST_HANDSHAKES, Admission
+from kanaleto.serving.network import CannotServe, NetworkServer
+from kanaleto.serving.portlink import PortLink
+from kanaleto.serving.terminal import TerminalServer
+from kanaleto.site.link import FramingKind, SerialLink, SerialSettings, TcpLink
+from kanaleto.site.model import TlsServing
+from kanaleto.wire.codes import Table
+from kanaleto.wire.pdu import Read, ReadAnswer
+from kanaleto.wire.rtu import Rtu
+from tests.test_bench import free_port
+from tests.test_tls import WithCertificates
+
+
+class Own:
+    """Every register holds its own address."""
+
+    name, delimiter, garbled = "Own", 10, 0
+
+    def answer(self, unit_id: int, pdu: bytes) -> bytes:
+        first, count = int.from_bytes(pdu[1:3]), int.from_bytes(pdu[3:5])
+        return bytes((pdu[0], 2 * count)) + b"".join(word.to_bytes(2) for word in range(first, first + count))
+
+    def note_garbled(self) -> None:
+        self.garbled += 1
+
+
+class _Client:
+    """Stands for a transport."""
+
+    def __init__(self, number: int) -> None:
+        self.number, self.is_gone = number, False
+
+    def get_extra_info(self, name: str) -> object:
+        return ("192.0.2.1", self.number)
+
+    def abort(self) -> None:
+        self.is_gone = True
+
+
+class Places(unittest.TestCase):
+    def setUp(self) -> None:
+        self.now_s = 1000.0
+        self.told: list[str] = []
+        self.places = Admission("Line", lambda: self.now_s, most=3)
+        self.places.on_client = self.told.append
+
+    def come(self, *numbers: int) -> list[_Client]:
+        clients = [_Client(number) for number in numbers]
+        for client in clients:
+            self.places.admit(client)  # type: ignore[arg-type]
+        return clients
+
+    def test_those_that_never_asked_go_first(self) -> None:
+        one, two, three = self.come(1, 2, 3)
+        self.places.note_use(one)  # type: ignore[arg-type]
+        self.come(4)
+        self.assertEqual([one.is_gone, two.is_gone, three.is_gone], [False, True, False])
+        self.assertEqual(
+            self.told, ["Line: 192.0.2.1:2 was cut off: it never asked anything, and others want its place"]
+        )
+
+    def test_a_client_that_polls_is_never_cut_off(self) -> None:
+        polling = self.come(1, 2, 3)
+        for client in polling:
+            self.places.note_use(client)  # type: ignore[arg-type]
+        (new,) = self.come(4)
+        self.assertTrue(new.is_gone)
+        self.assertFalse(any(client.is_gone for client in polling))
+        self.assertIn("all 3 places are taken by clients that poll", self.told[0])
+        self.now_s += IDLE_S + 1
+        for client in polling[1:]:
+            self.places.note_use(client)  # type: ignore[arg-type]
+        (newer,) = self.come(5)
+        self.assertEqual([client.is_gone for client in (*polling, newer)], [True, False, False, False])
+
+    def test_a_thousand_of_the_same_are_a_few_lines(self) -> None:
+        for number in range(3):
+            for client in self.come(number):
+                self.places.note_use(client)  # type: ignore[arg-type]
+        self.come(*range(1000))
+        self.assertEqual(len(self.told), 1)
+        self.now_s += 11
+        self.come(5)
+        self.assertIn("(999 more times since)", self.told[-1])
+
+
+class Networks(WithCertificates):
+    def test_handshakes_are_counted_and_end(self) -> None:
+        async def work() -> list[str]:
+            files = {name: self.folder / f"server.{name}" for name in ("pem", "key")}
+            link = TcpLink("127.0.0.1", free_port())
+            server = NetworkServer(
+                Own(), framing_of(link), link.host, link.port, TlsServing(files["pem"], files["key"])
+            )
+            told: list[str] = []
+            server.admission.on_client = told.append
+            await server.start()
+            silent = [await asyncio.open_connection(link.host, link.port) for _ in range(MOST_HANDSHAKES + 40)]
+            await asyncio.sleep(0.2)
+            self.assertLessEqual(len(server.admission.connections), MOST_HANDSHAKES)
+            _, writer = await asyncio.open_connection(link.host, link.port)
+            writer.write(b"GET / HTTP/1.1\r\n\r\n" * 10)
+            await asyncio.sleep(1.5)
+            self.assertEqual(server.admission.connections, [])
+            for _, writer in silent:
+                writer.close()
+            await server.stop()
+            return told
+
+        with mock.patch.object(network, "HANDSHAKE_S", 1.0):
+            told = asyncio.run(work())
+        self.assertTrue(any("handshakes are under way" in line for line in told), told)
+        self.assertTrue(any("no secure connection" in line for line in told), told)
+        self.assertLess(len(told), 8)
+
+    def test_a_polling_client_among_many_that_only_connect(self) -> None:
+        async def work() -> list[OutcomeKind]:
+            link = TcpLink("127.0.0.1", free_port())
+            server = NetworkServer(Own(), framing_of(link), link.host, link.port)
+            server.admission = Admission("Own", most=20)
+            await server.start()
+            exchanger = Exchanger(channel_for(link, 5), framing_of(link))
+            await exchanger.open()
+            kinds = []
+            for _ in range(60):
+                outcome = await exchanger.ask(1, Read(Table.HOLDING, 7, 2), 2.0)
+                kinds.append(outcome.kind)
+                assert isinstance(outcome.content, ReadAnswer)
+                self.assertEqual(outcome.content.words, (7, 8))
+                await asyncio.open_connection(link.host, link.port)
+            exchanger.close()
+            await server.stop()
+            return kinds
+
+        self.assertEqual(set(asyncio.run(work())), {OutcomeKind.GOOD})
+
+    def test_the_limit_of_open_files_is_raised(self) -> None:
+        soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+        self.addCleanup(resource.setrlimit, resource.RLIMIT_NOFILE, (soft, hard))
+        resource.setrlimit(resource.RLIMIT_NOFILE, (200, hard))
+        self.assertGreater(raise_limit(), 200)
+        self.assertGreater(resource.getrlimit(resource.RLIMIT_NOFILE)[0], 200)
+
+    def test_a_babbling_far_end_costs_little_and_is_connected_anew(self) -> None:
+        for framing, noise in (
+            (FramingKind.RTU, os.urandom(4096)),
+            (FramingKind.TCP, b"\3\xe7\0\0\0\5\1\3\2\0\1" * 400),
+        ):
+            with self.subTest(framing.value):
+                asyncio.run(self._babble(framing, noise))
+
+    async def _babble(self, framing: FramingKind, noise: bytes) -> None:
+        async def babble(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            try:
+                while True:
+                    writer.write(noise)
+                    await writer.drain()
+            except (ConnectionError, asyncio.CancelledError):
+                writer.close()
+
+        server = await asyncio.start_server(babble, "127.0.0.1", 0)
+        link = TcpLink("127.0.0.1", server.sockets[0].getsockname()[1], framing)
+        exchanger = Exchanger(channel_for(link, 5), framing_of(link))
+        await exchanger.open()
+        outcome = await exchanger.ask(1, Read(Table.HOLDING, 7, 2), 5.0)
+        self.assertFalse(outcome.is_good)
+        self.assertIn("babbles", exchanger.lost_because)
+        self.assertLess(exchanger.traffic.received, MOST_BABBLE + 8192)
+        self.assertFalse(exchanger.is_open)
+        server.close()
+
+
+class OnATerminal(unittest.TestCase):
+    """The folder of these is the user's own."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.port = self.folder / "port"
+
+    async def _served(self) -> TerminalServer:
+        server = TerminalServer(Own(), Rtu(), SerialLink(str(self.port), SerialSettings(baud=19200)))
+        await server.start()
+        return server
+
+    def _ask(self, port: int) -> bytes:
+        os.write(port, Rtu().encode(1, Read(Table.HOLDING, 7, 2).encode()))
+        came, end = b"", time.monotonic() + 3
+        while len(came) < 9 and time.monotonic() < end:
+            if select.select([port], [], [], 0.1)[0]:
+                came += os.read(port, 256)
+        return came
+
+    RIGHT = Rtu().encode(1, bytes((3, 4, 0, 7, 0, 8)))
+
+    def test_noise_costs_the_time_of_a_bounded_backlog(self) -> None:
+        async def work() -> None:
+            server = await self._served()
+            port = os.open(self.port, os.O_RDWR | os.O_NOCTTY)
+            noise = os.urandom(1_000_000)
+            sent = await asyncio.to_thread(
+                lambda: [os.write(port, noise[at : at + 4000]) for at in range(0, 10**6, 4000)]
+            )
+            self.assertEqual(sum(sent), 1_000_000)
+            await asyncio.sleep(0.5)
+            began = time.monotonic()
+            while await asyncio.to_thread(self._ask, port) != self.RIGHT:
+                self.assertLess(time.monotonic() - began, 20)
+            os.close(port)
+            await server.stop()
+
+        asyncio.run(work())
+
+    def test_a_master_that_never_reads_costs_the_next_nothing(self) -> None:
+        async def work() -> None:
+            server = await self._served()
+            port = os.open(self.port, os.O_RDWR | os.O_NOCTTY)
+            request = Rtu().encode(1, Read(Table.HOLDING, 0, 125).encode())
+            for _ in range(30):  # 7 650 bytes, which nobody fetches
+                os.write(port, request)
+                await asyncio.sleep(0.16)
+            os.close(port)
+            port = os.open(self.port, os.O_RDWR | os.O_NOCTTY)
+            await asyncio.sleep(0.3)
+            while select.select([port], [], [], 0.2)[0]:
+                os.read(port, 65536)
+            self.assertEqual(await asyncio.to_thread(self._ask, port), self.RIGHT)
+            os.close(port)
+            await server.stop()
+
+        asyncio.run(work())
+
+    def test_what_stands_at_the_place_of_our_marks_is_left_alone(self) -> None:
+        users = self.folder / "letter.txt"
+        users.write_text("dear friend")
+        mark = self.folder / ".port.served"
+        mark.symlink_to(users)
+        with self.assertRaisesRegex(CannotServe, "symbolic link"):
+            PortLink(str(self.port), "L").make("/dev/pts/99")
+        self.assertEqual(users.read_text(), "dear friend")
+        mark.unlink()
+        os.link(users, mark)
+        with self.assertRaisesRegex(CannotServe, "in the way"):
+            PortLink(str(self.port), "L").make("/dev/pts/99")
+        self.assertEqual(users.read_text(), "dear friend")
+        mark.unlink()
+        os.mkfifo(mark)
+        with self.assertRaisesRegex(CannotServe, "in the way"):
+            PortLink(str(self.port), "L").make("/dev/pts/99")
+
+    def test_hanging_up_ends_in_good_order(self) -> None:
+        (self.folder / "m.csv").write_text("name,table,address\nA,holding,1\n")
+        site = self.folder / "s.toml"
+        site.write_text(
+            f'[site]\nname = "S"\n[[line]]\nname = "L"\nlink = "rtu://{self.port}"\n'
+            '[[line.device]]\nname = "D"\nunit_id = 1\nmap = "m.csv"\n'
+        )
+        environment = os.environ | {"TMPDIR": str(self.folder)}
+        for number in (signal.SIGHUP, signal.SIGTERM):
+            with subprocess.Popen(
+                [sys.executable, "-m", "kanaleto", "serve", str(site)], stdout=subprocess.PIPE, env=environment
+            ) as serving:
+                assert serving.stdout is not None
+                self.assertEqual(serving.stdout.readline(), b"ready\n")
+                self.assertTrue(self.port.is_symlink())
+                serving.send_signal(number)
+                self.assertEqual(serving.wait(20), 0)
+            self.assertFalse(self.port.is_symlink())
+            self.assertEqual(sorted(path.name for path in self.folder.iterdir()), ["m.csv", "s.toml"])
+
+    def test_a_terminal_that_goes_away_takes_the_demo_with_it(self) -> None:
+        environment = os.environ | {"TMPDIR": str(self.folder), "TERM": "xterm-256color"}
+        environment |= {f"XDG_{name}_HOME": f"{self.folder}/{name}" for name in ("DATA", "STATE")}
+        pid, terminal = pty.fork()
+        if pid == 0:
+            fcntl.ioctl(1, termios.TIOCSWINSZ, struct.pack("HHHH", 47, 160, 0, 0))
+            os.execve(sys.executable, [sys.executable, "-m", "kanaleto", "demo"], environment)
+        came, end = b"", time.monotonic() + 60
+        while b"Alder" not in came and time.monotonic() < end:
+            if select.select([terminal], [], [], 1)[0]:
+                came += os.read(terminal, 65536)
+        os.close(terminal)  # which hangs up
+        while os.waitpid(pid, os.WNOHANG)[0] == 0:
+            self.assertLess(time.monotonic(), end)
+            time.sleep(0.1)
+        self.assertEqual([path.name for path in self.folder.iterdir() if path.name.startswith("kanaleto-demo")], [])

@@ -280,10 +280,12 @@ class Small(unittest.TestCase):
         self.assertAlmostEqual(pace.timeout_s, 0.09)
         pace.note_answer(0.001)
         self.assertAlmostEqual(pace.timeout_s, 0.09)
-        pace.note_late()
-        self.assertEqual(pace.timeout_s, 0.5)
+        pace.note_late(0.4)
+        self.assertAlmostEqual(pace.timeout_s, 0.6)
         pace.note_answer(0.01)
-        self.assertEqual(pace.timeout_s, 0.5)
+        self.assertAlmostEqual(pace.timeout_s, 0.6)
+        pace.note_late()
+        self.assertAlmostEqual(pace.timeout_s, 1.2)
         self.assertEqual(Pace(0.02).timeout_s, 0.02)
 
     def test_a_bar_is_drawn_on_a_terminal_alone(self) -> None:

@@ -3,17 +3,15 @@
 import asyncio
 import random
 import unittest
-from collections.abc import Callable
 
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
-from kanaleto.site.link import Link, Parity, SerialLink, SerialSettings, TcpLink
+from kanaleto.site.link import Link, Parity, SerialLink, SerialSettings
 from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.settings import SettingsSurvey, likely_settings
 from kanaleto.survey.units import SurveyStopped, UnitState, UnitSurvey
 from kanaleto.wire.codes import Table
-from kanaleto.wire.frames import Frame, Role
+from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read, Refused, parse_request
 from tests.simulated import Pieces, Wires, device, silent
 from tests.virtual import run_virtual
@@ -188,55 +186,6 @@ class Units(unittest.TestCase):
         wires = Wires(device("Pump", 1))
         units_of(wires, never=((Table.HOLDING, 0, 4),), asks_identity=False)
         self.assertTrue(all(frame.pdu == Read(Table.HOLDING, 5, 1).encode() for frame, _ in wires.requests))
-
-
-def network_units(
-    answer: Callable[[int, bytes], bytes | None], delay_s: Callable[[int], float] = lambda unit: 0.001
-) -> UnitSurvey:
-    """A survey over TCP of a far end that answers as told."""
-    framing = framing_of(TcpLink("192.0.2.1", 502))
-    decoder = framing.decoder(Role.REQUESTS)
-    free_at = [0.0]
-
-    def far_end(data: bytes, at: float) -> Pieces:
-        pieces: Pieces = []
-        for event in decoder.feed(data):
-            assert isinstance(event, Frame)
-            pdu = answer(event.unit_id, event.pdu)
-            free_at[0] = max(free_at[0], at) + delay_s(event.unit_id)  # one after the other, as a gateway works
-            if pdu is not None:
-                pieces.append((free_at[0], framing.encode(event.unit_id, pdu, event.transaction or 0)))
-        return pieces
-
-    async def work() -> UnitSurvey:
-        exchanger = Exchanger(MemoryChannel(far_end), framing)
-        await exchanger.open()
-        survey = UnitSurvey(exchanger, [255, 0, *range(1, 248)], timeout_s=0.5)
-        await survey.run()
-        return survey
-
-    return run_virtual(work())
-
-
-class Gateways(unittest.TestCase):
-    def test_a_gateway_that_says_nobody_of_every_unit_finds_nobody(self) -> None:
-        survey = network_units(lambda unit, pdu: Refused(pdu[0], 0x0B).encode())
-        self.assertEqual(survey.found, {})
-        self.assertIn("a gateway answers", survey.note)
-
-    def test_units_behind_a_slow_gateway_are_all_found(self) -> None:
-        there = {3, 17, 120, 247}
-        survey = network_units(
-            lambda unit, pdu: b"\x03\x02\x00\x05" if unit in there else Refused(pdu[0], 0x0B).encode(),
-            lambda unit: 0.01 if unit in there else 0.1,
-        )
-        self.assertEqual(set(survey.found), there)
-
-    def test_a_device_that_does_not_look_at_the_unit_id_is_told(self) -> None:
-        survey = network_units(lambda unit, pdu: b"\x03\x02\x00\x05")
-        self.assertTrue(survey.answers_any)
-        self.assertIn("every unit ID", survey.note)
-        self.assertLess(survey.asked, 60)
 
 
 def map_of(table: str, addresses: list[int]) -> str:

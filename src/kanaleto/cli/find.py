@@ -12,8 +12,54 @@ from kanaleto.site.counting import Numbering
 from kanaleto.site.ranges import parse_range
 from kanaleto.survey.asking import Never
 
+_ASKS = {
+    "asks_ports": "--ports", "asks_adapters": "--adapters", "hosts": "--hosts", "asks_registers": "--registers",
+    "asks_directory": "--directory", "listen_s": "--listen",
+}  # fmt: skip
+_GO_WITH = {
+    "asks_ports": (),
+    "asks_adapters": (),
+    "hosts": ("timeout_s", "never"),
+    "asks_registers": (
+        "link", "unit_id", "first", "last", "tables", "is_thorough", "limit", "resume", "watch_s", "timeout_s", "never",
+        "draft", "name",
+    ),
+    "asks_directory": ("link", "unit_id", "starts", "marker", "timeout_s", "never", "draft"),
+    "listen_s": ("link", "draft"),
+    "": ("link", "asks_settings", "units", "timeout_s", "never"),
+}  # fmt: skip
+
+
+def _refuse_what_does_not_go_together(context: click.Context) -> None:
+    """Every option that was given does something, or is told. Raises UsageError."""
+    from click.core import ParameterSource
+
+    given = [
+        parameter
+        for parameter in context.command.params
+        if parameter.name and context.get_parameter_source(parameter.name) is ParameterSource.COMMANDLINE
+    ]
+    titles = {str(parameter.name): parameter.opts[0] for parameter in given}
+    asked = [name for name in titles if name in _ASKS]
+    if len(asked) > 1:
+        raise click.UsageError(
+            f"{' and '.join(_ASKS[name] for name in asked)} are two different things to do; take one"
+        )
+    what = asked[0] if asked else ""
+    for name, title in titles.items():
+        if name not in (*_GO_WITH[what], what, "is_json"):
+            where = f"does not go with {_ASKS[what]}" if what else f"goes with {_users_of(name)} only"
+            raise click.UsageError(f"{'a LINK' if name == 'link' else title} {where}, and would change nothing")
+    if "name" in titles and "draft" not in titles:
+        raise click.UsageError("--name goes with --draft only, and would change nothing")
+
+
+def _users_of(name: str) -> str:
+    return " or ".join(_ASKS[what] for what, names in _GO_WITH.items() if what and name in names)
+
 
 @click.command("find")
+@click.pass_context
 @click.argument("link", required=False)
 @click.option(
     "--ports",
@@ -105,6 +151,7 @@ from kanaleto.survey.asking import Never
 )
 @click.option("--json", "is_json", is_flag=True, help="one object a line")
 def command(
+    context: click.Context,
     link: str | None, asks_ports: bool, asks_adapters: bool, hosts: str | None, asks_settings: bool, units: str | None,
     asks_registers: bool, asks_directory: bool, starts: str, marker: str | None, unit_id: int, listen_s: float | None,
     first: int, last: int, tables: tuple[str, ...], is_thorough: bool, limit: int, resume: Path | None, watch_s: float,
@@ -122,6 +169,7 @@ def command(
       kanaleto find --hosts 127.0.0.1-3:15020
       kanaleto find rtu:///dev/ttyUSB0 --listen 10
     """
+    _refuse_what_does_not_go_together(context)
     forbidden: Never = usage(lambda: tuple(parse_range(text, Numbering.PROTOCOL, "never") for text in never))
     if asks_ports:
         return finding.tell_ports(is_json)
@@ -133,13 +181,6 @@ def command(
         raise click.UsageError("name a LINK to look at, or --ports, --adapters or --hosts RANGE")
     if last < first:
         raise click.UsageError(f"--to {last} lies before --from {first}")
-    asked = [
-        name
-        for name, is_on in (("--registers", asks_registers), ("--directory", asks_directory), ("--listen", listen_s))
-        if is_on
-    ]
-    if len(asked) > 1:
-        raise click.UsageError(f"{' and '.join(asked)} are two different things to do; take one")
     if listen_s is not None:
         return findregisters.listen(link, listen_s, draft, is_json)
     if asks_directory:

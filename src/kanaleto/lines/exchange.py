@@ -19,7 +19,7 @@ from collections import deque
 
 from kanaleto.lines.channel import Channel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.lines.traffic import OnDone, Traffic, Waiting
+from kanaleto.lines.traffic import OnDone, OnLate, Traffic, Waiting
 from kanaleto.wire.diagnostics import Diagnose
 from kanaleto.wire.facts import ANSWERED
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
@@ -40,7 +40,7 @@ from kanaleto.wire.records import MaskWrite, WriteFile
 
 _SHORTEST_FRAME = 4
 _LONGEST_FRAME = 260
-_RECENT = 64  # transactions remembered, to know a late answer from a stranger's
+_RECENT = 512  # transactions remembered, to know a late answer from a stranger's
 _QUIET_S = 0.05  # adapters hold bytes back: what is no frame is settled only after this much silence
 _CUT_SHORT_S = 0.25  # a busy machine or a radio link may pause inside a frame: its rest is waited for this long
 QUARANTINE_S = 0.25
@@ -51,8 +51,6 @@ MOST_BABBLE = 16 * 1024
 # a deadline seen later than this was missed by us, not by the device: what waits unread is read first
 _OVERSLEPT_S = 0.02
 _READ_FIRST_S = 0.03
-
-
 _ECHO = (
     "the request itself came back: the adapter repeats what it sends, or nothing "
     "else is on the line; if so add echo=yes to the link"
@@ -90,7 +88,8 @@ class Exchanger:
         self._cut_short_s = max(_CUT_SHORT_S, 5 * channel.character_s)
         self._decoder = framing.decoder(Role.ANSWERS)
         self._pending: dict[int, Waiting] = {}
-        self._recent: deque[tuple[int, float]] = deque(maxlen=_RECENT)  # transaction, and when its request had gone
+        self.on_late: OnLate | None = None
+        self._recent: deque[tuple[int, float, int]] = deque(maxlen=_RECENT)  # transaction, when it had gone, unit ID
         self._transaction = 0
         self._free_at = 0.0
         self._quiet_at = 0.0
@@ -287,12 +286,10 @@ class Exchanger:
         strays.bytes += len(frame.raw)
         if frame.raw == self._last_frame and not self._has_echo:
             self.has_found_echo = self._has_echo = True
-        sent_at = (
-            next((sent for recent, sent in reversed(self._recent) if recent == key), None)
-            if self.framing.has_transactions
-            else 0.0
-        )
-        if sent_at is None:
+        asked: tuple[float, int] | None = (0.0, frame.unit_id)
+        if self.framing.has_transactions:
+            asked = next(((sent, unit) for recent, sent, unit in reversed(self._recent) if recent == key), None)
+        if asked is None:
             strays.unasked += 1
             for waiting in self._pending.values():
                 waiting.strange = (
@@ -302,8 +299,13 @@ class Exchanger:
                 )
             return
         strays.late += 1
-        if self.framing.has_transactions and frame.pdu[0] & 0x80 and frame.pdu[1:] in (b"\x0a", b"\x0b"):
+        if not self.framing.has_transactions:
+            return
+        sent_at, unit_id = asked
+        if frame.pdu[0] & 0x80 and frame.pdu[1:] in (b"\x0a", b"\x0b"):
             strays.gateway_late_s = at - sent_at
+        if self.on_late is not None and unit_id == frame.unit_id:
+            self.on_late(frame, at - sent_at)
 
     def _take_garbled(self, event: Garbled, at: float) -> None:
         if event.fatal:
@@ -343,7 +345,7 @@ class Exchanger:
 
     def _finish(self, key: int, kind: OutcomeKind, raw: bytes, content: Answer | None, at: float, reason: str) -> None:
         waiting = self._pending.pop(key)
-        self._recent.append((key, waiting.sent_at))
+        self._recent.append((key, waiting.sent_at, waiting.unit_id))
         self._free_at = at + self._gap_s
         if kind is OutcomeKind.GOOD or kind is OutcomeKind.EXCEPTION:
             self._unanswering = 0

@@ -3,7 +3,10 @@
 from enum import Enum
 from typing import NamedTuple
 
+from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.pdu import Answer, Refused
+
+OF_GATEWAY = (ExceptionCode.GATEWAY_PATH_UNAVAILABLE, ExceptionCode.GATEWAY_TARGET_FAILED)
 
 
 class OutcomeKind(Enum):
@@ -46,6 +49,16 @@ class Outcome(NamedTuple):
     def code(self) -> int | None:
         """The exception code, where that is the outcome."""
         return self.content.code if isinstance(self.content, Refused) else None
+
+    @property
+    def is_of_gateway(self) -> bool:
+        """Whether a gateway says, in its device's place, that nobody is there (application protocol 1.1b3, 7)."""
+        return isinstance(self.content, Refused) and self.content.code in OF_GATEWAY
+
+    @property
+    def is_answer(self) -> bool:
+        """Whether the device itself answered, be it with an exception."""
+        return self.kind is OutcomeKind.GOOD or (self.kind is OutcomeKind.EXCEPTION and not self.is_of_gateway)
 
     @property
     def took_s(self) -> float:

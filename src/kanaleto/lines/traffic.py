@@ -4,9 +4,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Request
 
 OnDone = Callable[[Outcome], None]
+OnLate = Callable[[Frame, float], None]
+"""An answer to a request that had been given up, known by its transaction, and how many seconds after it."""
 
 
 @dataclass(slots=True)

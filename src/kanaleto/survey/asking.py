@@ -1,6 +1,8 @@
 """What a survey asks with, and the address that it may ask first."""
 
+import asyncio
 from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import channel_for, framing_of
@@ -21,6 +23,65 @@ Opener = Callable[[Link], Exchanger]
 
 LAST_ADDRESS = 0xFFFF
 _CONNECT_S = 3.0
+
+
+_SILENT_SHARE = 0.1
+
+
+@dataclass(frozen=True, slots=True)
+class Timing:
+    """How a survey goes about it: seconds to wait for an answer (None for each survey's own), seconds between two
+    requests."""
+
+    timeout_s: float | None = None
+    pause_s: float = 0.0
+
+
+def parse_timing(text: str) -> Timing:
+    """`0.8`, or `0.8, 0.05`: timeout and pause in seconds; nothing for what surveys take by themselves. Raises
+    ValueError."""
+    parts = [part.strip().removesuffix("s").strip() for part in text.replace(";", ",").split(",")]
+    wrong = "type a timeout in seconds (0.01 to 60), and behind a comma the pause between requests (0 to 60): 0.8, 0.05"
+    if not text.strip():
+        return Timing()
+    try:
+        numbers = [float(part) for part in parts]
+    except ValueError:
+        raise ValueError(wrong) from None
+    pause_s = numbers[1] if len(numbers) > 1 else 0.0
+    if len(numbers) > 2 or not 0.01 <= numbers[0] <= 60 or not 0 <= pause_s <= 60:
+        raise ValueError(wrong)
+    return Timing(numbers[0], pause_s)
+
+
+def spaced(ask: Ask, pause_s: float) -> Ask:
+    """With so much of a pause before each request."""
+    if not pause_s:
+        return ask
+
+    async def ask_spaced(unit_id: int, request: Request, timeout_s: float) -> Outcome:
+        await asyncio.sleep(pause_s)
+        return await ask(unit_id, request, timeout_s)
+
+    return ask_spaced
+
+
+class Sparing:
+    """Asks on a line that others use: who is silent takes no more of it than a silent device may, a tenth."""
+
+    def __init__(self, ask: Ask) -> None:
+        self._ask = ask
+        self._not_before_s = 0.0
+
+    async def __call__(self, unit_id: int, request: Request, timeout_s: float) -> Outcome:
+        loop = asyncio.get_running_loop()
+        await asyncio.sleep(max(self._not_before_s - loop.time(), 0.0))
+        began_s = loop.time()
+        outcome = await self._ask(unit_id, request, timeout_s)
+        if not outcome.is_answer:
+            took_s = loop.time() - began_s
+            self._not_before_s = loop.time() + took_s / _SILENT_SHARE - took_s
+        return outcome
 
 
 class MayNotTouch(ValueError):

@@ -20,7 +20,7 @@ from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.engine import Engine
 from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, parse_link
 from kanaleto.site.model import Site
-from kanaleto.survey.asking import Ask, Never, survey_exchanger, untouchable
+from kanaleto.survey.asking import Ask, Never, Sparing, spaced, survey_exchanger, untouchable
 from kanaleto.survey.directory import find_directory
 from kanaleto.survey.draft import DraftRow, rows_of_overhearing
 from kanaleto.survey.hosts import HostSurvey, parse_range
@@ -28,7 +28,7 @@ from kanaleto.survey.listening import Listener
 from kanaleto.survey.own_settings import read_own_settings
 from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.scratch import Question, ScratchReader
-from kanaleto.survey.settings import SettingsSurvey
+from kanaleto.survey.settings import TIMEOUT_S, SettingsSurvey
 from kanaleto.survey.states import (
     PlaceState,
     state_of_hosts,
@@ -155,7 +155,8 @@ class Desk:
             raise ValueError(f"{place.title} is no serial line, and has no settings to try")
 
         async def work() -> None:
-            place._settings = survey = SettingsSurvey(link, never=self.never(link))
+            timeout_s = place.state.timing.timeout_s or TIMEOUT_S
+            place._settings = survey = SettingsSurvey(link, timeout_s=timeout_s, never=self.never(link))
             async with self._engine.session.borrowed(link.port):
                 found = await survey.run()
             if found is None:
@@ -179,9 +180,12 @@ class Desk:
         self._start(place, "asking units", "units", work)
 
     async def _ask_units(self, place: Place, link: Link) -> None:
+        timing = place.state.timing
         units = [255, 0, *ALL_UNITS] if link.framing is FramingKind.TCP else list(ALL_UNITS)
         async with _opened(link) as exchanger:
-            place._units = survey = UnitSurvey(exchanger, units, _UNIT_TIMEOUT_S, self.never(link))
+            place._units = survey = UnitSurvey(
+                exchanger, units, timing.timeout_s or _UNIT_TIMEOUT_S, self.never(link), pause_s=timing.pause_s
+            )
             await survey.run()
         place.update(
             note=survey.note or f"{len(survey.found) or 'no'} unit{'s' if len(survey.found) != 1 else ''} found"
@@ -192,19 +196,20 @@ class Desk:
         settings."""
         link = self._need_link(place)
         never = self.never(link, unit_id)
+        timing = place.state.timing
+        timeout_s = timing.timeout_s or _REGISTER_TIMEOUT_S
 
         async def look(ask: Ask) -> None:
+            ask = spaced(ask, timing.pause_s)
             survey = place._registers.get(unit_id)
             if survey is None or survey.is_over:
-                survey = place._registers[unit_id] = RegisterSurvey(
-                    ask, unit_id, never=never, timeout_s=_REGISTER_TIMEOUT_S
-                )
+                survey = place._registers[unit_id] = RegisterSurvey(ask, unit_id, never=never, timeout_s=timeout_s)
             survey.ask_with(ask)
             await self._read_own(place, link, unit_id, ask)
             if await survey.run():
                 await survey.ask_functions()
                 await survey.watch(_WATCH_S)
-                found = await find_directory(ask, unit_id, _REGISTER_TIMEOUT_S, never=never)
+                found = await find_directory(ask, unit_id, timeout_s, never=never)
                 place.update(directories={**place.state.directories, unit_id: found})
             else:
                 place.update(note=f"{survey.asked} requests so far and not over: the same key goes on")
@@ -240,7 +245,9 @@ class Desk:
         hosts, port = parse_range(place.state.range)
 
         async def work() -> None:
-            place._hosts = survey = HostSurvey(hosts, port)
+            place._hosts = survey = HostSurvey(
+                hosts, port, timeout_s=place.state.timing.timeout_s or _REGISTER_TIMEOUT_S
+            )
             await survey.run()
             answering = sum(found.unit_id is not None or "gateway" in found.text for found in survey.found.values())
             place.update(note=f"{answering or 'no'} of {len(hosts)} answer")
@@ -306,7 +313,7 @@ class Desk:
             return await ask(unit_id, request, timeout_s)
 
         if session.asks_on(link) is not None:
-            await use(ask_there)
+            await use(Sparing(ask_there))
             return
         async with _opened(link) as exchanger:
             await use(exchanger.ask)

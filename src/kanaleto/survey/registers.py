@@ -220,17 +220,19 @@ class RegisterSurvey:
 
     async def _knock(self) -> None:
         """Anything that it answers, so that it can be told later whether it is still there."""
-        for table in self.tables:
+        for table in self.tables[:2]:
             at = table.first
             while self._touchable(table, at) == 0 and at < table.last:
                 at += 1
             question = Read(table.table, at, 1)
             outcome = await self._exchange(question)
-            if outcome.kind is OutcomeKind.TIMEOUT:
+            if outcome.kind is OutcomeKind.TIMEOUT and table is self.tables[0]:
                 outcome = await self._exchange(question)
-            if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
+            if outcome.is_answer:
                 self._known = question
                 return
+            if outcome.is_of_gateway:
+                raise SurveyStopped(f"nobody is there, says the gateway of unit {self.unit_id}: {outcome.reason}")
         raise SurveyStopped(f"unit {self.unit_id} does not answer: {outcome.reason}")
 
     async def _read(self, table: TableSurvey, first: int, count: int) -> _Reply:
@@ -246,7 +248,7 @@ class RegisterSurvey:
                 continue
             if outcome.code == ExceptionCode.ILLEGAL_FUNCTION:
                 raise _NoSuchTable
-            if outcome.code is not None and outcome.code != ExceptionCode.GATEWAY_TARGET_FAILED:
+            if outcome.is_answer:
                 return _Reply.REFUSED
             if outcome.kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED) and attempt < 3:
                 await asyncio.sleep(self._timeout_s)
@@ -265,7 +267,7 @@ class RegisterSurvey:
     async def _is_alive(self) -> bool:
         assert self._known is not None
         outcome = await self._exchange(self._known)
-        return outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION)
+        return outcome.is_answer
 
     async def _wait_for_restart(self, table: Table, first: int, count: int) -> None:
         self.restarts += 1
@@ -292,7 +294,7 @@ class RegisterSurvey:
         outcome = await self._ask_line(self.unit_id, request, self._timeout_s)
         if outcome.kind is OutcomeKind.UNREACHABLE:
             raise SurveyStopped(f"the line was lost: {outcome.reason}")
-        if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
+        if outcome.is_answer:
             self.took_s.append(outcome.took_s)
         if self._on_step is not None:
             self._on_step(self)

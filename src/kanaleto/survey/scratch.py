@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.link import Link
-from kanaleto.survey.asking import LAST_ADDRESS, Ask, Never, is_forbidden, survey_exchanger
+from kanaleto.survey.asking import LAST_ADDRESS, Ask, Never, Sparing, is_forbidden, survey_exchanger
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer, Request
 
@@ -84,12 +84,19 @@ class ScratchReader:
         connection of its own."""
         exchanger = survey_exchanger(self.link)
 
-        async def ask(unit_id: int, request: Request, timeout_s: float) -> Outcome:
+        async def ask_polled(unit_id: int, request: Request, timeout_s: float) -> Outcome:
             polled = self._polled()
-            if polled is not None:
+            if polled is None:
+                raise Unreachable("the line is not polled any more")
+            return await polled(unit_id, request, timeout_s)
+
+        sparing = Sparing(ask_polled)
+
+        async def ask(unit_id: int, request: Request, timeout_s: float) -> Outcome:
+            if self._polled() is not None:
                 if exchanger.is_open:
                     exchanger.close()
-                return await polled(unit_id, request, timeout_s)
+                return await sparing(unit_id, request, timeout_s)
             if not exchanger.is_open:
                 await exchanger.open()
             return await exchanger.ask(unit_id, request, timeout_s)

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 
 from kanaleto.site.link import Link, SerialLink
 from kanaleto.survey.adapters import Adapter
+from kanaleto.survey.asking import Timing
 from kanaleto.survey.directory import Directory
 from kanaleto.survey.hosts import HostFound, HostSurvey
 from kanaleto.survey.listening import Listener
@@ -136,6 +137,7 @@ class PlaceState:
     note: str = ""
     shown: str = ""
     unit_id: int = 0
+    timing: Timing = field(default_factory=Timing)
     settings: SettingsState | None = None
     units: UnitsState | None = None
     heard: HeardState | None = None

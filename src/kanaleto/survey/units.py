@@ -2,9 +2,10 @@
 
 An exception is an answer. A garbled answer is asked again, alone and after a silence: when it never comes clean, two
 devices probably share the unit ID. A gateway's 0A or 0B says that nobody is there. A frame of another unit than was
-asked came late: that one is asked again with the full timeout. Where every unit ID gets the same answer, the device
-does not look at it. On a serial line the survey first listens a moment: whoever talks there already is told, and not
-talked over.
+asked came late: that one is asked again with the full timeout; where the transaction tells whose it is, it is that
+unit's answer. A gateway works through what waits there one by one: once answers come late, its queue is let drain, and
+who was silent is asked again alone. Where every unit ID gets the same answer, the device does not look at it. On a
+serial line the survey first listens a moment: whoever talks there already is told, and not talked over.
 """
 
 import asyncio
@@ -17,8 +18,8 @@ from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.survey.asking import Never, first_question
 from kanaleto.survey.pace import Pace
-from kanaleto.wire.codes import ExceptionCode
-from kanaleto.wire.pdu import ReadAnswer
+from kanaleto.wire.frames import Frame
+from kanaleto.wire.pdu import PduError, ReadAnswer, Refused, mismatch, parse_answer
 
 ALL_UNITS = range(1, 248)
 MOST_IN_FLIGHT = 8
@@ -27,7 +28,8 @@ _NOISE_UNITS, _NOISE_SHARE = 8, 0.5  # so many garbled units, and that share of 
 _ANY_UNITS = 24  # so many units asked, all of them answering alike: the unit ID does not matter
 _SILENT_ALONE = 3  # so many of those silent among others are silent alone too: the others need not be asked again
 _MORE_BYTES = 4
-_NOBODY = (ExceptionCode.GATEWAY_PATH_UNAVAILABLE, ExceptionCode.GATEWAY_TARGET_FAILED)
+_DRAIN_S, _DRAIN_EACH_S = 10.0, 3.0  # a gateway's queue is waited for so long at most, and for each that waits there
+_GRACE_S, _GRACE_EACH_S, _MOST_GRACE_S = 0.4, 0.05, 10.0  # for late answers to the last, and for each asked in vain
 LISTEN_S = 0.3
 
 
@@ -77,6 +79,7 @@ class UnitSurvey:
         shrinks: bool = True,
         listen_s: float = LISTEN_S,
         asks_identity: bool = True,
+        pause_s: float = 0.0,
         on_step: Callable[["UnitSurvey"], None] | None = None,
     ) -> None:
         self.units = tuple(dict.fromkeys(units))
@@ -92,9 +95,11 @@ class UnitSurvey:
         self._question = first_question(never)
         self._listen_s = listen_s
         self._asks_identity = asks_identity
+        self._pause_s = pause_s
         self._on_step = on_step
         self._again: list[int] = []
         self._had_no_turn: list[int] = []
+        self._came_late = 0
         self._overruns_gateway = False
         self._has_transactions = exchanger.framing.has_transactions
         if not self._has_transactions and not all(1 <= unit <= 247 for unit in self.units):
@@ -109,6 +114,13 @@ class UnitSurvey:
 
     async def run(self) -> dict[int, UnitFound]:
         """Ask them all. Raises SurveyStopped when the line is lost, or is no place to ask anything."""
+        self._exchanger.on_late = self._take_late
+        try:
+            return await self._run()
+        finally:
+            self._exchanger.on_late = None
+
+    async def _run(self) -> dict[int, UnitFound]:
         if not self._has_transactions and self._listen_s:
             await self._listen()
         if self._has_transactions:
@@ -116,6 +128,7 @@ class UnitSurvey:
         else:
             for unit in self.units:
                 await self._ask_one(unit)
+            await self._hear_the_last()
         for unit in list(dict.fromkeys(self._again)):
             await self._ask_again(unit)
         if not self._has_transactions:
@@ -146,13 +159,91 @@ class UnitSurvey:
             await self._ask_one(waiting.pop())
 
         async def work(number: int) -> None:
-            while waiting and not self.answers_any and (number == 0 or not self._overruns_gateway):
+            while waiting and not self._came_late and not self.answers_any:
+                if number and self._overruns_gateway:
+                    return
                 await self._ask_one(waiting.pop(), is_alone=self._overruns_gateway)
 
         async with asyncio.TaskGroup() as group:
-            for number in range(MOST_IN_FLIGHT):
+            for number in range(1 if self._pause_s else MOST_IN_FLIGHT):
                 group.create_task(work(number))
-        await self._ask_silent_alone()
+        if not self._came_late:
+            await self._hear_the_last()
+        if self._came_late and not self.answers_any:
+            await self._drain()
+            silent = [unit for unit in self.units if self.states[unit] is UnitState.SILENT]
+            for unit in silent:
+                self._judge(unit, await self._ask(unit, self.pace.timeout_s))
+            while waiting:
+                await self._ask_one(waiting.pop())
+            await self._hear_the_last()
+        else:
+            await self._ask_silent_alone()
+
+    async def _hear_the_last(self) -> None:
+        """Whoever was asked last may be only slow; and where nothing came at all, a gateway may still be busy with the
+        first."""
+        silent = sum(state is UnitState.SILENT for state in self.states)
+        if silent:
+            came = self.found or UnitState.NOBODY in self.states
+            grace_s = _GRACE_S if came else min(_GRACE_S + _GRACE_EACH_S * silent, _MOST_GRACE_S)
+            end_s = asyncio.get_running_loop().time() + grace_s
+            before = self._exchanger.traffic.strays.late
+            while asyncio.get_running_loop().time() < end_s:
+                await asyncio.sleep(0.05)
+                if self._exchanger.traffic.strays.late > before:
+                    if not self._has_transactions:
+                        self.pace.note_late()
+                        self._again.append(self.asking)
+                    return
+
+    async def _drain(self) -> None:
+        """Wait until a gateway has worked through what waits there: until a unit that answers does, or nothing comes
+        late any more. What it takes alone is learned anew."""
+        there = next((unit for unit, found in self.found.items() if found.state is not UnitState.GARBLED), None)
+        loop = asyncio.get_running_loop()
+        drain_s = _DRAIN_S + _DRAIN_EACH_S * sum(state is UnitState.SILENT for state in self.states)
+        if there is not None:
+            await self._ask(there, drain_s)
+            alone = await self._ask(there, _DRAIN_S)
+            self.pace.begin_anew()
+            silent = next((unit for unit in self.units if self.states[unit] is UnitState.SILENT), None)
+            if silent is not None:  # how long the gateway waits for one that is not there
+                began_s = loop.time()
+                self._judge(silent, await self._ask(silent, self.pace.timeout_s))
+                await self._ask(there, _DRAIN_S)
+                self.pace.note_late(loop.time() - began_s - alone.took_s)
+        else:
+            late, end_s = -1, loop.time() + drain_s
+            while late != self._came_late and loop.time() < end_s:
+                late = self._came_late
+                await asyncio.sleep(2 * self.pace.longest_s)
+            self.pace.begin_anew()
+
+    def _take_late(self, frame: Frame, took_s: float) -> None:
+        """An answer that had been given up: its transaction tells whose it is."""
+        unit = frame.unit_id
+        if self.states[unit] is not UnitState.SILENT:
+            return
+        self._came_late += 1
+        self.pace.note_late(took_s)
+        try:
+            content = parse_answer(frame.pdu)
+            wrong = mismatch(self._question, content)
+        except PduError as error:
+            wrong = str(error)
+        if wrong is not None:
+            self._again.append(unit)
+            return
+        kind = OutcomeKind.EXCEPTION if isinstance(content, Refused) else OutcomeKind.GOOD
+        reason = f"exception {content.code}: {content.text}" if isinstance(content, Refused) else ""
+        now = asyncio.get_running_loop().time()
+        sent = now - took_s
+        outcome = Outcome(kind, unit, b"", frame.raw, content, sent, sent, now, now, reason)
+        if outcome.is_of_gateway:
+            self.states[unit] = UnitState.NOBODY
+        else:
+            self._note(unit, outcome)
 
     async def _ask_silent_alone(self) -> None:
         """A gateway works through what waits one by one: who was silent may only have had no turn. The first few
@@ -169,6 +260,8 @@ class UnitSurvey:
                 return
 
     async def _ask(self, unit: int, timeout_s: float) -> Outcome:
+        if self._pause_s:
+            await asyncio.sleep(self._pause_s)
         outcome = await self._exchanger.ask(unit, self._question, timeout_s)
         if outcome.kind is OutcomeKind.UNREACHABLE:
             raise SurveyStopped(f"the line was lost at unit {unit}: {outcome.reason}")
@@ -194,8 +287,9 @@ class UnitSurvey:
         kind = outcome.kind
         if kind is OutcomeKind.TIMEOUT:
             self.states[unit] = UnitState.SILENT
-        elif kind is OutcomeKind.EXCEPTION and outcome.code in _NOBODY:
+        elif outcome.is_of_gateway:
             self.states[unit] = UnitState.NOBODY
+            self.pace.note_answer(outcome.took_s)  # or what it says of the next would come late
         elif kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
             self.pace.note_answer(outcome.first_at - outcome.sent_at if outcome.first_at else outcome.took_s)
             self._note(unit, outcome)
@@ -244,7 +338,7 @@ class UnitSurvey:
             await asyncio.sleep(self.pace.longest_s)
             outcome = await self._ask(unit, self.pace.longest_s)
             outcomes.append(outcome)
-            if outcome.kind is OutcomeKind.EXCEPTION and outcome.code in _NOBODY:
+            if outcome.is_of_gateway:
                 self.states[unit] = UnitState.NOBODY
                 return
             if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):

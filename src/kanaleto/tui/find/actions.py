@@ -1,6 +1,7 @@
 """What can be done in the view Find."""
 
-from kanaleto.tui.shared.actions import Action
+from kanaleto.survey.states import PlaceState
+from kanaleto.tui.shared.actions import Action, Key
 
 ACTIONS = (
     Action("y", "type_link", "type a link", "type a link, a port or a range of hosts"),
@@ -11,6 +12,24 @@ ACTIONS = (
     Action("a", "add", "add device", "add what was found as a device, or a word as a point"),
     Action("A", "draft", "add with its registers", "add with a point a register"),
     Action("s", "keep_settings", "keep settings", "keep the settings found for a line of the site"),
+    Action("T", "timing", "timeout and pace", "how long surveys here wait for an answer, and between requests"),
     Action("i", "import", "import map", "import a table for the unit in the fields"),
     Action("enter", "open", "read", "read some registers of the unit, or open what the cursor is on", is_found=False),
 )
+
+IN_LINK: list[Key] = [("enter", "look there"), ("escape", "to the list")]
+IN_FORM: list[Key] = [("enter", "read"), ("tab", "next field"), ("up down", "turn"), ("escape", "go back")]
+IN_WORDS: list[Key] = [
+    ("a", "keep as point"),
+    ("v", "choose"),
+    ("[ ]", "step"),
+    ("+ -", "widen"),
+    ("{ }", "unit"),
+    ("r", "fields"),
+]
+
+
+def at_place(state: PlaceState | None) -> list[str]:
+    """Which actions matter at a place."""
+    settings, listen = (["settings"], ["listen"]) if state is not None and state.is_serial else ([], [])
+    return ["open", *settings, "units", "registers", *listen, "add", "type_link"]

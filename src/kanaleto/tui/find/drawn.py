@@ -47,6 +47,10 @@ def scratch_head(desk: Desk, place: Place | None) -> Row:
     state = reader.state if reader is not None else None
     if state is not None and state.error:
         row.append((f"  {state.error}", "terracotta"))
+        if desk.is_reading:
+            row.append((" · asking again", "muted"))
+    elif desk.is_reading and state is not None and not state.reads:
+        row.append(("  asking …", "ochre"))
     elif state is not None and state.reads:
         going = f"{state.reads} times" if desk.is_reading else "stopped"
         row.append((f"  read {going}, {1000 * state.took_s:.1f} ms", "verdigris"))

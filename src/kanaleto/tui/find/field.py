@@ -10,7 +10,7 @@ from kanaleto.wire.pdu import Read
 _FIELD = {
     UnitState.UNASKED: ("·", "rules"),
     UnitState.SILENT: ("•", "dim"),
-    UnitState.NOBODY: ("•", "dim"),
+    UnitState.NOBODY: ("⌀", "muted"),
     UnitState.GOOD: ("●", "verdigris"),
     UnitState.EXCEPTION: ("◐", "ochre"),
     UnitState.GARBLED: ("◇", "violet"),
@@ -127,8 +127,11 @@ def _unit_rows(place: PlaceState) -> list[Row]:
     legend: Row = [("  ", "ink")]
     for state_of, word in (
         (UnitState.GOOD, "answers"), (UnitState.EXCEPTION, "exception"), (UnitState.GARBLED, "garbled"),
-        (UnitState.SHARED, "two at once"), (UnitState.SILENT, "silent"), (UnitState.UNASKED, "not asked"),
+        (UnitState.SHARED, "two at once"), (UnitState.SILENT, "silent"), (UnitState.NOBODY, "nobody, says gateway"),
+        (UnitState.UNASKED, "not asked"),
     ):  # fmt: skip
+        if state_of in (UnitState.NOBODY, UnitState.SHARED, UnitState.GARBLED) and state_of not in survey.states:
+            continue
         shape, tone = _FIELD[state_of]
         legend += [(f"{shape} ", tone), (f"{word}  ", tone if tone != "rules" else "dim")]
     return [*rows, legend]

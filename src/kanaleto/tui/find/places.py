@@ -28,6 +28,7 @@ class PlaceRow:
     port: PortInfo | None = None
     line: str = ""
     health: tuple[str, str] = ("", "")
+    reading: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +88,15 @@ class PlaceRows(Rows[PlacesRow]):
         return cells
 
 
+def _reading(desk: Desk, place: Place) -> str:
+    """That a scratch reading goes on there."""
+    reader = desk.scratch
+    if reader is None or not desk.is_reading or reader.link != place.link:
+        return ""
+    unit, error = reader.state.question.unit_id, reader.state.error
+    return f"reading unit {unit} again and again" if not error else f"asking unit {unit} again and again"
+
+
 def _tail(text: str, width: int) -> str:
     """The end of a long path tells more than its beginning."""
     return text if len(text) <= width else "…" + text[-(width - 1) :]
@@ -106,6 +116,8 @@ def rows_under(row: PlaceRow) -> list[PlacesRow]:
         rows.append(
             SaidRow(f"{state.link.settings}{framing}" if state.knows_settings else "settings not known", "muted")
         )
+    if row.reading:
+        rows.append(SaidRow(row.reading, "ochre"))
     if state.doing:
         rows.append(SaidRow(state.doing, "ochre"))
     elif state.note:
@@ -131,20 +143,22 @@ def places_listed(desk: Desk, snapshot: Snapshot, ports: Sequence[PortInfo]) -> 
         was_swept = known is not None and known.state.settings is not None
         place = desk.take(Place(line.link.place, line.link, knows_settings=not was_swept))
         shown.add(place.title)
-        row = PlaceRow(place, infos.get(line.link.place), line.name, line_phrase(status, snapshot.is_held))
+        health = line_phrase(status, snapshot.is_held)
+        row = PlaceRow(place, infos.get(line.link.place), line.name, health, _reading(desk, place))
         rows += [row, *rows_under(row)]
     typed = {place.title for place in desk.places if not place.state.is_serial or place.title not in infos} - shown
     free = [port for port in ports if port.path not in shown]
     if free:
         rows.append(HeadRow("PORTS"))
     for port in free:
-        row = PlaceRow(desk.take(parse_place(port.path if "/" in port.path else f"rtu://{port.path}")), port)
+        place = desk.take(parse_place(port.path if "/" in port.path else f"rtu://{port.path}"))
+        row = PlaceRow(place, port, reading=_reading(desk, place))
         rows += [row, *rows_under(row)]
     others = [place for place in desk.places if place.title in typed]
     if others:
         rows.append(HeadRow("TYPED"))
     for place in others:
-        row = PlaceRow(place)
+        row = PlaceRow(place, reading=_reading(desk, place))
         rows += [row, *rows_under(row)]
     return rows
 

@@ -14,14 +14,16 @@ from kanaleto.site.link import SerialLink
 from kanaleto.survey.desk import Desk, Place, parse_place
 from kanaleto.survey.scratch import Question
 from kanaleto.survey.states import PlaceState
-from kanaleto.tui.find.actions import ACTIONS
+from kanaleto.tui.find.actions import ACTIONS, IN_FORM, IN_LINK, IN_WORDS, at_place
 from kanaleto.tui.find.drawn import Field, FoundHead, ScratchHead, scratch_head
 from kanaleto.tui.find.field import rows_of
 from kanaleto.tui.find.findings import Finding, FoundRows, findings_of
+from kanaleto.tui.find.folding import LOW, classes
 from kanaleto.tui.find.keeping import add_unit, draft_unit, keep_settings, points_read, question_for
 from kanaleto.tui.find.linkline import LinkLine
 from kanaleto.tui.find.places import PlaceRow, PlaceRows, SiteRow, places_listed, sites_listed
 from kanaleto.tui.find.ports import PortWatch
+from kanaleto.tui.find.timing import ask_timing
 from kanaleto.tui.scratch.form import ScratchForm
 from kanaleto.tui.scratch.rows import ScratchColumns, ScratchRows
 from kanaleto.tui.shared.actions import Key
@@ -30,9 +32,8 @@ from kanaleto.tui.shared.requests import ImportFor, OpenSite
 from kanaleto.tui.shared.view import View
 
 _PORTS_S = 2.0
-_WIDE, _MIDDLING = 130, 92
 _LEAST_SCRATCH = 8
-_LOW, _LOW_FIELD = 30, 4  # few rows are shared out by turns: the field, or the scratch reading
+_LOW_FIELD = 4
 
 
 class FindView(View, Horizontal):
@@ -65,13 +66,13 @@ class FindView(View, Horizontal):
             yield FoundRows()
 
     def on_mount(self) -> None:
-        self.desk = Desk(self.context.engine)
-        self._list, self._found = self.query_one(PlaceRows), self.query_one(FoundRows)
-        self.form, self.words = self.query_one(ScratchForm), self.query_one(ScratchRows)
-        self._link, self._field, self._head = (
-            self.query_one(LinkLine),
-            self.query_one(Field),
-            self.query_one(ScratchHead),
+        self.desk, one = Desk(self.context.engine), self.query_one
+        self._list, self._found, self._link = one(PlaceRows), one(FoundRows), one(LinkLine)
+        self.form, self.words, self._field, self._head = (
+            one(ScratchForm),
+            one(ScratchRows),
+            one(Field),
+            one(ScratchHead),
         )
         self._found.empty_text = "nothing found yet"
         for rows in (self._list, self.words, self._found):
@@ -80,11 +81,6 @@ class FindView(View, Horizontal):
         self._look_at_ports()
 
     # What is shown
-
-    @property
-    def place(self) -> Place | None:
-        """The place that everything here is about."""
-        return self._chosen
 
     @property
     def state(self) -> PlaceState | None:
@@ -129,17 +125,14 @@ class FindView(View, Horizontal):
         return max(self.size.height - 1 - scratch, 4)
 
     def _fold(self) -> None:
-        width, height = self.size.width, self.size.height
-        is_scratch_focused = self.form.has_keys or self.words.has_keys
         has_field = self.state is not None and bool(self.state.shown)
-        is_elsewhere = not (self._list.has_keys or self._link.has_keys)
-        self._is_low = height < _LOW
-        self.set_class(width < _WIDE, "-folded")
-        self.set_class(width < _MIDDLING, "-narrow")
-        self.set_class(self._found.has_keys, "-show-found")
-        self.set_class(is_elsewhere or (has_field and not self._is_choosing), "-show-middle")
-        is_unused = self._chosen is None and self.desk.scratch is None and not is_scratch_focused
-        self.set_class(is_unused or (self._is_low and has_field and not is_scratch_focused), "-no-scratch")
+        self._is_low = self.size.height < LOW
+        for name, is_on in classes(
+            self.size, self.form.has_keys or self.words.has_keys, self._found.has_keys,
+            self._list.has_keys or self._link.has_keys, has_field, self._is_choosing,
+            self._chosen is None and self.desk.scratch is None,
+        ).items():  # fmt: skip
+            self.set_class(is_on, name)
 
     def focus_rows(self, to_list: bool = False) -> None:
         """A start with nothing open begins in the link line."""
@@ -150,32 +143,15 @@ class FindView(View, Horizontal):
 
     def keys_here(self) -> list[Key]:
         if self._link.has_keys:
-            return [("enter", "look there"), ("escape", "to the list")]
+            return IN_LINK
         if self.form.has_keys:
-            return [("enter", "read"), ("tab", "next field"), ("up down", "turn"), ("escape", "go back")]
+            return IN_FORM
         if self.words.has_keys:
-            return [
-                ("a", "keep as point"),
-                ("v", "choose"),
-                ("[ ]", "step"),
-                ("+ -", "widen"),
-                ("{ }", "unit"),
-                ("r", "fields"),
-            ]
+            return IN_WORDS
         if isinstance(self._list.current, SiteRow) and self._list.has_keys:
             return [("enter", "open"), *self.keys_of("type_link")]
-        state = self.state
-        stop = [("escape", "stop")] if state is not None and state.doing else []
-        is_serial = state is not None and state.is_serial
-        serial, listen = (self.keys_of("settings"), self.keys_of("listen")) if is_serial else ([], [])
-        return [
-            *stop,
-            *self.keys_of("open"),
-            *serial,
-            *self.keys_of("units", "registers"),
-            *listen,
-            *self.keys_of("add", "type_link"),
-        ]
+        stop = [("escape", "stop")] if self.state is not None and self.state.doing else []
+        return [*stop, *self.keys_of(*at_place(self.state))]
 
     # Moving about
 
@@ -205,12 +181,9 @@ class FindView(View, Horizontal):
 
     def action_import(self) -> None:
         """A table of others for the unit in the fields, or the one in hand."""
-        link = self._chosen.link if self._chosen is not None else None
-        if link is None:
-            self.context.tell("choose a place at the left first, or type a link (y)")
-            return
-        unit = self.form.question.unit_id if self.form.has_keys or self.words.has_keys else self.unit_in_hand()
-        self.context.send(ImportFor(link, unit))
+        unit = self.unit_in_hand()
+        if unit is not None and self._chosen is not None and self._chosen.link is not None:
+            self.context.send(ImportFor(self._chosen.link, unit))
 
     def open_filter(self) -> None:
         self.action_type_link()
@@ -268,11 +241,11 @@ class FindView(View, Horizontal):
 
     def action_open(self) -> None:
         row = self._list.current if self._list.has_keys else None
+        if isinstance(row, SiteRow) and row.elsewhere:
+            self.context.tell(f"that unsaved site is {row.elsewhere}")
+            return
         if isinstance(row, SiteRow):
-            if row.elsewhere:
-                self.context.tell(f"that unsaved site is {row.elsewhere}")
-            else:
-                self.context.send(OpenSite(row.path))
+            self.context.send(OpenSite(row.path))
             return
         finding = self._finding()
         if finding is not None and finding.host is not None:
@@ -285,7 +258,17 @@ class FindView(View, Horizontal):
             if row.place.link is None:
                 self.action_units()
             else:
-                self.open_scratch()
+                current = self._found.current  # just found: that one is what is in view
+                unit_id = current.unit_id if isinstance(current, Finding) else None
+                self.open_scratch(
+                    question_for(self.state, unit_id, self.form.question) if unit_id is not None else None
+                )
+
+    def _question_found(self) -> Question | None:
+        """A reading of what was just found, if anything was."""
+        current = self._found.current
+        unit_id = current.unit_id if isinstance(current, Finding) else None
+        return question_for(self.state, unit_id, self.form.question) if unit_id is not None else None
 
     def _read_unit(self, unit_id: int) -> None:
         """A scratch reading of a unit, where its registers begin if that is known."""
@@ -301,8 +284,7 @@ class FindView(View, Horizontal):
 
     def _begin(self, key: str, what: str, start: Callable[[Place], None]) -> None:
         place = self._chosen
-        if place is None:
-            self.context.tell("choose a place at the left first, or type a link (y)")
+        if not self._has_place() or place is None:
             return
         if place.link is not None and place.state.is_serial and key in "tgo":
             line = line_of(self.snapshot.site, place.link)
@@ -329,17 +311,32 @@ class FindView(View, Horizontal):
 
     def action_registers(self) -> None:
         unit_id = self.unit_in_hand()
-        self._begin("e", "looking for registers", lambda place: self.desk.look_for_registers(place, unit_id))
+        if unit_id is not None:
+            self._begin("e", "looking for registers", lambda place: self.desk.look_for_registers(place, unit_id))
 
-    def unit_in_hand(self) -> int:
-        """The finding's unit that the cursor is on, or the first found, or the one in the scratch fields."""
-        finding = self._finding() or self._found.current
-        if isinstance(finding, Finding) and finding.unit_id is not None:
-            return finding.unit_id
-        return next(
-            (row.unit_id for row in self._found.rows if isinstance(row, Finding) and row.unit_id is not None),
-            self.form.question.unit_id,
-        )
+    def action_timing(self) -> None:
+        if self._has_place() and self._chosen is not None:
+            ask_timing(self.context, self._chosen)
+
+    def _has_place(self) -> bool:
+        if self._chosen is None:
+            self.context.tell("choose a place at the left first, or type a link (y)")
+        return self._chosen is not None
+
+    def unit_in_hand(self) -> int | None:
+        """The unit in view: in the scratch fields while they have the keys, or under the cursor of what was found, or
+        the only one found. Where none is, that is told."""
+        if self.form.has_keys or self.words.has_keys:
+            return self.form.question.unit_id
+        current = self._found.current
+        if isinstance(current, Finding) and current.unit_id is not None:
+            return current.unit_id
+        reader, place = self.desk.scratch, self._chosen
+        if reader is not None and place is not None and reader.link == place.link:
+            return reader.question.unit_id
+        if self._has_place():
+            self.context.tell("which unit? ask units (g), or type it in the fields (enter)")
+        return None
 
     # The scratch reading
 
@@ -379,7 +376,9 @@ class FindView(View, Horizontal):
 
     def action_add(self) -> None:
         if not self.words.has_keys:
-            add_unit(self.context, self.state, self.unit_in_hand(), [])
+            unit_id = self.unit_in_hand()
+            if unit_id is not None:
+                add_unit(self.context, self.state, unit_id, [])
             return
         reader, row = self.desk.scratch, self.words.current
         if reader is None or row is None:
@@ -391,8 +390,9 @@ class FindView(View, Horizontal):
         self.words.chosen.clear()
 
     def action_draft(self) -> None:
-        if self._chosen is not None:
-            draft_unit(self.context, self.desk, self._chosen, self.unit_in_hand())
+        unit_id = self.unit_in_hand()
+        if self._chosen is not None and unit_id is not None:
+            draft_unit(self.context, self.desk, self._chosen, unit_id)
 
     def action_keep_settings(self) -> None:
         keep_settings(self.context, self.state, self.snapshot.site)

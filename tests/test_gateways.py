@@ -1,0 +1,98 @@
+"""Surveys of units behind gateways, which work through what waits there one by one."""
+
+import unittest
+from collections.abc import Callable, Sequence
+
+from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.opening import framing_of
+from kanaleto.site.link import TcpLink
+from kanaleto.survey.units import UnitState, UnitSurvey
+from kanaleto.wire.frames import Frame, Role
+from kanaleto.wire.pdu import Refused
+from tests.simulated import Pieces
+from tests.virtual import run_virtual
+
+
+def network_units(
+    answer: Callable[[int, bytes], bytes | None],
+    delay_s: Callable[[int], float] = lambda unit: 0.001,
+    timeout_s: float = 0.5,
+    units: Sequence[int] = (255, 0, *range(1, 248)),
+) -> UnitSurvey:
+    """A survey over TCP of a far end that answers as told."""
+    framing = framing_of(TcpLink("192.0.2.1", 502))
+    decoder = framing.decoder(Role.REQUESTS)
+    free_at = [0.0]
+
+    def far_end(data: bytes, at: float) -> Pieces:
+        pieces: Pieces = []
+        for event in decoder.feed(data):
+            assert isinstance(event, Frame)
+            pdu = answer(event.unit_id, event.pdu)
+            free_at[0] = max(free_at[0], at) + delay_s(event.unit_id)  # one after the other, as a gateway works
+            if pdu is not None:
+                pieces.append((free_at[0], framing.encode(event.unit_id, pdu, event.transaction or 0)))
+        return pieces
+
+    async def work() -> UnitSurvey:
+        exchanger = Exchanger(MemoryChannel(far_end), framing)
+        await exchanger.open()
+        survey = UnitSurvey(exchanger, units, timeout_s=timeout_s)
+        await survey.run()
+        return survey
+
+    return run_virtual(work())
+
+
+class Gateways(unittest.TestCase):
+    def test_a_gateway_that_says_nobody_of_every_unit_finds_nobody(self) -> None:
+        survey = network_units(lambda unit, pdu: Refused(pdu[0], 0x0B).encode())
+        self.assertEqual(survey.found, {})
+        self.assertIn("a gateway answers", survey.note)
+
+    def test_units_behind_a_slow_gateway_are_all_found(self) -> None:
+        there = {3, 17, 120, 247}
+        survey = network_units(
+            lambda unit, pdu: b"\x03\x02\x00\x05" if unit in there else Refused(pdu[0], 0x0B).encode(),
+            lambda unit: 0.01 if unit in there else 0.1,
+        )
+        self.assertEqual(set(survey.found), there)
+
+    def test_one_at_a_time_with_dead_units_that_take_long(self) -> None:
+        there = {3, 40, 41, 120, 247}
+        right, slow = b"\x03\x02\x00\x05", b"\x83\x02"
+        for dead_s, says in ((0.2, True), (0.8, True), (1.0, False), (2.0, True)):
+            with self.subTest(dead_s=dead_s, says=says):
+                survey = network_units(
+                    lambda unit, pdu, says=says: (  # type: ignore[misc]
+                        (slow if unit == 41 else right)
+                        if unit in there
+                        else Refused(pdu[0], 0x0B).encode()
+                        if says
+                        else None
+                    ),
+                    lambda unit, dead_s=dead_s: 0.4 if unit in there else dead_s,  # type: ignore[misc]
+                    timeout_s=0.3,
+                )
+                self.assertEqual(set(survey.found), there)
+                silent = {unit for unit in range(1, 248) if survey.states[unit] is UnitState.SILENT}
+                nobody = {unit for unit in range(1, 248) if survey.states[unit] is UnitState.NOBODY}
+                self.assertEqual((nobody if says else silent) | there, set(range(1, 248)))
+                self.assertFalse(silent if says else nobody)
+
+    def test_a_unit_that_is_only_slow_is_found_the_last_one_too(self) -> None:
+        for units in ([9], [1, 2, 9], [9, 1, 2]):
+            survey = network_units(
+                lambda unit, pdu: b"\x03\x02\x00\x05" if unit == 9 else None,
+                lambda unit: 0.4 if unit == 9 else 0.0,
+                timeout_s=0.3,
+                units=units,
+            )
+            self.assertEqual(set(survey.found), {9})
+
+    def test_a_device_that_does_not_look_at_the_unit_id_is_told(self) -> None:
+        survey = network_units(lambda unit, pdu: b"\x03\x02\x00\x05")
+        self.assertTrue(survey.answers_any)
+        self.assertIn("every unit ID", survey.note)
+        self.assertLess(survey.asked, 60)

@@ -23,7 +23,8 @@ from kanaleto.site.link import TcpLink
 from kanaleto.site.model import Line, Site
 from kanaleto.tables.importing import import_rows
 from kanaleto.tables.matching import guess_numbering, match_columns
-from kanaleto.tables.sheets import CannotImport, decode, read_sheets, read_text_table
+from kanaleto.tables.reading import read_tables
+from kanaleto.tables.sheets import CannotImport, decode, read_text_table
 from kanaleto.values.candidates import Candidate, parse_display, rank
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import Kind, Order, ValueType
@@ -188,7 +189,7 @@ class Imports(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "nasty.xlsx"
             nasty(path)
-            matched = match_columns(read_sheets(path)[0])
+            matched = match_columns(read_tables(path)[0][0])
         self.assertEqual(guess_numbering(matched), Numbering.REFERENCE)
         imported = import_rows(matched, Numbering.REFERENCE)
         rows = {row["name"]: row for row in imported.rows}
@@ -257,11 +258,11 @@ class Imports(unittest.TestCase):
             for path, reason in (
                 (broken, "no workbook"),
                 (empty, "is empty"),
-                (Path(folder), "cannot be read"),
-                (Path("/no/such"), "cannot be read"),
+                (Path(folder), "is a folder"),
+                (Path("/no/such"), "no such file"),
             ):
                 with self.subTest(path.name), self.assertRaisesRegex(CannotImport, reason):
-                    read_sheets(path)
+                    read_tables(path)
 
     @given(st.text(max_size=400))
     def test_any_text_is_read_or_refused(self, text: str) -> None:

@@ -19,7 +19,8 @@ from kanaleto.site.model import Device, Point
 from kanaleto.tables.importing import import_rows
 from kanaleto.tables.maps import as_csv, as_json, as_workbook
 from kanaleto.tables.matching import match_columns
-from kanaleto.tables.sheets import read_sheets, read_text_table, sheet_of_rows
+from kanaleto.tables.reading import read_tables
+from kanaleto.tables.sheets import read_text_table, sheet_of_rows
 from kanaleto.tables.things import as_thing, rows_of_thing
 from kanaleto.values.fitting import fit, full_scale
 from kanaleto.wire.codes import Table
@@ -67,7 +68,7 @@ class OutAndBack(unittest.TestCase):
     def test_a_workbook_reads_back_the_same(self) -> None:
         path = self.folder / "m.xlsx"
         path.write_bytes(as_workbook(self.device))
-        imported = import_rows(match_columns(read_sheets(path)[0]), Numbering.PROTOCOL)
+        imported = import_rows(match_columns(read_tables(path)[0][0]), Numbering.PROTOCOL)
         self.assertEqual(imported.doubts, ())
         self.assertEqual([row["name"] for row in imported.rows], [point.name for point in self.device.points])
 

@@ -4,6 +4,7 @@ Exit codes: 0 done, 1 the device or line failed, 2 wrong usage or a faulty file.
 """
 
 import importlib
+import os
 import sys
 import traceback
 from datetime import UTC, datetime
@@ -53,7 +54,7 @@ class _Commands(click.Group):
         first = args[0]
         if first in _COMMANDS:
             return super().resolve_command(ctx, args)
-        if not first.startswith("-") and not Path(first).exists() and "." not in first and "/" not in first:
+        if not first.startswith("-") and not os.path.exists(first) and "." not in first and "/" not in first:
             raise click.UsageError(
                 f"there is no command and no site file {first!r}{suggestion(first, list(_COMMANDS))}", ctx
             )

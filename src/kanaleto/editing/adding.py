@@ -1,12 +1,11 @@
 """What is found becomes part of a site: a line for a link, a device for a unit, points for registers."""
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from kanaleto.editing.draft import CannotEdit, Draft, Edit
-from kanaleto.editing.pointedit import free_name
+from kanaleto.editing.pointedit import free_map_path, free_name
 from kanaleto.files.sitetext import NEW_MAP, with_device, with_device_keys, with_line, with_link, with_rows
 from kanaleto.site.counting import Counting, Numbering, from_wire
 from kanaleto.site.link import Link, SerialLink
@@ -58,7 +57,7 @@ def add_device(
         device = device_of(site, link, unit_id)
         if device is None:
             device_name = free_name(name or f"Unit {unit_id}", {other.name for _, other in site.devices()})
-            map_path = _free_path(draft.path.parent / "maps", _slug(f"{line_name} {device_name}"))
+            map_path = free_map_path(draft.path.parent / "maps", f"{line_name} {device_name}")
             keys: dict[str, object] = {
                 "name": device_name,
                 "unit_id": unit_id,
@@ -72,9 +71,10 @@ def add_device(
             draft.put(with_device(draft.text(), line_name, keys))
             map_text = NEW_MAP
         elif device.map_path is None:
-            raise CannotEdit(
-                f'{device.name} has no map yet; add map = "maps/{_slug(device.name)}.csv" to it in the site file'
-            )
+            device_name, map_path = device.name, free_map_path(draft.path.parent / "maps", device.name)
+            name_of_map = map_path.relative_to(draft.path.parent).as_posix()
+            draft.put(with_device_keys(draft.text(), {device.name: {"map": name_of_map}})[0])
+            map_text = NEW_MAP
         else:
             device_name, map_path = device.name, device.map_path
             map_text = draft.text(map_path)
@@ -122,17 +122,6 @@ def keep_lessons(changes: Mapping[str, dict[str, object]]) -> Edit:
         return f"what was learned of {', '.join(found)}"
 
     return edit
-
-
-def _free_path(folder: Path, stem: str) -> Path:
-    path, number = folder / f"{stem}.csv", 2
-    while path.exists():
-        path, number = folder / f"{stem}-{number}.csv", number + 1
-    return path
-
-
-def _slug(text: str) -> str:
-    return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-") or "map"
 
 
 def _line_title(link: Link) -> str:

@@ -1,13 +1,16 @@
 """Edits of the points of a device. Each addresses its rows by the points' names, and looks at what stands there now:
 what it was opened on may have been changed or taken away meanwhile."""
 
+import re
 from collections.abc import Collection, Mapping, Sequence
+from pathlib import Path
 
 from kanaleto.editing.draft import CannotEdit, Clash, Draft, Edit
+from kanaleto.files.mapfile import COLUMNS
 from kanaleto.files.maprows import MapText, with_changes
 from kanaleto.files.mapscale import SCALE_COLUMNS
-from kanaleto.files.sitetext import NEW_MAP, with_rows
-from kanaleto.site.counting import from_wire
+from kanaleto.files.sitetext import NEW_MAP, with_device_keys, with_rows
+from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.values.candidates import Candidate
 
@@ -54,6 +57,47 @@ def add_points(device: str, rows: Sequence[Cells]) -> Edit:
         return f"add {_count([str(row.get('name', '')) for row in rows])} to {device}"
 
     return edit
+
+
+def take_points(
+    device: str, rows: Sequence[Cells], replaced: Collection[str] = (), numbering: Numbering | None = None
+) -> Edit:
+    """Rows of an imported table: those in `replaced` take the place of what bears their name, the others are added.
+    `numbering`, where it is given, becomes the device's own. A device without a map gets one."""
+
+    def edit(draft: Draft) -> str:
+        own = draft.device(device)
+        keys: dict[str, object] = {}
+        if numbering is not None and numbering is not own.numbering:
+            if own.points:
+                raise CannotEdit(f"{device} has points by now that count as before, so its numbering was left")
+            keys["numbering"] = numbering.value
+        path = own.map_path
+        if path is None:
+            path = free_map_path(draft.path.parent / "maps", device)
+            keys["map"] = path.relative_to(draft.path.parent).as_posix()
+        if keys:
+            draft.put(with_device_keys(draft.text(), {device: keys})[0])
+        text = draft.text(path) or NEW_MAP
+        there = set(MapText(text).names)
+        new = {str(row["name"]): row for row in rows if row["name"] in replaced and row["name"] in there}
+        if new:
+            whole = {name: {**dict.fromkeys(COLUMNS, ""), **row} for name, row in new.items()}
+            text = with_changes(text, whole)
+        more = [dict(row) for row in rows if row["name"] not in new]
+        draft.put(with_rows(text, more) if more else text, path)
+        return f"import {_count([str(row['name']) for row in rows])} into {device}"
+
+    return edit
+
+
+def free_map_path(folder: Path, title: str) -> Path:
+    """A map file of that name that is not there yet."""
+    stem = re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-")[:80] or "map"
+    path, number = folder / f"{stem}.csv", 2
+    while path.exists():
+        path, number = folder / f"{stem}-{number}.csv", number + 1
+    return path
 
 
 def copy_point(device: str, name: str) -> Edit:

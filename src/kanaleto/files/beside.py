@@ -12,8 +12,8 @@ def folder_beside(site: Path) -> Path:
     yet."""
     real = Path(os.path.realpath(site))
     beside = real.with_suffix(".kanaleto")
-    if os.access(beside if beside.is_dir() else real.parent, os.W_OK):
+    if os.access(beside if os.path.isdir(beside) else real.parent, os.W_OK):
         return beside
-    if not real.parent.exists():  # it will be made with the file
+    if not os.path.exists(real.parent):  # it will be made with the file
         return beside
     return user_data_path("kanaleto") / "beside" / f"{real.stem[:80]}-{sha256(os.fsencode(real)).hexdigest()[:12]}"

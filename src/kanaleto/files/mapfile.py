@@ -33,6 +33,8 @@ COLUMNS = [
     "decimals", "period_s", "access", "labels", "bit", *LIMITS, "group", "initial", "setting", "note",
 ]  # fmt: skip
 NEEDED = ["name", "table", "address"]
+MOST_ROWS, MOST_COLUMNS, MOST_NAME = 100_000, 500, 200
+LEAST_PERIOD_S, MOST_PERIOD_S = 0.001, 86400 * 31
 _BIT_KINDS = (Kind.UINT16, Kind.INT16, Kind.BITS, Kind.HEX, Kind.BOOL)
 _LIMIT_PAIRS = tuple(zip(LIMITS[::2], LIMITS[1::2], strict=True))
 
@@ -41,6 +43,8 @@ T = TypeVar("T")
 
 def read_map(path: Path, text: str, defaults: MapDefaults) -> tuple[tuple[Point, ...], list[Fault]]:
     """The points of a map's text, and every fault and warning with its line. Rows with a fault give no point."""
+    if text.count("\n") > 2 * MOST_ROWS:
+        return (), [Fault(path, 2 * MOST_ROWS, f"has more rows than a map may: {MOST_ROWS} points at most")]
     delimiter, _ = map_delimiter(text)
     faults: list[Fault] = []
     rows = csv.reader(StringIO(text, newline=""), delimiter=delimiter)
@@ -49,11 +53,16 @@ def read_map(path: Path, text: str, defaults: MapDefaults) -> tuple[tuple[Point,
     line = 0
     try:
         for cells in rows:
+            if len(points) + len(faults) > MOST_ROWS:
+                faults.append(Fault(path, rows.line_num, f"has more than {MOST_ROWS} rows with points or faults"))
+                break
             start, line = line + 1, rows.line_num
             if not any(cell.strip() for cell in cells) or (header is None and cells[0].lstrip().startswith("#")):
                 continue
             if header is None:
                 header = [cell.strip().lower() for cell in cells]
+                if len(header) > MOST_COLUMNS:
+                    return (), [Fault(path, start, f"has {len(header)} columns; a map has {MOST_COLUMNS} at most")]
                 faults += _header_faults(path, start, header)
                 if any(not fault.is_warning for fault in faults):
                     return (), faults
@@ -76,11 +85,17 @@ def read_map(path: Path, text: str, defaults: MapDefaults) -> tuple[tuple[Point,
             if point is not None:
                 points.append(point)
     except csv.Error as error:
-        faults.append(Fault(path, rows.line_num, f"is no table here: {error}"))
+        faults.append(Fault(path, rows.line_num, f"is no table here: {csv_words(error)}"))
     if header is None:
         faults.append(Fault(path, 1, "is empty; its first row must hold the headings name, table, address"))
     faults += between_rows(path, points, defaults)
     return tuple(points), faults
+
+
+def csv_words(error: csv.Error) -> str:
+    """In words for people."""
+    text = str(error)
+    return "a cell has over 130 000 characters; is a quote not closed?" if "field limit" in text else text
 
 
 def _header_faults(path: Path, line: int, header: list[str]) -> list[Fault]:
@@ -114,7 +129,8 @@ class _Row:
 
     def fault(self, text: str) -> None:
         name = self._cells.get("name", "")
-        self._faults.append(Fault(self._path, self._line, f"{name}: {text}" if name else text))
+        shown = name if len(name) <= MOST_NAME else f"{name[:40]}…"
+        self._faults.append(Fault(self._path, self._line, f"{shown}: {text}" if name else text))
         self._is_sound = False
 
     def _cell(self, column: str, parse: Callable[[str], T], default: T) -> T:
@@ -146,6 +162,8 @@ class _Row:
         name = self._cells.get("name", "")
         if not name:
             self.fault("has no name")
+        if len(name) > MOST_NAME:
+            self.fault(f"the name has {len(name)} characters; at most {MOST_NAME} are taken")
         table = self._table()
         if table is None:
             return None
@@ -251,8 +269,8 @@ class _Row:
         if text.lower() == "demand":
             return DEMAND
         period = self._number("period_s")
-        if period is None or period < 0:
-            raise ValueError(f"period_s {text!r} is seconds, 0 or more, or demand")
+        if period is None or not (period == 0 or LEAST_PERIOD_S <= period <= MOST_PERIOD_S):
+            raise ValueError(f"period_s {text!r} is seconds, 0 or {LEAST_PERIOD_S:g} up to a month, or demand")
         return period
 
     def _access(self, table: Table) -> Access:

@@ -3,13 +3,14 @@ loop, clamping; and raw numbers that mean that there is no value."""
 
 import re
 from dataclasses import dataclass
-from math import nan
+from math import isfinite, nan
 from struct import unpack
 
 from kanaleto.values.scale import AnyScale, Bounded, Curve, Scale, between, curve, linear
 from kanaleto.values.types import Kind, ValueType
 
 _SIGNAL = "4-20mA"
+MOST_PAIRS = 1000
 _SIGNED = {Kind.INT16: 16, Kind.INT32: 32, Kind.INT64: 64}
 _FLOATS = {Kind.FLOAT16: "e", Kind.FLOAT32: "f", Kind.FLOAT64: "d"}
 
@@ -108,8 +109,12 @@ def parse_curve(text: str) -> tuple[tuple[float, float], ...]:
             if not equals:
                 raise ValueError
             pairs.append((float(raw), float(value)))
+            if len(pairs) > MOST_PAIRS or not all(map(isfinite, pairs[-1])):
+                raise ValueError
         except ValueError:
-            raise ValueError(f"curve {text!r} must read like 0=0;800=12.5;4000=100") from None
+            raise ValueError(
+                f"curve {text!r} must read like 0=0;800=12.5;4000=100, with {MOST_PAIRS} points at most"
+            ) from None
     curve(pairs)
     return tuple(pairs)
 

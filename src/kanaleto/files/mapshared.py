@@ -3,6 +3,7 @@ states."""
 
 import re
 from dataclasses import dataclass
+from math import isfinite
 
 from kanaleto.files.mapscale import ScaleCells
 from kanaleto.site.expression import BadExpression, Memory, compile_expression
@@ -38,7 +39,10 @@ class Shared:
                 )
         try:
             expression = compile_expression(_BARE.sub(lambda match: f"[{match[0]}]", text))
-            return expression.evaluate([known[name] for name in expression.names], Memory())
+            number = expression.evaluate([known[name] for name in expression.names], Memory())
+            if not isfinite(number):
+                raise ValueError
+            return number
         except (BadExpression, ArithmeticError, ValueError):
             raise ValueError(f"{text!r} is no number and no expression such as 0.1 * CT") from None
 

@@ -14,10 +14,10 @@ def _period(value: Any) -> float:
     if (
         isinstance(value, bool)
         or not isinstance(value, int | float)
-        or not 0 <= value <= 86400 * 31
+        or not (value == 0 or 0.001 <= value <= 86400 * 31)
         or not math.isfinite(value)
     ):
-        raise ValueError('is seconds (0 or more, up to a month), or "demand"')
+        raise ValueError('is seconds (0, or 0.001 up to a month), or "demand"')
     return float(value)
 
 
@@ -28,7 +28,7 @@ Name = Annotated[str, Field(min_length=1, max_length=200)]
 
 
 class _Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", strict=True)
+    model_config = ConfigDict(extra="forbid", strict=True, allow_inf_nan=False)
 
 
 class OwnNumberingTable(_Strict):

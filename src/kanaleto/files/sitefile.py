@@ -16,7 +16,7 @@ from kanaleto.files.mapscale import SCALE_NUMBERS, ScaleCells, make_scale, parse
 from kanaleto.files.mapshared import Shared
 from kanaleto.files.simulation import read_simulated
 from kanaleto.files.texts import SiteTexts
-from kanaleto.files.toml_lines import KeyLines
+from kanaleto.files.toml_lines import KeyLines, deepest_line, longest_number
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.faults import Fault, FaultyFile, suggestion
 from kanaleto.site.formula import formula_faults
@@ -63,9 +63,15 @@ class _Reader:
             reason = re.sub(r"\s*\(at .*\)$", "", str(error))
             line = int(place[1]) if place else len(text.splitlines()) or 1
             raise FaultyFile([Fault(self.path, line, f"is not TOML here: {reason[:1].lower()}{reason[1:]}")]) from None
+        except RecursionError:
+            raise FaultyFile([Fault(self.path, deepest_line(text), "is nested too deeply here")]) from None
+        except ValueError:  # of a number with more digits than Python takes
+            raise FaultyFile([Fault(self.path, longest_number(text), "has a number of too many digits here")]) from None
         self._keys = KeyLines(text)
         try:
             file = schema.SiteFile.model_validate(tree)
+        except RecursionError:
+            raise FaultyFile([Fault(self.path, deepest_line(text), "is nested too deeply here")]) from None
         except ValidationError as error:
             self._tell(error)
             return None

@@ -5,6 +5,7 @@ is placed at the nearest thing around it.
 """
 
 import re
+from collections.abc import Callable
 
 Path = tuple[str | int, ...]
 
@@ -55,3 +56,17 @@ def _opened(value: str) -> str:
         if value.count(quotes) == 1:
             return quotes
     return ""
+
+
+def deepest_line(text: str) -> int:
+    """The line with most opening brackets, for what is nested too deeply."""
+    return _worst(text, lambda line: line.count("[") + line.count("{") + line.count("."))
+
+
+def longest_number(text: str) -> int:
+    """The line with the longest run of digits."""
+    return _worst(text, lambda line: max((len(found) for found in re.findall(r"[0-9_]+", line)), default=0))
+
+
+def _worst(text: str, of: Callable[[str], int]) -> int:
+    return max(enumerate(text.splitlines(), 1), key=lambda numbered: of(numbered[1]), default=(1, ""))[0]

@@ -89,7 +89,10 @@ def complete(site: Path, holds_lock: bool = False) -> None:
     """Do what is left of an edit that was cut short. Quick where nothing is, which is nearly always; never raises:
     where it cannot be done, the files are read as they are."""
     note = folder_beside(site) / _NOTE
-    if not note.exists():
+    try:
+        if not note.exists():
+            return
+    except (OSError, ValueError):  # a name that no file can have
         return
     with suppress(OSError), nullcontext() if holds_lock else locked(site):
         _do_renames(note)

@@ -12,6 +12,7 @@ Python is reachable, and no loop, string or attribute exists in it.
 
 import ast
 import math
+import re
 from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
 from types import FunctionType
@@ -28,6 +29,7 @@ _COUNTS = {
     "time_in": (1, 1),
 }
 _MOST_CHARACTERS, _MOST_NODES, _MOST_DEPTH, _MOST_POWER_BITS, _MOST_ROUND = 4000, 1500, 60, 1024, 30
+_UNDERSCORE = re.compile(r"[0-9]_|_[0-9]")
 _ALLOWED = (
     ast.Expression, ast.BinOp, ast.UnaryOp, ast.BoolOp, ast.Compare, ast.IfExp, ast.Call, ast.Name, ast.Load,
         ast.Constant,
@@ -99,6 +101,8 @@ def compile_expression(text: str, labels_of: LabelsOf | None = None) -> Expressi
     if len(text) > _MOST_CHARACTERS:
         raise BadExpression(f"it has {len(text)} characters; at most {_MOST_CHARACTERS} are taken")
     plain, names = _split(text)
+    if _UNDERSCORE.search(plain) or not plain.isascii():
+        raise BadExpression(f"{_short(text)}: numbers are written with the digits 0 to 9 alone")
     try:
         tree = ast.parse(plain.strip(), mode="eval")
     except (SyntaxError, ValueError, RecursionError, MemoryError):

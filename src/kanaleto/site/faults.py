@@ -4,6 +4,8 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
 
+_MOST_TEXT = 600
+
 
 @dataclass(frozen=True, slots=True)
 class Fault:
@@ -16,7 +18,8 @@ class Fault:
 
     def __str__(self) -> str:
         place = f"{self.file}:{self.line}" if self.line else f"{self.file}"
-        return f"{place}: {'warning: ' if self.is_warning else ''}{self.text}"
+        text = self.text if len(self.text) <= _MOST_TEXT else f"{self.text[: _MOST_TEXT - 1]}…"
+        return f"{place}: {'warning: ' if self.is_warning else ''}{text}"
 
 
 class FaultyFile(Exception):
@@ -29,5 +32,7 @@ class FaultyFile(Exception):
 
 def suggestion(word: str, known: list[str]) -> str:
     """ " (did you mean …?)" when one of `known` is close, else nothing."""
+    if len(word) > 60 or len(known) > 500:
+        return ""
     close = get_close_matches(word, known, 1, 0.6)
     return f" (did you mean {close[0]!r}?)" if close else ""

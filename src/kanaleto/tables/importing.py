@@ -1,11 +1,13 @@
 """Rows of a matched table become rows of a map, and every doubt is listed before anything is taken over.
 
-What can be read is; what cannot is named with its row.
+What can be read is; what cannot is named with its row. Rows of a name that is there already are left out, take the
+place of what is there, or are added under another name, as asked.
 """
 
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import Enum
 
 from kanaleto.site.counting import Counting, Numbering, from_wire, to_wire
 from kanaleto.tables.matching import OWN_COLUMNS, Matched, plain_word, type_of
@@ -13,6 +15,7 @@ from kanaleto.tables.tablewords import ACCESS, TABLES
 from kanaleto.values.types import Kind, parse_order, parse_type
 from kanaleto.wire.codes import Table
 
+_VARYING = re.compile(r"'[^']*'|\"[^\"]*\"|[0-9]+")
 _ORDERS = {
     "big": "ABCD",
     "big endian": "ABCD",
@@ -32,22 +35,59 @@ class Doubt:
     is_lost: bool
 
 
+class Known(Enum):
+    """What becomes of a row whose name is there already."""
+
+    LEFT = "left as they are"
+    REPLACED = "replaced"
+    ADDED = "added under another name"
+
+
 @dataclass(frozen=True, slots=True)
 class Imported:
-    """Rows for a map, addresses counted as on the wire, and the doubts."""
+    """Rows for a map, the doubts, and the names of those rows that take the place of what is there."""
 
     rows: tuple[dict[str, str], ...]
     doubts: tuple[Doubt, ...]
+    replaced: frozenset[str] = frozenset()
+    left: int = 0
 
 
-def import_rows(matched: Matched, numbering: Counting, taken: Sequence[str] = ()) -> Imported:
-    """Rows for a map that counts as `numbering`, with every doubt. Names in `taken` are in the map already."""
+def grouped(doubts: Sequence[Doubt]) -> list[tuple[str, bool]]:
+    """One line for each cause, with the rows that it concerns; and whether those rows are lost."""
+    causes: dict[tuple[str, bool], list[Doubt]] = {}
+    for doubt in doubts:
+        causes.setdefault((_VARYING.sub("…", doubt.text), doubt.is_lost), []).append(doubt)
+    lines = []
+    for (_, is_lost), of in causes.items():
+        rows = [doubt.row for doubt in of]
+        where = f"row {rows[0]}" if len(rows) == 1 else f"rows {', '.join(map(str, rows[:4]))}"
+        more = f" and {len(rows) - 4} more" if len(rows) > 4 else ""
+        like = ", and the like" if len({doubt.text for doubt in of}) > 1 else ""
+        lines.append((f"{where}{more}: {of[0].text}{like}", is_lost))
+    return lines
+
+
+def import_rows(
+    matched: Matched,
+    numbering: Counting,
+    taken: Sequence[str] = (),
+    known: Known = Known.LEFT,
+    into: Counting | None = None,
+) -> Imported:
+    """Rows of a table that counts as `numbering`, for a map that counts as `into` (the same where it is None), with
+    every doubt. Names in `taken` are in the map already, and `known` says what becomes of those."""
     rows: list[dict[str, str]] = []
     doubts: list[Doubt] = []
-    names = set(taken)
+    there, names, next_number = set(taken), set(taken), dict[str, int]()
     seen: dict[tuple[str, ...], int] = {}
+    replaced: set[str] = set()
+    left = 0
     for number, cells in matched.sheet.rows[matched.heading + 1 :]:
-        raw = {name: cells[at] for at, name in matched.columns.items() if at < len(cells) and cells[at]}
+        raw: dict[str, str] = {}
+        for at, name in sorted(matched.columns.items()):
+            if at < len(cells) and cells[at]:
+                raw.setdefault(name, cells[at])
         if not raw:
             continue
         key = tuple(sorted(f"{name}={value}" for name, value in raw.items()))
@@ -58,15 +98,25 @@ def import_rows(matched: Matched, numbering: Counting, taken: Sequence[str] = ()
         row = _Taking(number, raw, numbering, doubts).row()
         if row is None:
             continue
-        name, count = row["name"], 2
+        if into is not None and into != numbering:
+            table = Table(row["table"])
+            row["address"] = from_wire(to_wire(row["address"], table, numbering), table, into)
+        name = row["name"]
+        if name in there and known is not Known.ADDED and name not in replaced:
+            if known is Known.LEFT:
+                left += 1
+                continue
+            replaced.add(name)
+            rows.append(row)
+            continue
         while row["name"] in names:
+            count = next_number[name] = next_number.get(name, 1) + 1
             row["name"] = f"{name} ({count})"
-            count += 1
         if row["name"] != name:
             doubts.append(Doubt(number, f"{name!r} is there already, so it becomes {row['name']!r}", False))
         names.add(row["name"])
         rows.append(row)
-    return Imported(tuple(rows), tuple(doubts))
+    return Imported(tuple(rows), tuple(doubts), frozenset(replaced), left)
 
 
 class _Taking:
@@ -180,15 +230,7 @@ class _Taking:
             row["type"] = found
         order = self._raw.get("order", "")
         if order:
-            letters = {
-                "big": "ABCD",
-                "big endian": "ABCD",
-                "little": "DCBA",
-                "little endian": "DCBA",
-                "swapped": "CDAB",
-                "word swap": "CDAB",
-            }
-            wanted = letters.get(plain_word(order), order.upper())
+            wanted = _ORDERS.get(plain_word(order), order.upper())
             try:
                 if parse_type(found or "uint16").is_wide:
                     row["order"] = parse_order(wanted).value
@@ -248,13 +290,13 @@ def _number(text: str) -> float | None:
         above, below = _number(match[1]), _number(match[2])
         return above / below if above is not None and below else None
     if match := re.fullmatch(r"10\^?\(?([+-]?\d+)\)?", plain) if "^" in plain else None:
-        return float(10.0 ** int(match[1]))
+        return 10.0 ** int(match[1]) if len(match[1]) < 4 else None
     if "," in plain and "." not in plain:
         plain = plain.replace(",", ".")
     plain = plain.replace(",", "")
     try:
         number = float(int(plain, 16)) if plain.startswith("0x") else float(plain)
-    except ValueError:
+    except (ValueError, OverflowError):
         return None
     return number if number == number and abs(number) != float("inf") else None
 

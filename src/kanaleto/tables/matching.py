@@ -32,12 +32,17 @@ class Matched:
         return tuple((named[at] if at < len(named) else "") or f"column {at + 1}" for at in range(width))
 
     def assign(self, column: int, name: str) -> None:
-        """Say that a column is that field, or none with ""; another column that was it is none any more."""
-        for other in [other for other, has in self.columns.items() if has == name]:
-            del self.columns[other]
+        """Say that a column is that field, or none with "". No other column loses its own: two of one are a clash."""
         self.columns.pop(column, None)
         if name:
             self.columns[column] = name
+
+    def clashes(self) -> dict[str, list[int]]:
+        """Fields that more than one column is to be, with those columns."""
+        of: dict[str, list[int]] = {}
+        for column, name in sorted(self.columns.items()):
+            of.setdefault(name, []).append(column)
+        return {name: columns for name, columns in of.items() if len(columns) > 1}
 
 
 def match_columns(sheet: Sheet, remembered: dict[str, str] | None = None) -> Matched:

@@ -1,13 +1,13 @@
-"""Tables of others, as text cells: CSV in whatever encoding and delimiter, workbooks with merged cells, text from the
-clipboard."""
+"""Tables of others, as text cells: CSV in whatever encoding and delimiter, text from the clipboard."""
 
 import csv
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from io import StringIO
-from pathlib import Path
 
-MOST_ROWS = 20000
+from kanaleto.files.mapfile import csv_words
+
+MOST_ROWS, MOST_COLUMNS, MOST_CELL = 20_000, 200, 2000
 
 
 class CannotImport(ValueError):
@@ -24,17 +24,6 @@ class Sheet:
 
     title: str
     rows: tuple[tuple[int, tuple[str, ...]], ...]
-
-
-def read_sheets(path: Path) -> list[Sheet]:
-    """The tables of a file: one of a CSV, one a sheet of a workbook. Raises CannotImport."""
-    try:
-        data = path.expanduser().read_bytes()
-    except OSError as error:
-        raise CannotImport(f"{path} cannot be read: {(error.strerror or str(error)).lower()}") from None
-    if data[:4] == b"PK\x03\x04":
-        return _read_workbook(path.expanduser())
-    return [read_text_table(decode(data), path.name)]
 
 
 def sheet_of_rows(title: str, rows: Sequence[Mapping[str, str]]) -> Sheet:
@@ -65,7 +54,7 @@ def _guessed(data: bytes) -> str:
 
 def read_text_table(text: str, title: str = "clipboard") -> Sheet:
     """A table of text whose delimiter is told from its lines. Raises CannotImport."""
-    lines = [line for line in text.splitlines() if line.strip()]
+    lines = [line for line in text[:_MOST_LOOKED_AT].splitlines() if line.strip()]
     if not lines:
         raise CannotImport(f"{title} is empty")
     delimiter = max(
@@ -80,48 +69,15 @@ def read_text_table(text: str, title: str = "clipboard") -> Sheet:
     before = 0
     try:
         for cells in reader:
+            if len(cells) > MOST_COLUMNS:
+                raise CannotImport(f"{title}, line {reader.line_num}: has {len(cells)} columns, {MOST_COLUMNS} at most")
             if any(cell.strip() for cell in cells):
-                rows.append((before + 1, tuple(cell.strip() for cell in cells)))
+                rows.append((before + 1, tuple(cell.strip()[:MOST_CELL] for cell in cells)))
             before = reader.line_num
             if len(rows) > MOST_ROWS:
                 raise CannotImport(f"{title} has more than {MOST_ROWS} rows")
     except csv.Error as error:
-        raise CannotImport(f"{title}, line {reader.line_num}: {error}") from None
+        raise CannotImport(f"{title}, line {reader.line_num}: {csv_words(error)}") from None
+    if not rows:
+        raise CannotImport(f"{title} is empty")
     return Sheet(title, tuple(rows))
-
-
-def _read_workbook(path: Path) -> list[Sheet]:
-    import zipfile
-
-    import openpyxl
-    from openpyxl.utils.exceptions import InvalidFileException
-
-    try:
-        book = openpyxl.load_workbook(path, data_only=True)
-    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, OSError) as error:
-        raise CannotImport(f"{path} is no workbook that can be read: {error}") from None
-    sheets = []
-    for page in book.worksheets:
-        merged: dict[tuple[int, int], object] = {}
-        for span in page.merged_cells.ranges:
-            value = page.cell(span.min_row, span.min_col).value
-            for row in range(span.min_row, span.max_row + 1):
-                merged[row, span.min_col] = value  # downwards a merged cell holds for each row; sideways it is one cell
-        rows = []
-        for number, values in enumerate(page.iter_rows(max_row=min(page.max_row or 1, MOST_ROWS), values_only=True), 1):
-            texts = tuple(_cell_text(merged.get((number, column), value)) for column, value in enumerate(values, 1))
-            if any(texts):
-                rows.append((number, texts))
-        if rows:
-            sheets.append(Sheet(page.title, tuple(rows)))
-    if not sheets:
-        raise CannotImport(f"{path} has no rows in any sheet")
-    return sheets
-
-
-def _cell_text(value: object) -> str:
-    if value is None:
-        return ""
-    if isinstance(value, float) and value == int(value) and abs(value) < 1e15:
-        return str(int(value))
-    return str(value).strip()

@@ -20,23 +20,35 @@ def _turned(words: dict[str, tuple[str, ...]]) -> dict[str, str]:
 
 HEADINGS = _read_words(
     """
-    name: name, point, tag, signal, parameter, designation, label, variable, bezeichnung, nom, nombre, nome, naam, desc,
-        description, beschreibung, descripcion, descrizione, omschrijving, libelle
-    address: address, addr, register, reg, adresse, adress, adres, direccion, indirizzo, registre, registro, offset dec,
-        address dec, address hex, modbus, index, no, nr
-    table: table, area, object, register type, objekt, tabelle, zone, tipo de registro, registertyp, kind, function,
-        function code, fc, fonction, funktion, funcion, funzione
-    type: type, data type, datatype, format, datentyp, typ, tipo, tipo dato, type de donnee, gegevenstype, encoding
-    order: order, byte order, word order, endian, byteorder, reihenfolge, ordre, orden, ordine
+    name: name, point, tag, signal, parameter, designation, label, variable, bezeichnung, messwert, messgroesse,
+        datenpunkt, kennzeichen, groesse, nom, grandeur, mesure, repere, nombre, variable del proceso, magnitud, punto,
+        nome, grandezza, misura, punto dato, naam, desc, description, beschreibung, descripcion, descrizione,
+        omschrijving, libelle
+    address: address, addr, register, reg, adresse, adress, adres, registeradresse, registernummer, startadresse,
+        speicheradresse, direccion, direccion de registro, direccion modbus, indirizzo, indirizzo registro,
+        indirizzo modbus, registre, adresse registre, adresse modbus, numero de registre, registro, numero registro,
+        offset dec, address dec, address hex, modbus, index, no, nr
+    table: table, area, object, register type, objekt, tabelle, zone, bereich, registerart, speicherbereich,
+        type de registre, zone memoire, tipo de registro, tipo registro, tipo di registro, area di memoria,
+        zona de memoria, registertyp, kind, function, function code, fc, funktionscode, code fonction, codice funzione,
+        codigo de funcion, fonction, funktion, funcion, funzione
+    type: type, data type, datatype, format, datentyp, datenformat, typ, zahlenformat, tipo, tipo dato, tipo di dato,
+        formato, tipo de dato, tipo de datos, formato de dato, type de donnee, type de donnees, gegevenstype, encoding
+    order: order, byte order, word order, endian, byteorder, reihenfolge, bytefolge, wortfolge, ordre, ordre des octets,
+        ordre des mots, orden, orden de bytes, orden de palabras, ordine, ordine dei byte, ordine parole
     factor: factor, scale, scaling, multiplier, gain, resolution, faktor, skalierung, facteur, echelle,
-        factor de escala, fattore, scala, schaal, multiplikator
-    offset: offset, bias, verschiebung, decalage, desplazamiento
-    unit: unit, units, einheit, unite, unidad, unita, eenheid, eng unit, uom
+        coefficient, coefficiente, coeficiente, facteur d echelle, fattore di scala, moltiplicatore, multiplicador,
+        multiplicateur, aufloesung, auflosung, factor de escala, fattore, scala, schaal, multiplikator
+    offset: offset, bias, verschiebung, nullpunkt, decalage, desplazamiento, scostamento, desfase
+    unit: unit, units, einheit, masseinheit, unite, unite de mesure, unidad, unidades, unidad de medida, unita,
+        unita di misura, u m, eenheid, eng unit, uom
     decimals: decimals, digits, dezimalen, nachkommastellen, decimales, decimali, decimalen, precision
     access: access, r/w, rw, read/write, zugriff, acces, acceso, accesso, toegang, mode, permission
-    range_low: min, minimum, range low, low, minimo, von
-    range_high: max, maximum, range high, high, maximo, massimo, bis
-    labels: labels, states, values, enum, werte, zustande, etats, valores, stati, meaning
+    range_low: min, minimum, range low, low, minimo, von, minimalwert, valeur min, valore minimo, valor minimo
+    range_high: max, maximum, range high, high, maximo, massimo, bis, maximalwert, valeur max, valore massimo,
+        valor maximo
+    labels: labels, states, values, enum, werte, zustande, zustaende, bedeutung, etats, valeurs, signification, valores,
+        estados, significado, valori, stati, significato, meaning
     bit: bit, bits, bit no, bitnummer
     initial: default, initial, vorgabe, valeur par defaut
     note: note, notes, comment, remark, remarks, bemerkung, kommentar, remarque, nota, commento, opmerking, comments
@@ -63,19 +75,29 @@ TYPES = _turned(
 TABLES = _turned(
     _read_words(
         """
-    coil: coil, coils, do, digital output, 0x, 1, 01
-    discrete: discrete, discrete input, di, digital input, 1x, 2, 02
-    input: input, input register, ir, 3x, 4, 04
-    holding: holding, holding register, hr, 4x, 3, 03, register
+    coil: coil, coils, do, digital output, 0x, 1, 01, spule, spulen, bobine, bobines, bobina, bobinas, digitalausgang,
+        sortie numerique, sortie tor, uscita digitale, salida digital, read coils, read coil
+    discrete: discrete, discrete input, di, digital input, 1x, 2, 02, diskreter eingang, digitaleingang,
+        entree discrete, entree numerique, entree tor, ingresso discreto, ingresso digitale, entrada discreta,
+        entrada digital, input status, contact, read discrete inputs
+    input: input, input register, ir, 3x, 4, 04, eingangsregister, eingaberegister, registre d entree, registre entree,
+        registro di ingresso, registro ingresso, registro de entrada, read input registers
+    holding: holding, holding register, hr, 4x, 3, 03, register, halteregister, registre de maintien,
+        registre maintien, registro di mantenimento, registro de retencion, registro holding, registro de mantenimiento,
+        read holding registers, registre de sauvegarde
     """
     )
 )
 ACCESS = _turned(
     _read_words(
         """
-    r: r, ro, read, read only, readonly, lesen, lecture
-    w: w, wo, write, write only
-    rw: rw, r/w, read/write, read write, lesen/schreiben, wr
+    r: r, ro, read, read only, readonly, lesen, nur lesen, lecture, lecture seule, l, lettura, sola lettura, lectura,
+        solo lectura, les
+    w: w, wo, write, write only, schreiben, nur schreiben, ecriture, ecriture seule, e, scrittura, sola scrittura,
+        escritura, solo escritura, s
+    rw: rw, r/w, read/write, read write, lesen/schreiben, lesen und schreiben, l/s, wr, lecture/ecriture,
+        lecture ecriture, l/e, lettura/scrittura, lettura scrittura, lectura/escritura, lectura escritura,
+        lectura y escritura
     """
     )
 )

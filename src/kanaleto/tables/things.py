@@ -38,6 +38,7 @@ _KINDS = {
 }  # fmt: skip
 _ORDERS = {(True, True): "ABCD", (False, True): "CDAB", (True, False): "BADC", (False, False): "DCBA"}
 _OWN = "kanaleto:cells"
+_MOST_PROPERTIES = 20_000
 
 
 def as_thing(device: Device, link: Link) -> str:
@@ -134,15 +135,17 @@ def rows_of_thing(text: str) -> tuple[list[dict[str, str]], list[str]]:
         properties = thing["properties"]
         if not isinstance(properties, dict):
             raise TypeError
-    except (ValueError, KeyError, TypeError):
+    except (ValueError, KeyError, TypeError, RecursionError):
         raise ValueError("is no Thing Description: it has no properties") from None
+    if len(properties) > _MOST_PROPERTIES:
+        raise ValueError(f"has {len(properties)} properties, {_MOST_PROPERTIES} at most are read")
     rows: list[dict[str, str]] = []
     doubts: list[str] = []
     for name, told in properties.items():
         try:
             rows.append(_row(str(name), told))
-        except (ValueError, KeyError, TypeError, IndexError, AttributeError) as error:
-            doubts.append(f"{name}: has no form that this binding reads ({error})")
+        except (ValueError, KeyError, TypeError, IndexError, AttributeError, ArithmeticError, RecursionError) as error:
+            doubts.append(f"{name[:60]}: has no form that this binding reads ({str(error)[:120]})")
     return rows, doubts
 
 
@@ -175,7 +178,7 @@ def _row(name: str, told: dict[str, Any]) -> dict[str, str]:
         row["access"] = "rw"
     for key, field in (("unit", "unit"), ("description", "note"), ("minimum", "range_low"), ("maximum", "range_high")):
         if told.get(key) not in (None, ""):
-            row[field] = str(told[key])
+            row[field] = str(told[key])[:2000]
     if form.get("modv:pollingTime"):
         row["period_s"] = f"{int(form['modv:pollingTime']) / 1000:g}"
     own = told.get(_OWN)

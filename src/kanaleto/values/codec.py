@@ -96,12 +96,12 @@ class Codec:
             if isinstance(made, NoValue):
                 return made
             raw = made
-        if self.scale is None:
-            return raw
+        return raw if self.scale is None else self._scaled(raw)
+
+    def _scaled(self, raw: float) -> float | NoValue:
+        assert self.scale is not None
         value = self.scale.to_value(raw)
-        if isinstance(value, NoValue):
-            return value
-        return value if math.isfinite(value) else NoValue("infinite after scaling")
+        return value if isinstance(value, NoValue) or math.isfinite(value) else NoValue("infinite after scaling")
 
     @property
     def _mask(self) -> int:
@@ -134,9 +134,7 @@ class Codec:
             return tuple(value for value in found if not isinstance(value, tuple))
         if self.type.kind is not Kind.TEXT:
             value = decode_special(self.type.kind, raw)
-            if self.scale is not None and isinstance(value, int):
-                return self.scale.to_value(value)
-            return value
+            return self._scaled(value) if self.scale is not None and isinstance(value, int) else value
         try:
             return raw[: self.type.characters].rstrip(b"\0 ").decode(self.type.encoding)
         except UnicodeDecodeError:
@@ -152,7 +150,7 @@ class Codec:
             raw = self._text_bytes(value)
         elif self.type.kind not in _STRUCT:
             if self.scale is not None and not isinstance(value, str):
-                value = float(self.scale.to_raw(value))
+                value = _float_of(self.scale.to_raw(value))
             raw = encode_special(self.type.kind, value)
         else:
             if isinstance(value, str):
@@ -184,7 +182,7 @@ class Codec:
             raise CannotEncode(f"{value} is no value to write")
         exact = self.scale.to_raw(value) if self.scale is not None else Fraction(value)
         if self.type.is_float:
-            return self._float(value, float(exact))
+            return self._float(value, _float_of(exact))
         nearest = round(exact)
         low, high = self._limits()
         if not low <= nearest <= high:
@@ -245,3 +243,10 @@ class Codec:
 
     def __str__(self) -> str:
         return f"{self.type}" + (f" {self.order.value}" if self.type.is_wide else "")
+
+
+def _float_of(exact: Fraction) -> float:
+    try:
+        return float(exact)
+    except OverflowError:
+        raise CannotEncode("that is more than any register holds") from None

@@ -9,10 +9,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
+from math import isfinite
 
 from kanaleto.values.novalue import NoValue
 
 _EXACT_LIMIT = 2**53
+_TOO_MUCH = "the numbers of the scale are too large or too small to be reckoned with"
 BROKEN_MA, LOW_MA, HIGH_MA, FAULT_MA = 3.6, 3.8, 20.5, 21.0
 
 
@@ -43,7 +45,10 @@ class Curve:
 
     def to_value(self, raw: float) -> float | NoValue:
         at = min(max(bisect_right(self.raws, raw), 1), len(self.raws) - 1)
-        return float(_along(raw, self.raws[at - 1], self.raws[at], self.values[at - 1], self.values[at]))
+        try:
+            return float(_along(raw, self.raws[at - 1], self.raws[at], self.values[at - 1], self.values[at]))
+        except OverflowError:
+            return NoValue("infinite after scaling")
 
     def to_raw(self, value: float) -> Fraction:
         """The raw number of the first piece that reaches `value`. The pieces rise or fall throughout, so there is one
@@ -138,7 +143,10 @@ def curve(pairs: Sequence[tuple[float, float]]) -> Curve:
     steps = {(after > before) - (after < before) for before, after in pairwise(values)}
     if steps not in ({1}, {-1}):
         raise ValueError("the table must rise or fall throughout, or there is no way back from a value")
-    return Curve(raws, values)
+    made = Curve(raws, values)
+    if not all(isfinite(number) for number in (*raws, *values, made.factor, made.offset)):
+        raise ValueError(_TOO_MUCH)
+    return made
 
 
 def _scale(factor: Fraction, offset: Fraction) -> Scale | None:
@@ -146,6 +154,12 @@ def _scale(factor: Fraction, offset: Fraction) -> Scale | None:
         raise ValueError("a factor of 0 makes every value the same")
     if factor == 1 and offset == 0:
         return None
+    try:
+        has_room = float(factor) != 0 and isfinite(float(offset))
+    except OverflowError:
+        has_room = False
+    if not has_room:
+        raise ValueError(_TOO_MUCH)
     common = factor.denominator * offset.denominator
     up, shift = factor.numerator * offset.denominator, offset.numerator * factor.denominator
     if max(abs(up), abs(shift), common) < _EXACT_LIMIT:

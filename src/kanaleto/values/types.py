@@ -146,6 +146,9 @@ def parse_type(text: str) -> ValueType:
     return value_type
 
 
+_NO_TEXT = ("undefined", "idna", "punycode", "unicode-escape", "raw-unicode-escape")
+
+
 def _text_type(text: str, word: str, count: int) -> ValueType:
     _, length, encoding = (*word.split(":", 2), "", "")[:3]
     if not length.isdecimal() or not 1 <= int(length) <= MOST_TEXT:
@@ -153,9 +156,12 @@ def _text_type(text: str, word: str, count: int) -> ValueType:
     if count > 1:
         raise ValueError(f"type {text!r}: a run of texts is one longer text")
     try:
-        codecs.lookup(encoding or "latin-1")
-        b"".decode(encoding or "latin-1")
-    except LookupError:
+        b" ".decode(encoding or "latin-1")  # LookupError of what is no encoding of text
+        if codecs.lookup(encoding or "latin-1").name in _NO_TEXT:
+            raise LookupError
+    except UnicodeDecodeError:  # more bytes to a character than one
+        pass
+    except (LookupError, ValueError):
         raise ValueError(
             f"type {text!r}: encoding {encoding!r} is not known; common ones are latin-1, ascii, utf-8, cp1252"
         ) from None

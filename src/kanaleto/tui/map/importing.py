@@ -1,8 +1,9 @@
-"""The step between a table and the map: how its columns are understood, what its rows become, and every doubt."""
+"""The step between a table and the map: how its columns are understood, what its rows become, and every doubt. Nothing
+is kept before it is taken over."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
+from threading import Thread
 
 from textual.app import ComposeResult
 from textual.binding import Binding
@@ -12,18 +13,19 @@ from textual.strip import Strip
 from kanaleto.editing.adding import NewPoint, add_device, device_of
 from kanaleto.editing.news import Done
 from kanaleto.editing.news import Opened as SiteOpened
-from kanaleto.editing.pointedit import add_points
+from kanaleto.editing.pointedit import take_points
 from kanaleto.site.counting import Counting, Numbering, to_wire
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device
-from kanaleto.tables.importing import Imported, import_rows
+from kanaleto.tables.importing import Imported, Known, grouped, import_rows
 from kanaleto.tables.matching import FIELDS, Matched, guess_numbering, match_columns, plain_word
-from kanaleto.tables.sheets import CannotImport, Sheet, read_sheets, read_text_table, sheet_of_rows
-from kanaleto.tables.things import rows_of_thing
+from kanaleto.tables.reading import read_tables
+from kanaleto.tables.sheets import CannotImport, Sheet, read_text_table
+from kanaleto.tui.map.columns import ColumnRow, FieldList, ImportRows, rows_of
 from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.context import Stoppable
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.requests import LookAtDevice
-from kanaleto.tui.shared.rows import Rows
 from kanaleto.wire.codes import Table
 
 _COUNTS = {
@@ -31,24 +33,6 @@ _COUNTS = {
     Numbering.ONE: "addresses count from 1",
     Numbering.REFERENCE: "addresses are references such as 40001",
 }
-_MOST_DOUBTS = 500
-
-
-@dataclass(frozen=True, slots=True)
-class ColumnRow:
-    column: int
-    heading: str
-    field: str
-    samples: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class TextRow:
-    text: str
-    tone: str
-
-
-ImportRow = ColumnRow | TextRow | None
 
 
 def _counting(numbering: Counting) -> str:
@@ -57,57 +41,35 @@ def _counting(numbering: Counting) -> str:
     )
 
 
-class ImportRows(Rows[ImportRow]):
-    BINDINGS = [
-        Binding("left,h", "field(-1)", show=False),
-        Binding("right,l", "field(1)", show=False),
-        Binding("x", "field(0)", show=False),
-    ]
-    DEFAULT_CSS = "ImportRows { width: 1fr; height: 1fr; scrollbar-size: 1 1; background: $background; }"
-
-    def may_rest(self, row: ImportRow) -> bool:
-        return isinstance(row, ColumnRow)
-
-    def draw(self, row: ImportRow, width: int, ground: str) -> Cells:
-        cells = Cells(self.palette, ground).put("  ")
-        if isinstance(row, TextRow):
-            return cells.put(row.text, row.tone.removesuffix("!"), bold=row.tone.endswith("!"))
-        if isinstance(row, ColumnRow):
-            cells.put(row.heading, "ink", 26).put(" → " if row.field else "   ", "ochre")
-            cells.put(row.field or "left out", "verdigris" if row.field else "dim", 14, bold=bool(row.field))
-            cells.put("  ").put("  ·  ".join(row.samples), "muted")
-        return cells
-
-    def action_field(self, step: int) -> None:
-        pane = self.parent
-        assert isinstance(pane, ImportPane)
-        row = self.current
-        if isinstance(row, ColumnRow):
-            pane.turn(row, step)
-
-
 class ImportHead(Drawn):
+    """What is imported, for whom, and how it counts."""
+
     DEFAULT_CSS = "ImportHead { height: 3; }"
 
+    def __init__(self, pane: "ImportPane") -> None:
+        super().__init__()
+        self._pane = pane
+
     def render_line(self, y: int) -> Strip:
-        pane = self.parent
-        assert isinstance(pane, ImportPane)
+        pane, width = self._pane, self.size.width
         cells = Cells(self.palette).put(" ")
         if y == 0 and pane.matched is not None:
-            cells.put(f"Import {pane.matched.sheet.title}", bold=True)
             more = f" · sheet {pane.at + 1} of {len(pane.sheets)}" if len(pane.sheets) > 1 else ""
-            cells.put(f"   {pane.said()}{more}", "muted")
+            cells.put(f"Import {pane.matched.sheet.title}", bold=True)
+            cells.put(f"   {pane.said()}{more}", "muted", max(width - cells.width, 0))
         elif y == 1:
-            cells.put(f"for {pane.target()} · {_counting(pane.numbering)}", "muted")
-        return cells.strip(self.size.width)
+            cells.put(f"for {pane.target()} · {pane.counting()}", "muted", max(width - 1, 0))
+        return cells.strip(width)
 
 
 class ImportPane(Drawn, Vertical):
-    """Shown instead of the ruler while a table is looked at. Nothing is taken over before enter."""
+    """Shown instead of the ruler while a table is looked at."""
 
     BINDINGS = [
         Binding("enter", "take", show=False),
         Binding("n", "count", show=False),
+        Binding("m", "known", show=False),
+        Binding("g", "guess", show=False),
         Binding("s", "sheet", show=False),
     ]
     DEFAULT_CSS = "ImportPane { height: 1fr; display: none; }"
@@ -119,11 +81,21 @@ class ImportPane(Drawn, Vertical):
         self.at = 0
         self.matched: Matched | None = None
         self.numbering: Counting = Numbering.PROTOCOL
+        self.known = Known.LEFT
         self.imported = Imported((), ())
+        self._picking: ColumnRow | None = None
+        self._corrected: dict[str, str] = {}
         self._link: Link | None = None
         self._unit_id = 1
         self._device: Device | None = None
         self._opened: SiteOpened | None = None
+
+    def compose(self) -> ComposeResult:
+        yield ImportHead(self)
+        yield ImportRows(self._turn)
+        yield FieldList(self._picked)
+
+    # A table comes
 
     def ask(self, link: Link, unit_id: int) -> None:
         """Ask for a file of a unit's registers."""
@@ -131,21 +103,43 @@ class ImportPane(Drawn, Vertical):
         known = f", or one of the library: {', '.join(names[:4])}" if names else ""
         opened = self.context.door.opened
 
-        def open_table(text: str) -> str | None:
+        def open_table(text: str) -> Stoppable | str:
+            if not text.strip():
+                return "name a file; escape leaves"
             try:
-                sheets, told = sheets_of(self.context.holder.map_path(text))
-            except (CannotImport, ValueError) as error:
+                path = self.context.holder.map_path(text)
+            except ValueError as error:
                 return str(error)
-            self.begin(sheets, link, unit_id, device_of(self.snapshot.site, link, unit_id), opened)
-            if told:
-                self.context.tell(told)
-            return None
+            return self._read(path, link, unit_id, opened)
 
         self.context.ask(f"import a table for unit {unit_id} of {link.place}: file{known}", "", open_table)
 
-    def compose(self) -> ComposeResult:
-        yield ImportHead()
-        yield ImportRows()
+    def _read(self, path: Path, link: Link, unit_id: int, opened: SiteOpened) -> Stoppable:
+        """Read it on a thread; the prompt waits meanwhile, and escape stops it."""
+        context, coming = self.context, Stoppable()
+        context.tell(f"reading {path.name} … escape stops it")
+        later = context.later
+
+        def begin(sheets: list[Sheet], told: str) -> None:
+            if coming.stop.is_set():
+                return
+            self.begin(sheets, link, unit_id, device_of(self.snapshot.site, link, unit_id), opened)
+            if told:
+                context.tell(told)
+
+        def work() -> None:
+            try:
+                sheets, told = read_tables(path, coming.stop)
+            except CannotImport as error:
+                text = str(error)
+                later(lambda: context.trouble("answer", "" if coming.stop.is_set() else text))
+                coming.set_exception(error)
+            else:
+                later(lambda: begin(sheets, told))
+                coming.set_result(None)
+
+        Thread(target=work, name="import", daemon=True).start()
+        return coming
 
     def begin(
         self, sheets: list[Sheet], link: Link, unit_id: int, device: Device | None, opened: SiteOpened | None = None
@@ -153,7 +147,9 @@ class ImportPane(Drawn, Vertical):
         """Look at the sheet with most rows first."""
         self.sheets, self._link, self._unit_id, self._device = sheets, link, unit_id, device
         self._opened = opened or self.context.door.opened
+        self.known = Known.LEFT
         self.at = max(range(len(sheets)), key=lambda at: len(sheets[at].rows))
+        self._close_list()
         self._match()
         self._on_begun()
 
@@ -166,128 +162,162 @@ class ImportPane(Drawn, Vertical):
         else:
             self.begin([sheet], link, device.unit_id, device)
 
+    # How it is understood
+
     def _match(self) -> None:
         self.matched = match_columns(self.sheets[self.at], self.context.holder.headings())
-        is_old = self._device is not None and self._device.points
-        self.numbering = (
-            self._device.numbering if is_old and self._device is not None else guess_numbering(self.matched)
-        )
+        self._corrected.clear()
+        self.numbering = guess_numbering(self.matched)
+        if self._has_points() and self.numbering is not Numbering.REFERENCE and self._device is not None:
+            self.numbering = self._device.numbering  # from 0 or from 1 is told apart worse than what there is
         self._understand()
+
+    def _has_points(self) -> bool:
+        return self._device is not None and bool(self._device.points)
 
     def _understand(self) -> None:
         assert self.matched is not None
-        taken = [point.name for point in self._device.points] if self._device is not None else []
-        self.imported = import_rows(self.matched, self.numbering, taken)
-        rows = self.matched.sheet.rows[self.matched.heading + 1 :][:4]
-        shown: list[ImportRow] = [
-            ColumnRow(
-                column, heading.replace("\n", " "), self.matched.columns.get(column, ""),
-                tuple(cells[column][:18].replace("\n", " ") for _,
-                    cells in rows if column < len(cells) and cells[column]),
-            )
-            for column, heading in enumerate(self.matched.headings)
-        ]  # fmt: skip
-        lost = sum(doubt.is_lost for doubt in self.imported.doubts)
-        shown += [
-            None,
-            TextRow(
-                f"{len(self.imported.doubts)} doubts, {lost} rows left out" if self.imported.doubts else "no doubts",
-                "muted!",
-            ),
-        ]
-        shown += [
-            TextRow(f"row {doubt.row}: {doubt.text}", "terracotta" if doubt.is_lost else "ochre")
-            for doubt in self.imported.doubts[:500]
-        ]
-        shown += [None, TextRow("becomes", "muted!")]
-        for row in self.imported.rows[:8]:
-            shown.append(TextRow("  ".join(f"{key}={value}" for key, value in row.items()), "ink"))
-        self.query_one(ImportRows).set_rows(shown)
+        device = self._device
+        taken = [point.name for point in device.points] if device is not None else []
+        into = device.numbering if device is not None and device.points else None
+        self.imported = import_rows(self.matched, self.numbering, taken, self.known, into)
+        self.query_one(ImportRows).set_rows(rows_of(self.matched, self.imported))
         self.query_one(ImportHead).refresh()
 
     def said(self) -> str:
         count = len(self.imported.rows)
-        return f"{count} point{'s' if count != 1 else ''}, {len(self.imported.doubts)} doubts"
+        doubts = len(grouped(self.imported.doubts))
+        said = f"{count} point{'s' if count != 1 else ''}, {doubts} doubt{'s' if doubts != 1 else ''}"
+        there = len(self.imported.replaced) + self.imported.left
+        return f"{said} · {there} of names that are there already: {self.known.value}" if there else said
 
     def target(self) -> str:
         if self._device is not None:
             return f"{self._device.name}, unit {self._unit_id}"
         return f"unit {self._unit_id} of {self._link.place if self._link is not None else ''}, a new device"
 
+    def counting(self) -> str:
+        said, device = _counting(self.numbering), self._device
+        if device is None or device.numbering == self.numbering:
+            return said
+        if device.points:
+            return f"{said}, and become what {device.name} counts as"
+        return f"{said}, and so will {device.name}"
+
     def keys_here(self) -> list[tuple[str, str]]:
+        if self._picking is not None:
+            return [("enter", f"{self._picking.heading} is that"), ("escape", "leave it as it is")]
         more = [("s", "next sheet")] if len(self.sheets) > 1 else []
+        there = [("m", "names that are there")] if self._has_points() else []
         return [
             ("enter", "take over"),
-            ("← →", "what a column is"),
+            ("f", "what a column is"),
             ("x", "leave it out"),
             ("n", "how it counts"),
+            *there,
             *more,
+            ("g", "guess anew"),
             ("escape", "leave"),
         ]
 
     def focus_rows(self) -> None:
-        self.screen.set_focus(self.query_one(ImportRows))
+        self.screen.set_focus(self.query_one(FieldList if self._picking is not None else ImportRows))
 
-    def turn(self, row: ColumnRow, step: int) -> None:
-        """Another field for a column, remembered for the next table with such a heading."""
+    # What is said of it
+
+    def _turn(self, row: ColumnRow, step: int | None) -> None:
+        """Another field for a column: the next that no other column is, or one from the list."""
         assert self.matched is not None
-        order = ("", *FIELDS)
-        name = order[(order.index(row.field) + step) % len(order)] if step else ""
-        self.matched.assign(row.column, name)
-        self.context.holder.remember_heading(plain_word(row.heading), name)
+        if step is None:
+            self._picking = row
+            fields = self.query_one(FieldList)
+            fields.begin(self.matched, row.column)
+            fields.display, self.query_one(ImportRows).display = True, False
+            self.focus_rows()
+            self.context.redraw()
+            return
+        others = {name for column, name in self.matched.columns.items() if column != row.column}
+        free = ["", *(name for name in FIELDS if name not in others or name == row.field)]
+        self._assign(row, free[(free.index(row.field) + step) % len(free)] if step else "")
+
+    def _picked(self, field: str | None) -> None:
+        row = self._picking
+        self._close_list()
+        if row is not None and field is not None:
+            self._assign(row, field)
+        self.focus_rows()
+        self.context.redraw()
+
+    def _close_list(self) -> None:
+        self._picking = None
+        self.query_one(FieldList).display, self.query_one(ImportRows).display = False, True
+
+    def _assign(self, row: ColumnRow, field: str) -> None:
+        assert self.matched is not None
+        self.matched.assign(row.column, field)
+        self._corrected[plain_word(row.heading)] = field
         self._understand()
 
     def action_count(self) -> None:
-        if self._device is not None and self._device.points:
-            self.context.tell(f"{self._device.name} has points already, and counts as its numbering says")
-            return
         order: list[Counting] = list(_COUNTS)
+        own = self._device.numbering if self._device is not None else None
+        if own is not None and own not in order:
+            order.append(own)
         self.numbering = order[(order.index(self.numbering) + 1) % len(order)]
         self._understand()
+
+    def action_known(self) -> None:
+        order = list(Known)
+        self.known = order[(order.index(self.known) + 1) % len(order)]
+        self._understand()
+        if self._has_points():
+            self.context.tell(f"points whose names are there already are {self.known.value}")
+
+    def action_guess(self) -> None:
+        """As it was understood at first."""
+        self._match()
+        self.context.tell("understood anew; what was said of its columns is forgotten")
 
     def action_sheet(self) -> None:
         self.at = (self.at + 1) % len(self.sheets)
         self._match()
 
+    # It is taken over
+
     def action_take(self) -> None:
-        rows, doubts, link, unit_id, device = (
-            self.imported.rows,
-            self.imported.doubts,
-            self._link,
-            self._unit_id,
-            self._device,
-        )
-        if not rows or link is None:
-            self.context.tell("no row of this table gives a point: say what its columns are")
+        rows, link, unit_id, device = self.imported.rows, self._link, self._unit_id, self._device
+        if self.matched is None or link is None:
             return
-        if device is not None and device.points:
-            edit = add_points(device.name, rows)
+        for field, columns in self.matched.clashes().items():
+            names = " and ".join(self.matched.headings[at] for at in columns[:2])
+            self.context.tell(f"{names} are both to be the {field}: leave one out (x), or say what it is (f)")
+            return
+        if not rows:
+            left = (
+                f"all {self.imported.left} are there already (m)" if self.imported.left else "say what its columns are"
+            )
+            self.context.tell(f"no row of this table gives a new point: {left}")
+            return
+        if device is not None:
+            numbering = self.numbering if isinstance(self.numbering, Numbering) and not device.points else None
+            edit = take_points(device.name, rows, self.imported.replaced, numbering)
         else:
             try:
                 edit = add_device(link, unit_id, "", [_new_point(row, self.numbering) for row in rows], self.numbering)
             except ValueError as error:
                 self.context.tell(str(error))
                 return
+        corrected, replaced = dict(self._corrected), len(self.imported.replaced)
 
         def done(came: Done) -> None:
+            for heading, field in corrected.items():  # for the next table with such headings
+                self.context.holder.remember_heading(heading, field)
             self._on_ended()
             self.context.send(LookAtDevice(link, unit_id))
-            self.context.tell(f"{len(rows)} points taken over, {len(doubts)} doubts; ctrl+z takes them back")
+            more = f", {replaced} of them in the place of others" if replaced else ""
+            self.context.tell(f"{len(rows)} points taken over{more}; ctrl+z takes them back")
 
         self.context.edit(edit, self._opened, done)
-
-
-def sheets_of(path: Path) -> tuple[list[Sheet], str]:
-    """A table, or a Thing Description, and what there is to say of it. Raises CannotImport."""
-    if path.suffix.lower() not in (".json", ".jsonld"):
-        return read_sheets(path), ""
-    try:
-        rows, doubts = rows_of_thing(path.read_text(encoding="utf-8"))
-    except (OSError, UnicodeDecodeError) as error:
-        raise CannotImport(f"{path} cannot be read: {error}") from None
-    except ValueError as error:
-        raise CannotImport(f"{path} {error}") from None
-    return [sheet_of_rows(path.name, rows)], f"{len(doubts)} properties left out; {doubts[0]}" if doubts else ""
 
 
 def _new_point(row: dict[str, str], numbering: Counting) -> NewPoint:

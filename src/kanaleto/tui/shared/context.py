@@ -3,7 +3,8 @@ one of these; nothing that is drawn knows it as anything else."""
 
 from collections.abc import Callable
 from concurrent.futures import Future
-from typing import Protocol, TypeVar
+from threading import Event
+from typing import Protocol
 
 from textual import events
 
@@ -17,10 +18,18 @@ from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import Palette
 from kanaleto.tui.shared.requests import Request
 
-T = TypeVar("T")
-Then = Callable[[str], "Future[Done] | str | None"]
+
+class Stoppable(Future[object]):
+    """What is under way elsewhere, and ends without effect once `stop` is set."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.stop = Event()
+
+
+Then = Callable[[str], "Future[Done] | Stoppable | str | None"]
 """Takes an answer. It gives back nothing when all is well, a sentence that keeps the line open for correction, or the
-future of an edit, whose refusal does the same."""
+future of an edit or of something that takes its time, whose refusal does the same; whoever made it tells why."""
 
 
 class Context(Protocol):

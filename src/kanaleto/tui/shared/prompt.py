@@ -7,15 +7,14 @@ dropped when it did not.
 
 from collections import deque
 from concurrent.futures import Future
-from typing import cast
+from typing import Any, cast
 
 from textual import events
 from textual.app import ComposeResult
 from textual.containers import Horizontal
 from textual.widgets import Label
 
-from kanaleto.editing.news import Done
-from kanaleto.tui.shared.context import Then
+from kanaleto.tui.shared.context import Stoppable, Then
 from kanaleto.tui.shared.line import Line
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.values.visible import visible
@@ -65,6 +64,7 @@ class Prompt(Drawn, Horizontal):
         self._began = ""
         self._ahead: list[events.Key] = []
         self._asked = 0
+        self._came: object = None
 
     def compose(self) -> ComposeResult:
         yield Label(markup=False)
@@ -101,6 +101,9 @@ class Prompt(Drawn, Horizontal):
             self._write(self._began)
 
     def close(self) -> None:
+        if isinstance(self._came, Stoppable):
+            self._came.stop.set()
+        self._came = None
         self.display = False
         self.is_waiting = False
         self.context.refocus()
@@ -115,7 +118,7 @@ class Prompt(Drawn, Horizontal):
         if isinstance(came, str):
             self.context.trouble("answer", came)
         elif isinstance(came, Future):
-            self.is_waiting = True
+            self.is_waiting, self._came = True, came
             later = self.context.later  # which is looked up here: the callback comes on another thread
             came.add_done_callback(lambda done: later(lambda: self._settle(asked, done)))
         else:
@@ -125,7 +128,7 @@ class Prompt(Drawn, Horizontal):
         self.context.trouble("answer", "")
         self.close()
 
-    async def _settle(self, asked: int, done: "Future[Done]") -> None:
+    async def _settle(self, asked: int, done: "Future[Any]") -> None:
         """The edit came to its end: go on, or let the answer be corrected."""
         if self._asked != asked or not self.is_waiting:
             return

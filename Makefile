@@ -20,6 +20,7 @@ bench: .venv/ready
 
 fuzz: .venv/ready
 	$(BIN)/python -m tests.fuzz
+	$(BIN)/python -m tests.fuzzfiles
 
 soak: .venv/ready
 	$(BIN)/python -m tests.soak

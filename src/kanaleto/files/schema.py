@@ -51,7 +51,7 @@ class ScaleTable(_Strict):
 
 class DerivedTable(_Strict):
     name: Name
-    formula: Annotated[str, Field(min_length=1, max_length=1000)]
+    formula: Annotated[str, Field(min_length=1, max_length=4000)]
     unit: str = ""
     decimals: Annotated[int, Field(ge=0, le=12)] | None = None
     range_low: float | None = None

@@ -13,6 +13,7 @@ Python is reachable, and no loop, string or attribute exists in it.
 import ast
 import math
 import re
+import warnings
 from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
 from types import FunctionType
@@ -104,7 +105,9 @@ def compile_expression(text: str, labels_of: LabelsOf | None = None) -> Expressi
     if _UNDERSCORE.search(plain) or not plain.isascii():
         raise BadExpression(f"{_short(text)}: numbers are written with the digits 0 to 9 alone")
     try:
-        tree = ast.parse(plain.strip(), mode="eval")
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # Python says on stderr what it thinks of 3if
+            tree = ast.parse(plain.strip(), mode="eval")
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         raise BadExpression(f"{_short(text)} is no formula that can be read") from None
     _check(tree, text, len(names))
@@ -114,7 +117,9 @@ def compile_expression(text: str, labels_of: LabelsOf | None = None) -> Expressi
         kwonlyargs=[], kw_defaults=[], defaults=[],
     )  # fmt: skip
     whole = ast.fix_missing_locations(ast.Expression(ast.Lambda(arguments, body)))
-    run = eval(compile(whole, "<formula>", "eval"), dict(_SCOPE))  # of a tree that was checked above
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        run = eval(compile(whole, "<formula>", "eval"), dict(_SCOPE))  # of a tree that was checked above
     assert isinstance(run, FunctionType)
     return Expression(text, tuple(names), run)
 

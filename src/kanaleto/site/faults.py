@@ -1,10 +1,12 @@
 """Faults in files and arguments: each with its place and what would be right, all told at once."""
 
+import re
 from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
 
 _MOST_TEXT = 600
+_LONG = re.compile(r"('[^']{60})[^']{20,}(')")
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,7 +20,8 @@ class Fault:
 
     def __str__(self) -> str:
         place = f"{self.file}:{self.line}" if self.line else f"{self.file}"
-        text = self.text if len(self.text) <= _MOST_TEXT else f"{self.text[: _MOST_TEXT - 1]}…"
+        text = _LONG.sub(r"\1…\2", self.text)
+        text = text if len(text) <= _MOST_TEXT else f"{text[: _MOST_TEXT - 1]}…"
         return f"{place}: {'warning: ' if self.is_warning else ''}{text}"
 
 

@@ -83,7 +83,7 @@ def _by_headings(cells: Sequence[str], remembered: dict[str, str]) -> dict[int, 
             for place, word in enumerate(words):
                 if plain == word:
                     ranked.append((5.0 - 0.05 * place, at, name))
-                elif re.search(rf"\b{re.escape(word)}\b", plain) and len(word) > 2:
+                elif len(word) > 2 and word in plain and re.search(rf"\b{re.escape(word)}\b", plain):
                     ranked.append((2.0 + len(word) / 40 - 0.05 * place, at, name))
     columns: dict[int, str] = {}
     for _, at, name in sorted(ranked, reverse=True):

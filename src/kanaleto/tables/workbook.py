@@ -58,7 +58,7 @@ def _limit() -> None:
     resource.setrlimit(resource.RLIMIT_CPU, (_MOST_S, _MOST_S))
 
 
-def _look_at_archive(path: Path) -> None:
+def look_at_archive(path: Path) -> None:
     """Raises CannotImport for what is no workbook, or would unpack to too much."""
     try:
         with zipfile.ZipFile(path) as archive:
@@ -93,7 +93,9 @@ def _number_of(letters: str) -> int:
     return number
 
 
-def _sheets(path: Path) -> list[dict[str, Any]]:
+def sheets_in(path: Path) -> list[dict[str, Any]]:
+    """Title and rows of each sheet, for whoever may take the time. Raises CannotImport, and whatever the package
+    does."""
     import openpyxl
 
     book = openpyxl.load_workbook(path, read_only=True, data_only=True)
@@ -104,10 +106,8 @@ def _sheets(path: Path) -> list[dict[str, Any]]:
         heads = set(above.values())
         kept: dict[tuple[int, int], str] = {}
         rows = []
-        pages = page.iter_rows(max_row=MOST_ROWS + 1, max_col=MOST_COLUMNS, values_only=True)
-        for number, values in enumerate(pages, 1):
-            if number > MOST_ROWS:
-                raise CannotImport(f"{path.name}, sheet {page.title}: has more than {MOST_ROWS} rows")
+        # what stands further out, with nothing before it, was put there by accident
+        for number, values in enumerate(page.iter_rows(max_row=MOST_ROWS, max_col=MOST_COLUMNS, values_only=True), 1):
             texts = [_cell_text(value) for value in values]
             for column in range(1, len(texts) + 1):
                 at = (number, column)
@@ -117,6 +117,8 @@ def _sheets(path: Path) -> list[dict[str, Any]]:
                     texts[column - 1] = kept.get(above[at], "")
             if any(texts):
                 rows.append([number, texts])
+        if len(rows) >= MOST_ROWS:
+            raise CannotImport(f"{path.name}, sheet {page.title}: has {MOST_ROWS} rows or more")
         if rows:
             sheets.append({"title": page.title, "rows": rows})
     return sheets
@@ -133,8 +135,8 @@ def _cell_text(value: object) -> str:
 def main(path: Path) -> int:
     _limit()
     try:
-        _look_at_archive(path)
-        for sheet in _sheets(path):
+        look_at_archive(path)
+        for sheet in sheets_in(path):
             sys.stdout.write(json.dumps(sheet) + "\n")
     except CannotImport as error:
         sys.stderr.write(f"{error}\n")

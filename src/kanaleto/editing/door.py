@@ -24,10 +24,11 @@ from kanaleto.editing.draft import NEW_NAME, CannotEdit, Draft, Edit
 from kanaleto.editing.news import Done, News, NotTakenOver, Opened, OthersHere, TakenOver
 from kanaleto.editing.ondisk import SiteReader, differ, first_fault, text_of, text_or_none, title_of
 from kanaleto.editing.presence import Other, Presence, others_at
+from kanaleto.editing.seen import Seen
 from kanaleto.editing.steps import Steps, Texts
 from kanaleto.editing.watching import FileWatch
+from kanaleto.files.devicetext import Said
 from kanaleto.files.loading import LoadedSite
-from kanaleto.files.maprows import MapText
 from kanaleto.files.sitetext import new_site_text
 from kanaleto.files.texts import stamp
 from kanaleto.files.whole import clear_staged, complete, locked, write_together, write_whole
@@ -40,7 +41,6 @@ LOOK_S = 1.0  # how often files are looked at, where the system does not tell of
 _SETTLE_S = 0.4  # a file with a fault may be half written: it is looked at again before it is told
 _OTHERS_EVERY = 6  # looks at files for one at who else is there
 _CLOSE_S = 10.0
-_MOST_ROWS = 20  # maps whose rows are held apart
 _AGAIN = 20  # times that files are read anew which somebody writes meanwhile
 
 
@@ -67,7 +67,7 @@ class Door:
         self.opened = Opened(path, is_unsaved, 0)
         self._take_over, self._on_news = take_over, on_news
         self._loaded = loaded
-        self._rows: dict[Path, tuple[str, MapText]] = {}
+        self._seen = Seen()
         self._reader = SiteReader(loaded.cache)
         self._steps = Steps()
         self._others: tuple[Other, ...] = ()
@@ -111,19 +111,11 @@ class Door:
 
     def cells_of(self, device: Device, name: str) -> dict[str, str]:
         """What the row of a point said when the files were read last; nothing where there is none."""
-        path = device.map_path
-        text = self._loaded.texts.get(path) if path is not None else None
-        if path is None or text is None:
-            return {}
-        known = self._rows.get(path)
-        if known is None or known[0] is not text:
-            if len(self._rows) >= _MOST_ROWS:
-                self._rows.clear()
-            known = self._rows[path] = (text, MapText(text))
-        try:
-            return known[1].cells_of(name)
-        except KeyError:
-            return {}
+        return self._seen.cells_of(self._loaded, device, name)
+
+    def said_of(self, device: str) -> Said | None:
+        """What the site file said of a device when it was read last, of its line and of the site."""
+        return self._seen.said_of(self._loaded, self.opened.path, device)
 
     def close(self) -> None:
         """Finish what was asked for, and leave."""
@@ -355,7 +347,6 @@ class Door:
         self.opened, self._loaded = opened, loaded
         self._watch.follow(loaded.stamps)
         self._reader.faulty, self._others = {}, ()
-        self._rows.clear()
         self._steps = Steps()
 
     def _save_as(self, path: Path) -> Done:

@@ -3,7 +3,7 @@
 import math
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
 
 from kanaleto.site.model import DEMAND
 
@@ -25,6 +25,19 @@ Seconds = Annotated[float, Field(ge=0, le=86400, allow_inf_nan=False)]
 SomeSeconds = Annotated[float, Field(gt=0, le=86400, allow_inf_nan=False)]
 Period = Annotated[float, BeforeValidator(_period)]
 Name = Annotated[str, Field(min_length=1, max_length=200)]
+
+
+MostPoints = Annotated[int, Field(ge=1, le=1_000_000)] | None
+Writing = Literal["unlock", "confirm", "never"] | None
+FORMAT = 1
+"""Of the site file; what is newer may mean something else."""
+
+
+def _format(value: int) -> int:
+    if value != FORMAT:
+        newer = "is newer than this Kanaleto reads" if value > FORMAT else "is no format of a site file"
+        raise ValueError(f"{newer}: it reads {FORMAT}")
+    return value
 
 
 class _Strict(BaseModel):
@@ -94,12 +107,18 @@ class DeviceTable(_Strict):
     server_id: Annotated[str, Field(max_length=100)] = ""
     files: list[str] = []
     fifos: dict[str, list[Annotated[int, Field(ge=0, le=0xFFFF)]]] = {}
+    max_points: MostPoints = None
+    writing: Writing = None
+    tag: str = ""
     note: str = ""
 
 
 class LineTable(_Strict):
     name: Name
     link: str
+    max_points: MostPoints = None
+    writing: Writing = None
+    prefer_port: str = ""
     timeout_s: SomeSeconds = 1.0
     retries: Annotated[int, Field(ge=0, le=20)] = 1
     gap_s: Seconds = 0.0
@@ -116,6 +135,9 @@ class LineTable(_Strict):
 
 class SiteTable(_Strict):
     name: Name
+    format: Annotated[int, AfterValidator(_format)] = FORMAT
+    max_points: MostPoints = None
+    writing: Writing = None
     period_s: Period = 1.0
 
 

@@ -85,7 +85,9 @@ class _Reader:
         )
         for at, text in formula_faults(derived, lines):
             self._fault(("derived", at, "formula"), text)
-        return Site(file.site.name, lines, self.path, derived)
+        count = sum(line.point_count for line in lines)
+        most = self._most_points(("site", "max_points"), "the site", file.site.max_points, count)
+        return Site(file.site.name, lines, self.path, derived, most)
 
     def _read_shared(self, file: schema.SiteFile) -> Shared:
         scales: list[tuple[str, ScaleCells]] = []
@@ -159,7 +161,15 @@ class _Reader:
             in_flight=table.in_flight,
             connects_per_request=table.connection == "request",
             tls_serving=self._tls_serving(where, table),
+            max_points=self._most_points(
+                (*where, "max_points"), table.name, table.max_points, sum(len(device.points) for device in devices)
+            ),
         )
+
+    def _most_points(self, where: tuple[str | int, ...], who: str, most: int | None, count: int) -> int | None:
+        if most is not None and count > most:
+            self._fault(where, f"{who} has {count} points, and max_points is {most}", is_warning=True)
+        return most
 
     def _tls_serving(self, where: tuple[str | int, ...], table: schema.LineTable) -> TlsServing | None:
         if table.serve_cert is None and table.serve_key is None and table.serve_ca is None:
@@ -208,6 +218,8 @@ class _Reader:
             points = self._points(
                 (*where, "map"), map_path, MapDefaults(numbering, order, period_s, limits, self._shared)
             )
+        if table.tag and table.tag not in {point.name for point in points}:
+            self._fault((*where, "tag"), f"tag names {table.tag!r}, which is no point of this device")
         if table.enabled_by and table.enabled_by not in {point.name for point in points}:
             self._fault(
                 (*where, "enabled_by"), f"enabled_by names {table.enabled_by!r}, which is no point of this device"
@@ -228,6 +240,7 @@ class _Reader:
             enabled_by=table.enabled_by,
             pause_after_connect_s=table.pause_after_connect_s,
             pause_after_write_s=table.pause_after_write_s,
+            max_points=self._most_points((*where, "max_points"), table.name, table.max_points, len(points)),
             simulated=read_simulated(table, lambda key, text: self._fault((*where, key), text)),
             note=table.note,
         )

@@ -28,8 +28,8 @@ def with_device_keys(text: str, changes: dict[str, dict[str, object]]) -> tuple[
     found, too."""
     document = tomlkit.parse(text)
     found: list[str] = []
-    for line in _tables(document, "line"):
-        for device in _tables(line, "device"):
+    for line in tables_of(document, "line"):
+        for device in tables_of(line, "device"):
             name = str(device.get("name"))
             for key, value in changes.get(name, {}).items():
                 if isinstance(value, list):
@@ -48,14 +48,14 @@ def with_line(text: str, name: str, link: str) -> str:
     line = tomlkit.table()
     line["name"] = name
     line["link"] = link
-    _append(document, "line", line)
+    with_appended(document, "line", line)
     return tomlkit.dumps(document)
 
 
 def with_link(text: str, line_name: str, link: str) -> str:
     """Another link for a line. Raises KeyError."""
     document = tomlkit.parse(text)
-    _line(document, line_name)["link"] = link
+    line_table(document, line_name)["link"] = link
     return tomlkit.dumps(document)
 
 
@@ -65,7 +65,7 @@ def with_device(text: str, line_name: str, keys: dict[str, object]) -> str:
     device = tomlkit.table()
     for key, value in keys.items():
         device[key] = value
-    _append(_line(document, line_name), "device", device)
+    with_appended(line_table(document, line_name), "device", device)
     return tomlkit.dumps(document)
 
 
@@ -95,7 +95,7 @@ def with_rows(map_text: str, rows: Sequence[dict[str, str]]) -> str:
     return (map_text if not map_text or map_text.endswith("\n") else map_text + "\n") + out.getvalue()
 
 
-def _append(parent: tomlkit.TOMLDocument | Table, key: str, table: Table) -> None:
+def with_appended(parent: tomlkit.TOMLDocument | Table, key: str, table: Table) -> None:
     """One table more in an array of tables, which is made where there is none."""
     if not isinstance(parent.get(key), AoT):
         parent[key] = tomlkit.aot()
@@ -104,13 +104,15 @@ def _append(parent: tomlkit.TOMLDocument | Table, key: str, table: Table) -> Non
     array.append(table)
 
 
-def _line(document: tomlkit.TOMLDocument, name: str) -> Table:
-    for line in _tables(document, "line"):
+def line_table(document: tomlkit.TOMLDocument, name: str) -> Table:
+    """The line of that name. Raises KeyError."""
+    for line in tables_of(document, "line"):
         if line.get("name") == name:
             return line
     raise KeyError(name)
 
 
-def _tables(parent: tomlkit.TOMLDocument | Table, key: str) -> list[Table]:
+def tables_of(parent: tomlkit.TOMLDocument | Table, key: str) -> list[Table]:
+    """An array of tables, empty where there is none."""
     array = parent.get(key)
     return list(array) if isinstance(array, AoT) else []

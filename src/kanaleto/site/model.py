@@ -153,6 +153,7 @@ class Device:
     pause_after_connect_s: float = 0.0
     pause_after_write_s: float = 0.0
     simulated: Simulated = Simulated()
+    max_points: int | None = None
     note: str = ""
 
 
@@ -172,6 +173,11 @@ class Line:
     in_flight: int = 1
     connects_per_request: bool = False
     tls_serving: TlsServing | None = None
+    max_points: int | None = None
+
+    @property
+    def point_count(self) -> int:
+        return sum(len(device.points) for device in self.devices)
 
 
 @dataclass(frozen=True, slots=True)
@@ -192,6 +198,7 @@ class Site:
     lines: tuple[Line, ...]
     path: Path | None = None
     derived: tuple[Derived, ...] = ()
+    max_points: int | None = None
 
     def devices(self) -> Iterator[tuple[Line, Device]]:
         for line in self.lines:

@@ -83,20 +83,45 @@ def rank(samples: Sequence[bytes], display: str = "", beside: Iterable[Codec] = 
         cost = _cost(codec, cut, values, singles[codec.registers :])
         if (codec.type.kind, codec.order) in liked:
             cost -= 1.0
-        judged.append((codec, values[-1], cost))
+        judged.append((codec, values, cost))
     least = min(cost for _, _, cost in judged)
-    found = [_candidate(codec, value, cost - least, shown) for codec, value, cost in judged]
+    found = [_candidate(codec, values, cost - least, shown) for codec, values, cost in judged]
     return sorted(found, key=lambda candidate: (-candidate.fit, candidate.title))
 
 
-def parse_display(text: str) -> Decimal:
-    """A number as a display shows it, with point or comma. Raises ValueError."""
+@dataclass(frozen=True, slots=True)
+class Display:
+    """What a display shows: its number, how far a value may lie from it, and digits behind the point."""
+
+    number: Decimal
+    tolerance: Decimal
+    digits: int
+
+
+def parse_display(text: str) -> Display:
+    """A number as a display shows it, with point or comma: `2.41`, `2.41 ± 0.05`, `2.41 +- 5 %`; half its last digit
+    where no tolerance is told. Raises ValueError."""
+    wrong = f"{text!r} is no number that a display shows, such as 2.41, or 2.41 ± 0.05"
+    told, mark, around = text.replace("+-", "±").replace("+/-", "±").partition("±")
     try:
-        number = Decimal(text.strip().replace(" ", "").replace(",", "."))
-    except InvalidOperation:
-        raise ValueError(f"{text!r} is no number that a display shows, such as 2.41") from None
-    if not number.is_finite():
-        raise ValueError(f"{text!r} is no number that a display shows, such as 2.41")
+        number = _decimal(told)
+        digits = max(-int(number.as_tuple().exponent), 0)
+        tolerance = Decimal(1).scaleb(-digits) / 2
+        if mark:
+            share = around.strip().endswith("%")
+            tolerance = _decimal(around.strip().removesuffix("%"))
+            tolerance = abs(number) * tolerance / 100 if share else tolerance
+    except (InvalidOperation, ValueError):
+        raise ValueError(wrong) from None
+    if tolerance < 0:
+        raise ValueError(wrong)
+    return Display(number, tolerance, digits)
+
+
+def _decimal(text: str) -> Decimal:
+    number = Decimal(text.strip().replace(" ", "").replace(",", "."))
+    if not number.is_finite() or not -30 < number.adjusted() < 30 or int(number.as_tuple().exponent) < -30:
+        raise ValueError
     return number
 
 
@@ -105,18 +130,20 @@ def _number(codec: Codec, data: bytes) -> int | float | None:
     return None if isinstance(value, NoValue | str | tuple) else value
 
 
-def _candidate(codec: Codec, value: int | float | None, excess: float, shown: Decimal | None) -> Candidate:
-    """From its excess of bits over the best, and from the display."""
+def _candidate(codec: Codec, values: Sequence[int | float | None], excess: float, shown: Display | None) -> Candidate:
+    """From its excess of bits over the best, and from the display: it agrees with what was read last, or, while the
+    value moves, with what was read a little before."""
     believable = 0.5 ** (max(excess, 0.0) / 2)
+    value = values[-1]
     if value is None:
         return Candidate(codec, None, 0.0, False, "no number")
     if shown is None:
         return Candidate(codec, value, believable, False, "")
-    power = _power_of_ten(value, shown)
+    powers = (_power_of_ten(one, shown) for one in reversed(values) if one is not None)
+    power = next((power for power in powers if power is not None), None)
     if power is None:
         return Candidate(codec, value, 0.02 * believable, False, "the display says otherwise")
-    digits = _digits(shown)
-    is_natural = power == 0 if codec.type.is_float else -power == digits
+    is_natural = power == 0 if codec.type.is_float else -power == shown.digits
     is_near = power == 0 or is_natural
     quality = 1.0 if is_natural else 0.8 if is_near else 0.5 - 0.03 * abs(power)
     fit = quality * (0.6 + 0.4 * believable)
@@ -125,20 +152,13 @@ def _candidate(codec: Codec, value: int | float | None, excess: float, shown: De
     return Candidate(scaled, value * 10.0**power if power else value, fit, True, text)
 
 
-def _digits(shown: Decimal) -> int:
-    """Digits behind the point."""
-    exponent = shown.as_tuple().exponent
-    return -exponent if isinstance(exponent, int) else 0
-
-
-def _power_of_ten(value: int | float, shown: Decimal) -> int | None:
+def _power_of_ten(value: int | float, shown: Display) -> int | None:
     """The power of ten that makes `value` show as that number, the smallest first; None when none does."""
-    digits = _digits(shown)
     exact = Decimal(value) if isinstance(value, int) else Decimal(repr(value))
-    half = Decimal(1).scaleb(-digits) / 2
-    powers = [0, -digits, *(sign * size for size in range(1, _MOST_POWER + 1) for sign in (-1, 1))]
+    number = shown.number
+    powers = [0, -shown.digits, *(sign * size for size in range(1, _MOST_POWER + 1) for sign in (-1, 1))]
     for power in powers:
-        if abs(exact.scaleb(power) - shown) <= half and (shown != 0 or exact == 0):
+        if abs(exact.scaleb(power) - number) <= shown.tolerance and (number != 0 or exact == 0):
             return power
     return None
 

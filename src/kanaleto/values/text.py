@@ -1,10 +1,14 @@
 """Values as people and files read them."""
 
 import math
+from decimal import Decimal
 from struct import pack, unpack
 
 from kanaleto.values.codec import Codec, NoValue, Value
+from kanaleto.values.scale import Scale
 from kanaleto.values.types import Kind
+
+_MOST_DECIMALS = 6
 
 
 def shortest_float32(number: float) -> float:
@@ -58,12 +62,24 @@ def shown(value: Value, codec: Codec | None, decimals: int | None, labels: dict[
         return f"{int(value):04X}"
     if is_word_of_bits:
         return f"{int(value):016b}"
+    if decimals is None and codec is not None:
+        decimals = decimals_of(codec)
     if decimals is not None:
         return f"{value:,.{decimals}f}".replace(",", " ")
     number = plain_number(value, codec, None)
     if isinstance(number, int) or (number == math.floor(number) and abs(number) < 1e15):
         return f"{int(number):,}".replace(",", " ")
     return f"{number:.10g}"
+
+
+def decimals_of(codec: Codec) -> int | None:
+    """As many as a whole number gets by its factor: two with 0.01. None where the factor does not tell."""
+    scale = codec.scale
+    if not isinstance(scale, Scale) or codec.type.is_float:
+        return None
+    digits = [-int(Decimal(repr(number)).normalize().as_tuple().exponent) for number in (scale.factor, scale.offset)]
+    most = max(0, *digits)
+    return most if most <= _MOST_DECIMALS else None
 
 
 def words_of(data: bytes) -> tuple[int, ...]:

@@ -111,13 +111,20 @@ class LiveRows(Rows[LiveRow]):
         cells.put("▸ " if is_pinned else "  ", "ochre").put(point.name, width=columns.name)
         whole, fraction = _split(point, reading)
         is_good = reading.quality is Quality.GOOD
-        cells.put(whole, tone, columns.value - 6, right=True, bold=is_good).put(fraction, tone, 6, bold=is_good)
+        more = _overflow(reading, whole + fraction, columns.value)
+        if len(whole) > columns.value - 6 or len(fraction) > 6:
+            is_text = not isinstance(reading.value, int | float)
+            cells.put(whole + fraction, tone, columns.value + more, right=not is_text, bold=is_good)
+        else:
+            cells.put(whole, tone, columns.value - 6, right=True, bold=is_good).put(fraction, tone, 6, bold=is_good)
         cells.put(" ").put(point.unit, "muted", columns.unit)
-        if columns.bar:
-            self._bar(cells, place, reading, columns.bar)
+        if columns.bar:  # which gives way to digits
+            self._bar(cells, place, reading, max(columns.bar - more, 0))
         if columns.spark:
+            width = max(columns.spark - (0 if columns.bar else more), 0)
             cells.put("  ").put(
-                spark_of(self.snapshot, place, columns.spark), "verdigris" if reading.quality is Quality.GOOD else "dim"
+                spark_of(self.snapshot, place, columns.spark)[-width:] if width else "",
+                "verdigris" if reading.quality is Quality.GOOD else "dim",
             )
         if columns.words:
             cells.put("  ").put(
@@ -139,7 +146,7 @@ class LiveRows(Rows[LiveRow]):
             cells.put(f"{value} = {point.labels[value]}", "sky", width - 1)
         elif point.codec.type.kind is Kind.BITS and point.codec.bits is None and isinstance(value, int):
             cells.put(_bits_words(place, value), "sky" if reading.quality is Quality.GOOD else "dim", width - 1)
-        elif low is not None and high is not None and high > low and isinstance(value, int | float):
+        elif low is not None and high is not None and high > low and isinstance(value, int | float) and width > 17:
             cells.put(_short(low), "dim", 6, right=True).put(" ")
             _scale(cells, point.limits, float(value), reading.quality is Quality.GOOD, width - 15)
             cells.put(" ").put(_short(high), "dim", 6)
@@ -253,6 +260,11 @@ def _split(point: Point, reading: Reading) -> tuple[str, str]:
         return _lean_right(text)
     whole, dot, fraction = text.partition(".")
     return whole, dot + fraction
+
+
+def _overflow(reading: Reading, text: str, width: int) -> int:
+    """Cells that a number needs beyond its column: its digits are never cut."""
+    return max(len(text) - width, 0) if isinstance(reading.value, int | float) else 0
 
 
 def value_text(point: Point, reading: Reading) -> str:

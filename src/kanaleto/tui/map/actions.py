@@ -22,6 +22,7 @@ ACTIONS = (
         False,
     ),
     Action("z", "off_by_one", "off by one?", "off by one? The words one address up and down, decoded the same way"),
+    Action("Z", "move_point", "move it there", "move the point one address up or down, where off by one was right"),
     Action("a", "add", "add", "add points"),
     Action("c", "change", "change", "change cells, of the point or of all that are marked"),
     Action("C", "copy", "copy", "copy the point"),

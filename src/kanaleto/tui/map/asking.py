@@ -1,26 +1,36 @@
 """What the view Map asks for at the foot, and what it does with the answers: new points, other cells, a scale, a
 file."""
 
+from collections.abc import Callable
 from concurrent.futures import Future
 
 from kanaleto.editing.news import Done
-from kanaleto.editing.pointedit import add_points, change_points
+from kanaleto.editing.pointedit import add_points, change_points, shares_map
 from kanaleto.files.maprows import assignments, parse_assignments, parse_new
 from kanaleto.files.whole import write_bytes_whole
 from kanaleto.planning.plan import Place
 from kanaleto.polling.board import Reading
-from kanaleto.site.counting import as_references, wire_of_reference
+from kanaleto.site.counting import as_references, from_wire, wire_of_reference
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device
 from kanaleto.tui.map.export import as_file
 from kanaleto.tui.map.scaling import raw_of, scale_cells
 from kanaleto.tui.shared.context import Context
+from kanaleto.values.candidates import parse_display
 from kanaleto.wire.codes import Table
 
 
 def seen_rows(context: Context, device: Device, names: list[str]) -> dict[str, dict[str, str]]:
     """The rows of points as they stand now, to tell whether somebody changes them before the answer comes."""
     return {name: context.door.cells_of(device, name) for name in names}
+
+
+def tell_with_sharers(context: Context, device_name: str, came: Done) -> None:
+    """What was done, and who shares the map."""
+    device = next((device for _, device in came.site.devices() if device.name == device_name), None)
+    others = shares_map(came.site, device) if device is not None else []
+    more = f"; {', '.join(others[:2])} {'shares' if len(others) == 1 else 'share'} this map" if others else ""
+    context.tell(f"{came.what}{more}; ctrl+z takes it back")
 
 
 def ask_new(context: Context, device: Device) -> None:
@@ -52,6 +62,44 @@ def ask_new(context: Context, device: Device) -> None:
         return None
 
     context.ask(asked, "", add)
+
+
+def ask_display(context: Context, place: Place, now: str, take: Callable[[Place, str], None]) -> None:
+    """What the display on the device shows; nothing forgets it."""
+    identity = place.identity
+
+    def took(text: str) -> str | None:
+        place = context.snapshot.place_of(identity)
+        if not isinstance(place, Place):
+            return f"{identity[1]} of {identity[0]} is no more"
+        try:
+            if text.strip():
+                parse_display(text)
+        except ValueError as error:
+            return str(error)
+        take(place, text.strip())
+        return None
+
+    how = "2.41, or 2.41 ± 0.05; nothing forgets it"
+    context.ask(f"the display for {place.point.name} says ({how})", now, took)
+
+
+def ask_move(context: Context, place: Place) -> None:
+    """The point one address up or down."""
+    device, point = place.device, place.point
+    opened, seen = context.door.opened, seen_rows(context, device, [point.name])
+
+    def take(text: str) -> "Future[Done] | str":
+        if text.strip() not in ("+1", "-1", "1"):
+            return "type +1 or -1; escape leaves it where it is"
+        address = point.address + int(text)
+        if not 0 <= address <= 0xFFFF:
+            return f"there is no address {address}"
+        where = from_wire(address, point.table, device.numbering)
+        edit = change_points(device.name, [point.name], {"address": where}, seen, f"{point.name} stands at {where}")
+        return context.edit(edit, opened)
+
+    context.ask(f"move {point.name} by +1 or -1", "", take)
 
 
 def ask_change(context: Context, device: Device, names: list[str]) -> None:
@@ -88,6 +136,18 @@ def ask_scale(context: Context, place: Place, reading: Reading) -> None:
 
     asked = f"scale of {point.name}: raw=display, more pairs; or 4-20mA 6400-32000 0-250 (raw, then engineering)"
     context.ask(asked, f"{raw:g}=" if raw is not None else "", take)
+
+
+def ask_sure(context: Context, what: str, do: "Callable[[], Future[Done]]") -> None:
+    """Only when it is meant."""
+
+    def take(text: str) -> "Future[Done] | None":
+        if text.strip().lower() in ("y", "yes"):
+            return do()
+        context.tell("left as it is")
+        return None
+
+    context.ask(f"{what}? y does, anything else leaves it", "", take)
 
 
 def ask_export(context: Context, device: Device, link: Link) -> None:

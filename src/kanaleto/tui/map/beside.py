@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from kanaleto.planning.plan import Identity, Place
 from kanaleto.polling.board import Quality
+from kanaleto.polling.readings import samples_of, window
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND
 from kanaleto.tui.live.detail import chain_rows
@@ -14,6 +15,7 @@ from kanaleto.tui.shared.cells import cut
 from kanaleto.tui.shared.pane import Panel, Row
 from kanaleto.tui.shared.words import wrapped
 from kanaleto.values.candidates import Candidate
+from kanaleto.values.codec import Value
 from kanaleto.values.text import shown
 
 _MOST_READINGS = 9
@@ -43,6 +45,21 @@ class PointBeside(Panel):
         self.neighbours: list[tuple[int, str]] = []
         self.chosen = 0
 
+    def take(self, ranked: Ranked) -> None:
+        """Readings ranked anew: what is marked stays marked, wherever it stands now."""
+        marked = self._marked()
+        same = ranked.key == self.ranked.key and ranked.display == self.ranked.display
+        self.ranked = ranked
+        at = [(step, one.title) for step, one in ranked.found[:_MOST_READINGS]]
+        self.chosen = at.index(marked) if same and marked in at else 0
+        self.refresh()
+
+    def _marked(self) -> tuple[int, str] | None:
+        if self.chosen >= len(self.ranked.found):
+            return None
+        step, candidate = self.ranked.found[self.chosen]
+        return step, candidate.title
+
     def text_rows(self) -> list[Row]:
         place = self.place
         if place is None:
@@ -71,6 +88,7 @@ class PointBeside(Panel):
                 rows.append(
                     [(f"{where:>8}  ", "ink" if step == 0 else "muted"), (text, "verdigris" if step == 0 else "ink")]
                 )
+            rows.append([("Z", "ochre!"), (" moves the point one address, where that is right", "muted")])
         spark = spark_of(self.snapshot, place, _SPARK_WIDTH)
         if spark.strip():
             rows += [[], [("LAST 60 s", "muted!")], [(spark, "verdigris")]]
@@ -111,6 +129,12 @@ class PointBeside(Panel):
             )
         return rows
 
+    def _now(self, place: Place, step: int, candidate: Candidate) -> Value | None:
+        """That reading of the words that are shown now, not of those that were ranked."""
+        newest = samples_of(self.snapshot.board, place)[-1:]
+        words = window(newest, place.point.address + step, candidate.codec.registers)
+        return candidate.codec.decode(words[0]) if words else None
+
     def _other_readings(self) -> list[Row]:
         readings, place = self.ranked, self.place
         if place is None or readings.key != (place.identity, place.point.address) or not readings.found:
@@ -121,9 +145,10 @@ class PointBeside(Panel):
         if readings.verdict:
             rows.append([(readings.verdict, "verdigris" if "agree" in readings.verdict else "ochre")])
         for number, (step, candidate) in enumerate(readings.found[:_MOST_READINGS]):
-            value = shown(candidate.value, candidate.codec, None, {}) if candidate.value is not None else "—"
-            if len(value) > _VALUE_WIDTH and isinstance(candidate.value, int | float):
-                value = f"{candidate.value:.7g}"  # whole, with fewer digits
+            now = self._now(place, step, candidate)
+            value = shown(now, candidate.codec, None, {}) if isinstance(now, int | float) else "—"
+            if len(value) > _VALUE_WIDTH and isinstance(now, int | float):
+                value = f"{now:.7g}"  # whole, with fewer digits
             title = candidate.title + (f" {step:+d}" if step else "")
             factor = f" ×{candidate.codec.scale.factor:g}" if candidate.codec.scale is not None else ""
             tone = "ink" if candidate.fit > 0.3 else "dim"

@@ -3,6 +3,7 @@ values."""
 
 from collections.abc import Hashable
 
+from kanaleto.planning.plan import Place
 from kanaleto.planning.ruler import GapRow, Part, Row, RulerRow, TableRow
 from kanaleto.polling.board import Quality
 from kanaleto.site.counting import Numbering, from_wire
@@ -28,6 +29,12 @@ class RulerRows(Rows[Row]):
         super().__init__()
         self.device: Device | None = None
         self.marked: set[str] = set()
+
+    @property
+    def places(self) -> list[Place]:
+        """Of the rows in sight, each point once."""
+        rows = [row for row in self.rows if isinstance(row, RulerRow)]
+        return [row.place for row in rows if row.place is not None and row.place.point.address == row.address]
 
     def may_rest(self, row: Row) -> bool:
         return isinstance(row, RulerRow)
@@ -106,6 +113,13 @@ class RulerRows(Rows[Row]):
         age = 8 if left >= 62 else 0
         value = 22 if left >= 70 else 17 if left >= 44 else 13
         kind = 20 if left >= 80 else 14 if left >= 50 else 0
+        good = reading.quality is Quality.GOOD
+        mark = QUALITY_SHAPES.get(reading.quality, "")
+        text = value_text(point, reading)
+        if isinstance(reading.value, int | float):  # digits are never cut: the type's words and the name give way
+            value = max(value, len(text) + (3 if mark else 1))
+            kind = kind if left - age - value - kind - 1 >= 10 else 0
+            age = age if left - age - value - kind - 1 >= 10 else 0
         name = max(left - age - value - kind - 1, 8)
         cells.put(
             f"{'⨯ ' if row.overlaps else ''}{point.name}",
@@ -115,12 +129,8 @@ class RulerRows(Rows[Row]):
         )
         if kind:
             cells.put(_kind_text(point.codec, point.table.is_bits), "muted", kind)
-        good = reading.quality is Quality.GOOD
         tone = (limit_tone(point.limits, reading.value) or "ink") if good else DEAD_TONES[reading.quality]
-        mark = QUALITY_SHAPES.get(reading.quality, "")
-        cells.put(f"{mark} " if mark else "", tone).put(
-            value_text(point, reading), tone, value - (2 if mark else 0), bold=good
-        )
+        cells.put(f"{mark} " if mark else "", tone).put(text, tone, value - (2 if mark else 0), bold=good)
         if age:
             cells.put(
                 "asked" if point.period_s == DEMAND and reading.age_s is None else age_text(reading.age_s),

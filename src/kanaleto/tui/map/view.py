@@ -10,21 +10,31 @@ from textual.containers import Horizontal, Vertical
 from kanaleto.editing.adding import device_of
 from kanaleto.editing.draft import Edit
 from kanaleto.editing.news import Done
-from kanaleto.editing.pointedit import copy_point, delete_points, shares_map, take_reading
-from kanaleto.planning.plan import Identity, Place
+from kanaleto.editing.pointedit import copy_point, delete_points, take_reading
+from kanaleto.planning.plan import Place
 from kanaleto.planning.ruler import RulerRow, ruler
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Point
 from kanaleto.tui.map.actions import ACTIONS
 from kanaleto.tui.map.around import MapFoot, MapHead
-from kanaleto.tui.map.asking import ask_change, ask_export, ask_new, ask_scale, seen_rows
+from kanaleto.tui.map.asking import (
+    ask_change,
+    ask_display,
+    ask_export,
+    ask_move,
+    ask_new,
+    ask_scale,
+    ask_sure,
+    seen_rows,
+)
 from kanaleto.tui.map.beside import PointBeside, Ranked
 from kanaleto.tui.map.devices import DeviceList, UnitRow
 from kanaleto.tui.map.export import rows_as_text
 from kanaleto.tui.map.importing import ImportPane
 from kanaleto.tui.map.ranking import Ranker, key_of, neighbours
 from kanaleto.tui.map.ruler import RulerRows
+from kanaleto.tui.map.settings import DeviceBeside, ask_copy, ask_delete, ask_settings
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.view import View
@@ -57,15 +67,13 @@ class MapView(View, Horizontal):
             yield Filter(self._leave_filter)
             yield MapFoot()
         yield PointBeside()
+        yield DeviceBeside()
 
     def on_mount(self) -> None:
-        self._list, self.ruler_rows, self._beside = (
-            self.query_one(DeviceList),
-            self.query_one(RulerRows),
-            self.query_one(PointBeside),
-        )
-        self._filter, self._head, self._foot = self.query_one(Filter), self.query_one(MapHead), self.query_one(MapFoot)
-        self._import = self.query_one(ImportPane)
+        one = self.query_one
+        self._list, self.ruler_rows, self._beside = one(DeviceList), one(RulerRows), one(PointBeside)
+        self._filter, self._head, self._foot = one(Filter), one(MapHead), one(MapFoot)
+        self._import, self._settings = one(ImportPane), one(DeviceBeside)
         self._ranker = Ranker(self.context.later, self._take_ranked)
         self._list.empty_text = "no devices yet: 1 finds them"
         self._list.when_moved = self.ruler_rows.when_moved = self._moved
@@ -105,11 +113,13 @@ class MapView(View, Horizontal):
         self.set_class(width < _MIDDLING, "-narrow")
         self.set_class(self._is_open, "-beside")
         self.set_class(self._list.has_keys, "-devices")
+        self._settings.device, self._settings.line = self.device, self.line
+        self.set_class(self._list.has_keys and width >= _WIDE, "-settings")
         self._beside.place = self.place
         if self.place is not None and self._beside.ranked.key != key_of(self.place):
             self._beside.neighbours, self._beside.chosen = [], 0
         self._ranker.look(snapshot, self.place, self._beside.ranked)
-        for widget in (self._list, self.ruler_rows, self._beside, self._head, self._foot):
+        for widget in (self._list, self.ruler_rows, self._beside, self._settings, self._head, self._foot):
             widget.refresh()
 
     def _follow(self) -> None:
@@ -166,8 +176,7 @@ class MapView(View, Horizontal):
         if wrong:
             self.context.tell(wrong)
         if self.place is not None and ranked.key == key_of(self.place):
-            self._beside.ranked = ranked
-            self._beside.refresh()
+            self._beside.take(ranked)
 
     def focus_rows(self) -> None:
         if self.has_class("-importing"):
@@ -179,7 +188,8 @@ class MapView(View, Horizontal):
         if self.has_class("-importing"):
             return self._import.keys_here()
         if self._list.has_keys:
-            return [("enter", "its registers"), *self.keys_of("add", "import", add="add point")]
+            verbs = {"change": "settings", "copy": "copy device", "delete": "delete device", "add": "add point"}
+            return [("enter", "its registers"), *self.keys_of("change", "copy", "delete", "add", "import", **verbs)]
         chosen = [("d", "what the display says"), ("b", "take reading"), ("< >", "choose it")]
         return [*chosen, *self.keys_of("off_by_one", "add", "change", "mark", "import"), ("/", "filter")]
 
@@ -234,21 +244,14 @@ class MapView(View, Horizontal):
             self.context.tell("put the cursor on a point first")
             return
         self._is_open = True
-        identity = place.identity
-        self.context.ask(
-            f"the display for {place.point.name} says", "", lambda text: self._take_display(identity, text)
-        )
+        ranked = self._beside.ranked
+        ask_display(self.context, place, ranked.display if ranked.key == key_of(place) else "", self._take_display)
 
-    def _take_display(self, identity: Identity, text: str) -> str | None:
-        place = self.snapshot.place_of(identity)
-        if not isinstance(place, Place):
-            return f"{identity[1]} of {identity[0]} is no more"
-        if text.strip():
-            self._beside.ranked = Ranked(key_of(place), text.strip())
-            self._beside.chosen = 0
-            self._ranker.begin(self.snapshot, place, text.strip())
+    def _take_display(self, place: Place, text: str) -> None:
+        self._beside.ranked = Ranked(key_of(place), text)
+        self._beside.chosen = 0
+        self._ranker.begin(self.snapshot, place, text)
         self.context.redraw()
-        return None
 
     def action_candidate(self, step: int) -> None:
         count = len(self._beside.ranked.found)
@@ -276,6 +279,10 @@ class MapView(View, Horizontal):
         self._is_open = True
         self.run_worker(self._compare(self.snapshot, place), exclusive=True, group="compare")
 
+    def action_move_point(self) -> None:
+        if self.place is not None:
+            ask_move(self.context, self.place)
+
     async def _compare(self, snapshot: Snapshot, place: Place) -> None:
         rows = await neighbours(self.context.engine, snapshot, place)
         if self.place is not None and key_of(self.place) == key_of(place):
@@ -284,16 +291,8 @@ class MapView(View, Horizontal):
 
     # Editing
 
-    def _edit(self, device_name: str, edit: Edit, told: str = "") -> "Future[Done]":
-        """Whoever shares the map is told along."""
-
-        def done(came: Done) -> None:
-            device = next((device for _, device in came.site.devices() if device.name == device_name), None)
-            others = shares_map(came.site, device) if device is not None else []
-            more = f"; {', '.join(others[:2])} {'shares' if len(others) == 1 else 'share'} this map" if others else ""
-            self.context.tell(f"{told or came.what}{more}; ctrl+z takes it back")
-
-        return self.context.edit(edit, then=done)
+    def _edit(self, device_name: str, edit: Edit) -> "Future[Done]":
+        return self.context.edit(edit, then=lambda came: tell_with_sharers(self.context, device_name, came))
 
     def _points(self) -> list[Point]:
         """Those that are marked, or the one that the cursor is on."""
@@ -305,7 +304,7 @@ class MapView(View, Horizontal):
         return [self.place.point] if self.place is not None else []
 
     def action_mark(self) -> None:
-        if self.place is not None:
+        if self.place is not None and not self._list.has_keys:
             self.ruler_rows.marked ^= {self.place.point.name}
             self.ruler_rows.action_move(1)
 
@@ -317,6 +316,9 @@ class MapView(View, Horizontal):
             ask_new(self.context, device)
 
     def action_change(self) -> None:
+        if self._list.has_keys and self.device is not None:
+            ask_settings(self.context, self.device)
+            return
         device, names = self.device, [point.name for point in self._points()]
         if device is None or not names:
             self.context.tell("put the cursor on a point first")
@@ -333,14 +335,25 @@ class MapView(View, Horizontal):
 
     def action_copy(self) -> None:
         place = self.place
-        if place is not None:
+        if self._list.has_keys and self.device is not None:
+            ask_copy(self.context, self.device)
+        elif place is not None:
             self._edit(place.device.name, copy_point(place.device.name, place.point.name))
 
     def action_delete(self) -> None:
         device, names = self.device, [point.name for point in self._points()]
-        if device is not None and names:
-            self._edit(device.name, delete_points(device.name, names, seen_rows(self.context, device, names)))
-            self.ruler_rows.marked.clear()
+        if self._list.has_keys and device is not None:
+            ask_delete(self.context, device)
+        elif device is not None and names:
+            edit = delete_points(device.name, names, seen_rows(self.context, device, names))
+            if len(names) == 1:
+                self._edit(device.name, edit)
+            else:
+                ask_sure(self.context, f"delete all {len(names)} marked of {device.name}", lambda: self._deleted(edit))
+
+    def _deleted(self, edit: Edit) -> "Future[Done]":
+        self.ruler_rows.marked.clear()
+        return self._edit(self._device_name, edit)
 
     # In and out
 
@@ -379,9 +392,7 @@ class MapView(View, Horizontal):
         return True
 
     def action_clipboard(self) -> None:
-        rows = [row for row in self.ruler_rows.rows if isinstance(row, RulerRow) and row.place is not None]
-        places = [row.place for row in rows if row.place is not None and row.place.point.address == row.address]
-        text = rows_as_text(self.snapshot, places, self.ruler_rows.marked)
+        text = rows_as_text(self.snapshot, self.ruler_rows.places, self.ruler_rows.marked)
         self.app.copy_to_clipboard(text)
         self.context.tell(f"{text.count(chr(10)) - 1} rows copied to the clipboard, with words and values")
 

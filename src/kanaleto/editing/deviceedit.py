@@ -1,0 +1,207 @@
+"""Edits of a device: its settings, its name, its line, a copy of it, and taking it away. Each addresses it by its name,
+and looks at what stands there now."""
+
+import shlex
+from collections.abc import Callable, Mapping
+
+from kanaleto.editing.draft import CannotEdit, Clash, Draft, Edit
+from kanaleto.editing.pointedit import free_name
+from kanaleto.files.devicetext import Said, said_of, with_device_changed, with_device_copied, without_device
+from kanaleto.site.model import Site
+
+LINE = "line"
+"""The line that a device is on, among its settings: naming another moves it."""
+
+
+def _whole(text: str) -> object:
+    return int(text)
+
+
+def _seconds(text: str) -> object:
+    return float(text.removesuffix("s").strip())
+
+
+def _period(text: str) -> object:
+    return "demand" if text.strip().lower() == "demand" else _seconds(text)
+
+
+def _yes(text: str) -> object:
+    word = text.strip().lower()
+    if word not in ("yes", "no", "true", "false"):
+        raise ValueError
+    return word in ("yes", "true")
+
+
+def _codes(text: str) -> object:
+    return [int(word) for word in text.replace(",", " ").split()]
+
+
+def _ranges(text: str) -> object:
+    return [part.strip() for part in text.split(";") if part.strip()]
+
+
+SETTINGS: dict[str, tuple[Callable[[str], object], str]] = {
+    "name": (str, "a text"),
+    "unit_id": (_whole, "a whole number"),
+    LINE: (str, "the name of a line"),
+    "map": (str, "a file beside the site file"),
+    "numbering": (str, "protocol, one or reference"),
+    "order": (str, "ABCD, CDAB, BADC or DCBA"),
+    "period_s": (_period, "seconds, or demand"),
+    "timeout_s": (_seconds, "seconds"),
+    "retries": (_whole, "a whole number"),
+    "max_registers": (_whole, "a whole number"),
+    "max_bits": (_whole, "a whole number"),
+    "max_write_registers": (_whole, "a whole number"),
+    "max_write_bits": (_whole, "a whole number"),
+    "max_gap": (_whole, "a whole number"),
+    "max_points": (_whole, "a whole number"),
+    "functions": (_codes, "function codes, as in 3 4 6"),
+    "write_with": (str, "auto, single or multiple"),
+    "never_read": (_ranges, "ranges, as in holding 40-47; input 3"),
+    "watchdog_s": (_seconds, "seconds"),
+    "enabled": (_yes, "yes or no"),
+    "enabled_by": (str, "the name of one of its points"),
+    "pause_after_connect_s": (_seconds, "seconds"),
+    "pause_after_write_s": (_seconds, "seconds"),
+    "baud": (_whole, "a whole number"),
+    "parity": (str, "none, even or odd"),
+    "stop": (_whole, "1 or 2"),
+    "gaps": (str, "refuse or zero"),
+    "server_id": (str, "a text"),
+    "writing": (str, "unlock, confirm or never"),
+    "tag": (str, "the name of one of its points"),
+    "note": (str, "a text"),
+}
+"""Keys that one line of text can say, with how it is read; what is more stands in the site file."""
+
+
+def shown_setting(value: object) -> str:
+    """A value as it is typed."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return ("; " if any(isinstance(one, str) for one in value) else " ").join(str(one) for one in value)
+    return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+def settings_text(said: Said) -> str:
+    """What a device says of itself, to be changed: `name=… unit_id=…`."""
+    own = {key: said.device[key] for key in SETTINGS if key in said.device}
+    own = {"name": own.pop("name", ""), "unit_id": own.pop("unit_id", ""), LINE: said.line.get("name", ""), **own}
+    return " ".join(f"{key}={shlex.quote(shown_setting(value))}" for key, value in own.items())
+
+
+def parse_settings(text: str, said: Said) -> dict[str, object]:
+    """What is to change, None for a key that is to go: one that was there and is not typed any more, or is typed
+    empty. Raises ValueError."""
+    try:
+        words = shlex.split(text)
+    except ValueError:
+        raise ValueError(f"{text!r}: a quote is not closed") from None
+    typed: dict[str, str] = {}
+    for word in words:
+        key, equals, value = word.partition("=")
+        if not equals or key.lower() not in SETTINGS:
+            known = ", ".join(SETTINGS)
+            raise ValueError(f"{word!r} is no setting, as period_s=0.5 is one; there are {known}")
+        typed[key.lower()] = value
+    now = {**{key: said.device[key] for key in SETTINGS if key in said.device}, LINE: said.line.get("name", "")}
+    changes: dict[str, object] = {}
+    for key, value in typed.items():
+        if not value.strip() and key in ("name", "unit_id", LINE):
+            raise ValueError(f"{key} is needed; type it, or escape leaves it as it is")
+        parse, what = SETTINGS[key]
+        try:
+            new = parse(value.strip()) if value.strip() else None
+        except (ValueError, OverflowError):
+            raise ValueError(f"{key} {value!r} must be {what}") from None
+        if new != now.get(key):
+            changes[key] = new
+    for key in now:
+        if key not in typed and key not in ("name", "unit_id", LINE):
+            changes[key] = None
+    return changes
+
+
+def change_device(name: str, changes: Mapping[str, object], seen: Said | None = None) -> Edit:
+    """Other settings; `line` moves it, `name` renames it, in formulas too."""
+
+    def edit(draft: Draft) -> str:
+        draft.device(name)
+        if not changes:
+            raise CannotEdit("nothing is to be changed")
+        now = said_of(draft.text()).get(name)
+        _look_for_clash(draft, name, now, seen, changes)
+        keys = {key: value for key, value in changes.items() if key != LINE}
+        line = str(changes.get(LINE) or "")
+        if line:
+            draft.line(line)
+        called = str(keys.get("name") or name)
+        _check_free(draft.site, called, name)
+        text = with_device_changed(draft.text(), name, keys, line)
+        if called != name:
+            text = text.replace(f"[{name}/", f"[{called}/")  # in formulas of derived points
+        draft.put(text)
+        if called != name:
+            return f"rename {name} to {called}"
+        return f"move {name} to {line}" if line and not keys else f"settings of {name}"
+
+    return edit
+
+
+def copy_device(name: str, unit_id: int, called: str = "") -> Edit:
+    """The same device again on its line, with the same map, as another unit."""
+
+    def edit(draft: Draft) -> str:
+        draft.device(name)
+        title = called or free_name(name, {device.name for _, device in draft.site.devices()})
+        _check_free(draft.site, title, "")
+        draft.put(with_device_copied(draft.text(), name, {"name": title, "unit_id": unit_id}))
+        return f"copy {name} as {title}, unit {unit_id}"
+
+    return edit
+
+
+def delete_device(name: str, seen: Said | None = None) -> Edit:
+    """Take it out of the site; its map file stays."""
+
+    def edit(draft: Draft) -> str:
+        draft.device(name)
+        _look_for_clash(draft, name, said_of(draft.text()).get(name), seen, None)
+        draft.put(without_device(draft.text(), name))
+        return f"delete {name}"
+
+    return edit
+
+
+def free_unit(site: Site, name: str) -> int:
+    """The next unit ID behind that device's which its line has not taken."""
+    for line in site.lines:
+        for device in line.devices:
+            if device.name == name:
+                taken = {other.unit_id for other in line.devices}
+                return next((unit for unit in range(device.unit_id + 1, 248) if unit not in taken), 1)
+    return 1
+
+
+def _check_free(site: Site, called: str, but: str) -> None:
+    if any(device.name == called and called != but for _, device in site.devices()):
+        raise CannotEdit(f"{called!r} is a device already; give each its own name")
+
+
+def _look_for_clash(
+    draft: Draft, name: str, now: Said | None, seen: Said | None, changes: Mapping[str, object] | None
+) -> None:
+    """Whether a setting that is to be changed (any, where the device is to go) was changed by somebody since."""
+    if seen is None or now is None or draft.anyway:
+        return
+    keys = set(changes) if changes is not None else {*seen.device, *now.device}
+    other = sorted(
+        key
+        for key in keys - {LINE}
+        if now.device.get(key) != seen.device.get(key) and now.device.get(key) != (changes or {}).get(key)
+    )
+    if other:
+        told = ", ".join(f"{key} is now {shown_setting(now.device.get(key, 'empty'))}" for key in other[:3])
+        raise Clash(f"{name} was changed meanwhile ({told})")

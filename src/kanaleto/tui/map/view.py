@@ -16,18 +16,9 @@ from kanaleto.planning.ruler import RulerRow, ruler
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Point
+from kanaleto.tui.map import asking
 from kanaleto.tui.map.actions import ACTIONS
 from kanaleto.tui.map.around import MapFoot, MapHead
-from kanaleto.tui.map.asking import (
-    ask_change,
-    ask_display,
-    ask_export,
-    ask_move,
-    ask_new,
-    ask_scale,
-    ask_sure,
-    seen_rows,
-)
 from kanaleto.tui.map.beside import PointBeside, Ranked
 from kanaleto.tui.map.devices import DeviceList, UnitRow
 from kanaleto.tui.map.export import rows_as_text
@@ -245,7 +236,9 @@ class MapView(View, Horizontal):
             return
         self._is_open = True
         ranked = self._beside.ranked
-        ask_display(self.context, place, ranked.display if ranked.key == key_of(place) else "", self._take_display)
+        asking.ask_display(
+            self.context, place, ranked.display if ranked.key == key_of(place) else "", self._take_display
+        )
 
     def _take_display(self, place: Place, text: str) -> None:
         self._beside.ranked = Ranked(key_of(place), text)
@@ -266,10 +259,8 @@ class MapView(View, Horizontal):
             return
         step, candidate = ranked.found[min(self._beside.chosen, len(ranked.found) - 1)]
         device, point = place.device, place.point
-        self._edit(
-            device.name,
-            take_reading(device.name, point, step, candidate, seen_rows(self.context, device, [point.name])),
-        )
+        seen = asking.seen_rows(self.context, device, [point.name])
+        self._edit(device.name, take_reading(device.name, point, step, candidate, seen))
 
     def action_off_by_one(self) -> None:
         place = self.place
@@ -281,7 +272,7 @@ class MapView(View, Horizontal):
 
     def action_move_point(self) -> None:
         if self.place is not None:
-            ask_move(self.context, self.place)
+            asking.ask_move(self.context, self.place)
 
     async def _compare(self, snapshot: Snapshot, place: Place) -> None:
         rows = await neighbours(self.context.engine, snapshot, place)
@@ -292,7 +283,7 @@ class MapView(View, Horizontal):
     # Editing
 
     def _edit(self, device_name: str, edit: Edit) -> "Future[Done]":
-        return self.context.edit(edit, then=lambda came: tell_with_sharers(self.context, device_name, came))
+        return self.context.edit(edit, then=lambda came: asking.tell_with_sharers(self.context, device_name, came))
 
     def _points(self) -> list[Point]:
         """Those that are marked, or the one that the cursor is on."""
@@ -313,7 +304,7 @@ class MapView(View, Horizontal):
         if device is None:
             self.context.tell("find or add a device first (1)")
         else:
-            ask_new(self.context, device)
+            asking.ask_new(self.context, device)
 
     def action_change(self) -> None:
         if self._list.has_keys and self.device is not None:
@@ -323,7 +314,7 @@ class MapView(View, Horizontal):
         if device is None or not names:
             self.context.tell("put the cursor on a point first")
         else:
-            ask_change(self.context, device, names)
+            asking.ask_change(self.context, device, names)
 
     def action_fit(self) -> None:
         """A scale through pairs of raw numbers and what the display shows."""
@@ -331,7 +322,7 @@ class MapView(View, Horizontal):
         if place is None or place.point.table.is_bits or not place.point.codec.type.takes_scale:
             self.context.tell("put the cursor on a point that takes a scale first")
         else:
-            ask_scale(self.context, place, self.snapshot.reading(place))
+            asking.ask_scale(self.context, place, self.snapshot.reading(place))
 
     def action_copy(self) -> None:
         place = self.place
@@ -345,11 +336,13 @@ class MapView(View, Horizontal):
         if self._list.has_keys and device is not None:
             ask_delete(self.context, device)
         elif device is not None and names:
-            edit = delete_points(device.name, names, seen_rows(self.context, device, names))
+            edit = delete_points(device.name, names, asking.seen_rows(self.context, device, names))
             if len(names) == 1:
                 self._edit(device.name, edit)
             else:
-                ask_sure(self.context, f"delete all {len(names)} marked of {device.name}", lambda: self._deleted(edit))
+                asking.ask_sure(
+                    self.context, f"delete all {len(names)} marked of {device.name}", lambda: self._deleted(edit)
+                )
 
     def _deleted(self, edit: Edit) -> "Future[Done]":
         self.ruler_rows.marked.clear()
@@ -361,8 +354,8 @@ class MapView(View, Horizontal):
         device, line = self.device, self.line
         if line is None or device is None:
             self.context.tell("find or add a device first (1); there i imports a map for the unit in the fields")
-            return
-        self.ask_import(line.link, device.unit_id)
+        else:
+            self.ask_import(line.link, device.unit_id)
 
     def ask_import(self, link: Link, unit_id: int) -> None:
         """Ask for a file, and show how its columns are understood."""
@@ -401,4 +394,4 @@ class MapView(View, Horizontal):
         if device is None or line is None:
             self.context.tell("there is no device to export")
         else:
-            ask_export(self.context, device, line.link)
+            asking.ask_export(self.context, device, line.link)

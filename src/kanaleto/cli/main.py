@@ -6,9 +6,6 @@ Exit codes: 0 done, 1 the device or line failed, 2 wrong usage or a faulty file.
 import importlib
 import os
 import sys
-import traceback
-from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any
 
 import click
@@ -118,17 +115,9 @@ def main(arguments: list[str]) -> int:
         sys.stdout = open("/dev/null", "w")  # noqa: SIM115 - stays open until the process ends
         return 0
     except Exception as error:
-        say(
-            f"kanaleto: an error of its own, {type(error).__name__}: {error}; the details are in {_crash_file()}",
-            err=True,
-        )
+        from kanaleto.editing.crashes import keep_crash
+
+        kept = keep_crash(error)
+        where = f"the details are in {kept}" if kept is not None else "its details could not be written down"
+        say(f"kanaleto: an error of its own, {type(error).__name__}: {error}; {where}", err=True)
         return 1
-
-
-def _crash_file() -> Path:
-    from platformdirs import user_log_path
-
-    folder = user_log_path("kanaleto", ensure_exists=True)
-    path = folder / f"crash-{datetime.now(UTC):%Y%m%d-%H%M%S}.txt"
-    path.write_text(traceback.format_exc(), encoding="utf-8")
-    return path

@@ -32,6 +32,11 @@ class LineCost:
         return self.fixed_s + data * self.byte_s
 
 
+def assumed_s(link: Link) -> float:
+    """The part of a request's cost that is only assumed: how long the far end takes."""
+    return THINKING_S if isinstance(link, SerialLink) else _ROUND_TRIP_S
+
+
 def line_cost(link: Link, gap_s: float = 0.0, thinking_s: float = THINKING_S) -> LineCost:
     """The cost on this link; `gap_s` is the line's own least gap, `thinking_s` how long its devices take to begin an
     answer."""

@@ -127,12 +127,14 @@ class Gap:
 
 
 class DevicePlan(NamedTuple):
-    """The blocks of one device, and the places of its points in the order of its map."""
+    """The blocks of one device, the places of its points in the order of its map, and how many of those are switched
+    off for now."""
 
     line: Line
     device: Device
     blocks: tuple[Block, ...]
     places: tuple[Place, ...]
+    switched_off: int = 0
 
 
 @dataclass(frozen=True)
@@ -284,7 +286,8 @@ def plan_device(
         block_of, number = found.get(id(point), (None, 0))
         because, said = reasons.get(id(point), (None, ""))
         places.append(Place(line, device, point, block_of, number, said, because))
-    return DevicePlan(line, device, tuple(blocks), tuple(places))
+    off = sum(place.because is WhyNot.SWITCHED_OFF for place in places)
+    return DevicePlan(line, device, tuple(blocks), tuple(places), off)
 
 
 def _why_not(device: Device, point: Point, known: Lessons, switched_off: Collection[str]) -> tuple[WhyNot, str] | None:

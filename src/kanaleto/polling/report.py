@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kanaleto.planning.plan import Block
+from kanaleto.planning.plan import Block, Plan
 from kanaleto.polling.board import Board
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.schedule import DeviceState
@@ -20,7 +20,7 @@ class Lateness:
     overruns: int
 
 
-def line_status(poller: LinePoller, now_s: float) -> LineStatus:
+def line_status(poller: LinePoller, now_s: float, plan: Plan) -> LineStatus:
     """A line as it stands at loop time `now_s`. For the loop's thread."""
     busy, rate = poller.water.recent(now_s)
     return LineStatus(
@@ -35,11 +35,12 @@ def line_status(poller: LinePoller, now_s: float) -> LineStatus:
         overruns=poller.overruns,
         late_answers=poller.exchanger.traffic.strays.late,
         has_found_echo=poller.exchanger.has_found_echo,
-        devices=tuple(_device_status(poller, state, now_s) for state in poller.states.values()),
+        devices=tuple(_device_status(poller, state, now_s, plan) for state in poller.states.values()),
     )
 
 
-def _device_status(poller: LinePoller, state: DeviceState, now_s: float) -> DeviceStatus:
+def _device_status(poller: LinePoller, state: DeviceState, now_s: float, plan: Plan) -> DeviceStatus:
+    part = plan.part_of(state.device.name)
     return DeviceStatus(
         device=state.device,
         tally=state.counts.tally(),
@@ -50,6 +51,7 @@ def _device_status(poller: LinePoller, state: DeviceState, now_s: float) -> Devi
         trouble=state.trouble,
         has_answered=state.last_answer_s is not None,
         is_slow=state.is_slow,
+        points_off=part.switched_off if part is not None else 0,
     )
 
 

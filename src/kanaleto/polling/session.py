@@ -336,7 +336,7 @@ class Session:
 
     def status(self, now_s: float) -> tuple[LineStatus, ...]:
         """Every line as it stands at loop time `now_s`."""
-        return tuple(line_status(poller, now_s) for poller in self.pollers)
+        return tuple(line_status(poller, now_s, self.plan) for poller in self.pollers)
 
     def learned(self) -> dict[str, dict[str, object]]:
         """What was learned, as keys of the site file by device name: limits, and addresses that a device does not

@@ -4,9 +4,11 @@ these, and a place is only looked up in the snapshot that it came from."""
 from dataclasses import dataclass
 
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.planning.cost import assumed_s, line_cost
 from kanaleto.planning.plan import AnyPlace, Identity, Plan
 from kanaleto.polling.board import Reading, Readings
 from kanaleto.polling.health import Tally, WaterLevels, Worst
+from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Site
 
 
@@ -24,6 +26,19 @@ class DeviceStatus:
     trouble: OutcomeKind | None
     has_answered: bool
     is_slow: bool
+    points_off: int = 0
+
+    @property
+    def is_off(self) -> bool:
+        """Whether all of it is switched off, for now."""
+        return bool(self.device.points) and self.points_off == len(self.device.points)
+
+    def thinking_s(self, link: Link) -> float | None:
+        """How long it takes to begin an answer, as measured; None before it has answered."""
+        if self.tally.took is None or not self.tally.good:
+            return None
+        wire_s = line_cost(link).byte_s * self.tally.bytes_received / max(self.tally.exchanges, 1)
+        return max(self.tally.took[1] - wire_s, 0.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -72,6 +87,32 @@ class Snapshot:
     def reading(self, place: AnyPlace) -> Reading:
         """A point of this snapshot's plan as it stood then."""
         return self.board.reading(place, self.now_s)
+
+    def load_of(self, device_name: str) -> tuple[float, float, bool]:
+        """The share of its line's time that a device's blocks take at their periods, the line time of asking each once,
+        and whether its own answer time as measured is in that. Blocks without a pause and on demand do not count."""
+        part, found = self.plan.part_of(device_name), self.status_of(device_name)
+        if part is None or found is None:
+            return 0.0, 0.0, False
+        measured = found[1].thinking_s(part.line.link)
+        more_s = measured - assumed_s(part.line.link) if measured is not None else 0.0
+        blocks = [block for block in part.blocks if block.period_s > 0]
+        share = sum((block.cost_s + more_s) / block.period_s for block in blocks)
+        return share, sum(block.cost_s + more_s for block in blocks), measured is not None
+
+    def load(self, line: Line) -> float:
+        """The share of a line's time that all its devices take; above 1 they cannot all be asked as often."""
+        return sum(self.load_of(device.name)[0] for device in line.devices)
+
+    @property
+    def off(self) -> str:
+        """What is switched off for now, in a few words."""
+        lines = sum(line.is_off for line in self.lines)
+        devices = sum(status.is_off for line in self.lines if not line.is_off for status in line.devices)
+        points = sum(status.points_off for line in self.lines for status in line.devices if not status.is_off)
+        counts = ((lines, "line"), (devices, "device"), (points, "point"))
+        told = [f"{count} {word}{'s' if count != 1 else ''}" for count, word in counts if count]
+        return f"{', '.join(told)} off" if told else ""
 
     def place_of(self, identity: Identity | None) -> AnyPlace | None:
         """Where a point stands; None where there is no such point any more."""

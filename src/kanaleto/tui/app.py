@@ -219,6 +219,7 @@ class KanaletoApp(App[None]):
             self.set_timer(self._for_s, self.exit)
         self.refocus()
         self.tick()
+        self.opened.offer_crash()
         self.call_after_refresh(self._begin)
 
     def _begin(self) -> None:
@@ -253,11 +254,8 @@ class KanaletoApp(App[None]):
 
     def _view(self) -> View | None:
         """The view in sight."""
-        current = self.query_one("#views", ContentSwitcher).current
-        for view in self.views:
-            if current == f"view-{view.digit}":
-                return self.view_of(view.digit)
-        return None
+        current = self.query_one("#views", ContentSwitcher).current or ""
+        return self.view_of(current[-1]) if current.startswith("view-") else None
 
     def view_of(self, digit: str) -> View:
         return self.query_one(f"#view-{digit}", View)
@@ -340,9 +338,10 @@ class KanaletoApp(App[None]):
         switcher = self.query_one("#views", ContentSwitcher)
         if switcher.current == "keys":
             self.action_leave()
-            return
-        switcher.current = "keys"
-        self.refocus()
+        else:
+            self.query_one(Keys).begin(self.current_digit)
+            switcher.current = "keys"
+            self.refocus()
 
     def action_filter(self) -> None:
         view = self._view()
@@ -350,7 +349,7 @@ class KanaletoApp(App[None]):
             view.open_filter()
 
     def action_leave(self) -> None:
-        for kind in ("edit", "open", "answer"):
+        for kind in ("edit", "open", "answer", "crash"):
             self.trouble(kind, "")  # seen, and let go
         view = self._view()
         if view is None:

@@ -9,6 +9,7 @@ from typing import Any, Protocol
 
 from kanaleto.demo.start import CannotStart
 from kanaleto.editing.adding import keep_lessons
+from kanaleto.editing.crashes import crash_to_offer
 from kanaleto.editing.door import Door
 from kanaleto.editing.draft import CannotEdit, Clash, Edit
 from kanaleto.editing.news import Done, News, NotTakenOver, Opened, OthersHere, TakenOver
@@ -95,6 +96,14 @@ class OpenedSite:
 
         self._context.trouble("edit", "")
         self._context.ask(f"{clash}: y does it all the same, anything else leaves it", "", answer)
+
+    def offer_crash(self) -> None:
+        """What ended the last run, where that was an error of ours."""
+        path = crash_to_offer()
+        if path is not None:
+            self._context.trouble(
+                "crash", f"the last run ended by an error of Kanaleto's own: its details are in {path}"
+            )
 
     # The site that is open
 

@@ -27,6 +27,11 @@ IN_WORDS: list[Key] = [
     ("{ }", "unit"),
     ("r", "fields"),
 ]
+MORE_KEYS = (
+    ("the line to type a link into", tuple(IN_LINK)),
+    ("the fields of a scratch reading", tuple(IN_FORM)),
+    ("what a scratch reading has brought", tuple(IN_WORDS)),
+)
 
 
 def at_place(state: PlaceState | None) -> list[str]:

@@ -14,7 +14,7 @@ from kanaleto.site.link import SerialLink
 from kanaleto.survey.desk import Desk, Place, parse_place
 from kanaleto.survey.scratch import Question
 from kanaleto.survey.states import PlaceState
-from kanaleto.tui.find.actions import ACTIONS, IN_FORM, IN_LINK, IN_WORDS, at_place
+from kanaleto.tui.find.actions import ACTIONS, IN_FORM, IN_LINK, IN_WORDS, MORE_KEYS, at_place
 from kanaleto.tui.find.drawn import Field, FoundHead, ScratchHead, scratch_head
 from kanaleto.tui.find.field import rows_of
 from kanaleto.tui.find.findings import Finding, FoundRows, findings_of
@@ -38,7 +38,7 @@ _LOW_FIELD = 4
 
 class FindView(View, Horizontal):
     digit, title, about = "1", "Find", "go to ports, settings, units and registers"
-    actions = ACTIONS
+    actions, more_keys = ACTIONS, MORE_KEYS
     BINDINGS = [
         Binding("tab,right,l", "panel(1)", show=False),
         Binding("shift+tab,left,h", "panel(-1)", show=False),

@@ -53,27 +53,28 @@ def _commands_for(frame: _Frame, device: str, point: str) -> Iterator[Command]:
     found = frame.snapshot.status_of(device)
     if found is None:
         return
-    line, _ = found
+    line, status = found
     name = line.line.name
 
     def doing(what: Callable[[Session], object]) -> Callable[[], None]:
         return lambda: frame.do(what)
 
-    yield Command(f"Ask {device} now", "whatever its back-off", doing(lambda s: s.ask_device(device)))
-    yield Command(f"Reconnect {name} now", "whatever its pause", doing(lambda s: s.reconnect(name)))
+    if not line.is_off and status.device.is_enabled and not status.is_off and status.device.points:
+        yield Command(f"Ask {device} now", "whatever its back-off", doing(lambda s: s.ask_device(device)))
+    if not line.is_off:
+        yield Command(f"Reconnect {name} now", "whatever its pause", doing(lambda s: s.reconnect(name)))
     place = frame.snapshot.place_of((device, point))
     is_polled = isinstance(place, Place) and place.block is not None
     if point and (is_polled or (isinstance(place, Place) and place.because is WhyNot.SWITCHED_OFF)):
-        word = "off" if is_polled else "on"
-        yield Command(
-            f"Switch {point} {word}", f"of {device}", doing(lambda s: s.switch_points(device, not is_polled, {point}))
-        )  # fmt: skip
-    yield Command(f"Switch {device} off", "all of its points", doing(lambda s: s.switch_points(device, False)))
-    yield Command(f"Switch {device} on", "all of its points", doing(lambda s: s.switch_points(device, True)))
-    word = "on" if line.is_off else "off"
-    yield Command(
-        f"Switch {name} {word}", "close it, or open it again", doing(lambda s: s.switch_line(name, line.is_off))
-    )
+        word, of = ("off", f"of {device}, for now") if is_polled else ("on", f"of {device}")
+        switch = doing(lambda s: s.switch_points(device, not is_polled, {point}))
+        yield Command(f"Switch {point} {word}", of, switch)
+    if status.device.points and status.device.is_enabled and not status.is_off:
+        yield Command(f"Switch {device} off", "all, for now", doing(lambda s: s.switch_points(device, False)))
+    if status.points_off:
+        yield Command(f"Switch {device} on", "all of its points", doing(lambda s: s.switch_points(device, True)))
+    word, what = ("on", "open it again") if line.is_off else ("off", "close it, for now")
+    yield Command(f"Switch {name} {word}", what, doing(lambda s: s.switch_line(name, line.is_off)))
 
 
 def _capital(text: str) -> str:

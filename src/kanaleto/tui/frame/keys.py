@@ -47,8 +47,22 @@ class Keys(Drawn, ScrollView, can_focus=True):
         super().__init__(id=id)
         digits = "  ".join(view.digit for view in views)
         rows = [(digits, f"go to {', '.join(view.title for view in views)}"), *_MOVING, *told(everywhere)]
-        self._parts = [("EVERYWHERE", rows), *((view.title.upper(), told(view.actions)) for view in views)]
+        self._everywhere, self._views = ("EVERYWHERE", rows), views
+        self._parts = self._in_order("")
         self._laid: tuple[int, list[tuple[str, str, str]]] = (0, [])
+
+    def _in_order(self, digit: str) -> list[tuple[str, list[tuple[str, str]]]]:
+        """The view that one is in first."""
+        own = [part for view in self._views if view.digit == digit for part in _parts_of(view)]
+        others = [part for view in self._views if view.digit != digit for part in _parts_of(view)]
+        return [*own, self._everywhere, *others]
+
+    def begin(self, digit: str) -> None:
+        """For whoever comes from that view."""
+        self._parts, self._laid = self._in_order(digit), (0, [])
+        self.scroll_to(y=0, animate=False, force=True)
+        self.virtual_size = Size(self.size.width, len(self._rows()))
+        self.refresh()
 
     def on_resize(self) -> None:
         self.virtual_size = Size(self.size.width, len(self._rows()))
@@ -80,6 +94,11 @@ class Keys(Drawn, ScrollView, can_focus=True):
             rows += [("", "", ""), ("SHAPES", "head", ""), *_SHAPES]
             self._laid = (width, rows)
         return self._laid[1]
+
+
+def _parts_of(view: type[View]) -> list[tuple[str, list[tuple[str, str]]]]:
+    more = [(f"{view.title.upper()}: {where}", list(keys)) for where, keys in view.more_keys]
+    return [(view.title.upper(), told(view.actions)), *more]
 
 
 def told(actions: Iterable[Action]) -> list[tuple[str, str]]:

@@ -57,7 +57,8 @@ class TopRow(Drawn):
         state = ("◌ polling held", "ochre") if held else ("● polling", "verdigris")
         if self.size.width < 90:
             state = (state[0][0], state[1])
-        return [state, (f"   {datetime.now():%H:%M:%S}", "ink")]
+        off = [(f" · {self.snapshot.off}", "ochre")] if self.snapshot.off and self.size.width >= 90 else []
+        return [state, *off, (f"   {datetime.now():%H:%M:%S}", "ink")]
 
     def on_click(self, event: events.Click) -> None:
         for column, digit in reversed(self._views_at):

@@ -160,7 +160,8 @@ def spark_of(snapshot: Snapshot, place: AnyPlace, width: int) -> str:
         at = int((at_s - snapshot.now_s + SPAN_S) / SPAN_S * width)
         if 0 <= at < width:
             slots[at] = value
-    return spark_text(slots, place.point)
+    lasts_s = snapshot.board.stale_after_s(place) if isinstance(place, Place) else SPAN_S
+    return spark_text(slots, place.point, max(int(min(lasts_s, SPAN_S) / SPAN_S * width), 1))
 
 
 def numbers_of(snapshot: Snapshot, place: AnyPlace) -> list[tuple[float, float]]:
@@ -171,8 +172,9 @@ def numbers_of(snapshot: Snapshot, place: AnyPlace) -> list[tuple[float, float]]
     return [(at_s, float(value)) for at_s, value in read if isinstance(value, int | float)]
 
 
-def spark_text(slots: list[float | None], point: Point) -> str:
-    """Blocks from the lowest to the highest of what is there; a gap keeps the value before it."""
+def spark_text(slots: list[float | None], point: Point, lasts: int = 1) -> str:
+    """Blocks from the lowest to the highest of what is there; what was read stands for `lasts` slots more, then nothing
+    does."""
     known = [value for value in slots if value is not None]
     if not known:
         return " " * len(slots)
@@ -183,10 +185,10 @@ def spark_text(slots: list[float | None], point: Point) -> str:
     if high - low < 4 * step and point.decimals is not None:  # noise of the last digit is no movement
         middle = (low + high) / 2
         low, high = middle - 2 * step, middle + 2 * step
-    text, last = "", None
+    text, last, since = "", None, 0
     for value in slots:
-        last = value if value is not None else last
-        if last is None:
+        last, since = (value, 0) if value is not None else (last, since + 1)
+        if last is None or since > lasts:
             text += " "
         else:
             text += _SPARK[3 if high == low else min(7, int((last - low) / (high - low) * 8))]

@@ -5,7 +5,8 @@ from collections.abc import Sequence
 from textual.strip import Strip
 from textual_plotext import PlotextPlot
 
-from kanaleto.planning.plan import AnyPlace
+from kanaleto.planning.plan import AnyPlace, Place
+from kanaleto.polling.board import TRACE_EVERY_S
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.live.rows import numbers_of
 from kanaleto.tui.shared.cells import Cells
@@ -60,8 +61,21 @@ class Trend(PlotextPlot):
             low, high = min(values), max(values)
             span = high - low
             scaled = [(value - low) / span if span else 0.5 for value in values]
-            plot.plot(times, scaled, marker="braille", color=colours[tone])
+            for begin, end in _pieces(times, _longest_step_s(snapshot, place)):
+                plot.plot(times[begin:end], scaled[begin:end], marker="braille", color=colours[tone])
         self.refresh()
+
+
+def _longest_step_s(snapshot: Snapshot, place: AnyPlace) -> float:
+    """From one sample to the next; after a longer one nothing was read, and nothing is drawn."""
+    after_s = snapshot.board.stale_after_s(place) if isinstance(place, Place) else _SPAN_S
+    return max(after_s, 3 * TRACE_EVERY_S)
+
+
+def _pieces(times: Sequence[float], longest_s: float) -> list[tuple[int, int]]:
+    """Begin and end of each run of samples without a gap."""
+    cuts = [at for at in range(1, len(times)) if times[at] - times[at - 1] > longest_s]
+    return list(zip([0, *cuts], [*cuts, len(times)], strict=True))
 
 
 def _series(snapshot: Snapshot, place: AnyPlace) -> tuple[list[float], list[float]]:

@@ -34,3 +34,26 @@ ACTIONS = (
     Action("y", "clipboard", "copy rows", "copy rows with words and values"),
     Action("enter", "open", "open point", "on a narrow screen: open the point", is_found=False),
 )
+MORE_KEYS = (
+    (
+        "the list of devices",
+        (
+            ("c", "its settings: name, unit, line, numbering, periods, timeouts, limits, notes"),
+            ("C", "copy the device with its map, as another unit"),
+            ("delete", "take the device out of the site"),
+        ),
+    ),
+    (
+        "a table that is imported",
+        (
+            ("enter", "take over what is shown"),
+            ("f", "what a column is, from a list"),
+            ("left right", "the next field that no other column is"),
+            ("x", "leave the column out"),
+            ("n", "how its addresses count"),
+            ("m", "points whose names are there: leave, replace or add"),
+            ("s", "the next sheet"),
+            ("g", "guess anew what the columns are"),
+        ),
+    ),
+)

@@ -34,12 +34,32 @@ class MapHead(Drawn):
             cells.put(device.name, bold=True).put(f"   unit {device.unit_id} · {count}", "muted")
             if device.order is not None:
                 cells.put(f" · order {device.order.value}", "muted")
+            for text, tone in self._most_points(device):
+                cells.put(text, tone)
         elif y == 2 and device is not None:
             cells.put("  ").put("wire" if self.context.counts_as_wire else "manual", "dim", 8, right=True)
             if width >= 60:
                 cells.put("wire", "dim", 7, right=True)
             cells.put("  word  point", "dim")
         return cells.strip(width)
+
+    def _most_points(self, device: Device) -> list[tuple[str, str]]:
+        """How many points there may be, where the site says so: of the device, its line, the site."""
+        site, told = self.snapshot.site, []
+        line = self.line
+        for most, count, of in (
+            (device.max_points, len(device.points), ""),
+            (
+                line.max_points if line is not None else None,
+                line.point_count if line is not None else 0,
+                " on the line",
+            ),
+            (site.max_points, site.point_count, " in the site"),
+        ):
+            if most is not None:
+                over = f", {count - most} too many" if count > most else ""
+                told.append((f" · {count} of {most} points{of}{over}", "terracotta" if over else "muted"))
+        return told
 
 
 class MapFoot(Drawn):
@@ -55,13 +75,12 @@ class MapFoot(Drawn):
         part = plan.part_of(self.device.name) if self.device is not None else None
         if part is not None:
             blocks = [block for block in part.blocks if block.period_s > 0]
-            own = sum(block.cost_s / block.period_s for block in blocks)
-            spent = sum(block.cost_s for block in blocks)
+            own, spent, is_measured = self.snapshot.load_of(part.device.name)
             count = f"{len(blocks)} request{'s' if len(blocks) != 1 else ''}"
-            load = plan.load(part.line)
-            cells.put(f"{count}, {1000 * spent:.1f} ms of line time", "muted").put(
-                f" · this device {100 * own:.0f} %, ", "muted"
-            )
+            load = self.snapshot.load(part.line)
+            how = ", as measured" if is_measured else ", as reckoned"
+            cells.put(f"{count}, {1000 * spent:.1f} ms of line time{how}", "muted")
+            cells.put(f" · this device {100 * own:.0f} %, ", "muted")
             cells.put(
                 f"{part.line.name} {100 * load:.0f} %", "terracotta" if load > 1 else "ochre" if load > 0.8 else "muted"
             )

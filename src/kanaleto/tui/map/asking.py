@@ -138,10 +138,10 @@ def ask_scale(context: Context, place: Place, reading: Reading) -> None:
     context.ask(asked, f"{raw:g}=" if raw is not None else "", take)
 
 
-def ask_sure(context: Context, what: str, do: "Callable[[], Future[Done]]") -> None:
+def ask_sure(context: Context, what: str, do: "Callable[[], Future[Done] | str | None]") -> None:
     """Only when it is meant."""
 
-    def take(text: str) -> "Future[Done] | None":
+    def take(text: str) -> "Future[Done] | str | None":
         if text.strip().lower() in ("y", "yes"):
             return do()
         context.tell("left as it is")
@@ -153,11 +153,14 @@ def ask_sure(context: Context, what: str, do: "Callable[[], Future[Done]]") -> N
 def ask_export(context: Context, device: Device, link: Link) -> None:
     """A file for others."""
 
-    def export(text: str) -> str | None:
+    def export(text: str, sure: bool = False) -> str | None:
         if not text.strip():
             return "name a file; escape writes none"
         try:
             path = context.holder.map_path(text)
+            if path.exists() and not sure:
+                ask_sure(context, f"{path.name} is there already: overwrite it", lambda: export(text, sure=True))
+                return None
             data = as_file(path, device, link)
             path.parent.mkdir(parents=True, exist_ok=True)
             write_bytes_whole(path, data)

@@ -17,7 +17,7 @@ from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Point
 from kanaleto.tui.map import asking
-from kanaleto.tui.map.actions import ACTIONS
+from kanaleto.tui.map.actions import ACTIONS, MORE_KEYS
 from kanaleto.tui.map.around import MapFoot, MapHead
 from kanaleto.tui.map.beside import PointBeside, Ranked
 from kanaleto.tui.map.devices import DeviceList, UnitRow
@@ -35,7 +35,7 @@ _WIDE, _MIDDLING = 130, 92
 
 class MapView(View, Horizontal):
     digit, title, about = "2", "Map", "go to a device's registers"
-    actions = ACTIONS
+    actions, more_keys = ACTIONS, MORE_KEYS
     BINDINGS = [
         Binding("tab,right,l", "panel", show=False),
         Binding("shift+tab,left,h", "panel", show=False),
@@ -154,13 +154,8 @@ class MapView(View, Horizontal):
             ]
         self.ruler_rows.device = self._head.device = self._foot.device = device
         self._head.line = self._foot.line = self.line
-        self.ruler_rows.empty_text = (
-            "no point matches the filter"
-            if self._filter.words
-            else "no points yet: a adds one, i imports a table"
-            if device
-            else ""
-        )
+        none = "no points yet: a adds one, i imports a table" if device else ""
+        self.ruler_rows.empty_text = self._filter.told or none
         self.ruler_rows.set_rows(rows)
 
     def _take_ranked(self, ranked: Ranked, wrong: str) -> None:
@@ -197,10 +192,10 @@ class MapView(View, Horizontal):
     def back(self) -> None:
         if self.has_class("-importing"):
             self.end_import()
-        elif self._is_open:
-            self._is_open = False
         elif self.ruler_rows.marked:
             self.ruler_rows.marked.clear()
+        elif self._is_open:
+            self._is_open = False
         elif self._filter.value:
             self._filter.clear_filter()
             self._fill()

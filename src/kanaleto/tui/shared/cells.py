@@ -7,6 +7,7 @@ from textual.strip import Strip
 from kanaleto.tui.shared.look import Palette, style
 from kanaleto.values.visible import visible
 
+_LEAST_KEPT = 0.6
 _MOST_A_CELL = 8
 """Characters for each cell that are looked at; what is behind has no room in any case."""
 
@@ -15,7 +16,13 @@ def cut(text: str, width: int) -> str:
     """`text` in at most `width` cells, ending in … where something was cut."""
     if cell_len(text) <= width:
         return text
-    return set_cell_size(text, width - 1) + "…" if width > 0 else ""
+    if width <= 0:
+        return ""
+    fits = set_cell_size(text, width - 1)
+    whole = fits.rstrip().rfind(" ")
+    if text[len(fits) : len(fits) + 1].strip() and whole >= _LEAST_KEPT * len(fits):  # not in the middle of a word
+        fits = fits[:whole].rstrip(" ·,;:(")
+    return fits + "…"
 
 
 class Cells:
@@ -56,6 +63,24 @@ class Cells:
         """Fill with blanks up to `column`."""
         return self.put(" " * max(column - self.width, 0))
 
+    def _cut_to(self, width: int) -> None:
+        """End in … where there is no more room."""
+        left, kept = max(width, 0), list[Segment]()
+        for segment in self._segments:
+            size = cell_len(segment.text)
+            if size > left:
+                if left:
+                    kept.append(Segment(cut(segment.text, left), segment.style))
+                break
+            kept.append(segment)
+            left -= size
+        if kept and not left and not kept[-1].text.rstrip().endswith("…"):
+            last = kept.pop()
+            kept.append(Segment(cut(f"{last.text}  ", cell_len(last.text)), last.style))
+        self._segments, self.width = kept, sum(cell_len(segment.text) for segment in kept)
+
     def strip(self, width: int) -> Strip:
         """The row, cut or filled to `width` cells."""
+        if self.width > width:
+            self._cut_to(width)
         return Strip(self._segments, self.width).adjust_cell_length(width, style(self._palette, "ink", self._ground))

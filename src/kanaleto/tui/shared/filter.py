@@ -1,8 +1,11 @@
 """The filter line under a list."""
 
+import re
 from collections.abc import Callable
 
 from kanaleto.tui.shared.line import Line
+
+_NUMBER = re.compile(r"[0-9]+")
 
 
 class Filter(Line):
@@ -17,10 +20,19 @@ class Filter(Line):
     def words(self) -> list[str]:
         return self.value.lower().split()
 
+    @property
+    def told(self) -> str:
+        """That one is on, where nothing is left by it."""
+        return f"a filter is on, and nothing has {self.value!r}: escape clears it" if self.words else ""
+
     def matches(self, text: str) -> bool:
-        """Whether every word stands in `text`."""
+        """Whether every word stands in `text`; a number as a number of its own, not as a part of one."""
+        words = self.words
+        if not words:
+            return True
         lowered = text.lower()
-        return all(word in lowered for word in self.words)
+        numbers = _NUMBER.findall(lowered) if any(word.isdecimal() for word in words) else ()
+        return all(word in numbers if word.isdecimal() else word in lowered for word in words)
 
     def open(self) -> None:
         self.display = True

@@ -22,6 +22,8 @@ class View(Drawn):
     about: ClassVar[str] = ""
     """What one goes there for, in the palette."""
     actions: ClassVar[tuple[Action, ...]] = ()
+    more_keys: ClassVar[tuple[tuple[str, tuple[Key, ...]], ...]] = ()
+    """Keys of its parts, for the page of keys: where they work, and what they do."""
     DEFAULT_CSS = "View { height: 100%; width: 100%; }"
 
     def __init_subclass__(cls, **arguments: Any) -> None:

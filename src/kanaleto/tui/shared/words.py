@@ -25,7 +25,7 @@ def clock_text(wall_s: float) -> str:
 
 def device_state(line: LineStatus, status: DeviceStatus) -> str:
     """good, late, silent, garbled or idle: which shape and colour a device gets."""
-    if not status.device.is_enabled or not status.device.points:
+    if not status.device.is_enabled or not status.device.points or status.is_off or line.is_off:
         return "idle"
     if line.why_unreachable or status.silent_s is not None:
         return "silent"
@@ -43,7 +43,9 @@ def device_phrase(line: LineStatus, status: DeviceStatus) -> str:
     if not status.device.points:
         return "no points yet"
     if line.is_off:
-        return "the line is switched off"
+        return "its line is switched off, for now"
+    if status.is_off:
+        return "switched off, for now: enabled=no in its settings keeps it so"
     if line.why_unreachable:
         return f"the line is down, next try in {line.next_connect_s:.0f} s"
     if status.silent_s is not None:
@@ -52,13 +54,15 @@ def device_phrase(line: LineStatus, status: DeviceStatus) -> str:
         return "not answered yet"
     if status.reason:
         return status.reason
-    return f"{1000 * status.tally.took[1]:.1f} ms" if status.tally.took else ""
+    took = f"{1000 * status.tally.took[1]:.1f} ms" if status.tally.took else ""
+    off = f"{status.points_off} point{'s' if status.points_off != 1 else ''} switched off, for now"
+    return f"{took} · {off}" if status.points_off and took else off if status.points_off else took
 
 
 def line_phrase(line: LineStatus, is_held: bool) -> tuple[str, str]:
     """How a line is doing, and in which tone."""
     if line.is_off:
-        return "switched off", "ochre"
+        return "switched off, for now", "ochre"
     if line.why_unreachable:
         return f"down, next try in {line.next_connect_s:.0f} s: {line.why_unreachable}", "terracotta"
     if not line.is_open:
@@ -67,18 +71,23 @@ def line_phrase(line: LineStatus, is_held: bool) -> tuple[str, str]:
         return "held", "ochre"
     if not line.devices:
         return "no devices", "muted"
+    off = sum(status.is_off for status in line.devices)
+    more = f" · {off} off" if off else ""
     silent = len(line.silent)
     if silent:
         if silent == len(line.devices):
             return "all devices silent" if silent > 1 else "its device is silent", "terracotta"
-        return f"{silent} device{'s' if silent > 1 else ''} silent", "terracotta"
-    waiting = sum(not status.has_answered for status in line.devices if status.device.points)
+        return f"{silent} device{'s' if silent > 1 else ''} silent{more}", "terracotta"
+    if off and off == len(line.devices):
+        return "all devices switched off, for now" if off > 1 else "its device is switched off, for now", "ochre"
+    asked = [status for status in line.devices if status.device.points and not status.is_off]
+    waiting = sum(not status.has_answered for status in asked)
     if waiting:
-        return f"{waiting} not answered yet", "muted"
+        return f"{waiting} not answered yet{more}", "muted"
     refusing = sum(bool(status.reason) for status in line.devices)
     if refusing:
-        return f"{refusing} with exceptions or garbled answers", "ochre"
-    return "all answering", "verdigris"
+        return f"{refusing} with exceptions or garbled answers{more}", "ochre"
+    return (f"all others answering{more}", "ochre") if off else ("all answering", "verdigris")
 
 
 def wrapped(text: str, width: int) -> list[str]:

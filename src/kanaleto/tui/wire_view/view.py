@@ -79,7 +79,8 @@ class WireView(View, Vertical):
 
     def _refill(self) -> None:
         rows = self._taken()
-        self._list.empty_text = "no exchange has failed" if self._only_failed else "no exchange yet"
+        what = "no exchange has failed" if self._only_failed else "no exchange yet"
+        self._list.empty_text = self._filter.told or what
         self._list.set_rows(rows)
         self._list.place_cursor(len(rows) - 1, -1)
         self._head.note = "only what failed" if self._only_failed else ""

@@ -88,10 +88,6 @@ class LiveView(View, Vertical):
         if derived:
             rows += [*([None] if rows else []), DerivedRow(), *(PointRow(place) for place in derived)]
         self._list.empty_text = self._filter.told or "this site has no points yet"
-            f"a filter is on, and no point has {self._filter.value!r}: escape clears it"
-            if self._filter.words
-            else "this site has no points yet"
-        )
         self._list.set_rows(rows)
 
     @property

@@ -1,16 +1,21 @@
 """Surveys of units behind gateways, which work through what waits there one by one."""
 
+import asyncio
 import unittest
 from collections.abc import Callable, Sequence
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
+from kanaleto.polling.diagnosis import look_at
+from kanaleto.polling.events import EventKind
+from kanaleto.polling.session import Session
 from kanaleto.site.link import TcpLink
 from kanaleto.survey.units import UnitState, UnitSurvey
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Refused
-from tests.simulated import Pieces
+from kanaleto.wire.tcp import Tcp
+from tests.simulated import Fault, Pieces, SimulatedLine, device
 from tests.virtual import run_virtual
 
 
@@ -43,6 +48,52 @@ def network_units(
         return survey
 
     return run_virtual(work())
+
+
+def says_nobody(unit_id: int, after_s: float) -> Fault:
+    """A gateway that answers for that unit, which is not there."""
+
+    def fault(frame: Frame, at: float, right: Pieces) -> Pieces:
+        if frame.unit_id != unit_id:
+            return right
+        raw = Tcp().encode(unit_id, Refused(frame.pdu[0], 0x0B).encode(), frame.transaction or 0)
+        return [(at + after_s, raw)]
+
+    return fault
+
+
+class Polled(unittest.TestCase):
+    def test_a_device_that_the_gateway_says_is_missing_is_silent_in_gateway_words(self) -> None:
+        async def work() -> tuple[SimulatedLine, Session]:
+            line = SimulatedLine(device("There", 1, period_s=0.0), device("Missing", 2, period_s=0.0), is_serial=False)
+            line.fault = says_nobody(2, 0.3)
+            session = Session(line.site, line.exchanger)
+            task = asyncio.create_task(session.run())
+            await asyncio.sleep(60)
+            (status,) = session.status(asyncio.get_running_loop().time())
+            there, missing = status.devices
+            self.assertIsNone(there.silent_s)
+            self.assertIsNotNone(missing.silent_s)
+            self.assertIn("its gateway says so", missing.reason)
+            asked = sum(frame.unit_id == 2 for frame in line.requests)
+            self.assertLess(asked * 0.3, 60 * 0.13)  # a tenth of the line, and a little for the first
+            self.assertGreater(sum(frame.unit_id == 1 for frame in line.requests), 5000)
+            lost = [event for event in session.events.ring if event.kind is EventKind.DEVICE_LOST]
+            self.assertEqual(len(lost), 1)
+            self.assertIn("exception 11", lost[0].text)
+            found = look_at((status,))
+            self.assertTrue(any("its neighbour still answers" in one.text for one in found), found)
+            self.assertFalse(any("look at addresses" in one.text for one in found), found)
+            line.fault = None
+            await asyncio.sleep(40)
+            (status,) = session.status(asyncio.get_running_loop().time())
+            self.assertIsNone(status.devices[1].silent_s)
+            self.assertTrue(any(event.kind is EventKind.DEVICE_BACK for event in session.events.ring))
+            task.cancel()
+            await asyncio.gather(task, return_exceptions=True)
+            return line, session
+
+        run_virtual(work())
 
 
 class Gateways(unittest.TestCase):

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import NamedTuple
 
-from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Place, Plan
+from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Place, Plan, WhyNot
 from kanaleto.site.model import DEMAND, Point
 from kanaleto.values.codec import NoValue, Value
 
@@ -98,9 +98,10 @@ class Readings:
         if block is None:
             if place.is_refused:
                 return Reading(None, Quality.BAD, place.why_not, b"", None, None)
-            return Reading(
-                None, Quality.NEVER, f"not polled: {place.why_not}" if place.why_not else "not polled", b"", None, None
-            )
+            why = f"not polled: {place.why_not}" if place.why_not else "not polled"
+            if place.because is WhyNot.SWITCHED_OFF:
+                why = "switched off, for now"
+            return Reading(None, Quality.NEVER, why, b"", None, None)
         record, trouble = self.records[block.index], self.troubles[block.index]
         if record is None:
             is_refused = trouble is not None and trouble.is_refusal

@@ -3,6 +3,7 @@ garbled, who refuses."""
 
 from dataclasses import dataclass
 
+from kanaleto.lines.outcome import OF_GATEWAY
 from kanaleto.polling.snapshot import DeviceStatus, LineStatus
 from kanaleto.wire.codes import exception_text
 
@@ -80,8 +81,14 @@ def _faults(status: DeviceStatus) -> list[Finding]:
         )
     if status.is_slow:
         found.append(Finding(name, f"answers slowly: its timeout of {status.device.timeout_s:g} s leaves little room."))
-    if tally.exceptions:
-        code, count = max(tally.exceptions.items(), key=lambda item: item[1])
+    refused = {code: count for code, count in tally.exceptions.items() if code not in OF_GATEWAY}
+    missing = sum(tally.exceptions.values()) - sum(refused.values())
+    if missing and status.silent_s is None:
+        found.append(
+            Finding(name, f"was missing {missing} times, said its gateway: look at its line behind it, and its supply.")
+        )
+    if refused:
+        code, count = max(refused.items(), key=lambda item: item[1])
         found.append(
             Finding(
                 name,

@@ -61,7 +61,7 @@ class Judgement:
         state.last_asked_s = outcome.done_at
         if kind is OutcomeKind.GOOD and isinstance(outcome.content, ReadAnswer):
             self._take(job, outcome, outcome.content)
-        elif kind is OutcomeKind.EXCEPTION:
+        elif kind is OutcomeKind.EXCEPTION and not outcome.is_of_gateway:
             self._take_refusal(job, outcome)
         elif kind is not OutcomeKind.UNREACHABLE:
             if state.silent_since_s is not None:
@@ -161,13 +161,15 @@ class Judgement:
             self._listener.on_refused(block, f"exception {code}, {exception_text(code)}")
 
     def _take_failure(self, job: Job, outcome: Outcome) -> None:
-        """Nothing came, or nothing sound."""
+        """Nothing came, or nothing sound; or a gateway says that nothing came to it (application protocol 1.1b3, 7)."""
         block, state = job.block, job.state
+        is_silence = outcome.kind is OutcomeKind.TIMEOUT or outcome.is_of_gateway
+        reason = f"its gateway says so: {outcome.reason}" if outcome.is_of_gateway else outcome.reason
         if not job.is_dead:
-            self.board.fail(block.index, Trouble(outcome.reason, outcome.done_at, is_refusal=False))
+            self.board.fail(block.index, Trouble(reason, outcome.done_at, is_refusal=False))
         state.failures_in_a_row += 1
-        state.reason, state.trouble = outcome.reason, outcome.kind
-        if outcome.kind is not OutcomeKind.TIMEOUT:
+        state.reason, state.trouble = reason, outcome.kind
+        if not is_silence:
             return
         if job.silences and state.last_answer_s is not None and state.last_answer_s > job.first_silence_s:
             self._note_block_silent(job, outcome)
@@ -177,16 +179,17 @@ class Judgement:
         job.silences = max(job.silences, 1)
         if not state.is_silent:
             state.silent_since_s = outcome.sent_at
-            self._listener.on_event(
-                EventKind.DEVICE_LOST, self.line.name, state.device.name, f"fell silent: {outcome.reason}"
-            )
+            self._listener.on_event(EventKind.DEVICE_LOST, self.line.name, state.device.name, f"fell silent: {reason}")
         if self.schedule.has_live_others(state):
             state.back_off_s = min(max(2 * state.back_off_s, self.line.reconnect_s), LONGEST_BACK_OFF_S)
         else:
             state.back_off_s = 0.0
         state.next_try_s = outcome.done_at + state.back_off_s
         self._ask_best_next(state)
-        self._connection.note_timeout()
+        if outcome.is_of_gateway:
+            self._connection.note_answer()  # the gateway lives
+        else:
+            self._connection.note_timeout()
 
     def _note_block_silent(self, job: Job, outcome: Outcome) -> None:
         """The device answers others and not this block: the device is not silent, the block is put off, and narrowed

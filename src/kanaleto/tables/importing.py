@@ -132,7 +132,8 @@ class _Taking:
         raw = self._raw
         if "address" not in raw:
             if len(raw) > 1:
-                self._doubt(f"has no address: {' · '.join(list(raw.values())[:3])[:60]}", True)
+                shown = " · ".join(list(raw.values())[:3])[:60].replace("'", "’")
+                self._doubt(f"has no address: '{shown}'", True)
             return None
         place = self._place(raw["address"])
         if place is None:

@@ -88,7 +88,7 @@ class PointBeside(Panel):
                 rows.append(
                     [(f"{where:>8}  ", "ink" if step == 0 else "muted"), (text, "verdigris" if step == 0 else "ink")]
                 )
-            rows.append([("Z", "ochre!"), (" moves the point one address, where that is right", "muted")])
+            rows.append([("Z", "ochre!"), (" moves the point there", "muted")])
         spark = spark_of(self.snapshot, place, _SPARK_WIDTH)
         if spark.strip():
             rows += [[], [("LAST 60 s", "muted!")], [(spark, "verdigris")]]
@@ -143,7 +143,8 @@ class PointBeside(Panel):
         if readings.display:
             rows.append([("The display on the device says ", "muted"), (readings.display, "ink!")])
         if readings.verdict:
-            rows.append([(readings.verdict, "verdigris" if "agree" in readings.verdict else "ochre")])
+            tone = "verdigris" if "agree" in readings.verdict else "ochre"
+            rows += [[(part, tone)] for part in wrapped(readings.verdict, 42)]
         for number, (step, candidate) in enumerate(readings.found[:_MOST_READINGS]):
             now = self._now(place, step, candidate)
             value = shown(now, candidate.codec, None, {}) if isinstance(now, int | float) else "—"

@@ -124,8 +124,7 @@ class ImportPane(Drawn, Vertical):
             if coming.stop.is_set():
                 return
             self.begin(sheets, link, unit_id, device_of(self.snapshot.site, link, unit_id), opened)
-            if told:
-                context.tell(told)
+            context.tell(told)
 
         def work() -> None:
             try:

@@ -68,7 +68,7 @@ class DeviceBeside(Panel):
             where = {"own": ", its own", "line": f" from {line.name}", "site": " from the site", "default": ""}[source]
             value = own.get(key) or shown_setting(used[key])
             tone = "ink" if source != "default" else "muted"
-            rows.append([(f"{key:<22}", "muted"), (value, tone), (where, "dim")])
+            rows.append([(f"{key:<21}", "muted"), (value, tone), (where, "dim")])
         count = f"{len(device.points)}" + (f" of {device.max_points}" if device.max_points is not None else "")
         is_over = device.max_points is not None and len(device.points) > device.max_points
         rows += [[], [(f"{'points':<22}", "muted"), (count, "terracotta" if is_over else "ink")]]

@@ -152,7 +152,9 @@ def guess_numbering(matched: Matched) -> Numbering:
         for _, cells in matched.sheet.rows[matched.heading + 1 :]
         if column is not None and column < len(cells) and cells[column]
     ]
-    references = sum(bool(re.fullmatch(r"[0134]\d{4,5}|[0134]x\d{1,5}", text.strip().lower())) for text in texts)
+    references = sum(bool(re.fullmatch(r"[0134]\d{4,5}|[134]x\d{1,5}", text.strip().lower())) for text in texts)
+    if references:  # 0x… alone is hexadecimal; beside 4x… it is a coil
+        references += sum(bool(re.fullmatch(r"0x\d{1,5}", text.strip().lower())) for text in texts)
     if texts and references > len(texts) / 2:
         return Numbering.REFERENCE
     has_zero = any(text.strip().lower() in ("0", "0x0", "0x0000", "0000h", "00h") for text in texts)

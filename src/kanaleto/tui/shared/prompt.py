@@ -12,6 +12,7 @@ from typing import Any, cast
 from textual import events
 from textual.app import ComposeResult
 from textual.containers import Horizontal
+from textual.widget import Widget
 from textual.widgets import Label
 
 from kanaleto.tui.shared.context import Stoppable, Then
@@ -65,6 +66,7 @@ class Prompt(Drawn, Horizontal):
         self._ahead: list[events.Key] = []
         self._asked = 0
         self._came: object = None
+        self._before: Widget | None = None  # who had the keys before, and gets them back
 
     def compose(self) -> ComposeResult:
         yield Label(markup=False)
@@ -80,6 +82,8 @@ class Prompt(Drawn, Horizontal):
         self.is_waiting = False
         self._asked += 1
         self._ahead.clear()
+        if self.screen.focused is not self.query_one(_Answer):
+            self._before = self.screen.focused
         self.query_one(Label).update(visible(what))
         self._write(answer)
         self.display = True
@@ -106,7 +110,13 @@ class Prompt(Drawn, Horizontal):
         self._came = None
         self.display = False
         self.is_waiting = False
-        self.context.refocus()
+        before, self._before = self._before, None
+        if self.screen.focused is not self.query_one(_Answer):
+            return  # the answer led elsewhere, and that has the keys
+        if before is not None and before.is_attached:
+            self.screen.set_focus(before)
+        else:
+            self.context.refocus()
 
     def answer(self, text: str) -> None:
         if text.strip() and (not self._history or self._history[-1] != text):

@@ -1,12 +1,13 @@
 """The files of the open site as they are on disk, or as they would be after an edit."""
 
+import os
 from pathlib import Path
 
 from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.steps import Texts
 from kanaleto.files.loading import LoadedSite
 from kanaleto.files.sitefile import MapCache, read_site
-from kanaleto.files.texts import SiteTexts, Stamp, stamp
+from kanaleto.files.texts import CannotRead, SiteTexts, Stamp, read_bounded, stamp
 from kanaleto.site.faults import FaultyFile
 
 _AGAIN = 20  # times that files are read anew which somebody writes meanwhile
@@ -55,11 +56,11 @@ def text_of(now: LoadedSite, path: Path) -> str:
 def on_disk(path: Path) -> str | None:
     """A file of the site that is not part of it yet; None where there is none."""
     try:
-        return path.read_bytes().decode("utf-8-sig")
-    except FileNotFoundError:
-        return None
-    except (OSError, UnicodeDecodeError) as error:
-        raise CannotEdit(f"{path} cannot be read: {error}") from None
+        return read_bounded(path).decode("utf-8-sig") if os.path.lexists(path) else None
+    except CannotRead as error:
+        raise CannotEdit(f"{path} {error}") from None
+    except UnicodeDecodeError:
+        raise CannotEdit(f"{path} is not UTF-8 text") from None
 
 
 def first_fault(faulty: FaultyFile, names_only: bool = False) -> str:

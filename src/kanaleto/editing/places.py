@@ -1,12 +1,14 @@
 """Where Kanaleto keeps what is not part of a site: the sites opened lately, and those that were never saved."""
 
 import json
+import os
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
 from platformdirs import user_data_path, user_state_path
 
+from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
 
 _MOST_RECENT = 12
@@ -27,12 +29,9 @@ class Places:
 
     def recent(self) -> list[Path]:
         """Site files opened lately that are still there, the last one first."""
-        try:
-            kept = json.loads((self.state / "recent.json").read_text(encoding="utf-8"))
-        except (OSError, ValueError):
-            return []
-        paths = [Path(text) for text in kept if isinstance(text, str)] if isinstance(kept, list) else []
-        return [path for path in paths if path.is_file()]
+        kept = read_json(self.state / "recent.json")
+        texts = [text for text in kept if isinstance(text, str)] if isinstance(kept, list) else []
+        return [Path(text) for text in texts if os.path.isfile(text)]
 
     def note_recent(self, path: Path) -> None:
         """Put a site file first; a folder that cannot be written is no reason to fail."""
@@ -54,10 +53,7 @@ class Places:
 
     def headings(self) -> dict[str, str]:
         """Fields by heading, as they were corrected by hand."""
-        try:
-            kept = json.loads((self.state / "headings.json").read_text(encoding="utf-8"))
-        except (OSError, ValueError):
-            return {}
+        kept = read_json(self.state / "headings.json")
         return {str(key): str(value) for key, value in kept.items()} if isinstance(kept, dict) else {}
 
     def note_heading(self, heading: str, name: str) -> None:

@@ -10,8 +10,10 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 from kanaleto.files.beside import folder_beside
+from kanaleto.files.texts import read_json
 
 _FOLDER = "open"
 
@@ -87,12 +89,12 @@ def _look(path: Path) -> Other | None:
 
 
 def _told(path: Path) -> Other | None:
-    try:
-        said = json.loads(path.read_text(encoding="utf-8"))
-        return Other(str(said["user"])[:40], str(said["host"])[:40], int(said["pid"]), str(said["since"])[:20])
-    except FileNotFoundError:
+    if not path.exists():
         return None
-    except (OSError, ValueError, KeyError, TypeError):
+    said: Any = read_json(path)
+    try:
+        return Other(str(said["user"])[:40], str(said["host"])[:40], int(said["pid"]), str(said["since"])[:20])
+    except (ValueError, KeyError, TypeError):
         return Other("somebody", "this machine", 0, "a while")
 
 

@@ -3,6 +3,7 @@
 Whatever stands at a path, it is read in bounded time and memory: a pipe or a device is not, nor is more than a file of
 its kind may be."""
 
+import json
 import os
 import stat
 from collections.abc import Mapping
@@ -98,6 +99,14 @@ def read_text(path: Path) -> str:
     except UnicodeDecodeError as error:
         line = data[: error.start].count(b"\n") + 1
         raise FaultyFile([Fault(path, line, "is not UTF-8 text; save it as UTF-8")]) from None
+
+
+def read_json(path: Path, most: int = 1024 * 1024) -> object:
+    """What we keep for ourselves as JSON, or None: it may be missing, broken, or somebody else's."""
+    try:
+        return json.loads(read_bounded(path, most))
+    except (ValueError, RecursionError):
+        return None
 
 
 def expanded(path: Path) -> Path:

@@ -12,8 +12,10 @@ import secrets
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
+from typing import Any
 
 from kanaleto.files.beside import folder_beside
+from kanaleto.files.texts import read_json
 
 _STAGED = ".kanaleto-new"
 _NOTE, _LOCK = "renames.json", "edit.lock"
@@ -101,13 +103,14 @@ def complete(site: Path, holds_lock: bool = False) -> None:
 def _do_renames(note: Path) -> None:
     """The note is in our own form, or it is left alone: it lies beside a file that may have come from anywhere."""
     try:
-        renames = json.loads(note.read_text(encoding="utf-8"))["renames"]
+        if not note.exists():
+            return  # somebody else was quicker
+        told: Any = read_json(note)
+        renames = told["renames"]
         pairs = [
             (Path(os.path.normpath(note.parent / new)), Path(os.path.normpath(note.parent / target)))
             for new, target in renames
         ]
-    except FileNotFoundError:
-        return  # somebody else was quicker
     except (ValueError, KeyError, TypeError):
         note.unlink(missing_ok=True)
         return

@@ -5,6 +5,7 @@ from dataclasses import asdict, fields
 from pathlib import Path
 from typing import Any
 
+from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
 from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.tables import TableSurvey
@@ -22,14 +23,14 @@ def save_survey(path: Path, link: str, survey: RegisterSurvey) -> None:
 def load_survey(path: Path, link: str, survey: RegisterSurvey) -> None:
     """Take over what was kept of the same link and unit. Raises ValueError with one sentence."""
     try:
-        kept: Any = json.loads(path.read_text(encoding="utf-8"))
+        kept: Any = read_json(path, 32 * 1024 * 1024)
         if kept["link"] != link or kept["unit_id"] != survey.unit_id:
             raise ValueError(
                 f"{path}: is the survey of unit {kept['unit_id']} at {kept['link']}, not of this one; name another file"
             )
         survey.tables = [_table(entry) for entry in kept["tables"]]
         survey.functions = {int(code): bool(is_known) for code, is_known in kept["functions"].items()}
-    except (KeyError, TypeError, AttributeError, json.JSONDecodeError, UnicodeDecodeError):
+    except (KeyError, TypeError, AttributeError, ArithmeticError):
         raise ValueError(f"{path}: is no survey of registers; name another file, or delete it to begin anew") from None
 
 

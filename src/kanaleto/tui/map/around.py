@@ -6,6 +6,7 @@ from kanaleto.site.counting import Numbering
 from kanaleto.site.model import Device, Line
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.words import device_phrase
 
 _COUNTS = {
     Numbering.PROTOCOL: "manual counts from 0",
@@ -34,6 +35,9 @@ class MapHead(Drawn):
             cells.put(device.name, bold=True).put(f"   unit {device.unit_id} · {count}", "muted")
             if device.order is not None:
                 cells.put(f" · order {device.order.value}", "muted")
+            found = self.snapshot.status_of(device.name)
+            if found is not None and (found[0].is_off or found[1].points_off or not device.is_enabled):
+                cells.put(f" · {device_phrase(*found)}", "ochre")
             for text, tone in self._most_points(device):
                 cells.put(text, tone)
         elif y == 2 and device is not None:

@@ -40,8 +40,11 @@ class Target:
         return own if self.numbering is Numbering.PROTOCOL else f"{own} ({address})"
 
 
-def target_options(default_retries: int) -> Callable[[_F], _F]:
-    """The options that read and write share."""
+_RETRIES = click.option("--retries", default=1, show_default=True, type=click.IntRange(0, 100))
+
+
+def target_options(is_read: bool) -> Callable[[_F], _F]:
+    """The options that read and write share; a write is never repeated by itself."""
 
     def add(function: _F) -> _F:
         for option in reversed(
@@ -82,7 +85,7 @@ def target_options(default_retries: int) -> Callable[[_F], _F]:
                     type=click.FloatRange(0.001, 3600),
                     help="seconds",
                 ),
-                click.option("--retries", default=default_retries, show_default=True, type=click.IntRange(0, 100)),
+                *([_RETRIES] if is_read else []),
                 click.option("--json", "is_json", is_flag=True, help="one object a line"),
             ]
         ):

@@ -32,7 +32,7 @@ Example: one float as the manual prints it, word-swapped
 
 
 @click.command("read", help=_HELP)
-@target_options(default_retries=1)
+@target_options(is_read=True)
 @click.option("--count", default=1, show_default=True, type=click.IntRange(1, 65536), help="values, not registers")
 @click.option("--every", "every_s", type=click.FloatRange(0, 86400), help="read again every so many seconds")
 @click.option("--times", type=click.IntRange(1), help="how often in all; without it until interrupted")

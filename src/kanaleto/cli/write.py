@@ -17,6 +17,8 @@ from kanaleto.lines.spans import ask_again, read_span, split_reads
 from kanaleto.site.counting import parse_number
 from kanaleto.site.link import FramingKind
 from kanaleto.values.codec import CannotEncode
+from kanaleto.values.digits import number as decimal
+from kanaleto.values.digits import whole
 from kanaleto.values.text import words_of
 from kanaleto.values.types import Kind
 from kanaleto.wire.pdu import Read, ReadAnswer, Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters, pack_bits
@@ -35,7 +37,7 @@ _ON = {"1": True, "on": True, "true": True, "0": False, "off": False, "false": F
 
 
 @click.command("write", help=_HELP, context_settings={"ignore_unknown_options": True})
-@target_options(default_retries=0)
+@target_options(is_read=False)
 @click.argument("values", nargs=-1, metavar="VALUE...", type=click.UNPROCESSED)
 @click.option("--and", "and_mask", metavar="MASK", help="mask write (16) of one holding register: keep these bits")
 @click.option("--or", "or_mask", metavar="MASK", help="mask write: set these among the others")
@@ -50,7 +52,6 @@ def command(
     is_multiple: bool,
     is_verified: bool,
     timeout_s: float,
-    retries: int,
     is_json: bool,
     **where: Any,
 ) -> int:
@@ -68,7 +69,7 @@ def command(
         request, data = usage(lambda: _request(target, values, is_multiple))
     if is_verified and target.unit_id == 0:
         raise click.UsageError("unit 0 is a broadcast: nobody can be read back")
-    work = _Writing(target, request, data, timeout_s, retries, is_json, is_verified)
+    work = _Writing(target, request, data, timeout_s, is_json, is_verified)
     run_until_signal(work.run())
     if work.has_failed:
         raise Failed
@@ -105,10 +106,10 @@ def _encoded(target: Target, text: str) -> bytes:
     if target.codec.type.kind is Kind.TEXT:
         return target.codec.encode(text)
     try:
-        number: int | float = int(text, 0)
+        number: int | float = whole(text)
     except ValueError:
         try:
-            number = float(text)
+            number = decimal(text)
         except ValueError:
             hint = "no such option" if text.startswith("-") else "no number"
             raise ValueError(f"{text!r} is {hint}") from None
@@ -125,13 +126,12 @@ class _Writing:
         request: Request,
         data: bytes,
         timeout_s: float,
-        retries: int,
         is_json: bool,
         is_verified: bool,
     ) -> None:
         self.has_failed = False
         self._target, self._request, self._data = target, request, data
-        self._timeout_s, self._retries, self._is_json, self._is_verified = timeout_s, retries, is_json, is_verified
+        self._timeout_s, self._is_json, self._is_verified = timeout_s, is_json, is_verified
 
     @property
     def _count(self) -> int:
@@ -150,7 +150,7 @@ class _Writing:
                 return
             if isinstance(self._request, MaskWrite) and self._is_verified:
                 await self._expect(exchanger, self._request)
-            outcome = await ask_again(exchanger, target.unit_id, self._request, self._timeout_s, self._retries)
+            outcome = await ask_again(exchanger, target.unit_id, self._request, self._timeout_s, 0)
             if not outcome.is_good:
                 self._fail(outcome)
                 return
@@ -158,7 +158,7 @@ class _Writing:
             seen = b""
             if self._is_verified:
                 requests = split_reads(target.table, target.address, self._count, 1, target.table.most_read)
-                span = await read_span(exchanger, target.unit_id, requests, self._timeout_s, max(self._retries, 1))
+                span = await read_span(exchanger, target.unit_id, requests, self._timeout_s, 1)
                 if span.failure is None:
                     verified, seen = span.data == self._data, span.data
                 else:
@@ -174,7 +174,7 @@ class _Writing:
             self._target.unit_id,
             Read(self._target.table, request.address, 1),
             self._timeout_s,
-            max(self._retries, 1),
+            1,
         )
         if isinstance(now.content, ReadAnswer):
             self._data = request.result(now.content.words[0]).to_bytes(2)

@@ -2,6 +2,7 @@
 
 import csv
 import math
+import re
 from collections.abc import Callable
 from dataclasses import replace
 from io import StringIO
@@ -24,6 +25,8 @@ from kanaleto.site.counting import Counting, to_wire
 from kanaleto.site.faults import Fault, suggestion
 from kanaleto.site.model import DEMAND, LIMITS, Access, Limits, Point, PortSetting
 from kanaleto.values.codec import CannotEncode, Codec
+from kanaleto.values.digits import number as decimal
+from kanaleto.values.digits import whole
 from kanaleto.values.scale import AnyScale
 from kanaleto.values.types import Kind, Order, ValueType, order_for, parse_order, parse_type
 from kanaleto.wire.codes import Table
@@ -149,7 +152,7 @@ class _Row:
             if self._shared.names_constant(plain):
                 return self._shared.evaluate(plain)
             try:
-                number = float(int(plain, 16)) if plain.lower().startswith("0x") else float(plain)
+                number = float(whole(plain)) if plain.lower().startswith("0x") else decimal(plain)
             except ValueError:
                 number = math.nan
             if not math.isfinite(number):
@@ -327,14 +330,14 @@ def _setting(text: str) -> PortSetting:
 
 
 def _decimals(text: str) -> int:
-    if not text.isdecimal() or int(text) > 12:
+    if not re.fullmatch("[0-9]{1,2}", text) or int(text) > 12:
         raise ValueError(f"decimals {text!r} is not a whole number in 0…12")
     return int(text)
 
 
 def _bit_field(text: str) -> tuple[int, int]:
     low, _, high = text.replace("–", "-").partition("-")
-    if not low.strip().isdecimal() or not (high or low).strip().isdecimal():
+    if not re.fullmatch("[0-9]+", low.strip()) or not re.fullmatch("[0-9]+", (high or low).strip()):
         raise ValueError(f"bit {text!r} must be 0…15, or a field such as 4-7")
     field = int(low), int(high or low)
     if not 0 <= field[0] <= field[1] <= 15:
@@ -349,7 +352,7 @@ def _labels(text: str) -> dict[int, str]:
         try:
             if not equals:
                 raise ValueError
-            labels[int(number, 0)] = label.strip()
+            labels[whole(number)] = label.strip()
         except ValueError:
             raise ValueError(f"labels {text!r} must read like 0=Closed;1=Open") from None
     return labels

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from io import StringIO
 
 from kanaleto.files.sitetext import map_delimiter, with_headings
+from kanaleto.values.digits import whole
 from kanaleto.values.types import parse_type
 
 
@@ -158,7 +159,10 @@ def _numbered(name: str, address: str, cells: dict[str, str], step: int) -> Iter
     if not 0 < last - first + 1 <= 10000:
         raise ValueError(f"the run {run[0]} has {last - first + 1} points; write it like {{1..24}}")
     each = step or (parse_type(cells["type"]).registers if "type" in cells else 1)
-    base = int(address, 16) if address.lower().startswith("0x") else int(address) if address.isdecimal() else -1
+    try:
+        base = whole(address)
+    except ValueError:
+        base = -1
     if base < 0:
         raise ValueError(f"address {address!r} is no number that a run can count on from")
     width = len(address) if address.isdecimal() else 0

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from math import isfinite, nan
 from struct import unpack
 
+from kanaleto.values.digits import number as decimal
+from kanaleto.values.digits import whole
 from kanaleto.values.scale import AnyScale, Bounded, Curve, Scale, between, curve, linear
 from kanaleto.values.types import Kind, ValueType
 
@@ -108,7 +110,7 @@ def parse_curve(text: str) -> tuple[tuple[float, float], ...]:
         try:
             if not equals:
                 raise ValueError
-            pairs.append((float(raw), float(value)))
+            pairs.append((decimal(raw), decimal(value)))
             if len(pairs) > MOST_PAIRS or not all(map(isfinite, pairs[-1])):
                 raise ValueError
         except ValueError:
@@ -137,9 +139,9 @@ def parse_no_values(text: str, value_type: ValueType) -> frozenset[float]:
             if part.lower() == "nan":
                 continue
             if part.lower().startswith("0x"):
-                found.add(_pattern(int(part, 16), value_type))
+                found.add(_pattern(whole(part), value_type))
             else:
-                found.add(float(part) if value_type.kind in _FLOATS else int(part))
+                found.add(decimal(part) if value_type.kind in _FLOATS else whole(part))
         except (ValueError, OverflowError):
             raise ValueError(f"no_value {part!r} is no raw number such as 0x8000 or -32768") from None
     return frozenset(number for number in found if number == number)

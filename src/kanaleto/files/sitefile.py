@@ -23,6 +23,7 @@ from kanaleto.site.formula import formula_faults
 from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, TlsFiles, parse_link
 from kanaleto.site.model import LIMITS, Derived, Device, DeviceLimits, Limits, Line, Point, Site, TlsServing
 from kanaleto.site.ranges import parse_range
+from kanaleto.values.digits import whole
 from kanaleto.values.types import Order, parse_order
 from kanaleto.wire.codes import Table
 
@@ -103,7 +104,7 @@ class _Reader:
         states: list[tuple[str, tuple[tuple[int, str], ...]]] = []
         for name, labels in file.states.items():
             try:
-                states.append((name, tuple((int(key, 0), label) for key, label in labels.items())))
+                states.append((name, tuple((whole(key), label) for key, label in labels.items())))
             except ValueError:
                 self._fault(("states", name), f'states {name!r}: each key is a number, as in 0 = "Closed"')
         return Shared(tuple(file.constants.items()), tuple(scales), tuple(states))
@@ -199,8 +200,9 @@ class _Reader:
             OwnNumbering(own.base, own.group, own.index) if own is not None else Numbering(table.numbering)
         )
         period_s = table.period_s if table.period_s is not None else self._period_s
-        if isinstance(link, SerialLink) and not 1 <= table.unit_id <= 247:
-            self._fault((*where, "unit_id"), f"unit ID {table.unit_id} is not in 1…247, as a serial line needs")
+        if link.framing is not FramingKind.TCP and not 1 <= table.unit_id <= 247:
+            framing = link.framing.value.upper()
+            self._fault((*where, "unit_id"), f"unit ID {table.unit_id} is not in 1…247, as {framing} framing needs")
         self._check_settings(where, line, table, link)
         limits = DeviceLimits(
             max_registers=table.max_registers,

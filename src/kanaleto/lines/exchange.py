@@ -19,7 +19,7 @@ from collections import deque
 
 from kanaleto.lines.channel import Channel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.lines.traffic import OnDone, OnLate, Traffic, Waiting
+from kanaleto.lines.traffic import LONGEST_FRAME, LONGEST_PAUSE_S, OnDone, OnLate, Traffic, Waiting
 from kanaleto.wire.diagnostics import Diagnose
 from kanaleto.wire.facts import ANSWERED
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
@@ -39,10 +39,8 @@ from kanaleto.wire.pdu import (
 from kanaleto.wire.records import MaskWrite, WriteFile
 
 _SHORTEST_FRAME = 4
-_LONGEST_FRAME = 260
 _RECENT = 512  # transactions remembered, to know a late answer from a stranger's
 _QUIET_S = 0.05  # adapters hold bytes back: what is no frame is settled only after this much silence
-_CUT_SHORT_S = 0.25  # a busy machine or a radio link may pause inside a frame: its rest is waited for this long
 QUARANTINE_S = 0.25
 TURNAROUND_S = 0.1  # after a broadcast, for the slaves to do it (serial line 1.02, 2.4.1: 100 to 200 ms)
 _CLOCK_SLACK_S = 0.001
@@ -81,11 +79,11 @@ class Exchanger:
         self._last_frame = b""
         self._has_transactions = framing.has_transactions
         self._has_character_time = channel.character_s > 0
-        self._longest_s = _LONGEST_FRAME * channel.character_s
+        self._longest_s = LONGEST_FRAME[framing.name] * channel.character_s
         self._gap_s = max(gap_s, channel.gap_s)
         self._quarantine_s = 0.0 if framing.has_transactions else quarantine_s
         self._quiet_s = max(_QUIET_S, 5 * channel.character_s)
-        self._cut_short_s = max(_CUT_SHORT_S, 5 * channel.character_s)
+        self._cut_short_s = max(LONGEST_PAUSE_S[framing.name], 5 * channel.character_s)
         self._decoder = framing.decoder(Role.ANSWERS)
         self._pending: dict[int, Waiting] = {}
         self.on_late: OnLate | None = None
@@ -160,7 +158,7 @@ class Exchanger:
             starts_at = sent_at = now
         self.traffic.sent += len(frame)
         deadline = sent_at + (TURNAROUND_S if is_broadcast else timeout_s)
-        cap = deadline + self._longest_s
+        cap = deadline + self._longest_s + (self._cut_short_s if not self._has_character_time else 0.0)
         self._pending[key] = Waiting(
             unit_id, request, frame, on_done, now, starts_at, sent_at, deadline, cap, is_broadcast=is_broadcast
         )
@@ -190,6 +188,8 @@ class Exchanger:
         if self._decoder.held and not self._has_transactions:
             self._drop_what_came_before(at)
         self._last_at = at
+        if self.channel.is_datagram:
+            self._decoder.reset()  # each stands for itself
         for event in self._decoder.feed(data):
             self._take(event, at)
         if self.channel.is_datagram and self._decoder.held:
@@ -253,7 +253,7 @@ class Exchanger:
             kind = OutcomeKind.EXCEPTION if isinstance(content, Refused) else OutcomeKind.GOOD
             reason = f"exception {content.code}: {content.text}" if isinstance(content, Refused) else ""
             self._finish(key, kind, event.raw, content, at, reason)
-        elif self.framing.has_transactions:
+        elif self.framing.has_transactions and not self.channel.is_datagram:
             self._finish(key, OutcomeKind.UNEXPECTED, event.raw, None, at, wrong)
         else:
             self.traffic.strays.unasked += 1
@@ -308,7 +308,7 @@ class Exchanger:
             self.on_late(frame, at - sent_at)
 
     def _take_garbled(self, event: Garbled, at: float) -> None:
-        if event.fatal:
+        if event.fatal and not self.channel.is_datagram:
             for key in list(self._pending):
                 self._finish(key, OutcomeKind.GARBLED, event.raw, None, at, event.reason)
             self.channel.close()

@@ -7,6 +7,12 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Request
 
+LONGEST_FRAME = {"rtu": 256, "ascii": 513, "tcp": 260}
+"""Characters, by framing (serial line 1.02, 2.5.1 and 2.5.2; messaging guide, 3.1.2)."""
+LONGEST_PAUSE_S = {"rtu": 0.25, "ascii": 1.0, "tcp": 0.25}
+"""Inside a frame, whose rest is waited for so long: ASCII bears a second (serial line 1.02, 2.5.2.1), a busy machine or
+a radio link needs some of it elsewhere."""
+
 OnDone = Callable[[Outcome], None]
 OnLate = Callable[[Frame, float], None]
 """An answer to a request that had been given up, known by its transaction, and how many seconds after it."""

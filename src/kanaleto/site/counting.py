@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
+from kanaleto.values.digits import whole
 from kanaleto.wire.codes import Table
 
 _LAST = 0xFFFF
@@ -22,11 +23,11 @@ class Numbering(Enum):
 
 def parse_number(text: str) -> int:
     """A whole number, decimal or 0x…. Raises ValueError."""
-    cleaned = text.strip()
-    try:
-        return int(cleaned, 16) if cleaned.lower().startswith("0x") else int(cleaned, 10)
-    except ValueError:
-        raise ValueError(f"{text!r} is no whole number (decimal, or hexadecimal as 0x1F)") from None
+    return whole(text)
+
+
+def is_hexadecimal(text: str) -> bool:
+    return text.strip().lower().startswith("0x")
 
 
 def to_wire(text: str, table: Table, numbering: "Counting") -> int:
@@ -34,7 +35,7 @@ def to_wire(text: str, table: Table, numbering: "Counting") -> int:
     if isinstance(numbering, OwnNumbering):
         return numbering.to_wire(text)
     number = parse_number(text)
-    if numbering is Numbering.PROTOCOL:
+    if numbering is Numbering.PROTOCOL or is_hexadecimal(text):  # what a manual prints in hexadecimal is the wire's
         address = number
     elif numbering is Numbering.ONE:
         if number == 0:
@@ -43,13 +44,13 @@ def to_wire(text: str, table: Table, numbering: "Counting") -> int:
     else:
         address = _from_reference(text.strip(), number, table)
     if not 0 <= address <= _LAST:
-        first = 0 if numbering is Numbering.PROTOCOL else 1
+        first = 0 if numbering is Numbering.PROTOCOL or is_hexadecimal(text) else 1
         raise ValueError(f"address {text} is not in {first}…{_LAST + first}")
     return address
 
 
 def _from_reference(text: str, number: int, table: Table) -> int:
-    digits = text if not text.lower().startswith("0x") else str(number)
+    digits = text
     if len(digits) in (5, 6):
         told = _DIGITS.get(int(digits[0])) if digits[0].isdigit() else None
         if told is None:
@@ -91,7 +92,7 @@ class OwnNumbering:
 
     def to_wire(self, text: str) -> int:
         """The address for a number as the manual has it: `12.34`, `P12-34`, `1234`. Raises ValueError."""
-        match = re.fullmatch(r"[A-Za-z]*\s*(\d+)(?:\s*[.\-/:]\s*(\d+))?", text.strip())
+        match = re.fullmatch(r"[A-Za-z]*\s*([0-9]+)(?:\s*[.\-/:]\s*([0-9]+))?", text.strip())
         if match is None:
             raise ValueError(
                 f"{text!r} is no number of this map's own numbering, such as {'12.34' if self.group else '1234'}"

@@ -136,7 +136,8 @@ class Codec:
             value = decode_special(self.type.kind, raw)
             return self._scaled(value) if self.scale is not None and isinstance(value, int) else value
         try:
-            return raw[: self.type.characters].rstrip(b"\0 ").decode(self.type.encoding)
+            text = raw[: self.type.characters].decode(self.type.encoding)
+            return text.partition("\0")[0].rstrip(" ")  # decoded first: utf-16 is full of NULs
         except UnicodeDecodeError:
             return NoValue(f"{raw.hex(' ').upper()} is no text in {self.type.encoding}")
 

@@ -126,7 +126,7 @@ _KINDS = {kind.value: kind for kind in Kind}
 def parse_type(text: str) -> ValueType:
     """A type from its word, such as "int16", "text:8", "text:8:utf-8" or "uint16[24]". Raises ValueError with what
     would be right."""
-    run = re.fullmatch(r"(.*)\[\s*(\d+)\s*\]", text.strip())
+    run = re.fullmatch(r"(.*)\[\s*([0-9]{1,9})\s*\]", text.strip())
     word, count = (run[1], int(run[2])) if run else (text.strip(), 1)
     if not 1 <= count <= MOST_ARRAY:
         raise ValueError(f"type {text!r}: a run is of 1…{MOST_ARRAY} values")
@@ -151,7 +151,7 @@ _NO_TEXT = ("undefined", "idna", "punycode", "unicode-escape", "raw-unicode-esca
 
 def _text_type(text: str, word: str, count: int) -> ValueType:
     _, length, encoding = (*word.split(":", 2), "", "")[:3]
-    if not length.isdecimal() or not 1 <= int(length) <= MOST_TEXT:
+    if not re.fullmatch("[0-9]{1,4}", length) or not 1 <= int(length) <= MOST_TEXT:
         raise ValueError(f"type {text!r} needs its length, as in text:8 (1…{MOST_TEXT} characters)")
     if count > 1:
         raise ValueError(f"type {text!r}: a run of texts is one longer text")
@@ -191,10 +191,15 @@ class Order(Enum):
         return self in (Order.BADC, Order.DCBA, Order.BA)
 
 
+_BY_ALL_LETTERS = {"ABCDEFGH": "ABCD", "GHEFCDAB": "CDAB", "BADCFEHG": "BADC", "HGFEDCBA": "DCBA"}
+"""Orders of 64 bits written out; the four names stand for the same."""
+
+
 def parse_order(text: str) -> Order:
     """An order from its letters. Raises ValueError with what would be right."""
+    letters = text.strip().upper()
     try:
-        return Order(text.strip().upper())
+        return Order(_BY_ALL_LETTERS.get(letters, letters))
     except ValueError:
         raise ValueError(
             f"order {text!r} is not known; the orders are ABCD, CDAB, BADC, DCBA, and AB, BA for 16 bits and text"

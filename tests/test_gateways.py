@@ -96,6 +96,33 @@ class Polled(unittest.TestCase):
         run_virtual(work())
 
 
+class Busy(unittest.TestCase):
+    def test_a_read_answered_busy_is_asked_again_soon_and_is_no_refusal(self) -> None:
+        """AP 7: 06 is no refusal."""
+
+        async def work() -> None:
+            line = SimulatedLine(device("Slow", 1, period_s=5.0), is_serial=False)
+            busy = 3
+
+            def fault(frame: Frame, at: float, right: Pieces) -> Pieces:
+                nonlocal busy
+                busy -= 1
+                raw = Tcp().encode(1, Refused(frame.pdu[0], 6).encode(), frame.transaction or 0)
+                return [(at + 0.001, raw)] if busy >= 0 else right
+
+            line.fault = fault
+            session = Session(line.site, line.exchanger)
+            task = asyncio.create_task(session.run())
+            await asyncio.sleep(1.5)
+            self.assertTrue(all(record is not None for record in session.board.records), session.board.troubles)
+            self.assertFalse(any(part.device.limits.never_read for part in session.plan.parts))
+            self.assertEqual(session.learned(), {})
+            task.cancel()
+            await asyncio.gather(task, return_exceptions=True)
+
+        run_virtual(work())
+
+
 class Gateways(unittest.TestCase):
     def test_a_gateway_that_says_nobody_of_every_unit_finds_nobody(self) -> None:
         survey = network_units(lambda unit, pdu: Refused(pdu[0], 0x0B).encode())

@@ -21,6 +21,7 @@ from kanaleto.values.digits import number as decimal
 from kanaleto.values.digits import whole
 from kanaleto.values.text import words_of
 from kanaleto.values.types import Kind
+from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.pdu import Read, ReadAnswer, Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters, pack_bits
 from kanaleto.wire.records import MaskWrite
 
@@ -151,7 +152,9 @@ class _Writing:
             if isinstance(self._request, MaskWrite) and self._is_verified:
                 await self._expect(exchanger, self._request)
             outcome = await ask_again(exchanger, target.unit_id, self._request, self._timeout_s, 0)
-            if not outcome.is_good:
+            if outcome.code == ExceptionCode.ACKNOWLEDGE:  # taken, and being worked at (application protocol 1.1b3, 7)
+                say(f"{self._who}: accepted with 05, acknowledge: the device is still at it", err=True)
+            elif not outcome.is_good:
                 self._fail(outcome)
                 return
             verified: bool | None = None

@@ -24,6 +24,9 @@ _REFUSALS = 2  # refusals in a row until a block is narrowed down: a device that
 _SLOW_SHARE, _SLOW_TIMES = 0.7, 3
 _WATCHDOG_SHARE = 0.8
 _NOTED_READS = 16
+_NOT_NOW = (ExceptionCode.ACKNOWLEDGE, ExceptionCode.SERVER_DEVICE_BUSY)
+"""No refusals: the device is at work, and is asked again soon (application protocol 1.1b3, 7)."""
+_SOON_S = 0.1
 _NARROWED = (ExceptionCode.ILLEGAL_DATA_ADDRESS, ExceptionCode.ILLEGAL_DATA_VALUE)
 
 
@@ -69,7 +72,11 @@ class Judgement:
                 # the line stays quiet a while after
                 self.schedule.spend(state, max(now - start_s, state.probe_cost_s), now)
             self._take_failure(job, outcome)
-        self._put_off(job)
+        is_later = kind is OutcomeKind.EXCEPTION and outcome.code in _NOT_NOW
+        if is_later and job.block.period_s > 0 and not job.is_dead:
+            self.schedule.push(job, self._now() + min(job.block.period_s, _SOON_S * 2 ** min(job.refusals, 8)))
+        else:
+            self._put_off(job)
 
     def _watch(self, state: DeviceState, watchdog_s: float, now: float) -> None:
         """Tell when a device is left alone nearly as long as it bears."""
@@ -149,9 +156,9 @@ class Judgement:
         state.reason, state.trouble = outcome.reason, outcome.kind
         if job.is_dead:
             return
-        self.board.fail(block.index, Trouble(outcome.reason, outcome.done_at, is_refusal=True))
+        self.board.fail(block.index, Trouble(outcome.reason, outcome.done_at, is_refusal=code not in _NOT_NOW))
         what = (
-            f"refuses {block.request.count} {block.request.table.title} from "
+            f"{'puts off' if code in _NOT_NOW else 'refuses'} {block.request.count} {block.request.table.title} from "
             f"{block.request.address} (wire): {exception_text(code)}"
         )
         self._listener.on_event(

@@ -124,9 +124,10 @@ class WireRows(Rows[Exchange]):
         if columns.line:
             cells.put(row.line.name, "muted", columns.line - 1).put(" ")
         cells.put(row.device.name if row.device else f"unit {row.outcome.unit_id}", width=columns.device - 1).put(" ")
-        cells.put(
-            asked_words(row, self.context.counts_as_wire), "ink" if row.attempt == 0 else "ochre", columns.asked - 1
-        ).put(" ")
+        asked = asked_words(row, self.context.counts_as_wire)
+        if len(asked) >= columns.asked:  # the address matters more than the words before it
+            asked = asked.replace(" from ", " ").replace("registers", "")
+        cells.put(asked, "ink" if row.attempt == 0 else "ochre", columns.asked - 1).put(" ")
         if columns.times:
             self._times(cells, row, columns.times, tone)
         return cells.put("  ").put(outcome_words(row), tone, columns.outcome)

@@ -13,6 +13,7 @@ import sys
 import tempfile
 import termios
 import time
+import tty
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -24,6 +25,7 @@ from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.serving import network
 from kanaleto.serving.admission import IDLE_S, MOST_HANDSHAKES, Admission
 from kanaleto.serving.network import CannotServe, NetworkServer
+from kanaleto.serving.port import PortServer
 from kanaleto.serving.portlink import PortLink
 from kanaleto.serving.terminal import TerminalServer
 from kanaleto.site.link import FramingKind, SerialLink, SerialSettings, TcpLink
@@ -254,6 +256,30 @@ class OnATerminal(unittest.TestCase):
             await server.stop()
 
         asyncio.run(work())
+
+    def test_an_adapter_that_echoes_is_no_master(self) -> None:
+        """SL 2.2: a slave answers its master, and never itself."""
+
+        async def work() -> int:
+            near, far = os.openpty()
+            tty.setraw(near)
+            tty.setraw(far)
+            server = PortServer(Own(), Rtu(), SerialLink(os.ttyname(far), SerialSettings(baud=115200)))
+            await server.start()
+            answers = 0
+            for _ in range(3):
+                os.write(near, Rtu().encode(1, Read(Table.HOLDING, 3, 1).encode()))
+                end = time.monotonic() + 1.5
+                while time.monotonic() < end:
+                    await asyncio.sleep(0.01)
+                    if select.select([near], [], [], 0)[0]:
+                        came = os.read(near, 4096)
+                        answers += came.count(Rtu().encode(1, bytes((3, 2, 0, 3))))
+                        os.write(near, came)  # as such an adapter does
+            await server.stop()
+            return answers
+
+        self.assertEqual(asyncio.run(work()), 3)
 
     def test_what_stands_at_the_place_of_our_marks_is_left_alone(self) -> None:
         users = self.folder / "letter.txt"

@@ -49,6 +49,7 @@ MOST_BABBLE = 16 * 1024
 # a deadline seen later than this was missed by us, not by the device: what waits unread is read first
 _OVERSLEPT_S = 0.02
 _READ_FIRST_S = 0.03
+_ANSWERED_ALIKE = (WriteCoil, WriteRegister, MaskWrite, Diagnose, WriteFile, Raw)
 _ECHO = (
     "the request itself came back: the adapter repeats what it sends, or nothing "
     "else is on the line; if so add echo=yes to the link"
@@ -217,7 +218,7 @@ class Exchanger:
         return came
 
     def _take(self, event: Event, at: float) -> None:
-        if not self._has_transactions and self._is_echo(event):
+        if not self._has_transactions and self._is_echo(event, at):
             return
         if isinstance(event, Garbled):
             self._take_garbled(event, at)
@@ -265,19 +266,18 @@ class Exchanger:
         took_s = len(frame.raw) * self.channel.character_s
         return self.channel.keeps_time and at - took_s < waiting.sent_at - _CLOCK_SLACK_S
 
-    def _is_echo(self, event: Event) -> bool:
-        """Whether these bytes begin with the request itself, which no answer but that to a single write does."""
+    def _is_echo(self, event: Event, at: float) -> bool:
+        """Whether these bytes begin with the request itself, which no answer but that to a single write does, and that
+        one not before the request has gone."""
         if self._has_echo:
             return False
         for waiting in self._pending.values():
             is_same = event.raw.startswith(waiting.frame)
-            if is_same and not isinstance(
-                waiting.request, WriteCoil | WriteRegister | MaskWrite | Diagnose | WriteFile | Raw
-            ):
-                self.has_found_echo = True
-                waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, _ECHO)
+            is_early = self._has_character_time and at < waiting.sent_at - _CLOCK_SLACK_S
+            if is_same and (is_early or not isinstance(waiting.request, _ANSWERED_ALIKE)):
                 # from now on it is taken off, so that no write is taken for confirmed by its own echo
-                self._has_echo = True
+                self.has_found_echo = self._has_echo = True
+                waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, _ECHO)
                 return True
         return False
 

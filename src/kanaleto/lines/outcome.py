@@ -63,4 +63,4 @@ class Outcome(NamedTuple):
     @property
     def took_s(self) -> float:
         """From the request's last byte to the answer's last byte."""
-        return self.done_at - self.sent_at
+        return max(self.done_at - self.sent_at, 0.0)  # a pseudo-terminal may be quicker than its settings

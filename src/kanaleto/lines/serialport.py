@@ -177,6 +177,7 @@ def _open_port(link: SerialLink) -> serial.Serial:
         port = serial.serial_for_url(
             link.port,
             settings.baud,
+            do_not_open=True,
             bytesize=8 if is_plain else settings.data,
             parity=serial.PARITY_NONE if is_plain else _PARITY[settings.parity],
             stopbits=1 if is_plain else settings.stop,
@@ -185,7 +186,8 @@ def _open_port(link: SerialLink) -> serial.Serial:
             **own,
         )
         if link.sets_rts:
-            port.rts = False
+            port.rts = False  # before it is opened: nothing drives the bus meanwhile
+        port.open()
         return port
     except (OSError, ValueError) as error:
         raise _unreachable(link, error) from None

@@ -25,6 +25,7 @@ class PortServer:
         self._decoder = framing.decoder(Role.REQUESTS)
         self._timer: asyncio.TimerHandle | None = None
         self._reopening: asyncio.Task[None] | None = None
+        self._sent = b""  # of our own, and may come back
 
     async def start(self) -> None:
         """Open the port. Raises CannotServe."""
@@ -40,7 +41,13 @@ class PortServer:
             self._timer.cancel()
         self._channel.close()
 
+    def _write(self, frame: bytes, not_before: float) -> None:
+        self._sent += frame
+        self._channel.write(frame, not_before)
+
     def _receive(self, data: bytes, at: float) -> None:
+        if self._sent:
+            data = self._without_own(data)
         self._take(self._decoder.feed(data), at)
         if self._timer is not None:
             self._timer.cancel()
@@ -48,6 +55,16 @@ class PortServer:
         if self._decoder.held:
             quiet_at = at + max(_QUIET_S, 5 * self._channel.character_s)
             self._timer = asyncio.get_running_loop().call_at(quiet_at, self._settle, at)
+
+    def _without_own(self, data: bytes) -> bytes:
+        """What came without our own answer, which an adapter that echoes brings back before anything else: it is no
+        master's request."""
+        length = min(len(self._sent), len(data))
+        if data[:length] != self._sent[:length]:
+            self._sent = b""  # no echo: a master asks
+            return data
+        self._sent = self._sent[length:]
+        return data[length:]
 
     def _settle(self, at: float) -> None:
         self._take(self._decoder.silence(), at)
@@ -61,7 +78,7 @@ class PortServer:
                 if is_later(pdu):
                     self._later = asyncio.get_running_loop().create_task(self._answer_later(event.unit_id, pdu))
                 elif isinstance(pdu, bytes):
-                    self._channel.write(self._framing.encode(event.unit_id, pdu), at + self._channel.gap_s)
+                    self._write(self._framing.encode(event.unit_id, pdu), at + self._channel.gap_s)
         self._decoder.end_with(self.answerer.delimiter)
 
     async def _answer_later(self, unit_id: int, answer: Awaitable[bytes | None]) -> None:
@@ -69,7 +86,7 @@ class PortServer:
         pdu = await answer
         if pdu is not None and self._channel.is_open:
             now = asyncio.get_running_loop().time()
-            self._channel.write(self._framing.encode(unit_id, pdu), now + self._channel.gap_s)
+            self._write(self._framing.encode(unit_id, pdu), now + self._channel.gap_s)
 
     def _lose(self, why: str) -> None:
         self._reopening = asyncio.get_running_loop().create_task(self._reopen())

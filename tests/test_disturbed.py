@@ -36,6 +36,7 @@ from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.map.ruler import RulerRows
 from kanaleto.tui.map.view import MapView
 from kanaleto.tui.shared.prompt import Prompt
+from tests.servers import Server, take
 
 HEAD = "name,table,address,type"
 
@@ -45,26 +46,10 @@ class _OwnAddress(socketserver.BaseRequestHandler):
 
     def handle(self) -> None:
         self.request.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        while head := self._take(12):
+        while head := take(self.request, 12):
             first, count = struct.unpack(">HH", head[8:12])
             body = struct.pack(f">BB{count}H", 3, 2 * count, *range(first, first + count))
             self.request.sendall(head[:4] + struct.pack(">HB", len(body) + 1, head[6]) + body)
-
-    def _take(self, count: int) -> bytes:
-        data = b""
-        while len(data) < count:
-            try:
-                piece = self.request.recv(count - len(data))
-            except OSError:
-                return b""
-            if not piece:
-                return b""
-            data += piece
-        return data
-
-
-class _Server(socketserver.ThreadingTCPServer):
-    allow_reuse_address = daemon_threads = True
 
 
 def rows_of(addresses: list[int]) -> str:
@@ -94,7 +79,7 @@ class Disturbed(unittest.TestCase):
         patch = unittest.mock.patch.dict(os.environ, kept)
         patch.start()
         self.addCleanup(patch.stop)
-        server = _Server(("127.0.0.1", 0), _OwnAddress)
+        server = Server(("127.0.0.1", 0), _OwnAddress)
         threading.Thread(target=server.serve_forever, daemon=True).start()
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)

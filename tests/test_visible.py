@@ -22,6 +22,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kanaleto.values.visible import MOST_MARKS, escaped, visible
+from tests.servers import Server, take
 
 TITLE, CLEAR, C1, BIDI, LINE = "\x1b]0;FORGED\x07", "\x1b[2J", "\x9b31m", "\u202eDNE", "a\nFORGED LINE"
 STACKED = "Z" + "\u0301" * 40
@@ -42,9 +43,9 @@ class _Hostile(socketserver.BaseRequestHandler):
 
     def handle(self) -> None:
         said = HOSTILE.encode()[:200]
-        while head := self._take(8):
+        while head := take(self.request, 8):
             (rest,) = struct.unpack(">H", head[4:6])
-            body = self._take(rest - 2)
+            body = take(self.request, rest - 2)
             function = head[7]
             if function == 0x2B:
                 answer = bytes((0x2B, 0x0E, body[1], 0x01, 0, 0, 3)) + b"".join(
@@ -59,19 +60,6 @@ class _Hostile(socketserver.BaseRequestHandler):
             else:
                 answer = bytes((function | 0x80, 1))
             self.request.sendall(head[:4] + struct.pack(">HB", len(answer) + 1, head[6]) + answer)
-
-    def _take(self, count: int) -> bytes:
-        data = b""
-        while len(data) < count:
-            piece = self.request.recv(count - len(data))
-            if not piece:
-                return b""
-            data += piece
-        return data
-
-
-class _Server(socketserver.ThreadingTCPServer):
-    allow_reuse_address = daemon_threads = True
 
 
 def site_of(folder: Path, port: int) -> Path:
@@ -95,7 +83,7 @@ class Hostile(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        server = _Server(("127.0.0.1", 0), _Hostile)
+        server = Server(("127.0.0.1", 0), _Hostile)
         threading.Thread(target=server.serve_forever, daemon=True).start()
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)

@@ -1,12 +1,12 @@
 """Edits of a device: its settings, its name, its line, a copy of it, and taking it away. Each addresses it by its name,
 and looks at what stands there now."""
 
-import shlex
 from collections.abc import Callable, Mapping
 
 from kanaleto.editing.draft import CannotEdit, Clash, Draft, Edit
 from kanaleto.editing.pointedit import free_name
 from kanaleto.files.devicetext import Said, said_of, with_device_changed, with_device_copied, without_device
+from kanaleto.files.maprows import assignments, split_assignments
 from kanaleto.site.model import Site
 
 LINE = "line"
@@ -89,23 +89,18 @@ def settings_text(said: Said) -> str:
     """What a device says of itself, to be changed: `name=… unit_id=…`."""
     own = {key: said.device[key] for key in SETTINGS if key in said.device}
     own = {"name": own.pop("name", ""), "unit_id": own.pop("unit_id", ""), LINE: said.line.get("name", ""), **own}
-    return " ".join(f"{key}={shlex.quote(shown_setting(value))}" for key, value in own.items())
+    return assignments({key: shown_setting(value) for key, value in own.items()})
 
 
 def parse_settings(text: str, said: Said) -> dict[str, object]:
     """What is to change, None for a key that is to go: one that was there and is not typed any more, or is typed
     empty. Raises ValueError."""
-    try:
-        words = shlex.split(text)
-    except ValueError:
-        raise ValueError(f"{text!r}: a quote is not closed") from None
     typed: dict[str, str] = {}
-    for word in words:
-        key, equals, value = word.partition("=")
-        if not equals or key.lower() not in SETTINGS:
+    for word, key, value in split_assignments(text):
+        if key not in SETTINGS:
             known = ", ".join(SETTINGS)
             raise ValueError(f"{word!r} is no setting, as period_s=0.5 is one; there are {known}")
-        typed[key.lower()] = value
+        typed[key] = value
     now = {**{key: said.device[key] for key in SETTINGS if key in said.device}, LINE: said.line.get("name", "")}
     changes: dict[str, object] = {}
     for key, value in typed.items():

@@ -98,20 +98,27 @@ def without_rows(text: str, names: Collection[str]) -> str:
     return MapText(text).without(names)
 
 
-def parse_assignments(text: str) -> dict[str, str]:
-    """Cells from `type=float32 order=CDAB name="Pool level"`. Raises ValueError."""
+def split_assignments(text: str) -> Iterator[tuple[str, str, str]]:
+    """Each word of `type=float32 name="Pool level"`, its key in small letters (empty where it has no `=`), its value.
+    Raises ValueError."""
     try:
         words = shlex.split(text)
     except ValueError:
         raise ValueError(f"{text!r}: a quote is not closed") from None
-    cells: dict[str, str] = {}
     for word in words:
         key, equals, value = word.partition("=")
-        if not equals or not re.fullmatch(r"[a-z_]+", key.lower()):
+        yield word, key.lower() if equals else "", value
+
+
+def parse_assignments(text: str) -> dict[str, str]:
+    """Cells from `type=float32 order=CDAB name="Pool level"`. Raises ValueError."""
+    cells: dict[str, str] = {}
+    for word, key, value in split_assignments(text):
+        if not re.fullmatch(r"[a-z_]+", key):
             raise ValueError(
                 f'{word!r} must read like type=float32; put quotes round what has blanks, as in name="Pool level"'
             )
-        cells[key.lower()] = value
+        cells[key] = value
     if not cells:
         raise ValueError("nothing to change; write cells such as type=float32 order=CDAB unit=m")
     return cells

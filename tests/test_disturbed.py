@@ -299,9 +299,13 @@ async def _at_once(test: Disturbed, app: KanaletoApp, pilot: "Pilot[None]") -> N
     _burst(app, "3", "slash", *"r11", "enter", "p", "escape", "home", "p", "ctrl+p", *"ruler", "escape", "2", "1", "3")
     await test.until(lambda: len(live.pinned) == 2, "two pins")
     test.assertEqual(live.pinned, [("D", "R11"), ("D", "R0")])
+    app.post_message(events.AppBlur())  # somebody looks at another window, and the keys of a script go on
     _burst(app, "2", "down", "down", "a", *"Y", "comma", *"80", "comma", *"uint16", "enter", "3", "end")
     await test.until(lambda: "Y,holding,80,uint16" in test.map.read_text(), "the edit")
     await test.until(lambda: app.current_digit == "3", "the keys behind the edit")
+    app.post_message(events.AppFocus())
+    await pilot.pause(0.2)
+    test.assertTrue(live.has_keys)
 
 
 async def _hidden(test: Disturbed, app: KanaletoApp, pilot: "Pilot[None]") -> None:

@@ -185,7 +185,7 @@ class UnitSurvey:
         first."""
         silent = sum(state is UnitState.SILENT for state in self.states)
         if silent:
-            came = self.found or UnitState.NOBODY in self.states
+            came = self.found or UnitState.NOBODY in self.states or not self._has_transactions
             grace_s = _GRACE_S if came else min(_GRACE_S + _GRACE_EACH_S * silent, _MOST_GRACE_S)
             end_s = asyncio.get_running_loop().time() + grace_s
             before = self._exchanger.traffic.strays.late

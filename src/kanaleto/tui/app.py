@@ -165,8 +165,9 @@ class KanaletoApp(App[None]):
     async def on_event(self, event: events.Event) -> None:
         """Keys and pasted text do not go through the queues of the widgets: one is done with before the next is
         looked at."""
+        if isinstance(event, events.AppFocus | events.AppBlur):
+            return  # a terminal that is not looked at keeps its cursor, and what has the keys
         if isinstance(event, events.Key | events.Paste):
-            self.app_focus = True
             if isinstance(event, events.Key):
                 await self.take_key(event)
             else:

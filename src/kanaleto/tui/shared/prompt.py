@@ -111,7 +111,7 @@ class Prompt(Drawn, Horizontal):
         self.display = False
         self.is_waiting = False
         before, self._before = self._before, None
-        if self.screen.focused is not self.query_one(_Answer):
+        if self.screen.focused not in (None, self.query_one(_Answer)):
             return  # the answer led elsewhere, and that has the keys
         if before is not None and before.is_attached:
             self.screen.set_focus(before)

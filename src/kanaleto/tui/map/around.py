@@ -32,14 +32,15 @@ class MapHead(Drawn):
                 if isinstance(device.numbering, Numbering)
                 else "a numbering of the maker's own"
             )
-            cells.put(device.name, bold=True).put(f"   unit {device.unit_id} · {count}", "muted")
+            cells.put(device.name, bold=True).put(f"   unit {device.unit_id}", "muted")
+            for text, tone in self._most_points(device):
+                cells.put(text, tone)
+            cells.put(f" · {count}", "muted")
             if device.order is not None:
                 cells.put(f" · order {device.order.value}", "muted")
             found = self.snapshot.status_of(device.name)
             if found is not None and (found[0].is_off or found[1].points_off or not device.is_enabled):
                 cells.put(f" · {device_phrase(*found)}", "ochre")
-            for text, tone in self._most_points(device):
-                cells.put(text, tone)
         elif y == 2 and device is not None:
             cells.put("  ").put("wire" if self.context.counts_as_wire else "manual", "dim", 8, right=True)
             if width >= 60:

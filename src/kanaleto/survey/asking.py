@@ -25,7 +25,7 @@ LAST_ADDRESS = 0xFFFF
 _CONNECT_S = 3.0
 
 
-_SILENT_SHARE = 0.1
+_SILENT_SHARE, _FIRST_S = 0.1, 1.6
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,11 +67,13 @@ def spaced(ask: Ask, pause_s: float) -> Ask:
 
 
 class Sparing:
-    """Asks on a line that others use: who is silent takes no more of it than a silent device may, a tenth."""
+    """Asks on a line that others use: who is silent takes no more of it than a silent device may, a tenth, but for the
+    first moment, in which it is found out that nobody is there."""
 
     def __init__(self, ask: Ask) -> None:
         self._ask = ask
         self._not_before_s = 0.0
+        self._credit_s = _FIRST_S
 
     async def __call__(self, unit_id: int, request: Request, timeout_s: float) -> Outcome:
         loop = asyncio.get_running_loop()
@@ -80,7 +82,9 @@ class Sparing:
         outcome = await self._ask(unit_id, request, timeout_s)
         if not outcome.is_answer:
             took_s = loop.time() - began_s
-            self._not_before_s = loop.time() + took_s / _SILENT_SHARE - took_s
+            self._credit_s -= took_s
+            if self._credit_s < 0:
+                self._not_before_s = loop.time() + took_s / _SILENT_SHARE - took_s
         return outcome
 
 

@@ -125,8 +125,8 @@ class Told(unittest.TestCase):
 
     def test_an_exception_is_one_event_with_a_count(self) -> None:
         line = SimulatedLine(device("Device", 7, "name,table,address\nA,holding,0\n"))
-        busy = line.exchanger().framing.encode(7, b"\x83\x06")
-        line.fault = lambda frame, at, right: [(at + 0.01, busy)]
+        broken = line.exchanger().framing.encode(7, b"\x83\x04")
+        line.fault = lambda frame, at, right: [(at + 0.01, broken)]
 
         async def work() -> None:
             async with Running(line) as running:
@@ -135,7 +135,7 @@ class Told(unittest.TestCase):
                 self.assertEqual((event.kind, event.count), (EventKind.EXCEPTION, 11))
                 line.fault = None
                 await running.for_s(2)
-                line.fault = lambda frame, at, right: [(at + 0.01, busy)]
+                line.fault = lambda frame, at, right: [(at + 0.01, broken)]
                 await running.for_s(2)
                 self.assertEqual(len(running.session.events.ring), 2)
 

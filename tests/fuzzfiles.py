@@ -33,7 +33,7 @@ from kanaleto.tables.things import as_thing, rows_of_thing
 from kanaleto.tables.workbook import look_at_archive, sheets_in
 from kanaleto.values.text import shown
 
-LONGEST_S = 3.0
+LONGEST_S = 30.0
 _EVIL = [
     "1e308", "-1e308", "1e-320", "nan", "inf", "9" * 30, "9" * 400, "0x", "0xFFFFFFFFFF", "\0", "\x1b[2J", "\u202e",
     "'", '"', "[", "]", "[[", "{", "}", "=", ";", ",", "\t", "\n", "\r", "#", "**", "9**9**9", "%", "//", "(",

@@ -126,8 +126,10 @@ class Networks(WithCertificates):
             self.assertLessEqual(len(server.admission.connections), MOST_HANDSHAKES)
             _, writer = await asyncio.open_connection(link.host, link.port)
             writer.write(b"GET / HTTP/1.1\r\n\r\n" * 10)
-            await asyncio.sleep(1.5)
-            self.assertEqual(server.admission.connections, [])
+            end = time.monotonic() + 60
+            while server.admission.connections:
+                self.assertLess(time.monotonic(), end)
+                await asyncio.sleep(0.1)
             for _, writer in silent:
                 writer.close()
             await server.stop()
@@ -212,11 +214,17 @@ class OnATerminal(unittest.TestCase):
 
     def _ask(self, port: int) -> bytes:
         os.write(port, Rtu().encode(1, Read(Table.HOLDING, 7, 2).encode()))
-        came, end = b"", time.monotonic() + 3
+        came, end = b"", time.monotonic() + 5
         while len(came) < 9 and time.monotonic() < end:
             if select.select([port], [], [], 0.1)[0]:
                 came += os.read(port, 256)
         return came
+
+    async def _until_right(self, port: int) -> None:
+        """Soon it is as it should be; how soon is a matter of the machine, but not of minutes."""
+        began = time.monotonic()
+        while await asyncio.to_thread(self._ask, port) != self.RIGHT:
+            self.assertLess(time.monotonic() - began, 100)
 
     RIGHT = Rtu().encode(1, bytes((3, 4, 0, 7, 0, 8)))
 
@@ -230,9 +238,7 @@ class OnATerminal(unittest.TestCase):
             )
             self.assertEqual(sum(sent), 1_000_000)
             await asyncio.sleep(0.5)
-            began = time.monotonic()
-            while await asyncio.to_thread(self._ask, port) != self.RIGHT:
-                self.assertLess(time.monotonic() - began, 20)
+            await self._until_right(port)
             os.close(port)
             await server.stop()
 
@@ -251,7 +257,7 @@ class OnATerminal(unittest.TestCase):
             await asyncio.sleep(0.3)
             while select.select([port], [], [], 0.2)[0]:
                 os.read(port, 65536)
-            self.assertEqual(await asyncio.to_thread(self._ask, port), self.RIGHT)
+            await self._until_right(port)
             os.close(port)
             await server.stop()
 
@@ -315,7 +321,7 @@ class OnATerminal(unittest.TestCase):
                 self.assertEqual(serving.stdout.readline(), b"ready\n")
                 self.assertTrue(self.port.is_symlink())
                 serving.send_signal(number)
-                self.assertEqual(serving.wait(20), 0)
+                self.assertEqual(serving.wait(60), 0)
             self.assertFalse(self.port.is_symlink())
             self.assertEqual(sorted(path.name for path in self.folder.iterdir()), ["m.csv", "s.toml"])
 
@@ -326,7 +332,7 @@ class OnATerminal(unittest.TestCase):
         if pid == 0:
             fcntl.ioctl(1, termios.TIOCSWINSZ, struct.pack("HHHH", 47, 160, 0, 0))
             os.execve(sys.executable, [sys.executable, "-m", "kanaleto", "demo"], environment)
-        came, end = b"", time.monotonic() + 60
+        came, end = b"", time.monotonic() + 120
         while b"Alder" not in came and time.monotonic() < end:
             if select.select([terminal], [], [], 1)[0]:
                 came += os.read(terminal, 65536)

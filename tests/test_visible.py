@@ -97,7 +97,7 @@ class Hostile(unittest.TestCase):
 
     def run_command(self, *arguments: str) -> bytes:
         done = subprocess.run(
-            [sys.executable, "-m", "kanaleto", *arguments], capture_output=True, timeout=100, env=self.environment
+            [sys.executable, "-m", "kanaleto", *arguments], capture_output=True, timeout=300, env=self.environment
         )
         return done.stdout + done.stderr
 

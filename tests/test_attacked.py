@@ -50,6 +50,13 @@ class Own:
         self.garbled += 1
 
 
+class Same(Own):
+    """Confirms each write by repeating it."""
+
+    def answer(self, unit_id: int, pdu: bytes) -> bytes:
+        return pdu
+
+
 class _Client:
     """Stands for a transport."""
 
@@ -286,6 +293,29 @@ class OnATerminal(unittest.TestCase):
             return answers
 
         self.assertEqual(asyncio.run(work()), 3)
+
+    def test_a_master_may_write_the_same_again(self) -> None:
+        async def work() -> int:
+            near, far = os.openpty()
+            tty.setraw(near)
+            tty.setraw(far)
+            server = PortServer(Same(), Rtu(), SerialLink(os.ttyname(far), SerialSettings(baud=115200)))
+            await server.start()
+            request = Rtu().encode(1, bytes((6, 0, 3, 0, 9)))
+            answers = 0
+            for _ in range(12):
+                os.write(near, request)
+                came, end = b"", time.monotonic() + 20
+                while len(came) < len(request) and time.monotonic() < end:
+                    await asyncio.sleep(0.005)
+                    if select.select([near], [], [], 0)[0]:
+                        came += os.read(near, 4096)
+                answers += came == request
+                await asyncio.sleep(0.05)
+            await server.stop()
+            return answers
+
+        self.assertEqual(asyncio.run(work()), 12)
 
     def test_what_stands_at_the_place_of_our_marks_is_left_alone(self) -> None:
         users = self.folder / "letter.txt"

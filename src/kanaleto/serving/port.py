@@ -12,6 +12,7 @@ from kanaleto.wire.frames import Event, Framing, Garbled, Role
 
 _QUIET_S = 0.02
 _REOPEN_S = 2.0
+_ECHO_S, _MOST_ALIKE = 0.03, 5
 
 
 class PortServer:
@@ -25,7 +26,8 @@ class PortServer:
         self._decoder = framing.decoder(Role.REQUESTS)
         self._timer: asyncio.TimerHandle | None = None
         self._reopening: asyncio.Task[None] | None = None
-        self._sent = b""  # of our own, and may come back
+        self._sent, self._sent_end_s = b"", 0.0  # of our own, which may come back, and when its last byte has gone
+        self._has_echo, self._alike = link.has_echo, 0
 
     async def start(self) -> None:
         """Open the port. Raises CannotServe."""
@@ -42,12 +44,12 @@ class PortServer:
         self._channel.close()
 
     def _write(self, frame: bytes, not_before: float) -> None:
-        self._sent += frame
-        self._channel.write(frame, not_before)
+        self._sent = frame
+        self._sent_end_s = self._channel.write(frame, not_before)
 
     def _receive(self, data: bytes, at: float) -> None:
         if self._sent:
-            data = self._without_own(data)
+            data = self._without_own(data, at)
         self._take(self._decoder.feed(data), at)
         if self._timer is not None:
             self._timer.cancel()
@@ -56,12 +58,19 @@ class PortServer:
             quiet_at = at + max(_QUIET_S, 5 * self._channel.character_s)
             self._timer = asyncio.get_running_loop().call_at(quiet_at, self._settle, at)
 
-    def _without_own(self, data: bytes) -> bytes:
-        """What came without our own answer, which an adapter that echoes brings back before anything else: it is no
-        master's request."""
+    def _without_own(self, data: bytes, at: float) -> bytes:
+        """What came without our own answer, where the adapter echoes: it is no master's request. Untold, that is known
+        by what comes back before the answer has gone, when no master may speak, or again and again right behind it; a
+        master may well ask the same as we have just answered."""
         length = min(len(self._sent), len(data))
         if data[:length] != self._sent[:length]:
-            self._sent = b""  # no echo: a master asks
+            self._sent, self._alike = b"", 0
+            return data
+        if not self._has_echo:
+            self._alike = self._alike + 1 if at < self._sent_end_s + _ECHO_S else 0
+            self._has_echo = at < self._sent_end_s or self._alike > _MOST_ALIKE
+        if not self._has_echo:
+            self._sent = b""
             return data
         self._sent = self._sent[length:]
         return data[length:]

@@ -1,6 +1,7 @@
 """Wires the views together: takes the engine's latest snapshot four times a second and shows it to the view in sight,
 passes keys and messages on, and stands for the context that everything drawn reaches."""
 
+import asyncio
 from collections.abc import Callable
 from concurrent.futures import Future
 from inspect import isawaitable
@@ -11,7 +12,6 @@ from textual import actions, events
 from textual.app import App, ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.message import Message
 from textual.widgets import ContentSwitcher, Input, Static
 
 from kanaleto.editing.draft import Edit
@@ -27,6 +27,7 @@ from kanaleto.tui.frame.finding import commands
 from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.keys import Keys
 from kanaleto.tui.frame.lanes import Lanes
+from kanaleto.tui.frame.later import Afterwards, Later
 from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.frame.toprow import TopRow
 from kanaleto.tui.frame.twice import Twice
@@ -48,14 +49,6 @@ _NOTICE_S = 5.0
 VIEWS: tuple[type[View], ...] = (FindView, MapView, LiveView, WireView)
 
 
-class _Later(Message):
-    """Something to be done on the interface's thread."""
-
-    def __init__(self, what: Callable[[], object]) -> None:
-        super().__init__()
-        self.what = what
-
-
 class KanaletoApp(App[None]):
     TITLE = "Kanaleto"
     CSS_PATH = Path(__file__).with_name("app.tcss")
@@ -71,6 +64,7 @@ class KanaletoApp(App[None]):
     def __init__(self, engine: Engine, loaded: LoadedSite, theme_name: str, for_s: float | None = None) -> None:
         super().__init__()
         self.engine = engine
+        self._afterwards = Afterwards(self)
         self.opened = OpenedSite(self, loaded)
         self.door, self.holder = self.opened.door, self.opened.holder
         self._snapshot = engine.snapshot
@@ -131,9 +125,9 @@ class KanaletoApp(App[None]):
         done.add_done_callback(lambda _: self.later(came))
 
     def later(self, what: Callable[[], object]) -> None:
-        self.post_message(_Later(what))
+        self._afterwards.do(what)
 
-    async def on__later(self, message: _Later) -> None:
+    async def on_later(self, message: Later) -> None:
         came = message.what()
         if isawaitable(came):
             await came
@@ -212,6 +206,7 @@ class KanaletoApp(App[None]):
         yield Static(id="too-small")
 
     def on_mount(self) -> None:
+        self._afterwards.loop = asyncio.get_running_loop()
         for name in PALETTES:
             self.register_theme(theme_of(name))
         self.theme = self._theme_name

@@ -2,6 +2,7 @@
 is kept before it is taken over."""
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from threading import Thread
 
@@ -121,21 +122,23 @@ class ImportPane(Drawn, Vertical):
         later = context.later
 
         def begin(sheets: list[Sheet], told: str) -> None:
-            if coming.stop.is_set():
-                return
-            self.begin(sheets, link, unit_id, device_of(self.snapshot.site, link, unit_id), opened)
-            context.tell(told)
+            if not coming.stop.is_set():
+                self.begin(sheets, link, unit_id, device_of(self.snapshot.site, link, unit_id), opened)
+                context.tell(told)
+            coming.set_result(None)  # only now: the prompt that waits for it closes then
+
+        def fail(error: CannotImport) -> None:
+            if not coming.stop.is_set():
+                context.trouble("answer", str(error))
+            coming.set_exception(error)
 
         def work() -> None:
             try:
                 sheets, told = read_tables(path, coming.stop)
             except CannotImport as error:
-                text = str(error)
-                later(lambda: context.trouble("answer", "" if coming.stop.is_set() else text))
-                coming.set_exception(error)
+                later(partial(fail, error))
             else:
-                later(lambda: begin(sheets, told))
-                coming.set_result(None)
+                later(partial(begin, sheets, told))
 
         Thread(target=work, name="import", daemon=True).start()
         return coming

@@ -129,6 +129,8 @@ def _unit_finding(place: PlaceState, site: Site, unit_id: int, unit: UnitFound |
         if unit.state is UnitState.EXCEPTION and unit_id not in place.registers:
             lines.append(("there is a device; its registers lie elsewhere", "muted"))
     survey = place.registers.get(unit_id)
+    if unit is None and survey is not None and survey.fastest_s is None:  # it was looked for, and never answered
+        return Finding("•", "dim", f"unit {unit_id}", (("no answer came from it", "ochre"),), (), unit_id)
     if survey is not None:
         lines += _register_lines(survey)
     directory = place.directories.get(unit_id)

@@ -358,13 +358,19 @@ class OnATerminal(unittest.TestCase):
     def test_a_terminal_that_goes_away_takes_the_demo_with_it(self) -> None:
         environment = os.environ | {"TMPDIR": str(self.folder), "TERM": "xterm-256color"}
         environment |= {f"XDG_{name}_HOME": f"{self.folder}/{name}" for name in ("DATA", "STATE")}
+        for after_s in (0.2, 1.0, None):  # before it has begun, while it begins, while it works
+            with self.subTest(after_s=after_s):
+                self._hang_up(environment, after_s)
+
+    def _hang_up(self, environment: dict[str, str], after_s: float | None) -> None:
         pid, terminal = pty.fork()
         if pid == 0:
             fcntl.ioctl(1, termios.TIOCSWINSZ, struct.pack("HHHH", 47, 160, 0, 0))
             os.execve(sys.executable, [sys.executable, "-m", "kanaleto", "demo"], environment)
         came, end = b"", time.monotonic() + 120
-        while b"Alder" not in came and time.monotonic() < end:
-            if select.select([terminal], [], [], 1)[0]:
+        begun = time.monotonic()
+        while b"Alder" not in came and time.monotonic() < (end if after_s is None else begun + after_s):
+            if select.select([terminal], [], [], 0.1)[0]:
                 came += os.read(terminal, 65536)
         os.close(terminal)  # which hangs up
         while os.waitpid(pid, os.WNOHANG)[0] == 0:

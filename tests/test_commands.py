@@ -190,13 +190,15 @@ class ReadAndWrite(WithSite):
             "--every",
             "0.5",
             "--times",
-            "4",
+            "200",
         ]
         reading = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
         assert reading.stdout is not None
         lines = [reading.stdout.readline() for _ in range(2)]
         kanaleto("write", self.tcp, "holding", "0", "4321", "--unit", "5")
-        lines += reading.stdout.read().splitlines()
+        while "← changed" not in lines[-1] and len(lines) < 400:
+            lines.append(reading.stdout.readline())
+        reading.terminate()
         reading.stdout.close()
         self.assertEqual(reading.wait(timeout=120), 0)
         self.assertEqual(sum("← changed" in line for line in lines), 1, lines)

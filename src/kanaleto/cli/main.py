@@ -5,7 +5,10 @@ Exit codes: 0 done, 1 the device or line failed, 2 wrong usage or a faulty file.
 
 import importlib
 import os
+import signal
 import sys
+import threading
+from contextlib import suppress
 from typing import Any
 
 import click
@@ -17,6 +20,7 @@ from kanaleto.site.faults import FaultyFile, suggestion
 from kanaleto.site.model import Site
 
 _MOST_FAULTS = 20
+_ENDING = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
 _COMMANDS = {
     "check": "every fault of a site file or a map",
     "compose": "the bytes of a request in every framing; nothing is sent",
@@ -81,10 +85,26 @@ def kanaleto(context: click.Context) -> None:
         start(LoadedSite(Site("New site", ())), "lagoon", None)
 
 
+def _end(number: int, frame: object) -> None:
+    """A signal before, or after, whoever is at work minds it: what was begun is taken away on the way out."""
+    for ending in _ENDING:
+        signal.signal(ending, signal.SIG_IGN)  # once is enough
+    sys.exit(0)
+
+
 def run() -> None:
     """The console script."""
     bear_any_text()
-    sys.exit(main(sys.argv[1:]))
+    for ending in _ENDING:
+        signal.signal(ending, _end)
+    code = main(sys.argv[1:])
+    own = threading.current_thread()
+    if any(thread is not own and not thread.daemon for thread in threading.enumerate()):
+        # all of ours has ended in order; one of the toolkit's may wait for ever for a terminal that has gone away
+        with suppress(OSError):
+            sys.stdout.flush()
+        os._exit(code)
+    sys.exit(code)
 
 
 def main(arguments: list[str]) -> int:

@@ -26,7 +26,8 @@ def _end_on_signals(app: "KanaletoApp") -> None:
             nowhere = os.open(os.devnull, os.O_RDWR)
             for descriptor in (1, 2):
                 os.dup2(nowhere, descriptor)
-        app.exit()
+        if app.is_running:  # else it is ending already
+            app.exit()
 
     for name in ("SIGTERM", "SIGHUP"):
         if hasattr(signal, name):

@@ -45,9 +45,6 @@ class Admission:
             self.drop(next(iter(self._shaking)), f"{MOST_HANDSHAKES} handshakes are under way")
         self._shaking[transport] = None
 
-    def end_handshake(self, transport: asyncio.Transport) -> None:
-        self._shaking.pop(transport, None)
-
     def admit(self, transport: asyncio.Transport) -> bool:
         """Whether it has a place; somebody without a claim may have lost it for this one."""
         if len(self._silent) + len(self._asking) >= self._most:
@@ -69,7 +66,7 @@ class Admission:
             self._asking[transport] = self._clock()
 
     def forget(self, transport: asyncio.Transport) -> None:
-        """It has gone."""
+        """It has gone, or its handshake is over."""
         self._silent.pop(transport, None)
         self._asking.pop(transport, None)
         self._shaking.pop(transport, None)

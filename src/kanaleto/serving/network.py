@@ -103,7 +103,7 @@ class NetworkServer:
             self.admission.tell(who, f"was cut off: no secure connection came about ({words})")
         else:
             if secured is not None:
-                self.admission.end_handshake(transport)
+                self.admission.forget(transport)
                 connection.connection_made(secured)
                 return
         self.admission.forget(transport)

@@ -24,6 +24,7 @@ from kanaleto.lines.opening import channel_for, framing_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.serving import network
 from kanaleto.serving.admission import IDLE_S, MOST_HANDSHAKES, Admission
+from kanaleto.serving.answerer import Answerer
 from kanaleto.serving.network import CannotServe, NetworkServer
 from kanaleto.serving.port import PortServer
 from kanaleto.serving.portlink import PortLink
@@ -37,10 +38,10 @@ from tests.test_bench import free_port
 from tests.test_tls import WithCertificates
 
 
-class Own:
+class Own(Answerer):
     """Every register holds its own address."""
 
-    name, delimiter, garbled = "Own", 10, 0
+    name, garbled = "Own", 0
 
     def answer(self, unit_id: int, pdu: bytes) -> bytes:
         first, count = int.from_bytes(pdu[1:3]), int.from_bytes(pdu[3:5])

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import channel_for, framing_of
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.serving.answerer import Answerer
 from kanaleto.serving.network import DatagramServer, NetworkServer
 from kanaleto.site.link import FramingKind, Link, TcpLink, UdpLink
 from kanaleto.wire.codes import Table
@@ -15,11 +16,10 @@ from tests.test_bench import free_port
 
 
 @dataclass
-class Slow:
+class Slow(Answerer):
     """Answers each read with its address, some at once, some later, some never."""
 
     name: str = "Slow"
-    delimiter: int = 10
     garbled: int = 0
     asked: list[int] = field(default_factory=list)
 

@@ -8,12 +8,12 @@ from collections.abc import Callable
 from threading import RLock
 
 from kanaleto.bench.bank import Bank
-from kanaleto.bench.comm import Communication
+from kanaleto.bench.comm import Communication, RequestEnd
 from kanaleto.bench.extras import Extras
 from kanaleto.site.model import Device, Point
 from kanaleto.values.codec import Value
-from kanaleto.wire.codes import SERIAL_ONLY, ExceptionCode, Function, Table
-from kanaleto.wire.diagnostics import Diagnose, EventCounter, EventLog, ExceptionStatus, Plain, ServerId
+from kanaleto.wire.codes import BROADCAST, SERIAL_ONLY, ExceptionCode, Function, Table
+from kanaleto.wire.diagnostics import Diagnose, Diagnostic, EventCounter, EventLog, ExceptionStatus, Plain, ServerId
 from kanaleto.wire.identity import Identify
 from kanaleto.wire.pdu import (
     Answer,
@@ -50,13 +50,13 @@ class _Exception(Exception):
 class SimulatedDevice:
     """Answers as `device` would. Servers on several threads may share it: each call holds its lock."""
 
-    def __init__(self, device: Device, is_serial: bool = False) -> None:
+    def __init__(self, device: Device, is_serial: bool = False, request_end: RequestEnd | None = None) -> None:
         self.device = device
         self.lock = RLock()
         self.on_write: OnWrite | None = None
         self.requests = 0
         self.points = {point.name: point for point in device.points}
-        self.communication = Communication()
+        self.communication = Communication(request_end or RequestEnd())
         self._is_serial = is_serial
         self._extras = Extras(device)
         self._banks: dict[Table, Bank] = {}
@@ -99,25 +99,18 @@ class SimulatedDevice:
         """The PDU that answers a request's, or None for silence. A broadcast is carried out and never answered."""
         with self.lock:
             self.requests += 1
-            self.communication.note_request(is_broadcast)
-            if self.communication.is_listening_only:
-                self._listen(pdu)
+            communication = self.communication
+            is_heeded = _is_restart(pdu) if communication.is_listening_only else True
+            if is_broadcast:
+                is_heeded = is_heeded and pdu[0] in BROADCAST
+            communication.note_request(is_broadcast, is_heeded)
+            if not is_heeded:
                 return None
             answer = self._answer(pdu)
-            if answer is None or is_broadcast:
-                return None
+            is_answered = answer is not None and not is_broadcast
             exception = answer.code if isinstance(answer, Refused) else None
-            self.communication.note_done(exception, not isinstance(answer, EventCounter | EventLog))
-            return answer.encode()
-
-    def _listen(self, pdu: bytes) -> None:
-        """Only a restart of communications is heard."""
-        try:
-            request = parse_request(pdu)
-        except PduError:
-            return
-        if isinstance(request, Diagnose) and request.sub_function == 1:
-            self.communication.do(request)
+            communication.note_done(exception, is_answered, not isinstance(answer, EventCounter | EventLog))
+            return answer.encode() if answer is not None and is_answered else None
 
     def _answer(self, pdu: bytes) -> Answer | None:
         function = pdu[0] & 0x7F if pdu else 0
@@ -218,6 +211,15 @@ class SimulatedDevice:
         bank.put(address, data)
         if self.on_write is not None:
             self.on_write(self, table, address, count)
+
+
+def _is_restart(pdu: bytes) -> bool:
+    """All that is heard by a device that listens only."""
+    try:
+        request = parse_request(pdu)
+    except PduError:
+        return False
+    return isinstance(request, Diagnose) and request.sub_function == Diagnostic.RESTART_COMMUNICATIONS
 
 
 def _bytes_of(words: tuple[int, ...]) -> bytes:

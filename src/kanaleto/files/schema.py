@@ -76,6 +76,10 @@ class DerivedTable(_Strict):
     note: str = ""
 
 
+class BehavesTable(_Strict):
+    strict: bool = False
+
+
 class DeviceTable(_Strict):
     name: Name
     unit_id: Annotated[int, Field(ge=0, le=255)]
@@ -107,6 +111,7 @@ class DeviceTable(_Strict):
     server_id: Annotated[str, Field(max_length=100)] = ""
     files: list[str] = []
     fifos: dict[str, list[Annotated[int, Field(ge=0, le=0xFFFF)]]] = {}
+    behaves: BehavesTable = BehavesTable()
     max_points: MostPoints = None
     writing: Writing = None
     tag: str = ""

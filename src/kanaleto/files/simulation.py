@@ -27,6 +27,7 @@ def read_simulated(table: DeviceTable, tell: TellFault) -> Simulated:
         tuple(
             fifo for key, words in table.fifos.items() if (fifo := _fifo(key, words, Numbering(table.numbering), tell))
         ),
+        table.behaves.strict,
     )
 
 

@@ -20,7 +20,7 @@ from kanaleto.files.toml_lines import KeyLines, deepest_line, longest_number
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.faults import Fault, FaultyFile, suggestion
 from kanaleto.site.formula import formula_faults
-from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, TlsFiles, parse_link
+from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, parse_link
 from kanaleto.site.model import LIMITS, Derived, Device, DeviceLimits, Limits, Line, Point, Site, TlsServing
 from kanaleto.site.ranges import parse_range
 from kanaleto.values.digits import whole
@@ -348,8 +348,8 @@ def _beside(link: Link, folder: Path) -> Link:
     if isinstance(link, SerialLink) and "/" in link.port and not link.port.startswith("/") and not link.is_remote:
         return replace(link, port=str((folder / link.port).absolute()))
     if isinstance(link, TcpLink) and link.tls is not None:
-        paths = {key: str((folder / path).absolute()) if path else path for key, path in link.tls.items()}
-        return replace(link, tls=TlsFiles(**paths))
+        ca, cert, key = (str((folder / path).absolute()) if path else path for _, path in link.tls.items())
+        return replace(link, tls=replace(link.tls, ca=ca, cert=cert, key=key))
     return link
 
 

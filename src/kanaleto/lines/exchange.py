@@ -19,7 +19,7 @@ from collections import deque
 
 from kanaleto.lines.channel import Channel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.lines.traffic import LONGEST_FRAME, LONGEST_PAUSE_S, OnDone, OnLate, Traffic, Waiting
+from kanaleto.lines.traffic import LONGEST_FRAME, LONGEST_PAUSE_S, SLOWEST_CHARACTER_S, OnDone, OnLate, Traffic, Waiting
 from kanaleto.wire.diagnostics import Diagnose
 from kanaleto.wire.facts import ANSWERED
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
@@ -38,7 +38,6 @@ from kanaleto.wire.pdu import (
 )
 from kanaleto.wire.records import MaskWrite, WriteFile
 
-_SHORTEST_FRAME = 4
 _RECENT = 512  # transactions remembered, to know a late answer from a stranger's
 _QUIET_S = 0.05  # adapters hold bytes back: what is no frame is settled only after this much silence
 QUARANTINE_S = 0.25
@@ -80,7 +79,7 @@ class Exchanger:
         self._last_frame = b""
         self._has_transactions = framing.has_transactions
         self._has_character_time = channel.character_s > 0
-        self._longest_s = LONGEST_FRAME[framing.name] * channel.character_s
+        self._longest_s = LONGEST_FRAME[framing.name] * (channel.character_s or SLOWEST_CHARACTER_S)
         self._gap_s = max(gap_s, channel.gap_s)
         self._quarantine_s = 0.0 if framing.has_transactions else quarantine_s
         self._quiet_s = max(_QUIET_S, 5 * channel.character_s)
@@ -159,9 +158,8 @@ class Exchanger:
             starts_at = sent_at = now
         self.traffic.sent += len(frame)
         deadline = sent_at + (TURNAROUND_S if is_broadcast else timeout_s)
-        cap = deadline + self._longest_s + (self._cut_short_s if not self._has_character_time else 0.0)
         self._pending[key] = Waiting(
-            unit_id, request, frame, on_done, now, starts_at, sent_at, deadline, cap, is_broadcast=is_broadcast
+            unit_id, request, frame, on_done, now, starts_at, sent_at, deadline, is_broadcast=is_broadcast
         )
         timer = self._timer
         if timer is None or timer.when() > deadline:
@@ -318,18 +316,10 @@ class Exchanger:
         for key, waiting in list(self._pending.items()):
             if at < waiting.starts_at:
                 continue
-            if self._looks_like_answer(event.raw, waiting):
+            if waiting.looks_answered_by(event.raw, self.framing):
                 self._finish(key, OutcomeKind.GARBLED, event.raw, None, at, event.reason)
             else:
                 waiting.strange = (OutcomeKind.GARBLED, event.raw, event.reason)
-
-    def _looks_like_answer(self, raw: bytes, waiting: Waiting) -> bool:
-        """Whether garbled bytes are most likely the answer itself, spoilt: it has come then, and need not be waited
-        for. Anything else is noise, and the answer may still come."""
-        if self.framing.has_transactions or len(raw) < _SHORTEST_FRAME:
-            return False
-        head = 5 if self.framing.name == "ascii" else 2  # unit and function
-        return raw[:head] == waiting.frame[:head]
 
     def _lose(self, why: str) -> None:
         self.lost_because = why
@@ -370,18 +360,24 @@ class Exchanger:
                 # its bytes came then at the latest, whatever it took to know what they are
                 self._take(event, self._last_at)
         for key, waiting in list(self._pending.items()):
-            is_arriving = self._decoder.held > 0 and soon < self._quiet_at and soon < waiting.cap
+            is_arriving = self._decoder.held > 0 and soon < min(self._quiet_at, self._cap(waiting))
             if soon < waiting.deadline or is_arriving:
                 continue
             if now > waiting.deadline + _OVERSLEPT_S and not waiting.has_grace and not self._decoder.held:
                 waiting.has_grace, waiting.deadline = True, now + _READ_FIRST_S
                 continue
             self._expire(key, waiting, now)
-        ends = [waiting.deadline if waiting.deadline > soon else waiting.cap for waiting in self._pending.values()]
+        ends = [one.deadline if one.deadline > soon else self._cap(one) for one in self._pending.values()]
         if self._decoder.held:
             ends.append(max(self._quiet_at, now))
         if ends and self.channel.is_open:
             self._arm(min(ends))
+
+    def _cap(self, waiting: Waiting) -> float:
+        """When an answer that has begun must have come: the beginning of a frame may take as long as the longest frame
+        does, on a stream behind which a slow line may be too; what makes no frame is not waited for there."""
+        may_grow = self._decoder.lacks_bytes or self._has_character_time
+        return waiting.deadline + (self._longest_s if may_grow else self._cut_short_s)
 
     def _expire(self, key: int, waiting: Waiting, now: float) -> None:
         if waiting.strange is not None and not waiting.is_broadcast:

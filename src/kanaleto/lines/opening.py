@@ -10,15 +10,11 @@ from kanaleto.wire.frames import Framing
 from kanaleto.wire.rtu import Rtu
 from kanaleto.wire.tcp import Tcp
 
-_FRAMINGS: dict[FramingKind, type[Rtu] | type[Ascii] | type[Tcp]] = {
-    FramingKind.RTU: Rtu,
-    FramingKind.ASCII: Ascii,
-    FramingKind.TCP: Tcp,
-}
-
 
 def framing_of(link: Link) -> Framing:
-    return _FRAMINGS[link.framing]()
+    if link.framing is FramingKind.ASCII:
+        return Ascii(link.delimiter)
+    return Rtu() if link.framing is FramingKind.RTU else Tcp()
 
 
 def channel_for(link: Link, connect_timeout_s: float) -> Channel:

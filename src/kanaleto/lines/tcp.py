@@ -6,7 +6,7 @@ import socket
 import ssl
 
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
-from kanaleto.lines.tls import ENDED_IN_HANDSHAKE, client_context, tls_sentence
+from kanaleto.lines.tls import client_context, tls_sentence
 from kanaleto.site.link import TcpLink
 
 _BUFFER_BYTES = 4096
@@ -53,12 +53,9 @@ class TcpChannel:
         except UnicodeError:  # of a name that no host can have, such as one with two dots in a row
             raise Unreachable(f"{self._link.place}: that is no name that a host can have", Cause.NO_NAME) from None
         except OSError as error:
-            if (
-                context is not None
-                and isinstance(error, ConnectionError)
-                and not isinstance(error, ConnectionRefusedError)
-            ):
-                raise Unreachable(f"{self._link.place}: {ENDED_IN_HANDSHAKE}", Cause.TLS) from None
+            has_ended = isinstance(error, ConnectionError) and not isinstance(error, ConnectionRefusedError)
+            if context is not None and (has_ended or isinstance(error, ssl.SSLError)):
+                raise Unreachable(f"{self._link.place}: {tls_sentence(context, error)}", Cause.TLS) from None
             raise _unreachable(self._link.place, error) from None
         self._transport = transport
 
@@ -107,8 +104,6 @@ class _Receiver(asyncio.BufferedProtocol):
 
 
 def _unreachable(place: str, error: OSError) -> Unreachable:
-    if isinstance(error, ssl.SSLError):
-        return Unreachable(f"{place}: {tls_sentence(error)}", Cause.TLS)
     if isinstance(error, socket.gaierror):
         return Unreachable(f"{place}: no host of this name is known", Cause.NO_NAME)
     if isinstance(error, ConnectionRefusedError) or "refused" in str(error).lower():

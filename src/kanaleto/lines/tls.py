@@ -6,20 +6,48 @@ from pathlib import Path
 from kanaleto.lines.channel import Cause, Unreachable
 from kanaleto.site.link import TlsFiles
 
-ENDED_IN_HANDSHAKE = (
-    "it ended the connection during the handshake; it does not speak TLS there (is "
-    "it tcp:// instead?), or wants a client's certificate"
-)
 ROLE_EXTENSION = "1.3.6.1.4.1.50316.802.1"
+_REQUIRED = "AES128-SHA256"  # how the library calls TLS_RSA_WITH_AES_128_CBC_SHA256
+_NO_SUITE = "no cipher suite is common to both ends"
+_WANTS_CERTIFICATE = "it may want a client's certificate: cert= and key="
 
 
-def client_context(files: TlsFiles) -> ssl.SSLContext:
+class ClientContext(ssl.SSLContext):
+    """Keeps the handshake under way: whether the server has chosen a suite tells what it refused."""
+
+    handshake: ssl.SSLObject | None = None
+    offers_required: bool = False
+
+    @property
+    def has_chosen(self) -> bool:
+        return self.handshake is not None and self.handshake.cipher() is not None
+
+
+class _Handshake(ssl.SSLObject):
+    def do_handshake(self) -> None:
+        if isinstance(self.context, ClientContext):
+            self.context.handshake = self
+        super().do_handshake()
+
+
+def _offer_required(context: ssl.SSLContext) -> None:
+    """Also the suite that every TLS 1.2 device must have (security over TLS, 8.2), which gives away all that was said
+    if the key is ever lost, and so is not offered unasked."""
+    usual = [suite["name"] for suite in context.get_ciphers() if suite["protocol"] != "TLSv1.3"]
+    context.set_ciphers(":".join([*usual, _REQUIRED]))
+
+
+def client_context(files: TlsFiles) -> ClientContext:
     """A client's context. The server must be signed by `ca`, or by an authority that this machine trusts when none is
     given; its name is not compared, since devices are reached by address. Raises Unreachable when a file cannot be
     used."""
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    context = ClientContext(ssl.PROTOCOL_TLS_CLIENT)
+    context.sslobject_class = _Handshake
     context.minimum_version = ssl.TLSVersion.TLSv1_2
     context.check_hostname = False
+    context.offers_required = files.offers_required
+    if files.offers_required:
+        _offer_required(context)
     try:
         if files.ca is not None:
             context.load_verify_locations(files.ca)
@@ -32,11 +60,13 @@ def client_context(files: TlsFiles) -> ssl.SSLContext:
     return context
 
 
-def server_context(cert: Path, key: Path, ca: Path | None) -> ssl.SSLContext:
+def server_context(cert: Path, key: Path, ca: Path | None, offers_required: bool = False) -> ssl.SSLContext:
     """A server's context; with `ca` a client must show a certificate signed by it. Raises OSError (an ssl.SSLError is
     one)."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.minimum_version = ssl.TLSVersion.TLSv1_2
+    if offers_required:
+        _offer_required(context)
     context.load_cert_chain(cert, key)
     if ca is not None:
         context.load_verify_locations(ca)
@@ -62,15 +92,25 @@ def role_in(certificate: bytes) -> str | None:
     return raw.decode("utf-8", "replace")
 
 
-def tls_sentence(error: ssl.SSLError) -> str:
-    """What went wrong in the handshake."""
+def tls_sentence(context: ClientContext, error: OSError) -> str:
+    """What went wrong in the handshake: an error of TLS, or the end of the connection in the midst of it."""
+    advice = "" if context.offers_required else "; suite=required offers the one that every TLS 1.2 device must have"
+    if not isinstance(error, ssl.SSLError):
+        if context.has_chosen:
+            return f"it ended the connection during the handshake; {_WANTS_CERTIFICATE}"
+        return (
+            "it ended the connection during the handshake; it does not speak TLS there (is it tcp:// instead?), wants "
+            f"a client's certificate, or {_NO_SUITE}{advice}"
+        )
     reason = (error.reason or str(error)).lower().replace("_", " ")
     if isinstance(error, ssl.SSLCertVerificationError):
         return f"its certificate is not accepted: {error.verify_message}; name its authority with ca="
     if "wrong version number" in reason or "record layer failure" in reason:
         return "it does not speak TLS there; is it tcp:// instead?"
+    if "alert handshake failure" in reason and not context.has_chosen:
+        return f"{_NO_SUITE}{advice}"
     if "certificate required" in reason or "handshake failure" in reason:
-        return f"it refused the connection ({reason}); it may want a client's certificate: cert= and key="
+        return f"it refused the connection ({reason}); {_WANTS_CERTIFICATE}"
     return f"no secure connection: {reason}"
 
 

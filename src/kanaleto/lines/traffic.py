@@ -4,14 +4,17 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.wire.frames import Frame
+from kanaleto.wire.frames import Frame, Framing
 from kanaleto.wire.pdu import Request
 
+_SHORTEST_FRAME = 4
 LONGEST_FRAME = {"rtu": 256, "ascii": 513, "tcp": 260}
 """Characters, by framing (serial line 1.02, 2.5.1 and 2.5.2; messaging guide, 3.1.2)."""
 LONGEST_PAUSE_S = {"rtu": 0.25, "ascii": 1.0, "tcp": 0.25}
 """Inside a frame, whose rest is waited for so long: ASCII bears a second (serial line 1.02, 2.5.2.1), a busy machine or
 a radio link needs some of it elsewhere."""
+SLOWEST_CHARACTER_S = 11 / 300
+"""Of a serial line that may be behind a stream."""
 
 OnDone = Callable[[Outcome], None]
 OnLate = Callable[[Frame, float], None]
@@ -30,11 +33,18 @@ class Waiting:
     starts_at: float
     sent_at: float
     deadline: float
-    cap: float
     first_at: float = 0.0
     has_grace: bool = False
     is_broadcast: bool = False
     strange: tuple[OutcomeKind, bytes, str] | None = None
+
+    def looks_answered_by(self, raw: bytes, framing: Framing) -> bool:
+        """Whether garbled bytes are most likely the answer itself, spoilt: it has come then, and need not be waited
+        for. Anything else is noise, and the answer may still come."""
+        if framing.has_transactions or len(raw) < _SHORTEST_FRAME:
+            return False
+        head = 5 if framing.name == "ascii" else 2  # unit and function
+        return raw[:head] == self.frame[:head]
 
 
 @dataclass(slots=True)

@@ -13,6 +13,7 @@ from typing import cast
 from kanaleto.lines.tls import role_in, server_context
 from kanaleto.serving.admission import HANDSHAKE_S, Admission, host_of
 from kanaleto.serving.answerer import Answer, Answerer, is_later
+from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.site.model import TlsServing
 from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
@@ -42,13 +43,20 @@ class NetworkServer:
     """Listens on `host`:`port` for `answerer`."""
 
     def __init__(
-        self, answerer: Answerer, framing: Framing, host: str, port: int, tls: TlsServing | None = None
+        self,
+        answerer: Answerer,
+        framing: Framing,
+        host: str,
+        port: int,
+        tls: TlsServing | None = None,
+        offers_required: bool = False,
     ) -> None:
         self.answerer = answerer
         self.framing = framing
         self.host, self.port = host, port
         self.admission = Admission(answerer.name)
         self._tls = tls
+        self._offers_required = offers_required
         self._context: ssl.SSLContext | None = None
         self._roles = dict(tls.roles) if tls is not None else {}
         self._server: asyncio.Server | None = None
@@ -58,7 +66,7 @@ class NetworkServer:
         """Bind. Raises CannotServe."""
         if self._tls is not None:
             try:
-                self._context = server_context(self._tls.cert, self._tls.key, self._tls.ca)
+                self._context = server_context(self._tls.cert, self._tls.key, self._tls.ca, self._offers_required)
             except OSError as error:
                 raise CannotServe(
                     f"{self.answerer.name}: the certificate files cannot be used: {error.strerror or error}"
@@ -144,7 +152,7 @@ class _Handshake(asyncio.Protocol):
 class _Connection(asyncio.Protocol):
     def __init__(self, server: NetworkServer) -> None:
         self._server = server
-        self._decoder = server.framing.decoder(Role.REQUESTS)
+        self._hearing = Hearing(server.answerer, server.framing, _QUIET_S)
         self._functions: frozenset[int] | None = None
         self._timer: asyncio.TimerHandle | None = None
         self._line: asyncio.Task[None] | None = None
@@ -171,16 +179,24 @@ class _Connection(asyncio.Protocol):
         if self._early is not None:
             self._early += data
             return
-        self._take(self._decoder.feed(data))
+        self._take(self._hearing.take(data))
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None
-        if self._decoder.held and not self._server.framing.has_transactions:
-            self._timer = asyncio.get_running_loop().call_later(_QUIET_S, lambda: self._take(self._decoder.silence()))
+        patience_s = self._hearing.patience_s
+        if patience_s is not None and not self._server.framing.has_transactions:
+            self._timer = asyncio.get_running_loop().call_later(patience_s, lambda: self._take(self._hearing.settle()))
 
-    def _take(self, events: list[Event]) -> None:
+    def _take(self, heard: list[Heard]) -> None:
         server = self._server
-        answers, has_broken = answers_to(server.answerer, server.framing, events, self._functions)
+        answers: list[Answer] = []
+        has_broken = False
+        while heard:
+            events = [event for event, _ in heard]
+            more, is_broken = answers_to(server.answerer, server.framing, events, self._functions)
+            answers += more
+            has_broken = has_broken or is_broken
+            heard = self._hearing.again()
         if answers:
             server.admission.note_use(self._transport)
             if self._line is None and not any(is_later(answer) for answer in answers):

@@ -23,6 +23,7 @@ def server_for(line: Line, answerer: Answerer, listen: str | None) -> Server:
             listen or link.host,
             link.port,
             line.tls_serving if link.tls is not None else None,
+            link.tls is not None and link.tls.offers_required,
         )
     if isinstance(link, UdpLink):
         return DatagramServer(answerer, framing_of(link), listen or link.host, link.port)

@@ -6,11 +6,13 @@ from collections.abc import Awaitable
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.serialport import SerialChannel
 from kanaleto.serving.answerer import Answerer, is_later
+from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.link import SerialLink
-from kanaleto.wire.frames import Event, Framing, Garbled, Role
+from kanaleto.wire.frames import Framing, Garbled
+from kanaleto.wire.pdu import PduError, parse_request
 
-_QUIET_S = 0.02
+_QUIET_S = 0.02  # an adapter may hold bytes back for so long
 _REOPEN_S = 2.0
 _ECHO_S, _MOST_ALIKE = 0.03, 5
 
@@ -23,10 +25,14 @@ class PortServer:
         self._later: asyncio.Task[None] | None = None
         self._framing = framing
         self._channel = SerialChannel(link)
-        self._decoder = framing.decoder(Role.REQUESTS)
+        character_s = link.settings.character_s
+        self._hearing = Hearing(answerer, framing, max(_QUIET_S, 5 * character_s), character_s, _QUIET_S)
+        self._heard_at = 0.0  # when the last byte came
         self._timer: asyncio.TimerHandle | None = None
         self._reopening: asyncio.Task[None] | None = None
         self._sent, self._sent_end_s = b"", 0.0  # of our own, which may come back, and when its last byte has gone
+        self._is_no_request = False  # what was sent: when it comes back, no master has asked that
+        self._own, self._own_at = b"", 0.0  # what came of it so far, and since when
         self._has_echo, self._alike = link.has_echo, 0
 
     async def start(self) -> None:
@@ -43,59 +49,74 @@ class PortServer:
             self._timer.cancel()
         self._channel.close()
 
-    def _write(self, frame: bytes, not_before: float) -> None:
-        self._sent = frame
-        self._sent_end_s = self._channel.write(frame, not_before)
+    def _write(self, unit_id: int, pdu: bytes, not_before: float) -> None:
+        self._sent, self._own = self._framing.encode(unit_id, pdu), b""
+        self._sent_end_s = self._channel.write(self._sent, not_before)
+        try:
+            parse_request(pdu)
+            self._is_no_request = False
+        except PduError:
+            self._is_no_request = True
 
     def _receive(self, data: bytes, at: float) -> None:
+        silence_s = at - len(data) * self._channel.character_s - self._heard_at
+        self._heard_at = at
         if self._sent:
             data = self._without_own(data, at)
-        self._take(self._decoder.feed(data), at)
+        self._take(self._hearing.take(data, silence_s), at)
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None
-        if self._decoder.held:
-            quiet_at = at + max(_QUIET_S, 5 * self._channel.character_s)
-            self._timer = asyncio.get_running_loop().call_at(quiet_at, self._settle, at)
+        patience_s = _QUIET_S if self._own else self._hearing.patience_s
+        if patience_s is not None:
+            self._timer = asyncio.get_running_loop().call_at(at + patience_s, self._settle, at)
 
     def _without_own(self, data: bytes, at: float) -> bytes:
         """What came without our own answer, where the adapter echoes: it is no master's request. Untold, that is known
-        by what comes back before the answer has gone, when no master may speak, or again and again right behind it; a
-        master may well ask the same as we have just answered."""
-        length = min(len(self._sent), len(data))
-        if data[:length] != self._sent[:length]:
-            self._sent, self._alike = b"", 0
-            return data
+        by what comes back before the answer has gone, when no master may speak, by what nobody asks, or by what comes
+        again and again right behind it; a master may well ask the same as we have just answered."""
+        if not self._own:
+            self._own_at = at
+        self._own += data
+        if len(self._own) < len(self._sent) and self._sent.startswith(self._own):
+            return b""  # it may still become it
+        came, self._own = self._own, b""
+        sent, self._sent = self._sent, b""
+        if not came.startswith(sent):
+            self._alike = 0
+            return came
         if not self._has_echo:
-            self._alike = self._alike + 1 if at < self._sent_end_s + _ECHO_S else 0
-            self._has_echo = at < self._sent_end_s or self._alike > _MOST_ALIKE
-        if not self._has_echo:
-            self._sent = b""
-            return data
-        self._sent = self._sent[length:]
-        return data[length:]
+            self._alike = self._alike + 1 if self._own_at < self._sent_end_s + _ECHO_S else 0
+            is_early = self._own_at < self._sent_end_s
+            self._has_echo = is_early or self._is_no_request or self._alike > _MOST_ALIKE
+        return came.removeprefix(sent) if self._has_echo else came
 
     def _settle(self, at: float) -> None:
-        self._take(self._decoder.silence(), at)
+        if self._own:
+            self._sent, own, self._own = b"", self._own, b""
+            self._take(self._hearing.take(own), at)
+        self._take(self._hearing.settle(), at)
 
-    def _take(self, events: list[Event], at: float) -> None:
-        for event in events:
-            if isinstance(event, Garbled):
-                self.answerer.note_garbled()
-            elif self._channel.is_open:
-                pdu = self.answerer.answer(event.unit_id, event.pdu)
-                if is_later(pdu):
-                    self._later = asyncio.get_running_loop().create_task(self._answer_later(event.unit_id, pdu))
-                elif isinstance(pdu, bytes):
-                    self._write(self._framing.encode(event.unit_id, pdu), at + self._channel.gap_s)
-        self._decoder.end_with(self.answerer.delimiter)
+    def _take(self, heard: list[Heard], at: float) -> None:
+        while heard:
+            for event, is_clean in heard:
+                if isinstance(event, Garbled):
+                    self.answerer.note_garbled()
+                elif self._channel.is_open:
+                    answer = self.answerer.answer if is_clean else self.answerer.answer_unclean
+                    pdu = answer(event.unit_id, event.pdu)
+                    if is_later(pdu):
+                        self._later = asyncio.get_running_loop().create_task(self._answer_later(event.unit_id, pdu))
+                    elif isinstance(pdu, bytes):
+                        self._write(event.unit_id, pdu, at + self._channel.gap_s)
+            heard = self._hearing.again()
 
     async def _answer_later(self, unit_id: int, answer: Awaitable[bytes | None]) -> None:
         """A master has one request under way; what comes of it goes out when it is there."""
         pdu = await answer
         if pdu is not None and self._channel.is_open:
             now = asyncio.get_running_loop().time()
-            self._write(self._framing.encode(unit_id, pdu), now + self._channel.gap_s)
+            self._write(unit_id, pdu, now + self._channel.gap_s)
 
     def _lose(self, why: str) -> None:
         self._reopening = asyncio.get_running_loop().create_task(self._reopen())

@@ -19,13 +19,15 @@ import tty
 from collections.abc import Awaitable
 
 from kanaleto.serving.answerer import Answerer, is_later
+from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
 from kanaleto.serving.portlink import PortLink
 from kanaleto.site.link import SerialLink
-from kanaleto.wire.frames import Frame, Framing, Garbled, Role
+from kanaleto.wire.frames import Frame, Framing, Garbled
 
 _PIECE_S = 0.004  # an answer is let go in pieces of this length, as an adapter would
 _SLICE_S = 0.1
+_LEAST_QUIET_S = 0.005  # this process may be late
 _MOST_BACKLOG = 1200  # characters: two of the longest frames that there are, in ASCII, and some
 _CODES = {
     int(name[1:]): getattr(termios, name)
@@ -46,7 +48,8 @@ class TerminalServer:
         self._link = link
         self._port_link = PortLink(link.port, answerer.name)
         self._answer_delay_s = answer_delay_s
-        self._decoder = framing.decoder(Role.REQUESTS)
+        settings = link.settings
+        self._hearing = Hearing(answerer, framing, max(settings.gap_s, _LEAST_QUIET_S), settings.character_s)
         self._is_stopping = threading.Event()
         self._thread = threading.Thread(target=self._work, name=f"pty {link.port}", daemon=True)
         self._near = self._far = -1
@@ -91,41 +94,47 @@ class TerminalServer:
         os.close(self._far)
 
     def _work(self) -> None:
-        character_s, gap_s = self._link.settings.character_s, self._link.settings.gap_s
+        character_s, hearing = self._link.settings.character_s, self._hearing
         line_free_s = 0.0  # when the last byte that came would have left a real line
         while not self._is_stopping.is_set():
-            wait_s = max(gap_s, 0.005) if self._decoder.held else _SLICE_S
+            patience_s, now_s = hearing.patience_s, time.monotonic()
+            wait_s = _SLICE_S
+            if patience_s is not None:
+                wait_s = min(max(line_free_s + patience_s - now_s, 0.0), _SLICE_S)
             ready, _, _ = select.select([self._near], [], [], wait_s)
+            now_s = time.monotonic()
+            silence_s = now_s - line_free_s
+            if patience_s is not None and silence_s >= patience_s:
+                line_free_s = self._take(hearing.settle(), line_free_s)
             if not ready:
-                if self._decoder.held and time.monotonic() > line_free_s + gap_s:
-                    events = self._decoder.silence()
-                else:
-                    continue
+                continue
+            try:
+                data = os.read(self._near, 4096)
+            except BlockingIOError:
+                continue
+            except OSError:
+                return
+            line_free_s = max(now_s, line_free_s) + len(data) * character_s
+            if line_free_s - now_s > _MOST_BACKLOG * character_s:
+                line_free_s = now_s + _MOST_BACKLOG * character_s
+                hearing.forget()
+                self.answerer.note_garbled()
+            elif not self._is_understood():
+                hearing.forget()
+                self.answerer.note_garbled()  # at another rate a device hears characters that are none
             else:
-                try:
-                    data = os.read(self._near, 4096)
-                except BlockingIOError:
-                    continue
-                except OSError:
-                    return
-                now_s = time.monotonic()
-                line_free_s = max(now_s, line_free_s) + len(data) * character_s
-                if line_free_s - now_s > _MOST_BACKLOG * character_s:
-                    line_free_s = now_s + _MOST_BACKLOG * character_s
-                    self._decoder.reset()
-                    self.answerer.note_garbled()
-                    continue
-                if not self._is_understood():
-                    self._decoder.reset()
-                    self.answerer.note_garbled()  # at another rate a device hears characters that are none
-                    continue
-                events = self._decoder.feed(data)
-            for event in events:
+                line_free_s = self._take(hearing.take(data, silence_s), line_free_s)
+
+    def _take(self, heard: list[Heard], line_free_s: float) -> float:
+        """Answer what was asked; gives when the line is free then."""
+        while heard:
+            for event, is_clean in heard:
                 if isinstance(event, Garbled):
                     self.answerer.note_garbled()
                 else:
-                    line_free_s = self._answer(event, line_free_s, character_s, gap_s)
-            self._decoder.end_with(self.answerer.delimiter)
+                    line_free_s = self._answer(event, is_clean, line_free_s)
+            heard = self._hearing.again()
+        return line_free_s
 
     def _let_go(self, piece: bytes) -> bool:
         """Send it; whether anybody takes it. What a master has not read of former answers is no longer on a line."""
@@ -144,8 +153,10 @@ class TerminalServer:
         assert self._loop is not None
         return asyncio.run_coroutine_threadsafe(work(), self._loop).result()
 
-    def _answer(self, frame: Frame, came_s: float, character_s: float, gap_s: float) -> float:
-        answer = self.answerer.answer(frame.unit_id, frame.pdu)
+    def _answer(self, frame: Frame, is_clean: bool, came_s: float) -> float:
+        character_s, gap_s = self._link.settings.character_s, self._link.settings.gap_s
+        asked = self.answerer.answer if is_clean else self.answerer.answer_unclean
+        answer = asked(frame.unit_id, frame.pdu)
         pdu = self._wait_for(answer) if is_later(answer) else answer
         if not isinstance(pdu, bytes):
             return came_s

@@ -5,6 +5,8 @@ from enum import Enum
 from urllib.parse import parse_qsl, unquote
 
 from kanaleto.site.faults import suggestion
+from kanaleto.values.digits import whole
+from kanaleto.wire.ascii import LINE_FEED, may_end
 
 
 class Transport(Enum):
@@ -56,11 +58,13 @@ class SerialSettings:
 
 @dataclass(frozen=True, slots=True)
 class TlsFiles:
-    """Paths: the authority that the server must be signed by, and the client's own certificate and key."""
+    """Paths: the authority that the server must be signed by, and the client's own certificate and key; whether the
+    suite is offered that the standard requires of every TLS 1.2 device, TLS_RSA_WITH_AES_128_CBC_SHA256."""
 
     ca: str | None = None
     cert: str | None = None
     key: str | None = None
+    offers_required: bool = False
 
     def items(self) -> list[tuple[str, str | None]]:
         return [("ca", self.ca), ("cert", self.cert), ("key", self.key)]
@@ -68,13 +72,15 @@ class TlsFiles:
 
 @dataclass(frozen=True, slots=True)
 class TcpLink:
-    """A TCP connection; framing is TCP, or RTU or ASCII on the bare stream. With `tls`, TCP framing inside TLS."""
+    """A TCP connection; framing is TCP, or RTU or ASCII on the bare stream. With `tls`, TCP framing inside TLS.
+    `delimiter` ends requests in ASCII."""
 
     host: str
     port: int
     framing: FramingKind = FramingKind.TCP
     source: str | None = None
     tls: TlsFiles | None = None
+    delimiter: int = LINE_FEED
 
     @property
     def place(self) -> str:
@@ -84,6 +90,10 @@ class TcpLink:
     def __str__(self) -> str:
         scheme = "tls" if self.tls else "tcp" if self.framing is FramingKind.TCP else f"{self.framing.value}+tcp"
         options = [("source", self.source), *(self.tls.items() if self.tls else [])]
+        if self.tls and self.tls.offers_required:
+            options.append(("suite", _REQUIRED))
+        if self.delimiter != LINE_FEED:
+            options.append(("delimiter", f"0x{self.delimiter:02X}"))
         query = "&".join(f"{key}={value}" for key, value in options if value)
         return f"{scheme}://{self.place}" + (f"?{query}" if query else "")
 
@@ -101,6 +111,10 @@ class UdpLink:
         return FramingKind.TCP
 
     @property
+    def delimiter(self) -> int:
+        return LINE_FEED
+
+    @property
     def place(self) -> str:
         return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
 
@@ -110,7 +124,7 @@ class UdpLink:
 
 @dataclass(frozen=True, slots=True)
 class SerialLink:
-    """A serial port by its path or name."""
+    """A serial port by its path or name. `delimiter` ends requests in ASCII."""
 
     port: str
     settings: SerialSettings = SerialSettings()
@@ -119,6 +133,7 @@ class SerialLink:
     latency_ms: float | None = None
     sets_rts: bool = False
     uses_rtscts: bool = False
+    delimiter: int = LINE_FEED
 
     @property
     def is_remote(self) -> bool:
@@ -141,6 +156,8 @@ class SerialLink:
             text += "&direction=rts"
         if self.uses_rtscts:
             text += "&handshake=rtscts"
+        if self.delimiter != LINE_FEED:
+            text += f"&delimiter=0x{self.delimiter:02X}"
         return text + (f"&latency_ms={self.latency_ms:g}" if self.latency_ms is not None else "")
 
 
@@ -162,10 +179,13 @@ _SERIAL_KEYS = ["baud", "parity", "stop", "data", "echo", "latency_ms", "directi
 _KEYS = {
     Transport.TCP: ["source"],
     Transport.UDP: ["source"],
-    Transport.TLS: ["ca", "cert", "key", "source"],
+    Transport.TLS: ["ca", "cert", "key", "suite", "source"],
     Transport.SERIAL: _SERIAL_KEYS,
     Transport.RFC2217: _SERIAL_KEYS,
 }
+
+
+_REQUIRED = "required"
 
 
 def _default_data(framing: FramingKind) -> int:
@@ -192,7 +212,7 @@ def parse_link(text: str) -> Link:
     except ValueError:
         raise ValueError(f"link {text!r}: what follows '?' must read key=value&key=value") from None
     options = dict(pairs)
-    allowed = _KEYS[transport]
+    allowed = [*_KEYS[transport], "delimiter"] if framing is FramingKind.ASCII else _KEYS[transport]
     for key in options:
         if key not in allowed:
             raise ValueError(
@@ -209,7 +229,7 @@ def parse_link(text: str) -> Link:
     if transport is Transport.UDP:
         return UdpLink(host, port, source)
     if transport is Transport.TCP:
-        return TcpLink(host, port, framing, source)
+        return TcpLink(host, port, framing, source, delimiter=_delimiter(text, options))
     if ("cert" in options) != ("key" in options):
         raise ValueError(f"link {text!r}: a client's certificate needs both cert= and key=")
     return TcpLink(
@@ -217,8 +237,30 @@ def parse_link(text: str) -> Link:
         port,
         framing,
         source,
-        TlsFiles(*(unquote(options[key]) if options.get(key) else None for key in ("ca", "cert", "key"))),
+        TlsFiles(
+            _path(options, "ca"),
+            _path(options, "cert"),
+            _path(options, "key"),
+            _one_of(text, "suite", options.get("suite", "usual"), ("usual", _REQUIRED)),
+        ),
     )
+
+
+def _path(options: dict[str, str], key: str) -> str | None:
+    return unquote(options[key]) if options.get(key) else None
+
+
+def _delimiter(text: str, options: dict[str, str]) -> int:
+    given = options.get("delimiter", "0x0A")
+    try:
+        delimiter = whole(given)
+    except ValueError:
+        delimiter = -1
+    if not may_end(delimiter):
+        raise ValueError(
+            f"link {text!r}: delimiter {given!r} is not the code of a character that can end a frame, as 0x0A or 59"
+        )
+    return delimiter
 
 
 def _host_and_port(text: str, place: str, default_port: int | None) -> tuple[str, int]:
@@ -261,6 +303,7 @@ def _serial_link(text: str, port: str, framing: FramingKind, options: dict[str, 
         _milliseconds(text, latency) if latency else None,
         _one_of(text, "direction", options.get("direction", "none"), ("none", "rts")),
         _one_of(text, "handshake", options.get("handshake", "none"), ("none", "rtscts")),
+        _delimiter(text, options),
     )
 
 

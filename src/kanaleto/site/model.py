@@ -112,13 +112,14 @@ class DeviceLimits:
 class Simulated:
     """What only matters when the device is simulated: what it answers for addresses that its map leaves out, its
     identification (object number, text), its server ID, files (number, first and last record), queues (address,
-    words)."""
+    words); whether it is strict about the pauses of RTU (serial line 1.02, 2.5.1)."""
 
     answers_gaps_with_zero: bool = False
     identity: tuple[tuple[int, str], ...] = ()
     server_id: str = ""
     files: tuple[tuple[int, int, int], ...] = ()
     fifos: tuple[tuple[int, tuple[int, ...]], ...] = ()
+    is_strict: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 
 from kanaleto.site.link import FramingKind
-from kanaleto.wire.ascii import AsciiDecoder
+from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.checks import crc16
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame, Role
@@ -66,7 +66,7 @@ class Overhearing:
         self.bytes = 0
         self._open: tuple[int, bytes, Request, Asked, float] | None = None
         self._held = bytearray()
-        self._ascii = AsciiDecoder() if framing is FramingKind.ASCII else None
+        self._ascii = Ascii().decoder(Role.ANSWERS) if framing is FramingKind.ASCII else None
 
     @property
     def units(self) -> list[int]:

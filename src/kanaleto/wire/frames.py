@@ -46,9 +46,9 @@ class Decoder(Protocol):
     def reset(self) -> None:
         """Forget what is held."""
 
-    def end_with(self, delimiter: int) -> None:
-        """The character that ends a frame from now on, where the framing has one (ASCII, diagnostics sub-function
-        3)."""
+    def end_with(self, delimiter: int) -> list[Event]:
+        """The character that ends a frame from now on, where the framing has one (ASCII, diagnostics sub-function 3);
+        gives what it ends of the bytes that are held."""
 
     @property
     def held(self) -> int:

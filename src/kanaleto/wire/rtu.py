@@ -1,9 +1,11 @@
 """RTU framing (serial line 1.02, 2.5.1): unit ID, PDU, CRC low byte first; at most 256 bytes.
 
 The decoder delimits by length where the function tells it, and by a valid CRC followed by silence where it does not.
-When the bytes at its head make no sound frame it keeps them until the line is silent or the buffer is full, then looks
-for a frame at every later byte: a stream re-synchronises by CRC, and a stray byte before an answer costs nothing but a
-Garbled event.
+When the bytes at its head make no sound frame it keeps them until the line is silent or the buffer is full. All that
+came up to a silence is a frame if its CRC is right, whatever its function says of its length: what it holds is then
+wrong in a way that can be told. Otherwise a frame is looked for at every later byte: a stream re-synchronises by CRC,
+and a stray byte before an answer costs nothing but a Garbled event. A slave hears what others answer too: that is no
+noise.
 """
 
 from kanaleto.wire.checks import crc16, crc_bytes
@@ -60,7 +62,10 @@ class RtuDecoder:
         if not self._held or self._hopeless:
             return False
         length = frame_length(self._role, self._held)
-        return length == MORE or length > len(self._held)
+        return (length == MORE or length > len(self._held)) and not self._is_whole()
+
+    def _is_whole(self) -> bool:
+        return SHORTEST <= len(self._held) <= LONGEST and _is_sound(self._held)
 
     def reset(self) -> None:
         self._held.clear()
@@ -76,16 +81,28 @@ class RtuDecoder:
                 break
             raw = bytes(held[:length])
             if length > LONGEST or not _is_sound(raw):
-                self._hopeless = True
-                break
+                length = self._answered_length(0)
+                if not length:
+                    self._hopeless = True
+                    break
+                raw = bytes(held[:length])
             del held[:length]
             events.append(Frame(raw[0], raw[1:-2], raw))
         if len(held) > _MOST_HELD:
             events += self._settle(keep=LONGEST)
         return events
 
-    def end_with(self, delimiter: int) -> None:
+    def _answered_length(self, at: int) -> int:
+        """Bytes of what another slave answered, sound, from `at`; 0 where that is none, or answers are read anyway."""
+        if self._role is Role.ANSWERS:
+            return 0
+        length = frame_length(Role.ANSWERS, self._held, at)
+        is_there = SHORTEST <= length <= min(LONGEST, len(self._held) - at)
+        return length if is_there and _is_sound(self._held[at : at + length]) else 0
+
+    def end_with(self, delimiter: int) -> list[Event]:
         """Nothing ends a frame here but its length."""
+        return []
 
     def silence(self) -> list[Event]:
         return self._settle(keep=0) if self._held else []
@@ -94,6 +111,10 @@ class RtuDecoder:
         """Find the frames in what is held; the rest is garbled, but for the last `keep` bytes, which may still grow."""
         held, start, scan = self._held, 0, 0
         events: list[Event] = []
+        if keep == 0 and self._is_whole():
+            whole = bytes(held)
+            self.reset()
+            return [Frame(whole[0], whole[1:-2], whole)]
         while scan < len(held) - keep:
             raw = self._frame_at(scan, is_silent=keep == 0, may_be_merged=scan == start)
             if raw is None:
@@ -117,10 +138,12 @@ class RtuDecoder:
             length = len(self._held) - at
             if may_be_merged and not (length <= LONGEST and _is_sound(self._held[at:])):
                 length = _shortest_sound(self._held, at)
-        if length < SHORTEST or length > LONGEST or at + length > len(self._held):
-            return None
-        raw = bytes(self._held[at : at + length])
-        return raw if _is_sound(raw) else None
+        if SHORTEST <= length <= min(LONGEST, len(self._held) - at):
+            raw = bytes(self._held[at : at + length])
+            if _is_sound(raw):
+                return raw
+        length = self._answered_length(at)
+        return bytes(self._held[at : at + length]) if length else None
 
     def _garbled(self, raw: bytes) -> Garbled:
         length = frame_length(self._role, raw)

@@ -47,8 +47,9 @@ class TcpDecoder:
     def reset(self) -> None:
         self._held, self._broken = b"", False
 
-    def end_with(self, delimiter: int) -> None:
+    def end_with(self, delimiter: int) -> list[Event]:
         """Nothing ends a frame here but its length."""
+        return []
 
     def silence(self) -> list[Event]:
         return []

@@ -98,7 +98,10 @@ def read_answers(draw: st.DrawFn) -> ReadAnswer:
 
 
 span_answers = st.builds(
-    SpanWritten, st.sampled_from([int(Function.WRITE_COILS), int(Function.WRITE_REGISTERS)]), words, words
+    SpanWritten,
+    st.sampled_from([int(Function.WRITE_COILS), int(Function.WRITE_REGISTERS)]),
+    st.integers(0, 0x10000 - 123),
+    st.integers(1, 123),
 )
 refusals = st.builds(Refused, st.integers(1, 0x7F), st.integers(0, 255))
 objects = st.lists(st.tuples(st.integers(0, 255), st.binary(max_size=50)), max_size=4).map(tuple)

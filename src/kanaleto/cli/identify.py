@@ -54,6 +54,7 @@ def command(link: str, unit_id: int, timeout_s: float, is_json: bool) -> int:
                 "objects": objects,
                 "server_id": told.server_id,
                 "running": told.is_running,
+                "additional": told.additional or None,
             }
         )
     else:
@@ -62,6 +63,8 @@ def command(link: str, unit_id: int, timeout_s: float, is_json: bool) -> int:
         if told.server_id is not None:
             state = {True: "  (running)", False: "  (not running)", None: ""}[told.is_running]
             say(f"{'server ID':<18}  {told.server_id}{state}")
+            if told.additional:
+                say(f"{'additional data':<18}  {told.additional}")
     if not told.objects and told.server_id is None:
         raise Failed(f"{parsed.place}, unit {unit_id}: {told.reason}")
     return 0

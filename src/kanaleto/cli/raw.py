@@ -8,10 +8,13 @@ from kanaleto.cli.hexadecimal import bytes_from
 from kanaleto.cli.options import require_unit, usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.site.link import parse_link
+from kanaleto.site.link import FramingKind, parse_link
 from kanaleto.wire.explain import explain_frame
 from kanaleto.wire.frames import Role
 from kanaleto.wire.pdu import Raw
+
+_LISTEN_ONLY = b"\x08\x00\x04"  # diagnostics, sub-function 4 (application protocol 1.1b3, 6.8.1)
+_LISTENS = "nothing came, as is right: it only listens now, until communications are restarted (08 00 01 00 00)"
 
 
 @click.command("raw", context_settings={"ignore_unknown_options": True})
@@ -36,8 +39,11 @@ def command(link: str, hex_words: tuple[str, ...], unit_id: int, timeout_s: floa
     pdu = bytes_from(hex_words)
     request = usage(lambda: Raw(pdu[0], pdu[1:]))
     outcome, framing = asked_once(parsed, unit_id, request, timeout_s)
+    is_to_all = unit_id == 0 and parsed.framing is not FramingKind.TCP
+    is_right_silence = outcome.kind is OutcomeKind.TIMEOUT and pdu[:3] == _LISTEN_ONLY
+    said = "to all: nobody answers" if is_to_all and outcome.is_good else _LISTENS if is_right_silence else ""
     if is_json:
-        if outcome.kind not in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
+        if outcome.kind not in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION) and not is_right_silence:
             tell_failure(str(parsed), None, outcome, True, unit_id)
             raise Failed
         took = round(outcome.took_s * 1000, 3)
@@ -60,6 +66,8 @@ def command(link: str, hex_words: tuple[str, ...], unit_id: int, timeout_s: floa
                     f"  {outcome.answer[field.start : field.end].hex(' ').upper():<12} "
                     f" {field.name:<14}  {field.meaning}"
                 )
-    if not outcome.is_good:
+        if said:
+            say(said)
+    if not outcome.is_good and not is_right_silence:
         raise Failed(f"{parsed.place}, unit {unit_id}: {outcome.reason}")
     return 0

@@ -68,7 +68,7 @@ def command(
         if not values:
             raise click.UsageError("VALUE is missing")
         request, data = usage(lambda: _request(target, values, is_multiple))
-    if is_verified and target.unit_id == 0:
+    if is_verified and target.unit_id == 0 and target.link.framing is not FramingKind.TCP:
         raise click.UsageError("unit 0 is a broadcast: nobody can be read back")
     work = _Writing(target, request, data, timeout_s, is_json, is_verified)
     run_until_signal(work.run())

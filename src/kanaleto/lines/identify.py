@@ -6,7 +6,7 @@ from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.lines.spans import ask_again
 from kanaleto.wire.codes import Function
-from kanaleto.wire.diagnostics import Plain, ServerId
+from kanaleto.wire.diagnostics import Plain, ServerId, server_id_parts
 from kanaleto.wire.identity import Depth, Identify, Identity
 
 _MOST_ANSWERS = 64  # of one stream: a device that says "more follows" for ever is not followed for ever
@@ -14,11 +14,12 @@ _MOST_ANSWERS = 64  # of one stream: a device that says "more follows" for ever 
 
 @dataclass(slots=True)
 class Identification:
-    """Objects by number, as text; the server ID; `reason` is why there is nothing, in words."""
+    """Objects by number, as text; the server ID and what is added to it; `reason` is why there is nothing, in words."""
 
     objects: dict[int, str] = field(default_factory=dict)
     server_id: str | None = None
     is_running: bool | None = None
+    additional: str = ""
     reason: str = ""
 
 
@@ -33,15 +34,19 @@ async def identify(exchanger: Exchanger, unit_id: int, timeout_s: float, retries
         exchanger, unit_id, Plain(Function.REPORT_SERVER_ID), timeout_s, 0 if found.reason else retries
     )
     if isinstance(outcome.content, ServerId):
-        data = outcome.content.data
-        ends_with_state = data[-1:] in (b"\x00", b"\xff")
-        found.is_running = data[-1:] == b"\xff" if ends_with_state else None
-        raw = data[:-1] if ends_with_state else data
-        text = raw.decode("utf-8", "replace").strip("\0 ")
-        found.server_id = text if text.isprintable() else raw.hex(" ").upper()
+        raw, found.is_running, more = server_id_parts(outcome.content.data)
+        found.server_id, found.additional = _text_or_hex(raw), _text_or_hex(more)
     elif outcome.kind is not OutcomeKind.EXCEPTION:
         found.reason = found.reason or outcome.reason
     return found
+
+
+def _text_or_hex(raw: bytes) -> str:
+    try:
+        text = raw.decode("utf-8").strip("\0 ")
+    except UnicodeDecodeError:
+        text = "\0"
+    return text if text.isprintable() else raw.hex(" ").upper()
 
 
 async def _stream(

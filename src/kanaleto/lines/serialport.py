@@ -200,6 +200,11 @@ def _unreachable(link: SerialLink, error: Exception) -> Unreachable:
         place = link.port.removeprefix("rfc2217://")
         if "refused" in text:
             return Unreachable(f"{place} refused the connection; nothing listens on that port", Cause.REFUSED)
+        refused = _refused_settings(str(error), link)
+        if refused:
+            return Unreachable(f"the port server at {place} does not set {refused}; ask for what it can", Cause.OTHER)
+        if "rfc2217" in text or "waiting for option" in text:
+            return Unreachable(f"{place} is no port server that can be asked for settings (RFC 2217)", Cause.OTHER)
         return Unreachable(f"the port at {place} cannot be opened: {_reason(error)}", Cause.NO_ANSWER)
     if number == errno.ENOENT or "filenotfound" in text:
         return Unreachable(f"there is no port {link.port}; is the adapter plugged in?", Cause.NO_PORT)
@@ -213,6 +218,22 @@ def _unreachable(link: SerialLink, error: Exception) -> Unreachable:
     if number in (errno.ENOTTY, errno.EINVAL) or "inappropriate ioctl" in text:
         return Unreachable(f"{link.port} is no serial port, or does not take {link.settings}", Cause.OTHER)
     return Unreachable(f"port {link.port} cannot be opened: {_reason(error)}", Cause.OTHER)
+
+
+def _refused_settings(text: str, link: SerialLink) -> str:
+    """Which settings a port server did not take, by the names that the library gives its options; "" for none."""
+    if "remote rejected" not in text and "parameter change" not in text:
+        return ""
+    settings = link.settings
+    asked = {
+        "baudrate": f"{settings.baud} baud",
+        "datasize": f"{settings.data} data bits",
+        "parity": f"{settings.parity.value} parity",
+        "stopsize": f"{settings.stop} stop bit" + "s" * (settings.stop > 1),
+        "control": "its handshake",
+    }
+    not_taken = [words for name, words in asked.items() if f"'{name}'" in text or f"{name}:REQUESTED" in text]
+    return ", ".join(not_taken) or str(settings)
 
 
 def _reason(error: Exception) -> str:

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.serialport import is_pseudo_terminal
+from kanaleto.lines.traffic import LONGEST_PAUSE_S
 from kanaleto.site.link import FramingKind, SerialLink, SerialSettings
 from kanaleto.survey.asking import survey_exchanger
 from kanaleto.survey.overhearing import Overhearing
@@ -80,6 +81,8 @@ class Listener:
         lost: list[str] = []
         last_at = [loop.time()]
         quiet_s = max(_QUIET_CHARACTERS * link.settings.character_s, _LEAST_QUIET_S)
+        if link.framing is FramingKind.ASCII:
+            quiet_s = LONGEST_PAUSE_S["ascii"]
 
         def take(data: bytes, at: float) -> None:
             if at - last_at[0] > quiet_s:
@@ -96,5 +99,6 @@ class Listener:
                     return
         finally:
             channel.close()
+            heard.silence(last_at[0])
         if lost:
             raise SurveyStopped(f"the port was lost: {lost[0]}")

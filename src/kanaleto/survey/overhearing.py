@@ -98,6 +98,9 @@ class Overhearing:
         if self._ascii is None:
             self._scan(at, is_silent=True)
             self._drop(len(self._held))
+        else:
+            self.garbled_bytes += self._ascii.held
+            self._ascii.reset()
 
     def _drop(self, count: int) -> None:
         self.garbled_bytes += count

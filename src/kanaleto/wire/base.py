@@ -90,6 +90,10 @@ class Refused:
     function: int
     code: int
 
+    def __post_init__(self) -> None:
+        if not 1 <= self.function <= 0x7F or not 0 <= self.code <= 0xFF:
+            raise ValueError(f"function {self.function} with exception {self.code}: 1…127 and one byte are possible")
+
     @property
     def text(self) -> str:
         return exception_text(self.code)

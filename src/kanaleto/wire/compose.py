@@ -1,5 +1,6 @@
 """A request or an answer from words, as a person types them: the inverse of explaining one."""
 
+import re
 from collections.abc import Callable
 
 from kanaleto.wire.base import Message
@@ -44,6 +45,9 @@ def compose(words: list[str]) -> Message:
     """Raises ValueError with the form that would be right, or with what the standard forbids."""
     if not words or words[0] not in FORMS:
         raise ValueError(f"{words[0] if words else ''!r} is nothing to compose; there are {', '.join(FORMS)}")
+    least, most = _WORDS[words[0]]
+    if not least <= len(words) - 1 <= most:
+        raise ValueError(f"the form is: {FORMS[words[0]]}")
     try:
         return _MAKERS[words[0]](words[1:])
     except (IndexError, TypeError):
@@ -51,10 +55,9 @@ def compose(words: list[str]) -> Message:
 
 
 def _number(text: str) -> int:
-    try:
-        return int(text, 0)
-    except ValueError:
-        raise ValueError(f"{text!r} is no whole number (decimal, or 0x…)") from None
+    if not re.fullmatch(r"[+-]?(0[xX][0-9A-Fa-f]{1,8}|[0-9]{1,10})", text):
+        raise ValueError(f"{text!r} is no whole number (decimal, or 0x…)")
+    return int(text, 16 if "x" in text.lower() else 10)
 
 
 def _word(text: str) -> int:
@@ -109,16 +112,36 @@ def _identify(args: list[str]) -> Message:
 
 def _answer(args: list[str]) -> Message:
     table = _table(args[0])
+    if len(args) - 1 > table.most_read:
+        raise ValueError(f"{len(args) - 1} {table.title} in one answer: the standard allows {table.most_read}")
     if table.is_bits:
         return ReadAnswer(table, pack_bits(tuple(_bit(text) for text in args[1:])))
     return ReadAnswer(table, b"".join(word.to_bytes(2) for word in _words(args[1:])))
 
 
 def _raw(args: list[str]) -> Message:
-    data = bytes.fromhex("".join(args).replace(":", "").replace("0x", ""))
+    digits = "".join(args).replace(":", "").replace("0x", "")
+    if not re.fullmatch(r"([0-9A-Fa-f]{2})+", digits):
+        raise ValueError(f"{digits!r} are no whole bytes in hexadecimal")
+    data = bytes.fromhex(digits)
     return Raw(data[0], data[1:])
 
 
+def _exception(args: list[str]) -> Message:
+    code = _number(args[1])
+    if code == 0:
+        raise ValueError("exception 0 is none; the codes are 1…255")
+    return Refused(_number(args[0]), code)
+
+
+_MANY = 3000
+_WORDS = {
+    "read": (2, 3), "write": (3, _MANY), "multiple": (3, _MANY), "mask": (3, 3), "exchange": (4, _MANY),
+    "fifo": (1, 1), "read-file": (3, 3), "write-file": (3, _MANY), "status": (0, 0), "events": (0, 0), "log": (0, 0),
+    "server-id": (0, 0), "diagnose": (1, 2), "identify": (1, 2), "answer": (2, _MANY), "exception": (2, 2),
+    "raw": (1, _MANY),
+}  # fmt: skip
+"""How many words each takes."""
 _MAKERS: dict[str, Callable[[list[str]], Message]] = {
     "read": lambda args: Read(_table(args[0]), _number(args[1]), _number(args[2]) if len(args) > 2 else 1),
     "write": _write,
@@ -137,6 +160,6 @@ _MAKERS: dict[str, Callable[[list[str]], Message]] = {
     "diagnose": lambda args: Diagnose(_number(args[0]), (_word(args[1]) if len(args) > 1 else 0).to_bytes(2)),
     "identify": _identify,
     "answer": _answer,
-    "exception": lambda args: Refused(_number(args[0]), _number(args[1])),
+    "exception": _exception,
     "raw": _raw,
 }

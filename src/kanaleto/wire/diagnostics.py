@@ -140,14 +140,23 @@ class EventLog:
 
 @dataclass(frozen=True, slots=True)
 class ServerId:
-    """The answer to 0x11: bytes of the device's own choice; the last but additional data is FF when it runs, 00 when
-    not."""
+    """The answer to 0x11: bytes of the device's own choice, its run indicator, and additional data if it has any
+    (6.13)."""
 
     data: bytes
     function: int = Function.REPORT_SERVER_ID
 
     def encode(self) -> bytes:
         return bytes((self.function, len(self.data))) + self.data
+
+
+def server_id_parts(data: bytes) -> tuple[bytes, bool | None, bytes]:
+    """The ID, whether the device runs, and additional data (6.13). The standard does not say where the ID ends: the
+    first FF behind its first byte is taken for the run indicator, since no text has one; where there is none, the first
+    00; where there is neither, all is the ID and the state None."""
+    at = data.find(b"\xff", 1)
+    at = data.find(b"\0", 1) if at < 0 else at
+    return (data, None, b"") if at < 0 else (data[:at], data[at] == 0xFF, data[at + 1 :])
 
 
 PLAIN_ANSWERS: dict[int, type[ExceptionStatus] | type[EventCounter] | type[EventLog] | type[ServerId]] = {

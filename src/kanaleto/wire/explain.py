@@ -27,9 +27,14 @@ def _explain_rtu(role: Role, raw: bytes, first_address: int | None) -> list[Fiel
         return [Field(0, len(raw), "rest", "too short for a frame", FieldKind.FRAME, False)]
     right = crc_bytes(raw[:-2])
     verdict = "right" if right == raw[-2:] else f"wrong, {right.hex(' ').upper()} would be right"
-    fields = [Field(0, 1, "unit", str(raw[0]), FieldKind.FRAME)]
+    fields = [_serial_unit(raw[0])]
     fields += explain_pdu(role, raw[1:-2], 1, first_address)
     return [*fields, Field(len(raw) - 2, len(raw), "CRC", verdict, FieldKind.CHECK, right == raw[-2:])]
+
+
+def _serial_unit(unit: int) -> Field:
+    meaning = "0, to all" if unit == 0 else f"{unit}, reserved: there are 1…247" if unit > 247 else str(unit)
+    return Field(0, 1, "unit", meaning, FieldKind.FRAME)
 
 
 def _explain_tcp(role: Role, raw: bytes, first_address: int | None) -> list[Field]:
@@ -65,7 +70,7 @@ def _explain_ascii(role: Role, raw: bytes, first_address: int | None) -> list[Fi
         return [Field(0, len(raw), "rest", "no frame", FieldKind.FRAME, False)]
     due = lrc(body[:-1])
     verdict = "right" if due == body[-1] else f"wrong, {due:02X} would be right"
-    inner = [Field(0, 1, "unit", str(body[0]), FieldKind.FRAME), *explain_pdu(role, body[1:-1], 1, first_address)]
+    inner = [_serial_unit(body[0]), *explain_pdu(role, body[1:-1], 1, first_address)]
     inner.append(Field(len(body) - 1, len(body), "LRC", verdict, FieldKind.CHECK, due == body[-1]))
     fields = [Field(0, 1, "start", ":", FieldKind.FRAME)]
     fields += [Field(1 + 2 * f.start, 1 + 2 * f.end, f.name, f.meaning, f.kind, f.is_right) for f in inner]

@@ -1,13 +1,24 @@
 """A PDU taken apart, field by field, as far as its bytes go (application protocol 1.1b3, section 6)."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 
-from kanaleto.wire.codes import TABLE_READ_BY, Function, exception_text
-from kanaleto.wire.diagnostics import DIAGNOSTIC_WORDS, Diagnostic
+from kanaleto.wire.base import PduError
+from kanaleto.wire.codes import (
+    MOST_READ_WRITE_REGISTERS,
+    MOST_WRITE_BITS,
+    MOST_WRITE_REGISTERS,
+    TABLE_READ_BY,
+    Function,
+    Table,
+    exception_text,
+)
+from kanaleto.wire.diagnostics import DIAGNOSTIC_WORDS, Diagnostic, server_id_parts
 from kanaleto.wire.frames import Role
 from kanaleto.wire.identity import OBJECT_NAMES
+from kanaleto.wire.pdu import parse_answer, parse_request
+from kanaleto.wire.records import LAST_RECORD, MOST_FIFO
 
 
 class FieldKind(Enum):
@@ -73,6 +84,10 @@ class _Walk:
         self.fields: list[Field] = []
 
     @property
+    def rest(self) -> bytes:
+        return self._pdu[self.place :]
+
+    @property
     def left(self) -> int:
         return len(self._pdu) - self.place
 
@@ -103,6 +118,24 @@ class _Walk:
             lambda told: str(told) if told == follow else f"{told}, {follow} follow",
             int.from_bytes(self._pdu[self.place : self.place + size]) == follow,
         )
+
+    def take_number(self, name: str, low: int, high: int, kind: FieldKind = FieldKind.DATA) -> int:
+        """Two bytes, right from `low` to `high`."""
+        number = int.from_bytes(self._pdu[self.place : self.place + 2])
+        is_right = low <= number <= high
+        words = f"{number}" if is_right else f"{number}, {low}…{high} are allowed"
+        return self.take(name, 2, kind, lambda _: words, None if is_right else False)
+
+    def take_span(self, first: str, count: str, most: int) -> tuple[int, int]:
+        """An address and how many from there: at most `most`, and none past the last address."""
+        address = self.take(first, 2, FieldKind.ADDRESS)
+        return address, self.take_number(count, 1, min(most, max(0x10000 - address, 1)))
+
+    def take_one_of(self, name: str, size: int, words: dict[int, str], kind: FieldKind, otherwise: str) -> int:
+        """A number that must be one of those in `words`."""
+        number = int.from_bytes(self._pdu[self.place : self.place + size])
+        is_right = None if number in words else False
+        return self.take(name, size, kind, lambda number: words.get(number, f"{number}, {otherwise}"), is_right)
 
     def take_words(self) -> None:
         """Registers up to the end, with their addresses where the first is known."""
@@ -142,7 +175,7 @@ def explain_pdu(role: Role, pdu: bytes, at: int, first_address: int | None = Non
         return []
     function = pdu[0]
     walk = _Walk(pdu, at, first_address)
-    if role is Role.ANSWERS and function & 0x80:
+    if role is Role.ANSWERS and function > 0x80:
         asked = function & 0x7F
         head = Field(at, at + 1, "function", f"exception to 0x{asked:02X}, {function_words(asked)}", FieldKind.FUNCTION)
         walk.take("exception", 1, say=lambda code: f"{code}: {exception_text(code)}")
@@ -150,7 +183,18 @@ def explain_pdu(role: Role, pdu: bytes, at: int, first_address: int | None = Non
         head = Field(at, at + 1, "function", function_words(function), FieldKind.FUNCTION)
         (_request if role is Role.REQUESTS else _answer)(function, walk)
     walk.take_rest("too much" if function in set(Function) else "data")
+    if all(field.is_right is not False for field in walk.fields):
+        head = _judged(head, role, pdu)
     return [head, *walk.fields]
+
+
+def _judged(head: Field, role: Role, pdu: bytes) -> Field:
+    """What is wrong with the PDU as a whole, where no field is."""
+    try:
+        (parse_request if role is Role.REQUESTS else parse_answer)(pdu)
+    except PduError as error:
+        return replace(head, meaning=f"{head.meaning}: {error}", is_right=False)
+    return head
 
 
 def _address(walk: _Walk, name: str = "address") -> None:
@@ -159,20 +203,17 @@ def _address(walk: _Walk, name: str = "address") -> None:
 
 def _request(function: int, walk: _Walk) -> None:
     if function in TABLE_READ_BY:
-        _address(walk)
-        walk.take("count", 2)
+        walk.take_span("address", "count", TABLE_READ_BY[function].most_read)
     elif function in (Function.WRITE_COIL, Function.WRITE_REGISTER, Function.MASK_WRITE_REGISTER):
         _write_of_one(function, walk)
     elif function in (Function.WRITE_COILS, Function.WRITE_REGISTERS):
-        walk.first_address = walk.take("address", 2, FieldKind.ADDRESS)
-        walk.take("count", 2)
+        most = MOST_WRITE_BITS if function == Function.WRITE_COILS else MOST_WRITE_REGISTERS
+        walk.first_address, _ = walk.take_span("address", "count", most)
         walk.take_count()
         (walk.take_bits if function == Function.WRITE_COILS else walk.take_words)()
     elif function == Function.READ_WRITE_REGISTERS:
-        _address(walk, "read from")
-        walk.take("read count", 2)
-        walk.first_address = walk.take("write from", 2, FieldKind.ADDRESS)
-        walk.take("write count", 2)
+        walk.take_span("read from", "read count", Table.HOLDING.most_read)
+        walk.first_address, _ = walk.take_span("write from", "write count", MOST_READ_WRITE_REGISTERS)
         walk.take_count()
         walk.take_words()
     elif function == Function.READ_FIFO_QUEUE:
@@ -197,14 +238,14 @@ def _answer(function: int, walk: _Walk) -> None:
     elif function in (Function.WRITE_COIL, Function.WRITE_REGISTER, Function.MASK_WRITE_REGISTER):
         _write_of_one(function, walk)
     elif function in (Function.WRITE_COILS, Function.WRITE_REGISTERS):
-        _address(walk)
-        walk.take("count", 2)
+        most = MOST_WRITE_BITS if function == Function.WRITE_COILS else MOST_WRITE_REGISTERS
+        walk.take_span("address", "count", most)
     elif function == Function.READ_WRITE_REGISTERS:
         walk.take_count()
         walk.take_words()
     elif function == Function.READ_FIFO_QUEUE:
         walk.take_count(2)
-        walk.take("in the queue", 2)
+        walk.take_number("in the queue", 0, MOST_FIFO)
         walk.take_words()
     elif function == Function.DIAGNOSTICS:
         _diagnostics(walk)
@@ -212,7 +253,7 @@ def _answer(function: int, walk: _Walk) -> None:
         walk.take_count()
         while walk.left > 0:
             length = walk.take("length", 1, FieldKind.FRAME)
-            walk.take("reference", 1, FieldKind.FRAME)
+            walk.take_one_of("reference", 1, {6: "6, as is due"}, FieldKind.FRAME, "6 is due")
             for record in range((length - 1) // 2):
                 walk.take(f"record +{record}", 2)
     elif function == Function.WRITE_FILE_RECORD:
@@ -222,17 +263,18 @@ def _answer(function: int, walk: _Walk) -> None:
     elif function in (Function.COMM_EVENT_COUNTER, Function.COMM_EVENT_LOG):
         if function == Function.COMM_EVENT_LOG:
             walk.take_count()
-        walk.take(
-            "status", 2, say=lambda status: "ready" if status == 0 else "busy" if status == 0xFFFF else str(status)
-        )
+        walk.take("status", 2, say=lambda status: {0: "ready", 0xFFFF: "busy"}.get(status, f"{status}, not defined"))
         walk.take("events", 2)
         if function == Function.COMM_EVENT_LOG:
             walk.take("messages", 2)
             walk.take_rest("log", f"{walk.left} events, the newest first")
     elif function == Function.REPORT_SERVER_ID:
         walk.take_count()
-        walk.take_text("server ID", walk.left - 1)
-        walk.take("run", 1, say=lambda run: {0xFF: "on", 0x00: "off"}.get(run, "or more of the ID"))
+        name, state, more = server_id_parts(walk.rest)
+        walk.take_text("server ID", len(name))
+        if state is not None:
+            walk.take("run", 1, say=lambda run: "on" if run else "off")
+        walk.take_text("additional", len(more))
     elif function == Function.ENCAPSULATED:
         _identification(walk)
 
@@ -243,33 +285,31 @@ def _write_of_one(function: int, walk: _Walk) -> None:
         walk.take("AND mask", 2, say=lambda mask: f"{mask:016b}")
         walk.take("OR mask", 2, say=lambda mask: f"{mask:016b}")
     elif function == Function.WRITE_COIL:
-        walk.take("value", 2, say=lambda value: {0xFF00: "on", 0x0000: "off"}.get(value, "neither on nor off"))
+        walk.take_one_of("value", 2, {0xFF00: "on", 0x0000: "off"}, FieldKind.DATA, "neither on nor off")
     else:
         walk.take("value", 2)
 
 
 def _diagnostics(walk: _Walk) -> None:
-    def words(number: int) -> str:
-        return f"{number}: {DIAGNOSTIC_WORDS[Diagnostic(number)] if number in set(Diagnostic) else 'not defined'}"
-
-    if walk.take("sub-function", 2, FieldKind.ADDRESS, words) == Diagnostic.RETURN_QUERY_DATA:
+    words = {int(one): f"{one.value}: {text}" for one, text in DIAGNOSTIC_WORDS.items()}
+    if walk.take_one_of("sub-function", 2, words, FieldKind.ADDRESS, "not defined") == Diagnostic.RETURN_QUERY_DATA:
         walk.take_rest("query data")
     else:
         walk.take("data", 2)
 
 
 def _file_part(walk: _Walk) -> int:
-    walk.take("reference", 1, FieldKind.FRAME, lambda kind: "6, as is due" if kind == 6 else f"{kind}, 6 is due")
-    walk.take("file", 2, FieldKind.ADDRESS)
-    walk.take("record", 2, FieldKind.ADDRESS)
-    return min(walk.take("count", 2), walk.left // 2 + 1)
+    walk.take_one_of("reference", 1, {6: "6, as is due"}, FieldKind.FRAME, "6 is due")
+    walk.take_number("file", 1, 0xFFFF, FieldKind.ADDRESS)
+    record = walk.take_number("record", 0, LAST_RECORD, FieldKind.ADDRESS)
+    return min(walk.take_number("count", 1, max(LAST_RECORD + 1 - record, 1)), walk.left // 2 + 1)
 
 
 def _encapsulated(walk: _Walk) -> None:
     walk.take(
         "type", 1, FieldKind.FUNCTION, lambda kind: "read device identification" if kind == 0x0E else f"0x{kind:02X}"
     )
-    walk.take("access", 1, FieldKind.ADDRESS, lambda code: _DEPTHS.get(code, f"{code}, not defined"))
+    walk.take_one_of("access", 1, _DEPTHS, FieldKind.ADDRESS, "1…4 are defined")
 
 
 def _object_words(number: int) -> str:
@@ -279,7 +319,7 @@ def _object_words(number: int) -> str:
 def _identification(walk: _Walk) -> None:
     _encapsulated(walk)
     walk.take("conformity", 1, say=lambda level: f"0x{level:02X}")
-    walk.take("more follows", 1, FieldKind.FRAME, lambda more: {0: "no", 0xFF: "yes"}.get(more, "neither yes nor no"))
+    walk.take_one_of("more follows", 1, {0: "no", 0xFF: "yes"}, FieldKind.FRAME, "neither yes nor no")
     walk.take("next object", 1, FieldKind.FRAME)
     for _ in range(walk.take("objects", 1, FieldKind.FRAME)):
         if walk.left <= 0:

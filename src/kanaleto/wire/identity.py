@@ -55,6 +55,9 @@ class Identify:
     def wrong_with(self, answer: Message) -> str | None:
         if not isinstance(answer, Identity) or answer.depth != self.depth:
             return "not the identification that was asked"
+        if self.depth is Depth.ONE and [number for number, _ in answer.objects] != [self.object_id]:
+            came = ", ".join(f"0x{number:02X}" for number, _ in answer.objects) or "none"
+            return f"object 0x{self.object_id:02X} was asked for, {came} came"
         return None
 
 

@@ -2,7 +2,8 @@
 
 A seed makes a line, its devices with their maps and periods, and faults: silence, delays round the timeout, late
 answers, duplicates, answers of somebody else, bit errors, exceptions, merged frames, reboots, the cable out and in, a
-device that babbles. Every register tells who holds it, or when it was read, so that a sample can be checked against the
+device that babbles. Half of the networks are a gateway that works through what it is asked one after the other, waits
+for units that are dead, and then says so (0A, 0B). Every register tells who holds it, or when it was read, so that a sample can be checked against the
 moment it came from. Then the faults stop, and everything must come back within what was promised. A failing seed prints
 the command that replays it.
 """
@@ -75,6 +76,9 @@ class FarEnd:
         self.channel = MemoryChannel(self.answer, self.character_s, settings.gap_s if settings else 0.0)
         self.trouble = 0.0
         self.asked = 0
+        self.is_gateway = not self.is_serial and self.random.random() < 0.5
+        self.waits_s = self.random.uniform(0.3, 1.6) * line.devices[0].timeout_s  # for a unit that is dead
+        self.free_at = 0.0
         self.down_until: dict[int, float] = {}
         self.babbles_until = 0.0
 
@@ -96,9 +100,15 @@ class FarEnd:
         if not isinstance(request, Read) or device is None:
             raise Broken(f"asked {request} of unit {frame.unit_id}")
         source = self.random
-        if self.down_until.get(frame.unit_id, 0.0) > at:
-            return []
+        is_down = self.down_until.get(frame.unit_id, 0.0) > at
         thinks_s = source.uniform(0.0005, 0.02)
+        if self.is_gateway:
+            self.free_at = max(self.free_at, at) + (self.waits_s if is_down else thinks_s)
+            thinks_s = self.free_at - at
+        if is_down:
+            refusal = Refused(request.function, source.choice((10, 11))).encode()
+            raw = self.framing.encode(frame.unit_id, refusal, frame.transaction or 0)
+            return [(self.free_at, raw)] if self.is_gateway else []
         raw = self._frame(frame, at + thinks_s, frame.unit_id, request)
         right: Pieces = [(at + thinks_s + len(raw) * self.character_s, raw)]
         if self.babbles_until > at:
@@ -154,7 +164,7 @@ class FarEnd:
 
     def calm(self) -> None:
         """No more faults."""
-        self.trouble, self.babbles_until = 0.0, 0.0
+        self.trouble, self.babbles_until, self.free_at = 0.0, 0.0, 0.0
         self.down_until.clear()
         self.channel.why_unreachable = None
 

@@ -3,9 +3,9 @@
 A seed makes a line, its devices with their maps and periods, and faults: silence, delays round the timeout, late
 answers, duplicates, answers of somebody else, bit errors, exceptions, merged frames, reboots, the cable out and in, a
 device that babbles. Half of the networks are a gateway that works through what it is asked one after the other, waits
-for units that are dead, and then says so (0A, 0B). Every register tells who holds it, or when it was read, so that a sample can be checked against the
-moment it came from. Then the faults stop, and everything must come back within what was promised. A failing seed prints
-the command that replays it.
+for units that are dead, and then says so (0A, 0B). Every register tells who holds it, or when it was read, so that a
+sample can be checked against the moment it came from. Then the faults stop, and everything must come back within what
+was promised. A failing seed prints the command that replays it.
 """
 
 import argparse

@@ -64,6 +64,28 @@ class Explain(unittest.TestCase):
             self.assertEqual(code, 1)
             self.assertIn(right, out)
 
+    def test_what_the_standard_forbids_is_marked(self) -> None:
+        for pdu, role, place in (
+            ("03 0000 007E", "request", "count"), ("01 0000 07D1", "request", "count"),
+            ("04 FFFF 0002", "request", "count"), ("02 0000 0000", "request", "count"),
+            ("05 0001 1234", "request", "value"), ("0F 0000 07B1 F7" + "00" * 247, "request", "count"),
+            ("10 0000 0002 02 0001", "request", "function"), ("10 0000 007C F6" + "00" * 246, "request", "count"),
+            ("17 0000 007E 0000 0001 02 0000", "request", "read count"),
+            ("17 0000 0001 0000 007A F2" + "00" * 242, "request", "write count"),
+            ("14 07 05 0004 0001 0001", "request", "reference"), ("14 07 06 0000 0001 0001", "request", "file"),
+            ("14 07 06 0001 2710 0001", "request", "record"), ("08 0005 0000", "request", "sub-function"),
+            ("08 000B 0001 00", "request", "too much"), ("2B 0E 05 00", "request", "access"),
+            ("2B 0E 01 01 33 00 00", "response", "more follows"),
+            ("18 0042 0020" + "00" * 64, "response", "in the queue"),
+            ("03 03 000102", "response", "function"), ("83 02 00", "response", "too much"),
+        ):  # fmt: skip
+            raw = Rtu().encode(5, bytes.fromhex(pdu))
+            code, out, _ = kanaleto("explain", raw.hex(), "--framing", "rtu", "--as", role, "--json")
+            wrong = [field["name"] for field in json.loads(out)["fields"] if field["right"] is False]
+            with self.subTest(pdu[:30]):
+                self.assertEqual(code, 1)
+                self.assertTrue(wrong == [place] or (place == "too much" and wrong == ["function"]), wrong)
+
     def test_framing_is_guessed_and_separators_do_not_matter(self) -> None:
         for text, framing in (
             ("11:03:00:6B:00:03:76:87", "rtu"),
@@ -129,6 +151,19 @@ class Compose(unittest.TestCase):
             "write input 0 1",
             "write coil 0 maybe",
             "read holding 0 126",
+            "read holding 0 1 2",
+            "read holding 1_0",
+            "read holding ٣",
+            "answer holding" + " 1" * 126,
+            "answer coil" + " 1" * 2001,
+            "answer holding",
+            "exception 3 256",
+            "exception 3 0",
+            "exception 200 1",
+            "status 1",
+            "raw 4",
+            "raw zz",
+            "raw " + "00" * 254,
         ):
             with self.subTest(words=words), self.assertRaises(ValueError):
                 compose(words.split())

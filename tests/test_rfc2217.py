@@ -57,6 +57,34 @@ class Rfc2217(unittest.TestCase):
                     if pdu is not None:
                         connection.sendall(b"".join(manager.escape(Rtu().encode(event.unit_id, pdu))))
 
+    def test_a_setting_that_the_server_refuses(self) -> None:
+        """RFC 2217: what it sets instead comes back, and is told."""
+        with socket.socket() as listening:
+            listening.bind(("127.0.0.1", 0))
+            listening.listen()
+
+            def serve() -> None:
+                connection, _ = listening.accept()
+                with connection:
+                    connection.sendall(bytes.fromhex("FFFD2C FFFB2C FFFB00 FFFD00 FFFB03 FFFD03".replace(" ", "")))
+                    held = b""
+                    while data := connection.recv(1024):
+                        held += data
+                        while (at := held.find(b"\xff\xfa\x2c")) >= 0 and (end := held.find(b"\xff\xf0", at)) >= 0:
+                            option, value = held[at + 3], held[at + 4 : end]
+                            held = held[end + 2 :]
+                            value = b"\1" if option == 3 else value  # no parity, whatever is asked
+                            connection.sendall(b"\xff\xfa\x2c" + bytes((option + 100,)) + value + b"\xff\xf0")
+
+            threading.Thread(target=serve, daemon=True).start()
+            link = parse_link(f"rtu+rfc2217://127.0.0.1:{listening.getsockname()[1]}?baud=9600&parity=even&stop=1")
+
+            async def work() -> None:
+                await exchanger_for(link).open()
+
+            with self.assertRaisesRegex(Unreachable, "the port server at 127.* does not set even parity; ask for"):
+                asyncio.run(work())
+
     def test_nobody_there(self) -> None:
         async def work() -> None:
             await exchanger_for(parse_link(f"rtu+rfc2217://127.0.0.1:{free_port()}")).open()

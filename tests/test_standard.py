@@ -15,20 +15,24 @@ from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.counting import Numbering, to_wire
 from kanaleto.site.faults import FaultyFile
+from kanaleto.site.link import parse_link
 from kanaleto.survey.asking import Sparing, Timing, parse_timing
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.digits import number, whole
 from kanaleto.values.types import Order, parse_order, parse_type
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.codes import Table
+from kanaleto.wire.diagnostics import server_id_parts
+from kanaleto.wire.frames import Framing
 from kanaleto.wire.pdu import Read, Request
+from kanaleto.wire.rtu import Rtu
 from kanaleto.wire.tcp import Tcp
 from tests.simulated import Pieces
 from tests.virtual import run_virtual
 
 
 def asked(
-    channel: MemoryChannel, framing: Ascii | Tcp, count: int = 1, timeout_s: float = 1.0, again: int = 1
+    channel: MemoryChannel, framing: Framing, count: int = 1, timeout_s: float = 1.0, again: int = 1
 ) -> list[Outcome]:
     """What comes of reading so many registers of unit 1, one time after the other."""
 
@@ -84,6 +88,43 @@ class Lines(unittest.TestCase):
             (outcome,) = asked(MemoryChannel(far_end, 10 / 9600, 0.0), Ascii())
             self.assertIs(outcome.kind, kind, outcome.reason)
 
+    def test_an_answer_in_pieces_on_a_stream(self) -> None:
+        """It has begun within the timeout, and is waited for while its rest comes; what is no frame is not."""
+        for framing in (Rtu(), Tcp()):
+
+            def far_end(data: bytes, at: float, framing: Framing = framing) -> Pieces:
+                raw = framing.encode(1, bytes((3, 40)) + bytes(40), int.from_bytes(data[:2]))
+                return [(at + 0.2 * (place + 1), raw[2 * place : 2 * place + 2]) for place in range(30)]
+
+            (outcome,) = asked(MemoryChannel(far_end), framing, 20, timeout_s=0.3)
+            self.assertTrue(outcome.is_good, (framing.name, outcome.reason))
+
+        def babbling(data: bytes, at: float) -> Pieces:
+            return [(at + 0.02 * place, b"\1\3\2\0\0\0\0" if place == 1 else b"\xee") for place in range(1, 900)]
+
+        (outcome,) = asked(MemoryChannel(babbling), Rtu(), timeout_s=0.3)
+        self.assertIs(outcome.kind, OutcomeKind.GARBLED, outcome.reason)
+        self.assertLess(outcome.done_at - outcome.asked_at, 1.5)
+
+    def test_the_end_of_ascii_requests_is_the_link_s(self) -> None:
+        """AP 6.8.1 03: requests end as the link says; answers end with LF, or with that."""
+        for end in (b"\n", b";"):
+
+            def far_end(data: bytes, at: float, end: bytes = end) -> Pieces:
+                right = Ascii().encode(1, bytes((3, 2, 0, 7)))[:-1] + end
+                return [(at + 0.05, right)] if data.endswith(b"\r;") else []
+
+            (outcome,) = asked(MemoryChannel(far_end, 10 / 9600, 0.0), Ascii(ord(";")))
+            self.assertTrue(outcome.is_good, outcome.reason)
+        link = parse_link("ascii+tcp://192.0.2.1:4001?delimiter=0x3B")
+        self.assertEqual((link.delimiter, str(link)), (0x3B, "ascii+tcp://192.0.2.1:4001?delimiter=0x3B"))
+        self.assertEqual(parse_link("ascii:///dev/ttyX?delimiter=59").delimiter, 59)
+        for text in ("ascii:///dev/ttyX?delimiter=;", "ascii:///dev/ttyX?delimiter=0x41", "ascii:///x?delimiter=256"):
+            with self.assertRaisesRegex(ValueError, "can end a frame"):
+                parse_link(text)
+        with self.assertRaisesRegex(ValueError, "'delimiter' is not known here"):
+            parse_link("rtu:///dev/ttyX?delimiter=59")
+
     def test_a_datagram_stands_for_itself(self) -> None:
         """MG 4.2: what is no answer is thrown away, and the right one after it taken."""
         right = bytes((3, 2, 0, 7))
@@ -137,6 +178,20 @@ class Numbers(unittest.TestCase):
         for letters, raw in words.items():
             codec = Codec(parse_type("uint64"), parse_order(letters))
             self.assertEqual(codec.decode(bytes.fromhex(raw)), 0x0102030405060708)
+
+    def test_where_the_server_id_ends(self) -> None:
+        """AP 6.13: the ID, the run indicator, additional data; only the second has a length that is told."""
+        for data, parts in (
+            (b"AL-7\xff", (b"AL-7", True, b"")),
+            (b"AL-7\0", (b"AL-7", False, b"")),
+            (b"\x01\xffmore\0", (b"\x01", True, b"more\0")),
+            (b"\xff\xff", (b"\xff", True, b"")),
+            (b"\0\0v2", (b"\0", False, b"v2")),
+            (b"AL\0\0\xffv2", (b"AL\0\0", True, b"v2")),
+            (b"AL", (b"AL", None, b"")),
+            (b"", (b"", None, b"")),
+        ):
+            self.assertEqual(server_id_parts(data), parts)
 
 
 class Surveys(unittest.TestCase):

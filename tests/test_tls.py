@@ -1,16 +1,23 @@
 """TLS at both ends: certificates, roles, and what is told when they do not fit."""
 
+import asyncio
+import contextlib
 import datetime
+import socket
+import ssl
+import threading
+from dataclasses import replace
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.x509.oid import NameOID
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.lines.tcp import TcpChannel
 from kanaleto.lines.tls import ROLE_EXTENSION
-from kanaleto.site.link import TcpLink, TlsFiles
+from kanaleto.site.link import TcpLink, TlsFiles, parse_link
 from kanaleto.site.model import TlsServing
 from kanaleto.wire.pdu import Request, WriteRegister
 from tests.test_bench import free_port
@@ -32,7 +39,7 @@ class WithCertificates(InFolder):
         self._certificate("stranger", stranger, None, is_own=True)
 
     def _certificate(
-        self, name: str, key: ec.EllipticCurvePrivateKey, role: str | None, is_own: bool = False
+        self, name: str, key: ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey, role: str | None, is_own: bool = False
     ) -> x509.Certificate:
         subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
         is_authority = name == "authority"
@@ -82,6 +89,46 @@ class Tls(WithCertificates):
         check_answers(self, self._asked("operator", ASKED))
         (outcome,) = self._asked(None, ASKED[:1], wants_client=False)
         self.assertTrue(outcome.is_good)
+
+    def test_the_suite_that_every_device_must_have(self) -> None:
+        """Security over TLS, 8.2: TLS_RSA_WITH_AES_128_CBC_SHA256, offered where the link asks for it."""
+        key = rsa.generate_private_key(public_exponent=65537, key_size=2048)
+        self._certificate("old", key, None)
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.maximum_version = ssl.TLSVersion.TLSv1_2
+        context.set_ciphers("AES128-SHA256")
+        context.load_cert_chain(self.folder / "old.pem", self.folder / "old.key")
+        with socket.create_server(("127.0.0.1", 0)) as listening:
+            port = listening.getsockname()[1]
+
+            def serve() -> None:
+                with contextlib.suppress(OSError):
+                    while True:
+                        connection, _ = listening.accept()
+                        with (
+                            contextlib.suppress(ssl.SSLError),
+                            context.wrap_socket(connection, server_side=True) as one,
+                        ):
+                            suites.append(one.cipher()[0])  # type: ignore[index]
+                            one.recv(1)
+
+            suites: list[str] = []
+            threading.Thread(target=serve, daemon=True).start()
+            files = self._files(None)
+
+            async def connect(offers: bool) -> None:
+                channel = TcpChannel(TcpLink("127.0.0.1", port, tls=replace(files, offers_required=offers)), 5)
+                await channel.open(lambda data, at: None, lambda why: None)
+                channel.close()
+
+            with self.assertRaisesRegex(Unreachable, "no cipher suite is common to both ends; suite=required offers"):
+                asyncio.run(connect(offers=False))
+            asyncio.run(connect(offers=True))
+            self.assertEqual(suites, ["AES128-SHA256"])
+        link = parse_link("tls://192.0.2.1?suite=required")
+        self.assertEqual(str(link), "tls://192.0.2.1:802?suite=required")
+        with self.assertRaisesRegex(ValueError, "suite is required or usual, not 'all'"):
+            parse_link("tls://192.0.2.1?suite=all")
 
     def test_a_role_may_do_only_what_it_may(self) -> None:
         read, write = ASKED[0], WriteRegister(0, 1)

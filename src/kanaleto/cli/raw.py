@@ -14,6 +14,7 @@ from kanaleto.wire.frames import Role
 from kanaleto.wire.pdu import Raw
 
 _LISTEN_ONLY = b"\x08\x00\x04"  # diagnostics, sub-function 4 (application protocol 1.1b3, 6.8.1)
+_RESTART = b"\x08\x00\x01"
 _LISTENS = "nothing came, as is right: it only listens now, until communications are restarted (08 00 01 00 00)"
 
 
@@ -69,5 +70,7 @@ def command(link: str, hex_words: tuple[str, ...], unit_id: int, timeout_s: floa
         if said:
             say(said)
     if not outcome.is_good and not is_right_silence:
-        raise Failed(f"{parsed.place}, unit {unit_id}: {outcome.reason}")
+        was_listening = outcome.kind is OutcomeKind.TIMEOUT and pdu[:3] == _RESTART
+        hint = "; that is right if it only listened, ask it something now" if was_listening else ""
+        raise Failed(f"{parsed.place}, unit {unit_id}: {outcome.reason}{hint}")
     return 0

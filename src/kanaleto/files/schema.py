@@ -162,5 +162,6 @@ KEYS: dict[str, list[str]] = {
     "device": list(DeviceTable.model_fields),
     "scale": list(ScaleTable.model_fields),
     "derived": list(DerivedTable.model_fields),
+    "behaves": list(BehavesTable.model_fields),
     "own_numbering": list(OwnNumberingTable.model_fields),
 }

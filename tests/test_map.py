@@ -27,7 +27,7 @@ from kanaleto.tables.reading import read_tables
 from kanaleto.tables.sheets import CannotImport, decode, read_text_table
 from kanaleto.values.candidates import Candidate, parse_display, rank
 from kanaleto.values.codec import Codec
-from kanaleto.values.types import Kind, Order, ValueType
+from kanaleto.values.types import ORDERS, Kind, ValueType
 from tests.simulated import device
 
 _KINDS = (Kind.INT16, Kind.UINT16, Kind.INT32, Kind.UINT32, Kind.FLOAT32, Kind.INT64, Kind.UINT64, Kind.FLOAT64)
@@ -39,7 +39,7 @@ def measured(seed: int) -> tuple[Codec, list[bytes]]:
     chance = random.Random(seed)
     kind = chance.choice(_KINDS)
     is_wide = ValueType(kind).is_wide
-    orders = [order for order in Order if order.is_for_wide == is_wide]
+    orders = [order for order in ORDERS if order.is_for_wide == is_wide]
     codec = Codec(ValueType(kind), chance.choice(orders))
     is_float, is_signed = codec.type.is_float, not kind.value.startswith("u")
     size = 10 ** (chance.uniform(-1, 5) if is_float else chance.uniform(*_SIZES[codec.registers]))

@@ -4,6 +4,7 @@
 import asyncio
 import contextlib
 import io
+import pickle
 import tempfile
 import unittest
 from pathlib import Path
@@ -19,7 +20,7 @@ from kanaleto.site.link import parse_link
 from kanaleto.survey.asking import Sparing, Timing, parse_timing
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.digits import number, whole
-from kanaleto.values.types import Order, parse_order, parse_type
+from kanaleto.values.types import Order, order_for, parse_order, parse_type
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.codes import Table
 from kanaleto.wire.diagnostics import server_id_parts
@@ -174,10 +175,22 @@ class Numbers(unittest.TestCase):
 
     def test_orders_of_64_bits_by_all_their_letters(self) -> None:
         words = {"ABCDEFGH": "0102030405060708", "GHEFCDAB": "0708050603040102", "BADCFEHG": "0201040306050807",
-                 "HGFEDCBA": "0807060504030201"}  # fmt: skip
+                 "HGFEDCBA": "0807060504030201", "EFGHABCD": "0506070801020304",
+                 "FEHGBADC": "0605080702010403", "CDABGHEF": "0304010207080506"}  # fmt: skip
         for letters, raw in words.items():
             codec = Codec(parse_type("uint64"), parse_order(letters))
             self.assertEqual(codec.decode(bytes.fromhex(raw)), 0x0102030405060708)
+            self.assertEqual(codec.encode(0x0102030405060708).hex(), raw)
+            self.assertIs(pickle.loads(pickle.dumps(codec.order)), codec.order)
+        halves = Order("EFGHABCD")
+        self.assertIs(order_for(parse_type("float64"), None, halves), halves)
+        self.assertIs(order_for(parse_type("float32"), None, halves), Order.ABCD)
+        for kind, order in (("int32", halves), ("int64", Order.AB)):
+            with self.assertRaisesRegex(ValueError, "takes ABCD, CDAB, BADC or DCBA"):
+                order_for(parse_type(kind), order, None)
+        for text in ("EFGHABCC", "EFGH", "ABCDEFG", "12345678"):
+            with self.assertRaisesRegex(ValueError, "is not known; the orders are"):
+                parse_order(text)
 
     def test_where_the_server_id_ends(self) -> None:
         """AP 6.13: the ID, the run indicator, additional data; only the second has a length that is told."""

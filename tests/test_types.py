@@ -15,7 +15,7 @@ from kanaleto.site.model import Point
 from kanaleto.values.codec import CannotEncode, Codec, NoValue
 from kanaleto.values.scale import curve
 from kanaleto.values.text import plain, shown
-from kanaleto.values.types import Kind, Order, ValueType, order_for, parse_order, parse_type
+from kanaleto.values.types import ORDERS, Kind, Order, ValueType, order_for, parse_order, parse_type
 
 
 def codec(type_text: str, order: str = "") -> Codec:
@@ -116,7 +116,7 @@ WHOLE = [kind for kind in Kind if kind.value.startswith(("int", "uint", "bcd", "
 
 
 class RoundTrips(unittest.TestCase):
-    @given(st.sampled_from(WHOLE), st.sampled_from(list(Order)), st.integers(-(2**65), 2**65))
+    @given(st.sampled_from(WHOLE), st.sampled_from(ORDERS), st.integers(-(2**65), 2**65))
     def test_whole_numbers_come_back_or_are_refused_with_what_fits(self, kind: Kind, order: Order, value: int) -> None:
         value_type = ValueType(kind)
         if order.is_for_wide != value_type.is_wide:
@@ -129,7 +129,7 @@ class RoundTrips(unittest.TestCase):
         else:
             self.assertEqual(made.decode(data), value)
 
-    @given(st.sampled_from(list(Kind)), st.sampled_from(list(Order)), st.binary(min_size=12, max_size=12))
+    @given(st.sampled_from(list(Kind)), st.sampled_from(ORDERS), st.binary(min_size=12, max_size=12))
     def test_any_words_decode_to_a_value_that_encodes_to_a_value_the_same(
         self, kind: Kind, order: Order, words: bytes
     ) -> None:

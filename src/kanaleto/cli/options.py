@@ -65,7 +65,7 @@ def target_options(is_read: bool) -> Callable[[_F], _F]:
                     "--order",
                     "order_text",
                     metavar="ORDER",
-                    help="ABCD (default), CDAB, BADC or DCBA; AB or BA for 16 bits",
+                    help="ABCD (default), CDAB, BADC or DCBA; AB or BA for 16 bits; EFGHABCD and so on for 64",
                 ),
                 click.option("--factor", type=float, default=1.0, help="value = raw × factor + offset"),
                 click.option("--offset", type=float, default=0.0),

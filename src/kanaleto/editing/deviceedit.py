@@ -46,7 +46,7 @@ SETTINGS: dict[str, tuple[Callable[[str], object], str]] = {
     LINE: (str, "the name of a line"),
     "map": (str, "a file beside the site file"),
     "numbering": (str, "protocol, one or reference"),
-    "order": (str, "ABCD, CDAB, BADC or DCBA"),
+    "order": (str, "ABCD, CDAB, BADC or DCBA, or all eight letters for 64 bits"),
     "period_s": (_period, "seconds, or demand"),
     "timeout_s": (_seconds, "seconds"),
     "retries": (_whole, "a whole number"),

@@ -100,7 +100,7 @@ def _property(device: Device, point: Point) -> dict[str, Any]:
         form["modv:function"] = _READ[point.table]
     if codec.type.kind in _TYPES and not point.table.is_bits:
         form["modv:type"] = _TYPES[codec.type.kind]
-    if codec.type.is_wide:
+    if codec.type.is_wide and not codec.order.is_spelled:
         form["modv:mostSignificantWord"] = not codec.order.swaps_words
         form["modv:mostSignificantByte"] = not codec.order.swaps_bytes
     if point.period_s not in (0, DEMAND):

@@ -31,7 +31,15 @@ _RARE = {
 }
 _NARROW_ORDERS = (Order.AB, Order.BA)
 _WIDE_ORDERS = (Order.ABCD, Order.CDAB, Order.BADC, Order.DCBA)
-_ORDER_BITS = {Order.AB: 0.0, Order.BA: 2.0, Order.ABCD: 0.0, Order.CDAB: 0.2, Order.BADC: 1.5, Order.DCBA: 0.8}
+_LONG_ORDERS = (*_WIDE_ORDERS, Order("EFGHABCD"), Order("FEHGBADC"))  # of 64 bits: its halves swapped, too
+_ORDER_BITS = {Order("EFGHABCD"): 1.5, Order("FEHGBADC"): 2.5} | {
+    Order.AB: 0.0,
+    Order.BA: 2.0,
+    Order.ABCD: 0.0,
+    Order.CDAB: 0.2,
+    Order.BADC: 1.5,
+    Order.DCBA: 0.8,
+}
 _MOST_WORDS = 4
 _MOST_POWER = 6
 _LEFT_OVER = 4.0  # bits for each word that a reading leaves over
@@ -62,7 +70,7 @@ def readings(words: int) -> list[Codec]:
     if words >= 2:
         found += [Codec(ValueType(kind), order) for kind in _TWO for order in _WIDE_ORDERS]
     if words >= 4:
-        found += [Codec(ValueType(kind), order) for kind in _FOUR for order in _WIDE_ORDERS]
+        found += [Codec(ValueType(kind), order) for kind in _FOUR for order in _LONG_ORDERS]
     return found
 
 

@@ -1,7 +1,8 @@
 """Value types and the orders of their bytes.
 
 A B C D names the bytes of a 32-bit value, A most significant; the same four names hold for wider ones. CDAB swaps the
-words, BADC the bytes of each word, DCBA both. Types of 16 bits and text know only AB and BA (bytes of each word
+words, BADC the bytes of each word, DCBA both. 64 bits take any other order too, written with all its letters
+(EFGHABCD). Types of 16 bits and text know only AB and BA (bytes of each word
 swapped). A type with [N] behind it is a run of N of them, read and written whole.
 """
 
@@ -9,6 +10,7 @@ import codecs
 import re
 from dataclasses import dataclass
 from enum import Enum
+from typing import ClassVar
 
 
 class Kind(Enum):
@@ -168,19 +170,43 @@ def _text_type(text: str, word: str, count: int) -> ValueType:
     return ValueType(Kind.TEXT, int(length), encoding or "latin-1")
 
 
-class Order(Enum):
-    """How bytes and words of a wider value stand on the wire; AB and BA for 16 bits and text."""
+class Order:
+    """How bytes and words of a wider value stand on the wire: one of four names for every width; AB and BA for 16 bits
+    and text; all eight letters, as they come, for 64 bits. There is one object for each."""
 
-    ABCD = "ABCD"
-    CDAB = "CDAB"
-    BADC = "BADC"
-    DCBA = "DCBA"
-    AB = "AB"
-    BA = "BA"
+    __slots__ = ("value",)
+    value: str
+    _made: ClassVar[dict[str, "Order"]] = {}
+    ABCD: ClassVar["Order"]
+    CDAB: ClassVar["Order"]
+    BADC: ClassVar["Order"]
+    DCBA: ClassVar["Order"]
+    AB: ClassVar["Order"]
+    BA: ClassVar["Order"]
+
+    def __new__(cls, letters: str) -> "Order":
+        made = cls._made.get(letters)
+        if made is None:
+            if letters not in _NAMES and sorted(letters) != list(_ALL_LETTERS):
+                raise ValueError(f"{letters!r} is no order")
+            made = cls._made[letters] = super().__new__(cls)
+            made.value = letters
+        return made
+
+    def __reduce__(self) -> tuple[type["Order"], tuple[str]]:
+        return Order, (self.value,)
+
+    def __repr__(self) -> str:
+        return f"Order({self.value!r})"
 
     @property
     def is_for_wide(self) -> bool:
         return len(self.value) == 4
+
+    @property
+    def is_spelled(self) -> bool:
+        """Whether it is written with all its letters: for 64 bits only."""
+        return len(self.value) == 8
 
     @property
     def swaps_words(self) -> bool:
@@ -191,6 +217,10 @@ class Order(Enum):
         return self in (Order.BADC, Order.DCBA, Order.BA)
 
 
+_NAMES = ("ABCD", "CDAB", "BADC", "DCBA", "AB", "BA")
+_ALL_LETTERS = "ABCDEFGH"
+ORDERS = tuple(Order(name) for name in _NAMES)
+Order.ABCD, Order.CDAB, Order.BADC, Order.DCBA, Order.AB, Order.BA = ORDERS
 _BY_ALL_LETTERS = {"ABCDEFGH": "ABCD", "GHEFCDAB": "CDAB", "BADCFEHG": "BADC", "HGFEDCBA": "DCBA"}
 """Orders of 64 bits written out; the four names stand for the same."""
 
@@ -202,20 +232,26 @@ def parse_order(text: str) -> Order:
         return Order(_BY_ALL_LETTERS.get(letters, letters))
     except ValueError:
         raise ValueError(
-            f"order {text!r} is not known; the orders are ABCD, CDAB, BADC, DCBA, and AB, BA for 16 bits and text"
+            f"order {text!r} is not known; the orders are ABCD, CDAB, BADC, DCBA, AB, BA for 16 bits and text, "
+            "and all eight letters for 64 bits, as in EFGHABCD"
         ) from None
+
+
+def _fits(order: Order, value_type: ValueType) -> bool:
+    return order.is_for_wide or (order.is_spelled and value_type.registers_each == 4)
 
 
 def order_for(value_type: ValueType, own: Order | None, inherited: Order | None) -> Order:
     """The order that applies. A four-letter order that is only inherited leaves 16 bits and text alone. Raises
     ValueError."""
     if value_type.is_wide:
-        if own is not None and not own.is_for_wide:
-            raise ValueError(f"order {own.value} is for 16 bits and text; {value_type} takes ABCD, CDAB, BADC or DCBA")
+        if own is not None and not _fits(own, value_type):
+            kinds = "64 bits" if own.is_spelled else "16 bits and text"
+            raise ValueError(f"order {own.value} is for {kinds}; {value_type} takes ABCD, CDAB, BADC or DCBA")
         order = own or inherited
-        return order if order is not None and order.is_for_wide else Order.ABCD
-    if own is None or own.is_for_wide:
-        return inherited if inherited is not None and not inherited.is_for_wide else Order.AB
+        return order if order is not None and _fits(order, value_type) else Order.ABCD
+    if own is None or len(own.value) > 2:
+        return inherited if inherited is not None and len(inherited.value) == 2 else Order.AB
     return own
 
 
@@ -223,6 +259,9 @@ def byte_places(value_type: ValueType, order: Order) -> tuple[int, ...]:
     """For each byte of the value, most significant first, where it stands in its registers as they come; of a run one
     after the other."""
     each = value_type.registers_each
+    if order.is_spelled:
+        one = [order.value.index(letter) for letter in _ALL_LETTERS]
+        return tuple(2 * each * number + place for number in range(value_type.count) for place in one)
     words = range(each - 1, -1, -1) if order.swaps_words else range(each)
     inner = (1, 0) if order.swaps_bytes else (0, 1)
     one = [2 * word + byte for word in words for byte in inner]

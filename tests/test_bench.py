@@ -6,8 +6,9 @@ import socket
 import tempfile
 import time
 import unittest
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from kanaleto.bench.device import SimulatedDevice
 from kanaleto.bench.server import SiteServer

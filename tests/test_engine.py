@@ -3,7 +3,8 @@ edits; and soak."""
 
 import asyncio
 import unittest
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from kanaleto.polling.board import Quality
 from kanaleto.polling.diagnosis import look_at

@@ -7,8 +7,9 @@ import socket
 import tempfile
 import time
 import unittest
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from kanaleto.bench.server import SiteServer
 from kanaleto.bench.units import Units

@@ -1,13 +1,13 @@
 """The plan: least line time against every possible one, limits, groups, gaps and their cost, load."""
 
 import unittest
-from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map

@@ -2,7 +2,8 @@
 
 import asyncio
 import unittest
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import plan_site

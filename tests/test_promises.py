@@ -6,9 +6,10 @@ import math
 import time
 import unittest
 from concurrent.futures import CancelledError
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map

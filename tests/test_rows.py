@@ -6,8 +6,9 @@ import ssl
 import threading
 import time
 from collections.abc import Coroutine, Iterator
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from kanaleto.bench.server import SiteServer
 from kanaleto.lines.opening import exchanger_for

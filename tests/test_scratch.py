@@ -9,11 +9,11 @@ import re
 import tempfile
 import unittest
 import unittest.mock
-from dataclasses import replace
 from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from kanaleto.cli.progress import Progress
 from kanaleto.cli.ranges import parse_units

@@ -6,12 +6,12 @@ import datetime
 import socket
 import ssl
 import threading
-from dataclasses import replace
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.x509.oid import NameOID
+from msgspec.structs import replace
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome, OutcomeKind

@@ -1,10 +1,10 @@
 """What `read` and `write` share: the arguments, and the values made of them."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, TypeVar
 
 import click
+from msgspec import Struct
 
 from kanaleto.site.counting import Numbering, from_wire, to_wire
 from kanaleto.site.link import FramingKind, Link, parse_link
@@ -17,8 +17,7 @@ _F = TypeVar("_F", bound=Callable[..., Any])
 T = TypeVar("T")
 
 
-@dataclass(frozen=True, slots=True)
-class Target:
+class Target(Struct, frozen=True):
     """Where to read or write, and how its registers are read."""
 
     link: Link

@@ -8,8 +8,9 @@ target of its own.
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
 from random import Random
+
+from msgspec import Struct
 
 from kanaleto.bench.device import SimulatedDevice
 
@@ -21,8 +22,7 @@ _WATCHDOG_S = 10.0
 _OPEN, _CLOSED = 99.5, 0.5
 
 
-@dataclass(slots=True)
-class _Sluice:
+class _Sluice(Struct):
     device: SimulatedDevice
     position: float = 0.0
     target_seen: float = 0.0

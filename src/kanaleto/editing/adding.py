@@ -1,8 +1,10 @@
 """What is found becomes part of a site: a line for a link, a device for a unit, points for registers."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.editing.draft import CannotEdit, Draft, Edit
 from kanaleto.editing.pointedit import free_map_path, free_name
@@ -13,8 +15,7 @@ from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.codes import Table
 
 
-@dataclass(frozen=True, slots=True)
-class NewPoint:
+class NewPoint(Struct, frozen=True):
     """A point to be: its address is the wire's; `cells` are further cells of its row, as `type`, `order`, `unit`."""
 
     name: str

@@ -1,36 +1,33 @@
 """What the door tells: what was done, what others did to the files, what is open."""
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from kanaleto.editing.presence import Other
 from kanaleto.site.model import Site
 
 
-@dataclass(frozen=True, slots=True)
-class Done:
+class Done(Struct, frozen=True):
     """An edit that was made: what it was, and the site since."""
 
     what: str
     site: Site
 
 
-@dataclass(frozen=True, slots=True)
-class TakenOver:
+class TakenOver(Struct, frozen=True):
     """The files were changed by somebody else, and taken over."""
 
     site: Site
 
 
-@dataclass(frozen=True, slots=True)
-class NotTakenOver:
+class NotTakenOver(Struct, frozen=True):
     """The files were changed by somebody else, and are not sound."""
 
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class OthersHere:
+class OthersHere(Struct, frozen=True):
     """Who else has this site open now; nobody when it is empty."""
 
     others: tuple[Other, ...]
@@ -39,8 +36,7 @@ class OthersHere:
 News = TakenOver | NotTakenOver | OthersHere
 
 
-@dataclass(frozen=True, slots=True)
-class Opened:
+class Opened(Struct, frozen=True):
     """What is open. `number` counts openings: what was begun on another site is not done to this one."""
 
     path: Path

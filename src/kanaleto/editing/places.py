@@ -2,10 +2,10 @@
 
 import json
 import os
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
+from msgspec import Struct
 from platformdirs import user_data_path, user_state_path
 
 from kanaleto.files.texts import read_json
@@ -16,8 +16,7 @@ _MOST_HEADINGS = 500
 _SITE_FILE = "site.toml"
 
 
-@dataclass(frozen=True, slots=True)
-class Places:
+class Places(Struct, frozen=True):
     """`data` holds unsaved sites, `state` the list of recent ones."""
 
     data: Path

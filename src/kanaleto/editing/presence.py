@@ -7,10 +7,11 @@ import os
 import secrets
 import socket
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from kanaleto.files.beside import folder_beside
 from kanaleto.files.texts import read_json
@@ -18,8 +19,7 @@ from kanaleto.files.texts import read_json
 _FOLDER = "open"
 
 
-@dataclass(frozen=True, slots=True)
-class Other:
+class Other(Struct, frozen=True):
     """Another program that has the site open."""
 
     user: str

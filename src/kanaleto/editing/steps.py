@@ -1,7 +1,8 @@
 """What was edited, to be undone and done again. Bounded in number and in bytes."""
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from kanaleto.editing.draft import CannotEdit, Clash
 from kanaleto.files.merge import merged
@@ -12,8 +13,7 @@ Texts = dict[Path, str | None]
 """Texts by file; None where there was no file."""
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Struct, frozen=True):
     """One change: what it was, and the text of each file before and after."""
 
     what: str

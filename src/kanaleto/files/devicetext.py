@@ -3,17 +3,16 @@ with everything else of the text kept."""
 
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import tomlkit
+from msgspec import Struct
 from tomlkit.items import AoT
 
 from kanaleto.files.sitetext import line_table, tables_of, with_appended
 
 
-@dataclass(frozen=True, slots=True)
-class Said:
+class Said(Struct, frozen=True):
     """Keys as they stand in the file: of the device itself, of its line, of the site."""
 
     device: Mapping[str, Any]

@@ -1,8 +1,9 @@
 """A site read from disk, whole: an edit that was cut short is completed first, and files that somebody writes meanwhile
 are read anew."""
 
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from kanaleto.files.sitefile import MapCache, read_site
 from kanaleto.files.texts import SiteTexts, Stamp
@@ -13,8 +14,7 @@ from kanaleto.site.model import Site
 _AGAIN = 5  # times that files are read anew which somebody writes meanwhile
 
 
-@dataclass(frozen=True, slots=True)
-class LoadedSite:
+class LoadedSite(Struct, frozen=True):
     """A site with the texts that it was read from, their stamps, its maps as they were read, and warnings."""
 
     site: Site

@@ -1,8 +1,9 @@
 """What a device hands down to the points of its map, and faults that lie between rows: names borne twice, overlaps,
 gaps."""
 
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from kanaleto.files.mapshared import Shared
 from kanaleto.site.counting import Counting, Numbering, from_wire
@@ -12,8 +13,7 @@ from kanaleto.values.types import Order
 from kanaleto.wire.codes import Table
 
 
-@dataclass(frozen=True, slots=True)
-class MapDefaults:
+class MapDefaults(Struct, frozen=True):
     """What a device hands down to the points of its map."""
 
     numbering: Counting = Numbering.PROTOCOL

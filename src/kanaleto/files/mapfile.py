@@ -4,10 +4,11 @@ import csv
 import math
 import re
 from collections.abc import Callable
-from dataclasses import replace
 from io import StringIO
 from pathlib import Path
 from typing import TypeVar
+
+from msgspec.structs import replace
 
 from kanaleto.files.mapfaults import MapDefaults, between_rows
 from kanaleto.files.mapscale import (

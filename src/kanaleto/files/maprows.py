@@ -8,16 +8,16 @@ import csv
 import re
 import shlex
 from collections.abc import Collection, Iterator, Mapping
-from dataclasses import dataclass
 from io import StringIO
+
+from msgspec import Struct
 
 from kanaleto.files.sitetext import map_delimiter, with_headings
 from kanaleto.values.digits import whole
 from kanaleto.values.types import parse_type
 
 
-@dataclass(frozen=True, slots=True)
-class _Record:
+class _Record(Struct, frozen=True):
     raw: str
     cells: list[str]
     name: str  # empty for what is no row of a point

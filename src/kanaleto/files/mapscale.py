@@ -2,9 +2,10 @@
 loop, clamping; and raw numbers that mean that there is no value."""
 
 import re
-from dataclasses import dataclass
 from math import isfinite, nan
 from struct import unpack
+
+from msgspec import Struct
 
 from kanaleto.values.digits import number as decimal
 from kanaleto.values.digits import whole
@@ -29,8 +30,7 @@ SCALE_COLUMNS = (*SCALE_NUMBERS, "curve", "signal", "clamp")
 """What says how a point is scaled: columns of a map, and keys of a named scale in a site file."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ScaleCells:
+class ScaleCells(Struct, frozen=True, kw_only=True):
     """What a row says of its scale; None and empty where it says nothing."""
 
     factor: float | None = None

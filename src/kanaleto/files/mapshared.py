@@ -2,8 +2,9 @@
 states."""
 
 import re
-from dataclasses import dataclass
 from math import isfinite
+
+from msgspec import Struct
 
 from kanaleto.files.mapscale import ScaleCells
 from kanaleto.site.expression import BadExpression, Memory, compile_expression
@@ -14,8 +15,7 @@ _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _BARE = re.compile(r"(?<![\w.])[A-Za-z_][A-Za-z0-9_]*")
 
 
-@dataclass(frozen=True, slots=True)
-class Shared:
+class Shared(Struct, frozen=True):
     """Pairs of name and what it stands for."""
 
     constants: tuple[tuple[str, float], ...] = ()

@@ -3,10 +3,10 @@ be right."""
 
 import re
 import tomllib
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import replace
 from pydantic import ValidationError
 
 from kanaleto.files import schema

@@ -1,6 +1,6 @@
 """What a device says of itself: identification (2B/0E) as deep as it goes, and its server ID (11)."""
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import OutcomeKind
@@ -12,8 +12,7 @@ from kanaleto.wire.identity import Depth, Identify, Identity
 _MOST_ANSWERS = 64  # of one stream: a device that says "more follows" for ever is not followed for ever
 
 
-@dataclass(slots=True)
-class Identification:
+class Identification(Struct):
     """Objects by number, as text; the server ID and what is added to it; `reason` is why there is nothing, in words."""
 
     objects: dict[int, str] = field(default_factory=dict)

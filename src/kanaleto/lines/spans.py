@@ -1,6 +1,6 @@
 """Reading a span of any length: split into requests that the standard and the device allow, put together as one."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
@@ -10,8 +10,7 @@ from kanaleto.wire.pdu import Read, ReadAnswer, Request, pack_bits
 _WORTH_A_RETRY = (OutcomeKind.TIMEOUT, OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED)
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
+class Span(Struct, frozen=True):
     """What came of a span: its data (registers big-endian; bits packed), or the outcome that ended it."""
 
     data: bytes

@@ -1,7 +1,8 @@
 """What is under way on a channel, what went over it, and what belonged to nobody."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.wire.frames import Frame, Framing
@@ -21,8 +22,7 @@ OnLate = Callable[[Frame, float], None]
 """An answer to a request that had been given up, known by its transaction, and how many seconds after it."""
 
 
-@dataclass(slots=True)
-class Waiting:
+class Waiting(Struct):
     """A request in flight."""
 
     unit_id: int
@@ -47,8 +47,7 @@ class Waiting:
         return raw[:head] == self.frame[:head]
 
 
-@dataclass(slots=True)
-class Strays:
+class Strays(Struct):
     """Frames and bytes that belonged to no request."""
 
     late: int = 0
@@ -57,8 +56,7 @@ class Strays:
     gateway_late_s: float = 0.0  # how long after the request a gateway's 0A or 0B came, when it came too late
 
 
-@dataclass(slots=True)
-class Traffic:
+class Traffic(Struct):
     """Bytes that went out and came in."""
 
     sent: int = 0

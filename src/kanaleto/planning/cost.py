@@ -4,7 +4,7 @@ On a serial line that is exact but for how long the device thinks: 8 bytes of re
 characters, and the data. On a network an exchange costs what a round trip does, and data next to nothing.
 """
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from kanaleto.site.link import FramingKind, Link, SerialLink
 from kanaleto.wire.codes import Table
@@ -15,8 +15,7 @@ _NETWORK_BYTE_S = 1e-7
 _FRAME_BYTES = 13  # request 8, answer 5 without its data
 
 
-@dataclass(frozen=True, slots=True)
-class LineCost:
+class LineCost(Struct, frozen=True):
     """Seconds."""
 
     fixed_s: float

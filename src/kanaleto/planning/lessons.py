@@ -8,15 +8,15 @@ is refused, it is left out and told.
 
 from collections.abc import Collection, Mapping
 from copy import deepcopy
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from kanaleto.site.counting import from_wire
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.wire.codes import Table
 
 
-@dataclass(slots=True)
-class _Suspect:
+class _Suspect(Struct):
     """A block that failed as a whole, cut at `at`. `unread` are the names of its points that have not been read
     since."""
 
@@ -26,8 +26,7 @@ class _Suspect:
     has_hole: bool = False
 
 
-@dataclass(slots=True)
-class _Known:
+class _Known(Struct):
     """Of one table: the largest request that was answered, the smallest that was too long, and what may be asked until
     both meet."""
 

@@ -9,7 +9,8 @@ sliding window, kept in a queue, in one pass over the items.
 
 from collections import deque
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanaleto.site.model import Point
 
@@ -17,8 +18,7 @@ MayRead = Callable[[int, int], bool]
 """Whether registers from an address up to (not with) another, which no point needs, may be read along."""
 
 
-@dataclass(frozen=True, slots=True)
-class Item:
+class Item(Struct, frozen=True):
     """Points that come from one request; addresses `start` up to (not with) `end`."""
 
     start: int
@@ -26,8 +26,7 @@ class Item:
     points: tuple[Point, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Rules:
+class Rules(Struct, frozen=True):
     """What holds for the requests of one device and table. `breaks` are addresses at which a request must begin."""
 
     most: int

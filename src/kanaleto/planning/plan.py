@@ -2,11 +2,12 @@
 one group together, and no register outside the map read unless `max_gap` allows it."""
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from enum import Enum
 from functools import cached_property
 from itertools import count, pairwise
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from kanaleto.planning.cost import LineCost, line_cost
 from kanaleto.planning.lessons import Lessons
@@ -42,8 +43,7 @@ SwitchedOff = Mapping[str, Collection[str]]
 _DERIVED_CODEC = Codec(ValueType(Kind.FLOAT64), Order.ABCD)
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
+class Block(Struct, frozen=True):
     """What one request reads. `index` is its place on the board; `offsets` give each point's first register (or bit) in
     it; `cost_s` is the line time of the exchange."""
 
@@ -112,8 +112,7 @@ class DerivedPlace(NamedTuple):
 AnyPlace = Place | DerivedPlace
 
 
-@dataclass(frozen=True, slots=True)
-class Gap:
+class Gap(Struct, frozen=True):
     """Addresses `first`…`last` between two blocks of one table and period: what reading through them would cost, and
     what a second request costs, in seconds of line time. `is_forbidden` when they must not be read."""
 
@@ -137,8 +136,7 @@ class DevicePlan(NamedTuple):
     switched_off: int = 0
 
 
-@dataclass(frozen=True)
-class Plan:
+class Plan(Struct, frozen=True, dict=True):
     """Every block of a site, and the place of every point, device by device in the order of the site file. Frozen: a
     plan that changes is another plan, and a place is only good in the plan that it came from."""
 

@@ -3,8 +3,9 @@ and ends there."""
 
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass
 from enum import Enum
+
+from msgspec import Struct
 
 from kanaleto.planning.plan import Block, Gap, Place, Plan
 from kanaleto.site.model import Device
@@ -21,8 +22,7 @@ class Part(Enum):
     LAST = 4
 
 
-@dataclass(frozen=True, slots=True)
-class RulerRow:
+class RulerRow(Struct, frozen=True):
     """One address (and table): the request that fetches it, and the point on it. `is_more` rows hold further points
     of the same address; `overlaps` says that this point shares registers with another that it should not share them
     with."""
@@ -37,8 +37,7 @@ class RulerRow:
     overlaps: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class GapRow:
+class GapRow(Struct, frozen=True):
     """Addresses that no point covers; with what reading through them would cost where two requests lie on both
     sides."""
 
@@ -48,8 +47,7 @@ class GapRow:
     gap: Gap | None
 
 
-@dataclass(frozen=True, slots=True)
-class TableRow:
+class TableRow(Struct, frozen=True):
     table: Table
 
 

@@ -9,9 +9,10 @@ in it.
 import heapq
 from collections import deque
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from enum import Enum
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Place, Plan, WhyNot
 from kanaleto.site.model import DEMAND, Point
@@ -41,8 +42,7 @@ class Record(NamedTuple):
     wall_s: float
 
 
-@dataclass(frozen=True, slots=True)
-class Trouble:
+class Trouble(Struct, frozen=True):
     """Why a block's last attempt brought nothing. `is_refusal` when the device itself said no."""
 
     reason: str
@@ -50,8 +50,7 @@ class Trouble:
     is_refusal: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """One point as it stands: value, quality and why, words as they came, age in seconds (None before the first)."""
 
     value: Value | None

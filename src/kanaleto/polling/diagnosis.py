@@ -1,7 +1,7 @@
 """What a pattern of faults looks like, in plain words: who is silent while its neighbours answer, whose bytes come
 garbled, who refuses."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from kanaleto.lines.outcome import OF_GATEWAY
 from kanaleto.polling.snapshot import DeviceStatus, LineStatus
@@ -16,8 +16,7 @@ _GARBLED_SHARE = 0.005
 _FEW = 20
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(Struct, frozen=True):
     """`who` is a device or a line, `text` goes on from its name."""
 
     who: str

@@ -3,8 +3,9 @@ began with."""
 
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import Enum
+
+from msgspec import Struct
 
 _KEPT = 1000
 
@@ -22,8 +23,7 @@ class EventKind(Enum):
     SITE = "site"
 
 
-@dataclass(slots=True)
-class Event:
+class Event(Struct):
     """`device` is empty for what is about a whole line. Times are wall times; `count` is how often until
     `last_wall_s`."""
 

@@ -2,8 +2,9 @@
 last minute."""
 
 from collections import deque
-from dataclasses import dataclass
 from enum import IntEnum
+
+from msgspec import Struct
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 
@@ -105,8 +106,7 @@ class Water:
         return min(busy / width, 1.0), count / width
 
 
-@dataclass(frozen=True, slots=True)
-class WaterLevels:
+class WaterLevels(Struct, frozen=True):
     """The rings of a line's water at one moment; `levels` is made when somebody draws it."""
 
     _busy: tuple[float, ...]
@@ -132,8 +132,7 @@ class WaterLevels:
         return tuple(levels)
 
 
-@dataclass(frozen=True, slots=True)
-class Tally:
+class Tally(Struct, frozen=True):
     """Outcomes counted, bytes sent and received. `times` are the last 256 answer times of good answers, in seconds."""
 
     good: int

@@ -2,7 +2,8 @@
 those beside it."""
 
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from kanaleto.planning.plan import Place
 from kanaleto.polling.board import Readings, Record

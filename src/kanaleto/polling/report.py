@@ -1,7 +1,8 @@
 """What is said of a session: lines and devices at one moment, blocks that come too late."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanaleto.planning.plan import Block, Plan
 from kanaleto.polling.board import Board
@@ -10,8 +11,7 @@ from kanaleto.polling.schedule import DeviceState
 from kanaleto.polling.snapshot import DeviceStatus, LineStatus
 
 
-@dataclass(frozen=True, slots=True)
-class Lateness:
+class Lateness(Struct, frozen=True):
     """A block that is not read as often as was asked, in seconds."""
 
     block: Block

@@ -2,7 +2,8 @@
 
 import asyncio
 from collections import deque
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.model import Device
@@ -11,8 +12,7 @@ from kanaleto.wire.pdu import Request
 _MOST = 1000
 
 
-@dataclass(slots=True)
-class OneOff:
+class OneOff(Struct):
     """A request, and the future of its outcome."""
 
     unit_id: int

@@ -9,7 +9,8 @@ less often. A line on which nobody else wants anything asks them at their period
 import heapq
 from collections import deque
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import Block
@@ -20,8 +21,7 @@ LONGEST_BACK_OFF_S = 30.0
 SILENT_SHARE = 0.1
 
 
-@dataclass(slots=True)
-class DeviceState:
+class DeviceState(Struct):
     """A device as the poller knows it. Times are loop times; `silent_since_s` is None while it answers. `back_off_s` is
     how long it is left alone after a try that nothing came of."""
 
@@ -47,8 +47,7 @@ class DeviceState:
         return self.silent_since_s is not None
 
 
-@dataclass(slots=True)
-class Job:
+class Job(Struct):
     """A block and when it is due next. `silences` counts tries in a row that nothing came of while its device answered
     others; `is_dead` when another plan has replaced it."""
 

@@ -1,7 +1,7 @@
 """What the screen reads: one frozen object, published by one assignment. What is drawn in one tick is drawn from one of
 these, and a place is only looked up in the snapshot that it came from."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.cost import assumed_s, line_cost
@@ -12,8 +12,7 @@ from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Site
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DeviceStatus:
+class DeviceStatus(Struct, frozen=True, kw_only=True):
     """A device at one moment. Ages in seconds; `silent_s` is None while it answers, `next_try_s` how long until it is
     asked again, `notice_within_s` the longest until its return is noticed."""
 
@@ -41,8 +40,7 @@ class DeviceStatus:
         return max(self.tally.took[1] - wire_s, 0.0)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LineStatus:
+class LineStatus(Struct, frozen=True, kw_only=True):
     """A line at one moment: its water (busy share and worst outcome a slice, oldest first), what it does now, its
     devices."""
 
@@ -68,8 +66,7 @@ class LineStatus:
         return tuple(status for status in self.devices if status.silent_s is not None)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Snapshot:
+class Snapshot(Struct, frozen=True, kw_only=True):
     """The site, its plan, what the board has, and how lines and devices do, all of loop time `now_s`. `version` counts
     plans: as long as it stays, every place does. `exchanges` counts what was asked since the start; `at_risk` are
     devices that do something of their own when nobody asks them for a while."""

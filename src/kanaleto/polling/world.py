@@ -4,7 +4,8 @@ switching and by edits, one device at a time or all at once; nothing here runs b
 
 from collections.abc import Callable
 from copy import deepcopy
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanaleto.planning.lessons import Lessons, learned
 from kanaleto.planning.plan import Block, DevicePlan, Plan, plan_device, plan_site
@@ -20,8 +21,7 @@ TellLearned = Callable[[str, str, str, bool], None]
 """Line, device, what was learned, and whether the same is only counted until it ends."""
 
 
-@dataclass(frozen=True, slots=True)
-class Planned:
+class Planned(Struct, frozen=True):
     """A plan for a site, made of what was known when its making began; `news` counts what was learned or switched until
     then."""
 

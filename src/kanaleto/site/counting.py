@@ -3,8 +3,9 @@
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from enum import Enum
+
+from msgspec import Struct
 
 from kanaleto.values.digits import whole
 from kanaleto.wire.codes import Table
@@ -78,8 +79,7 @@ def from_wire(address: int, table: Table, numbering: "Counting") -> str:
     return f"{table.reference_digit}{address + 1:0{digits}d}"
 
 
-@dataclass(frozen=True, slots=True)
-class OwnNumbering:
+class OwnNumbering(Struct, frozen=True):
     """A maker's own numbering: address on the wire = base + group × `group` + index × `index`; without groups `group`
     is 0.
 

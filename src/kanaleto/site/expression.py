@@ -15,8 +15,9 @@ import math
 import re
 import warnings
 from collections.abc import Callable, Hashable, Mapping, Sequence
-from dataclasses import dataclass, field
 from types import FunctionType
+
+from msgspec import Struct, field
 
 FUNCTIONS = ("min", "max", "mean", "abs", "sqrt", "round", "bit", "rises", "falls", "time_in")
 _STATEFUL = ("rises", "falls", "time_in")
@@ -46,8 +47,7 @@ class BadExpression(ValueError):
     """One sentence: why the text is no expression."""
 
 
-@dataclass(slots=True)
-class Memory:
+class Memory(Struct):
     """What `time_in`, `rises` and `falls` remember, by owner and place. It outlives plans: who is not asked any more is
     forgotten by `keep`."""
 
@@ -78,8 +78,7 @@ class Memory:
         return was and not is_so
 
 
-@dataclass(frozen=True, slots=True)
-class Expression:
+class Expression(Struct, frozen=True):
     """`names` is what stands in brackets, each once, in order."""
 
     text: str

@@ -1,16 +1,16 @@
 """Faults in files and arguments: each with its place and what would be right, all told at once."""
 
 import re
-from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
+
+from msgspec import Struct
 
 _MOST_TEXT = 600
 _LONG = re.compile(r"('[^']{60})[^']{20,}(')")
 
 
-@dataclass(frozen=True, slots=True)
-class Fault:
+class Fault(Struct, frozen=True):
     """One sentence about one place. A warning does not keep the file from being used."""
 
     file: Path

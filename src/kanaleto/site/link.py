@@ -1,8 +1,9 @@
 """LINK text: how a line is reached, written as one URL, and the same as values."""
 
-from dataclasses import dataclass
 from enum import Enum
 from urllib.parse import parse_qsl, unquote
+
+from msgspec import Struct
 
 from kanaleto.site.faults import suggestion
 from kanaleto.values.digits import whole
@@ -29,8 +30,7 @@ class Parity(Enum):
     ODD = "odd"
 
 
-@dataclass(frozen=True, slots=True)
-class SerialSettings:
+class SerialSettings(Struct, frozen=True):
     """Baud in bits a second, data and stop bits, parity."""
 
     baud: int = 19200
@@ -56,8 +56,7 @@ class SerialSettings:
         return f"{self.baud} {self.data}{self.parity.value[0].upper()}{self.stop}"
 
 
-@dataclass(frozen=True, slots=True)
-class TlsFiles:
+class TlsFiles(Struct, frozen=True):
     """Paths: the authority that the server must be signed by, and the client's own certificate and key; whether the
     suite is offered that the standard requires of every TLS 1.2 device, TLS_RSA_WITH_AES_128_CBC_SHA256."""
 
@@ -70,8 +69,7 @@ class TlsFiles:
         return [("ca", self.ca), ("cert", self.cert), ("key", self.key)]
 
 
-@dataclass(frozen=True, slots=True)
-class TcpLink:
+class TcpLink(Struct, frozen=True):
     """A TCP connection; framing is TCP, or RTU or ASCII on the bare stream. With `tls`, TCP framing inside TLS.
     `delimiter` ends requests in ASCII."""
 
@@ -98,8 +96,7 @@ class TcpLink:
         return f"{scheme}://{self.place}" + (f"?{query}" if query else "")
 
 
-@dataclass(frozen=True, slots=True)
-class UdpLink:
+class UdpLink(Struct, frozen=True):
     """TCP frames, one a datagram."""
 
     host: str
@@ -122,8 +119,7 @@ class UdpLink:
         return f"udp://{self.place}" + (f"?source={self.source}" if self.source else "")
 
 
-@dataclass(frozen=True, slots=True)
-class SerialLink:
+class SerialLink(Struct, frozen=True):
     """A serial port by its path or name. `delimiter` ends requests in ASCII."""
 
     port: str

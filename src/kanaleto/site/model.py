@@ -2,9 +2,11 @@
 here."""
 
 from collections.abc import Iterator
-from dataclasses import KW_ONLY, dataclass, field, fields
 from enum import Enum
 from pathlib import Path
+
+from msgspec import Struct, field
+from msgspec.structs import astuple, force_setattr
 
 from kanaleto.site.counting import Counting, Numbering
 from kanaleto.site.link import Link
@@ -38,8 +40,7 @@ class PortSetting(Enum):
     STOP = "stop"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Limits:
+class Limits(Struct, frozen=True, kw_only=True):
     """Limits in engineering units; None where the map says nothing."""
 
     range_low: float | None = None
@@ -50,12 +51,11 @@ class Limits:
     alarm_high: float | None = None
 
 
-LIMITS = tuple(field.name for field in fields(Limits))
+LIMITS = Limits.__struct_fields__
 """Names of all limits, as maps and site files have them."""
 
 
-@dataclass(frozen=True, slots=True)
-class Point:
+class Point(Struct, frozen=True, eq=False):
     """One row of a map. `address` is the address on the wire; `period_s` is 0 for without a pause, DEMAND for only when
     asked."""
 
@@ -64,7 +64,6 @@ class Point:
     address: int
     codec: Codec
     period_s: float
-    _: KW_ONLY
     unit: str = ""
     decimals: int | None = None
     access: Access = Access.READ
@@ -73,23 +72,28 @@ class Point:
     group: str = ""
     initial: float | str | None = None
     note: str = ""
-    row: int = field(default=0, compare=False)
     setting: PortSetting | None = None
     exponent: str = ""
     """The point of the same device whose value is the power of ten for this one."""
-    size: int = field(init=False)
-    """Registers, or bits in a table of bits."""
-    end: int = field(init=False)
-    """The address after its last."""
+    size: int = 0
+    """Registers, or bits in a table of bits; reckoned."""
+    end: int = 0
+    """The address after its last; reckoned."""
+    row: int = 0
+    """Where it stands in its map; two points are equal wherever they stand."""
 
     def __post_init__(self) -> None:
         size = 1 if self.table.is_bits else self.codec.registers
-        object.__setattr__(self, "size", size)
-        object.__setattr__(self, "end", self.address + size)
+        force_setattr(self, "size", size)
+        force_setattr(self, "end", self.address + size)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Point) and astuple(self)[:-1] == astuple(other)[:-1]
+
+    __hash__ = None  # type: ignore[assignment]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DeviceLimits:
+class DeviceLimits(Struct, frozen=True, kw_only=True):
     """What one device bears: items a request, and what is never to be read (table, first, last address)."""
 
     max_registers: int = 125
@@ -108,8 +112,7 @@ class DeviceLimits:
         return any(of is table and low <= last and first <= high for of, low, high in self.never_read)
 
 
-@dataclass(frozen=True, slots=True)
-class Simulated:
+class Simulated(Struct, frozen=True):
     """What only matters when the device is simulated: what it answers for addresses that its map leaves out, its
     identification (object number, text), its server ID, files (number, first and last record), queues (address,
     words); whether it is strict about the pauses of RTU (serial line 1.02, 2.5.1)."""
@@ -122,8 +125,7 @@ class Simulated:
     is_strict: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class TlsServing:
+class TlsServing(Struct, frozen=True):
     """With what a TLS line is served: certificate, key, and the authority that clients must be signed by; functions a
     role may use."""
 
@@ -133,8 +135,7 @@ class TlsServing:
     roles: tuple[tuple[str, tuple[int, ...]], ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Device:
+class Device(Struct, frozen=True):
     """A slave on a line, with the points of its map."""
 
     name: str
@@ -142,7 +143,6 @@ class Device:
     points: tuple[Point, ...]
     timeout_s: float
     retries: int
-    _: KW_ONLY
     map_path: Path | None = None
     numbering: Counting = Numbering.PROTOCOL
     order: Order | None = None
@@ -158,14 +158,12 @@ class Device:
     note: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Line:
+class Line(Struct, frozen=True):
     """One serial or TCP link and the devices on it. All times in seconds."""
 
     name: str
     link: Link
     devices: tuple[Device, ...]
-    _: KW_ONLY
     timeout_s: float = 1.0
     retries: int = 1
     gap_s: float = 0.0
@@ -181,8 +179,7 @@ class Line:
         return sum(len(device.points) for device in self.devices)
 
 
-@dataclass(frozen=True, slots=True)
-class Derived:
+class Derived(Struct, frozen=True):
     """A point made of others: its formula names them as [Device/Point]."""
 
     name: str
@@ -193,8 +190,7 @@ class Derived:
     note: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Site:
+class Site(Struct, frozen=True):
     name: str
     lines: tuple[Line, ...]
     path: Path | None = None

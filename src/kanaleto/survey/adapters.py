@@ -2,13 +2,12 @@
 
 import ipaddress
 import socket
-from dataclasses import dataclass
 
 import psutil
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Adapter:
+class Adapter(Struct, frozen=True):
     """An address of this machine: the adapter's name, the address with its network, whether it is up."""
 
     name: str

@@ -2,7 +2,8 @@
 
 import asyncio
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import channel_for, framing_of
@@ -28,8 +29,7 @@ _CONNECT_S = 3.0
 _SILENT_SHARE, _FIRST_S = 0.1, 1.6
 
 
-@dataclass(frozen=True, slots=True)
-class Timing:
+class Timing(Struct, frozen=True):
     """How a survey goes about it: seconds to wait for an answer (None for each survey's own), seconds between two
     requests."""
 

@@ -10,8 +10,9 @@ import asyncio
 import concurrent.futures
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
-from dataclasses import replace
 from threading import Lock
+
+from msgspec.structs import replace
 
 from kanaleto.editing.adding import device_of, line_of, same_place
 from kanaleto.lines.channel import Unreachable
@@ -71,7 +72,7 @@ class Place:
     def update(self, **changes: object) -> None:
         """Other fields of the state."""
         with self._lock:
-            self.state = replace(self.state, **changes)  # type: ignore[arg-type]
+            self.state = replace(self.state, **changes)
 
     def publish(self) -> None:
         """Let others see what was found so far. On the loop."""

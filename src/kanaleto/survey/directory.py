@@ -6,7 +6,8 @@ registers of four printable characters are tried as one, and only a chain that c
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.survey.asking import LAST_ADDRESS, Ask, Never, is_forbidden
@@ -19,8 +20,7 @@ _MOST_BLOCKS = 250
 _MARKER_WORDS = 2
 
 
-@dataclass(frozen=True, slots=True)
-class DirectoryBlock:
+class DirectoryBlock(Struct, frozen=True):
     """One block: its id, the address of its first register behind id and length, and how many there are."""
 
     id: int
@@ -28,8 +28,7 @@ class DirectoryBlock:
     length: int
 
 
-@dataclass(frozen=True, slots=True)
-class Directory:
+class Directory(Struct, frozen=True):
     """What was walked: where, the marker's bytes, the blocks, and why the walk ended, in words. `is_whole` when it met
     the end id."""
 

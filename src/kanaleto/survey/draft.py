@@ -2,8 +2,9 @@
 
 import csv
 from collections.abc import Iterable
-from dataclasses import dataclass
 from io import StringIO
+
+from msgspec import Struct
 
 from kanaleto.survey.directory import Directory
 from kanaleto.survey.overhearing import Overhearing
@@ -13,8 +14,7 @@ _WORDS = {Table.COIL: "Coil", Table.DISCRETE: "Input bit", Table.INPUT: "Input",
 DRAFT_COLUMNS = ("name", "table", "address", "type", "note")
 
 
-@dataclass(frozen=True, slots=True)
-class DraftRow:
+class DraftRow(Struct, frozen=True):
     """One point to be: its name, table, address on the wire, and a note."""
 
     name: str

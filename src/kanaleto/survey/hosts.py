@@ -4,8 +4,9 @@ import asyncio
 import ipaddress
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import Enum
+
+from msgspec import Struct
 
 from kanaleto.lines.channel import Cause, Unreachable
 from kanaleto.lines.exchange import Exchanger
@@ -30,8 +31,7 @@ class HostState(Enum):
     NO_ROUTE = "no route"
 
 
-@dataclass(frozen=True, slots=True)
-class HostFound:
+class HostFound(Struct, frozen=True):
     """One host and port: how it stands, in words, and which unit answered there."""
 
     host: str

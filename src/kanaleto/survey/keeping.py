@@ -1,9 +1,10 @@
 """A survey of registers on disk, so that it can be gone on with another day. JSON, written whole."""
 
 import json
-from dataclasses import asdict, fields
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import asdict
 
 from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
@@ -35,7 +36,7 @@ def load_survey(path: Path, link: str, survey: RegisterSurvey) -> None:
 
 
 def _table(entry: dict[str, Any]) -> TableSurvey:
-    known = {field.name for field in fields(TableSurvey)}
+    known = set(TableSurvey.__struct_fields__)
     values = {key: value for key, value in entry.items() if key in known}
     values["table"] = Table(values["table"])
     for key in ("runs", "dangerous"):

@@ -8,8 +8,9 @@ its unit and function, if that has the right length.
 """
 
 from collections import deque
-from dataclasses import dataclass, field
 from itertools import pairwise
+
+from msgspec import Struct, field
 
 from kanaleto.site.link import FramingKind
 from kanaleto.wire.ascii import Ascii
@@ -26,8 +27,7 @@ _MOST_WORDS = 65536 * 4
 _TIMES_KEPT = 50
 
 
-@dataclass(slots=True)
-class Asked:
+class Asked(Struct):
     """One question that was heard again and again."""
 
     unit_id: int
@@ -45,8 +45,7 @@ class Asked:
         return pauses[len(pauses) // 2] if pauses else None
 
 
-@dataclass(slots=True)
-class Word:
+class Word(Struct):
     """A register (or a bit) as it was last heard, how often, and whether it ever changed."""
 
     value: int

@@ -2,7 +2,8 @@
 bits."""
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.link import Parity, SerialLink
@@ -20,8 +21,7 @@ _TITLES = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class OwnSetting:
+class OwnSetting(Struct, frozen=True):
     """One register: the code in it, what it means (None where nobody knows), whether the line agrees (None where it
     cannot), in words."""
 

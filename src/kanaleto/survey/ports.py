@@ -1,16 +1,15 @@
 """The serial ports of this machine: what they are, who holds them, and what is wrong with them, in words."""
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 
+from msgspec import Struct
 from serial.tools import list_ports
 
 _BY_ID = Path("/dev/serial/by-id")
 
 
-@dataclass(frozen=True, slots=True)
-class PortInfo:
+class PortInfo(Struct, frozen=True):
     """A serial port. `stable_name` is a path that stays the same when adapters change places; `holder` says who has it
     open, where the system tells; `trouble` is what is wrong, in words."""
 

@@ -3,7 +3,9 @@
 import asyncio
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome, OutcomeKind
@@ -17,8 +19,7 @@ _RECONNECT_S = 1.0
 _CHANGE_SHOWN_S = 2.0
 
 
-@dataclass(frozen=True, slots=True)
-class Question:
+class Question(Struct, frozen=True):
     """What is read, and how often; a period of 0 reads once."""
 
     unit_id: int = 1
@@ -48,8 +49,7 @@ class Question:
         return ""
 
 
-@dataclass(frozen=True, slots=True)
-class ScratchState:
+class ScratchState(Struct, frozen=True):
     """What came last: words (or bits), which of them changed lately, or why there are none; how often it was read, in
     seconds how long."""
 

@@ -9,7 +9,9 @@ exception too, ends it, once it has come twice. It only reads.
 
 import asyncio
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
@@ -36,8 +38,7 @@ _ASCII_BAUDS = (9600, 19200, 4800, 38400, 2400, 1200)
 _ASCII_SHAPES = ((Parity.EVEN, 1, 7), (Parity.NONE, 2, 7), (Parity.ODD, 1, 7), (Parity.NONE, 1, 8))
 
 
-@dataclass(slots=True)
-class Tried:
+class Tried(Struct):
     """One setting and framing: units asked, and how their answers came."""
 
     settings: SerialSettings
@@ -81,8 +82,7 @@ def likely_settings(
     return [(framing, settings) for _, framing, settings in ranked if framing in wanted]
 
 
-@dataclass(frozen=True, slots=True)
-class _Turn:
+class _Turn(Struct, frozen=True):
     """Some units to be asked at one setting; the lowest score goes first."""
 
     tried: Tried

@@ -1,7 +1,9 @@
 """What surveys have found so far, frozen: made on the loop that they run on, for whoever looks from another thread."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from kanaleto.site.link import Link, SerialLink
 from kanaleto.survey.adapters import Adapter
@@ -20,8 +22,7 @@ from kanaleto.wire.pdu import Request
 _MOST_HEARD = 200  # questions overheard that are shown
 
 
-@dataclass(frozen=True, slots=True)
-class SettingsState:
+class SettingsState(Struct, frozen=True):
     """`tried` are copies; `trying` and `found` are among them, by number, -1 for none."""
 
     tried: tuple[Tried, ...]
@@ -36,8 +37,7 @@ class SettingsState:
         return self.tried[self.found].title if self.found >= 0 else ""
 
 
-@dataclass(frozen=True, slots=True)
-class UnitsState:
+class UnitsState(Struct, frozen=True):
     """`states` is indexed by unit ID. Times in seconds."""
 
     units: frozenset[int]
@@ -51,8 +51,7 @@ class UnitsState:
     longest_s: float
 
 
-@dataclass(frozen=True, slots=True)
-class TableState:
+class TableState(Struct, frozen=True):
     """Of one table: how far the survey is, and the runs (first and last address) that read."""
 
     table: Table
@@ -67,8 +66,7 @@ class TableState:
     why_none: str
 
 
-@dataclass(frozen=True, slots=True)
-class RegistersState:
+class RegistersState(Struct, frozen=True):
     tables: tuple[TableState, ...]
     share: float
     asked: int
@@ -79,8 +77,7 @@ class RegistersState:
     constant: Mapping[Table, frozenset[int]]
 
 
-@dataclass(frozen=True, slots=True)
-class AskedState:
+class AskedState(Struct, frozen=True):
     """One question that was overheard again and again."""
 
     unit_id: int
@@ -90,8 +87,7 @@ class AskedState:
     period_s: float | None
 
 
-@dataclass(frozen=True, slots=True)
-class HeardUnit:
+class HeardUnit(Struct, frozen=True):
     """What was overheard of one unit, counted."""
 
     unit_id: int
@@ -100,8 +96,7 @@ class HeardUnit:
     words: int
 
 
-@dataclass(frozen=True, slots=True)
-class HeardState:
+class HeardState(Struct, frozen=True):
     """`asked` are the first of them by unit and request."""
 
     link: SerialLink
@@ -114,8 +109,7 @@ class HeardState:
     units: tuple[HeardUnit, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class HostsState:
+class HostsState(Struct, frozen=True):
     hosts: int
     asked: int
     left_s: float
@@ -123,8 +117,7 @@ class HostsState:
     own: tuple[Adapter, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class PlaceState:
+class PlaceState(Struct, frozen=True):
     """A port, a host or a range of hosts. `link` has the best settings known; None for a range. `doing` is what is
     under way, `note` how the last of it ended, `shown` what was begun last: settings, units, registers, listening or
     hosts; `unit_id` whose registers."""

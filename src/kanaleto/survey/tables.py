@@ -1,13 +1,13 @@
 """How far the survey of one table is."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from kanaleto.wire.codes import Table
 
 
-@dataclass(slots=True)
-class TableSurvey:
+class TableSurvey(Struct):
     """What is known of one table. Runs and dangerous spans are (first, last); `most` is how many items one request may
     ask, as learned."""
 

@@ -10,8 +10,10 @@ serial line the survey first listens a moment: whoever talks there already is to
 
 import asyncio
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, replace
 from enum import Enum
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.identify import Identification, identify
@@ -49,8 +51,7 @@ class UnitState(Enum):
         return self in (UnitState.GOOD, UnitState.EXCEPTION, UnitState.GARBLED, UnitState.SHARED)
 
 
-@dataclass(frozen=True, slots=True)
-class UnitFound:
+class UnitFound(Struct, frozen=True):
     """A unit that answered: how, after how many seconds, with which bytes last, in words, and what it says of
     itself."""
 

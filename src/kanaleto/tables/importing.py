@@ -6,8 +6,9 @@ place of what is there, or are added under another name, as asked.
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from enum import Enum
+
+from msgspec import Struct
 
 from kanaleto.site.counting import Counting, Numbering, from_wire, to_wire
 from kanaleto.tables.matching import OWN_COLUMNS, Matched, plain_word, type_of
@@ -26,8 +27,7 @@ _ORDERS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Doubt:
+class Doubt(Struct, frozen=True):
     """What is doubtful or wrong in a row of the file. `is_lost` when the row gives no point."""
 
     row: int
@@ -43,8 +43,7 @@ class Known(Enum):
     ADDED = "added under another name"
 
 
-@dataclass(frozen=True, slots=True)
-class Imported:
+class Imported(Struct, frozen=True):
     """Rows for a map, the doubts, and the names of those rows that take the place of what is there."""
 
     rows: tuple[dict[str, str], ...]

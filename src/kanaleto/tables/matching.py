@@ -4,7 +4,8 @@ corrected by hand."""
 import re
 import unicodedata
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from kanaleto.files.mapfile import COLUMNS
 from kanaleto.site.counting import Numbering
@@ -17,8 +18,7 @@ OWN_COLUMNS = tuple(column for column in COLUMNS if column not in HEADINGS)
 FIELDS = (*HEADINGS, *OWN_COLUMNS)
 
 
-@dataclass(slots=True)
-class Matched:
+class Matched(Struct):
     """Which column is which field, by column number; `heading` is the row of the headings, -1 where there are none."""
 
     sheet: Sheet

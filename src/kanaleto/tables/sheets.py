@@ -2,8 +2,9 @@
 
 import csv
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from io import StringIO
+
+from msgspec import Struct
 
 from kanaleto.files.mapfile import csv_words
 
@@ -18,8 +19,7 @@ _ONE_BYTE = ("cp1252", "cp1250", "cp1251", "mac_roman")
 _MOST_LOOKED_AT = 65536
 
 
-@dataclass(frozen=True, slots=True)
-class Sheet:
+class Sheet(Struct, frozen=True):
     """A table as text cells: its rows, each with the number it has in its file."""
 
     title: str

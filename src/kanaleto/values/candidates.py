@@ -7,11 +7,13 @@ the points beside it use. A reading that leaves some of the words over is less l
 """
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from decimal import Decimal, InvalidOperation
 from itertools import pairwise
 from math import isfinite, log2
 from struct import pack
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.scale import linear
@@ -47,8 +49,7 @@ _WORD_BITS = 16.0
 _PRIOR_WEIGHT = 3.0  # samples that the prior is worth
 
 
-@dataclass(frozen=True, slots=True)
-class Candidate:
+class Candidate(Struct, frozen=True):
     """One reading: its codec (scaled by the power of ten that the display asks for), its value now, how well it fits
     from 0 to 1, why."""
 
@@ -97,8 +98,7 @@ def rank(samples: Sequence[bytes], display: str = "", beside: Iterable[Codec] = 
     return sorted(found, key=lambda candidate: (-candidate.fit, candidate.title))
 
 
-@dataclass(frozen=True, slots=True)
-class Display:
+class Display(Struct, frozen=True):
     """What a display shows: its number, how far a value may lie from it, and digits behind the point."""
 
     number: Decimal

@@ -2,9 +2,10 @@
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from struct import pack, unpack
+
+from msgspec import Struct
 
 from kanaleto.values.novalue import CannotEncode, NoValue
 from kanaleto.values.scale import AnyScale
@@ -36,8 +37,7 @@ Value = Single | tuple[Single, ...]
 """A run's value is a tuple."""
 
 
-@dataclass(frozen=True, slots=True)
-class Codec:
+class Codec(Struct, frozen=True):
     """How one point's registers are read: its type and order, a field of bits if it is one, its scale, and raw numbers
     that mean that there is no value.
 

@@ -1,9 +1,10 @@
 """A scale from what is known of it: pairs of raw and displayed values, or a raw word and an engineering range."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from math import floor, isfinite, log10
+
+from msgspec import Struct
 
 FULL_SCALES = (
     100,
@@ -30,8 +31,7 @@ FULL_SCALES = (
 _NEAR = 0.02
 
 
-@dataclass(frozen=True, slots=True)
-class Fitted:
+class Fitted(Struct, frozen=True):
     """value = raw × `factor` + `offset`; `error` is the most that remains, in engineering units; `text` says what was
     found."""
 

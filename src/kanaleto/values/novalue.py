@@ -1,10 +1,9 @@
 """Words that hold no value, and values that no words can hold."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class NoValue:
+class NoValue(Struct, frozen=True):
     """The words came, and hold no value: why."""
 
     reason: str

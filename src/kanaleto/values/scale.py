@@ -6,10 +6,11 @@ end.
 
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
 from math import isfinite
+
+from msgspec import Struct
 
 from kanaleto.values.novalue import NoValue
 
@@ -18,8 +19,7 @@ _TOO_MUCH = "the numbers of the scale are too large or too small to be reckoned 
 BROKEN_MA, LOW_MA, HIGH_MA, FAULT_MA = 3.6, 3.8, 20.5, 21.0
 
 
-@dataclass(frozen=True, slots=True)
-class Scale:
+class Scale(Struct, frozen=True):
     """value = (raw × `up` + `shift`) / `down`, in whole numbers where they stay below 2^53, else in floats."""
 
     up: float
@@ -36,8 +36,7 @@ class Scale:
         return (_exact(value) * Fraction(self.down) - Fraction(self.shift)) / Fraction(self.up)
 
 
-@dataclass(frozen=True, slots=True)
-class Curve:
+class Curve(Struct, frozen=True):
     """A table with straight pieces between its points, in the order of raw; beyond its ends the outer pieces go on."""
 
     raws: tuple[float, ...]
@@ -68,8 +67,7 @@ class Curve:
         return self.values[0] - self.raws[0] * self.factor
 
 
-@dataclass(frozen=True, slots=True)
-class Bounded:
+class Bounded(Struct, frozen=True):
     """Another scale with ends: clamped to `low`…`high` where `clamps`; where `zero_ma` and `full_ma` are the raw
     numbers of 4 and 20 mA, what lies outside the current loop's own range is no value but a broken wire or a fault."""
 

@@ -8,9 +8,10 @@ swapped). A type with [N] behind it is a run of N of them, read and written whol
 
 import codecs
 import re
-from dataclasses import dataclass
 from enum import Enum
 from typing import ClassVar
+
+from msgspec import Struct
 
 
 class Kind(Enum):
@@ -77,8 +78,7 @@ _WORDS_ARE_APART = (
 )  # an order of four letters says nothing of them unless it is their own
 
 
-@dataclass(frozen=True, slots=True)
-class ValueType:
+class ValueType(Struct, frozen=True):
     """A kind; for text its length in characters and how they are encoded; for a run how many."""
 
     kind: Kind

@@ -6,8 +6,9 @@ PduError with the exception that a slave must answer.
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from struct import pack, unpack
+
+from msgspec import Struct
 
 from kanaleto.wire.base import (
     TWO_FIELDS,
@@ -26,8 +27,7 @@ from kanaleto.wire.codes import MOST_WRITE_BITS, MOST_WRITE_REGISTERS, TABLE_REA
 _COIL_ON, _COIL_OFF = 0xFF00, 0x0000
 
 
-@dataclass(frozen=True, slots=True)
-class Read:
+class Read(Struct, frozen=True):
     """Functions 0x01…0x04 (6.1–6.4): `count` items of `table` from `address`."""
 
     table: Table
@@ -56,8 +56,7 @@ class Read:
         return f"{came} bytes of data, {self.answer_bytes} are due"
 
 
-@dataclass(frozen=True, slots=True)
-class ReadAnswer:
+class ReadAnswer(Struct, frozen=True):
     """The answer to `Read`: `data` as it came, bits packed or registers big-endian."""
 
     table: Table
@@ -78,8 +77,7 @@ class ReadAnswer:
         return bytes((self.table.function, len(self.data))) + self.data
 
 
-@dataclass(frozen=True, slots=True)
-class WriteCoil:
+class WriteCoil(Struct, frozen=True):
     """Function 0x05 (6.5); the answer repeats the request."""
 
     address: int
@@ -99,8 +97,7 @@ class WriteCoil:
         return None if answer == self else "the echo of the write differs from what was asked"
 
 
-@dataclass(frozen=True, slots=True)
-class WriteRegister:
+class WriteRegister(Struct, frozen=True):
     """Function 0x06 (6.6); the answer repeats the request."""
 
     address: int
@@ -121,8 +118,7 @@ class WriteRegister:
         return None if answer == self else "the echo of the write differs from what was asked"
 
 
-@dataclass(frozen=True, slots=True)
-class WriteCoils:
+class WriteCoils(Struct, frozen=True):
     """Function 0x0F (6.11)."""
 
     address: int
@@ -143,8 +139,7 @@ class WriteCoils:
         return _wrong_span(answer, self.address, len(self.bits))
 
 
-@dataclass(frozen=True, slots=True)
-class WriteRegisters:
+class WriteRegisters(Struct, frozen=True):
     """Function 0x10 (6.12)."""
 
     address: int
@@ -168,8 +163,7 @@ class WriteRegisters:
         return _wrong_span(answer, self.address, len(self.words))
 
 
-@dataclass(frozen=True, slots=True)
-class SpanWritten:
+class SpanWritten(Struct, frozen=True):
     """The answer to 0x0F and 0x10: where, and how many."""
 
     function: int

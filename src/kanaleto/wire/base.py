@@ -1,12 +1,13 @@
 """What all requests and answers share: the error that names an exception, checks, bits, exception answers, raw PDUs."""
 
-from dataclasses import dataclass
-from struct import Struct
+from struct import Struct as Packing
 from typing import Protocol
+
+from msgspec import Struct
 
 from kanaleto.wire.codes import MOST_PDU_BYTES, ExceptionCode, exception_text
 
-TWO_FIELDS = Struct(">BHH")
+TWO_FIELDS = Packing(">BHH")
 
 
 class PduError(ValueError):
@@ -83,8 +84,7 @@ def require_end(address: int, count: int) -> None:
         raise PduError(f"{count} from address {address} run past 65535", ExceptionCode.ILLEGAL_DATA_ADDRESS)
 
 
-@dataclass(frozen=True, slots=True)
-class Refused:
+class Refused(Struct, frozen=True):
     """An exception answer (section 7): the function that was asked, and the code."""
 
     function: int
@@ -102,8 +102,7 @@ class Refused:
         return bytes((self.function | 0x80, self.code))
 
 
-@dataclass(frozen=True, slots=True)
-class Raw:
+class Raw(Struct, frozen=True):
     """A PDU of a function that has no class here, such as a maker's own; as request and as answer."""
 
     function: int

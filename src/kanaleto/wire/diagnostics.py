@@ -1,9 +1,10 @@
 """Serial-line functions: exception status, diagnostics, event counter and log, server ID (1.1b3, 6.7–6.10, 6.13)."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import IntEnum
 from struct import pack, unpack
+
+from msgspec import Struct
 
 from kanaleto.wire.base import Message, PduError, require_length, require_words
 from kanaleto.wire.codes import ExceptionCode, Function
@@ -50,8 +51,7 @@ DIAGNOSTIC_WORDS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Plain:
+class Plain(Struct, frozen=True):
     """A request that is nothing but its function: 0x07, 0x0B, 0x0C, 0x11."""
 
     function: int
@@ -67,8 +67,7 @@ class Plain:
         return None if isinstance(answer, PLAIN_ANSWERS[self.function]) else "the answer is of another kind"
 
 
-@dataclass(frozen=True, slots=True)
-class ExceptionStatus:
+class ExceptionStatus(Struct, frozen=True):
     """The answer to 0x07: eight outputs of the device's own choice."""
 
     outputs: int
@@ -78,8 +77,7 @@ class ExceptionStatus:
         return bytes((self.function, self.outputs))
 
 
-@dataclass(frozen=True, slots=True)
-class Diagnose:
+class Diagnose(Struct, frozen=True):
     """0x08, request and answer: a sub-function and its data, a word for all but the loopback, which takes any bytes."""
 
     sub_function: int
@@ -112,8 +110,7 @@ class Diagnose:
         return None
 
 
-@dataclass(frozen=True, slots=True)
-class EventCounter:
+class EventCounter(Struct, frozen=True):
     """The answer to 0x0B: status FFFF while busy, else 0; events counted."""
 
     status: int
@@ -124,8 +121,7 @@ class EventCounter:
         return pack(">BHH", self.function, self.status, self.events)
 
 
-@dataclass(frozen=True, slots=True)
-class EventLog:
+class EventLog(Struct, frozen=True):
     """The answer to 0x0C: as 0x0B, messages counted, and up to 64 event bytes, the newest first."""
 
     status: int
@@ -138,8 +134,7 @@ class EventLog:
         return pack(">BBHHH", self.function, 6 + len(self.log), self.status, self.events, self.messages) + self.log
 
 
-@dataclass(frozen=True, slots=True)
-class ServerId:
+class ServerId(Struct, frozen=True):
     """The answer to 0x11: bytes of the device's own choice, its run indicator, and additional data if it has any
     (6.13)."""
 

@@ -1,7 +1,7 @@
 """Any frame taken apart: each field with its place, its name, what it says, and whether it is right. And which framing
 bytes have."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from kanaleto.wire.checks import crc_bytes, lrc
 from kanaleto.wire.explain_pdu import Field, FieldKind, explain_pdu
@@ -89,8 +89,7 @@ def _explain_ascii(role: Role, raw: bytes, first_address: int | None) -> list[Fi
     return fields
 
 
-@dataclass(frozen=True, slots=True)
-class Guess:
+class Guess(Struct, frozen=True):
     """What bytes are most likely; `is_open` when they may as well be read as the other half of the traffic."""
 
     framing: str

@@ -1,8 +1,10 @@
 """A PDU taken apart, field by field, as far as its bytes go (application protocol 1.1b3, section 6)."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from enum import Enum
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.wire.base import PduError
 from kanaleto.wire.codes import (
@@ -31,8 +33,7 @@ class FieldKind(Enum):
     CHECK = "check"
 
 
-@dataclass(frozen=True, slots=True)
-class Field:
+class Field(Struct, frozen=True):
     """Bytes `start`…`end` (not included) of the frame. `is_right` is None where nothing can be wrong."""
 
     start: int

@@ -1,8 +1,9 @@
 """What decoders give: whole frames, and bytes that are none. A framing error is an event with its bytes, never lost."""
 
-from dataclasses import dataclass
 from enum import Enum
 from typing import NamedTuple, Protocol
+
+from msgspec import Struct
 
 
 class Role(Enum):
@@ -22,8 +23,7 @@ class Frame(NamedTuple):
     transaction: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Garbled:
+class Garbled(Struct, frozen=True):
     """Bytes that are no frame, and why. After a fatal one the stream cannot be read on."""
 
     raw: bytes

@@ -2,8 +2,9 @@
 follows)."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import IntEnum
+
+from msgspec import Struct
 
 from kanaleto.wire.base import Message, PduError, Raw
 from kanaleto.wire.codes import MOST_PDU_BYTES, ExceptionCode, Function
@@ -34,8 +35,7 @@ OBJECT_NAMES = {
 LAST_OF_STREAM = {Depth.BASIC: 0x02, Depth.REGULAR: 0x7F, Depth.EXTENDED: 0xFF}
 
 
-@dataclass(frozen=True, slots=True)
-class Identify:
+class Identify(Struct, frozen=True):
     """Ask for objects from `object_id` on, or for that one alone."""
 
     depth: Depth
@@ -61,8 +61,7 @@ class Identify:
         return None
 
 
-@dataclass(frozen=True, slots=True)
-class Identity:
+class Identity(Struct, frozen=True):
     """Objects as (id, bytes); `conformity` is what the device can (bit 7: single objects too); `next_id` where the
     stream goes on, or None when nothing follows."""
 

@@ -1,8 +1,9 @@
 """File records, mask write, write then read, FIFO queue: functions 0x14…0x18 (1.1b3, 6.14–6.18)."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from struct import pack, unpack
+
+from msgspec import Struct
 
 from kanaleto.wire.base import (
     Message,
@@ -27,8 +28,7 @@ def _require_records(file: int, record: int, count: int) -> None:
         raise ValueError(f"records {record}…{record + count - 1} are not in 0…{LAST_RECORD}")
 
 
-@dataclass(frozen=True, slots=True)
-class FileSpan:
+class FileSpan(Struct, frozen=True):
     """`count` records of a file from `record`."""
 
     file: int
@@ -39,8 +39,7 @@ class FileSpan:
         _require_records(self.file, self.record, self.count)
 
 
-@dataclass(frozen=True, slots=True)
-class FileData:
+class FileData(Struct, frozen=True):
     """Records of a file to be written from `record`: their words as bytes."""
 
     file: int
@@ -53,8 +52,7 @@ class FileData:
         _require_records(self.file, self.record, len(self.data) // 2)
 
 
-@dataclass(frozen=True, slots=True)
-class ReadFile:
+class ReadFile(Struct, frozen=True):
     """0x14: one or more spans."""
 
     spans: tuple[FileSpan, ...]
@@ -80,8 +78,7 @@ class ReadFile:
         return "the answer holds other amounts of records than were asked"
 
 
-@dataclass(frozen=True, slots=True)
-class FileRead:
+class FileRead(Struct, frozen=True):
     """The answer to 0x14: the words of each span as bytes."""
 
     parts: tuple[bytes, ...]
@@ -92,8 +89,7 @@ class FileRead:
         return bytes((self.function, len(body))) + body
 
 
-@dataclass(frozen=True, slots=True)
-class WriteFile:
+class WriteFile(Struct, frozen=True):
     """0x15; the answer repeats the request."""
 
     parts: tuple[FileData, ...]
@@ -117,8 +113,7 @@ class WriteFile:
         return None if answer == self else "the echo of the write differs from what was asked"
 
 
-@dataclass(frozen=True, slots=True)
-class MaskWrite:
+class MaskWrite(Struct, frozen=True):
     """0x16: the register becomes (now AND `and_mask`) OR (`or_mask` AND NOT `and_mask`); the answer repeats the
     request."""
 
@@ -144,8 +139,7 @@ class MaskWrite:
         return None if answer == self else "the echo of the write differs from what was asked"
 
 
-@dataclass(frozen=True, slots=True)
-class WriteThenRead:
+class WriteThenRead(Struct, frozen=True):
     """0x17: write `words` from `write_address`, then read `count` from `read_address`."""
 
     read_address: int
@@ -173,8 +167,7 @@ class WriteThenRead:
         return f"not {2 * self.count} bytes of data, as are due"
 
 
-@dataclass(frozen=True, slots=True)
-class ReadBack:
+class ReadBack(Struct, frozen=True):
     """The answer to 0x17: the registers read, big-endian."""
 
     data: bytes
@@ -184,8 +177,7 @@ class ReadBack:
         return bytes((self.function, len(self.data))) + self.data
 
 
-@dataclass(frozen=True, slots=True)
-class ReadFifo:
+class ReadFifo(Struct, frozen=True):
     """0x18: the queue at `address`; reading does not empty it."""
 
     address: int
@@ -204,8 +196,7 @@ class ReadFifo:
         return None if isinstance(answer, Fifo) else "the answer is no queue"
 
 
-@dataclass(frozen=True, slots=True)
-class Fifo:
+class Fifo(Struct, frozen=True):
     """The answer to 0x18: up to 31 words, the oldest first."""
 
     words: tuple[int, ...]

@@ -1,7 +1,8 @@
 """What was found at a place, at the right of Find: each finding with what to do next."""
 
 from collections.abc import Hashable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanaleto.editing.adding import device_of, line_of
 from kanaleto.lines.identify import Identification
@@ -30,8 +31,7 @@ _HOST_SHAPES = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(Struct, frozen=True):
     """A head with its shape, lines below it as (text, tone), and keys with what they do."""
 
     shape: str
@@ -44,8 +44,7 @@ class Finding:
     keeps_settings: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class FoundLine:
+class FoundLine(Struct, frozen=True):
     """A line below a finding's head."""
 
     text: str

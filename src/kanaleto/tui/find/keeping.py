@@ -1,7 +1,8 @@
 """What was found becomes part of the site: names and points for what is added, and the edits."""
 
 from collections.abc import Collection
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from kanaleto.editing.adding import NewPoint, add_device, line_of, set_link
 from kanaleto.editing.news import Done

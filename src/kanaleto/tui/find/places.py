@@ -1,8 +1,9 @@
 """Where to look, at the left of Find: ports, what was typed, the site's lines, and sites to open."""
 
 from collections.abc import Callable, Hashable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import FramingKind, SerialLink
@@ -14,13 +15,11 @@ from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import line_phrase
 
 
-@dataclass(frozen=True, slots=True)
-class HeadRow:
+class HeadRow(Struct, frozen=True):
     title: str
 
 
-@dataclass(frozen=True, slots=True)
-class PlaceRow:
+class PlaceRow(Struct, frozen=True):
     """A place on the desk; `port` is what the system says of it, `line` the site's line that leads there, `health` how
     that one is doing (words and tone)."""
 
@@ -31,16 +30,14 @@ class PlaceRow:
     reading: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class SaidRow:
+class SaidRow(Struct, frozen=True):
     """A line of text under a place."""
 
     text: str
     tone: str
 
 
-@dataclass(frozen=True, slots=True)
-class SiteRow:
+class SiteRow(Struct, frozen=True):
     """A site that can be opened; no path is the demo."""
 
     path: Path | None

@@ -2,8 +2,8 @@
 right."""
 
 from collections.abc import Callable
-from dataclasses import replace
 
+from msgspec.structs import replace
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical

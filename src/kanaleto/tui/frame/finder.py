@@ -2,8 +2,8 @@
 something is chosen."""
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from textual import events
 from textual.app import ComposeResult
 from textual.containers import Vertical
@@ -17,8 +17,7 @@ _NAME_WIDTH = 56
 _MOVING = {"up": ("move", -1), "down": ("move", 1), "pageup": ("page", -1), "pagedown": ("page", 1)}
 
 
-@dataclass(frozen=True, slots=True)
-class Command:
+class Command(Struct, frozen=True):
     """What can be chosen: its name, its key or what it is about, and what it does."""
 
     name: str

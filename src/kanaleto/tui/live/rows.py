@@ -1,8 +1,9 @@
 """The rows of Live: a device, then its points: value, bar in its range, the last minute, words, age."""
 
 from collections.abc import Hashable
-from dataclasses import dataclass
 from math import floor, log10
+
+from msgspec import Struct
 
 from kanaleto.planning.plan import AnyPlace, Identity, Place
 from kanaleto.polling.board import Quality, Reading
@@ -22,27 +23,23 @@ QUALITY_SHAPES = {Quality.STALE: "◐", Quality.BAD: "✕", Quality.NEVER: "◌"
 DEAD_TONES = {Quality.STALE: "muted", Quality.BAD: "terracotta", Quality.NEVER: "dim"}
 
 
-@dataclass(frozen=True, slots=True)
-class DeviceRow:
+class DeviceRow(Struct, frozen=True):
     line: Line
     device: Device
 
 
-@dataclass(frozen=True, slots=True)
-class DerivedRow:
+class DerivedRow(Struct, frozen=True):
     """The heading of the derived points."""
 
 
-@dataclass(frozen=True, slots=True)
-class PointRow:
+class PointRow(Struct, frozen=True):
     place: AnyPlace
 
 
 LiveRow = DeviceRow | DerivedRow | PointRow | None
 
 
-@dataclass(frozen=True, slots=True)
-class Columns:
+class Columns(Struct, frozen=True):
     """Widths that fit the screen; 0 leaves a column out."""
 
     name: int

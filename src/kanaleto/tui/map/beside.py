@@ -2,7 +2,8 @@
 the last minute."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanaleto.planning.plan import Identity, Place
 from kanaleto.polling.board import Quality
@@ -24,8 +25,7 @@ _SPARK_WIDTH = 40
 _VALUE_WIDTH = 14
 
 
-@dataclass(frozen=True, slots=True)
-class Ranked:
+class Ranked(Struct, frozen=True):
     """Other readings of a point's words: each with how far its address lies from the point's. `key` is the point and
     its address, `display` what the device shows."""
 

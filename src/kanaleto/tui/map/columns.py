@@ -2,8 +2,8 @@
 of fields to pick from."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from textual.binding import Binding
 
 from kanaleto.tables.importing import Imported, grouped
@@ -32,8 +32,7 @@ _FIELDS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class ColumnRow:
+class ColumnRow(Struct, frozen=True):
     """A column of the table; `clash` names another that is to be the same."""
 
     column: int
@@ -43,8 +42,7 @@ class ColumnRow:
     clash: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class TextRow:
+class TextRow(Struct, frozen=True):
     text: str
     tone: str
 

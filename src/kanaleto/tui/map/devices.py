@@ -1,7 +1,8 @@
 """Lines and devices at the left of Map."""
 
 from collections.abc import Hashable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Device, Line
@@ -11,13 +12,11 @@ from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import device_state
 
 
-@dataclass(frozen=True, slots=True)
-class LineRow:
+class LineRow(Struct, frozen=True):
     line: Line
 
 
-@dataclass(frozen=True, slots=True)
-class UnitRow:
+class UnitRow(Struct, frozen=True):
     line: Line
     device: Device
 

@@ -2,8 +2,8 @@
 reads."""
 
 from collections.abc import Callable
-from dataclasses import replace
 
+from msgspec.structs import replace
 from textual import events
 from textual.strip import Strip
 

@@ -2,8 +2,8 @@
 they are read."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
+from msgspec import Struct
 from textual.binding import Binding
 from textual.strip import Strip
 
@@ -17,8 +17,7 @@ from kanaleto.values.codec import NoValue
 from kanaleto.values.text import shown
 
 
-@dataclass(frozen=True, slots=True)
-class WordRow:
+class WordRow(Struct, frozen=True):
     """One register or bit: its number in the reading, its address, and its value."""
 
     number: int

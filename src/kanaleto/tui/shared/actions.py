@@ -1,10 +1,9 @@
 """What can be done, told once: from a list of these come bindings, key row, `?` page and palette."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Action:
+class Action(Struct, frozen=True):
     """`do` is the action's method without `action_`, maybe with arguments; `verb` what the key row and the palette say,
     `told` what the page of keys says (the verb where it is empty). `shown` is how the keys are written there; several
     actions with one `shown` and `told` are one row. `is_found` tells whether the palette has it."""

@@ -1,16 +1,15 @@
 """Colours, shapes and styles. Colour never stands alone: every state has a shape too."""
 
-from dataclasses import dataclass
 from functools import lru_cache
 
+from msgspec import Struct
 from rich.style import Style
 from textual.theme import Theme
 
 from kanaleto.polling.health import Worst
 
 
-@dataclass(frozen=True, slots=True)
-class Palette:
+class Palette(Struct, frozen=True):
     ground: str
     panel: str
     rules: str

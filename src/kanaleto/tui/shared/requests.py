@@ -1,35 +1,32 @@
 """What views ask of each other, by way of the context."""
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from kanaleto.site.link import Link
 
 
-@dataclass(frozen=True, slots=True)
-class ShowView:
+class ShowView(Struct, frozen=True):
     """Go to a view, by its digit."""
 
     digit: str
 
 
-@dataclass(frozen=True, slots=True)
-class OpenSite:
+class OpenSite(Struct, frozen=True):
     """Open a site file; no path is the demo."""
 
     path: Path | None
 
 
-@dataclass(frozen=True, slots=True)
-class LookAtDevice:
+class LookAtDevice(Struct, frozen=True):
     """Look at the map of a device."""
 
     link: Link
     unit_id: int
 
 
-@dataclass(frozen=True, slots=True)
-class ImportFor:
+class ImportFor(Struct, frozen=True):
     """Import a table for a unit at a place."""
 
     link: Link

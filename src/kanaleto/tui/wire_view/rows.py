@@ -1,7 +1,8 @@
 """The rows of Wire: when, who, what was asked in words, request–wait–answer to one time scale, outcome."""
 
 from collections.abc import Hashable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.listener import Exchange
@@ -26,8 +27,7 @@ OUTCOME_TONES = {
 _NICE_MS = (2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 30000)
 
 
-@dataclass(frozen=True, slots=True)
-class WireColumns:
+class WireColumns(Struct, frozen=True):
     """Widths that fit the screen; 0 leaves a column out."""
 
     line: int

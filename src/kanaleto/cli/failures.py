@@ -1,11 +1,10 @@
 """How a command says that it could not do its work."""
 
+from kanaleto.cli.failed import Failed
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.lines.outcome import Outcome
 
-
-class Failed(Exception):
-    """The device or the line failed: one sentence, exit code 1."""
+__all__ = ["Failed", "outcome_error", "sentence", "tell_failure"]
 
 
 def outcome_error(kind: str, text: str, code: int | None = None) -> dict[str, object]:

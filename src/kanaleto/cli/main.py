@@ -9,15 +9,16 @@ import signal
 import sys
 import threading
 from contextlib import suppress
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from kanaleto import __version__
-from kanaleto.cli.failures import Failed
+from kanaleto.cli.failed import Failed
 from kanaleto.cli.output import bear_any_text, say
-from kanaleto.site.faults import FaultyFile, suggestion
-from kanaleto.site.model import Site
+
+if TYPE_CHECKING:
+    from kanaleto.site.faults import FaultyFile
 
 _MOST_FAULTS = 20
 _ENDING = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
@@ -56,6 +57,8 @@ class _Commands(click.Group):
         if first in _COMMANDS:
             return super().resolve_command(ctx, args)
         if not first.startswith("-") and not os.path.exists(first) and "." not in first and "/" not in first:
+            from kanaleto.site.faults import suggestion
+
             raise click.UsageError(
                 f"there is no command and no site file {first!r}{suggestion(first, list(_COMMANDS))}", ctx
             )
@@ -81,6 +84,7 @@ def kanaleto(context: click.Context) -> None:
     if context.invoked_subcommand is None:
         from kanaleto.cli.app import start
         from kanaleto.files.loading import LoadedSite
+        from kanaleto.site.model import Site
 
         start(LoadedSite(Site("New site", ())), "lagoon", None)
 
@@ -107,17 +111,19 @@ def run() -> None:
     sys.exit(code)
 
 
+def _tell_faults(faulty: "FaultyFile") -> int:
+    for fault in faulty.faults[:_MOST_FAULTS]:
+        say(str(fault), err=True)
+    if len(faulty.faults) > _MOST_FAULTS:
+        say(f"… and {len(faulty.faults) - _MOST_FAULTS} more; kanaleto check tells them all", err=True)
+    return 2
+
+
 def main(arguments: list[str]) -> int:
     """Run with `arguments`; gives the exit code."""
     try:
         result: Any = kanaleto.main(arguments, prog_name="kanaleto", standalone_mode=False)
         return result if isinstance(result, int) else 0
-    except FaultyFile as faulty:
-        for fault in faulty.faults[:_MOST_FAULTS]:
-            say(str(fault), err=True)
-        if len(faulty.faults) > _MOST_FAULTS:
-            say(f"… and {len(faulty.faults) - _MOST_FAULTS} more; kanaleto check tells them all", err=True)
-        return 2
     except Failed as failed:
         if str(failed):
             say(str(failed), err=True)
@@ -135,6 +141,10 @@ def main(arguments: list[str]) -> int:
         sys.stdout = open("/dev/null", "w")  # noqa: SIM115 - stays open until the process ends
         return 0
     except Exception as error:
+        from kanaleto.site.faults import FaultyFile
+
+        if isinstance(error, FaultyFile):
+            return _tell_faults(error)
         from kanaleto.editing.crashes import keep_crash
 
         kept = keep_crash(error)

@@ -3,14 +3,22 @@ stands there as a visible mark. Every screen row, printed line and error message
 
 import re
 import unicodedata
+from functools import cache
 
 MOST_MARKS = 2
 """So many combining marks may stand on one character; living languages need no more."""
 
-_ODD = re.compile(
+_ODD = (
     "[^\x20-\x7e\u00a1-\u00ac\u00ae-\u02ff\u0391-\u03c9\u0400-\u045f\u2010-\u2027\u2030-\u205e\u2070-\u20cf"
     "\u2100-\u2bff\u3001-\u3029\u3030-\u3098\u309b-\u9fff\uac00-\ud7a3\uff01-\uff5e]"
 )
+
+
+@cache
+def _odd() -> re.Pattern[str]:
+    return re.compile(_ODD)
+
+
 _ACTING = frozenset(("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"))
 _COMBINING = frozenset(("Mn", "Me"))
 
@@ -18,7 +26,9 @@ _COMBINING = frozenset(("Mn", "Me"))
 def visible(text: str) -> str:
     """`text` with control characters as their pictures (␛ ␊ ␡), other characters that act or hide as their number
     (⟨202E⟩), and marks that are stacked higher than `MOST_MARKS` as their count (⟨+9⟩). One line stays one line."""
-    return text if _ODD.search(text) is None else _told(text)
+    if text.isascii() and text.isprintable():  # most are, and need nothing compiled
+        return text
+    return text if _odd().search(text) is None else _told(text)
 
 
 def _told(text: str) -> str:
@@ -49,7 +59,7 @@ def _mark(character: str) -> str:
 
 def escaped(json_text: str) -> str:
     """JSON as text with the same characters as its own escapes: it reads back the same. RFC 8259, section 7."""
-    return _ODD.sub(_escape, json_text)
+    return _odd().sub(_escape, json_text)
 
 
 def _escape(found: re.Match[str]) -> str:

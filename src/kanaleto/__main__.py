@@ -1,3 +1,3 @@
-from kanaleto.cli.main import run
+from kanaleto.cli.entry import run
 
 run()

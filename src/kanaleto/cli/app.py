@@ -4,6 +4,7 @@ from pathlib import Path
 
 import click
 
+from kanaleto.cli.entry import settle
 from kanaleto.files.loading import LoadedSite, load_whole
 
 
@@ -20,6 +21,7 @@ def start(loaded: LoadedSite, theme: str, for_s: float | None) -> None:
     """Run it until the user quits, or `for_s` is over. Raises click.UsageError where there can be no screen."""
     from kanaleto.tui.start import NoScreen, run_application  # the screen costs a start that needs none too much
 
+    settle()
     try:
         run_application(loaded, theme, for_s)
     except NoScreen as error:

@@ -97,7 +97,7 @@ def _end(number: int, frame: object) -> None:
 
 
 def run() -> None:
-    """The console script."""
+    """Run with the arguments of the process, and end it."""
     bear_any_text()
     for ending in _ENDING:
         signal.signal(ending, _end)

@@ -5,6 +5,7 @@ import signal
 from collections.abc import Coroutine
 from typing import Any
 
+from kanaleto.cli.entry import settle
 from kanaleto.lines.openfiles import raise_limit
 
 ENDING = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]
@@ -14,6 +15,7 @@ ENDING = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if h
 def run_until_signal(work: Coroutine[Any, Any, None]) -> bool:
     """True when the work ended by itself, False when a signal ended it."""
     raise_limit()
+    settle()
     return asyncio.run(_run(work))
 
 

@@ -1,7 +1,6 @@
 """LINK text: how a line is reached, written as one URL, and the same as values."""
 
 from enum import Enum
-from urllib.parse import parse_qsl, unquote
 
 from msgspec import Struct
 
@@ -204,7 +203,7 @@ def parse_link(text: str) -> Link:
     transport, framing = known
     place, _, query = rest.partition("?")
     try:
-        pairs = parse_qsl(query, keep_blank_values=True, strict_parsing=bool(query))
+        pairs = _pairs(query) if query else []
     except ValueError:
         raise ValueError(f"link {text!r}: what follows '?' must read key=value&key=value") from None
     options = dict(pairs)
@@ -240,6 +239,21 @@ def parse_link(text: str) -> Link:
             _one_of(text, "suite", options.get("suite", "usual"), ("usual", _REQUIRED)),
         ),
     )
+
+
+def _pairs(query: str) -> list[tuple[str, str]]:
+    from urllib.parse import parse_qsl  # only needed where a link has options
+
+    return parse_qsl(query, keep_blank_values=True, strict_parsing=True)
+
+
+def unquote(text: str) -> str:
+    """%20 and the like as what they stand for."""
+    if "%" not in text:
+        return text
+    from urllib.parse import unquote as unquoted
+
+    return unquoted(text)
 
 
 def _path(options: dict[str, str], key: str) -> str | None:

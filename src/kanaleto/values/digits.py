@@ -3,17 +3,17 @@ have. Python's own int() and float() take more."""
 
 import re
 
-_WHOLE = re.compile(r"[+-]?[0-9]{1,40}")
-_HEXADECIMAL = re.compile(r"0[xX][0-9A-Fa-f]{1,32}")
-_NUMBER = re.compile(r"[+-]?([0-9]{1,400}(\.[0-9]{0,400})?|\.[0-9]{1,400})([eE][+-]?[0-9]{1,4})?")
+_WHOLE = r"[+-]?[0-9]{1,40}"
+_HEXADECIMAL = r"0[xX][0-9A-Fa-f]{1,32}"
+_NUMBER = r"[+-]?([0-9]{1,400}(\.[0-9]{0,400})?|\.[0-9]{1,400})([eE][+-]?[0-9]{1,4})?"
 
 
 def whole(text: str) -> int:
     """A whole number, decimal or 0x…. Raises ValueError."""
     cleaned = text.strip()
-    if _HEXADECIMAL.fullmatch(cleaned):
+    if re.fullmatch(_HEXADECIMAL, cleaned):
         return int(cleaned, 16)
-    if not _WHOLE.fullmatch(cleaned):
+    if not re.fullmatch(_WHOLE, cleaned):
         raise ValueError(f"{text!r} is no whole number (decimal, or hexadecimal as 0x1F)")
     return int(cleaned)
 
@@ -21,6 +21,6 @@ def whole(text: str) -> int:
 def number(text: str) -> float:
     """A number with a point, maybe with an exponent. Raises ValueError."""
     cleaned = text.strip()
-    if not _NUMBER.fullmatch(cleaned):
+    if not re.fullmatch(_NUMBER, cleaned):
         raise ValueError(f"{text!r} is no number")
     return float(cleaned)

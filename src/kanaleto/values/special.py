@@ -1,7 +1,6 @@
 """Kinds whose value is no plain number: dates, addresses, versions, digits in several registers. Bytes in order, the
 highest first."""
 
-import ipaddress
 import re
 from datetime import UTC, datetime, timedelta
 
@@ -35,7 +34,7 @@ def decode_special(kind: Kind, raw: bytes) -> int | str | NoValue:
             year, *rest = (int.from_bytes(raw[at : at + 2]) for at in range(0, 12, 2))
             return _date(year if year >= 100 else year + _CENTURY, *rest)
         case Kind.IPV4:
-            return str(ipaddress.IPv4Address(raw))
+            return ".".join(str(byte) for byte in raw)
         case Kind.MAC:
             return raw.hex(":").upper()
         case _:  # versions
@@ -60,6 +59,8 @@ def encode_special(kind: Kind, value: int | float | str) -> bytes:
                 raise CannotEncode(f"{value}: the year does not fit; {kind.value} holds 2000…2255")
             return bytes(parts) if kind is Kind.CLOCK3 else b"".join(part.to_bytes(2) for part in parts)
         case Kind.IPV4:
+            import ipaddress  # only needed where one is written
+
             try:
                 return ipaddress.IPv4Address(str(value)).packed
             except ValueError:

@@ -94,7 +94,7 @@ class SiteFiles(InFolder):
             (
                 '"reference"',
                 '"refs"',
-                "site.toml:12: numbering = 'refs' must be one of 'protocol', 'one' or 'reference'",
+                "site.toml:12: numbering = 'refs' must be one of 'one', 'protocol' or 'reference'",
             ),
             ('"map.csv"', '"other.csv"', "site.toml:11: map "),
             (

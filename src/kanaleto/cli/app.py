@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from kanaleto.cli.entry import settle
+from kanaleto.cli.settling import settle
 from kanaleto.files.loading import LoadedSite, load_whole
 
 
@@ -19,7 +19,7 @@ def command(site: Path, theme: str) -> int:
 
 def start(loaded: LoadedSite, theme: str, for_s: float | None) -> None:
     """Run it until the user quits, or `for_s` is over. Raises click.UsageError where there can be no screen."""
-    from kanaleto.tui.start import NoScreen, run_application  # the screen costs a start that needs none too much
+    from kanaleto.tui.start import NoScreen, run_application
 
     settle()
     try:

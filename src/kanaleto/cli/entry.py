@@ -1,20 +1,11 @@
-"""Where the process begins: modules are loaded without the collector looking on, since nothing of them is garbage."""
+"""Where the process begins."""
 
-import gc
-
-_USUAL = gc.get_threshold()
-_WHILE_LOADING = 100_000
+from kanaleto.cli.settling import begin_loading
 
 
 def run() -> None:
     """The console script."""
-    gc.set_threshold(_WHILE_LOADING, 20, 20)
+    begin_loading()
     from kanaleto.cli.main import run as run_command
 
     run_command()
-
-
-def settle() -> None:
-    """What is loaded by now stays: the collector looks at what comes from now on."""
-    gc.freeze()
-    gc.set_threshold(*_USUAL)

@@ -5,7 +5,7 @@ import signal
 from collections.abc import Coroutine
 from typing import Any
 
-from kanaleto.cli.entry import settle
+from kanaleto.cli.settling import settle
 from kanaleto.lines.openfiles import raise_limit
 
 ENDING = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]

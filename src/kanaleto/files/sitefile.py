@@ -6,8 +6,8 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
+from msgspec import ValidationError, convert
 from msgspec.structs import replace
-from pydantic import ValidationError
 
 from kanaleto.files import schema
 from kanaleto.files.mapfaults import MapDefaults
@@ -18,7 +18,7 @@ from kanaleto.files.simulation import read_simulated
 from kanaleto.files.texts import SiteTexts
 from kanaleto.files.toml_lines import KeyLines, deepest_line, longest_number
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
-from kanaleto.site.faults import Fault, FaultyFile, suggestion
+from kanaleto.site.faults import Fault, FaultyFile
 from kanaleto.site.formula import formula_faults
 from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, parse_link
 from kanaleto.site.model import LIMITS, Derived, Device, DeviceLimits, Limits, Line, Point, Site, TlsServing
@@ -70,13 +70,19 @@ class _Reader:
             raise FaultyFile([Fault(self.path, longest_number(text), "has a number of too many digits here")]) from None
         self._keys = KeyLines(text)
         try:
-            file = schema.SiteFile.model_validate(tree)
-        except RecursionError:
-            raise FaultyFile([Fault(self.path, deepest_line(text), "is nested too deeply here")]) from None
-        except ValidationError as error:
-            self._tell(error)
+            file = convert(tree, schema.SiteFile)
+        except (ValidationError, RecursionError):
+            self._tell_shape(tree, text)
             return None
-        self._period_s = file.site.period_s
+        if "inf" in text or "nan" in text:
+            self._tell_shape(tree, text, is_made=True)
+            if self.faults:
+                return None
+        self._period_s = self._seconds(("site", "period_s"), file.site.period_s)
+        try:
+            schema.check_format(file.site.format)
+        except ValueError as error:
+            self._fault(("site", "format"), f"format = {file.site.format}: {error}")
         self._shared = self._read_shared(file)
         lines = tuple(self._line(index, table) for index, table in enumerate(file.line))
         self._check_names(file)
@@ -109,14 +115,23 @@ class _Reader:
                 self._fault(("states", name), f'states {name!r}: each key is a number, as in 0 = "Closed"')
         return Shared(tuple(file.constants.items()), tuple(scales), tuple(states))
 
-    def _tell(self, error: ValidationError) -> None:
-        told: set[tuple[str | int, ...]] = set()
-        for item in error.errors():
-            where = tuple(item["loc"])
-            if where in told:
-                continue
-            told.add(where)
-            self._fault(where, _sentence(where, item["type"], item["msg"], item.get("ctx", {}), item["input"]))
+    def _tell_shape(self, tree: dict[str, Any], text: str, is_made: bool = False) -> None:
+        """Why no tables could be made of it, or what of them is no number."""
+        from kanaleto.files.shape import tell_shape  # only needed where something is wrong
+
+        try:
+            tell_shape(tree, self._fault)
+        except RecursionError:
+            raise FaultyFile([Fault(self.path, deepest_line(text), "is nested too deeply here")]) from None
+        if not self.faults and not is_made:
+            self._fault((), "the file cannot be read as a site")
+
+    def _seconds(self, where: tuple[str | int, ...], period: schema.Period) -> float:
+        try:
+            return schema.seconds_of(period)
+        except ValueError as error:
+            self._fault(where, f"{where[-1]} = {period!r}: {error}")
+            return 1.0
 
     def _line(self, index: int, table: schema.LineTable) -> Line:
         where = ("line", index)
@@ -199,7 +214,9 @@ class _Reader:
         numbering: Counting = (
             OwnNumbering(own.base, own.group, own.index) if own is not None else Numbering(table.numbering)
         )
-        period_s = table.period_s if table.period_s is not None else self._period_s
+        period_s = self._period_s
+        if table.period_s is not None:
+            period_s = self._seconds((*where, "period_s"), table.period_s)
         if link.framing is not FramingKind.TCP and not 1 <= table.unit_id <= 247:
             framing = link.framing.value.upper()
             self._fault((*where, "unit_id"), f"unit ID {table.unit_id} is not in 1…247, as {framing} framing needs")
@@ -351,42 +368,3 @@ def _beside(link: Link, folder: Path) -> Link:
         ca, cert, key = (str((folder / path).absolute()) if path else path for _, path in link.tls.items())
         return replace(link, tls=replace(link.tls, ca=ca, cert=cert, key=key))
     return link
-
-
-def _sentence(where: tuple[str | int, ...], kind: str, message: str, context: dict[str, Any], given: Any) -> str:
-    """One of our sentences for one of the validator's errors."""
-    key = where[-1] if where else "file"
-    names = [part for part in where if isinstance(part, str)]
-    level = {0: "file", 1: names[0] if names else "file"}.get(len(names) - 1, names[-2] if len(names) > 1 else "file")
-    holder = {"file": "the file", "site": "[site]", "line": "this [[line]]", "device": "this [[line.device]]"}.get(
-        level, level
-    )
-    if kind == "missing":
-        return f"{holder} needs {key}" if level != "file" else f"the file needs a [{key}] table"
-    if kind == "extra_forbidden":
-        known = schema.KEYS.get(level, [])
-        return f"{key!r} is not known in {holder}{suggestion(str(key), known)}; there are {', '.join(known)}"
-    shown = repr(given) if not isinstance(given, dict | list) else f"a {'table' if isinstance(given, dict) else 'list'}"
-    limits = [
-        f"{words} {context[name]:g}"
-        for name, words in (("ge", "at least"), ("gt", "more than"), ("le", "at most"), ("lt", "less than"))
-        if name in context
-    ]
-    if limits:
-        return f"{key} = {shown} must be {limits[0]}"
-    if kind == "value_error":
-        return f"{key} = {shown}: {message.removeprefix('Value error, ')}"
-    wanted = {
-        "int_type": "a whole number",
-        "float_type": "a number",
-        "string_type": "text in quotes",
-        "bool_type": "true or false",
-        "list_type": "a list in square brackets",
-        "model_type": "a table",
-        "model_attributes_type": "a table",
-        "string_too_short": "a name that is not empty",
-        "string_too_long": "a shorter name (200 characters at most)",
-        "finite_number": "a finite number",
-        "literal_error": f"one of {context.get('expected', '')}",
-    }.get(kind)
-    return f"{key} = {shown} must be {wanted}" if wanted else f"{key} = {shown}: {message}"

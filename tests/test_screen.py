@@ -142,7 +142,7 @@ class SitesOnScreen(unittest.TestCase):
 
     def test_an_error_of_our_own_is_one_sentence_and_a_file(self) -> None:
         broken = self.folder / "broken.py"
-        for patch in ("kanaleto.polling.line.LinePoller.run", "kanaleto.tui.frame.lanes.Lanes.render_line"):
+        for patch in ("kanaleto.polling.line.LinePoller.run", "kanaleto.tui.frame.lanes.Lanes.draw_line"):
             module, name, method = patch.rsplit(".", 2)
             broken.write_text(
                 f"import {module} as m\ndef fails(*a): raise RuntimeError('made to fail')\nm.{name}.{method} = fails\n"

@@ -1,5 +1,6 @@
 """`kanaleto` and `kanaleto SITE`: the application."""
 
+from importlib import import_module
 from pathlib import Path
 
 import click
@@ -21,6 +22,7 @@ def start(loaded: LoadedSite, theme: str, for_s: float | None) -> None:
     """Run it until the user quits, or `for_s` is over. Raises click.UsageError where there can be no screen."""
     from kanaleto.tui.start import NoScreen, run_application
 
+    import_module("kanaleto.tui.app")
     settle()
     try:
         run_application(loaded, theme, for_s)

@@ -5,7 +5,7 @@ from msgspec import Struct
 
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.cost import assumed_s, line_cost
-from kanaleto.planning.plan import AnyPlace, Identity, Plan
+from kanaleto.planning.plan import AnyPlace, Identity, Place, Plan
 from kanaleto.polling.board import Reading, Readings
 from kanaleto.polling.health import Tally, WaterLevels, Worst
 from kanaleto.site.link import Link
@@ -84,6 +84,11 @@ class Snapshot(Struct, frozen=True, kw_only=True):
     def reading(self, place: AnyPlace) -> Reading:
         """A point of this snapshot's plan as it stood then."""
         return self.board.reading(place, self.now_s)
+
+    def is_late(self, place: Place) -> bool:
+        """Whether what was read last of a point is too old by now."""
+        record = self.board.records[place.block.index] if place.block is not None else None
+        return record is not None and self.now_s - record.at_s > self.board.stale_after_s(place)
 
     def load_of(self, device_name: str) -> tuple[float, float, bool]:
         """The share of its line's time that a device's blocks take at their periods, the line time of asking each once,

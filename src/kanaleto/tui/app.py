@@ -12,6 +12,7 @@ from textual import actions, events
 from textual.app import App, ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
+from textual.filter import ANSIToTruecolor, LineFilter
 from textual.widgets import ContentSwitcher, Input, Static
 
 from kanaleto.editing.draft import Edit
@@ -188,6 +189,10 @@ class KanaletoApp(App[None]):
         prompts = self.query(Prompt)
         return not any(prompt.is_open for prompt in prompts)
 
+    def get_line_filters(self) -> list[LineFilter]:
+        """All colours here are true ones: nothing needs to be made so, line by line."""
+        return [one for one in super().get_line_filters() if not isinstance(one, ANSIToTruecolor)]
+
     def get_theme_variable_defaults(self) -> dict[str, str]:
         return theme_of("lagoon").variables  # style sheets are read before a theme is set
 
@@ -241,9 +246,9 @@ class KanaletoApp(App[None]):
         if not self.screen_stack or not self.is_running:
             return
         self._snapshot = self.engine.snapshot
-        self.query_one(TopRow).refresh()
+        self.query_one(TopRow).redraw()
         self.query_one(Lanes).show(self._snapshot)
-        self.query_one(KeyRow).refresh()
+        self.query_one(KeyRow).redraw()
         view = self._view()
         if view is not None:
             view.show(self._snapshot)

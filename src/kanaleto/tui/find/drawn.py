@@ -13,7 +13,7 @@ class Field(Drawn):
     DEFAULT_CSS = "Field { height: auto; padding: 0; }"
     rows: list[Row] = []
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette).put(" ")
         put_row(cells, self.rows[y] if y < len(self.rows) else [])
         return cells.strip(self.size.width)
@@ -22,7 +22,7 @@ class Field(Drawn):
 class FoundHead(Drawn):
     DEFAULT_CSS = "FoundHead { height: 3; background: $panel; }"
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette, "panel")
         return (cells.put(" FOUND", "muted", bold=True) if y == 1 else cells).strip(self.size.width)
 
@@ -33,7 +33,7 @@ class ScratchHead(Drawn):
     DEFAULT_CSS = "ScratchHead { height: 1; }"
     row: Row = []
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette)
         put_row(cells, self.row)
         return cells.strip(self.size.width)

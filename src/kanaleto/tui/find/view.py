@@ -109,13 +109,13 @@ class FindView(View, Horizontal):
         shown = rows_of(state, self._room())
         self._field.rows = shown
         self._field.styles.height = min(len(shown) + 1, max(self._room(), 1))
-        self._field.refresh()
+        self._field.redraw()
         found = findings_of(state, snapshot.site) if state is not None else []
         self._found.lay_out(found, self._found.size.width or 46)
         reader = self.desk.scratch
         self.words.take(reader.state if reader is not None else None, self.form.reading)
         self._head.row = scratch_head(self.desk, self._chosen)
-        self._head.refresh()
+        self._head.redraw()
 
     def _room(self) -> int:
         """Rows that the field may take."""

@@ -18,7 +18,7 @@ class _Speaks(Protocol):
 class KeyRow(Drawn):
     DEFAULT_CSS = "KeyRow { height: 1; }"
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         width, app = self.size.width, cast(_Speaks, self.app)
         cells = Cells(self.palette, "panel")
         if app.notice:

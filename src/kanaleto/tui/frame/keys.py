@@ -70,7 +70,7 @@ class Keys(Drawn, ScrollView, can_focus=True):
     def action_by(self, rows: int) -> None:
         self.scroll_to(y=self.scroll_offset.y + rows, animate=False, force=True)
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette)
         rows = self._rows()
         index = y + self.scroll_offset.y

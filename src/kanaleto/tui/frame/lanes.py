@@ -4,7 +4,7 @@ from textual.geometry import Size
 from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
-from kanaleto.polling.health import Worst
+from kanaleto.polling.health import SLICE_S, Worst
 from kanaleto.polling.snapshot import LineStatus, Snapshot
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import WORST_TONES
@@ -24,13 +24,19 @@ class Lanes(Drawn, ScrollView):
     can_focus = False
 
     def show(self, snapshot: Snapshot) -> None:
-        self.shown = snapshot
+        before, self.shown = self.shown, snapshot
         count = len(snapshot.lines)
-        self.styles.height = min(max(count, 1), _MOST) + 1
-        self.virtual_size = Size(self.size.width, count)
-        self.refresh()
+        if before is None or len(before.lines) != count:
+            self.styles.height = min(max(count, 1), _MOST) + 1
+            self.virtual_size = Size(self.size.width, count)
+        if (
+            before is None
+            or int(before.now_s / SLICE_S) != int(snapshot.now_s / SLICE_S)
+            or _says(before) != _says(snapshot)
+        ):
+            self.redraw()
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         width, lines = self.size.width, self.snapshot.lines
         index = y + self.scroll_offset.y
         if not lines and y == 0:
@@ -50,6 +56,10 @@ class Lanes(Drawn, ScrollView):
         if width >= 100:
             cells.put(f"{_rate(line.exchanges_per_s):>8}/s", "muted")
         return cells.put("  ").put(phrase, tone, width=phrase_width)
+
+
+def _says(snapshot: Snapshot) -> list[tuple[str, str]]:
+    return [line_phrase(line, snapshot.is_held) for line in snapshot.lines]
 
 
 def _rate(per_s: float) -> str:

@@ -41,7 +41,7 @@ class Standing(Drawn):
             rows = [*rows[: _MOST_ROWS - 1], (" ", rows[_MOST_ROWS - 1][1] + " …")]
         return rows
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette, "panel")
         rows = self._rows()
         if y < len(rows):

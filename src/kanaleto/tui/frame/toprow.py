@@ -21,7 +21,7 @@ class TopRow(Drawn):
         self._views = views
         self._views_at: list[tuple[int, str]] = []
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         width, here = self.size.width, getattr(self.app, "current_digit", "")
         cells = Cells(self.palette, "panel").put(" kanaleto ", "ground", bold=True, on="ochre")
         right = self._right()

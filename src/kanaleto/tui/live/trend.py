@@ -24,7 +24,7 @@ class TrendHead(Drawn):
     DEFAULT_CSS = "TrendHead { height: 1; }"
     pinned: Sequence[AnyPlace] = ()
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette).put(" PINNED ", "muted", bold=True)
         each = max((self.size.width - 22) // max(len(self.pinned), 1), 12)
         for tone, place in zip(_TONES, self.pinned, strict=False):

@@ -51,14 +51,14 @@ class LiveView(View, Vertical):
             self._version = snapshot.version
             self._let_go()
             self._fill()
-        self._list.refresh()
+        self._list.show(snapshot)
         self._detail.place = self._current
         if self._detail.display:
-            self._detail.refresh()
+            self._detail.redraw()
         if self._trend.pinned:
             palette = self.palette
             self._trend.draw(snapshot, {tone: _rgb(getattr(palette, tone)) for tone in _TONES})
-            self._head.refresh()
+            self._head.redraw()
 
     def _let_go(self) -> None:
         """The plan has changed: the same points stand elsewhere now, or are no more."""

@@ -22,7 +22,7 @@ class MapHead(Drawn):
     device: Device | None = None
     line: Line | None = None
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         width, device = self.size.width, self.device
         cells = Cells(self.palette).put("" if y == 2 else " ")
         if y == 0 and device is not None:
@@ -74,7 +74,7 @@ class MapFoot(Drawn):
     device: Device | None = None
     line: Line | None = None
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette).put(" ")
         plan = self.snapshot.plan
         part = plan.part_of(self.device.name) if self.device is not None else None

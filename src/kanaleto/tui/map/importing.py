@@ -51,7 +51,7 @@ class ImportHead(Drawn):
         super().__init__()
         self._pane = pane
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         pane, width = self._pane, self.size.width
         cells = Cells(self.palette).put(" ")
         if y == 0 and pane.matched is not None:

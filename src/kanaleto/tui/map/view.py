@@ -111,7 +111,7 @@ class MapView(View, Horizontal):
             self._beside.neighbours, self._beside.chosen = [], 0
         self._ranker.look(snapshot, self.place, self._beside.ranked)
         for widget in (self._list, self.ruler_rows, self._beside, self._settings, self._head, self._foot):
-            widget.refresh()
+            widget.redraw()
 
     def _follow(self) -> None:
         """The plan has changed, or another device is looked at."""

@@ -138,7 +138,7 @@ class ScratchForm(Drawn, can_focus=True):
                 )
         self._typed = ""
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette, "panel").put(" ")
         question = self.question
         values = (

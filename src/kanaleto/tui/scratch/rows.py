@@ -30,7 +30,7 @@ class ScratchColumns(Drawn):
 
     DEFAULT_CSS = "ScratchColumns { height: 1; }"
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         width = self.size.width
         cells = Cells(self.palette).put("    wire", "dim")
         if width >= 70:

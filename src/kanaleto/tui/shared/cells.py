@@ -51,7 +51,12 @@ class Cells:
             space = " " * (width - cell_len(text))
             text = space + text if right else text + space
         if text:
-            self._segments.append(Segment(text, style(self._palette, ink, on or self._ground, bold)))
+            look = style(self._palette, ink, on or self._ground, bold)
+            segments = self._segments
+            if segments and segments[-1].style is look:  # neighbours of one look are one piece
+                segments[-1] = Segment(segments[-1].text + text, look)
+            else:
+                segments.append(Segment(text, look))
             self.width += cell_len(text)
         return self
 

@@ -1,7 +1,10 @@
-"""What every drawn widget is made of: the context, the colours, and the snapshot that its view was shown last."""
+"""What every drawn widget is made of: the context, the colours, the snapshot that its view was shown last, and lines of
+which only those that differ from what stands on the screen go there."""
 
+from functools import cached_property
 from typing import TYPE_CHECKING, cast
 
+from rich.cells import cell_len
 from textual.geometry import Region
 from textual.strip import Strip
 from textual.widget import Widget
@@ -12,11 +15,14 @@ from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.look import Palette
 
 if TYPE_CHECKING:
+    from typing import Self
+
     from kanaleto.tui.shared.context import Context
 
 
 class Drawn(Keyed, Widget):
-    """Mix-in for widgets that draw rows themselves."""
+    """Mix-in for widgets that draw lines themselves (`draw_line`). `refresh` draws all of them anew; `redraw`, what is
+    done at each tick, looks which differ."""
 
     shown: Snapshot | None = None
     """What this widget was shown last, where it is one that is shown snapshots; others draw what theirs holds."""
@@ -37,6 +43,70 @@ class Drawn(Keyed, Widget):
                 return node.shown
         return self.context.snapshot
 
+    def draw_line(self, y: int) -> Strip:
+        """A line of the widget, y from the top; of what holds others, as the toolkit has it."""
+        return super().render_line(y)
+
+    def begin_drawing(self) -> None:
+        """Before lines are drawn: what they have in common."""
+
+    @cached_property
+    def _on_screen(self) -> dict[int, Strip]:
+        return {}
+
+    def redraw(self) -> None:
+        """Draw what differs from what was drawn last."""
+        if not self.size or not self._on_screen:
+            self.refresh()
+            return
+        self.begin_drawing()
+        regions: list[Region] = []
+        for y in range(self.size.height):
+            new, old = self.draw_line(y), self._on_screen.get(y)
+            if new is not old and new != old:
+                self._on_screen[y] = new
+                regions.append(Region(0, y, _differs_up_to(old, new), 1))
+        if regions:
+            super().refresh(*regions)
+
+    def refresh(self, *regions: Region, repaint: bool = True, layout: bool = False, recompose: bool = False) -> "Self":
+        self._on_screen.clear()
+        return super().refresh(*regions, repaint=repaint, layout=layout, recompose=recompose)
+
+    def render_lines(self, crop: Region) -> list[Strip]:
+        self.begin_drawing()
+        return super().render_lines(crop)
+
+    def render_line(self, y: int) -> Strip:
+        drawn = self._on_screen.get(y)
+        if drawn is None or drawn.cell_length != self.size.width:
+            drawn = self._on_screen[y] = self.draw_line(y)
+        return drawn
+
+
+def _differs_up_to(old: Strip | None, new: Strip) -> int:
+    """Cells from the left up to the last that differs."""
+    if old is None or old.cell_length != new.cell_length:
+        return new.cell_length
+    same = 0
+    for before, after in zip(reversed(list(old)), reversed(list(new)), strict=False):
+        if before != after:
+            if before.style == after.style:
+                same += _same_end(before.text, after.text)
+            break
+        same += cell_len(after.text)
+    return new.cell_length - same
+
+
+def _same_end(before: str, after: str) -> int:
+    """Cells at the end that are the same in both."""
+    count = 0
+    for one, other in zip(reversed(before), reversed(after), strict=False):
+        if one != other:
+            break
+        count += cell_len(one)
+    return count
+
 
 Row = list[tuple[str, str]]
 """Pieces of text with their tones; a tone that ends in ! is bold."""
@@ -48,11 +118,10 @@ class Panel(Drawn):
     def text_rows(self) -> list[Row]:
         raise NotImplementedError
 
-    def render_lines(self, crop: Region) -> list[Strip]:
+    def begin_drawing(self) -> None:
         self._drawn = self.text_rows()  # once for all lines
-        return super().render_lines(crop)
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette, "panel").put("  ")
         if 0 < y <= len(self._drawn):
             put_row(cells, self._drawn[y - 1])

@@ -34,12 +34,18 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
         self.rows: Sequence[RowT] = ()
         self.cursor = 0
         self.empty_text = "nothing here"
+        self._made: dict[int, tuple[Hashable, Strip]] = {}
         self.when_moved: Callable[[], None] = lambda: None  # the cursor rests on another row, by a key or the mouse
 
     # For subclasses
 
     def draw(self, row: RowT, width: int, ground: str) -> Cells:
         raise NotImplementedError
+
+    def made_of(self, row: RowT) -> Hashable:
+        """All that what is drawn of a row depends on, beside its place, the cursor, the width and the colours; None
+        where it is drawn at each look."""
+        return None
 
     def may_rest(self, row: RowT) -> bool:
         return True
@@ -62,7 +68,7 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
         self.cursor = at if at is not None else self._nearest(min(self.cursor, max(len(rows) - 1, 0)), 1)
         if at is not None and has_new_length:
             self.place_cursor(at)
-        self.refresh()
+        self.redraw()
 
     def find(self, identity: Hashable) -> int | None:
         """Where the row about that stands; looked for first where the cursor is."""
@@ -116,7 +122,7 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
     def on_resize(self, event: events.Resize) -> None:
         self.virtual_size = Size(event.size.width, len(self.rows))
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         index = y + self.scroll_offset.y
         width = self.size.width
         if not self.rows and y == 1:
@@ -125,4 +131,12 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
             return Cells(self.palette, self.resting_ground).strip(width)
         row = self.rows[index]
         is_cursor = index == self.cursor and self.may_rest(row)
-        return self.draw(row, width, "rules" if is_cursor else self.resting_ground).strip(width)
+        parts = self.made_of(row)
+        made_of = (parts, index, is_cursor, width, self.palette) if parts is not None else None
+        if made_of is not None:
+            drawn = self._made.get(y)
+            if drawn is not None and drawn[0] == made_of:
+                return drawn[1]
+        strip = self.draw(row, width, "rules" if is_cursor else self.resting_ground).strip(width)
+        self._made[y] = (made_of, strip)
+        return strip

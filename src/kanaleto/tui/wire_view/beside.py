@@ -21,9 +21,9 @@ class Beside(Drawn):
 
     def tick(self) -> None:
         self._lines = self._made(self.size.width - 4)
-        self.refresh()
+        self.redraw()
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         if 0 < y <= len(self._lines):
             return self._lines[y - 1].strip(self.size.width)
         return Cells(self.palette, "panel").strip(self.size.width)

@@ -49,7 +49,7 @@ class BytesPanel(Drawn, ScrollView, can_focus=False):
         self.virtual_size = Size(self.size.width, len(self._lines))
         self.refresh()
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         index, width = y + self.scroll_offset.y, self.size.width
         if index < len(self._lines):
             return self._lines[index].strip(width)

@@ -12,7 +12,7 @@ class WireHead(Drawn):
     scale_ms = 50
     note = ""
 
-    def render_line(self, y: int) -> Strip:
+    def draw_line(self, y: int) -> Strip:
         width = self.size.width
         columns = WireColumns.fit(width)
         cells = Cells(self.palette).put(" at", "muted", 15)

@@ -71,8 +71,8 @@ class WireView(View, Vertical):
             self._head.note = f"{since} more · f follows" if since else ""
         self._list.fit_scale()
         self._head.scale_ms = self._list.scale_ms
-        self._head.refresh()
-        self._list.refresh()
+        self._head.redraw()
+        self._list.redraw()
         self._bytes.show(self._list.current)
         if self._beside.display:
             self._beside.tick()

@@ -84,8 +84,14 @@ class Cells:
             kept.append(Segment(cut(f"{last.text}  ", cell_len(last.text)), last.style))
         self._segments, self.width = kept, sum(cell_len(segment.text) for segment in kept)
 
-    def strip(self, width: int) -> Strip:
+    def segments(self, width: int) -> list[Segment]:
         """The row, cut or filled to `width` cells."""
         if self.width > width:
             self._cut_to(width)
-        return Strip(self._segments, self.width).adjust_cell_length(width, style(self._palette, "ink", self._ground))
+        if self.width < width:
+            self.put(" " * (width - self.width))
+        return self._segments
+
+    def strip(self, width: int) -> Strip:
+        """The same as the toolkit wants it."""
+        return Strip(self.segments(width), width)

@@ -5,6 +5,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, cast
 
 from rich.cells import cell_len
+from rich.segment import Segment
 from textual.geometry import Region
 from textual.strip import Strip
 from textual.widget import Widget
@@ -52,6 +53,20 @@ class Drawn(Keyed, Widget):
 
     @cached_property
     def _on_screen(self) -> dict[int, Strip]:
+        return {}
+
+    def strip_of(self, y: int, cells: Cells, width: int) -> Strip:
+        """Line y made of cells: the strip of last time, where it is the same."""
+        segments = cells.segments(width)
+        last = self._last.get(y)
+        if last is not None and last[0] == segments:
+            return last[1]
+        strip = Strip(segments, width)
+        self._last[y] = (segments, strip)
+        return strip
+
+    @cached_property
+    def _last(self) -> dict[int, tuple[list[Segment], Strip]]:
         return {}
 
     def redraw(self) -> None:
@@ -120,12 +135,13 @@ class Panel(Drawn):
 
     def begin_drawing(self) -> None:
         self._drawn = self.text_rows()  # once for all lines
+        self._width = self.size.width
 
     def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette, "panel").put("  ")
         if 0 < y <= len(self._drawn):
             put_row(cells, self._drawn[y - 1])
-        return cells.strip(self.size.width)
+        return self.strip_of(y, cells, self._width)
 
 
 def put_row(cells: Cells, row: Row) -> None:

@@ -122,21 +122,24 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
     def on_resize(self, event: events.Resize) -> None:
         self.virtual_size = Size(event.size.width, len(self.rows))
 
+    def begin_drawing(self) -> None:
+        self._frame = (self.size.width, self.scroll_offset.y, self.palette)
+
     def draw_line(self, y: int) -> Strip:
-        index = y + self.scroll_offset.y
-        width = self.size.width
+        width, top, palette = self._frame
+        index = y + top
         if not self.rows and y == 1:
-            return Cells(self.palette, self.resting_ground).put("  ").put(self.empty_text, "muted").strip(width)
+            return Cells(palette, self.resting_ground).put("  ").put(self.empty_text, "muted").strip(width)
         if index >= len(self.rows):
-            return Cells(self.palette, self.resting_ground).strip(width)
+            return self.strip_of(y, Cells(palette, self.resting_ground), width)
         row = self.rows[index]
         is_cursor = index == self.cursor and self.may_rest(row)
         parts = self.made_of(row)
-        made_of = (parts, index, is_cursor, width, self.palette) if parts is not None else None
-        if made_of is not None:
-            drawn = self._made.get(y)
-            if drawn is not None and drawn[0] == made_of:
-                return drawn[1]
-        strip = self.draw(row, width, "rules" if is_cursor else self.resting_ground).strip(width)
-        self._made[y] = (made_of, strip)
-        return strip
+        if parts is None:
+            return self.strip_of(y, self.draw(row, width, "rules" if is_cursor else self.resting_ground), width)
+        made_of = (parts, index, is_cursor, width, palette)
+        drawn = self._made.get(y)
+        if drawn is None or drawn[0] != made_of:
+            cells = self.draw(row, width, "rules" if is_cursor else self.resting_ground)
+            drawn = self._made[y] = (made_of, self.strip_of(y, cells, width))
+        return drawn[1]

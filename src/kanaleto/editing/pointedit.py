@@ -30,7 +30,10 @@ def change_points(device: str, names: Sequence[str], cells: Cells, seen: Seen | 
         path = draft.map_of(device)
         rows = _rows(draft, device, names)
         _look_for_clash(draft, rows, names, seen, cells)
-        draft.put(with_changes(draft.text(path), dict.fromkeys(names, cells)), path)
+        if all(key in rows.headings for key, value in cells.items() if value):
+            draft.put(rows.changed(dict.fromkeys(names, cells)), path)
+        else:
+            draft.put(with_changes(draft.text(path), dict.fromkeys(names, cells)), path)
         return what or f"change {_count(names)} of {device}"
 
     return edit
@@ -151,8 +154,7 @@ def free_name(name: str, taken: Collection[str]) -> str:
 
 def _rows(draft: Draft, device: str, names: Sequence[str]) -> MapText:
     rows = MapText(draft.text(draft.map_of(device)))
-    known = set(rows.names)
-    gone = [name for name in names if name not in known]
+    gone = [name for name in names if name not in rows.names]
     if gone:
         more = f" and {len(gone) - 1} more" if len(gone) > 1 else ""
         raise CannotEdit(f"{gone[0]}{more} stands in no row of {device}'s map any more, so nothing was changed")

@@ -27,11 +27,16 @@ def between_rows(path: Path, points: list[Point], defaults: MapDefaults) -> list
     """What only shows when rows are compared: two of one name, overlaps, gaps, points that may not be read."""
     found: list[Fault] = []
     names: dict[str, int] = {}
+    forbids_some = bool(defaults.limits.never_read)
     for point in points:
         if point.name in names:
             found.append(Fault(path, point.row, f"{point.name}: line {names[point.name]} has this name already"))
         names.setdefault(point.name, point.row)
-        if point.access.is_read and defaults.limits.forbids_reading(point.table, point.address, point.end - 1):
+        if (
+            forbids_some
+            and point.access.is_read
+            and defaults.limits.forbids_reading(point.table, point.address, point.end - 1)
+        ):
             found.append(
                 Fault(path, point.row, f"{point.name}: never_read covers it, so it is not polled", is_warning=True)
             )

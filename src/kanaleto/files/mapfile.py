@@ -1,67 +1,60 @@
 """The map file: one row a point, comma, semicolon or tab between cells, headings in any order, UTF-8."""
 
 import csv
-import math
-import re
-from collections.abc import Callable
 from io import StringIO
 from pathlib import Path
-from typing import TypeVar
 
+from msgspec import Struct, field
 from msgspec.structs import replace
 
 from kanaleto.files.mapfaults import MapDefaults, between_rows
-from kanaleto.files.mapscale import (
-    SCALE_COLUMNS,
-    SCALE_NUMBERS,
-    ScaleCells,
-    make_scale,
-    parse_curve,
-    parse_no_values,
-    parse_yes,
-)
-from kanaleto.files.mapshared import Shared
+from kanaleto.files.maprow import RowReader
+from kanaleto.files.mapscale import SCALE_COLUMNS
 from kanaleto.files.sitetext import map_delimiter
-from kanaleto.site.counting import Counting, to_wire
 from kanaleto.site.faults import Fault, suggestion
-from kanaleto.site.model import DEMAND, LIMITS, Access, Limits, Point, PortSetting
-from kanaleto.values.codec import CannotEncode, Codec
-from kanaleto.values.digits import number as decimal
-from kanaleto.values.digits import whole
-from kanaleto.values.scale import AnyScale
-from kanaleto.values.types import Kind, Order, ValueType, order_for, parse_order, parse_type
-from kanaleto.wire.codes import Table
+from kanaleto.site.model import LIMITS, Point
 
 COLUMNS = [
     "name", "table", "address", "type", "order", *SCALE_COLUMNS, "scale", "exponent", "states", "no_value", "unit",
     "decimals", "period_s", "access", "labels", "bit", *LIMITS, "group", "initial", "setting", "note",
 ]  # fmt: skip
 NEEDED = ["name", "table", "address"]
-MOST_ROWS, MOST_COLUMNS, MOST_NAME = 100_000, 500, 200
-LEAST_PERIOD_S, MOST_PERIOD_S = 0.001, 86400 * 31
-_BIT_KINDS = (Kind.UINT16, Kind.INT16, Kind.BITS, Kind.HEX, Kind.BOOL)
-_LIMIT_PAIRS = tuple(zip(LIMITS[::2], LIMITS[1::2], strict=True))
-
-T = TypeVar("T")
+MOST_ROWS, MOST_COLUMNS = 100_000, 500
 
 
-def read_map(path: Path, text: str, defaults: MapDefaults) -> tuple[tuple[Point, ...], list[Fault]]:
-    """The points of a map's text, and every fault and warning with its line. Rows with a fault give no point."""
+class KnownRows(Struct):
+    """Rows that were sound when a map was read last, under the headings of then, and their points."""
+
+    head: tuple[str, ...] = ()
+    rows: dict[tuple[str, ...], Point] = field(default_factory=dict)
+
+    def rows_under(self, head: tuple[str, ...]) -> dict[tuple[str, ...], Point]:
+        return self.rows if head == self.head else {}
+
+
+def read_map(
+    path: Path, text: str, defaults: MapDefaults, known: KnownRows | None = None
+) -> tuple[tuple[Point, ...], list[Fault]]:
+    """The points of a map's text, and every fault and warning with its line. Rows with a fault give no point. A row
+    that is `known` is not read again; they are those of this text afterwards."""
     if text.count("\n") > 2 * MOST_ROWS:
         return (), [Fault(path, 2 * MOST_ROWS, f"has more rows than a map may: {MOST_ROWS} points at most")]
     delimiter, _ = map_delimiter(text)
     faults: list[Fault] = []
-    rows = csv.reader(StringIO(text, newline=""), delimiter=delimiter)
+    table = csv.reader(StringIO(text, newline=""), delimiter=delimiter)
+    reader = RowReader(path, delimiter, faults, defaults)
+    before: dict[tuple[str, ...], Point] = {}
+    rows: dict[tuple[str, ...], Point] = {}
     header: list[str] | None = None
     points: list[Point] = []
     line = 0
     try:
-        for cells in rows:
+        for cells in table:
             if len(points) + len(faults) > MOST_ROWS:
-                faults.append(Fault(path, rows.line_num, f"has more than {MOST_ROWS} rows with points or faults"))
+                faults.append(Fault(path, table.line_num, f"has more than {MOST_ROWS} rows with points or faults"))
                 break
-            start, line = line + 1, rows.line_num
-            if not any(cell.strip() for cell in cells) or (header is None and cells[0].lstrip().startswith("#")):
+            start, line = line + 1, table.line_num
+            if _is_blank(cells) or (header is None and cells[0].lstrip().startswith("#")):
                 continue
             if header is None:
                 header = [cell.strip().lower() for cell in cells]
@@ -70,30 +63,41 @@ def read_map(path: Path, text: str, defaults: MapDefaults) -> tuple[tuple[Point,
                 faults += _header_faults(path, start, header)
                 if any(not fault.is_warning for fault in faults):
                     return (), faults
+                before = known.rows_under((delimiter, *header)) if known is not None else before
                 continue
-            row = _Row(
-                path,
-                start,
-                dict(zip(header, (cell.strip() for cell in cells), strict=False)),
-                delimiter,
-                faults,
-                defaults.shared,
-            )
-            if len(cells) > len(header):
-                row.fault(
-                    f"has {len(cells)} cells, the headings are {len(header)}; put "
-                    f"quotes round a cell that holds {delimiter!r}"
-                )
-                continue
-            point = row.point(defaults)
+            key = tuple(cells)
+            point = before.get(key)
+            if point is None:
+                point = _read_row(reader, start, header, cells, delimiter)
+            elif point.row != start:
+                point = replace(point, row=start)
             if point is not None:
+                rows[key] = point
                 points.append(point)
     except csv.Error as error:
-        faults.append(Fault(path, rows.line_num, f"is no table here: {csv_words(error)}"))
+        faults.append(Fault(path, table.line_num, f"is no table here: {csv_words(error)}"))
     if header is None:
         faults.append(Fault(path, 1, "is empty; its first row must hold the headings name, table, address"))
     faults += between_rows(path, points, defaults)
+    if known is not None:
+        known.head, known.rows = (delimiter, *(header or ())), rows
     return tuple(points), faults
+
+
+def _read_row(reader: RowReader, line: int, header: list[str], cells: list[str], delimiter: str) -> Point | None:
+    said = {name: text for name, cell in zip(header, cells, strict=False) if (text := cell.strip())}
+    if len(cells) > len(header):
+        reader.refuse(
+            line,
+            said,
+            f"has {len(cells)} cells, the headings are {len(header)}; put quotes round a cell that holds {delimiter!r}",
+        )
+        return None
+    return reader.read(line, said)
+
+
+def _is_blank(cells: list[str]) -> bool:
+    return not cells or (not cells[0].strip() and not any(cell.strip() for cell in cells))
 
 
 def csv_words(error: csv.Error) -> str:
@@ -118,242 +122,3 @@ def _header_faults(path: Path, line: int, header: list[str]) -> list[Fault]:
         if close and not missing:
             found.append(Fault(path, line, f"column {name!r} is not known and left alone{close}", is_warning=True))
     return found
-
-
-class _Row:
-    """One row being read. Each bad cell is a fault of its own; the row gives a point only when it has none."""
-
-    def __init__(
-        self, path: Path, line: int, cells: dict[str, str], delimiter: str, faults: list[Fault], shared: Shared
-    ) -> None:
-        self._path, self._line, self._cells, self._faults = path, line, cells, faults
-        self._has_decimal_commas = delimiter != ","
-        self._shared = shared
-        self._is_sound = True
-
-    def fault(self, text: str) -> None:
-        name = self._cells.get("name", "")
-        shown = name if len(name) <= MOST_NAME else f"{name[:40]}…"
-        self._faults.append(Fault(self._path, self._line, f"{shown}: {text}" if name else text))
-        self._is_sound = False
-
-    def _cell(self, column: str, parse: Callable[[str], T], default: T) -> T:
-        text = self._cells.get(column, "")
-        if not text:
-            return default
-        try:
-            return parse(text)
-        except ValueError as error:
-            self.fault(str(error))
-            return default
-
-    def _number(self, column: str) -> float | None:
-        def parse(text: str) -> float:
-            plain = text.replace(",", ".") if self._has_decimal_commas else text
-            if self._shared.names_constant(plain):
-                return self._shared.evaluate(plain)
-            try:
-                number = float(whole(plain)) if plain.lower().startswith("0x") else decimal(plain)
-            except ValueError:
-                number = math.nan
-            if not math.isfinite(number):
-                raise ValueError(f"{column} {text!r} is no number")
-            return number
-
-        return self._cell(column, parse, None)
-
-    def point(self, defaults: MapDefaults) -> Point | None:
-        name = self._cells.get("name", "")
-        if not name:
-            self.fault("has no name")
-        if len(name) > MOST_NAME:
-            self.fault(f"the name has {len(name)} characters; at most {MOST_NAME} are taken")
-        table = self._table()
-        if table is None:
-            return None
-        value_type = self._cell("type", parse_type, ValueType(Kind.BOOL if table.is_bits else Kind.UINT16))
-        if table.is_bits and value_type.kind is not Kind.BOOL:
-            self.fault(f"type {value_type} does not fit {table.title}; they are bool")
-        address = self._address(table, defaults.numbering)
-        bits = self._bits(table, value_type)
-        point = Point(
-            name,
-            table,
-            address,
-            Codec(
-                value_type,
-                self._order(value_type, defaults.order),
-                self._scale(value_type, table),
-                bits,
-                self._no_values(value_type),
-            ),
-            self._cell("period_s", self._period, defaults.period_s),
-            unit=self._cells.get("unit", ""),
-            decimals=self._cell("decimals", _decimals, None),
-            access=self._access(table),
-            labels=self._all_labels(),
-            limits=self._limits(),
-            group=self._cells.get("group", ""),
-            initial=None,
-            note=self._cells.get("note", ""),
-            row=self._line,
-            setting=self._cell("setting", _setting, None),
-            exponent=self._cells.get("exponent", ""),
-        )
-        self._check_place(point, defaults)
-        initial = self._initial(point)
-        if not self._is_sound:
-            return None
-        return replace(point, initial=initial)
-
-    def _table(self) -> Table | None:
-        text = self._cells.get("table", "")
-        try:
-            return Table(text.lower())
-        except ValueError:
-            self.fault(
-                f"table {text!r} is not known; there are coil, discrete, input, holding" if text else "has no table"
-            )
-            return None
-
-    def _address(self, table: Table, numbering: Counting) -> int:
-        if not self._cells.get("address", ""):
-            self.fault("has no address")
-            return 0
-        return self._cell("address", lambda text: to_wire(text, table, numbering), 0)
-
-    def _order(self, value_type: ValueType, inherited: Order | None) -> Order:
-        own = self._cell("order", parse_order, None)
-        try:
-            return order_for(value_type, own, inherited)
-        except ValueError as error:
-            self.fault(str(error))
-            return Order.ABCD
-
-    def _bits(self, table: Table, value_type: ValueType) -> tuple[int, int] | None:
-        bits = self._cell("bit", _bit_field, None)
-        if bits is not None and (table.is_bits or value_type.kind not in _BIT_KINDS):
-            self.fault(f"bit {self._cells['bit']} needs a register of 16 bits, not {table.title} of type {value_type}")
-            return None
-        return bits
-
-    def _scale(self, value_type: ValueType, table: Table) -> AnyScale | None:
-        numbers = {name: self._number(name) for name in SCALE_NUMBERS}
-        no_curve: tuple[tuple[float, float], ...] = ()
-        curve, clamps = self._cell("curve", parse_curve, no_curve), self._cell("clamp", parse_yes, False)
-        cells = ScaleCells(**numbers, curve=curve, signal=self._cells.get("signal", ""), clamps=clamps)
-        named = self._cells.get("scale", "")
-        if named:
-            if not cells.is_empty:
-                self.fault(f"has scale {named!r} and numbers of its own; a point takes one or the other")
-            cells = self._cell("scale", self._shared.scale_of, ScaleCells())
-        if cells.is_empty:
-            return None
-        if not value_type.takes_scale or table.is_bits:
-            self.fault(f"type {value_type} takes no scale; leave factor, offset, the raw range and the curve empty")
-            return None
-        try:
-            return make_scale(cells)
-        except ValueError as error:
-            self.fault(str(error))
-            return None
-
-    def _all_labels(self) -> dict[int, str]:
-        named = self._cells.get("states", "")
-        none: dict[int, str] = {}
-        own = self._cell("labels", _labels, none)
-        if not named:
-            return own
-        return {**self._cell("states", self._shared.states_of, none), **own}
-
-    def _no_values(self, value_type: ValueType) -> frozenset[float]:
-        return self._cell("no_value", lambda text: parse_no_values(text, value_type), frozenset())
-
-    def _period(self, text: str) -> float:
-        if text.lower() == "demand":
-            return DEMAND
-        period = self._number("period_s")
-        if period is None or not (period == 0 or LEAST_PERIOD_S <= period <= MOST_PERIOD_S):
-            raise ValueError(f"period_s {text!r} is seconds, 0 or {LEAST_PERIOD_S:g} up to a month, or demand")
-        return period
-
-    def _access(self, table: Table) -> Access:
-        text = self._cells.get("access", "").lower() or "r"
-        try:
-            access = Access(text)
-        except ValueError:
-            self.fault(f"access {text!r} is not known; there are r, w, rw")
-            return Access.READ
-        if access.is_written and not table.is_writable:
-            self.fault(f"access {text} does not fit {table.title}: nobody can write them")
-        return access
-
-    def _limits(self) -> Limits:
-        numbers = {name: self._number(name) for pair in _LIMIT_PAIRS for name in pair}
-        for low, high in _LIMIT_PAIRS:
-            low_value, high_value = numbers[low], numbers[high]
-            if low_value is not None and high_value is not None and low_value >= high_value:
-                self.fault(f"{low} {low_value:g} is not below {high} {high_value:g}")
-        return Limits(**numbers)
-
-    def _check_place(self, point: Point, defaults: MapDefaults) -> None:
-        if point.end > 0x10000:
-            self.fault(f"takes {point.size} registers from address {point.address}, past the last, 65535")
-        most = defaults.limits.most_read(point.table)
-        if point.size > most:
-            self.fault(f"takes {point.size} registers in one request, and max_registers of the device is {most}")
-
-    def _initial(self, point: Point) -> float | str | None:
-        text = self._cells.get("initial", "")
-        if not text:
-            return None
-        if point.codec.type.kind is Kind.TEXT:
-            value: float | str = text
-        else:
-            number = self._number("initial")
-            if number is None:
-                return None
-            value = number
-        try:
-            point.codec.encode(value, is_exact=False)
-        except CannotEncode as error:
-            self.fault(f"initial: {error}")
-        return value
-
-
-def _setting(text: str) -> PortSetting:
-    try:
-        return PortSetting(text.lower())
-    except ValueError:
-        raise ValueError(
-            f"setting {text!r} is not known; there are {', '.join(setting.value for setting in PortSetting)}"
-        ) from None
-
-
-def _decimals(text: str) -> int:
-    if not re.fullmatch("[0-9]{1,2}", text) or int(text) > 12:
-        raise ValueError(f"decimals {text!r} is not a whole number in 0…12")
-    return int(text)
-
-
-def _bit_field(text: str) -> tuple[int, int]:
-    low, _, high = text.replace("–", "-").partition("-")
-    if not re.fullmatch("[0-9]+", low.strip()) or not re.fullmatch("[0-9]+", (high or low).strip()):
-        raise ValueError(f"bit {text!r} must be 0…15, or a field such as 4-7")
-    field = int(low), int(high or low)
-    if not 0 <= field[0] <= field[1] <= 15:
-        raise ValueError(f"bit {text!r} must be 0…15, the lower end first")
-    return field
-
-
-def _labels(text: str) -> dict[int, str]:
-    labels: dict[int, str] = {}
-    for part in text.split(";"):
-        number, equals, label = part.partition("=")
-        try:
-            if not equals:
-                raise ValueError
-            labels[whole(number)] = label.strip()
-        except ValueError:
-            raise ValueError(f"labels {text!r} must read like 0=Closed;1=Open") from None
-    return labels

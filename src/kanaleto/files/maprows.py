@@ -32,31 +32,29 @@ class MapText:
         self.headings: list[str] = []
         self._records: list[_Record] = []
         self._by_name: dict[str, _Record] = {}
-        lines = text.splitlines(keepends=True)
-        reader = csv.reader(StringIO(text, newline=""), delimiter=self.delimiter)
-        before = 0
+        lines = list(StringIO(text, newline=""))
+        reader = csv.reader(lines, delimiter=self.delimiter)
+        before, name_at = 0, -1
         for cells in reader:
-            raw = "".join(lines[before : reader.line_num])
-            before = reader.line_num
-            self._take(raw, cells)
+            after = reader.line_num
+            raw = lines[before] if after == before + 1 else "".join(lines[before:after])
+            before = after
+            name = ""
+            if self.headings:
+                name = cells[name_at].strip() if 0 <= name_at < len(cells) else ""
+            elif any(cell.strip() for cell in cells) and not raw.lstrip().startswith("#"):
+                self.headings = [cell.strip().lower() for cell in cells]
+                name_at = self.headings.index("name") if "name" in self.headings else -1
+            record = _Record(raw, cells, name)
+            self._records.append(record)
+            if name:
+                self._by_name.setdefault(name, record)
         if before < len(lines):
             self._records.append(_Record("".join(lines[before:]), [], ""))
 
-    def _take(self, raw: str, cells: list[str]) -> None:
-        name = ""
-        is_said = any(cell.strip() for cell in cells) and (self.headings or not raw.lstrip().startswith("#"))
-        if is_said and not self.headings:
-            self.headings = [cell.strip().lower() for cell in cells]
-        elif is_said and "name" in self.headings and self.headings.index("name") < len(cells):
-            name = cells[self.headings.index("name")].strip()
-        record = _Record(raw, cells, name)
-        self._records.append(record)
-        if name:
-            self._by_name.setdefault(name, record)
-
     @property
-    def names(self) -> list[str]:
-        return list(self._by_name)
+    def names(self) -> Collection[str]:
+        return self._by_name.keys()
 
     def cells_of(self, name: str) -> dict[str, str]:
         """The cells of a point's row that are not empty, by heading. Raises KeyError."""

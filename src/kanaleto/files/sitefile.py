@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from kanaleto.files import schema
 from kanaleto.files.mapfaults import MapDefaults
-from kanaleto.files.mapfile import read_map
+from kanaleto.files.mapfile import KnownRows, read_map
 from kanaleto.files.mapscale import SCALE_NUMBERS, ScaleCells, make_scale, parse_curve
 from kanaleto.files.mapshared import Shared
 from kanaleto.files.simulation import read_simulated
@@ -27,8 +27,9 @@ from kanaleto.values.digits import whole
 from kanaleto.values.types import Order, parse_order
 from kanaleto.wire.codes import Table
 
-MapCache = dict[tuple[Path, MapDefaults], tuple[str, tuple[Point, ...], list[Fault]]]
-"""Maps as they were read last, with their text: one that has not changed is not read again."""
+MapCache = dict[tuple[Path, MapDefaults], tuple[str, tuple[Point, ...], list[Fault], KnownRows]]
+"""Maps as they were read last, with their text: one that has not changed is not read again, and of one that has only
+its rows that have."""
 
 
 def read_site(path: Path, texts: SiteTexts, cache: MapCache | None = None) -> tuple[Site, list[Fault]]:
@@ -304,7 +305,8 @@ class _Reader:
                 return ()
             points, faults = self._read_map(path, defaults)
             self._maps[key] = points
-            self.faults += [fault for fault in faults if fault not in self.faults]
+            told = set(self.faults)
+            self.faults += [fault for fault in faults if fault not in told]
         return self._maps[key]
 
     def _read_map(self, path: Path, defaults: MapDefaults) -> tuple[tuple[Point, ...], list[Fault]]:
@@ -315,8 +317,9 @@ class _Reader:
         known = self._cache.get((path, defaults))
         if known is not None and known[0] == text:
             return known[1], known[2]
-        points, faults = read_map(path, text, defaults)
-        self._cache[path, defaults] = (text, points, faults)
+        rows = KnownRows() if known is None else KnownRows(known[3].head, known[3].rows)
+        points, faults = read_map(path, text, defaults, rows)
+        self._cache[path, defaults] = (text, points, faults, rows)
         return points, faults
 
     def _never_read(

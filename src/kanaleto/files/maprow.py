@@ -1,0 +1,298 @@
+"""One row of a map into a point, with every fault of its cells."""
+
+import math
+import re
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeVar, cast
+
+from msgspec.structs import replace
+
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapscale import (
+    SCALE_COLUMNS,
+    SCALE_NUMBERS,
+    ScaleCells,
+    make_scale,
+    parse_curve,
+    parse_no_values,
+    parse_yes,
+)
+from kanaleto.site.counting import Counting, to_wire
+from kanaleto.site.faults import Fault
+from kanaleto.site.model import DEMAND, LIMITS, Access, Limits, Point, PortSetting
+from kanaleto.values.codec import CannotEncode, Codec
+from kanaleto.values.digits import number as decimal
+from kanaleto.values.digits import whole
+from kanaleto.values.scale import AnyScale
+from kanaleto.values.types import Kind, Order, ValueType, order_for, parse_order, parse_type
+from kanaleto.wire.codes import Table
+
+MOST_NAME = 200
+LEAST_PERIOD_S, MOST_PERIOD_S = 0.001, 86400 * 31
+_BIT_KINDS = (Kind.UINT16, Kind.INT16, Kind.BITS, Kind.HEX, Kind.BOOL)
+_LIMIT_PAIRS = tuple(zip(LIMITS[::2], LIMITS[1::2], strict=True))
+_TABLES = {table.value: table for table in Table}
+_CODEC_COLUMNS = ("type", "order", *SCALE_COLUMNS, "scale", "bit", "no_value")
+_LABEL_COLUMNS = ("labels", "states")
+_NOT_MADE = object()
+
+T = TypeVar("T")
+
+
+class RowReader:
+    """Reads rows one by one. Each bad cell is a fault of its own; a row gives a point only when it has none. What
+    several rows say alike (type, order and scale; limits; labels) is made once."""
+
+    def __init__(self, path: Path, delimiter: str, faults: list[Fault], defaults: MapDefaults) -> None:
+        self._path, self._faults, self._defaults = path, faults, defaults
+        self._has_decimal_commas = delimiter != ","
+        self._shared = defaults.shared
+        self._parts: dict[tuple[object, ...], object] = {}
+        self._line, self._cells, self._is_sound = 0, dict[str, str](), True
+
+    def read(self, line: int, cells: dict[str, str]) -> Point | None:
+        """The point of a row; `cells` are those that are not empty, by heading."""
+        self._line, self._cells, self._is_sound = line, cells, True
+        return self._point(self._defaults)
+
+    def refuse(self, line: int, cells: dict[str, str], text: str) -> None:
+        """A fault of the row as a whole."""
+        self._line, self._cells = line, cells
+        self.fault(text)
+
+    def _part(self, kind: object, columns: tuple[str, ...], make: Callable[[], T]) -> T:
+        """What those columns say; made once for each of what they may say."""
+        key = (kind, *map(self._cells.get, columns))
+        made = self._parts.get(key, _NOT_MADE)
+        if made is _NOT_MADE:
+            made = make()
+            if self._is_sound:
+                self._parts[key] = made
+        return cast(T, made)
+
+    def fault(self, text: str) -> None:
+        name = self._cells.get("name", "")
+        shown = name if len(name) <= MOST_NAME else f"{name[:40]}…"
+        self._faults.append(Fault(self._path, self._line, f"{shown}: {text}" if name else text))
+        self._is_sound = False
+
+    def _cell(self, column: str, parse: Callable[[str], T], default: T) -> T:
+        text = self._cells.get(column, "")
+        if not text:
+            return default
+        try:
+            return parse(text)
+        except ValueError as error:
+            self.fault(str(error))
+            return default
+
+    def _number(self, column: str) -> float | None:
+        def parse(text: str) -> float:
+            plain = text.replace(",", ".") if self._has_decimal_commas else text
+            if self._shared.names_constant(plain):
+                return self._shared.evaluate(plain)
+            try:
+                number = float(whole(plain)) if plain.lower().startswith("0x") else decimal(plain)
+            except ValueError:
+                number = math.nan
+            if not math.isfinite(number):
+                raise ValueError(f"{column} {text!r} is no number")
+            return number
+
+        return self._cell(column, parse, None)
+
+    def _point(self, defaults: MapDefaults) -> Point | None:
+        name = self._cells.get("name", "")
+        if not name:
+            self.fault("has no name")
+        if len(name) > MOST_NAME:
+            self.fault(f"the name has {len(name)} characters; at most {MOST_NAME} are taken")
+        table = self._table()
+        if table is None:
+            return None
+        codec = self._part(table, _CODEC_COLUMNS, lambda: self._codec(table, defaults.order))
+        point = Point(
+            name,
+            table,
+            self._address(table, defaults.numbering),
+            codec,
+            self._cell("period_s", self._period, defaults.period_s),
+            self._cells.get("unit", ""),
+            self._cell("decimals", _decimals, None),
+            self._access(table),
+            self._part("labels", _LABEL_COLUMNS, self._all_labels),
+            self._part("limits", LIMITS, self._limits),
+            self._cells.get("group", ""),
+            None,
+            self._cells.get("note", ""),
+            self._cell("setting", _setting, None),
+            self._cells.get("exponent", ""),
+            row=self._line,
+        )
+        self._check_place(point, defaults)
+        initial = self._initial(point)
+        if not self._is_sound:
+            return None
+        return point if initial is None else replace(point, initial=initial)
+
+    def _codec(self, table: Table, inherited: Order | None) -> Codec:
+        value_type = self._cell("type", parse_type, ValueType(Kind.BOOL if table.is_bits else Kind.UINT16))
+        if table.is_bits and value_type.kind is not Kind.BOOL:
+            self.fault(f"type {value_type} does not fit {table.title}; they are bool")
+        bits = self._bits(table, value_type)
+        order, scale = self._order(value_type, inherited), self._scale(value_type, table)
+        return Codec(value_type, order, scale, bits, self._no_values(value_type))
+
+    def _table(self) -> Table | None:
+        text = self._cells.get("table", "")
+        table = _TABLES.get(text.lower())
+        if table is None:
+            self.fault(
+                f"table {text!r} is not known; there are coil, discrete, input, holding" if text else "has no table"
+            )
+        return table
+
+    def _address(self, table: Table, numbering: Counting) -> int:
+        if not self._cells.get("address", ""):
+            self.fault("has no address")
+            return 0
+        return self._cell("address", lambda text: to_wire(text, table, numbering), 0)
+
+    def _order(self, value_type: ValueType, inherited: Order | None) -> Order:
+        own = self._cell("order", parse_order, None)
+        try:
+            return order_for(value_type, own, inherited)
+        except ValueError as error:
+            self.fault(str(error))
+            return Order.ABCD
+
+    def _bits(self, table: Table, value_type: ValueType) -> tuple[int, int] | None:
+        bits = self._cell("bit", _bit_field, None)
+        if bits is not None and (table.is_bits or value_type.kind not in _BIT_KINDS):
+            self.fault(f"bit {self._cells['bit']} needs a register of 16 bits, not {table.title} of type {value_type}")
+            return None
+        return bits
+
+    def _scale(self, value_type: ValueType, table: Table) -> AnyScale | None:
+        numbers = {name: self._number(name) for name in SCALE_NUMBERS}
+        no_curve: tuple[tuple[float, float], ...] = ()
+        curve, clamps = self._cell("curve", parse_curve, no_curve), self._cell("clamp", parse_yes, False)
+        cells = ScaleCells(**numbers, curve=curve, signal=self._cells.get("signal", ""), clamps=clamps)
+        named = self._cells.get("scale", "")
+        if named:
+            if not cells.is_empty:
+                self.fault(f"has scale {named!r} and numbers of its own; a point takes one or the other")
+            cells = self._cell("scale", self._shared.scale_of, ScaleCells())
+        if cells.is_empty:
+            return None
+        if not value_type.takes_scale or table.is_bits:
+            self.fault(f"type {value_type} takes no scale; leave factor, offset, the raw range and the curve empty")
+            return None
+        try:
+            return make_scale(cells)
+        except ValueError as error:
+            self.fault(str(error))
+            return None
+
+    def _all_labels(self) -> dict[int, str]:
+        named = self._cells.get("states", "")
+        none: dict[int, str] = {}
+        own = self._cell("labels", _labels, none)
+        if not named:
+            return own
+        return {**self._cell("states", self._shared.states_of, none), **own}
+
+    def _no_values(self, value_type: ValueType) -> frozenset[float]:
+        return self._cell("no_value", lambda text: parse_no_values(text, value_type), frozenset())
+
+    def _period(self, text: str) -> float:
+        if text.lower() == "demand":
+            return DEMAND
+        period = self._number("period_s")
+        if period is None or not (period == 0 or LEAST_PERIOD_S <= period <= MOST_PERIOD_S):
+            raise ValueError(f"period_s {text!r} is seconds, 0 or {LEAST_PERIOD_S:g} up to a month, or demand")
+        return period
+
+    def _access(self, table: Table) -> Access:
+        text = self._cells.get("access", "").lower()
+        if not text:
+            return Access.READ
+        try:
+            access = Access(text)
+        except ValueError:
+            self.fault(f"access {text!r} is not known; there are r, w, rw")
+            return Access.READ
+        if access.is_written and not table.is_writable:
+            self.fault(f"access {text} does not fit {table.title}: nobody can write them")
+        return access
+
+    def _limits(self) -> Limits:
+        numbers = {name: self._number(name) for pair in _LIMIT_PAIRS for name in pair}
+        for low, high in _LIMIT_PAIRS:
+            low_value, high_value = numbers[low], numbers[high]
+            if low_value is not None and high_value is not None and low_value >= high_value:
+                self.fault(f"{low} {low_value:g} is not below {high} {high_value:g}")
+        return Limits(**numbers)
+
+    def _check_place(self, point: Point, defaults: MapDefaults) -> None:
+        if point.end > 0x10000:
+            self.fault(f"takes {point.size} registers from address {point.address}, past the last, 65535")
+        most = defaults.limits.most_read(point.table)
+        if point.size > most:
+            self.fault(f"takes {point.size} registers in one request, and max_registers of the device is {most}")
+
+    def _initial(self, point: Point) -> float | str | None:
+        text = self._cells.get("initial", "")
+        if not text:
+            return None
+        if point.codec.type.kind is Kind.TEXT:
+            value: float | str = text
+        else:
+            number = self._number("initial")
+            if number is None:
+                return None
+            value = number
+        try:
+            point.codec.encode(value, is_exact=False)
+        except CannotEncode as error:
+            self.fault(f"initial: {error}")
+        return value
+
+
+def _setting(text: str) -> PortSetting:
+    try:
+        return PortSetting(text.lower())
+    except ValueError:
+        raise ValueError(
+            f"setting {text!r} is not known; there are {', '.join(setting.value for setting in PortSetting)}"
+        ) from None
+
+
+def _decimals(text: str) -> int:
+    if not re.fullmatch("[0-9]{1,2}", text) or int(text) > 12:
+        raise ValueError(f"decimals {text!r} is not a whole number in 0…12")
+    return int(text)
+
+
+def _bit_field(text: str) -> tuple[int, int]:
+    low, _, high = text.replace("–", "-").partition("-")
+    if not re.fullmatch("[0-9]+", low.strip()) or not re.fullmatch("[0-9]+", (high or low).strip()):
+        raise ValueError(f"bit {text!r} must be 0…15, or a field such as 4-7")
+    field = int(low), int(high or low)
+    if not 0 <= field[0] <= field[1] <= 15:
+        raise ValueError(f"bit {text!r} must be 0…15, the lower end first")
+    return field
+
+
+def _labels(text: str) -> dict[int, str]:
+    labels: dict[int, str] = {}
+    for part in text.split(";"):
+        number, equals, label = part.partition("=")
+        try:
+            if not equals:
+                raise ValueError
+            labels[whole(number)] = label.strip()
+        except ValueError:
+            raise ValueError(f"labels {text!r} must read like 0=Closed;1=Open") from None
+    return labels

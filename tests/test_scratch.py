@@ -215,7 +215,7 @@ class Readings(unittest.TestCase):
         async def work() -> list[tuple[bytes | None, str]]:
             task = asyncio.create_task(session.run())
             await asyncio.sleep(1)
-            answers = [await session.read_once(session.plan.places[0], step) for step in (-5, -1, 0, 1)]
+            answers = [await session.read_once(next(session.plan.places), step) for step in (-5, -1, 0, 1)]
             task.cancel()
             return answers
 

@@ -119,7 +119,7 @@ class Shared(InFolder):
         async def work() -> object:
             task = asyncio.create_task(session.run())
             await asyncio.sleep(3)
-            reading = session.board.reading(session.plan.places[0], asyncio.get_running_loop().time())
+            reading = session.board.reading(next(session.plan.places), asyncio.get_running_loop().time())
             task.cancel()
             return reading
 

@@ -8,6 +8,7 @@ from itertools import count, pairwise
 from typing import NamedTuple
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.planning.cost import LineCost, line_cost
 from kanaleto.planning.lessons import Lessons
@@ -24,6 +25,8 @@ Identity = tuple[str, str]
 """Device and point by name: what a point is called through every edit. A derived point has no device."""
 
 BlockKey = tuple[str, Read, tuple[str, ...]]
+Kept = Mapping[tuple[Table, int, int, float, int], "Block"]
+"""Blocks by table, first address, count, period, and how many points they have."""
 
 
 class WhyNot(Enum):
@@ -125,7 +128,7 @@ class Gap(Struct, frozen=True):
     is_forbidden: bool
 
 
-class DevicePlan(NamedTuple):
+class DevicePlan(Struct, frozen=True, dict=True):
     """The blocks of one device, the places of its points in the order of its map, and how many of those are switched
     off for now."""
 
@@ -135,40 +138,49 @@ class DevicePlan(NamedTuple):
     places: tuple[Place, ...]
     switched_off: int = 0
 
+    @cached_property
+    def by_name(self) -> dict[str, Place]:
+        return {place.point.name: place for place in self.places}
+
 
 class Plan(Struct, frozen=True, dict=True):
     """Every block of a site, and the place of every point, device by device in the order of the site file. Frozen: a
-    plan that changes is another plan, and a place is only good in the plan that it came from."""
+    plan that changes is another plan, and a place is only good in the plan that it came from. What is looked up in it
+    is looked up a device at a time: a plan that differs in one device has the rest in common with the one before."""
 
     parts: tuple[DevicePlan, ...]
     derived: tuple[DerivedPlace, ...] = ()
 
-    @cached_property
-    def blocks(self) -> tuple[Block, ...]:
-        return tuple(block for part in self.parts for block in part.blocks)
+    @property
+    def blocks(self) -> Iterator[Block]:
+        return (block for part in self.parts for block in part.blocks)
 
-    @cached_property
-    def places(self) -> tuple[Place, ...]:
+    @property
+    def places(self) -> Iterator[Place]:
         """Places of the points of all devices; derived ones stand in `derived`."""
-        return tuple(place for part in self.parts for place in part.places)
+        return (place for part in self.parts for place in part.places)
 
     @cached_property
-    def _by_identity(self) -> dict[Identity, AnyPlace]:
-        found: dict[Identity, AnyPlace] = {place.identity: place for place in self.places}
-        return found | {place.identity: place for place in self.derived}
+    def _derived_by_name(self) -> dict[str, DerivedPlace]:
+        return {place.own.name: place for place in self.derived}
 
     @cached_property
     def _by_device(self) -> dict[str, DevicePlan]:
         return {part.device.name: part for part in self.parts}
 
     @property
-    def identities(self) -> Collection[Identity]:
+    def identities(self) -> Iterator[Identity]:
         """Every point, derived ones too."""
-        return self._by_identity.keys()
+        yield from (place.identity for place in self.places)
+        yield from (place.identity for place in self.derived)
 
     def place_of(self, identity: Identity) -> AnyPlace | None:
         """Where a point stands in this plan; None where there is no such point any more."""
-        return self._by_identity.get(identity)
+        device, name = identity
+        if not device:
+            return self._derived_by_name.get(name)
+        part = self._by_device.get(device)
+        return part.by_name.get(name) if part is not None else None
 
     def part_of(self, device_name: str) -> DevicePlan | None:
         return self._by_device.get(device_name)
@@ -220,17 +232,41 @@ class Plan(Struct, frozen=True, dict=True):
 
 
 def plan_site(
-    site: Site, lessons: Mapping[str, Lessons] | None = None, switched_off: SwitchedOff | None = None
+    site: Site,
+    lessons: Mapping[str, Lessons] | None = None,
+    switched_off: SwitchedOff | None = None,
+    old: Plan | None = None,
+    next_index: Callable[[], int] | None = None,
 ) -> Plan:
     """Plan all lines of a site, with what was learned of its devices so far (by name), without the points that are
-    switched off."""
-    numbers = count()
+    switched off. What is the same in the `old` plan, made with the same lessons, is not made again: whole devices, else
+    blocks of the same points; others get their index from `next_index`."""
     known, off = lessons or {}, switched_off or {}
-    parts = tuple(
-        plan_device(line, device, known.get(device.name), lambda: next(numbers), off.get(device.name, ()))
-        for line, device in site.devices()
+    numbers = next_index or count().__next__
+    parts = []
+    for line, device in site.devices():
+        part = old.part_of(device.name) if old is not None else None
+        if part is not None and part.line is line and part.device is device:
+            parts.append(part)
+            continue
+        kept = blocks_to_keep(part) if part is not None and _is_alike(part, line, device) else None
+        parts.append(plan_device(line, device, known.get(device.name), numbers, off.get(device.name, ()), kept))
+    return Plan(tuple(parts), derived_places(site))
+
+
+def _is_alike(part: DevicePlan, line: Line, device: Device) -> bool:
+    """Whether but for points nothing differs that a block could depend on."""
+    return replace(part.device, points=()) == replace(device, points=()) and (
+        replace(part.line, devices=()) == replace(line, devices=())
     )
-    return Plan(parts, derived_places(site))
+
+
+def blocks_to_keep(part: DevicePlan) -> "Kept":
+    """The blocks of a device by what they ask."""
+    return {
+        (block.request.table, block.request.address, block.request.count, block.period_s, len(block.points)): block
+        for block in part.blocks
+    }
 
 
 def derived_places(site: Site) -> tuple[DerivedPlace, ...]:
@@ -260,10 +296,10 @@ def plan_device(
     lessons: Lessons | None,
     next_index: Callable[[], int],
     switched_off: Collection[str] = (),
-    kept: Mapping[BlockKey, Block] | None = None,
+    kept: "Kept | None" = None,
 ) -> DevicePlan:
     """Blocks of one device, and the places of its points; those named in `switched_off` are left out. A block that
-    `kept` has with the same key stays as it is, others get their index from `next_index`."""
+    `kept` has with the same points stays as it is, others get their index from `next_index`."""
     cost = line_cost(line.link, line.gap_s)
     known = lessons or Lessons(device.limits.max_registers, device.limits.max_bits)
     unread = [point for point in device.points if not point.access.is_read]
@@ -354,13 +390,14 @@ def _block(
     table: Table,
     period_s: float,
     cost: LineCost,
-    kept: Mapping[BlockKey, Block],
+    kept: "Kept",
 ) -> Block:
-    start, end = min(point.address for point in points), max(point.end for point in points)
+    start, end = points[0].address, max([point.end for point in points])  # they come in the order of their addresses
+    if kept:
+        old = kept.get((table, start, end - start, period_s, len(points)))
+        if old is not None and old.points == tuple(points):
+            return old
     request = Read(table, start, end - start)
-    old = kept.get((device.name, request, tuple(point.name for point in points)))
-    if old is not None and old.period_s == period_s:
-        return old
     offsets = tuple(point.address - start for point in points)
     decoder: RegisterBlock | BitBlock
     if table.is_bits:

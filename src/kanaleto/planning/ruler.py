@@ -56,7 +56,8 @@ Row = RulerRow | GapRow | TableRow
 
 def ruler(plan: Plan, device: Device) -> list[Row]:
     """All rows of a device, table by table."""
-    places = [place for place in plan.places if place.device is device]
+    part = plan.part_of(device.name)
+    places = part.places if part is not None else ()
     gaps = {(gap.before.request.table, gap.first): gap for gap in plan.gaps(device)}
     rows: list[Row] = []
     tables = [

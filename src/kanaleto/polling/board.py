@@ -137,6 +137,21 @@ class Readings:
         return list(self.traces[place.block.index]) if isinstance(place, Place) and place.block is not None else []
 
 
+class Slots(Struct, frozen=True):
+    """Slots of a board that are free, and how many there are, at one moment of it."""
+
+    generation: int
+    free: tuple[int, ...]
+    size: int
+
+
+def exponents_of(plan: Plan) -> dict[tuple[str, str], Place]:
+    """Where the points that are powers of ten for others stand, by the identity of those."""
+    wanted = [place for place in plan.places if place.point.exponent]
+    found = {place.identity: plan.place_of((place.device.name, place.point.exponent)) for place in wanted}
+    return {key: place for key, place in found.items() if isinstance(place, Place)}
+
+
 class Board(Readings):
     """See the head of this file. For the engine's thread."""
 
@@ -146,26 +161,27 @@ class Board(Readings):
     traces: list[deque[Record]]
 
     def __init__(self, plan: Plan) -> None:
-        length = len(plan.blocks)
-        super().__init__([], [], [], [], {}, {})
+        super().__init__([], [], [], [], {}, exponents_of(plan))
         self._traced_at: list[float] = []
         self._free: list[int] = []
-        for _ in range(length):
+        self.generation = 0
+        """Counts when slots change hands."""
+        for block in plan.blocks:  # which are numbered in their order
             self._grow()
-        for block in plan.blocks:
             self.cycles_s[block.index] = block.period_s
-        self.note_places(plan)
 
     def frozen(self) -> Readings:
         """As it stands now, for whoever reads it in another thread. Traces go on growing, in their own slots only."""
         copies = (tuple(self.records), tuple(self.troubles), tuple(self.cycles_s), tuple(self.traces))
         return Readings(*copies, self.derived, self._exponents)
 
-    def note_places(self, plan: Plan) -> None:
+    def note_exponents(self, exponents: Mapping[tuple[str, str], Place]) -> None:
         """Where the points that are powers of ten for others stand by now."""
-        wanted = [place for place in plan.places if place.point.exponent]
-        found = {place.identity: plan.place_of((place.device.name, place.point.exponent)) for place in wanted}
-        self._exponents = {key: place for key, place in found.items() if isinstance(place, Place)}
+        self._exponents = exponents
+
+    def slots(self) -> "Slots":
+        """Those that could be given now, for a plan that is made beside the loop."""
+        return Slots(self.generation, tuple(self._free), len(self.records))
 
     def _grow(self) -> None:
         self.records.append(None)
@@ -176,6 +192,7 @@ class Board(Readings):
 
     def take_slot(self) -> int:
         """A place for one block more: one that another has left, if there is one."""
+        self.generation += 1
         if self._free:
             return heapq.heappop(self._free)
         self._grow()
@@ -183,6 +200,7 @@ class Board(Readings):
 
     def leave_slot(self, index: int) -> None:
         """The block that stood there is no more."""
+        self.generation += 1
         self.records[index] = self.troubles[index] = None
         self.traces[index] = deque(maxlen=TRACE_LENGTH)  # another one: whoever still draws the old one keeps it
         self.cycles_s[index], self._traced_at[index] = 0.0, -TRACE_EVERY_S
@@ -193,18 +211,32 @@ class Board(Readings):
         self.cycles_s[block.index] = block.period_s
         self.troubles[block.index] = trouble
 
-    def carry_over(self, plan: Plan, old_plan: Plan, old: "Board") -> None:
-        """Take from another board what blocks that ask the same have there. Words are kept; where they mean something
-        else now, they are decoded anew, and what was traced is let go."""
-        before = {block.source: block for block in old_plan.blocks}
-        for block in plan.blocks:
+    def change(self, gone: Sequence[Block], fresh: Sequence[Block], size: int) -> None:
+        """Other blocks stand there: those that are gone leave their slots, those that are fresh have theirs, up to
+        `size`. Words of the same request are kept; where they mean something else now they are decoded anew, and what
+        was traced is let go."""
+        before = {block.source: block for block in gone} if fresh else {}
+        stood: list[tuple[Block, bool, Record | None, Trouble | None, float, deque[Record]]] = []
+        for block in fresh:
             was = before.get(block.source)
-            if was is None:
-                continue
-            record = old.records[was.index]
-            self.troubles[block.index], self.cycles_s[block.index] = old.troubles[was.index], old.cycles_s[was.index]
-            if block.decodes_like(was):
-                self.records[block.index], self.traces[block.index] = record, old.traces[was.index]
+            if was is not None:
+                at = was.index
+                kept = (self.records[at], self.troubles[at], self.cycles_s[at], self.traces[at])
+                stood.append((block, block.decodes_like(was), *kept))
+        for block in gone:
+            self.leave_slot(block.index)
+        while len(self.records) < size:
+            self._grow()
+        taken = {block.index for block in fresh}
+        self._free = [index for index in self._free if index not in taken]
+        heapq.heapify(self._free)
+        self.generation += 1
+        for block in fresh:
+            self.begin(block)
+        for block, is_same, record, trouble, cycle_s, trace in stood:
+            self.troubles[block.index], self.cycles_s[block.index] = trouble, cycle_s
+            if is_same:
+                self.records[block.index], self.traces[block.index] = record, trace
             elif record is not None:
                 self.records[block.index] = record._replace(values=block.decoder.decode(record.data))
 

@@ -24,10 +24,13 @@ class Formulas:
         self._expressions = {
             own.name: compile_expression(own.formula, lambda name: labels.get(name, {})) for own in self._derived
         }
-        memory.keep({own.name for own in self._derived})
         wanted = {name for expression in self._expressions.values() for name in expression.names}
         names = {f"{place.device.name}/{place.point.name}": place for place in plan.places} if wanted else {}
         self._places = {name: names[name] for name in wanted if name in names}
+
+    def begin(self) -> None:
+        """From now on these are evaluated: what others remembered is let go."""
+        self._memory.keep({own.name for own in self._derived})
 
     def evaluate(self, board: Readings, now_s: float) -> dict[str, Reading]:
         """Every derived point as it stands at loop time `now_s`."""

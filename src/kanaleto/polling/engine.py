@@ -19,6 +19,7 @@ T = TypeVar("T")
 
 PUBLISH_S = 0.2  # how often others get to see how everything stands
 _MOST_FILES = 65536
+_PLANNED_AGAIN = 5  # times, where something was learned meanwhile
 _SWITCH_INTERVAL_S = 0.0005  # a busy interface thread gives way to the engine after this long
 
 
@@ -127,7 +128,10 @@ class Engine:
 
         async def work() -> None:
             async with self._taking:
-                planned: Planned = await asyncio.to_thread(self.session.planning(site))
+                for _ in range(_PLANNED_AGAIN):
+                    planned: Planned = await asyncio.to_thread(self.session.planning(site))
+                    if self.session.world.is_current(planned):
+                        break
                 self.session.take_over(site, planned)
 
         return self.run(work())

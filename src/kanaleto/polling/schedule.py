@@ -83,8 +83,26 @@ class Schedule:
     def set_jobs(self, state: DeviceState, blocks: Iterable[Block], now: float) -> None:
         """The blocks of one device, in place of those it had. A job whose block still asks the same and means the same
         goes on, an answer under way included; others that ask the same keep their deadline."""
-        before = {job.block.key: job for job in state.jobs}
+        same = {id(job.block): job for job in state.jobs}
         jobs: list[Job] = []
+        others: list[Block] = []
+        for block in blocks:
+            job = same.pop(id(block), None)
+            if job is None:
+                others.append(block)
+            else:
+                jobs.append(job)
+        if others or same:
+            self._set_others(state, others, same.values(), jobs, now)
+        state.jobs = jobs
+        state.enabling = _where(state)
+        self._states[state.device.name] = state
+
+    def _set_others(
+        self, state: DeviceState, blocks: Iterable[Block], left: Iterable[Job], jobs: list[Job], now: float
+    ) -> None:
+        """Blocks that are not the very same; `left` are jobs that none of those has gone on with."""
+        before = {job.block.key: job for job in left}
         new: list[tuple[Job, float]] = []
         for block in blocks:
             old = before.get(block.key)
@@ -102,9 +120,6 @@ class Schedule:
                 new.append((job, min(old.due_s, now + block.period_s) if old is not None else now))
         for job in before.values():
             job.is_dead = True
-        state.jobs = jobs
-        state.enabling = _where(state)
-        self._states[state.device.name] = state
         self._drop_dead(job for job, _ in new)
         for job, due_s in new:
             if job.block.period_s == 0:

@@ -2,17 +2,19 @@
 switching and by edits, one device at a time or all at once; nothing here runs by itself.
 """
 
+import heapq
 from collections.abc import Callable
 from copy import deepcopy
+from functools import partial
 
 from msgspec import Struct
 
 from kanaleto.planning.lessons import Lessons, learned
-from kanaleto.planning.plan import Block, DevicePlan, Plan, plan_device, plan_site
-from kanaleto.polling.board import Board, Trouble
+from kanaleto.planning.plan import Block, DevicePlan, Place, Plan, blocks_to_keep, plan_device, plan_site
+from kanaleto.polling.board import Board, Slots, Trouble, exponents_of
 from kanaleto.polling.derived import Formulas
 from kanaleto.site.expression import Memory
-from kanaleto.site.model import Site
+from kanaleto.site.model import Site, shared_with
 from kanaleto.wire.codes import Table
 
 HOLES_AGAIN_S = 300.0  # points that a device does not give are tried again after this long
@@ -22,12 +24,20 @@ TellLearned = Callable[[str, str, str, bool], None]
 
 
 class Planned(Struct, frozen=True):
-    """A plan for a site, made of what was known when its making began; `news` counts what was learned or switched until
-    then."""
+    """A plan for a site, made of what was known when its making began, with all that follows from it: the loop only
+    swaps. `news` counts what was learned or switched until then; `slots` are those of the board of then, `size` how
+    many there must be. Blocks that are gone, and those that are fresh; the rest stays."""
 
     site: Site
+    shared: Site
     plan: Plan
     news: int
+    slots: Slots
+    size: int
+    gone: tuple[Block, ...]
+    fresh: tuple[Block, ...]
+    exponents: dict[tuple[str, str], Place]
+    formulas: Formulas
 
 
 class World:
@@ -42,10 +52,14 @@ class World:
         self.version = 0
         self._tell = tell_learned
         self._memory = Memory()
-        self._formulas = Formulas(site, self.plan, self._memory)
+        self._formulas = self._formulas_of(site, self.plan)
+        self._formulas.begin()
         self._switched_off: dict[str, set[str]] = {}  # names of points by device
         self._news: dict[str, int] = {}  # devices that were planned anew, and by which count of it last
         self._news_count = 0
+
+    def _formulas_of(self, site: Site, plan: Plan) -> Formulas:
+        return Formulas(site, plan, self._memory)
 
     def derive(self, now_s: float) -> None:
         """Evaluate the formulas."""
@@ -101,7 +115,7 @@ class World:
         if part is None:
             return None
         line, device = part.line, part.device
-        before = {block.key: block for block in part.blocks}
+        before = blocks_to_keep(part)
         slots: list[int] = []
 
         def next_index() -> int:
@@ -134,8 +148,12 @@ class World:
 
     def _note_plan(self) -> None:
         """Points stand elsewhere now: formulas and powers of ten follow."""
-        self.board.note_places(self.plan)
-        self._formulas = Formulas(self.site, self.plan, self._memory)
+        self._note(exponents_of(self.plan), self._formulas_of(self.site, self.plan))
+
+    def _note(self, exponents: dict[tuple[str, str], Place], formulas: Formulas) -> None:
+        self.board.note_exponents(exponents)
+        self._formulas = formulas
+        formulas.begin()
         self.version += 1
 
     # Another site, or the same edited
@@ -145,7 +163,41 @@ class World:
         in any thread."""
         lessons, news = deepcopy(self._lessons_for(site)), self._news_count
         off = {name: frozenset(points) for name, points in self._switched_off.items()}
-        return lambda: Planned(site, plan_site(site, lessons, off), news)
+        return partial(self._planned, site, self.site, self.plan, self.board.slots(), lessons, off, news)
+
+    def _planned(
+        self,
+        site: Site,
+        old_site: Site,
+        old: Plan,
+        slots: Slots,
+        lessons: dict[str, Lessons],
+        off: dict[str, frozenset[str]],
+        news: int,
+    ) -> Planned:
+        shared = shared_with(site, old_site)
+        free, size = list(slots.free), slots.size
+
+        def next_index() -> int:
+            nonlocal size
+            if free:
+                return heapq.heappop(free)
+            size += 1
+            return size - 1
+
+        plan = plan_site(shared, lessons, off, old, next_index)
+        stays = {id(block) for block in plan.blocks}
+        was = {id(block) for block in old.blocks}
+        gone = tuple(block for block in old.blocks if id(block) not in stays)
+        fresh = tuple(block for block in plan.blocks if id(block) not in was)
+        for part in plan.parts:
+            _ = part.by_name  # made here, not when it is first looked for
+        exponents, formulas = exponents_of(plan), self._formulas_of(shared, plan)
+        return Planned(site, shared, plan, news, slots, size, gone, fresh, exponents, formulas)
+
+    def is_current(self, planned: Planned) -> bool:
+        """Whether the board still is the one that the plan was made for."""
+        return planned.slots.generation == self.board.generation
 
     def _lessons_for(self, site: Site) -> dict[str, Lessons]:
         """What was learned and still holds: the same unit at the same place, with the same limits."""
@@ -168,19 +220,18 @@ class World:
     def take_over(self, site: Site, planned: Planned | None = None) -> list[str]:
         """Go on with an edited site. Blocks that ask the same keep their words, and points that were switched off stay
         off. Gives the devices that were learned of since the plan was made: they are to be planned once more."""
-        if planned is None or planned.site is not site:
+        if planned is None or planned.site is not site or not self.is_current(planned):
             planned = self.planning(site)()
-        old_plan, old_board = self.plan, self.board
+        site = planned.shared
         self.lessons = self._lessons_for(site)
         self.site, self.plan = site, planned.plan
-        self.board = Board(self.plan)
-        self.board.carry_over(self.plan, old_plan, old_board)
-        derived = {own.name for own in site.derived} & set(old_board.derived)
-        self.board.derived = {name: old_board.derived[name] for name in derived}
+        self.board.change(planned.gone, planned.fresh, planned.size)
+        derived = {own.name for own in site.derived} & set(self.board.derived)
+        self.board.derived = {name: self.board.derived[name] for name in derived}
         names = {device.name for _, device in site.devices()}
         self._switched_off = {name: off for name, off in self._switched_off.items() if name in names and off}
         self._news = {name: count for name, count in self._news.items() if name in names}
-        self._note_plan()
+        self._note(planned.exponents, planned.formulas)
         return [name for name, count in self._news.items() if count > planned.news]
 
     def learned(self) -> dict[str, dict[str, object]]:

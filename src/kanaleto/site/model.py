@@ -6,7 +6,7 @@ from enum import Enum
 from pathlib import Path
 
 from msgspec import Struct, field
-from msgspec.structs import astuple, force_setattr
+from msgspec.structs import astuple, force_setattr, replace
 
 from kanaleto.site.counting import Counting, Numbering
 from kanaleto.site.link import Link
@@ -177,6 +177,19 @@ class Line(Struct, frozen=True):
     @property
     def point_count(self) -> int:
         return sum(len(device.points) for device in self.devices)
+
+
+def shared_with(site: "Site", old: "Site") -> "Site":
+    """The same site with the very lines and devices of `old` wherever they are equal."""
+    old_devices = {device.name: device for _, device in old.devices()}
+    old_lines = {line.name: line for line in old.lines}
+    lines = []
+    for line in site.lines:
+        devices = tuple(own if (own := old_devices.get(new.name)) == new and own else new for new in line.devices)
+        shared = replace(line, devices=devices)
+        was = old_lines.get(line.name)
+        lines.append(was if was is not None and was == shared else shared)
+    return replace(site, lines=tuple(lines))
 
 
 class Derived(Struct, frozen=True):

@@ -3,6 +3,7 @@ last minute."""
 
 from collections import deque
 from enum import IntEnum
+from functools import cached_property
 
 from msgspec import Struct
 
@@ -132,7 +133,7 @@ class WaterLevels(Struct, frozen=True):
         return tuple(levels)
 
 
-class Tally(Struct, frozen=True):
+class Tally(Struct, frozen=True, dict=True):
     """Outcomes counted, bytes sent and received. `times` are the last 256 answer times of good answers, in seconds."""
 
     good: int
@@ -145,7 +146,7 @@ class Tally(Struct, frozen=True):
     bytes_sent: int = 0
     bytes_received: int = 0
 
-    @property
+    @cached_property
     def took(self) -> tuple[float, float, float, float] | None:
         """Minimum, median, 95 % and maximum of `times`, or None; sorted when somebody asks."""
         times = sorted(self.times)
@@ -173,8 +174,10 @@ class Counts:
         self._codes: dict[int, int] = {}
         self._took: deque[float] = deque(maxlen=_TIMES)
         self._sent = self._received = 0
+        self._tally: Tally | None = None
 
     def add(self, outcome: Outcome) -> None:
+        self._tally = None
         kind = outcome.kind
         self._counts[kind] += 1
         self._sent += len(outcome.request)
@@ -185,6 +188,12 @@ class Counts:
             self._codes[outcome.code] = self._codes.get(outcome.code, 0) + 1
 
     def tally(self) -> Tally:
+        """The same object as long as nothing came of it."""
+        if self._tally is None:
+            self._tally = self._made()
+        return self._tally
+
+    def _made(self) -> Tally:
         counts = self._counts
         return Tally(
             counts[OutcomeKind.GOOD],

@@ -98,6 +98,7 @@ class Judgement:
         due_s = (job.due_s or now) + period_s
         if due_s < now:
             job.overruns += 1
+            job.state.overruns += 1
             due_s = now
         self.schedule.push(job, due_s)
 
@@ -107,6 +108,8 @@ class Judgement:
             record = Record(content.data, block.decoder.decode(content.data), outcome.done_at, self._wall())
             self.board.put(block.index, record)
             self._listener.on_record(block, record)
+            if state.parked:
+                self.schedule.note_read(job, outcome.done_at)
         if job.refusals or state.reason:
             self._end_refusal(job)
         job.silences = 0

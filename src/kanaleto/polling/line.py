@@ -84,7 +84,7 @@ class LinePoller:
 
     @property
     def overruns(self) -> int:
-        return sum(job.overruns for state in self.states.values() for job in state.jobs)
+        return sum(state.overruns for state in self.states.values())
 
     # From outside, in the loop's thread
 

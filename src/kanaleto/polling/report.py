@@ -23,6 +23,8 @@ class Lateness(Struct, frozen=True):
 def line_status(poller: LinePoller, now_s: float, plan: Plan) -> LineStatus:
     """A line as it stands at loop time `now_s`. For the loop's thread."""
     busy, rate = poller.water.recent(now_s)
+    has_silent = any(state.is_silent for state in poller.states.values())
+    credit_s = poller.schedule.credit_within_s() if has_silent else 0.0
     return LineStatus(
         line=poller.line,
         is_open=poller.exchanger.is_open,
@@ -35,18 +37,20 @@ def line_status(poller: LinePoller, now_s: float, plan: Plan) -> LineStatus:
         overruns=poller.overruns,
         late_answers=poller.exchanger.traffic.strays.late,
         has_found_echo=poller.exchanger.has_found_echo,
-        devices=tuple(_device_status(poller, state, now_s, plan) for state in poller.states.values()),
+        devices=tuple(_device_status(state, now_s, plan, credit_s) for state in poller.states.values()),
     )
 
 
-def _device_status(poller: LinePoller, state: DeviceState, now_s: float, plan: Plan) -> DeviceStatus:
+def _device_status(state: DeviceState, now_s: float, plan: Plan, credit_s: float) -> DeviceStatus:
+    """`notice_within_s` is the longest until a silent device is asked again from any moment on: its back-off, and
+    until there is credit."""
     part = plan.part_of(state.device.name)
     return DeviceStatus(
         device=state.device,
         tally=state.counts.tally(),
         silent_s=now_s - state.silent_since_s if state.silent_since_s is not None else None,
         next_try_s=max(state.next_try_s - now_s, 0.0),
-        notice_within_s=poller.schedule.notice_within_s(state) if state.is_silent else 0.0,
+        notice_within_s=max(state.back_off_s, state.shortest_s) + credit_s if state.is_silent else 0.0,
         reason=state.reason,
         trouble=state.trouble,
         has_answered=state.last_answer_s is not None,

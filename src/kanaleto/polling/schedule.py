@@ -40,6 +40,10 @@ class DeviceState(Struct):
     reason: str = ""
     trouble: OutcomeKind | None = None  # which kind of outcome `reason` tells of
     jobs: list["Job"] = field(default_factory=list)
+    shortest_s: float = 0.0  # the shortest period of those that have one
+    overruns: int = 0
+    parked: dict[int, "Job"] = field(default_factory=dict)
+    """Jobs that were due while the `enabled_by` point was off, by their identity; they wait for it."""
     enabling: tuple[Block, int] | None = None  # where its `enabled_by` point is read
 
     @property
@@ -95,8 +99,10 @@ class Schedule:
         if others or same:
             self._set_others(state, others, same.values(), jobs, now)
         state.jobs = jobs
+        state.shortest_s = min((job.block.period_s for job in jobs if job.block.period_s > 0), default=0.0)
         state.enabling = _where(state)
         self._states[state.device.name] = state
+        self._unpark(state, now)
 
     def _set_others(
         self, state: DeviceState, blocks: Iterable[Block], left: Iterable[Job], jobs: list[Job], now: float
@@ -182,7 +188,7 @@ class Schedule:
                 self.push(job, state.next_try_s)
                 continue
             if state.device.enabled_by and not self._is_wanted(job):
-                self.push(job, now + job.block.period_s)
+                state.parked[id(job)] = job
                 continue
             if state.silent_since_s is not None and (wait_s := self._wait_for_credit(state, now)) > 0:
                 state.next_try_s = now + wait_s
@@ -190,10 +196,13 @@ class Schedule:
                 continue
             return job
         for _ in range(len(self._unpaced)):
-            job = self._unpaced[0]
-            self._unpaced.rotate(-1)
+            job = self._unpaced.popleft()
             state = job.state
-            if job.is_running or state.next_try_s > now or (state.device.enabled_by and not self._is_wanted(job)):
+            if state.device.enabled_by and not self._is_wanted(job):
+                state.parked[id(job)] = job
+                continue
+            self._unpaced.append(job)
+            if job.is_running or state.next_try_s > now:
                 continue
             if state.silent_since_s is not None and (wait_s := self._wait_for_credit(state, now)) > 0:
                 state.next_try_s = now + wait_s
@@ -201,12 +210,29 @@ class Schedule:
             return job
         return None
 
+    def note_read(self, job: Job, now: float) -> None:
+        """A block was read: where it says that its device is on, what waits for that is due."""
+        state = job.state
+        if state.parked and state.enabling is not None and state.enabling[0] is job.block:
+            self._unpark(state, now)
+
+    def _unpark(self, state: DeviceState, now: float) -> None:
+        """What waits is due, or waits on."""
+        parked = [job for job in state.parked.values() if not job.is_dead]
+        if parked and self._is_wanted(parked[0]):
+            state.parked.clear()
+            for job in parked:
+                if job.block.period_s == 0:
+                    self._unpaced.append(job)
+                else:
+                    self.push(job, now)
+
     def next_due(self, now: float) -> float | None:
         """When to look again."""
         dues = [self._heap[0][0]] if self._heap else []
         for job in self._unpaced:
             if not job.is_running:
-                dues.append(job.state.next_try_s if self._is_wanted(job) else now + 0.25)
+                dues.append(job.state.next_try_s)
         return min(dues, default=None)
 
     # Silent devices
@@ -244,13 +270,12 @@ class Schedule:
         if state.is_on_credit:
             self._credit_s = max(self._credit_s - took_s, -2 * state.probe_cost_s)
 
-    def notice_within_s(self, state: DeviceState) -> float:
-        """The longest until a silent device is asked again from any moment on, so until its return is noticed: its
-        back-off, and the credit for every silent device of the line, and what may be under way."""
+    def credit_within_s(self) -> float:
+        """The longest until there is credit for any silent device: for every other of the line, and what may be under
+        way."""
         silent_s = sum(other.probe_cost_s for other in self._states.values() if other.is_silent)
         longest_s = max((other.probe_cost_s for other in self._states.values()), default=0.0)
-        shortest_s = min((job.block.period_s for job in state.jobs if job.block.period_s > 0), default=0.0)
-        return max(state.back_off_s, shortest_s) + (silent_s + 3 * longest_s) / SILENT_SHARE + 2 * longest_s
+        return (silent_s + 3 * longest_s) / SILENT_SHARE + 2 * longest_s
 
 
 def _where(state: DeviceState) -> tuple[Block, int] | None:

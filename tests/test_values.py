@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from kanaleto.values.block import BitBlock, RegisterBlock
 from kanaleto.values.codec import CannotEncode, Codec, NoValue
-from kanaleto.values.scale import between, linear
+from kanaleto.values.scale import between, curve, linear
 from kanaleto.values.text import shortest_float32, shown
 from kanaleto.values.types import ORDERS, Order, order_for, parse_order, parse_type
 
@@ -171,6 +171,26 @@ class Blocks(unittest.TestCase):
         words = data.draw(st.binary(min_size=2 * start, max_size=2 * start))
         expected = tuple(one.decode(words[2 * at : 2 * (at + one.registers)]) for at, one in fields)
         self.assertEqual(RegisterBlock(start, fields).decode(words), expected)
+
+    @given(st.data())
+    def test_whatever_a_point_needs_its_block_does_the_same(self, data: st.DataObject) -> None:
+        """Scaled, bits of words, numbers that mean none, swapped, one on top of the other."""
+        scales = (None, None, linear(0.1, 0), linear(-3, 7.5), linear(1e300, 0), between(0, 4000, -20, 80.5),
+                  curve([(0, 0), (800, 12.5), (4000, 100)]))  # fmt: skip
+        fields = []
+        for _ in range(data.draw(st.integers(1, 25))):
+            value_type = parse_type(data.draw(st.sampled_from([*integers, "float32", "bool", "bits", "bcd16", "sm32"])))
+            order = (
+                data.draw(st.sampled_from(ORDERS[:4])) if value_type.is_wide else data.draw(st.sampled_from(ORDERS[4:]))
+            )
+            is_word = value_type.registers == 1
+            bits = data.draw(st.sampled_from([None, (0, 0), (3, 9), (15, 15)])) if is_word else None
+            scale = data.draw(st.sampled_from(scales)) if value_type.takes_scale else None
+            none = data.draw(st.sampled_from([frozenset(), frozenset((0, 0xFFFF))]))
+            fields.append((data.draw(st.integers(0, 8)), Codec(value_type, order, scale, bits, none)))
+        words = data.draw(st.binary(min_size=24, max_size=24) | st.sampled_from([bytes(24), b"\xff" * 24]))
+        expected = tuple(one.decode(words[2 * at : 2 * (at + one.registers)]) for at, one in fields)
+        self.assertEqual(repr(RegisterBlock(12, fields).decode(words)), repr(expected))
 
     @given(st.binary(min_size=3, max_size=3), st.lists(st.integers(0, 21), max_size=22))
     def test_bits(self, data: bytes, places: list[int]) -> None:

@@ -1,18 +1,22 @@
-"""All points of one block at once: compiled when the plan is made, run once an answer.
+"""All points of one block at once: a function made for the block when its first answer comes, run once an answer.
 
-Registers are brought into order by one permutation of bytes (none when everything is ABCD), taken apart by one
-`struct`, and only the points that need more than that are touched one by one. Values of plain integers cost no Python
-loop at all.
+Registers are taken apart by one `struct` where they stand as they come, and by a second one from a copy of their bytes
+in order where words or bytes are swapped. What a value needs beyond that is one expression; values of plain integers
+cost no Python at all.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from math import isfinite
 from operator import itemgetter
 from struct import Struct
+from typing import cast
 
 from kanaleto.values.codec import Codec, Value
-from kanaleto.values.types import byte_places
+from kanaleto.values.scale import Scale
+from kanaleto.values.types import Kind, byte_places
 
+Decode = Callable[[bytes], tuple[Value, ...]]
+_WHOLE = frozenset("hHiIqQ")
 _BITS_OF_BYTE = [tuple(byte >> bit & 1 for bit in range(8)) for byte in range(256)]
 
 
@@ -22,43 +26,104 @@ class RegisterBlock:
 
     def __init__(self, registers: int, fields: Sequence[tuple[int, Codec]]) -> None:
         self._registers, self._fields = registers, fields
-        self._is_compiled = False
-
-    def _compile(self) -> None:
-        """Done when the first answer comes: planning thousands of points stays quick. Raises ValueError for a point
-        outside the block."""
-        places: list[int] = []
-        for start, codec in self._fields:
-            if start < 0 or start + codec.registers > self._registers:
-                raise ValueError(
-                    f"registers {start}…{start + codec.registers - 1} are not in a block of {self._registers}"
-                )
-            places += [2 * start + place for place in byte_places(codec.type, codec.order)]
-        self._take = None if places == list(range(2 * self._registers)) else itemgetter(*places) if places else None
-        self._is_empty = not places
-        self._struct = Struct(">" + "".join(codec.struct_code for _, codec in self._fields))
-        self._finish = [(index, codec) for index, (_, codec) in enumerate(self._fields) if not codec.is_plain]
-        self._floats = [
-            index for index, (_, codec) in enumerate(self._fields) if codec.is_plain and codec.type.is_float
-        ]
-        self._is_compiled = True
+        self._decode: Decode | None = None
 
     def decode(self, data: bytes) -> tuple[Value, ...]:
-        """Values of the block's points, from its registers as they came."""
-        if not self._is_compiled:
-            self._compile()
-        if self._is_empty:
-            return ()
-        raw = self._struct.unpack(bytes(self._take(data)) if self._take else data)
-        if not self._finish and not self._floats:
-            return raw
-        values = list(raw)
-        for index in self._floats:
-            if not isfinite(values[index]):
-                values[index] = self._fields[index][1].finish(values[index])
-        for index, codec in self._finish:
-            values[index] = codec.finish(values[index])
-        return tuple(values)
+        """Values of the block's points, from its registers as they came. Raises ValueError for a point outside the
+        block. The function that does it is made when the first answer comes: planning thousands of points stays
+        quick."""
+        if self._decode is None:
+            self._decode = _made_for(self._registers, self._fields)
+        return self._decode(data)
+
+
+def _made_for(registers: int, fields: Sequence[tuple[int, Codec]]) -> Decode:
+    """A function for these points. Those that stand as they come, one behind the other, are taken apart in place;
+    others (words or bytes swapped, overlaps) from a copy of their bytes in order. Each value is one expression."""
+    for start, codec in fields:
+        if start < 0 or start + codec.registers > registers:
+            raise ValueError(f"registers {start}…{start + codec.registers - 1} are not in a block of {registers}")
+    if not fields:
+        return lambda data: ()
+    raw, in_place, copied, codes = _raw_numbers(registers, fields)
+    own: dict[str, object] = {"apart": in_place.unpack, "copied": codes.unpack, "take": None}
+    if copied:
+        own["take"] = itemgetter(*copied)
+    elif raw == list(range(len(fields))) and all(codec.is_plain and not codec.type.is_float for _, codec in fields):
+        return in_place.unpack  # plain integers as they come
+    values = [_expression(f"r{raw[index]}", index, codec, own) for index, (_, codec) in enumerate(fields)]
+    here = "".join(f"r{number}, " for number in sorted(set(raw)) if number < _COPIED)
+    there = "".join(f"r{number}, " for number in sorted(set(raw)) if number >= _COPIED)
+    lines = ["def decode(data):"]
+    lines += [f"    {here}= apart(data)"] if here else []
+    lines += [f"    {there}= copied(bytes(take(data)))"] if there else []
+    exec("\n".join([*lines, f"    return ({', '.join(values)},)"]), own)
+    return cast(Decode, own["decode"])
+
+
+_COPIED = 1000
+"""Raw numbers from this one on come from the copy."""
+
+
+def _raw_numbers(registers: int, fields: Sequence[tuple[int, Codec]]) -> tuple[list[int], Struct, list[int], Struct]:
+    """For each field the number of its raw number; what takes those apart that stand in place; the bytes of the others
+    in order, and what takes them apart."""
+    raw = [0] * len(fields)
+    codes, copied_codes, copied = ">", ">", list[int]()
+    end = here = there = 0
+    last: tuple[int, str] | None = None  # of the raw number that was taken in place last: bits of one word share it
+    for index in sorted(range(len(fields)), key=lambda index: fields[index][0]):
+        start, codec = fields[index]
+        places, code = byte_places(codec.type, codec.order), codec.struct_code
+        is_in_order = places == tuple(range(2 * codec.registers))
+        if is_in_order and last == (start, code):
+            raw[index] = here - 1
+        elif is_in_order and start >= end:
+            codes += f"{2 * (start - end)}x{code}"
+            raw[index], here, end, last = here, here + 1, start + codec.registers, (start, code)
+        else:
+            copied_codes += code
+            copied += [2 * start + place for place in places]
+            raw[index], there = _COPIED + there, there + 1
+    return raw, Struct(f"{codes}{2 * (registers - end)}x"), copied, Struct(copied_codes)
+
+
+def _expression(raw: str, index: int, codec: Codec, own: dict[str, object]) -> str:
+    """What makes the value of a raw number; what takes more than an expression is a call of the codec's own `finish`,
+    under a name of its own."""
+    finish = f"finish{index}"
+    text = _plain_expression(raw, codec)
+    if text is not None and not codec.no_values:
+        return text
+    if text is None and codec.is_plain and codec.type.is_float:
+        text = f"({raw} if {raw} - {raw} == 0.0 else {finish}({raw}))"  # neither NaN nor infinite
+    elif text is not None:
+        own[f"none{index}"] = codec.no_values
+        text = f"({finish}({raw}) if {raw} in none{index} else {text})"
+    own[finish] = codec.finish
+    return text if text is not None else f"{finish}({raw})"
+
+
+def _plain_expression(raw: str, codec: Codec) -> str | None:
+    """Of a whole number of a plain kind, a field of its bits, or a bool, scaled or not; None for others."""
+    if codec.type.is_array or codec.type.is_float or (codec.struct_code not in _WHOLE):
+        return None
+    if codec.type.kind is Kind.BOOL and codec.bits is None and codec.scale is None:
+        return f"(1 if {raw} else 0)"
+    if codec.bits is not None:
+        low, high = codec.bits
+        is_signed = codec.type.kind is Kind.INT16 and high > low
+        return f"({raw} >> {low} & {(1 << high - low + 1) - 1})" if codec.scale is None and not is_signed else None
+    if not codec.is_whole_and_plain:
+        return None
+    scale = codec.scale
+    if scale is None:
+        return raw
+    if not isinstance(scale, Scale) or not isfinite((2.0**64 * scale.up + abs(scale.shift)) / scale.down):
+        return None
+    text = raw if scale.up == 1 else f"{raw} * {scale.up!r}"
+    text = text if scale.shift == 0 else f"({text} + {scale.shift!r})"
+    return f"{text} / {scale.down!r}"
 
 
 class BitBlock:

@@ -68,6 +68,11 @@ class Codec(Struct, frozen=True):
         return is_bare and self.type.kind in _PLAIN
 
     @property
+    def is_whole_and_plain(self) -> bool:
+        """Whether the raw number is a whole one that is the value, but for a scale and numbers that are none."""
+        return self.type.kind in _PLAIN and not self.type.is_float and self.bits is None
+
+    @property
     def each(self) -> "Codec":
         """The codec of one value of a run."""
         return Codec(ValueType(self.type.kind), self.order, self.scale, self.bits, self.no_values)

@@ -1,35 +1,46 @@
 """A bare far end in a process of its own: it answers every request with the same frame, the transaction being the
-request's."""
+request's. Sockets and nothing else, so that it is not what is measured."""
 
-import asyncio
 import multiprocessing
+import select
+import socket
 from multiprocessing.connection import Connection
 from multiprocessing.context import SpawnProcess
 
 from kanaleto.polling.engine import raise_file_limit
 
-
-class _Responder(asyncio.Protocol):
-    def __init__(self, answer: bytes) -> None:
-        self._rest = answer[2:]
-
-    def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        self._transport = transport
-
-    def data_received(self, data: bytes) -> None:
-        self._transport.write(data[:2] + self._rest)  # type: ignore[attr-defined]
+_REQUEST_BYTES = 12
 
 
 def _respond(answer: bytes, ready: Connection) -> None:
-    async def serve() -> None:
-        raise_file_limit()
-        server = await asyncio.get_running_loop().create_server(
-            lambda: _Responder(answer), "127.0.0.1", 0, backlog=1024
-        )
-        ready.send(server.sockets[0].getsockname()[1])
-        await server.serve_forever()
-
-    asyncio.run(serve())
+    raise_file_limit()
+    rest = answer[2:]
+    listening = socket.create_server(("127.0.0.1", 0), backlog=1024)
+    ready.send(listening.getsockname()[1])
+    poll = select.epoll()
+    poll.register(listening.fileno(), select.EPOLLIN)
+    connections: dict[int, socket.socket] = {}
+    while True:
+        for number, _ in poll.poll():
+            connection = connections.get(number)
+            if connection is None:
+                connection, _ = listening.accept()
+                connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+                connections[connection.fileno()] = connection
+                poll.register(connection.fileno(), select.EPOLLIN)
+                continue
+            try:
+                data = connection.recv(4096)
+                if len(data) == _REQUEST_BYTES:
+                    connection.send(data[:2] + rest)
+                elif data:
+                    starts = range(0, len(data), _REQUEST_BYTES)
+                    connection.sendall(b"".join(data[at : at + 2] + rest for at in starts))
+            except OSError:
+                data = b""
+            if not data:
+                poll.unregister(number)
+                connections.pop(number).close()
 
 
 def start_responder(answer: bytes) -> tuple[SpawnProcess, int]:

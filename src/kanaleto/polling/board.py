@@ -7,7 +7,6 @@ in it.
 """
 
 import heapq
-from collections import deque
 from collections.abc import Mapping, Sequence
 from enum import Enum
 from typing import NamedTuple
@@ -15,11 +14,10 @@ from typing import NamedTuple
 from msgspec import Struct
 
 from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Place, Plan, WhyNot
+from kanaleto.polling.trace import Trace
 from kanaleto.site.model import DEMAND, Point
 from kanaleto.values.codec import NoValue, Value
 
-TRACE_EVERY_S = 0.5
-TRACE_LENGTH = 120
 _NOT_EVALUATED = "not evaluated yet"
 
 
@@ -69,7 +67,7 @@ class Readings:
         records: Sequence[Record | None],
         troubles: Sequence[Trouble | None],
         cycles_s: Sequence[float],
-        traces: Sequence[deque[Record]],
+        traces: Sequence[Trace],
         derived: Mapping[str, Reading],
         exponents: Mapping[tuple[str, str], Place],
     ) -> None:
@@ -132,9 +130,17 @@ class Readings:
             return float("inf")
         return max(3 * block.period_s, 3 * self.cycles_s[block.index], place.device.timeout_s)
 
-    def trace(self, place: AnyPlace) -> list[Record]:
-        """What was read of the point's block in the last minute, the newest last."""
-        return list(self.traces[place.block.index]) if isinstance(place, Place) and place.block is not None else []
+    def trace(self, place: AnyPlace) -> list[tuple[float, Value]]:
+        """When the point was read in the last minute (loop time), and its value then, the newest last."""
+        if not isinstance(place, Place) or place.block is None:
+            return []
+        block, number = place.block, place.number
+        offset, point = block.offsets[number], place.point
+        read = self.traces[block.index].read()
+        if point.table.is_bits:
+            return [(at_s, data[offset // 8] >> offset % 8 & 1) for at_s, data in read]
+        start, end, decode = 2 * offset, 2 * (offset + point.size), point.codec.decode
+        return [(at_s, decode(data[start:end])) for at_s, data in read]
 
 
 class Slots(Struct, frozen=True):
@@ -158,11 +164,10 @@ class Board(Readings):
     records: list[Record | None]
     troubles: list[Trouble | None]
     cycles_s: list[float]
-    traces: list[deque[Record]]
+    traces: list[Trace]
 
     def __init__(self, plan: Plan) -> None:
         super().__init__([], [], [], [], {}, exponents_of(plan))
-        self._traced_at: list[float] = []
         self._free: list[int] = []
         self.generation = 0
         """Counts when slots change hands."""
@@ -187,8 +192,7 @@ class Board(Readings):
         self.records.append(None)
         self.troubles.append(None)
         self.cycles_s.append(0.0)
-        self.traces.append(deque(maxlen=TRACE_LENGTH))
-        self._traced_at.append(-TRACE_EVERY_S)
+        self.traces.append(Trace())
 
     def take_slot(self) -> int:
         """A place for one block more: one that another has left, if there is one."""
@@ -202,8 +206,8 @@ class Board(Readings):
         """The block that stood there is no more."""
         self.generation += 1
         self.records[index] = self.troubles[index] = None
-        self.traces[index] = deque(maxlen=TRACE_LENGTH)  # another one: whoever still draws the old one keeps it
-        self.cycles_s[index], self._traced_at[index] = 0.0, -TRACE_EVERY_S
+        self.traces[index] = Trace()  # another one: whoever still draws the old one keeps it
+        self.cycles_s[index] = 0.0
         heapq.heappush(self._free, index)
 
     def begin(self, block: Block, trouble: Trouble | None = None) -> None:
@@ -216,7 +220,7 @@ class Board(Readings):
         `size`. Words of the same request are kept; where they mean something else now they are decoded anew, and what
         was traced is let go."""
         before = {block.source: block for block in gone} if fresh else {}
-        stood: list[tuple[Block, bool, Record | None, Trouble | None, float, deque[Record]]] = []
+        stood: list[tuple[Block, bool, Record | None, Trouble | None, float, Trace]] = []
         for block in fresh:
             was = before.get(block.source)
             if was is not None:
@@ -247,9 +251,7 @@ class Board(Readings):
             self.cycles_s[index] = record.at_s - before.at_s
         self.records[index] = record
         self.troubles[index] = None
-        if record.at_s - self._traced_at[index] >= TRACE_EVERY_S:
-            self._traced_at[index] = record.at_s
-            self.traces[index].append(record)
+        self.traces[index].append(record.at_s, record.data)
 
     def fail(self, index: int, trouble: Trouble) -> None:
         """A block could not be read; its last record stays and grows old."""

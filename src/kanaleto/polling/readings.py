@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from msgspec.structs import replace
 
 from kanaleto.planning.plan import Place
-from kanaleto.polling.board import Readings, Record
+from kanaleto.polling.board import Readings
 from kanaleto.values.candidates import Candidate, rank
 from kanaleto.values.codec import Codec
 
@@ -22,11 +22,11 @@ def samples_of(board: Readings, place: Place) -> list[tuple[int, bytes]]:
     block = place.block
     if block is None or block.request.table.is_bits:
         return []
-    records: list[Record] = list(board.traces[block.index].copy())[-MOST_SAMPLES:]
+    read = board.traces[block.index].read()[-MOST_SAMPLES:]
     newest = board.records[block.index]
-    if newest is not None and (not records or records[-1] is not newest):
-        records.append(newest)
-    return [(block.request.address, record.data) for record in records]
+    if newest is not None and (not read or read[-1][0] != newest.at_s):
+        read.append((newest.at_s, newest.data))
+    return [(block.request.address, data) for _, data in read]
 
 
 def window(samples: Sequence[tuple[int, bytes]], address: int, words: int) -> list[bytes]:

@@ -192,7 +192,7 @@ def numbers_of(snapshot: Snapshot, place: AnyPlace) -> list[tuple[float, float]]
     """Times (loop time) and values of what was read lately of a point that is a number."""
     if not isinstance(place, Place):
         return []
-    read = [(record.at_s, record.values[place.number]) for record in snapshot.board.trace(place)]
+    read = snapshot.board.trace(place)
     return [(at_s, float(value)) for at_s, value in read if isinstance(value, int | float)]
 
 

@@ -6,8 +6,8 @@ from textual.strip import Strip
 from textual_plotext import PlotextPlot
 
 from kanaleto.planning.plan import AnyPlace, Place
-from kanaleto.polling.board import TRACE_EVERY_S
 from kanaleto.polling.snapshot import Snapshot
+from kanaleto.polling.trace import TRACE_EVERY_S
 from kanaleto.tui.live.rows import numbers_of
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn

@@ -7,7 +7,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.editing.draft import CannotEdit, Draft, Edit
-from kanaleto.editing.pointedit import free_map_path, free_name
+from kanaleto.editing.pointedit import FreeNames, free_map_path, free_name
 from kanaleto.files.sitetext import NEW_MAP, with_device, with_device_keys, with_line, with_link, with_rows
 from kanaleto.site.counting import Counting, Numbering, from_wire
 from kanaleto.site.link import Link, SerialLink
@@ -80,11 +80,10 @@ def add_device(
             device_name, map_path = device.name, device.map_path
             map_text = draft.text(map_path)
         counting = device.numbering if device is not None else numbering
-        taken = {point.name for point in device.points} if device is not None else set()
+        free = FreeNames({point.name for point in device.points} if device is not None else set())
         rows = []
         for point in points:
-            called = free_name(point.name, taken)
-            taken.add(called)
+            called = free.give(point.name)
             address = from_wire(point.address, point.table, counting)
             rows.append({"name": called, "table": point.table.value, "address": address, **dict(point.cells)})
         draft.put(with_rows(map_text, rows), map_path)

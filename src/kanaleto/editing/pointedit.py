@@ -146,10 +146,24 @@ def shares_map(site: Site, device: Device) -> list[str]:
 
 def free_name(name: str, taken: Collection[str]) -> str:
     """The name, or the first of `name (2)`, `name (3)` … that nobody bears."""
-    called, number = name, 2
-    while called in taken:
-        called, number = f"{name} ({number})", number + 1
-    return called
+    return FreeNames(taken).give(name)
+
+
+class FreeNames:
+    """Gives names that nobody bears, one after the other, each at once however often it was asked for."""
+
+    def __init__(self, taken: Collection[str]) -> None:
+        self._taken = set(taken)
+        self._next: dict[str, int] = {}
+
+    def give(self, name: str) -> str:
+        """`name`, or the first of `name (2)`, `name (3)` … that is free; it is taken then."""
+        called = name
+        while called in self._taken:
+            number = self._next[name] = self._next.get(name, 1) + 1
+            called = f"{name} ({number})"
+        self._taken.add(called)
+        return called
 
 
 def _rows(draft: Draft, device: str, names: Sequence[str]) -> MapText:

@@ -62,6 +62,12 @@ class Block(Struct, frozen=True):
     cost_s: float
 
     @property
+    def span(self) -> tuple[int, int]:
+        """Its first address, and the one after its last."""
+        request = self.request
+        return request.address, request.address + request.count
+
+    @property
     def key(self) -> BlockKey:
         """The same in two plans when both read the same points with the same request."""
         return self.device.name, self.request, tuple(point.name for point in self.points)

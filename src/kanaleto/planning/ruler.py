@@ -60,15 +60,15 @@ def ruler(plan: Plan, device: Device) -> list[Row]:
     places = part.places if part is not None else ()
     gaps = {(gap.before.request.table, gap.first): gap for gap in plan.gaps(device)}
     rows: list[Row] = []
-    tables = [
-        table
-        for table in (Table.HOLDING, Table.INPUT, Table.COIL, Table.DISCRETE)
-        if any(p.point.table is table for p in places)
-    ]
-    for table in tables:
-        if len(tables) > 1:
+    by_table: dict[Table, list[Place]] = {}
+    for place in places:
+        by_table.setdefault(place.point.table, []).append(place)
+    for table in (Table.HOLDING, Table.INPUT, Table.COIL, Table.DISCRETE):
+        if table not in by_table:
+            continue
+        if len(by_table) > 1:
             rows.append(TableRow(table))
-        rows += _table_rows(table, [place for place in places if place.point.table is table], gaps)
+        rows += _table_rows(table, by_table[table], gaps)
     return rows
 
 
@@ -77,22 +77,30 @@ def _table_rows(table: Table, places: Sequence[Place], gaps: dict[tuple[Table, i
     cover: dict[int, Place] = {}
     blocks: dict[int, Block] = {}
     for place in sorted(places, key=_wide_first):
-        point = place.point
+        point, block = place.point, place.block
         starts[point.address].append(place)
         for address in range(point.address, point.end):
             cover.setdefault(address, place)
-            if place.block is not None:
-                blocks.setdefault(address, place.block)
-    for block in {id(block): block for block in blocks.values()}.values():
-        for address in range(block.request.address, block.request.address + block.request.count):
-            blocks.setdefault(address, block)
+            if block is not None:
+                blocks.setdefault(address, block)
+    for own in {id(block): block for block in blocks.values()}.values():
+        for address in range(*own.span):
+            blocks.setdefault(address, own)
     rows: list[Row] = []
     last = -1
     for address in sorted({*cover, *blocks}):
         if rows and address > last + 1:
             rows.append(GapRow(table, last + 1, address - 1, gaps.get((table, last + 1))))
         last = address
-        rows += _address_rows(table, address, starts.get(address, []), cover.get(address), blocks.get(address))
+        begin, covering, block = starts.get(address, ()), cover.get(address), blocks.get(address)
+        if len(begin) <= 1 and (not begin or begin[0] is covering):  # as nearly all are
+            block_part = _part(address, *block.span) if block is not None else Part.NONE
+            part = Part.NONE
+            if covering is not None:
+                part = _part(address, covering.point.address, covering.point.end)
+            rows.append(RulerRow(table, address, block, block_part, covering, part))
+        else:
+            rows += _address_rows(table, address, begin, covering, block)
     return rows
 
 
@@ -105,7 +113,7 @@ def _address_rows(
 ) -> list[Row]:
     block_part = Part.NONE
     if block is not None:
-        block_part = _part(address, block.request.address, block.request.address + block.request.count)
+        block_part = _part(address, *block.span)
     first: Place | None = None
     if covering is not None and covering.point.address < address:
         first = covering

@@ -3,7 +3,6 @@
 import ipaddress
 import socket
 
-import psutil
 from msgspec import Struct
 
 
@@ -17,6 +16,8 @@ class Adapter(Struct, frozen=True):
 
 def adapters() -> list[Adapter]:
     """Every address that this machine has."""
+    import psutil  # only needed where somebody looks for adapters
+
     states = psutil.net_if_stats()
     found = []
     for name, addresses in psutil.net_if_addrs().items():

@@ -66,7 +66,7 @@ class LiveRows(Rows[LiveRow]):
         super().__init__()
         self.pinned: list[Identity] = []
         self.longest = 14  # cells of the longest name
-        self._second = 0  # ages and the last minute are those of its beginning
+        self._second = 0  # ages and the last minute are drawn when it changes, or the value does
 
     def show(self, snapshot: Snapshot) -> None:
         self._second = int(snapshot.now_s)
@@ -143,7 +143,7 @@ class LiveRows(Rows[LiveRow]):
         if columns.spark:
             width = max(columns.spark - (0 if columns.bar else more), 0)
             cells.put("  ").put(
-                spark_of(self.snapshot, place, columns.spark, self._second)[-width:] if width else "",
+                spark_of(self.snapshot, place, columns.spark)[-width:] if width else "",
                 "verdigris" if reading.quality is Quality.GOOD else "dim",
             )
         if columns.words:
@@ -151,10 +151,7 @@ class LiveRows(Rows[LiveRow]):
                 words_text(place, reading), "sky" if reading.quality is Quality.GOOD else "dim", columns.words
             )
         late = reading.quality is Quality.STALE
-        age_s = reading.age_s
-        if age_s is not None:
-            age_s = max(age_s - (self.snapshot.now_s - self._second), 0.0)
-        cells.put(age_text(age_s), "ochre" if late else "muted", 7, right=True)
+        cells.put(age_text(reading.age_s), "ochre" if late else "muted", 7, right=True)
 
     def _bar(self, cells: Cells, place: AnyPlace, reading: Reading, width: int) -> None:
         """A bar between the ends of the range with its limits marked; in words where there is no range or no value."""
@@ -176,12 +173,11 @@ class LiveRows(Rows[LiveRow]):
         cells.at(end)
 
 
-def spark_of(snapshot: Snapshot, place: AnyPlace, width: int, now_s: float | None = None) -> str:
-    """The last minute of a number in `width` cells, oldest left, up to `now_s`; blank where nothing was read."""
+def spark_of(snapshot: Snapshot, place: AnyPlace, width: int) -> str:
+    """The last minute of a number in `width` cells, oldest left; blank where nothing was read."""
     slots: list[float | None] = [None] * width
-    end_s = snapshot.now_s if now_s is None else now_s
     for at_s, value in numbers_of(snapshot, place):
-        at = int((at_s - end_s + SPAN_S) / SPAN_S * width)
+        at = int((at_s - snapshot.now_s + SPAN_S) / SPAN_S * width)
         if 0 <= at < width:
             slots[at] = value
     lasts_s = snapshot.board.stale_after_s(place) if isinstance(place, Place) else SPAN_S

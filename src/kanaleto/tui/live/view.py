@@ -1,6 +1,7 @@
 """Live: the list, the point opened beside it, the trend of what is pinned below."""
 
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from rich.cells import cell_len
 from textual.app import ComposeResult
@@ -11,10 +12,13 @@ from kanaleto.planning.plan import AnyPlace, Place
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.live.detail import PointDetail
 from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, LiveRows, PointRow
-from kanaleto.tui.live.trend import MOST_PINS, Trend, TrendHead
+from kanaleto.tui.live.trend import MOST_PINS, TrendHead
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.view import View
+
+if TYPE_CHECKING:
+    from kanaleto.tui.live.plot import Trend
 
 _TONES = ("ground", "muted", "verdigris", "ochre", "sky", "violet", "terracotta")
 
@@ -33,15 +37,11 @@ class LiveView(View, Vertical):
         yield Filter(self._leave_filter)
         with Vertical(id="live-trend"):
             yield TrendHead()
-            yield Trend()
 
     def on_mount(self) -> None:
         self._list, self._filter = self.query_one(LiveRows), self.query_one(Filter)
-        self._detail, self._trend, self._head = (
-            self.query_one(PointDetail),
-            self.query_one(Trend),
-            self.query_one(TrendHead),
-        )
+        self._detail, self._head = self.query_one(PointDetail), self.query_one(TrendHead)
+        self._trend: Trend | None = None  # once something is pinned
         self._version = -1
         self._list.when_moved = self._moved
 
@@ -55,7 +55,7 @@ class LiveView(View, Vertical):
         self._detail.place = self._current
         if self._detail.display:
             self._detail.redraw()
-        if self._trend.pinned:
+        if self._trend is not None and self._trend.pinned:
             palette = self.palette
             self._trend.draw(snapshot, {tone: _rgb(getattr(palette, tone)) for tone in _TONES})
             self._head.redraw()
@@ -156,7 +156,14 @@ class LiveView(View, Vertical):
 
     def _show_pins(self) -> None:
         places = [place for pin in self._list.pinned if (place := self.snapshot.place_of(pin)) is not None]
-        self._trend.pinned = self._head.pinned = places
+        self._head.pinned = places
+        if places and self._trend is None:
+            from kanaleto.tui.live.plot import Trend
+
+            self._trend = Trend()
+            self.query_one("#live-trend").mount(self._trend)
+        if self._trend is not None:
+            self._trend.pinned = places
         self.query_one("#live-trend").display = bool(places) and self.size.height >= 24
 
 

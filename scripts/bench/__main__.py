@@ -5,13 +5,13 @@ from collections.abc import Callable
 
 from scripts.bench import (
     codecs,
-    first_frame,
     loopback,
     many_devices,
     maps,
     memory,
     planning,
     read_command,
+    screen,
     serial_line,
     units,
 )
@@ -20,7 +20,7 @@ from scripts.bench.figure import Figure
 MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "loopback": loopback.measure,
     "serial": serial_line.measure,
-    "start": first_frame.measure,
+    "screen": screen.measure,
     "codecs": codecs.measure,
     "read": read_command.measure,
     "planning": planning.measure,

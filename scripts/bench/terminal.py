@@ -59,9 +59,10 @@ class OnTerminal:
     def press(self, keys: bytes) -> None:
         os.write(self._near, keys)
 
-    def cpu_s(self) -> float:
-        times = psutil.Process(self.process.pid).cpu_times()
-        return times.user + times.system
+    def screen_cpu_s(self) -> float:
+        """Processor time of the screen's thread, the first of the process."""
+        threads = psutil.Process(self.process.pid).threads()
+        return next((one.user_time + one.system_time for one in threads if one.id == self.process.pid), 0.0)
 
     def close(self) -> None:
         self.press(b"qq")

@@ -1,0 +1,36 @@
+"""Large made-up sites."""
+
+from pathlib import Path
+
+_A_DEVICE = 1000
+
+
+def map_text(count: int, first: int = 0) -> str:
+    """Words and floats, a third of them scaled, two registers apart."""
+    rows = "".join(
+        f"Point {n},holding,{first + n * 2},{'float32' if n % 3 else 'uint16'},{'' if n % 3 else '0.1'},bar\n"
+        for n in range(count)
+    )
+    return "name,table,address,type,factor,unit\n" + rows
+
+
+def large_site(folder: Path, count: int, port: int) -> Path:
+    """So many points, a thousand a device, on one TCP line."""
+    text = f'[site]\nname = "Large"\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:{port}"\n'
+    for number in range(count // _A_DEVICE):
+        (folder / f"map{number}.csv").write_text(map_text(_A_DEVICE))
+        text += f'[[line.device]]\nname = "D{number}"\nunit_id = {number + 1}\nmap = "map{number}.csv"\n'
+    site = folder / "site.toml"
+    site.write_text(text)
+    return site
+
+
+def site_of_one_map(folder: Path, count: int) -> Path:
+    """So many points in one map."""
+    (folder / "map.csv").write_text(map_text(count))
+    site = folder / "site.toml"
+    site.write_text(
+        '[site]\nname = "One map"\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:9"\n'
+        '[[line.device]]\nname = "D"\nunit_id = 1\nmap = "map.csv"\n'
+    )
+    return site

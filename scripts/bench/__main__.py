@@ -13,6 +13,7 @@ from scripts.bench import (
     read_command,
     screen,
     serial_line,
+    serving,
     units,
 )
 from scripts.bench.figure import Figure
@@ -20,6 +21,7 @@ from scripts.bench.figure import Figure
 MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "loopback": loopback.measure,
     "serial": serial_line.measure,
+    "serving": serving.measure,
     "screen": screen.measure,
     "codecs": codecs.measure,
     "read": read_command.measure,

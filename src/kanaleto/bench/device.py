@@ -64,6 +64,9 @@ class SimulatedDevice:
             points = [point for point in device.points if point.table is table]
             if points:
                 self._banks[table] = _bank(table, points)
+        self._bank_read_by = {
+            table.function: bank for table, bank in self._banks.items() if table in (Table.HOLDING, Table.INPUT)
+        }
         for point in device.points:
             if point.initial is not None:
                 self.put(point.name, point.initial)
@@ -99,6 +102,12 @@ class SimulatedDevice:
         """The PDU that answers a request's, or None for silence. A broadcast is carried out and never answered."""
         with self.lock:
             self.requests += 1
+            if not self._is_serial:  # only a serial line has counters and a log
+                quick = self._read_registers(pdu)
+                if quick is not None:
+                    return quick
+                answer = self._answer(pdu)
+                return answer.encode() if answer is not None else None
             communication = self.communication
             is_heeded = _is_restart(pdu) if communication.is_listening_only else True
             if is_broadcast:
@@ -111,6 +120,18 @@ class SimulatedDevice:
             exception = answer.code if isinstance(answer, Refused) else None
             communication.note_done(exception, is_answered, not isinstance(answer, EventCounter | EventLog))
             return answer.encode() if answer is not None and is_answered else None
+
+    def _read_registers(self, pdu: bytes) -> bytes | None:
+        """The answer to the commonest of requests, a sound one for registers that are all there; None for any other."""
+        if len(pdu) != 5 or self.device.limits.functions is not None:
+            return None
+        bank = self._bank_read_by.get(pdu[0])
+        if bank is None:
+            return None
+        address, count = int.from_bytes(pdu[1:3]), int.from_bytes(pdu[3:])
+        if not 1 <= count <= self.device.limits.max_registers or not bank.has(address, count):
+            return None
+        return bytes((pdu[0], 2 * count)) + bank.get(address, count)
 
     def _answer(self, pdu: bytes) -> Answer | None:
         function = pdu[0] & 0x7F if pdu else 0

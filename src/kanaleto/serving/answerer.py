@@ -2,7 +2,6 @@
 
 from abc import ABC, abstractmethod
 from collections.abc import Awaitable
-from inspect import isawaitable
 from typing import TypeGuard
 
 from kanaleto.wire.ascii import LINE_FEED
@@ -41,4 +40,4 @@ class Answerer(ABC):
 
 
 def is_later(answer: Answer) -> TypeGuard[Awaitable[bytes | None]]:
-    return isawaitable(answer)
+    return answer is not None and type(answer) is not bytes

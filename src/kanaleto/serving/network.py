@@ -20,6 +20,7 @@ from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
 from kanaleto.wire.pdu import Refused
 
 _MOST_UNSENT = 64 * 1024
+_BUFFER_BYTES = 16 * 1024
 _QUIET_S = 0.03  # on a bare stream: what is no frame by its length is settled after this much silence
 
 
@@ -149,10 +150,18 @@ class _Handshake(asyncio.Protocol):
         self._server.admission.forget(self._transport)
 
 
-class _Connection(asyncio.Protocol):
+class _Connection(asyncio.BufferedProtocol):
+    """Takes bytes in a buffer of its own: asyncio would make one of 256 KiB for every request. Where frames tell their
+    length they are taken as they come; else a `Hearing` says where they end."""
+
     def __init__(self, server: NetworkServer) -> None:
         self._server = server
-        self._hearing = Hearing(server.answerer, server.framing, _QUIET_S)
+        self._buffer = memoryview(bytearray(_BUFFER_BYTES))
+        self._hearing: Hearing | None = None
+        if server.framing.has_transactions:
+            self._decoder = server.framing.decoder(Role.REQUESTS)
+        else:
+            self._hearing = Hearing(server.answerer, server.framing, _QUIET_S)
         self._functions: frozenset[int] | None = None
         self._timer: asyncio.TimerHandle | None = None
         self._line: asyncio.Task[None] | None = None
@@ -165,7 +174,7 @@ class _Connection(asyncio.Protocol):
         if self._server.admission.admit(transport):
             self._functions = self._server.functions_of(transport)
             if early:
-                self.data_received(early)
+                self._receive(early)
 
     def connection_lost(self, exc: Exception | None) -> None:
         if self._early is None:
@@ -175,19 +184,31 @@ class _Connection(asyncio.Protocol):
         if self._timer is not None:
             self._timer.cancel()
 
-    def data_received(self, data: bytes) -> None:
+    def get_buffer(self, sizehint: int) -> memoryview:
+        return self._buffer
+
+    def buffer_updated(self, nbytes: int) -> None:
+        self._receive(bytes(self._buffer[:nbytes]))
+
+    def _receive(self, data: bytes) -> None:
         if self._early is not None:
             self._early += data
             return
-        self._take(self._hearing.take(data))
+        hearing, server = self._hearing, self._server
+        if hearing is None:
+            answers, has_broken = answers_to(server.answerer, server.framing, self._decoder.feed(data), self._functions)
+            self._send(answers, has_broken)
+            return
+        self._take(hearing, hearing.take(data))
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None
-        patience_s = self._hearing.patience_s
-        if patience_s is not None and not self._server.framing.has_transactions:
-            self._timer = asyncio.get_running_loop().call_later(patience_s, lambda: self._take(self._hearing.settle()))
+        patience_s = hearing.patience_s
+        if patience_s is not None:
+            loop = asyncio.get_running_loop()
+            self._timer = loop.call_later(patience_s, lambda: self._take(hearing, hearing.settle()))
 
-    def _take(self, heard: list[Heard]) -> None:
+    def _take(self, hearing: Hearing, heard: list[Heard]) -> None:
         server = self._server
         answers: list[Answer] = []
         has_broken = False
@@ -196,7 +217,11 @@ class _Connection(asyncio.Protocol):
             more, is_broken = answers_to(server.answerer, server.framing, events, self._functions)
             answers += more
             has_broken = has_broken or is_broken
-            heard = self._hearing.again()
+            heard = hearing.again()
+        self._send(answers, has_broken)
+
+    def _send(self, answers: list[Answer], has_broken: bool) -> None:
+        server = self._server
         if answers:
             server.admission.note_use(self._transport)
             if self._line is None and not any(is_later(answer) for answer in answers):

@@ -99,7 +99,7 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
         self.cursor = self._nearest(max(0, min(index, len(self.rows) - 1)), step)
         above = 1 if self.cursor > 0 and not self.may_rest(self.rows[self.cursor - 1]) else 0
         self.scroll_to_region(Region(0, self.cursor - above, 1, 1 + above), animate=False, force=True)
-        self.refresh()
+        self.redraw()
 
     def action_move(self, step: int) -> None:
         self.place_cursor(self.cursor + step, step)

@@ -5,6 +5,7 @@ from collections.abc import Callable
 
 from scripts.bench import (
     codecs,
+    edits,
     loopback,
     many_devices,
     maps,
@@ -27,6 +28,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "read": read_command.measure,
     "planning": planning.measure,
     "maps": maps.measure,
+    "edits": edits.measure,
     "units": units.measure,
     "many": many_devices.measure,
     "memory": memory.measure,

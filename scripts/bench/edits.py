@@ -1,0 +1,93 @@
+"""One edit of a map and its undoing, from asking to the engine going on with it, and the longest that the engine's loop
+waited meanwhile; a large map read; an import of thousands of rows of one name."""
+
+import asyncio
+import csv
+import statistics
+import tempfile
+import time
+from pathlib import Path
+
+from kanaleto.editing.door import Door
+from kanaleto.editing.pointedit import change_points
+from kanaleto.files.loading import load_site, load_whole
+from kanaleto.polling.engine import Engine, quieten_collector
+from kanaleto.site.counting import Numbering
+from kanaleto.tables.importing import import_rows
+from kanaleto.tables.matching import match_columns
+from kanaleto.tables.sheets import read_text_table
+from scripts.bench.figure import Figure
+from scripts.bench.sites import site_of_one_map
+
+_EDITS = 9
+
+
+def measure() -> list[Figure]:
+    quieten_collector()
+    return [*_edited(5000, 60), *_edited(20_000, 150), _read(20_000), _imported(8000)]
+
+
+def _edited(points: int, most_ms: int) -> list[Figure]:
+    waits: list[float] = []
+
+    async def watch() -> None:
+        last = time.perf_counter()
+        while True:
+            await asyncio.sleep(0.001)
+            now = time.perf_counter()
+            waits.append(now - last - 0.001)
+            last = now
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = site_of_one_map(Path(folder), points)
+        loaded = load_whole(path)
+        engine = Engine(loaded.site)
+        engine.start()
+        door = Door(loaded, path, False, lambda site: engine.take_over(site).result())
+        watching = engine.run(watch())
+        took, longest = [], []
+        for number in range(_EDITS):
+            time.sleep(0.3)
+            waits.clear()
+            start = time.perf_counter()
+            edit = change_points("D", [f"Point {7 * number}"], {"unit": f"u{number}"})
+            (door.undo() if number % 3 == 2 else door.edit(edit)).result()
+            took.append(time.perf_counter() - start)
+            longest.append(max(waits, default=0.0))
+        watching.cancel()
+        door.close()
+        engine.stop()
+    edit_s, wait_s = statistics.median(took), statistics.median(longest)
+    what = f"an edit or its undoing, {points} points in one map"
+    return [
+        Figure(what, f"{1e3 * edit_s:.0f} ms", f"{most_ms} ms", 1e3 * edit_s / most_ms, "≤ 1"),
+        Figure("the longest that the loop waits for it", f"{1e3 * wait_s:.1f} ms", "5 ms", wait_s / 0.005, "≤ 1"),
+    ]
+
+
+def _read(points: int) -> Figure:
+    with tempfile.TemporaryDirectory() as folder:
+        path = site_of_one_map(Path(folder), points)
+        pairs = []
+        for _ in range(5):
+            start = time.perf_counter()
+            load_site(path)
+            middle = time.perf_counter()
+            with (path.parent / "map.csv").open(newline="") as file:
+                list(csv.reader(file))
+            pairs.append((middle - start, time.perf_counter() - middle))
+    ours, cells = (statistics.median(times) for times in zip(*pairs, strict=True))
+    what = f"{points} points in one map read (≤ 0.5 s), against splitting it into cells"
+    return Figure(what, f"{1e3 * ours:.0f} ms", f"{1e3 * cells:.0f} ms", ours / cells, "≤ 15")
+
+
+def _imported(rows: int) -> Figure:
+    def took(count: int) -> float:
+        text = "name,table,address,type\n" + "".join(f"Same,holding,{n},uint16\n" for n in range(count))
+        start = time.perf_counter()
+        import_rows(match_columns(read_text_table(text)), Numbering.PROTOCOL)
+        return time.perf_counter() - start
+
+    half, whole = took(rows // 2), took(rows)
+    what = f"{rows} rows of one name imported (≤ 0.4 s), against twice the half of them"
+    return Figure(what, f"{1e3 * whole:.0f} ms", f"{2e3 * half:.0f} ms", whole / (2 * half), "≤ 1.2")

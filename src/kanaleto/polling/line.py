@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
 from kanaleto.lines.outcome import Outcome
-from kanaleto.planning.plan import Block
+from kanaleto.planning.plan import DevicePlan
 from kanaleto.polling.board import Board, Trouble
 from kanaleto.polling.chain import SETTLED, Chain
 from kanaleto.polling.connection import Connection
@@ -39,7 +39,7 @@ class LinePoller:
     def __init__(
         self,
         line: Line,
-        blocks: Iterable[Block],
+        parts: Iterable[DevicePlan],
         board: Board,
         exchanger: Exchanger,
         wall: Callable[[], float],
@@ -58,12 +58,10 @@ class LinePoller:
         self._requests = Requests()
         self._judgement = Judgement(line, board, self.schedule, self.connection, listener, self._now, wall)
         self._sleeping: set[asyncio.Future[None]] = set()
-        self._set_blocks(list(blocks), 0.0)
+        self._set_parts(parts, 0.0)
 
-    def _set_blocks(self, blocks: list[Block], now: float) -> None:
-        by_device: dict[str, list[Block]] = {}
-        for block in blocks:
-            by_device.setdefault(block.device.name, []).append(block)
+    def _set_parts(self, parts: Iterable[DevicePlan], now: float) -> None:
+        by_device = {part.device.name: part for part in parts}
         for device in self.line.devices:
             state = self.states.get(device.name)
             # another unit is another device, whatever its name
@@ -72,12 +70,13 @@ class LinePoller:
                     self.schedule.forget(device.name)
                 state = self.states[device.name] = DeviceState(device)
             state.device = device
-            own = by_device.get(device.name, [])
-            longest_s = max((block.cost_s for block in own), default=0.0)
+            part = by_device.get(device.name) or DevicePlan(self.line, device, (), ())
             state.probe_cost_s = (
-                device.timeout_s + longest_s + (0 if self.exchanger.framing.has_transactions else QUARANTINE_S)
+                device.timeout_s
+                + part.longest_cost_s
+                + (0 if self.exchanger.framing.has_transactions else QUARANTINE_S)
             )
-            self.schedule.set_jobs(state, own, now)
+            self.schedule.set_jobs(state, part, now)
 
     def _now(self) -> float:
         return self._loop.time()
@@ -88,7 +87,7 @@ class LinePoller:
 
     # From outside, in the loop's thread
 
-    def adopt(self, line: Line, blocks: Iterable[Block], board: Board) -> None:
+    def adopt(self, line: Line, parts: Iterable[DevicePlan], board: Board) -> None:
         """Go on with another plan, and maybe other devices, on the same connection."""
         names = {device.name for device in line.devices}
         renamed = {state.device.unit_id: name for name, state in self.states.items() if name not in names}
@@ -100,7 +99,7 @@ class LinePoller:
             del self.states[name]
         self.line = self.connection.line = self._judgement.line = line
         self._judgement.board = board
-        self._set_blocks(list(blocks), asyncio.get_running_loop().time())
+        self._set_parts(parts, asyncio.get_running_loop().time())
         self._ring()
 
     def _rename(self, old: str, new: str) -> None:
@@ -108,9 +107,9 @@ class LinePoller:
         self.states[new] = self.states.pop(old)
         self.schedule.rename(old, new)
 
-    def replan(self, device: Device, blocks: Iterable[Block]) -> None:
+    def replan(self, part: DevicePlan) -> None:
         """Other blocks for one device."""
-        self.schedule.set_jobs(self.states[device.name], blocks, asyncio.get_running_loop().time())
+        self.schedule.set_jobs(self.states[part.device.name], part, asyncio.get_running_loop().time())
         self._ring()
 
     def hold(self, is_held: bool) -> None:

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterable
 from msgspec import Struct, field
 
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.planning.plan import Block
+from kanaleto.planning.plan import Block, DevicePlan
 from kanaleto.polling.health import Counts
 from kanaleto.site.model import DEMAND, Device
 
@@ -40,6 +40,7 @@ class DeviceState(Struct):
     reason: str = ""
     trouble: OutcomeKind | None = None  # which kind of outcome `reason` tells of
     jobs: list["Job"] = field(default_factory=list)
+    part: DevicePlan | None = None  # whose blocks they are
     shortest_s: float = 0.0  # the shortest period of those that have one
     overruns: int = 0
     parked: dict[int, "Job"] = field(default_factory=dict)
@@ -84,22 +85,17 @@ class Schedule:
         self._credit_s = 0.0
         self._credit_at_s: float | None = None
 
-    def set_jobs(self, state: DeviceState, blocks: Iterable[Block], now: float) -> None:
+    def set_jobs(self, state: DeviceState, part: DevicePlan, now: float) -> None:
         """The blocks of one device, in place of those it had. A job whose block still asks the same and means the same
         goes on, an answer under way included; others that ask the same keep their deadline."""
-        same = {id(job.block): job for job in state.jobs}
-        jobs: list[Job] = []
-        others: list[Block] = []
-        for block in blocks:
-            job = same.pop(id(block), None)
-            if job is None:
-                others.append(block)
-            else:
-                jobs.append(job)
-        if others or same:
-            self._set_others(state, others, same.values(), jobs, now)
-        state.jobs = jobs
-        state.shortest_s = min((job.block.period_s for job in jobs if job.block.period_s > 0), default=0.0)
+        had = state.part.block_ids if state.part is not None else frozenset()
+        gone, fresh = had - part.block_ids, part.block_ids - had
+        if gone or fresh:
+            left = [job for job in state.jobs if id(job.block) in gone]
+            jobs = [job for job in state.jobs if id(job.block) not in gone] if gone else list(state.jobs)
+            self._set_others(state, [block for block in part.blocks if id(block) in fresh], left, jobs, now)
+            state.jobs = jobs
+        state.part, state.shortest_s = part, part.shortest_s
         state.enabling = _where(state)
         self._states[state.device.name] = state
         self._unpark(state, now)

@@ -52,7 +52,7 @@ class Session:
         self._over: asyncio.Future[None] | None = None
         self._derive_timer: asyncio.TimerHandle | None = None
         self._connecting = asyncio.Semaphore(MOST_CONNECTING)
-        by_line = self.plan.blocks_by_line()
+        by_line = self.plan.parts_by_line()
         self.pollers = [self._poller(line, by_line.get(line.name, [])) for line in site.lines]
         self.snapshot = self._taken(0.0)
 
@@ -68,8 +68,8 @@ class Session:
     def board(self) -> Board:
         return self.world.board
 
-    def _poller(self, line: Line, blocks: list[Block]) -> LinePoller:
-        return LinePoller(line, blocks, self.board, self._make(line), self._wall, self, self._connecting)
+    def _poller(self, line: Line, parts: list[DevicePlan]) -> LinePoller:
+        return LinePoller(line, parts, self.board, self._make(line), self._wall, self, self._connecting)
 
     # What pollers tell
 
@@ -107,7 +107,7 @@ class Session:
         """A device is planned anew: its line goes on with that."""
         for poller in self.pollers if part is not None else ():
             if part is not None and poller.line.name == part.line.name:
-                poller.replan(part.device, part.blocks)
+                poller.replan(part)
 
     # Running
 
@@ -288,7 +288,7 @@ class Session:
             self.publish()
 
     def _take_over_lines(self, site: Site) -> None:
-        by_line = self.plan.blocks_by_line()
+        by_line = self.plan.parts_by_line()
         running = {poller.line.name: poller for poller in self.pollers}
         pollers = {}
         for line in site.lines:
@@ -307,8 +307,8 @@ class Session:
         if task is not None:
             task.cancel()
 
-    def _begin(self, line: Line, blocks: list[Block]) -> LinePoller:
-        poller = self._poller(line, blocks)
+    def _begin(self, line: Line, parts: list[DevicePlan]) -> LinePoller:
+        poller = self._poller(line, parts)
         poller.is_held = self.is_held
         poller.is_off = line.name in self._lines_off or self._is_lent(line)
         if self._over is not None:

@@ -191,7 +191,7 @@ class World:
         gone = tuple(block for block in old.blocks if id(block) not in stays)
         fresh = tuple(block for block in plan.blocks if id(block) not in was)
         for part in plan.parts:
-            _ = part.by_name  # made here, not when it is first looked for
+            part.look_up()  # here, not on the loop
         exponents, formulas = exponents_of(plan), self._formulas_of(shared, plan)
         return Planned(site, shared, plan, news, slots, size, gone, fresh, exponents, formulas)
 

@@ -40,7 +40,7 @@ def quieten_collector() -> None:
     cycles and many short-lived values, and a full collection stops every thread."""
     gc.collect()
     gc.freeze()
-    gc.set_threshold(50_000, 20, 50)
+    gc.set_threshold(5_000, 200, 50)  # often, and then for less than 5 ms: every thread waits meanwhile
 
 
 class EngineEnded(RuntimeError):

@@ -71,10 +71,11 @@ def plain_rows(registers: int) -> str:
 
 
 def mixed_rows() -> str:
-    """100 points in 125 registers: words, doubles, floats, some scaled, some with swapped words."""
+    """100 points in 125 registers: words and floats, some scaled, some with swapped words."""
     chance, rows, at = random.Random(1), [], 0
     for n in range(100):
-        kind = chance.choice(("int16", "uint16", "float32")) if at + 2 + 100 - n <= 125 else "uint16"
+        left, most = 100 - n, 125 - at  # of points, and of registers for them
+        kind = "float32" if most == 2 * left or (most > left and chance.random() < 0.25) else "uint16"
         order = chance.choice(("ABCD", "CDAB")) if kind == "float32" else ""
         factor = "0.1" if kind != "float32" and n % 3 == 0 else ""
         rows.append(f"P{n},holding,{at},{kind},{order},{factor}\n")

@@ -1,13 +1,13 @@
 """The map file: one row a point, comma, semicolon or tab between cells, headings in any order, UTF-8."""
 
 import csv
-from io import StringIO
 from pathlib import Path
 
 from msgspec import Struct, field
 from msgspec.structs import replace
 
 from kanaleto.files.mapfaults import MapDefaults, between_rows
+from kanaleto.files.maplines import cells_of_row, raw_rows
 from kanaleto.files.maprow import RowReader
 from kanaleto.files.mapscale import SCALE_COLUMNS
 from kanaleto.files.sitetext import map_delimiter
@@ -23,12 +23,12 @@ MOST_ROWS, MOST_COLUMNS = 100_000, 500
 
 
 class KnownRows(Struct):
-    """Rows that were sound when a map was read last, under the headings of then, and their points."""
+    """Rows that were sound when a map was read last, by their text, under the headings of then, and their points."""
 
     head: tuple[str, ...] = ()
-    rows: dict[tuple[str, ...], Point] = field(default_factory=dict)
+    rows: dict[str, Point] = field(default_factory=dict)
 
-    def rows_under(self, head: tuple[str, ...]) -> dict[tuple[str, ...], Point]:
+    def rows_under(self, head: tuple[str, ...]) -> dict[str, Point]:
         return self.rows if head == self.head else {}
 
 
@@ -41,41 +41,39 @@ def read_map(
         return (), [Fault(path, 2 * MOST_ROWS, f"has more rows than a map may: {MOST_ROWS} points at most")]
     delimiter, _ = map_delimiter(text)
     faults: list[Fault] = []
-    table = csv.reader(StringIO(text, newline=""), delimiter=delimiter)
     reader = RowReader(path, delimiter, faults, defaults)
-    before: dict[tuple[str, ...], Point] = {}
-    rows: dict[tuple[str, ...], Point] = {}
+    before: dict[str, Point] = {}
+    rows: dict[str, Point] = {}
     header: list[str] | None = None
     points: list[Point] = []
     line = 0
     try:
-        for cells in table:
+        for line, raw in raw_rows(text, delimiter):
             if len(points) + len(faults) > MOST_ROWS:
-                faults.append(Fault(path, table.line_num, f"has more than {MOST_ROWS} rows with points or faults"))
+                faults.append(Fault(path, line, f"has more than {MOST_ROWS} rows with points or faults"))
                 break
-            start, line = line + 1, table.line_num
-            if _is_blank(cells) or (header is None and cells[0].lstrip().startswith("#")):
-                continue
-            if header is None:
-                header = [cell.strip().lower() for cell in cells]
-                if len(header) > MOST_COLUMNS:
-                    return (), [Fault(path, start, f"has {len(header)} columns; a map has {MOST_COLUMNS} at most")]
-                faults += _header_faults(path, start, header)
-                if any(not fault.is_warning for fault in faults):
-                    return (), faults
-                before = known.rows_under((delimiter, *header)) if known is not None else before
-                continue
-            key = tuple(cells)
-            point = before.get(key)
+            point = before.get(raw)
             if point is None:
-                point = _read_row(reader, start, header, cells, delimiter)
-            elif point.row != start:
-                point = replace(point, row=start)
+                cells = cells_of_row(raw, delimiter)
+                if _is_blank(cells) or (header is None and cells[0].lstrip().startswith("#")):
+                    continue
+                if header is None:
+                    header = [cell.strip().lower() for cell in cells]
+                    if len(header) > MOST_COLUMNS:
+                        return (), [Fault(path, line, f"has {len(header)} columns; a map has {MOST_COLUMNS} at most")]
+                    faults += _header_faults(path, line, header)
+                    if any(not fault.is_warning for fault in faults):
+                        return (), faults
+                    before = known.rows_under((delimiter, *header)) if known is not None else before
+                    continue
+                point = _read_row(reader, line, header, cells, delimiter)
+            elif point.row != line:
+                point = replace(point, row=line)
             if point is not None:
-                rows[key] = point
+                rows[raw] = point
                 points.append(point)
     except csv.Error as error:
-        faults.append(Fault(path, table.line_num, f"is no table here: {csv_words(error)}"))
+        faults.append(Fault(path, line + 1, f"is no table here: {csv_words(error)}"))
     if header is None:
         faults.append(Fault(path, 1, "is empty; its first row must hold the headings name, table, address"))
     faults += between_rows(path, points, defaults)

@@ -10,47 +10,38 @@ import shlex
 from collections.abc import Collection, Iterator, Mapping
 from io import StringIO
 
-from msgspec import Struct
-
+from kanaleto.files.maplines import cells_of_row, raw_rows
 from kanaleto.files.sitetext import map_delimiter, with_headings
 from kanaleto.values.digits import whole
 from kanaleto.values.types import parse_type
 
 
-class _Record(Struct, frozen=True):
-    raw: str
-    cells: list[str]
-    name: str  # empty for what is no row of a point
-
-
 class MapText:
-    """A map's text, taken apart once. `names` are those of its rows in order; of rows with one name the first
-    counts."""
+    """A map's text as its rows. `names` are those of its points in order; of rows with one name the first counts."""
 
     def __init__(self, text: str) -> None:
         self.delimiter, _ = map_delimiter(text)
         self.headings: list[str] = []
-        self._records: list[_Record] = []
-        self._by_name: dict[str, _Record] = {}
-        lines = list(StringIO(text, newline=""))
-        reader = csv.reader(lines, delimiter=self.delimiter)
-        before, name_at = 0, -1
-        for cells in reader:
-            after = reader.line_num
-            raw = lines[before] if after == before + 1 else "".join(lines[before:after])
-            before = after
-            name = ""
+        self._rows: list[str] = []
+        self._by_name: dict[str, int] = {}
+        name_at = -1
+        for _, raw in raw_rows(text, self.delimiter):
             if self.headings:
-                name = cells[name_at].strip() if 0 <= name_at < len(cells) else ""
-            elif any(cell.strip() for cell in cells) and not raw.lstrip().startswith("#"):
-                self.headings = [cell.strip().lower() for cell in cells]
-                name_at = self.headings.index("name") if "name" in self.headings else -1
-            record = _Record(raw, cells, name)
-            self._records.append(record)
-            if name:
-                self._by_name.setdefault(name, record)
-        if before < len(lines):
-            self._records.append(_Record("".join(lines[before:]), [], ""))
+                name = self._cell(raw, name_at)
+                if name:
+                    self._by_name.setdefault(name, len(self._rows))
+            else:
+                cells = cells_of_row(raw, self.delimiter)
+                if any(cell.strip() for cell in cells) and not raw.lstrip().startswith("#"):
+                    self.headings = [cell.strip().lower() for cell in cells]
+                    name_at = self.headings.index("name") if "name" in self.headings else -1
+            self._rows.append(raw)
+
+    def _cell(self, raw: str, at: int) -> str:
+        if at < 0:
+            return ""
+        cells = raw.split(self.delimiter, at + 1) if '"' not in raw else cells_of_row(raw, self.delimiter)
+        return cells[at].strip() if at < len(cells) else ""
 
     @property
     def names(self) -> Collection[str]:
@@ -58,30 +49,27 @@ class MapText:
 
     def cells_of(self, name: str) -> dict[str, str]:
         """The cells of a point's row that are not empty, by heading. Raises KeyError."""
-        cells = self._by_name[name].cells
+        cells = cells_of_row(self._rows[self._by_name[name]], self.delimiter)
         return {key: cell.strip() for key, cell in zip(self.headings, cells, strict=False) if cell.strip()}
 
     def changed(self, changes: Mapping[str, Mapping[str, str]]) -> str:
         """The text with other cells in some rows, by name, under the headings that there are."""
-        chosen = {id(self._by_name[name]): cells for name, cells in changes.items()}
-        out: list[str] = []
-        for record in self._records:
-            changed = chosen.get(id(record))
-            if changed is None:
-                out.append(record.raw)
-                continue
-            cells = record.cells + [""] * (len(self.headings) - len(record.cells))
+        rows = list(self._rows)
+        for name, changed in changes.items():
+            at = self._by_name[name]
+            cells = cells_of_row(rows[at], self.delimiter)
+            cells += [""] * (len(self.headings) - len(cells))
             for key, value in changed.items():
                 if key in self.headings:
                     cells[self.headings.index(key)] = value
             row = StringIO(newline="")
             csv.writer(row, delimiter=self.delimiter, lineterminator="\n").writerow(cells)
-            out.append(row.getvalue())
-        return "".join(out)
+            rows[at] = row.getvalue()
+        return "".join(rows)
 
     def without(self, names: Collection[str]) -> str:
-        gone = {id(self._by_name[name]) for name in names}
-        return "".join(record.raw for record in self._records if id(record) not in gone)
+        gone = {self._by_name[name] for name in names}
+        return "".join(raw for at, raw in enumerate(self._rows) if at not in gone)
 
 
 def with_changes(text: str, changes: Mapping[str, Mapping[str, str]]) -> str:

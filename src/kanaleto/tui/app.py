@@ -9,10 +9,9 @@ from pathlib import Path
 from typing import ClassVar
 
 from textual import actions, events
-from textual.app import App, ComposeResult
+from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.filter import ANSIToTruecolor, LineFilter
 from textual.widgets import ContentSwitcher, Input, Static
 
 from kanaleto.editing.draft import Edit
@@ -29,6 +28,7 @@ from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.keys import Keys
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.later import Afterwards, Later
+from kanaleto.tui.frame.pacing import PacedApp
 from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.frame.toprow import TopRow
 from kanaleto.tui.frame.twice import Twice
@@ -50,7 +50,7 @@ _NOTICE_S = 5.0
 VIEWS: tuple[type[View], ...] = (FindView, MapView, LiveView, WireView)
 
 
-class KanaletoApp(App[None]):
+class KanaletoApp(PacedApp):
     TITLE = "Kanaleto"
     CSS_PATH = Path(__file__).with_name("app.tcss")
     ENABLE_COMMAND_PALETTE = False
@@ -189,10 +189,6 @@ class KanaletoApp(App[None]):
         prompts = self.query(Prompt)
         return not any(prompt.is_open for prompt in prompts)
 
-    def get_line_filters(self) -> list[LineFilter]:
-        """All colours here are true ones: nothing needs to be made so, line by line."""
-        return [one for one in super().get_line_filters() if not isinstance(one, ANSIToTruecolor)]
-
     def get_theme_variable_defaults(self) -> dict[str, str]:
         return theme_of("lagoon").variables  # style sheets are read before a theme is set
 
@@ -215,7 +211,7 @@ class KanaletoApp(App[None]):
         for name in PALETTES:
             self.register_theme(theme_of(name))
         self.theme = self._theme_name
-        self.set_interval(TICK_S, self.tick)
+        self.set_interval(TICK_S, lambda: None if self.is_behind else self.tick())
         if self._for_s is not None:
             self.set_timer(self._for_s, self.exit)
         self.refocus()

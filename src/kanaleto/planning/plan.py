@@ -2,136 +2,53 @@
 one group together, and no register outside the map read unless `max_gap` allows it."""
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from enum import Enum
 from functools import cached_property
 from itertools import count, pairwise
-from typing import NamedTuple
 
 from msgspec import Struct
 from msgspec.structs import replace
 
+from kanaleto.planning.blocks import (
+    AnyPlace,
+    Block,
+    BlockKey,
+    DerivedPlace,
+    Gap,
+    Identity,
+    Kept,
+    Place,
+    SwitchedOff,
+    WhyNot,
+)
 from kanaleto.planning.cost import LineCost, line_cost
 from kanaleto.planning.lessons import Lessons
 from kanaleto.planning.partition import Rules, items_of, partition
-from kanaleto.site.link import Link
-from kanaleto.site.model import DEMAND, Derived, Device, Line, Point, Site
+from kanaleto.site.model import DEMAND, Device, Line, Point, Site
 from kanaleto.values.block import BitBlock, RegisterBlock
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import Kind, Order, ValueType
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
 
-Identity = tuple[str, str]
-"""Device and point by name: what a point is called through every edit. A derived point has no device."""
-
-BlockKey = tuple[str, Read, tuple[str, ...]]
-Kept = Mapping[tuple[Table, int, int, float, int], "Block"]
-"""Blocks by table, first address, count, period, and how many points they have."""
-
-
-class WhyNot(Enum):
-    """Why a point is not polled. The value is a sentence, or the beginning of one."""
-
-    SWITCHED_OFF = "it is switched off"
-    DEVICE_OFF = "the device is switched off"
-    ONLY_WRITTEN = "it is only written"
-    NEVER_READ = "never_read covers it"
-    NO_FUNCTION = "the device does not know function"
-    NOT_GIVEN = "the device does not give it"
-
-
-SwitchedOff = Mapping[str, Collection[str]]
-"""Names of the points that are switched off, by device."""
+__all__ = [
+    "AnyPlace",
+    "Block",
+    "BlockKey",
+    "DerivedPlace",
+    "DevicePlan",
+    "Gap",
+    "Identity",
+    "Place",
+    "Plan",
+    "SwitchedOff",
+    "WhyNot",
+    "blocks_to_keep",
+    "derived_places",
+    "plan_device",
+    "plan_site",
+]
 
 _DERIVED_CODEC = Codec(ValueType(Kind.FLOAT64), Order.ABCD)
-
-
-class Block(Struct, frozen=True):
-    """What one request reads. `index` is its place on the board; `offsets` give each point's first register (or bit) in
-    it; `cost_s` is the line time of the exchange."""
-
-    index: int
-    line: Line
-    device: Device
-    request: Read
-    pdu: bytes
-    period_s: float
-    points: tuple[Point, ...]
-    offsets: tuple[int, ...]
-    decoder: RegisterBlock | BitBlock
-    cost_s: float
-
-    @property
-    def span(self) -> tuple[int, int]:
-        """Its first address, and the one after its last."""
-        request = self.request
-        return request.address, request.address + request.count
-
-    @property
-    def key(self) -> BlockKey:
-        """The same in two plans when both read the same points with the same request."""
-        return self.device.name, self.request, tuple(point.name for point in self.points)
-
-    @property
-    def source(self) -> tuple[Link, int, Read]:
-        """The same in two plans when both ask the same unit the same, so that the words of one are words of the
-        other."""
-        return self.line.link, self.device.unit_id, self.request
-
-    def decodes_like(self, other: "Block") -> bool:
-        """Whether both make the same values of the same words, under the same names."""
-        return self.offsets == other.offsets and [(one.name, one.codec) for one in self.points] == [
-            (one.name, one.codec) for one in other.points
-        ]
-
-
-class Place(NamedTuple):
-    """Where a point's value is: its block, and its number in that block. For points that are not polled, `why_not` says
-    why, and `because` which kind of reason that is."""
-
-    line: Line
-    device: Device
-    point: Point
-    block: Block | None
-    number: int
-    why_not: str = ""
-    because: "WhyNot | None" = None
-
-    @property
-    def identity(self) -> Identity:
-        return self.device.name, self.point.name
-
-    @property
-    def is_refused(self) -> bool:
-        """Whether the device itself does not give it."""
-        return self.because is WhyNot.NOT_GIVEN
-
-
-class DerivedPlace(NamedTuple):
-    """A point made of others: no block reads it, the board has its reading by name. `point` says how it is shown."""
-
-    own: Derived
-    point: Point
-
-    @property
-    def identity(self) -> Identity:
-        return "", self.own.name
-
-
-AnyPlace = Place | DerivedPlace
-
-
-class Gap(Struct, frozen=True):
-    """Addresses `first`…`last` between two blocks of one table and period: what reading through them would cost, and
-    what a second request costs, in seconds of line time. `is_forbidden` when they must not be read."""
-
-    before: Block
-    behind: Block
-    first: int
-    last: int
-    through_s: float
-    second_s: float
-    is_forbidden: bool
 
 
 class DevicePlan(Struct, frozen=True, dict=True):
@@ -286,7 +203,7 @@ def _is_alike(part: DevicePlan, line: Line, device: Device) -> bool:
     )
 
 
-def blocks_to_keep(part: DevicePlan) -> "Kept":
+def blocks_to_keep(part: DevicePlan) -> Kept:
     """The blocks of a device by what they ask."""
     return {
         (block.request.table, block.request.address, block.request.count, block.period_s, len(block.points)): block
@@ -321,7 +238,7 @@ def plan_device(
     lessons: Lessons | None,
     next_index: Callable[[], int],
     switched_off: Collection[str] = (),
-    kept: "Kept | None" = None,
+    kept: Kept | None = None,
 ) -> DevicePlan:
     """Blocks of one device, and the places of its points; those named in `switched_off` are left out. A block that
     `kept` has with the same points stays as it is, others get their index from `next_index`."""
@@ -415,7 +332,7 @@ def _block(
     table: Table,
     period_s: float,
     cost: LineCost,
-    kept: "Kept",
+    kept: Kept,
 ) -> Block:
     start, end = points[0].address, max([point.end for point in points])  # they come in the order of their addresses
     if kept:

@@ -1,0 +1,123 @@
+"""What a plan is made of: blocks, what one request reads; places, where a point is; gaps between blocks."""
+
+from collections.abc import Collection, Mapping
+from enum import Enum
+from typing import NamedTuple
+
+from msgspec import Struct
+
+from kanaleto.site.link import Link
+from kanaleto.site.model import Derived, Device, Line, Point
+from kanaleto.values.block import BitBlock, RegisterBlock
+from kanaleto.wire.codes import Table
+from kanaleto.wire.pdu import Read
+
+Identity = tuple[str, str]
+"""Device and point by name: what a point is called through every edit. A derived point has no device."""
+
+BlockKey = tuple[str, Read, tuple[str, ...]]
+Kept = Mapping[tuple[Table, int, int, float, int], "Block"]
+"""Blocks by table, first address, count, period, and how many points they have."""
+
+
+class WhyNot(Enum):
+    """Why a point is not polled. The value is a sentence, or the beginning of one."""
+
+    SWITCHED_OFF = "it is switched off"
+    DEVICE_OFF = "the device is switched off"
+    ONLY_WRITTEN = "it is only written"
+    NEVER_READ = "never_read covers it"
+    NO_FUNCTION = "the device does not know function"
+    NOT_GIVEN = "the device does not give it"
+
+
+SwitchedOff = Mapping[str, Collection[str]]
+"""Names of the points that are switched off, by device."""
+
+
+class Block(Struct, frozen=True):
+    """What one request reads. `index` is its place on the board; `offsets` give each point's first register (or bit) in
+    it; `cost_s` is the line time of the exchange."""
+
+    index: int
+    line: Line
+    device: Device
+    request: Read
+    pdu: bytes
+    period_s: float
+    points: tuple[Point, ...]
+    offsets: tuple[int, ...]
+    decoder: RegisterBlock | BitBlock
+    cost_s: float
+
+    @property
+    def span(self) -> tuple[int, int]:
+        """Its first address, and the one after its last."""
+        request = self.request
+        return request.address, request.address + request.count
+
+    @property
+    def key(self) -> BlockKey:
+        """The same in two plans when both read the same points with the same request."""
+        return self.device.name, self.request, tuple(point.name for point in self.points)
+
+    @property
+    def source(self) -> tuple[Link, int, Read]:
+        """The same in two plans when both ask the same unit the same, so that the words of one are words of the
+        other."""
+        return self.line.link, self.device.unit_id, self.request
+
+    def decodes_like(self, other: "Block") -> bool:
+        """Whether both make the same values of the same words, under the same names."""
+        return self.offsets == other.offsets and [(one.name, one.codec) for one in self.points] == [
+            (one.name, one.codec) for one in other.points
+        ]
+
+
+class Place(NamedTuple):
+    """Where a point's value is: its block, and its number in that block. For points that are not polled, `why_not` says
+    why, and `because` which kind of reason that is."""
+
+    line: Line
+    device: Device
+    point: Point
+    block: Block | None
+    number: int
+    why_not: str = ""
+    because: "WhyNot | None" = None
+
+    @property
+    def identity(self) -> Identity:
+        return self.device.name, self.point.name
+
+    @property
+    def is_refused(self) -> bool:
+        """Whether the device itself does not give it."""
+        return self.because is WhyNot.NOT_GIVEN
+
+
+class DerivedPlace(NamedTuple):
+    """A point made of others: no block reads it, the board has its reading by name. `point` says how it is shown."""
+
+    own: Derived
+    point: Point
+
+    @property
+    def identity(self) -> Identity:
+        return "", self.own.name
+
+
+AnyPlace = Place | DerivedPlace
+
+
+class Gap(Struct, frozen=True):
+    """Addresses `first`…`last` between two blocks of one table and period: what reading through them would cost, and
+    what a second request costs, in seconds of line time. `is_forbidden` when they must not be read."""
+
+    before: Block
+    behind: Block
+    first: int
+    last: int
+    through_s: float
+    second_s: float
+    is_forbidden: bool

@@ -206,6 +206,11 @@ class ReadAndWrite(WithSite):
 
 
 class PollAndServe(WithSite):
+    def test_a_site_with_nothing_to_ask_has_not_failed(self) -> None:
+        empty = self.folder / "empty.toml"
+        empty.write_text(f'[site]\nname = "Empty"\n[[line]]\nname = "Net"\nlink = "{self.tcp}"\n')
+        self.assertEqual(kanaleto("poll", str(empty), "--for", "0.3")[0], 0)
+
     def test_samples_and_summary_in_json(self) -> None:
         for seconds in ("2.5", "20", "90"):  # a machine may stand still for a while
             code, out, error = kanaleto("poll", str(self.site), "--for", seconds, "--json")

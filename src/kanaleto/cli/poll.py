@@ -27,6 +27,6 @@ def command(site: Path, for_s: float | None, is_quiet: bool, is_json: bool) -> i
         say(str(warning), err=True)
     session = poll_site(loaded, for_s, is_quiet, is_json)
     tell_summary(session, is_json)
-    if session.plan.blocks and not any(record is not None for record in session.board.records):
+    if next(session.plan.blocks, None) is not None and not any(record is not None for record in session.board.records):
         raise Failed("not one good sample came")
     return 0

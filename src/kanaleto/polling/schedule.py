@@ -21,7 +21,7 @@ LONGEST_BACK_OFF_S = 30.0
 SILENT_SHARE = 0.1
 
 
-class DeviceState(Struct):
+class DeviceState(Struct, eq=False):
     """A device as the poller knows it. Times are loop times; `silent_since_s` is None while it answers. `back_off_s` is
     how long it is left alone after a try that nothing came of."""
 
@@ -52,7 +52,7 @@ class DeviceState(Struct):
         return self.silent_since_s is not None
 
 
-class Job(Struct):
+class Job(Struct, eq=False):
     """A block and when it is due next. `silences` counts tries in a row that nothing came of while its device answered
     others; `is_dead` when another plan has replaced it."""
 

@@ -15,6 +15,7 @@ from scripts.bench import (
     screen,
     serial_line,
     serving,
+    standing,
     units,
 )
 from scripts.bench.figure import Figure
@@ -29,6 +30,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "planning": planning.measure,
     "maps": maps.measure,
     "edits": edits.measure,
+    "standing": standing.measure,
     "units": units.measure,
     "many": many_devices.measure,
     "memory": memory.measure,

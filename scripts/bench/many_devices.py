@@ -4,10 +4,11 @@ memory; and the memory of the same asked five times as often, until every ring i
 import asyncio
 import multiprocessing
 import os
-import resource
 import time
 from multiprocessing.connection import Connection
 from pathlib import Path
+
+import psutil
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
@@ -46,7 +47,7 @@ def _poll(port: int, result: Connection, period_s: float, span_s: float) -> None
         await asyncio.sleep(span_s)
         spent, took = time.process_time() - cpu, time.perf_counter() - start
         overruns = sum(poller.overruns for poller in session.pollers) - overruns
-        memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+        memory = psutil.Process().memory_info().rss / 2**20
         result.send(((session.count - exchanges) / took, overruns, spent / took, memory))
         task.cancel()
         await asyncio.gather(task, return_exceptions=True)

@@ -16,6 +16,7 @@ from msgspec import Struct
 from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Place, Plan, WhyNot
 from kanaleto.polling.trace import Trace
 from kanaleto.site.model import DEMAND, Point
+from kanaleto.values.block import decoder_of
 from kanaleto.values.codec import NoValue, Value
 
 _NOT_EVALUATED = "not evaluated yet"
@@ -139,8 +140,8 @@ class Readings:
         read = self.traces[block.index].read()
         if point.table.is_bits:
             return [(at_s, data[offset // 8] >> offset % 8 & 1) for at_s, data in read]
-        start, end, decode = 2 * offset, 2 * (offset + point.size), point.codec.decode
-        return [(at_s, decode(data[start:end])) for at_s, data in read]
+        start, end, decode = 2 * offset, 2 * (offset + point.size), decoder_of(point.codec)
+        return [(at_s, decode(data[start:end])[0]) for at_s, data in read]
 
 
 class Slots(Struct, frozen=True):

@@ -6,6 +6,7 @@ cost no Python at all.
 """
 
 from collections.abc import Callable, Sequence
+from functools import lru_cache
 from math import isfinite
 from operator import itemgetter
 from struct import Struct
@@ -35,6 +36,12 @@ class RegisterBlock:
         if self._decode is None:
             self._decode = _made_for(self._registers, self._fields)
         return self._decode(data)
+
+
+@lru_cache(maxsize=1024)
+def decoder_of(codec: Codec) -> Decode:
+    """A function for one point's own registers; gives a tuple of one value."""
+    return _made_for(codec.registers, ((0, codec),))
 
 
 def _made_for(registers: int, fields: Sequence[tuple[int, Codec]]) -> Decode:

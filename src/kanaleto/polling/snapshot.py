@@ -1,6 +1,8 @@
 """What the screen reads: one frozen object, published by one assignment. What is drawn in one tick is drawn from one of
 these, and a place is only looked up in the snapshot that it came from."""
 
+from collections.abc import Hashable
+
 from msgspec import Struct
 
 from kanaleto.lines.outcome import OutcomeKind
@@ -84,6 +86,21 @@ class Snapshot(Struct, frozen=True, kw_only=True):
     def reading(self, place: AnyPlace) -> Reading:
         """A point of this snapshot's plan as it stood then."""
         return self.board.reading(place, self.now_s)
+
+    def state_of(self, place: AnyPlace) -> Hashable:
+        """All that a point's reading depends on, beside its age and the plan: where it is the same, so is the
+        reading."""
+        if not isinstance(place, Place) or place.block is None:
+            reading = self.reading(place)
+            return reading.quality, reading.reason, repr(reading.value)
+        board, index = self.board, place.block.index
+        record, trouble = board.records[index], board.troubles[index]
+        return (
+            record.at_s if record is not None else None,
+            (trouble.reason, trouble.is_refusal) if trouble is not None else None,
+            board.exponent_of(place.device.name, place.point),
+            self.is_late(place),
+        )
 
     def is_late(self, place: Place) -> bool:
         """Whether what was read last of a point is too old by now."""

@@ -76,19 +76,8 @@ class LiveRows(Rows[LiveRow]):
         if not isinstance(row, PointRow):
             return None
         place, snapshot = row.place, self.snapshot
-        common = (snapshot.version, self._second, self.longest, place.identity in self.pinned)
-        if not isinstance(place, Place) or place.block is None:
-            reading = snapshot.reading(place)
-            return (*common, reading.quality, reading.reason, repr(reading.value))
-        board, index = snapshot.board, place.block.index
-        record, trouble = board.records[index], board.troubles[index]
-        return (
-            *common,
-            record.at_s if record is not None else None,
-            (trouble.reason, trouble.is_refusal) if trouble is not None else None,
-            board.exponent_of(place.device.name, place.point),
-            snapshot.is_late(place),
-        )
+        is_pinned = place.identity in self.pinned
+        return snapshot.version, self._second, self.longest, is_pinned, snapshot.state_of(place)
 
     def may_rest(self, row: LiveRow) -> bool:
         return isinstance(row, PointRow)

@@ -47,6 +47,18 @@ class RulerRows(Rows[Row]):
             return row.table, row.address
         return row.place.identity, row.address - row.place.point.address
 
+    def made_of(self, row: Row) -> Hashable:
+        snapshot, device = self.snapshot, self.device
+        common = (snapshot.version, device.name if device is not None else "", self.context.counts_as_wire)
+        if not isinstance(row, RulerRow):
+            return common
+        record = snapshot.board.records[row.block.index] if row.block is not None else None
+        came_s, place = record.at_s if record is not None else None, row.place
+        if place is None:
+            return *common, came_s
+        is_marked = place.point.name in self.marked
+        return *common, came_s, is_marked, int(snapshot.now_s), snapshot.state_of(place)
+
     def draw(self, row: Row, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, ground)
         if isinstance(row, TableRow):

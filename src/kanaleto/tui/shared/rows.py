@@ -62,6 +62,7 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
         current = self.current
         was = self.identity(current) if current is not None else None
         self.rows = rows
+        self._made.clear()  # another row may stand at the same place
         if has_new_length:
             self.virtual_size = Size(self.size.width, len(rows))
         at = self.find(was) if was is not None else None

@@ -103,6 +103,10 @@ class SiteFiles(InFolder):
                 "site.toml:6: link 'tpc://127.0.0.1': scheme 'tpc' is not known (did you mean 'tcp'?)",
             ),
             ('name = "One"', 'name = "One', "site.toml:5: is not TOML here"),
+            ("[site]", f"[constants]\nA = {10**400}\n[site]", "site.toml:2: A = 1000"),
+            ("[site]", "[constants]\nA = nan\n[site]", "site.toml:2: A = nan must be a finite number"),
+            ("unit_id = 2", "unit_id = true", "site.toml:10: unit_id = True must be a whole number"),
+            ("unit_id = 2", "unit_id = 2\nbehaves = { strickt = true }", "site.toml:11: 'strickt' is not known in"),
             ("[site]", "[[site]]", "site.toml:1: site = a list must be a table"),
         ):
             with self.subTest(new=new):

@@ -95,7 +95,7 @@ def _check_bounds(value: Any, kind: types.Type, where: Where, tell: TellFault) -
             tell(where, f"{_key(where)} = {value!r} must be a name that is not empty")
         elif kind.max_length is not None and len(value) > kind.max_length:
             tell(where, f"{_key(where)} = {value!r} must be shorter ({kind.max_length} characters at most)")
-    elif isinstance(value, float) and not math.isfinite(value):
+    elif not _is_finite(value, kind):
         tell(where, f"{_key(where)} = {value!r} must be a finite number")
     elif isinstance(kind, types.IntType | types.FloatType):
         for name, words in _BOUNDS:
@@ -106,6 +106,13 @@ def _check_bounds(value: Any, kind: types.Type, where: Where, tell: TellFault) -
             if not is_within:
                 tell(where, f"{_key(where)} = {value!r} must be {words} {bound:g}")
                 return
+
+
+def _is_finite(value: Any, kind: types.Type) -> bool:
+    try:
+        return not isinstance(kind, types.FloatType) or math.isfinite(value)
+    except OverflowError:  # a whole number that no float holds
+        return False
 
 
 def _shown(value: Any) -> str:

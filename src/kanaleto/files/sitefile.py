@@ -72,7 +72,7 @@ class _Reader:
         self._keys = KeyLines(text)
         try:
             file = convert(tree, schema.SiteFile)
-        except (ValidationError, RecursionError):
+        except (ValidationError, RecursionError, OverflowError):
             self._tell_shape(tree, text)
             return None
         if "inf" in text or "nan" in text:
@@ -80,10 +80,7 @@ class _Reader:
             if self.faults:
                 return None
         self._period_s = self._seconds(("site", "period_s"), file.site.period_s)
-        try:
-            schema.check_format(file.site.format)
-        except ValueError as error:
-            self._fault(("site", "format"), f"format = {file.site.format}: {error}")
+        self._check_format(file.site.format)
         self._shared = self._read_shared(file)
         lines = tuple(self._line(index, table) for index, table in enumerate(file.line))
         self._check_names(file)
@@ -120,12 +117,21 @@ class _Reader:
         """Why no tables could be made of it, or what of them is no number."""
         from kanaleto.files.shape import tell_shape  # only needed where something is wrong
 
+        site = tree.get("site")
+        if isinstance(site, dict) and type(site.get("format")) is int:
+            self._check_format(site["format"])  # what another format may have is not known here
         try:
             tell_shape(tree, self._fault)
         except RecursionError:
             raise FaultyFile([Fault(self.path, deepest_line(text), "is nested too deeply here")]) from None
         if not self.faults and not is_made:
             self._fault((), "the file cannot be read as a site")
+
+    def _check_format(self, number: int) -> None:
+        try:
+            schema.check_format(number)
+        except ValueError as error:
+            self._fault(("site", "format"), f"format = {number}: {error}")
 
     def _seconds(self, where: tuple[str | int, ...], period: schema.Period) -> float:
         try:

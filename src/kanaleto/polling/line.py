@@ -54,6 +54,7 @@ class LinePoller:
         self.schedule = Schedule(self._is_wanted)
         self.is_held = False
         self.is_off = False
+        self.outcomes = 0
         self._listener = listener
         self._requests = Requests()
         self._judgement = Judgement(line, board, self.schedule, self.connection, listener, self._now, wall)
@@ -306,6 +307,7 @@ class LinePoller:
 
     def count(self, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
         """Every outcome goes through here, once."""
+        self.outcomes += 1
         self.water.add(outcome.asked_at, outcome.done_at, outcome.kind)
         if outcome.content is not None:
             self.connection.note_answer()

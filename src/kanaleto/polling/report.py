@@ -1,6 +1,7 @@
 """What is said of a session: lines and devices at one moment, blocks that come too late."""
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from msgspec import Struct
 
@@ -10,6 +11,8 @@ from kanaleto.polling.line import LinePoller
 from kanaleto.polling.schedule import DeviceState
 from kanaleto.polling.snapshot import DeviceStatus, LineStatus
 
+_TOLD_AGAIN_S = 1.0
+
 
 class Lateness(Struct, frozen=True):
     """A block that is not read as often as was asked, in seconds."""
@@ -18,6 +21,39 @@ class Lateness(Struct, frozen=True):
     asked_s: float
     reached_s: float
     overruns: int
+
+
+class _Told(NamedTuple):
+    what: tuple[object, ...]
+    plan: Plan
+    at_s: float
+    status: LineStatus
+
+
+class Statuses:
+    """How lines do, for those who look again and again: a line on which nothing has happened since is told as it was,
+    for up to a second, since only ages have changed."""
+
+    def __init__(self) -> None:
+        self._told: dict[str, _Told] = {}
+
+    def of(self, pollers: Sequence[LinePoller], now_s: float, plan: Plan) -> tuple[LineStatus, ...]:
+        """Every line as it stands at loop time `now_s`."""
+        before, self._told = self._told, {}
+        for poller in pollers:
+            line, why = poller.line, poller.connection.why_unreachable
+            what = (poller.outcomes, poller.is_off, poller.exchanger.is_open, why)
+            told = before.get(line.name)
+            if (
+                told is None
+                or told.what != what
+                or told.plan is not plan
+                or told.status.line is not line
+                or now_s - told.at_s >= _TOLD_AGAIN_S
+            ):
+                told = _Told(what, plan, now_s, line_status(poller, now_s, plan))
+            self._told[line.name] = told
+        return tuple(self._told[poller.line.name].status for poller in pollers)
 
 
 def line_status(poller: LinePoller, now_s: float, plan: Plan) -> LineStatus:

@@ -16,7 +16,7 @@ from kanaleto.polling.derived import EVERY_S
 from kanaleto.polling.events import EventKind, EventLog
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.listener import Exchange, Sink
-from kanaleto.polling.report import Lateness, lateness, line_status
+from kanaleto.polling.report import Lateness, Statuses, lateness, line_status
 from kanaleto.polling.snapshot import LineStatus, Snapshot
 from kanaleto.polling.world import Planned, World
 from kanaleto.site.link import Link, SerialLink
@@ -54,6 +54,7 @@ class Session:
         self._connecting = asyncio.Semaphore(MOST_CONNECTING)
         by_line = self.plan.parts_by_line()
         self.pollers = [self._poller(line, by_line.get(line.name, [])) for line in site.lines]
+        self._statuses = Statuses()
         self.snapshot = self._taken(0.0)
 
     @property
@@ -196,6 +197,7 @@ class Session:
     def reset_counts(self) -> None:
         """Count outcomes from nought, on every device."""
         for poller in self.pollers:
+            poller.outcomes += 1  # what was told of it is not what is so
             for state in poller.states.values():
                 state.counts.reset()
 
@@ -326,7 +328,7 @@ class Session:
             site=self.site,
             plan=self.plan,
             board=self.board.frozen(),
-            lines=self.status(now_s),
+            lines=self._statuses.of(self.pollers, now_s, self.plan),
             version=self.world.version,
             now_s=now_s,
             is_held=self.is_held,

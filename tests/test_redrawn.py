@@ -18,8 +18,12 @@ from tests.test_disturbed import painted
 _KEYS = (
     "down", "slash", *"two", "enter", "pagedown", "escape", "p", "n", "end", "enter", "home", "enter", "2", "down",
     "right", "end", "slash", *"one", "enter", "x", "n", "escape", "left", "up", "4", "3", "slash", *"alpha", "escape",
-    "1", "down", "3", "up", "n",
+    "1", "down", "3", "up", "n", "low", "down", "2", "small", "right", "down", "3", "enter", "large", "enter", "4",
+    "low", "2", "large",
 )  # fmt: skip
+
+
+_SIZES = {"low": (100, 30), "small": (80, 24), "large": (160, 47)}
 
 
 def _timeless(rows: list[str]) -> list[str]:
@@ -50,7 +54,10 @@ class Redrawn(unittest.TestCase):
             async with app.run_test(size=(140, 40)) as pilot:
                 await pilot.pause(0.6)
                 for number, key in enumerate(_KEYS):
-                    await pilot.press(key)
+                    if key in _SIZES:
+                        await pilot.resize_terminal(*_SIZES[key])
+                    else:
+                        await pilot.press(key)
                     await pilot.pause(0.3)
                     stands = _timeless(painted(app))
                     for widget in app.screen.query(Drawn):

@@ -1,7 +1,6 @@
 """One edit of a map and its undoing, from asking to the engine going on with it, and the longest that the engine's loop
 waited meanwhile; a large map read; an import of thousands of rows of one name."""
 
-import asyncio
 import csv
 import statistics
 import tempfile
@@ -18,6 +17,7 @@ from kanaleto.tables.matching import match_columns
 from kanaleto.tables.sheets import read_text_table
 from scripts.bench.figure import Figure
 from scripts.bench.sites import site_of_one_map
+from scripts.bench.watching import Watch
 
 _EDITS = 9
 
@@ -28,32 +28,23 @@ def measure() -> list[Figure]:
 
 
 def _edited(points: int, most_ms: int) -> list[Figure]:
-    waits: list[float] = []
-
-    async def watch() -> None:
-        last = time.perf_counter()
-        while True:
-            await asyncio.sleep(0.001)
-            now = time.perf_counter()
-            waits.append(now - last - 0.001)
-            last = now
-
+    watch = Watch()
     with tempfile.TemporaryDirectory() as folder:
         path = site_of_one_map(Path(folder), points)
         loaded = load_whole(path)
         engine = Engine(loaded.site)
         engine.start()
         door = Door(loaded, path, False, lambda site: engine.take_over(site).result())
-        watching = engine.run(watch())
+        watching = engine.run(watch.run())
         took, longest = [], []
         for number in range(_EDITS):
             time.sleep(0.3)
-            waits.clear()
+            watch.waits.clear()
             start = time.perf_counter()
             edit = change_points("D", [f"Point {7 * number}"], {"unit": f"u{number}"})
             (door.undo() if number % 3 == 2 else door.edit(edit)).result()
             took.append(time.perf_counter() - start)
-            longest.append(max(waits, default=0.0))
+            longest.append(watch.longest_s)
         watching.cancel()
         door.close()
         engine.stop()

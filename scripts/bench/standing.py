@@ -3,7 +3,6 @@ Map."""
 
 import asyncio
 import tempfile
-import time
 from pathlib import Path
 
 from kanaleto.editing.pointedit import change_points
@@ -12,6 +11,7 @@ from kanaleto.polling.engine import Engine
 from kanaleto.tui.app import KanaletoApp
 from scripts.bench.figure import Figure
 from scripts.bench.sites import site_of_one_map
+from scripts.bench.watching import Watch
 
 _POINTS = 20_000
 _LONGEST_S = 10.0
@@ -35,29 +35,20 @@ def measure() -> list[Figure]:
 
 
 async def _stands(app: KanaletoApp) -> dict[str, float]:
-    waits: list[float] = []
-
-    async def watch() -> None:
-        last = time.perf_counter()
-        while True:
-            await asyncio.sleep(0.002)
-            now = time.perf_counter()
-            waits.append(now - last - 0.002)
-            last = now
-
+    watch = Watch()
     found = {}
     async with app.run_test(size=(160, 47)) as pilot:
-        watching = asyncio.create_task(watch())
+        watching = asyncio.create_task(watch.run())
         for name, digit in (("Live", "3"), ("Map", "2")):
             await pilot.press(digit)
             await asyncio.sleep(1)
             edited = app.door.edit(change_points("D", ["Point 5"], {"unit": name}))
             await asyncio.wait_for(asyncio.wrap_future(edited), _LONGEST_S)
             await asyncio.sleep(1)
-            waits.clear()
+            watch.waits.clear()
             await asyncio.wait_for(asyncio.wrap_future(app.door.undo()), _LONGEST_S)
             await asyncio.sleep(1)
-            found[name] = max(waits)
+            found[name] = watch.longest_s
         watching.cancel()
         app.exit()
     return found

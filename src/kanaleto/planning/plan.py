@@ -79,10 +79,17 @@ class DevicePlan(Struct, frozen=True, dict=True):
     def longest_cost_s(self) -> float:
         return max((block.cost_s for block in self.blocks), default=0.0)
 
-    def look_up(self) -> "DevicePlan":
+    @cached_property
+    def exponents(self) -> dict[Identity, Place]:
+        """Where the points that are powers of ten for others stand, by the identity of those; both are of one
+        device."""
+        wanted = [place for place in self.places if place.point.exponent]
+        found = {place.identity: self.by_name.get(place.point.exponent) for place in wanted}
+        return {identity: place for identity, place in found.items() if place is not None}
+
+    def look_up(self) -> None:
         """Make now what is asked for later, where time matters more."""
-        _ = self.by_name, self.block_ids, self.shortest_s, self.longest_cost_s
-        return self
+        _ = self.by_name, self.block_ids, self.shortest_s, self.longest_cost_s, self.exponents
 
 
 class Plan(Struct, frozen=True, dict=True):

@@ -154,9 +154,7 @@ class Slots(Struct, frozen=True):
 
 def exponents_of(plan: Plan) -> dict[tuple[str, str], Place]:
     """Where the points that are powers of ten for others stand, by the identity of those."""
-    wanted = [place for place in plan.places if place.point.exponent]
-    found = {place.identity: plan.place_of((place.device.name, place.point.exponent)) for place in wanted}
-    return {key: place for key, place in found.items() if isinstance(place, Place)}
+    return {identity: place for part in plan.parts for identity, place in part.exponents.items()}
 
 
 class Board(Readings):

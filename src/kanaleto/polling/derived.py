@@ -3,7 +3,7 @@ made of."""
 
 import math
 
-from kanaleto.planning.plan import Plan
+from kanaleto.planning.plan import AnyPlace, Plan
 from kanaleto.polling.board import Quality, Reading, Readings
 from kanaleto.site.expression import Memory, compile_expression
 from kanaleto.site.formula import labels_in, order_of
@@ -11,6 +11,13 @@ from kanaleto.site.model import Derived, Site
 
 EVERY_S = 0.5
 _WORST = (Quality.GOOD, Quality.STALE, Quality.BAD, Quality.NEVER)
+
+
+def _place_of(plan: Plan, name: str) -> AnyPlace | None:
+    """The place that a formula calls `device/point`; either name may have a slash of its own."""
+    cuts = [at for at, character in enumerate(name) if character == "/"]
+    found = (plan.place_of((name[:at], name[at + 1 :])) for at in cuts if at)
+    return next((place for place in found if place is not None), None)
 
 
 class Formulas:
@@ -25,8 +32,8 @@ class Formulas:
             own.name: compile_expression(own.formula, lambda name: labels.get(name, {})) for own in self._derived
         }
         wanted = {name for expression in self._expressions.values() for name in expression.names}
-        names = {f"{place.device.name}/{place.point.name}": place for place in plan.places} if wanted else {}
-        self._places = {name: names[name] for name in wanted if name in names}
+        places = {name: _place_of(plan, name) for name in wanted}
+        self._places = {name: place for name, place in places.items() if place is not None}
 
     def begin(self) -> None:
         """From now on these are evaluated: what others remembered is let go."""

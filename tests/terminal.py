@@ -2,16 +2,38 @@
 
 import os
 import re
+import signal
 import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from itertools import count
 from pathlib import Path
 
 _numbers = count()
 KANALETO = f"{sys.executable} -m kanaleto"
+
+
+def _outlive(session: int, within_s: float = 20) -> None:
+    """Wait until nothing of this session runs: what is ending may still write to its folder."""
+    end = time.monotonic() + within_s
+    while running := [process for process, of in _sessions() if of == session]:
+        if time.monotonic() > end:
+            for process in running:
+                with suppress(ProcessLookupError):
+                    os.kill(process, signal.SIGKILL)
+        time.sleep(0.02)
+
+
+def _sessions() -> Iterator[tuple[int, int]]:
+    """Each process that runs, with its session."""
+    for stat in Path("/proc").glob("[0-9]*/stat"):
+        with suppress(FileNotFoundError, ProcessLookupError):
+            state, _, _, session, *_ = stat.read_text(errors="replace").rpartition(")")[2].split()
+            if state not in "ZX":
+                yield int(stat.parent.name), int(session)
 
 
 class Terminal:
@@ -37,7 +59,9 @@ class Terminal:
         return self
 
     def __exit__(self, *arguments: object) -> None:
+        session = int(self._tmux("display-message", "-p", "#{pane_pid}"))
         self._tmux("kill-server")
+        _outlive(session)
         self._own.cleanup()
 
     def _tmux(self, *words: str) -> str:

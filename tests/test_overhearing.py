@@ -151,7 +151,7 @@ def pseudo_terminal(pieces: list[bytes], every_s: float):  # type: ignore[no-unt
 class Listening(unittest.TestCase):
     def test_the_rate_is_told_from_what_is_heard(self) -> None:
         with pseudo_terminal([data for _, data in talk(1)], 0.02) as port:
-            listener = Listener(SerialLink(port), knows_settings=False, each_s=0.4)
+            listener = Listener(SerialLink(port), knows_settings=False, each_s=1.5)
             heard = asyncio.run(listener.run(0.5))
         self.assertEqual(listener.link.settings.baud, 9600)
         self.assertLessEqual({13, 14}, set(heard.units))

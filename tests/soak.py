@@ -25,6 +25,7 @@ from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.plan import Block
 from kanaleto.polling.board import Quality, Record
+from kanaleto.polling.clock import Clock
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.session import Session
 from kanaleto.site.link import SerialLink, SerialSettings, TcpLink
@@ -178,7 +179,7 @@ class Checked(Session):
         self.last_done_s = 0.0
         self.window = (0.0, 0.0)
         exchanger = Exchanger(far.channel, far.framing)
-        super().__init__(site, lambda line: exchanger, wall=lambda: 0.0)
+        super().__init__(site, lambda line: exchanger, clock=Clock(None))
 
     def on_exchange(self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
         super().on_exchange(line, device, request, outcome, attempt)
@@ -285,13 +286,12 @@ def _check_books(session: Checked, far: FarEnd) -> None:
     if counted != session.count:
         raise Broken(f"{counted} counted by device, {session.count} in all")
     if session.events.total <= session.events.ring.maxlen:  # type: ignore[operator]
-        kinds = [event.kind for event in session.events.ring]
-        if kinds.count(EventKind.DEVICE_LOST) != kinds.count(EventKind.DEVICE_BACK):
-            raise Broken(
-                f"{kinds.count(EventKind.DEVICE_LOST)} times lost, {kinds.count(EventKind.DEVICE_BACK)} times back"
-            )
-        if kinds.count(EventKind.LINE_DOWN) != kinds.count(EventKind.LINE_UP):
-            raise Broken("the line went down and up not equally often")
+        outages = (EventKind.DEVICE_LOST, EventKind.LINE_DOWN)
+        for event in session.events.ring:
+            if event.kind in outages and event.ended_wall_s is None:
+                raise Broken(f"{event.device or event.line} is back, and its outage has no end: {event.text}")
+            if (event.ended_wall_s or event.wall_s) < event.wall_s:
+                raise Broken(f"{event.text} ended before it began")
     for poller in session.pollers:
         jobs = sum(len(state.jobs) for state in poller.states.values())
         if len(poller.schedule._heap) > 200 + 100 * jobs:

@@ -17,6 +17,7 @@ from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.serialport import _send
+from kanaleto.polling.clock import Clock
 from kanaleto.polling.session import Session
 from kanaleto.serving.admission import MOST_CONNECTIONS
 from kanaleto.site.link import Link, TcpLink, UdpLink, parse_link
@@ -260,7 +261,7 @@ class OnOneLine(unittest.TestCase):
                 slow.line, in_flight=in_flight, devices=tuple(device(f"D{n}", n, period_s=0) for n in (5, 6, 7, 8))
             )
             slow.units = Units(line, is_serial=False)
-            session = Session(Site("S", (line,)), slow.exchanger, wall=lambda: 0.0)
+            session = Session(Site("S", (line,)), slow.exchanger, clock=Clock(None))
             task = asyncio.create_task(session.run())
             await asyncio.sleep(10.05)
             task.cancel()

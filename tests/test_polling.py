@@ -8,6 +8,7 @@ from msgspec.structs import replace
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.board import Quality, Reading
+from kanaleto.polling.clock import Clock
 from kanaleto.polling.diagnosis import look_at
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import SLICES, Water, Worst
@@ -25,7 +26,7 @@ class Running:
 
     def __init__(self, line: SimulatedLine) -> None:
         self.line = line
-        self.session = Session(line.site, line.exchanger, wall=lambda: 0.0)
+        self.session = Session(line.site, line.exchanger, clock=Clock(None))
 
     async def __aenter__(self) -> "Running":
         self._task = asyncio.create_task(self.session.run())

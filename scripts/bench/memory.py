@@ -8,6 +8,7 @@ import tracemalloc
 from tests.simulated import SimulatedLine, device, silent
 from tests.virtual import run_virtual
 
+from kanaleto.polling.clock import Clock
 from kanaleto.polling.session import Session
 from scripts.bench.figure import Figure
 
@@ -19,7 +20,7 @@ def measure() -> list[Figure]:
     line.fault = silent(8)
 
     async def work() -> tuple[int, int, int]:
-        session = Session(line.site, line.exchanger, wall=lambda: 0.0)
+        session = Session(line.site, line.exchanger, clock=Clock(None))
         tracemalloc.start()
         task = asyncio.create_task(session.run())
         seen = []

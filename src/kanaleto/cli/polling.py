@@ -11,14 +11,14 @@ from kanaleto.polling.board import Quality, Readings, Record, times_ten_to
 from kanaleto.polling.engine import quieten_collector, raise_file_limit
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Tally
-from kanaleto.polling.listener import Exchange
+from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Line, Site
 from kanaleto.values.codec import NoValue
 from kanaleto.values.text import plain, shown, words_of
 
 
-class _Printer:
+class _Printer(Sink):
     """Prints samples and failures; a failure that goes on is told once."""
 
     def __init__(self, is_json: bool) -> None:
@@ -91,7 +91,7 @@ def poll_site(site: Site, for_s: float | None, is_quiet: bool, is_json: bool) ->
     """Poll until `for_s` is over or a signal comes; gives the session, ended."""
     session = Session(site)
     if not is_quiet:
-        session.sinks.append(_Printer(is_json))
+        session.listen(_Printer(is_json))
     if not is_quiet and not is_json:
         told = (EventKind.LEARNED, EventKind.DEVICE_SLOW, EventKind.GATEWAY, EventKind.WATCHDOG)
         session.events.listeners.append(

@@ -10,6 +10,7 @@ from kanaleto.polling.listener import Listener
 from kanaleto.site.model import Line
 from kanaleto.wire.pdu import Request
 
+DOWN = "down"
 _DEAD = 6  # timeouts in a row, with no answer from anybody, until a network connection is made anew
 
 
@@ -39,7 +40,7 @@ class Connection:
         self.why_unreachable = ""
         if self._has_told_down:
             self._has_told_down = False
-            self._listener.on_event(EventKind.LINE_UP, self.line.name, "", "can be reached again")
+            self._listener.end_event(self.line.name, "", DOWN)
 
     async def ask(
         self, unit_id: int, request: Request, timeout_s: float, pause_s: float, pdu: bytes | None = None
@@ -60,7 +61,7 @@ class Connection:
         self._listener.on_unreachable(self.line, why)
         if not self._has_told_down:
             self._has_told_down = True
-            self._listener.on_event(EventKind.LINE_DOWN, self.line.name, "", why)
+            self._listener.on_event(EventKind.LINE_DOWN, self.line.name, "", why, going_on=DOWN)
 
     def note_answer(self) -> None:
         """Somebody answers on it."""

@@ -1,5 +1,8 @@
 """What happened: a bounded ring of events, told once and not every cycle. What goes on is counted on the event that it
-began with."""
+began with, and has an end.
+
+A spell is what comes now and then: it goes on while the same comes again within a minute, and ended when it came last.
+"""
 
 from collections import deque
 from collections.abc import Callable
@@ -7,26 +10,51 @@ from enum import Enum
 
 from msgspec import Struct
 
+SPELL_S = 60.0
 _KEPT = 1000
+_MOST_GOING_ON = 10_000
 
 
 class EventKind(Enum):
-    DEVICE_LOST = "device lost"
-    DEVICE_BACK = "device back"
-    DEVICE_SLOW = "device slow"
+    """The value is the word used in files and on screens."""
+
+    RUN = "run"
+    SITE = "site"
+    EDIT = "edit"
+    RENAME = "rename"
+    NOTE = "note"
+    CLOCK = "clock"
+    RECORDING = "recording"
+    KEEPING = "keeping"
+    ASIDE = "laid aside"
     LINE_DOWN = "line down"
-    LINE_UP = "line up"
+    DEVICE_LOST = "device lost"
+    DEVICE_SLOW = "device slow"
     LEARNED = "learned"
     EXCEPTION = "exception"
+    GARBLED = "garbled"
+    STRANGE = "unexpected"
+    LATE = "late"
+    OVERRUN = "overrun"
     GATEWAY = "gateway"
     WATCHDOG = "watchdog"
-    SITE = "site"
+    CLIENT = "client refused"
+
+
+class Ended(Enum):
+    """How what went on came to its end."""
+
+    OVER = "over"
+    NO_MORE = "no more"  # its device, line or point was taken out of the site
+    QUIT = "quit"  # it went on when the program ended
+    UNKNOWN = "unknown"  # the program ended without a word
 
 
 class Event(Struct):
-    """`device` is empty for what is about a whole line. Times are wall times; `count` is how often until
-    `last_wall_s`."""
+    """`device` is empty for what is about a whole line, `point` for what is about a whole device. Times are wall times;
+    `count` is how often until `last_wall_s`. What goes on has no end yet; what happened at a moment ended there."""
 
+    number: int
     kind: EventKind
     wall_s: float
     line: str
@@ -34,40 +62,115 @@ class Event(Struct):
     text: str
     count: int = 1
     last_wall_s: float = 0.0
+    ended_wall_s: float | None = None
+    how: Ended = Ended.OVER
+    point: str = ""
+    data: dict[str, object] | None = None
+    is_spell: bool = False
+    is_queued: bool = False
+    """Whether somebody has yet to write it down; for the one who does."""
+
+    @property
+    def lasted_s(self) -> float:
+        """How long it went on; 0 for what happened at a moment, and for what goes on still."""
+        return max((self.ended_wall_s or 0.0) - self.wall_s, 0.0)
+
+
+def length_text(seconds: float) -> str:
+    """How long something lasted, in its two largest units."""
+    if seconds < 60:
+        return f"{seconds:.1f} s" if seconds < 20 else f"{seconds:.0f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    hours, minutes = divmod(minutes, 60)
+    days, hours = divmod(hours, 24)
+    if days:
+        return f"{days} d {hours} h"
+    return f"{hours} h {minutes} min" if hours else f"{minutes} min {rest} s"
 
 
 OnEvent = Callable[[Event], None]
+_Key = tuple[str, str, object]
 
 
 class EventLog:
-    """The ring, and whoever listens. A listener hears of an event when it begins."""
+    """The ring, and whoever listens. `listeners` hear of an event when it begins, `followers` at its beginning, at each
+    time that it is counted, and at its end."""
 
     def __init__(self, wall: Callable[[], float]) -> None:
         self.ring: deque[Event] = deque(maxlen=_KEPT)
         self.listeners: list[OnEvent] = []
+        self.followers: list[OnEvent] = []
         self.total = 0
         self._wall = wall
-        self._going_on: dict[tuple[str, str, object], Event] = {}
+        self._going_on: dict[_Key, Event] = {}
 
-    def note(self, kind: EventKind, line: str, device: str, text: str, going_on: object = None) -> Event:
+    @property
+    def going_on(self) -> list[Event]:
+        """What has not ended yet."""
+        return list(self._going_on.values())
+
+    def note(
+        self, kind: EventKind, line: str, device: str, text: str, going_on: object = None, is_spell: bool = False,
+        point: str = "", data: dict[str, object] | None = None,
+    ) -> Event:  # fmt: skip
         """Something happened. With `going_on`, the same of the same device only counts up until `end` is called for
-        it."""
+        it; of a spell until it has not come for a minute."""
         now = self._wall()
         key = (line, device, going_on)
-        if going_on is not None and key in self._going_on:
-            event = self._going_on[key]
+        event = self._going_on.get(key) if going_on is not None else None
+        if event is not None:
             event.count += 1
             event.last_wall_s = now
+            self._tell(event)
             return event
-        event = Event(kind, now, line, device, text, 1, now)
+        self.total += 1
+        ends = None if going_on is not None else now
+        event = Event(
+            self.total, kind, now, line, device, text, 1, now, ends, point=point, data=data, is_spell=is_spell
+        )
         if going_on is not None:
+            if len(self._going_on) >= _MOST_GOING_ON:  # the oldest of so many is let go, not memory
+                self._close(next(iter(self._going_on)), now, Ended.UNKNOWN)
             self._going_on[key] = event
         self.ring.append(event)
-        self.total += 1
         for listener in self.listeners:
             listener(event)
+        self._tell(event)
         return event
 
-    def end(self, line: str, device: str, going_on: object) -> None:
+    def end(self, line: str, device: str, going_on: object, how: Ended = Ended.OVER) -> Event | None:
         """What went on is over; the next time is an event of its own."""
-        self._going_on.pop((line, device, going_on), None)
+        key = (line, device, going_on)
+        return self._close(key, self._wall(), how) if key in self._going_on else None
+
+    def sweep(self) -> None:
+        """Spells that have not come again for a minute are over: since they came last."""
+        now = self._wall()
+        for key, event in list(self._going_on.items()):
+            if event.is_spell and not 0 <= now - event.last_wall_s < SPELL_S:
+                self._close(key, event.last_wall_s, Ended.OVER)
+
+    def rename(self, line: str, old: str, new: str) -> None:
+        """A device is called otherwise: what goes on of it goes on under its new name."""
+        for key, event in list(self._going_on.items()):
+            if key[:2] == (line, old):
+                del self._going_on[key]
+                self._going_on[line, new, key[2]] = event
+                event.device = new
+
+    def end_all(self, how: Ended, stays: Callable[[str, str], bool] = lambda line, device: False) -> None:
+        """Everything ends, but for what is about a line and a device that stay."""
+        now = self._wall()
+        for key, event in list(self._going_on.items()):
+            if not stays(event.line, event.device):
+                self._close(key, now, how)
+
+    def _close(self, key: _Key, ended: float, how: Ended) -> Event:
+        event = self._going_on.pop(key)
+        event.ended_wall_s, event.how = ended, how
+        self._tell(event)
+        return event
+
+    def _tell(self, event: Event) -> None:
+        for follower in self.followers:
+            follower(event)

@@ -10,6 +10,7 @@ from collections.abc import Callable
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.board import Board, Record, Trouble
+from kanaleto.polling.clock import Clock
 from kanaleto.polling.connection import Connection
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.listener import Listener
@@ -22,7 +23,9 @@ from kanaleto.wire.pdu import ReadAnswer
 _BLOCK_SILENCES = 3
 _REFUSALS = 2  # refusals in a row until a block is narrowed down: a device that starts up may refuse once
 _SLOW_SHARE, _SLOW_TIMES = 0.7, 3
+_LATE_TIMES = 3  # a pause, or a device that was away, is no line without time
 _WATCHDOG_SHARE = 0.8
+LOST = "lost"
 _NOTED_READS = 16
 _NOT_NOW = (ExceptionCode.ACKNOWLEDGE, ExceptionCode.SERVER_DEVICE_BUSY)
 """No refusals: the device is at work, and is asked again soon (application protocol 1.1b3, 7)."""
@@ -41,14 +44,14 @@ class Judgement:
         connection: Connection,
         listener: Listener,
         now: Callable[[], float],
-        wall: Callable[[], float],
+        clock: Clock,
     ) -> None:
         self.line = line
         self.board = board
         self.schedule = schedule
         self._connection = connection
         self._listener = listener
-        self._now, self._wall = now, wall
+        self._now, self._clock = now, clock
 
     def begin(self, job: Job, now: float) -> int:
         """A block is about to be asked, up to so many times."""
@@ -100,32 +103,54 @@ class Judgement:
             job.overruns += 1
             job.state.overruns += 1
             due_s = now
+            job.late_in_a_row += 1
+            if job.late_in_a_row >= _LATE_TIMES and not job.state.is_silent:
+                self._tell_overrun(job)
+        else:
+            job.late_in_a_row = 0
         self.schedule.push(job, due_s)
+
+    def _tell_overrun(self, job: Job) -> None:
+        block, name = job.block, job.state.device.name
+        cycle_s = self.board.cycles_s[block.index]
+        late = (
+            f"{block.request.count} {block.request.table.title} from {block.request.address} (wire) are wanted every "
+            f"{block.period_s:g} s and come every {cycle_s:.3g}: the line has no time for more"
+        )
+        key = (EventKind.OVERRUN, block.key)
+        self._listener.on_event(EventKind.OVERRUN, self.line.name, name, late, going_on=key, is_spell=True)
 
     def _take(self, job: Job, outcome: Outcome, content: ReadAnswer) -> None:
         block, state = job.block, job.state
         if not job.is_dead:
-            record = Record(content.data, block.decoder.decode(content.data), outcome.done_at, self._wall())
+            record = Record(
+                content.data, block.decoder.decode(content.data), outcome.done_at, self._clock.at(outcome.done_at)
+            )
             self.board.put(block.index, record)
             self._listener.on_record(block, record)
             if state.parked:
                 self.schedule.note_read(job, outcome.done_at)
-        if job.refusals or state.reason:
-            self._end_refusal(job)
         job.silences = 0
+        job.reads += 1
+        if job.refusals or state.reason or state.refused:
+            self._end_refusal(job)
         self._note_alive(state, outcome)
         if outcome.took_s > _SLOW_SHARE * state.device.timeout_s or state.slow_in_a_row:
             self._note_speed(state, outcome.took_s)
-        job.reads += 1
         if job.reads % _NOTED_READS == 1 and not job.is_dead:  # there is little to learn from reading it again
             self._listener.on_read(block)
 
     def _end_refusal(self, job: Job) -> None:
-        if job.refusals:
-            job.refusals = 0
-            self._listener.end_event(self.line.name, job.state.device.name, job.block.key)
-        if not any(other.refusals for other in job.state.jobs):
-            job.state.reason, job.state.trouble = "", None
+        """This block is given; where no other is refused, or has yet to show it, all refusals are over."""
+        job.refusals = 0
+        state = job.state
+        if any(other.refusals for other in state.jobs):
+            return
+        state.reason, state.trouble = "", None
+        if all(other.reads or other.block.period_s < 0 for other in state.jobs):
+            for key in state.refused:
+                self._listener.end_event(self.line.name, state.device.name, key)
+            state.refused.clear()
 
     def _note_alive(self, state: DeviceState, outcome: Outcome) -> None:
         state.last_answer_s = outcome.done_at
@@ -136,8 +161,7 @@ class Judgement:
         state.back_off_s = state.next_try_s = 0.0
         state.reason, state.trouble = "", None
         if silent_since_s is not None:
-            silence = f"answers again after {outcome.done_at - silent_since_s:.1f} s"
-            self._listener.on_event(EventKind.DEVICE_BACK, self.line.name, state.device.name, silence)
+            self._listener.end_event(self.line.name, state.device.name, LOST)
             self.schedule.make_due(state, self._now())
 
     def _note_speed(self, state: DeviceState, took_s: float) -> None:
@@ -164,9 +188,10 @@ class Judgement:
             f"{'puts off' if code in _NOT_NOW else 'refuses'} {block.request.count} {block.request.table.title} from "
             f"{block.request.address} (wire): {exception_text(code)}"
         )
-        self._listener.on_event(
-            EventKind.EXCEPTION, self.line.name, state.device.name, f"exception {code}: {what}", block.key
-        )
+        key = (EventKind.EXCEPTION, code, block.request.table)
+        state.refused.add(key)
+        told = f"exception {code}: {what}"
+        self._listener.on_event(EventKind.EXCEPTION, self.line.name, state.device.name, told, going_on=key)
         if code in _NARROWED and job.refusals >= _REFUSALS:
             self._listener.on_refused(block, f"exception {code}, {exception_text(code)}")
 
@@ -189,7 +214,8 @@ class Judgement:
         job.silences = max(job.silences, 1)
         if not state.is_silent:
             state.silent_since_s = outcome.sent_at
-            self._listener.on_event(EventKind.DEVICE_LOST, self.line.name, state.device.name, f"fell silent: {reason}")
+            lost = f"fell silent: {reason}"
+            self._listener.on_event(EventKind.DEVICE_LOST, self.line.name, state.device.name, lost, going_on=LOST)
         if self.schedule.has_live_others(state):
             state.back_off_s = min(max(2 * state.back_off_s, self.line.reconnect_s), LONGEST_BACK_OFF_S)
         else:

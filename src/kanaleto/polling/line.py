@@ -7,24 +7,27 @@ forgotten it.
 """
 
 import asyncio
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
-from kanaleto.lines.outcome import Outcome
+from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.plan import DevicePlan
 from kanaleto.polling.board import Board, Trouble
 from kanaleto.polling.chain import SETTLED, Chain
+from kanaleto.polling.clock import Clock
 from kanaleto.polling.connection import Connection
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Water
-from kanaleto.polling.judgement import Judgement
+from kanaleto.polling.judgement import LOST, Judgement
 from kanaleto.polling.listener import Listener
 from kanaleto.polling.requests import OneOff, Requests
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.codes import WRITING
 from kanaleto.wire.pdu import Request
+
+_SPELLS = {OutcomeKind.GARBLED: EventKind.GARBLED, OutcomeKind.UNEXPECTED: EventKind.STRANGE}
 
 
 def _wake(sleeper: asyncio.Future[None]) -> None:
@@ -42,7 +45,7 @@ class LinePoller:
         parts: Iterable[DevicePlan],
         board: Board,
         exchanger: Exchanger,
-        wall: Callable[[], float],
+        clock: Clock,
         listener: Listener,
         connecting: asyncio.Semaphore,
     ) -> None:
@@ -55,9 +58,10 @@ class LinePoller:
         self.is_held = False
         self.is_off = False
         self.outcomes = 0
+        self._late_told = 0
         self._listener = listener
         self._requests = Requests()
-        self._judgement = Judgement(line, board, self.schedule, self.connection, listener, self._now, wall)
+        self._judgement = Judgement(line, board, self.schedule, self.connection, listener, self._now, clock)
         self._sleeping: set[asyncio.Future[None]] = set()
         self._set_parts(parts, 0.0)
 
@@ -69,6 +73,7 @@ class LinePoller:
             if state is None or state.device.unit_id != device.unit_id:
                 if state is not None:
                     self.schedule.forget(device.name)
+                    self._listener.end_event(self.line.name, device.name, LOST)
                 state = self.states[device.name] = DeviceState(device)
             state.device = device
             part = by_device.get(device.name) or DevicePlan(self.line, device, (), ())
@@ -106,6 +111,7 @@ class LinePoller:
     def _rename(self, old: str, new: str) -> None:
         """The same unit under another name."""
         self.states[new] = self.states.pop(old)
+        self._listener.on_renamed(self.line.name, old, new)
         self.schedule.rename(old, new)
 
     def replan(self, part: DevicePlan) -> None:
@@ -314,9 +320,19 @@ class LinePoller:
         state = self.states.get(device.name) if device is not None else None
         if state is not None:
             state.counts.add(outcome)
+            if outcome.kind in _SPELLS:
+                self._note_spell(_SPELLS[outcome.kind], state.device.name, outcome.reason)
         strays = self.exchanger.traffic.strays
+        if strays.late != self._late_told:
+            self._late_told = strays.late
+            self._note_spell(
+                EventKind.LATE, "", "an answer came after its request had been given up, and was thrown away"
+            )
         if strays.gateway_late_s:
             late = f"its gateway gave up {strays.gateway_late_s:.2f} s after the request: raise timeout_s above that"
             self._listener.on_event(EventKind.GATEWAY, self.line.name, "", late, going_on="gateway")
             strays.gateway_late_s = 0.0
         self._listener.on_exchange(self.line, device, request, outcome, attempt)
+
+    def _note_spell(self, kind: EventKind, device: str, text: str) -> None:
+        self._listener.on_event(kind, self.line.name, device, text, going_on=kind, is_spell=True)

@@ -6,12 +6,14 @@ from kanaleto.lines.outcome import Outcome
 from kanaleto.planning.plan import Block
 from kanaleto.polling.board import Readings, Record
 from kanaleto.polling.events import EventKind
+from kanaleto.polling.world import World
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.pdu import Request
 
 
 class Exchange(NamedTuple):
-    """One row of the exchange list. `number` counts up over the whole site; `attempt` is 0 for the first try."""
+    """One row of the exchange list. `number` counts up over the whole site; `wall_s` is when the first byte of the
+    request went; `attempt` is 0 for the first try."""
 
     number: int
     wall_s: float
@@ -37,16 +39,30 @@ class Listener(Protocol):
 
     def on_unreachable(self, line: Line, why: str) -> None: ...
 
-    def on_event(self, kind: EventKind, line: str, device: str, text: str, going_on: object = None) -> None: ...
+    def on_event(
+        self, kind: EventKind, line: str, device: str, text: str, going_on: object = None, is_spell: bool = False
+    ) -> None: ...
+
+    def on_renamed(self, line: str, old: str, new: str) -> None: ...
 
     def end_event(self, line: str, device: str, going_on: object) -> None: ...
 
 
-class Sink(Protocol):
-    """Whoever else wants to hear of all that is polled. Called on the engine's loop: it must not take long."""
+class Sink:
+    """Whoever else wants to hear of all that is polled, of as much of it as it likes. Called on the engine's loop: it
+    must not take long."""
 
-    def on_exchange(self, exchange: Exchange) -> None: ...
+    def on_exchange(self, exchange: Exchange) -> None:
+        """A request and its outcome."""
 
-    def on_record(self, block: Block, record: Record, board: Readings) -> None: ...
+    def on_record(self, block: Block, record: Record, board: Readings) -> None:
+        """A block was read."""
 
-    def on_unreachable(self, line: Line, why: str) -> None: ...
+    def on_unreachable(self, line: Line, why: str) -> None:
+        """A line could not be connected, or was lost."""
+
+    def on_plan(self, world: World) -> None:
+        """Points are read otherwise from now on, or others are."""
+
+    def on_second(self, world: World, now_s: float, wall_s: float) -> None:
+        """Another second has passed, to loop time `now_s`."""

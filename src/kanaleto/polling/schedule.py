@@ -8,7 +8,7 @@ less often. A line on which nobody else wants anything asks them at their period
 
 import heapq
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Hashable, Iterable
 
 from msgspec import Struct, field
 
@@ -45,6 +45,8 @@ class DeviceState(Struct, eq=False):
     overruns: int = 0
     parked: dict[int, "Job"] = field(default_factory=dict)
     """Jobs that were due while the `enabled_by` point was off, by their identity; they wait for it."""
+    refused: set[Hashable] = field(default_factory=set)
+    """Refusals that go on, by their cause."""
     enabling: tuple[Block, int] | None = None  # where its `enabled_by` point is read
 
     @property
@@ -65,6 +67,7 @@ class Job(Struct, eq=False):
     first_silence_s: float = 0.0
     refusals: int = 0
     overruns: int = 0
+    late_in_a_row: int = 0
     reads: int = 0
 
 

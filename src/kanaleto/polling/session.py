@@ -2,7 +2,6 @@
 to say of them."""
 
 import asyncio
-import time
 from collections import Counter, deque
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
@@ -12,8 +11,9 @@ from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
 from kanaleto.planning.plan import Block, DevicePlan, Place, Plan
 from kanaleto.polling.board import Board, Record
+from kanaleto.polling.clock import Clock
 from kanaleto.polling.derived import EVERY_S
-from kanaleto.polling.events import EventKind, EventLog
+from kanaleto.polling.events import Ended, EventKind, EventLog
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.report import Lateness, Statuses, lateness, line_status
@@ -24,6 +24,7 @@ from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.pdu import Read, ReadAnswer, Request
 
 EXCHANGES_KEPT = 4000
+LOOK_S = 1.0
 MOST_CONNECTING = 50  # lines that connect at once: many at a time overrun the queue of those who accept
 # how long a line is left alone when it changes hands: a device thinks, then answers
 _LAST_ANSWER_S, _LONGEST_FRAME = 0.2, 256
@@ -35,22 +36,21 @@ class Session:
     """Polls `site`. `snapshot` may be read from any thread, and so may the rings `exchanges` and `events` and the
     counter `count`; everything else is for the loop's thread."""
 
-    def __init__(
-        self, site: Site, make_exchanger: MakeExchanger | None = None, wall: Callable[[], float] = time.time
-    ) -> None:
+    def __init__(self, site: Site, make_exchanger: MakeExchanger | None = None, clock: Clock | None = None) -> None:
         self.world = World(site, self._tell_learned)
         self.sinks: list[Sink] = []
         self.exchanges: deque[Exchange] = deque(maxlen=EXCHANGES_KEPT)
-        self.events = EventLog(wall)
+        self.clock = clock or Clock()
+        self.events = EventLog(self.clock.now)
         self.count = 0
         self.is_held = False
         self._lines_off: set[str] = set()
         self._lent: Counter[str] = Counter()  # serial ports that somebody else uses meanwhile
-        self._wall = wall
         self._make = make_exchanger or (lambda line: exchanger_for(line.link, line.connect_timeout_s, line.gap_s))
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._over: asyncio.Future[None] | None = None
         self._derive_timer: asyncio.TimerHandle | None = None
+        self._look_timer: asyncio.TimerHandle | None = None
         self._connecting = asyncio.Semaphore(MOST_CONNECTING)
         by_line = self.plan.parts_by_line()
         self.pollers = [self._poller(line, by_line.get(line.name, [])) for line in site.lines]
@@ -70,13 +70,13 @@ class Session:
         return self.world.board
 
     def _poller(self, line: Line, parts: list[DevicePlan]) -> LinePoller:
-        return LinePoller(line, parts, self.board, self._make(line), self._wall, self, self._connecting)
+        return LinePoller(line, parts, self.board, self._make(line), self.clock, self, self._connecting)
 
     # What pollers tell
 
     def on_exchange(self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
         self.count += 1
-        exchange = Exchange(self.count, self._wall(), line, device, request, outcome, attempt)
+        exchange = Exchange(self.count, self.clock.at(outcome.asked_at), line, device, request, outcome, attempt)
         self.exchanges.append(exchange)
         for sink in self.sinks:
             sink.on_exchange(exchange)
@@ -89,8 +89,13 @@ class Session:
         for sink in self.sinks:
             sink.on_unreachable(line, why)
 
-    def on_event(self, kind: EventKind, line: str, device: str, text: str, going_on: object = None) -> None:
-        self.events.note(kind, line, device, text, going_on)
+    def on_event(
+        self, kind: EventKind, line: str, device: str, text: str, going_on: object = None, is_spell: bool = False
+    ) -> None:
+        self.events.note(kind, line, device, text, going_on, is_spell)
+
+    def on_renamed(self, line: str, old: str, new: str) -> None:
+        self.events.rename(line, old, new)
 
     def end_event(self, line: str, device: str, going_on: object) -> None:
         self.events.end(line, device, going_on)
@@ -106,6 +111,8 @@ class Session:
 
     def _poll_as(self, part: DevicePlan | None) -> None:
         """A device is planned anew: its line goes on with that."""
+        if part is not None:
+            self._tell_plan()
         for poller in self.pollers if part is not None else ():
             if part is not None and poller.line.name == part.line.name:
                 poller.replan(part)
@@ -116,14 +123,18 @@ class Session:
         """Poll until cancelled."""
         loop = asyncio.get_running_loop()
         self._over = loop.create_future()
+        self.clock.anchor(loop.time)
+        self._tell_plan()
         self._derive(loop)
+        self._look_around(loop)
         for poller in self.pollers:
             self._start(poller)
         try:
             await self._over
         finally:
-            if self._derive_timer is not None:
-                self._derive_timer.cancel()
+            for timer in (self._derive_timer, self._look_timer):
+                if timer is not None:
+                    timer.cancel()
             tasks, self._tasks = list(self._tasks.values()), {}
             for task in tasks:
                 task.cancel()
@@ -137,6 +148,29 @@ class Session:
             return
         self.world.derive(loop.time())
         self._derive_timer = loop.call_later(EVERY_S, self._derive, loop)
+
+    def _look_around(self, loop: asyncio.AbstractEventLoop) -> None:
+        """Every second: at the clock, and at what has not come again."""
+        if self._over is None or self._over.done():
+            return
+        told = self.clock.look()
+        if told:
+            self.events.note(EventKind.CLOCK, "", "", told)
+        self.events.sweep()
+        now_s = loop.time()
+        for sink in self.sinks:
+            sink.on_second(self.world, now_s, self.clock.at(now_s))
+        self._look_timer = loop.call_later(LOOK_S, self._look_around, loop)
+
+    def _tell_plan(self) -> None:
+        for sink in self.sinks if self._over is not None else ():
+            sink.on_plan(self.world)
+
+    def listen(self, sink: Sink) -> None:
+        """Have it hear of all that is polled, from now on."""
+        self.sinks.append(sink)
+        if self._over is not None:
+            sink.on_plan(self.world)
 
     def _start(self, poller: LinePoller) -> None:
         task = asyncio.get_running_loop().create_task(poller.run(), name=poller.line.name)
@@ -282,8 +316,11 @@ class Session:
         stale = self.world.take_over(site, planned)
         self._lines_off &= {line.name for line in site.lines}
         self._take_over_lines(site)
+        here = {(line.name, device.name) for line, device in site.devices()} | {(line.name, "") for line in site.lines}
+        self.events.end_all(Ended.NO_MORE, lambda line, device: not line or (line, device) in here)
         for name in stale:
             self._poll_as(self.world.replan(name))
+        self._tell_plan()
         told = f"{site.name} was edited and taken over" if is_edited else f"{site.name} is open"
         self.events.note(EventKind.SITE, "", "", told)
         if self._over is not None:

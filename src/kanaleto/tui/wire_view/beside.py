@@ -4,6 +4,7 @@ one."""
 from textual.strip import Strip
 
 from kanaleto.polling.diagnosis import look_at
+from kanaleto.polling.events import length_text
 from kanaleto.polling.snapshot import DeviceStatus
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
@@ -60,7 +61,9 @@ class Beside(Drawn):
             first = Cells(self.palette, "panel").put("  ").put(clock_text(event.wall_s)[:8], "muted").put(" ")
             who = event.device or event.line
             times = f" ({event.count} times, last {clock_text(event.last_wall_s)[:8]})" if event.count > 1 else ""
-            rows += self._wrapped(first.put(who, "ink", bold=True) if who else first, f"{event.text}{times}", width)
+            lasted = f"; over after {length_text(event.lasted_s)}" if event.lasted_s else ""
+            told = f"{event.text}{times}{lasted}"
+            rows += self._wrapped(first.put(who, "ink", bold=True) if who else first, told, width)
         head = Cells(self.palette, "panel").put("  ").put("WHAT HAPPENED", "muted", bold=True)
         return [head, *rows, Cells(self.palette, "panel")] if rows else []
 

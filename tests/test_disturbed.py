@@ -108,6 +108,7 @@ class Disturbed(unittest.TestCase):
             finally:
                 app.door.close()
                 engine.stop()
+                app.keeping.stop()
 
         if not is_slow:
             asyncio.run(run())

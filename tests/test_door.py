@@ -43,7 +43,7 @@ class InFolder(unittest.TestCase):
         self.news: list[News] = []
 
     def door(self, loaded: LoadedSite, path: Path, is_unsaved: bool = False) -> Door:
-        door = Door(loaded, path, is_unsaved, self.taken.append, self.news.append)
+        door = Door(loaded, path, is_unsaved, lambda change: self.taken.append(change.site), self.news.append)
         self.addCleanup(door.close)
         return door
 

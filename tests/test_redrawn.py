@@ -67,3 +67,4 @@ class Redrawn(unittest.TestCase):
         finally:
             app.door.close()
             engine.stop()
+            app.keeping.stop()

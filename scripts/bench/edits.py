@@ -34,7 +34,7 @@ def _edited(points: int, most_ms: int) -> list[Figure]:
         loaded = load_whole(path)
         engine = Engine(loaded.site)
         engine.start()
-        door = Door(loaded, path, False, lambda site: engine.take_over(site).result())
+        door = Door(loaded, path, False, lambda change: engine.take_over(change.site).result())
         watching = engine.run(watch.run())
         took, longest = [], []
         for number in range(_EDITS):

@@ -2,6 +2,7 @@
 
 import click
 
+from kanaleto.capture.row import Origin
 from kanaleto.cli.app import start
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.polling import poll_site, tell_summary
@@ -27,7 +28,7 @@ def command(is_headless: bool, for_s: float | None, theme: str) -> int:
             if not is_headless:
                 start(loaded, theme, for_s)
                 return 0
-            session = poll_site(loaded.site, for_s, is_quiet=True, is_json=False)
+            session = poll_site(loaded.site, for_s, is_quiet=True, is_json=False, origin=Origin.STAND_IN)
             tell_summary(session, is_json=False)
             if not any(record is not None for record in session.board.records):
                 raise Failed("not one good sample came")

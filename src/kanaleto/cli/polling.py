@@ -1,7 +1,10 @@
 """Polling without a screen, for `poll` and `demo --headless`: samples as they come, and the summary at the end."""
 
 import asyncio
+from collections.abc import Callable
 
+from kanaleto.capture.kept import Kept
+from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import outcome_error
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
@@ -87,9 +90,15 @@ class _Printer(Sink):
         emit({"at": iso(), "line": line, "device": device, "error": outcome_error(kind.value, text, code)})
 
 
-def poll_site(site: Site, for_s: float | None, is_quiet: bool, is_json: bool) -> Session:
-    """Poll until `for_s` is over or a signal comes; gives the session, ended."""
+def poll_site(
+    site: Site, for_s: float | None, is_quiet: bool, is_json: bool, begin: Callable[[Kept], None] = lambda kept: None,
+    origin: Origin = Origin.REAL,
+) -> Session:  # fmt: skip
+    """Poll until `for_s` is over or a signal comes; gives the session, ended. `begin` asks for what is to be kept
+    beside the journal and the tape."""
     session = Session(site)
+    kept = Kept("kanaleto poll", session.events, session.clock, lambda _, text: say(text, err=True) if text else None)
+    kept.listen_to(session)
     if not is_quiet:
         session.listen(_Printer(is_json))
     if not is_quiet and not is_json:
@@ -108,7 +117,14 @@ def poll_site(site: Site, for_s: float | None, is_quiet: bool, is_json: bool) ->
         except TimeoutError:
             return
 
-    run_until_signal(work())
+    kept.start(site.path, site, origin)
+    try:
+        begin(kept)
+        run_until_signal(work())
+    finally:
+        kept.stop()
+    if kept.failure is not None:
+        raise kept.failure
     return session
 
 

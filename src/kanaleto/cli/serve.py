@@ -6,10 +6,15 @@ from pathlib import Path
 import click
 
 from kanaleto.bench.server import SiteServer
+from kanaleto.capture.kept import Kept
+from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.output import say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.files.loading import load_site
+from kanaleto.polling.clock import Clock
+from kanaleto.polling.events import EventKind, EventLog
+from kanaleto.polling.session import LOOK_S
 from kanaleto.serving.network import CannotServe
 
 
@@ -27,18 +32,38 @@ def command(site: Path, for_s: float | None, listen: str | None) -> int:
       kanaleto serve alder-lock.toml --for 60
     """
     loaded, _ = load_site(site)
+    clock = Clock()
+    log = EventLog(clock.now)
+    kept = Kept("kanaleto serve", log, clock, lambda _, text: say(text, err=True) if text else None)
+
+    def tell(text: str) -> None:
+        say(text, err=True)
+        log.note(EventKind.CLIENT, "", "", text)  # of one host and one kind only now and then
+
+    async def look_around() -> None:
+        while True:
+            await asyncio.sleep(LOOK_S)
+            told = clock.look()
+            if told:
+                log.note(EventKind.CLOCK, "", "", told)
 
     async def work() -> None:
         try:
-            server = SiteServer(loaded, listen, on_client=lambda text: say(text, err=True))
+            server = SiteServer(loaded, listen, on_client=tell)
             await server.start()
         except CannotServe as error:
             raise Failed(str(error)) from None
+        looking = asyncio.create_task(look_around())
         try:
             say("ready")
             await (asyncio.sleep(for_s) if for_s is not None else asyncio.Event().wait())
         finally:
+            looking.cancel()
             await server.stop()
 
-    run_until_signal(work())
+    kept.start(loaded.path, loaded, Origin.STAND_IN)
+    try:
+        run_until_signal(work())
+    finally:
+        kept.stop()
     return 0

@@ -11,17 +11,23 @@ from pathlib import Path
 from types import TracebackType
 
 _PORT = 15020
+_PREFIX = "kanaleto-demo-"
 
 
 class CannotStart(Exception):
     """One sentence: why the demo's devices do not run."""
 
 
+def is_demo(site: Path) -> bool:
+    """Whether a site is a running demo's own."""
+    return site.parent.name.startswith(_PREFIX)
+
+
 class Demo:
     """As a context: the devices run inside it. `site_path` is the demo's site file."""
 
     def __init__(self) -> None:
-        self._folder = Path(tempfile.mkdtemp(prefix="kanaleto-demo-"))
+        self._folder = Path(tempfile.mkdtemp(prefix=_PREFIX))
         self.site_path = self._folder / "alder-lock.toml"
         self._process: subprocess.Popen[str] | None = None
 

@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from kanaleto.editing.draft import NEW_NAME, CannotEdit, Draft, Edit
-from kanaleto.editing.news import Done, News, NotTakenOver, Opened, OthersHere, TakenOver
+from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, OthersHere, TakenOver
 from kanaleto.editing.ondisk import SiteReader, differ, first_fault, text_of, text_or_none, title_of
 from kanaleto.editing.presence import Other, Presence, others_at
 from kanaleto.editing.seen import Seen
@@ -48,7 +48,7 @@ class _WrittenMeanwhile(CannotEdit):
     """Somebody else wrote a file between our reading and our writing."""
 
 
-TakeOver = Callable[[Site], object]
+TakeOver = Callable[[Change], object]
 """Makes the engine go on with a site; gives back when it does."""
 
 
@@ -234,16 +234,16 @@ class Door:
         if loaded.texts == self._loaded.texts:
             self._loaded = loaded
             return
-        self._go_on(loaded)
+        self._go_on(loaded, "the site's files were edited by somebody else, and taken over", is_own=False)
         self._on_news(TakenOver(loaded.site))
 
     def _tell_fault(self, text: str) -> None:
         self._on_news(NotTakenOver(text))
 
-    def _go_on(self, loaded: LoadedSite) -> None:
+    def _go_on(self, loaded: LoadedSite, what: str, is_own: bool) -> None:
         """The engine takes it over; then it is what others see."""
         if loaded.site != self._loaded.site or not self._loaded.texts:
-            self._take_over(loaded.site)
+            self._take_over(Change(loaded.site, self.opened.path, what, is_own))
         self._loaded = loaded
         self._watch.follow(loaded.stamps)
 
@@ -320,7 +320,7 @@ class Door:
         self._reader.faulty = {}
         if is_step:
             self._steps.note(what, before, after)
-        self._go_on(loaded)
+        self._go_on(loaded, what if is_step else f"undone or done again: {what}", is_own=True)
         self._arrive()
         return Done(what, loaded.site)
 
@@ -343,7 +343,7 @@ class Door:
         return Done("begin", self._loaded.site)
 
     def _change_to(self, opened: Opened, loaded: LoadedSite) -> None:
-        self._take_over(loaded.site)
+        self._take_over(Change(loaded.site, opened.path))
         self.opened, self._loaded = opened, loaded
         self._watch.follow(loaded.stamps)
         self._reader.faulty, self._others = {}, ()

@@ -15,6 +15,16 @@ class Done(Struct, frozen=True):
     site: Site
 
 
+class Change(Struct, frozen=True):
+    """What the engine is to go on with, and where its file is. `what` was done to the site, by an edit of ours or by
+    others on disk; it is empty where another site is opened."""
+
+    site: Site
+    where: Path
+    what: str = ""
+    is_own: bool = True
+
+
 class TakenOver(Struct, frozen=True):
     """The files were changed by somebody else, and taken over."""
 

@@ -43,7 +43,7 @@ class Presence:
         self._lock = FileLock(self.path.with_suffix(".lock"))
         self._lock.acquire(timeout=1)
         told = {
-            "user": _user(),
+            "user": user_name(),
             "host": socket.gethostname(),
             "pid": os.getpid(),
             "since": f"{datetime.now():%Y-%m-%d %H:%M}",
@@ -98,7 +98,7 @@ def _told(path: Path) -> Other | None:
         return Other("somebody", "this machine", 0, "a while")
 
 
-def _user() -> str:
+def user_name() -> str:
     try:
         return getpass.getuser()
     except (OSError, KeyError):  # no name for this number

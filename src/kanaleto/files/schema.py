@@ -143,6 +143,9 @@ class SiteTable(Table, frozen=True):
     max_points: MostPoints = None
     writing: Writing = None
     period_s: Period = 1.0
+    lay_aside: list[Annotated[str, Meta(max_length=4000)]] | None = None
+    keep_days: Annotated[int, Meta(ge=1, le=36500)] = 400
+    keep_mb: Annotated[int, Meta(ge=10, le=1_000_000)] = 2000
 
 
 class SiteFile(Table, frozen=True):

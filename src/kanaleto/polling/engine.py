@@ -122,9 +122,9 @@ class Engine:
             except concurrent.futures.InvalidStateError:  # it came after all
                 continue
 
-    def take_over(self, site: Site) -> "concurrent.futures.Future[None]":
-        """Go on with another or an edited site: planned on a thread beside the loop, one after the other, then swapped
-        at once."""
+    def take_over(self, site: Site, what: str = "") -> "concurrent.futures.Future[None]":
+        """Go on with another site, or an edited one, with what was done to it: planned on a thread beside the loop,
+        one after the other, then swapped at once."""
 
         async def work() -> None:
             async with self._taking:
@@ -132,7 +132,7 @@ class Engine:
                     planned: Planned = await asyncio.to_thread(self.session.planning(site))
                     if self.session.world.is_current(planned):
                         break
-                self.session.take_over(site, planned)
+                self.session.take_over(site, planned, what)
 
         return self.run(work())
 

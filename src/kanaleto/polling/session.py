@@ -309,9 +309,9 @@ class Session:
         """What makes a plan for `site` of all that is known now; in any thread, beside the loop."""
         return self.world.planning(site)
 
-    def take_over(self, site: Site, planned: Planned | None = None) -> None:
-        """Go on with another or an edited site. Lines whose link is the same keep their connection and what is known of
-        their devices. With `planned` only what was learned since is planned here."""
+    def take_over(self, site: Site, planned: Planned | None = None, what: str = "") -> None:
+        """Go on with another site, or an edited one (`what` was done to it). Lines whose link is the same keep their
+        connection and what is known of their devices. With `planned` only what was learned since is planned here."""
         is_edited = site.path == self.site.path
         stale = self.world.take_over(site, planned)
         self._lines_off &= {line.name for line in site.lines}
@@ -321,8 +321,10 @@ class Session:
         for name in stale:
             self._poll_as(self.world.replan(name))
         self._tell_plan()
-        told = f"{site.name} was edited and taken over" if is_edited else f"{site.name} is open"
-        self.events.note(EventKind.SITE, "", "", told)
+        if is_edited:
+            self.events.note(EventKind.EDIT, "", "", what or f"{site.name} was edited and taken over")
+        else:
+            self.events.note(EventKind.SITE, "", "", f"{site.name} is open")
         if self._over is not None:
             self.publish()
 

@@ -203,12 +203,34 @@ class Derived(Struct, frozen=True):
     note: str = ""
 
 
+KEEPING_EVENTS = (
+    "device lost", "line down", "device slow", "exception", "garbled", "unexpected", "late", "overrun", "watchdog",
+    "gateway",
+)  # fmt: skip
+"""Words of the events upon which minutes may be laid aside."""
+
+
+class Keeping(Struct, frozen=True):
+    """What is kept of a site: events (by the words of their kinds) and conditions (formulas that become true) upon
+    which the minutes round them are laid aside; how many days the record goes back, and how large it may grow."""
+
+    lay_aside: tuple[str, ...] = ("device lost", "line down")
+    days: int = 400
+    most_mb: int = 2000
+
+    @property
+    def conditions(self) -> tuple[str, ...]:
+        """Those that are formulas."""
+        return tuple(told for told in self.lay_aside if told not in KEEPING_EVENTS)
+
+
 class Site(Struct, frozen=True):
     name: str
     lines: tuple[Line, ...]
     path: Path | None = None
     derived: tuple[Derived, ...] = ()
     max_points: int | None = None
+    keeping: Keeping = Keeping()
 
     def devices(self) -> Iterator[tuple[Line, Device]]:
         for line in self.lines:

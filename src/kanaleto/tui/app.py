@@ -32,6 +32,7 @@ from kanaleto.tui.frame.pacing import PacedApp
 from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.frame.toprow import TopRow
 from kanaleto.tui.frame.twice import Twice
+from kanaleto.tui.keeping import Keeping
 from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.map.view import MapView
 from kanaleto.tui.opened import OpenedSite, error_of, sentence
@@ -66,7 +67,8 @@ class KanaletoApp(PacedApp):
         super().__init__()
         self.engine = engine
         self._afterwards = Afterwards(self)
-        self.opened = OpenedSite(self, loaded)
+        self.keeping = Keeping(self)
+        self.opened = OpenedSite(self, loaded, self.keeping.follow)
         self.door, self.holder = self.opened.door, self.opened.holder
         self._snapshot = engine.snapshot
         self.counts_as_wire = False
@@ -223,6 +225,7 @@ class KanaletoApp(PacedApp):
         """What could not have the keys while nothing stood yet has them now."""
         if self.focused is None:
             self.refocus()
+        self.keeping.begin()
 
     def on_resize(self) -> None:
         size = self.size
@@ -235,8 +238,9 @@ class KanaletoApp(PacedApp):
 
     def tick(self) -> None:
         """Take the latest snapshot and draw what is in sight from it."""
-        if self.engine.failure is not None:
-            self.crash = self.engine.failure
+        failure = self.engine.failure or self.keeping.failure
+        if failure is not None:
+            self.crash = failure
             self.exit()
             return
         if not self.screen_stack or not self.is_running:

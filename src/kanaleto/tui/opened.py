@@ -12,11 +12,12 @@ from kanaleto.editing.adding import keep_lessons
 from kanaleto.editing.crashes import crash_to_offer
 from kanaleto.editing.door import Door
 from kanaleto.editing.draft import CannotEdit, Clash, Edit
-from kanaleto.editing.news import Done, News, NotTakenOver, Opened, OthersHere, TakenOver
+from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, OthersHere, TakenOver
 from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.faults import FaultyFile
+from kanaleto.site.model import Site
 from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.holder import SiteHolder
 
@@ -46,14 +47,20 @@ class OpenedSite:
     """`loaded` is what is open at the start. Methods are for the interface's thread; what comes of them is told
     there."""
 
-    def __init__(self, context: _Screen, loaded: LoadedSite) -> None:
+    def __init__(self, context: _Screen, loaded: LoadedSite, follow: Callable[[Path | None, Site], None]) -> None:
         self._context = context
         self.holder = SiteHolder()
         path = loaded.site.path
         where = path if path is not None else self.holder.where_new()
         is_unsaved = path is None or self.holder.is_unsaved(path)
         engine = context.engine
-        self.door = Door(loaded, where, is_unsaved, lambda site: engine.take_over(site).result(), self._on_news)
+
+        def go_on(change: Change) -> None:
+            engine.take_over(change.site, change.what).result()
+            follow(change.where, change.site)
+
+        follow(path, loaded.site)
+        self.door = Door(loaded, where, is_unsaved, go_on, self._on_news)
         if path is not None:
             self.holder.note_opened(path)
 

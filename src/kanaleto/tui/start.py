@@ -61,6 +61,7 @@ def run_application(loaded: LoadedSite, theme: str, for_s: float | None) -> None
     finally:
         app.door.close()
         engine.stop()
+        app.keeping.stop()
         app.holder.close()
     if app.crash is not None:
         raise app.crash

@@ -5,12 +5,13 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from kanaleto.demo.start import is_demo
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import FramingKind, SerialLink
 from kanaleto.survey.desk import Desk, Place, parse_place
 from kanaleto.survey.ports import PortInfo
 from kanaleto.tui.shared.cells import Cells
-from kanaleto.tui.shared.holder import SiteHolder, is_demo
+from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import line_phrase
 

@@ -3,7 +3,7 @@
 import re
 from pathlib import Path
 
-from kanaleto.demo.start import CannotStart, Demo
+from kanaleto.demo.start import CannotStart, Demo, is_demo
 from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.places import Places
 from kanaleto.editing.presence import others_at
@@ -88,10 +88,6 @@ class SiteHolder:
         if self.demo is not None:
             self.demo.__exit__(None, None, None)
             self.demo = None
-
-
-def is_demo(path: Path) -> bool:
-    return path.parent.name.startswith("kanaleto-demo-")
 
 
 def expanded(text: str) -> Path:

@@ -1,0 +1,152 @@
+"""A capture as pcapng, for the tools that read it: section, interface and enhanced packet blocks.
+
+One interface a line. Network lines are of link type 1, Ethernet: each frame of theirs in a TCP segment (or a UDP
+datagram) of a connection with made-up addresses of hardware, sound lengths and check sums, and sequence numbers that
+go on, as if it had been taken from the network. Serial lines are of link type 147, a user's own: a packet holds the
+bytes of one frame as they went over the line. The packet's flags say the direction: 2 outbound, a request, 1 inbound,
+an answer.
+"""
+
+import ipaddress
+from struct import pack, unpack_from
+
+from kanaleto.capture.row import Row, link_of
+from kanaleto.site.link import Link, SerialLink, UdpLink
+
+ETHERNET, USER0 = 1, 147
+_SECTION, _INTERFACE, _PACKET = 0x0A0D0D0A, 1, 6
+_MAGIC = 0x1A2B3C4D
+_IF_NAME, _IF_DESCRIPTION, _COMMENT, _FLAGS, _APPLICATION = 2, 3, 1, 2, 4
+INBOUND, OUTBOUND = 1, 2
+_TCP, _UDP = 6, 17
+_OUR_HARDWARE, _THEIR_HARDWARE = bytes.fromhex("020000000001"), bytes.fromhex("020000000002")
+_OWN_V4, _OTHER_V4 = "192.0.2.1", "192.0.2.2"  # for documentation (RFC 5737)
+_OWN_V6 = "2001:db8::1"
+_FIRST_OWN_PORT = 49152
+
+
+def _block(kind: int, body: bytes) -> bytes:
+    size = 12 + len(body)
+    return pack("<II", kind, size) + body + pack("<I", size)
+
+
+def _option(code: int, value: bytes) -> bytes:
+    return pack("<HH", code, len(value)) + value + b"\0" * (-len(value) % 4)
+
+
+def section() -> bytes:
+    """The head of a file."""
+    options = _option(_APPLICATION, b"kanaleto") + _option(0, b"")
+    return _block(_SECTION, pack("<IHHq", _MAGIC, 1, 0, -1) + options)
+
+
+class PcapngWriter:
+    """Makes the blocks of exchanges, one behind the other."""
+
+    def __init__(self) -> None:
+        self._interfaces: dict[tuple[str, str], _Interface] = {}
+
+    def begin(self) -> bytes:
+        """Of another file: its head; interfaces are told anew."""
+        self._interfaces = {}
+        return section()
+
+    def packets(self, row: Row) -> bytes:
+        """An exchange: its interface where it is new, its request, its answer."""
+        key = (row.line, row.link)
+        interface = self._interfaces.get(key)
+        told = b""
+        if interface is None:
+            interface = self._interfaces[key] = _Interface(len(self._interfaces), link_of(row.link))
+            options = _option(_IF_NAME, row.line.encode()[:200]) + _option(_IF_DESCRIPTION, row.link.encode()[:400])
+            linktype = USER0 if interface.is_serial else ETHERNET
+            told = _block(_INTERFACE, pack("<HHI", linktype, 0, 0) + options + _option(0, b""))
+        made = [told]
+        if row.request:
+            made.append(interface.packet(row.at_us, row.request, OUTBOUND, ""))
+        if row.answer:
+            at_us = row.at_us + (row.last_us if interface.is_serial else max(row.first_us, row.sent_us))
+            made.append(interface.packet(at_us, row.answer, INBOUND, row.reason))
+        return b"".join(made)
+
+
+class _Interface:
+    def __init__(self, number: int, link: Link) -> None:
+        self.number = number
+        self.is_serial = isinstance(link, SerialLink)
+        self._protocol = _UDP if isinstance(link, UdpLink) else _TCP
+        self._own_port = _FIRST_OWN_PORT + number % 10_000
+        self._sequence = {OUTBOUND: 1, INBOUND: 1}
+        self._identification = 0
+        if not isinstance(link, SerialLink):
+            self._port = link.port
+            try:
+                other = ipaddress.ip_address(link.host)
+            except ValueError:  # a name: nobody is asked whose it is
+                other = ipaddress.ip_address(_OTHER_V4)
+            own = ipaddress.ip_address(_OWN_V4 if other.version == 4 else _OWN_V6)
+            self._is_v4, self._own, self._other = other.version == 4, own.packed, other.packed
+
+    def packet(self, at_us: int, data: bytes, direction: int, comment: str) -> bytes:
+        """An enhanced packet block."""
+        frame = data if self.is_serial else self._ethernet(data, direction)
+        head = pack("<IIIII", self.number, at_us >> 32 & 0xFFFFFFFF, at_us & 0xFFFFFFFF, len(frame), len(frame))
+        options = _option(_FLAGS, pack("<I", direction))
+        if comment:
+            options += _option(_COMMENT, comment.encode()[:500])
+        return _block(_PACKET, head + frame + b"\0" * (-len(frame) % 4) + options + _option(0, b""))
+
+    def _ethernet(self, data: bytes, direction: int) -> bytes:
+        is_out = direction == OUTBOUND
+        source, target = (self._own, self._other) if is_out else (self._other, self._own)
+        ports = (self._own_port, self._port) if is_out else (self._port, self._own_port)
+        segment = self._segment(data, direction, ports)
+        at = 16 if self._protocol == _TCP else 6
+        pseudo = (
+            source
+            + target
+            + (
+                pack(">BBH", 0, self._protocol, len(segment))
+                if self._is_v4
+                else pack(">II", len(segment), self._protocol)
+            )
+        )
+        total = checksum(pseudo + segment) or (0xFFFF if self._protocol == _UDP else 0)
+        segment = segment[:at] + pack(">H", total) + segment[at + 2 :]
+        hardware = (_THEIR_HARDWARE, _OUR_HARDWARE) if is_out else (_OUR_HARDWARE, _THEIR_HARDWARE)
+        if not self._is_v4:
+            head = pack(">IHBB", 0x60000000, len(segment), self._protocol, 64) + source + target
+            return b"".join((*hardware, b"\x86\xdd", head, segment))
+        self._identification = self._identification + 1 & 0xFFFF
+        head = pack(">BBHHHBBH", 0x45, 0, 20 + len(segment), self._identification, 0x4000, 64, self._protocol, 0)
+        head += source + target
+        head = head[:10] + pack(">H", checksum(head)) + head[12:]
+        return b"".join((*hardware, b"\x08\x00", head, segment))
+
+    def _segment(self, data: bytes, direction: int, ports: tuple[int, int]) -> bytes:
+        if self._protocol == _UDP:
+            return pack(">HHHH", *ports, 8 + len(data), 0) + data
+        other = INBOUND if direction == OUTBOUND else OUTBOUND
+        push_and_acknowledge = 0x18
+        head = pack(
+            ">HHIIBBHHH",
+            *ports,
+            self._sequence[direction],
+            self._sequence[other],
+            0x50,
+            push_and_acknowledge,
+            65535,
+            0,
+            0,
+        )
+        self._sequence[direction] = (self._sequence[direction] + len(data)) & 0xFFFFFFFF
+        return head + data
+
+
+def checksum(data: bytes) -> int:
+    """The ones' complement sum of IPv4, TCP and UDP (RFC 1071)."""
+    data += b"\0" * (len(data) % 2)
+    total: int = sum(unpack_from(f">{len(data) // 2}H", data))
+    while total >> 16:
+        total = (total & 0xFFFF) + (total >> 16)
+    return ~total & 0xFFFF

@@ -1,0 +1,150 @@
+"""Hears of every exchange, and has it on tape a moment later, and in the captures that were asked for. The engine only
+puts it into a queue; rows are made of it, packed and written on the keeper's thread. What a disk does not take in time
+is counted and told."""
+
+from collections import deque
+from collections.abc import Callable
+from pathlib import Path
+
+from kanaleto.capture.capturefile import CaptureFile
+from kanaleto.capture.row import Row, row_of
+from kanaleto.capture.tape import AFTER_US, Tape
+from kanaleto.polling.events import Event
+from kanaleto.polling.listener import Exchange, Sink
+from kanaleto.site.model import Line
+
+_MOST_WAITING = 100_000
+_AGAIN_S = 10.0
+
+OnTrouble = Callable[[str, str], None]
+"""What is in trouble ("tape", "capture"), and why in one sentence; "" when it is not any more."""
+OnAside = Callable[[Path, str], None]
+"""A file that was laid aside, and why."""
+
+
+class ExchangeRecorder(Sink):
+    """`tape` and `captures` are changed by `follow`, `capture` and the keeper's thread only. `wall` gives seconds since
+    1970."""
+
+    def __init__(self, wall: Callable[[], float], on_trouble: OnTrouble, on_aside: OnAside) -> None:
+        self._wall, self._on_trouble, self._on_aside = wall, on_trouble, on_aside
+        self._waiting: deque[Exchange] = deque()
+        self._links: dict[str, tuple[Line, str]] = {}
+        self._origin = ""
+        self._upon: frozenset[str] = frozenset()
+        self._to_lay_aside: deque[tuple[float, str]] = deque(maxlen=20)
+        self._told: dict[str, str] = {}
+        self._next_try_s = 0.0
+        self.tape: Tape | None = None
+        self.captures: list[CaptureFile] = []
+        self.lost = 0
+        self._told_lost = 0
+
+    # The engine's thread
+
+    def on_exchange(self, exchange: Exchange) -> None:
+        if len(self._waiting) < _MOST_WAITING:
+            self._waiting.append(exchange)
+        else:
+            self.lost += 1
+
+    def on_event(self, event: Event) -> None:
+        """For the log: the minutes round what was chosen are laid aside. Once for what comes close together."""
+        if event.kind.value in self._upon and event.count == 1 and event.ended_wall_s is None:
+            who = event.device or event.line
+            self.lay_aside(event.wall_s, f"{who}: {event.text}" if who else event.text)
+
+    def lay_aside(self, at_s: float, why: str) -> None:
+        """Keep the minutes round that moment."""
+        if not any(0 <= at_s - other_s < AFTER_US / 1e6 for other_s, _ in self._to_lay_aside):
+            self._to_lay_aside.append((at_s, why))
+
+    # The keeper's thread, or under its lock
+
+    def follow(self, tape: Tape | None, origin: str, upon: frozenset[str]) -> None:
+        """From now on another site's; what has come goes on the one before."""
+        self._write()
+        self._lay_aside(is_over=True)
+        if self.tape is not None:
+            self._try("tape", "the tape cannot be written", lambda tape: tape.write_rest(self._now_us()))
+        self._waiting.clear()
+        self._links.clear()
+        self.tape, self._origin, self._upon = tape, origin, upon
+
+    def choose(self, upon: frozenset[str]) -> None:
+        """Events, by the words of their kinds, upon which minutes are laid aside."""
+        self._upon = upon
+
+    def flush(self) -> None:
+        self._write()
+        self._lay_aside(is_over=False)
+
+    def close(self) -> None:
+        self.follow(None, "", frozenset())
+        for capture in self.captures:
+            capture.close()
+
+    def _now_us(self) -> int:
+        return round(self._wall() * 1e6)
+
+    def _write(self) -> None:
+        rows: list[Row] = []
+        waiting = self._waiting
+        for _ in range(len(waiting)):
+            exchange = waiting.popleft()
+            rows.append(row_of(exchange, self._link_text(exchange.line), self._origin))
+        for capture in self.captures:
+            try:
+                capture.put(rows)
+                self._tell("capture", "")
+            except OSError as error:
+                self.lost += len(rows)
+                self._tell(
+                    "capture", f"{capture.path} cannot be written: {error.strerror or error}; exchanges are lost"
+                )
+        now_us = self._now_us()
+        if self.lost != self._told_lost:
+            self._told_lost = self.lost
+            self._tell("lost", f"{self.lost} exchanges are on no tape: the disk does not keep up")
+        self._try("tape", "the tape cannot be written", lambda tape: tape.put(rows, now_us))
+
+    def _try(self, what: str, fault: str, do: Callable[[Tape], object]) -> None:
+        if self.tape is None:
+            return
+        now_s = self._wall()
+        if 0 <= self._next_try_s - now_s <= _AGAIN_S:
+            return
+        try:
+            do(self.tape)
+            self._tell(what, "")
+        except OSError as error:
+            self.tape.forget()
+            self._next_try_s = now_s + _AGAIN_S
+            self._tell(what, f"{fault}: {error.strerror or error} ({self.tape.folder})")
+
+    def _link_text(self, line: Line) -> str:
+        known = self._links.get(line.name)
+        if known is None or known[0] is not line:
+            known = self._links[line.name] = (line, str(line.link))
+        return known[1]
+
+    def _lay_aside(self, is_over: bool) -> None:
+        now_s = self._wall()
+        while self._to_lay_aside:
+            at_s, why = self._to_lay_aside[0]
+            if not is_over and 0 <= now_s - at_s < AFTER_US / 1e6:
+                return
+
+            def lay(tape: Tape, at_s: float = at_s, why: str = why) -> None:
+                tape.write_rest(round(now_s * 1e6))
+                path = tape.lay_aside(round(at_s * 1e6), why)
+                if path is not None:
+                    self._on_aside(path, why)
+
+            self._try("aside", "nothing can be laid aside", lay)
+            self._to_lay_aside.popleft()
+
+    def _tell(self, what: str, text: str) -> None:
+        if self._told.get(what, "") != text:
+            self._told[what] = text
+            self._on_trouble(what, text)

@@ -1,0 +1,114 @@
+"""An exchange as it is kept: who asked what when, what came of it, and the bytes of both frames."""
+
+from enum import Enum
+from typing import NamedTuple
+
+from kanaleto.lines.opening import framing_of
+from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.polling.listener import Exchange
+from kanaleto.site.link import Link, parse_link
+from kanaleto.wire.frames import Frame, Role
+from kanaleto.wire.pdu import Answer, PduError, Request, parse_answer, parse_request
+
+
+class Origin(Enum):
+    """Where a line's answers come from. The value is the word used in files."""
+
+    REAL = "real"
+    STAND_IN = "stand-in"
+    REPLAY = "replay"
+    BRIDGE = "bridge"
+
+
+class Row(NamedTuple):
+    """Times in microseconds: `at_us` since 1970, when the first byte of the request went; the others after that: when
+    its last byte had gone, when the first byte came back, when it was done. `device` is empty for a unit that is not in
+    the site, `line` and `link` are as the site has them."""
+
+    at_us: int
+    line: str
+    link: str
+    origin: str
+    device: str
+    unit_id: int
+    kind: OutcomeKind
+    attempt: int
+    request: bytes
+    answer: bytes
+    sent_us: int
+    first_us: int
+    last_us: int
+    reason: str
+
+    @property
+    def took_us(self) -> int:
+        """From the request's last byte to the answer's last byte."""
+        return max(self.last_us - self.sent_us, 0)
+
+    def asked(self) -> Request | None:
+        """The request, where the line's framing gives one."""
+        try:
+            frame = _only_frame(self.link, Role.REQUESTS, self.request)
+            return parse_request(frame.pdu) if frame is not None else None
+        except PduError:
+            return None
+
+    def answered(self) -> Answer | None:
+        """The answer, where there is a sound one."""
+        try:
+            frame = _only_frame(self.link, Role.ANSWERS, self.answer)
+            return parse_answer(frame.pdu) if frame is not None else None
+        except PduError:
+            return None
+
+
+def _only_frame(link: str, role: Role, raw: bytes) -> Frame | None:
+    if not raw:
+        return None
+    decoder = framing_of(link_of(link)).decoder(role)
+    found = [event for event in [*decoder.feed(raw), *decoder.silence()] if isinstance(event, Frame)]
+    return found[0] if found else None
+
+
+_LINKS: dict[str, Link] = {}
+_MOST_LINKS = 1000
+
+
+def link_of(text: str) -> Link:
+    """A link's text, parsed once. One that is none is a TCP link to nowhere: its frames may still be read."""
+    link = _LINKS.get(text)
+    if link is None:
+        if len(_LINKS) >= _MOST_LINKS:
+            _LINKS.clear()
+        try:
+            link = parse_link(text)
+        except ValueError:
+            link = parse_link("tcp://0.0.0.0")
+        _LINKS[text] = link
+    return link
+
+
+def row_of(exchange: Exchange, link: str, origin: str) -> Row:
+    """Of an exchange as the engine tells it."""
+    outcome = exchange.outcome
+    asked_at = outcome.asked_at
+    return Row(
+        round(exchange.wall_s * 1e6),
+        exchange.line.name,
+        link,
+        origin,
+        exchange.device.name if exchange.device is not None else "",
+        outcome.unit_id,
+        outcome.kind,
+        exchange.attempt,
+        outcome.request,
+        outcome.answer,
+        _after(outcome.sent_at, asked_at),
+        _after(outcome.first_at, asked_at) if outcome.answer else 0,
+        _after(outcome.done_at, asked_at),
+        outcome.reason,
+    )
+
+
+def _after(at_s: float, asked_at: float) -> int:
+    return max(round((at_s - asked_at) * 1e6), 0)

@@ -1,0 +1,1 @@
+"""What was: events in a journal, samples in a store."""

@@ -1,8 +1,10 @@
 """All that is kept of a site while it is open, as one thing to begin and to end: its journal and its tape, always; what
-is laid aside upon events; captures where they were asked for."""
+is laid aside upon events; a record and captures where they were asked for."""
 
+import shutil
 from collections import deque
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 from kanaleto.capture.capturefile import CaptureFile
@@ -14,6 +16,9 @@ from kanaleto.files.beside import folder_beside
 from kanaleto.history.conditions import Conditions
 from kanaleto.history.journal import Journal
 from kanaleto.history.keeper import Keeper
+from kanaleto.history.recorder import Recorder, default_store
+from kanaleto.history.recordsink import RecordSink
+from kanaleto.history.store_error import CannotRecord
 from kanaleto.polling.clock import Clock
 from kanaleto.polling.events import Ended, EventKind, EventLog
 from kanaleto.polling.listener import Sink
@@ -34,7 +39,12 @@ class Kept(Sink):
         self._keeper = Keeper()
         self._journal: Journal | None = None
         self._folder: Path | None = None
-        self._notes: deque[tuple[EventKind, str, dict[str, object]]] = deque(maxlen=100)
+        self._origin = Origin.REAL
+        self._site: Site | None = None
+        self._session: Session | None = None
+        self._notes: deque[Callable[[EventLog], object]] = deque(maxlen=100)
+        self._to_listen: deque[RecordSink] = deque()
+        self._recorder: Recorder | None = None
         self._exchanges = ExchangeRecorder(clock.now, on_trouble, self._note_aside)
         self._conditions = Conditions(self._exchanges.lay_aside)
         log.followers.append(self._exchanges.on_event)
@@ -52,16 +62,23 @@ class Kept(Sink):
 
     def listen_to(self, session: Session) -> None:
         """Hear of all that is polled. For the session's own thread, or before it runs."""
+        self._session = session
         for sink in (self._exchanges, self._conditions, self):
             session.listen(sink)
 
-    def follow(self, path: Path | None, site: Site, origin: Origin) -> None:
-        """Go on with that site: the same, edited, or another. One that is not on disk yet has nothing kept of it."""
+    def follow(self, path: Path | None, site: Site, origin: Origin, moved_from: Path | None = None) -> None:
+        """Go on with that site: the same, edited, or another. One that is not on disk yet has nothing kept of it. With
+        `moved_from` it is the same, that was never saved there, and what was kept of it moves along."""
         folder = folder_beside(path) if path is not None and path.exists() else None
+        self._site, self._origin = site, origin
         if folder == self._folder:
             self._keeper.do(lambda: self._exchanges.choose(_upon(site)))
             return
+        if self._recorder is not None:
+            self.end_recording("another site is open")
         self._leave()
+        if moved_from is not None and folder is not None:
+            _move(folder_beside(moved_from), folder)
         self._folder = folder
         if folder is None:
             return
@@ -86,23 +103,90 @@ class Kept(Sink):
         capture = CaptureFile(path, site.name, lines, most_bytes, most_files)
         self._keeper.do(lambda: self._exchanges.captures.append(capture))
 
+    @property
+    def recording(self) -> str:
+        """Where samples are recorded to now; empty where they are not."""
+        recorder = self._recorder
+        return recorder.store if recorder is not None else ""
+
+    def begin_recording(self, store: str | None = None) -> str:
+        """Record samples to a file or a URL, or to the site's own record; gives what is to be told of that. It takes
+        its time. Raises CannotRecord."""
+        if self._recorder is not None:
+            raise CannotRecord(f"it is recorded already, to {self._recorder.store}")
+        folder, site = self._folder, self._site
+        if site is None or (store is None and folder is None):
+            raise CannotRecord("the site is not on disk yet: save it first, so that its record has a place")
+        sink = RecordSink(self._origin.value)
+        if folder is not None:
+            with suppress(OSError):
+                folder.mkdir(parents=True, exist_ok=True)
+        where = store if store is not None else default_store(folder or Path())
+        recorder = Recorder(
+            sink, where, store is None, site.name, self._program, self._who, site.keeping, [], self._clock.now,
+            lambda text: self._on_trouble("record", text),
+        )  # fmt: skip
+        told = recorder.begin()
+        self._recorder = recorder
+        self._log.followers.append(sink.on_event)
+        self._to_listen.append(sink)
+        text = f"recorded to {recorder.store}"
+        self._notes.append(lambda log: log.note(EventKind.RECORDING, "", "", text, going_on=EventKind.RECORDING))
+        return told
+
+    def end_recording(self, why: str = "") -> int:
+        """Write the rest, and end; how many samples were kept. It may take its time."""
+        recorder, self._recorder = self._recorder, None
+        if recorder is None:
+            return 0
+        recorder.end()
+        if recorder.sink.on_event in self._log.followers:
+            self._log.followers.remove(recorder.sink.on_event)
+        self._notes.append(lambda log: log.end("", "", EventKind.RECORDING))
+        self._notes.append(lambda log: self._forget_sink(recorder.sink))
+        self._on_trouble("record", f"recording has ended: {why}" if why else "")
+        return recorder.kept
+
+    def _forget_sink(self, sink: RecordSink) -> None:
+        if self._session is not None:
+            self._session.leave(sink)
+
     def stop(self) -> None:
         """All that has come is written down; what still went on is told so."""
+        self.end_recording()
+        self.tell_notes()
         self._log.end_all(Ended.QUIT)
         self._keeper.stop()
 
+    def on_plan(self, world: World) -> None:
+        self._listen()
+
     def on_second(self, world: World, now_s: float, wall_s: float) -> None:
+        self._listen()
         self.tell_notes()
+
+    def _listen(self) -> None:
+        while self._to_listen and self._session is not None:
+            self._session.listen(self._to_listen.popleft())
 
     def tell_notes(self) -> None:
         """What was done on the keeper's thread becomes events. For the log's thread, now and then."""
         while self._notes:
-            kind, text, data = self._notes.popleft()
-            self._log.note(kind, "", "", text, data=data)
+            self._notes.popleft()(self._log)
 
     def _note_aside(self, path: Path, why: str) -> None:
         told = f"the minutes round it are laid aside: {why} (kanaleto wire {path})"
-        self._notes.append((EventKind.ASIDE, told, {"file": str(path)}))
+        self._notes.append(lambda log: log.note(EventKind.ASIDE, "", "", told, data={"file": str(path)}))
+
+
+def _move(old: Path, new: Path) -> None:
+    """What was kept of a site that was never saved."""
+    for source in sorted(old.iterdir()) if old.is_dir() else ():
+        if source.name == "tape" or source.suffix == ".db":
+            with suppress(OSError):
+                new.mkdir(parents=True, exist_ok=True)
+                if not (new / source.name).exists():
+                    shutil.move(source, new / source.name)
 
 
 def _upon(site: Site) -> frozenset[str]:

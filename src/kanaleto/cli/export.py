@@ -1,56 +1,45 @@
-"""`kanaleto export`: a device's map as CSV, workbook, JSON or Thing Description."""
+"""`kanaleto export`: what others are given."""
 
-from pathlib import Path
+import importlib
 
 import click
 
-from kanaleto.cli.failures import Failed
-from kanaleto.cli.output import say
-from kanaleto.files.loading import load_site
-from kanaleto.files.whole import write_bytes_whole
-from kanaleto.tables.maps import as_csv, as_json, as_workbook
-from kanaleto.tables.things import as_thing
-
-_FORMS = {".csv": "csv", ".xlsx": "xlsx", ".json": "json", ".jsonld": "thing"}
+_WHAT = {
+    "map": "a device's map as CSV, workbook, JSON or Thing Description",
+    "log": "what happened, as CSV, JSON lines, or text for a message",
+}
 
 
-@click.command("export")
-@click.argument("site", type=click.Path(path_type=Path))
-@click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--device", "device_name", help="which device; not needed where there is only one")
-@click.option(
-    "--as",
-    "form",
-    type=click.Choice(["csv", "xlsx", "json", "thing"]),
-    help="told by the file's ending: .csv, .xlsx, .json, .td.json",
-)
-def command(site: Path, file: Path, device_name: str | None, form: str | None) -> int:
-    """Write the map of a device of SITE to FILE: as a table, as JSON, or as a Web of Things Thing Description.
+class _Exports(click.Group):
+    """Loads what is asked for. Without a word of these it is a map that is exported."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(_WHAT)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in _WHAT:
+            return None
+        command: click.Command = importlib.import_module(f"kanaleto.cli.export{cmd_name}").command
+        return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args[0] in _WHAT or args[0].startswith("-"):
+            return super().resolve_command(ctx, args)
+        return "map", self.get_command(ctx, "map"), args
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("What"):
+            formatter.write_dl(list(_WHAT.items()))
+
+
+@click.group("export", cls=_Exports)
+def command() -> None:
+    """Write something of a site to a file. `kanaleto export SITE FILE` is `kanaleto export map SITE FILE`.
 
     \b
-    Example:
-      kanaleto export plant.toml mast.td.json --device "Weather mast"
+    Examples:
+      kanaleto export map plant.toml mast.td.json --device "Weather mast"
+      kanaleto export log plant.toml night.txt --from 22:00
     """
-    loaded, _ = load_site(site)
-    found = [(line, device) for line, device in loaded.devices() if device_name in (None, device.name)]
-    if len(found) != 1:
-        names = ", ".join(repr(device.name) for _, device in loaded.devices())
-        raise click.UsageError(f"--device must be one of {names}" if names else "this site has no device")
-    line, device = found[0]
-    told = form or ("thing" if file.name.endswith(".td.json") else _FORMS.get(file.suffix.lower()))
-    if told is None:
-        raise click.UsageError(
-            f"{file.name} does not tell its form; end it in .csv, .xlsx, .json or .td.json, or say --as"
-        )
-    if told == "xlsx":
-        data = as_workbook(device)
-    else:
-        data = (
-            as_csv(device) if told == "csv" else as_json(device) if told == "json" else as_thing(device, line.link)
-        ).encode()
-    try:
-        write_bytes_whole(file, data)
-    except OSError as error:
-        raise Failed(f"{file} cannot be written: {error.strerror}") from None
-    say(f"{len(device.points)} points of {device.name} written to {file}", err=True)
-    return 0

@@ -27,13 +27,15 @@ _COMMANDS = {
     "compose": "the bytes of a request in every framing; nothing is sent",
     "demo": "the demo site: simulated devices and the application",
     "explain": "a frame, field by field, and the verdict on its check bytes",
-    "export": "a device's map as CSV, workbook, JSON or Thing Description",
+    "export": "a device's map, or the log of what happened, for others",
     "find": "get an answer at all: ports, settings, units, registers",
+    "history": "what was kept: samples, events, statistics",
     "identify": "what a device says of itself",
     "poll": "poll a site, a line a sample",
     "raw": "send a PDU of one's own",
     "read": "read values from one device",
     "serve": "be the far end of every line of a site",
+    "wire": "a capture, exchange by exchange, and what the pattern looks like",
     "write": "write values to one device",
 }
 

@@ -342,8 +342,8 @@ class Door:
         self._change_to(Opened(path, True, self.opened.number + 1), LoadedSite(Site(NEW_NAME, ())))
         return Done("begin", self._loaded.site)
 
-    def _change_to(self, opened: Opened, loaded: LoadedSite) -> None:
-        self._take_over(Change(loaded.site, opened.path))
+    def _change_to(self, opened: Opened, loaded: LoadedSite, moved_from: Path | None = None) -> None:
+        self._take_over(Change(loaded.site, opened.path, moved_from=moved_from))
         self.opened, self._loaded = opened, loaded
         self._watch.follow(loaded.stamps)
         self._reader.faulty, self._others = {}, ()
@@ -373,7 +373,8 @@ class Door:
         except OSError as error:
             raise CannotEdit(f"{error.filename or path} cannot be written: {error.strerror or error}") from None
         self._depart()
-        self._change_to(Opened(path, False, self.opened.number + 1), loaded)
+        moved_from = source if was_unsaved else None
+        self._change_to(Opened(path, False, self.opened.number + 1), loaded, moved_from)
         if was_unsaved:
             shutil.rmtree(source.parent, ignore_errors=True)
         self._arrive()

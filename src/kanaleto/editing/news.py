@@ -17,12 +17,14 @@ class Done(Struct, frozen=True):
 
 class Change(Struct, frozen=True):
     """What the engine is to go on with, and where its file is. `what` was done to the site, by an edit of ours or by
-    others on disk; it is empty where another site is opened."""
+    others on disk; it is empty where another site is opened. `moved_from` is where it was before it was saved for the
+    first time."""
 
     site: Site
     where: Path
     what: str = ""
     is_own: bool = True
+    moved_from: Path | None = None
 
 
 class TakenOver(Struct, frozen=True):

@@ -16,7 +16,7 @@ from kanaleto.site.model import LIMITS, Point
 
 COLUMNS = [
     "name", "table", "address", "type", "order", *SCALE_COLUMNS, "scale", "exponent", "states", "no_value", "unit",
-    "decimals", "period_s", "access", "labels", "bit", *LIMITS, "group", "initial", "setting", "note",
+    "decimals", "period_s", "access", "labels", "bit", *LIMITS, "group", "deadband", "initial", "setting", "note",
 ]  # fmt: skip
 NEEDED = ["name", "table", "address"]
 MOST_ROWS, MOST_COLUMNS = 100_000, 500

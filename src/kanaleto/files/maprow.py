@@ -128,6 +128,7 @@ class RowReader:
             self._cells.get("note", ""),
             self._cell("setting", _setting, None),
             self._cells.get("exponent", ""),
+            self._cell("deadband", self._deadband, 0.0),
             row=self._line,
         )
         self._check_place(point, defaults)
@@ -213,6 +214,14 @@ class RowReader:
         if period is None or not (period == 0 or LEAST_PERIOD_S <= period <= MOST_PERIOD_S):
             raise ValueError(f"period_s {text!r} is seconds, 0 or {LEAST_PERIOD_S:g} up to a month, or demand")
         return period
+
+    def _deadband(self, text: str) -> float:
+        number = self._number("deadband")
+        if number is None:
+            return 0.0
+        if number < 0:
+            raise ValueError(f"deadband {text!r} is below 0; it says how much a value must change to be recorded anew")
+        return number
 
     def _access(self, table: Table) -> Access:
         text = self._cells.get("access", "").lower()

@@ -12,7 +12,7 @@ import secrets
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
-from typing import Any
+from typing import Any, TextIO
 
 from kanaleto.files.beside import folder_beside
 from kanaleto.files.texts import read_json
@@ -36,6 +36,21 @@ def write_bytes_whole(path: Path, data: bytes) -> None:
     target = _target(path)
     staged = _stage(target, data)
     try:
+        os.replace(staged, target)
+    except BaseException:
+        staged.unlink(missing_ok=True)
+        raise
+    _sync_folder(target.parent)
+
+
+@contextmanager
+def writing_whole(path: Path) -> Iterator[TextIO]:
+    """A text file to be written bit by bit, there whole at the end or as it was. Raises OSError."""
+    target = _target(path)
+    staged = _stage(target, b"")
+    try:
+        with staged.open("w", encoding="utf-8", newline="") as file:
+            yield file
         os.replace(staged, target)
     except BaseException:
         staged.unlink(missing_ok=True)

@@ -40,7 +40,7 @@ class Kept(Struct, frozen=True):
     """An event as the journal has it; times are microseconds since 1970, `data` may say how it ended."""
 
     id: int
-    run: int
+    run: int | None
     kind: str
     line: str
     device: str
@@ -142,10 +142,6 @@ class JournalFile:
         with self._db:
             self._db.execute("UPDATE event SET last = ? WHERE id = ?", (now_us, self.run))
 
-    def annotate(self, event_id: int, note: str) -> None:
-        with self._db:
-            self._db.execute("UPDATE event SET note = ? WHERE id = ?", (note, event_id))
-
     def prune(self, now_us: int, days: int = KEPT_DAYS, most_bytes: int = KEPT_BYTES) -> None:
         """Let go of what is older than so many days, and of the oldest where the file has grown too large."""
         with self._db:
@@ -202,6 +198,24 @@ def connect(path: Path) -> sqlite3.Connection:
         db.close()
         raise
     return db
+
+
+def add_note(path: Path, note: str, who: str, at_us: int, event_id: int | None) -> bool:
+    """Write a note, on an event or as one of its own; whether there is such an event."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    db = connect(path)
+    try:
+        with db:
+            if event_id is not None:
+                return db.execute("UPDATE event SET note = ? WHERE id = ?", (note, event_id)).rowcount > 0
+            db.execute(
+                "INSERT INTO event (run, kind, line, device, point, begun, ended, count, last, who, text) "
+                "VALUES (NULL, ?, '', '', '', ?, ?, 1, ?, ?, ?)",
+                (EventKind.NOTE.value, at_us, at_us, at_us, who, note),
+            )
+            return True
+    finally:
+        db.close()
 
 
 def events_of(path: Path, from_us: int | None = None, to_us: int | None = None) -> Iterator[Kept]:

@@ -87,6 +87,11 @@ class DevicePlan(Struct, frozen=True, dict=True):
         found = {place.identity: self.by_name.get(place.point.exponent) for place in wanted}
         return {identity: place for identity, place in found.items() if place is not None}
 
+    @cached_property
+    def unread(self) -> tuple[Place, ...]:
+        """Points that no block reads."""
+        return tuple(place for place in self.places if place.block is None)
+
     def look_up(self) -> None:
         """Make now what is asked for later, where time matters more."""
         _ = self.by_name, self.block_ids, self.shortest_s, self.longest_cost_s, self.exponents

@@ -172,6 +172,10 @@ class Session:
         if self._over is not None:
             sink.on_plan(self.world)
 
+    def leave(self, sink: Sink) -> None:
+        """It hears nothing more."""
+        self.sinks = [other for other in self.sinks if other is not sink]
+
     def _start(self, poller: LinePoller) -> None:
         task = asyncio.get_running_loop().create_task(poller.run(), name=poller.line.name)
         task.add_done_callback(self._note_end)

@@ -75,6 +75,8 @@ class Point(Struct, frozen=True, eq=False):
     setting: PortSetting | None = None
     exponent: str = ""
     """The point of the same device whose value is the power of ten for this one."""
+    deadband: float = 0.0
+    """How much it must change to be recorded anew, in engineering units; 0 records every change."""
     size: int = 0
     """Registers, or bits in a table of bits; reckoned."""
     end: int = 0

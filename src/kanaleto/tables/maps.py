@@ -37,6 +37,7 @@ def point_cells(device: Device, point: Point) -> dict[str, str]:
         else f"{codec.bits[0]}-{codec.bits[1]}",
         "group": point.group,
         "exponent": point.exponent,
+        "deadband": f"{point.deadband:.12g}" if point.deadband else "",
         "setting": point.setting.value if point.setting is not None else "",
         "no_value": ";".join(
             f"{number:g}" if isinstance(number, float) else str(number) for number in sorted(codec.no_values)

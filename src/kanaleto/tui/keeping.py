@@ -57,12 +57,12 @@ class Keeping:
             kept.start(self._where, self._site, _origin(self._where))
             self._kept = kept
 
-    def follow(self, where: Path | None, site: Site) -> None:
-        """That site is open now, as it stands."""
+    def follow(self, where: Path | None, site: Site, moved_from: Path | None = None) -> None:
+        """That site is open now, as it stands; it was at `moved_from` before it was saved."""
         with self._lock:
             self._where, self._site = where, site
             if self._kept is not None and not self._is_over:
-                self._kept.follow(where, site, _origin(where))
+                self._kept.follow(where, site, _origin(where), moved_from)
 
     def stop(self) -> None:
         """Polling has ended: what came of it is written down."""

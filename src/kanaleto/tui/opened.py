@@ -47,7 +47,9 @@ class OpenedSite:
     """`loaded` is what is open at the start. Methods are for the interface's thread; what comes of them is told
     there."""
 
-    def __init__(self, context: _Screen, loaded: LoadedSite, follow: Callable[[Path | None, Site], None]) -> None:
+    def __init__(
+        self, context: _Screen, loaded: LoadedSite, follow: Callable[[Path | None, Site, Path | None], None]
+    ) -> None:
         self._context = context
         self.holder = SiteHolder()
         path = loaded.site.path
@@ -57,9 +59,9 @@ class OpenedSite:
 
         def go_on(change: Change) -> None:
             engine.take_over(change.site, change.what).result()
-            follow(change.where, change.site)
+            follow(change.where, change.site, change.moved_from)
 
-        follow(path, loaded.site)
+        follow(path, loaded.site, None)
         self.door = Door(loaded, where, is_unsaved, go_on, self._on_news)
         if path is not None:
             self.holder.note_opened(path)

@@ -4,17 +4,15 @@ from collections.abc import Hashable
 
 from msgspec import Struct
 
+from kanaleto.capture.words import request_words
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.listener import Exchange
-from kanaleto.site.counting import Numbering, from_wire
+from kanaleto.site.counting import Numbering
 from kanaleto.site.link import SerialLink
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import clock_text
-from kanaleto.wire.explain_pdu import function_words
-from kanaleto.wire.facts import table_of
-from kanaleto.wire.pdu import Read, WriteCoil, WriteCoils, WriteRegister, WriteRegisters
-from kanaleto.wire.records import MaskWrite, WriteThenRead
+from kanaleto.wire.pdu import Read
 
 OUTCOME_TONES = {
     OutcomeKind.GOOD: "verdigris",
@@ -50,27 +48,8 @@ class WireColumns(Struct, frozen=True):
 
 def asked_words(exchange: Exchange, counts_as_wire: bool) -> str:
     """What was asked, with the address as the device's manual counts it, or the wire."""
-    request = exchange.request
     numbering = exchange.device.numbering if exchange.device is not None and not counts_as_wire else Numbering.PROTOCOL
-    again = "  (again)" if exchange.attempt else ""
-    table = table_of(request)
-    if table is None:
-        return f"{function_words(request.function)}, 0x{request.function:02X}{again}"
-    if isinstance(request, Read):
-        return f"read {request.count} {table.value} from {from_wire(request.address, table, numbering)}{again}"
-    if isinstance(request, WriteThenRead):
-        where = from_wire(request.write_address, table, numbering)
-        return f"write {len(request.words)} {table.value} from {where}, read {request.count}{again}"
-    if isinstance(request, MaskWrite):
-        return f"mask {from_wire(request.address, table, numbering)}{again}"
-    if isinstance(request, WriteCoil):
-        return f"write {'on' if request.on else 'off'} to {from_wire(request.address, table, numbering)}{again}"
-    if isinstance(request, WriteRegister):
-        return f"write {request.word} to {from_wire(request.address, table, numbering)}{again}"
-    if isinstance(request, WriteCoils | WriteRegisters):
-        count = len(request.bits) if isinstance(request, WriteCoils) else len(request.words)
-        return f"write {count} {table.value} from {from_wire(request.address, table, numbering)}{again}"
-    return f"{function_words(request.function)}{again}"
+    return f"{request_words(exchange.request, numbering)}{'  (again)' if exchange.attempt else ''}"
 
 
 def outcome_words(exchange: Exchange) -> str:

@@ -1,0 +1,56 @@
+"""`kanaleto export map`: a device's map as CSV, workbook, JSON or Thing Description."""
+
+from pathlib import Path
+
+import click
+
+from kanaleto.cli.failures import Failed
+from kanaleto.cli.output import say
+from kanaleto.files.loading import load_site
+from kanaleto.files.whole import write_bytes_whole
+from kanaleto.tables.maps import as_csv, as_json, as_workbook
+from kanaleto.tables.things import as_thing
+
+_FORMS = {".csv": "csv", ".xlsx": "xlsx", ".json": "json", ".jsonld": "thing"}
+
+
+@click.command("map")
+@click.argument("site", type=click.Path(path_type=Path))
+@click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
+@click.option("--device", "device_name", help="which device; not needed where there is only one")
+@click.option(
+    "--as",
+    "form",
+    type=click.Choice(["csv", "xlsx", "json", "thing"]),
+    help="told by the file's ending: .csv, .xlsx, .json, .td.json",
+)
+def command(site: Path, file: Path, device_name: str | None, form: str | None) -> int:
+    """Write the map of a device of SITE to FILE: as a table, as JSON, or as a Web of Things Thing Description.
+
+    \b
+    Example:
+      kanaleto export map plant.toml mast.td.json --device "Weather mast"
+    """
+    loaded, _ = load_site(site)
+    found = [(line, device) for line, device in loaded.devices() if device_name in (None, device.name)]
+    if len(found) != 1:
+        names = ", ".join(repr(device.name) for _, device in loaded.devices())
+        raise click.UsageError(f"--device must be one of {names}" if names else "this site has no device")
+    line, device = found[0]
+    told = form or ("thing" if file.name.endswith(".td.json") else _FORMS.get(file.suffix.lower()))
+    if told is None:
+        raise click.UsageError(
+            f"{file.name} does not tell its form; end it in .csv, .xlsx, .json or .td.json, or say --as"
+        )
+    if told == "xlsx":
+        data = as_workbook(device)
+    else:
+        data = (
+            as_csv(device) if told == "csv" else as_json(device) if told == "json" else as_thing(device, line.link)
+        ).encode()
+    try:
+        write_bytes_whole(file, data)
+    except OSError as error:
+        raise Failed(f"{file} cannot be written: {error.strerror}") from None
+    say(f"{len(device.points)} points of {device.name} written to {file}", err=True)
+    return 0

@@ -1,0 +1,56 @@
+"""Where what was kept of a site is, from what was typed: a site file, a journal, a store."""
+
+import sqlite3
+from collections.abc import Iterator
+from heapq import merge
+from pathlib import Path
+
+import click
+
+from kanaleto.cli.failures import Failed
+from kanaleto.files.beside import folder_beside
+from kanaleto.history.journal import journals_of
+from kanaleto.history.journalfile import Kept, NewerFile, events_of
+from kanaleto.history.recorder import records_of
+
+
+def is_site(text: str) -> bool:
+    return text.endswith(".toml") and "://" not in text
+
+
+def folder_of(text: str) -> Path:
+    """What stands beside a site. Raises click.UsageError."""
+    path = Path(text)
+    if not path.exists():
+        raise click.UsageError(f"there is no file {text}")
+    return folder_beside(path)
+
+
+def stores_of(text: str) -> list[str]:
+    """The records of a site, or the store that was named. Raises Failed where there is none yet."""
+    if not is_site(text):
+        return [text]
+    stores = [str(path) for path in records_of(folder_of(text))]
+    if not stores:
+        raise Failed(f"nothing was recorded of {text} yet: kanaleto poll {text} --record, or R in the application")
+    return stores
+
+
+def journal_events(text: str, from_us: int | None, to_us: int | None) -> Iterator[Kept]:
+    """Events of a site's journal, or of a journal that was named, in order. Raises Failed, when asked for."""
+    paths = journals_of(folder_of(text)) if is_site(text) else [Path(text)]
+    if not paths:
+        raise Failed(f"nothing was kept of {text} yet: its journal begins when it is opened, polled or served")
+    for path in paths:
+        if not path.is_file():
+            raise click.UsageError(f"there is no journal at {path}; name a site, or a journal's file")
+    return merge(*(_events(path, from_us, to_us) for path in paths), key=lambda event: event.begun)
+
+
+def _events(path: Path, from_us: int | None, to_us: int | None) -> Iterator[Kept]:
+    try:
+        yield from events_of(path, from_us, to_us)
+    except NewerFile as error:
+        raise Failed(str(error)) from None
+    except sqlite3.Error as error:
+        raise Failed(f"{path} is damaged, or no journal: {error}") from None

@@ -1,0 +1,111 @@
+"""What a point's words meant when they were recorded: its definition as text, with a fingerprint, and what reads the
+words again."""
+
+import json
+from hashlib import sha256
+from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict
+
+from kanaleto.site.model import Derived, Point
+from kanaleto.values.codec import Codec, NoValue, Value
+from kanaleto.values.scale import AnyScale, Bounded, Curve, Scale
+from kanaleto.values.types import Order, parse_type
+from kanaleto.wire.codes import Table
+
+_MEANING = ("table", "address", "type", "order", "scale", "bit", "no_value", "exponent", "formula")
+
+
+class Definition(Struct, frozen=True):
+    """`told` is the text; `codec` is None for a derived point and for bits. `deadband` is no part of what words
+    mean."""
+
+    told: str
+    codec: Codec | None
+    unit: str = ""
+    decimals: int | None = None
+    labels: dict[int, str] = {}
+    exponent: str = ""
+
+    @property
+    def fingerprint(self) -> str:
+        """The same where words mean the same."""
+        told = json.loads(self.told)
+        meaning = {key: told[key] for key in _MEANING if key in told}
+        return sha256(json.dumps(meaning, sort_keys=True).encode()).hexdigest()[:16]
+
+    def value_of(self, data: bytes) -> Value | None:
+        """What words as they came mean; None for a derived point, which has none."""
+        if self.codec is None:
+            return data[0] if data else None
+        try:
+            return self.codec.decode(data)
+        except (ValueError, IndexError) as error:
+            return NoValue(f"its words cannot be read: {error}")
+
+
+def told_of(point: Point) -> str:
+    """A point's definition as text (JSON)."""
+    codec = point.codec
+    told: dict[str, Any] = {"table": point.table.value, "address": point.address}
+    if not point.table.is_bits:
+        told |= {"type": str(codec.type), "order": codec.order.value}
+        if codec.scale is not None:
+            told["scale"] = _scale_told(codec.scale)
+        if codec.bits is not None:
+            told["bit"] = list(codec.bits)
+        if codec.no_values:
+            told["no_value"] = sorted(codec.no_values)
+        if point.exponent:
+            told["exponent"] = point.exponent
+    return _with_looks(told, point.unit, point.decimals, point.labels)
+
+
+def told_of_derived(own: Derived) -> str:
+    return _with_looks({"formula": own.formula}, own.unit, own.decimals, {})
+
+
+def _with_looks(told: dict[str, Any], unit: str, decimals: int | None, labels: dict[int, str]) -> str:
+    if unit:
+        told["unit"] = unit
+    if decimals is not None:
+        told["decimals"] = decimals
+    if labels:
+        told["labels"] = {str(number): label for number, label in labels.items()}
+    return json.dumps(told, ensure_ascii=False, sort_keys=True)
+
+
+def read_definition(told: str) -> Definition:
+    """From its text. Raises ValueError."""
+    try:
+        parts = json.loads(told)
+        codec = None
+        if "type" in parts and not Table(parts["table"]).is_bits:
+            scale = _scale_of(parts["scale"]) if "scale" in parts else None
+            bits = (int(parts["bit"][0]), int(parts["bit"][1])) if "bit" in parts else None
+            order = Order(parts["order"])
+            codec = Codec(parse_type(parts["type"]), order, scale, bits, frozenset(parts.get("no_value", ())))
+        labels = {int(number): str(label) for number, label in parts.get("labels", {}).items()}
+        return Definition(told, codec, parts.get("unit", ""), parts.get("decimals"), labels, parts.get("exponent", ""))
+    except (KeyError, TypeError, IndexError, AttributeError) as error:
+        raise ValueError(f"{told!r} is no definition of a point: {error}") from None
+
+
+def _scale_told(scale: AnyScale) -> dict[str, Any]:
+    if isinstance(scale, Curve):
+        return {"curve": [list(pair) for pair in zip(scale.raws, scale.values, strict=True)]}
+    if isinstance(scale, Bounded):
+        return {**asdict(scale), "inner": _scale_told(scale.inner)}
+    return asdict(scale)
+
+
+def _scale_of(told: dict[str, Any]) -> AnyScale:
+    if "curve" in told:
+        return Curve(tuple(raw for raw, _ in told["curve"]), tuple(value for _, value in told["curve"]))
+    if "inner" in told:
+        inner = _scale_of(told["inner"])
+        if isinstance(inner, Bounded):
+            raise ValueError("a scale with ends inside another")
+        return Bounded(**{**told, "inner": inner})
+    return Scale(**told)

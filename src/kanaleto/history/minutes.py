@@ -1,0 +1,90 @@
+"""How devices did, minute by minute: what came of what was asked, and how long good answers took. Counted at each
+exchange, so it must cost next to nothing; told when the minute is over."""
+
+from typing import Any
+
+from msgspec import Struct, field
+
+from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.polling.listener import Exchange
+from kanaleto.site.model import Line
+
+MINUTE_US = 60_000_000
+_MOST_TIMES = 2048
+
+
+class _Counts(Struct, eq=False):
+    line: Line
+    kinds: dict[OutcomeKind, int] = field(default_factory=dict)
+    codes: dict[int, int] = field(default_factory=dict)
+    times: list[float] = field(default_factory=list)
+    busy_s: float = 0.0
+
+
+class Minutes:
+    """Minutes of wall time. A minute is told with what was of it: the first and the last may be part of one."""
+
+    def __init__(self) -> None:
+        self._counts: dict[tuple[str, str], _Counts] = {}
+        self._begun_us: int | None = None
+
+    def add(self, exchange: Exchange) -> None:
+        """Another exchange; one in so many good answers is timed where there are very many."""
+        line, device, outcome = exchange.line, exchange.device, exchange.outcome
+        key = (line.name, device.name if device is not None else "")
+        counts = self._counts.get(key)
+        if counts is None:
+            counts = self._counts[key] = _Counts(line)
+        kind, kinds = outcome.kind, counts.kinds
+        number = kinds.get(kind, 0)
+        kinds[kind] = number + 1
+        counts.busy_s += outcome.done_at - outcome.asked_at
+        if kind is OutcomeKind.GOOD:
+            if number < _MOST_TIMES:
+                counts.times.append(outcome.done_at - outcome.sent_at)
+            elif number % 16 == 0:
+                counts.times[number // 16 % _MOST_TIMES] = outcome.done_at - outcome.sent_at
+        elif kind is OutcomeKind.EXCEPTION and outcome.code is not None:
+            counts.codes[outcome.code] = counts.codes.get(outcome.code, 0) + 1
+
+    def due(self, wall_us: int, late: dict[str, int], is_over: bool = False) -> list[dict[str, Any]]:
+        """What is to be told now: the minute before, where another has begun. `late` counts late answers by line, since
+        the last time."""
+        begun_us = wall_us - wall_us % MINUTE_US
+        if self._begun_us is None:
+            self._begun_us = begun_us
+        if begun_us == self._begun_us and not is_over:
+            return []
+        at_us, self._begun_us = self._begun_us, begun_us
+        counts, self._counts = self._counts, {}
+        busy: dict[str, float] = {}
+        told = []
+        for (line, device), own in counts.items():
+            busy[line] = busy.get(line, 0.0) + own.busy_s
+            if device:
+                told.append(_told(at_us, device, own))
+        for name, busy_s in busy.items():
+            line_own = next(own.line for (line, _), own in counts.items() if line == name)
+            whole = _Counts(line_own)
+            told.append({**_told(at_us, "", whole), "late": late.get(name, 0), "busy": min(busy_s / 60, 1.0)})
+        return told
+
+
+def _told(at_us: int, device: str, counts: _Counts) -> dict[str, Any]:
+    kinds, times = counts.kinds, sorted(counts.times)
+    return {
+        "at": at_us,
+        "line": counts.line,
+        "device": device,
+        "asked": sum(kinds.values()),
+        "good": kinds.get(OutcomeKind.GOOD, 0),
+        "silent": kinds.get(OutcomeKind.TIMEOUT, 0),
+        "garbled": kinds.get(OutcomeKind.GARBLED, 0),
+        "strange": kinds.get(OutcomeKind.UNEXPECTED, 0),
+        "unreachable": kinds.get(OutcomeKind.UNREACHABLE, 0),
+        "late": 0,
+        "exceptions": counts.codes,
+        "median_us": round(1e6 * times[len(times) // 2]) if times else None,
+        "most_us": round(1e6 * times[min(len(times) * 95 // 100, len(times) - 1)]) if times else None,
+        "busy": None,
+    }

@@ -1,0 +1,270 @@
+"""What a record has to say: series, samples, statistics, minutes. Rows come one at a time, however many there are."""
+
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+
+from msgspec import Struct
+from sqlalchemy import Executable, func, select
+
+from kanaleto.history import schema
+from kanaleto.history.definition import Definition, read_definition
+from kanaleto.history.recording import BREAK_US, END, GOOD, NEVER, QUALITIES
+from kanaleto.history.schema import MIGRATIONS, NewerStore, version_of
+from kanaleto.history.store import StoreError, open_engine, sentence, shown_url, url_of
+from kanaleto.history.store_error import CannotRecord
+from kanaleto.values.codec import NoValue, Value
+
+NOT_RECORDED = "nothing was recorded from here on"
+_MANY = 5000
+
+
+class SeriesInfo(Struct, frozen=True):
+    """A series; times in microseconds since 1970, None where it has no sample."""
+
+    id: int
+    site: str
+    device: str
+    point: str
+    unit: str
+    first_us: int | None
+    last_us: int | None
+    rows: int
+
+
+class Sample(NamedTuple):
+    """A row of a series, or the place where recording broke off. `value` is exact where the words tell it."""
+
+    at_us: int
+    series: SeriesInfo
+    kind: int
+    quality: str
+    value: Value | None
+    words: bytes | None
+    reason: str
+    definition: Definition | None
+
+
+class Statistics(Struct, frozen=True):
+    """Of one series over a time: the mean weighs each value by how long it stood, as far as recording lived."""
+
+    series: SeriesInfo
+    rows: int
+    least: float | None
+    most: float | None
+    mean: float | None
+    recorded_s: float
+    good_s: float
+
+
+class History:
+    """An opened record. Raises CannotRecord, also later."""
+
+    def __init__(self, store: str) -> None:
+        self.url = url_of(store)
+        self.name = shown_url(self.url)
+        self._engine = open_engine(self.url, is_writer=False)
+        try:
+            self._connection = self._engine.connect()
+            self._version = version_of(self._connection)
+        except StoreError as error:
+            raise sentence(error, self.url) from None
+        if self._version > len(MIGRATIONS):
+            self.close()
+            raise CannotRecord(str(NewerStore(f"{self.name} was written by a newer version of Kanaleto")))
+        if self._version == 0:
+            self.close()
+            raise CannotRecord(f"{self.name} holds no record of Kanaleto")
+        self._definitions: dict[int, Definition | None] = {}
+        self._reasons: dict[int, str] = {}
+
+    def close(self) -> None:
+        self._connection.close()
+        self._engine.dispose()
+
+    def series(self) -> list[SeriesInfo]:
+        """All series, by site, device and point."""
+        samples = schema.sample.c
+        bounds = (
+            select(samples.series, func.min(samples.at).label("first"), func.max(samples.at).label("last"),
+                   func.count().label("rows"), func.max(samples.definition).label("definition"))
+            .group_by(samples.series)
+            .subquery()
+        )  # fmt: skip
+        own = schema.series.c
+        rows = self._connection.execute(
+            select(
+                own.id,
+                own.site,
+                own.device,
+                own.point,
+                bounds.c.first,
+                bounds.c.last,
+                bounds.c.rows,
+                bounds.c.definition,
+            )
+            .join(bounds, bounds.c.series == own.id, isouter=True)
+            .order_by(own.site, own.device, own.point)
+        )
+        found = []
+        for number, site, device, point, first, last, count, definition in rows.fetchall():
+            told = self._definition(definition) if definition is not None else None
+            found.append(
+                SeriesInfo(number, site, device, point, told.unit if told is not None else "", first, last, count or 0)
+            )
+        return found
+
+    def spans(self, site: str | None = None) -> list[tuple[int, int]]:
+        """When recording lived, in order."""
+        spans, runs = schema.span.c, schema.run.c
+        wanted = select(spans.begun, spans.last).join(schema.run, runs.id == spans.run).order_by(spans.begun)
+        if site is not None:
+            wanted = wanted.where(runs.site == site)
+        return [(int(begun), int(last)) for begun, last in self._connection.execute(wanted).fetchall()]
+
+    def samples(self, series: SeriesInfo, from_us: int | None = None, to_us: int | None = None) -> Iterator[Sample]:
+        """Rows of a series in a time, and before the first the one that stood then. Where recording broke off without
+        an end a sample of quality never says so."""
+        columns = schema.sample.c
+        wanted = (
+            select(columns.at, columns.span, columns.kind, columns.quality, columns.value, columns.words,
+                   columns.definition, columns.reason)
+            .where(columns.series == series.id)
+            .order_by(columns.at, columns.span)
+        )  # fmt: skip
+        if to_us is not None:
+            wanted = wanted.where(columns.at <= to_us)
+        if from_us is not None:
+            before = select(func.max(columns.at)).where(columns.series == series.id, columns.at <= from_us)
+            first = self._connection.execute(before).scalar()
+            wanted = wanted.where(columns.at >= (first if first is not None else from_us))
+        lasts = self._span_ends()
+        last_span, last_kind, last_at = -1, END, 0
+        for at, span, kind, quality, value, words, definition, reason in self._stream(wanted):
+            ended = lasts.get(last_span, last_at)
+            if span != last_span and last_kind != END and (from_us is None or ended >= from_us):
+                yield Sample(max(ended, last_at), series, END, QUALITIES[NEVER], None, None, NOT_RECORDED, None)
+            told = self._definition(definition)
+            text = self._reason(reason) if reason is not None else ""
+            exact = _exact(told, value, words, quality, text)
+            yield Sample(at, series, kind, QUALITIES[quality], exact, words, text, told)
+            last_span, last_kind, last_at = span, kind, at
+        if last_kind != END and last_span in lasts and not self._goes_on(last_span):
+            ended = max(lasts[last_span], last_at)
+            if to_us is None or ended <= to_us:
+                yield Sample(ended, series, END, QUALITIES[NEVER], None, None, NOT_RECORDED, None)
+
+    def _stream(self, wanted: Executable) -> Iterator[tuple[Any, ...]]:
+        """Rows of a question, so many at a time."""
+        result = self._connection.execute(wanted.execution_options(stream_results=True))
+        while rows := result.fetchmany(_MANY):
+            yield from rows
+
+    def _span_ends(self) -> dict[int, int]:
+        spans = schema.span.c
+        return {
+            int(number): int(last) for number, last in self._connection.execute(select(spans.id, spans.last)).fetchall()
+        }
+
+    def _goes_on(self, span: int) -> bool:
+        """Whether that is being recorded now: it is the last of its run, which has not ended, and lived just now."""
+        from time import time
+
+        last = self._connection.execute(select(schema.span.c.last).where(schema.span.c.id == span)).scalar()
+        return last is not None and 0 <= time() * 1e6 - last < 10 * BREAK_US
+
+    def statistics(self, series: SeriesInfo, from_us: int | None = None, to_us: int | None = None) -> Statistics:
+        least: float | None = None
+        most: float | None = None
+        count, area, recorded_us, good_us = 0, 0.0, 0, 0
+        before: Sample | None = None
+        end_us = to_us
+        for sample in self.samples(series, from_us, to_us):
+            if before is not None:
+                recorded_us, good_us, area = _add(before, sample.at_us, from_us, recorded_us, good_us, area)
+            before = sample
+            if from_us is not None and sample.at_us < from_us and sample.kind == END:
+                continue
+            number = _number(sample)
+            if sample.definition is not None and (from_us is None or sample.at_us >= from_us):
+                count += 1
+            if number is not None:
+                least, most = (
+                    min(least, number) if least is not None else number,
+                    max(most, number) if most is not None else number,
+                )
+        if before is not None and before.kind != END:
+            lived = max((last for _, last in self.spans(series.site)), default=before.at_us)
+            until = min(lived, end_us) if end_us is not None else lived
+            recorded_us, good_us, area = _add(before, until, from_us, recorded_us, good_us, area)
+        mean = area / good_us if good_us else None
+        return Statistics(series, count, least, most, mean, recorded_us / 1e6, good_us / 1e6)
+
+    def minutes(self, from_us: int | None, to_us: int | None) -> Iterator[dict[str, object]]:
+        """How devices and lines did, minute by minute."""
+        if self._version < 2:
+            return
+        own, lines = schema.minute.c, schema.line.c
+        wanted = (
+            select(
+                lines.site, lines.name, lines.origin, *[column for column in own if column.name not in ("id", "line")]
+            )
+            .join(schema.line, lines.id == own.line)
+            .order_by(own.at, own.line, own.device)
+        )
+        if from_us is not None:
+            wanted = wanted.where(own.at >= from_us)
+        if to_us is not None:
+            wanted = wanted.where(own.at <= to_us)
+        for row in self._connection.execute(wanted).mappings():
+            yield {str(key): value for key, value in row.items()}
+
+    def _definition(self, number: int) -> Definition | None:
+        if number not in self._definitions:
+            told = self._connection.execute(
+                select(schema.definition.c.told).where(schema.definition.c.id == number)
+            ).scalar()
+            try:
+                self._definitions[number] = read_definition(told) if told is not None else None
+            except ValueError:
+                self._definitions[number] = None
+        return self._definitions[number]
+
+    def _reason(self, number: int) -> str:
+        if number not in self._reasons:
+            found = self._connection.execute(select(schema.reason.c.text).where(schema.reason.c.id == number)).scalar()
+            self._reasons[number] = str(found or "")
+        return self._reasons[number]
+
+
+def _add(
+    before: Sample, until_us: int, from_us: int | None, recorded_us: int, good_us: int, area: float
+) -> tuple[int, int, float]:
+    """The time that a sample stood."""
+    begun = max(before.at_us, from_us) if from_us is not None else before.at_us
+    stood = max(until_us - begun, 0)
+    if before.kind == END or not stood:
+        return recorded_us, good_us, area
+    number = _number(before)
+    if number is None or before.quality != QUALITIES[GOOD]:
+        return recorded_us + stood, good_us, area
+    return recorded_us + stood, good_us + stood, area + number * stood
+
+
+def _number(sample: Sample) -> float | None:
+    if sample.quality != QUALITIES[GOOD] or not isinstance(sample.value, int | float):
+        return None
+    return float(sample.value)
+
+
+def _exact(
+    told: Definition | None, value: float | None, words: bytes | None, quality: int, reason: str
+) -> Value | None:
+    """The value of a row: what its words say, with all digits; else the number that was recorded."""
+    if quality != GOOD and words is None:
+        return None
+    if told is not None and words is not None and not told.exponent:
+        read = told.value_of(words)
+        if not isinstance(read, NoValue):
+            return read
+        return NoValue(reason or read.reason)
+    return value

@@ -1,0 +1,165 @@
+"""A recording as whoever asks for it has it: begun, going on, ended. The samples are written by a process of its own;
+two threads here feed it and hear what it says, and nothing of the engine ever waits for either."""
+
+import socket
+import subprocess
+import sys
+import threading
+from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from kanaleto.history.recordsink import RecordSink
+from kanaleto.history.store_error import CannotRecord
+from kanaleto.site.model import Keeping
+
+FILE = "record.db"
+_EVERY_S = 0.25
+_READY_S = 30.0
+_END_S = 15.0
+_AGAIN_S = 5.0
+
+OnTrouble = Callable[[str], None]
+Rename = tuple[tuple[str, str], tuple[str, str]]
+
+
+class Recorder:
+    """`sink` is to hear of all that is polled. `store` is a file or a URL; `may_stand_beside` where a second file is to
+    be taken when the first cannot. `begin` raises CannotRecord; later troubles are told by `on_trouble`, on a thread of
+    its own, and "" when they are over."""
+
+    def __init__(
+        self, sink: RecordSink, store: str, may_stand_beside: bool, site: str, program: str, who: str, keeping: Keeping,
+        renamed: list[Rename], wall: Callable[[], float], on_trouble: OnTrouble,
+    ) -> None:  # fmt: skip
+        self.sink = sink
+        self.store = store
+        self.kept = 0
+        self._asked: dict[str, Any] = {
+            "store": store, "may_stand_beside": may_stand_beside, "site": site, "program": program, "who": who,
+            "host": socket.gethostname(), "days": keeping.days, "most_mb": keeping.most_mb,
+            "renamed": [[list(old), list(new)] for old, new in renamed],
+        }  # fmt: skip
+        self._wall, self._on_trouble = wall, on_trouble
+        self._process: subprocess.Popen[bytes] | None = None
+        self._answers: threading.Event = threading.Event()
+        self._said: dict[str, Any] = {}
+        self._is_over = threading.Event()
+        self._told_lost = 0
+        self._feeder = threading.Thread(target=self._feed, name="record", daemon=True)
+
+    def begin(self) -> str:
+        """Start the writer, and wait until it has its store; what is to be told of that. Raises CannotRecord."""
+        self._start()
+        self._feeder.start()
+        return str(self._said.get("ready", {}).get("told", ""))
+
+    def _start(self) -> None:
+        self._answers.clear()
+        self._said = {}
+        process = self._process = subprocess.Popen(
+            [sys.executable, "-m", "kanaleto.history.writer"], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL, start_new_session=True,
+        )  # fmt: skip
+        threading.Thread(target=self._hear, args=(process,), name="record hears", daemon=True).start()
+        with suppress(OSError):
+            self._write([{"open": {**self._asked, "at_us": round(self._wall() * 1e6)}}])
+        if not self._answers.wait(_READY_S):
+            process.kill()
+            raise CannotRecord(f"{self._asked['store']} does not answer: nothing is recorded")
+        if "failed" in self._said:
+            self._reap(process, 5.0)
+            raise CannotRecord(str(self._said["failed"]))
+        self.store = str(self._said["ready"]["store"])
+
+    def _hear(self, process: "subprocess.Popen[bytes]") -> None:
+        assert process.stdout is not None
+        for line in process.stdout:
+            try:
+                said = msgspec.json.decode(line)
+            except msgspec.DecodeError:
+                continue
+            if "kept" in said:
+                self.kept = int(said["kept"])
+            elif "trouble" in said:
+                self._on_trouble(f"recording stands still: {said['trouble']}" if said["trouble"] else "")
+            else:
+                self._said = said
+                self._answers.set()
+        if not self._answers.is_set():
+            self._said = {"failed": "the writer of the record ended before it began"}
+            self._answers.set()
+
+    def _write(self, messages: list[dict[str, Any]]) -> None:
+        process = self._process
+        if process is None or process.stdin is None:
+            raise BrokenPipeError
+        for message in messages:
+            process.stdin.write(msgspec.json.encode(message) + b"\n")
+        process.stdin.flush()
+
+    def _feed(self) -> None:
+        while not self._is_over.wait(_EVERY_S):
+            self._hand_on()
+        self._hand_on()
+
+    def _hand_on(self) -> None:
+        messages = self.sink.take()
+        if not messages:
+            return
+        try:
+            self._write([*messages, {"commit": True}])
+        except (OSError, ValueError):
+            self._begin_again()
+            return
+        lost = self.sink.lost
+        if lost != self._told_lost:
+            self._told_lost = lost
+            self._on_trouble(f"{lost} samples were not recorded: the store does not keep up")
+
+    def _begin_again(self) -> None:
+        """The writer has gone."""
+        if self._is_over.is_set():
+            return
+        self._on_trouble("the writer of the record has ended; it is started again")
+        if self._process is not None:
+            self._reap(self._process, 0.1)
+        try:
+            self._start()
+        except CannotRecord as error:
+            self._on_trouble(f"recording stands still: {error}")
+            self._is_over.wait(_AGAIN_S)
+            return
+        self.sink.must_begin_anew = True
+        self._on_trouble("")
+
+    def end(self) -> None:
+        """The rest is written, or given up after a while. The sink hears nothing more."""
+        self.sink.end(round(self._wall() * 1e6))
+        self._is_over.set()
+        self._feeder.join(_END_S)
+        if self._process is not None:
+            if self._process.stdin is not None:
+                with suppress(OSError):
+                    self._process.stdin.close()
+            self._reap(self._process, _END_S)
+
+    def _reap(self, process: "subprocess.Popen[bytes]", timeout_s: float) -> None:
+        try:
+            process.wait(timeout_s)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+
+
+def default_store(folder: Path) -> str:
+    """Where a site is recorded to unless another place is named."""
+    return str(folder / FILE)
+
+
+def records_of(folder: Path) -> list[Path]:
+    """The record of a folder, and those that came to stand beside it."""
+    return sorted(path for path in folder.glob("record*.db") if path.is_file())

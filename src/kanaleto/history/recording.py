@@ -1,0 +1,386 @@
+"""What becomes of that which a site's polling tells: rows of a record. A series has a row where it begins, where it has
+changed by more than its deadband, where its quality has, every five minutes, and where it ends. Told by messages, in
+the order in which they happened; knows no process and no clock of its own.
+
+Messages, each an object with one of these keys: `block` and `derived` say what is recorded from now on, `rows` brings
+words of blocks, `quality` how blocks stand, `points` how points stand that no block reads, `gone` who is no more,
+`renamed` who is called otherwise, `minutes` how devices did, `beat` that recording lives, `end` that it ends.
+"""
+
+import math
+from collections import OrderedDict
+from collections.abc import Callable
+from typing import Any
+
+from msgspec import Struct, field
+
+from kanaleto.history.definition import Definition, read_definition
+from kanaleto.history.store import SampleRow, Store
+from kanaleto.polling.board import times_ten_to
+from kanaleto.site.expression import Expression, Memory, compile_expression
+from kanaleto.values.block import BitBlock, RegisterBlock
+from kanaleto.values.codec import NoValue, Value
+
+BEGIN, CHANGED, STILL, END = range(4)
+GOOD, STALE, BAD, NEVER = range(4)
+QUALITIES = ("good", "stale", "bad", "never")
+STILL_US = 300_000_000
+BREAK_US = 3_000_000
+_LARGEST = 1e300
+
+
+class Series(Struct, eq=False):
+    """A point as it was recorded last. `value` is what rows have; `number` is None for text and where there is none."""
+
+    id: int
+    definition_id: int
+    definition: Definition
+    deadband: float
+    exponent: "Series | None" = None
+    at_us: int = 0
+    number: float | None = None
+    words: bytes | None = None
+    quality: int = NEVER
+    reason: str = ""
+    has_row: bool = False
+    derived: list["Formula"] = field(default_factory=list)
+    scaled: list["Series"] = field(default_factory=list)
+    """Those for whom this is the power of ten."""
+
+
+class Formula(Struct, eq=False):
+    """A derived point."""
+
+    name: str
+    series: Series
+    expression: Expression
+    needs: list[Series]
+
+
+class _Block(Struct, eq=False):
+    is_bits: bool
+    points: list[Series]
+    offsets: list[int]
+    decoder: RegisterBlock | BitBlock
+    feeds: list[Formula]
+
+
+Key = tuple[str, str]
+
+
+class Recording:
+    """One run of recording a site into a store. Raises the store's own errors: what was taken may be taken again then,
+    and `commit` be done again."""
+
+    def __init__(self, store: Store, site: str, program: str, who: str, host: str, at_us: int) -> None:
+        self.store, self.site = store, site
+        self.run = store.begin_run(site, program, who, host, at_us)
+        self.span = store.begin_span(self.run, at_us)
+        store.commit()
+        self.rows_kept = 0
+        self.beat_us = at_us
+        self._rows: list[SampleRow] = []
+        self._minutes: list[dict[str, Any]] = []
+        self._blocks: dict[int, _Block] = {}
+        self._series: dict[Key, Series] = {}
+        self._oldest: OrderedDict[int, Series] = OrderedDict()
+        self._formulas: list[Formula] = []
+        self._memory = Memory()
+        self._is_tied = True
+        self._lines: dict[tuple[str, str, str], int] = {}
+        self._takers: dict[str, Callable[[Any], None]] = {
+            "block": self._take_block,
+            "derived": self._take_derived,
+            "rows": self._take_rows,
+            "quality": self._take_quality,
+            "points": self._take_points,
+            "gone": self._take_gone,
+            "renamed": self._take_renamed,
+            "minutes": self._take_minutes,
+            "beat": self._take_beat,
+            "end": self._take_end,
+        }
+
+    def take(self, message: dict[str, Any]) -> None:
+        for kind, content in message.items():
+            self._takers[kind](content)
+
+    @property
+    def waiting(self) -> int:
+        """Rows that are not in the store yet."""
+        return len(self._rows)
+
+    def commit(self) -> None:
+        """All that was taken is in the store."""
+        rows, minutes = self._rows, self._minutes
+        self.store.put(rows)
+        self.store.put_minutes(minutes)
+        self.store.extend_span(self.span, self.beat_us)
+        self.store.commit()
+        self.rows_kept += len(rows)
+        self._rows, self._minutes = [], []
+
+    def _begin_span(self, at_us: int) -> None:
+        self.span = self.store.begin_span(self.run, at_us)
+        self.beat_us = at_us
+        self._lines.clear()
+        for (device, point), series in self._series.items():
+            series.has_row = False
+            series.at_us = 0
+            series.id = self.store.series(self.site, device, point)
+            series.definition_id = self.store.definition(series.definition.told, series.definition.fingerprint)
+        self._oldest.clear()
+
+    # What is recorded
+
+    def _series_of(self, device: str, point: str, told: str, deadband: float) -> Series:
+        key = (device, point)
+        series = self._series.get(key)
+        if series is not None and series.definition.told == told:
+            series.deadband = deadband
+            return series
+        definition = read_definition(told)
+        number = self.store.definition(told, definition.fingerprint)
+        if series is None:
+            series = Series(self.store.series(self.site, device, point), number, definition, deadband)
+            self._series[key] = series
+        else:  # it means something else from now on
+            series.definition, series.definition_id, series.deadband = definition, number, deadband
+            series.has_row = False
+        return series
+
+    def _take_block(self, told: dict[str, Any]) -> None:
+        device, points = told["device"], told["points"]
+        series = [self._series_of(device, one["name"], one["told"], one["deadband"]) for one in points]
+        offsets = [one["offset"] for one in points]
+        is_bits, count = told["is_bits"], told["count"]
+        decoder: RegisterBlock | BitBlock
+        if is_bits:
+            decoder = BitBlock(count, offsets)
+        else:
+            fields = [(offset, own.definition.codec) for offset, own in zip(offsets, series, strict=True)]
+            decoder = RegisterBlock(count, [(offset, codec) for offset, codec in fields if codec is not None])
+        self._blocks[told["handle"]] = _Block(is_bits, series, offsets, decoder, [])
+        self._is_tied = False
+
+    def _tie(self) -> None:
+        """Who is the power of ten for whom, and which formulas are fed by which block."""
+        self._is_tied = True
+        for (device, _), series in self._series.items():
+            series.scaled.clear()
+            exponent = series.definition.exponent
+            series.exponent = self._series.get((device, exponent)) if exponent else None
+        for series in self._series.values():
+            if series.exponent is not None:
+                series.exponent.scaled.append(series)
+        for block in self._blocks.values():
+            own = {id(series) for series in block.points}
+            fed = {id(formula) for formula in self._formulas if any(id(series) in own for series in formula.needs)}
+            for formula in self._formulas:  # and those that need these, in the order in which they need each other
+                if any(id(other.series) in map(id, formula.needs) for other in self._formulas if id(other) in fed):
+                    fed.add(id(formula))
+            block.feeds = [formula for formula in self._formulas if id(formula) in fed]
+
+    def _take_derived(self, told: list[dict[str, Any]]) -> None:
+        """Derived points, those first that others need."""
+        labels = {
+            name: {int(bit): text for bit, text in own.items()} for one in told for name, own in one["labels"].items()
+        }
+        self._formulas = []
+        for one in told:
+            series = self._series_of("", one["name"], one["told"], 0.0)
+            expression = compile_expression(one["formula"], lambda name: labels.get(name, {}))
+            needs = [self._named(name) for name in expression.names]
+            found = [own for own in needs if own is not None]
+            if len(found) == len(needs):
+                self._formulas.append(Formula(one["name"], series, expression, found))
+        self._memory.keep({formula.name for formula in self._formulas})
+        self._is_tied = False
+
+    def _named(self, name: str) -> Series | None:
+        """A point as formulas name it: [Device/Point], or [Name] of another derived one."""
+        own = self._series.get(("", name))
+        if own is not None:
+            return own
+        cuts = [at for at, character in enumerate(name) if character == "/"]
+        found = (self._series.get((name[:at], name[at + 1 :])) for at in cuts if at)
+        return next((series for series in found if series is not None), None)
+
+    # What happens
+
+    def _take_rows(self, told: list[list[Any]]) -> None:
+        if not self._is_tied:
+            self._tie()
+        for handle, at_us, data in told:
+            block = self._blocks.get(handle)
+            self._look_at(at_us)
+            if block is not None:
+                self._take_words(block, at_us, bytes.fromhex(data))
+
+    def _take_words(self, block: _Block, at_us: int, data: bytes) -> None:
+        values = block.decoder.decode(data)
+        for place, series in enumerate(block.points):
+            if block.is_bits:
+                words = b"\1" if values[place] else b"\0"
+            else:
+                start = 2 * block.offsets[place]
+                codec = series.definition.codec
+                words = data[start : start + 2 * codec.registers] if codec is not None else b""
+            if (
+                words == series.words
+                and series.quality in (GOOD, BAD)
+                and series.has_row
+                and not series.definition.exponent
+            ):
+                continue
+            self._settle(series, at_us, words, values[place])
+            for other in series.scaled:
+                if other.words is not None and other.quality in (GOOD, BAD):
+                    self._settle(other, at_us, other.words, other.definition.value_of(other.words))
+        if block.feeds:
+            self._evaluate(block.feeds, at_us)
+
+    def _settle(self, series: Series, at_us: int, words: bytes, value: Value | None) -> None:
+        """A point was read."""
+        if series.definition.exponent and isinstance(value, int | float):
+            power = series.exponent.number if series.exponent is not None else None
+            if power is None or power != int(power) or not -30 <= power <= 30:
+                value = NoValue(f"its exponent, {series.definition.exponent}, is not known")
+            else:
+                value = times_ten_to(value, int(power))
+        if isinstance(value, NoValue):
+            self._note(series, at_us, None, words, BAD, value.reason)
+        else:
+            self._note(series, at_us, _number(value), words, GOOD, "")
+
+    def _note(
+        self, series: Series, at_us: int, number: float | None, words: bytes | None, quality: int, reason: str
+    ) -> None:
+        """How a point stands; a row where that is worth one."""
+        is_same = series.has_row and quality == series.quality and reason == series.reason
+        if is_same and words == series.words and number == series.number:
+            return
+        if (
+            is_same and series.deadband and number is not None and series.number is not None
+            and abs(number - series.number) < series.deadband
+        ):  # fmt: skip
+            return
+        kind = CHANGED if series.has_row else BEGIN
+        series.number, series.words, series.quality, series.reason = number, words, quality, reason
+        self._put(series, at_us, kind)
+
+    def _put(self, series: Series, at_us: int, kind: int) -> None:
+        at_us = max(at_us, series.at_us + 1)
+        series.at_us, series.has_row = at_us, kind != END
+        self._rows.append(
+            (
+                series.id, at_us, self.span, kind, series.quality, series.number, series.words, series.definition_id,
+                self.store.reason(series.reason),
+            )
+        )  # fmt: skip
+        if kind == END:
+            self._oldest.pop(id(series), None)
+        else:
+            self._oldest[id(series)] = series
+            self._oldest.move_to_end(id(series))
+
+    def _evaluate(self, formulas: list[Formula], at_us: int) -> None:
+        self._memory.now_s = at_us / 1e6
+        for formula in formulas:
+            worst = max(formula.needs, key=lambda series: series.quality, default=None)
+            quality, reason = (worst.quality, worst.reason) if worst is not None else (GOOD, "")
+            numbers = [series.number for series in formula.needs if series.number is not None]
+            if len(numbers) < len(formula.needs):
+                lacking = quality if quality in (BAD, NEVER) else BAD
+                self._note(formula.series, at_us, None, None, lacking, reason or "one of its points is no number")
+                continue
+            try:
+                value = formula.expression.evaluate(numbers, self._memory, formula.name)
+                if not math.isfinite(value):
+                    raise ValueError("no finite number")
+            except (ArithmeticError, ValueError) as error:
+                self._note(formula.series, at_us, None, None, BAD, f"the formula gives no number: {error}")
+                continue
+            self._note(formula.series, at_us, float(value), None, quality, reason)
+
+    def _take_quality(self, told: list[list[Any]]) -> None:
+        """Blocks that were not read: stale, bad or never."""
+        if not self._is_tied:
+            self._tie()
+        for handle, at_us, quality, reason in told:
+            block = self._blocks.get(handle)
+            self._look_at(at_us)
+            if block is None:
+                continue
+            for series in block.points:
+                self._stand(series, at_us, quality, reason)
+            if block.feeds:
+                self._evaluate(block.feeds, at_us)
+
+    def _take_points(self, told: list[list[Any]]) -> None:
+        """Points that no block reads."""
+        for device, name, definition, at_us, quality, reason in told:
+            self._stand(self._series_of(device, name, definition, 0.0), at_us, quality, reason)
+
+    def _stand(self, series: Series, at_us: int, quality: int, reason: str) -> None:
+        keeps = quality == STALE and series.words is not None
+        if quality == STALE and not keeps:
+            quality = NEVER
+        self._note(series, at_us, series.number if keeps else None, series.words if keeps else None, quality, reason)
+
+    def _take_gone(self, told: list[list[Any]]) -> None:
+        for device, name, at_us in told:
+            series = self._series.pop((device, name), None)
+            if series is not None and series.has_row:
+                self._put(series, at_us, END)
+        there = {id(series) for series in self._series.values()}
+        self._formulas = [one for one in self._formulas if all(id(own) in there for own in one.needs)]
+        self._is_tied = False
+
+    def _take_renamed(self, told: list[list[str]]) -> None:
+        for old_device, old_point, device, point in told:
+            if self.store.rename(self.site, (old_device, old_point), (device, point)):
+                series = self._series.pop((old_device, old_point), None)
+                if series is not None:
+                    self._series[device, point] = series
+
+    def _take_minutes(self, told: list[dict[str, Any]]) -> None:
+        for one in told:
+            name, link, origin = one.pop("line")
+            key = (name, link, origin)
+            number = self._lines.get(key)
+            if number is None:
+                number = self._lines[key] = self.store.line(self.site, name, link, origin)
+            self._minutes.append({**one, "line": number})
+
+    def _take_beat(self, at_us: int) -> None:
+        """Recording lives."""
+        self._look_at(at_us)
+        self.beat_us = at_us
+        while self._oldest:
+            series = next(iter(self._oldest.values()))
+            if at_us - series.at_us < STILL_US:
+                break
+            self._put(series, at_us, STILL)
+
+    def _look_at(self, at_us: int) -> None:
+        """Where nothing came for a while, or the clock was set, another span begins."""
+        if not -BREAK_US <= at_us - self.beat_us <= BREAK_US:
+            self.commit()
+            self._begin_span(at_us)
+
+    def _take_end(self, at_us: int) -> None:
+        for series in self._series.values():
+            if series.has_row:
+                self._put(series, at_us, END)
+        self.beat_us = max(self.beat_us, at_us)
+        self.commit()
+        self.store.end_run(self.run, at_us)
+        self.store.commit()
+
+
+def _number(value: Value | None) -> float | None:
+    """As a column of doubles has it."""
+    if isinstance(value, bool | int | float) and -_LARGEST < value < _LARGEST:
+        return float(value)
+    return None

@@ -1,0 +1,255 @@
+"""The engine's end of a recording: hears of each record, and hands on what differs from the one before. What it hands
+on are messages for `history.recording`, whose head says which; they wait in a bounded queue. Where that overflows,
+words are let go and counted, and each block is told anew with its next answer."""
+
+import json
+from collections import deque
+from threading import Lock
+from typing import Any
+
+from msgspec import Struct
+
+from kanaleto.history.definition import told_of, told_of_derived
+from kanaleto.history.minutes import Minutes
+from kanaleto.history.recording import BAD, BREAK_US, GOOD, NEVER, STALE
+from kanaleto.planning.plan import Block, Place
+from kanaleto.polling.board import Readings, Record
+from kanaleto.polling.events import Event, EventKind
+from kanaleto.polling.listener import Exchange, Sink
+from kanaleto.polling.world import World
+from kanaleto.site.expression import references
+from kanaleto.site.formula import labels_in, order_of
+from kanaleto.site.model import Site
+
+MOST_WAITING_BYTES = 32_000_000
+_TIMED = "time_in"
+
+
+class _Told(Struct, eq=False):
+    """A block as the other end knows it."""
+
+    block: Block
+    handle: int
+    data: bytes | None
+    quality: int
+    is_always_told: bool = False
+
+
+class RecordSink(Sink):
+    """All but `take` is for the engine's thread."""
+
+    def __init__(self, origin: str) -> None:
+        self._origin = origin
+        self._lock = Lock()
+        self._messages: deque[tuple[str, Any]] = deque()
+        self._rows: list[tuple[int, int, str]] = []
+        self._bytes = 0
+        self._told: dict[int, _Told] = {}
+        self._handles = 0
+        self._points: dict[tuple[str, str], tuple[str, int]] = {}
+        self._identities: set[tuple[str, str]] = set()
+        self._minutes = Minutes()
+        self._late: dict[str, int] = {}
+        self._beat_us: int | None = None
+        self._site: Site | None = None
+        self._definitions: dict[int, tuple[object, str]] = {}
+        self.lost = 0
+        self._is_over = False
+        self.must_begin_anew = False
+        """Set by whoever finds that the other end is another; done at the next second."""
+
+    def take(self) -> list[dict[str, Any]]:
+        """All messages that wait, in order. From any thread."""
+        with self._lock:
+            messages = [{kind: content} for kind, content in self._messages]
+            self._messages.clear()
+            if self._rows:
+                messages.append({"rows": self._rows})
+            self._rows, self._bytes = [], 0
+        return messages
+
+    def _say(self, kind: str, content: Any) -> None:
+        """What is said comes behind all words that were handed on before."""
+        with self._lock:
+            if self._rows:
+                self._messages.append(("rows", self._rows))
+                self._rows = []
+            self._messages.append((kind, content))
+
+    # What is polled
+
+    def on_record(self, block: Block, record: Record, board: Readings) -> None:
+        if self._is_over:
+            return
+        told = self._told.get(block.index)
+        if told is None or told.block is not block:
+            told = self._tell_block(block)
+        data = record.data
+        if data == told.data and told.quality == GOOD and not told.is_always_told:
+            return
+        if self._bytes > MOST_WAITING_BYTES:
+            self.lost += len(block.points)
+            self._forget_words()
+            return
+        told.data, told.quality = data, GOOD
+        with self._lock:
+            self._rows.append((told.handle, round(record.wall_s * 1e6), data.hex()))
+            self._bytes += 2 * len(data) + 40
+
+    def on_exchange(self, exchange: Exchange) -> None:
+        self._minutes.add(exchange)
+
+    def on_event(self, event: Event) -> None:
+        """For the log: late answers are counted by line."""
+        if event.kind is EventKind.LATE:
+            self._late[event.line] = self._late.get(event.line, 0) + 1
+
+    def _tell_block(self, block: Block) -> _Told:
+        self._handles += 1
+        is_timed = self._feeds_timed(block)
+        told = self._told[block.index] = _Told(block, self._handles, None, NEVER, is_timed)
+        points = [
+            {"name": point.name, "told": self._definition(point), "deadband": point.deadband, "offset": offset}
+            for point, offset in zip(block.points, block.offsets, strict=True)
+        ]
+        request = block.request
+        content = {"handle": told.handle, "device": block.device.name, "points": points, "count": request.count}
+        self._say("block", {**content, "is_bits": request.table.is_bits})
+        return told
+
+    def _definition(self, point: Any) -> str:
+        known = self._definitions.get(id(point))
+        if known is None or known[0] is not point:
+            known = self._definitions[id(point)] = (point, told_of(point))
+        return known[1]
+
+    def _feeds_timed(self, block: Block) -> bool:
+        """Whether a formula with a clock of its own needs one of its points: such a block is told at each answer."""
+        timed = [own.formula for own in self._site.derived if _TIMED in own.formula] if self._site is not None else []
+        named = {name for formula in timed for name in references(formula)}
+        return any(f"{block.device.name}/{point.name}" in named for point in block.points)
+
+    def on_plan(self, world: World) -> None:
+        if self._is_over:
+            return
+        site = world.site
+        is_new_site = site is not self._site
+        self._site = site
+        stays = {id(block) for block in world.plan.blocks}
+        self._told = {index: told for index, told in self._told.items() if id(told.block) in stays}
+        if not is_new_site:
+            return
+        identities = {place.identity for place in world.plan.places} | {("", own.name) for own in site.derived}
+        self._points = {key: own for key, own in self._points.items() if key in identities}
+        points = {id(point) for _, device in site.devices() for point in device.points}
+        self._definitions = {key: own for key, own in self._definitions.items() if key in points}
+        gone = self._identities - identities
+        self._identities = identities
+        if gone and self._beat_us is not None:
+            self._say("gone", [[device, point, self._beat_us] for device, point in sorted(gone)])
+        for block in world.plan.blocks:  # formulas name points that may not have been read yet
+            if block.index not in self._told:
+                self._tell_block(block)
+        labels = labels_in(site.lines) if site.derived else {}
+        derived = [
+            {
+                "name": own.name,
+                "formula": own.formula,
+                "told": told_of_derived(own),
+                "labels": {name: labels[name] for name in references(own.formula) if name in labels},
+            }
+            for own in order_of(site.derived)
+        ]
+        self._say("derived", derived)
+
+    def rename(self, renamed: list[tuple[tuple[str, str], tuple[str, str]]]) -> None:
+        """Points are called otherwise from now on, and are the same."""
+        self._say("renamed", [[*old, *new] for old, new in renamed])
+        new_names = dict(renamed)
+        self._identities = {new_names.get(own, own) for own in self._identities}
+
+    def on_second(self, world: World, now_s: float, wall_s: float) -> None:
+        if self._is_over:
+            return
+        if self.must_begin_anew:
+            self.must_begin_anew = False
+            self.begin_anew(world)
+        wall_us = round(wall_s * 1e6)
+        if self._beat_us is not None and not -BREAK_US <= wall_us - self._beat_us <= BREAK_US:
+            self._forget_words()  # the other end begins anew
+        self._beat_us = wall_us
+        self._look_at_blocks(world, now_s, wall_us)
+        self._look_at_points(world, wall_us)
+        minutes = self._minutes.due(wall_us, self._late)
+        if minutes:
+            self._say("minutes", [self._minute(told) for told in minutes])
+            self._late.clear()
+        self._say("beat", wall_us)
+
+    def _look_at_blocks(self, world: World, now_s: float, wall_us: int) -> None:
+        """Who is not good any more."""
+        board, changed = world.board, []
+        records, troubles = board.records, board.troubles
+        for block in world.plan.blocks:
+            trouble, record = troubles[block.index], records[block.index]
+            if trouble is None and record is not None and now_s - record.at_s < 3 * block.period_s:
+                continue
+            told = self._told.get(block.index)
+            if told is None or told.block is not block:
+                told = self._tell_block(block)
+            if trouble is not None and trouble.is_refusal:
+                quality, reason = BAD, trouble.reason
+            elif record is None:
+                quality, reason = NEVER, trouble.reason if trouble is not None else "not asked yet"
+            elif now_s - record.at_s > board.stale_after_s(Place(block.line, block.device, block.points[0], block, 0)):
+                quality, reason = STALE, trouble.reason if trouble is not None else "not read in time"
+            else:
+                continue
+            if told.quality != quality or (told.quality == NEVER and told.data is None):
+                told.quality, told.data = quality, told.data or b""
+                changed.append([told.handle, wall_us, quality, reason])
+        if changed:
+            self._say("quality", changed)
+
+    def _look_at_points(self, world: World, wall_us: int) -> None:
+        """Points that no block reads."""
+        changed = []
+        for part in world.plan.parts:
+            for place in part.unread:
+                quality = BAD if place.is_refused else NEVER
+                standing = (place.why_not, quality)
+                if self._points.get(place.identity) != standing:
+                    self._points[place.identity] = standing
+                    told = self._definition(place.point)
+                    changed.append([*place.identity, told, wall_us, quality, place.why_not or "not polled"])
+        if changed:
+            self._say("points", changed)
+
+    def _minute(self, told: dict[str, Any]) -> dict[str, Any]:
+        line = told["line"]
+        codes = {str(code): count for code, count in sorted(told["exceptions"].items())}
+        return {**told, "line": [line.name, str(line.link), self._origin], "exceptions": json.dumps(codes)}
+
+    def _forget_words(self) -> None:
+        for told in self._told.values():
+            told.data, told.quality = None, NEVER
+        self._points.clear()
+
+    def begin_anew(self, world: World) -> None:
+        """Another end listens, which knows nothing yet."""
+        with self._lock:
+            self._messages.clear()
+            self._rows, self._bytes = [], 0
+        self._told.clear()
+        self._points.clear()
+        self._identities = set()
+        self._site = None
+        self.on_plan(world)
+
+    def end(self, wall_us: int) -> None:
+        """The last that is said. From any thread."""
+        self._is_over = True
+        minutes = self._minutes.due(wall_us, self._late, is_over=True)
+        if minutes:
+            self._say("minutes", [self._minute(told) for told in minutes])
+        self._say("end", wall_us)

@@ -1,0 +1,136 @@
+"""The process that writes a record: `python -m kanaleto.history.writer`. It takes messages as JSON lines from its
+standard input (`history.recording` says which), and says on its standard output what it has kept, and what it cannot.
+It ends when its input does: whoever started it may be killed, and what had come is kept.
+
+The first message is `open`. What a database does not take is tried again and again; meanwhile nothing more is taken in.
+"""
+
+import signal
+import sys
+import time
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from kanaleto.editing.crashes import keep_crash
+from kanaleto.history.recording import Recording
+from kanaleto.history.store import CannotRecord, Store, StoreError, path_of, sentence, url_of
+
+_AGAIN_S = 1.0
+_MOST_BESIDE = 9
+_PRUNED_EVERY_US = 3_600_000_000
+_MOST_ROWS = 20_000
+
+
+def main() -> int:
+    for name in ("SIGINT", "SIGHUP"):  # the terminal sends it to all; whoever started this decides
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), signal.SIG_IGN)
+    source = sys.stdin.buffer
+    told = msgspec.json.decode(source.readline() or b"{}")
+    if "open" not in told:
+        return 2
+    asked = told["open"]
+    try:
+        store, beside = open_store(asked["store"], bool(asked["may_stand_beside"]))
+    except CannotRecord as error:
+        _say({"failed": str(error)})
+        return 1
+    try:
+        recording = Recording(store, asked["site"], asked["program"], asked["who"], asked["host"], asked["at_us"])
+        for old, new in asked["renamed"]:
+            store.rename(asked["site"], (old[0], old[1]), (new[0], new[1]))
+        store.commit()
+        _say({"ready": {"store": store.name, "told": beside}})
+        _Writer(store, recording, asked["days"], asked["most_mb"] * 1_000_000).run()
+    except StoreError as error:
+        _say({"failed": str(sentence(error, store.url))})
+        return 1
+    except Exception as error:  # an error of ours: its details are in a file, and whoever started this starts it again
+        keep_crash(error)
+        return 1
+    finally:
+        store.close()
+    return 0
+
+
+def open_store(text: str, may_stand_beside: bool) -> tuple[Store, str]:
+    """The store, or one beside it where it is damaged or somebody else writes it, with what is to be told of that.
+    Raises CannotRecord."""
+    url, told = url_of(text), ""
+    path = path_of(url)
+    for number in range(1, _MOST_BESIDE + 1):
+        own = url if number == 1 or path is None else url_of(str(path.with_stem(f"{path.stem}-{number}")))
+        try:
+            store = Store(own)
+        except CannotRecord as error:
+            if path is None or not may_stand_beside or not (error.is_taken or error.is_damaged):
+                raise
+            told = told or str(error)
+            continue
+        return store, f"{told}: recorded to {Path(store.name).name} beside it" if told else ""
+    raise CannotRecord(told)
+
+
+class _Writer:
+    def __init__(self, store: Store, recording: Recording, days: int, most_bytes: int) -> None:
+        self._store, self._recording = store, recording
+        self._days, self._most_bytes = days, most_bytes
+        self._next_prune_us = 0
+        self._is_troubled = False
+
+    def run(self) -> None:
+        decode = msgspec.json.Decoder().decode
+        for line in sys.stdin.buffer:
+            message: dict[str, Any] = decode(line)
+            if "commit" in message:
+                self._do(self._commit)
+                continue
+            self._do(partial(self._recording.take, message))
+            if self._recording.waiting > _MOST_ROWS:
+                self._do(self._commit)
+        self._do(self._commit, is_last=True)
+
+    def _commit(self) -> None:
+        self._recording.commit()
+        beat_us = self._recording.beat_us
+        if not 0 <= self._next_prune_us - beat_us <= _PRUNED_EVERY_US:
+            self._store.prune(beat_us, self._days, self._most_bytes)
+            self._next_prune_us = beat_us + _PRUNED_EVERY_US
+        _say({"kept": self._recording.rows_kept, "through_us": beat_us})
+
+    def _do(self, what: Any, is_last: bool = False) -> None:
+        """Until it is done; at the end once only."""
+        while True:
+            try:
+                what()
+            except StoreError as error:
+                self._store.roll_back()
+                self._is_troubled = True
+                _say({"trouble": str(sentence(error, self._store.url))})
+                if is_last:
+                    return
+                time.sleep(_AGAIN_S)
+                try:
+                    self._store.reconnect()
+                except StoreError:
+                    continue
+            else:
+                if self._is_troubled:
+                    self._is_troubled = False
+                    _say({"trouble": ""})
+                return
+
+
+def _say(what: dict[str, Any]) -> None:
+    try:
+        sys.stdout.buffer.write(msgspec.json.encode(what) + b"\n")
+        sys.stdout.buffer.flush()
+    except OSError:  # nobody hears it any more
+        return
+
+
+if __name__ == "__main__":
+    sys.exit(main())

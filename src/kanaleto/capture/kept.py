@@ -2,6 +2,7 @@
 is laid aside upon events; a record and captures where they were asked for."""
 
 import shutil
+import sqlite3
 from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
@@ -14,10 +15,12 @@ from kanaleto.capture.tape import Tape
 from kanaleto.editing.presence import user_name
 from kanaleto.files.beside import folder_beside
 from kanaleto.history.conditions import Conditions
-from kanaleto.history.journal import Journal
+from kanaleto.history.journal import Journal, journals_of, renames_in
+from kanaleto.history.journalfile import NewerFile
 from kanaleto.history.keeper import Keeper
-from kanaleto.history.recorder import Recorder, default_store
+from kanaleto.history.recorder import Recorder, Renamed, default_store
 from kanaleto.history.recordsink import RecordSink
+from kanaleto.history.renames import Rename, words
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.polling.clock import Clock
 from kanaleto.polling.events import Ended, EventKind, EventLog
@@ -122,8 +125,9 @@ class Kept(Sink):
             with suppress(OSError):
                 folder.mkdir(parents=True, exist_ok=True)
         where = store if store is not None else default_store(folder or Path())
+        renames, now = self._renames(), self._clock.now
         recorder = Recorder(
-            sink, where, store is None, site.name, self._program, self._who, site.keeping, [], self._clock.now,
+            sink, where, store is None, site.name, self._program, self._who, site.keeping, renames, now,
             lambda text: self._on_trouble("record", text),
         )  # fmt: skip
         told = recorder.begin()
@@ -133,6 +137,22 @@ class Kept(Sink):
         text = f"recorded to {recorder.store}"
         self._notes.append(lambda log: log.note(EventKind.RECORDING, "", "", text, going_on=EventKind.RECORDING))
         return told
+
+    def rename(self, renames: list[Rename]) -> None:
+        """Points are called otherwise, and are the same: their series go on."""
+        if self._recorder is not None:
+            self._recorder.sink.rename(renames)
+        told = f"renamed, the same points: {words(renames)}"
+        data: dict[str, object] = {"renamed": [[*old, *new] for old, new in renames]}
+        self._notes.append(lambda log: log.note(EventKind.RENAME, "", "", told, data=data))
+
+    def _renames(self) -> list[Renamed]:
+        """All that the journal knows of, for a record that was away meanwhile."""
+        found: list[Renamed] = []
+        for path in journals_of(self._folder) if self._folder is not None else ():
+            with suppress(sqlite3.Error, NewerFile):
+                found += renames_in(path)
+        return found
 
     def end_recording(self, why: str = "") -> int:
         """Write the rest, and end; how many samples were kept. It may take its time."""

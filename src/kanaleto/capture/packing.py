@@ -2,7 +2,7 @@
 how many exchanges it has, from when to when, and how they ended, so that it need not be unpacked where nothing in it is
 wanted; its check sum tells when it was damaged or cut short. What stands behind such a block is still found.
 
-    head of a block, little-endian: "KBLK", CRC-32 of what follows, packed size, count, first and last time (µs since
+    head of a block, little-endian: "KBLK", CRC-32 of the rest of the head, CRC-32 of what is packed, its size, count, first and last time (µs since
     1970), outcomes as bits; then, packed by zlib: size of the names, names as JSON, rows
 """
 
@@ -18,7 +18,7 @@ from kanaleto.lines.outcome import OutcomeKind
 
 HEAD_LINE = b"kanaleto tape 1 "
 _MARK = b"KBLK"
-_HEAD = Struct("<4sIIIqqI")
+_HEAD = Struct("<4sIIIIqqI")
 _ROW = Struct("<qIIIBBBHHHHH")
 _SIZE = Struct("<I")
 _KINDS = tuple(OutcomeKind)
@@ -34,7 +34,7 @@ class BlockHead:
     __slots__ = ("count", "crc", "first_us", "last_us", "outcomes", "place", "size")
 
     def __init__(self, head: bytes, place: int) -> None:
-        _, self.crc, self.size, self.count, self.first_us, self.last_us, self.outcomes = _HEAD.unpack(head)
+        _, _, self.crc, self.size, self.count, self.first_us, self.last_us, self.outcomes = _HEAD.unpack(head)
         self.place = place
 
     @property
@@ -68,8 +68,8 @@ def pack(rows: Iterable[Row]) -> bytes:
         first_us, last_us = min(first_us, at_us), max(last_us, at_us)
     told = json.dumps({key: list(own) for key, own in names.items()}).encode()
     body = zlib.compress(b"".join((_SIZE.pack(len(told)), told, packed)), 1)
-    rest = _HEAD.pack(_MARK, 0, len(body), count, first_us, last_us, outcomes)[8:]
-    return b"".join((_MARK, _SIZE.pack(zlib.crc32(body, zlib.crc32(rest))), rest, body))
+    rest = _HEAD.pack(_MARK, 0, zlib.crc32(body), len(body), count, first_us, last_us, outcomes)[8:]
+    return b"".join((_MARK, _SIZE.pack(zlib.crc32(rest)), rest, body))
 
 
 def unpack(body: bytes) -> Iterator[Row]:
@@ -106,7 +106,8 @@ def heads(file: BinaryIO, damaged: list[str], name: str) -> Iterator[BlockHead]:
     while place < end:
         file.seek(place)
         raw = file.read(_HEAD.size)
-        head = BlockHead(raw, place) if len(raw) == _HEAD.size and raw.startswith(_MARK) else None
+        is_head = len(raw) == _HEAD.size and raw.startswith(_MARK) and raw[4:8] == _SIZE.pack(zlib.crc32(raw[8:]))
+        head = BlockHead(raw, place) if is_head else None
         if head is not None and head.size <= _MOST_PACKED and head.end <= end:
             yield head
             place = head.end
@@ -136,7 +137,7 @@ def body_of(file: BinaryIO, head: BlockHead) -> bytes:
     file.seek(head.place)
     raw = file.read(head.end - head.place)
     body = raw[_HEAD.size :]
-    if zlib.crc32(body, zlib.crc32(raw[8 : _HEAD.size])) != head.crc:
+    if zlib.crc32(body) != head.crc:
         raise ValueError(f"the block at byte {head.place:,} is damaged")
     return body
 

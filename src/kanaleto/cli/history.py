@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from kanaleto.cli.failures import Failed
-from kanaleto.cli.keptfiles import folder_of, is_site, journal_events, stores_of
+from kanaleto.cli.keptfiles import earlier_name, folder_of, is_site, journal_events, stores_of
 from kanaleto.cli.moments import local, micros_of, zone
 from kanaleto.cli.output import emit, say
 from kanaleto.history.store_error import CannotRecord
@@ -149,11 +149,9 @@ def _samples(
     try:
         if is_minutes:
             return _minutes(histories, from_us, to_us, is_json)
-        wanted = [(history, own) for history in histories for own in _chosen(history, points)]
-        known = {f"{own.device}/{own.point}" for _, own in wanted}
-        for name in points:
-            if name not in known:
-                raise Failed(f"{name} was never recorded here; --list shows what was")
+        known = {f"{own.device}/{own.point}" for history in histories for own in history.series()}
+        names = tuple(name if name in known else earlier_name(what, name, known) for name in points)
+        wanted = [(history, own) for history in histories for own in _chosen(history, names)]
         if is_list:
             return _list(wanted, is_json)
         if is_statistics:

@@ -9,7 +9,7 @@ import click
 
 from kanaleto.cli.failures import Failed
 from kanaleto.files.beside import folder_beside
-from kanaleto.history.journal import journals_of
+from kanaleto.history.journal import journals_of, renames_in
 from kanaleto.history.journalfile import Kept, NewerFile, events_of
 from kanaleto.history.recorder import records_of
 
@@ -34,6 +34,20 @@ def stores_of(text: str) -> list[str]:
     if not stores:
         raise Failed(f"nothing was recorded of {text} yet: kanaleto poll {text} --record, or R in the application")
     return stores
+
+
+def earlier_name(text: str, name: str, known: set[str]) -> str:
+    """What a point that was renamed since is called in the record. Raises Failed where there was none of that name."""
+    now = name
+    for path in journals_of(folder_of(text)) if is_site(text) else ():
+        try:
+            for _, (old, new) in reversed(renames_in(path)):
+                now = "/".join(old) if "/".join(new) == now else now
+                if now in known:
+                    return now
+        except (sqlite3.Error, NewerFile):
+            continue
+    raise Failed(f"{name} was never recorded here; --list shows what was")
 
 
 def journal_events(text: str, from_us: int | None, to_us: int | None) -> Iterator[Kept]:

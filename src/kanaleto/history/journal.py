@@ -6,8 +6,9 @@ from collections import deque
 from collections.abc import Callable
 from pathlib import Path
 
-from kanaleto.history.journalfile import JournalFile, NewerFile, micros
-from kanaleto.polling.events import Event, EventLog
+from kanaleto.history.journalfile import JournalFile, NewerFile, events_of, micros
+from kanaleto.history.renames import Rename
+from kanaleto.polling.events import Event, EventKind, EventLog
 
 FILE = "journal.db"
 _MOST_WAITING = 5000
@@ -135,6 +136,17 @@ class Journal:
 
 def _why(error: Exception) -> str:
     return (error.strerror or str(error)) if isinstance(error, OSError) else str(error)
+
+
+def renames_in(path: Path) -> list[tuple[int, Rename]]:
+    """When points were called otherwise, and how, in order."""
+    found: list[tuple[int, Rename]] = []
+    for event in events_of(path):
+        rows = event.data.get("renamed") if event.kind == EventKind.RENAME.value else None
+        for row in rows if isinstance(rows, list) else ():
+            if isinstance(row, list) and len(row) == 4 and all(isinstance(name, str) for name in row):
+                found.append((event.begun, ((row[0], row[1]), (row[2], row[3]))))
+    return found
 
 
 def journals_of(folder: Path) -> list[Path]:

@@ -27,6 +27,8 @@ class Minutes:
     def __init__(self) -> None:
         self._counts: dict[tuple[str, str], _Counts] = {}
         self._begun_us: int | None = None
+        self._since_us = 0
+        """Since when it is counted."""
 
     def add(self, exchange: Exchange) -> None:
         """Another exchange; one in so many good answers is timed where there are very many."""
@@ -52,10 +54,12 @@ class Minutes:
         the last time."""
         begun_us = wall_us - wall_us % MINUTE_US
         if self._begun_us is None:
-            self._begun_us = begun_us
+            self._begun_us, self._since_us = begun_us, wall_us
         if begun_us == self._begun_us and not is_over:
             return []
         at_us, self._begun_us = self._begun_us, begun_us
+        counted_s = max((wall_us - self._since_us) / 1e6, 0.001)
+        self._since_us = wall_us
         counts, self._counts = self._counts, {}
         busy: dict[str, float] = {}
         told = []
@@ -66,7 +70,7 @@ class Minutes:
         for name, busy_s in busy.items():
             line_own = next(own.line for (line, _), own in counts.items() if line == name)
             whole = _Counts(line_own)
-            told.append({**_told(at_us, "", whole), "late": late.get(name, 0), "busy": min(busy_s / 60, 1.0)})
+            told.append({**_told(at_us, "", whole), "late": late.get(name, 0), "busy": min(busy_s / counted_s, 1.0)})
         return told
 
 

@@ -175,12 +175,12 @@ class History:
     def statistics(self, series: SeriesInfo, from_us: int | None = None, to_us: int | None = None) -> Statistics:
         least: float | None = None
         most: float | None = None
-        count, area, recorded_us, good_us = 0, 0.0, 0, 0
+        count, stood = 0, _Stood()
         before: Sample | None = None
         end_us = to_us
         for sample in self.samples(series, from_us, to_us):
             if before is not None:
-                recorded_us, good_us, area = _add(before, sample.at_us, from_us, recorded_us, good_us, area)
+                stood.add(before, sample.at_us, from_us)
             before = sample
             if from_us is not None and sample.at_us < from_us and sample.kind == END:
                 continue
@@ -195,9 +195,9 @@ class History:
         if before is not None and before.kind != END:
             lived = max((last for _, last in self.spans(series.site)), default=before.at_us)
             until = min(lived, end_us) if end_us is not None else lived
-            recorded_us, good_us, area = _add(before, until, from_us, recorded_us, good_us, area)
-        mean = area / good_us if good_us else None
-        return Statistics(series, count, least, most, mean, recorded_us / 1e6, good_us / 1e6)
+            stood.add(before, until, from_us)
+        mean = stood.area / stood.number_us if stood.number_us else None
+        return Statistics(series, count, least, most, mean, stood.recorded_us / 1e6, stood.good_us / 1e6)
 
     def minutes(self, from_us: int | None, to_us: int | None) -> Iterator[dict[str, object]]:
         """How devices and lines did, minute by minute."""
@@ -236,18 +236,25 @@ class History:
         return self._reasons[number]
 
 
-def _add(
-    before: Sample, until_us: int, from_us: int | None, recorded_us: int, good_us: int, area: float
-) -> tuple[int, int, float]:
-    """The time that a sample stood."""
-    begun = max(before.at_us, from_us) if from_us is not None else before.at_us
-    stood = max(until_us - begun, 0)
-    if before.kind == END or not stood:
-        return recorded_us, good_us, area
-    number = _number(before)
-    if number is None or before.quality != QUALITIES[GOOD]:
-        return recorded_us + stood, good_us, area
-    return recorded_us + stood, good_us + stood, area + number * stood
+class _Stood:
+    """How long samples stood, and how much that makes of their numbers."""
+
+    def __init__(self) -> None:
+        self.recorded_us = self.good_us = self.number_us = 0
+        self.area = 0.0
+
+    def add(self, sample: Sample, until_us: int, from_us: int | None) -> None:
+        begun = max(sample.at_us, from_us) if from_us is not None else sample.at_us
+        stood = max(until_us - begun, 0)
+        if sample.kind == END:
+            return
+        self.recorded_us += stood
+        if sample.quality == QUALITIES[GOOD]:
+            self.good_us += stood
+        number = _number(sample)
+        if number is not None:
+            self.number_us += stood
+            self.area += number * stood
 
 
 def _number(sample: Sample) -> float | None:

@@ -13,6 +13,7 @@ from typing import Any
 import msgspec
 
 from kanaleto.history.recordsink import RecordSink
+from kanaleto.history.renames import Rename
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.site.model import Keeping
 
@@ -23,7 +24,8 @@ _END_S = 15.0
 _AGAIN_S = 5.0
 
 OnTrouble = Callable[[str], None]
-Rename = tuple[tuple[str, str], tuple[str, str]]
+Renamed = tuple[int, Rename]
+"""When, in microseconds since 1970, and what."""
 
 
 class Recorder:
@@ -33,7 +35,7 @@ class Recorder:
 
     def __init__(
         self, sink: RecordSink, store: str, may_stand_beside: bool, site: str, program: str, who: str, keeping: Keeping,
-        renamed: list[Rename], wall: Callable[[], float], on_trouble: OnTrouble,
+        renamed: list[Renamed], wall: Callable[[], float], on_trouble: OnTrouble,
     ) -> None:  # fmt: skip
         self.sink = sink
         self.store = store
@@ -41,7 +43,7 @@ class Recorder:
         self._asked: dict[str, Any] = {
             "store": store, "may_stand_beside": may_stand_beside, "site": site, "program": program, "who": who,
             "host": socket.gethostname(), "days": keeping.days, "most_mb": keeping.most_mb,
-            "renamed": [[list(old), list(new)] for old, new in renamed],
+            "renamed": [[at_us, list(old), list(new)] for at_us, (old, new) in renamed],
         }  # fmt: skip
         self._wall, self._on_trouble = wall, on_trouble
         self._process: subprocess.Popen[bytes] | None = None

@@ -339,10 +339,12 @@ class Recording:
 
     def _take_renamed(self, told: list[list[str]]) -> None:
         for old_device, old_point, device, point in told:
-            if self.store.rename(self.site, (old_device, old_point), (device, point)):
-                series = self._series.pop((old_device, old_point), None)
-                if series is not None:
-                    self._series[device, point] = series
+            self.commit()
+            number = self.store.rename(self.site, (old_device, old_point), (device, point))
+            series = self._series.pop((old_device, old_point), None) or self._series.get((device, point))
+            if series is not None and number is not None:
+                self._series[device, point] = series
+                series.id = number
 
     def _take_minutes(self, told: list[dict[str, Any]]) -> None:
         for one in told:

@@ -12,6 +12,7 @@ from msgspec import Struct
 from kanaleto.history.definition import told_of, told_of_derived
 from kanaleto.history.minutes import Minutes
 from kanaleto.history.recording import BAD, BREAK_US, GOOD, NEVER, STALE
+from kanaleto.history.renames import Rename
 from kanaleto.planning.plan import Block, Place
 from kanaleto.polling.board import Readings, Record
 from kanaleto.polling.events import Event, EventKind
@@ -55,6 +56,7 @@ class RecordSink(Sink):
         self._definitions: dict[int, tuple[object, str]] = {}
         self.lost = 0
         self._is_over = False
+        self._renames: deque[list[Rename]] = deque()
         self.must_begin_anew = False
         """Set by whoever finds that the other end is another; done at the next second."""
 
@@ -132,6 +134,7 @@ class RecordSink(Sink):
     def on_plan(self, world: World) -> None:
         if self._is_over:
             return
+        self._take_renames()
         site = world.site
         is_new_site = site is not self._site
         self._site = site
@@ -162,11 +165,16 @@ class RecordSink(Sink):
         ]
         self._say("derived", derived)
 
-    def rename(self, renamed: list[tuple[tuple[str, str], tuple[str, str]]]) -> None:
-        """Points are called otherwise from now on, and are the same."""
-        self._say("renamed", [[*old, *new] for old, new in renamed])
-        new_names = dict(renamed)
-        self._identities = {new_names.get(own, own) for own in self._identities}
+    def rename(self, renamed: list[Rename]) -> None:
+        """Points are called otherwise, and are the same: from the next plan on. From any thread."""
+        self._renames.append(renamed)
+
+    def _take_renames(self) -> None:
+        while self._renames:
+            renamed = self._renames.popleft()
+            self._say("renamed", [[*old, *new] for old, new in renamed])
+            new_names = dict(renamed)
+            self._identities = {new_names.get(own, own) for own in self._identities}
 
     def on_second(self, world: World, now_s: float, wall_s: float) -> None:
         if self._is_over:
@@ -174,6 +182,7 @@ class RecordSink(Sink):
         if self.must_begin_anew:
             self.must_begin_anew = False
             self.begin_anew(world)
+        self._take_renames()
         wall_us = round(wall_s * 1e6)
         if self._beat_us is not None and not -BREAK_US <= wall_us - self._beat_us <= BREAK_US:
             self._forget_words()  # the other end begins anew

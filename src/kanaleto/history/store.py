@@ -185,16 +185,30 @@ class Store:
         values = {"site": site, "name": name, "link": link, "origin": origin}
         return self._id(schema.line, (site, name, link, origin), values, tuple(values))
 
-    def rename(self, site: str, old: tuple[str, str], new: tuple[str, str]) -> bool:
-        """A series goes on under another name. Not where there is one of that name already."""
-        columns = schema.series.c
-        where = (columns.site == site, columns.device == old[0], columns.point == old[1])
-        taken = select(columns.id).where(columns.site == site, columns.device == new[0], columns.point == new[1])
-        if self.connection.execute(taken).scalar() is not None:
-            return False
-        self.connection.execute(update(schema.series).where(*where).values(device=new[0], point=new[1]))
+    def rename(self, site: str, old: tuple[str, str], new: tuple[str, str]) -> int | None:
+        """A series goes on under another name, with what was recorded under that one already; which it is. None where
+        there is none."""
+        columns, samples = schema.series.c, schema.sample
+        numbers = []
+        for device, point in (old, new):
+            wanted = select(columns.id).where(columns.site == site, columns.device == device, columns.point == point)
+            numbers.append(self.connection.execute(wanted).scalar())
+        from_id, to_id = numbers
+        if from_id is None:
+            return to_id
+        if to_id is not None:
+            self.connection.execute(update(samples).where(samples.c.series == to_id).values(series=from_id))
+            self.connection.execute(delete(schema.series).where(columns.id == to_id))
+        self.connection.execute(update(schema.series).where(columns.id == from_id).values(device=new[0], point=new[1]))
+        self.connection.commit()
         self._ids = {key: number for key, number in self._ids.items() if key[0] != "series"}
-        return True
+        return int(from_id)
+
+    def last_lived(self, site: str) -> int:
+        """When a site was recorded last; 0 where it was not."""
+        spans, runs = schema.span.c, schema.run.c
+        wanted = select(func.max(spans.last)).join(schema.run, runs.id == spans.run).where(runs.site == site)
+        return int(self.connection.execute(wanted).scalar() or 0)
 
     # Runs and spans
 

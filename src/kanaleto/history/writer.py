@@ -39,10 +39,11 @@ def main() -> int:
         _say({"failed": str(error)})
         return 1
     try:
+        lived_us = store.last_lived(asked["site"])
+        for at_us, old, new in asked["renamed"]:
+            if at_us > lived_us:  # what came before was done then
+                store.rename(asked["site"], (old[0], old[1]), (new[0], new[1]))
         recording = Recording(store, asked["site"], asked["program"], asked["who"], asked["host"], asked["at_us"])
-        for old, new in asked["renamed"]:
-            store.rename(asked["site"], (old[0], old[1]), (new[0], new[1]))
-        store.commit()
         _say({"ready": {"store": store.name, "told": beside}})
         _Writer(store, recording, asked["days"], asked["most_mb"] * 1_000_000).run()
     except StoreError as error:

@@ -68,7 +68,7 @@ class KanaletoApp(PacedApp):
         self.engine = engine
         self._afterwards = Afterwards(self)
         self.keeping = Keeping(self)
-        self.opened = OpenedSite(self, loaded, self.keeping.follow)
+        self.opened = OpenedSite(self, loaded, self.keeping)
         self.door, self.holder = self.opened.door, self.opened.holder
         self._snapshot = engine.snapshot
         self.counts_as_wire = False
@@ -312,6 +312,35 @@ class KanaletoApp(PacedApp):
             return
         self.do(lambda session: session.hold(held))
         self.tell("polling is held: values grow old until you resume it with space" if held else "polling goes on")
+
+    def action_record(self) -> None:
+        if not self.keeping.recording:
+            self.tell("recording begins …")
+            self.keeping.begin_recording()
+            return
+
+        def answer(text: str) -> None:
+            if text.strip().lower() in ("y", "yes"):
+                self.keeping.end_recording()
+            else:
+                self.tell("recording goes on")
+
+        self.ask("end recording? y ends it, anything else goes on", "", answer)
+
+    def action_same_points(self) -> None:
+        self.tell(self.keeping.take_as_same())
+
+    def action_note(self) -> None:
+        def answer(text: str) -> None:
+            if text.strip():
+                self.keeping.note(text.strip()[:2000])
+                self.tell("noted in the journal")
+
+        self.ask("a note for the journal", "", answer)
+
+    @property
+    def recording(self) -> str:
+        return self.keeping.recording
 
     async def action_quit(self) -> None:
         if self.is_sure("q", "quitting"):

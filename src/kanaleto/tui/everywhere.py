@@ -16,6 +16,7 @@ EVERYWHERE = (
         "find any action by name: ask now, reconnect, switch off, save what was learned, …",
         is_found=False,
     ),
+    Action("R", "record", "begin or end recording", "begin recording samples, or end it: the site's own record"),
     Action("L", "lanes", "hide or show the lanes"),
     Action("question_mark", "keys", "all keys", "these keys", shown="?"),
     Action("ctrl+z", "undo", "undo", "undo an edit of the site, do it again", shown="ctrl+z  ctrl+y"),
@@ -31,6 +32,8 @@ EVERYWHERE = (
         "ctrl+n", "new_site", "new site", "save the site as a file of your own, begin a new one", shown="ctrl+s  ctrl+n"
     ),
     Action("escape", "leave", "go back", is_found=False),
+    Action("", "same_points", "the same points: what was renamed on disk keeps its series"),
+    Action("", "note", "write a note into the journal"),
     Action("", "cycle", "one cycle: ask every block once, held or not"),
     Action("", "reset_counts", "reset the counts of every device"),
     Action("", "save_lessons", "save what was learned to the site file"),

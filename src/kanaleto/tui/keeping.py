@@ -7,7 +7,11 @@ from threading import Lock, Thread
 from typing import TYPE_CHECKING, Protocol
 
 from kanaleto.demo.start import is_demo
+from kanaleto.editing.news import Change
+from kanaleto.history.renames import Rename, renamed, words
+from kanaleto.history.store_error import CannotRecord
 from kanaleto.polling.engine import Engine, EngineEnded
+from kanaleto.polling.events import EventKind
 from kanaleto.site.model import Site
 
 if TYPE_CHECKING:
@@ -19,6 +23,8 @@ class _Screen(Protocol):
     engine: Engine
 
     def trouble(self, kind: str, text: str) -> None: ...
+
+    def tell(self, notice: str) -> None: ...
 
     def later(self, what: Callable[[], object]) -> None: ...
 
@@ -33,6 +39,7 @@ class Keeping:
         self._is_over = False
         self._where: Path | None = None
         self._site: Site | None = None
+        self._doubtful: list[Rename] = []
 
     @property
     def failure(self) -> Exception | None:
@@ -57,12 +64,82 @@ class Keeping:
             kept.start(self._where, self._site, _origin(self._where))
             self._kept = kept
 
-    def follow(self, where: Path | None, site: Site, moved_from: Path | None = None) -> None:
-        """That site is open now, as it stands; it was at `moved_from` before it was saved."""
+    def before(self, change: Change) -> None:
+        """The engine is about to take that over. Points that only have another name keep their series; where somebody
+        else edited the files that is asked about."""
+        if not change.what or self._kept is None or self._site is None:
+            return
+        renames = renamed(self._site, change.site)
+        if renames and change.is_own:
+            self._kept.rename(renames)
+        elif renames:
+            self._doubtful = renames
+            self._tell(
+                "renamed", f"renamed on disk: {words(renames)}. ctrl+p, “the same points”, lets them keep their series"
+            )
+
+    def take_as_same(self) -> str:
+        """What was renamed on disk are the same points; what is to be told of it."""
+        renames, self._doubtful = self._doubtful, []
+        if not renames or self._kept is None:
+            return "nothing was renamed on disk"
+        self._kept.rename(renames)
+        self._screen.trouble("kept renamed", "")
+        return f"the same points: {words(renames)}"
+
+    def follow(self, change: Change) -> None:
+        """That site is open now, as it stands."""
         with self._lock:
-            self._where, self._site = where, site
+            if not change.what:
+                self._doubtful = []
+            self._where, self._site = change.where, change.site
             if self._kept is not None and not self._is_over:
-                self._kept.follow(where, site, _origin(where), moved_from)
+                self._kept.follow(change.where, change.site, _origin(change.where), change.moved_from)
+
+    @property
+    def recording(self) -> str:
+        """Where it is recorded to now; empty where it is not."""
+        return self._kept.recording if self._kept is not None else ""
+
+    def begin_recording(self) -> None:
+        """Record to the site's own record. What comes of it is told in a moment."""
+
+        from kanaleto.capture.row import Origin
+
+        def work() -> str:
+            with self._lock:
+                if self._kept is None or self._is_over:
+                    return "nothing is kept yet; try again in a moment"
+                try:
+                    told = self._kept.begin_recording()
+                except CannotRecord as error:
+                    return f"not recorded: {error}"
+                away = "; the demo's folder is taken away at its end" if _origin(self._where) is not Origin.REAL else ""
+                return f"{told + '; ' if told else ''}recording to {self._kept.recording}{away}"
+
+        self._work_and_tell(work)
+
+    def end_recording(self) -> None:
+        """End it. What was kept is told in a moment."""
+
+        def work() -> str:
+            with self._lock:
+                where = self.recording
+                count = self._kept.end_recording() if self._kept is not None else 0
+                return f"{count} samples were recorded to {where}" if where else "nothing was recorded"
+
+        self._work_and_tell(work)
+
+    def _work_and_tell(self, work: Callable[[], str]) -> None:
+        def run() -> None:
+            told = work()
+            self._screen.later(lambda: self._screen.tell(told))
+
+        Thread(target=run, name="recording", daemon=True).start()
+
+    def note(self, text: str) -> None:
+        """Write a note into the journal."""
+        self._screen.engine.do(lambda session: session.events.note(EventKind.NOTE, "", "", text))
 
     def stop(self) -> None:
         """Polling has ended: what came of it is written down."""

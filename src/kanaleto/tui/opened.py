@@ -17,7 +17,7 @@ from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.faults import FaultyFile
-from kanaleto.site.model import Site
+from kanaleto.tui.keeping import Keeping
 from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.holder import SiteHolder
 
@@ -47,9 +47,7 @@ class OpenedSite:
     """`loaded` is what is open at the start. Methods are for the interface's thread; what comes of them is told
     there."""
 
-    def __init__(
-        self, context: _Screen, loaded: LoadedSite, follow: Callable[[Path | None, Site, Path | None], None]
-    ) -> None:
+    def __init__(self, context: _Screen, loaded: LoadedSite, keeping: Keeping) -> None:
         self._context = context
         self.holder = SiteHolder()
         path = loaded.site.path
@@ -58,10 +56,11 @@ class OpenedSite:
         engine = context.engine
 
         def go_on(change: Change) -> None:
+            keeping.before(change)
             engine.take_over(change.site, change.what).result()
-            follow(change.where, change.site, change.moved_from)
+            keeping.follow(change)
 
-        follow(path, loaded.site, None)
+        keeping.follow(Change(loaded.site, where if path is None else path))
         self.door = Door(loaded, where, is_unsaved, go_on, self._on_news)
         if path is not None:
             self.holder.note_opened(path)

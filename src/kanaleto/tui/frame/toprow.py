@@ -57,7 +57,10 @@ class TopRow(Drawn):
         state = ("◌ polling held", "ochre") if held else ("● polling", "verdigris")
         if self.size.width < 90:
             state = (state[0][0], state[1])
-        off = [(f" · {self.snapshot.off}", "ochre")] if self.snapshot.off and self.size.width >= 90 else []
+        off: list[tuple[str, str]] = []
+        off += [(f" · {self.snapshot.off}", "ochre")] if self.snapshot.off and self.size.width >= 90 else []
+        if self.context.recording:
+            off.append((" · ◉ recording" if self.size.width >= 120 else " ◉", "terracotta"))
         return [state, *off, (f"   {datetime.now():%H:%M:%S}", "ink")]
 
     def on_click(self, event: events.Click) -> None:

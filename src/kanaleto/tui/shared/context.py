@@ -48,6 +48,11 @@ class Context(Protocol):
     @property
     def palette(self) -> Palette: ...
 
+    @property
+    def recording(self) -> str:
+        """Where samples are recorded to now; empty where they are not."""
+        ...
+
     def tell(self, notice: str) -> None:
         """A line of text instead of the keys, for a few seconds."""
         ...

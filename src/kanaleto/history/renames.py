@@ -1,0 +1,64 @@
+"""Which points are called otherwise since an edit, and are the same: a point by all that it is but its name, a device
+by its line and unit ID."""
+
+from kanaleto.history.definition import told_of
+from kanaleto.planning.plan import Identity
+from kanaleto.site.model import Device, Line, Point, Site
+
+Rename = tuple[Identity, Identity]
+"""From and to, each as device and point; a derived point has no device."""
+
+
+def renamed(old: Site, new: Site) -> list[Rename]:
+    """Points that only have another name, where there is no doubt."""
+    found: list[Rename] = []
+    before = {device.name: (line, device) for line, device in old.devices()}
+    after = {device.name: (line, device) for line, device in new.devices()}
+    for name, (line, device) in after.items():
+        was = before.get(name)
+        if was is None:
+            was = _same_unit(line, device, {key: own for key, own in before.items() if key not in after})
+        if was is not None and was[1] is not device:
+            found += _points(was[1], device)
+    formulas = {own.formula: own.name for own in old.derived}
+    names = {own.name for own in old.derived}
+    stays = {own.name for own in new.derived}
+    for own in new.derived:
+        before_name = formulas.get(own.formula)
+        if own.name not in names and before_name is not None and before_name not in stays:
+            found.append((("", before_name), ("", own.name)))
+    return found
+
+
+def _same_unit(line: Line, device: Device, gone: dict[str, tuple[Line, Device]]) -> tuple[Line, Device] | None:
+    """The device that was there under another name."""
+    found = [was for was in gone.values() if was[0].name == line.name and was[1].unit_id == device.unit_id]
+    return found[0] if len(found) == 1 else None
+
+
+def _points(old: Device, new: Device) -> list[Rename]:
+    before, after = {point.name: point for point in old.points}, {point.name: point for point in new.points}
+    found: list[Rename] = []
+    if old.name != new.name:
+        found += [((old.name, name), (new.name, name)) for name in after if name in before]
+    gone = _by_meaning([point for name, point in before.items() if name not in after])
+    come = _by_meaning([point for name, point in after.items() if name not in before])
+    for told, points in come.items():
+        was = gone.get(told, [])
+        if len(points) == len(was) == 1:
+            found.append(((old.name, was[0].name), (new.name, points[0].name)))
+    return found
+
+
+def _by_meaning(points: list[Point]) -> dict[str, list[Point]]:
+    told: dict[str, list[Point]] = {}
+    for point in points:
+        told.setdefault(told_of(point), []).append(point)
+    return told
+
+
+def words(renames: list[Rename]) -> str:
+    """In a few words."""
+    shown = [f"{'/'.join(filter(None, old))} → {'/'.join(filter(None, new))}" for old, new in renames[:3]]
+    more = f" and {len(renames) - 3} more" if len(renames) > 3 else ""
+    return f"{', '.join(shown)}{more}"

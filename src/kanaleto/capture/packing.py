@@ -2,8 +2,8 @@
 how many exchanges it has, from when to when, and how they ended, so that it need not be unpacked where nothing in it is
 wanted; its check sum tells when it was damaged or cut short. What stands behind such a block is still found.
 
-    head of a block, little-endian: "KBLK", CRC-32 of the rest of the head, CRC-32 of what is packed, its size, count, first and last time (µs since
-    1970), outcomes as bits; then, packed by zlib: size of the names, names as JSON, rows
+    head of a block, little-endian: "KBLK", CRC-32 of the rest of the head, CRC-32 of what is packed, its size, count,
+    first and last time (µs since 1970), outcomes as bits; then, packed by zlib: size of the names, names as JSON, rows
 """
 
 import json

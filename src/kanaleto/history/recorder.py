@@ -91,6 +91,7 @@ class Recorder:
             else:
                 self._said = said
                 self._answers.set()
+        process.stdout.close()
         if not self._answers.is_set():
             self._said = {"failed": "the writer of the record ended before it began"}
             self._answers.set()
@@ -144,12 +145,12 @@ class Recorder:
         self._is_over.set()
         self._feeder.join(_END_S)
         if self._process is not None:
-            if self._process.stdin is not None:
-                with suppress(OSError):
-                    self._process.stdin.close()
             self._reap(self._process, _END_S)
 
     def _reap(self, process: "subprocess.Popen[bytes]", timeout_s: float) -> None:
+        if process.stdin is not None:
+            with suppress(OSError):
+                process.stdin.close()
         try:
             process.wait(timeout_s)
         except subprocess.TimeoutExpired:

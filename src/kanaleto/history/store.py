@@ -271,7 +271,9 @@ class Store:
                 break
             gone += self._let_go_before(first + (last - first) // 10)
             self.commit()
-            self.connection.exec_driver_sql("PRAGMA incremental_vacuum").fetchall()
+            raw = self.connection.connection.cursor()
+            raw.execute("PRAGMA incremental_vacuum")
+            raw.fetchall()  # it works as it is read
         self.commit()
         return gone
 

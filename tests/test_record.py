@@ -401,7 +401,7 @@ class Stores(InFolder):
         with engine.begin() as connection:
             schema.bring_up(connection, "old", upto=1)
             connection.execute(schema.series.insert().values(site="Virtual", device="Device", point="Count"))
-            self.assertNotIn("minute", [name for name in _tables(connection)])
+            self.assertNotIn("minute", _tables(connection))
         engine.dispose()
         self.assertEqual([own.point for own in self.history().series()], ["Count"], "read as it is")
         self.assertEqual(list(self.history().minutes(None, None)), [])
@@ -643,4 +643,4 @@ def _tables(connection: Any) -> list[str]:
 
 
 def _plain(one: object) -> object:
-    return {key: value for key, value in one.items()} if isinstance(one, dict) else repr(one)
+    return dict(one) if isinstance(one, dict) else repr(one)

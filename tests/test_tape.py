@@ -477,13 +477,14 @@ class Patterns(InFolder):
         self.assertTrue(any(text.startswith("Dead has never answered; its neighbour") for text in told), told)
         self.assertTrue(any("Shy refused 50 times with exception 2" in text for text in told), told)
 
-    def test_a_head_says_whether_a_block_need_be_looked_into(self) -> None:
+    def test_a_head_says_from_when_to_when(self) -> None:
         path = self.folder / "a.tape"
         with path.open("wb") as file:
             file.write(head_line({}))
             file.write(pack([exchange(n) for n in range(100)]))
             file.write(pack([exchange(100, kind=OutcomeKind.TIMEOUT)]))
         with path.open("rb") as file:
-            good, bad = heads(file, [], "a")
-            self.assertEqual((good.has_failures, bad.has_failures), (False, True))
-            self.assertEqual(len(list(unpack(body_of(file, good)))), 100)
+            first, second = heads(file, [], "a")
+            self.assertEqual((first.first_us, first.last_us), (START_US, START_US + 990_000))
+            self.assertEqual((first.count, second.count), (100, 1))
+            self.assertEqual(len(list(unpack(body_of(file, first)))), 100)

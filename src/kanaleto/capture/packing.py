@@ -38,10 +38,6 @@ class BlockHead:
         self.place = place
 
     @property
-    def has_failures(self) -> bool:
-        return bool(self.outcomes & ~1)
-
-    @property
     def end(self) -> int:
         return int(self.place + _HEAD.size + self.size)
 

@@ -52,12 +52,12 @@ def command(
         if not is_json and not is_pattern:
             why = f"; laid aside: {source.why}" if source.why else ""
             say(f"times are local, {zone()}{why}", err=True)
-        count = 0
         for row in source:
+            if not wanted.is_of_it(row):
+                continue
+            pattern.add(row)
             if not wanted.has(row):
                 continue
-            count += 1
-            pattern.add(row)
             if is_json and not is_pattern:
                 emit(as_object(row))
             elif not is_pattern:
@@ -92,19 +92,19 @@ class _Wanted:
 
     def may_have(self, head: BlockHead) -> bool:
         """Whether a block of a tape need be looked into."""
-        is_then = head.first_us <= self._to_us and head.last_us >= self._from_us
-        return is_then and (head.has_failures or not self._is_failed)
+        return head.first_us <= self._to_us and head.last_us >= self._from_us
+
+    def is_of_it(self, row: Row) -> bool:
+        """Whether it belongs to the time and the line whose pattern is wanted."""
+        return self._from_us <= row.at_us <= self._to_us and self._line in (None, row.line)
 
     def has(self, row: Row) -> bool:
-        if not self._from_us <= row.at_us <= self._to_us:
-            return False
+        """Whether it is one of those that are wanted."""
         if self._is_failed and row.kind is OutcomeKind.GOOD:
             return False
         if self._unit_id is not None and row.unit_id != self._unit_id:
             return False
         if self._device is not None and row.device != self._device:
-            return False
-        if self._line is not None and row.line != self._line:
             return False
         return self._text is None or self._says(row, self._text)
 

@@ -347,13 +347,15 @@ class Recording:
                 series.id = number
 
     def _take_minutes(self, told: list[dict[str, Any]]) -> None:
-        for one in told:
-            name, link, origin = one.pop("line")
+        rows = []
+        for one in told:  # the message stays as it is: it may have to be taken again
+            name, link, origin = one["line"]
             key = (name, link, origin)
             number = self._lines.get(key)
             if number is None:
                 number = self._lines[key] = self.store.line(self.site, name, link, origin)
-            self._minutes.append({**one, "line": number})
+            rows.append({**one, "line": number})
+        self._minutes += rows
 
     def _take_beat(self, at_us: int) -> None:
         """Recording lives."""

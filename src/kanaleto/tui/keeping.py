@@ -3,7 +3,7 @@ own: a start waits for no disk."""
 
 from collections.abc import Callable
 from pathlib import Path
-from threading import Lock, Thread
+from threading import Event, Lock, Thread
 from typing import TYPE_CHECKING, Protocol
 
 from kanaleto.demo.start import is_demo
@@ -17,6 +17,9 @@ from kanaleto.site.model import Site
 if TYPE_CHECKING:
     from kanaleto.capture.kept import Kept
     from kanaleto.capture.row import Origin
+
+
+_UP_S = 20.0
 
 
 class _Screen(Protocol):
@@ -36,6 +39,7 @@ class Keeping:
         self._screen = screen
         self._lock = Lock()
         self._kept: Kept | None = None
+        self._is_up = Event()
         self._is_over = False
         self._where: Path | None = None
         self._site: Site | None = None
@@ -63,6 +67,7 @@ class Keeping:
                 return
             kept.start(self._where, self._site, _origin(self._where))
             self._kept = kept
+        self._is_up.set()
 
     def before(self, change: Change) -> None:
         """The engine is about to take that over. Points that only have another name keep their series; where somebody
@@ -107,9 +112,10 @@ class Keeping:
         from kanaleto.capture.row import Origin
 
         def work() -> str:
+            self._is_up.wait(_UP_S)  # a key may be quicker than the start
             with self._lock:
                 if self._kept is None or self._is_over:
-                    return "nothing is kept yet; try again in a moment"
+                    return "not recorded: the application ends"
                 try:
                     told = self._kept.begin_recording()
                 except CannotRecord as error:

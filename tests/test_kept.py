@@ -240,9 +240,9 @@ class InTheApplication(WithSite):
             time.sleep(2)
             path = self.folder / "m.csv"
             path.write_text(path.read_text().replace("R7,", "Level,"))
-            terminal.wait_for(r"renamed on disk: D1/R7 → D1/Level")
+            terminal.wait_for(r"renamed on disk: D1/R7 → D1/Level, D2/R7 → D2/Level")
             terminal.type("C-p")
-            terminal.wait_for("find")
+            terminal.wait_for("words of what you want")
             terminal.type("the same points", "Enter")
             terminal.wait_for(r"the same points: D1/R7 → D1/Level")
             time.sleep(2)
@@ -252,15 +252,15 @@ class InTheApplication(WithSite):
             terminal.wait_for("recording goes on")
             terminal.type("R", "y", "Enter")
             terminal.wait_for(r"\d+ samples were recorded to ")
-            self.assertNotIn("◉", terminal.screen)
+            terminal.wait_until(lambda screen: "◉" not in screen, "the end of recording", 10)
             terminal.type("C-p")
-            terminal.wait_for("find")
+            terminal.wait_for("words of what you want")
             terminal.type("note into", "Enter")
             terminal.wait_for("a note for the journal")
             terminal.type("the pump was off", "Enter")
             terminal.wait_for("noted")
             terminal.type("q")
-            terminal.wait_for(r"\$ $")
+            terminal.wait_for(r"\$\s*$")
         kinds = [event.kind for event in self.events()]
         for kind in ("run", "recording", "edit", "rename", "note"):
             self.assertIn(kind, kinds)
@@ -286,7 +286,7 @@ class InTheApplication(WithSite):
                 time.sleep(0.2)
             self.assertNotIn("the journal cannot", terminal.screen)
             terminal.type("q")
-            terminal.wait_for(r"\$ $")
+            terminal.wait_for(r"\$\s*$")
         self.assertIn("run", [event.kind for event in self.events()])
 
     def test_a_killed_application_leaves_a_journal_that_says_so(self) -> None:

@@ -11,7 +11,7 @@ import zlib
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from struct import Struct, error
-from typing import BinaryIO
+from typing import BinaryIO, NamedTuple
 
 from kanaleto.capture.row import Row
 from kanaleto.lines.outcome import OutcomeKind
@@ -28,18 +28,19 @@ _MOST_PACKED, MOST_RAW = 16_000_000, 64_000_000
 _LOOKED_THROUGH = 1 << 20
 
 
-class BlockHead:
-    """What a block says of itself, and where it stands."""
+class BlockHead(NamedTuple):
+    """What a block says of itself, and where it stands; times in microseconds since 1970."""
 
-    __slots__ = ("count", "crc", "first_us", "last_us", "outcomes", "place", "size")
-
-    def __init__(self, head: bytes, place: int) -> None:
-        _, _, self.crc, self.size, self.count, self.first_us, self.last_us, self.outcomes = _HEAD.unpack(head)
-        self.place = place
+    place: int
+    crc: int
+    size: int
+    rows: int
+    first_us: int
+    last_us: int
 
     @property
     def end(self) -> int:
-        return int(self.place + _HEAD.size + self.size)
+        return self.place + _HEAD.size + self.size
 
 
 def pack(rows: Iterable[Row]) -> bytes:
@@ -103,7 +104,7 @@ def heads(file: BinaryIO, damaged: list[str], name: str) -> Iterator[BlockHead]:
         file.seek(place)
         raw = file.read(_HEAD.size)
         is_head = len(raw) == _HEAD.size and raw.startswith(_MARK) and raw[4:8] == _SIZE.pack(zlib.crc32(raw[8:]))
-        head = BlockHead(raw, place) if is_head else None
+        head = BlockHead(place, *_HEAD.unpack(raw)[2:7]) if is_head else None
         if head is not None and head.size <= _MOST_PACKED and head.end <= end:
             yield head
             place = head.end

@@ -104,7 +104,7 @@ class Tape:
                                 body_of(file, head)
                                 file.seek(head.place)
                                 out.write(file.read(head.end - head.place))
-                                count += head.count
+                                count += head.rows
         if not count:
             staged.unlink()
             return None

@@ -32,7 +32,7 @@ EVERYWHERE = (
         "ctrl+n", "new_site", "new site", "save the site as a file of your own, begin a new one", shown="ctrl+s  ctrl+n"
     ),
     Action("escape", "leave", "go back", is_found=False),
-    Action("", "same_points", "the same points: what was renamed on disk keeps its series"),
+    Action("", "same_points", "the same points: renamed ones keep their series"),
     Action("", "note", "write a note into the journal"),
     Action("", "cycle", "one cycle: ask every block once, held or not"),
     Action("", "reset_counts", "reset the counts of every device"),

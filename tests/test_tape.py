@@ -14,14 +14,17 @@ from hypothesis import strategies as st
 
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.jsonlines import NoCapture
-from kanaleto.capture.packing import body_of, head_line, heads, pack, unpack
+from kanaleto.capture.packing import body_of, head_line, heads, pack, pack_exchanges, unpack
 from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.recorder import ExchangeRecorder
-from kanaleto.capture.row import Row
+from kanaleto.capture.row import Row, row_of
 from kanaleto.capture.tape import Tape, aside_of, files_of
-from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.events import EventKind, EventLog
+from kanaleto.polling.listener import Exchange
+from kanaleto.wire.codes import Table
+from kanaleto.wire.pdu import Read
 from kanaleto.wire.rtu import Rtu
 from kanaleto.wire.tcp import Tcp
 from tests.simulated import SimulatedLine, device, silent
@@ -53,6 +56,26 @@ def exchange(number: int, link: str = TCP, kind: OutcomeKind = OutcomeKind.GOOD,
     )
 
 
+def told_by_the_engine(number: int, kind: OutcomeKind = OutcomeKind.GOOD) -> Exchange:
+    """An exchange as sinks hear of it."""
+    row = exchange(number, kind=kind)
+    asked_at = 1000.0 + number
+    outcome = Outcome(
+        kind,
+        7,
+        row.request,
+        row.answer,
+        None,
+        asked_at,
+        asked_at + 0.0001,
+        asked_at + 0.002,
+        asked_at + 0.003,
+        row.reason,
+    )
+    line = SimulatedLine(device("Pump", 7), is_serial=False).line
+    return Exchange(number, row.at_us / 1e6, line, line.devices[0], Read(Table.HOLDING, number, 1), outcome, number % 3)
+
+
 def kept(row: Row) -> tuple[object, ...]:
     """What packets can tell of an exchange."""
     return row.at_us, row.request, row.answer, row.kind, row.line
@@ -71,6 +94,11 @@ class Packed(InFolder):
     def test_round_trip(self, told: list[Row]) -> None:
         block = pack(told)
         self.assertEqual(list(unpack(block[40:])), told)
+
+    def test_of_exchanges_as_the_engine_tells_them_it_is_the_same_block(self) -> None:
+        told = [told_by_the_engine(n, list(OutcomeKind)[n % 6]) for n in range(50)]
+        one = pack_exchanges(told, lambda line: str(line.link), "real")
+        self.assertEqual(one, pack([row_of(own, str(own.line.link), "real") for own in told]))
 
     def _tape(self, count: int) -> Path:
         path = self.folder / "a.tape"
@@ -124,7 +152,7 @@ class Packed(InFolder):
 
 class Ring(InFolder):
     def test_on_disk_after_a_second_and_no_more_than_asked(self) -> None:
-        tape = Tape(self.folder / "tape", {"site": "S"})
+        tape = Tape(self.folder / "tape", {"site": "S"}, pack)
         tape.put([exchange(1)], START_US)
         self.assertEqual(files_of(self.folder / "tape"), [])
         tape.put([], START_US + 1_100_000)
@@ -136,7 +164,7 @@ class Ring(InFolder):
         kept = module.FILE_BYTES, module.KEPT_BYTES, module.LITTLE_BYTES
         module.FILE_BYTES, module.KEPT_BYTES, module.LITTLE_BYTES = 20_000, 100_000, 50_000
         try:
-            tape = Tape(self.folder / "tape", {"site": "S"})
+            tape = Tape(self.folder / "tape", {"site": "S"}, pack)
             source = random.Random(1)
             for number in range(0, 60_000, 500):
                 told = [exchange(n, value=source.randrange(65536)) for n in range(number, number + 500)]
@@ -154,7 +182,7 @@ class Ring(InFolder):
             module.FILE_BYTES, module.KEPT_BYTES, module.LITTLE_BYTES = kept
 
     def test_the_minutes_round_an_event_are_laid_aside_until_somebody_looks(self) -> None:
-        tape = Tape(self.folder / "tape", {"site": "S"})
+        tape = Tape(self.folder / "tape", {"site": "S"}, pack)
         for number in range(0, 200_000, 1000):
             tape.put([exchange(n) for n in range(number, number + 1000)], START_US + number * 10_000)
         tape.write_rest(START_US)
@@ -183,7 +211,7 @@ class Ring(InFolder):
             async with Running(line) as running:
                 session = running.session
                 recorder = ExchangeRecorder(session.clock.now, lambda *_: None, lambda *a: told.append(a))
-                recorder.follow(Tape(self.folder / "tape", {"site": "S"}), "real", frozenset({"device lost"}))
+                recorder.follow(self.folder / "tape", "S", "real", frozenset({"device lost"}))
                 session.listen(recorder)
                 session.events.followers.append(recorder.on_event)
                 for second in range(900):
@@ -211,10 +239,11 @@ class Ring(InFolder):
         told: list[str] = []
         now = [1000.0]
         recorder = ExchangeRecorder(lambda: now[0], lambda what, text: told.append(text), lambda *_: None)
-        tape = Tape(self.folder / "tape", {})
-        recorder.follow(tape, "real", frozenset())
+        recorder.follow(self.folder / "tape", "S", "real", frozenset())
+        one = told_by_the_engine(1)
         for _ in range(100):
-            tape._rows = [exchange(n) for n in range(1000)]
+            for _ in range(1000):
+                recorder.on_exchange(one)
             now[0] += 1
             recorder.flush()
         self.assertIn("the tape cannot be written", told[0])
@@ -223,7 +252,7 @@ class Ring(InFolder):
     def test_events_close_together_are_laid_aside_once(self) -> None:
         log = EventLog(lambda: 1000.0)
         recorder = ExchangeRecorder(lambda: 1000.0, lambda *_: None, lambda *_: None)
-        recorder.follow(None, "real", frozenset({"device lost"}))
+        recorder.follow(None, "", "real", frozenset({"device lost"}))
         log.followers.append(recorder.on_event)
         for number in range(50):
             log.note(EventKind.DEVICE_LOST, "L", f"D{number}", "fell silent", going_on="lost")

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from scripts.bench import (
     codecs,
     edits,
+    keeping,
     loopback,
     many_devices,
     maps,
@@ -34,6 +35,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "units": units.measure,
     "many": many_devices.measure,
     "memory": memory.measure,
+    "keeping": keeping.measure,
 }
 
 

@@ -11,7 +11,6 @@ from pathlib import Path
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.row import Origin
-from kanaleto.capture.tape import Tape
 from kanaleto.editing.presence import user_name
 from kanaleto.files.beside import folder_beside
 from kanaleto.history.conditions import Conditions
@@ -85,8 +84,7 @@ class Kept(Sink):
         self._folder = folder
         if folder is None:
             return
-        tape = Tape(folder / "tape", {"site": site.name})
-        self._keeper.do(lambda: self._exchanges.follow(tape, origin.value, _upon(site)))
+        self._keeper.do(lambda: self._exchanges.follow(folder / "tape", site.name, origin.value, _upon(site)))
         journal = self._journal = Journal(
             folder, self._program, self._who, self._clock.now, lambda text: self._on_trouble("journal", text)
         )
@@ -94,7 +92,7 @@ class Kept(Sink):
         self._keeper.add(journal)
 
     def _leave(self) -> None:
-        self._keeper.do(lambda: self._exchanges.follow(None, "", frozenset()))
+        self._keeper.do(lambda: self._exchanges.follow(None, "", "", frozenset()))
         if self._journal is not None:
             self._journal.leave(self._log)
             self._keeper.take_away(self._journal)

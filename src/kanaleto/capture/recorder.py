@@ -3,10 +3,11 @@ puts it into a queue; rows are made of it, packed and written on the keeper's th
 is counted and told."""
 
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from kanaleto.capture.capturefile import CaptureFile
+from kanaleto.capture.packing import pack_exchanges
 from kanaleto.capture.row import Row, row_of
 from kanaleto.capture.tape import AFTER_US, Tape
 from kanaleto.polling.events import Event
@@ -35,7 +36,7 @@ class ExchangeRecorder(Sink):
         self._to_lay_aside: deque[tuple[float, str]] = deque(maxlen=20)
         self._told: dict[str, str] = {}
         self._next_try_s = 0.0
-        self.tape: Tape | None = None
+        self.tape: Tape[Exchange] | None = None
         self.captures: list[CaptureFile] = []
         self.lost = 0
         self._told_lost = 0
@@ -61,15 +62,16 @@ class ExchangeRecorder(Sink):
 
     # The keeper's thread, or under its lock
 
-    def follow(self, tape: Tape | None, origin: str, upon: frozenset[str]) -> None:
-        """From now on another site's; what has come goes on the one before."""
+    def follow(self, folder: Path | None, site: str, origin: str, upon: frozenset[str]) -> None:
+        """From now on another site's, with its tape in that folder; what has come goes on the one before."""
         self._write()
         self._lay_aside(is_over=True)
         if self.tape is not None:
             self._try("tape", "the tape cannot be written", lambda tape: tape.write_rest(self._now_us()))
         self._waiting.clear()
         self._links.clear()
-        self.tape, self._origin, self._upon = tape, origin, upon
+        self._origin, self._upon = origin, upon
+        self.tape = Tape(folder, {"site": site}, self._pack) if folder is not None else None
 
     def choose(self, upon: frozenset[str]) -> None:
         """Events, by the words of their kinds, upon which minutes are laid aside."""
@@ -80,7 +82,7 @@ class ExchangeRecorder(Sink):
         self._lay_aside(is_over=False)
 
     def close(self) -> None:
-        self.follow(None, "", frozenset())
+        self.follow(None, "", "", frozenset())
         for capture in self.captures:
             capture.close()
 
@@ -88,11 +90,11 @@ class ExchangeRecorder(Sink):
         return round(self._wall() * 1e6)
 
     def _write(self) -> None:
-        rows: list[Row] = []
         waiting = self._waiting
-        for _ in range(len(waiting)):
-            exchange = waiting.popleft()
-            rows.append(row_of(exchange, self._link_text(exchange.line), self._origin))
+        exchanges = [waiting.popleft() for _ in range(len(waiting))]
+        rows: list[Row] = []
+        if self.captures:
+            rows = [row_of(exchange, self._link_text(exchange.line), self._origin) for exchange in exchanges]
         for capture in self.captures:
             try:
                 capture.put(rows)
@@ -106,9 +108,9 @@ class ExchangeRecorder(Sink):
         if self.lost != self._told_lost:
             self._told_lost = self.lost
             self._tell("lost", f"{self.lost} exchanges are on no tape: the disk does not keep up")
-        self._try("tape", "the tape cannot be written", lambda tape: tape.put(rows, now_us))
+        self._try("tape", "the tape cannot be written", lambda tape: tape.put(exchanges, now_us))
 
-    def _try(self, what: str, fault: str, do: Callable[[Tape], object]) -> None:
+    def _try(self, what: str, fault: str, do: Callable[[Tape[Exchange]], object]) -> None:
         if self.tape is None:
             return
         now_s = self._wall()
@@ -121,6 +123,9 @@ class ExchangeRecorder(Sink):
             self.tape.forget()
             self._next_try_s = now_s + _AGAIN_S
             self._tell(what, f"{fault}: {error.strerror or error} ({self.tape.folder})")
+
+    def _pack(self, exchanges: Sequence[Exchange]) -> bytes:
+        return pack_exchanges(exchanges, self._link_text, self._origin)
 
     def _link_text(self, line: Line) -> str:
         known = self._links.get(line.name)
@@ -135,7 +140,7 @@ class ExchangeRecorder(Sink):
             if not is_over and 0 <= now_s - at_s < AFTER_US / 1e6:
                 return
 
-            def lay(tape: Tape, at_s: float = at_s, why: str = why) -> None:
+            def lay(tape: Tape[Exchange], at_s: float = at_s, why: str = why) -> None:
                 tape.write_rest(round(now_s * 1e6))
                 path = tape.lay_aside(round(at_s * 1e6), why)
                 if path is not None:

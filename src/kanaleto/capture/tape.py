@@ -2,12 +2,13 @@
 minutes round an event, until somebody has looked. For the keeper's thread."""
 
 import os
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Generic, TypeVar
 
-from kanaleto.capture.packing import body_of, head_line, heads, pack
-from kanaleto.capture.row import Row
+from kanaleto.capture.packing import body_of, head_line, heads
 
 KEPT_US, KEPT_BYTES = 2 * 3600 * 1_000_000, 200_000_000
 LITTLE_BYTES = 20_000_000  # is kept however old it is: a clock that is set forward costs nothing then
@@ -19,21 +20,24 @@ _LOOKED_AT = ".seen"
 _SEEN_KEPT_S = 7 * 86400
 _NAME = "%Y%m%d-%H%M%S-%f"
 
+T = TypeVar("T")
 
-class Tape:
-    """`folder` is the site's own; `told` stands in the first line of each file. Raises OSError as it comes; nothing is
-    lost then but what does not fit a bounded memory."""
 
-    def __init__(self, folder: Path, told: dict[str, object]) -> None:
+class Tape(Generic[T]):
+    """`folder` is the site's own; `told` stands in the first line of each file; `pack` makes a block of what is put.
+    Raises OSError as it comes; what could not be written then is let go by `forget`."""
+
+    def __init__(self, folder: Path, told: dict[str, object], pack: Callable[[Sequence[T]], bytes]) -> None:
         self.folder = folder
         self._told = told
-        self._rows: list[Row] = []
+        self._pack = pack
+        self._rows: list[T] = []
         self._since_us = 0
         self._path: Path | None = None
         self._begun_us = 0
         self._size = 0
 
-    def put(self, rows: list[Row], now_us: int) -> None:
+    def put(self, rows: Sequence[T], now_us: int) -> None:
         """What has come; on disk after a second at the latest."""
         if rows and not self._rows:
             self._since_us = now_us
@@ -55,8 +59,8 @@ class Tape:
         """What could not be written is not held for ever."""
         self._rows = []
 
-    def _write(self, rows: list[Row], now_us: int) -> None:
-        block = pack(rows)
+    def _write(self, rows: Sequence[T], now_us: int) -> None:
+        block = self._pack(rows)
         is_full = self._size + len(block) > FILE_BYTES or not 0 <= now_us - self._begun_us < FILE_US
         if self._path is None or is_full or not self._path.exists():
             self.folder.mkdir(parents=True, exist_ok=True)

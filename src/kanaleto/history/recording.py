@@ -8,7 +8,6 @@ words of blocks, `quality` how blocks stand, `points` how points stand that no b
 """
 
 import math
-from collections import OrderedDict
 from collections.abc import Callable
 from typing import Any
 
@@ -25,6 +24,7 @@ BEGIN, CHANGED, STILL, END = range(4)
 GOOD, STALE, BAD, NEVER = range(4)
 QUALITIES = ("good", "stale", "bad", "never")
 STILL_US = 300_000_000
+_LOOK_US = 5_000_000  # how often it is looked who has stood still for so long
 BREAK_US = 3_000_000
 _LARGEST = 1e300
 
@@ -47,6 +47,9 @@ class Series(Struct, eq=False):
     scaled: list["Series"] = field(default_factory=list)
     """Those for whom this is the power of ten."""
 
+    is_plain: bool = False
+    """No power of ten has to do with it."""
+
 
 class Formula(Struct, eq=False):
     """A derived point."""
@@ -60,7 +63,8 @@ class Formula(Struct, eq=False):
 class _Block(Struct, eq=False):
     is_bits: bool
     points: list[Series]
-    offsets: list[int]
+    bounds: list[tuple[int, int]]
+    """Of each point's words, in bytes."""
     decoder: RegisterBlock | BitBlock
     feeds: list[Formula]
 
@@ -83,7 +87,7 @@ class Recording:
         self._minutes: list[dict[str, Any]] = []
         self._blocks: dict[int, _Block] = {}
         self._series: dict[Key, Series] = {}
-        self._oldest: OrderedDict[int, Series] = OrderedDict()
+        self._looked_us = 0
         self._formulas: list[Formula] = []
         self._memory = Memory()
         self._is_tied = True
@@ -129,7 +133,6 @@ class Recording:
             series.at_us = 0
             series.id = self.store.series(self.site, device, point)
             series.definition_id = self.store.definition(series.definition.told, series.definition.fingerprint)
-        self._oldest.clear()
 
     # What is recorded
 
@@ -160,7 +163,9 @@ class Recording:
         else:
             fields = [(offset, own.definition.codec) for offset, own in zip(offsets, series, strict=True)]
             decoder = RegisterBlock(count, [(offset, codec) for offset, codec in fields if codec is not None])
-        self._blocks[told["handle"]] = _Block(is_bits, series, offsets, decoder, [])
+        sizes = [own.definition.codec.registers if own.definition.codec is not None else 0 for own in series]
+        bounds = [(2 * offset, 2 * (offset + size)) for offset, size in zip(offsets, sizes, strict=True)]
+        self._blocks[told["handle"]] = _Block(is_bits, series, bounds, decoder, [])
         self._is_tied = False
 
     def _tie(self) -> None:
@@ -173,6 +178,8 @@ class Recording:
         for series in self._series.values():
             if series.exponent is not None:
                 series.exponent.scaled.append(series)
+        for series in self._series.values():
+            series.is_plain = not series.definition.exponent and not series.scaled
         for block in self._blocks.values():
             own = {id(series) for series in block.points}
             fed = {id(formula) for formula in self._formulas if any(id(series) in own for series in formula.needs)}
@@ -218,30 +225,41 @@ class Recording:
                 self._take_words(block, at_us, bytes.fromhex(data))
 
     def _take_words(self, block: _Block, at_us: int, data: bytes) -> None:
+        """Each word that is another goes through here: what is most often so is done on the spot."""
         values = block.decoder.decode(data)
-        for place, series in enumerate(block.points):
-            if block.is_bits:
-                words = b"\1" if values[place] else b"\0"
-            else:
-                start = 2 * block.offsets[place]
-                codec = series.definition.codec
-                words = data[start : start + 2 * codec.registers] if codec is not None else b""
-            if (
-                words == series.words
-                and series.quality in (GOOD, BAD)
-                and series.has_row
-                and not series.definition.exponent
-            ):
+        if block.is_bits:
+            pieces = [b"\1" if value else b"\0" for value in values]
+        else:
+            pieces = [data[start:end] for start, end in block.bounds]
+        add, span = self._rows.append, self.span
+        for series, words, value in zip(block.points, pieces, values, strict=True):
+            if not (series.is_plain and series.has_row):
+                self._settle(series, at_us, words, value)
                 continue
-            self._settle(series, at_us, words, values[place])
-            for other in series.scaled:
-                if other.words is not None and other.quality in (GOOD, BAD):
-                    self._settle(other, at_us, other.words, other.definition.value_of(other.words))
+            is_good = series.quality == GOOD
+            if words == series.words and (is_good or series.quality == BAD):
+                continue
+            kind = type(value)
+            if not is_good or not (kind is int or kind is float) or at_us <= series.at_us:
+                self._settle(series, at_us, words, value)
+                continue
+            number = float(value)  # type: ignore[arg-type]
+            if series.deadband and series.number is not None and abs(number - series.number) < series.deadband:
+                continue
+            series.number, series.words, series.at_us = number, words, at_us
+            add((series.id, at_us, span, CHANGED, GOOD, number, words, series.definition_id, None))
         if block.feeds:
             self._evaluate(block.feeds, at_us)
 
     def _settle(self, series: Series, at_us: int, words: bytes, value: Value | None) -> None:
-        """A point was read."""
+        """A point was read; and so were those for which it is the power of ten."""
+        before = series.number
+        self._settle_one(series, at_us, words, value)
+        for other in series.scaled if series.number != before else ():
+            if other.words is not None and other.quality in (GOOD, BAD):
+                self._settle_one(other, at_us, other.words, other.definition.value_of(other.words))
+
+    def _settle_one(self, series: Series, at_us: int, words: bytes, value: Value | None) -> None:
         if series.definition.exponent and isinstance(value, int | float):
             power = series.exponent.number if series.exponent is not None else None
             if power is None or power != int(power) or not -30 <= power <= 30:
@@ -278,11 +296,6 @@ class Recording:
                 self.store.reason(series.reason),
             )
         )  # fmt: skip
-        if kind == END:
-            self._oldest.pop(id(series), None)
-        else:
-            self._oldest[id(series)] = series
-            self._oldest.move_to_end(id(series))
 
     def _evaluate(self, formulas: list[Formula], at_us: int) -> None:
         self._memory.now_s = at_us / 1e6
@@ -361,11 +374,12 @@ class Recording:
         """Recording lives."""
         self._look_at(at_us)
         self.beat_us = at_us
-        while self._oldest:
-            series = next(iter(self._oldest.values()))
-            if at_us - series.at_us < STILL_US:
-                break
-            self._put(series, at_us, STILL)
+        if 0 <= at_us - self._looked_us < _LOOK_US:
+            return
+        self._looked_us = at_us
+        for series in self._series.values():
+            if series.has_row and at_us - series.at_us >= STILL_US:
+                self._put(series, at_us, STILL)
 
     def _look_at(self, at_us: int) -> None:
         """Where nothing came for a while, or the clock was set, another span begins."""

@@ -110,15 +110,15 @@ class ExchangeRecorder(Sink):
             self._tell("lost", f"{self.lost} exchanges are on no tape: the disk does not keep up")
         self._try("tape", "the tape cannot be written", lambda tape: tape.put(exchanges, now_us))
 
-    def _try(self, what: str, fault: str, do: Callable[[Tape[Exchange]], object]) -> None:
+    def _try(self, what: str, fault: str, do: Callable[[Tape[Exchange]], bool]) -> None:
         if self.tape is None:
             return
         now_s = self._wall()
         if 0 <= self._next_try_s - now_s <= _AGAIN_S:
             return
         try:
-            do(self.tape)
-            self._tell(what, "")
+            if do(self.tape):  # it does again
+                self._tell(what, "")
         except OSError as error:
             self.tape.forget()
             self._next_try_s = now_s + _AGAIN_S
@@ -140,11 +140,12 @@ class ExchangeRecorder(Sink):
             if not is_over and 0 <= now_s - at_s < AFTER_US / 1e6:
                 return
 
-            def lay(tape: Tape[Exchange], at_s: float = at_s, why: str = why) -> None:
+            def lay(tape: Tape[Exchange], at_s: float = at_s, why: str = why) -> bool:
                 tape.write_rest(round(now_s * 1e6))
                 path = tape.lay_aside(round(at_s * 1e6), why)
                 if path is not None:
                     self._on_aside(path, why)
+                return True
 
             self._try("aside", "nothing can be laid aside", lay)
             self._to_lay_aside.popleft()

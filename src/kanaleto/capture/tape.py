@@ -37,23 +37,28 @@ class Tape(Generic[T]):
         self._begun_us = 0
         self._size = 0
 
-    def put(self, rows: Sequence[T], now_us: int) -> None:
-        """What has come; on disk after a second at the latest."""
+    def put(self, rows: Sequence[T], now_us: int) -> bool:
+        """What has come; on disk after a second at the latest. Whether anything was written."""
+        written = 0
         if rows and not self._rows:
             self._since_us = now_us
         self._rows += rows
         while len(self._rows) >= _BLOCK_ROWS:
             self._write(self._rows[:_BLOCK_ROWS], now_us)
+            written += 1
             del self._rows[:_BLOCK_ROWS]
             self._since_us = now_us
         if self._rows and not 0 <= now_us - self._since_us < _BLOCK_US:
-            self.write_rest(now_us)
+            written += self.write_rest(now_us)
+        return written > 0
 
-    def write_rest(self, now_us: int) -> None:
-        """All that has come is on disk."""
-        if self._rows:
-            self._write(self._rows, now_us)
-            self._rows = []
+    def write_rest(self, now_us: int) -> bool:
+        """All that has come is on disk. Whether anything was written."""
+        if not self._rows:
+            return False
+        self._write(self._rows, now_us)
+        self._rows = []
+        return True
 
     def forget(self) -> None:
         """What could not be written is not held for ever."""

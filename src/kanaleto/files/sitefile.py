@@ -10,6 +10,7 @@ from msgspec import ValidationError, convert
 from msgspec.structs import replace
 
 from kanaleto.files import schema
+from kanaleto.files.keeping import read_keeping
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import KnownRows, read_map
 from kanaleto.files.mapscale import SCALE_NUMBERS, ScaleCells, make_scale, parse_curve
@@ -21,19 +22,7 @@ from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.faults import Fault, FaultyFile
 from kanaleto.site.formula import formula_faults
 from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, parse_link
-from kanaleto.site.model import (
-    KEEPING_EVENTS,
-    LIMITS,
-    Derived,
-    Device,
-    DeviceLimits,
-    Keeping,
-    Limits,
-    Line,
-    Point,
-    Site,
-    TlsServing,
-)
+from kanaleto.site.model import LIMITS, Derived, Device, DeviceLimits, Limits, Line, Point, Site, TlsServing
 from kanaleto.site.ranges import parse_range
 from kanaleto.values.digits import whole
 from kanaleto.values.types import Order, parse_order
@@ -104,24 +93,9 @@ class _Reader:
             self._fault(("derived", at, "formula"), text)
         count = sum(line.point_count for line in lines)
         most = self._most_points(("site", "max_points"), "the site", file.site.max_points, count)
-        return Site(file.site.name, lines, self.path, derived, most, self._keeping(file.site, derived, lines))
-
-    def _keeping(self, table: schema.SiteTable, derived: tuple[Derived, ...], lines: tuple[Line, ...]) -> Keeping:
-        told = table.lay_aside if table.lay_aside is not None else list(Keeping().lay_aside)
-        keeping = Keeping(tuple(told), table.keep_days, table.keep_mb)
-        for condition in keeping.conditions:
-            if "[" not in condition:
-                there_are = ", ".join(KEEPING_EVENTS)
-                self._fault(
-                    ("site", "lay_aside"),
-                    f"lay_aside {condition!r} is no event ({there_are}), and no condition over [Device/Point]",
-                )
-                continue
-            asked = (*derived, Derived(f"lay_aside {condition!r}", condition))
-            for at, text in formula_faults(asked, lines):
-                if at == len(derived):
-                    self._fault(("site", "lay_aside"), text)
-        return keeping
+        return Site(
+            file.site.name, lines, self.path, derived, most, read_keeping(file.site, derived, lines, self._fault)
+        )
 
     def _read_shared(self, file: schema.SiteFile) -> Shared:
         scales: list[tuple[str, ScaleCells]] = []

@@ -8,8 +8,9 @@ from sqlalchemy import Executable, func, select
 
 from kanaleto.history import schema
 from kanaleto.history.definition import Definition, read_definition
-from kanaleto.history.recording import BREAK_US, END, GOOD, NEVER, QUALITIES
+from kanaleto.history.recording import BREAK_US
 from kanaleto.history.schema import MIGRATIONS, NewerStore, version_of
+from kanaleto.history.standing import END, GOOD, NEVER, QUALITIES
 from kanaleto.history.store import StoreError, open_engine, sentence, shown_url, url_of
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.values.codec import NoValue, Value

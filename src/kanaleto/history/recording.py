@@ -11,63 +11,30 @@ import math
 from collections.abc import Callable
 from typing import Any
 
-from msgspec import Struct, field
-
-from kanaleto.history.definition import Definition, read_definition
+from kanaleto.history.definition import read_definition
+from kanaleto.history.standing import (
+    BAD,
+    BEGIN,
+    CHANGED,
+    END,
+    GOOD,
+    NEVER,
+    STALE,
+    STILL,
+    Formula,
+    RecordedBlock,
+    Series,
+)  # fmt: skip
 from kanaleto.history.store import SampleRow, Store
 from kanaleto.polling.board import times_ten_to
-from kanaleto.site.expression import Expression, Memory, compile_expression
+from kanaleto.site.expression import Memory, compile_expression
 from kanaleto.values.block import BitBlock, RegisterBlock
 from kanaleto.values.codec import NoValue, Value
 
-BEGIN, CHANGED, STILL, END = range(4)
-GOOD, STALE, BAD, NEVER = range(4)
-QUALITIES = ("good", "stale", "bad", "never")
 STILL_US = 300_000_000
 _LOOK_US = 5_000_000  # how often it is looked who has stood still for so long
 BREAK_US = 3_000_000
 _LARGEST = 1e300
-
-
-class Series(Struct, eq=False):
-    """A point as it was recorded last. `value` is what rows have; `number` is None for text and where there is none."""
-
-    id: int
-    definition_id: int
-    definition: Definition
-    deadband: float
-    exponent: "Series | None" = None
-    at_us: int = 0
-    number: float | None = None
-    words: bytes | None = None
-    quality: int = NEVER
-    reason: str = ""
-    has_row: bool = False
-    derived: list["Formula"] = field(default_factory=list)
-    scaled: list["Series"] = field(default_factory=list)
-    """Those for whom this is the power of ten."""
-
-    is_plain: bool = False
-    """No power of ten has to do with it."""
-
-
-class Formula(Struct, eq=False):
-    """A derived point."""
-
-    name: str
-    series: Series
-    expression: Expression
-    needs: list[Series]
-
-
-class _Block(Struct, eq=False):
-    is_bits: bool
-    points: list[Series]
-    bounds: list[tuple[int, int]]
-    """Of each point's words, in bytes."""
-    decoder: RegisterBlock | BitBlock
-    feeds: list[Formula]
-
 
 Key = tuple[str, str]
 
@@ -85,7 +52,7 @@ class Recording:
         self.beat_us = at_us
         self._rows: list[SampleRow] = []
         self._minutes: list[dict[str, Any]] = []
-        self._blocks: dict[int, _Block] = {}
+        self._blocks: dict[int, RecordedBlock] = {}
         self._series: dict[Key, Series] = {}
         self._looked_us = 0
         self._formulas: list[Formula] = []
@@ -165,7 +132,7 @@ class Recording:
             decoder = RegisterBlock(count, [(offset, codec) for offset, codec in fields if codec is not None])
         sizes = [own.definition.codec.registers if own.definition.codec is not None else 0 for own in series]
         bounds = [(2 * offset, 2 * (offset + size)) for offset, size in zip(offsets, sizes, strict=True)]
-        self._blocks[told["handle"]] = _Block(is_bits, series, bounds, decoder, [])
+        self._blocks[told["handle"]] = RecordedBlock(is_bits, series, bounds, decoder, [])
         self._is_tied = False
 
     def _tie(self) -> None:
@@ -224,7 +191,7 @@ class Recording:
             if block is not None:
                 self._take_words(block, at_us, bytes.fromhex(data))
 
-    def _take_words(self, block: _Block, at_us: int, data: bytes) -> None:
+    def _take_words(self, block: RecordedBlock, at_us: int, data: bytes) -> None:
         """Each word that is another goes through here: what is most often so is done on the spot."""
         values = block.decoder.decode(data)
         if block.is_bits:

@@ -11,8 +11,9 @@ from msgspec import Struct
 
 from kanaleto.history.definition import told_of, told_of_derived
 from kanaleto.history.minutes import Minutes
-from kanaleto.history.recording import BAD, BREAK_US, GOOD, NEVER, STALE
+from kanaleto.history.recording import BREAK_US
 from kanaleto.history.renames import Rename
+from kanaleto.history.standing import BAD, GOOD, NEVER, STALE
 from kanaleto.planning.plan import Block, Place
 from kanaleto.polling.board import Readings, Record
 from kanaleto.polling.events import Event, EventKind

@@ -26,6 +26,7 @@ from kanaleto.tui.frame.finder import Finder
 from kanaleto.tui.frame.finding import commands
 from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.keys import Keys
+from kanaleto.tui.frame.keyshere import keys_here
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.later import Afterwards, Later
 from kanaleto.tui.frame.pacing import PacedApp
@@ -263,22 +264,8 @@ class KanaletoApp(PacedApp):
 
     def keys_here(self) -> list[Key]:
         """The keys that matter here and now; the last one is always shown."""
-        view = self._view()
-        if view is None and self.query_one("#views", ContentSwitcher).current == "keys":
-            return [("up down", "scroll"), ("escape", "go back"), ("ctrl+q", "quit")]
-        if view is None:
-            return [("enter", "do it"), ("up down", "choose"), ("escape", "go back"), ("ctrl+q", "quit")]
-        if self.query_one(Prompt).is_open:
-            return [("enter", "answer"), ("up down", "earlier answers"), ("escape", "leave it"), ("ctrl+q", "quit")]
-        if isinstance(self.focused, Input):
-            return [*view.keys_here(), ("ctrl+q", "quit")]
-        return [
-            *view.keys_here(),
-            ("space", "resume polling" if self.snapshot.is_held else "hold polling"),
-            ("n", "manual's count" if self.counts_as_wire else "wire's count"),
-            ("q", "quit"),
-            ("?", "all keys"),
-        ]
+        is_page = self.query_one("#views", ContentSwitcher).current == "keys"
+        return keys_here(self, self._view(), is_page, self.query_one(Prompt).is_open, isinstance(self.focused, Input))
 
     # What views ask of each other
 
@@ -314,29 +301,13 @@ class KanaletoApp(PacedApp):
         self.tell("polling is held: values grow old until you resume it with space" if held else "polling goes on")
 
     def action_record(self) -> None:
-        if not self.keeping.recording:
-            self.tell("recording begins …")
-            self.keeping.begin_recording()
-            return
-
-        def answer(text: str) -> None:
-            if text.strip().lower() in ("y", "yes"):
-                self.keeping.end_recording()
-            else:
-                self.tell("recording goes on")
-
-        self.ask("end recording? y ends it, anything else goes on", "", answer)
+        self.keeping.record()
 
     def action_same_points(self) -> None:
         self.tell(self.keeping.take_as_same())
 
     def action_note(self) -> None:
-        def answer(text: str) -> None:
-            if text.strip():
-                self.keeping.note(text.strip()[:2000])
-                self.tell("noted in the journal")
-
-        self.ask("a note for the journal", "", answer)
+        self.keeping.ask_note()
 
     @property
     def recording(self) -> str:

@@ -13,6 +13,7 @@ from kanaleto.history.store_error import CannotRecord
 from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.polling.events import EventKind
 from kanaleto.site.model import Site
+from kanaleto.tui.shared.context import Then
 
 if TYPE_CHECKING:
     from kanaleto.capture.kept import Kept
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
 
 
 _UP_S = 20.0
+_LONGEST_NOTE = 2000
 
 
 class _Screen(Protocol):
@@ -28,6 +30,8 @@ class _Screen(Protocol):
     def trouble(self, kind: str, text: str) -> None: ...
 
     def tell(self, notice: str) -> None: ...
+
+    def ask(self, question: str, answer: str, then: Then) -> None: ...
 
     def later(self, what: Callable[[], object]) -> None: ...
 
@@ -143,9 +147,31 @@ class Keeping:
 
         Thread(target=run, name="recording", daemon=True).start()
 
-    def note(self, text: str) -> None:
-        """Write a note into the journal."""
-        self._screen.engine.do(lambda session: session.events.note(EventKind.NOTE, "", "", text))
+    def record(self) -> None:
+        """Begin recording, or ask whether it is to end."""
+        if not self.recording:
+            self._screen.tell("recording begins …")
+            self.begin_recording()
+            return
+
+        def answer(text: str) -> None:
+            if text.strip().lower() in ("y", "yes"):
+                self.end_recording()
+            else:
+                self._screen.tell("recording goes on")
+
+        self._screen.ask("end recording? y ends it, anything else goes on", "", answer)
+
+    def ask_note(self) -> None:
+        """Ask for a note, and write it into the journal."""
+
+        def answer(text: str) -> None:
+            note = text.strip()[:_LONGEST_NOTE]
+            if note:
+                self._screen.engine.do(lambda session: session.events.note(EventKind.NOTE, "", "", note))
+                self._screen.tell("noted in the journal")
+
+        self._screen.ask("a note for the journal", "", answer)
 
     def stop(self) -> None:
         """Polling has ended: what came of it is written down."""

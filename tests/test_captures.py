@@ -271,4 +271,4 @@ class Patterns(InFolder):
             first, second = heads(file, [], "a")
             self.assertEqual((first.first_us, first.last_us), (START_US, START_US + 990_000))
             self.assertEqual((first.rows, second.rows), (100, 1))
-            self.assertEqual(len(list(unpack(body_of(file, first)))), 100)
+            self.assertEqual(len(list(unpack(body_of(file, first), 100))), 100)

@@ -37,7 +37,7 @@ from scripts.bench.loopback import answer_of, plain_rows, site_at
 from scripts.bench.responder import start_responder
 
 _SAMPLES, _POINTS, _BATCH = 200_000, 100, 20
-_ROUNDS, _ROUND_S = 7, 0.8
+_ROUNDS, _ROUND_S = 15, 0.8
 _MILLION = 1_000_000
 
 

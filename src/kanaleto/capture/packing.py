@@ -3,17 +3,20 @@ how many exchanges it has, from when to when, and how they ended, so that it nee
 wanted; its check sum tells when it was damaged or cut short. What stands behind such a block is still found.
 
     head of a block, little-endian: "KBLK", CRC-32 of the rest of the head, CRC-32 of what is packed, its size, count,
-    first and last time (µs since 1970), outcomes as bits; then, packed by zlib: size of the names, names as JSON, rows
+    first and last time (µs since 1970), outcomes as bits; then, packed by zlib: size of the names, names as JSON,
+    a column each of what rows have in common, all requests, all answers
 """
 
 import json
+import sys
 import zlib
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from array import array
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from struct import Struct, error
 from typing import BinaryIO, NamedTuple
 
-from kanaleto.capture.row import Row
+from kanaleto.capture.row import Row, row_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.listener import Exchange
 from kanaleto.site.model import Line
@@ -21,11 +24,10 @@ from kanaleto.site.model import Line
 HEAD_LINE = b"kanaleto tape 1 "
 _MARK = b"KBLK"
 _HEAD = Struct("<4sIIIIqqI")
-_ROW = Struct("<qIIIBBBHHHHH")
 _SIZE = Struct("<I")
 _KINDS = tuple(OutcomeKind)
 _NUMBERS = {kind: number for number, kind in enumerate(_KINDS)}
-_MOST_US, _MOST_S = 0xFFFFFFFF, 4294.0
+_MOST_US = 0xFFFFFFFF
 _MOST_PACKED, MOST_RAW = 16_000_000, 64_000_000
 _LOOKED_THROUGH = 1 << 20
 
@@ -45,63 +47,74 @@ class BlockHead(NamedTuple):
         return self.place + _HEAD.size + self.size
 
 
-def pack(rows: Iterable[Row]) -> bytes:
+def pack(rows: Sequence[Row]) -> bytes:
     """One block."""
     names = _Names()
-    packed = bytearray()
-    add, count, outcomes = _ROW.pack, 0, 0
-    first_us, last_us = 2**62, -(2**62)
-    for row in rows:
-        at_us, line, link, origin, device, unit_id, kind, attempt, request, answer, sent, first, last, reason = row
-        number = _NUMBERS[kind]
-        packed += add(
-            at_us, min(sent, _MOST_US), min(first, _MOST_US), min(last, _MOST_US), number, min(attempt, 255), unit_id,
-            names.line(line, link, origin), names.device(device), names.reason(reason), len(request), len(answer),
-        )  # fmt: skip
-        packed += request
-        packed += answer
-        outcomes |= 1 << number
-        count += 1
-        first_us, last_us = min(first_us, at_us), max(last_us, at_us)
-    return _block(names, packed, count, first_us, last_us, outcomes)
+    lines, devices, reasons = names.lines, names.devices, names.reasons
+    columns = _Columns(
+        array("q", [row.at_us for row in rows]),
+        array("I", [min(row.sent_us, _MOST_US) for row in rows]),
+        array("I", [min(row.first_us, _MOST_US) for row in rows]),
+        array("I", [min(row.last_us, _MOST_US) for row in rows]),
+        bytes([_NUMBERS[row.kind] for row in rows]),
+        bytes([min(row.attempt, 255) for row in rows]),
+        bytes([row.unit_id for row in rows]),
+        array("H", [lines.setdefault((row.line, row.link, row.origin), len(lines)) for row in rows]),
+        array("H", [devices.setdefault(row.device, len(devices)) for row in rows]),
+        array("H", [reasons.setdefault(row.reason, len(reasons)) for row in rows]),
+    )
+    return _block(names, columns, [row.request for row in rows], [row.answer for row in rows])
 
 
 def pack_exchanges(exchanges: Sequence[Exchange], link_text: Callable[[Line], str], origin: str) -> bytes:
     """One block of exchanges as the engine tells them, the same as of their rows. For thousands a second, beside the
-    engine: nothing is made on the way."""
+    engine: a column at a time."""
     names = _Names()
-    lines, devices, reasons = dict[int, int](), dict[int, int](), names.reasons
-    packed = bytearray()
-    add, outcomes = _ROW.pack, 0
-    first_us, last_us = 2**62, -(2**62)
-    for _, wall_s, line, device, _, outcome, attempt in exchanges:
-        kind, unit_id, request, answer, _, asked_at, sent_at, first_at, done_at, reason = outcome
-        line_number = lines.get(id(line))
-        if line_number is None:
-            line_number = lines[id(line)] = names.line(line.name, link_text(line), origin)
-        device_number = devices.get(id(device))
-        if device_number is None:
-            device_number = devices[id(device)] = names.device(device.name if device is not None else "")
-        number, at_us = _NUMBERS[kind], int(wall_s * 1e6 + 0.5)
-        last = done_at - asked_at
-        if attempt > 255 or not 0.0 <= last < _MOST_S:
-            attempt, done_at = min(attempt, 255), asked_at + min(max(last, 0.0), _MOST_S)
-        packed += add(
-            at_us,
-            int((sent_at - asked_at) * 1e6 + 0.5) if asked_at <= sent_at <= done_at else 0,
-            int((first_at - asked_at) * 1e6 + 0.5) if answer and asked_at <= first_at <= done_at else 0,
-            int((done_at - asked_at) * 1e6 + 0.5),
-            number, attempt, unit_id, line_number, device_number, reasons.setdefault(reason, len(reasons)),
-            len(request), len(answer),
-        )  # fmt: skip
-        packed += request
-        packed += answer
-        outcomes |= 1 << number
-        if at_us > last_us:
-            last_us = at_us
-        if at_us < first_us:
-            first_us = at_us
-    return _block(names, packed, len(exchanges), first_us, last_us, outcomes)
+    outcomes = [exchange[5] for exchange in exchanges]
+    lines = {id(exchange[2]): exchange[2] for exchange in exchanges}
+    devices = {id(exchange[3]): exchange[3] for exchange in exchanges}
+    line_of, device_of = dict[int, int](), dict[int, int]()
+    for key, line in lines.items():
+        line_of[key] = names.lines.setdefault((line.name, link_text(line), origin), len(names.lines))
+    for key, device in devices.items():
+        device_of[key] = names.devices.setdefault(device.name if device is not None else "", len(names.devices))
+    reasons = names.reasons
+    try:
+        times = (
+            array("I", [int((one[6] - one[5]) * 1e6 + 0.5) for one in outcomes]),
+            array("I", [int((one[7] - one[5]) * 1e6 + 0.5) if one[3] else 0 for one in outcomes]),
+            array("I", [int((one[8] - one[5]) * 1e6 + 0.5) for one in outcomes]),
+        )
+        attempts = bytes([exchange[6] for exchange in exchanges])
+    except (OverflowError, ValueError):  # out of what is usual: one by one
+        return pack([row_of(exchange, link_text(exchange.line), origin) for exchange in exchanges])
+    columns = _Columns(
+        array("q", [int(exchange[1] * 1e6 + 0.5) for exchange in exchanges]),
+        *times,
+        bytes([_NUMBERS[one[0]] for one in outcomes]),
+        attempts,
+        bytes([one[1] for one in outcomes]),
+        array("H", [line_of[id(exchange[2])] for exchange in exchanges]),
+        array("H", [device_of[id(exchange[3])] for exchange in exchanges]),
+        array("H", [reasons.setdefault(one[9], len(reasons)) for one in outcomes]),
+    )
+    return _block(names, columns, [one[2] for one in outcomes], [one[3] for one in outcomes])
+
+
+class _Columns(NamedTuple):
+    """What rows have in common, a column each: µs since 1970; µs after that; numbers of outcomes, attempts, units;
+    numbers of names."""
+
+    at: "array[int]"
+    sent: "array[int]"
+    first: "array[int]"
+    last: "array[int]"
+    kinds: bytes
+    attempts: bytes
+    units: bytes
+    lines: "array[int]"
+    devices: "array[int]"
+    reasons: "array[int]"
 
 
 class _Names:
@@ -112,48 +125,67 @@ class _Names:
         self.devices: dict[str, int] = {}
         self.reasons: dict[str, int] = {}
 
-    def line(self, name: str, link: str, origin: str) -> int:
-        return self.lines.setdefault((name, link, origin), len(self.lines))
-
-    def device(self, name: str) -> int:
-        return self.devices.setdefault(name, len(self.devices))
-
-    def reason(self, text: str) -> int:
-        return self.reasons.setdefault(text, len(self.reasons))
-
     def as_json(self) -> bytes:
         return json.dumps(
             {"lines": list(self.lines), "devices": list(self.devices), "reasons": list(self.reasons)}
         ).encode()
 
 
-def _block(names: _Names, packed: bytearray, count: int, first_us: int, last_us: int, outcomes: int) -> bytes:
+def _block(names: _Names, columns: _Columns, requests: list[bytes], answers: list[bytes]) -> bytes:
     told = names.as_json()
-    body = zlib.compress(b"".join((_SIZE.pack(len(told)), told, packed)), 1)
-    rest = _HEAD.pack(_MARK, 0, zlib.crc32(body), len(body), count, first_us, last_us, outcomes)[8:]
+    sizes = array("H", map(len, requests)), array("H", map(len, answers))
+    parts = [_little(own) for own in (*columns, *sizes)]
+    body = zlib.compress(b"".join((_SIZE.pack(len(told)), told, *parts, *requests, *answers)), 1)
+    outcomes = sum(1 << number for number in set(columns.kinds))
+    rest = _HEAD.pack(_MARK, 0, zlib.crc32(body), len(body), len(requests), min(columns.at), max(columns.at), outcomes)[
+        8:
+    ]
     return b"".join((_MARK, _SIZE.pack(zlib.crc32(rest)), rest, body))
 
 
-def unpack(body: bytes) -> Iterator[Row]:
-    """The rows of a block. Raises ValueError where they are none."""
+def _little(column: "array[int] | bytes") -> bytes:
+    if isinstance(column, bytes):
+        return column
+    if sys.byteorder == "big":
+        column = column[:]
+        column.byteswap()
+    return column.tobytes()
+
+
+def unpack(body: bytes, count: int) -> Iterator[Row]:
+    """The rows of a block, of which its head says how many there are. Raises ValueError where they are none."""
     try:
-        inflate = zlib.decompressobj()
-        data = inflate.decompress(body, MOST_RAW)
+        data = zlib.decompressobj().decompress(body, MOST_RAW)
         (size,) = _SIZE.unpack_from(data)
         names = json.loads(data[4 : 4 + size])
         lines, devices, reasons = names["lines"], names["devices"], names["reasons"]
-        place, take, width = 4 + size, _ROW.unpack_from, _ROW.size
-        while place < len(data):
-            at_us, sent, first, last, kind, attempt, unit_id, line, device, reason, asked, answered = take(data, place)
-            place += width
-            middle = place + asked
+        place = 4 + size
+
+        def column(code: str) -> "array[int]":
+            nonlocal place
+            found = array(code)
+            found.frombytes(data[place : place + count * found.itemsize])
+            place += count * found.itemsize
+            if sys.byteorder == "big":
+                found.byteswap()
+            return found
+
+        columns = [column(code) for code in "qIIIBBBHHHHH"]
+        request_end = place + sum(columns[10])
+        if any(len(own) != count for own in columns) or request_end + sum(columns[11]) != len(data):
+            raise ValueError("the block holds another number of rows than it says")
+        asked_at, answered_at = place, request_end
+        for at_us, sent, first, last, kind, attempt, unit_id, line, device, reason, asked, answered in zip(
+            *columns, strict=True
+        ):
             name, link, origin = lines[line]
-            yield Row(
-                at_us, name, link, origin, devices[device], unit_id, _KINDS[kind], attempt, data[place:middle],
-                data[middle : middle + answered], sent, first, last, reasons[reason],
-            )  # fmt: skip
-            place = middle + answered
-    except (zlib.error, error, KeyError, IndexError, TypeError) as fault:
+            request = data[asked_at : asked_at + asked]
+            answer = data[answered_at : answered_at + answered]
+            asked_at += asked
+            answered_at += answered
+            who, how, why = devices[device], _KINDS[kind], reasons[reason]
+            yield Row(at_us, name, link, origin, who, unit_id, how, attempt, request, answer, sent, first, last, why)
+    except (zlib.error, error, KeyError, IndexError, TypeError, EOFError) as fault:
         raise ValueError(f"the block is none: {fault}") from None
 
 

@@ -56,7 +56,7 @@ class Capture:
                     if not self._wants(head):
                         continue
                     try:
-                        yield from packing.unpack(packing.body_of(file, head))
+                        yield from packing.unpack(packing.body_of(file, head), head.rows)
                     except ValueError as error:
                         damaged.append(f"{path.name}: {error}")
         except FileNotFoundError:  # the ring has gone on meanwhile

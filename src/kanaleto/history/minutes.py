@@ -7,7 +7,7 @@ from msgspec import Struct, field
 
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.listener import Exchange
-from kanaleto.site.model import Line
+from kanaleto.site.model import Device, Line
 
 MINUTE_US = 60_000_000
 _MOST_TIMES = 2048
@@ -15,6 +15,7 @@ _MOST_TIMES = 2048
 
 class _Counts(Struct, eq=False):
     line: Line
+    device: Device | None
     kinds: dict[OutcomeKind, int] = field(default_factory=dict)
     codes: dict[int, int] = field(default_factory=dict)
     times: list[float] = field(default_factory=list)
@@ -25,7 +26,8 @@ class Minutes:
     """Minutes of wall time. A minute is told with what was of it: the first and the last may be part of one."""
 
     def __init__(self) -> None:
-        self._counts: dict[tuple[str, str], _Counts] = {}
+        self._counts: dict[int, _Counts] = {}
+        """By who they are of; each holds it, so that no other can be in its place."""
         self._begun_us: int | None = None
         self._since_us = 0
         """Since when it is counted."""
@@ -33,10 +35,10 @@ class Minutes:
     def add(self, exchange: Exchange) -> None:
         """Another exchange; one in so many good answers is timed where there are very many."""
         line, device, outcome = exchange.line, exchange.device, exchange.outcome
-        key = (line.name, device.name if device is not None else "")
+        key = id(device) if device is not None else id(line)
         counts = self._counts.get(key)
         if counts is None:
-            counts = self._counts[key] = _Counts(line)
+            counts = self._counts[key] = _Counts(line, device)
         kind, kinds = outcome.kind, counts.kinds
         number = kinds.get(kind, 0)
         kinds[kind] = number + 1
@@ -63,13 +65,15 @@ class Minutes:
         counts, self._counts = self._counts, {}
         busy: dict[str, float] = {}
         told = []
-        for (line, device), own in counts.items():
-            busy[line] = busy.get(line, 0.0) + own.busy_s
-            if device:
-                told.append(_told(at_us, device, own))
+        lines: dict[str, Line] = {}
+        for own in counts.values():
+            name = own.line.name
+            busy[name] = busy.get(name, 0.0) + own.busy_s
+            lines[name] = own.line
+            if own.device is not None:
+                told.append(_told(at_us, own.device.name, own))
         for name, busy_s in busy.items():
-            line_own = next(own.line for (line, _), own in counts.items() if line == name)
-            whole = _Counts(line_own)
+            whole = _Counts(lines[name], None)
             told.append({**_told(at_us, "", whole), "late": late.get(name, 0), "busy": min(busy_s / counted_s, 1.0)})
         return told
 

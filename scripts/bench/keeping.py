@@ -27,6 +27,7 @@ from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.store import SampleRow, Store, url_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.clock import Clock
+from kanaleto.polling.engine import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Site
 from kanaleto.wire.codes import Table
@@ -111,6 +112,7 @@ def _bare(path: Path) -> float:
 
 def _engine(folder: Path) -> list[Figure]:
     """One line at period 0, 10 registers that stand still, as most do: with everything kept, and without."""
+    prepare_process()  # as the engine does when it starts
     responder, port = start_responder(answer_of(10))
     site = site_at(port, plain_rows(10))
     pairs = [(asyncio.run(_rate(site, folder / f"e{n}")), asyncio.run(_rate(site, None))) for n in range(_ROUNDS)]

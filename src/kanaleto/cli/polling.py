@@ -11,7 +11,7 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import Block
 from kanaleto.polling.board import Quality, Readings, Record, times_ten_to
-from kanaleto.polling.engine import quieten_collector, raise_file_limit
+from kanaleto.polling.engine import prepare_process
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Tally
 from kanaleto.polling.listener import Exchange, Sink
@@ -107,8 +107,7 @@ def poll_site(
             lambda e: say(f"{e.device or e.line}: {e.text}", err=True) if e.kind in told else None
         )
 
-    raise_file_limit()
-    quieten_collector()
+    prepare_process()
 
     async def work() -> None:
         try:

@@ -20,7 +20,7 @@ T = TypeVar("T")
 PUBLISH_S = 0.2  # how often others get to see how everything stands
 _MOST_FILES = 65536
 _PLANNED_AGAIN = 5  # times, where something was learned meanwhile
-_SWITCH_INTERVAL_S = 0.0005  # a busy interface thread gives way to the engine after this long
+SWITCH_INTERVAL_S = 0.0005  # a busy interface thread gives way to the engine after this long
 
 
 def raise_file_limit() -> None:
@@ -43,6 +43,13 @@ def quieten_collector() -> None:
     gc.set_threshold(5_000, 200, 50)  # often, and then for less than 5 ms: every thread waits meanwhile
 
 
+def prepare_process() -> None:
+    """Make a process ready to poll: open files, the collector, and threads that give way to each other."""
+    raise_file_limit()
+    quieten_collector()
+    sys.setswitchinterval(SWITCH_INTERVAL_S)
+
+
 class EngineEnded(RuntimeError):
     """Something was asked of an engine that does not run any more."""
 
@@ -63,9 +70,7 @@ class Engine:
 
     def start(self) -> None:
         """Begin polling; gives back when the loop runs."""
-        raise_file_limit()
-        quieten_collector()
-        sys.setswitchinterval(_SWITCH_INTERVAL_S)
+        prepare_process()
         self._thread.start()
         self._is_up.wait()
 

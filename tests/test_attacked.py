@@ -354,7 +354,10 @@ class OnATerminal(unittest.TestCase):
                 serving.send_signal(number)
                 self.assertEqual(serving.wait(60), 0)
             self.assertFalse(self.port.is_symlink())
-            self.assertEqual(sorted(path.name for path in self.folder.iterdir()), ["m.csv", "s.toml"])
+            left = sorted(path.name for path in self.folder.iterdir())
+        self.assertEqual(left, ["m.csv", "s.kanaleto", "s.toml"])
+        kept = sorted(path.name for path in (self.folder / "s.kanaleto").iterdir())
+        self.assertEqual(kept, ["journal.db"], "what is kept, and no lock")
 
     def test_a_terminal_that_goes_away_takes_the_demo_with_it(self) -> None:
         environment = os.environ | {"TMPDIR": str(self.folder), "TERM": "xterm-256color"}

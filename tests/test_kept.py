@@ -13,11 +13,15 @@ import unittest
 from contextlib import suppress
 from pathlib import Path
 
+from kanaleto.capture.kept import Kept as KeptThings
 from kanaleto.capture.reading import Capture
+from kanaleto.capture.row import Origin
 from kanaleto.files.loading import load_site
 from kanaleto.history.journal import journals_of
 from kanaleto.history.journalfile import Kept, events_of
 from kanaleto.history.renames import renamed
+from kanaleto.polling.clock import Clock
+from kanaleto.polling.events import EventKind, EventLog
 from kanaleto.site.model import Keeping
 from tests import killed
 from tests.killed import FarEnd, write_site
@@ -178,6 +182,42 @@ def _free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         return int(probe.getsockname()[1])
+
+
+class Followed(WithSite):
+    def test_the_site_that_is_open_now_is_the_one_that_is_kept(self) -> None:
+        other, gone = self.folder / "other.toml", self.folder / "gone.toml"
+        other.write_text(self.site.read_text())
+        site, _ = load_site(self.site)
+        log, told = EventLog(time.time), list[str]()
+        kept = KeptThings("a test", log, Clock(), lambda _, text: told.append(text))
+        kept.start(self.site, site, Origin.REAL)
+        for number, path in enumerate((self.site, other, gone, other, self.site)):
+            kept.follow(path, site, Origin.REAL)
+            log.note(EventKind.NOTE, "", "", f"note {number}")
+        kept.stop()
+        self.assertIsNone(kept.failure)
+        self.assertEqual([text for text in told if text], [])
+        notes = [event.text for event in self.events() if event.kind == "note"]
+        self.assertEqual(notes, ["note 0", "note 4"])
+        others = [event.text for path in journals_of(other.with_suffix(".kanaleto")) for event in events_of(path)]
+        self.assertEqual([text for text in others if "note" in text], ["note 1", "note 3"])
+
+    def test_what_was_kept_of_a_site_that_was_never_saved_moves_along(self) -> None:
+        site, _ = load_site(self.site)
+        saved = self.folder / "saved" / "mine.toml"
+        saved.parent.mkdir()
+        saved.write_text(self.site.read_text())
+        log = EventLog(time.time)
+        kept = KeptThings("a test", log, Clock(), lambda *_: None)
+        kept.start(self.site, site, Origin.REAL)
+        log.note(EventKind.NOTE, "", "", "before")
+        kept.follow(saved, site, Origin.REAL, moved_from=self.site)
+        log.note(EventKind.NOTE, "", "", "after")
+        kept.stop()
+        found = [event.text for path in journals_of(saved.with_suffix(".kanaleto")) for event in events_of(path)]
+        self.assertEqual([text for text in found if text in ("before", "after")], ["before", "after"])
+        self.assertEqual(self.events(), [])
 
 
 class Killed(unittest.TestCase):

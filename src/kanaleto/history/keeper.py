@@ -23,6 +23,7 @@ class Keeper:
     def __init__(self) -> None:
         self.failure: Exception | None = None
         self._work: list[Writes] = []
+        self._leaving: list[tuple[Writes, threading.Event]] = []
         self._lock = threading.Lock()
         self._wake, self._is_over = threading.Event(), False
         self._thread = threading.Thread(target=self._run, name="keeper", daemon=True)
@@ -39,12 +40,16 @@ class Keeper:
         with self._lock:
             what()
 
-    def take_away(self, work: Writes) -> None:
-        """It is closed before this gives back."""
+    def take_away(self, work: Writes, timeout_s: float = 10.0) -> None:
+        """It is closed, on the keeper's thread, before this gives back; a disk that hangs is not waited for for ever."""
+        closed = threading.Event()
         with self._lock:
-            if work in self._work:
-                self._work.remove(work)
-                work.close()
+            self._leaving.append((work, closed))
+        self._wake.set()
+        if self._thread.is_alive():
+            closed.wait(timeout_s)
+        else:
+            self._close_leaving()
 
     def stop(self, timeout_s: float = 10.0) -> None:
         """Write down all that has come, and end."""
@@ -53,14 +58,25 @@ class Keeper:
         if self._thread.is_alive():
             self._thread.join(timeout_s)
 
+    def _close_leaving(self) -> None:
+        for work, closed in self._leaving:
+            if work in self._work:
+                self._work.remove(work)
+                work.close()
+            closed.set()
+        self._leaving.clear()
+
     def _run(self) -> None:
         try:
             while not self._is_over:
                 self._wake.wait(EVERY_S)
+                self._wake.clear()
                 with self._lock:
+                    self._close_leaving()
                     for work in self._work:
                         work.flush()
             with self._lock:
+                self._close_leaving()
                 for work in self._work:
                     work.close()
                 self._work.clear()

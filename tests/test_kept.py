@@ -118,6 +118,19 @@ class Commands(WithSite):
         (aside,) = [json.loads(line) for line in command("history", site, "--aside", "--json")[0].splitlines()]
         self.assertTrue(aside["seen"])
 
+    def test_samples_of_the_last_hours_though_nobody_recorded(self) -> None:
+        site = str(self.site)
+        command("poll", site, "--for", "2", "--quiet")
+        rows = [json.loads(line) for line in command("history", site, "--tape", "--json")[0].splitlines()]
+        self.assertEqual({(row["device"], row["point"]) for row in rows},
+                         {(f"D{unit}", f"R{number}") for unit in (1, 2) for number in range(20)})  # fmt: skip
+        for row in rows:
+            self.assertEqual(row["value"] >> 8, int(row["point"][1:]))
+            self.assertEqual(row["words"], [row["value"]])
+        told = command("history", site, "--tape", "--point", "D2/R3", "--from", "1h")[0]
+        self.assertRegex(told.splitlines()[0], r"D2 · R3  \d{3}$")
+        self.assertIn("there is no point D2/X", command("history", site, "--tape", "--point", "D2/X", code=2)[1])
+
     def test_bad_input_gets_one_sentence(self) -> None:
         site, other = str(self.site), self.folder / "other.txt"
         other.write_text("words")

@@ -1,7 +1,5 @@
 """`kanaleto history`: what was kept of a site."""
 
-import csv
-import sys
 from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
@@ -10,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.historyrows import SampleRow, tell_rows, write_csv
 from kanaleto.cli.keptfiles import earlier_name, folder_of, is_site, journal_events, stores_of
 from kanaleto.cli.moments import local, micros_of, zone
 from kanaleto.cli.output import emit, say
@@ -20,7 +19,7 @@ from kanaleto.polling.events import length_text
 if TYPE_CHECKING:
     from kanaleto.history.query import History, Sample, SeriesInfo
 
-_CSV = ("at", "device", "point", "value", "unit", "quality", "reason")
+_FAILURES = ("silent", "garbled", "strange", "late", "unreachable")
 
 
 @click.command("history")
@@ -36,6 +35,7 @@ _CSV = ("at", "device", "point", "value", "unit", "quality", "reason")
 @click.option("--events", "is_events", is_flag=True, help="what happened: outages, refusals, edits, …")
 @click.option("--writes", "is_writes", is_flag=True, help="what was written to devices")
 @click.option("--aside", "is_aside", is_flag=True, help="exchanges that were laid aside upon an event")
+@click.option("--tape", "is_tape", is_flag=True, help="samples of the last hours, recorded or not, from the tape")
 @click.option("--note", metavar="TEXT", help="write a note into the journal")
 @click.option("--on", "event_id", type=int, metavar="N", help="the event that --note is about, by its number")
 @click.option("--today", "is_today", is_flag=True, help="read old words with the site's definitions of today")
@@ -43,8 +43,8 @@ _CSV = ("at", "device", "point", "value", "unit", "quality", "reason")
 @click.option("--json", "is_json", is_flag=True, help="one object a line")
 def command(
     what: str, is_list: bool, points: tuple[str, ...], from_us: int | None, to_us: int | None, is_statistics: bool,
-    is_minutes: bool, is_events: bool, is_writes: bool, is_aside: bool, note: str | None, event_id: int | None,
-    is_today: bool, csv_path: Path | None, is_json: bool,
+    is_minutes: bool, is_events: bool, is_writes: bool, is_aside: bool, is_tape: bool, note: str | None,
+    event_id: int | None, is_today: bool, csv_path: Path | None, is_json: bool,
 ) -> int:  # fmt: skip
     """What was kept: samples of a record, or events of the journal of SITE.
 
@@ -52,6 +52,7 @@ def command(
     Examples:
       kanaleto history alder-lock.toml --list
       kanaleto history alder-lock.toml --point "Upper sluice/Position" --from 2h --csv position.csv
+      kanaleto history alder-lock.toml --tape --point "Upper sluice/Position" --from 10min
       kanaleto history alder-lock.toml --events --from 03:00
       kanaleto history alder-lock.toml --note "adapter changed" --on 17
     """
@@ -63,6 +64,10 @@ def command(
         return _events(what, from_us, to_us, is_writes, is_json, csv_path)
     if is_aside:
         return _aside(what, is_json)
+    if is_tape:
+        from kanaleto.cli.historytape import tell_tape
+
+        return tell_tape(what, points, from_us, to_us, csv_path, is_json)
     try:
         return _samples(what, is_list, points, from_us, to_us, is_statistics, is_minutes, is_today, csv_path, is_json)
     except CannotRecord as error:
@@ -158,19 +163,8 @@ def _samples(
             return _statistics(wanted, from_us, to_us, is_json)
         rows = _rows(wanted, from_us, to_us, _definitions_of(what) if is_today else {})
         if csv_path is not None:
-            return _write_csv(csv_path, rows)
-        if not is_json:
-            say(f"times are local, {zone()}", err=True)
-        for row in rows:
-            if is_json:
-                emit(row)
-            else:
-                value = "—" if row["value"] is None else row["shown"]
-                why = f"  {row['quality']}{': ' + str(row['reason']) if row['reason'] else ''}"
-                unit = f" {row['unit']}" if row["unit"] else ""
-                who = f"{row['device']} · {row['point']}" if row["device"] else row["point"]
-                say(f"{local(row['at_us'])}  {who}  {value}{unit}{why if row['quality'] != 'good' else ''}")
-        return 0
+            return write_csv(csv_path, rows)
+        return tell_rows(rows, is_json)
     finally:
         for history in histories:
             history.close()
@@ -182,7 +176,7 @@ def _chosen(history: "History", points: tuple[str, ...]) -> list["SeriesInfo"]:
 
 def _rows(
     wanted: list[tuple["History", "SeriesInfo"]], from_us: int | None, to_us: int | None, today: dict[str, Any]
-) -> Iterator[dict[str, Any]]:
+) -> Iterator[SampleRow]:
     """Samples of all series in the order of time, as objects."""
     from heapq import merge
 
@@ -191,7 +185,7 @@ def _rows(
         yield _object(sample, today)
 
 
-def _object(sample: "Sample", today: dict[str, Any]) -> dict[str, Any]:
+def _object(sample: "Sample", today: dict[str, Any]) -> SampleRow:
     from kanaleto.values.codec import NoValue
     from kanaleto.values.text import plain, shown, words_of
 
@@ -203,7 +197,7 @@ def _object(sample: "Sample", today: dict[str, Any]) -> dict[str, Any]:
     reason = value.reason if isinstance(value, NoValue) else sample.reason
     is_registers = sample.words is not None and len(sample.words) % 2 == 0
     number = None if value is None else plain(value, codec, decimals)
-    return _Row(
+    return SampleRow(
         {
             "at": iso_ms(sample.at_us),
             "device": own.device,
@@ -218,17 +212,6 @@ def _object(sample: "Sample", today: dict[str, Any]) -> dict[str, Any]:
         at_us=sample.at_us,
         shown="" if value is None else shown(value, codec, decimals, told.labels if told is not None else {}),
     )  # fmt: skip
-
-
-class _Row(dict[str, Any]):
-    """A row as JSON has it, with what only people are told beside it."""
-
-    def __init__(self, told: dict[str, Any], **beside: Any) -> None:
-        super().__init__(told)
-        self._beside = beside
-
-    def __missing__(self, key: str) -> Any:
-        return self._beside[key]
 
 
 def _definitions_of(what: str) -> dict[str, Any]:
@@ -293,7 +276,7 @@ def _minutes(histories: list["History"], from_us: int | None, to_us: int | None,
                 busy = float(str(row["busy"] or 0))
                 say(f"{minute}  {row['name']}  {100 * busy:.0f} % busy, {row['late']} late")
                 continue
-            failed = [f"{row[kind]} {kind}" for kind in ("silent", "garbled", "strange", "unreachable") if row[kind]]
+            failed = [f"{row[kind]} {kind}" for kind in _FAILURES if row[kind]]
             failed += [f"{count} × exception {code}" for code, count in codes.items()]
             took = f", median {_ms(row['median_us'])} ms, 95 % {_ms(row['most_us'])} ms" if row["median_us"] else ""
             told = f", {', '.join(failed)}" if failed else ""
@@ -303,21 +286,3 @@ def _minutes(histories: list["History"], from_us: int | None, to_us: int | None,
 
 def _ms(micros: object) -> float | None:
     return round(micros / 1000, 3) if isinstance(micros, int) else None
-
-
-def _write_csv(path: Path, rows: Iterator[dict[str, Any]]) -> int:
-    """A table, written beside and renamed."""
-    from kanaleto.files.whole import writing_whole
-
-    count = 0
-    try:
-        with writing_whole(path) as file:
-            writer = csv.DictWriter(file, _CSV, extrasaction="ignore", lineterminator="\n")
-            writer.writeheader()
-            for row in rows:
-                count += 1
-                writer.writerow({key: "" if row[key] is None else row[key] for key in _CSV})
-    except OSError as error:
-        raise Failed(f"{path} cannot be written: {error.strerror or error}") from None
-    sys.stderr.write(f"{count} samples written to {path}\n")
-    return 0

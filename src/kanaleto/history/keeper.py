@@ -41,7 +41,7 @@ class Keeper:
             what()
 
     def take_away(self, work: Writes, timeout_s: float = 10.0) -> None:
-        """It is closed, on the keeper's thread, before this gives back; a disk that hangs is not waited for for ever."""
+        """It is closed, on the keeper's thread, before this gives back; a disk that hangs is waited for so long."""
         closed = threading.Event()
         with self._lock:
             self._leaving.append((work, closed))

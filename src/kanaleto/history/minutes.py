@@ -51,9 +51,9 @@ class Minutes:
         elif kind is OutcomeKind.EXCEPTION and outcome.code is not None:
             counts.codes[outcome.code] = counts.codes.get(outcome.code, 0) + 1
 
-    def due(self, wall_us: int, late: dict[str, int], is_over: bool = False) -> list[dict[str, Any]]:
-        """What is to be told now: the minute before, where another has begun. `late` counts late answers by line, since
-        the last time."""
+    def due(self, wall_us: int, late: dict[tuple[str, str], int], is_over: bool = False) -> list[dict[str, Any]]:
+        """What is to be told now: the minute before, where another has begun. `late` counts late answers by line and
+        device (empty for all of a line), since the last time."""
         begun_us = wall_us - wall_us % MINUTE_US
         if self._begun_us is None:
             self._begun_us, self._since_us = begun_us, wall_us
@@ -71,10 +71,12 @@ class Minutes:
             busy[name] = busy.get(name, 0.0) + own.busy_s
             lines[name] = own.line
             if own.device is not None:
-                told.append(_told(at_us, own.device.name, own))
+                told.append({**_told(at_us, own.device.name, own), "late": late.get((name, own.device.name), 0)})
         for name, busy_s in busy.items():
             whole = _Counts(lines[name], None)
-            told.append({**_told(at_us, "", whole), "late": late.get(name, 0), "busy": min(busy_s / counted_s, 1.0)})
+            told.append(
+                {**_told(at_us, "", whole), "late": late.get((name, ""), 0), "busy": min(busy_s / counted_s, 1.0)}
+            )
         return told
 
 

@@ -51,7 +51,7 @@ class RecordSink(Sink):
         self._points: dict[tuple[str, str], tuple[str, int]] = {}
         self._identities: set[tuple[str, str]] = set()
         self._minutes = Minutes()
-        self._late: dict[str, int] = {}
+        self._late: dict[tuple[str, str], int] = {}
         self._beat_us: int | None = None
         self._site: Site | None = None
         self._definitions: dict[int, tuple[object, str]] = {}
@@ -103,9 +103,11 @@ class RecordSink(Sink):
         self._minutes.add(exchange)
 
     def on_event(self, event: Event) -> None:
-        """For the log: late answers are counted by line."""
-        if event.kind is EventKind.LATE:
-            self._late[event.line] = self._late.get(event.line, 0) + 1
+        """For the log: late answers are counted by line and device."""
+        if event.kind is EventKind.LATE and event.ended_wall_s is None:
+            for device in {event.device, ""}:
+                key = (event.line, device)
+                self._late[key] = self._late.get(key, 0) + 1
 
     def _tell_block(self, block: Block) -> _Told:
         self._handles += 1

@@ -297,6 +297,7 @@ class Exchanger:
                 )
             return
         strays.late += 1
+        strays.late_unit_id = frame.unit_id
         if not self.framing.has_transactions:
             return
         sent_at, unit_id = asked

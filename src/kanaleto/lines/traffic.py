@@ -51,6 +51,7 @@ class Strays(Struct):
     """Frames and bytes that belonged to no request."""
 
     late: int = 0
+    late_unit_id: int = 0  # whose the last one was, by itself
     unasked: int = 0
     bytes: int = 0
     gateway_late_s: float = 0.0  # how long after the request a gateway's 0A or 0B came, when it came too late

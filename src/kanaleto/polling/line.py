@@ -325,9 +325,9 @@ class LinePoller:
         strays = self.exchanger.traffic.strays
         if strays.late != self._late_told:
             self._late_told = strays.late
-            self._note_spell(
-                EventKind.LATE, "", "an answer came after its request had been given up, and was thrown away"
-            )
+            names = (name for name, own in self.states.items() if own.device.unit_id == strays.late_unit_id)
+            late = "an answer came after its request had been given up, and was thrown away"
+            self._note_spell(EventKind.LATE, next(names, ""), late)
         if strays.gateway_late_s:
             late = f"its gateway gave up {strays.gateway_late_s:.2f} s after the request: raise timeout_s above that"
             self._listener.on_event(EventKind.GATEWAY, self.line.name, "", late, going_on="gateway")

@@ -333,6 +333,10 @@ class InTheApplication(WithSite):
             terminal.type(f"{KANALETO} {self.site}", "Enter")
             terminal.wait_for(r"the journal cannot be opened")
             terminal.wait_for(r"● polling ")
+            terminal.type("R")
+            terminal.wait_for(r"✕ not recorded: .*does not exist")
+            terminal.type("Escape")
+            terminal.wait_until(lambda screen: "not recorded" not in screen, "that it is let go of", 10)
             self.kept.unlink()
             end = time.monotonic() + 60
             while "the journal cannot" in terminal.screen and time.monotonic() < end:

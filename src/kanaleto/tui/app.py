@@ -350,7 +350,7 @@ class KanaletoApp(PacedApp):
             view.open_filter()
 
     def action_leave(self) -> None:
-        for kind in ("edit", "open", "answer", "crash"):
+        for kind in ("edit", "open", "answer", "crash", "record"):
             self.trouble(kind, "")  # seen, and let go
         view = self._view()
         if view is None:

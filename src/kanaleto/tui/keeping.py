@@ -123,9 +123,12 @@ class Keeping:
                 try:
                     told = self._kept.begin_recording()
                 except CannotRecord as error:
-                    return f"not recorded: {error}"
-                away = "; the demo's folder is taken away at its end" if _origin(self._where) is not Origin.REAL else ""
-                return f"{told + '; ' if told else ''}recording to {self._kept.recording}{away}"
+                    return self._refuse(f"not recorded: {error}")
+                self._refuse("")
+                away = (
+                    " (the demo's folder is taken away at its end)" if _origin(self._where) is not Origin.REAL else ""
+                )
+                return f"{told + '; ' if told else ''}recording{away} to {self._kept.recording}"
 
         self._work_and_tell(work)
 
@@ -139,6 +142,11 @@ class Keeping:
                 return f"{count} samples were recorded to {where}" if where else "nothing was recorded"
 
         self._work_and_tell(work)
+
+    def _refuse(self, text: str) -> str:
+        """Recording could not begin: it stays to be seen until it does, or is let go of."""
+        self._screen.later(lambda: self._screen.trouble("record", text))
+        return ""
 
     def _work_and_tell(self, work: Callable[[], str]) -> None:
         def run() -> None:

@@ -12,6 +12,7 @@ import sys
 import zlib
 from array import array
 from collections.abc import Callable, Iterator, Sequence
+from operator import sub
 from pathlib import Path
 from struct import Struct, error
 from typing import BinaryIO, NamedTuple
@@ -70,35 +71,32 @@ def pack_exchanges(exchanges: Sequence[Exchange], link_text: Callable[[Line], st
     """One block of exchanges as the engine tells them, the same as of their rows. For thousands a second, beside the
     engine: a column at a time."""
     names = _Names()
-    outcomes = [exchange[5] for exchange in exchanges]
-    lines = {id(exchange[2]): exchange[2] for exchange in exchanges}
-    devices = {id(exchange[3]): exchange[3] for exchange in exchanges}
+    _, walls, lines, devices, _, outcomes, attempts = zip(*exchanges, strict=True)
+    kinds, units, requests, answers, _, asked, sent, first, done, told = zip(*outcomes, strict=True)
+    line_ids, device_ids = list(map(id, lines)), list(map(id, devices))
     line_of, device_of = dict[int, int](), dict[int, int]()
-    for key, line in lines.items():
+    for key, line in dict(zip(line_ids, lines, strict=True)).items():
         line_of[key] = names.lines.setdefault((line.name, link_text(line), origin), len(names.lines))
-    for key, device in devices.items():
+    for key, device in dict(zip(device_ids, devices, strict=True)).items():
         device_of[key] = names.devices.setdefault(device.name if device is not None else "", len(names.devices))
-    reasons = names.reasons
+    names.reasons = {reason: number for number, reason in enumerate(dict.fromkeys(told))}
     try:
-        times = (
-            array("I", [int((one[6] - one[5]) * 1e6 + 0.5) for one in outcomes]),
-            array("I", [int((one[7] - one[5]) * 1e6 + 0.5) if one[3] else 0 for one in outcomes]),
-            array("I", [int((one[8] - one[5]) * 1e6 + 0.5) for one in outcomes]),
-        )
-        attempts = bytes([exchange[6] for exchange in exchanges])
+        columns = _Columns(
+            array("q", [int(wall_s * 1e6 + 0.5) for wall_s in walls]),
+            array("I", [int(after_s * 1e6 + 0.5) for after_s in map(sub, sent, asked)]),
+            array("I", [int((at - start) * 1e6 + 0.5) if data else 0
+                        for at, start, data in zip(first, asked, answers, strict=True)]),
+            array("I", [int(after_s * 1e6 + 0.5) for after_s in map(sub, done, asked)]),
+            bytes(map(_NUMBERS.__getitem__, kinds)),
+            bytes(attempts),
+            bytes(units),
+            array("H", map(line_of.__getitem__, line_ids)),
+            array("H", map(device_of.__getitem__, device_ids)),
+            array("H", map(names.reasons.__getitem__, told)),
+        )  # fmt: skip
     except (OverflowError, ValueError):  # out of what is usual: one by one
         return pack([row_of(exchange, link_text(exchange.line), origin) for exchange in exchanges])
-    columns = _Columns(
-        array("q", [int(exchange[1] * 1e6 + 0.5) for exchange in exchanges]),
-        *times,
-        bytes([_NUMBERS[one[0]] for one in outcomes]),
-        attempts,
-        bytes([one[1] for one in outcomes]),
-        array("H", [line_of[id(exchange[2])] for exchange in exchanges]),
-        array("H", [device_of[id(exchange[3])] for exchange in exchanges]),
-        array("H", [reasons.setdefault(one[9], len(reasons)) for one in outcomes]),
-    )
-    return _block(names, columns, [one[2] for one in outcomes], [one[3] for one in outcomes])
+    return _block(names, columns, requests, answers)
 
 
 class _Columns(NamedTuple):
@@ -131,7 +129,7 @@ class _Names:
         ).encode()
 
 
-def _block(names: _Names, columns: _Columns, requests: list[bytes], answers: list[bytes]) -> bytes:
+def _block(names: _Names, columns: _Columns, requests: Sequence[bytes], answers: Sequence[bytes]) -> bytes:
     told = names.as_json()
     sizes = array("H", map(len, requests)), array("H", map(len, answers))
     parts = [_little(own) for own in (*columns, *sizes)]

@@ -6,23 +6,25 @@ from typing import Any
 from msgspec import Struct, field
 
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.listener import Exchange
+from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.site.model import Device, Line
 
 MINUTE_US = 60_000_000
 _MOST_TIMES = 2048
+_GOOD = OutcomeKind.GOOD
 
 
 class _Counts(Struct, eq=False):
     line: Line
     device: Device | None
+    good: int = 0
     kinds: dict[OutcomeKind, int] = field(default_factory=dict)
     codes: dict[int, int] = field(default_factory=dict)
     times: list[float] = field(default_factory=list)
     busy_s: float = 0.0
 
 
-class Minutes:
+class Minutes(Sink):
     """Minutes of wall time. A minute is told with what was of it: the first and the last may be part of one."""
 
     def __init__(self) -> None:
@@ -32,24 +34,27 @@ class Minutes:
         self._since_us = 0
         """Since when it is counted."""
 
-    def add(self, exchange: Exchange) -> None:
+    def on_exchange(self, exchange: Exchange) -> None:
         """Another exchange; one in so many good answers is timed where there are very many."""
-        line, device, outcome = exchange.line, exchange.device, exchange.outcome
-        key = id(device) if device is not None else id(line)
+        _, _, line, device, _, outcome, _ = exchange
+        key = id(line) if device is None else id(device)
         counts = self._counts.get(key)
         if counts is None:
             counts = self._counts[key] = _Counts(line, device)
-        kind, kinds = outcome.kind, counts.kinds
-        number = kinds.get(kind, 0)
-        kinds[kind] = number + 1
-        counts.busy_s += outcome.done_at - outcome.asked_at
-        if kind is OutcomeKind.GOOD:
+        done_at = outcome[8]
+        counts.busy_s += done_at - outcome[5]
+        if outcome[0] is _GOOD:
+            number = counts.good
+            counts.good = number + 1
             if number < _MOST_TIMES:
-                counts.times.append(outcome.done_at - outcome.sent_at)
+                counts.times.append(done_at - outcome[6])
             elif number % 16 == 0:
-                counts.times[number // 16 % _MOST_TIMES] = outcome.done_at - outcome.sent_at
-        elif kind is OutcomeKind.EXCEPTION and outcome.code is not None:
-            counts.codes[outcome.code] = counts.codes.get(outcome.code, 0) + 1
+                counts.times[number // 16 % _MOST_TIMES] = done_at - outcome[6]
+            return
+        kind, code = outcome.kind, outcome.code
+        counts.kinds[kind] = counts.kinds.get(kind, 0) + 1
+        if code is not None:
+            counts.codes[code] = counts.codes.get(code, 0) + 1
 
     def due(self, wall_us: int, late: dict[tuple[str, str], int], is_over: bool = False) -> list[dict[str, Any]]:
         """What is to be told now: the minute before, where another has begun. `late` counts late answers by line and
@@ -86,8 +91,8 @@ def _told(at_us: int, device: str, counts: _Counts) -> dict[str, Any]:
         "at": at_us,
         "line": counts.line,
         "device": device,
-        "asked": sum(kinds.values()),
-        "good": kinds.get(OutcomeKind.GOOD, 0),
+        "asked": counts.good + sum(kinds.values()),
+        "good": counts.good,
         "silent": kinds.get(OutcomeKind.TIMEOUT, 0),
         "garbled": kinds.get(OutcomeKind.GARBLED, 0),
         "strange": kinds.get(OutcomeKind.UNEXPECTED, 0),

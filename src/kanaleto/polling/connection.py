@@ -74,3 +74,10 @@ class Connection:
             self._timeouts_in_a_row = 0
             if not self.line.connects_per_request:
                 self.exchanger.close("the connection is open and nobody answers on it; connecting anew")
+
+
+def same_connection(one: Line, other: Line) -> bool:
+    """Whether an edited line may go on with the connection that it has."""
+    return (one.link, one.gap_s, one.in_flight, one.connects_per_request) == (
+        other.link, other.gap_s, other.in_flight, other.connects_per_request,
+    )  # fmt: skip

@@ -12,6 +12,7 @@ from kanaleto.lines.outcome import Outcome
 from kanaleto.planning.plan import Block, DevicePlan, Place, Plan
 from kanaleto.polling.board import Board, Record
 from kanaleto.polling.clock import Clock
+from kanaleto.polling.connection import same_connection
 from kanaleto.polling.derived import EVERY_S
 from kanaleto.polling.events import Ended, EventKind, EventLog
 from kanaleto.polling.line import LinePoller
@@ -38,7 +39,7 @@ class Session:
 
     def __init__(self, site: Site, make_exchanger: MakeExchanger | None = None, clock: Clock | None = None) -> None:
         self.world = World(site, self._tell_learned)
-        self.sinks: list[Sink] = []
+        self._have_sinks([])
         self.exchanges: deque[Exchange] = deque(maxlen=EXCHANGES_KEPT)
         self.clock = clock or Clock()
         self.events = EventLog(self.clock.now)
@@ -78,11 +79,11 @@ class Session:
         self.count += 1
         exchange = Exchange(self.count, self.clock.at(outcome.asked_at), line, device, request, outcome, attempt)
         self.exchanges.append(exchange)
-        for sink in self.sinks:
+        for sink in self._of_exchanges:
             sink.on_exchange(exchange)
 
     def on_record(self, block: Block, record: Record) -> None:
-        for sink in self.sinks:
+        for sink in self._of_records:
             sink.on_record(block, record, self.board)
 
     def on_unreachable(self, line: Line, why: str) -> None:
@@ -168,13 +169,19 @@ class Session:
 
     def listen(self, sink: Sink) -> None:
         """Have it hear of all that is polled, from now on."""
-        self.sinks.append(sink)
+        self._have_sinks([*self.sinks, sink])
         if self._over is not None:
             sink.on_plan(self.world)
 
     def leave(self, sink: Sink) -> None:
         """It hears nothing more."""
-        self.sinks = [other for other in self.sinks if other is not sink]
+        self._have_sinks([other for other in self.sinks if other is not sink])
+
+    def _have_sinks(self, sinks: list[Sink]) -> None:
+        """Who hears nothing of what happens thousands of times a second is not called for it."""
+        self.sinks = sinks
+        self._of_exchanges = [sink for sink in sinks if type(sink).on_exchange is not Sink.on_exchange]
+        self._of_records = [sink for sink in sinks if type(sink).on_record is not Sink.on_record]
 
     def _start(self, poller: LinePoller) -> None:
         task = asyncio.get_running_loop().create_task(poller.run(), name=poller.line.name)
@@ -338,7 +345,7 @@ class Session:
         pollers = {}
         for line in site.lines:
             poller = running.get(line.name)
-            if poller is not None and _same_connection(poller.line, line):
+            if poller is not None and same_connection(poller.line, line):
                 del running[line.name]
                 poller.adopt(line, by_line.get(line.name, []), self.board)
                 pollers[line.name] = poller
@@ -391,9 +398,3 @@ class Session:
     def lateness(self) -> list[Lateness]:
         """Blocks that are not read as often as asked, by more than a tenth."""
         return lateness(self.pollers, self.board)
-
-
-def _same_connection(one: Line, other: Line) -> bool:
-    return (one.link, one.gap_s, one.in_flight, one.connects_per_request) == (
-        other.link, other.gap_s, other.in_flight, other.connects_per_request,
-    )  # fmt: skip

@@ -4,6 +4,7 @@ import os
 import shutil
 import socket
 import subprocess
+import sys
 import time
 import unittest
 from pathlib import Path
@@ -84,7 +85,6 @@ class Stores(InFolder):
                 self.assertNotIn("secret", str(caught.exception))
 
     def test_a_driver_that_is_not_here_is_named(self) -> None:
-        import sys
         import unittest.mock
 
         with (
@@ -115,6 +115,19 @@ class Stores(InFolder):
         store, told = open_store(str(self.path), True)
         store.close()
         self.assertIn("record-2.db", told)
+
+    def test_a_site_that_is_called_otherwise_keeps_its_series(self) -> None:
+        self._recorded(self.url)
+        store = Store(self.url)
+        store.adopt("Alder Lock")
+        store.close()
+        self.assertEqual({own.site for own in self.history().series()}, {"Alder Lock"})
+        self.assertGreater(len(self.rows("Count")), 10)
+        store = Store(self.url)
+        store.series("Other", "D", "P")
+        store.adopt("Other")
+        store.close()
+        self.assertEqual({own.site for own in self.history().series()}, {"Alder Lock", "Other"}, "two are two")
 
     def test_it_is_bounded_by_age_and_size(self) -> None:
         store = Store(self.url)
@@ -243,7 +256,9 @@ class _Server:
     def __init__(self, folder: Path) -> None:
         binaries = _binaries()
         if binaries is None:
-            raise unittest.SkipTest("PostgreSQL is not here and cannot be installed")
+            told = "PostgreSQL is not here and cannot be installed"
+            sys.stderr.write(f"left out: {told}\n")
+            raise unittest.SkipTest(told)
         self._binaries, self._data = binaries, folder / "pg"
         self._user = "postgres" if os.getuid() == 0 else ""
         with socket.socket() as probe:

@@ -18,6 +18,7 @@ from kanaleto.history.store_error import CannotRecord
 __all__ = ["CannotRecord", "Store", "StoreError", "open_engine", "shown_url", "url_of"]
 
 _MOST_REMEMBERED = 200_000
+_MOST_CHECKED_BYTES = 64_000_000
 _DAY_US = 86_400_000_000
 _SAMPLE = [column.name for column in schema.sample.columns]
 SampleRow = tuple[int, int, int, int, int, float | None, bytes | None, int, int | None]
@@ -147,6 +148,10 @@ class Store:
                 Path(self._lock.lock_file).unlink(missing_ok=True)
 
     def _check(self, connection: Connection) -> None:
+        """Whether its pages are sound. Of a large file that would take too long; its faults show as it is read."""
+        path = path_of(self.url)
+        if path is not None and path.stat().st_size > _MOST_CHECKED_BYTES:
+            return
         told = connection.exec_driver_sql("PRAGMA quick_check(1)").scalar()
         if told != "ok":
             raise CannotRecord(f"{self.name} is damaged: {str(told).splitlines()[0]}", is_damaged=True)
@@ -203,6 +208,15 @@ class Store:
         self.connection.commit()
         self._ids = {key: number for key, number in self._ids.items() if key[0] != "series"}
         return int(from_id)
+
+    def adopt(self, site: str) -> None:
+        """What was recorded under another name of the site goes on under this one. For a store of one site alone."""
+        series, lines = schema.series, schema.line
+        known = [name for (name,) in self.connection.execute(select(series.c.site).distinct()).fetchall()]
+        if len(known) == 1 and known[0] != site:
+            for table in (series, lines, schema.run):
+                self.connection.execute(update(table).values(site=site))
+        self.connection.commit()
 
     def last_lived(self, site: str) -> int:
         """When a site was recorded last; 0 where it was not."""

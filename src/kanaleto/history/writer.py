@@ -39,6 +39,8 @@ def main() -> int:
         _say({"failed": str(error)})
         return 1
     try:
+        if asked["may_stand_beside"]:  # the site's own: it may be called otherwise since
+            store.adopt(asked["site"])
         lived_us = store.last_lived(asked["site"])
         for at_us, old, new in asked["renamed"]:
             if at_us > lived_us:  # what came before was done then

@@ -34,7 +34,7 @@ shot() { # NAME SECONDS COMMAND KEYS...: after SECONDS press KEYS, one a second,
 }
 
 k=.venv/bin/kanaleto
-shot live 62 "$k demo" p j j j j j j j j j j p j j j j j j j j j j j j j j j j p Enter
+shot live 62 "$k demo" R p j j j j j j j j j j p j j j j j j j j j j j j j j j j p Enter
 shot live-fresco 40 "$k demo --theme fresco"
 shot find 6 "$k demo" 1 j j g e
 shot map 30 "$k demo" 2 z

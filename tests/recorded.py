@@ -33,7 +33,6 @@ class Kept:
         self.sink = RecordSink("real")
         self.wall_us: Callable[[], int] = lambda: round(self.session.clock.now() * 1e6)
         self.recording = Recording(self.store, site, "a test", "Ada", "here", self.wall_us())
-        self.session.listen(self.sink.minutes)
         self.session.listen(self.sink)
         self.session.events.followers.append(self.sink.on_event)
 

@@ -29,6 +29,15 @@ from tests.test_polling import Running
 from tests.virtual import run_virtual
 
 
+def recording_to(store: str, running: Running, told: list[str]) -> Recorder:
+    """A recording of a session that runs, by a writer of its own; `told` has its troubles."""
+    session, sink = running.session, RecordSink("real")
+    recorder = Recorder(sink, store, False, "Virtual", "a test", "Ada", Keeping(), [], session.clock.now, told.append)
+    recorder.begin()
+    session.listen(sink)
+    return recorder
+
+
 class Stores(InFolder):
     def _recorded(self, url: str) -> None:
         line = SimulatedLine(device("Device", 7, COUNTER))
@@ -160,12 +169,7 @@ class Stores(InFolder):
 
         async def work() -> None:
             async with Running(line) as running:
-                session = running.session
-                sink = RecordSink("real")
-                recorder = Recorder(sink, str(self.path), False, "Virtual", "a test", "Ada", Keeping(), [],
-                                    session.clock.now, told.append)  # fmt: skip
-                recorder.begin()
-                session.listen(sink)
+                recorder = recording_to(str(self.path), running, told)
                 for second in range(60):
                     await running.for_s(1)
                     time.sleep(0.05)  # the feeder is a thread of the real clock
@@ -221,12 +225,7 @@ class PostgreSql(InFolder):
 
         async def work() -> None:
             async with Running(line) as running:
-                session = running.session
-                sink = RecordSink("real")
-                recorder = Recorder(sink, self.server.url, False, "Virtual", "a test", "Ada", Keeping(), [],
-                                    session.clock.now, told.append)  # fmt: skip
-                recorder.begin()
-                session.listen(sink)
+                recorder = recording_to(self.server.url, running, told)
                 for second in range(80):
                     await running.for_s(1)
                     time.sleep(0.05)

@@ -160,7 +160,7 @@ def _memory(folder: Path) -> Figure:
         exchanges = ExchangeRecorder(session.clock.now, lambda *_: None, lambda *_: None)
         exchanges.follow(folder / "m" / "tape", "S", "real", frozenset())
         sink = RecordSink("real")
-        for own in (exchanges, sink.minutes, sink):
+        for own in (exchanges, sink):
             session.listen(own)
         recording = Recording(Store(url_of(str(folder / "m.db"))), "S", "bench", "Ada", "here", 0)
         tracemalloc.start()

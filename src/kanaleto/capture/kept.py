@@ -167,7 +167,6 @@ class Kept(Sink):
 
     def _forget_sink(self, sink: RecordSink) -> None:
         if self._session is not None:
-            self._session.leave(sink.minutes)
             self._session.leave(sink)
 
     def stop(self) -> None:
@@ -186,9 +185,7 @@ class Kept(Sink):
 
     def _listen(self) -> None:
         while self._to_listen and self._session is not None:
-            sink = self._to_listen.popleft()
-            self._session.listen(sink.minutes)
-            self._session.listen(sink)
+            self._session.listen(self._to_listen.popleft())
 
     def tell_notes(self) -> None:
         """What was done on the keeper's thread becomes events. For the log's thread, now and then."""

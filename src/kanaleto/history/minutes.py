@@ -6,7 +6,7 @@ from typing import Any
 from msgspec import Struct, field
 
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.listener import Exchange, Sink
+from kanaleto.polling.listener import Exchange
 from kanaleto.site.model import Device, Line
 
 MINUTE_US = 60_000_000
@@ -24,7 +24,7 @@ class _Counts(Struct, eq=False):
     busy_s: float = 0.0
 
 
-class Minutes(Sink):
+class Minutes:
     """Minutes of wall time. A minute is told with what was of it: the first and the last may be part of one."""
 
     def __init__(self) -> None:
@@ -34,7 +34,7 @@ class Minutes(Sink):
         self._since_us = 0
         """Since when it is counted."""
 
-    def on_exchange(self, exchange: Exchange) -> None:
+    def add(self, exchange: Exchange) -> None:
         """Another exchange; one in so many good answers is timed where there are very many."""
         _, _, line, device, _, outcome, _ = exchange
         key = id(line) if device is None else id(device)

@@ -17,7 +17,7 @@ from kanaleto.history.standing import BAD, GOOD, NEVER, STALE
 from kanaleto.planning.plan import Block, Place
 from kanaleto.polling.board import Readings, Record
 from kanaleto.polling.events import Event, EventKind
-from kanaleto.polling.listener import Sink
+from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.world import World
 from kanaleto.site.expression import references
 from kanaleto.site.formula import labels_in, order_of
@@ -50,8 +50,7 @@ class RecordSink(Sink):
         self._handles = 0
         self._points: dict[tuple[str, str], tuple[str, int]] = {}
         self._identities: set[tuple[str, str]] = set()
-        self.minutes = Minutes()
-        """Hears of each exchange, as a sink of its own."""
+        self._minutes = Minutes()
         self._late: dict[tuple[str, str], int] = {}
         self._beat_us: int | None = None
         self._site: Site | None = None
@@ -99,6 +98,9 @@ class RecordSink(Sink):
         with self._lock:
             self._rows.append((told.handle, round(record.wall_s * 1e6), data.hex()))
             self._bytes += 2 * len(data) + 40
+
+    def on_exchange(self, exchange: Exchange) -> None:
+        self._minutes.add(exchange)
 
     def on_event(self, event: Event) -> None:
         """For the log: late answers are counted by line and device."""
@@ -190,7 +192,7 @@ class RecordSink(Sink):
         self._beat_us = wall_us
         self._look_at_blocks(world, now_s, wall_us)
         self._look_at_points(world, wall_us)
-        minutes = self.minutes.due(wall_us, self._late)
+        minutes = self._minutes.due(wall_us, self._late)
         if minutes:
             self._say("minutes", [self._minute(told) for told in minutes])
             self._late.clear()
@@ -259,7 +261,7 @@ class RecordSink(Sink):
     def end(self, wall_us: int) -> None:
         """The last that is said. From any thread."""
         self._is_over = True
-        minutes = self.minutes.due(wall_us, self._late, is_over=True)
+        minutes = self._minutes.due(wall_us, self._late, is_over=True)
         if minutes:
             self._say("minutes", [self._minute(told) for told in minutes])
         self._say("end", wall_us)

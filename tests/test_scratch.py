@@ -19,6 +19,7 @@ from kanaleto.cli.progress import Progress
 from kanaleto.cli.ranges import parse_units
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.board import Board, Record
+from kanaleto.polling.once import read_once
 from kanaleto.polling.readings import off_by_one, other_readings, samples_of, verdict, window
 from kanaleto.polling.session import Session
 from kanaleto.site.counting import Numbering
@@ -215,7 +216,7 @@ class Readings(unittest.TestCase):
         async def work() -> list[tuple[bytes | None, str]]:
             task = asyncio.create_task(session.run())
             await asyncio.sleep(1)
-            answers = [await session.read_once(next(session.plan.places), step) for step in (-5, -1, 0, 1)]
+            answers = [await read_once(session, next(session.plan.places), step) for step in (-5, -1, 0, 1)]
             task.cancel()
             return answers
 

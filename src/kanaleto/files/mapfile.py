@@ -12,11 +12,12 @@ from kanaleto.files.maprow import RowReader
 from kanaleto.files.mapscale import SCALE_COLUMNS
 from kanaleto.files.sitetext import map_delimiter
 from kanaleto.site.faults import Fault, suggestion
-from kanaleto.site.model import LIMITS, Point
+from kanaleto.site.model import LIMIT_MANNERS, LIMIT_STATES, LIMITS, Point
 
 COLUMNS = [
     "name", "table", "address", "type", "order", *SCALE_COLUMNS, "scale", "exponent", "states", "no_value", "unit",
-    "decimals", "period_s", "access", "labels", "bit", *LIMITS, "group", "deadband", "initial", "setting", "note",
+    "decimals", "period_s", "access", "labels", "bit", *LIMITS,
+    *LIMIT_MANNERS, *LIMIT_STATES, "group", "deadband", "initial", "setting", "note",
 ]  # fmt: skip
 NEEDED = ["name", "table", "address"]
 MOST_ROWS, MOST_COLUMNS = 100_000, 500

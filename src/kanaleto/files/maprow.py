@@ -20,7 +20,7 @@ from kanaleto.files.mapscale import (
 )
 from kanaleto.site.counting import Counting, to_wire
 from kanaleto.site.faults import Fault
-from kanaleto.site.model import DEMAND, LIMITS, Access, Limits, Point, PortSetting
+from kanaleto.site.model import DEMAND, LIMIT_MANNERS, LIMIT_STATES, LIMITS, Access, Limits, Point, PortSetting
 from kanaleto.values.codec import CannotEncode, Codec
 from kanaleto.values.digits import number as decimal
 from kanaleto.values.digits import whole
@@ -35,6 +35,9 @@ _LIMIT_PAIRS = tuple(zip(LIMITS[::2], LIMITS[1::2], strict=True))
 _TABLES = {table.value: table for table in Table}
 _CODEC_COLUMNS = ("type", "order", *SCALE_COLUMNS, "scale", "bit", "no_value")
 _LABEL_COLUMNS = ("labels", "states")
+# which labels name what, and of which type the word is, says what a state is
+_LIMIT_COLUMNS = (*LIMITS, *LIMIT_MANNERS, *LIMIT_STATES, *_LABEL_COLUMNS, "table", "type", "bit")
+MOST_DELAY_S = 86400.0
 _NOT_MADE = object()
 
 T = TypeVar("T")
@@ -122,7 +125,7 @@ class RowReader:
             self._cell("decimals", _decimals, None),
             self._access(table),
             self._part("labels", _LABEL_COLUMNS, self._all_labels),
-            self._part("limits", LIMITS, self._limits),
+            self._part("limits", _LIMIT_COLUMNS, lambda: self._limits(codec)),
             self._cells.get("group", ""),
             None,
             self._cells.get("note", ""),
@@ -236,13 +239,47 @@ class RowReader:
             self.fault(f"access {text} does not fit {table.title}: nobody can write them")
         return access
 
-    def _limits(self) -> Limits:
+    def _limits(self, codec: Codec) -> Limits:
         numbers = {name: self._number(name) for pair in _LIMIT_PAIRS for name in pair}
         for low, high in _LIMIT_PAIRS:
             low_value, high_value = numbers[low], numbers[high]
             if low_value is not None and high_value is not None and low_value >= high_value:
                 self.fault(f"{low} {low_value:g} is not below {high} {high_value:g}")
-        return Limits(**numbers)
+        none: tuple[int, ...] = ()
+        warn_on, alarm_on = (self._cell(name, lambda text: self._states(text, codec), none) for name in LIMIT_STATES)
+        return Limits(
+            **numbers, warn_on=warn_on, alarm_on=alarm_on, hysteresis=self._manner("hysteresis"),
+            delay_s=self._manner("delay_s"),
+        )  # fmt: skip
+
+    def _manner(self, column: str) -> float:
+        number = self._cell(column, lambda text: self._number(column), None)
+        if number is None:
+            return 0.0
+        if number < 0 or (column == "delay_s" and number > MOST_DELAY_S):
+            most = f", up to {MOST_DELAY_S:g} s" if column == "delay_s" else ""
+            self.fault(f"{column} {self._cells[column]!r} is not 0 or more{most}")
+        return number
+
+    def _states(self, text: str, codec: Codec) -> tuple[int, ...]:
+        """Values of a state, or numbers of bits, as `1;Fault`."""
+        numbers = {label.casefold(): number for number, label in self._all_labels().items()}
+        is_word_of_bits = codec.type.kind is Kind.BITS and codec.bits is None
+        found: list[int] = []
+        for part in filter(None, (part.strip() for part in text.split(";"))):
+            number = numbers.get(part.casefold())
+            if number is None:
+                try:
+                    number = whole(part)
+                except ValueError:
+                    known = f"; there are {', '.join(self._all_labels().values())}" if numbers else ""
+                    raise ValueError(f"{part!r} is neither a label nor a number{known}") from None
+            if is_word_of_bits and not 0 <= number <= 15:
+                raise ValueError(f"{part!r} is no bit of a word; they are 0 to 15")
+            found.append(number)
+        if codec.type.kind is Kind.TEXT or codec.type.is_float:
+            raise ValueError(f"type {codec.type} has no states; take low and high limits")
+        return tuple(sorted(set(found)))
 
     def _check_place(self, point: Point, defaults: MapDefaults) -> None:
         if point.end > 0x10000:

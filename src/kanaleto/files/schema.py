@@ -72,6 +72,8 @@ class DerivedTable(Table, frozen=True):
     warn_high: float | None = None
     alarm_low: float | None = None
     alarm_high: float | None = None
+    hysteresis: Annotated[float, Meta(ge=0)] = 0.0
+    delay_s: Annotated[float, Meta(ge=0, le=86400)] = 0.0
     note: str = ""
 
 

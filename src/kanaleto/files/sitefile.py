@@ -22,7 +22,18 @@ from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.faults import Fault, FaultyFile
 from kanaleto.site.formula import formula_faults
 from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, parse_link
-from kanaleto.site.model import LIMITS, Derived, Device, DeviceLimits, Limits, Line, Point, Site, TlsServing
+from kanaleto.site.model import (
+    LIMIT_MANNERS,
+    LIMITS,
+    Derived,
+    Device,
+    DeviceLimits,
+    Limits,
+    Line,
+    Point,
+    Site,
+    TlsServing,
+)
 from kanaleto.site.ranges import parse_range
 from kanaleto.values.digits import whole
 from kanaleto.values.types import Order, parse_order
@@ -369,7 +380,7 @@ class _Reader:
 
 
 def _limits(table: schema.DerivedTable) -> Limits:
-    return Limits(**{name: getattr(table, name) for name in LIMITS})
+    return Limits(**{name: getattr(table, name) for name in (*LIMITS, *LIMIT_MANNERS)})
 
 
 def _beside(link: Link, folder: Path) -> Link:

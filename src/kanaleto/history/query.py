@@ -65,8 +65,8 @@ class History:
         self.name = shown_url(self.url)
         self._engine = open_engine(self.url, is_writer=False)
         try:
-            self._connection = self._engine.connect()
-            self._version = version_of(self._connection)
+            self.connection = self._engine.connect()
+            self._version = version_of(self.connection)
         except StoreError as error:
             raise sentence(error, self.url) from None
         if self._version > len(MIGRATIONS):
@@ -79,7 +79,7 @@ class History:
         self._reasons: dict[int, str] = {}
 
     def close(self) -> None:
-        self._connection.close()
+        self.connection.close()
         self._engine.dispose()
 
     def series(self) -> list[SeriesInfo]:
@@ -92,7 +92,7 @@ class History:
             .subquery()
         )  # fmt: skip
         own = schema.series.c
-        rows = self._connection.execute(
+        rows = self.connection.execute(
             select(
                 own.id,
                 own.site,
@@ -108,7 +108,7 @@ class History:
         )
         found = []
         for number, site, device, point, first, last, count, definition in rows.fetchall():
-            told = self._definition(definition) if definition is not None else None
+            told = self.definition(definition) if definition is not None else None
             found.append(
                 SeriesInfo(number, site, device, point, told.unit if told is not None else "", first, last, count or 0)
             )
@@ -120,7 +120,7 @@ class History:
         wanted = select(spans.begun, spans.last).join(schema.run, runs.id == spans.run).order_by(spans.begun)
         if site is not None:
             wanted = wanted.where(runs.site == site)
-        return [(int(begun), int(last)) for begun, last in self._connection.execute(wanted).fetchall()]
+        return [(int(begun), int(last)) for begun, last in self.connection.execute(wanted).fetchall()]
 
     def samples(self, series: SeriesInfo, from_us: int | None = None, to_us: int | None = None) -> Iterator[Sample]:
         """Rows of a series in a time, and before the first the one that stood then. Where recording broke off without
@@ -136,15 +136,15 @@ class History:
             wanted = wanted.where(columns.at <= to_us)
         if from_us is not None:
             before = select(func.max(columns.at)).where(columns.series == series.id, columns.at <= from_us)
-            first = self._connection.execute(before).scalar()
+            first = self.connection.execute(before).scalar()
             wanted = wanted.where(columns.at >= (first if first is not None else from_us))
-        lasts = self._span_ends()
+        lasts = {number: last for number, (_, last) in self.span_bounds().items()}
         last_span, last_kind, last_at = -1, END, 0
         for at, span, kind, quality, value, words, definition, reason in self._stream(wanted):
             ended = lasts.get(last_span, last_at)
             if span != last_span and last_kind != END and (from_us is None or ended >= from_us):
                 yield Sample(max(ended, last_at), series, END, QUALITIES[NEVER], None, None, NOT_RECORDED, None)
-            told = self._definition(definition)
+            told = self.definition(definition)
             text = self._reason(reason) if reason is not None else ""
             exact = _exact(told, value, words, quality, text)
             yield Sample(at, series, kind, QUALITIES[quality], exact, words, text, told)
@@ -156,21 +156,21 @@ class History:
 
     def _stream(self, wanted: Executable) -> Iterator[tuple[Any, ...]]:
         """Rows of a question, so many at a time."""
-        result = self._connection.execute(wanted.execution_options(stream_results=True))
+        result = self.connection.execute(wanted.execution_options(stream_results=True))
         while rows := result.fetchmany(_MANY):
             yield from rows
 
-    def _span_ends(self) -> dict[int, int]:
+    def span_bounds(self) -> dict[int, tuple[int, int]]:
+        """When each span began, and how long it lived, by number."""
         spans = schema.span.c
-        return {
-            int(number): int(last) for number, last in self._connection.execute(select(spans.id, spans.last)).fetchall()
-        }
+        rows = self.connection.execute(select(spans.id, spans.begun, spans.last)).fetchall()
+        return {int(number): (int(begun), int(last)) for number, begun, last in rows}
 
     def _goes_on(self, span: int) -> bool:
         """Whether that is being recorded now: it is the last of its run, which has not ended, and lived just now."""
         from time import time
 
-        last = self._connection.execute(select(schema.span.c.last).where(schema.span.c.id == span)).scalar()
+        last = self.connection.execute(select(schema.span.c.last).where(schema.span.c.id == span)).scalar()
         return last is not None and 0 <= time() * 1e6 - last < 10 * BREAK_US
 
     def statistics(self, series: SeriesInfo, from_us: int | None = None, to_us: int | None = None) -> Statistics:
@@ -216,12 +216,13 @@ class History:
             wanted = wanted.where(own.at >= from_us)
         if to_us is not None:
             wanted = wanted.where(own.at <= to_us)
-        for row in self._connection.execute(wanted).mappings():
+        for row in self.connection.execute(wanted).mappings():
             yield {str(key): value for key, value in row.items()}
 
-    def _definition(self, number: int) -> Definition | None:
+    def definition(self, number: int) -> Definition | None:
+        """What words of a row meant; None where it cannot be read."""
         if number not in self._definitions:
-            told = self._connection.execute(
+            told = self.connection.execute(
                 select(schema.definition.c.told).where(schema.definition.c.id == number)
             ).scalar()
             try:
@@ -232,7 +233,7 @@ class History:
 
     def _reason(self, number: int) -> str:
         if number not in self._reasons:
-            found = self._connection.execute(select(schema.reason.c.text).where(schema.reason.c.id == number)).scalar()
+            found = self.connection.execute(select(schema.reason.c.text).where(schema.reason.c.id == number)).scalar()
             self._reasons[number] = str(found or "")
         return self._reasons[number]
 

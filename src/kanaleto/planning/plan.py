@@ -92,9 +92,14 @@ class DevicePlan(Struct, frozen=True, dict=True):
         """Points that no block reads."""
         return tuple(place for place in self.places if place.block is None)
 
+    @cached_property
+    def limited(self) -> tuple[Place, ...]:
+        """Points with limits that can be passed."""
+        return tuple(place for place in self.places if place.point.limits.can_be_passed)
+
     def look_up(self) -> None:
         """Make now what is asked for later, where time matters more."""
-        _ = self.by_name, self.block_ids, self.shortest_s, self.longest_cost_s, self.exponents
+        _ = self.by_name, self.block_ids, self.shortest_s, self.longest_cost_s, self.exponents, self.limited
 
 
 class Plan(Struct, frozen=True, dict=True):

@@ -39,6 +39,8 @@ class EventKind(Enum):
     GATEWAY = "gateway"
     WATCHDOG = "watchdog"
     CLIENT = "client refused"
+    LIMIT = "limit"
+    SEEN = "limit seen"
 
 
 class Ended(Enum):

@@ -9,12 +9,13 @@ from contextlib import asynccontextmanager
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
-from kanaleto.planning.plan import Block, DevicePlan, Place, Plan
+from kanaleto.planning.plan import Block, DevicePlan, Plan
 from kanaleto.polling.board import Board, Record
 from kanaleto.polling.clock import Clock
 from kanaleto.polling.connection import same_connection
 from kanaleto.polling.derived import EVERY_S
 from kanaleto.polling.events import Ended, EventKind, EventLog
+from kanaleto.polling.limits import LimitWatch
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.report import Lateness, Statuses, lateness, line_status
@@ -22,7 +23,7 @@ from kanaleto.polling.snapshot import LineStatus, Snapshot
 from kanaleto.polling.world import Planned, World
 from kanaleto.site.link import Link, SerialLink
 from kanaleto.site.model import Device, Line, Site
-from kanaleto.wire.pdu import Read, ReadAnswer, Request
+from kanaleto.wire.pdu import Request
 
 EXCHANGES_KEPT = 4000
 LOOK_S = 1.0
@@ -39,10 +40,11 @@ class Session:
 
     def __init__(self, site: Site, make_exchanger: MakeExchanger | None = None, clock: Clock | None = None) -> None:
         self.world = World(site, self._tell_learned)
-        self._have_sinks([])
         self.exchanges: deque[Exchange] = deque(maxlen=EXCHANGES_KEPT)
         self.clock = clock or Clock()
         self.events = EventLog(self.clock.now)
+        self.limits = LimitWatch(self.events)
+        self._have_sinks([self.limits])
         self.count = 0
         self.is_held = False
         self._lines_off: set[str] = set()
@@ -97,6 +99,7 @@ class Session:
 
     def on_renamed(self, line: str, old: str, new: str) -> None:
         self.events.rename(line, old, new)
+        self.limits.rename(line, old, new)
 
     def end_event(self, line: str, device: str, going_on: object) -> None:
         self.events.end(line, device, going_on)
@@ -148,6 +151,7 @@ class Session:
         if self._over is None or self._over.done():
             return
         self.world.derive(loop.time())
+        self.limits.on_derived(self.world, loop.time())
         self._derive_timer = loop.call_later(EVERY_S, self._derive, loop)
 
     def _look_around(self, loop: asyncio.AbstractEventLoop) -> None:
@@ -208,7 +212,7 @@ class Session:
 
     def reconnect(self, line_name: str) -> None:
         """Connect a line now. Raises KeyError."""
-        self._named(line_name).reconnect()
+        self.named(line_name).reconnect()
 
     def ask_device(self, name: str) -> None:
         """Ask a device now, whatever its back-off. Raises KeyError."""
@@ -221,7 +225,7 @@ class Session:
 
     def switch_line(self, line_name: str, is_on: bool) -> None:
         """Close a line, or open it; it stays so through edits. Raises KeyError."""
-        self._named(line_name)
+        self.named(line_name)
         self._lines_off = self._lines_off - {line_name} if is_on else self._lines_off | {line_name}
         self._switch_lines()
 
@@ -257,7 +261,8 @@ class Session:
             if state.device.watchdog_s is not None and not state.is_silent and state.last_answer_s is not None
         ]
 
-    def _named(self, line_name: str) -> LinePoller:
+    def named(self, line_name: str) -> LinePoller:
+        """A line's poller. Raises KeyError."""
         for poller in self.pollers:
             if poller.line.name == line_name:
                 return poller
@@ -270,31 +275,6 @@ class Session:
             if poller.line.link == link and not poller.is_off:
                 return poller.ask
         return None
-
-    async def read_once(self, place: Place, step: int) -> tuple[bytes | None, str]:
-        """A point's words `step` addresses away, asked once; or None and why. What must never be read is not."""
-        point, device = place.point, place.device
-        first = point.address + step
-        if not 0 <= first <= 0x10000 - point.size:
-            return None, "there is no such address"
-        if device.limits.forbids_reading(point.table, first, first + point.size - 1):
-            return None, "never_read covers it"
-        last = first + point.size - 1
-        if any(
-            p.table is point.table and p.address <= last and p.end > first
-            for p in device.points
-            if not p.access.is_read
-        ):
-            return None, "a point there is only written"
-        try:
-            asked = self._named(place.line.name).ask(
-                device.unit_id, Read(point.table, first, point.size), device.timeout_s, device
-            )
-        except (KeyError, OverflowError) as error:
-            return None, str(error.args[0])
-        outcome = await asked
-        content = outcome.content
-        return (content.data, "") if isinstance(content, ReadAnswer) else (None, outcome.reason)
 
     @asynccontextmanager
     async def borrowed(self, port: str) -> AsyncIterator[None]:
@@ -384,6 +364,7 @@ class Session:
             is_held=self.is_held,
             exchanges=self.count,
             at_risk=tuple(self.at_risk()),
+            past=self.limits.past,
         )
 
     def status(self, now_s: float) -> tuple[LineStatus, ...]:

@@ -10,6 +10,7 @@ from kanaleto.planning.cost import assumed_s, line_cost
 from kanaleto.planning.plan import AnyPlace, Identity, Place, Plan
 from kanaleto.polling.board import Reading, Readings
 from kanaleto.polling.health import Tally, WaterLevels, Worst
+from kanaleto.polling.limits import Crossing
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Site
 
@@ -71,7 +72,7 @@ class LineStatus(Struct, frozen=True, kw_only=True):
 class Snapshot(Struct, frozen=True, kw_only=True):
     """The site, its plan, what the board has, and how lines and devices do, all of loop time `now_s`. `version` counts
     plans: as long as it stays, every place does. `exchanges` counts what was asked since the start; `at_risk` are
-    devices that do something of their own when nobody asks them for a while."""
+    devices that do something of their own when nobody asks them for a while; `past` is what is past a limit."""
 
     site: Site
     plan: Plan
@@ -82,6 +83,7 @@ class Snapshot(Struct, frozen=True, kw_only=True):
     is_held: bool = False
     exchanges: int = 0
     at_risk: tuple[Device, ...] = ()
+    past: tuple[Crossing, ...] = ()
 
     def reading(self, place: AnyPlace) -> Reading:
         """A point of this snapshot's plan as it stood then."""

@@ -41,7 +41,9 @@ class PortSetting(Enum):
 
 
 class Limits(Struct, frozen=True, kw_only=True):
-    """Limits in engineering units; None where the map says nothing."""
+    """Limits in engineering units; None where the map says nothing. A limit is passed once a value has been at it or
+    beyond for `delay_s`, and no more once a value is back by more than `hysteresis`. `warn_on`, `alarm_on`: values of
+    a state or a bit, or the numbers of bits of a word of bits."""
 
     range_low: float | None = None
     range_high: float | None = None
@@ -49,10 +51,22 @@ class Limits(Struct, frozen=True, kw_only=True):
     warn_high: float | None = None
     alarm_low: float | None = None
     alarm_high: float | None = None
+    hysteresis: float = 0.0
+    delay_s: float = 0.0
+    warn_on: tuple[int, ...] = ()
+    alarm_on: tuple[int, ...] = ()
+
+    @property
+    def can_be_passed(self) -> bool:
+        """Whether there is any, beside the range."""
+        numbers = (self.warn_low, self.warn_high, self.alarm_low, self.alarm_high)
+        return any(number is not None for number in numbers) or bool(self.warn_on or self.alarm_on)
 
 
-LIMITS = Limits.__struct_fields__
-"""Names of all limits, as maps and site files have them."""
+LIMITS = Limits.__struct_fields__[:6]
+"""Names of the limits that are numbers, as maps and site files have them, by pairs."""
+LIMIT_MANNERS = ("hysteresis", "delay_s")
+LIMIT_STATES = ("warn_on", "alarm_on")
 
 
 class Point(Struct, frozen=True, eq=False):
@@ -207,7 +221,7 @@ class Derived(Struct, frozen=True):
 
 KEEPING_EVENTS = (
     "device lost", "line down", "device slow", "exception", "garbled", "unexpected", "late", "overrun", "watchdog",
-    "gateway",
+    "gateway", "limit",
 )  # fmt: skip
 """Words of the events upon which minutes may be laid aside."""
 

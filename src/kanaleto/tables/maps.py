@@ -6,7 +6,7 @@ from io import BytesIO, StringIO
 
 from kanaleto.files.mapfile import COLUMNS
 from kanaleto.site.counting import from_wire
-from kanaleto.site.model import DEMAND, Device, Point
+from kanaleto.site.model import DEMAND, LIMIT_MANNERS, LIMIT_STATES, LIMITS, Device, Point
 from kanaleto.values.scale import Bounded, Curve, Scale
 
 _TEXTS = ("name", "note", "unit", "labels", "bit", "curve", "no_value")
@@ -46,9 +46,13 @@ def point_cells(device: Device, point: Point) -> dict[str, str]:
         "note": point.note,
     }
     limits = point.limits
-    for name in ("range_low", "range_high", "warn_low", "warn_high", "alarm_low", "alarm_high"):
+    for name in LIMITS:
         number = getattr(limits, name)
         cells[name] = "" if number is None else f"{number:.12g}"
+    for name in LIMIT_MANNERS:
+        cells[name] = f"{getattr(limits, name):.12g}" if getattr(limits, name) else ""
+    for name in LIMIT_STATES:
+        cells[name] = ";".join(point.labels.get(state) or str(state) for state in getattr(limits, name))
     return {key: value for key, value in {**cells, **_scale_cells(codec.scale)}.items() if value}
 
 

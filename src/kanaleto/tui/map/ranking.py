@@ -6,6 +6,7 @@ from threading import Thread
 
 from kanaleto.planning.plan import Identity, Place
 from kanaleto.polling.engine import Engine
+from kanaleto.polling.once import read_once
 from kanaleto.polling.readings import off_by_one, other_readings, verdict
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.map.beside import Ranked
@@ -71,7 +72,7 @@ async def neighbours(engine: Engine, snapshot: Snapshot, place: Place) -> list[t
         data = known.get(step)
         why = "not read"
         if data is None:
-            data, why = await asyncio.wrap_future(engine.run(engine.session.read_once(place, step)))
+            data, why = await asyncio.wrap_future(engine.run(read_once(engine.session, place, step)))
         if data is None:
             rows.append((step, why))
             continue

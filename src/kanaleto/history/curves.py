@@ -1,0 +1,235 @@
+"""Curves for drawing and reckoning: samples of one point in order of time, whichever way they came, and the least and
+the most of each column of a drawing. A value stands until the next sample, so that what was kept on change and what
+was remembered each second are the same curve. Loaded when the first curve is looked at: numpy costs a start too much.
+"""
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
+from numpy.typing import NDArray
+
+from kanaleto.polling.memory import Columns, Remembered
+
+Floats = NDArray[np.float64]
+Bytes = NDArray[np.int8]
+Counts = NDArray[np.int32]
+GOOD, STALE, BAD, NEVER = range(4)
+
+
+class Curve(Struct, frozen=True, eq=False):
+    """Times in seconds since 1970 (wall), rising; numbers, NaN where there is none; quality; which meaning the words
+    had (another number is another meaning). The last stands until `until`."""
+
+    at: Floats
+    value: Floats
+    quality: Bytes
+    meaning: Counts
+    until: float
+
+    def __len__(self) -> int:
+        return len(self.at)
+
+
+EMPTY = Curve(np.empty(0), np.empty(0), np.empty(0, np.int8), np.empty(0, np.int32), 0.0)
+
+
+def curve_of(
+    at: Sequence[float], value: Sequence[float], quality: Sequence[int], meaning: Sequence[int], until: float
+) -> Curve:
+    return Curve(
+        np.array(at, np.float64), np.array(value, np.float64), np.array(quality, np.int8),
+        np.array(meaning, np.int32), until,
+    )  # fmt: skip
+
+
+class FromMemory:
+    """What is remembered of a point as a curve; full pieces are looked at once."""
+
+    def __init__(self, remembered: Remembered) -> None:
+        self.remembered = remembered
+        self._full: tuple[object, ...] = ()
+        self._joined = EMPTY
+
+    def curve(self) -> Curve:
+        until = self.remembered.until
+        pieces = self.remembered.pieces
+        if not pieces:
+            return EMPTY
+        full, last = pieces[:-1], pieces[-1]
+        if full != self._full:
+            self._full = full
+            self._joined = EMPTY
+            for piece in full:
+                self._joined = _behind(self._joined, _arrays(piece))
+        whole = _behind(self._joined, _arrays(last))
+        return replace(whole, until=max(until, float(whole.at[-1])))
+
+
+def _behind(old: Curve, own: tuple[Floats, Floats, Bytes, Counts]) -> Curve:
+    at, value, quality, meaning = own
+    if not len(old):
+        return Curve(at, value, quality, meaning, 0.0)
+    return Curve(
+        np.concatenate((old.at, at)), np.concatenate((old.value, value)), np.concatenate((old.quality, quality)),
+        np.concatenate((old.meaning, meaning)), 0.0,
+    )  # fmt: skip
+
+
+def _arrays(piece: Columns) -> tuple[Floats, Floats, Bytes, Counts]:
+    return (
+        np.frombuffer(piece.at, np.float64), np.frombuffer(piece.value, np.float64),
+        np.frombuffer(piece.quality, np.int8), np.frombuffer(piece.meaning, np.int32),
+    )  # fmt: skip
+
+
+def joined(older: Curve, newer: Curve) -> Curve:
+    """Both as one: of the older what lies before the newer begins. Meanings of the older are counted below those of the
+    newer, and are the same where the older's last is the newer's first."""
+    if not len(newer):
+        return older
+    if not len(older):
+        return newer
+    begin = float(newer.at[0])
+    count = int(np.searchsorted(older.at, begin, "left"))
+    if not count:
+        return newer
+    shift = int(newer.meaning[0]) - int(older.meaning[-1])
+    at, value, quality = older.at[:count], older.value[:count], older.quality[:count]
+    meaning = older.meaning[:count] + np.int32(shift)
+    if older.until < begin - 1e-6 and older.until >= at[-1]:  # nobody looked in between
+        at = np.append(at, older.until)
+        value, quality = np.append(value, np.nan), np.append(quality, np.int8(NEVER))
+        meaning = np.append(meaning, meaning[-1])
+    return Curve(
+        np.concatenate((at, newer.at)), np.concatenate((value, newer.value)),
+        np.concatenate((quality, newer.quality)), np.concatenate((meaning, newer.meaning)), newer.until,
+    )  # fmt: skip
+
+
+class Thinned(Struct, frozen=True):
+    """A curve in columns of equal time: of each the least and the most (NaN where there is no number), the last value,
+    the quality (of what is drawn: NEVER where there is nothing), the worst quality in it, and whether the words mean
+    something else than in the column before."""
+
+    low: Floats
+    high: Floats
+    last: Floats
+    quality: Bytes
+    worst: Bytes
+    is_new: NDArray[np.bool_]
+
+    @property
+    def bounds(self) -> tuple[float, float] | None:
+        """Least and most of all; None where there is no number."""
+        if not np.isfinite(self.low).any():
+            return None
+        return float(np.nanmin(self.low)), float(np.nanmax(self.high))
+
+
+def thinned(curve: Curve, begin: float, end: float, count: int) -> Thinned:
+    """`count` columns from `begin` to `end`. The value that stands when a column begins belongs to it."""
+    edges = np.linspace(begin, end, count + 1)
+    nothing = np.full(count, np.nan)
+    if not len(curve):
+        none = np.full(count, NEVER, np.int8)
+        return Thinned(nothing, nothing.copy(), nothing.copy(), none, none.copy(), np.zeros(count, np.bool_))
+    at = np.searchsorted(curve.at, edges, "left")
+    first, behind = at[:-1], at[1:]
+    starts = np.maximum(first - 1, 0)
+    is_known = (behind > starts) & (edges[:-1] <= curve.until)
+    shown = np.where(curve.quality <= STALE, curve.value, np.nan)
+    shown = np.where(np.isfinite(shown), shown, np.nan)
+    quality = np.where((curve.quality <= STALE) & ~np.isfinite(curve.value), np.int8(BAD), curve.quality)
+    low = np.where(is_known, _over(np.fmin, shown, starts, behind, np.nan), np.nan)
+    high = np.where(is_known, _over(np.fmax, shown, starts, behind, np.nan), np.nan)
+    last = np.where(is_known, shown[np.clip(behind - 1, 0, len(shown) - 1)], np.nan)
+    worst = np.where(is_known, _over(np.maximum, quality, starts, behind, NEVER), NEVER).astype(np.int8)
+    best = np.where(is_known, _over(np.minimum, quality, starts, behind, NEVER), NEVER).astype(np.int8)
+    meaning = curve.meaning[np.clip(behind - 1, 0, len(shown) - 1)]
+    is_new = np.zeros(count, np.bool_)
+    is_new[1:] = (meaning[1:] != meaning[:-1]) & is_known[1:] & is_known[:-1]
+    return Thinned(low, high, last, best, worst, is_new)
+
+
+def _over(
+    reckon: "np.ufunc", values: NDArray[np.generic], starts: NDArray[np.intp], behind: NDArray[np.intp], pad: float
+) -> Floats:
+    """Over each of the ranges, which may overlap; a range without anything gives anything."""
+    padded = np.append(values, np.array([pad], values.dtype))
+    pairs = np.empty(2 * len(starts), np.intp)
+    pairs[::2], pairs[1::2] = np.minimum(starts, len(values)), np.minimum(np.maximum(behind, starts + 1), len(values))
+    result: Floats = reckon.reduceat(padded, pairs)[::2]
+    return result
+
+
+class At(NamedTuple):
+    """What stood at one moment."""
+
+    value: float | None
+    quality: int
+
+
+def value_at(curve: Curve, moment: float) -> At:
+    index = int(np.searchsorted(curve.at, moment, "right")) - 1
+    if index < 0 or moment > curve.until + 1e-6:
+        return At(None, NEVER)
+    value, quality = float(curve.value[index]), int(curve.quality[index])
+    return At(value if np.isfinite(value) else None, quality)
+
+
+class Figures(Struct, frozen=True):
+    """Of a curve over a time: least and most and when; the mean, each value weighed by how long it stood; the slope a
+    second of the straight line through it; the noise round that line, free of steps that last; gaps (times without a
+    number, or old), how many and how long in all."""
+
+    least: float
+    least_at: float
+    most: float
+    most_at: float
+    mean: float
+    slope_s: float
+    noise: float
+    gaps: int
+    gap_s: float
+    samples: int
+
+
+def figures(curve: Curve, begin: float, end: float) -> Figures | None:
+    """None where there is no number."""
+    end = min(end, curve.until)
+    first = max(int(np.searchsorted(curve.at, begin, "right")) - 1, 0)
+    behind = int(np.searchsorted(curve.at, end, "right"))
+    if behind <= first or end < begin:
+        return None
+    at = np.maximum(curve.at[first:behind], begin)
+    value, quality = curve.value[first:behind], curve.quality[first:behind]
+    stood = np.diff(np.append(at, end))
+    is_good = np.isfinite(value) & (quality == GOOD)
+    if not is_good.any():
+        return None
+    numbers, times, weights = value[is_good], at[is_good], stood[is_good]
+    total = float(weights.sum())
+    mean = float((numbers * weights).sum() / total) if total > 0 else float(numbers.mean())
+    slope = _slope(times, numbers)
+    steps = np.diff(numbers)
+    noise = float(np.median(np.abs(steps - np.median(steps))) * 1.4826 / np.sqrt(2)) if len(steps) > 1 else 0.0
+    is_gap = ~is_good
+    begins = is_gap & ~np.append([False], is_gap[:-1])
+    least, most = int(np.argmin(numbers)), int(np.argmax(numbers))
+    return Figures(
+        float(numbers[least]), float(times[least]), float(numbers[most]), float(times[most]), mean, slope, noise,
+        int(begins.sum()), float(stood[is_gap].sum()), int(is_good.sum()),
+    )  # fmt: skip
+
+
+def _slope(times: Floats, numbers: Floats) -> float:
+    """A second, of the straight line with the least squares."""
+    if len(times) < 2:
+        return 0.0
+    since = times - times[0]
+    centred = since - since.mean()
+    spread = float((centred**2).sum())
+    return float((centred * (numbers - numbers.mean())).sum() / spread) if spread > 0 else 0.0

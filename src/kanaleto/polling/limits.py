@@ -1,0 +1,303 @@
+"""Limits: what is past one now, since when, and whether somebody has seen it.
+
+A limit is passed once values have been at it or beyond for its delay, and no more once one is back by more than its
+hysteresis. A value that is missing or old proves nothing: what was past stays so. Each passing is an event that begins
+and ends; that it was seen is one of its own.
+"""
+
+from collections.abc import Callable, Iterator
+from enum import IntEnum
+from typing import NamedTuple
+
+from msgspec import Struct
+
+from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Identity
+from kanaleto.polling.board import Quality, Readings, Record
+from kanaleto.polling.events import Ended, EventKind, EventLog
+from kanaleto.polling.listener import Sink
+from kanaleto.polling.world import World
+from kanaleto.site.model import Limits, Point
+from kanaleto.values.codec import Value
+from kanaleto.values.text import shown
+from kanaleto.values.types import Kind
+
+_MOST_NOTE = 2000
+
+
+class Level(IntEnum):
+    """How bad; the worse is the greater."""
+
+    WARN = 1
+    ALARM = 2
+
+
+class Rule(Struct, frozen=True):
+    """One limit of a point: a number that is not to be reached from below (`is_high`) or from above, or states."""
+
+    name: str
+    level: Level
+    bound: float = 0.0
+    is_high: bool = True
+    states: tuple[int, ...] = ()
+
+    @property
+    def word(self) -> str:
+        return "alarm" if self.level is Level.ALARM else "warn"
+
+    def words(self, point: Point) -> str:
+        """As people read it: `above 70 Nm`, `is Fault`."""
+        if self.states:
+            labels = [point.labels.get(state, str(state)) for state in self.states]
+            return f"{'has' if _is_word_of_bits(point) else 'is'} {' or '.join(labels)}"
+        return f"{'above' if self.is_high else 'below'} {self.bound:g}{f' {point.unit}' if point.unit else ''}"
+
+    def is_past(self, value: float, was_past: bool, hysteresis: float, point: Point) -> bool:
+        if self.states:
+            if _is_word_of_bits(point):
+                return any(int(value) >> bit & 1 for bit in self.states)
+            return value in self.states
+        back = hysteresis if was_past else 0.0
+        if back:
+            return value >= self.bound - back if self.is_high else value <= self.bound + back
+        return value >= self.bound if self.is_high else value <= self.bound
+
+
+def rules_of(limits: Limits) -> tuple[Rule, ...]:
+    """Those that can be passed, the worst first."""
+    found = []
+    for level, low, high, states, name in (
+        (Level.ALARM, limits.alarm_low, limits.alarm_high, limits.alarm_on, "alarm"),
+        (Level.WARN, limits.warn_low, limits.warn_high, limits.warn_on, "warn"),
+    ):
+        found += [Rule(f"{name}_low", level, low, False)] if low is not None else []
+        found += [Rule(f"{name}_high", level, high)] if high is not None else []
+        found += [Rule(f"{name}_on", level, states=states)] if states else []
+    return tuple(found)
+
+
+def level_of(limits: Limits, value: object, point: Point) -> Level | None:
+    """The worst limit that a single value is past, without hysteresis and delay."""
+    if not isinstance(value, int | float) or not limits.can_be_passed:
+        return None
+    return next((rule.level for rule in rules_of(limits) if rule.is_past(value, False, 0.0, point)), None)
+
+
+class Seen(NamedTuple):
+    """Who has seen it, when, and what was said of it."""
+
+    who: str
+    note: str
+    wall_s: float
+
+
+class Crossing(Struct, frozen=True):
+    """A limit that is past now. `value` is the one that it was passed with."""
+
+    line: str
+    identity: Identity
+    rule: Rule
+    text: str
+    wall_s: float
+    seen: Seen | None = None
+
+
+class _Standing:
+    """How a rule of a point stands; `beyond_s` is the loop time since which values are beyond."""
+
+    __slots__ = ("beyond_s", "crossing", "rule")
+
+    def __init__(self, rule: Rule) -> None:
+        self.rule = rule
+        self.beyond_s: float | None = None
+        self.crossing: Crossing | None = None
+
+
+class _Watched:
+    """A point with limits."""
+
+    __slots__ = ("last", "line", "place", "standing")
+
+    def __init__(self, place: AnyPlace) -> None:
+        self.take(place)
+        self.standing = [_Standing(rule) for rule in rules_of(place.point.limits)]
+        self.last: Value | None = None
+
+    def take(self, place: AnyPlace) -> None:
+        self.place = place
+        self.line = place.line.name if not isinstance(place, DerivedPlace) else ""
+
+
+class LimitWatch(Sink):
+    """See the head of this file. For the engine's loop, but for `past`, which is replaced whole."""
+
+    def __init__(self, events: EventLog) -> None:
+        self._events = events
+        self._watched: dict[Identity, _Watched] = {}
+        self._by_block: dict[int, list[_Watched]] = {}
+        self._derived: list[_Watched] = []
+        self._waiting: dict[tuple[Identity, str], tuple[_Watched, _Standing]] = {}
+        self.past: tuple[Crossing, ...] = ()
+
+    # What is polled
+
+    def on_plan(self, world: World) -> None:
+        before, self._watched = self._watched, {}
+        self._by_block, self._derived = {}, []
+        self._waiting.clear()
+        for place in _limited(world):
+            old = before.get(place.identity)
+            if old is not None and old.place.point.limits == place.point.limits:
+                watched = before.pop(place.identity)
+                watched.take(place)
+            else:
+                watched = _Watched(place)
+            self._watched[place.identity] = watched
+            if isinstance(place, DerivedPlace):
+                self._derived.append(watched)
+            elif place.block is not None:
+                self._by_block.setdefault(place.block.index, []).append(watched)
+            for standing in watched.standing:
+                if standing.beyond_s is not None and standing.crossing is None:
+                    self._waiting[place.identity, standing.rule.name] = (watched, standing)
+        for gone in before.values():
+            self._let_go(gone)
+        self._publish()
+
+    def on_record(self, block: Block, record: Record, board: Readings) -> None:
+        for watched in self._by_block.get(block.index, ()):
+            place = watched.place
+            assert not isinstance(place, DerivedPlace)
+            value = record.values[place.number]
+            if place.point.exponent:
+                value = board.reading(place, record.at_s).value  # type: ignore[assignment]
+            self._judge(watched, value, record.at_s)
+
+    def on_derived(self, world: World, now_s: float) -> None:
+        """Formulas were evaluated."""
+        for watched in self._derived:
+            reading = world.board.reading(watched.place, now_s)
+            if reading.quality is Quality.GOOD:
+                self._judge(watched, reading.value, now_s)
+
+    def on_second(self, world: World, now_s: float, wall_s: float) -> None:
+        for watched, standing in list(self._waiting.values()):
+            reading = world.board.reading(watched.place, now_s)
+            if reading.quality is Quality.GOOD:
+                self._look(watched, standing, now_s)
+
+    def _judge(self, watched: _Watched, value: Value | None, at_s: float) -> None:
+        if not isinstance(value, int | float):
+            return
+        watched.last = value
+        point = watched.place.point
+        for standing in watched.standing:
+            was_past = standing.crossing is not None
+            if standing.rule.is_past(value, was_past, point.limits.hysteresis, point):
+                if not was_past:
+                    if standing.beyond_s is None:
+                        standing.beyond_s = at_s
+                    self._look(watched, standing, at_s)
+            elif standing.beyond_s is not None:
+                self._back(watched, standing)
+
+    def _look(self, watched: _Watched, standing: _Standing, at_s: float) -> None:
+        """Whether it has been beyond for long enough."""
+        place, rule = watched.place, standing.rule
+        key = (place.identity, rule.name)
+        delay_s = place.point.limits.delay_s
+        if standing.beyond_s is None or at_s - standing.beyond_s < delay_s - 1e-6:
+            self._waiting[key] = (watched, standing)
+            return
+        self._waiting.pop(key, None)
+        point = place.point
+        value = watched.last
+        told = shown(value, point.codec, point.decimals, point.labels) if value is not None else ""
+        unit = f" {point.unit}" if point.unit and not rule.states else ""
+        if not rule.states:
+            text = f"{told}{unit} {rule.words(point)}"
+        elif _is_word_of_bits(point) and isinstance(value, int | float):
+            text = "has " + " · ".join(
+                point.labels.get(bit, f"bit {bit}") for bit in rule.states if int(value) >> bit & 1
+            )
+        else:
+            text = f"is {told}"
+        device, name = place.identity
+        told_of: dict[str, object] = {"limit": rule.name, "value": value if isinstance(value, int | float) else None}
+        event = self._events.note(
+            EventKind.LIMIT, watched.line, device, f"{name}: {text} ({rule.word})", going_on=_key(name, rule),
+            point=name, data=told_of,
+        )  # fmt: skip
+        standing.crossing = Crossing(watched.line, place.identity, rule, text, event.wall_s)
+        self._publish()
+
+    def _back(self, watched: _Watched, standing: _Standing) -> None:
+        standing.beyond_s = None
+        self._waiting.pop((watched.place.identity, standing.rule.name), None)
+        if standing.crossing is not None:
+            standing.crossing = None
+            device, name = watched.place.identity
+            self._events.end(watched.line, device, _key(name, standing.rule))
+            self._publish()
+
+    def _let_go(self, watched: _Watched) -> None:
+        """Its point is no more, or has other limits."""
+        device, name = watched.place.identity
+        for standing in watched.standing:
+            if standing.crossing is not None:
+                self._events.end(watched.line, device, _key(name, standing.rule), Ended.NO_MORE)
+
+    def rename(self, line: str, old: str, new: str) -> None:
+        """A device is called otherwise: what is past of it stays so."""
+        for identity in [identity for identity in self._watched if identity[0] == old]:
+            watched = self._watched.pop(identity)
+            self._watched[new, identity[1]] = watched
+
+    # What a person does
+
+    def acknowledge(self, identity: Identity, who: str, note: str, now: Callable[[], float]) -> int:
+        """It was seen, all that is past of that point; how much that was."""
+        watched = self._watched.get(identity)
+        seen = Seen(who, note.strip()[:_MOST_NOTE], now())
+        count = 0
+        for standing in watched.standing if watched is not None else ():
+            crossing = standing.crossing
+            if watched is None or crossing is None:
+                continue
+            count += 1
+            standing.crossing = Crossing(
+                crossing.line, crossing.identity, crossing.rule, crossing.text, crossing.wall_s, seen
+            )
+            said = f": {seen.note}" if seen.note else ""
+            self._events.note(
+                EventKind.SEEN, watched.line, identity[0], f"{identity[1]}: {crossing.text} was seen by {who}{said}",
+                point=identity[1], data={"limit": crossing.rule.name, "note": seen.note, "by": who},
+            )  # fmt: skip
+        if count:
+            self._publish()
+        return count
+
+    def _publish(self) -> None:
+        """The worst of each point; those that nobody has seen first, then the worst, then the newest."""
+        worst: list[Crossing] = []
+        for watched in self._watched.values():
+            found = [standing.crossing for standing in watched.standing if standing.crossing is not None]
+            if found:
+                worst.append(max(found, key=lambda crossing: (crossing.rule.level, -crossing.wall_s)))
+        worst.sort(key=lambda crossing: (crossing.seen is not None, -crossing.rule.level, -crossing.wall_s))
+        self.past = tuple(worst)
+
+
+def _limited(world: World) -> Iterator[AnyPlace]:
+    for part in world.plan.parts:
+        yield from part.limited
+    for own in world.plan.derived:
+        if own.point.limits.can_be_passed:
+            yield own
+
+
+def _is_word_of_bits(point: Point) -> bool:
+    return point.codec.type.kind is Kind.BITS and point.codec.bits is None
+
+
+def _key(name: str, rule: Rule) -> tuple[str, str, str]:
+    return ("limit", name, rule.name)

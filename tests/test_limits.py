@@ -11,7 +11,7 @@ from kanaleto.polling.events import Ended, EventKind
 from kanaleto.polling.limits import Level, level_of, rules_of
 from kanaleto.site.model import Site
 from kanaleto.tables.maps import point_cells
-from tests.simulated import SimulatedLine, device, silent
+from tests.simulated import Fault, SimulatedLine, device, silent
 from tests.test_polling import Running
 from tests.virtual import run_virtual
 
@@ -37,8 +37,8 @@ class Driven(Running):
                 return [(right[-1][0], line.exchanger().framing.encode(1, pdu))]
             return right
 
-        self.spoil: Callable[..., object] = fault
-        line.fault = lambda *told: self.spoil(*told)  # type: ignore[return-value]
+        self.spoil: Fault = fault
+        line.fault = lambda frame, at, right: self.spoil(frame, at, right)
         self.usual = fault
 
     @property

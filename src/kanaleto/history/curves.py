@@ -11,6 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
+from kanaleto.history.figures import Figures
 from kanaleto.polling.memory import Columns, Remembered
 
 Floats = NDArray[np.float64]
@@ -178,23 +179,6 @@ def value_at(curve: Curve, moment: float) -> At:
         return At(None, NEVER)
     value, quality = float(curve.value[index]), int(curve.quality[index])
     return At(value if np.isfinite(value) else None, quality)
-
-
-class Figures(Struct, frozen=True):
-    """Of a curve over a time: least and most and when; the mean, each value weighed by how long it stood; the slope a
-    second of the straight line through it; the noise round that line, free of steps that last; gaps (times without a
-    number, or old), how many and how long in all."""
-
-    least: float
-    least_at: float
-    most: float
-    most_at: float
-    mean: float
-    slope_s: float
-    noise: float
-    gaps: int
-    gap_s: float
-    samples: int
 
 
 def figures(curve: Curve, begin: float, end: float) -> Figures | None:

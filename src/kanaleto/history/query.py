@@ -114,6 +114,16 @@ class History:
             )
         return found
 
+    def series_named(self, site: str, wanted: set[tuple[str, str]]) -> list[SeriesInfo]:
+        """Those of a site, by device and point; how many rows they have is not counted."""
+        own = schema.series.c
+        rows = self.connection.execute(select(own.id, own.device, own.point).where(own.site == site)).fetchall()
+        return [
+            SeriesInfo(number, site, device, point, "", None, None, 0)
+            for number, device, point in rows
+            if (device, point) in wanted
+        ]
+
     def spans(self, site: str | None = None) -> list[tuple[int, int]]:
         """When recording lived, in order."""
         spans, runs = schema.span.c, schema.run.c

@@ -7,6 +7,7 @@ in it.
 """
 
 import heapq
+from collections import deque
 from collections.abc import Mapping, Sequence
 from enum import Enum
 from typing import NamedTuple
@@ -14,7 +15,7 @@ from typing import NamedTuple
 from msgspec import Struct
 
 from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Place, Plan, WhyNot
-from kanaleto.polling.trace import Trace
+from kanaleto.polling.trace import TRACE_LENGTH, Trace
 from kanaleto.site.model import DEMAND, Point
 from kanaleto.values.block import decoder_of
 from kanaleto.values.codec import NoValue, Value
@@ -71,12 +72,14 @@ class Readings:
         traces: Sequence[Trace],
         derived: Mapping[str, Reading],
         exponents: Mapping[tuple[str, str], Place],
+        derived_traces: Mapping[str, deque[tuple[float, Value]]],
     ) -> None:
         self.records = records
         self.troubles = troubles
         self.cycles_s = cycles_s  # the period as reached
         self.traces = traces
         self.derived = derived  # by name
+        self.derived_traces = derived_traces
         self._exponents = exponents
 
     def exponent_of(self, device_name: str, point: Point) -> int | None:
@@ -133,7 +136,9 @@ class Readings:
 
     def trace(self, place: AnyPlace) -> list[tuple[float, Value]]:
         """When the point was read in the last minute (loop time), and its value then, the newest last."""
-        if not isinstance(place, Place) or place.block is None:
+        if isinstance(place, DerivedPlace):
+            return list(self.derived_traces.get(place.own.name, ()))
+        if place.block is None:
             return []
         block, number = place.block, place.number
         offset, point = block.offsets[number], place.point
@@ -164,9 +169,10 @@ class Board(Readings):
     troubles: list[Trouble | None]
     cycles_s: list[float]
     traces: list[Trace]
+    derived_traces: Mapping[str, deque[tuple[float, Value]]]
 
     def __init__(self, plan: Plan) -> None:
-        super().__init__([], [], [], [], {}, exponents_of(plan))
+        super().__init__([], [], [], [], {}, exponents_of(plan), {})
         self._free: list[int] = []
         self.generation = 0
         """Counts when slots change hands."""
@@ -177,7 +183,18 @@ class Board(Readings):
     def frozen(self) -> Readings:
         """As it stands now, for whoever reads it in another thread. Traces go on growing, in their own slots only."""
         copies = (tuple(self.records), tuple(self.troubles), tuple(self.cycles_s), tuple(self.traces))
-        return Readings(*copies, self.derived, self._exponents)
+        return Readings(*copies, self.derived, self._exponents, self.derived_traces)
+
+    def note_derived(self, derived: dict[str, Reading], now_s: float) -> None:
+        """Formulas were evaluated; good ones are traced."""
+        self.derived = derived
+        traces = self.derived_traces
+        if traces.keys() != derived.keys():
+            traces = {name: traces.get(name) or deque(maxlen=TRACE_LENGTH) for name in derived}
+            self.derived_traces = traces
+        for name, reading in derived.items():
+            if reading.quality is Quality.GOOD and reading.value is not None:
+                traces[name].append((now_s, reading.value))
 
     def note_exponents(self, exponents: Mapping[tuple[str, str], Place]) -> None:
         """Where the points that are powers of ten for others stand by now."""

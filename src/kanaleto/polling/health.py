@@ -4,6 +4,7 @@ last minute."""
 from collections import deque
 from enum import IntEnum
 from functools import cached_property
+from typing import NamedTuple
 
 from msgspec import Struct
 
@@ -11,6 +12,7 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 
 SLICE_S = 0.5
 SLICES = 120
+MINUTES = 1440
 _TIMES = 256  # answer times kept for the median
 
 
@@ -34,8 +36,16 @@ _WORST = {
 }
 
 
+class MinuteLevel(NamedTuple):
+    """A minute of a line: the share of it that the line was busy, and the worst outcome."""
+
+    busy: float
+    worst: Worst
+
+
 class Water:
-    """Rings of the last minute of one line, a slice a half second: seconds busy, exchanges, worst outcome."""
+    """Rings of the last minute of one line, a slice a half second: seconds busy, exchanges, worst outcome; and of the
+    last day, minute by minute."""
 
     def __init__(self) -> None:
         self._busy = [0.0] * SLICES
@@ -43,6 +53,26 @@ class Water:
         self._worst = [Worst.NOTHING] * SLICES
         self._slice = -1  # the number of the newest slice, counted from loop time 0
         self._first = -1
+        self._minute = -1
+        self._minute_busy_s = 0.0
+        self._minute_worst = Worst.NOTHING
+        self._minutes: deque[tuple[int, MinuteLevel]] = deque(maxlen=MINUTES)
+
+    def minutes(self) -> list[tuple[int, MinuteLevel]]:
+        """Whole minutes of loop time by their number, oldest first, and the one that goes on. For any thread."""
+        level = MinuteLevel(min(self._minute_busy_s / 60, 1.0), self._minute_worst)
+        return [*self._minutes, (self._minute, level)] if self._minute >= 0 else []
+
+    def _note_minute(self, end_s: float, busy_s: float, worst: Worst) -> None:
+        number = int(end_s / 60)
+        if number != self._minute:
+            if self._minute >= 0:
+                level = MinuteLevel(min(self._minute_busy_s / 60, 1.0), self._minute_worst)
+                self._minutes.append((self._minute, level))
+            self._minute, self._minute_busy_s, self._minute_worst = number, 0.0, Worst.NOTHING
+        self._minute_busy_s += busy_s
+        if worst > self._minute_worst:
+            self._minute_worst = worst
 
     def _advance(self, now_s: float) -> None:
         number = int(now_s / SLICE_S)
@@ -62,10 +92,13 @@ class Water:
             at = self._slice % SLICES
             self._count[at] += 1
             self._busy[at] += end_s - start_s
+            self._minute_busy_s += end_s - start_s
             if worst > self._worst[at]:
                 self._worst[at] = worst
+                self._minute_worst = max(worst, self._minute_worst)
             return
         self._advance(end_s)
+        self._note_minute(end_s, end_s - start_s, worst)
         last = int(end_s / SLICE_S)
         at = last % SLICES
         self._count[at] += 1

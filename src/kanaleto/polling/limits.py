@@ -7,6 +7,7 @@ and ends; that it was seen is one of its own.
 
 from collections.abc import Callable, Iterator
 from enum import IntEnum
+from functools import lru_cache
 from typing import NamedTuple
 
 from msgspec import Struct
@@ -62,6 +63,7 @@ class Rule(Struct, frozen=True):
         return value >= self.bound if self.is_high else value <= self.bound
 
 
+@lru_cache(maxsize=4096)
 def rules_of(limits: Limits) -> tuple[Rule, ...]:
     """Those that can be passed, the worst first."""
     found = []

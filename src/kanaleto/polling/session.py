@@ -15,6 +15,7 @@ from kanaleto.polling.clock import Clock
 from kanaleto.polling.connection import same_connection
 from kanaleto.polling.derived import EVERY_S
 from kanaleto.polling.events import Ended, EventKind, EventLog
+from kanaleto.polling.health import MinuteLevel
 from kanaleto.polling.limits import LimitWatch
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.listener import Exchange, Sink
@@ -370,6 +371,13 @@ class Session:
     def status(self, now_s: float) -> tuple[LineStatus, ...]:
         """Every line as it stands at loop time `now_s`."""
         return tuple(line_status(poller, now_s, self.plan) for poller in self.pollers)
+
+    def minutes_of(self, line_name: str) -> dict[int, MinuteLevel]:
+        """The last day of a line, by minute of wall time. For any thread."""
+        poller = next((poller for poller in self.pollers if poller.line.name == line_name), None)
+        if poller is None:
+            return {}
+        return {int(self.clock.at(60.0 * number) // 60): level for number, level in poller.water.minutes()}
 
     def learned(self) -> dict[str, dict[str, object]]:
         """What was learned, as keys of the site file by device name: limits, and addresses that a device does not

@@ -64,7 +64,7 @@ class World:
     def derive(self, now_s: float) -> None:
         """Evaluate the formulas."""
         if self.site.derived:
-            self.board.derived = self._formulas.evaluate(self.board, now_s)
+            self.board.note_derived(self._formulas.evaluate(self.board, now_s), now_s)
 
     def _lessons_of(self, block: Block) -> Lessons:
         limits = block.device.limits

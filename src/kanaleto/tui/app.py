@@ -22,6 +22,8 @@ from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.everywhere import EVERYWHERE
 from kanaleto.tui.find.view import FindView
+from kanaleto.tui.frame.doings import Doings
+from kanaleto.tui.frame.eventlog import EventsView
 from kanaleto.tui.frame.finder import Finder
 from kanaleto.tui.frame.finding import commands
 from kanaleto.tui.frame.keyrow import KeyRow
@@ -30,6 +32,7 @@ from kanaleto.tui.frame.keyshere import keys_here
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.later import Afterwards, Later
 from kanaleto.tui.frame.pacing import PacedApp
+from kanaleto.tui.frame.sending import Sending
 from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.frame.toprow import TopRow
 from kanaleto.tui.frame.twice import Twice
@@ -42,7 +45,7 @@ from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS, PALETTES, Palette, theme_of
 from kanaleto.tui.shared.prompt import Prompt
-from kanaleto.tui.shared.requests import ImportFor, LookAtDevice, OpenSite, Request, ShowView
+from kanaleto.tui.shared.requests import Request, ShowMoment
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.wire_view.view import WireView
 
@@ -52,7 +55,7 @@ _NOTICE_S = 5.0
 VIEWS: tuple[type[View], ...] = (FindView, MapView, LiveView, WireView)
 
 
-class KanaletoApp(PacedApp):
+class KanaletoApp(Doings, PacedApp):
     TITLE = "Kanaleto"
     CSS_PATH = Path(__file__).with_name("app.tcss")
     ENABLE_COMMAND_PALETTE = False
@@ -80,6 +83,7 @@ class KanaletoApp(PacedApp):
         self._theme_name = theme_name
         self._for_s = for_s
         self._twice = Twice()
+        self.sending = Sending(self)
 
     # What everything drawn reaches
 
@@ -90,6 +94,16 @@ class KanaletoApp(PacedApp):
     @property
     def palette(self) -> Palette:
         return PALETTES.get(self.theme, PALETTES["lagoon"])
+
+    @property
+    def moment(self) -> float | None:
+        return self.sending.moment
+
+    async def show_moment(self, wanted: ShowMoment) -> None:
+        await self.sending.show(wanted)
+
+    def go_live(self) -> None:
+        self.sending.go_live()
 
     def tell(self, notice: str) -> None:
         self.notice = notice
@@ -200,6 +214,7 @@ class KanaletoApp(PacedApp):
         with ContentSwitcher(initial=f"view-{self.current_digit}", id="views"):
             for view in self.views:
                 yield view(id=f"view-{view.digit}")
+            yield EventsView(id=f"view-{EventsView.digit}")
             yield Keys(self.views, self.everywhere, id="keys")
             yield Finder(lambda: self.action_view(self.current_digit), id="finder")
         with Vertical(id="foot"):
@@ -227,6 +242,7 @@ class KanaletoApp(PacedApp):
         if self.focused is None:
             self.refocus()
         self.keeping.begin()
+        self.query_one(LiveView).warm_up()
 
     def on_resize(self) -> None:
         size = self.size
@@ -270,17 +286,7 @@ class KanaletoApp(PacedApp):
     # What views ask of each other
 
     def send(self, request: Request) -> None:
-        match request:
-            case ShowView(digit):
-                self.action_view(digit)
-            case OpenSite(path):
-                self.opened.open_site(path)
-            case LookAtDevice(link, unit_id):
-                self.query_one(MapView).show_device(link, unit_id)
-                self.action_view(MapView.digit)
-            case ImportFor(link, unit_id):
-                self.action_view(MapView.digit)
-                self.query_one(MapView).ask_import(link, unit_id)
+        self.sending.do(request)
 
     # Actions
 
@@ -300,15 +306,6 @@ class KanaletoApp(PacedApp):
         self.do(lambda session: session.hold(held))
         self.tell("polling is held: values grow old until you resume it with space" if held else "polling goes on")
 
-    def action_record(self) -> None:
-        self.keeping.record()
-
-    def action_same_points(self) -> None:
-        self.tell(self.keeping.take_as_same())
-
-    def action_note(self) -> None:
-        self.keeping.ask_note()
-
     @property
     def recording(self) -> str:
         return self.keeping.recording
@@ -322,19 +319,6 @@ class KanaletoApp(PacedApp):
         self.action_view(FindView.digit)
         self.query_one(FindView).open_scratch()
 
-    def action_count(self) -> None:
-        self.counts_as_wire = not self.counts_as_wire
-        self.tell(
-            "addresses as the wire counts them, from 0"
-            if self.counts_as_wire
-            else "addresses as each device's manual counts them"
-        )
-        self.tick()
-
-    def action_lanes(self) -> None:
-        lanes = self.query_one(Lanes)
-        lanes.display = not lanes.display
-
     def action_keys(self) -> None:
         switcher = self.query_one("#views", ContentSwitcher)
         if switcher.current == "keys":
@@ -343,6 +327,16 @@ class KanaletoApp(PacedApp):
             self.query_one(Keys).begin(self.current_digit)
             switcher.current = "keys"
             self.refocus()
+
+    def action_events(self) -> None:
+        """The error log, or back to where one was."""
+        switcher = self.query_one("#views", ContentSwitcher)
+        if switcher.current == f"view-{EventsView.digit}":
+            self.action_view(self.current_digit)
+            return
+        switcher.current = f"view-{EventsView.digit}"
+        self.tick()
+        self.refocus()
 
     def action_filter(self) -> None:
         view = self._view()
@@ -361,27 +355,6 @@ class KanaletoApp(PacedApp):
     def action_theme(self) -> None:
         self.theme = "fresco" if self.theme == "lagoon" else "lagoon"
         self.tick()
-
-    def action_new_site(self) -> None:
-        self.opened.new_site()
-
-    def action_save_as(self) -> None:
-        self.opened.save_as()
-
-    def action_undo(self) -> None:
-        self.opened.undo()
-
-    def action_redo(self) -> None:
-        self.opened.redo()
-
-    def action_save_lessons(self) -> None:
-        self.opened.save_lessons()
-
-    def action_cycle(self) -> None:
-        self.do(lambda session: session.cycle())
-
-    def action_reset_counts(self) -> None:
-        self.do(lambda session: session.reset_counts())
 
     def action_find(self) -> None:
         """Whatever can be done here, by name."""

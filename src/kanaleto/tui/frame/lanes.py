@@ -1,11 +1,14 @@
 """The lanes: one row a line, its water over the last minute, how busy it is, and one phrase on its health."""
 
+from functools import cached_property
+
 from textual.geometry import Size
 from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
 from kanaleto.polling.health import SLICE_S, Worst
 from kanaleto.polling.snapshot import LineStatus, Snapshot
+from kanaleto.tui.frame.minutes import LaneMinutes
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import WORST_TONES
 from kanaleto.tui.shared.pane import Drawn
@@ -23,6 +26,43 @@ class Lanes(Drawn, ScrollView):
 
     can_focus = False
 
+    def __init__(self) -> None:
+        super().__init__()
+        self._second = 0
+
+    @cached_property
+    def minutes(self) -> LaneMinutes:
+        """What is shown by the minute, and whether it is."""
+        return LaneMinutes(self.context)
+
+    def look_at(self, moment: float) -> None:
+        """The minutes round a moment."""
+        self.minutes.look_at(moment, self._cells, self._now)
+        self.refresh()
+
+    def go_live(self) -> None:
+        self.minutes.go_live()
+        self.refresh()
+
+    def step(self, step: int) -> None:
+        """Earlier, or later."""
+        told = self.minutes.step(step, self._cells, self._now)
+        if told:
+            self.context.tell(told)
+        self.refresh()
+
+    @property
+    def _now(self) -> float:
+        return self.context.engine.session.clock.at(self.snapshot.now_s)
+
+    @property
+    def _cells(self) -> int:
+        """Of a lane's water."""
+        width = self.size.width
+        name_width = min(max((len(status.line.name) for status in self.snapshot.lines), default=4), 16) + 2
+        phrase_width = 46 if width >= 150 else 28 if width >= 100 else 20
+        return max(width - 1 - name_width - phrase_width - (25 if width >= 100 else 11), 8)
+
     def show(self, snapshot: Snapshot) -> None:
         before, self.shown = self.shown, snapshot
         count = len(snapshot.lines)
@@ -33,6 +73,7 @@ class Lanes(Drawn, ScrollView):
             before is None
             or int(before.now_s / SLICE_S) != int(snapshot.now_s / SLICE_S)
             or _says(before) != _says(snapshot)
+            or (self.minutes.last is not None and int(before.now_s) != int(snapshot.now_s))
         ):
             self.redraw()
 
@@ -50,12 +91,32 @@ class Lanes(Drawn, ScrollView):
         phrase, tone = line_phrase(line, self.snapshot.is_held)
         phrase_width = 46 if width >= 150 else 28 if width >= 100 else 20
         cells = Cells(self.palette).put(" ").put(line.line.name, width=name_width)
-        water_width = width - cells.width - phrase_width - (25 if width >= 100 else 11)
-        _put_water(cells, line.levels, max(water_width, 8))
+        water_width = max(width - cells.width - phrase_width - (25 if width >= 100 else 11), 8)
+        if self.minutes.last is not None:
+            return self._lane_by_minute(cells, line, water_width, width)
+        _put_water(cells, line.levels, water_width)
         cells.put(f"{100 * line.busy:5.0f} %").put(" busy" if width >= 100 else "", "muted")
         if width >= 100:
             cells.put(f"{_rate(line.exchanges_per_s):>8}/s", "muted")
         return cells.put("  ").put(phrase, tone, width=phrase_width)
+
+    def _lane_by_minute(self, cells: Cells, line: LineStatus, water_width: int, width: int) -> Cells:
+        """A cell a minute; what is known of none is blank."""
+        minutes = self.minutes
+        levels = minutes.levels(self.snapshot, line.line.name, water_width)
+        marked = (
+            water_width - 1 - (minutes.last - minutes.marked)
+            if minutes.marked is not None and minutes.last is not None
+            else -1
+        )
+        for column, level in enumerate(levels):
+            if column == marked:
+                cells.put("│", "ink", on="panel")
+            elif level is None:
+                cells.put(" ", on="panel")
+            else:
+                _put_level(cells, level.busy, level.worst)
+        return cells.put("  ").put(minutes.told(water_width), "ochre", max(width - cells.width - 2, 1))
 
 
 def _says(snapshot: Snapshot) -> list[tuple[str, str]]:
@@ -74,8 +135,12 @@ def _put_water(cells: Cells, levels: tuple[tuple[float, Worst], ...], width: int
         part = levels[column * count // width : max((column + 1) * count // width, column * count // width + 1)]
         busy = sum(level for level, _ in part) / len(part)
         worst = max(worst for _, worst in part)
-        if worst in _MARKS and busy < 0.12:
-            cells.put(_MARKS[worst], WORST_TONES[worst])
-            continue
-        height = 0 if worst is Worst.NOTHING and busy == 0 else max(1, min(8, round(busy * 8)))
-        cells.put(_WATER[height], WORST_TONES[worst], on="panel")
+        _put_level(cells, busy, worst)
+
+
+def _put_level(cells: Cells, busy: float, worst: Worst) -> None:
+    if worst in _MARKS and busy < 0.12:
+        cells.put(_MARKS[worst], WORST_TONES[worst])
+        return
+    height = 0 if worst is Worst.NOTHING and busy == 0 else max(1, min(8, round(busy * 8)))
+    cells.put(_WATER[height], WORST_TONES[worst], on="panel")

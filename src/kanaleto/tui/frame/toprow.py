@@ -8,6 +8,7 @@ from textual.strip import Strip
 
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.past import LEVEL_SHAPES, LEVEL_TONES
 from kanaleto.tui.shared.requests import ShowView
 
 
@@ -58,6 +59,14 @@ class TopRow(Drawn):
         if self.size.width < 90:
             state = (state[0][0], state[1])
         off: list[tuple[str, str]] = []
+        past = self.snapshot.past
+        if past:
+            worst = max(crossing.rule.level for crossing in past)
+            unseen = any(crossing.seen is None for crossing in past)
+            tone = LEVEL_TONES[worst] if unseen else "muted"
+            off.append(
+                (f" · {LEVEL_SHAPES[worst]} {len(past)}{' past a limit' if self.size.width >= 130 else ''}", tone)
+            )
         off += [(f" · {self.snapshot.off}", "ochre")] if self.snapshot.off and self.size.width >= 90 else []
         if self.context.recording:
             off.append((" · ◉ recording" if self.size.width >= 120 else " ◉", "terracotta"))

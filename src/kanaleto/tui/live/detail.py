@@ -1,78 +1,134 @@
-"""One point opened: from its words as they came to its value, and what is known of it."""
+"""One point opened: its value large, its figures since a key press, its limits in words, from its words as they came to
+its value, and what brought it."""
 
+from kanaleto.history.figures import Figures
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Place
-from kanaleto.polling.board import Reading
+from kanaleto.polling.board import Quality, Reading
+from kanaleto.polling.limits import rules_of
 from kanaleto.site.counting import Numbering, from_wire
-from kanaleto.site.model import DEMAND
+from kanaleto.site.model import DEMAND, Point
+from kanaleto.tui.shared.digits import large
+from kanaleto.tui.shared.figures import figure_rows
 from kanaleto.tui.shared.pane import Panel, Row
+from kanaleto.tui.shared.past import LEVEL_SHAPES, LEVEL_TONES
+from kanaleto.tui.shared.readings import value_tone
 from kanaleto.tui.shared.words import age_text, clock_text, wrapped
 from kanaleto.values.codec import NoValue
 from kanaleto.values.scale import AnyScale, Bounded, Curve
 from kanaleto.values.text import shown
 from kanaleto.values.types import Kind, byte_places
 
+_WIDTH = 44
+
 
 class PointDetail(Panel):
-    """Beside the list, never on top of it."""
+    """Beside the list, never on top of it. `figures` are those since `since` (wall)."""
 
-    DEFAULT_CSS = "PointDetail { width: 44; height: 100%; background: $panel; display: none; }"
+    DEFAULT_CSS = f"PointDetail {{ width: {_WIDTH}; height: 100%; background: $panel; display: none; }}"
     place: AnyPlace | None = None
+    figures: Figures | None = None
+    since: float | None = None
 
     def text_rows(self) -> list[Row]:
         place = self.place
         if place is None:
             return []
         reading = self.snapshot.reading(place)
+        point = place.point
+        rows: list[Row] = [[(point.name, "ink!")], [(_whose(place), "muted")], []]
+        rows += _value_rows(place, reading)
+        rows += self._limit_rows(place, reading)
+        rows += self._figure_rows(place)
         if isinstance(place, DerivedPlace):
-            return _derived_rows(place, reading)
-        point, device = place.point, place.device
-        manual = from_wire(point.address, point.table, device.numbering)
-        rows: list[Row] = [
-            [(point.name, "ink!")],
-            [(f"{device.name} · unit {device.unit_id} · {place.line.name}", "muted")],
-            [],
-            [("in the manual  ", "muted"), (manual, "ink")],
-            [
-                ("on the wire    ", "muted"),
-                (f"{from_wire(point.address, point.table, Numbering.PROTOCOL)}", "ink"),
-                (f"  0x{point.address:04X}", "dim"),
-            ],
-            [("table          ", "muted"), (point.table.title, "ink")],
-            [("function       ", "muted"), (f"0x{point.table.read_function:02X}", "ink"), (_fetched(place), "dim")],
-            [],
-            [("FROM THE WIRE TO THE VALUE", "muted!")],
-            *chain_rows(place, reading),
-            [],
-            [
-                ("quality        ", "muted"),
-                (reading.quality.value, "ink"),
-                (f"  {reading.reason}" if reading.reason else "", "ochre"),
-            ],
-            [
-                ("read           ", "muted"),
-                (f"{age_text(reading.age_s)} ago" if reading.age_s is not None else "never", "ink"),
-            ],
-        ]
-        if reading.wall_s is not None:
-            rows.append([("at             ", "muted"), (clock_text(reading.wall_s), "ink")])
-        rows.append([("period asked   ", "muted"), (_period(point.period_s), "ink")])
-        if place.block is not None and reading.wall_s is not None and point.period_s != DEMAND:
-            rows.append(
-                [("reached        ", "muted"), (f"{self.snapshot.board.cycles_s[place.block.index]:.2f} s", "ink")]
-            )
-        rows += [[], *([(text, "ink")] for text in wrapped(point.note, 40))] if point.note else []
+            return [*rows, [], *_derived_rows(place, reading)]
+        rows += [[], [("FROM THE WIRE TO THE VALUE", "muted!")], *chain_rows(place, reading), []]
+        rows += self._fetched_rows(place, reading)
+        rows += [[], *([(text, "ink")] for text in wrapped(point.note, _WIDTH - 4))] if point.note else []
         return rows
+
+    def _limit_rows(self, place: AnyPlace, reading: Reading) -> list[Row]:
+        point = place.point
+        rows: list[Row] = []
+        past = {crossing.identity: crossing for crossing in self.snapshot.past}
+        for rule in rules_of(point.limits):
+            value = reading.value
+            is_past = isinstance(value, int | float) and rule.is_past(value, False, 0.0, point)
+            mark, tone = (LEVEL_SHAPES[rule.level], LEVEL_TONES[rule.level]) if is_past else (" ", "muted")
+            rows.append([(f"{mark} {rule.word} {rule.words(point)}", tone)])
+        own = past.get(place.identity)
+        if own is not None:
+            rows.append([(f"  past since {clock_text(own.wall_s)[:8]}", "ink"),
+                         ("" if own.seen is not None else ", not seen yet", "ochre")])  # fmt: skip
+        limits = point.limits
+        manner = [f"back by {limits.hysteresis:g}"] if limits.hysteresis else []
+        manner += [f"after {limits.delay_s:g} s"] if limits.delay_s else []
+        if rows and manner:
+            rows.append([(f"  {', '.join(manner)}", "dim")])
+        return [*rows, []] if rows else []
+
+    def _figure_rows(self, place: AnyPlace) -> list[Row]:
+        if self.figures is None or self.since is None:
+            return []
+        head: Row = [(f"SINCE {clock_text(self.since)[:8]}", "muted!"), ("   z from now on", "dim")]
+        return [head, *figure_rows(place, self.figures)]
+
+    def _fetched_rows(self, place: Place, reading: Reading) -> list[Row]:
+        point = place.point
+        manual = from_wire(point.address, point.table, place.device.numbering)
+        wire = from_wire(point.address, point.table, Numbering.PROTOCOL)
+        rows: list[Row] = [
+            [("in the manual  ", "muted"), (manual, "ink")],
+            [("on the wire    ", "muted"), (wire, "ink"), (f"  0x{point.address:04X}", "dim")],
+            [("function       ", "muted"), (f"0x{point.table.read_function:02X}", "ink"), (_fetched(place), "dim")],
+            [("read           ", "muted"), (_read_ago(reading), "ink")],
+            [("period asked   ", "muted"), (_period(point.period_s), "ink")],
+        ]
+        if place.block is not None and reading.wall_s is not None and point.period_s != DEMAND:
+            rows[-1].append((f"  reached {self.snapshot.board.cycles_s[place.block.index]:.2f} s", "dim"))
+        return rows
+
+
+def _whose(place: AnyPlace) -> str:
+    if isinstance(place, DerivedPlace):
+        return "derived from points of this site"
+    return f"{place.device.name} · unit {place.device.unit_id} · {place.line.name} · {place.point.table.title}"
+
+
+def _read_ago(reading: Reading) -> str:
+    at = f", {clock_text(reading.wall_s)}" if reading.wall_s is not None else ""
+    return f"{age_text(reading.age_s)} ago{at}" if reading.age_s is not None else "never"
+
+
+def _value_rows(place: AnyPlace, reading: Reading) -> list[Row]:
+    """Large where it is a number, and why it is not good."""
+    point = place.point
+    tone = value_tone(point, reading)
+    text = _plain(point, reading)
+    digits = large(text, _WIDTH - 5) if isinstance(reading.value, int | float) else None
+    rows: list[Row]
+    if digits is not None:
+        rows = [[(row, tone)] for row in digits]
+        rows[-1].append((f" {point.unit}", "muted"))
+    else:
+        rows = [[(part, f"{tone}!")] for part in wrapped(f"{text} {point.unit}".strip(), _WIDTH - 4)]
+    if reading.quality is not Quality.GOOD:
+        why = f"{reading.quality.value}: {reading.reason}" if reading.reason else reading.quality.value
+        rows += [[(part, "ochre")] for part in wrapped(why, _WIDTH - 4)]
+    return [*rows, []]
+
+
+def _plain(point: Point, reading: Reading) -> str:
+    value = reading.value
+    if value is None or isinstance(value, NoValue):
+        return "—"
+    return shown(value, point.codec, point.decimals, point.labels)
 
 
 def _derived_rows(place: DerivedPlace, reading: Reading) -> list[Row]:
     """A derived point: its formula, and what it gives."""
-    point = place.point
-    text = shown(reading.value, None, point.decimals) if reading.value is not None else "—"
-    rows: list[Row] = [[(point.name, "ink!")], [("derived from points of this site", "muted")], []]
-    rows += [[(part, "sky")] for part in wrapped(place.own.formula, 40)]
-    rows += [[("= ", "muted"), (f"{text} {point.unit}".strip(), "verdigris!")], []]
-    rows.append([("quality        ", "muted"), (reading.quality.value, "ink")])
-    rows += [[(part, "ochre")] for part in wrapped(reading.reason, 40)]
+    rows: list[Row] = [[("FORMULA", "muted!")]]
+    rows += [[(part, "sky")] for part in wrapped(place.own.formula, _WIDTH - 4)]
+    rows.append([("= ", "muted"), (f"{_plain(place.point, reading)} {place.point.unit}".strip(), "verdigris!")])
     return rows
 
 

@@ -1,125 +1,212 @@
-"""Live: the list, the point opened beside it, the trend of what is pinned below."""
+"""Live: the list, the point opened beside it, the strip of what is pinned below; and the parts that take its place:
+the trend, what moved, comparisons, what is past a limit."""
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from importlib import import_module
+from inspect import isawaitable
+from threading import Thread
 
 from rich.cells import cell_len
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
-from kanaleto.planning.plan import AnyPlace, Place
+from kanaleto.planning.plan import AnyPlace, Identity, Place
+from kanaleto.polling.arranging import Only, Order
 from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.live.actions import ACTIONS, PART_KEYS, part_actions
 from kanaleto.tui.live.detail import PointDetail
-from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, LiveRows, PointRow
-from kanaleto.tui.live.trend import MOST_PINS, TrendHead
-from kanaleto.tui.shared.actions import Action, Key
+from kanaleto.tui.live.listing import Listing
+from kanaleto.tui.live.parts import Parts
+from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRows, PointRow
+from kanaleto.tui.live.told import Told
+from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.filter import Filter
+from kanaleto.tui.shared.requests import ShowExchange
 from kanaleto.tui.shared.view import View
 
-if TYPE_CHECKING:
-    from kanaleto.tui.live.plot import Trend
-
-_TONES = ("ground", "muted", "verdigris", "ochre", "sky", "violet", "terracotta")
+_ARRANGE_EVERY_S, _SPREAD_EVERY_S = 2.0, 5.0
 
 
 class LiveView(View, Vertical):
     digit, title, about = "3", "Live", "go to all points by device"
-    actions = (
-        Action("p", "pin", "pin to trend", "pin the point to the trend, or take it off"),
-        Action("enter", "open", "open point", "open the point: from its words to its value"),
-    )
+    actions = (*ACTIONS, *part_actions())
+    more_keys = PART_KEYS
 
     def compose(self) -> ComposeResult:
-        with Horizontal(id="live-body"):
-            yield LiveRows()
-            yield PointDetail()
-        yield Filter(self._leave_filter)
-        with Vertical(id="live-trend"):
-            yield TrendHead()
+        with Vertical(id="live-list"):
+            yield Told()
+            with Horizontal(id="live-body"):
+                yield LiveRows()
+                yield PointDetail()
+            yield Filter(self._leave_filter)
 
     def on_mount(self) -> None:
         self._list, self._filter = self.query_one(LiveRows), self.query_one(Filter)
-        self._detail, self._head = self.query_one(PointDetail), self.query_one(TrendHead)
-        self._trend: Trend | None = None  # once something is pinned
+        self._detail, self._told = self.query_one(PointDetail), self.query_one(Told)
+        self._listing = Listing()
+        self.parts = Parts(self)
         self._version = -1
+        self._arranged_s = self._spread_s = -1e9
+        self._since: float | None = None
         self._list.when_moved = self._moved
+
+    def warm_up(self) -> None:
+        """Load now, on a thread of its own, what the first key would wait for."""
+        Thread(target=lambda: import_module("kanaleto.tui.live.opening"), name="warm up", daemon=True).start()
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
-        if self._version != snapshot.version:
-            self._version = snapshot.version
-            self._let_go()
-            self._fill()
+        self.take(snapshot)
+        if self.parts.show(snapshot):
+            return
         self._list.show(snapshot)
-        self._detail.place = self._current
+        self._look_at_point()
         if self._detail.display:
             self._detail.redraw()
-        if self._trend is not None and self._trend.pinned:
-            palette = self.palette
-            self._trend.draw(snapshot, {tone: _rgb(getattr(palette, tone)) for tone in _TONES})
-            self._head.redraw()
 
-    def _let_go(self) -> None:
+    def take(self, snapshot: Snapshot) -> None:
+        """Follow the plan, and the order in which points are wanted."""
+        is_new = self._version != snapshot.version
+        if is_new:
+            self._version = snapshot.version
+            self._let_go(snapshot)
+        if self.parts.current is None and (is_new or self._is_due(snapshot)):
+            self._fill()
+
+    def _is_due(self, snapshot: Snapshot) -> bool:
+        listing = self._listing
+        if listing.needs_spread and snapshot.now_s - self._spread_s >= _SPREAD_EVERY_S:
+            self._spread_s = snapshot.now_s
+            Thread(target=self._reckon_spread, args=(snapshot,), name="spread", daemon=True).start()
+        return listing.changes_by_itself and snapshot.now_s - self._arranged_s >= _ARRANGE_EVERY_S
+
+    def _reckon_spread(self, snapshot: Snapshot) -> None:
+        from kanaleto.polling.movement import spreads
+
+        found = spreads(snapshot)
+
+        def take() -> None:
+            is_first = not self._listing.spread
+            self._listing.spread = found
+            if is_first:
+                self._fill()
+
+        self.context.later(take)
+
+    def _let_go(self, snapshot: Snapshot) -> None:
         """The plan has changed: the same points stand elsewhere now, or are no more."""
-        gone = [pin for pin in self._list.pinned if self.snapshot.place_of(pin) is None]
-        if gone:
-            self._list.pinned = [pin for pin in self._list.pinned if pin not in gone]
-            self.context.tell(f"{gone[0][1]} is no more, and was taken off the trend")
-        self._show_pins()
+        self._list.marked = {one for one in self._list.marked if snapshot.place_of(one) is not None}
+        self.parts.let_go(snapshot)
 
     def _fill(self) -> None:
-        """The rows that the filter leaves; a device's row stands before its points."""
+        """The rows that filter, order and kind leave."""
+        self._arranged_s = self.snapshot.now_s
         plan = self.snapshot.plan
         self._list.longest = max((cell_len(name) for _, name in plan.identities), default=14)
-        rows: list[LiveRow] = []
-        last = ""
-        for place in plan.places:
-            if not self._filter.matches(f"{place.line.name} {place.device.name} {place.point.name} {place.point.unit}"):
-                continue
-            if place.device.name != last or not rows:
-                rows += [None] if rows else []
-                rows.append(DeviceRow(place.line, place.device))
-                last = place.device.name
-            rows.append(PointRow(place))
-        derived = [
-            place for place in plan.derived if self._filter.matches(f"derived {place.own.name} {place.own.unit}")
-        ]
-        if derived:
-            rows += [*([None] if rows else []), DerivedRow(), *(PointRow(place) for place in derived)]
-        self._list.empty_text = self._filter.told or "this site has no points yet"
+        self._list.is_flat = self._listing.order is not Order.DEVICE
+        rows = self._listing.rows(self.snapshot, self._filter.matches)
+        nothing = f"nothing to show: {self._listing.only.value}" if self._listing.only is not Only.ALL else ""
+        self._list.empty_text = self._filter.told or nothing or "this site has no points yet"
         self._list.set_rows(rows)
+        self._told.take(self._listing.told, len(self._list.marked))
+
+    # The point that the cursor is on
 
     @property
     def _current(self) -> AnyPlace | None:
         row = self._list.current
         return row.place if isinstance(row, PointRow) else None
 
+    @property
+    def device_here(self) -> str:
+        row = self._list.current
+        if isinstance(row, DeviceRow):
+            return row.device.name
+        place = self._current
+        return place.identity[0] if place is not None else ""
+
+    def _look_at_point(self) -> None:
+        """What stands beside the list, as it is now."""
+        place = self._current
+        self._detail.place = place
+        if not self._detail.display or place is None:
+            self.parts.forget_point()
+            return
+        data = self.parts.data
+        if data.opened != place.identity:
+            data.open(place.identity)
+            self._since = None
+        from kanaleto.history.curves import figures
+
+        curve = data.curves.curve(place.identity)
+        if self._since is None and len(curve):
+            self._since = float(curve.at[0])
+        self._detail.since = self._since
+        self._detail.figures = figures(curve, self._since, data.now) if self._since is not None else None
+
     def about_here(self) -> Iterator[tuple[str, str]]:
         place = self._current
         if isinstance(place, Place):
             yield place.identity
 
+    def go_to(self, identity: Identity) -> None:
+        """Put the cursor on a point, whatever is filtered or folded away."""
+        self.parts.leave()
+        at = self._list.find(identity)
+        if at is None:
+            self._listing.only = Only.ALL
+            self._listing.folded.discard(identity[0])
+            self._filter.clear_filter()
+            self._fill()
+            at = self._list.find(identity)
+        if at is not None:
+            self._list.place_cursor(at)
+        self.context.redraw()
+
     def focus_rows(self) -> None:
-        self.screen.set_focus(self._list)
+        if self.parts.current is not None:
+            self.parts.current.focus_rows()
+        else:
+            self.screen.set_focus(self._list)
 
     def keys_here(self) -> list[Key]:
+        if self.parts.current is not None:
+            return self.parts.current.keys_here()
+        row = self._list.current
+        if isinstance(row, DeviceRow | DerivedRow):
+            return [*self.keys_of("fold", fold="open device"), *self.keys_of("fold_all", "sort", "only")]
         place = self._current
         is_pinned = place is not None and place.identity in self._list.pinned
         opened = "close point" if self._detail.display else "open point"
+        marked = len(self._list.marked)
+        pin = f"pin {marked} marked" if marked else "unpin" if is_pinned else "pin to trend"
+        more = self.keys_of("figures", "exchange") if self._detail.display else []
         return [
-            *self.keys_of("open", "pin", open=opened, pin="unpin" if is_pinned else "pin to trend"),
+            *self.keys_of("open", "pin", open=opened, pin=pin), *more,
+            *self.keys_of("moved", "trend", "compare", "across", "past", "sort", "only", "fold", "mark"),
             ("/", "filter"),
-        ]
+        ]  # fmt: skip
 
     def open_filter(self) -> None:
-        self._filter.open()
+        if self.parts.current is not None:
+            self.parts.current.open_filter()
+        else:
+            self._filter.open()
 
     def back(self) -> None:
-        if self._detail.display:
+        if self.parts.current is not None:
+            self.parts.current.back()
+        elif self._detail.display:
             self._detail.display = False
         elif self._filter.value:
             self._filter.clear_filter()
+            self._fill()
+        elif self._list.marked:
+            self._list.marked = set()
+            self._told.take(self._listing.told, 0)
+        elif self._listing.order is not Order.DEVICE or self._listing.only is not Only.ALL:
+            self._listing.order, self._listing.only = Order.DEVICE, Only.ALL
             self._fill()
         self.focus_rows()
 
@@ -131,41 +218,142 @@ class LiveView(View, Vertical):
         self.focus_rows()
 
     def _moved(self) -> None:
-        self._detail.place = self._current
+        self._look_at_point()
         self._detail.refresh()
 
+    # Actions on the list
+
     def action_open(self) -> None:
+        row = self._list.current
+        if isinstance(row, DeviceRow | DerivedRow):
+            self.action_fold()
+            return
         self._detail.display = not self._detail.display
-        self._detail.place = self._current
         self.context.redraw()
+
+    def action_figures(self) -> None:
+        self._since = self.parts.data.now
+        self.context.redraw()
+
+    def action_exchange(self) -> None:
+        place = self._current
+        if not isinstance(place, Place) or place.block is None:
+            self.context.tell("no exchange brings it: it is not polled")
+            return
+        request = place.block.request
+        self.context.send(ShowExchange(place.device.name, request.table.read_function, request.address, request.count))
+
+    def action_sort(self) -> None:
+        self._listing.order = self._listing.order.next
+        self._arrange(f"sorted {self._listing.order.value}")
+
+    def action_only(self) -> None:
+        self._listing.only = self._listing.only.next
+        self._arrange(self._listing.only.value)
+
+    def _arrange(self, told: str) -> None:
+        self.parts.leave()
+        self._spread_s = -1e9 if not self._listing.spread else self._spread_s
+        self._fill()
+        self.context.tell(told)
+        self.context.redraw()
+
+    def action_fold(self) -> None:
+        name = self.device_here
+        folded = self._listing.folded
+        folded.symmetric_difference_update({name})
+        self._fill()
+        at = self._list.find(name) if name in folded else None
+        if at is not None:
+            self._list.place_cursor(at)
+        self.context.redraw()
+
+    def action_fold_all(self) -> None:
+        names = {part.device.name for part in self.snapshot.plan.parts} | {""}
+        self._listing.folded = set() if self._listing.folded >= names else names
+        self._fill()
+        self.context.redraw()
+
+    def action_mark(self) -> None:
+        place = self._current
+        if place is not None:
+            self._list.marked.symmetric_difference_update({place.identity})
+            self._list.action_move(1)
+        self._told.take(self._listing.told, len(self._list.marked))
+        self.context.redraw()
+
+    def action_mark_device(self) -> None:
+        part = self.snapshot.plan.part_of(self.device_here)
+        names = {place.identity for place in part.places} if part is not None else set()
+        marked = self._list.marked
+        self._list.marked = marked - names if names <= marked else marked | names
+        self._told.take(self._listing.told, len(self._list.marked))
+        self.context.redraw()
+
+    # The parts
 
     def action_pin(self) -> None:
-        place, pinned = self._current, self._list.pinned
-        if place is None:
+        marked, place = self._in_order(self._list.marked), self._current
+        if self.parts.current is not None:  # there it has a meaning of its own
             return
-        if place.identity in pinned:
-            self._list.pinned = [pin for pin in pinned if pin != place.identity]
-        elif not isinstance(place, Place) or place.block is None:
-            self.context.tell(f"{place.point.name} is not polled, so there is nothing to draw")
-        elif len(pinned) >= MOST_PINS:
-            self.context.tell(f"{MOST_PINS} points are pinned, as many as can be told apart; take one off first")
-        else:
-            self._list.pinned = [*pinned, place.identity]
-        self._show_pins()
+        if marked:
+            self.parts.pin(marked)
+        elif place is not None and place.identity in self._list.pinned:
+            self.parts.unpin(place.identity)
+        elif place is not None:
+            self.parts.pin([place.identity])
         self.context.redraw()
 
-    def _show_pins(self) -> None:
-        places = [place for pin in self._list.pinned if (place := self.snapshot.place_of(pin)) is not None]
-        self._head.pinned = places
-        if places and self._trend is None:
-            from kanaleto.tui.live.plot import Trend
+    def _in_order(self, identities: set[Identity]) -> list[Identity]:
+        return [one for one in self.snapshot.plan.identities if one in identities]
 
-            self._trend = Trend()
-            self.query_one("#live-trend").mount(self._trend)
-        if self._trend is not None:
-            self._trend.pinned = places
-        self.query_one("#live-trend").display = bool(places) and self.size.height >= 24
+    def pins_changed(self, pins: list[Identity]) -> None:
+        """Other points are pinned."""
+        self._list.pinned = pins
+        self._list.marked -= set(pins)
+        self._told.take(self._listing.told, len(self._list.marked))
 
+    def list_again(self) -> None:
+        """A part has been left."""
+        self._fill()
 
-def _rgb(colour: str) -> tuple[int, int, int]:
-    return int(colour[1:3], 16), int(colour[3:5], 16), int(colour[5:7], 16)
+    async def action_trend(self) -> None:
+        await self.parts.open_trend(self._current)
+
+    async def action_moved(self) -> None:
+        await self.parts.begin("moved", self.device_here, [])
+
+    async def action_past(self) -> None:
+        await self.parts.open("past")
+
+    async def action_compare(self) -> None:
+        await self.parts.begin("compare", self.device_here, self._in_order(self._list.marked))
+
+    async def action_across(self) -> None:
+        await self.parts.begin("across", self.device_here, self._in_order(self._list.marked))
+
+    async def action_in_part(self, name: str, action: str) -> None:
+        """Do what a part can do, in the part."""
+        if self.parts.name != name:
+            await getattr(self, f"action_{name}")()
+        came = self.parts.perform(name, action)
+        if isawaitable(came):
+            await came
+
+    def action_export(self) -> None:
+        from kanaleto.tui.live.exporting import ask_export
+
+        ask_export(self)
+
+    def look_at(self, moment: float, identity: Identity | None) -> None:
+        """The trend at a moment, of that point too."""
+        self.parts.look_at(moment, identity)
+
+    def go_live(self) -> None:
+        self.parts.go_live()
+
+    @property
+    def chosen_points(self) -> list[Identity]:
+        """Those that are marked, or all that are listed."""
+        marked = self._in_order(self._list.marked)
+        return marked or [row.place.identity for row in self._list.rows if isinstance(row, PointRow)]

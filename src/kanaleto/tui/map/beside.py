@@ -11,9 +11,9 @@ from kanaleto.polling.readings import samples_of, window
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND
 from kanaleto.tui.live.detail import chain_rows
-from kanaleto.tui.live.rows import spark_of
 from kanaleto.tui.shared.cells import cut
 from kanaleto.tui.shared.pane import Panel, Row
+from kanaleto.tui.shared.readings import spark_of
 from kanaleto.tui.shared.words import wrapped
 from kanaleto.values.candidates import Candidate
 from kanaleto.values.codec import Value

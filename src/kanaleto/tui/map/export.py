@@ -9,7 +9,7 @@ from kanaleto.site.link import Link
 from kanaleto.site.model import Device
 from kanaleto.tables.maps import as_csv, as_json, as_workbook
 from kanaleto.tables.things import as_thing
-from kanaleto.tui.live.rows import value_text
+from kanaleto.tui.shared.readings import value_text
 
 
 def rows_as_text(snapshot: Snapshot, places: Iterable[Place], marked: Collection[str]) -> str:

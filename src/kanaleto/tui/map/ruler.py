@@ -8,8 +8,8 @@ from kanaleto.planning.ruler import GapRow, Part, Row, RulerRow, TableRow
 from kanaleto.polling.board import Quality
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND, Device
-from kanaleto.tui.live.rows import DEAD_TONES, QUALITY_SHAPES, limit_tone, value_text
 from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.readings import DEAD_TONES, QUALITY_SHAPES, limit_tone, value_text
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import age_text
 from kanaleto.values.codec import Codec
@@ -141,7 +141,7 @@ class RulerRows(Rows[Row]):
         )
         if kind:
             cells.put(_kind_text(point.codec, point.table.is_bits), "muted", kind)
-        tone = (limit_tone(point.limits, reading.value) or "ink") if good else DEAD_TONES[reading.quality]
+        tone = (limit_tone(point, reading.value) or "ink") if good else DEAD_TONES[reading.quality]
         cells.put(f"{mark} " if mark else "", tone).put(text, tone, value - (2 if mark else 0), bold=good)
         if age:
             cells.put(

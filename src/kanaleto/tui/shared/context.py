@@ -16,7 +16,7 @@ from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import Palette
-from kanaleto.tui.shared.requests import Request
+from kanaleto.tui.shared.requests import Request, ShowMoment
 
 
 class Stoppable(Future[object]):
@@ -51,6 +51,19 @@ class Context(Protocol):
     @property
     def recording(self) -> str:
         """Where samples are recorded to now; empty where they are not."""
+        ...
+
+    @property
+    def moment(self) -> float | None:
+        """The moment (wall, seconds) that all views are at; None while they are live."""
+        ...
+
+    async def show_moment(self, wanted: ShowMoment) -> None:
+        """Put all views at a moment. It is done when this has been awaited."""
+        ...
+
+    def go_live(self) -> None:
+        """All views follow what is read now."""
         ...
 
     def tell(self, notice: str) -> None:

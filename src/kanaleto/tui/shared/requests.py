@@ -8,7 +8,7 @@ from kanaleto.site.link import Link
 
 
 class ShowView(Struct, frozen=True):
-    """Go to a view, by its digit."""
+    """Go to a view, by its digit; an empty one is the view that one was in last."""
 
     digit: str
 
@@ -33,4 +33,21 @@ class ImportFor(Struct, frozen=True):
     unit_id: int
 
 
-Request = ShowView | OpenSite | LookAtDevice | ImportFor
+class ShowMoment(Struct, frozen=True):
+    """Put all views at a moment (wall, seconds), look at a point there where one is named, and go to a view."""
+
+    wall_s: float
+    identity: tuple[str, str] | None
+    digit: str
+
+
+class ShowExchange(Struct, frozen=True):
+    """The last exchange that brought a block: of a device, by function code and address."""
+
+    device: str
+    function: int
+    address: int
+    count: int
+
+
+Request = ShowView | OpenSite | LookAtDevice | ImportFor | ShowExchange

@@ -8,13 +8,17 @@ from textual.widgets import Input
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.listener import Exchange
 from kanaleto.polling.snapshot import Snapshot
+from kanaleto.site.model import Point
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.filter import Filter
+from kanaleto.tui.shared.requests import ShowExchange, ShowMoment
 from kanaleto.tui.shared.view import View
+from kanaleto.tui.shared.words import clock_text
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
 from kanaleto.tui.wire_view.head import WireHead
 from kanaleto.tui.wire_view.rows import WireRows, asked_words, outcome_words
+from kanaleto.wire.pdu import Read, Request
 
 
 class WireView(View, Vertical):
@@ -23,6 +27,7 @@ class WireView(View, Vertical):
         Action("f", "follow", "follow", "follow the newest exchange, or stand still"),
         Action("e", "failed", "only failed", "only what failed, the newest of it open"),
         Action("enter", "open", "fold or open bytes", "fold the bytes away, or open them"),
+        Action("t", "then", "trend then", "all views at the moment of the exchange: the trend of what it brought"),
     )
 
     def compose(self) -> ComposeResult:
@@ -94,7 +99,7 @@ class WireView(View, Vertical):
             "failed": "all exchanges" if self._only_failed else "only failed",
             "open": "fold bytes" if self._has_bytes else "open bytes",
         }
-        return [*self.keys_of("follow", "failed", **verbs), ("/", "filter"), *self.keys_of("open", **verbs)]
+        return [*self.keys_of("follow", "failed", **verbs), ("/", "filter"), *self.keys_of("open", "then", **verbs)]
 
     def open_filter(self) -> None:
         self._filter.open()
@@ -125,6 +130,42 @@ class WireView(View, Vertical):
         self._follows = False
         self._frozen_at = self.snapshot.exchanges
 
+    def follow(self) -> None:
+        """Follow the newest again."""
+        self._follows = True
+
+    def stand_at(self, moment: float) -> None:
+        """The list stands still at what was asked at a moment (wall, seconds)."""
+        self._only_failed = False
+        self._filter.clear_filter()
+        self._refill()
+        self._stand_still()
+        rows = self._list.rows
+        at = next((number for number, row in enumerate(rows) if row.wall_s >= moment), len(rows) - 1)
+        self._list.place_cursor(max(at, 0), -1)
+        if rows and rows[0].wall_s > moment + 1:
+            self._head.note = f"kept here only since {clock_text(rows[0].wall_s)[:8]}"
+
+    def show_exchange(self, wanted: ShowExchange) -> None:
+        """The last exchange that brought a block; its bytes open."""
+        self.stand_at(float("inf"))
+        rows = self._list.rows
+        for at in range(len(rows) - 1, -1, -1):
+            row = rows[at]
+            request = row.request
+            if (
+                row.device is not None and row.device.name == wanted.device and isinstance(request, Read)
+                and (request.table.read_function, request.address, request.count)
+                == (wanted.function, wanted.address, wanted.count)
+            ):  # fmt: skip
+                self._list.place_cursor(at)
+                break
+        else:
+            self.context.tell("that exchange is not kept here any more")
+        self._has_bytes = True
+        self._lay_out(self.size.height)
+        self.context.redraw()
+
     def action_follow(self) -> None:
         if self._follows:
             self._stand_still()
@@ -140,10 +181,26 @@ class WireView(View, Vertical):
         self._refill()
         self.context.redraw()
 
+    async def action_then(self) -> None:
+        row = self._list.current
+        if row is None:
+            return
+        device = row.device
+        first = next((point for point in device.points if _is_in(row.request, point)), None) if device else None
+        identity = (device.name, first.name) if device is not None and first is not None else None
+        await self.context.show_moment(ShowMoment(row.wall_s, identity, "3"))
+
     def action_open(self) -> None:
         self._has_bytes = not self._has_bytes
         self._lay_out(self.size.height)
         self.context.redraw()
+
+
+def _is_in(request: Request, point: Point) -> bool:
+    """Whether a request reads that point."""
+    if not isinstance(request, Read) or request.table is not point.table:
+        return False
+    return request.address <= point.address and point.end <= request.address + request.count
 
 
 def _text(row: Exchange, counts_as_wire: bool) -> str:

@@ -1,0 +1,156 @@
+"""The error log: what happened, the newest last, and when it was over. From an event all views go to its moment."""
+
+from collections.abc import Hashable, Sequence
+
+from textual.app import ComposeResult
+from textual.containers import Vertical
+from textual.strip import Strip
+from textual.widgets import Input
+
+from kanaleto.polling.events import Event, EventKind, length_text
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.shared.actions import Action, Key
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.filter import Filter
+from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.requests import ShowMoment, ShowView
+from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.shared.view import View
+from kanaleto.tui.shared.words import clock_text
+
+_FAILED = (
+    EventKind.LINE_DOWN, EventKind.DEVICE_LOST, EventKind.DEVICE_SLOW, EventKind.EXCEPTION, EventKind.GARBLED,
+    EventKind.STRANGE, EventKind.LATE, EventKind.OVERRUN, EventKind.GATEWAY, EventKind.WATCHDOG, EventKind.LIMIT,
+    EventKind.KEEPING, EventKind.CLIENT,
+)  # fmt: skip
+_TONES = {
+    EventKind.LINE_DOWN: "terracotta", EventKind.DEVICE_LOST: "terracotta", EventKind.WATCHDOG: "terracotta",
+    EventKind.EXCEPTION: "ochre", EventKind.LATE: "ochre", EventKind.OVERRUN: "ochre", EventKind.DEVICE_SLOW: "ochre",
+    EventKind.LIMIT: "ochre", EventKind.GARBLED: "violet", EventKind.STRANGE: "violet",
+}  # fmt: skip
+
+
+class EventRows(Rows[Event]):
+    def identity(self, row: Event) -> Hashable:
+        return row.number
+
+    def draw(self, row: Event, width: int, ground: str) -> Cells:
+        cells = Cells(self.palette, ground).put(f" {clock_text(row.wall_s)[:8]} ", "muted")
+        goes_on = row.ended_wall_s is None
+        cells.put("◆ " if goes_on else "  ", "ochre").put(row.kind.value, _TONES.get(row.kind, "muted"), 13)
+        whose = row.device or row.line
+        cells.put(whose, "ink", 20 if width >= 100 else 14, bold=True).put(" ")
+        over = f"over after {length_text(row.lasted_s)}" if row.lasted_s else ""
+        lasted = "goes on" if goes_on else over
+        more = " · ".join(part for part in (f"{row.count} times" if row.count > 1 else "", lasted) if part)
+        room = max(width - cells.width - len(more) - 2, 10)
+        cells.put(row.text, "ink", room).put(" ")
+        return cells.put(more, "ochre" if goes_on else "muted")
+
+
+class EventsHead(Drawn):
+    DEFAULT_CSS = "EventsHead { height: 2; }"
+    told = ""
+
+    def draw_line(self, y: int) -> Strip:
+        cells = Cells(self.palette)
+        if y == 0:
+            cells.put(" ERROR LOG  ", "muted", bold=True).put(self.told, "muted")
+        return self.strip_of(y, cells, self.size.width)
+
+
+class EventsView(View, Vertical):
+    digit, title, about = "E", "Error log", "go to what happened"
+    actions = (
+        Action("enter", "then", "trend then", "all views at the moment of the event: the trend"),
+        Action("y", "wire", "exchanges then", "all views at the moment of the event: the exchanges"),
+        Action("f", "failed", "only failures", "only failures and limits, or all that happened"),
+    )
+
+    def __init__(self, id: str) -> None:
+        super().__init__(id=id)
+        self._head, self._list = EventsHead(), EventRows()
+        self._filter = Filter(self._leave_filter)
+        self._list.empty_text = "nothing has happened yet"
+
+    def compose(self) -> ComposeResult:
+        yield self._head
+        yield self._list
+        yield self._filter
+
+    def on_mount(self) -> None:
+        self._only_failed = False
+        self._follows = True
+        self._list.when_moved = self._moved
+
+    def _moved(self) -> None:
+        self._follows = self._list.cursor >= len(self._list.rows) - 1
+
+    def _events(self) -> Sequence[Event]:
+        log = self.context.engine.session.events
+        kept = {event.number: event for event in [*log.going_on, *list(log.ring)]}
+        events = [kept[number] for number in sorted(kept)]
+        if self._only_failed:
+            events = [event for event in events if event.kind in _FAILED]
+        if self._filter.words:
+            events = [event for event in events if self._filter.matches(_text(event))]
+        return events
+
+    def show(self, snapshot: Snapshot) -> None:
+        super().show(snapshot)
+        events = self._events()
+        if [event.number for event in events] != [event.number for event in self._list.rows]:
+            self._list.empty_text = self._filter.told or "nothing has happened yet"
+            self._list.set_rows(events)
+            if self._follows:
+                self._list.place_cursor(len(events) - 1, -1)
+        going_on = sum(1 for event in events if event.ended_wall_s is None)
+        only = "failures and limits" if self._only_failed else "all that happened"
+        self._head.told = f"{only}: {len(events)} events, {going_on} go on (◆) · kanaleto history shows what was before"
+        self._head.redraw()
+        self._list.redraw()
+
+    def focus_rows(self) -> None:
+        self.screen.set_focus(self._list)
+
+    def keys_here(self) -> list[Key]:
+        failed = self.keys_of("failed", failed="all events" if self._only_failed else "only failures")
+        return [*self.keys_of("then", "wire"), *failed, ("/", "filter"), ("escape", "back")]
+
+    def open_filter(self) -> None:
+        self._filter.open()
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        self.context.redraw()
+
+    def _leave_filter(self) -> None:
+        self.context.redraw()
+        self.focus_rows()
+
+    def back(self) -> None:
+        if self._filter.value:
+            self._filter.clear_filter()
+            self.context.redraw()
+            self.focus_rows()
+        else:
+            self.context.send(ShowView(""))
+
+    async def _show(self, digit: str) -> None:
+        event = self._list.current
+        if event is not None:
+            identity = (event.device, event.point) if event.point else None
+            await self.context.show_moment(ShowMoment(event.wall_s, identity, digit))
+
+    async def action_then(self) -> None:
+        await self._show("3")
+
+    async def action_wire(self) -> None:
+        await self._show("4")
+
+    def action_failed(self) -> None:
+        self._only_failed = not self._only_failed
+        self.context.redraw()
+
+
+def _text(event: Event) -> str:
+    return f"{event.kind.value} {event.line} {event.device} {event.point} {event.text}"

@@ -1,0 +1,70 @@
+"""Which rows the list of Live has: in which order, of which kind, what is folded, what the filter leaves."""
+
+from collections.abc import Callable, Mapping
+
+from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
+from kanaleto.polling.arranging import Only, Order, chosen, ordered
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, PointRow
+
+DERIVED = ""
+
+
+class Listing:
+    """`spread` is how much each point moved lately, as far as somebody looked."""
+
+    def __init__(self) -> None:
+        self.order = Order.DEVICE
+        self.only = Only.ALL
+        self.folded: set[str] = set()
+        self.spread: Mapping[Identity, float] = {}
+        self.total = self.shown = 0
+
+    @property
+    def changes_by_itself(self) -> bool:
+        """Whether other points, or others first, are shown as time goes on."""
+        return self.only is not Only.ALL or self.order not in (Order.DEVICE, Order.NAME)
+
+    @property
+    def needs_spread(self) -> bool:
+        return self.only is Only.CHANGED or self.order is Order.MOVES
+
+    @property
+    def told(self) -> str:
+        parts = [self.order.value] if self.order is not Order.DEVICE else []
+        parts += [self.only.value] if self.only is not Only.ALL else []
+        if not parts:
+            return ""
+        return f"{', '.join(parts)}: {self.shown} of {self.total} points"
+
+    def rows(self, snapshot: Snapshot, matches: Callable[[str], bool]) -> list[LiveRow]:
+        plan = snapshot.plan
+        found: list[AnyPlace] = [place for place in plan.places if matches(_text(place))]
+        found += [place for place in plan.derived if matches(_text(place))]
+        self.total = len(found)
+        found = ordered(snapshot, chosen(snapshot, found, self.only, self.spread), self.order, self.spread)
+        self.shown = len(found)
+        if self.order is not Order.DEVICE:
+            return [PointRow(place) for place in found]
+        return self._by_device(found)
+
+    def _by_device(self, places: list[AnyPlace]) -> list[LiveRow]:
+        rows: list[LiveRow] = []
+        groups: dict[str, list[AnyPlace]] = {}
+        for place in places:
+            groups.setdefault(place.identity[0], []).append(place)
+        for device, own in groups.items():
+            hidden = len(own) if device in self.folded else 0
+            rows += [None] if rows else []
+            first = own[0]
+            rows.append(
+                DerivedRow(hidden) if isinstance(first, DerivedPlace) else DeviceRow(first.line, first.device, hidden)
+            )
+            rows += [] if hidden else [PointRow(place) for place in own]
+        return rows
+
+
+def _text(place: AnyPlace) -> str:
+    if isinstance(place, DerivedPlace):
+        return f"derived {place.own.name} {place.own.unit}"
+    return f"{place.line.name} {place.device.name} {place.point.name} {place.point.unit}"

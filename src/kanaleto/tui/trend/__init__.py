@@ -1,0 +1,1 @@
+"""The trend of the pinned points: its state, its chart, and what stands beside it."""

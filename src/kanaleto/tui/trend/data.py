@@ -1,0 +1,110 @@
+"""What is pinned, and its curves: asks the engine to remember and the record for what was before."""
+
+from pathlib import Path
+
+from kanaleto.files.beside import folder_beside
+from kanaleto.history.asking import Answer, Asker
+from kanaleto.planning.plan import Identity
+from kanaleto.polling.memory import Memory
+from kanaleto.polling.session import Session
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.shared.context import Context
+from kanaleto.tui.trend.state import MOST_PINS, Curves, TrendState
+
+RECORD = "record.db"
+
+
+class TrendData:
+    """For the interface's thread."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+        self.state = TrendState()
+        self.memory = Memory(context.engine.session.clock)
+        self.curves = Curves(self.memory)
+        self.opened: Identity | None = None
+        """The point that is looked at beside the list, remembered as long as it is."""
+        self._asker = Asker(lambda answer: context.later(lambda: self._take(answer)))
+        self._is_listening = False
+        self._path: Path | None = None
+
+    @property
+    def now(self) -> float:
+        """Wall time of what is shown."""
+        context = self._context
+        return context.engine.session.clock.at(context.snapshot.now_s)
+
+    @property
+    def pins(self) -> list[Identity]:
+        return self.state.pins
+
+    def pin(self, identities: list[Identity]) -> str:
+        """Pin some more; gives a sentence where there are too many."""
+        new = [identity for identity in identities if identity not in self.pins]
+        room = MOST_PINS - len(self.pins)
+        if len(new) > room:
+            there = f"; {len(self.pins)} are pinned" if self.pins else ""
+            return f"{len(new)} points are too many to be told apart in one trend: {MOST_PINS} at most{there}"
+        self.state.pins = [*self.pins, *new]
+        self._watch()
+        return ""
+
+    def unpin(self, identity: Identity) -> None:
+        self.state.pins = [pin for pin in self.pins if pin != identity]
+        self.state.chosen = min(self.state.chosen, max(len(self.pins) - 1, 0))
+        self._watch()
+
+    def open(self, identity: Identity | None) -> None:
+        """That point is looked at."""
+        if identity != self.opened:
+            self.opened = identity
+            self._watch()
+
+    def _watch(self) -> None:
+        wanted = [*self.pins, *([self.opened] if self.opened is not None else [])]
+        self.curves.keep(wanted)
+        listens, self._is_listening = self._is_listening, bool(wanted)
+        memory = self.memory
+
+        def tell(session: Session) -> None:
+            if wanted and not listens:
+                session.listen(memory)
+            memory.watch(wanted, session.world)
+            if listens and not wanted:
+                session.leave(memory)
+
+        self._context.do(tell)
+
+    def let_go(self, snapshot: Snapshot) -> list[Identity]:
+        """The plan has changed: pins that are no more, which are let go of."""
+        path = snapshot.site.path
+        if path != self._path:
+            self._path = path
+            self.curves.forget_stored()
+        gone = [pin for pin in self.pins if snapshot.place_of(pin) is None]
+        if gone:
+            self.state.pins = [pin for pin in self.pins if pin not in gone]
+            self._watch()
+        return gone
+
+    def rename(self, renamed: dict[Identity, Identity]) -> None:
+        self.state.pins = [renamed.get(pin, pin) for pin in self.pins]
+
+    def ask(self, snapshot: Snapshot) -> None:
+        """Ask the record for what is lacking of what is shown."""
+        path = snapshot.site.path
+        if path is None or not self.pins:
+            return
+        places = {pin: place for pin in self.pins if (place := snapshot.place_of(pin)) is not None}
+        begin, end = self.state.range(self.now)
+        store = str(folder_beside(path) / RECORD)
+        question = self.curves.wanted(store, snapshot.site.name, places, begin, end, self.state.reads_today)
+        if question is not None:
+            self._asker.ask(question)
+
+    def _take(self, answer: Answer) -> None:
+        self.curves.take(answer)
+        self._context.redraw()
+
+    def stop(self) -> None:
+        self._asker.stop()

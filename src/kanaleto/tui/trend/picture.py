@@ -1,0 +1,76 @@
+"""One picture of the trend, reckoned before it is drawn: each curve in columns, and the heights that its values get."""
+
+from msgspec import Struct
+
+from kanaleto.history.curves import Thinned, thinned
+from kanaleto.planning.plan import AnyPlace, Identity
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.shared.figures import is_lane
+from kanaleto.tui.trend.axis import nice_bounds
+from kanaleto.tui.trend.state import LETTERS, TONES, Curves, Scale, TrendState
+
+
+class DrawnCurve(Struct):
+    """`bottom` and `top` are the values at the edges of the plot, where it is no lane."""
+
+    identity: Identity
+    place: AnyPlace
+    letter: str
+    tone: str
+    thin: Thinned
+    is_lane: bool
+    bottom: float = 0.0
+    top: float = 1.0
+    step: float = 1.0
+
+
+class Picture(Struct):
+    begin: float
+    end: float
+    columns: int
+    curves: list[DrawnCurve]
+    scale: Scale
+
+    @property
+    def plotted(self) -> list[DrawnCurve]:
+        return [curve for curve in self.curves if not curve.is_lane]
+
+    @property
+    def lanes(self) -> list[DrawnCurve]:
+        return [curve for curve in self.curves if curve.is_lane]
+
+
+def picture_of(state: TrendState, curves: Curves, snapshot: Snapshot, now: float, columns: int, rows: int) -> Picture:
+    """`columns` of dots, two a cell; `rows` of cells for the plot."""
+    begin, end = state.range(now)
+    drawn = []
+    for number, identity in enumerate(state.pins):
+        place = snapshot.place_of(identity)
+        if place is not None:
+            thin = thinned(curves.curve(identity), begin, end, columns)
+            own = DrawnCurve(identity, place, LETTERS[number], TONES[number], thin, is_lane(place.point))
+            drawn.append(own)
+    picture = Picture(begin, end, columns, drawn, state.scale)
+    _set_heights(picture, rows)
+    return picture
+
+
+def _set_heights(picture: Picture, rows: int) -> None:
+    count = max(min(rows // 4, 6), 2)
+    plotted = picture.plotted
+    if picture.scale is Scale.ONE:
+        found = [bounds for curve in plotted if (bounds := curve.thin.bounds) is not None]
+        if found:
+            shared = nice_bounds(min(low for low, _ in found), max(high for _, high in found), count)
+            for curve in plotted:
+                curve.bottom, curve.top, curve.step = shared
+        return
+    for curve in plotted:
+        limits = curve.place.point.limits
+        low, high = limits.range_low, limits.range_high
+        if picture.scale is Scale.PER_CENT and low is not None and high is not None and high > low:
+            curve.bottom, curve.top, curve.step = low, high, (high - low) / 4
+            continue
+        bounds = curve.thin.bounds
+        if bounds is not None:
+            curve.bottom, curve.top, curve.step = nice_bounds(*bounds, count)

@@ -1,0 +1,205 @@
+"""What the trend shows: which points, from when to when, where cursor and mark stand, and on which scale. And where its
+curves come from: what is remembered since a point is pinned, and what was recorded before, as one."""
+
+from collections.abc import Mapping
+from enum import Enum
+from typing import cast
+
+from msgspec import Struct
+
+from kanaleto.history.asking import Answer, Question
+from kanaleto.history.curves import EMPTY, At, Curve, FromMemory, joined, value_at
+from kanaleto.history.definition import Definition, read_definition, told_of, told_of_derived
+from kanaleto.history.storedcurve import Told
+from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
+from kanaleto.polling.memory import Memory
+
+MOST_PINS = 8
+TONES = ("verdigris", "ochre", "sky", "violet", "ink", "terracotta", "muted", "dim")
+LETTERS = "abcdefgh"
+LEAST_SPAN_S, MOST_SPAN_S = 5.0, 400 * 86400.0
+SPAN_S = 600.0
+_ZOOM = 2.0
+
+
+class Scale(Enum):
+    """How values become heights. The value is how it is told."""
+
+    ONE = "one scale"
+    SEVERAL = "each on its own scale"
+    PER_CENT = "in per cent of range"
+
+    @property
+    def next(self) -> "Scale":
+        every = list(Scale)
+        return every[(every.index(self) + 1) % len(every)]
+
+
+class TrendState:
+    """`end` is None while it is live; times are wall seconds."""
+
+    def __init__(self) -> None:
+        self.pins: list[Identity] = []
+        self.span_s = SPAN_S
+        self.end: float | None = None
+        self.cursor: float | None = None
+        self.mark: float | None = None
+        self.scale = Scale.ONE
+        self.chosen = 0
+        self.reads_today = False
+
+    def range(self, now: float) -> tuple[float, float]:
+        """Begin and end of what is shown. A live one ends at a whole piece of its span, so that its columns stand
+        still while time goes on inside them."""
+        if self.end is not None:
+            return self.end - self.span_s, self.end
+        piece = self.span_s / 120
+        end = (now // piece + 1) * piece
+        return end - self.span_s, end
+
+    @property
+    def is_live(self) -> bool:
+        return self.end is None
+
+    def hold(self, now: float) -> None:
+        if self.end is None:
+            self.end = self.range(now)[1]
+
+    def go_live(self) -> None:
+        self.end = self.cursor = None
+
+    def pan(self, parts: float, now: float) -> None:
+        """By so many times its span; not into the future."""
+        self.hold(now)
+        assert self.end is not None
+        latest = now + self.span_s / 120
+        self.end = max(min(self.end + parts * self.span_s, latest), 0.0)
+        if self.cursor is not None:
+            begin, end = self.range(now)
+            self.cursor = max(begin, min(self.cursor, end))
+
+    def zoom(self, inwards: bool, now: float) -> bool:
+        """Half or twice the span, with the cursor (or the end) where it is; whether there was any way to go."""
+        span_s = self.span_s / _ZOOM if inwards else self.span_s * _ZOOM
+        if not LEAST_SPAN_S <= span_s <= MOST_SPAN_S:
+            return False
+        if self.cursor is not None:
+            begin, end = self.range(now)
+            share = (self.cursor - begin) / (end - begin)
+            self.end = min(self.cursor + (1 - share) * span_s, now + span_s / 120)
+        self.span_s = span_s
+        return True
+
+    def move_cursor(self, steps: int, columns: int, now: float) -> None:
+        """By columns; at the edge what is shown moves along."""
+        self.hold(now)
+        begin, end = self.range(now)
+        each = (end - begin) / max(columns, 1)
+        at = (self.cursor if self.cursor is not None else min(end, now)) + steps * each
+        if at < begin or at > end:
+            self.pan(-0.25 if at < begin else 0.25, now)
+            begin, end = self.range(now)
+        self.cursor = max(begin, min(at, end))
+
+    def look_at(self, moment: float, now: float) -> None:
+        """Put the cursor there, with what came before and after around it."""
+        self.end = min(moment + self.span_s / 2, now + self.span_s / 120)
+        self.cursor = moment
+
+
+class Stored(Struct):
+    """What was recorded of a point between two moments."""
+
+    told: Told
+    begin: float
+    end: float
+
+
+class Curves:
+    """Gives the curve of each pinned point; asks for what lies before memory when it is wanted."""
+
+    def __init__(self, memory: Memory) -> None:
+        self._memory = memory
+        self._from_memory: dict[Identity, FromMemory] = {}
+        self._stored: dict[Identity, Stored] = {}
+        self._asked: Question | None = None
+        self._is_waiting = False
+        self._answered_span = 0.0
+        self.trouble = ""
+
+    def forget_stored(self) -> None:
+        """Another site, another definition of what is read: what was found is not what would be."""
+        self._stored.clear()
+        self._asked = None
+
+    def curve(self, identity: Identity) -> Curve:
+        newer = self._remembered(identity)
+        stored = self._stored.get(identity)
+        return joined(stored.told.curve, newer) if stored is not None else newer
+
+    def _remembered(self, identity: Identity) -> Curve:
+        remembered = self._memory.of(identity)
+        if remembered is None:
+            return EMPTY
+        own = self._from_memory.get(identity)
+        if own is None or own.remembered is not remembered:
+            own = self._from_memory[identity] = FromMemory(remembered)
+        return own.curve()
+
+    def value_at(self, identity: Identity, moment: float) -> At:
+        return value_at(self.curve(identity), moment)
+
+    @property
+    def has_stored(self) -> bool:
+        return any(len(stored.told.curve) for stored in self._stored.values())
+
+    def definitions(self, identity: Identity) -> tuple[Definition | None, ...]:
+        stored = self._stored.get(identity)
+        return stored.told.definitions if stored is not None else ()
+
+    def wanted(
+        self, store: str, site: str, places: Mapping[Identity, AnyPlace], begin: float, end: float, reads_today: bool
+    ) -> Question | None:
+        """What is to be asked of the record so that `begin` to `end` can be drawn; None where all is there, or on its
+        way."""
+        if self._is_waiting or not places:
+            return None
+        span_s = end - begin
+        lacking = [identity for identity in places if self._lacks(identity, begin, end, span_s)]
+        if not lacking:
+            return None
+        today = {identity: definition_of(place) for identity, place in places.items()} if reads_today else None
+        question = Question(store, site, begin - span_s, end + span_s, tuple(places), today)
+        self._is_waiting = True
+        self._answered_span = span_s
+        return question
+
+    def _lacks(self, identity: Identity, begin: float, end: float, span_s: float) -> bool:
+        newer = self._remembered(identity)
+        begun = float(newer.at[0]) if len(newer) else end
+        if begun <= begin:
+            return False
+        stored = self._stored.get(identity)
+        if stored is None or stored.begin > begin or min(stored.end, begun) < min(end, begun) - 1e-6:
+            return True
+        return stored.told.is_sliced and span_s < (stored.end - stored.begin) / 12
+
+    def take(self, answer: Answer) -> None:
+        """What was asked has come."""
+        self._is_waiting = False
+        self.trouble = answer.trouble
+        question = answer.question
+        for identity in question.wanted:
+            told = cast(Told, answer.found.get(identity, Told(EMPTY)))
+            self._stored[identity] = Stored(told, question.begin, question.end)
+
+    def keep(self, identities: list[Identity]) -> None:
+        """Forget all but these."""
+        for held in (self._from_memory, self._stored):
+            for identity in [identity for identity in held if identity not in identities]:
+                del held[identity]
+
+
+def definition_of(place: AnyPlace) -> Definition:
+    told = told_of_derived(place.own) if isinstance(place, DerivedPlace) else told_of(place.point)
+    return read_definition(told)

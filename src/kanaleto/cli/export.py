@@ -5,7 +5,8 @@ import importlib
 import click
 
 _WHAT = {
-    "map": "a device's map as CSV, workbook, JSON or Thing Description",
+    "map": "a device's map as CSV, workbook, JSON, Thing Description, SVG or PDF",
+    "trend": "points over time out of the record, as SVG or PDF",
     "log": "what happened, as CSV, JSON lines, or text for a message",
 }
 
@@ -41,5 +42,7 @@ def command() -> None:
     \b
     Examples:
       kanaleto export map plant.toml mast.td.json --device "Weather mast"
+      kanaleto export map plant.toml mast.pdf --device "Weather mast"
+      kanaleto export trend plant.toml night.pdf --point "Weather mast/Gust" --from 22:00
       kanaleto export log plant.toml night.txt --from 22:00
     """

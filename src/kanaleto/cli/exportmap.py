@@ -1,5 +1,6 @@
 """`kanaleto export map`: a device's map as CSV, workbook, JSON or Thing Description."""
 
+import time
 from pathlib import Path
 
 import click
@@ -8,10 +9,11 @@ from kanaleto.cli.failures import Failed
 from kanaleto.cli.output import say
 from kanaleto.files.loading import load_site
 from kanaleto.files.whole import write_bytes_whole
+from kanaleto.site.model import Device, Line, Site
 from kanaleto.tables.maps import as_csv, as_json, as_workbook
 from kanaleto.tables.things import as_thing
 
-_FORMS = {".csv": "csv", ".xlsx": "xlsx", ".json": "json", ".jsonld": "thing"}
+_FORMS = {".csv": "csv", ".xlsx": "xlsx", ".json": "json", ".jsonld": "thing", ".svg": "paper", ".pdf": "paper"}
 
 
 @click.command("map")
@@ -21,11 +23,12 @@ _FORMS = {".csv": "csv", ".xlsx": "xlsx", ".json": "json", ".jsonld": "thing"}
 @click.option(
     "--as",
     "form",
-    type=click.Choice(["csv", "xlsx", "json", "thing"]),
-    help="told by the file's ending: .csv, .xlsx, .json, .td.json",
+    type=click.Choice(["csv", "xlsx", "json", "thing", "paper"]),
+    help="told by the file's ending: .csv, .xlsx, .json, .td.json, .svg, .pdf",
 )
 def command(site: Path, file: Path, device_name: str | None, form: str | None) -> int:
-    """Write the map of a device of SITE to FILE: as a table, as JSON, or as a Web of Things Thing Description.
+    """Write the map of a device of SITE to FILE: as a table, as JSON, as a Web of Things Thing Description, or for
+    paper.
 
     \b
     Example:
@@ -40,8 +43,10 @@ def command(site: Path, file: Path, device_name: str | None, form: str | None) -
     told = form or ("thing" if file.name.endswith(".td.json") else _FORMS.get(file.suffix.lower()))
     if told is None:
         raise click.UsageError(
-            f"{file.name} does not tell its form; end it in .csv, .xlsx, .json or .td.json, or say --as"
+            f"{file.name} does not tell its form; end it in .csv, .xlsx, .json, .td.json, .svg or .pdf"
         )
+    if told == "paper":
+        return _write_paper(file, loaded, line, device)
     if told == "xlsx":
         data = as_workbook(device)
     else:
@@ -52,5 +57,18 @@ def command(site: Path, file: Path, device_name: str | None, form: str | None) -
         write_bytes_whole(file, data)
     except OSError as error:
         raise Failed(f"{file} cannot be written: {error.strerror}") from None
+    say(f"{len(device.points)} points of {device.name} written to {file}", err=True)
+    return 0
+
+
+def _write_paper(file: Path, site: Site, line: Line, device: Device) -> int:
+    from kanaleto.paper.drawing import write_sheet  # what draws costs other exports too much
+    from kanaleto.paper.look import NoPaper
+    from kanaleto.paper.making import map_sheet
+
+    try:
+        write_sheet(map_sheet(site.name, line, device, time.time()), file)
+    except NoPaper as error:
+        raise Failed(str(error)) from None
     say(f"{len(device.points)} points of {device.name} written to {file}", err=True)
     return 0

@@ -200,12 +200,12 @@ def figures(curve: Curve, begin: float, end: float) -> Figures | None:
     slope = _slope(times, numbers)
     steps = np.diff(numbers)
     noise = float(np.median(np.abs(steps - np.median(steps))) * 1.4826 / np.sqrt(2)) if len(steps) > 1 else 0.0
-    is_gap = ~is_good
+    is_gap = ~is_good & (stood > 0) & (np.arange(len(at)) > int(np.argmax(is_good)))  # before the first is no gap
     begins = is_gap & ~np.append([False], is_gap[:-1])
     least, most = int(np.argmin(numbers)), int(np.argmax(numbers))
     return Figures(
         float(numbers[least]), float(times[least]), float(numbers[most]), float(times[most]), mean, slope, noise,
-        int(begins.sum()), float(stood[is_gap].sum()), int(is_good.sum()),
+        int(begins.sum()), float(stood[is_gap].sum()), int(is_good.sum()), int((steps != 0).sum()),
     )  # fmt: skip
 
 

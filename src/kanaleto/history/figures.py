@@ -18,3 +18,5 @@ class Figures(Struct, frozen=True):
     gaps: int
     gap_s: float
     samples: int
+    changes: int = 0
+    """How often it became another."""

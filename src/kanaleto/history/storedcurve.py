@@ -9,9 +9,10 @@ from sqlalchemy import Connection, case, func, literal_column, select
 
 from kanaleto.history import schema
 from kanaleto.history.curves import BAD, EMPTY, NEVER, STALE, Curve, curve_of
-from kanaleto.history.definition import Definition
+from kanaleto.history.definition import Definition, read_definition, told_of, told_of_derived
 from kanaleto.history.query import History, SeriesInfo
 from kanaleto.history.standing import END
+from kanaleto.planning.plan import AnyPlace, DerivedPlace
 from kanaleto.values.codec import NoValue
 
 MOST_ROWS = 200_000
@@ -158,3 +159,9 @@ def _superseded_us(spans: dict[int, tuple[int, int]], span: int) -> int:
 def _read_anew(today: Definition, words: bytes | None) -> float | None:
     read = today.value_of(words) if words else None
     return float(read) if isinstance(read, int | float) and not isinstance(read, NoValue) else None
+
+
+def definition_of(place: AnyPlace) -> Definition:
+    """What its words mean today."""
+    told = told_of_derived(place.own) if isinstance(place, DerivedPlace) else told_of(place.point)
+    return read_definition(told)

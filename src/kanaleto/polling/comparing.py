@@ -10,7 +10,6 @@ from kanaleto.polling.board import Quality, Reading
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.values.codec import NoValue, Value
-from kanaleto.values.types import Kind
 
 _OF_SIGMA, _MAD_TO_SIGMA = 4.0, 1.4826
 _LEAST_SHARE = 0.02
@@ -47,9 +46,8 @@ def pairs_of(snapshot: Snapshot, left: str, right: str) -> list[Pair]:
 
 def number_of(reading: Reading, point: Point) -> float | None:
     """A reading as a number that can be taken from another; None of states, bits and text."""
-    is_state = bool(point.labels) or point.codec.type.kind in (Kind.BOOL, Kind.BITS, Kind.HEX)
     value = reading.value
-    return float(value) if isinstance(value, int | float) and not is_state else None
+    return float(value) if isinstance(value, int | float) and not point.is_state else None
 
 
 def difference(left: Reading, left_point: Point, right: Reading, right_point: Point) -> float | None:
@@ -64,8 +62,7 @@ def odd_ones(point: Point, values: Sequence[Value | None]) -> set[int]:
     known = [(at, value) for at, value in enumerate(values) if value is not None and not isinstance(value, NoValue)]
     if len(known) < 3:
         return set()
-    is_state = bool(point.labels) or point.codec.type.kind in (Kind.BOOL, Kind.BITS, Kind.HEX)
-    if is_state or not all(isinstance(value, int | float) for _, value in known):
+    if point.is_state or not all(isinstance(value, int | float) for _, value in known):
         usual, count = Counter(value for _, value in known).most_common(1)[0]
         return {at for at, value in known if value != usual} if 2 * count > len(known) else set()
     numbers = [(at, float(value)) for at, value in known]  # type: ignore[arg-type]

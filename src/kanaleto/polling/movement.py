@@ -20,7 +20,6 @@ from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Point
 from kanaleto.values.scale import Scale
 from kanaleto.values.text import words_of
-from kanaleto.values.types import Kind
 
 Numbers = NDArray[np.float64]
 WINDOW, LEAST_BEFORE, MOST_BEFORE, MOST_AFTER = 5, 3, 60, 240
@@ -130,12 +129,6 @@ def least_step(point: Point, value: float = 0.0) -> float:
     return abs(codec.scale.factor) if isinstance(codec.scale, Scale) else 1.0
 
 
-def is_state(point: Point) -> bool:
-    return (
-        bool(point.labels) or point.codec.type.kind in (Kind.BOOL, Kind.BITS, Kind.HEX) or point.codec.bits is not None
-    )
-
-
 class Moved(Struct, frozen=True):
     """A point that changed; see `Mover`."""
 
@@ -155,7 +148,7 @@ class _Followed:
         points = [place.point for place in places]
         lasts = before[-1] if len(before) else np.zeros(len(points))
         self.least = np.array([least_step(point, last) for point, last in zip(points, lasts, strict=True)])
-        self.states = np.array([is_state(point) for point in points], np.bool_)
+        self.states = np.array([point.is_state for point in points], np.bool_)
 
     def add(self, at_s: float, values: Sequence[Any]) -> None:
         self.at_s = at_s

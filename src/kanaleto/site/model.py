@@ -11,7 +11,7 @@ from msgspec.structs import astuple, force_setattr, replace
 from kanaleto.site.counting import Counting, Numbering
 from kanaleto.site.link import Link
 from kanaleto.values.codec import Codec
-from kanaleto.values.types import Order
+from kanaleto.values.types import Kind, Order
 from kanaleto.wire.codes import Table
 
 DEMAND = -1.0  # a period that means: only when asked
@@ -102,6 +102,14 @@ class Point(Struct, frozen=True, eq=False):
         size = 1 if self.table.is_bits else self.codec.registers
         force_setattr(self, "size", size)
         force_setattr(self, "end", self.address + size)
+
+    @property
+    def is_state(self) -> bool:
+        """Whether its values are states or bits, which are no heights: one is not more than another."""
+        codec = self.codec
+        if codec.type.kind in (Kind.BOOL, Kind.BITS, Kind.HEX):
+            return True
+        return bool(self.labels) and not codec.type.is_float and codec.scale is None
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Point) and astuple(self)[:-1] == astuple(other)[:-1]

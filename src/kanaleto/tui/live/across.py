@@ -160,6 +160,18 @@ class AcrossPart(Part):
         self._head.columns, self._head.widths, self._head.first = tuple(columns), self._list.widths, self._list.first
         self._head.redraw()
 
+    def as_table(self) -> tuple[str, list[str], list[list[str]], list[int]]:
+        """What is shown, for paper: what it is, headings, rows, and which of these differ from most."""
+        rows, marked = [], []
+        for number, row in enumerate(self._list.rows):
+            texts = []
+            for column, place in enumerate(row.places):
+                text = value_text(place.point, self.snapshot.reading(place)) if place is not None else "—"
+                texts.append(f"{text} ≠" if column in row.odd else text)
+            rows.append([row.device.name, *texts])
+            marked += [number] if row.odd else []
+        return self._head.told, ["device", *self._head.columns], rows, marked
+
     def focus_rows(self) -> None:
         self.screen.set_focus(self._list)
 

@@ -92,6 +92,16 @@ class CompareRows(Rows[Pair]):
         text = value_text(place.point, reading)
         cells.put(text, value_tone(place.point, reading), width, right=True, bold=reading.quality is Quality.GOOD)
 
+    def texts(self, row: Pair) -> tuple[str, str]:
+        """Both sides as text."""
+        sides = [
+            value_text(place.point, self.snapshot.reading(place)) if place is not None else "no such point"
+            for place in (row.left, row.right)
+        ]
+        if row.right is None:
+            return expected_text(row.left, self.expected_of(row)), sides[0]
+        return sides[0], sides[1]
+
     def expected_of(self, row: Pair) -> float | str | None:
         return self.expected.get(row.left.identity) if row.left is not None and row.right is None else None
 
@@ -210,6 +220,16 @@ class ComparePart(Part):
         own: list[AnyPlace] = [place for one in self._points if (place := snapshot.place_of(one)) is not None]
         own = own or (list(part.places) if part is not None else list(snapshot.plan.derived))
         return [Pair(place.point.name, place, None) for place in own]
+
+    def as_table(self) -> tuple[str, list[str], list[list[str]], list[int]]:
+        """What is shown, for paper: what it is, headings, rows, and which of these differ."""
+        rows, marked = [], []
+        for at, pair in enumerate(self._list.rows):
+            told, is_off = self._list.verdict(pair)
+            rows.append([pair.name, *self._list.texts(pair), f"{told}{' ≠' if is_off else ''}"])
+            marked += [at] if is_off else []
+        titles = self._titles()
+        return self._head.told, [titles[0] or "point", titles[1], titles[2], "difference"], rows, marked
 
     def focus_rows(self) -> None:
         self.screen.set_focus(self._list)

@@ -1,10 +1,64 @@
-"""Puts what is shown on paper."""
+"""Puts what is shown on paper: the trend, current values, a comparison."""
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
+
+from kanaleto.demo.start import is_demo
+from kanaleto.paper.making import comparison_sheet, trend_sheet, values_sheet
+from kanaleto.paper.sheets import Sheet
+from kanaleto.tui.live.across import AcrossPart
+from kanaleto.tui.live.compare import ComparePart
+from kanaleto.tui.shared.paper import ask_paper
+from kanaleto.tui.trend.state import Scale
 
 if TYPE_CHECKING:
     from kanaleto.tui.live.view import LiveView
 
+_SCALES = {Scale.ONE: "one", Scale.SEVERAL: "several", Scale.PER_CENT: "percent"}
+
 
 def ask_export(view: "LiveView") -> None:
-    view.context.tell("nothing to export yet")
+    """Asks for a file (.svg or .pdf), and draws what is shown now to it."""
+    name = view.parts.name or "values"
+    make = _maker(view, name)
+    if make is None:
+        view.context.tell("nothing is shown that could be put on paper: x in the list, the trend, or a comparison")
+        return
+
+    ask_paper(view.context, "put what is shown on paper (.svg or .pdf)", f"~/{name}.pdf", make)
+
+
+def _maker(view: "LiveView", name: str) -> Callable[[], Sheet] | None:
+    snapshot, parts = view.context.snapshot, view.parts
+    path = snapshot.site.path
+    notes = ["The answers came from simulated devices."] if path is not None and is_demo(path) else []
+    now = view.context.engine.session.clock.at(snapshot.now_s)
+    if name == "trend":
+        data = parts.data
+        state = data.state
+        begin, end = state.range(data.now)
+        places = [place for pin in data.pins if (place := snapshot.place_of(pin)) is not None]
+        curves = {place.identity: data.curves.curve(place.identity) for place in places}
+        scale, mark, cursor = _SCALES[state.scale], state.mark, state.cursor
+        end = min(end, data.now)
+        return lambda: trend_sheet(snapshot.site.name, places, curves, begin, end, scale, notes, mark, cursor)
+    if name == "values":
+        shown = [place for one in view.chosen_points if (place := snapshot.place_of(one)) is not None]
+
+        def values() -> Sheet:
+            sheet = values_sheet(snapshot, shown, now)
+            sheet.notes += notes
+            return sheet
+
+        return values if shown else None
+    part = parts.current
+    if isinstance(part, ComparePart | AcrossPart):
+        told, headings, rows, marked = part.as_table()
+
+        def comparison() -> Sheet:
+            sheet = comparison_sheet(snapshot.site.name, told, headings, rows, marked, now)
+            sheet.notes += notes
+            return sheet
+
+        return comparison if rows else None
+    return None

@@ -3,6 +3,7 @@ file."""
 
 from collections.abc import Callable
 from concurrent.futures import Future
+from pathlib import Path
 
 from kanaleto.editing.news import Done
 from kanaleto.editing.pointedit import add_points, change_points, shares_map
@@ -11,11 +12,10 @@ from kanaleto.files.whole import write_bytes_whole
 from kanaleto.planning.plan import Place
 from kanaleto.polling.board import Reading
 from kanaleto.site.counting import as_references, from_wire, wire_of_reference
-from kanaleto.site.link import Link
-from kanaleto.site.model import Device
+from kanaleto.site.model import Device, Line
 from kanaleto.tui.map.export import as_file
 from kanaleto.tui.map.scaling import raw_of, scale_cells
-from kanaleto.tui.shared.context import Context
+from kanaleto.tui.shared.context import Context, Stoppable
 from kanaleto.values.candidates import parse_display
 from kanaleto.wire.codes import Table
 
@@ -138,10 +138,10 @@ def ask_scale(context: Context, place: Place, reading: Reading) -> None:
     context.ask(asked, f"{raw:g}=" if raw is not None else "", take)
 
 
-def ask_sure(context: Context, what: str, do: "Callable[[], Future[Done] | str | None]") -> None:
+def ask_sure(context: Context, what: str, do: "Callable[[], Future[Done] | Stoppable | str | None]") -> None:
     """Only when it is meant."""
 
-    def take(text: str) -> "Future[Done] | str | None":
+    def take(text: str) -> "Future[Done] | Stoppable | str | None":
         if text.strip().lower() in ("y", "yes"):
             return do()
         context.tell("left as it is")
@@ -150,18 +150,20 @@ def ask_sure(context: Context, what: str, do: "Callable[[], Future[Done] | str |
     context.ask(f"{what}? y does, anything else leaves it", "", take)
 
 
-def ask_export(context: Context, device: Device, link: Link) -> None:
+def ask_export(context: Context, device: Device, line: Line) -> None:
     """A file for others."""
 
-    def export(text: str, sure: bool = False) -> str | None:
+    def export(text: str, sure: bool = False) -> "Stoppable | str | None":
         if not text.strip():
             return "name a file; escape writes none"
         try:
             path = context.holder.map_path(text)
+            if path.suffix.lower() in (".svg", ".pdf"):
+                return _draw(context, device, line, path)
             if path.exists() and not sure:
                 ask_sure(context, f"{path.name} is there already: overwrite it", lambda: export(text, sure=True))
                 return None
-            data = as_file(path, device, link)
+            data = as_file(path, device, line.link)
             path.parent.mkdir(parents=True, exist_ok=True)
             write_bytes_whole(path, data)
         except OSError as error:
@@ -172,5 +174,15 @@ def ask_export(context: Context, device: Device, link: Link) -> None:
         return None
 
     context.ask(
-        f"export the map of {device.name}: .csv, .xlsx, .json, .td.json, or a bare name for the library", "", export
+        f"export the map of {device.name}: .csv, .xlsx, .json, .td.json, .svg, .pdf, or a name for the library",
+        "",
+        export,
     )
+
+
+def _draw(context: Context, device: Device, line: Line, path: Path) -> "Stoppable | str | None":
+    from kanaleto.paper.making import map_sheet  # what draws costs a start too much
+    from kanaleto.tui.shared.paper import draw_to
+
+    name, at = context.snapshot.site.name, context.engine.session.clock.now()
+    return draw_to(context, path, lambda: map_sheet(name, line, device, at))

@@ -389,4 +389,4 @@ class MapView(View, Horizontal):
         if device is None or line is None:
             self.context.tell("there is no device to export")
         else:
-            asking.ask_export(self.context, device, line.link)
+            asking.ask_export(self.context, device, line)

@@ -12,14 +12,6 @@ from kanaleto.values.text import shown
 from kanaleto.values.types import Kind
 
 
-def is_lane(point: Point) -> bool:
-    """Whether its values are states or bits, which are no heights."""
-    codec = point.codec
-    if codec.type.kind in (Kind.BOOL, Kind.BITS, Kind.HEX):
-        return True
-    return bool(point.labels) and not codec.type.is_float and codec.scale is None
-
-
 def is_bit(point: Point) -> bool:
     codec = point.codec
     return codec.type.kind is Kind.BOOL or (codec.bits is not None and codec.bits[0] == codec.bits[1])
@@ -40,6 +32,10 @@ def figure_rows(place: AnyPlace, found: Figures | None) -> list[Row]:
         return [[("nothing was read", "muted")]]
     unit = place.point.unit
     rows: list[Row] = []
+    gaps = f"{found.gaps}, {length_text(found.gap_s)} in all" if found.gaps else "none"
+    if place.point.is_state:
+        rows.append([("changes", "muted"), (f" {found.changes}", "ink")])
+        return [*rows, [("gaps   ", "muted"), (f" {gaps}", "ink")]]
     for word, value, at in (("least", found.least, found.least_at), ("most", found.most, found.most_at)):
         rows.append([(f"{word:<7}", "muted"), (f"{text_of(place, value)} {unit}".strip(), "ink"),
                      (f"  {clock_text(at)[:8]}", "dim")])  # fmt: skip
@@ -47,7 +43,6 @@ def figure_rows(place: AnyPlace, found: Figures | None) -> list[Row]:
     rows.append([("slope  ", "muted"), (slope_text(found.slope_s, unit), "ink")])
     rows.append([("noise  ", "muted"), (f"{found.noise:.3g} {unit}".strip(), "ink")])
     rows.append([("samples", "muted"), (f" {found.samples}", "ink")])
-    gaps = f"{found.gaps}, {length_text(found.gap_s)} in all" if found.gaps else "none"
     rows.append([("gaps   ", "muted"), (gaps, "ink")])
     return rows
 

@@ -8,12 +8,12 @@ from textual import events
 from textual.binding import Binding
 from textual.strip import Strip
 
+from kanaleto.history.axis import clock, span_text, time_marks, time_step, value_marks
 from kanaleto.history.curves import BAD, NEVER, STALE
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.figures import is_bit, text_of
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.trend.axis import clock, span_text, time_marks, time_step, value_marks
 from kanaleto.tui.trend.picture import DrawnCurve, Picture, picture_of
 from kanaleto.tui.trend.raster import NOBODY, Dots, curve_dots, drawn, line_dots, row_of
 from kanaleto.tui.trend.state import Curves, Scale, TrendState

@@ -2,11 +2,10 @@
 
 from msgspec import Struct
 
+from kanaleto.history.axis import nice_bounds
 from kanaleto.history.curves import Thinned, thinned
 from kanaleto.planning.plan import AnyPlace, Identity
 from kanaleto.polling.snapshot import Snapshot
-from kanaleto.tui.shared.figures import is_lane
-from kanaleto.tui.trend.axis import nice_bounds
 from kanaleto.tui.trend.state import LETTERS, TONES, Curves, Scale, TrendState
 
 
@@ -48,7 +47,7 @@ def picture_of(state: TrendState, curves: Curves, snapshot: Snapshot, now: float
         place = snapshot.place_of(identity)
         if place is not None:
             thin = thinned(curves.curve(identity), begin, end, columns)
-            own = DrawnCurve(identity, place, LETTERS[number], TONES[number], thin, is_lane(place.point))
+            own = DrawnCurve(identity, place, LETTERS[number], TONES[number], thin, place.point.is_state)
             drawn.append(own)
     picture = Picture(begin, end, columns, drawn, state.scale)
     _set_heights(picture, rows)

@@ -1,9 +1,9 @@
 """Beside the chart: what each curve was at the cursor, and what the chosen one was over what is shown."""
 
+from kanaleto.history.axis import clock
 from kanaleto.history.curves import BAD, NEVER, STALE, figures
-from kanaleto.tui.shared.figures import figure_rows, is_lane, text_of
+from kanaleto.tui.shared.figures import figure_rows, text_of
 from kanaleto.tui.shared.pane import Panel, Row
-from kanaleto.tui.trend.axis import clock
 from kanaleto.tui.trend.chart import TrendChart
 from kanaleto.tui.trend.picture import DrawnCurve
 
@@ -30,7 +30,7 @@ class TrendSide(Panel):
         for curve in chart.picture.curves:
             rows += self._at(curve, moment)
         chosen = chart.chosen
-        if chosen is not None and not is_lane(chosen.place.point):
+        if chosen is not None and not chosen.place.point.is_state:
             rows += [[], [("OVER WHAT IS SHOWN", "muted!"), (f"  {chosen.letter}", f"{chosen.tone}!")], []]
             found = figures(chart.curves.curve(chosen.identity), chart.picture.begin, chart.picture.end)
             rows += figure_rows(chosen.place, found)
@@ -46,7 +46,7 @@ class TrendSide(Panel):
             row.append((" old", "ochre"))
         if chart.state.mark is not None:
             marked, _ = chart.curves.value_at(curve.identity, chart.state.mark)
-            if value is not None and marked is not None and not is_lane(curve.place.point):
+            if value is not None and marked is not None and not curve.place.point.is_state:
                 row.append((f" {difference_text(curve, value - marked)}", "muted"))
         return [[(f"{curve.letter} ", f"{curve.tone}!"), (curve.place.point.name[: _WIDTH - 6], "ink")], row]
 

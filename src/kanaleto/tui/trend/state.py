@@ -9,9 +9,9 @@ from msgspec import Struct
 
 from kanaleto.history.asking import Answer, Question
 from kanaleto.history.curves import EMPTY, At, Curve, FromMemory, joined, value_at
-from kanaleto.history.definition import Definition, read_definition, told_of, told_of_derived
-from kanaleto.history.storedcurve import Told
-from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
+from kanaleto.history.definition import Definition
+from kanaleto.history.storedcurve import Told, definition_of
+from kanaleto.planning.plan import AnyPlace, Identity
 from kanaleto.polling.memory import Memory
 
 MOST_PINS = 8
@@ -198,8 +198,3 @@ class Curves:
         for held in (self._from_memory, self._stored):
             for identity in [identity for identity in held if identity not in identities]:
                 del held[identity]
-
-
-def definition_of(place: AnyPlace) -> Definition:
-    told = told_of_derived(place.own) if isinstance(place, DerivedPlace) else told_of(place.point)
-    return read_definition(told)

@@ -1,0 +1,114 @@
+"""`kanaleto export trend`: points over time out of a record, on paper."""
+
+import time
+from pathlib import Path
+
+import click
+
+from kanaleto.cli.failures import Failed
+from kanaleto.cli.keptfiles import stores_of
+from kanaleto.cli.moments import micros_of
+from kanaleto.cli.output import say
+from kanaleto.demo.start import is_demo
+from kanaleto.files.loading import load_site
+from kanaleto.planning.plan import AnyPlace, Identity, Plan, plan_site
+from kanaleto.site.model import Site
+
+_HOUR_S = 3600.0
+MOST_POINTS = 8
+
+
+@click.command("trend")
+@click.argument("site", type=click.Path(path_type=Path))
+@click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
+@click.option("--point", "points", multiple=True, required=True, metavar="DEVICE/POINT", help="a derived one is /NAME")
+@click.option("--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (today), 2h (ago)")
+@click.option("--to", "to_us", metavar="TIME", callback=micros_of, help="until then; now where it is not told")
+@click.option("--scale", type=click.Choice(["one", "several", "percent"]), default="several", show_default=True)
+@click.option("--store", metavar="FILE|URL", help="another record than the site's own")
+@click.option("--today", "is_today", is_flag=True, help="read old words with the site's definitions of today")
+def command(
+    site: Path, file: Path, points: tuple[str, ...], from_us: int | None, to_us: int | None, scale: str,
+    store: str | None, is_today: bool,
+) -> int:  # fmt: skip
+    """Draw points of SITE over time to FILE (.svg or .pdf), out of what was recorded. Without --from the last hour.
+
+    \b
+    Example:
+      kanaleto export trend alder-lock.toml night.pdf --point "Upper sluice/Gate position" --from 22:00 --to 06:00
+    """
+    from kanaleto.paper.look import NoPaper, form_of
+
+    try:
+        form_of(file)
+    except NoPaper as error:
+        raise click.UsageError(str(error)) from None
+    if len(points) > MOST_POINTS:
+        raise click.UsageError(
+            f"{len(points)} points are too many to be told apart in one trend: {MOST_POINTS} at most"
+        )
+    end = to_us / 1e6 if to_us is not None else time.time()
+    begin = from_us / 1e6 if from_us is not None else end - _HOUR_S
+    if begin >= end:
+        raise click.UsageError("--from is not before --to: there is nothing between them")
+    loaded, _ = load_site(site)
+    places = _places(loaded, points)
+    stores = [store] if store is not None else stores_of(str(site))
+    _draw(loaded, places, stores, begin, end, scale, is_today, file)
+    say(f"{len(places)} points drawn to {file}", err=True)
+    return 0
+
+
+def _places(site: Site, points: tuple[str, ...]) -> list[AnyPlace]:
+    plan = plan_site(site)
+    return [_place(plan, point) for point in dict.fromkeys(points)]
+
+
+def _place(plan: Plan, text: str) -> AnyPlace:
+    cuts = [at for at, character in enumerate(text) if character == "/"]
+    found = (plan.place_of((text[:at], text[at + 1 :])) for at in cuts)
+    place = next((place for place in found if place is not None), None)
+    if place is None:
+        from kanaleto.site.faults import suggestion
+
+        known = ["/".join(identity) for identity in plan.identities]
+        raise click.UsageError(f"there is no point {text!r}{suggestion(text, known)}; write DEVICE/POINT")
+    return place
+
+
+def _draw(
+    site: Site, places: list[AnyPlace], stores: list[str], begin: float, end: float, scale: str, is_today: bool,
+    file: Path,
+) -> None:  # fmt: skip
+    from kanaleto.history.asking import Question, answer_to
+    from kanaleto.history.curves import EMPTY, Curve, joined, thinned
+    from kanaleto.history.storedcurve import Told, definition_of
+    from kanaleto.paper.drawing import write_sheet
+    from kanaleto.paper.look import NoPaper
+    from kanaleto.paper.making import trend_sheet
+
+    wanted = tuple(place.identity for place in places)
+    today = {place.identity: definition_of(place) for place in places} if is_today else None
+    curves: dict[Identity, Curve] = dict.fromkeys(wanted, EMPTY)
+    for store in stores:
+        answer = answer_to(Question(store, site.name, begin, end, wanted, today))
+        if answer.trouble:
+            raise Failed(answer.trouble)
+        for identity, told in answer.found.items():
+            assert isinstance(told, Told)
+            curves[identity] = joined(curves[identity], told.curve)
+    for place in places:
+        curve = curves[place.identity]
+        if not len(curve):
+            raise Failed(
+                f"{'/'.join(place.identity)} was never recorded here; kanaleto history SITE --list shows what was"
+            )
+    if all(thinned(curve, begin, end, 10).bounds is None for curve in curves.values()):
+        say("nothing was read in that time: the trend is empty", err=True)
+    notes = ["Out of the record; what was not recorded is a gap."]
+    notes += ["Old words are read with today's definitions."] if is_today else []
+    notes += ["The answers came from simulated devices."] if is_demo(site.path or file) else []
+    try:
+        write_sheet(trend_sheet(site.name, places, curves, begin, end, scale, notes), file)
+    except NoPaper as error:
+        raise Failed(str(error)) from None

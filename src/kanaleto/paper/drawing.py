@@ -1,0 +1,61 @@
+"""Draws a sheet and writes it, whole or not at all: here, or in a process of its own."""
+
+import subprocess
+import sys
+from io import BytesIO
+from pathlib import Path
+
+import msgspec
+
+from kanaleto.files.whole import write_bytes_whole
+from kanaleto.paper.look import NoPaper, form_of, prepare
+from kanaleto.paper.sheets import Sheet, TableSheet
+
+_LONGEST_S = 600.0
+
+
+def drawn(sheet: Sheet, form: str) -> bytes:
+    """The file's content, as svg or pdf."""
+    prepare()
+    if isinstance(sheet, TableSheet):
+        from kanaleto.paper.table import draw_table
+
+        figures = draw_table(sheet, form == "svg")
+    else:
+        from kanaleto.paper.trend import draw_trend
+
+        figures = draw_trend(sheet)
+    out = BytesIO()
+    if form == "svg":
+        figures[0].savefig(out, format="svg", metadata={"Creator": "Kanaleto", "Title": sheet.title[:200]})
+        return out.getvalue()
+    from matplotlib.backends.backend_pdf import PdfPages
+
+    with PdfPages(out, metadata={"Creator": "Kanaleto", "Title": sheet.title[:200]}) as pages:
+        for figure in figures:
+            pages.savefig(figure)
+    return out.getvalue()
+
+
+def write_sheet(sheet: Sheet, path: Path) -> None:
+    """Raises NoPaper."""
+    data = drawn(sheet, form_of(path))
+    try:
+        write_bytes_whole(path, data)
+    except OSError as error:
+        raise NoPaper(f"{path} cannot be written: {error.strerror}") from None
+
+
+def write_elsewhere(sheet: Sheet, path: Path) -> None:
+    """The same in a process of its own, so that nobody here waits for it but the thread that asked. Raises NoPaper."""
+    form_of(path)
+    try:
+        done = subprocess.run(
+            [sys.executable, "-m", "kanaleto.paper", str(path)], input=msgspec.json.encode(sheet), capture_output=True,
+            timeout=_LONGEST_S, check=False,
+        )  # fmt: skip
+    except (OSError, subprocess.TimeoutExpired) as error:
+        raise NoPaper(f"{path} was not drawn: {error}") from None
+    if done.returncode:
+        told = done.stderr.decode("utf-8", "replace").strip().splitlines()
+        raise NoPaper(told[-1] if told else f"{path} was not drawn")

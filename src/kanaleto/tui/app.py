@@ -31,7 +31,6 @@ from kanaleto.tui.frame.keys import Keys
 from kanaleto.tui.frame.keyshere import keys_here
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.later import Afterwards, Later
-from kanaleto.tui.frame.pacing import PacedApp
 from kanaleto.tui.frame.sending import Sending
 from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.frame.toprow import TopRow
@@ -55,7 +54,7 @@ _NOTICE_S = 5.0
 VIEWS: tuple[type[View], ...] = (FindView, MapView, LiveView, WireView)
 
 
-class KanaletoApp(Doings, PacedApp):
+class KanaletoApp(Doings):
     TITLE = "Kanaleto"
     CSS_PATH = Path(__file__).with_name("app.tcss")
     ENABLE_COMMAND_PALETTE = False

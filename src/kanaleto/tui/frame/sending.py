@@ -1,10 +1,13 @@
 """What views ask of each other, done by the application; and the one moment that all of them may be at."""
 
-from typing import TYPE_CHECKING
+from typing import Protocol, TypeVar
+
+from textual.widget import Widget
 
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.map.view import MapView
+from kanaleto.tui.opened import OpenedSite
 from kanaleto.tui.shared.requests import (
     ImportFor,
     LookAtDevice,
@@ -17,14 +20,26 @@ from kanaleto.tui.shared.requests import (
 from kanaleto.tui.shared.words import clock_text
 from kanaleto.tui.wire_view.view import WireView
 
-if TYPE_CHECKING:
-    from kanaleto.tui.app import KanaletoApp
+WidgetT = TypeVar("WidgetT", bound=Widget)
+
+
+class _Screen(Protocol):
+    opened: OpenedSite
+    current_digit: str
+
+    def tell(self, notice: str) -> None: ...
+
+    def tick(self) -> None: ...
+
+    def action_view(self, digit: str) -> None: ...
+
+    def query_one(self, selector: type[WidgetT], /) -> WidgetT: ...
 
 
 class Sending:
     """`moment` is in wall seconds, None while all is live."""
 
-    def __init__(self, app: "KanaletoApp") -> None:
+    def __init__(self, app: _Screen) -> None:
         self._app = app
         self.moment: float | None = None
 

@@ -1,38 +1,37 @@
 """Puts what is shown on paper: the trend, current values, a comparison."""
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from kanaleto.demo.start import is_demo
 from kanaleto.paper.making import comparison_sheet, trend_sheet, values_sheet
 from kanaleto.paper.sheets import Sheet
+from kanaleto.planning.plan import Identity
 from kanaleto.tui.live.across import AcrossPart
 from kanaleto.tui.live.compare import ComparePart
+from kanaleto.tui.live.parts import Parts
+from kanaleto.tui.shared.context import Context
 from kanaleto.tui.shared.paper import ask_paper
 from kanaleto.tui.trend.state import Scale
-
-if TYPE_CHECKING:
-    from kanaleto.tui.live.view import LiveView
 
 _SCALES = {Scale.ONE: "one", Scale.SEVERAL: "several", Scale.PER_CENT: "percent"}
 
 
-def ask_export(view: "LiveView") -> None:
+def ask_export(context: Context, parts: Parts, chosen: list[Identity]) -> None:
     """Asks for a file (.svg or .pdf), and draws what is shown now to it."""
-    name = view.parts.name or "values"
-    make = _maker(view, name)
+    name = parts.name or "values"
+    make = _maker(context, parts, chosen, name)
     if make is None:
-        view.context.tell("nothing is shown that could be put on paper: x in the list, the trend, or a comparison")
+        context.tell("nothing is shown that could be put on paper: x in the list, the trend, or a comparison")
         return
 
-    ask_paper(view.context, "put what is shown on paper (.svg or .pdf)", f"~/{name}.pdf", make)
+    ask_paper(context, "put what is shown on paper (.svg or .pdf)", f"~/{name}.pdf", make)
 
 
-def _maker(view: "LiveView", name: str) -> Callable[[], Sheet] | None:
-    snapshot, parts = view.context.snapshot, view.parts
+def _maker(context: Context, parts: Parts, chosen: list[Identity], name: str) -> Callable[[], Sheet] | None:
+    snapshot = context.snapshot
     path = snapshot.site.path
     notes = ["The answers came from simulated devices."] if path is not None and is_demo(path) else []
-    now = view.context.engine.session.clock.at(snapshot.now_s)
+    now = context.engine.session.clock.at(snapshot.now_s)
     if name == "trend":
         data = parts.data
         state = data.state
@@ -43,7 +42,7 @@ def _maker(view: "LiveView", name: str) -> Callable[[], Sheet] | None:
         end = min(end, data.now)
         return lambda: trend_sheet(snapshot.site.name, places, curves, begin, end, scale, notes, mark, cursor)
     if name == "values":
-        shown = [place for one in view.chosen_points if (place := snapshot.place_of(one)) is not None]
+        shown = [place for one in chosen if (place := snapshot.place_of(one)) is not None]
 
         def values() -> Sheet:
             sheet = values_sheet(snapshot, shown, now)

@@ -1,28 +1,37 @@
 """Makes the parts of Live."""
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import NamedTuple
 
+from kanaleto.planning.plan import Identity
 from kanaleto.tui.live.across import AcrossPart
 from kanaleto.tui.live.compare import ComparePart
 from kanaleto.tui.live.moved import MovedPart
 from kanaleto.tui.live.past import PastPart
 from kanaleto.tui.shared.partof import Part
+from kanaleto.tui.trend.data import TrendData
 from kanaleto.tui.trend.pane import TrendPane
 
-if TYPE_CHECKING:
-    from kanaleto.tui.live.parts import Parts
-    from kanaleto.tui.live.view import LiveView
+
+class Doors(NamedTuple):
+    """What a part may ask of the view."""
+
+    leave: Callable[[], None]
+    go_to: Callable[[Identity], None]
+    pin: Callable[[Identity], None]
+    unpin: Callable[[Identity], None]
+    device_here: Callable[[], str]
 
 
-def made(name: str, view: "LiveView", parts: "Parts") -> Part:
+def made(name: str, data: TrendData, doors: Doors) -> Part:
     """A part by its name."""
     if name == TrendPane.name:
-        return TrendPane(parts.data, parts.leave, parts.unpin)
+        return TrendPane(data, doors.leave, doors.unpin)
     if name == MovedPart.name:
-        return MovedPart(parts.leave, view.go_to, lambda identity: parts.pin([identity]), lambda: view.device_here)
+        return MovedPart(doors.leave, doors.go_to, doors.pin, doors.device_here)
     if name == ComparePart.name:
-        return ComparePart(parts.leave, view.go_to)
+        return ComparePart(doors.leave, doors.go_to)
     if name == AcrossPart.name:
-        return AcrossPart(parts.leave, view.go_to)
+        return AcrossPart(doors.leave, doors.go_to)
     assert name == PastPart.name, name
-    return PastPart(parts.leave, view.go_to)
+    return PastPart(doors.leave, doors.go_to)

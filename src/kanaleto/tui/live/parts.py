@@ -1,20 +1,47 @@
 """The parts of Live that are made when they are first wanted, and what is pinned: the view itself knows none of them.
 What they need costs a start too much."""
 
-from typing import TYPE_CHECKING, Protocol, cast
+from typing import TYPE_CHECKING, Any, Protocol, cast
 
-from textual.containers import Vertical
+from textual.geometry import Size
+from textual.widget import Widget
 
 from kanaleto.planning.plan import AnyPlace, Identity, Place
 from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.shared.context import Context
 from kanaleto.tui.shared.partof import Part
 
 if TYPE_CHECKING:
     from kanaleto.tui.live.strip import Strip
-    from kanaleto.tui.live.view import LiveView
     from kanaleto.tui.trend.data import TrendData
 
 _STRIP_FROM = 24
+
+
+class Host(Protocol):
+    """The view, as its parts need it."""
+
+    @property
+    def context(self) -> Context: ...
+
+    @property
+    def snapshot(self) -> Snapshot: ...
+
+    @property
+    def size(self) -> Size: ...
+
+    @property
+    def device_here(self) -> str: ...
+
+    def mount(self, *widgets: Widget) -> Any: ...
+
+    def list_of(self) -> Widget: ...
+
+    def pins_changed(self, pins: list[Identity]) -> None: ...
+
+    def list_again(self) -> None: ...
+
+    def go_to(self, identity: Identity) -> None: ...
 
 
 class _Begins(Protocol):
@@ -24,7 +51,7 @@ class _Begins(Protocol):
 class Parts:
     """`current` stands in the list's place."""
 
-    def __init__(self, view: "LiveView") -> None:
+    def __init__(self, view: Host) -> None:
         self._view = view
         self._parts: dict[str, Part] = {}
         self._data: TrendData | None = None
@@ -69,13 +96,16 @@ class Parts:
         """Let a part take the list's place."""
         view, part = self._view, self._parts.get(name)
         if part is None:
-            from kanaleto.tui.live.opening import made
+            from kanaleto.tui.live.opening import Doors, made
 
-            part = self._parts[name] = made(name, view, self)
+            doors = Doors(
+                self.leave, view.go_to, lambda one: self.pin([one]), self.unpin, lambda: view.device_here
+            )  # fmt: skip
+            part = self._parts[name] = made(name, self.data, doors)
             await view.mount(part)  # keys that are typed ahead wait for it
         for other in self._parts.values():
             other.display = other is part
-        view.query_one("#live-list").display = False
+        view.list_of().display = False
         self.current = part
         view.context.redraw()
         view.context.refocus()
@@ -96,7 +126,7 @@ class Parts:
             return
         part.display = False
         view = self._view
-        view.query_one("#live-list").display = True
+        view.list_of().display = True
         view.list_again()
         self._show_pins()
         view.context.redraw()
@@ -132,7 +162,7 @@ class Parts:
             from kanaleto.tui.live.strip import Strip
 
             self._strip = Strip(self._data)
-            self._view.query_one("#live-list", Vertical).mount(self._strip)
+            self._view.list_of().mount(self._strip)
         self.fit()
 
     def fit(self) -> None:

@@ -313,6 +313,10 @@ class LiveView(View, Vertical):
         self._list.marked -= set(pins)
         self._told.take(self._listing.told, len(self._list.marked))
 
+    def list_of(self) -> Vertical:
+        """What the parts take the place of."""
+        return self.query_one("#live-list", Vertical)
+
     def list_again(self) -> None:
         """A part has been left."""
         self._fill()
@@ -343,7 +347,7 @@ class LiveView(View, Vertical):
     def action_export(self) -> None:
         from kanaleto.tui.live.exporting import ask_export
 
-        ask_export(self)
+        ask_export(self.context, self.parts, self.chosen_points)
 
     def look_at(self, moment: float, identity: Identity | None) -> None:
         """The trend at a moment, of that point too."""

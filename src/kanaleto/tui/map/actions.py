@@ -30,6 +30,9 @@ ACTIONS = (
     Action("v", "mark", "mark", "mark points: what changes or deletes does so to all of them"),
     Action("F", "fit", "fit the scale", "fit the scale to what the display shows"),
     Action("i", "import", "import map", "import a table or description; a pasted table is imported too"),
+    Action(
+        "M", "another_map", "another map", "another map for the device: points are found again and keep their names"
+    ),
     Action("x", "export", "export map", "export the map"),
     Action("y", "clipboard", "copy rows", "copy rows with words and values"),
     Action("enter", "open", "open point", "on a narrow screen: open the point", is_found=False),
@@ -54,6 +57,14 @@ MORE_KEYS = (
             ("m", "points whose names are there: leave, replace or add"),
             ("s", "the next sheet"),
             ("g", "guess anew what the columns are"),
+        ),
+    ),
+    (
+        "another map for a device",
+        (
+            ("enter", "take over what is settled"),
+            ("< >", "another point in its place"),
+            ("delete", "nothing in its place"),
         ),
     ),
 )

@@ -4,6 +4,7 @@ from textual.strip import Strip
 
 from kanaleto.site.counting import Numbering
 from kanaleto.site.model import Device, Line
+from kanaleto.tui.map.asking import serves
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.words import device_phrase
@@ -36,6 +37,9 @@ class MapHead(Drawn):
             for text, tone in self._most_points(device):
                 cells.put(text, tone)
             cells.put(f" · {count}", "muted")
+            told = serves(self.snapshot.site, device)
+            if told:
+                cells.put(f" · {told}", "ochre")
             if device.order is not None:
                 cells.put(f" · order {device.order.value}", "muted")
             found = self.snapshot.status_of(device.name)

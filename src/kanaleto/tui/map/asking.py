@@ -12,7 +12,7 @@ from kanaleto.files.whole import write_bytes_whole
 from kanaleto.planning.plan import Place
 from kanaleto.polling.board import Reading
 from kanaleto.site.counting import as_references, from_wire, wire_of_reference
-from kanaleto.site.model import Device, Line
+from kanaleto.site.model import Device, Line, Site
 from kanaleto.tui.map.export import as_file
 from kanaleto.tui.map.scaling import raw_of, scale_cells
 from kanaleto.tui.shared.context import Context, Stoppable
@@ -25,6 +25,17 @@ def seen_rows(context: Context, device: Device, names: list[str]) -> dict[str, d
     return {name: context.door.cells_of(device, name) for name in names}
 
 
+def serves(site: Site, device: Device) -> str:
+    """How many devices an edit of its map is an edit of, where that is more than this one."""
+    others = len(shares_map(site, device)) if device.map_path is not None else 0
+    return f"its map serves {others + 1} devices" if others else ""
+
+
+def _and_serves(context: Context, device: Device) -> str:
+    told = serves(context.snapshot.site, device)
+    return f" ({told})" if told else ""
+
+
 def tell_with_sharers(context: Context, device_name: str, came: Done) -> None:
     """What was done, and who shares the map."""
     device = next((device for _, device in came.site.devices() if device.name == device_name), None)
@@ -35,7 +46,8 @@ def tell_with_sharers(context: Context, device_name: str, came: Done) -> None:
 
 def ask_new(context: Context, device: Device) -> None:
     """Points more."""
-    asked = f"new for {device.name}: name, address, type (a run: Cell {{1..24}}, 40201, float32)"
+    whose = f"{device.name}{_and_serves(context, device)}"
+    asked = f"new for {whose}: name, address, type (a run: Cell {{1..24}}, 40201, float32)"
     opened = context.door.opened
 
     def add(text: str) -> "Future[Done] | str | None":
@@ -99,7 +111,7 @@ def ask_move(context: Context, place: Place) -> None:
         edit = change_points(device.name, [point.name], {"address": where}, seen, f"{point.name} stands at {where}")
         return context.edit(edit, opened)
 
-    context.ask(f"move {point.name} by +1 or -1", "", take)
+    context.ask(f"move {point.name}{_and_serves(context, device)} by +1 or -1", "", take)
 
 
 def ask_change(context: Context, device: Device, names: list[str]) -> None:
@@ -107,6 +119,7 @@ def ask_change(context: Context, device: Device, names: list[str]) -> None:
     opened, seen = context.door.opened, seen_rows(context, device, names)
     start = assignments(seen[names[0]]) if len(names) == 1 else ""
     what = f"{names[0]} of {device.name}" if len(names) == 1 else f"all {len(names)} marked of {device.name}"
+    what += _and_serves(context, device)
 
     def change(text: str) -> "Future[Done] | str":
         try:

@@ -18,22 +18,22 @@ from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Point
 from kanaleto.tui.map import asking
 from kanaleto.tui.map.actions import ACTIONS, MORE_KEYS
+from kanaleto.tui.map.anothermap import AnotherMapPane
 from kanaleto.tui.map.around import MapFoot, MapHead
 from kanaleto.tui.map.beside import PointBeside, Ranked
 from kanaleto.tui.map.devices import DeviceList, UnitRow
-from kanaleto.tui.map.export import rows_as_text
 from kanaleto.tui.map.importing import ImportPane
+from kanaleto.tui.map.inout import InAndOut
 from kanaleto.tui.map.ranking import Ranker, key_of, neighbours
 from kanaleto.tui.map.ruler import RulerRows
 from kanaleto.tui.map.settings import DeviceBeside, ask_copy, ask_delete, ask_settings
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.filter import Filter
-from kanaleto.tui.shared.view import View
 
 _WIDE, _MIDDLING = 130, 92
 
 
-class MapView(View, Horizontal):
+class MapView(InAndOut, Horizontal):
     digit, title, about = "2", "Map", "go to a device's registers"
     actions, more_keys = ACTIONS, MORE_KEYS
     BINDINGS = [
@@ -54,7 +54,8 @@ class MapView(View, Horizontal):
         with Vertical(id="map-middle"):
             yield MapHead()
             yield RulerRows()
-            yield ImportPane(self._show_import, self.end_import)
+            yield ImportPane(self.show_import, self.end_import)
+            yield AnotherMapPane(self.show_other, self.end_import)
             yield Filter(self._leave_filter)
             yield MapFoot()
         yield PointBeside()
@@ -64,7 +65,8 @@ class MapView(View, Horizontal):
         one = self.query_one
         self._list, self.ruler_rows, self._beside = one(DeviceList), one(RulerRows), one(PointBeside)
         self._filter, self._head, self._foot = one(Filter), one(MapHead), one(MapFoot)
-        self._import, self._settings = one(ImportPane), one(DeviceBeside)
+        self.importing, self._settings = one(ImportPane), one(DeviceBeside)
+        self.over = self.importing
         self._ranker = Ranker(self.context.later, self._take_ranked)
         self._list.empty_text = "no devices yet: 1 finds them"
         self._list.when_moved = self.ruler_rows.when_moved = self._moved
@@ -112,6 +114,10 @@ class MapView(View, Horizontal):
         self._ranker.look(snapshot, self.place, self._beside.ranked)
         for widget in (self._list, self.ruler_rows, self._beside, self._settings, self._head, self._foot):
             widget.redraw()
+
+    def want(self, link: Link, unit_id: int) -> None:
+        self._wanted = (link, unit_id)
+        self._version = -1
 
     def _follow(self) -> None:
         """The plan has changed, or another device is looked at."""
@@ -166,13 +172,13 @@ class MapView(View, Horizontal):
 
     def focus_rows(self) -> None:
         if self.has_class("-importing"):
-            self._import.focus_rows()
+            self.over.focus_rows()
         else:
             self.screen.set_focus(self.ruler_rows if self.ruler_rows.rows else self._list)
 
     def keys_here(self) -> list[Key]:
         if self.has_class("-importing"):
-            return self._import.keys_here()
+            return self.over.keys_here()
         if self._list.has_keys:
             verbs = {"change": "settings", "copy": "copy device", "delete": "delete device", "add": "add point"}
             return [("enter", "its registers"), *self.keys_of("change", "copy", "delete", "add", "import", **verbs)]
@@ -342,51 +348,3 @@ class MapView(View, Horizontal):
     def _deleted(self, edit: Edit) -> "Future[Done]":
         self.ruler_rows.marked.clear()
         return self._edit(self._device_name, edit)
-
-    # In and out
-
-    def action_import(self) -> None:
-        device, line = self.device, self.line
-        if line is None or device is None:
-            self.context.tell("find or add a device first (1); there i imports a map for the unit in the fields")
-        else:
-            self.ask_import(line.link, device.unit_id)
-
-    def ask_import(self, link: Link, unit_id: int) -> None:
-        """Ask for a file, and show how its columns are understood."""
-        self._import.ask(link, unit_id)
-
-    def _show_import(self) -> None:
-        self.add_class("-importing")
-        self.focus_rows()
-        self.context.redraw()
-
-    def end_import(self) -> None:
-        self.remove_class("-importing")
-        self.focus_rows()
-        self.context.redraw()
-
-    def show_device(self, link: Link, unit_id: int) -> None:
-        """Look at that one, as soon as it is there."""
-        self._wanted = (link, unit_id)
-        self._version = -1
-        self.end_import()
-
-    def take_paste(self, text: str) -> bool:
-        """A table from the clipboard."""
-        if self.line is None or self.device is None:
-            return False
-        self._import.take_pasted(text, self.line.link, self.device)
-        return True
-
-    def action_clipboard(self) -> None:
-        text = rows_as_text(self.snapshot, self.ruler_rows.places, self.ruler_rows.marked)
-        self.app.copy_to_clipboard(text)
-        self.context.tell(f"{text.count(chr(10)) - 1} rows copied to the clipboard, with words and values")
-
-    def action_export(self) -> None:
-        device, line = self.device, self.line
-        if device is None or line is None:
-            self.context.tell("there is no device to export")
-        else:
-            asking.ask_export(self.context, device, line)

@@ -1,0 +1,142 @@
+"""Another map for a device, as when a meter has been replaced by one of another type: its points are found again by
+name, then by unit and quantity, and what was called so is called so still."""
+
+import re
+from collections.abc import Mapping, Sequence
+from difflib import SequenceMatcher
+from pathlib import Path
+
+from msgspec import Struct
+
+from kanaleto.editing.draft import CannotEdit, Draft, Edit
+from kanaleto.editing.pointedit import FreeNames, free_map_path
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
+from kanaleto.files.maprows import with_changes
+from kanaleto.files.sitetext import with_device_keys
+from kanaleto.site.expression import references
+from kanaleto.site.model import LIMIT_MANNERS, LIMIT_STATES, LIMITS, Device, Point, Site
+from kanaleto.tables.maps import point_cells
+
+_LEAST = 0.45
+_MOST_CANDIDATES = 12
+_WORD = re.compile(r"[A-Za-zÀ-ÿ]+|[0-9]+")
+_KEPT = (*LIMITS, *LIMIT_MANNERS, *LIMIT_STATES)
+
+
+class Found(Struct, frozen=True):
+    """A point of the map that goes, and what takes its place: its number in the new map, None where nothing does.
+    `candidates` are the others that could, the likeliest first; `how` it was found, in words."""
+
+    old: Point
+    new: int | None
+    how: str
+    candidates: tuple[int, ...]
+
+
+def read_other(path: Path, text: str, device: Device) -> tuple[Point, ...]:
+    """The points of a map, as the device would count and order them. Raises CannotEdit with its first fault."""
+    defaults = MapDefaults(device.numbering, device.order, device.period_s, device.limits)
+    points, faults = read_map(path, text, defaults)
+    wrong = [fault for fault in faults if not fault.is_warning]
+    if wrong:
+        more = f", and {len(wrong) - 1} more" if len(wrong) > 1 else ""
+        raise CannotEdit(f"{wrong[0]}{more}")
+    if not points:
+        raise CannotEdit(f"{path.name} has no points")
+    return points
+
+
+def find_again(old: Sequence[Point], new: Sequence[Point]) -> list[Found]:
+    """In the order of the old map. A new point takes the place of one at most."""
+    by_name = {_plain(point.name): at for at, point in reversed(list(enumerate(new)))}
+    taken: dict[int, tuple[int, str]] = {}
+    free = set(range(len(new)))
+    for at, point in enumerate(old):
+        same = by_name.get(_plain(point.name))
+        if same is not None and same in free:
+            taken[at] = (same, "the same name")
+            free.discard(same)
+    likely = [
+        (score, at, other)
+        for at, point in enumerate(old)
+        if at not in taken
+        for other in free
+        if (score := likeness(point, new[other])) >= _LEAST
+    ]
+    for _, at, other in sorted(likely, key=lambda one: (-one[0], one[1], one[2])):
+        if at not in taken and other in free:
+            taken[at] = (other, f"{new[other].unit}, a like name" if new[other].unit else "a like name")
+            free.discard(other)
+    return [_found(at, point, new, taken.get(at)) for at, point in enumerate(old)]
+
+
+def _found(at: int, point: Point, new: Sequence[Point], taken: tuple[int, str] | None) -> Found:
+    ranked = sorted(range(len(new)), key=lambda other: (-likeness(point, new[other]), other))
+    candidates = tuple(ranked[:_MOST_CANDIDATES])
+    if taken is None:
+        return Found(point, None, "nothing like it", candidates)
+    number, how = taken
+    return Found(point, number, how, candidates if number in candidates else (number, *candidates))
+
+
+def likeness(old: Point, new: Point) -> float:
+    """0 to 1: by unit, and by the words of their names. Of different units only what has the same name is alike."""
+    if old.unit and new.unit and _plain(old.unit) != _plain(new.unit):
+        return 0.0
+    if old.table.is_bits != new.table.is_bits:
+        return 0.0
+    words, others = set(_words(old.name)), set(_words(new.name))
+    shared = len(words & others) / max(len(words | others), 1)
+    letters = SequenceMatcher(None, _plain(old.name), _plain(new.name)).ratio()
+    same_unit = 0.25 if old.unit and _plain(old.unit) == _plain(new.unit) else 0.0
+    return min(same_unit + 0.75 * max(shared, 0.9 * letters), 1.0)
+
+
+def _plain(text: str) -> str:
+    return " ".join(_words(text)) or text.strip().casefold()
+
+
+def _words(text: str) -> list[str]:
+    return [word.casefold() for word in _WORD.findall(text)]
+
+
+def used_by(site: Site, device: Device, name: str) -> list[str]:
+    """What else of the site names a point, in words."""
+    wanted = f"{device.name}/{name}"
+    found = [f"the derived point {own.name}" for own in site.derived if wanted in references(own.formula)]
+    found += [f"the condition {text}" for text in site.keeping.conditions if wanted in references(text)]
+    if device.enabled_by == name:
+        found.append(f"enabled_by of {device.name}")
+    return found
+
+
+def taken_map(device: str, source: Path, text: str, new: Sequence[Point], pairs: Mapping[int, Point]) -> Edit:
+    """The device gets a map of its own made of that text. `pairs`: the number of a new point, and the old one whose
+    name and limits it takes; limits only where it has none and both are of one unit."""
+    names = FreeNames([point.name for point in pairs.values()])
+    changes: dict[str, dict[str, str]] = {}
+    for number, point in enumerate(new):
+        old = pairs.get(number)
+        cells = {"name": old.name if old is not None else names.give(point.name)}
+        if old is not None and not point.limits.can_be_passed and _plain(old.unit) == _plain(point.unit):
+            cells |= _limit_cells(old, point)
+        changes[point.name] = cells
+
+    def edit(draft: Draft) -> str:
+        own = draft.device(device)
+        path = free_map_path(draft.path.parent / "maps", device)
+        draft.put(with_changes(text, changes), path)
+        relative = path.relative_to(draft.path.parent).as_posix()
+        draft.put(with_device_keys(draft.text(), {device: {"map": relative}})[0])
+        gone = len(own.points) - len(pairs)
+        lost = f", {gone} of its points are no more" if gone > 0 else ""
+        return f"give {device} the map of {source.name}{lost}"
+
+    return edit
+
+
+def _limit_cells(old: Point, new: Point) -> dict[str, str]:
+    cells = point_cells(Device("", 0, (), 1.0, 0), old)
+    states = LIMIT_STATES if old.labels == new.labels else ()
+    return {key: cells[key] for key in _KEPT if key in cells and (key not in LIMIT_STATES or key in states)}

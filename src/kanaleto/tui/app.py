@@ -20,7 +20,7 @@ from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
-from kanaleto.tui.everywhere import EVERYWHERE
+from kanaleto.tui.everywhere import EVERYWHERE, UNLESS_TAKEN
 from kanaleto.tui.find.view import FindView
 from kanaleto.tui.frame.doings import Doings
 from kanaleto.tui.frame.eventlog import EventsView
@@ -61,7 +61,7 @@ class KanaletoApp(Doings):
     AUTO_FOCUS = None  # what has the keys is said by the views, on a slow machine too
     BINDINGS = [
         *(Binding(digit, f"view('{digit}')", show=False) for digit in "1234567"),
-        *(Binding(action.keys, action.do, show=False) for action in EVERYWHERE if action.keys),
+        *(Binding(action.keys, action.do, show=False) for action in (*EVERYWHERE, *UNLESS_TAKEN) if action.keys),
     ]
     views: ClassVar[tuple[type[View], ...]] = VIEWS
     everywhere: ClassVar[tuple[Action, ...]] = EVERYWHERE
@@ -214,7 +214,7 @@ class KanaletoApp(Doings):
             for view in self.views:
                 yield view(id=f"view-{view.digit}")
             yield EventsView(id=f"view-{EventsView.digit}")
-            yield Keys(self.views, self.everywhere, id="keys")
+            yield Keys(self.views, (*self.everywhere, *UNLESS_TAKEN), id="keys")
             yield Finder(lambda: self.action_view(self.current_digit), id="finder")
         with Vertical(id="foot"):
             yield Lanes()

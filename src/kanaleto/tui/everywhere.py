@@ -18,9 +18,6 @@ EVERYWHERE = (
     ),
     Action("R", "record", "begin or end recording", "begin recording samples, or end it: the site's own record"),
     Action("L", "lanes", "hide or show the lanes"),
-    Action("less_than_sign", "lanes_by(-1)", "lanes earlier", "the lanes by the minute, hours and days back", "< >"),
-    Action("greater_than_sign", "lanes_by(1)", "lanes later", "the lanes by the minute, hours and days back", "< >"),
-    Action("g", "go_live", "go live", "all views follow what is read now"),
     Action("E", "events", "error log", "the error log: what happened, and when it was over"),
     Action("", "past", "past a limit: what it is, since when, who has seen it"),
     Action("question_mark", "keys", "all keys", "these keys", shown="?"),
@@ -45,3 +42,10 @@ EVERYWHERE = (
     Action("", "theme", "change theme: lagoon (dark) or fresco (light)"),
     Action("q,ctrl+q", "quit", "quit", "quit; a site that was never saved is kept and offered again"),
 )
+
+UNLESS_TAKEN = (
+    Action("less_than_sign", "lanes_by(-1)", "lanes earlier", "the lanes by the minute, hours and days back", "< >"),
+    Action("greater_than_sign", "lanes_by(1)", "lanes later", "the lanes by the minute, hours and days back", "< >"),
+    Action("g", "go_live", "go live", "all views follow what is read now"),
+)
+"""The same, but for a view that has another use for the key."""

@@ -7,6 +7,7 @@ from typing import Protocol
 from kanaleto.planning.plan import Place, WhyNot
 from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.everywhere import UNLESS_TAKEN
 from kanaleto.tui.frame.finder import Command
 from kanaleto.tui.shared.actions import Action
 from kanaleto.tui.shared.view import View
@@ -36,7 +37,7 @@ class _Frame(Protocol):
 def commands(frame: _Frame) -> Iterator[Command]:
     for view in frame.views:
         yield Command(view.title, view.about, partial(frame.action_view, view.digit))
-    for action in frame.everywhere:
+    for action in (*frame.everywhere, *UNLESS_TAKEN):
         if action.is_found:
             yield Command(_capital(action.verb), action.key, partial(frame.perform, action.do, ""))
     for device, point in frame.view_of(frame.current_digit).about_here():

@@ -66,12 +66,13 @@ class MovedRows(Rows[MovedRow]):
         cells = Cells(self.palette, ground).put(" ")
         wide = width >= 110
         name, whose, change = self._told(row)
-        cells.put(name, "ink" if score >= NOTICED else "muted", 26 if wide else 20, bold=score >= NOTICED)
-        cells.put(whose, "muted", 24 if wide else 16).put(" ")
+        cells.put(name, "ink" if score >= NOTICED else "muted", 25 if wide else 19, bold=score >= NOTICED)
+        cells.put(" ").put(whose, "muted", 24 if wide else 16).put(" ")
         cells.put(f"× {_times(score)}", tone, 8, right=True).put("  ")
-        room = 24 if wide else 10
+        room = 24 if wide else 0
         length = min(room, round(room * min(score / 30, 1.0))) if score >= 1 else 0
-        cells.put("━" * length, tone).put("─" * (room - length), "rules" if ground != "rules" else "dim").put("  ")
+        cells.put("━" * length, tone).put("─" * (room - length), "rules" if ground != "rules" else "dim")
+        cells.put("  " if wide else "")
         return cells.put(change, "ink" if score >= NOTICED else "muted")
 
     def _told(self, row: MovedRow) -> tuple[str, str, str]:
@@ -118,6 +119,8 @@ class MovedPart(Part):
         snapshot = self.context.snapshot
         self._moved, self._since_s, self._ranked_s = None, snapshot.now_s, 0.0
         self._begun += 1
+        self._list.empty_text = "looking at what was before …"
+        self._list.set_rows(())
         number, later = self._begun, self.context.later
 
         def work() -> None:
@@ -212,7 +215,9 @@ class MovedPart(Part):
             self._pin(identity)
 
     def action_bare(self) -> None:
-        name = self._device_here()
+        row = self._list.current
+        name = row.device if isinstance(row, WordMoved) else row.moved.identity[0] if row is not None else ""
+        name = name or self._device_here()
         found = self.snapshot.plan.part_of(name)
         if found is None:
             self.context.tell("put the cursor on a point of the device first")

@@ -22,7 +22,7 @@ class StripState(TrendState):
     def __init__(self, of: TrendState) -> None:
         self._of = of
         super().__init__()
-        self.span_s, self.scale = SPAN_S, Scale.SEVERAL
+        self.span_s, self.own_scale = SPAN_S, Scale.SEVERAL
 
     @property
     def pins(self) -> list[tuple[str, str]]:

@@ -255,6 +255,7 @@ class LiveView(View, Vertical):
         self.parts.leave()
         self._spread_s = -1e9 if not self._listing.spread else self._spread_s
         self._fill()
+        self._list.place_cursor(0)
         self.context.tell(told)
         self.context.redraw()
 

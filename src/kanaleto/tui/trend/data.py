@@ -61,6 +61,9 @@ class TrendData:
             self._watch()
 
     def _watch(self) -> None:
+        snapshot = self._context.snapshot
+        points = [place.point for pin in self.pins if (place := snapshot.place_of(pin)) is not None]
+        self.state.has_several_units = len({point.unit for point in points if not point.is_state}) > 1
         wanted = [*self.pins, *([self.opened] if self.opened is not None else [])]
         self.curves.keep(wanted)
         listens, self._is_listening = self._is_listening, bool(wanted)

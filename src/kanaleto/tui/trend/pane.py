@@ -130,7 +130,7 @@ class TrendPane(Part):
 
     def action_scale(self) -> None:
         state = self._data.state
-        state.scale = state.scale.next
+        state.own_scale = state.scale.next
         self.context.redraw()
 
     def action_live(self) -> None:

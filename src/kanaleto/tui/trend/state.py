@@ -44,9 +44,15 @@ class TrendState:
         self.end: float | None = None
         self.cursor: float | None = None
         self.mark: float | None = None
-        self.scale = Scale.ONE
+        self.own_scale: Scale | None = None
+        self.has_several_units = False
         self.chosen = 0
         self.reads_today = False
+
+    @property
+    def scale(self) -> Scale:
+        """As it was chosen; else what has one unit is on one scale."""
+        return self.own_scale or (Scale.SEVERAL if self.has_several_units else Scale.ONE)
 
     def range(self, now: float) -> tuple[float, float]:
         """Begin and end of what is shown. A live one ends at a whole piece of its span, so that its columns stand

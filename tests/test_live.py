@@ -1,0 +1,389 @@
+"""Live to its end, by keys, over a far end that holds what the test says: arranged, trended, compared, past limits."""
+
+import asyncio
+import os
+import re
+import socketserver
+import struct
+import tempfile
+import threading
+import time
+import unittest
+import unittest.mock
+import xml.etree.ElementTree as ET
+from collections.abc import Awaitable, Callable
+from pathlib import Path
+
+from textual.pilot import Pilot
+
+from kanaleto.files.loading import load_whole
+from kanaleto.polling.engine import Engine
+from kanaleto.polling.events import EventKind
+from kanaleto.tui.app import KanaletoApp
+from kanaleto.tui.live.view import LiveView
+from kanaleto.tui.shared.prompt import Prompt
+from kanaleto.tui.wire_view.view import WireView
+from tests.test_disturbed import painted
+
+MAP = """name,table,address,type,factor,unit,range_low,range_high,warn_high,alarm_high,hysteresis,labels,alarm_on
+Level,holding,0,uint16,0.1,m,0,10,5,8,0.5,,
+Torque,holding,1,int16,,Nm,0,100,,,,,
+Pump,holding,2,uint16,,,,,,,,0=off;1=on;2=fault,fault
+Name,holding,3,text:2,,,,,,,,,
+"""
+
+
+class Far(socketserver.ThreadingTCPServer):
+    """Slaves whose holding registers are `values` by unit and address, 0 where nothing is said; the units in `silent`
+    do not answer, addresses from 20 on are refused."""
+
+    allow_reuse_address = daemon_threads = True
+
+    def __init__(self) -> None:
+        self.values: dict[tuple[int, int], int] = {}
+        self.silent: set[int] = set()
+        super().__init__(("127.0.0.1", 0), _Answers)
+
+
+class _Answers(socketserver.BaseRequestHandler):
+    def handle(self) -> None:
+        far = self.server
+        assert isinstance(far, Far)
+        while len(request := self.request.recv(12)) == 12:
+            unit, function, first, count = request[6], request[7], *struct.unpack(">HH", request[8:12])
+            if unit in far.silent:
+                continue
+            if first + count > 20:
+                pdu = bytes((function | 0x80, 2))
+            else:
+                words = [far.values.get((unit, first + at), 0) for at in range(count)]
+                pdu = bytes((function, 2 * count)) + struct.pack(f">{count}H", *words)
+            self.request.sendall(request[:4] + struct.pack(">HB", len(pdu) + 1, unit) + pdu)
+
+
+Work = Callable[["Live", KanaletoApp, "Pilot[None]"], Awaitable[None]]
+
+
+class Live(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        patch = unittest.mock.patch.dict(os.environ, {f"XDG_{name}_HOME": folder.name for name in ("DATA", "STATE")})
+        patch.start()
+        self.addCleanup(patch.stop)
+        self.far = Far()
+        threading.Thread(target=self.far.serve_forever, daemon=True).start()
+        self.addCleanup(self.far.server_close)
+        self.addCleanup(self.far.shutdown)
+
+    def drive(self, work: Work, units: int = 3, map_text: str = MAP, more: str = "") -> None:
+        (self.folder / "m.csv").write_text(map_text)
+        port = self.far.server_address[1]
+        site = '[site]\nname = "S"\nperiod_s = 0.1\n[[line]]\nname = "L"\ntimeout_s = 0.3\n'
+        site += f'link = "tcp://127.0.0.1:{port}"\n'
+        for unit in range(1, units + 1):
+            site += f'[[line.device]]\nname = "Meter {unit}"\nunit_id = {unit}\nmap = "m.csv"\n'
+        path = self.folder / "site.toml"
+        path.write_text(site + more)
+
+        async def run() -> None:
+            loaded = load_whole(path)
+            engine = Engine(loaded.site)
+            engine.start()
+            app = KanaletoApp(engine, loaded, "lagoon")
+            try:
+                async with app.run_test(size=(160, 47)) as pilot:
+                    await self.shows(app, r"Level +0\.0")
+                    await work(self, app, pilot)
+                    self.assertIsNone(app.crash)
+            finally:
+                app.door.close()
+                engine.stop()
+                app.keeping.stop()
+
+        asyncio.run(run())
+
+    async def until(self, is_so: Callable[[], object], what: str) -> None:
+        end = time.monotonic() + 60
+        while not is_so():
+            self.assertLess(time.monotonic(), end, f"{what} did not come about")
+            await asyncio.sleep(0.05)
+
+    async def shows(self, app: KanaletoApp, pattern: str) -> None:
+        await self.until(lambda: any(re.search(pattern, row) for row in painted(app)), pattern)
+
+    async def answer(self, app: KanaletoApp, pilot: "Pilot[None]", text: str) -> None:
+        prompt = app.query_one(Prompt)
+        await self.until(lambda: prompt.is_open, "the question")
+        app._take_paste(text)
+        await pilot.press("enter")
+
+    def test_arranged(self) -> None:
+        self.drive(_arranged)
+
+    def test_trend(self) -> None:
+        self.drive(_trend)
+
+    def test_what_moved(self) -> None:
+        self.drive(_moved)
+
+    def test_compared(self) -> None:
+        self.drive(_compared, units=5)
+
+    def test_past_a_limit(self) -> None:
+        self.drive(_past)
+
+    def test_the_exchange_and_the_error_log(self) -> None:
+        self.drive(_moments)
+
+    def test_on_paper(self) -> None:
+        self.drive(_paper)
+
+    def test_another_map(self) -> None:
+        self.drive(_another_map, more='[[derived]]\nname = "Twice"\nformula = "2 * [Meter 1/Level]"\n')
+
+    def test_two_thousand_points(self) -> None:
+        rows = "".join(f"P{at},holding,{at % 20},uint16\n" for at in range(1996))
+        self.drive(_many, units=1, map_text="name,table,address,type,factor\nLevel,holding,0,uint16,0.1\n" + rows)
+
+
+def rows_shown(app: KanaletoApp, pattern: str) -> list[str]:
+    return [found[1] for row in painted(app) if (found := re.search(pattern, row))]
+
+
+async def _arranged(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    await pilot.press("f")
+    await test.shows(app, r"Meter 1 +4 points folded")
+    await pilot.press("enter", "F")
+    test.assertEqual(len(rows_shown(app, r"(4 points folded)")), 3)
+    await pilot.press("F", "s")
+    await test.shows(app, r"by name: 12 of 12 points")
+    test.assertEqual(rows_shown(app, r"(Level) · Meter")[:3], ["Level"] * 3)
+    test.far.values[2, 1] = 7
+    await pilot.press("s")
+    await test.until(lambda: rows_shown(app, r"Torque · (Meter \d)")[:1] == ["Meter 2"], "what moved first")
+    await pilot.press("s", "s")
+    test.far.values[3, 0] = 49
+    await test.until(lambda: rows_shown(app, r"Level · (Meter \d)")[:1] == ["Meter 3"], "the nearest to its limit")
+    await pilot.press("escape", "o")
+    await test.shows(app, r"only what changed in the last minute: 2 of 12 points")
+    test.far.silent.add(2)
+    await pilot.press("o")
+    await test.shows(app, r"only what is not good: 4 of 12 points")
+    await pilot.press("o")
+    await test.shows(app, r"nothing to show: only what is past a limit")
+    test.far.values[1, 0] = 81
+    await test.shows(app, r"▲ +Level +8\.1")
+    await pilot.press("escape")
+    test.assertEqual(len(rows_shown(app, r"(Torque) ")), 3)
+
+
+async def _trend(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    parts = app.query_one(LiveView).parts
+    await pilot.press("v", "v", "down", "v")
+    await test.shows(app, r"3 marked")
+    await pilot.press("p", "t")
+    await test.shows(app, r"Trend +3 points .* from memory · live · each on its own scale")
+    test.far.values[1, 0], test.far.values[1, 2] = 20, 1
+    await test.shows(app, r"a Level")
+    await asyncio.sleep(1.2)
+    test.far.values[1, 0] = 60
+    await asyncio.sleep(1.2)
+    await pilot.press(*["plus"] * 6)
+    state = parts.data.state
+    test.assertAlmostEqual(state.span_s, 600 / 64)
+    for _ in range(4):
+        await pilot.press("left")
+    await test.shows(app, r"AT \d")
+    await pilot.press("v")
+    for _ in range(40):
+        await pilot.press("left")
+    await test.shows(app, r"to mark")
+    await test.shows(app, r" [24]\.0 m|0\.0 m")
+    test.assertIsNotNone(state.end)
+    moment = state.cursor
+    assert moment is not None
+    curves = parts.data.curves
+    found = curves.value_at(("Meter 1", "Level"), moment).value
+    test.assertTrue(any(f"{found:.1f} m" in row for row in painted(app)), found)
+    await pilot.press("right_square_bracket", "left_square_bracket", "minus", "percent_sign")
+    await test.shows(app, r"in per cent of range")
+    await pilot.press("g")
+    await test.until(lambda: state.is_live, "live again")
+    test.far.silent.add(1)
+    await test.until(lambda: curves.value_at(("Meter 1", "Level"), parts.data.now).quality != 0, "old")
+    await test.shows(app, r"old|not read")
+    await pilot.press("up", "p", "p", "p")
+    await test.until(lambda: parts.current is None, "the list, once nothing is pinned")
+
+
+async def _moved(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    await asyncio.sleep(3)
+    await pilot.press("m")
+    await asyncio.sleep(1)
+    test.far.values[2, 1] = 40
+    await test.until(lambda: rows_shown(app, r"^ (\w+) +Meter 2 .*0 → 40 Nm +\(had been still\)"), "what was touched")
+    test.assertEqual(rows_shown(app, r"^ (\w+) +Meter \d .*×")[0], "Torque")
+    await pilot.press("b")
+    await test.answer(app, pilot, "")
+    await test.shows(app, r"holding 0 … 99 of Meter 2 as bare words: 20 read, 80 refused")
+    await pilot.press("escape", "home", "m", "b")
+    prompt = app.query_one(Prompt)
+    await test.until(lambda: prompt.is_open, "the question")
+    await pilot.press("ctrl+u")
+    await test.answer(app, pilot, "holding 10-24")
+    await test.shows(app, r"holding 10 … 24 of Meter 1 as bare words: 10 read, 5 refused")
+    await asyncio.sleep(3)
+    await pilot.press("m")
+    await asyncio.sleep(1)
+    test.far.values[1, 14] = 321
+    await test.shows(app, r"holding 14 +0x000E +Meter 1 .*0 → 321")
+    await pilot.press("home", "a")
+    await test.until(lambda: app.snapshot.place_of(("Meter 1", "Register 14")) is not None, "the point")
+    await pilot.press("escape")
+    await test.shows(app, r"Register 14 +321")
+
+
+async def _compared(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    for unit in range(1, 6):
+        test.far.values[unit, 0] = 30
+    test.far.values[2, 0], test.far.values[4, 2] = 34, 2
+    await test.shows(app, r"Level +3\.4")
+    await pilot.press("c")
+    await test.shows(app, r"with another device of its map · 1 of 4 differ")
+    await test.shows(app, r"Level +3\.0 m +3\.4 m +\+0\.4 +≠")
+    await pilot.press("greater_than_sign")
+    await test.shows(app, r"Meter 1 +Meter 3")
+    await pilot.press("c", "c", "e")
+    await test.answer(app, pilot, "nonsense")
+    await test.until(lambda: "answer" in app.troubles, "the refusal")
+    await pilot.press("ctrl+u")
+    await test.answer(app, pilot, "2.5")
+    await test.shows(app, r"Level +2\.5 m +3\.0 m +\+0\.5 +≠")
+    await pilot.press("escape", "a")
+    await test.shows(app, r"5 devices like Meter 1 · the worst first · 2 differ from most")
+    test.assertEqual(rows_shown(app, r"^ . (Meter \d) .*≠")[:2], ["Meter 4", "Meter 2"])
+    await pilot.press("escape", "down", "v", "down", "v", "c")
+    await test.shows(app, r"with each other")
+
+
+async def _past(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    test.far.values[2, 0], test.far.values[3, 2] = 85, 2
+    await test.shows(app, r"▲ 2 past a limit")
+    await pilot.press("1")
+    await test.shows(app, r"▲ 2 past a limit")
+    await pilot.press("3", "b")
+    await test.shows(app, r"▲ Level +Meter 2 +8\.5 m above 8 m +alarm .*not seen yet")
+    await test.shows(app, r"▲ Pump +Meter 3 +is fault +alarm")
+    await pilot.press("home", "s")
+    await test.answer(app, pilot, "crane is down")
+    await test.shows(app, r"seen .* by .*: crane is down")
+    await pilot.press("home", "enter")
+    await test.shows(app, r"Trend +1 point .* held")
+    test.assertIsNotNone(app.moment)
+    await test.shows(app, r"by the minute")
+    await pilot.press("g")
+    await test.until(lambda: app.moment is None, "live")
+    test.far.values.clear()
+    await test.until(lambda: not app.snapshot.past, "back inside")
+    kinds = [event.kind for event in app.engine.session.events.ring]
+    test.assertEqual(kinds.count(EventKind.LIMIT), 3)
+    test.assertIn(EventKind.SEEN, kinds)
+
+
+async def _moments(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    wire = app.query_one(WireView)
+    await pilot.press("down", "i")
+    await test.until(lambda: app.current_digit == "4" and wire._list.current is not None, "its exchange")
+    exchange = wire._list.current
+    assert exchange is not None and exchange.device is not None
+    test.assertEqual(exchange.device.name, "Meter 1")
+    await pilot.press("t")
+    await test.shows(app, r"Trend +1 point")
+    test.assertEqual(app.moment, exchange.wall_s)
+    await pilot.press("g", "3", "escape")
+    test.far.silent.add(2)
+    await test.until(lambda: any(e.kind is EventKind.DEVICE_LOST for e in app.engine.session.events.ring), "the loss")
+    await pilot.press("E")
+    await test.shows(app, r"ERROR LOG")
+    await test.shows(app, r"device lost +Meter 2 .*goes on")
+    await pilot.press("f", "slash", *"lost", "enter", "end", "y")
+    await test.until(lambda: app.current_digit == "4" and app.moment is not None, "the exchanges then")
+    await pilot.press("less_than_sign", "greater_than_sign", "greater_than_sign", "g", "E", "E", "escape")
+    await test.until(lambda: app.moment is None, "live")
+
+
+async def _paper(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    async def export(name: str) -> bytes:
+        await pilot.press("x")
+        prompt = app.query_one(Prompt)
+        await test.until(lambda: prompt.is_open, "the question")
+        await pilot.press("ctrl+u")
+        await test.answer(app, pilot, str(test.folder / name))
+        await test.until(lambda: not prompt.is_open and (test.folder / name).exists(), name)
+        return (test.folder / name).read_bytes()
+
+    root = ET.fromstring(await export("values.svg"))
+    told = " ".join(root.itertext())
+    for wanted in ("S: values", "Meter 2 · unit 2", "Torque", "alarm above 8 m", "local time"):
+        test.assertIn(wanted, told)
+    await pilot.press("p", "t")
+    await asyncio.sleep(1)
+    told = " ".join(ET.fromstring(await export("trend.svg")).itertext())
+    for wanted in ("S: trend", "Meter 1 · Level", "[m]", "least"):
+        test.assertIn(wanted, told)
+    test.assertTrue((await export("trend.pdf")).startswith(b"%PDF"))
+    await pilot.press("escape", "a")
+    test.assertIn("S: comparison", " ".join(ET.fromstring(await export("across.svg")).itertext()))
+    await pilot.press("x")
+    await test.until(lambda: app.query_one(Prompt).is_open, "the question")
+    await pilot.press("ctrl+u")
+    await test.answer(app, pilot, "nowhere/at/all.svg")
+    await test.until(lambda: "its folder does not exist" in app.troubles.get("answer", ""), "the refusal")
+    await pilot.press("ctrl+u")
+    await test.answer(app, pilot, str(test.folder / "x.doc"))
+    await test.until(lambda: "end it in .svg or .pdf" in app.troubles.get("answer", ""), "the refusal")
+    await pilot.press("escape", "2", "x")
+    await test.answer(app, pilot, str(test.folder / "map.svg"))
+    await test.until((test.folder / "map.svg").exists, "the map")
+
+
+async def _another_map(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    other = test.folder / "other.csv"
+    other.write_text(
+        "name,table,address,type,factor,unit\nLevel of water,holding,1,int16,0.1,m\ntorque,holding,0,int16,,Nm\n"
+        "Flow,holding,5,uint16,,l/s\n"
+    )
+    await pilot.press("2")
+    await test.shows(app, r"its map serves 3 devices")
+    await pilot.press("M")
+    await test.answer(app, pilot, str(other))
+    await test.shows(app, r"2 of 4 points found again, 2 lost, 1 new · Meter 2, Meter 3 keep the map of now")
+    await test.shows(app, r"Level m +→ +Level of water m")
+    await pilot.press("home", "delete", "enter")
+    await test.until(lambda: "the derived point Twice" in app.notice, "what needs it")
+    await pilot.press("greater_than_sign", "enter")
+    await test.until(lambda: app.snapshot.place_of(("Meter 1", "Flow")) is not None, "the other map")
+    place = app.snapshot.place_of(("Meter 1", "Level"))
+    assert place is not None
+    test.assertEqual((place.point.address, place.point.limits.alarm_high, place.point.limits.hysteresis), (1, 8, 0.5))
+    test.assertIsNotNone(app.snapshot.place_of(("Meter 1", "Torque")))
+    test.assertIsNone(app.snapshot.place_of(("Meter 1", "Pump")))
+    test.assertIsNotNone(app.snapshot.place_of(("Meter 2", "Pump")), "the others keep theirs")
+    await pilot.press("ctrl+z")
+    await test.until(lambda: app.snapshot.place_of(("Meter 1", "Pump")) is not None, "taken back")
+
+
+async def _many(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    await pilot.press("V", "p")
+    await test.until(lambda: "1997 points are too many to be told apart in one trend: 8 at most" in app.notice, "no")
+    test.assertEqual(app.query_one(LiveView).parts.data.pins, [])
+    await pilot.press(
+        "V", "p", "m", "end", "escape", "a", "right", "right", "escape", "c", "o", "escape", "s", "s", "s"
+    )
+    await asyncio.sleep(2)
+
+
+if __name__ == "__main__":
+    unittest.main()

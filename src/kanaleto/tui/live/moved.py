@@ -107,8 +107,13 @@ class MovedPart(Part):
         self._bare: Bare | None = None
         self._since_s = self._ranked_s = 0.0
         self._begun = 0
+        self._is_at_top = True
         self._head, self._list = MovedHead(), MovedRows()
         self._list.empty_text = "looking at what was before …"
+        self._list.when_moved = self._moved_cursor
+
+    def _moved_cursor(self) -> None:
+        self._is_at_top = self._list.cursor == 0
 
     def compose(self) -> ComposeResult:
         yield self._head
@@ -121,6 +126,7 @@ class MovedPart(Part):
         self._begun += 1
         self._list.empty_text = "looking at what was before …"
         self._list.set_rows(())
+        self._is_at_top = True
         number, later = self._begun, self.context.later
 
         def work() -> None:
@@ -156,6 +162,8 @@ class MovedPart(Part):
         rows.sort(key=lambda row: -row.moved.score)
         self._list.empty_text = "nothing was read since"
         self._list.set_rows(rows[:_MOST_ROWS])
+        if self._is_at_top:  # nobody has moved the cursor: it is on what moved most
+            self._list.place_cursor(0)
 
     def _tell(self) -> None:
         since = self.context.engine.session.clock.at(self._since_s)

@@ -16,6 +16,7 @@ from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.frame.keys import Keys
 from kanaleto.tui.shared.actions import Action
 from kanaleto.tui.shared.view import View
+from kanaleto.tui.views import Entry
 from tests.test_disturbed import painted
 
 
@@ -33,7 +34,7 @@ class Spare(View, Static, can_focus=True):
 
 
 class WithSpare(KanaletoApp):
-    views = (*KanaletoApp.views, Spare)
+    views = (*KanaletoApp.views, Entry(Spare.digit, Spare.title, __name__, "Spare"))
 
 
 class AView(unittest.TestCase):
@@ -76,7 +77,7 @@ class AView(unittest.TestCase):
 
     def test_no_letter_of_a_view_takes_one_that_is_the_same_everywhere(self) -> None:
         same = {key for action in KanaletoApp.everywhere for key in action.keys.split(",") if key} | set("1234567")
-        for view in KanaletoApp.views:
+        for view in [entry.load() for entry in KanaletoApp.views]:
             own = [key for action in view.actions for key in action.keys.split(",") if key]
             self.assertFalse(same & set(own), view.title)
             self.assertEqual(len(own), len(set(own)), view.title)

@@ -4,6 +4,7 @@ passes keys and messages on, and stands for the context that everything drawn re
 import asyncio
 from collections.abc import Callable
 from concurrent.futures import Future
+from importlib import import_module
 from inspect import isawaitable
 from pathlib import Path
 from typing import ClassVar
@@ -12,6 +13,7 @@ from textual import actions, events
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
+from textual.widget import Widget
 from textual.widgets import ContentSwitcher, Input, Static
 
 from kanaleto.editing.draft import Edit
@@ -21,13 +23,8 @@ from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.everywhere import EVERYWHERE, UNLESS_TAKEN
-from kanaleto.tui.find.view import FindView
 from kanaleto.tui.frame.doings import Doings
-from kanaleto.tui.frame.eventlog import EventsView
-from kanaleto.tui.frame.finder import Finder
-from kanaleto.tui.frame.finding import commands
 from kanaleto.tui.frame.keyrow import KeyRow
-from kanaleto.tui.frame.keys import Keys
 from kanaleto.tui.frame.keyshere import keys_here
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.later import Afterwards, Later
@@ -36,22 +33,19 @@ from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.frame.toprow import TopRow
 from kanaleto.tui.frame.twice import Twice
 from kanaleto.tui.keeping import Keeping
-from kanaleto.tui.live.view import LiveView
-from kanaleto.tui.map.view import MapView
 from kanaleto.tui.opened import OpenedSite, error_of, sentence
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS, PALETTES, Palette, theme_of
+from kanaleto.tui.shared.page import Page
 from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.shared.requests import Request, ShowMoment
 from kanaleto.tui.shared.view import View
-from kanaleto.tui.wire_view.view import WireView
+from kanaleto.tui.views import FIND, VIEWS, Entry
 
 TICK_S = 0.25
 _NOTICE_S = 5.0
-
-VIEWS: tuple[type[View], ...] = (FindView, MapView, LiveView, WireView)
 
 
 class KanaletoApp(Doings):
@@ -63,7 +57,7 @@ class KanaletoApp(Doings):
         *(Binding(digit, f"view('{digit}')", show=False) for digit in "1234567"),
         *(Binding(action.keys, action.do, show=False) for action in (*EVERYWHERE, *UNLESS_TAKEN) if action.keys),
     ]
-    views: ClassVar[tuple[type[View], ...]] = VIEWS
+    views: ClassVar[tuple[Entry, ...]] = VIEWS
     everywhere: ClassVar[tuple[Action, ...]] = EVERYWHERE
 
     def __init__(self, engine: Engine, loaded: LoadedSite, theme_name: str, for_s: float | None = None) -> None:
@@ -83,6 +77,8 @@ class KanaletoApp(Doings):
         self._for_s = for_s
         self._twice = Twice()
         self.sending = Sending(self)
+        self.view_classes: list[type[View]] = []
+        self._is_whole = asyncio.Event()
 
     # What everything drawn reaches
 
@@ -145,6 +141,7 @@ class KanaletoApp(Doings):
         self._afterwards.do(what)
 
     async def on_later(self, message: Later) -> None:
+        await self._is_whole.wait()
         came = message.what()
         if isawaitable(came):
             await came
@@ -156,10 +153,8 @@ class KanaletoApp(Doings):
         view = self._view()
         if view is not None:
             view.focus_rows()
-        elif self.query_one("#views", ContentSwitcher).current == "finder":
-            self.query_one(Finder).focus_rows()
         else:
-            self.screen.set_focus(self.query_one(Keys))
+            self.query_one(f"#{self.query_one('#views', ContentSwitcher).current}", Page).focus_rows()
 
     def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool:
         return self._twice.is_sure(self, key, what, lines)
@@ -179,6 +174,7 @@ class KanaletoApp(Doings):
         if isinstance(event, events.AppFocus | events.AppBlur):
             return  # a terminal that is not looked at keeps its cursor, and what has the keys
         if isinstance(event, events.Key | events.Paste):
+            await self._is_whole.wait()
             if isinstance(event, events.Key):
                 await self.take_key(event)
             else:
@@ -210,12 +206,9 @@ class KanaletoApp(Doings):
 
     def compose(self) -> ComposeResult:
         yield TopRow([(view.digit, view.title) for view in self.views])
-        with ContentSwitcher(initial=f"view-{self.current_digit}", id="views"):
-            for view in self.views:
-                yield view(id=f"view-{view.digit}")
-            yield EventsView(id=f"view-{EventsView.digit}")
-            yield Keys(self.views, (*self.everywhere, *UNLESS_TAKEN), id="keys")
-            yield Finder(lambda: self.action_view(self.current_digit), id="finder")
+        first = next(view for view in self.views if view.digit == self.current_digit)
+        with ContentSwitcher(initial=f"view-{first.digit}", id="views"):
+            yield first.load()(id=f"view-{first.digit}")
         with Vertical(id="foot"):
             yield Lanes()
             yield Standing()
@@ -241,7 +234,23 @@ class KanaletoApp(Doings):
         if self.focused is None:
             self.refocus()
         self.keeping.begin()
-        self.query_one(LiveView).warm_up()
+        self.run_worker(self._mount_rest())
+
+    async def _mount_rest(self) -> None:
+        """What the first frame did not need. Keys that were typed by then are taken when all is there."""
+        switcher, shown = self.query_one("#views", ContentSwitcher), self.current_digit
+        await asyncio.to_thread(import_module, "kanaleto.tui.frame.pages")
+        for entry in self.views:
+            view_class = await asyncio.to_thread(entry.load)
+            self.view_classes.append(view_class)
+            if entry.digit != shown:
+                await _mount_hidden(switcher, view_class(id=f"view-{entry.digit}"))
+        from kanaleto.tui.frame.pages import pages
+
+        for page in pages(self):
+            await _mount_hidden(switcher, page)
+        self._is_whole.set()
+        await asyncio.to_thread(import_module, "kanaleto.tui.live.opening")  # what the first key would wait for
 
     def on_resize(self) -> None:
         size = self.size
@@ -311,11 +320,14 @@ class KanaletoApp(Doings):
 
     async def action_quit(self) -> None:
         if self.is_sure("q", "quitting"):
-            self.query_one(FindView).desk.close()
+            for view in self.query(View):
+                view.close()
             self.exit()
 
     def action_scratch(self) -> None:
-        self.action_view(FindView.digit)
+        from kanaleto.tui.find.view import FindView  # which is loaded by now
+
+        self.action_view(FIND)
         self.query_one(FindView).open_scratch()
 
     def action_keys(self) -> None:
@@ -323,17 +335,17 @@ class KanaletoApp(Doings):
         if switcher.current == "keys":
             self.action_leave()
         else:
-            self.query_one(Keys).begin(self.current_digit)
+            self.query_one("#keys", Page).begin()
             switcher.current = "keys"
             self.refocus()
 
     def action_events(self) -> None:
         """The error log, or back to where one was."""
         switcher = self.query_one("#views", ContentSwitcher)
-        if switcher.current == f"view-{EventsView.digit}":
+        if switcher.current == "view-E":
             self.action_view(self.current_digit)
             return
-        switcher.current = f"view-{EventsView.digit}"
+        switcher.current = "view-E"
         self.tick()
         self.refocus()
 
@@ -357,10 +369,9 @@ class KanaletoApp(Doings):
 
     def action_find(self) -> None:
         """Whatever can be done here, by name."""
-        finder = self.query_one(Finder)
-        finder.begin(commands(self))
+        self.query_one("#finder", Page).begin()
         self.query_one("#views", ContentSwitcher).current = "finder"
-        finder.focus_rows()
+        self.refocus()
 
     def perform(self, action: str, digit: str) -> None:
         """Do an action by its name: a view's own, in that view, or one of the frame's where `digit` is empty."""
@@ -370,3 +381,8 @@ class KanaletoApp(Doings):
         came = getattr(self.view_of(digit) if digit else self, f"action_{name}")(*parameters)
         if isawaitable(came):
             self.run_worker(came)
+
+
+async def _mount_hidden(switcher: ContentSwitcher, widget: Widget) -> None:
+    widget.display = False
+    await switcher.mount(widget)

@@ -1,5 +1,4 @@
-"""Find: where to look at the left, what is under way and the scratch reading in the middle, what was found at the
-right."""
+"""Find: where to look at the left, what is under way and the scratch reading beside it, what was found at the right."""
 
 from collections.abc import Callable
 
@@ -140,6 +139,9 @@ class FindView(View, Horizontal):
             self._link.begin()
         else:
             self.screen.set_focus(self._list)
+
+    def close(self) -> None:
+        self.desk.close()
 
     def keys_here(self) -> list[Key]:
         if self._link.has_keys:

@@ -6,8 +6,8 @@ from kanaleto.polling.session import Session
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.pacing import PacedApp
 from kanaleto.tui.keeping import Keeping
-from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.opened import OpenedSite
+from kanaleto.tui.views import LIVE
 
 
 class Doings(PacedApp):
@@ -64,7 +64,9 @@ class Doings(PacedApp):
         self.tell("all views follow what is read now")
 
     async def action_past(self) -> None:
-        self.action_view(LiveView.digit)
+        from kanaleto.tui.live.view import LiveView  # which is loaded by now
+
+        self.action_view(LIVE)
         await self.query_one(LiveView).action_past()
 
     def action_new_site(self) -> None:

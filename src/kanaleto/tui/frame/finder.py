@@ -10,7 +10,7 @@ from textual.containers import Vertical
 
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.line import Line
-from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.page import Page
 from kanaleto.tui.shared.rows import Rows
 
 _NAME_WIDTH = 56
@@ -53,14 +53,14 @@ class _Words(Line):
         return await super().take_key(event)
 
 
-class Finder(Drawn, Vertical):
+class Finder(Page, Vertical):
     """`leave` goes back to the view that was in sight."""
 
     DEFAULT_CSS = "Finder { height: 100%; width: 100%; padding: 1 2; }"
 
-    def __init__(self, leave: Callable[[], None], id: str) -> None:
+    def __init__(self, leave: Callable[[], None], offered: Callable[[], Iterable[Command]], id: str) -> None:
         super().__init__(id=id)
-        self._leave = leave
+        self._leave, self._offered = leave, offered
         self._commands: Sequence[Command] = ()
         self._rows = FoundCommands()
         self._rows.empty_text = "nothing is called so"
@@ -71,9 +71,9 @@ class Finder(Drawn, Vertical):
         yield self._words
         yield self._rows
 
-    def begin(self, commands: Iterable[Command]) -> None:
-        """Offer these."""
-        self._commands = tuple(commands)
+    def begin(self) -> None:
+        """Offer what can be done now."""
+        self._commands = tuple(self._offered())
         self._words.value = ""
         self._found_for = None
         self._fill()

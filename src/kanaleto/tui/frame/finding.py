@@ -13,11 +13,11 @@ from kanaleto.tui.shared.actions import Action
 from kanaleto.tui.shared.view import View
 
 
-class _Frame(Protocol):
+class Frame(Protocol):
     current_digit: str
 
     @property
-    def views(self) -> Sequence[type[View]]: ...
+    def view_classes(self) -> Sequence[type[View]]: ...
 
     @property
     def everywhere(self) -> Sequence[Action]: ...
@@ -34,22 +34,22 @@ class _Frame(Protocol):
     def do(self, what: Callable[[Session], object]) -> None: ...
 
 
-def commands(frame: _Frame) -> Iterator[Command]:
-    for view in frame.views:
+def commands(frame: Frame) -> Iterator[Command]:
+    for view in frame.view_classes:
         yield Command(view.title, view.about, partial(frame.action_view, view.digit))
     for action in (*frame.everywhere, *UNLESS_TAKEN):
         if action.is_found:
             yield Command(_capital(action.verb), action.key, partial(frame.perform, action.do, ""))
     for device, point in frame.view_of(frame.current_digit).about_here():
         yield from _commands_for(frame, device, point)
-    own = [view for view in frame.views if view.digit == frame.current_digit]
-    for view in [*own, *(view for view in frame.views if view not in own)]:
+    own = [view for view in frame.view_classes if view.digit == frame.current_digit]
+    for view in [*own, *(view for view in frame.view_classes if view not in own)]:
         for action in view.actions:
             if action.is_found:
                 yield Command(f"{view.title}: {action.verb}", action.key, partial(frame.perform, action.do, view.digit))
 
 
-def _commands_for(frame: _Frame, device: str, point: str) -> Iterator[Command]:
+def _commands_for(frame: Frame, device: str, point: str) -> Iterator[Command]:
     """What can be done with a point, its device and its line."""
     found = frame.snapshot.status_of(device)
     if found is None:

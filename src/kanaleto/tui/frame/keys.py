@@ -1,6 +1,6 @@
 """All keys on one page, made from the lists of actions; it scrolls where there is little room."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
 from textual.binding import Binding
 from textual.geometry import Size
@@ -9,7 +9,7 @@ from textual.strip import Strip
 
 from kanaleto.tui.shared.actions import Action
 from kanaleto.tui.shared.cells import Cells
-from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.page import Page
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.words import wrapped
 
@@ -29,7 +29,7 @@ _SHAPES = (
 _KEY_WIDTH = 18
 
 
-class Keys(Drawn, ScrollView, can_focus=True):
+class Keys(Page, ScrollView, can_focus=True):
     """The page behind `?`."""
 
     BINDINGS = [
@@ -43,8 +43,11 @@ class Keys(Drawn, ScrollView, can_focus=True):
     ]
     DEFAULT_CSS = "Keys { height: 100%; width: 100%; scrollbar-size: 1 1; background: $background; }"
 
-    def __init__(self, views: Sequence[type[View]], everywhere: Iterable[Action], id: str) -> None:
+    def __init__(
+        self, views: Sequence[type[View]], everywhere: Iterable[Action], here: Callable[[], str], id: str
+    ) -> None:
         super().__init__(id=id)
+        self._here = here
         digits = "  ".join(view.digit for view in views)
         rows = [(digits, f"go to {', '.join(view.title for view in views)}"), *_MOVING, *told(everywhere)]
         self._everywhere, self._views = ("EVERYWHERE", rows), views
@@ -57,12 +60,15 @@ class Keys(Drawn, ScrollView, can_focus=True):
         others = [part for view in self._views if view.digit != digit for part in _parts_of(view)]
         return [*own, self._everywhere, *others]
 
-    def begin(self, digit: str) -> None:
-        """For whoever comes from that view."""
-        self._parts, self._laid = self._in_order(digit), (0, [])
+    def begin(self) -> None:
+        """With the keys of the view that one comes from first."""
+        self._parts, self._laid = self._in_order(self._here()), (0, [])
         self.scroll_to(y=0, animate=False, force=True)
         self.virtual_size = Size(self.size.width, len(self._rows()))
         self.refresh()
+
+    def focus_rows(self) -> None:
+        self.screen.set_focus(self)
 
     def on_resize(self) -> None:
         self.virtual_size = Size(self.size.width, len(self._rows()))

@@ -1,12 +1,10 @@
 """What views ask of each other, done by the application; and the one moment that all of them may be at."""
 
-from typing import Protocol, TypeVar
+from typing import TYPE_CHECKING, Protocol, TypeVar
 
 from textual.widget import Widget
 
 from kanaleto.tui.frame.lanes import Lanes
-from kanaleto.tui.live.view import LiveView
-from kanaleto.tui.map.view import MapView
 from kanaleto.tui.opened import OpenedSite
 from kanaleto.tui.shared.requests import (
     ImportFor,
@@ -18,7 +16,12 @@ from kanaleto.tui.shared.requests import (
     ShowView,
 )
 from kanaleto.tui.shared.words import clock_text
-from kanaleto.tui.wire_view.view import WireView
+from kanaleto.tui.views import LIVE, MAP, WIRE
+
+if TYPE_CHECKING:
+    from kanaleto.tui.live.view import LiveView
+    from kanaleto.tui.map.view import MapView
+    from kanaleto.tui.wire_view.view import WireView
 
 WidgetT = TypeVar("WidgetT", bound=Widget)
 
@@ -43,6 +46,26 @@ class Sending:
         self._app = app
         self.moment: float | None = None
 
+    # by now they are loaded
+
+    @property
+    def _map(self) -> "MapView":
+        from kanaleto.tui.map.view import MapView
+
+        return self._app.query_one(MapView)
+
+    @property
+    def _live(self) -> "LiveView":
+        from kanaleto.tui.live.view import LiveView
+
+        return self._app.query_one(LiveView)
+
+    @property
+    def _wire(self) -> "WireView":
+        from kanaleto.tui.wire_view.view import WireView
+
+        return self._app.query_one(WireView)
+
     def do(self, request: Request) -> None:
         app = self._app
         match request:
@@ -51,25 +74,25 @@ class Sending:
             case OpenSite(path):
                 app.opened.open_site(path)
             case LookAtDevice(link, unit_id):
-                app.query_one(MapView).show_device(link, unit_id)
-                app.action_view(MapView.digit)
+                self._map.show_device(link, unit_id)
+                app.action_view(MAP)
             case ImportFor(link, unit_id):
-                app.action_view(MapView.digit)
-                app.query_one(MapView).ask_import(link, unit_id)
+                app.action_view(MAP)
+                self._map.ask_import(link, unit_id)
             case ShowExchange():
-                app.action_view(WireView.digit)
-                app.query_one(WireView).show_exchange(request)
+                app.action_view(WIRE)
+                self._wire.show_exchange(request)
 
     async def show(self, request: ShowMoment) -> None:
         """All views at that moment."""
         app, moment = self._app, request.wall_s
         self.moment = moment
-        live, wire = app.query_one(LiveView), app.query_one(WireView)
+        live, wire = self._live, self._wire
         live.look_at(moment, request.identity)
         app.query_one(Lanes).look_at(moment)
         app.action_view(request.digit)
         wire.stand_at(moment)
-        if request.digit == LiveView.digit:
+        if request.digit == LIVE:
             await live.action_trend()
         app.tell(f"all views are at {clock_text(moment)[:8]}; g goes live again")
         app.tick()
@@ -77,7 +100,7 @@ class Sending:
     def go_live(self) -> None:
         app = self._app
         self.moment = None
-        app.query_one(LiveView).go_live()
-        app.query_one(WireView).follow()
+        self._live.go_live()
+        self._wire.follow()
         app.query_one(Lanes).go_live()
         app.tick()

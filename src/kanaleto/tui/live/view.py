@@ -2,7 +2,6 @@
 the trend, what moved, comparisons, what is past a limit."""
 
 from collections.abc import Iterator
-from importlib import import_module
 from inspect import isawaitable
 from threading import Thread
 
@@ -50,10 +49,6 @@ class LiveView(View, Vertical):
         self._arranged_s = self._spread_s = -1e9
         self._since: float | None = None
         self._list.when_moved = self._moved
-
-    def warm_up(self) -> None:
-        """Load now, on a thread of its own, what the first key would wait for."""
-        Thread(target=lambda: import_module("kanaleto.tui.live.opening"), name="warm up", daemon=True).start()
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)

@@ -58,6 +58,9 @@ class View(Drawn):
     def back(self) -> None:
         """`escape`."""
 
+    def close(self) -> None:
+        """The application ends."""
+
     def about_here(self) -> Iterator[tuple[str, str]]:
         """Device and point that the cursor is on, for what the palette offers; nothing where it is on none."""
         yield from ()

@@ -1,0 +1,20 @@
+"""The pages that are shown in place of a view: the error log, the page of keys, the finder. Made once the first frame
+stands."""
+
+from textual.widget import Widget
+
+from kanaleto.tui.everywhere import UNLESS_TAKEN
+from kanaleto.tui.frame.eventlog import EventsView
+from kanaleto.tui.frame.finder import Finder
+from kanaleto.tui.frame.finding import Frame, commands
+from kanaleto.tui.frame.keys import Keys
+
+EVENTS = f"view-{EventsView.digit}"
+
+
+def pages(frame: Frame) -> list[Widget]:
+    return [
+        EventsView(id=EVENTS),
+        Keys(frame.view_classes, (*frame.everywhere, *UNLESS_TAKEN), lambda: frame.current_digit, id="keys"),
+        Finder(lambda: frame.action_view(frame.current_digit), lambda: commands(frame), id="finder"),
+    ]

@@ -17,6 +17,7 @@ from scripts.bench import (
     serial_line,
     serving,
     standing,
+    trend,
     units,
 )
 from scripts.bench.figure import Figure
@@ -36,6 +37,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "many": many_devices.measure,
     "memory": memory.measure,
     "keeping": keeping.measure,
+    "trend": trend.measure,
 }
 
 

@@ -39,7 +39,7 @@ _MOVES = (
     "Enter",
     "Escape",
 )
-_LETTERS = (*"abcdefgimnoprstvxyzACFKLNRR", "[", "]", "{", "}", "<", ">", "+", "-", "?", "/", "DC", "Space")
+_LETTERS = (*"abcdefgimnoprstvxyzACEFKLMNRRSV", "[", "]", "{", "}", "<", ">", "+", "-", "%", "?", "/", "DC", "Space")
 _ADDED = (
     "New {n}, {a}, uint16",
     "Run {{1..4}}, {a}, float32, step 2",

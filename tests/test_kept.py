@@ -16,6 +16,7 @@ from pathlib import Path
 from kanaleto.capture.kept import Kept as KeptThings
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import Origin
+from kanaleto.capture.taped import TapeQuestion, ask_elsewhere, taped_curves
 from kanaleto.files.loading import load_site
 from kanaleto.history.journal import journals_of
 from kanaleto.history.journalfile import Kept, events_of
@@ -127,6 +128,18 @@ class Commands(WithSite):
         for row in rows:
             self.assertEqual(row["value"] >> 8, int(row["point"][1:]))
             self.assertEqual(row["words"], [row["value"]])
+        folder = str(self.site.with_suffix(".kanaleto") / "tape")
+        question = TapeQuestion(site, folder, time.time() - 60, time.time(), [("D1", "R4"), ("D2", "R3"), ("D2", "X")])
+        curves = ask_elsewhere(question)
+        self.assertEqual(sorted(curves), ["D1/R4", "D2/R3"])
+        for name, curve in curves.items():
+            device, point = name.split("/")
+            own = [row["value"] for row in rows if (row["device"], row["point"]) == (device, point)]
+            self.assertEqual([value for value in curve.value if value is not None], own)
+            self.assertEqual(curve.at, sorted(curve.at))
+        self.assertEqual(taped_curves(question), curves)
+        for broken in (("none.toml", folder), (site, "nowhere")):
+            self.assertEqual(ask_elsewhere(TapeQuestion(*broken, 0, 1, [("D1", "R4")])), {})
         told = command("history", site, "--tape", "--point", "D2/R3", "--from", "1h")[0]
         self.assertRegex(told.splitlines()[0], r"D2 · R3  \d{3}$")
         self.assertIn("there is no point D2/X", command("history", site, "--tape", "--point", "D2/X", code=2)[1])

@@ -110,6 +110,21 @@ def joined(older: Curve, newer: Curve) -> Curve:
     )  # fmt: skip
 
 
+def filled(main: Curve, other: Curve) -> Curve:
+    """The main one, with what the other knows of the time before and after it."""
+    if not len(main) or not len(other):
+        return main if len(main) else other
+    early, late = other.at < main.at[0], other.at > main.until
+    before = _some(other, early, min(other.until, float(main.at[0])))
+    return joined(joined(before, main), _some(other, late, other.until))
+
+
+def _some(curve: Curve, which: NDArray[np.bool_], until: float) -> Curve:
+    if not which.any():
+        return EMPTY
+    return Curve(curve.at[which], curve.value[which], curve.quality[which], curve.meaning[which], until)
+
+
 class Thinned(Struct, frozen=True):
     """A curve in columns of equal time: of each the least and the most (NaN where there is no number), the last value,
     the quality (of what is drawn: NEVER where there is nothing), the worst quality in it, and whether the words mean

@@ -152,14 +152,14 @@ class Memory(Sink):
             at = self._clock.at(at_s)
             if own.until and at - own.until > longest_s:
                 own.note(own.until + longest_s, _NO_NUMBER, _NEVER)
-            own.note(at, *_number(value))
+            own.note(at, *number_of(value))
 
     def on_record(self, block: Block, record: Record, board: Readings) -> None:
         for own, place in self._by_block.get(block.index, ()):
             if place.point.exponent:
                 own.note(record.wall_s, *_of_reading(board.reading(place, record.at_s)))
             elif not isinstance(place, DerivedPlace):
-                own.note(record.wall_s, *_number(record.values[place.number]))
+                own.note(record.wall_s, *number_of(record.values[place.number]))
 
     def on_second(self, world: World, now_s: float, wall_s: float) -> None:
         for own, place in self._places:
@@ -182,12 +182,12 @@ def _meaning_of(place: AnyPlace) -> object:
 
 def _of_reading(reading: Reading) -> tuple[float, int]:
     if reading.quality in (Quality.GOOD, Quality.STALE):
-        number, quality = _number(reading.value)
+        number, quality = number_of(reading.value)
         return number, QUALITIES.index(reading.quality) if quality == _GOOD else quality
     return _NO_NUMBER, QUALITIES.index(reading.quality)
 
 
-def _number(value: object) -> tuple[float, int]:
+def number_of(value: object) -> tuple[float, int]:
     """What can be drawn of a value, and its quality."""
     if isinstance(value, int | float):
         try:

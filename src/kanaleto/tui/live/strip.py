@@ -75,5 +75,5 @@ class Strip(Vertical):
         yield self._chart
 
     def show(self, snapshot: Snapshot) -> None:
-        self._chart.show(snapshot, self._data.now)
-        self._head.redraw()
+        if self._chart.show(snapshot, self._data.now):
+            self._head.redraw()

@@ -57,9 +57,17 @@ class TrendChart(Drawn, can_focus=True):
 
     # What is drawn
 
-    def show(self, snapshot: Snapshot, now: float) -> None:
-        self.now = now
+    def show(self, snapshot: Snapshot, now: float) -> bool:
+        """Whether there was anything to draw: what stands still, or moves by less than a dot, is left as it is."""
+        state = self.state
+        every = min(max(state.span_s / (4 * self.width), 0.25), 2.0)
+        at = int(now / every) if state.is_live else int(now)
+        key = (at, snapshot.version, self.size, state.key, self.curves.changes, self.palette)
+        if key == self._drawn_for:
+            return False
+        self._drawn_for, self.now = key, now
         self.redraw()
+        return True
 
     @property
     def left(self) -> int:
@@ -106,7 +114,7 @@ class TrendChart(Drawn, can_focus=True):
         if picture.end - picture.begin >= 43200:
             parts[-1] = f"{_day(picture.begin)} {parts[-1].replace(' … ', f' … {_day(picture.end)} ')}"
         parts.append(span_text(state.span_s))
-        parts.append("from memory and record" if self.curves.has_stored else "from memory")
+        parts.append(f"from {self.curves.sources}")
         parts.append("live" if state.is_live else "held")
         if len(picture.plotted) > 1 or state.scale is not Scale.ONE:
             parts.append(state.scale.value)

@@ -1,9 +1,13 @@
 """What is pinned, and its curves: asks the engine to remember and the record for what was before."""
 
+import math
 from pathlib import Path
+from threading import Thread
 
+from kanaleto.capture.taped import TapeQuestion, ask_elsewhere
 from kanaleto.files.beside import folder_beside
 from kanaleto.history.asking import Answer, Asker
+from kanaleto.history.curves import curve_of
 from kanaleto.planning.plan import Identity
 from kanaleto.polling.memory import Memory
 from kanaleto.polling.session import Session
@@ -12,6 +16,7 @@ from kanaleto.tui.shared.context import Context
 from kanaleto.tui.trend.state import MOST_PINS, Curves, TrendState
 
 RECORD = "record.db"
+TAPE_S = 2 * 3600.0
 
 
 class TrendData:
@@ -47,7 +52,33 @@ class TrendData:
             return f"{len(new)} points are too many to be told apart in one trend: {MOST_PINS} at most{there}"
         self.state.pins = [*self.pins, *new]
         self._watch()
+        self._ask_tape([identity for identity in new if identity[0]])
         return ""
+
+    def _ask_tape(self, identities: list[Identity]) -> None:
+        """What these were in the hours before, whether a record was asked for or not."""
+        path = self._context.snapshot.site.path
+        if path is None or not identities:
+            return
+        now = self.now
+        question = TapeQuestion(str(path), str(folder_beside(path) / "tape"), now - TAPE_S, now, identities)
+        Thread(target=self._read_tape, args=(question,), name="tape of the trend", daemon=True).start()
+
+    def _read_tape(self, question: TapeQuestion) -> None:
+        found = ask_elsewhere(question)
+        curves = {}
+        for identity in question.wanted:
+            own = found.get("/".join(identity))
+            if own is not None:
+                numbers = [number if number is not None else math.nan for number in own.value]
+                curves[identity] = curve_of(own.at, numbers, own.quality, [0] * len(own.at), own.until)
+
+        def take() -> None:
+            self.curves.take_taped({pin: curve for pin, curve in curves.items() if pin in self.pins})
+            self._context.redraw()
+
+        if curves:
+            self._context.later(take)
 
     def unpin(self, identity: Identity) -> None:
         self.state.pins = [pin for pin in self.pins if pin != identity]

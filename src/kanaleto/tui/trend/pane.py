@@ -77,10 +77,10 @@ class TrendPane(Part):
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
         now = self._data.now
-        self._chart.show(snapshot, now)
-        for part in (self._side, self._below):
-            if part.display:
-                part.redraw()
+        if self._chart.show(snapshot, now) and self._side.display:
+            self._side.redraw()
+        if self._below.display:
+            self._below.redraw()
 
     def focus_rows(self) -> None:
         self.screen.set_focus(self._chart)

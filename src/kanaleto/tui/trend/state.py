@@ -8,7 +8,7 @@ from typing import cast
 from msgspec import Struct
 
 from kanaleto.history.asking import Answer, Question
-from kanaleto.history.curves import EMPTY, At, Curve, FromMemory, joined, value_at
+from kanaleto.history.curves import EMPTY, At, Curve, FromMemory, filled, joined, value_at
 from kanaleto.history.definition import Definition
 from kanaleto.history.storedcurve import Told, definition_of
 from kanaleto.planning.plan import AnyPlace, Identity
@@ -53,6 +53,12 @@ class TrendState:
     def scale(self) -> Scale:
         """As it was chosen; else what has one unit is on one scale."""
         return self.own_scale or (Scale.SEVERAL if self.has_several_units else Scale.ONE)
+
+    @property
+    def key(self) -> object:
+        """All that a picture depends on, beside the time and the curves."""
+        seen = (self.span_s, self.end, self.cursor, self.mark, self.scale, self.chosen, self.reads_today)
+        return (tuple(self.pins), seen)
 
     def range(self, now: float) -> tuple[float, float]:
         """Begin and end of what is shown. A live one ends at a whole piece of its span, so that its columns stand
@@ -128,20 +134,23 @@ class Curves:
         self._memory = memory
         self._from_memory: dict[Identity, FromMemory] = {}
         self._stored: dict[Identity, Stored] = {}
-        self._asked: Question | None = None
+        self._taped: dict[Identity, Curve] = {}
         self._is_waiting = False
-        self._answered_span = 0.0
+        self.changes = 0
+        """Counts when what was recorded is known otherwise."""
         self.trouble = ""
 
     def forget_stored(self) -> None:
         """Another site, another definition of what is read: what was found is not what would be."""
         self._stored.clear()
-        self._asked = None
+        self._taped.clear()
+        self.changes += 1
 
     def curve(self, identity: Identity) -> Curve:
         newer = self._remembered(identity)
-        stored = self._stored.get(identity)
-        return joined(stored.told.curve, newer) if stored is not None else newer
+        stored, taped = self._stored.get(identity), self._taped.get(identity, EMPTY)
+        older = filled(stored.told.curve, taped) if stored is not None else taped
+        return joined(older, newer)
 
     def _remembered(self, identity: Identity) -> Curve:
         remembered = self._memory.of(identity)
@@ -156,8 +165,17 @@ class Curves:
         return value_at(self.curve(identity), moment)
 
     @property
-    def has_stored(self) -> bool:
-        return any(len(stored.told.curve) for stored in self._stored.values())
+    def sources(self) -> str:
+        """Where they come from, in words."""
+        taped = any(len(curve) for curve in self._taped.values())
+        stored = any(len(stored.told.curve) for stored in self._stored.values())
+        parts = ["memory", *(["tape"] if taped else []), *(["record"] if stored else [])]
+        return " and ".join((", ".join(parts[:-1]), parts[-1])) if len(parts) > 1 else parts[0]
+
+    def take_taped(self, found: Mapping[Identity, Curve]) -> None:
+        """What the tape says of the hours before."""
+        self._taped.update(found)
+        self.changes += 1
 
     def definitions(self, identity: Identity) -> tuple[Definition | None, ...]:
         stored = self._stored.get(identity)
@@ -177,7 +195,6 @@ class Curves:
         today = {identity: definition_of(place) for identity, place in places.items()} if reads_today else None
         question = Question(store, site, begin - span_s, end + span_s, tuple(places), today)
         self._is_waiting = True
-        self._answered_span = span_s
         return question
 
     def _lacks(self, identity: Identity, begin: float, end: float, span_s: float) -> bool:
@@ -193,6 +210,7 @@ class Curves:
     def take(self, answer: Answer) -> None:
         """What was asked has come."""
         self._is_waiting = False
+        self.changes += 1
         self.trouble = answer.trouble
         question = answer.question
         for identity in question.wanted:
@@ -201,6 +219,6 @@ class Curves:
 
     def keep(self, identities: list[Identity]) -> None:
         """Forget all but these."""
-        for held in (self._from_memory, self._stored):
+        for held in (self._from_memory, self._stored, self._taped):
             for identity in [identity for identity in held if identity not in identities]:
                 del held[identity]

@@ -35,6 +35,9 @@ shot() { # NAME SECONDS COMMAND KEYS...: after SECONDS press KEYS, one a second,
 
 k=.venv/bin/kanaleto
 shot live 62 "$k demo" R p j j j j j j j j j j p j j j j j j j j j j j j j j j j p Enter
+shot trend 75 "$k demo" v j j j j j j j j j j v j j j j j j j j j j j j v j v j j v p t + + Left Left Left Left Left Left v Left Left Left Left Left Left Left Left
+shot moved 20 "$k demo" m
+shot across 20 "$k demo" Down a
 shot live-fresco 40 "$k demo --theme fresco"
 shot find 6 "$k demo" 1 j j g e
 shot map 30 "$k demo" 2 z

@@ -49,12 +49,12 @@ class Rule(Struct, frozen=True):
         """As people read it: `above 70 Nm`, `is Fault`."""
         if self.states:
             labels = [point.labels.get(state, str(state)) for state in self.states]
-            return f"{'has' if _is_word_of_bits(point) else 'is'} {' or '.join(labels)}"
+            return f"{'has' if is_word_of_bits(point) else 'is'} {' or '.join(labels)}"
         return f"{'above' if self.is_high else 'below'} {self.bound:g}{f' {point.unit}' if point.unit else ''}"
 
     def is_past(self, value: float, was_past: bool, hysteresis: float, point: Point) -> bool:
         if self.states:
-            if _is_word_of_bits(point):
+            if is_word_of_bits(point):
                 return any(int(value) >> bit & 1 for bit in self.states)
             return value in self.states
         back = hysteresis if was_past else 0.0
@@ -217,7 +217,7 @@ class LimitWatch(Sink):
         unit = f" {point.unit}" if point.unit and not rule.states else ""
         if not rule.states:
             text = f"{told}{unit} {rule.words(point)}"
-        elif _is_word_of_bits(point) and isinstance(value, int | float):
+        elif is_word_of_bits(point) and isinstance(value, int | float):
             text = "has " + " · ".join(
                 point.labels.get(bit, f"bit {bit}") for bit in rule.states if int(value) >> bit & 1
             )
@@ -297,7 +297,8 @@ def _limited(world: World) -> Iterator[AnyPlace]:
             yield own
 
 
-def _is_word_of_bits(point: Point) -> bool:
+def is_word_of_bits(point: Point) -> bool:
+    """Whether its values are words whose bits mean something each."""
     return point.codec.type.kind is Kind.BITS and point.codec.bits is None
 
 

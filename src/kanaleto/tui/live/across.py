@@ -19,7 +19,7 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import SHAPES, TONES
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.partof import Part
-from kanaleto.tui.shared.readings import value_text, value_tone
+from kanaleto.tui.shared.readings import brief_text, value_tone
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import device_phrase, device_state
 
@@ -91,7 +91,7 @@ class AcrossRows(Rows[AcrossRow]):
             return
         reading = self.snapshot.reading(place)
         is_odd = number in row.odd
-        text = value_text(place.point, reading) if reading.value is not None else "—"
+        text = brief_text(place.point, reading) if reading.value is not None else "—"
         text = text.removesuffix(f" {place.point.unit}") if place.point.unit else text
         tone = value_tone(place.point, reading)
         cells.put(
@@ -166,7 +166,7 @@ class AcrossPart(Part):
         for number, row in enumerate(self._list.rows):
             texts = []
             for column, place in enumerate(row.places):
-                text = value_text(place.point, self.snapshot.reading(place)) if place is not None else "—"
+                text = brief_text(place.point, self.snapshot.reading(place)) if place is not None else "—"
                 texts.append(f"{text} ≠" if column in row.odd else text)
             rows.append([row.device.name, *texts])
             marked += [number] if row.odd else []

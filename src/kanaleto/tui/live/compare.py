@@ -15,7 +15,7 @@ from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.partof import Part
-from kanaleto.tui.shared.readings import value_text, value_tone
+from kanaleto.tui.shared.readings import brief_text, value_tone
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.values.codec import CannotEncode, NoValue
 from kanaleto.values.digits import number
@@ -89,13 +89,13 @@ class CompareRows(Rows[Pair]):
             cells.put("no such point", "dim", width, right=True)
             return
         reading = self.snapshot.reading(place)
-        text = value_text(place.point, reading)
+        text = brief_text(place.point, reading)
         cells.put(text, value_tone(place.point, reading), width, right=True, bold=reading.quality is Quality.GOOD)
 
     def texts(self, row: Pair) -> tuple[str, str]:
         """Both sides as text."""
         sides = [
-            value_text(place.point, self.snapshot.reading(place)) if place is not None else "no such point"
+            brief_text(place.point, self.snapshot.reading(place)) if place is not None else "no such point"
             for place in (row.left, row.right)
         ]
         if row.right is None:
@@ -122,7 +122,7 @@ class CompareRows(Rows[Pair]):
             text = shown(off, left.point.codec, left.point.decimals)
             is_same = not any(character in "123456789" for character in text)
             return (text if text.startswith("-") else f"+{text}") if not is_same else "0", not is_same
-        is_off = value_text(left.point, seen) != value_text(row.right.point, other)
+        is_off = brief_text(left.point, seen) != brief_text(row.right.point, other)
         return "differs" if is_off else "same", is_off
 
 

@@ -240,7 +240,7 @@ class LiveView(View, Vertical):
 
     def action_sort(self) -> None:
         self._listing.order = self._listing.order.next
-        self._arrange(f"sorted {self._listing.order.value}")
+        self._arrange(f"sorted: {self._listing.order.value}")
 
     def action_only(self) -> None:
         self._listing.only = self._listing.only.next

@@ -5,6 +5,7 @@ from math import isfinite
 from kanaleto.history.figures import Figures
 from kanaleto.planning.plan import AnyPlace, DerivedPlace
 from kanaleto.polling.events import length_text
+from kanaleto.polling.limits import is_word_of_bits
 from kanaleto.site.model import Point
 from kanaleto.tui.shared.pane import Row
 from kanaleto.tui.shared.words import clock_text
@@ -22,6 +23,8 @@ def text_of(place: AnyPlace, number: float | None) -> str:
     if number is None or not isfinite(number):
         return "—"
     point = place.point
+    if is_word_of_bits(point) and not point.labels:
+        return f"{int(number):04X}"
     is_whole = number == int(number) and not point.codec.type.is_float and not isinstance(place, DerivedPlace)
     return shown(int(number) if is_whole else number, point.codec, point.decimals, point.labels)
 

@@ -4,7 +4,7 @@ from math import floor, log10
 
 from kanaleto.planning.plan import AnyPlace, Place
 from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.limits import level_of
+from kanaleto.polling.limits import is_word_of_bits, level_of
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Point
 from kanaleto.tui.shared.cells import Cells
@@ -127,6 +127,13 @@ def split_value(point: Point, reading: Reading) -> tuple[str, str]:
 def overflow(reading: Reading, text: str, width: int) -> int:
     """Cells that a number needs beyond its column: its digits are never cut."""
     return max(len(text) - width, 0) if isinstance(reading.value, int | float) else 0
+
+
+def brief_text(point: Point, reading: Reading) -> str:
+    """The same, words of bits without names as they are in Live."""
+    if is_word_of_bits(point) and not point.labels and isinstance(reading.value, int):
+        return f"{reading.value:04X}"
+    return value_text(point, reading)
 
 
 def value_text(point: Point, reading: Reading) -> str:

@@ -10,10 +10,12 @@ from textual.strip import Strip
 
 from kanaleto.history.axis import clock, span_text, time_marks, time_step, value_marks
 from kanaleto.history.curves import BAD, NEVER, STALE
+from kanaleto.polling.limits import rules_of
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.figures import is_bit, text_of
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.past import LEVEL_TONES
 from kanaleto.tui.trend.picture import DrawnCurve, Picture, picture_of
 from kanaleto.tui.trend.raster import NOBODY, Dots, curve_dots, drawn, line_dots, row_of
 from kanaleto.tui.trend.state import Curves, Scale, TrendState
@@ -133,7 +135,7 @@ class TrendChart(Drawn, can_focus=True):
             is_chosen = number == self.state.chosen % len(curves) and len(curves) > 1
             device, name = curve.identity
             unit = f" {curve.place.point.unit}" if curve.place.point.unit else ""
-            text = " · ".join(part for part in (device, name) if part) if each > 30 else name
+            text = " · ".join(part for part in (name, device) if part) if each > 30 else name
             if self.state.scale is Scale.PER_CENT and not _has_range(curve):
                 unit = f"{unit} (no range: its own)"
             cells.put(f"{'▸' if is_chosen else ' '}{curve.letter} ", curve.tone, bold=True)
@@ -165,12 +167,12 @@ class TrendChart(Drawn, can_focus=True):
         marks = self._marks(chosen, rows)
         letters = self._letters(ordered, rows)
         columns = self._columns(width)
-        gaps = self._gap_words(chosen, rows)
+        words = self._limit_words(chosen, rows) | self._gap_words(chosen, rows)
         made = []
         for y in range(rows):
             cells = Cells(self.palette).put(marks.get(y, "") + " ", "muted", left - 1, right=True)
             cells.put(" " if self.is_small else "│", "rules")
-            self._put_row(cells, texts[y], owners[y].tolist(), tones, columns, gaps.get(y))
+            self._put_row(cells, texts[y], owners[y].tolist(), tones, columns, words.get(y))
             cells.at(left + width).put(" ")
             for letter, tone in letters.get(y, ())[: _RIGHT - 1]:
                 cells.put(letter, tone, bold=True)
@@ -261,6 +263,18 @@ class TrendChart(Drawn, can_focus=True):
         if room < len(words) + 2:
             return {}
         return {rows // 2: (widest[0] // 2 + (room - len(words)) // 2, words, chosen.tone)}
+
+    def _limit_words(self, chosen: DrawnCurve | None, rows: int) -> dict[int, tuple[int, str, str]]:
+        """What the lines of the chosen curve's limits mean, at their right."""
+        if chosen is None or chosen.is_lane or self.is_small:
+            return {}
+        found = {}
+        for rule in rules_of(chosen.place.point.limits):
+            if not rule.states and chosen.bottom <= rule.bound <= chosen.top:
+                words = f" {rule.word} {rule.words(chosen.place.point)} "
+                row = row_of(rule.bound, chosen.bottom, chosen.top, rows)
+                found[max(row - 1, 0)] = (max(self.width - len(words) - 1, 0), words, LEVEL_TONES[rule.level])
+        return found
 
     def _times(self) -> Cells:
         width, left, picture = self.width, self.left, self.picture

@@ -90,16 +90,17 @@ def _draw(
     wanted = tuple(place.identity for place in places)
     today = {place.identity: definition_of(place) for place in places} if is_today else None
     curves: dict[Identity, Curve] = dict.fromkeys(wanted, EMPTY)
+    known: set[Identity] = set()
     for store in stores:
         answer = answer_to(Question(store, site.name, begin, end, wanted, today))
         if answer.trouble:
             raise Failed(answer.trouble)
         for identity, told in answer.found.items():
             assert isinstance(told, Told)
+            known.add(identity)
             curves[identity] = joined(curves[identity], told.curve)
     for place in places:
-        curve = curves[place.identity]
-        if not len(curve):
+        if place.identity not in known:
             raise Failed(
                 f"{'/'.join(place.identity)} was never recorded here; kanaleto history SITE --list shows what was"
             )

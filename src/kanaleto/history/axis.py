@@ -9,6 +9,7 @@ _STEPS_S = (
     1209600, 2592000,
 )  # fmt: skip
 _DAY_S = 86400.0
+_LARGEST, _MOST_MARKS = 1e300, 50
 
 
 def nice_step(span: float, count: int) -> float:
@@ -22,6 +23,7 @@ def nice_step(span: float, count: int) -> float:
 
 def nice_bounds(low: float, high: float, count: int) -> tuple[float, float, float]:
     """Ends that are whole steps, with what lies between `low` and `high` inside; and the step."""
+    low, high = max(low, -_LARGEST), min(high, _LARGEST)
     if high - low <= abs(high) * 1e-9:
         pad = abs(high) * 0.05 or 1.0
         low, high = low - pad, high + pad
@@ -31,7 +33,7 @@ def nice_bounds(low: float, high: float, count: int) -> tuple[float, float, floa
 
 def value_marks(bottom: float, top: float, step: float) -> Iterator[tuple[float, str]]:
     decimals = max(0, -floor(log10(step) + 1e-9)) if step < 1 else 0
-    for number in range(round((top - bottom) / step) + 1):
+    for number in range(min(round((top - bottom) / step), _MOST_MARKS) + 1):
         value = bottom + number * step
         text = f"{value:.{min(decimals, 9)}f}" if abs(value) < 1e7 and step >= 1e-9 else f"{value:.4g}"
         yield value, "0" if text.strip("-0.") == "" and not decimals else text

@@ -198,6 +198,11 @@ def value_at(curve: Curve, moment: float) -> At:
 
 def figures(curve: Curve, begin: float, end: float) -> Figures | None:
     """None where there is no number."""
+    with np.errstate(all="ignore"):  # numbers near the largest have a mean that is none
+        return _figures(curve, begin, end)
+
+
+def _figures(curve: Curve, begin: float, end: float) -> Figures | None:
     end = min(end, curve.until)
     first = max(int(np.searchsorted(curve.at, begin, "right")) - 1, 0)
     behind = int(np.searchsorted(curve.at, end, "right"))

@@ -45,7 +45,8 @@ def prepare() -> None:
     )  # fmt: skip
     logging.getLogger("matplotlib").setLevel(logging.CRITICAL)
     logging.getLogger("fontTools").setLevel(logging.CRITICAL)
-    warnings.filterwarnings("ignore", module="matplotlib")  # characters that the font lacks are drawn as boxes
+    for told in ("Glyph .* missing", "overflow", "invalid value"):  # what the font lacks is drawn as a box
+        warnings.filterwarnings("ignore", message=told)
 
 
 def clean(text: str) -> str:

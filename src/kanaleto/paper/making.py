@@ -23,6 +23,7 @@ from kanaleto.values.text import shown
 
 COLUMNS = 1600
 _MOST_STATES = 400
+_LARGEST = 1e150  # what is beyond cannot be drawn to scale
 LETTERS = "abcdefghijklmnop"
 
 
@@ -59,7 +60,7 @@ def _paper_curve(letter: str, place: AnyPlace, curve: Curve, begin: float, end: 
 
 
 def _plain(column: "np.ndarray[tuple[int], np.dtype[np.float64]]") -> list[float | None]:
-    return [number if isfinite(number) else None for number in column.tolist()]
+    return [max(-_LARGEST, min(number, _LARGEST)) if isfinite(number) else None for number in column.tolist()]
 
 
 def _states(place: AnyPlace, thin: Thinned, begin: float, end: float) -> list[tuple[float, float, str]]:
@@ -77,6 +78,8 @@ def _states(place: AnyPlace, thin: Thinned, begin: float, end: float) -> list[tu
 
 def _text(place: AnyPlace, number: float) -> str:
     point = place.point
+    if not isfinite(number):
+        return "—"
     is_whole = number == int(number) and not point.codec.type.is_float and not isinstance(place, DerivedPlace)
     return shown(int(number) if is_whole else number, point.codec, point.decimals, point.labels)
 

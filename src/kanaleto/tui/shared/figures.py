@@ -61,4 +61,4 @@ def slope_text(slope_s: float, unit: str) -> str:
 def _mean_text(place: AnyPlace, mean: float) -> str:
     point = place.point
     is_exact = point.decimals is not None or point.codec.scale is not None
-    return text_of(place, mean) if is_exact else f"{mean:.6g}"
+    return text_of(place, mean) if is_exact else f"{mean:.6g}" if isfinite(mean) else "—"

@@ -16,7 +16,7 @@ def curve_dots(low: Floats, high: Floats, bottom: float, top: float, rows: int) 
     """A curve between `bottom` and `top` in so many cells of height; what is beyond ends at the edge."""
     most = 4 * rows - 1
     span = top - bottom or 1.0
-    with np.errstate(invalid="ignore"):
+    with np.errstate(all="ignore"):
         upper = np.clip(np.rint((top - high) / span * most), 0, most)
         lower = np.clip(np.rint((top - low) / span * most), 0, most)
         at = np.arange(most + 1)[:, None]

@@ -1,129 +1,31 @@
-"""Live to its end, by keys, over a far end that holds what the test says: arranged, trended, compared, past limits."""
+"""Live to its end, by keys: arranged, trended, compared, past limits, on paper."""
 
 import asyncio
-import os
-import re
-import socketserver
-import struct
-import tempfile
-import threading
-import time
 import unittest
-import unittest.mock
 import xml.etree.ElementTree as ET
-from collections.abc import Awaitable, Callable
-from pathlib import Path
 
 from textual.pilot import Pilot
 
-from kanaleto.files.loading import load_whole
-from kanaleto.polling.engine import Engine
+from kanaleto.editing.deviceedit import change_device
+from kanaleto.editing.pointedit import change_points
 from kanaleto.polling.events import EventKind
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.wire_view.view import WireView
+from tests.livesite import LiveCase, rows_shown
 from tests.test_disturbed import painted
 
-MAP = """name,table,address,type,factor,unit,range_low,range_high,warn_high,alarm_high,hysteresis,labels,alarm_on
-Level,holding,0,uint16,0.1,m,0,10,5,8,0.5,,
-Torque,holding,1,int16,,Nm,0,100,,,,,
-Pump,holding,2,uint16,,,,,,,,0=off;1=on;2=fault,fault
-Name,holding,3,text:2,,,,,,,,,
-"""
 
-
-class Far(socketserver.ThreadingTCPServer):
-    """Slaves whose holding registers are `values` by unit and address, 0 where nothing is said; the units in `silent`
-    do not answer, addresses from 20 on are refused."""
-
-    allow_reuse_address = daemon_threads = True
-
-    def __init__(self) -> None:
-        self.values: dict[tuple[int, int], int] = {}
-        self.silent: set[int] = set()
-        super().__init__(("127.0.0.1", 0), _Answers)
-
-
-class _Answers(socketserver.BaseRequestHandler):
-    def handle(self) -> None:
-        far = self.server
-        assert isinstance(far, Far)
-        while len(request := self.request.recv(12)) == 12:
-            unit, function, first, count = request[6], request[7], *struct.unpack(">HH", request[8:12])
-            if unit in far.silent:
-                continue
-            if first + count > 20:
-                pdu = bytes((function | 0x80, 2))
-            else:
-                words = [far.values.get((unit, first + at), 0) for at in range(count)]
-                pdu = bytes((function, 2 * count)) + struct.pack(f">{count}H", *words)
-            self.request.sendall(request[:4] + struct.pack(">HB", len(pdu) + 1, unit) + pdu)
-
-
-Work = Callable[["Live", KanaletoApp, "Pilot[None]"], Awaitable[None]]
-
-
-class Live(unittest.TestCase):
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name)
-        patch = unittest.mock.patch.dict(os.environ, {f"XDG_{name}_HOME": folder.name for name in ("DATA", "STATE")})
-        patch.start()
-        self.addCleanup(patch.stop)
-        self.far = Far()
-        threading.Thread(target=self.far.serve_forever, daemon=True).start()
-        self.addCleanup(self.far.server_close)
-        self.addCleanup(self.far.shutdown)
-
-    def drive(self, work: Work, units: int = 3, map_text: str = MAP, more: str = "") -> None:
-        (self.folder / "m.csv").write_text(map_text)
-        port = self.far.server_address[1]
-        site = '[site]\nname = "S"\nperiod_s = 0.1\n[[line]]\nname = "L"\ntimeout_s = 0.3\n'
-        site += f'link = "tcp://127.0.0.1:{port}"\n'
-        for unit in range(1, units + 1):
-            site += f'[[line.device]]\nname = "Meter {unit}"\nunit_id = {unit}\nmap = "m.csv"\n'
-        path = self.folder / "site.toml"
-        path.write_text(site + more)
-
-        async def run() -> None:
-            loaded = load_whole(path)
-            engine = Engine(loaded.site)
-            engine.start()
-            app = KanaletoApp(engine, loaded, "lagoon")
-            try:
-                async with app.run_test(size=(160, 47)) as pilot:
-                    await self.shows(app, r"Level +0\.0")
-                    await work(self, app, pilot)
-                    self.assertIsNone(app.crash)
-            finally:
-                app.door.close()
-                engine.stop()
-                app.keeping.stop()
-
-        asyncio.run(run())
-
-    async def until(self, is_so: Callable[[], object], what: str) -> None:
-        end = time.monotonic() + 60
-        while not is_so():
-            self.assertLess(time.monotonic(), end, f"{what} did not come about")
-            await asyncio.sleep(0.05)
-
-    async def shows(self, app: KanaletoApp, pattern: str) -> None:
-        await self.until(lambda: any(re.search(pattern, row) for row in painted(app)), pattern)
-
-    async def answer(self, app: KanaletoApp, pilot: "Pilot[None]", text: str) -> None:
-        prompt = app.query_one(Prompt)
-        await self.until(lambda: prompt.is_open, "the question")
-        app._take_paste(text)
-        await pilot.press("enter")
-
+class Live(LiveCase):
     def test_arranged(self) -> None:
         self.drive(_arranged)
 
     def test_trend(self) -> None:
         self.drive(_trend)
+
+    def test_a_trend_stays_with_its_point_under_another_name(self) -> None:
+        self.drive(_renamed)
 
     def test_what_moved(self) -> None:
         self.drive(_moved)
@@ -146,10 +48,6 @@ class Live(unittest.TestCase):
     def test_two_thousand_points(self) -> None:
         rows = "".join(f"P{at},holding,{at % 20},uint16\n" for at in range(1996))
         self.drive(_many, units=1, map_text="name,table,address,type,factor\nLevel,holding,0,uint16,0.1\n" + rows)
-
-
-def rows_shown(app: KanaletoApp, pattern: str) -> list[str]:
-    return [found[1] for row in painted(app) if (found := re.search(pattern, row))]
 
 
 async def _arranged(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
@@ -216,6 +114,25 @@ async def _trend(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await test.shows(app, r"old|not read")
     await pilot.press("up", "p", "p", "p")
     await test.until(lambda: parts.current is None, "the list, once nothing is pinned")
+
+
+async def _renamed(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    parts = app.query_one(LiveView).parts
+    test.far.values[1, 0] = 33
+    await test.shows(app, r"Level +3\.3")
+    await pilot.press("p")
+    await asyncio.sleep(1)
+    app.edit(change_device("Meter 1", {"name": "North"}))
+    await test.until(lambda: app.snapshot.place_of(("North", "Level")) is not None, "the device's name")
+    await asyncio.sleep(0.5)
+    app.edit(change_points("North", ["Level"], {"name": "Height"}))
+    await test.until(lambda: app.snapshot.place_of(("North", "Height")) is not None, "the point's name")
+    await asyncio.sleep(0.5)
+    test.assertEqual(parts.data.pins, [("North", "Height")])
+    curve = parts.data.curves.curve(("North", "Height"))
+    test.assertGreater(curve.at[-1] - curve.at[0], 1.5)
+    test.assertIn(3.3, curve.value.tolist())
+    test.assertNotIn("is no more", app.notice)
 
 
 async def _moved(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:

@@ -5,7 +5,7 @@ from enum import Enum
 
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
 from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.limits import level_of, rules_of
+from kanaleto.polling.limits import Level, level_of, rules_of
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Point
 
@@ -93,6 +93,7 @@ def nearness(point: Point, reading: Reading) -> float:
         return float("inf")
     limits = point.limits
     bounds = [rule for rule in rules_of(limits) if not rule.states]
+    bounds = [rule for rule in bounds if rule.level is not Level.RANGE] or bounds
     if any(rule.is_past(value, False, 0.0, point) for rule in rules_of(limits) if rule.states):
         return -1.0
     if not bounds:

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from kanaleto.planning.plan import AnyPlace, Identity, Place
 from kanaleto.polling.board import Quality, Reading
+from kanaleto.polling.limits import Level
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.values.codec import NoValue, Value
@@ -97,7 +98,7 @@ def badness(snapshot: Snapshot, device: Device) -> int:
     line, status = found
     if line.why_unreachable or status.silent_s is not None:
         return 4
-    if any(crossing.identity[0] == device.name and crossing.rule.level > 1 for crossing in snapshot.past):
+    if any(crossing.identity[0] == device.name and crossing.rule.level is Level.ALARM for crossing in snapshot.past):
         return 3
     if status.trouble is not None or status.reason:
         return 2

@@ -28,8 +28,9 @@ _MOST_NOTE = 2000
 class Level(IntEnum):
     """How bad; the worse is the greater."""
 
-    WARN = 1
-    ALARM = 2
+    RANGE = 1
+    WARN = 2
+    ALARM = 3
 
 
 class Rule(Struct, frozen=True):
@@ -43,7 +44,7 @@ class Rule(Struct, frozen=True):
 
     @property
     def word(self) -> str:
-        return "alarm" if self.level is Level.ALARM else "warn"
+        return self.level.name.lower()
 
     def words(self, point: Point) -> str:
         """As people read it: `above 70 Nm`, `is Fault`."""
@@ -57,6 +58,8 @@ class Rule(Struct, frozen=True):
             if is_word_of_bits(point):
                 return any(int(value) >> bit & 1 for bit in self.states)
             return value in self.states
+        if self.level is Level.RANGE and value == self.bound and not was_past:
+            return False  # the end of the range belongs to it
         back = hysteresis if was_past else 0.0
         if back:
             return value >= self.bound - back if self.is_high else value <= self.bound + back
@@ -70,6 +73,7 @@ def rules_of(limits: Limits) -> tuple[Rule, ...]:
     for level, low, high, states, name in (
         (Level.ALARM, limits.alarm_low, limits.alarm_high, limits.alarm_on, "alarm"),
         (Level.WARN, limits.warn_low, limits.warn_high, limits.warn_on, "warn"),
+        (Level.RANGE, limits.range_low, limits.range_high, (), "range"),
     ):
         found += [Rule(f"{name}_low", level, low, False)] if low is not None else []
         found += [Rule(f"{name}_high", level, high)] if high is not None else []

@@ -58,8 +58,8 @@ class Limits(Struct, frozen=True, kw_only=True):
 
     @property
     def can_be_passed(self) -> bool:
-        """Whether there is any, beside the range."""
-        numbers = (self.warn_low, self.warn_high, self.alarm_low, self.alarm_high)
+        """Whether there is any."""
+        numbers = (self.range_low, self.range_high, self.warn_low, self.warn_high, self.alarm_low, self.alarm_high)
         return any(number is not None for number in numbers) or bool(self.warn_on or self.alarm_on)
 
 

@@ -44,6 +44,7 @@ EVERYWHERE = (
 )
 
 UNLESS_TAKEN = (
+    Action("m", "moved", "what moved", "what moved: from now on, points ranked by how much they change"),
     Action("less_than_sign", "lanes_by(-1)", "lanes earlier", "the lanes by the minute, hours and days back", "< >"),
     Action("greater_than_sign", "lanes_by(1)", "lanes later", "the lanes by the minute, hours and days back", "< >"),
     Action("g", "go_live", "go live", "all views follow what is read now"),

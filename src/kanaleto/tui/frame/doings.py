@@ -69,6 +69,12 @@ class Doings(PacedApp):
         self.action_view(LIVE)
         await self.query_one(LiveView).action_past()
 
+    async def action_moved(self) -> None:
+        from kanaleto.tui.live.view import LiveView  # which is loaded by now
+
+        self.action_view(LIVE)
+        await self.query_one(LiveView).action_moved()
+
     def action_new_site(self) -> None:
         self.opened.new_site()
 

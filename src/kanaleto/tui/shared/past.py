@@ -5,8 +5,8 @@ from kanaleto.polling.limits import Crossing, Level
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.words import clock_text
 
-LEVEL_SHAPES = {Level.WARN: "△", Level.ALARM: "▲"}
-LEVEL_TONES = {Level.WARN: "ochre", Level.ALARM: "terracotta"}
+LEVEL_SHAPES = {Level.RANGE: "▽", Level.WARN: "△", Level.ALARM: "▲"}
+LEVEL_TONES = {Level.RANGE: "sky", Level.WARN: "ochre", Level.ALARM: "terracotta"}
 
 
 def put_crossing(cells: Cells, crossing: Crossing, width: int, now: float | None = None) -> Cells:

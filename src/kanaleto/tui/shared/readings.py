@@ -32,8 +32,6 @@ def spark_of(snapshot: Snapshot, place: AnyPlace, width: int) -> str:
 
 def numbers_of(snapshot: Snapshot, place: AnyPlace) -> list[tuple[float, float]]:
     """Times (loop time) and values of what was read lately of a point that is a number."""
-    if not isinstance(place, Place):
-        return []
     read = snapshot.board.trace(place)
     return [(at_s, float(value)) for at_s, value in read if isinstance(value, int | float)]
 
@@ -100,7 +98,7 @@ def value_tone(point: Point, reading: Reading) -> str:
 
 
 def limit_tone(point: Point, value: object) -> str:
-    """terracotta beyond an alarm limit, ochre beyond a warning, else nothing."""
+    """terracotta beyond an alarm limit, ochre beyond a warning, sky outside the range, else nothing."""
     level = level_of(point.limits, value, point)
     return LEVEL_TONES[level] if level is not None else ""
 

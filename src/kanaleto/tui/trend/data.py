@@ -8,10 +8,12 @@ from kanaleto.capture.taped import TapeQuestion, ask_elsewhere
 from kanaleto.files.beside import folder_beside
 from kanaleto.history.asking import Answer, Asker
 from kanaleto.history.curves import curve_of
+from kanaleto.history.renames import renamed
 from kanaleto.planning.plan import Identity
 from kanaleto.polling.memory import Memory
 from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
+from kanaleto.site.model import Site
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.trend.state import MOST_PINS, Curves, TrendState
 
@@ -32,6 +34,8 @@ class TrendData:
         self._asker = Asker(lambda answer: context.later(lambda: self._take(answer)))
         self._is_listening = False
         self._path: Path | None = None
+        self._site: Site | None = None
+        self._renamed: dict[Identity, Identity] = {}
 
     @property
     def now(self) -> float:
@@ -51,6 +55,8 @@ class TrendData:
             there = f"; {len(self.pins)} are pinned" if self.pins else ""
             return f"{len(new)} points are too many to be told apart in one trend: {MOST_PINS} at most{there}"
         self.state.pins = [*self.pins, *new]
+        self._site = self._context.snapshot.site
+        self._path = self._site.path
         self._watch()
         self._ask_tape([identity for identity in new if identity[0]])
         return ""
@@ -100,7 +106,10 @@ class TrendData:
         listens, self._is_listening = self._is_listening, bool(wanted)
         memory = self.memory
 
+        called, self._renamed = self._renamed, {}
+
         def tell(session: Session) -> None:
+            memory.rename(called)
             if wanted and not listens:
                 session.listen(memory)
             memory.watch(wanted, session.world)
@@ -115,14 +124,17 @@ class TrendData:
         if path != self._path:
             self._path = path
             self.curves.forget_stored()
+        site, self._site = self._site, snapshot.site
         gone = [pin for pin in self.pins if snapshot.place_of(pin) is None]
-        if gone:
-            self.state.pins = [pin for pin in self.pins if pin not in gone]
-            self._watch()
+        if not gone:
+            return []
+        called = dict(renamed(site, snapshot.site)) if site is not None and site.path == path else {}
+        self._renamed = {pin: called[pin] for pin in gone if pin in called}
+        gone = [pin for pin in gone if pin not in called]
+        self.state.pins = [self._renamed.get(pin, pin) for pin in self.pins if pin not in gone]
+        self.curves.rename(self._renamed)
+        self._watch()
         return gone
-
-    def rename(self, renamed: dict[Identity, Identity]) -> None:
-        self.state.pins = [renamed.get(pin, pin) for pin in self.pins]
 
     def ask(self, snapshot: Snapshot) -> None:
         """Ask the record for what is lacking of what is shown."""

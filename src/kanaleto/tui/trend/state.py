@@ -217,6 +217,12 @@ class Curves:
             told = cast(Told, answer.found.get(identity, Told(EMPTY)))
             self._stored[identity] = Stored(told, question.begin, question.end)
 
+    def rename(self, called: Mapping[Identity, Identity]) -> None:
+        """Points that are called otherwise, and are the same."""
+        self._from_memory = {called.get(identity, identity): own for identity, own in self._from_memory.items()}
+        self._stored = {called.get(identity, identity): own for identity, own in self._stored.items()}
+        self._taped = {called.get(identity, identity): own for identity, own in self._taped.items()}
+
     def keep(self, identities: list[Identity]) -> None:
         """Forget all but these."""
         for held in (self._from_memory, self._stored, self._taped):

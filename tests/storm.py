@@ -119,6 +119,7 @@ class Storm:
         terminal, pick = self._terminal, self._random
         self._serve()
         try:
+            terminal.run("stty susp undef")  # what ends must say why, whatever is typed behind
             terminal.run(f"{KANALETO} {self._folder / 'site.toml'}; echo 'ENDED' 'WITH' $?")
             terminal.wait_for("Storm", 60)
             end = time.monotonic() + seconds

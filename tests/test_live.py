@@ -274,7 +274,13 @@ async def _another_map(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> No
     )
     await pilot.press("2")
     await test.shows(app, r"its map serves 3 devices")
+    (test.folder / "torn.csv").write_text("name,table,address\nA,holding,x\n")
     await pilot.press("M")
+    for bad, told in (("none", "there is no such file"), (str(test.folder), "is a folder"),
+                      (str(test.folder / "torn.csv"), "torn.csv:2"), ("/dev/zero", "is no ordinary file")):  # fmt: skip
+        await test.answer(app, pilot, bad)
+        await test.until(lambda: told in app.troubles.get("answer", ""), told)  # noqa: B023
+        await pilot.press("ctrl+u")
     await test.answer(app, pilot, str(other))
     await test.shows(app, r"2 of 4 points found again, 2 lost, 1 new · Meter 2, Meter 3 keep the map of now")
     await test.shows(app, r"Level m +→ +Level of water m")

@@ -12,8 +12,9 @@ from textual.strip import Strip
 from kanaleto.editing.anothermap import Found, find_again, read_other, taken_map, used_by
 from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.news import Opened
-from kanaleto.files.texts import CannotRead, read_text
+from kanaleto.files.texts import read_text
 from kanaleto.site.counting import from_wire
+from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Device, Point
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
@@ -117,10 +118,10 @@ class AnotherMapPane(Drawn, Vertical):
                 path = holder.map_path(text)
                 content = read_text(path)
                 new = read_other(path, content, device)
-            except (CannotRead, CannotEdit, ValueError) as error:
+            except FaultyFile as error:
+                return str(error.faults[0])
+            except (CannotEdit, ValueError) as error:
                 return str(error)
-            except OSError as error:
-                return f"{text.strip()} cannot be read: {error.strerror}"
             self._begin(device, path, content, new, opened)
             return None
 

@@ -19,7 +19,10 @@ _KEYS = (
     "down", "slash", *"two", "enter", "pagedown", "escape", "p", "n", "end", "enter", "home", "enter", "2", "down",
     "right", "end", "slash", *"one", "enter", "x", "n", "escape", "left", "up", "4", "3", "slash", *"alpha", "escape",
     "1", "down", "3", "up", "n", "low", "down", "2", "small", "right", "down", "3", "enter", "large", "enter", "4",
-    "low", "2", "large",
+    "low", "2", "large", "3", "down", "f", "f", "s", "s", "o", "escape", "v", "v", "p", "t", "left", "plus",
+    "percent_sign", "low", "v", "small", "left", "large", "g", "escape", "m", "small", "large", "escape", "c", "o",
+    "low", "large", "escape", "a", "right", "small", "large", "escape", "b", "escape", "E", "f", "low", "large", "E",
+    "less_than_sign", "g",
 )  # fmt: skip
 
 

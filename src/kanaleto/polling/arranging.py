@@ -1,16 +1,16 @@
 """Points in the order, and of the kind, that somebody wants to see."""
 
 from collections.abc import Callable, Collection, Iterable, Mapping
-from enum import Enum
 
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
 from kanaleto.polling.board import Quality, Reading
 from kanaleto.polling.limits import Level, level_of, rules_of
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Point
+from kanaleto.values.turning import Turning
 
 
-class Order(Enum):
+class Order(Turning):
     """The value is how it is told."""
 
     DEVICE = "by device"
@@ -19,24 +19,14 @@ class Order(Enum):
     AGE = "the oldest first"
     LIMIT = "the nearest to a limit first"
 
-    @property
-    def next(self) -> "Order":
-        every = list(Order)
-        return every[(every.index(self) + 1) % len(every)]
 
-
-class Only(Enum):
+class Only(Turning):
     """The value is how it is told."""
 
     ALL = "all points"
     CHANGED = "only what changed in the last minute"
     BAD = "only what is not good"
     PAST = "only what is past a limit"
-
-    @property
-    def next(self) -> "Only":
-        every = list(Only)
-        return every[(every.index(self) + 1) % len(every)]
 
 
 def chosen(

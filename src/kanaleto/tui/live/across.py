@@ -151,6 +151,10 @@ class AcrossPart(Part):
         self._tell(rows, columns)
 
     def _tell(self, rows: list[AcrossRow], columns: list[str]) -> None:
+        if not rows:
+            self._head.told, self._head.columns, self._head.widths = "", (), ()
+            self._head.redraw()
+            return
         off = sum(1 for row in rows if row.odd)
         order = "the worst first" if self._worst_first else "in the site's order"
         self._head.told = (

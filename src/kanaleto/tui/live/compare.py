@@ -1,7 +1,6 @@
 """Side by side: two devices of one map, points that are marked, or what is expected beside what is seen."""
 
 from collections.abc import Callable, Hashable, Sequence
-from enum import Enum
 
 from textual.app import ComposeResult
 from textual.strip import Strip
@@ -20,19 +19,15 @@ from kanaleto.tui.shared.rows import Rows
 from kanaleto.values.codec import CannotEncode, NoValue
 from kanaleto.values.digits import number
 from kanaleto.values.text import shown
+from kanaleto.values.turning import Turning
 
 
-class With(Enum):
+class With(Turning):
     """With what is compared. The value is how it is told."""
 
     DEVICE = "another device of its map"
     POINTS = "each other"
     EXPECTED = "what is expected"
-
-    @property
-    def next(self) -> "With":
-        every = list(With)
-        return every[(every.index(self) + 1) % len(every)]
 
 
 class CompareHead(Drawn):

@@ -17,7 +17,7 @@ from kanaleto.tui.live.actions import ACTIONS, PART_KEYS, part_actions
 from kanaleto.tui.live.detail import PointDetail
 from kanaleto.tui.live.listing import Listing
 from kanaleto.tui.live.parts import Parts
-from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRows, PointRow
+from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, LiveRows, PointRow
 from kanaleto.tui.live.told import Told
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.filter import Filter
@@ -47,6 +47,7 @@ class LiveView(View, Vertical):
         self.parts = Parts(self)
         self._version = -1
         self._arranged_s = self._spread_s = -1e9
+        self._fills = 0
         self._since: float | None = None
         self._list.when_moved = self._moved
 
@@ -66,8 +67,11 @@ class LiveView(View, Vertical):
         if is_new:
             self._version = snapshot.version
             self._let_go(snapshot)
-        if self.parts.current is None and (is_new or self._is_due(snapshot)):
+        if self.parts.current is None and is_new:
             self._fill()
+        elif self.parts.current is None and self._is_due(snapshot):
+            self._arranged_s = snapshot.now_s
+            Thread(target=self._arrange_again, args=(snapshot, self._fills), name="arrange", daemon=True).start()
 
     def _is_due(self, snapshot: Snapshot) -> bool:
         listing = self._listing
@@ -89,6 +93,16 @@ class LiveView(View, Vertical):
 
         self.context.later(take)
 
+    def _arrange_again(self, snapshot: Snapshot, fills: int) -> None:
+        """What is shown changes by itself: on a thread, thousands of points take their time."""
+        rows = self._listing.rows(snapshot, self._filter.matches)
+
+        def take() -> None:
+            if fills == self._fills and self.parts.current is None:
+                self._show_rows(rows)
+
+        self.context.later(take)
+
     def _let_go(self, snapshot: Snapshot) -> None:
         """The plan has changed: the same points stand elsewhere now, or are no more."""
         self._list.marked = {one for one in self._list.marked if snapshot.place_of(one) is not None}
@@ -100,7 +114,10 @@ class LiveView(View, Vertical):
         plan = self.snapshot.plan
         self._list.longest = max((cell_len(name) for _, name in plan.identities), default=14)
         self._list.is_flat = self._listing.order is not Order.DEVICE
-        rows = self._listing.rows(self.snapshot, self._filter.matches)
+        self._show_rows(self._listing.rows(self.snapshot, self._filter.matches))
+
+    def _show_rows(self, rows: list[LiveRow]) -> None:
+        self._fills += 1
         nothing = f"nothing to show: {self._listing.only.value}" if self._listing.only is not Only.ALL else ""
         self._list.empty_text = self._filter.told or nothing or "this site has no points yet"
         self._list.set_rows(rows)

@@ -2,7 +2,6 @@
 curves come from: what is remembered since a point is pinned, and what was recorded before, as one."""
 
 from collections.abc import Mapping
-from enum import Enum
 from typing import cast
 
 from msgspec import Struct
@@ -13,6 +12,7 @@ from kanaleto.history.definition import Definition
 from kanaleto.history.storedcurve import Told, definition_of
 from kanaleto.planning.plan import AnyPlace, Identity
 from kanaleto.polling.memory import Memory
+from kanaleto.values.turning import Turning
 
 MOST_PINS = 8
 TONES = ("verdigris", "ochre", "sky", "violet", "ink", "terracotta", "muted", "dim")
@@ -22,17 +22,12 @@ SPAN_S = 600.0
 _ZOOM = 2.0
 
 
-class Scale(Enum):
+class Scale(Turning):
     """How values become heights. The value is how it is told."""
 
     ONE = "one scale"
     SEVERAL = "each on its own scale"
     PER_CENT = "in per cent of range"
-
-    @property
-    def next(self) -> "Scale":
-        every = list(Scale)
-        return every[(every.index(self) + 1) % len(every)]
 
 
 class TrendState:

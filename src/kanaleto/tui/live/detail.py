@@ -4,7 +4,7 @@ its value, and what brought it."""
 from kanaleto.history.figures import Figures
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Place
 from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.limits import rules_of
+from kanaleto.polling.limits import Level, rules_of
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND, Point
 from kanaleto.tui.shared.digits import large
@@ -52,9 +52,13 @@ class PointDetail(Panel):
         past = {crossing.identity: crossing for crossing in self.snapshot.past}
         for rule in rules_of(point.limits):
             value = reading.value
+            if rule.level is Level.RANGE:
+                continue
             is_past = isinstance(value, int | float) and rule.is_past(value, False, 0.0, point)
             mark, tone = (LEVEL_SHAPES[rule.level], LEVEL_TONES[rule.level]) if is_past else (" ", "muted")
             rows.append([(f"{mark} {rule.word} {rule.words(point)}", tone)])
+        if point.limits.range_low is not None or point.limits.range_high is not None:
+            rows.append([(f"  range {_range_words(point)}", "muted")])
         own = past.get(place.identity)
         if own is not None:
             rows.append([(f"  past since {clock_text(own.wall_s)[:8]}", "ink"),
@@ -86,6 +90,13 @@ class PointDetail(Panel):
         if place.block is not None and reading.wall_s is not None and point.period_s != DEMAND:
             rows[-1].append((f"  reached {self.snapshot.board.cycles_s[place.block.index]:.2f} s", "dim"))
         return rows
+
+
+def _range_words(point: Point) -> str:
+    low, high = (
+        f"{number:g}" if number is not None else "" for number in (point.limits.range_low, point.limits.range_high)
+    )
+    return f"{low} … {high} {point.unit}".strip()
 
 
 def _whose(place: AnyPlace) -> str:

@@ -10,12 +10,12 @@ from textual.strip import Strip
 
 from kanaleto.history.axis import clock, span_text, time_marks, time_step, value_marks
 from kanaleto.history.curves import BAD, NEVER, STALE
-from kanaleto.polling.limits import rules_of
+from kanaleto.polling.limits import Level, rules_of
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.cells import Cells
-from kanaleto.tui.shared.figures import is_bit, text_of
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.past import LEVEL_TONES
+from kanaleto.tui.trend.lane import put_lane
 from kanaleto.tui.trend.picture import DrawnCurve, Picture, picture_of
 from kanaleto.tui.trend.raster import NOBODY, Dots, curve_dots, drawn, line_dots, row_of
 from kanaleto.tui.trend.state import Curves, Scale, TrendState
@@ -191,8 +191,9 @@ class TrendChart(Drawn, can_focus=True):
                 characters[column], inks[column] = character, tone
         if gap is not None:
             begin, words, tone = gap
+            begin = _free(owners, columns, begin, len(words))
             for at, character in enumerate(words, begin):
-                if at < len(characters) and owners[at] == NOBODY:
+                if begin >= 0 and at < len(characters):
                     characters[at], inks[at] = character, tone
         at = 0
         for ink, run in groupby(inks):
@@ -270,10 +271,11 @@ class TrendChart(Drawn, can_focus=True):
             return {}
         found = {}
         for rule in rules_of(chosen.place.point.limits):
-            if not rule.states and chosen.bottom <= rule.bound <= chosen.top:
+            is_drawn = not rule.states and rule.level is not Level.RANGE
+            if is_drawn and chosen.bottom <= rule.bound <= chosen.top:
                 words = f" {rule.word} {rule.words(chosen.place.point)} "
                 row = row_of(rule.bound, chosen.bottom, chosen.top, rows)
-                found[max(row - 1, 0)] = (max(self.width - len(words) - 1, 0), words, LEVEL_TONES[rule.level])
+                found[max(row - 1, 0)] = (self.width - len(words) - 1, words, LEVEL_TONES[rule.level])
         return found
 
     def _times(self) -> Cells:
@@ -296,39 +298,9 @@ class TrendChart(Drawn, can_focus=True):
         return cells
 
     def _lane(self, curve: DrawnCurve) -> Cells:
-        """A state as text, a bit as a logic trace."""
-        cells = Cells(self.palette).put(" ").put(f"{curve.letter} {curve.place.point.name}", curve.tone, self.left - 2)
-        cells.put(" ")
-        thin, width = curve.thin, self.width
-        bit = is_bit(curve.place.point)
-        runs: list[tuple[tuple[str, str], int]] = []
-        for column in range(width):
-            at = 2 * column + 1
-            value, quality = float(thin.last[at]), int(thin.quality[at])
-            low = min(float(thin.low[at - 1]), float(thin.low[at]))
-            high = max(float(thin.high[at - 1]), float(thin.high[at]))
-            if quality > STALE or not np.isfinite(value):
-                key = ("", "bad" if quality == BAD else "gap")
-            else:
-                is_mixed = low != high and column > 0 and runs and runs[-1][0][0] == str(value)
-                key = (str(value), "mixed" if is_mixed else "stale" if quality == STALE else "good")
-            if runs and runs[-1][0] == key:
-                runs[-1] = (key, runs[-1][1] + 1)
-            else:
-                runs.append((key, 1))
-        for (value_text, how), length in runs:
-            tone = {"good": curve.tone, "stale": "dim", "mixed": curve.tone}.get(how, "muted")
-            if how in ("gap", "bad"):
-                cells.put("no value"[:length] if how == "bad" and length > 9 else "", "muted", length)
-            elif how == "mixed":
-                cells.put("▒" * length, tone)
-            elif bit:
-                is_on = float(value_text) != 0
-                cells.put(("▇" if is_on else "▁") * length, tone if is_on else "muted")
-            else:
-                text = text_of(curve.place, float(value_text))[: max(length - 1, 0)]
-                cells.put(text, tone).put("─" * (length - len(text)), tone if how == "good" else "dim")
-        return cells
+        name = curve.letter if self.is_small else f" {curve.letter} {curve.place.point.name}"
+        cells = Cells(self.palette).put(name, curve.tone, self.left - 1)
+        return put_lane(cells.put(" "), curve, self.width)
 
     def _chosen_curve(self) -> DrawnCurve | None:
         curves = self.picture.curves
@@ -372,6 +344,16 @@ class TrendChart(Drawn, can_focus=True):
             begin, end = self.state.range(self.now)
             self.state.cursor = begin + (column + 0.5) / self.width * (end - begin)
             self.moved()
+
+
+def _free(owners: list[int], columns: dict[int, tuple[str, str]], begin: int, length: int) -> int:
+    """The place at `begin` or the first to its left where so many cells have nothing in them; -1 where none is."""
+    run = 0
+    for at in range(min(begin + length, len(owners)) - 1, -1, -1):
+        run = run + 1 if owners[at] == NOBODY and at not in columns else 0
+        if run == length:
+            return at
+    return -1
 
 
 def _near(row: int, rows: int) -> list[int]:

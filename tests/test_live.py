@@ -150,14 +150,16 @@ async def _moved(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await test.until(lambda: prompt.is_open, "the question")
     await pilot.press("ctrl+u")
     await test.answer(app, pilot, "holding 10-24")
-    await test.shows(app, r"holding 10 … 24 of Meter 1 as bare words: 10 read, 5 refused")
+    watched = r"holding 10 … 24 of Meter (\d) as bare words: 10 read, 5 refused"  # the one whose row the cursor was on
+    await test.shows(app, watched)
+    unit = int(rows_shown(app, watched)[0])
     await asyncio.sleep(3)
     await pilot.press("m")
     await asyncio.sleep(1)
-    test.far.values[1, 14] = 321
-    await test.shows(app, r"holding 14 +0x000E +Meter 1 .*0 → 321")
+    test.far.values[unit, 14] = 321
+    await test.shows(app, rf"holding 14 +0x000E +Meter {unit} .*0 → 321")
     await pilot.press("home", "a")
-    await test.until(lambda: app.snapshot.place_of(("Meter 1", "Register 14")) is not None, "the point")
+    await test.until(lambda: app.snapshot.place_of((f"Meter {unit}", "Register 14")) is not None, "the point")
     await pilot.press("escape")
     await test.shows(app, r"Register 14 +321")
 

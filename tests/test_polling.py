@@ -229,6 +229,21 @@ class Polling(unittest.TestCase):
 
 
 class Waters(unittest.TestCase):
+    def test_the_last_day_minute_by_minute(self) -> None:
+        water = Water()
+        self.assertEqual(water.minutes(), [])
+        for second in range(3600 * 30):
+            kind = OutcomeKind.TIMEOUT if second // 60 == 1000 else OutcomeKind.GOOD
+            water.add(100.0 + second, 100.5 + second, kind)
+        minutes = dict(water.minutes())
+        self.assertEqual((len(minutes), max(minutes)), (1440, int((100.5 + 3600 * 30 - 1) / 60)))
+        self.assertEqual({level.worst for level in minutes.values()}, {Worst.GOOD, Worst.SILENT})
+        self.assertEqual([number for number, level in minutes.items() if level.worst is Worst.SILENT], [1001, 1002])
+        self.assertTrue(all(abs(level.busy - 0.5) < 0.02 for level in list(minutes.values())[1:-1]))
+        water.add(100.0 + 3600 * 40, 100.5 + 3600 * 40, OutcomeKind.GOOD)
+        later = dict(water.minutes())
+        self.assertEqual(later[max(later) - 5].worst, Worst.NOTHING, "nothing was asked then")
+
     def test_levels_and_worst(self) -> None:
         water = Water()
         water.add(100.0, 100.25, OutcomeKind.GOOD)

@@ -1,6 +1,7 @@
 """How each device and line is doing: outcomes counted, answer times, and the water of a line, how busy it was in the
 last minute."""
 
+from array import array
 from collections import deque
 from enum import IntEnum
 from functools import cached_property
@@ -53,26 +54,29 @@ class Water:
         self._worst = [Worst.NOTHING] * SLICES
         self._slice = -1  # the number of the newest slice, counted from loop time 0
         self._first = -1
-        self._minute = -1
-        self._minute_busy_s = 0.0
-        self._minute_worst = Worst.NOTHING
-        self._minutes: deque[tuple[int, MinuteLevel]] = deque(maxlen=MINUTES)
+        self._minute = -1  # of loop time; what it was stands at its number in the rings
+        self._first_minute = -1
+        self._minute_busy_s = array("f", bytes(4 * MINUTES))
+        self._minute_worst = bytearray(MINUTES)
 
     def minutes(self) -> list[tuple[int, MinuteLevel]]:
-        """Whole minutes of loop time by their number, oldest first, and the one that goes on. For any thread."""
-        level = MinuteLevel(min(self._minute_busy_s / 60, 1.0), self._minute_worst)
-        return [*self._minutes, (self._minute, level)] if self._minute >= 0 else []
+        """Minutes of loop time by their number, oldest first, the last one goes on. For any thread."""
+        last, busy_s, worst = self._minute, self._minute_busy_s[:], bytes(self._minute_worst)
+        first = max(self._first_minute, last - MINUTES + 1)
+        places = ((number, number % MINUTES) for number in range(first, last + 1) if last >= 0)
+        return [(number, MinuteLevel(min(busy_s[place] / 60, 1.0), Worst(worst[place]))) for number, place in places]
 
     def _note_minute(self, end_s: float, busy_s: float, worst: Worst) -> None:
         number = int(end_s / 60)
-        if number != self._minute:
-            if self._minute >= 0:
-                level = MinuteLevel(min(self._minute_busy_s / 60, 1.0), self._minute_worst)
-                self._minutes.append((self._minute, level))
-            self._minute, self._minute_busy_s, self._minute_worst = number, 0.0, Worst.NOTHING
-        self._minute_busy_s += busy_s
-        if worst > self._minute_worst:
-            self._minute_worst = worst
+        if self._minute < 0:
+            self._first_minute = number
+        for passed in range(max(self._minute, number - MINUTES) + 1, number + 1):
+            self._minute_busy_s[passed % MINUTES], self._minute_worst[passed % MINUTES] = 0.0, Worst.NOTHING
+        self._minute = max(self._minute, number)
+        at = number % MINUTES
+        self._minute_busy_s[at] += busy_s
+        if worst > self._minute_worst[at]:
+            self._minute_worst[at] = worst
 
     def _advance(self, now_s: float) -> None:
         number = int(now_s / SLICE_S)
@@ -92,10 +96,11 @@ class Water:
             at = self._slice % SLICES
             self._count[at] += 1
             self._busy[at] += end_s - start_s
-            self._minute_busy_s += end_s - start_s
+            minute = self._minute % MINUTES
+            self._minute_busy_s[minute] += end_s - start_s
             if worst > self._worst[at]:
                 self._worst[at] = worst
-                self._minute_worst = max(worst, self._minute_worst)
+                self._minute_worst[minute] = max(worst, self._minute_worst[minute])
             return
         self._advance(end_s)
         self._note_minute(end_s, end_s - start_s, worst)

@@ -122,7 +122,7 @@ class AcrossPart(Part):
 
     def begin(self, device: str, marked: Sequence[Identity]) -> None:
         self._device, self._marked = device, list(marked)
-        self._list_first = 0
+        self._list.first = 0
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)

@@ -163,6 +163,8 @@ class ComparePart(Part):
         self._left = self._right = ""
         self._points: list[Identity] = []
         self._only = False
+        self._answers = 0
+        self._judged_for: object = None
         self.expected: dict[Identity, float | str] = {}
         self._head, self._list = CompareHead(), CompareRows()
         self._list.expected = self.expected
@@ -173,6 +175,7 @@ class ComparePart(Part):
 
     def begin(self, device: str, marked: Sequence[Identity]) -> None:
         """With what the cursor was on, and what is marked."""
+        self._judged_for = None
         self._points = list(marked)
         self._left = device
         likes = [own.name for own in devices_like(self.context.snapshot.site, device) if own.name != device]
@@ -182,14 +185,19 @@ class ComparePart(Part):
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
+        key = (int(snapshot.now_s), snapshot.version, self._with, self._left, self._right, self._only, self._answers)
+        if key != self._judged_for:  # thousands of points take their time
+            self._judged_for = key
+            self._judge()
+        else:
+            self._list.redraw()
+
+    def _judge(self) -> None:
         pairs = self.pairs()
-        total = len(pairs)
-        if self._only:
-            pairs = [pair for pair in pairs if self._list.verdict(pair)[1]]
-        self._list.empty_text = "nothing differs" if self._only and total else "nothing to compare here"
-        self._list.set_rows(pairs)
-        off = sum(1 for pair in pairs if self._list.verdict(pair)[1])
-        self._head.told = f"with {self._with.value} · {off} of {total} differ"
+        off = [pair for pair in pairs if self._list.verdict(pair)[1]]
+        self._list.empty_text = "nothing differs" if self._only and pairs else "nothing to compare here"
+        self._list.set_rows(off if self._only else pairs)
+        self._head.told = f"with {self._with.value} · {len(off)} of {len(pairs)} differ"
         self._head.titles = self._titles()
         self._head.redraw()
 
@@ -282,6 +290,7 @@ class ComparePart(Part):
                     self.expected[identity] = parse_expected(place, text)
                 except ValueError as error:
                     return str(error)
+            self._answers += 1
             self._list.place_cursor(self._list.cursor + 1)
             self.context.redraw()
             return None

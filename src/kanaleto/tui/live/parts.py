@@ -83,6 +83,11 @@ class Parts:
             self._strip.show(snapshot)
         return False
 
+    def close(self) -> None:
+        """The application ends."""
+        if self._data is not None:
+            self._data.stop()
+
     def let_go(self, snapshot: Snapshot) -> None:
         """The plan is another."""
         if self._data is None:

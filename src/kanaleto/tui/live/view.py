@@ -1,7 +1,8 @@
 """Live: the list, the point opened beside it, the strip of what is pinned below; and the parts that take its place:
 the trend, what moved, comparisons, what is past a limit."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from functools import wraps
 from inspect import isawaitable
 from threading import Thread
 
@@ -27,6 +28,17 @@ from kanaleto.tui.shared.view import View
 _ARRANGE_EVERY_S, _SPREAD_EVERY_S = 2.0, 5.0
 
 
+def _in_list(action: "Callable[[LiveView], None]") -> "Callable[[LiveView], None]":
+    """What is only done while the list is in sight: a part that has taken its place does not have it."""
+
+    @wraps(action)
+    def do(view: "LiveView") -> None:
+        if view.parts.current is None:
+            action(view)
+
+    return do
+
+
 class LiveView(View, Vertical):
     digit, title, about = "3", "Live", "go to all points by device"
     actions = (*ACTIONS, *part_actions())
@@ -50,6 +62,9 @@ class LiveView(View, Vertical):
         self._fills = 0
         self._since: float | None = None
         self._list.when_moved = self._moved
+
+    def close(self) -> None:
+        self.parts.close()
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
@@ -235,6 +250,7 @@ class LiveView(View, Vertical):
 
     # Actions on the list
 
+    @_in_list
     def action_open(self) -> None:
         row = self._list.current
         if isinstance(row, DeviceRow | DerivedRow):
@@ -243,10 +259,12 @@ class LiveView(View, Vertical):
         self._detail.display = not self._detail.display
         self.context.redraw()
 
+    @_in_list
     def action_figures(self) -> None:
         self._since = self.parts.data.now
         self.context.redraw()
 
+    @_in_list
     def action_exchange(self) -> None:
         place = self._current
         if not isinstance(place, Place) or place.block is None:
@@ -271,6 +289,7 @@ class LiveView(View, Vertical):
         self.context.tell(told)
         self.context.redraw()
 
+    @_in_list
     def action_fold(self) -> None:
         name = self.device_here
         folded = self._listing.folded
@@ -281,12 +300,14 @@ class LiveView(View, Vertical):
             self._list.place_cursor(at)
         self.context.redraw()
 
+    @_in_list
     def action_fold_all(self) -> None:
         names = {part.device.name for part in self.snapshot.plan.parts} | {""}
         self._listing.folded = set() if self._listing.folded >= names else names
         self._fill()
         self.context.redraw()
 
+    @_in_list
     def action_mark(self) -> None:
         place = self._current
         if place is not None:
@@ -295,6 +316,7 @@ class LiveView(View, Vertical):
         self._told.take(self._listing.told, len(self._list.marked))
         self.context.redraw()
 
+    @_in_list
     def action_mark_device(self) -> None:
         part = self.snapshot.plan.part_of(self.device_here)
         names = {place.identity for place in part.places} if part is not None else set()

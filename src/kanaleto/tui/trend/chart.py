@@ -120,6 +120,8 @@ class TrendChart(Drawn, can_focus=True):
         parts.append("live" if state.is_live else "held")
         if len(picture.plotted) > 1 or state.scale is not Scale.ONE:
             parts.append(state.scale.value)
+        if any(curve.thin.is_new.any() for curve in picture.curves):
+            parts.append("╎ another definition")
         if state.reads_today:
             parts.append("old words by today's definition")
         cells.put(" · ".join(parts), "muted")

@@ -123,7 +123,7 @@ class TrendData:
         path = snapshot.site.path
         if path != self._path:
             self._path = path
-            self.curves.forget_stored()
+            self.curves.forget()
         site, self._site = self._site, snapshot.site
         gone = [pin for pin in self.pins if snapshot.place_of(pin) is None]
         if not gone:

@@ -8,7 +8,6 @@ from msgspec import Struct
 
 from kanaleto.history.asking import Answer, Question
 from kanaleto.history.curves import EMPTY, At, Curve, FromMemory, filled, joined, value_at
-from kanaleto.history.definition import Definition
 from kanaleto.history.storedcurve import Told, definition_of
 from kanaleto.planning.plan import AnyPlace, Identity
 from kanaleto.polling.memory import Memory
@@ -136,10 +135,14 @@ class Curves:
         self.trouble = ""
 
     def forget_stored(self) -> None:
-        """Another site, another definition of what is read: what was found is not what would be."""
+        """What was recorded is to be read otherwise."""
         self._stored.clear()
-        self._taped.clear()
         self.changes += 1
+
+    def forget(self) -> None:
+        """Another site is open."""
+        self._taped.clear()
+        self.forget_stored()
 
     def curve(self, identity: Identity) -> Curve:
         newer = self._remembered(identity)
@@ -171,10 +174,6 @@ class Curves:
         """What the tape says of the hours before."""
         self._taped.update(found)
         self.changes += 1
-
-    def definitions(self, identity: Identity) -> tuple[Definition | None, ...]:
-        stored = self._stored.get(identity)
-        return stored.told.definitions if stored is not None else ()
 
     def wanted(
         self, store: str, site: str, places: Mapping[Identity, AnyPlace], begin: float, end: float, reads_today: bool

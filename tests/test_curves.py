@@ -10,6 +10,7 @@ import numpy as np
 from msgspec.structs import replace
 
 from kanaleto.history import storedcurve
+from kanaleto.history.asking import Question, answer_to
 from kanaleto.history.curves import (
     BAD,
     EMPTY,
@@ -25,7 +26,11 @@ from kanaleto.history.curves import (
     value_at,
 )
 from kanaleto.history.definition import read_definition, told_of
+from kanaleto.history.minutelevels import recorded_minutes
+from kanaleto.history.standing import CHANGED
+from kanaleto.history.store import Store
 from kanaleto.history.storedcurve import stored_curve
+from kanaleto.polling.health import Worst
 from kanaleto.polling.memory import MOST_PIECES, PIECE, Memory, Remembered
 from tests.recorded import COUNTER, InFolder, Kept, counting
 from tests.simulated import SimulatedLine, device, silent
@@ -206,6 +211,58 @@ class FromBoth(InFolder):
             value_at(now.curve, at).value, float(f"{int(counted):x}") if f"{int(counted):x}".isdecimal() else None
         )
         self.assertEqual([own.told for own in now.definitions if own is not None], [today.told])
+
+
+class SetBack(InFolder):
+    def test_the_later_span_tells_the_time_that_came_twice(self) -> None:
+        store = Store(self.url)
+        run = store.begin_run("Virtual", "a test", "Ada", "here", 0)
+        own = store.series("Virtual", "Device", "Count")
+        (point, _) = device("Device", 7, COUNTER).points
+        told = told_of(point)
+        definition = store.definition(told, read_definition(told).fingerprint)
+        for begin, end, number in ((0, 100, 1.0), (50, 120, 2.0)):  # the clock was set back by 50 s
+            span = store.begin_span(run, begin * 1_000_000)
+            words = int(number).to_bytes(2)
+            store.put(
+                [(own, at * 1_000_000 + 1, span, CHANGED, GOOD, number, words, definition, None)
+                 for at in range(begin, end)]
+            )  # fmt: skip
+            store.extend_span(span, end * 1_000_000)
+        store.commit()
+        store.close()
+        history = self.history()
+        for most in (10, 200_000):
+            with mock.patch.object(storedcurve, "MOST_ROWS", most):
+                curve = stored_curve(history, self.series(history, "Count"), 0.0, 1e4).curve
+            self.assertTrue((np.diff(curve.at) >= 0).all())
+            seen = [value_at(curve, moment).value for moment in (40.5, 75.5, 99.5, 119.5)]
+            self.assertEqual(seen, [1.0, 2.0, 2.0, 2.0])
+
+
+class Minutes(InFolder):
+    def test_what_lines_were_like(self) -> None:
+        line = SimulatedLine(device("Device", 7, COUNTER))
+
+        async def work(kept: Kept) -> None:
+            await kept.for_s(130)
+            line.fault = silent(7)
+            await kept.for_s(130)
+            kept.end()
+
+        self.run_recorded(line, work)
+        found = recorded_minutes(str(self.path), "Virtual", 0.0, 1e7)
+        worst = [level.worst for _, level in sorted(found["Line"].items())]
+        self.assertEqual((worst[0], worst[-1]), (Worst.GOOD, Worst.SILENT))
+        self.assertTrue(any(level.busy > 0 for level in found["Line"].values()))
+        self.assertEqual(recorded_minutes(str(self.path), "Other", 0.0, 1e7), {})
+        self.assertEqual(recorded_minutes(str(self.folder / "none.db"), "Virtual", 0.0, 1e7), {})
+        (self.folder / "torn.db").write_bytes(b"no database")
+        self.assertEqual(recorded_minutes(str(self.folder / "torn.db"), "Virtual", 0.0, 1e7), {})
+        asked = Question(str(self.folder / "torn.db"), "Virtual", 0.0, 1e7, (("Device", "Count"),))
+        self.assertIn("torn.db", answer_to(asked).trouble)
+        nowhere = replace(asked, store=str(self.folder / "none.db"))
+        self.assertEqual((answer_to(nowhere).found, answer_to(nowhere).trouble), ({}, ""))
 
 
 class NothingThere(InFolder):

@@ -153,6 +153,22 @@ class Limits(unittest.TestCase):
 
         self._run(TORQUE, work)
 
+    def test_what_was_seen_stays_seen_under_another_name(self) -> None:
+        async def work(running: Driven) -> None:
+            await running.at(75)
+            limits, now = running.session.limits, running.session.clock.now
+            limits.acknowledge(("Sluice", "Torque"), "Ada", "", now)
+            other = TORQUE.replace("Torque", "Moment")
+            running.session.take_over(Site("Virtual", (SimulatedLine(device("Sluice", 1, other)).line,)))
+            (crossing,) = limits.past
+            self.assertIsNotNone(crossing.seen)
+            self.assertEqual(limits.past[0].identity, ("Sluice", "Moment"))
+            await running.at(10)
+            self.assertEqual(running.past, [])
+            self.assertTrue(all(is_over for _, is_over in running.told()))
+
+        self._run(TORQUE, work)
+
 
 class InMaps(unittest.TestCase):
     def test_columns_come_back_as_they_were(self) -> None:

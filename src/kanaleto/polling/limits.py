@@ -11,6 +11,7 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Identity
 from kanaleto.polling.board import Quality, Readings, Record
@@ -97,7 +98,7 @@ class Seen(NamedTuple):
 
 
 class Crossing(Struct, frozen=True):
-    """A limit that is past now. `value` is the one that it was passed with."""
+    """A limit that is past now; `text` says with which value it was passed."""
 
     line: str
     identity: Identity
@@ -110,10 +111,11 @@ class Crossing(Struct, frozen=True):
 class _Standing:
     """How a rule of a point stands; `beyond_s` is the loop time since which values are beyond."""
 
-    __slots__ = ("beyond_s", "crossing", "rule")
+    __slots__ = ("beyond_s", "crossing", "key", "rule")
 
     def __init__(self, rule: Rule) -> None:
         self.rule = rule
+        self.key: object = None  # of the event that it was told by, under the name of then
         self.beyond_s: float | None = None
         self.crossing: Crossing | None = None
 
@@ -124,13 +126,16 @@ class _Watched:
     __slots__ = ("last", "line", "place", "standing")
 
     def __init__(self, place: AnyPlace) -> None:
-        self.take(place)
         self.standing = [_Standing(rule) for rule in rules_of(place.point.limits)]
+        self.take(place)
         self.last: Value | None = None
 
     def take(self, place: AnyPlace) -> None:
         self.place = place
         self.line = place.line.name if not isinstance(place, DerivedPlace) else ""
+        for standing in self.standing:
+            if standing.crossing is not None and standing.crossing.identity != place.identity:
+                standing.crossing = replace(standing.crossing, identity=place.identity)
 
 
 class LimitWatch(Sink):
@@ -150,10 +155,12 @@ class LimitWatch(Sink):
         before, self._watched = self._watched, {}
         self._by_block, self._derived = {}, []
         self._waiting.clear()
-        for place in _limited(world):
-            old = before.get(place.identity)
+        places = list(_limited(world))
+        renamed = _renamed(before, places)
+        for place in places:
+            old = before.get(renamed.get(place.identity, place.identity))
             if old is not None and old.place.point.limits == place.point.limits:
-                watched = before.pop(place.identity)
+                watched = before.pop(renamed.get(place.identity, place.identity))
                 watched.take(place)
             else:
                 watched = _Watched(place)
@@ -228,9 +235,10 @@ class LimitWatch(Sink):
         else:
             text = f"is {told}"
         device, name = place.identity
+        standing.key = ("limit", name, rule.name)
         told_of: dict[str, object] = {"limit": rule.name, "value": value if isinstance(value, int | float) else None}
         event = self._events.note(
-            EventKind.LIMIT, watched.line, device, f"{name}: {text} ({rule.word})", going_on=_key(name, rule),
+            EventKind.LIMIT, watched.line, device, f"{name}: {text} ({rule.word})", going_on=standing.key,
             point=name, data=told_of,
         )  # fmt: skip
         standing.crossing = Crossing(watched.line, place.identity, rule, text, event.wall_s)
@@ -241,16 +249,14 @@ class LimitWatch(Sink):
         self._waiting.pop((watched.place.identity, standing.rule.name), None)
         if standing.crossing is not None:
             standing.crossing = None
-            device, name = watched.place.identity
-            self._events.end(watched.line, device, _key(name, standing.rule))
+            self._events.end(watched.line, watched.place.identity[0], standing.key)
             self._publish()
 
     def _let_go(self, watched: _Watched) -> None:
         """Its point is no more, or has other limits."""
-        device, name = watched.place.identity
         for standing in watched.standing:
             if standing.crossing is not None:
-                self._events.end(watched.line, device, _key(name, standing.rule), Ended.NO_MORE)
+                self._events.end(watched.line, watched.place.identity[0], standing.key, Ended.NO_MORE)
 
     def rename(self, line: str, old: str, new: str) -> None:
         """A device is called otherwise: what is past of it stays so."""
@@ -270,9 +276,7 @@ class LimitWatch(Sink):
             if watched is None or crossing is None:
                 continue
             count += 1
-            standing.crossing = Crossing(
-                crossing.line, crossing.identity, crossing.rule, crossing.text, crossing.wall_s, seen
-            )
+            standing.crossing = replace(crossing, seen=seen)
             said = f": {seen.note}" if seen.note else ""
             self._events.note(
                 EventKind.SEEN, watched.line, identity[0], f"{identity[1]}: {crossing.text} was seen by {who}{said}",
@@ -306,5 +310,23 @@ def is_word_of_bits(point: Point) -> bool:
     return point.codec.type.kind is Kind.BITS and point.codec.bits is None
 
 
-def _key(name: str, rule: Rule) -> tuple[str, str, str]:
-    return ("limit", name, rule.name)
+def _renamed(before: dict[Identity, _Watched], places: list[AnyPlace]) -> dict[Identity, Identity]:
+    """Points that are only called otherwise: what they were called, by what they are called now."""
+    gone = dict(before)
+    for place in places:
+        gone.pop(place.identity, None)
+    old = {_without_name(watched.place): identity for identity, watched in gone.items()}
+    found = {}
+    for place in places if old else ():
+        was = old.get(_without_name(place))
+        if place.identity not in before and was is not None:
+            found[place.identity] = was
+    return found
+
+
+def _without_name(place: AnyPlace) -> object:
+    """What a point is, but for its name."""
+    if isinstance(place, DerivedPlace):
+        return place.own.formula
+    point = place.point
+    return place.device.name, point.table, point.address, point.codec, point.unit

@@ -76,8 +76,8 @@ class FindView(View, Horizontal):
         self._found.empty_text = "nothing found yet"
         for rows in (self._list, self.words, self._found):
             rows.when_moved = self._moved
-        self.set_interval(_PORTS_S, self._look_at_ports)
-        self._look_at_ports()
+        self.set_interval(_PORTS_S, lambda: self._look_at_ports() if self.display else None)
+        self._look_at_ports()  # so that they are there when somebody comes
 
     # What is shown
 
@@ -86,9 +86,8 @@ class FindView(View, Horizontal):
         return self._chosen.state if self._chosen is not None else None
 
     def _look_at_ports(self) -> None:
-        if self.display:
-            links = [place.link for place in self.desk.places] + [line.link for line in self.snapshot.site.lines]
-            self._ports.look(link.port for link in links if isinstance(link, SerialLink) and not link.is_remote)
+        links = [place.link for place in self.desk.places] + [line.link for line in self.snapshot.site.lines]
+        self._ports.look(link.port for link in links if isinstance(link, SerialLink) and not link.is_remote)
 
     def _fill(self) -> None:
         """The list at the left: lines of the site, ports, what was typed, sites."""

@@ -136,6 +136,28 @@ class Remembering(unittest.TestCase):
         own.note(end - 100.2, 3.0, GOOD)
         self.assertEqual(FromMemory(own).curve().at[-1], end - 100.0, "answers of one moment stay in their order")
 
+    def test_a_curve_that_grows_is_the_curve_made_anew(self) -> None:
+        for seed in range(6):
+            dice = random.Random(seed)
+            own = Remembered()
+            growing, at = FromMemory(own), 1000.0
+            given: list[tuple[Curve, list[float]]] = []
+            for _ in range(40):
+                for _ in range(dice.randrange(1, 900)):
+                    at += dice.random()
+                    own.note(at, dice.gauss(0, 1), dice.choice((GOOD, GOOD, STALE)))
+                if dice.random() < 0.1 and seed % 2:
+                    at -= dice.uniform(1, 300)  # the clock is set back
+                    given.clear()
+                    own.note(at, 0.0, GOOD)
+                curve, anew = growing.curve(), FromMemory(own).curve()
+                for name in ("at", "value", "quality", "meaning"):
+                    np.testing.assert_array_equal(getattr(curve, name), getattr(anew, name))
+                self.assertEqual(curve.until, anew.until)
+                given.append((curve, curve.value.tolist()))
+            for curve, was in given:
+                self.assertEqual(curve.value.tolist(), was, "what was given stays as it was")
+
 
 class FromBoth(InFolder):
     """The trend from the record equals the trend from memory."""

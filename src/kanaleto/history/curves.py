@@ -8,11 +8,10 @@ from typing import NamedTuple
 
 import numpy as np
 from msgspec import Struct
-from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from kanaleto.history.figures import Figures
-from kanaleto.polling.memory import Columns, Remembered
+from kanaleto.polling.memory import PIECE, Columns, Remembered
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.int8]
@@ -47,12 +46,14 @@ def curve_of(
 
 
 class FromMemory:
-    """What is remembered of a point as a curve; full pieces are looked at once."""
+    """What is remembered of a point as a curve. Full pieces are copied once, to where the next have room behind them;
+    what was given stays as it was, for nothing of it is ever written again but the same."""
 
     def __init__(self, remembered: Remembered) -> None:
         self.remembered = remembered
         self._full: tuple[object, ...] = ()
-        self._joined = EMPTY
+        self._room = _Room(4 * PIECE)
+        self._filled = 0
 
     def curve(self) -> Curve:
         until = self.remembered.until
@@ -60,23 +61,41 @@ class FromMemory:
         if not pieces:
             return EMPTY
         full, last = pieces[:-1], pieces[-1]
-        if full != self._full:
-            self._full = full
-            self._joined = EMPTY
-            for piece in full:
-                self._joined = _behind(self._joined, _arrays(piece))
-        whole = _behind(self._joined, _arrays(last))
-        return replace(whole, until=max(until, float(whole.at[-1])))
+        known = len(self._full)
+        if full[:known] != self._full:  # the oldest were let go, or the clock was set back
+            self._room, self._filled, known = _Room(4 * PIECE), 0, 0
+        for piece in full[known:]:
+            self._filled = self._put(piece, self._filled)
+        self._full = full
+        end = self._put(last, self._filled)
+        room = self._room
+        at = room.at[:end]
+        return Curve(at, room.value[:end], room.quality[:end], room.meaning[:end], max(until, float(at[-1])))
+
+    def _put(self, piece: Columns, begin: int) -> int:
+        at, value, quality, meaning = _arrays(piece)
+        end = begin + len(at)
+        if end > len(self._room.at):
+            self._room = self._room.larger(begin, 2 * end)
+        room = self._room
+        room.at[begin:end], room.value[begin:end] = at, value
+        room.quality[begin:end], room.meaning[begin:end] = quality, meaning
+        return end
 
 
-def _behind(old: Curve, own: tuple[Floats, Floats, Bytes, Counts]) -> Curve:
-    at, value, quality, meaning = own
-    if not len(old):
-        return Curve(at, value, quality, meaning, 0.0)
-    return Curve(
-        np.concatenate((old.at, at)), np.concatenate((old.value, value)), np.concatenate((old.quality, quality)),
-        np.concatenate((old.meaning, meaning)), 0.0,
-    )  # fmt: skip
+class _Room:
+    """Columns of some length."""
+
+    def __init__(self, length: int) -> None:
+        self.at, self.value = np.empty(length), np.empty(length)
+        self.quality, self.meaning = np.empty(length, np.int8), np.empty(length, np.int32)
+
+    def larger(self, filled: int, length: int) -> "_Room":
+        """Another with the same in it."""
+        new = _Room(length)
+        new.at[:filled], new.value[:filled] = self.at[:filled], self.value[:filled]
+        new.quality[:filled], new.meaning[:filled] = self.quality[:filled], self.meaning[:filled]
+        return new
 
 
 def _arrays(piece: Columns) -> tuple[Floats, Floats, Bytes, Counts]:
@@ -156,28 +175,35 @@ def thinned(curve: Curve, begin: float, end: float, count: int) -> Thinned:
     first, behind = at[:-1], at[1:]
     starts = np.maximum(first - 1, 0)
     is_known = (behind > starts) & (edges[:-1] <= curve.until)
-    shown = np.where(curve.quality <= STALE, curve.value, np.nan)
-    shown = np.where(np.isfinite(shown), shown, np.nan)
-    quality = np.where((curve.quality <= STALE) & ~np.isfinite(curve.value), np.int8(BAD), curve.quality)
-    low = np.where(is_known, _over(np.fmin, shown, starts, behind, np.nan), np.nan)
-    high = np.where(is_known, _over(np.fmax, shown, starts, behind, np.nan), np.nan)
-    last = np.where(is_known, shown[np.clip(behind - 1, 0, len(shown) - 1)], np.nan)
-    worst = np.where(is_known, _over(np.maximum, quality, starts, behind, NEVER), NEVER).astype(np.int8)
-    best = np.where(is_known, _over(np.minimum, quality, starts, behind, NEVER), NEVER).astype(np.int8)
-    meaning = curve.meaning[np.clip(behind - 1, 0, len(shown) - 1)]
+    length = len(curve)
+    shown, quality = (
+        np.full(length + 1, np.nan),
+        np.full(length + 1, NEVER, np.int8),
+    )  # a range may begin behind the last
+    is_number = np.isfinite(curve.value)
+    is_shown = is_number & (curve.quality <= STALE)
+    if is_shown.all():  # as it most often is
+        shown[:length], quality[:length] = curve.value, curve.quality
+    else:
+        shown[:length] = np.where(is_shown, curve.value, np.nan)
+        quality[:length] = np.where((curve.quality <= STALE) & ~is_number, np.int8(BAD), curve.quality)
+    pairs = np.empty(2 * count, np.intp)
+    pairs[::2], pairs[1::2] = np.minimum(starts, length), np.minimum(np.maximum(behind, starts + 1), length)
+    low = np.where(is_known, _over(np.fmin, shown, pairs), np.nan)
+    high = np.where(is_known, _over(np.fmax, shown, pairs), np.nan)
+    ends = np.clip(behind - 1, 0, length - 1)
+    last = np.where(is_known, shown[ends], np.nan)
+    worst = np.where(is_known, _over(np.maximum, quality, pairs), NEVER).astype(np.int8)
+    best = np.where(is_known, _over(np.minimum, quality, pairs), NEVER).astype(np.int8)
+    meaning = curve.meaning[ends]
     is_new = np.zeros(count, np.bool_)
     is_new[1:] = (meaning[1:] != meaning[:-1]) & is_known[1:] & is_known[:-1]
     return Thinned(low, high, last, best, worst, is_new)
 
 
-def _over(
-    reckon: "np.ufunc", values: NDArray[np.generic], starts: NDArray[np.intp], behind: NDArray[np.intp], pad: float
-) -> Floats:
-    """Over each of the ranges, which may overlap; a range without anything gives anything."""
-    padded = np.append(values, np.array([pad], values.dtype))
-    pairs = np.empty(2 * len(starts), np.intp)
-    pairs[::2], pairs[1::2] = np.minimum(starts, len(values)), np.minimum(np.maximum(behind, starts + 1), len(values))
-    result: Floats = reckon.reduceat(padded, pairs)[::2]
+def _over(reckon: "np.ufunc", values: NDArray[np.generic], pairs: NDArray[np.intp]) -> Floats:
+    """Over each of the ranges, begin and end by turns, which may overlap; a range without anything gives anything."""
+    result: Floats = reckon.reduceat(values, pairs)[::2]
     return result
 
 

@@ -165,7 +165,7 @@ class Slave(EveryLink):
                 for row in ("gap", "behind", "before"):
                     if row == "gap":
                         master.send(raw[:4])
-                        time.sleep(0.012)
+                        time.sleep(0.05)  # a stall of the machine is not to hide it
                         master.send(raw[4:])
                     else:
                         master.send(raw + b"\0" if row == "behind" else b"\xff" + raw)

@@ -62,6 +62,9 @@ class BareWatch:
             stretch: deque(maxlen=KEPT) for stretch in _stretches(device, state.table, state.first, state.last)
         }
         while self._rings:
+            if self._session.is_held:  # then nothing is sent, these neither
+                await asyncio.sleep(_EVERY_S)
+                continue
             pause_s = _EVERY_S
             for stretch in list(self._rings):
                 pause_s = max(pause_s, await self._read(stretch))

@@ -124,6 +124,8 @@ class TrendData:
         if path != self._path:
             self._path = path
             self.curves.forget()
+            if self._site is not None and _told(self._site) != _told(snapshot.site):
+                return self._forget_all(snapshot.site)
         site, self._site = self._site, snapshot.site
         gone = [pin for pin in self.pins if snapshot.place_of(pin) is None]
         if not gone:
@@ -133,6 +135,14 @@ class TrendData:
         gone = [pin for pin in gone if pin not in called]
         self.state.pins = [self._renamed.get(pin, pin) for pin in self.pins if pin not in gone]
         self.curves.rename(self._renamed)
+        self._watch()
+        return gone
+
+    def _forget_all(self, site: Site) -> list[Identity]:
+        """Another site is open: what bears the same names there is something else."""
+        gone, self.state.pins, self.opened, self._site = self.pins, [], None, site
+        self.state.go_live()
+        self.state.mark = None
         self._watch()
         return gone
 
@@ -154,3 +164,8 @@ class TrendData:
 
     def stop(self) -> None:
         self._asker.stop()
+
+
+def _told(site: Site) -> list[tuple[object, ...]]:
+    """By what a site that was saved elsewhere is known to be the same."""
+    return [(line.name, str(line.link), device.name, device.unit_id) for line, device in site.devices()]

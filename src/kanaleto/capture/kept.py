@@ -17,6 +17,7 @@ from kanaleto.history.conditions import Conditions
 from kanaleto.history.journal import Journal, journals_of, renames_in
 from kanaleto.history.journalfile import NewerFile
 from kanaleto.history.keeper import Keeper
+from kanaleto.history.ledger import JournalLedger
 from kanaleto.history.recorder import Recorder, Renamed, default_store
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.renames import Rename, words
@@ -47,6 +48,7 @@ class Kept(Sink):
         self._notes: deque[Callable[[EventLog], object]] = deque(maxlen=100)
         self._to_listen: deque[RecordSink] = deque()
         self._recorder: Recorder | None = None
+        self.ledger = JournalLedger(self._journal_place, self._who)
         self._exchanges = ExchangeRecorder(clock.now, on_trouble, self._note_aside)
         self._conditions = Conditions(self._exchanges.lay_aside)
         log.followers.append(self._exchanges.on_event)
@@ -91,7 +93,14 @@ class Kept(Sink):
         journal.follow(self._log)
         self._keeper.add(journal)
 
+    def _journal_place(self) -> tuple[Path, int] | str:
+        journal = self._journal
+        if journal is not None:
+            return journal.place
+        return "the site is not on disk yet: save it first with ctrl+s, so that its journal has a place"
+
     def _leave(self) -> None:
+        self.ledger.release()
         self._keeper.do(lambda: self._exchanges.follow(None, "", "", frozenset()))
         if self._journal is not None:
             self._journal.leave(self._log)
@@ -174,6 +183,7 @@ class Kept(Sink):
         self.end_recording()
         self.tell_notes()
         self._log.end_all(Ended.QUIT)
+        self.ledger.close()
         self._keeper.stop()
 
     def on_plan(self, world: World) -> None:

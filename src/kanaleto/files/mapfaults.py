@@ -50,6 +50,10 @@ def between_rows(path: Path, points: list[Point], defaults: MapDefaults) -> list
                     f"{point.name}: exponent names {point.exponent!r}, which is no other point of this map",
                 )
             )
+        feedback = point.writing.feedback
+        if feedback and (feedback not in by_name or feedback == point.name):
+            told = f"{point.name}: feedback names {feedback!r}, which is no other point of this map"
+            found.append(Fault(path, point.row, told))
     for table in Table:
         found += _table_warnings(path, table, [point for point in points if point.table is table], defaults.numbering)
     return found

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from kanaleto.files.mapfaults import MapDefaults, between_rows
 from kanaleto.files.maplines import cells_of_row, raw_rows
-from kanaleto.files.maprow import RowReader
+from kanaleto.files.maprow import WRITING_COLUMNS, RowReader
 from kanaleto.files.mapscale import SCALE_COLUMNS
 from kanaleto.files.sitetext import map_delimiter
 from kanaleto.site.faults import Fault, suggestion
@@ -16,7 +16,7 @@ from kanaleto.site.model import LIMIT_MANNERS, LIMIT_STATES, LIMITS, Point
 
 COLUMNS = [
     "name", "table", "address", "type", "order", *SCALE_COLUMNS, "scale", "exponent", "states", "no_value", "unit",
-    "decimals", "period_s", "access", "labels", "bit", *LIMITS,
+    "decimals", "period_s", "access", *WRITING_COLUMNS, "labels", "bit", *LIMITS,
     *LIMIT_MANNERS, *LIMIT_STATES, "group", "deadband", "initial", "setting", "note",
 ]  # fmt: skip
 NEEDED = ["name", "table", "address"]

@@ -20,7 +20,20 @@ from kanaleto.files.mapscale import (
 )
 from kanaleto.site.counting import Counting, to_wire
 from kanaleto.site.faults import Fault
-from kanaleto.site.model import DEMAND, LIMIT_MANNERS, LIMIT_STATES, LIMITS, Access, Limits, Point, PortSetting
+from kanaleto.site.model import (
+    DEMAND,
+    LIMIT_MANNERS,
+    LIMIT_STATES,
+    LIMITS,
+    PLAIN_WRITING,
+    Access,
+    Limits,
+    Point,
+    PointWriting,
+    PortSetting,
+    Role,
+    Writing,
+)
 from kanaleto.values.codec import CannotEncode, Codec
 from kanaleto.values.digits import number as decimal
 from kanaleto.values.digits import whole
@@ -38,6 +51,8 @@ _LABEL_COLUMNS = ("labels", "states")
 # which labels name what, and of which type the word is, says what a state is
 _LIMIT_COLUMNS = (*LIMITS, *LIMIT_MANNERS, *LIMIT_STATES, *_LABEL_COLUMNS, "table", "type", "bit")
 MOST_DELAY_S = 86400.0
+WRITING_COLUMNS = ("role", "feedback", "write", "repeat")
+_WRITE_WORDS = {"yes": Writing.UNLOCK, "confirm": Writing.CONFIRM, "never": Writing.NEVER}
 _NOT_MADE = object()
 
 T = TypeVar("T")
@@ -132,6 +147,7 @@ class RowReader:
             self._cell("setting", _setting, None),
             self._cells.get("exponent", ""),
             self._cell("deadband", self._deadband, 0.0),
+            self._part("writing", (*WRITING_COLUMNS, "access"), self._writing),
             row=self._line,
         )
         self._check_place(point, defaults)
@@ -239,6 +255,20 @@ class RowReader:
             self.fault(f"access {text} does not fit {table.title}: nobody can write them")
         return access
 
+    def _writing(self) -> PointWriting:
+        if not any(map(self._cells.get, WRITING_COLUMNS)):
+            return PLAIN_WRITING
+        made = PointWriting(
+            self._cell("role", _role, None),
+            self._cells.get("feedback", ""),
+            self._cell("write", _how_to_write, Writing.UNLOCK),
+            self._cell("repeat", parse_yes, False),
+        )
+        is_written = self._cells.get("access", "r").lower() != "r"
+        if made.role in (Role.COMMAND, Role.SETPOINT) and not is_written:
+            self.fault(f"role {self._cells['role']} needs access w or rw: nobody could write it")
+        return made
+
     def _limits(self, codec: Codec) -> Limits:
         numbers = {name: self._number(name) for pair in _LIMIT_PAIRS for name in pair}
         for low, high in _LIMIT_PAIRS:
@@ -313,6 +343,19 @@ def _setting(text: str) -> PortSetting:
         raise ValueError(
             f"setting {text!r} is not known; there are {', '.join(setting.value for setting in PortSetting)}"
         ) from None
+
+
+def _role(text: str) -> Role:
+    try:
+        return Role(text.lower())
+    except ValueError:
+        raise ValueError(f"role {text!r} is not known; there are {', '.join(role.value for role in Role)}") from None
+
+
+def _how_to_write(text: str) -> Writing:
+    if text.lower() not in _WRITE_WORDS:
+        raise ValueError(f"write {text!r} is not known; there are {', '.join(_WRITE_WORDS)}")
+    return _WRITE_WORDS[text.lower()]
 
 
 def _decimals(text: str) -> int:

@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import Any
 
 from msgspec import ValidationError, convert
-from msgspec.structs import replace
 
 from kanaleto.files import schema
 from kanaleto.files.keeping import read_keeping
@@ -15,6 +14,7 @@ from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import KnownRows, read_map
 from kanaleto.files.mapscale import SCALE_NUMBERS, ScaleCells, make_scale, parse_curve
 from kanaleto.files.mapshared import Shared
+from kanaleto.files.relative import link_beside
 from kanaleto.files.simulation import read_simulated
 from kanaleto.files.texts import SiteTexts
 from kanaleto.files.toml_lines import KeyLines, deepest_line, longest_number
@@ -33,6 +33,7 @@ from kanaleto.site.model import (
     Point,
     Site,
     TlsServing,
+    Writing,
 )
 from kanaleto.site.ranges import parse_range
 from kanaleto.values.digits import whole
@@ -62,6 +63,7 @@ class _Reader:
         self.faults: list[Fault] = []
         self._keys = KeyLines("")
         self._period_s = 1.0
+        self._site_writing: schema.Writing = None
         self._shared = Shared()
         self._maps: dict[tuple[Path, MapDefaults], tuple[Point, ...]] = {}
 
@@ -94,6 +96,7 @@ class _Reader:
         self._period_s = self._seconds(("site", "period_s"), file.site.period_s)
         self._check_format(file.site.format)
         self._shared = self._read_shared(file)
+        self._site_writing = file.site.writing
         lines = tuple(self._line(index, table) for index, table in enumerate(file.line))
         self._check_names(file)
         self._check_ports(lines)
@@ -104,9 +107,8 @@ class _Reader:
             self._fault(("derived", at, "formula"), text)
         count = sum(line.point_count for line in lines)
         most = self._most_points(("site", "max_points"), "the site", file.site.max_points, count)
-        return Site(
-            file.site.name, lines, self.path, derived, most, read_keeping(file.site, derived, lines, self._fault)
-        )
+        keeping = read_keeping(file.site, derived, lines, self._fault)
+        return Site(file.site.name, lines, self.path, derived, most, keeping, self._writing())
 
     def _read_shared(self, file: schema.SiteFile) -> Shared:
         scales: list[tuple[str, ScaleCells]] = []
@@ -162,7 +164,7 @@ class _Reader:
         except ValueError as error:
             self._fault((*where, "link"), str(error))
             link = TcpLink("127.0.0.1", 502)
-        link = _beside(link, self.path.parent)
+        link = link_beside(link, self.path.parent)
         devices = tuple(
             self._device((*where, "device", at), table, device, link) for at, device in enumerate(table.device)
         )
@@ -201,7 +203,13 @@ class _Reader:
             max_points=self._most_points(
                 (*where, "max_points"), table.name, table.max_points, sum(len(device.points) for device in devices)
             ),
+            writing=self._writing(table.writing),
+            prefer_port=table.prefer_port,
         )
+
+    def _writing(self, *own: schema.Writing) -> Writing:
+        """What is said nearest to it holds."""
+        return Writing(next((said for said in (*own, self._site_writing) if said is not None), "unlock"))
 
     def _most_points(self, where: tuple[str | int, ...], who: str, most: int | None, count: int) -> int | None:
         if most is not None and count > most:
@@ -281,6 +289,8 @@ class _Reader:
             pause_after_connect_s=table.pause_after_connect_s,
             pause_after_write_s=table.pause_after_write_s,
             max_points=self._most_points((*where, "max_points"), table.name, table.max_points, len(points)),
+            writing=self._writing(table.writing, line.writing),
+            tag=table.tag,
             simulated=read_simulated(table, lambda key, text: self._fault((*where, key), text)),
             note=table.note,
         )
@@ -381,13 +391,3 @@ class _Reader:
 
 def _limits(table: schema.DerivedTable) -> Limits:
     return Limits(**{name: getattr(table, name) for name in (*LIMITS, *LIMIT_MANNERS)})
-
-
-def _beside(link: Link, folder: Path) -> Link:
-    """The link with its relative paths, of a port or of certificates, beside the site file."""
-    if isinstance(link, SerialLink) and "/" in link.port and not link.port.startswith("/") and not link.is_remote:
-        return replace(link, port=str((folder / link.port).absolute()))
-    if isinstance(link, TcpLink) and link.tls is not None:
-        ca, cert, key = (str((folder / path).absolute()) if path else path for _, path in link.tls.items())
-        return replace(link, tls=replace(link.tls, ca=ca, cert=cert, key=key))
-    return link

@@ -44,8 +44,14 @@ class Journal:
         if self._on_event in log.followers:
             log.followers.remove(self._on_event)
 
+    @property
+    def place(self) -> tuple[Path, int] | str:
+        """The file, and the number of this run in it; or why there is none, empty where it was not opened yet."""
+        file = self._file
+        return (file.path, file.run) if file is not None else self._told
+
     def _on_event(self, event: Event) -> None:
-        if event.is_queued:
+        if event.is_queued or event.kind is EventKind.WRITE:  # those are on disk before they happen
             return
         if len(self._waiting) >= _MOST_WAITING:
             self._waiting.popleft().is_queued = False

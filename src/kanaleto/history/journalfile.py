@@ -178,9 +178,10 @@ class JournalFile:
             _lock_path(self.path, self.run).unlink(missing_ok=True)
 
 
-def connect(path: Path) -> sqlite3.Connection:
-    """A journal, made or brought up to this version. Raises NewerFile, and sqlite3.Error where it is none."""
-    db = sqlite3.connect(path, timeout=_BUSY_S)
+def connect(path: Path, is_shared: bool = False) -> sqlite3.Connection:
+    """A journal, made or brought up to this version; `is_shared` where several threads use it, one after the other.
+    Raises NewerFile, and sqlite3.Error where it is none."""
+    db = sqlite3.connect(path, timeout=_BUSY_S, check_same_thread=not is_shared)
     try:
         (version,) = db.execute("PRAGMA user_version").fetchone()
         if version > len(_MIGRATIONS):

@@ -44,11 +44,16 @@ class Lessons:
     def __init__(self, most_registers: int, most_bits: int) -> None:
         self._tables = {table: _Known(most_bits if table.is_bits else most_registers) for table in Table}
         self.holes: dict[str, str] = {}  # the point's name, and why
+        self.most_for_now: int | None = None
+        """So few registers a request, for as long as something may not wait for longer ones."""
         self.holes_since_s = 0.0  # loop time of the last of them
 
     def most(self, table: Table) -> int:
         """How many items a request may ask, as far as is known."""
-        return self._tables[table].most
+        most = self._tables[table].most
+        return (
+            most if self.most_for_now is None else max(min(most, self.most_for_now * (16 if table.is_bits else 1)), 1)
+        )
 
     def breaks(self, table: Table) -> frozenset[int]:
         """Addresses at which a request must begin while something is being narrowed down."""
@@ -127,7 +132,13 @@ class Lessons:
         """Told the largest request of a new plan: when it is nothing that was not read well already, the limit is
         found. Gives the sentence to tell, once."""
         known = self._tables[table]
-        if known.refused is None or known.is_told or known.suspects or largest_planned > known.read_well:
+        if (
+            self.most_for_now is not None
+            or known.refused is None
+            or known.is_told
+            or known.suspects
+            or largest_planned > known.read_well
+        ):
             return ""
         known.most, known.is_told = known.read_well, True
         what = "bits" if table.is_bits else "registers"

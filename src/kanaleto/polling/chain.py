@@ -23,6 +23,9 @@ class Polled(Protocol):
 
     def next_at_once(self, now: float) -> Job | None: ...
 
+    @property
+    def has_urgent(self) -> bool: ...
+
 
 class Judges(Protocol):
     """What a chain needs of who judges its outcomes."""
@@ -33,13 +36,20 @@ class Judges(Protocol):
 
 
 class Chain:
-    """`ended` is done when nothing more is due at once, or the line is lost."""
+    """`ended` is done when nothing more is due at once, or the line is lost; or, with `is_paused`, when something
+    urgent goes before the next try."""
 
-    __slots__ = ("_attempt", "_job", "_judgement", "_poller", "_start_s", "_tries", "ended")
+    __slots__ = ("_attempt", "_job", "_judgement", "_poller", "_start_s", "_tries", "ended", "is_paused")
 
     def __init__(self, poller: Polled, judgement: Judges, ended: asyncio.Future[None]) -> None:
         self._poller, self._judgement = poller, judgement
         self.ended = ended
+        self.is_paused = False
+
+    def go_on(self, ended: asyncio.Future[None]) -> None:
+        """The next try, after a pause."""
+        self.ended, self.is_paused = ended, False
+        self._ask()
 
     def begin(self, job: Job, now: float) -> None:
         self._job, self._attempt, self._start_s = job, 0, now
@@ -69,7 +79,11 @@ class Chain:
         poller.count(job.state.device, job.block.request, outcome, self._attempt)
         self._attempt += 1
         if outcome.kind not in SETTLED and self._attempt < self._tries:
-            self._ask()
+            if poller.has_urgent:
+                self.is_paused = True
+                self.ended.set_result(None)
+            else:
+                self._ask()
             return
         self._judgement.judge(job, outcome, self._start_s)
         job.is_running = False

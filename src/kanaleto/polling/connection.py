@@ -22,6 +22,8 @@ class Connection:
         self.exchanger = exchanger
         self.why_unreachable = ""
         self.next_connect_s = 0.0
+        self.openings = 0
+        """Counts how often it was made."""
         self._listener = listener
         self._connecting = connecting
         self._timeouts_in_a_row = 0
@@ -36,6 +38,7 @@ class Connection:
         """Raises Unreachable."""
         async with self._connecting:
             await self.exchanger.open()
+        self.openings += 1
         self._timeouts_in_a_row = 0
         self.why_unreachable = ""
         if self._has_told_down:

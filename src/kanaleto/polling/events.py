@@ -41,6 +41,11 @@ class EventKind(Enum):
     CLIENT = "client refused"
     LIMIT = "limit"
     SEEN = "limit seen"
+    WRITE = "write"
+    LOCK = "lock"
+    KEPT_ALIVE = "kept alive"
+    ROUTINE = "routine"
+    KNOWN = "device known"
 
 
 class Ended(Enum):

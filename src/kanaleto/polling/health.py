@@ -225,6 +225,11 @@ class Counts:
         elif kind is OutcomeKind.EXCEPTION and outcome.code is not None:
             self._codes[outcome.code] = self._codes.get(outcome.code, 0) + 1
 
+    @property
+    def longest_s(self) -> float:
+        """The longest that a good answer took of late; 0 before the first."""
+        return max(self._took, default=0.0)
+
     def tally(self) -> Tally:
         """The same object as long as nothing came of it."""
         if self._tally is None:

@@ -21,7 +21,7 @@ from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Water
 from kanaleto.polling.judgement import LOST, Judgement
 from kanaleto.polling.listener import Listener
-from kanaleto.polling.requests import OneOff, Requests
+from kanaleto.polling.requests import May, OneOff, Requests
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.codes import WRITING
@@ -58,6 +58,7 @@ class LinePoller:
         self.is_held = False
         self.is_off = False
         self.outcomes = 0
+        self._resting: frozenset[object] = frozenset()
         self._late_told = 0
         self._listener = listener
         self._requests = Requests()
@@ -119,6 +120,11 @@ class LinePoller:
         self.schedule.set_jobs(self.states[part.device.name], part, asyncio.get_running_loop().time())
         self._ring()
 
+    def rest_silent(self, owner: object, rests: bool) -> None:
+        """Leave silent devices out, as long as any owner wants that."""
+        self._resting = self._resting | {owner} if rests else self._resting - {owner}
+        self.schedule.rests_silent = bool(self._resting)
+
     def hold(self, is_held: bool) -> None:
         """Stop asking, or go on; one-off requests still go out."""
         self.is_held = is_held
@@ -155,6 +161,15 @@ class LinePoller:
         """A one-off request, before anything that is due. It has its outcome in any case, also when the line is dropped
         or edited meanwhile. Raises OverflowError when too many wait already."""
         one = self._requests.add(unit_id, request, timeout_s, device)
+        self._ring()
+        return one.future
+
+    def order(
+        self, unit_id: int, request: Request, timeout_s: float, device: Device | None, may: May, is_urgent: bool = False
+    ) -> asyncio.Future[Outcome]:
+        """The same for what writes, which `may` answers for in the instant of sending. Urgent ones do not wait for what
+        is due. Where nothing was sent the outcome has no request."""
+        one = self._requests.add(unit_id, request, timeout_s, device, may, is_urgent)
         self._ring()
         return one.future
 
@@ -235,7 +250,7 @@ class LinePoller:
         connection, loop, schedule = self.connection, self._loop, self.schedule
         has_asked_last = False
         while connection.can_ask and not self.is_off:
-            if self._requests and not has_asked_last:
+            if self._requests and (not has_asked_last or self._requests.is_urgent):
                 has_asked_last = True
                 await self._serve(self._requests.take())
                 continue
@@ -256,10 +271,16 @@ class LinePoller:
         return record is not None and bool(record.values[enabling[1]])
 
     async def _serve(self, one: OneOff) -> None:
+        why_not = one.may() if one.may is not None else ""
+        if why_not:
+            one.refuse(why_not, self._loop.time())
+            return
         pause_s = one.device.pause_after_connect_s if one.device is not None else 0.0
+        one.was_sent = True  # from here on that is to be assumed, unless it is known better
         try:
             outcome = await self.connection.ask(one.unit_id, one.request, one.timeout_s, pause_s)
         except Unreachable as error:
+            one.was_sent = False
             one.refuse(str(error), self._loop.time())
             raise
         except ValueError as error:  # what cannot be asked at all is its asker's fault, and ends no line
@@ -289,6 +310,15 @@ class LinePoller:
         chain = Chain(self, self._judgement, self._loop.create_future())
         chain.begin(job, self._loop.time())
         await chain.ended
+        while chain.is_paused:
+            try:
+                while self.has_urgent and self.connection.can_ask:
+                    await self._serve(self._requests.take())
+                chain.go_on(self._loop.create_future())
+                await chain.ended
+            except BaseException:
+                job.is_running = False
+                raise
 
     async def _poll_alone(self, job: Job) -> None:
         block, device = job.block, job.state.device
@@ -304,6 +334,10 @@ class LinePoller:
             self._judgement.judge(job, outcome, start_s)
         finally:
             job.is_running = False
+
+    @property
+    def has_urgent(self) -> bool:
+        return self._requests.is_urgent
 
     def next_at_once(self, now: float) -> Job | None:
         """What is due now, unless something else goes first."""

@@ -2,24 +2,31 @@
 
 import asyncio
 from collections import deque
+from collections.abc import Callable
 
 from msgspec import Struct
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.model import Device
+from kanaleto.wire.codes import WRITING
 from kanaleto.wire.pdu import Request
 
 _MOST = 1000
 
+May = Callable[[], str]
+"""Asked in the instant in which a write would be sent: why it may not be, or nothing."""
+
 
 class OneOff(Struct):
-    """A request, and the future of its outcome."""
+    """A request, and the future of its outcome. What writes has a `may`; without one it cannot even be asked for."""
 
     unit_id: int
     device: Device | None
     request: Request
     timeout_s: float
     future: asyncio.Future[Outcome]
+    may: May | None = None
+    was_sent: bool = False
 
     def end(self, outcome: Outcome) -> None:
         if not self.future.done():
@@ -31,8 +38,9 @@ class OneOff(Struct):
             self.future.set_exception(error)
 
     def refuse(self, why: str, now: float) -> None:
-        """It is not asked, or was under way when the line went."""
-        self.end(Outcome(OutcomeKind.UNREACHABLE, self.unit_id, b"", b"", None, now, now, 0.0, now, why))
+        """It is not asked, or was under way when the line went: only then the outcome has the request's bytes."""
+        request = self.request.encode() if self.was_sent else b""
+        self.end(Outcome(OutcomeKind.UNREACHABLE, self.unit_id, request, b"", None, now, now, 0.0, now, why))
 
 
 class Requests:
@@ -41,28 +49,43 @@ class Requests:
     def __init__(self) -> None:
         self.ended_because = ""
         self._waiting: deque[OneOff] = deque()
+        self._urgent = 0
+
+    @property
+    def is_urgent(self) -> bool:
+        """Whether the next one waits for nothing that is due."""
+        return self._urgent > 0
 
     def __bool__(self) -> bool:
         return bool(self._waiting)
 
-    def add(self, unit_id: int, request: Request, timeout_s: float, device: Device | None) -> OneOff:
-        """Raises OverflowError when too many wait already."""
+    def add(
+        self, unit_id: int, request: Request, timeout_s: float, device: Device | None, may: May | None = None,
+        is_urgent: bool = False,
+    ) -> OneOff:  # fmt: skip
+        """Raises OverflowError when too many wait already, and ValueError for a write that nobody answers for."""
+        if request.function in WRITING and may is None:
+            raise ValueError("what writes to a device goes through its own door")
         if len(self._waiting) >= _MOST:
             raise OverflowError(f"{_MOST} requests wait for this line already")
         loop = asyncio.get_running_loop()
-        one = OneOff(unit_id, device, request, timeout_s, loop.create_future())
+        one = OneOff(unit_id, device, request, timeout_s, loop.create_future(), may)
         if self.ended_because:
             one.refuse(self.ended_because, loop.time())
+        elif is_urgent:
+            self._waiting.insert(self._urgent, one)
+            self._urgent += 1
         else:
             self._waiting.append(one)
         return one
 
     def take(self) -> OneOff:
+        self._urgent = max(self._urgent - 1, 0)
         return self._waiting.popleft()
 
     def refuse_all(self, why: str, now: float) -> None:
         while self._waiting:
-            self._waiting.popleft().refuse(why, now)
+            self.take().refuse(why, now)
 
     def end(self, why: str) -> None:
         """The line is done with: what waits, and what is added from now on, is refused."""

@@ -19,6 +19,7 @@ from kanaleto.site.model import DEMAND, Device
 
 LONGEST_BACK_OFF_S = 30.0
 SILENT_SHARE = 0.1
+_REST_S = 1.0
 
 
 class DeviceState(Struct, eq=False):
@@ -85,6 +86,8 @@ class Schedule:
         self._unpaced: deque[Job] = deque()
         self._once: deque[Job] = deque()
         self._states: dict[str, DeviceState] = {}
+        self.rests_silent = False
+        """Silent devices are left out, as long as something on this line may not wait for them."""
         self._credit_s = 0.0
         self._credit_at_s: float | None = None
 
@@ -256,6 +259,8 @@ class Schedule:
 
     def _wait_for_credit(self, state: DeviceState, now: float) -> float:
         """Seconds until a silent device may be asked; 0 for now."""
+        if self.rests_silent:
+            return _REST_S
         self._earn(now)
         state.is_on_credit = self.others_want_the_line(state, now + state.probe_cost_s)
         if not state.is_on_credit:

@@ -244,6 +244,12 @@ class Session:
         Raises KeyError."""
         self._poll_as(self.world.switch_points(device_name, is_on, point_names))
 
+    def shorten_reads(self, line_name: str, most: int | None) -> None:
+        """Ask so few registers in one request on a line, for now; None for as many as its devices bear. Raises
+        KeyError."""
+        for device in self.named(line_name).line.devices:
+            self._poll_as(self.world.shorten_reads(device.name, most))
+
     def reset_counts(self) -> None:
         """Count outcomes from nought, on every device."""
         for poller in self.pollers:

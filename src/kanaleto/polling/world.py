@@ -109,6 +109,14 @@ class World:
         self._switched_off[device_name] = off - names if is_on else off | names
         return self.replan(device_name)
 
+    def shorten_reads(self, device_name: str, most: int | None) -> DevicePlan | None:
+        """Ask so few registers of a device in one request, for now; None for as many as it bears."""
+        part = self.plan.part_of(device_name)
+        if part is None or not part.blocks:
+            return None
+        self._lessons_of(part.blocks[0]).most_for_now = most
+        return self.replan(device_name)
+
     def replan(self, device_name: str, trouble: Trouble | None = None) -> DevicePlan | None:
         """Plan one device anew; the rest goes on as it is. New blocks have `trouble` until their first answer."""
         part = self.plan.part_of(device_name)

@@ -31,6 +31,36 @@ class Access(Enum):
         return self is not Access.READ
 
 
+class Writing(Enum):
+    """How a site, a line, a device or a point may be written from the screen. The value is the word used in files."""
+
+    UNLOCK = "unlock"  # once it is unlocked
+    CONFIRM = "confirm"  # and each write asked
+    NEVER = "never"
+
+
+class Role(Enum):
+    """What a point is for whoever works the device. The value is the word used in maps."""
+
+    COMMAND = "command"
+    STATUS = "status"
+    SETPOINT = "setpoint"
+    ACTUAL = "actual"
+
+
+class PointWriting(Struct, frozen=True):
+    """What a map says of writing a point: its role, the point that shows what this one does, how it may be written, and
+    whether a write may be sent again where no answer came."""
+
+    role: Role | None = None
+    feedback: str = ""
+    how: Writing = Writing.UNLOCK
+    may_repeat: bool = False
+
+
+PLAIN_WRITING = PointWriting()
+
+
 class PortSetting(Enum):
     """What a register says of the device's own port. The value is the word used in maps."""
 
@@ -91,6 +121,7 @@ class Point(Struct, frozen=True, eq=False):
     """The point of the same device whose value is the power of ten for this one."""
     deadband: float = 0.0
     """How much it must change to be recorded anew, in engineering units; 0 records every change."""
+    writing: PointWriting = PLAIN_WRITING
     size: int = 0
     """Registers, or bits in a table of bits; reckoned."""
     end: int = 0
@@ -179,6 +210,9 @@ class Device(Struct, frozen=True):
     pause_after_write_s: float = 0.0
     simulated: Simulated = Simulated()
     max_points: int | None = None
+    writing: Writing = Writing.UNLOCK
+    tag: str = ""
+    """The point by which it is known again before it is written to."""
     note: str = ""
 
 
@@ -197,6 +231,9 @@ class Line(Struct, frozen=True):
     connects_per_request: bool = False
     tls_serving: TlsServing | None = None
     max_points: int | None = None
+    writing: Writing = Writing.UNLOCK
+    prefer_port: str = ""
+    """The stable name of the adapter that its port should be."""
 
     @property
     def point_count(self) -> int:
@@ -255,6 +292,7 @@ class Site(Struct, frozen=True):
     derived: tuple[Derived, ...] = ()
     max_points: int | None = None
     keeping: Keeping = Keeping()
+    writing: Writing = Writing.UNLOCK
 
     def devices(self) -> Iterator[tuple[Line, Device]]:
         for line in self.lines:

@@ -6,7 +6,7 @@ from pathlib import Path
 from msgspec import Struct
 from serial.tools import list_ports
 
-_BY_ID = Path("/dev/serial/by-id")
+from kanaleto.lines.stablenames import stable_names
 
 
 class PortInfo(Struct, frozen=True):
@@ -29,7 +29,7 @@ class PortInfo(Struct, frozen=True):
 
 def list_serial_ports() -> list[PortInfo]:
     """Every port that the system names, in order."""
-    stable = _stable_names()
+    stable = stable_names()
     holders = _holders()
     found = []
     for port in sorted(list_ports.comports(), key=lambda port: port.device):
@@ -61,7 +61,7 @@ def describe_port(path: str) -> PortInfo:
         return PortInfo(path, trouble="there is no such port; is the adapter plugged in?")
     kind = "pseudo-terminal" if real.startswith("/dev/pts/") else ""
     return PortInfo(
-        path, kind, holder=_holders().get(real, ""), stable_name=_stable_names().get(real, ""), trouble=_trouble(path)
+        path, kind, holder=_holders().get(real, ""), stable_name=stable_names().get(real, ""), trouble=_trouble(path)
     )
 
 
@@ -72,13 +72,6 @@ def _is_real(path: str) -> bool:
         return kind.read_text().strip() != "0"
     except OSError:
         return True
-
-
-def _stable_names() -> dict[str, str]:
-    try:
-        return {os.path.realpath(link): str(link) for link in _BY_ID.iterdir()}
-    except OSError:
-        return {}
 
 
 def _trouble(path: str) -> str:

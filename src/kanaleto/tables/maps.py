@@ -6,7 +6,7 @@ from io import BytesIO, StringIO
 
 from kanaleto.files.mapfile import COLUMNS
 from kanaleto.site.counting import from_wire
-from kanaleto.site.model import DEMAND, LIMIT_MANNERS, LIMIT_STATES, LIMITS, Device, Point
+from kanaleto.site.model import DEMAND, LIMIT_MANNERS, LIMIT_STATES, LIMITS, Device, Point, Writing
 from kanaleto.values.scale import Bounded, Curve, Scale
 
 _TEXTS = ("name", "note", "unit", "labels", "bit", "curve", "no_value")
@@ -37,6 +37,10 @@ def point_cells(device: Device, point: Point) -> dict[str, str]:
         else f"{codec.bits[0]}-{codec.bits[1]}",
         "group": point.group,
         "exponent": point.exponent,
+        "role": point.writing.role.value if point.writing.role is not None else "",
+        "feedback": point.writing.feedback,
+        "write": {Writing.CONFIRM: "confirm", Writing.NEVER: "never"}.get(point.writing.how, ""),
+        "repeat": "yes" if point.writing.may_repeat else "",
         "deadband": f"{point.deadband:.12g}" if point.deadband else "",
         "setting": point.setting.value if point.setting is not None else "",
         "no_value": ";".join(

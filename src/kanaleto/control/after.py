@@ -1,0 +1,37 @@
+"""A point is watched for some seconds after it was written: whether it stays as it is, or somebody else writes it."""
+
+import asyncio
+from collections.abc import Callable
+
+from kanaleto.control.order import Order, Result
+from kanaleto.control.orders import Orders, Refused
+from kanaleto.control.telling import hex_of, under
+
+WATCHED_S = 5.0
+_EVERY_S = 0.4
+
+
+async def watch(orders: Orders, result: Result, is_over: Callable[[], bool]) -> str:
+    """What became of it within the watched seconds; nothing where it stayed. `is_over` when another write has come."""
+    order: Order = result.order
+    loop = asyncio.get_running_loop()
+    began_s = loop.time()
+    written = under(order.data, order.mask)
+    while loop.time() - began_s < WATCHED_S:
+        await asyncio.sleep(_EVERY_S)
+        if is_over():
+            return ""
+        try:
+            poller, device = orders.poller_of(order), orders.device_of(order)
+        except Refused:
+            return ""
+        now, _ = await orders.read(order, poller, device)
+        if now is None or is_over():
+            continue
+        if under(now, order.mask) != written:
+            after_s = loop.time() - began_s
+            is_back = result.before is not None and under(now, order.mask) == under(result.before, order.mask)
+            shown = (order.was_told if is_back else "") or hex_of(now)
+            where = f"{order.name} is {'back ' if is_back else ''}at {shown} after {after_s:.1f} s"
+            return f"{where}: another master writes it, or the device itself"
+    return ""

@@ -1,0 +1,422 @@
+"""Writes that are kept alive: repeated at their period, so that a device's watchdog stays quiet, until they are stopped
+in a defined way.
+
+A kept-alive write holds its registers: nobody else writes them, and what is switched in them changes the word that is
+repeated. It goes out before anything that is due, so that it waits for one exchange at most; how long that may be is
+reckoned before it begins (`waits`). It is written down once when it begins and at each change, and counted.
+
+It ends by being stopped, when a person takes its registers over, when its device or line is no more, or with the
+program; then the safe value goes out, where there is one. That one is sent whatever the lock or the journal say.
+"""
+
+import asyncio
+from array import array
+from collections.abc import Callable
+from contextlib import suppress
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from kanaleto.control.ledger import CannotWriteDown, Row
+from kanaleto.control.order import Consent, Order, Result, State, requests_of
+from kanaleto.control.orders import Orders, Refused
+from kanaleto.control.telling import hex_of
+from kanaleto.control.waits import Wait, registers_within, wait_on
+from kanaleto.control.wanted import CannotWrite
+from kanaleto.lines.outcome import Outcome
+from kanaleto.polling.events import EventKind
+from kanaleto.polling.line import LinePoller
+from kanaleto.polling.session import Session
+from kanaleto.site.model import Device, DeviceLimits
+
+LEAST_PERIOD_S, MOST_PERIOD_S = 0.02, 3600.0
+_COUNT_EVERY_S = 1.0
+_KEPT = 512
+_SAFE_S = 3.0
+
+
+class Wish(Struct, frozen=True, kw_only=True):
+    """What is to be kept alive: `order` has whole words. `safe` goes out at the end, where it is not None. While it
+    lives, silent devices of its line may be left out, and reads be split so that none takes longer than it may."""
+
+    order: Order
+    period_s: float
+    safe: bytes | None = None
+    leaves_out_silent: bool = False
+    splits_reads: bool = False
+    is_late_all_right: bool = False
+
+
+class AliveState(Struct, frozen=True, kw_only=True):
+    """A kept-alive write at one moment; lateness in seconds."""
+
+    number: int
+    wish: Wish
+    wait: Wait
+    begun_wall_s: float
+    sent: int
+    failed: int
+    late_s: float
+    worst_s: float
+    said: str
+    is_over: bool
+
+
+class KeptAlive:
+    """One of them. For the engine's loop; `state` is frozen and may be read by anybody."""
+
+    def __init__(self, number: int, wish: Wish, wait: Wait, orders: Orders, session: Session) -> None:
+        self.wish, self.owner = wish, f"kept alive {number}"
+        self.lateness = array("d")
+        self.is_over = False
+        self._orders, self._session, self._number, self._wait = orders, session, number, wait
+        self._data = wish.order.data
+        self._begun_wall_s = session.clock.now()
+        self._sent = self._failed = self._counted = 0
+        self._late_s = self._worst_s = 0.0
+        self._said = ""
+        self._row: int | None = None
+        self._change: tuple[bytes, asyncio.Future[str]] | None = None
+        self._wake = asyncio.Event()
+        self._task: asyncio.Task[None] | None = None
+
+    @property
+    def name(self) -> str:
+        order = self.wish.order
+        return f"{order.device or f'unit {order.unit_id}'}: {order.name}"
+
+    @property
+    def data(self) -> bytes:
+        """What is repeated now."""
+        return self._data
+
+    @property
+    def state(self) -> AliveState:
+        wish = replace(self.wish, order=replace(self.wish.order, data=self._data))
+        return AliveState(
+            number=self._number, wish=wish, wait=self._wait, begun_wall_s=self._begun_wall_s, sent=self._sent,
+            failed=self._failed, late_s=self._late_s, worst_s=self._worst_s, said=self._said, is_over=self.is_over,
+        )  # fmt: skip
+
+    def start(self, on_end: Callable[["KeptAlive", str], None]) -> None:
+        self._task = asyncio.get_running_loop().create_task(self._run(on_end), name=self.owner)
+
+    # Its life
+
+    async def _run(self, on_end: Callable[["KeptAlive", str], None]) -> None:
+        loop = asyncio.get_running_loop()
+        due_s = loop.time() + self.wish.period_s
+        counted_s = loop.time()
+        why = ""
+        try:
+            await self._write_down(self._data)
+            while not self.is_over:
+                await self._until(due_s)
+                if self.is_over:
+                    break
+                change, self._change = self._change, None
+                if change is not None:
+                    await self._take(*change)
+                    due_s = loop.time() + self.wish.period_s
+                    continue
+                outcome = await self._send(self._data, lambda: "it has been stopped" if self.is_over else "")
+                if outcome.request:
+                    self._note_lateness(outcome, due_s)
+                self._note(outcome)
+                due_s = max(due_s + self.wish.period_s, loop.time())
+                if loop.time() - counted_s >= _COUNT_EVERY_S:
+                    counted_s = loop.time()
+                    await self._count(goes_on=True)
+        except (Refused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
+            why = str(error)
+        if not self.is_over:
+            self.is_over = True
+            on_end(self, why)
+
+    async def _until(self, due_s: float) -> None:
+        """Until then, or until something is to be changed or ended."""
+        self._wake.clear()
+        if self._change is not None or self.is_over:
+            return
+        delay_s = due_s - asyncio.get_running_loop().time()
+        if delay_s > 0:
+            with suppress(TimeoutError):
+                async with asyncio.timeout(delay_s):
+                    await self._wake.wait()
+
+    def _where(self) -> tuple[LinePoller, Device | None, DeviceLimits, float]:
+        """Raises Refused where its line or its device is no more."""
+        order = self.wish.order
+        poller = self._orders.poller_of(order)
+        device = self._orders.device_of(order)
+        limits = device.limits if device is not None else DeviceLimits()
+        return poller, device, limits, device.timeout_s if device is not None else poller.line.timeout_s
+
+    async def _send(self, data: bytes, may: Callable[[], str]) -> Outcome:
+        """Raises Refused and CannotWrite."""
+        poller, device, limits, timeout_s = self._where()
+        order = replace(self.wish.order, data=data)
+        for request in requests_of(order, limits):
+            outcome = await poller.order(order.unit_id, request, timeout_s, device, may, is_urgent=True)
+        return outcome
+
+    def _note(self, outcome: Outcome) -> None:
+        self._sent += 1 if outcome.request else 0
+        self._orders.sent += 1 if outcome.request else 0
+        self._failed += 0 if outcome.is_good else 1
+        self._said = "" if outcome.is_good else outcome.reason
+
+    def _note_lateness(self, outcome: Outcome, due_s: float) -> None:
+        """From when it was due to its first byte."""
+        poller = self._orders.poller_of(self.wish.order)
+        own_s = len(outcome.request) * poller.exchanger.channel.character_s
+        self._late_s = max(outcome.sent_at - own_s - due_s, 0.0)
+        self._worst_s = max(self._worst_s, self._late_s)
+        if len(self.lateness) >= _KEPT:
+            del self.lateness[: _KEPT // 2]
+        self.lateness.append(self._late_s)
+
+    # Changing what is repeated
+
+    async def change(self, order: Order) -> str:
+        """Other bits, or another word, from now on; "" once it went, else why not. Only its holder may."""
+        why = self._orders.why_locked(order)
+        if why or self.is_over:
+            return why or "it is not kept alive any more"
+        data = order.data
+        if order.is_masked:
+            word = int.from_bytes(self._data) & ~order.mask & 0xFFFF | int.from_bytes(order.data) & order.mask
+            data = word.to_bytes(2)
+        if self._change is not None and not self._change[1].done():
+            return "another change is under way"
+        done: asyncio.Future[str] = asyncio.get_running_loop().create_future()
+        self._change = (data, done)
+        self._wake.set()
+        return await done
+
+    async def _take(self, data: bytes, done: "asyncio.Future[str]") -> None:
+        before, order = self._data, self.wish.order
+        told = ""
+        try:
+            await self._count(goes_on=False)
+            await self._write_down(data)
+            outcome = await self._send(data, lambda: self._orders.why_locked(order))
+            self._note(outcome)
+            if outcome.code is not None or not outcome.request:
+                told = outcome.reason
+                await self._count(goes_on=False)
+                await self._write_down(before)
+            else:
+                self._data = data  # where no answer came it may have been taken: the next one tells
+        except (Refused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
+            told = str(error)
+            raise
+        finally:
+            if not done.done():
+                done.set_result(told)
+
+    # In the journal
+
+    async def _write_down(self, data: bytes) -> None:
+        """Raises CannotWriteDown."""
+        order = self.wish.order
+        told: dict[str, object] = {
+            "old": "", "new": hex_of(data), "unit_id": order.unit_id, "table": order.table.value,
+            "address": order.address, "words": hex_of(data), "by": self.owner, "every_s": self.wish.period_s,
+        }  # fmt: skip
+        text = f"{order.name} kept alive at {hex_of(data)} every {self.wish.period_s:g} s"
+        wall_s = self._session.clock.now()
+        self._row_data, self._counted = told, self._sent
+        self._row = await self._orders.ledger.begin(
+            Row(wall_s=wall_s, line=order.line, device=order.device, point=order.name, text=text, data=told)
+        )
+
+    async def _count(self, goes_on: bool) -> None:
+        """How often it went so far."""
+        if self._row is None:
+            return
+        count = self._sent - self._counted
+        with suppress(CannotWriteDown):  # the row is there; its count is what it was
+            if not count and not goes_on:
+                await self._orders.ledger.take_back(self._row)
+            else:
+                data = {**self._row_data, "outcome": State.DONE.value, "failed": self._failed}
+                await self._orders.ledger.complete(
+                    self._row, self._session.clock.now(), data, max(count, 1), goes_on=goes_on
+                )
+        if not goes_on:
+            self._row = None
+
+    # Its end
+
+    async def end(self) -> str:
+        """Stop repeating, and send the safe value; what came of that, in words."""
+        self.is_over = True
+        self._wake.set()
+        if self._change is not None and not self._change[1].done():
+            self._change[1].set_result("it is not kept alive any more")
+        if self._task is not None:
+            self._task.cancel()
+            await asyncio.gather(self._task, return_exceptions=True)
+        await self._count(goes_on=False)
+        safe = self.wish.safe
+        if safe is None:
+            return f"the last value, {hex_of(self._data)}, stands there"
+        return await self._send_safe(safe)
+
+    async def _send_safe(self, safe: bytes) -> str:
+        order = self.wish.order
+        row: int | None = None
+        data: dict[str, object] = {
+            "old": hex_of(self._data), "new": hex_of(safe), "unit_id": order.unit_id, "table": order.table.value,
+            "address": order.address, "words": hex_of(safe), "by": f"end of {self.owner}",
+        }  # fmt: skip
+        text = f"{order.name} → {hex_of(safe)}, the safe value at the end"
+        row_to_be = Row(
+            wall_s=self._session.clock.now(),
+            line=order.line,
+            device=order.device,
+            point=order.name,
+            text=text,
+            data=data,
+        )
+        with suppress(CannotWriteDown):  # it is sent all the same
+            row = await self._orders.ledger.begin(row_to_be)
+        try:
+            async with asyncio.timeout(_SAFE_S):
+                outcome = await self._send(safe, lambda: "")
+        except TimeoutError:
+            return await self._end_row(row, data, f"the safe value, {hex_of(safe)}, could not be sent in {_SAFE_S:g} s")
+        except (Refused, CannotWrite, ValueError, OverflowError) as error:
+            return await self._end_row(row, data, f"the safe value, {hex_of(safe)}, was not sent: {error}")
+        self._note(outcome)
+        how = "was written" if outcome.is_good else f"was sent, and {outcome.reason}"
+        data["outcome"] = (State.DONE if outcome.is_good else State.UNKNOWN).value
+        return await self._end_row(row, data, f"the safe value, {hex_of(safe)}, {how}")
+
+    async def _end_row(self, row: int | None, data: dict[str, object], told: str) -> str:
+        if row is not None:
+            with suppress(CannotWriteDown):
+                if "outcome" in data:
+                    await self._orders.ledger.complete(row, self._session.clock.now(), data)
+                else:
+                    await self._orders.ledger.take_back(row)
+        return told
+
+
+class Alives:
+    """All that are kept alive. For the engine's loop; `states` is replaced whole."""
+
+    def __init__(self, session: Session, orders: Orders) -> None:
+        self.living: dict[int, KeptAlive] = {}
+        self._session, self._orders = session, orders
+        self._count = 0
+        self._ending: set[asyncio.Task[str]] = set()
+
+    @property
+    def states(self) -> tuple[AliveState, ...]:
+        return tuple(own.state for own in list(self.living.values()))
+
+    def of_line(self, line: str) -> list[KeptAlive]:
+        return [own for own in self.living.values() if own.wish.order.line == line]
+
+    def holding(self, order: Order) -> KeptAlive | None:
+        """Whoever keeps these registers alive."""
+        hold = self._orders.holders.who(order.line, order.unit_id, order.table, order.address, order.end, "")
+        return next((own for own in self.living.values() if hold is not None and own.owner == hold.owner), None)
+
+    def judge(self, wish: Wish) -> tuple[Wait, str]:
+        """The longest wait on its line, and what is wrong with that; nothing when it may begin. Raises Refused."""
+        poller = self._orders.poller_of(wish.order)
+        device = self._orders.device_of(wish.order)
+        wait = wait_on(poller)
+        may_s = wish.period_s
+        against = f"its period of {wish.period_s:g} s"
+        if device is not None and device.watchdog_s is not None:
+            if wish.period_s >= device.watchdog_s:
+                raise Refused(
+                    f"a period of {wish.period_s:g} s does not keep a watchdog of {device.watchdog_s:g} s quiet"
+                )
+            may_s, against = device.watchdog_s - wish.period_s, f"what its watchdog of {device.watchdog_s:g} s leaves"
+        left_s = max(wait.exchange_s, 0.0 if wish.leaves_out_silent else wait.silent_s)
+        if wish.splits_reads and registers_within(poller, may_s) is not None:
+            left_s = min(left_s, may_s) if not wait.silent_s or wish.leaves_out_silent else left_s
+        if left_s <= may_s or wish.is_late_all_right:
+            return wait, ""
+        return wait, f"it may have to wait {left_s:.3g} s ({wait.why}), longer than {against}"
+
+    async def begin(self, wish: Wish) -> tuple[KeptAlive | None, Result]:
+        """The first one goes through the door as any write does; then it is repeated."""
+        if not LEAST_PERIOD_S <= wish.period_s <= MOST_PERIOD_S:
+            return None, self._refused(
+                wish, f"a period is {LEAST_PERIOD_S:g} to {MOST_PERIOD_S:g} s, not {wish.period_s:g}"
+            )
+        try:
+            wait, why = self.judge(wish)
+        except Refused as error:
+            return None, self._refused(wish, str(error))
+        if why:
+            return None, self._refused(wish, why)
+        result = await self._orders.send(wish.order)
+        if not result.is_done:
+            return None, result
+        self._count += 1
+        own = KeptAlive(self._count, wish, wait, self._orders, self._session)
+        try:
+            self._orders.hold(wish.order, own.owner, f"“{own.name}” kept alive", lambda: self._lost(own))
+        except Refused as error:
+            return None, self._refused(wish, str(error), error.needs)
+        self.living[self._count] = own
+        poller = self._orders.poller_of(wish.order)
+        if wish.leaves_out_silent:
+            poller.rest_silent(own.owner, True)
+        if wish.splits_reads:
+            self._split(wish, poller)
+        self._session.events.note(
+            EventKind.KEPT_ALIVE, wish.order.line, wish.order.device,
+            f"{wish.order.name} is kept alive at {hex_of(wish.order.data)} every {wish.period_s:g} s",
+            going_on=own.owner,
+        )  # fmt: skip
+        own.start(self._ended_by_itself)
+        return own, result
+
+    def _split(self, wish: Wish, poller: LinePoller) -> None:
+        device = self._orders.device_of(wish.order)
+        watchdog_s = device.watchdog_s if device is not None else None
+        most = registers_within(poller, watchdog_s - wish.period_s if watchdog_s is not None else wish.period_s)
+        if most is not None:
+            self._session.shorten_reads(wish.order.line, most)
+
+    def _refused(self, wish: Wish, why: str, needs: Consent | None = None) -> Result:
+        return Result(order=wish.order, state=State.NOT_SENT, text=why, needs=needs, wall_s=self._session.clock.now())
+
+    def _ended_by_itself(self, own: KeptAlive, why: str) -> None:
+        task = asyncio.get_running_loop().create_task(self.stop(own, why or "it could not go on"))
+        self._ending.add(task)
+        task.add_done_callback(self._ending.discard)
+
+    def _lost(self, own: KeptAlive) -> None:
+        """A person took its registers over: no safe value is written into what is somebody else's now."""
+        own.wish = replace(own.wish, safe=None)
+        self._ended_by_itself(own, "somebody took it over")
+
+    async def stop(self, own: KeptAlive, why: str) -> str:
+        """End one of them; what came of it."""
+        told = await own.end()
+        order = own.wish.order
+        self._orders.holders.release(own.owner)
+        for number in [number for number, other in self.living.items() if other is own]:
+            del self.living[number]
+        with suppress(Refused, KeyError):
+            poller = self._orders.poller_of(order)
+            poller.rest_silent(own.owner, False)
+            if not any(other.wish.splits_reads for other in self.of_line(order.line)):
+                self._session.shorten_reads(order.line, None)
+        self._session.events.end(order.line, order.device, own.owner)
+        text = f"{order.name} is not kept alive any more: {why}; {told}"
+        self._session.events.note(EventKind.KEPT_ALIVE, order.line, order.device, text)
+        return text
+
+    async def stop_all(self, why: str) -> None:
+        await asyncio.gather(*(self.stop(own, why) for own in list(self.living.values())), return_exceptions=True)
+        await asyncio.gather(*self._ending, return_exceptions=True)

@@ -1,0 +1,196 @@
+"""A write as a value: where, what, with what consent; and what came of it. And which requests carry it out."""
+
+from collections.abc import Sequence
+from enum import Enum
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from kanaleto.control.wanted import WHOLE, CannotWrite
+from kanaleto.lines.outcome import Outcome
+from kanaleto.site.model import DeviceLimits
+from kanaleto.values.text import words_of
+from kanaleto.wire.codes import Function, Table
+from kanaleto.wire.pdu import Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters
+from kanaleto.wire.records import MaskWrite
+
+
+class Consent(Enum):
+    """What somebody has to say yes to before a write goes out."""
+
+    CONFIRM = "confirm"  # the site wants each write asked
+    CHANGED = "changed"  # what stands there is not what was seen
+    DEVICE = "device"  # it is not the device that the site knows
+    HOLDER = "holder"  # somebody else writes this register
+    BROADCAST = "broadcast"  # it goes to every device of the line
+    WHOLE_WORD = "whole word"  # a bit is set by reading and writing the whole word
+
+
+class Order(Struct, frozen=True, kw_only=True):
+    """One write. `device` is empty for a unit that the site has no device for. `data` are its registers as they go over
+    the wire, or a byte (0, 1) for each coil; with a `mask` other than all only these bits of its one word. `seen` is
+    what stood there when it was made, `told` and `was_told` the new and the old value in words. `owner` says who holds
+    the register: nothing for a person."""
+
+    line: str
+    unit_id: int
+    table: Table
+    address: int
+    data: bytes
+    device: str = ""
+    points: tuple[str, ...] = ()
+    mask: int = WHOLE
+    told: str = ""
+    was_told: str = ""
+    seen: bytes | None = None
+    consents: frozenset[Consent] = frozenset()
+    owner: str = ""
+    reads_before: bool = True
+    reads_back: bool = True
+    may_repeat: bool = False
+    is_multiple: bool = False
+    is_urgent: bool = False
+
+    @property
+    def count(self) -> int:
+        """Items that it writes."""
+        return len(self.data) if self.table.is_bits else len(self.data) // 2
+
+    @property
+    def end(self) -> int:
+        return self.address + self.count
+
+    @property
+    def is_masked(self) -> bool:
+        return self.mask != WHOLE
+
+    @property
+    def name(self) -> str:
+        """What is written, in words."""
+        if self.points:
+            return ", ".join(self.points)
+        items = self.table.title if self.count > 1 else self.table.title[:-1]
+        return f"{items} {self.address}" + (f"…{self.end - 1}" if self.count > 1 else "")
+
+    def with_consent(self, consent: Consent, **changes: object) -> "Order":
+        return replace(self, consents=self.consents | {consent}, **changes)
+
+
+class State(Enum):
+    """What came of a write. The value is the word used on screens and in files."""
+
+    DONE = "done"
+    REFUSED = "refused"  # by the device, with an exception
+    UNKNOWN = "unknown"  # it may have happened, or not
+    NOT_SENT = "not sent"
+
+
+class Result(Struct, frozen=True, kw_only=True):
+    """The one outcome of an order. `needs` is what has to be said yes to before it is sent; `before` and `after` what
+    stood there; `is_equal` whether what was read back is what was written (None: it was not read back)."""
+
+    order: Order
+    state: State
+    text: str
+    needs: Consent | None = None
+    outcome: Outcome | None = None
+    before: bytes | None = None
+    after: bytes | None = None
+    is_equal: bool | None = None
+    took_s: float = 0.0
+    wall_s: float = 0.0
+
+    @property
+    def is_done(self) -> bool:
+        return self.state is State.DONE
+
+    @property
+    def is_well(self) -> bool:
+        """Whether it is done, and stands there where that could be seen."""
+        return self.state is State.DONE and self.is_equal is not False
+
+
+def requests_of(order: Order, limits: DeviceLimits, now: bytes | None = None) -> list[Request]:
+    """What carries an order out: one request, but for a device that only writes singly. With a mask the bits are set by
+    mask write, unless `now` stands there: then the whole word is written. Raises CannotWrite."""
+    known = limits.functions
+    if order.is_masked and now is None:
+        word = int.from_bytes(order.data) & order.mask
+        return [MaskWrite(order.address, ~order.mask & 0xFFFF, word)]
+    data = order.data
+    if order.is_masked and now is not None:
+        data = (int.from_bytes(now) & ~order.mask & 0xFFFF | int.from_bytes(data) & order.mask).to_bytes(2)
+    table = order.table
+    single, several = (
+        (Function.WRITE_COIL, Function.WRITE_COILS)
+        if table.is_bits
+        else (Function.WRITE_REGISTER, Function.WRITE_REGISTERS)
+    )
+    has_single = (known is None or single in known) and limits.write_with != "multiple"
+    has_several = (known is None or several in known) and limits.write_with != "single"
+    count = order.count
+    most = limits.max_write_bits if table.is_bits else limits.max_write_registers
+    if not has_single and not has_several:
+        raise CannotWrite(f"the device knows neither function {single:02X} nor {several:02X}, as the site file says")
+    try:
+        if count == 1 and has_single and not (order.is_multiple and has_several):
+            return _singly(table, order.address, data)
+        if has_several and count <= most:
+            if table.is_bits:
+                return [WriteCoils(order.address, tuple(byte != 0 for byte in data))]
+            return [WriteRegisters(order.address, words_of(data))]
+        if has_several:
+            raise CannotWrite(f"{count} {table.title} do not fit one request to this device: {most} do")
+        return _singly(table, order.address, data)
+    except CannotWrite:
+        raise
+    except ValueError as error:
+        raise CannotWrite(str(error)) from None
+
+
+def _singly(table: Table, address: int, data: bytes) -> list[Request]:
+    if table.is_bits:
+        return [WriteCoil(address + at, byte != 0) for at, byte in enumerate(data)]
+    return [WriteRegister(address + at, word) for at, word in enumerate(words_of(data))]
+
+
+def method_of(requests: Sequence[Request]) -> str:
+    """How it is written, in words."""
+    first = requests[0]
+    names: dict[int, str] = {
+        Function.WRITE_COIL: "write one coil",
+        Function.WRITE_REGISTER: "write one register",
+        Function.WRITE_COILS: "write coils",
+        Function.WRITE_REGISTERS: "write registers",
+        Function.MASK_WRITE_REGISTER: "mask write of one register",
+    }
+    told = f"{names.get(first.function, 'write')} ({first.function:02X})"
+    return told if len(requests) == 1 else f"{told}, {len(requests)} times: between them it holds half of each"
+
+
+def combined(orders: Sequence[Order], limits: DeviceLimits) -> list[Order]:
+    """Those that adjoin in one request, as far as the device takes it; the others in their order. An order whose data
+    are part of another's word stays alone."""
+    made: list[Order] = []
+    for order in orders:
+        last = made[-1] if made else None
+        most = limits.max_write_bits if order.table.is_bits else limits.max_write_registers
+        if (
+            last is not None
+            and (last.line, last.unit_id, last.device, last.table)
+            == (order.line, order.unit_id, order.device, order.table)
+            and last.end == order.address
+            and not last.is_masked
+            and not order.is_masked
+            and last.count + order.count <= most
+            and limits.write_with != "single"
+        ):
+            seen = last.seen + order.seen if last.seen is not None and order.seen is not None else None
+            made[-1] = replace(
+                last, data=last.data + order.data, points=last.points + order.points, seen=seen,
+                told=f"{last.told}; {order.told}", was_told=f"{last.was_told}; {order.was_told}",
+                may_repeat=last.may_repeat and order.may_repeat,
+            )  # fmt: skip
+        else:
+            made.append(order)
+    return made

@@ -1,0 +1,346 @@
+"""The one door for writes. Each line has one queue and one worker; an order is checked, written down, sent once, read
+back, and has one outcome that is told.
+
+In this order: what it is (the device, its map, what may never be written), who holds the register, whether it is the
+device that the site knows, what stands there now, the row in the journal; and in the instant of sending, by whatever
+way it went so far, the lock. Where a check wants a person's word the result says which (`needs`), and nothing was sent.
+An order that waited for its line longer than `PATIENCE_S` is not sent any more.
+
+A write is never repeated by itself, unless its map says that this point may be (`repeat`): where no answer came it is
+not known whether it happened, and what stands there is read.
+"""
+
+import asyncio
+from collections import deque
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+
+from msgspec.structs import replace
+
+from kanaleto.control.holders import Hold, Holders
+from kanaleto.control.ledger import CannotWriteDown, Ledger, Row
+from kanaleto.control.lock import Lock
+from kanaleto.control.order import Consent, Order, Result, State, requests_of
+from kanaleto.control.sameness import Sameness
+from kanaleto.control.telling import hex_of, is_taken, state_of, under, words_of_outcome
+from kanaleto.control.wanted import CannotWrite, why_not_writable
+from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.polling.events import EventKind
+from kanaleto.polling.line import LinePoller
+from kanaleto.polling.session import Session
+from kanaleto.site.link import FramingKind
+from kanaleto.site.model import Device, DeviceLimits, Point, Writing
+from kanaleto.wire.codes import ExceptionCode, Function
+from kanaleto.wire.pdu import Read, ReadAnswer, Request
+from kanaleto.wire.records import MaskWrite
+
+PATIENCE_S = 5.0
+_MOST_WAITING, _MOST_TOLD = 200, 200
+
+Told = Callable[[Result], None]
+"""Hears of each outcome, on the engine's loop."""
+
+
+class Refused(Exception):
+    """Why an order is not sent, and what would have to be said for it to be."""
+
+    def __init__(self, text: str, needs: Consent | None = None) -> None:
+        super().__init__(text)
+        self.needs = needs
+
+
+class Orders:
+    """For the engine's loop."""
+
+    def __init__(self, session: Session, lock: Lock, ledger: Ledger, sameness: Sameness) -> None:
+        self.lock, self.ledger, self.holders = lock, ledger, Holders()
+        self.listeners: list[Told] = []
+        self.last: deque[Result] = deque(maxlen=_MOST_TOLD)
+        self.sent = 0
+        self._session, self._sameness = session, sameness
+        self._queues: dict[str, asyncio.Lock] = {}
+        self._waiting: dict[str, int] = {}
+        self._knows_no_mask: set[str] = set()
+
+    # What stands where
+
+    def poller_of(self, order: Order) -> LinePoller:
+        """Raises Refused."""
+        try:
+            return self._session.named(order.line)
+        except KeyError as error:
+            raise Refused(str(error.args[0])) from None
+
+    def device_of(self, order: Order) -> Device | None:
+        """Raises Refused where it is no more, or has another unit ID by now."""
+        poller = self.poller_of(order)
+        if not order.device:
+            return None
+        device = next((own for own in poller.line.devices if own.name == order.device), None)
+        if device is None or device.unit_id != order.unit_id:
+            raise Refused(f"{order.device} is not unit {order.unit_id} of {order.line} any more")
+        return device
+
+    def why_locked(self, order: Order) -> str:
+        """Why the lock lets it not out now, or nothing."""
+        return self.lock.why_not(order.device)
+
+    # The door
+
+    async def send(self, order: Order) -> Result:
+        """One outcome, whatever happens."""
+        loop = asyncio.get_running_loop()
+        began_s = loop.time()
+        queue = self._queues.setdefault(order.line, asyncio.Lock())
+        if self._waiting.get(order.line, 0) >= _MOST_WAITING:
+            return self._told(self._not_sent(order, f"{_MOST_WAITING} writes wait for {order.line} already"))
+        self._waiting[order.line] = self._waiting.get(order.line, 0) + 1
+        try:
+            async with queue:
+                try:
+                    result = await self._carry_out(order, began_s)
+                except (Refused, CannotWrite, CannotWriteDown) as why:
+                    result = self._not_sent(order, str(why), getattr(why, "needs", None))
+        finally:
+            self._waiting[order.line] -= 1
+        return self._told(replace(result, took_s=loop.time() - began_s))
+
+    async def send_all(self, orders: Sequence[Order], on_each: Told = lambda result: None) -> list[Result]:
+        """One after the other, up to the first that does not go well."""
+        results: list[Result] = []
+        for order in orders:
+            result = await self.send(order)
+            results.append(result)
+            on_each(result)
+            if not result.is_well:
+                break
+        return results
+
+    def _not_sent(self, order: Order, why: str, needs: Consent | None = None) -> Result:
+        return Result(order=order, state=State.NOT_SENT, text=why, needs=needs, wall_s=self._session.clock.now())
+
+    def _told(self, result: Result) -> Result:
+        if result.needs is None:
+            self.last.append(result)
+        for listener in list(self.listeners):
+            listener(result)
+        return result
+
+    async def _carry_out(self, order: Order, began_s: float) -> Result:
+        poller = self.poller_of(order)
+        device = self.device_of(order)
+        locked = self.why_locked(order)
+        if locked:
+            raise Refused(locked)
+        is_to_all = order.unit_id == 0 and poller.line.link.framing is not FramingKind.TCP
+        self._check_policy(order, poller, device)
+        if is_to_all and Consent.BROADCAST not in order.consents:
+            names = ", ".join(own.name for own in poller.line.devices) or "all of them"
+            raise Refused(
+                f"unit 0 is a broadcast: it goes to every device of {order.line} ({names})", Consent.BROADCAST
+            )
+        self._check_holder(order)
+        if device is not None and not is_to_all:
+            await self._check_device(order, poller, device)
+        limits = device.limits if device is not None else DeviceLimits()
+        before = None if is_to_all else await self._before(order, poller, device)
+        requests = self._requests(order, limits, before)
+        return await self._send(order, poller, device, requests, before, began_s, is_to_all)
+
+    # Before it is sent
+
+    def _check_policy(self, order: Order, poller: LinePoller, device: Device | None) -> None:
+        """What the site file and the map say of writing there."""
+        how = device.writing if device is not None else poller.line.writing
+        name = order.device or f"unit {order.unit_id} of {order.line}"
+        if how is Writing.NEVER:
+            raise Refused(f'{name} is never written: the site file says writing = "never"')
+        confirms = how is Writing.CONFIRM
+        for point in self.points_under(order, device):
+            why = why_not_writable(point)
+            if why:
+                raise Refused(why)
+            confirms = confirms or point.writing.how is Writing.CONFIRM
+        if confirms and Consent.CONFIRM not in order.consents:
+            told = f" to {order.told}" if order.told else ""
+            raise Refused(f"{name} wants each write confirmed: {order.name}{told}?", Consent.CONFIRM)
+
+    @staticmethod
+    def points_under(order: Order, device: Device | None) -> list[Point]:
+        """Points that the order writes: those that it names, and others that it meets but for such as share the words
+        of one that it names."""
+        meets = [
+            point
+            for point in (device.points if device is not None else ())
+            if point.table is order.table and point.address < order.end and point.end > order.address
+        ]
+        named = {(point.address, point.end) for point in meets if point.name in order.points}
+        return [point for point in meets if point.name in order.points or (point.address, point.end) not in named]
+
+    def _check_holder(self, order: Order) -> None:
+        hold = self.holders.who(order.line, order.unit_id, order.table, order.address, order.end, order.owner)
+        if hold is None:
+            return
+        if Consent.HOLDER not in order.consents:
+            raise Refused(f"{order.name} is held by {hold.name}, which writes it", Consent.HOLDER)
+        self.holders.take_over(hold)
+
+    async def _check_device(self, order: Order, poller: LinePoller, device: Device) -> None:
+        if Consent.DEVICE in order.consents:
+            await self._sameness.accept(poller, device)
+            return
+        differs = await self._sameness.compare(poller, device)
+        if differs:
+            self._session.events.note(EventKind.KNOWN, order.line, device.name, differs)
+            raise Refused(differs, Consent.DEVICE)
+
+    async def _before(self, order: Order, poller: LinePoller, device: Device | None) -> bytes | None:
+        """What stands there now. Raises Refused where it is not what was seen."""
+        if not order.reads_before or not self.may_read(order, device):
+            return None
+        now, _ = await self.read(order, poller, device)
+        seen = order.seen
+        if now is None or seen is None or len(seen) != len(now):
+            return now
+        if under(now, order.mask) != under(seen, order.mask) and Consent.CHANGED not in order.consents:
+            raise Refused(
+                f"{order.name} has changed meanwhile: {now.hex(' ', 2).upper()} stands there now", Consent.CHANGED
+            )
+        return now
+
+    @staticmethod
+    def may_read(order: Order, device: Device | None) -> bool:
+        """Whether the map lets it be read."""
+        if device is None:
+            return True
+        last = order.end - 1
+        if device.limits.forbids_reading(order.table, order.address, last):
+            return False
+        if order.count > device.limits.most_read(order.table):
+            return False
+        functions = device.limits.functions
+        if functions is not None and order.table.function not in functions:
+            return False
+        return not any(
+            point.table is order.table and point.address <= last and point.end > order.address
+            for point in device.points
+            if not point.access.is_read
+        )
+
+    async def read(self, order: Order, poller: LinePoller, device: Device | None) -> tuple[bytes | None, str]:
+        """The order's items as they stand, a byte for each coil; or None and why."""
+        timeout_s = device.timeout_s if device is not None else poller.line.timeout_s
+        try:
+            outcome = await poller.ask(order.unit_id, Read(order.table, order.address, order.count), timeout_s, device)
+        except (OverflowError, ValueError) as error:
+            return None, str(error)
+        content = outcome.content
+        if not isinstance(content, ReadAnswer):
+            return None, outcome.reason
+        if order.table.is_bits:
+            return bytes(content.bits(order.count)), ""
+        return content.data, ""
+
+    def _requests(self, order: Order, limits: DeviceLimits, before: bytes | None) -> list[Request]:
+        if not order.is_masked:
+            return requests_of(order, limits)
+        known = limits.functions
+        knows_mask = (
+            Function.MASK_WRITE_REGISTER in known if known is not None else order.device not in self._knows_no_mask
+        )
+        if knows_mask and order.device:
+            return requests_of(order, limits)
+        if before is None:
+            raise Refused(
+                f"{order.name} is a part of a word, the device has no mask write (16), and the word cannot be read"
+            )
+        if Consent.WHOLE_WORD not in order.consents:
+            raise Refused(
+                "the device has no mask write (16): the whole word is read, changed and written, "
+                "and what another master writes in between is lost",
+                Consent.WHOLE_WORD,
+            )
+        return requests_of(order, limits, before)
+
+    # Sending
+
+    async def _send(
+        self, order: Order, poller: LinePoller, device: Device | None, requests: Sequence[Request],
+        before: bytes | None, began_s: float, is_to_all: bool,
+    ) -> Result:  # fmt: skip
+        session, loop = self._session, asyncio.get_running_loop()
+        timeout_s = device.timeout_s if device is not None else poller.line.timeout_s
+
+        def may() -> str:
+            if loop.time() - began_s > PATIENCE_S:
+                return f"it waited for its line for more than {PATIENCE_S:g} s, and is not sent any more"
+            return self.why_locked(order)
+
+        data: dict[str, object] = {
+            "old": order.was_told or hex_of(before), "new": order.told or hex_of(order.data), "unit_id": order.unit_id,
+            "table": order.table.value, "address": order.address, "words": hex_of(order.data),
+            "function": requests[0].function, "requests": len(requests), "by": order.owner or "person",
+        }  # fmt: skip
+        if order.is_masked:
+            data["mask"] = f"{order.mask:04X}"
+        text = f"{order.name} {data['old']} → {data['new']}" if data["old"] else f"{order.name} → {data['new']}"
+        wall_s = session.clock.now()
+        row = Row(wall_s=wall_s, line=order.line, device=order.device, point=order.name, text=text, data=data)
+        number = await self.ledger.begin(row)
+        outcome: Outcome | None = None
+        sent = 0
+        try:
+            for request in requests:
+                outcome = await self._ask(poller, order, request, timeout_s, device, may)
+                sent += 1 if outcome.request else 0
+                if not is_taken(outcome):
+                    break
+        except (OverflowError, ValueError) as error:
+            await self.ledger.take_back(number)
+            raise Refused(str(error)) from None
+        assert outcome is not None
+        if not sent:
+            await self.ledger.take_back(number)
+            raise Refused(outcome.reason)
+        self.sent += sent
+        if outcome.code == ExceptionCode.ILLEGAL_FUNCTION and isinstance(requests[0], MaskWrite):
+            self._knows_no_mask.add(order.device)
+        state, said = state_of(outcome, sent, len(requests), is_to_all)
+        after, why_not = None, ""
+        if state is not State.REFUSED and order.reads_back and not is_to_all and self.may_read(order, device):
+            after, why_not = await self.read(order, poller, device)
+        is_equal = under(after, order.mask) == under(order.data, order.mask) if after is not None else None
+        told = words_of_outcome(order, state, said, after, before, is_equal, why_not)
+        done: dict[str, object] = {"outcome": state.value, "told": told}
+        if outcome.kind is not OutcomeKind.GOOD:
+            done["kind"] = outcome.kind.value
+        if is_equal is not None:
+            done["equal"] = is_equal
+        with suppress(CannotWriteDown):  # it is told by whoever keeps the journal
+            await self.ledger.complete(number, session.clock.now(), {**data, **done})
+        session.events.note(
+            EventKind.WRITE, order.line, order.device, f"{text}: {told}", point=order.name, data={**data, **done}
+        )
+        return Result(
+            order=order, state=state, text=told, outcome=outcome, before=before, after=after, is_equal=is_equal,
+            wall_s=wall_s,
+        )  # fmt: skip
+
+    async def _ask(
+        self, poller: LinePoller, order: Order, request: Request, timeout_s: float, device: Device | None,
+        may: Callable[[], str],
+    ) -> Outcome:  # fmt: skip
+        """Once; again only where the map says that it may be repeated."""
+        tries = 1 + (device.retries if device is not None and order.may_repeat else 0)
+        for left in reversed(range(tries)):
+            outcome = await poller.order(order.unit_id, request, timeout_s, device, may, order.is_urgent)
+            is_settled = outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION) or not outcome.request
+            if is_settled or not left:
+                return outcome
+        raise AssertionError("the last try gives back")
+
+    def hold(self, order: Order, owner: str, name: str, on_taken: Callable[[], None]) -> None:
+        """From now on these registers are `owner`'s. Raises Refused where somebody else has them, and no person has
+        said to take over."""
+        self._check_holder(replace(order, owner=owner))
+        self.holders.take(Hold(order.line, order.unit_id, order.table, order.address, order.end, owner, name, on_taken))

@@ -1,0 +1,247 @@
+"""What somebody types becomes registers: a value in its unit, 0x… or 0b… for the raw number, a state's text, the names
+of bits, on and off. What a point cannot hold is refused with the nearest that it can."""
+
+import re
+from collections.abc import Iterable
+
+from msgspec import Struct
+
+from kanaleto.polling.board import times_ten_to
+from kanaleto.site.model import Access, Point, Writing
+from kanaleto.values.codec import CannotEncode, Codec
+from kanaleto.values.digits import number
+from kanaleto.values.text import shown
+from kanaleto.values.types import Kind, byte_places
+
+WHOLE = 0xFFFF
+_RAW = re.compile(r"0[xX][0-9A-Fa-f_ ]+|0[bB][01_ ]+")
+_PULSE = re.compile(r"(.*?)\s+(?:for\s+)?([0-9]+(?:[.,][0-9]+)?)\s*s")
+_ON = {"on": 1, "1": 1, "true": 1, "yes": 1, "off": 0, "0": 0, "false": 0, "no": 0}
+_HALVES = (Kind.INT8_HIGH, Kind.INT8_LOW, Kind.UINT8_HIGH, Kind.UINT8_LOW)
+LONGEST_PULSE_S = 600.0
+
+
+class CannotWrite(ValueError):
+    """One sentence: why that cannot be written there."""
+
+
+class Wanted(Struct, frozen=True):
+    """What a point is to hold: its registers as they go over the wire, or one byte for a coil. `mask` tells which bits
+    of a single word are meant; `pulse_s` after how long it goes back (0: it stays)."""
+
+    data: bytes
+    told: str
+    mask: int = WHOLE
+    pulse_s: float = 0.0
+
+    def over(self, now: bytes) -> bytes:
+        """The whole registers, where `now` stands there."""
+        if self.mask == WHOLE:
+            return self.data
+        word = int.from_bytes(now) & ~self.mask | int.from_bytes(self.data) & self.mask
+        return word.to_bytes(2)
+
+
+def why_not_writable(point: Point) -> str:
+    """Why a point is never written, or nothing."""
+    if not point.table.is_writable:
+        return f"{point.name} is one of the {point.table.title}: nobody can write them"
+    if point.access is Access.READ:
+        return f"{point.name} is read-only: its map says access r"
+    if point.writing.how is Writing.NEVER:
+        return f"{point.name} is never written: its map says write never"
+    return ""
+
+
+def wanted(point: Point, text: str, power: int = 0) -> Wanted:
+    """`power` is the power of ten that another point holds for this one. Raises CannotWrite."""
+    why = why_not_writable(point)
+    if why:
+        raise CannotWrite(why)
+    text = text.strip()
+    if not text:
+        raise CannotWrite("type a value")
+    pulse_s = 0.0
+    pulsed = _PULSE.fullmatch(text) if is_switch(point) or point.codec.type.kind is Kind.BITS else None
+    if pulsed is not None:
+        text, pulse_s = pulsed[1].strip(), float(pulsed[2].replace(",", "."))
+        if not 0.01 <= pulse_s <= LONGEST_PULSE_S:
+            raise CannotWrite(f"a pulse lasts 0.01 to {LONGEST_PULSE_S:g} s, not {pulsed[2]} s")
+    if point.table.is_bits:
+        made = _coil(point, text)
+    elif is_word_of_bits(point):
+        made = _word_of_bits(point, text)
+    else:
+        made = _number_or_text(point, text, power)
+    return Wanted(made.data, made.told, made.mask, pulse_s)
+
+
+def is_switch(point: Point) -> bool:
+    """Whether it is on or off."""
+    return point.table.is_bits or point.codec.type.kind is Kind.BOOL
+
+
+def is_word_of_bits(point: Point) -> bool:
+    return not point.table.is_bits and point.codec.type.kind is Kind.BITS and point.codec.bits is None
+
+
+def switched(point: Point, bit: int, is_on: bool) -> Wanted:
+    """One bit of a word of bits. Raises CannotWrite."""
+    why = why_not_writable(point)
+    if why:
+        raise CannotWrite(why)
+    mask = _swapped(1 << bit, point.codec)
+    name = point.labels.get(bit) or f"bit {bit}"
+    return Wanted((mask if is_on else 0).to_bytes(2), f"{name} {'on' if is_on else 'off'}", mask)
+
+
+def text_of(point: Point, data: bytes, power: int = 0) -> str:
+    """What registers (or a coil's byte) mean, with the unit."""
+    value = int(data[0] != 0) if point.table.is_bits else point.codec.decode(data)
+    if isinstance(value, int | float) and power:
+        value = times_ten_to(value, power)
+    told = shown(value, point.codec, point.decimals, point.labels)
+    if told == "—":
+        told = data.hex(" ", 2).upper()
+    return f"{told} {point.unit}" if point.unit and value not in point.labels else told
+
+
+def _swapped(word: int, codec: Codec) -> int:
+    raw = word.to_bytes(2)
+    return int.from_bytes(raw[::-1] if byte_places(codec.type, codec.order)[0] == 1 else raw)
+
+
+def _state(point: Point, text: str) -> int | None:
+    folded = text.casefold()
+    return next((value for value, label in point.labels.items() if label.casefold() == folded), None)
+
+
+def _coil(point: Point, text: str) -> Wanted:
+    value = _state(point, text)
+    value = _ON.get(text.casefold()) if value is None else value
+    if value not in (0, 1):
+        labels = f", or {' or '.join(point.labels.values())}" if point.labels else ""
+        raise CannotWrite(f"{text!r} is no state of {point.name}: type on or off{labels}")
+    return Wanted(bytes((value,)), text_of(point, bytes((value,))))
+
+
+def _word_of_bits(point: Point, text: str) -> Wanted:
+    if _RAW.fullmatch(text) or text.isdecimal():
+        word = _raw(text) if _RAW.fullmatch(text) else int(text)
+        if word > WHOLE:
+            raise CannotWrite(f"{text} does not fit: a word holds 0 to 65535, 0xFFFF")
+        data = _swapped(word, point.codec).to_bytes(2)
+        return Wanted(data, text_of(point, data))
+    bits = {label.casefold(): bit for bit, label in point.labels.items()}
+    parts = [part.strip() for part in re.split(r"[,+]", text) if part.strip()]
+    on_off = re.fullmatch(r"(.+?)\s+(on|off)", text, re.IGNORECASE)
+    if on_off is not None and on_off[1].casefold() in bits:
+        return switched(point, bits[on_off[1].casefold()], on_off[2].casefold() == "on")
+    word = 0
+    for part in parts:
+        bit = bits.get(part.casefold())
+        if bit is None:
+            known = ", ".join(point.labels.values()) or "none has a name"
+            raise CannotWrite(f"{part!r} is no bit of {point.name}; there are {known}; or type 0b… or 0x…")
+        word |= 1 << bit
+    data = _swapped(word, point.codec).to_bytes(2)
+    return Wanted(data, text_of(point, data))
+
+
+def _raw(text: str) -> int:
+    return int(re.sub("[_ ]", "", text), 0)
+
+
+def _number_or_text(point: Point, text: str, power: int) -> Wanted:
+    codec = point.codec
+    kind = codec.type.kind
+    if kind is Kind.TEXT:
+        return _encoded(point, text, power)
+    if codec.type.is_array:
+        parts = [part for part in re.split(r"[;\s]+", text) if part]
+        return _encoded(point, [_typed_number(point, part, power) for part in parts], power)
+    state = _state(point, text)
+    if state is not None:
+        return _encoded(point, state, 0)
+    if kind is Kind.BOOL and text.casefold() in _ON:
+        return _encoded(point, _ON[text.casefold()], 0)
+    if _RAW.fullmatch(text):
+        return _from_raw(point, _raw(text), text, power)
+    if not codec.type.takes_scale and kind not in (Kind.BOOL, Kind.BITS, Kind.HEX):
+        return _encoded(point, text, power)
+    return _encoded(point, _typed_number(point, text, power), power)
+
+
+def _typed_number(point: Point, text: str, power: int) -> float:
+    plain = text.removesuffix(point.unit).strip() if point.unit else text
+    plain = re.sub(r"(?<=\d)[ \u00a0](?=\d{3}\b)", "", plain).replace(",", ".").replace("−", "-")
+    try:
+        value = number(plain)
+    except ValueError:
+        known = f", or {', '.join(point.labels.values())}" if point.labels else ""
+        raise CannotWrite(f"{text!r} is no number{known}") from None
+    _hold_to_range(point, value)
+    return value
+
+
+def _hold_to_range(point: Point, value: float) -> None:
+    low, high = point.limits.range_low, point.limits.range_high
+    unit = f" {point.unit}" if point.unit else ""
+    if low is not None and value < low:
+        raise CannotWrite(
+            f"{value:.12g}{unit} is below {low:.12g}{unit}, the end of its range; the nearest is {low:.12g}"
+        )
+    if high is not None and value > high:
+        raise CannotWrite(
+            f"{value:.12g}{unit} is above {high:.12g}{unit}, the end of its range; the nearest is {high:.12g}"
+        )
+
+
+def _encoded(point: Point, value: float | str | list[float], power: int) -> Wanted:
+    codec = point.codec
+    if power and isinstance(value, int | float):
+        value = times_ten_to(value, -power)
+    if isinstance(value, float) and value == int(value) and abs(value) < 2**63:
+        value = int(value)
+    try:
+        data = codec.encode(value)
+    except CannotEncode as error:
+        raise CannotWrite(f"{point.name}: {error}") from None
+    except (ValueError, OverflowError, TypeError) as error:
+        raise CannotWrite(f"{point.name}: {value!r} cannot be held: {error}") from None
+    return Wanted(data, text_of(point, data, power), mask_of(point))
+
+
+def mask_of(point: Point) -> int:
+    """Which bits of its word a point takes; all of them where it has more than one word, too."""
+    codec = point.codec
+    if point.table.is_bits or point.size != 1:
+        return WHOLE
+    if codec.bits is not None:
+        low, high = codec.bits
+        return _swapped(((1 << (high - low + 1)) - 1) << low, codec)
+    if codec.type.kind in _HALVES:
+        return _swapped(0xFF00 if codec.type.kind in (Kind.INT8_HIGH, Kind.UINT8_HIGH) else 0x00FF, codec)
+    return WHOLE
+
+
+def _from_raw(point: Point, raw: int, text: str, power: int) -> Wanted:
+    codec, size = point.codec, point.size
+    width = 16 * size
+    if codec.bits is not None:
+        low, high = codec.bits
+        width, raw = high - low + 1, raw << low
+    if raw >> (codec.bits[0] if codec.bits is not None else 0) >= 1 << width:
+        raise CannotWrite(f"{text} does not fit: {point.name} has {width} bits")
+    plain, data = raw.to_bytes(2 * size), bytearray(2 * size)
+    for byte, place in zip(plain, byte_places(codec.type, codec.order), strict=True):
+        data[place] = byte
+    value = codec.decode(bytes(data))
+    if isinstance(value, int | float):
+        _hold_to_range(point, times_ten_to(value, power) if power else value)
+    return Wanted(bytes(data), text_of(point, bytes(data), power), mask_of(point))
+
+
+def values_in(text: str) -> Iterable[str]:
+    """Several values, one after the other: parted by semicolons, tabs or lines."""
+    return [part.strip() for part in re.split(r"[;\t\n]", text) if part.strip()]

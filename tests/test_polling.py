@@ -206,7 +206,9 @@ class Polling(unittest.TestCase):
                 before = running.session.count
                 await running.for_s(30)
                 self.assertEqual(running.session.count, before)
-                outcome = await running.session.pollers[0].ask(7, WriteRegister(0, 99), 0.5, line.line.devices[0])
+                outcome = await running.session.pollers[0].order(
+                    7, WriteRegister(0, 99), 0.5, line.line.devices[0], lambda: ""
+                )
                 self.assertEqual(outcome.kind, OutcomeKind.GOOD)
                 running.session.hold(False)
                 await running.for_s(1.5)

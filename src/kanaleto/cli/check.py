@@ -5,6 +5,7 @@ from pathlib import Path
 import click
 
 from kanaleto.cli.output import emit, say
+from kanaleto.control.routinefile import read_routines
 from kanaleto.files.loading import load_site
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
@@ -54,6 +55,9 @@ def _faults(file: Path, numbering: Numbering) -> tuple[list[Fault], str]:
             points, faults = read_map(file, read_text(file), MapDefaults(numbering))
             return faults, f"{len(points)} points, "
         site, faults = load_site(file)
-        return faults, f"{site.device_count} devices and {site.point_count} points on {len(site.lines)} lines, "
+        routines, more = read_routines(site)
+        faults += more
+        told = f", {len(routines)} sound routine{'s' if len(routines) != 1 else ''}" if routines or more else ""
+        return faults, f"{site.device_count} devices and {site.point_count} points on {len(site.lines)} lines{told}, "
     except FaultyFile as faulty:
         return faulty.faults, ""

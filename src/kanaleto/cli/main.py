@@ -34,6 +34,7 @@ _COMMANDS = {
     "poll": "poll a site, a line a sample",
     "raw": "send a PDU of one's own",
     "read": "read values from one device",
+    "routine": "run a routine of a site, or say what it would send",
     "serve": "be the far end of every line of a site",
     "wire": "a capture, exchange by exchange, and what the pattern looks like",
     "write": "write values to one device",

@@ -18,13 +18,12 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.control.ledger import CannotWriteDown, Row
-from kanaleto.control.order import Consent, Order, Result, State, requests_of
+from kanaleto.control.order import Order, State, requests_of
 from kanaleto.control.orders import Orders, Refused
 from kanaleto.control.telling import hex_of
-from kanaleto.control.waits import Wait, registers_within, wait_on
+from kanaleto.control.waits import Wait
 from kanaleto.control.wanted import CannotWrite
 from kanaleto.lines.outcome import Outcome
-from kanaleto.polling.events import EventKind
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Device, DeviceLimits
@@ -224,7 +223,7 @@ class KeptAlive:
             "old": "", "new": hex_of(data), "unit_id": order.unit_id, "table": order.table.value,
             "address": order.address, "words": hex_of(data), "by": self.owner, "every_s": self.wish.period_s,
         }  # fmt: skip
-        text = f"{order.name} kept alive at {hex_of(data)} every {self.wish.period_s:g} s"
+        text = f"kept alive at {hex_of(data)} every {self.wish.period_s:g} s"
         wall_s = self._session.clock.now()
         self._row_data, self._counted = told, self._sent
         self._row = await self._orders.ledger.begin(
@@ -271,7 +270,7 @@ class KeptAlive:
             "old": hex_of(self._data), "new": hex_of(safe), "unit_id": order.unit_id, "table": order.table.value,
             "address": order.address, "words": hex_of(safe), "by": f"end of {self.owner}",
         }  # fmt: skip
-        text = f"{order.name} → {hex_of(safe)}, the safe value at the end"
+        text = f"→ {hex_of(safe)}, the safe value at the end"
         row_to_be = Row(
             wall_s=self._session.clock.now(),
             line=order.line,
@@ -290,11 +289,15 @@ class KeptAlive:
         except (Refused, CannotWrite, ValueError, OverflowError) as error:
             return await self._end_row(row, data, f"the safe value, {hex_of(safe)}, was not sent: {error}")
         self._note(outcome)
+        if not outcome.request:
+            told = f"the safe value, {hex_of(safe)}, was not sent: {outcome.reason}"
+            return await self._end_row(row, data, told)
         how = "was written" if outcome.is_good else f"was sent, and {outcome.reason}"
         data["outcome"] = (State.DONE if outcome.is_good else State.UNKNOWN).value
         return await self._end_row(row, data, f"the safe value, {hex_of(safe)}, {how}")
 
     async def _end_row(self, row: int | None, data: dict[str, object], told: str) -> str:
+        data["told"] = told
         if row is not None:
             with suppress(CannotWriteDown):
                 if "outcome" in data:
@@ -302,121 +305,3 @@ class KeptAlive:
                 else:
                     await self._orders.ledger.take_back(row)
         return told
-
-
-class Alives:
-    """All that are kept alive. For the engine's loop; `states` is replaced whole."""
-
-    def __init__(self, session: Session, orders: Orders) -> None:
-        self.living: dict[int, KeptAlive] = {}
-        self._session, self._orders = session, orders
-        self._count = 0
-        self._ending: set[asyncio.Task[str]] = set()
-
-    @property
-    def states(self) -> tuple[AliveState, ...]:
-        return tuple(own.state for own in list(self.living.values()))
-
-    def of_line(self, line: str) -> list[KeptAlive]:
-        return [own for own in self.living.values() if own.wish.order.line == line]
-
-    def holding(self, order: Order) -> KeptAlive | None:
-        """Whoever keeps these registers alive."""
-        hold = self._orders.holders.who(order.line, order.unit_id, order.table, order.address, order.end, "")
-        return next((own for own in self.living.values() if hold is not None and own.owner == hold.owner), None)
-
-    def judge(self, wish: Wish) -> tuple[Wait, str]:
-        """The longest wait on its line, and what is wrong with that; nothing when it may begin. Raises Refused."""
-        poller = self._orders.poller_of(wish.order)
-        device = self._orders.device_of(wish.order)
-        wait = wait_on(poller)
-        may_s = wish.period_s
-        against = f"its period of {wish.period_s:g} s"
-        if device is not None and device.watchdog_s is not None:
-            if wish.period_s >= device.watchdog_s:
-                raise Refused(
-                    f"a period of {wish.period_s:g} s does not keep a watchdog of {device.watchdog_s:g} s quiet"
-                )
-            may_s, against = device.watchdog_s - wish.period_s, f"what its watchdog of {device.watchdog_s:g} s leaves"
-        left_s = max(wait.exchange_s, 0.0 if wish.leaves_out_silent else wait.silent_s)
-        if wish.splits_reads and registers_within(poller, may_s) is not None:
-            left_s = min(left_s, may_s) if not wait.silent_s or wish.leaves_out_silent else left_s
-        if left_s <= may_s or wish.is_late_all_right:
-            return wait, ""
-        return wait, f"it may have to wait {left_s:.3g} s ({wait.why}), longer than {against}"
-
-    async def begin(self, wish: Wish) -> tuple[KeptAlive | None, Result]:
-        """The first one goes through the door as any write does; then it is repeated."""
-        if not LEAST_PERIOD_S <= wish.period_s <= MOST_PERIOD_S:
-            return None, self._refused(
-                wish, f"a period is {LEAST_PERIOD_S:g} to {MOST_PERIOD_S:g} s, not {wish.period_s:g}"
-            )
-        try:
-            wait, why = self.judge(wish)
-        except Refused as error:
-            return None, self._refused(wish, str(error))
-        if why:
-            return None, self._refused(wish, why)
-        result = await self._orders.send(wish.order)
-        if not result.is_done:
-            return None, result
-        self._count += 1
-        own = KeptAlive(self._count, wish, wait, self._orders, self._session)
-        try:
-            self._orders.hold(wish.order, own.owner, f"“{own.name}” kept alive", lambda: self._lost(own))
-        except Refused as error:
-            return None, self._refused(wish, str(error), error.needs)
-        self.living[self._count] = own
-        poller = self._orders.poller_of(wish.order)
-        if wish.leaves_out_silent:
-            poller.rest_silent(own.owner, True)
-        if wish.splits_reads:
-            self._split(wish, poller)
-        self._session.events.note(
-            EventKind.KEPT_ALIVE, wish.order.line, wish.order.device,
-            f"{wish.order.name} is kept alive at {hex_of(wish.order.data)} every {wish.period_s:g} s",
-            going_on=own.owner,
-        )  # fmt: skip
-        own.start(self._ended_by_itself)
-        return own, result
-
-    def _split(self, wish: Wish, poller: LinePoller) -> None:
-        device = self._orders.device_of(wish.order)
-        watchdog_s = device.watchdog_s if device is not None else None
-        most = registers_within(poller, watchdog_s - wish.period_s if watchdog_s is not None else wish.period_s)
-        if most is not None:
-            self._session.shorten_reads(wish.order.line, most)
-
-    def _refused(self, wish: Wish, why: str, needs: Consent | None = None) -> Result:
-        return Result(order=wish.order, state=State.NOT_SENT, text=why, needs=needs, wall_s=self._session.clock.now())
-
-    def _ended_by_itself(self, own: KeptAlive, why: str) -> None:
-        task = asyncio.get_running_loop().create_task(self.stop(own, why or "it could not go on"))
-        self._ending.add(task)
-        task.add_done_callback(self._ending.discard)
-
-    def _lost(self, own: KeptAlive) -> None:
-        """A person took its registers over: no safe value is written into what is somebody else's now."""
-        own.wish = replace(own.wish, safe=None)
-        self._ended_by_itself(own, "somebody took it over")
-
-    async def stop(self, own: KeptAlive, why: str) -> str:
-        """End one of them; what came of it."""
-        told = await own.end()
-        order = own.wish.order
-        self._orders.holders.release(own.owner)
-        for number in [number for number, other in self.living.items() if other is own]:
-            del self.living[number]
-        with suppress(Refused, KeyError):
-            poller = self._orders.poller_of(order)
-            poller.rest_silent(own.owner, False)
-            if not any(other.wish.splits_reads for other in self.of_line(order.line)):
-                self._session.shorten_reads(order.line, None)
-        self._session.events.end(order.line, order.device, own.owner)
-        text = f"{order.name} is not kept alive any more: {why}; {told}"
-        self._session.events.note(EventKind.KEPT_ALIVE, order.line, order.device, text)
-        return text
-
-    async def stop_all(self, why: str) -> None:
-        await asyncio.gather(*(self.stop(own, why) for own in list(self.living.values())), return_exceptions=True)
-        await asyncio.gather(*self._ending, return_exceptions=True)

@@ -23,7 +23,7 @@ from kanaleto.control.lock import Lock
 from kanaleto.control.order import Consent, Order, Result, State, requests_of
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.telling import hex_of, is_taken, state_of, under, words_of_outcome
-from kanaleto.control.wanted import CannotWrite, why_not_writable
+from kanaleto.control.wanted import CannotWrite, text_of, why_not_writable
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.line import LinePoller
@@ -57,6 +57,8 @@ class Orders:
         self.listeners: list[Told] = []
         self.last: deque[Result] = deque(maxlen=_MOST_TOLD)
         self.sent = 0
+        self.granted: set[str] = set()
+        """Owners that began while it was unlocked, and go on with that; locking by hand takes it from them."""
         self._session, self._sameness = session, sameness
         self._queues: dict[str, asyncio.Lock] = {}
         self._waiting: dict[str, int] = {}
@@ -83,6 +85,8 @@ class Orders:
 
     def why_locked(self, order: Order) -> str:
         """Why the lock lets it not out now, or nothing."""
+        if order.owner in self.granted and not self.lock.is_read_only:
+            return ""
         return self.lock.why_not(order.device)
 
     # The door
@@ -277,22 +281,22 @@ class Orders:
             return self.why_locked(order)
 
         data: dict[str, object] = {
-            "old": order.was_told or hex_of(before), "new": order.told or hex_of(order.data), "unit_id": order.unit_id,
+            "old": order.was_told or self._told_of(order, device, before), "new": order.told or hex_of(order.data), "unit_id": order.unit_id,
             "table": order.table.value, "address": order.address, "words": hex_of(order.data),
             "function": requests[0].function, "requests": len(requests), "by": order.owner or "person",
         }  # fmt: skip
         if order.is_masked:
             data["mask"] = f"{order.mask:04X}"
-        text = f"{order.name} {data['old']} → {data['new']}" if data["old"] else f"{order.name} → {data['new']}"
+        text = f"{data['old']} → {data['new']}" if data["old"] else f"→ {data['new']}"
         wall_s = session.clock.now()
         row = Row(wall_s=wall_s, line=order.line, device=order.device, point=order.name, text=text, data=data)
         number = await self.ledger.begin(row)
         outcome: Outcome | None = None
-        sent = 0
+        sent = went = 0
         try:
             for request in requests:
-                outcome = await self._ask(poller, order, request, timeout_s, device, may)
-                sent += 1 if outcome.request else 0
+                outcome, times = await self._ask(poller, order, request, timeout_s, device, may)
+                sent, went = sent + min(times, 1), went + times
                 if not is_taken(outcome):
                     break
         except (OverflowError, ValueError) as error:
@@ -302,7 +306,7 @@ class Orders:
         if not sent:
             await self.ledger.take_back(number)
             raise Refused(outcome.reason)
-        self.sent += sent
+        self.sent += went
         if outcome.code == ExceptionCode.ILLEGAL_FUNCTION and isinstance(requests[0], MaskWrite):
             self._knows_no_mask.add(order.device)
         state, said = state_of(outcome, sent, len(requests), is_to_all)
@@ -317,7 +321,7 @@ class Orders:
         if is_equal is not None:
             done["equal"] = is_equal
         with suppress(CannotWriteDown):  # it is told by whoever keeps the journal
-            await self.ledger.complete(number, session.clock.now(), {**data, **done})
+            await self.ledger.complete(number, session.clock.now(), {**data, **done}, went)
         session.events.note(
             EventKind.WRITE, order.line, order.device, f"{text}: {told}", point=order.name, data={**data, **done}
         )
@@ -326,17 +330,32 @@ class Orders:
             wall_s=wall_s,
         )  # fmt: skip
 
+    def _told_of(self, order: Order, device: Device | None, data: bytes | None) -> str:
+        """What stands there, as the point's own value where it is one."""
+        point = next((own for own in self.points_under(order, device) if (own.name,) == order.points), None)
+        if (
+            data is None
+            or point is None
+            or order.is_masked
+            or point.size * (1 if order.table.is_bits else 2) != len(data)
+        ):
+            return hex_of(data)
+        power = self._session.board.exponent_of(order.device, point)
+        return text_of(point, data, power) if power is not None else hex_of(data)
+
     async def _ask(
         self, poller: LinePoller, order: Order, request: Request, timeout_s: float, device: Device | None,
         may: Callable[[], str],
-    ) -> Outcome:  # fmt: skip
-        """Once; again only where the map says that it may be repeated."""
+    ) -> tuple[Outcome, int]:  # fmt: skip
+        """Once; again only where the map says that it may be repeated. And how often it went."""
+        went = 0
         tries = 1 + (device.retries if device is not None and order.may_repeat else 0)
         for left in reversed(range(tries)):
             outcome = await poller.order(order.unit_id, request, timeout_s, device, may, order.is_urgent)
+            went += 1 if outcome.request else 0
             is_settled = outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION) or not outcome.request
             if is_settled or not left:
-                return outcome
+                return outcome, went
         raise AssertionError("the last try gives back")
 
     def hold(self, order: Order, owner: str, name: str, on_taken: Callable[[], None]) -> None:

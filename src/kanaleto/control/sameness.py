@@ -72,7 +72,7 @@ class Sameness:
         link = poller.line.link
         found = Known()
         if isinstance(link, SerialLink) and not link.is_remote:
-            found.adapter = await asyncio.to_thread(self._adapter_of, link.port) if "/" in link.port else ""
+            found.adapter = self._adapter_of(link.port)
         functions = device.limits.functions
         if not known.has_no_identity and (functions is None or Function.ENCAPSULATED in functions):
             found.identity, found.has_no_identity = await self._identity(poller, device)

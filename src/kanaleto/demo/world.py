@@ -3,7 +3,7 @@ show.
 
 Water runs from the upper pool through the upper sluice into the lower pool, and out through the lower sluice; what
 leaks through the gates fills the sump, which the pump empties. A lock keeper works the sluices until a master writes a
-target of its own.
+target of its own, or enables a sluice by its command word: then it goes to its target with Open, shut with Close.
 """
 
 import math
@@ -20,6 +20,8 @@ _GATE_SPEED = 6.0  # per cent a second
 _MASTER_RULES_S = 120.0  # how long the lock keeper leaves a sluice alone that a master moved
 _WATCHDOG_S = 10.0
 _OPEN, _CLOSED = 99.5, 0.5
+_ENABLE, _ACKNOWLEDGE, _OPENS, _CLOSE, _HOLD_STILL = 1, 2, 4, 8, 16  # bits of the command word
+_LEFT_ALONE_S = 5.0  # the lock keeper, once a master has let go
 
 
 class _Sluice(Struct):
@@ -34,13 +36,19 @@ class _Sluice(Struct):
     def step(self, now_s: float, dt_s: float, keeper_target: float, random: Random) -> None:
         device = self.device
         self._watch(dt_s)
-        target = _number(device, "Position target")
+        target, command = _number(device, "Position target"), int(_number(device, "Command word"))
+        if command & _ENABLE:
+            self.master_until_s = now_s + _LEFT_ALONE_S
         if abs(target - self.target_seen) > 0.005:
             self.master_until_s = now_s + _MASTER_RULES_S
         if now_s >= self.master_until_s:
             target = keeper_target
             device.put("Position target", target)
         self.target_seen = _number(device, "Position target")
+        if command & _ENABLE:
+            target = 0.0 if command & _CLOSE else target if command & _OPENS else self.position
+        if command & _HOLD_STILL:
+            target = self.position
         way = 0.0 if self.has_tripped else max(-_GATE_SPEED * dt_s, min(_GATE_SPEED * dt_s, target - self.position))
         self.position = max(0.0, min(100.0, self.position + way))
         is_moving = abs(way) > 0.01
@@ -51,7 +59,11 @@ class _Sluice(Struct):
         device.put("Run state", state)
         device.put(
             "Status word",
-            (0 if self.has_tripped else 1) | (8 if torque > 60 else 0) | (0x80 if self.has_tripped else 0),
+            (0 if self.has_tripped else 1)
+            | (2 if is_moving else 0)
+            | (8 if torque > 60 else 0)
+            | (0x10 if abs(target - self.position) < 0.5 else 0)
+            | (0x80 if self.has_tripped else 0),
         )
 
     def _watch(self, dt_s: float) -> None:
@@ -63,7 +75,7 @@ class _Sluice(Struct):
         self.quiet_s = 0.0 if has_been_asked else self.quiet_s + dt_s
         if self.quiet_s > _WATCHDOG_S and device.requests:
             self.has_tripped = True
-        if int(_number(device, "Command word")) & 2:
+        if int(_number(device, "Command word")) & _ACKNOWLEDGE:
             self.has_tripped = False
 
 

@@ -39,13 +39,10 @@ class JournalLedger:
     ) -> None:
         at = micros(wall_s)
         ended = None if goes_on else at
-        text = json.dumps(data, ensure_ascii=False)
-        await self._do(
-            lambda: self._change(
-                "UPDATE event SET ended = ?, count = ?, last = ?, data = ? WHERE id = ?",
-                (ended, count, at, text, number),
-            )
-        )
+        told = f": {data['told']}" if data.get("told") and not goes_on else ""
+        values = (ended, count, at, json.dumps(data, ensure_ascii=False), told, number)
+        statement = "UPDATE event SET ended = ?, count = ?, last = ?, data = ?, text = text || ? WHERE id = ?"
+        await self._do(lambda: self._change(statement, values))
 
     async def take_back(self, number: int) -> None:
         await self._do(lambda: self._change("DELETE FROM event WHERE id = ?", (number,)))

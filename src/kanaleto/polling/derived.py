@@ -13,7 +13,7 @@ EVERY_S = 0.5
 _WORST = (Quality.GOOD, Quality.STALE, Quality.BAD, Quality.NEVER)
 
 
-def _place_of(plan: Plan, name: str) -> AnyPlace | None:
+def place_named(plan: Plan, name: str) -> AnyPlace | None:
     """The place that a formula calls `device/point`; either name may have a slash of its own."""
     cuts = [at for at, character in enumerate(name) if character == "/"]
     found = (plan.place_of((name[:at], name[at + 1 :])) for at in cuts if at)
@@ -32,7 +32,7 @@ class Formulas:
             own.name: compile_expression(own.formula, lambda name: labels.get(name, {})) for own in self._derived
         }
         wanted = {name for expression in self._expressions.values() for name in expression.names}
-        places = {name: _place_of(plan, name) for name in wanted}
+        places = {name: place_named(plan, name) for name in wanted}
         self._places = {name: place for name, place in places.items() if place is not None}
 
     def begin(self) -> None:

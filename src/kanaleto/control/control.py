@@ -1,0 +1,329 @@
+"""All that tells devices what to do, as one thing: the lock, the door, what is kept alive, routines and their runs. A
+sink of the session; its methods are for the engine's loop, its plain attributes may be read by anybody."""
+
+import asyncio
+from collections import deque
+from collections.abc import Callable, Coroutine, Mapping, Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import Any, TypeVar
+
+from msgspec.structs import replace
+
+from kanaleto.control.after import watch
+from kanaleto.control.alive import AliveState, Wish
+from kanaleto.control.alives import Alives
+from kanaleto.control.condition import Believed, Failed
+from kanaleto.control.ledger import Ledger
+from kanaleto.control.lock import Lock
+from kanaleto.control.order import Order, Result
+from kanaleto.control.orders import Orders
+from kanaleto.control.routine import Routine
+from kanaleto.control.routinefile import read_routines, routine_paths
+from kanaleto.control.running import Run, RunState
+from kanaleto.control.sameness import Sameness
+from kanaleto.control.waits import Wait
+from kanaleto.polling.events import EventKind
+from kanaleto.polling.listener import Sink
+from kanaleto.polling.session import Session
+from kanaleto.polling.world import World
+from kanaleto.site.faults import Fault
+from kanaleto.site.model import Site
+
+_LOOK_EVERY_S = 2.0
+_MOST_RUNS = 50
+
+T = TypeVar("T")
+_Stamps = tuple[tuple[Path, int, int], ...]
+
+
+class Control(Sink):
+    """`folder` is where what is known of devices is kept, or None."""
+
+    def __init__(self, session: Session, lock: Lock, ledger: Ledger, folder: Callable[[], Path | None]) -> None:
+        self.lock = lock
+        self.orders = Orders(session, lock, ledger, Sameness(folder))
+        self.alives = Alives(session, self.orders)
+        self.routines: dict[str, Routine] = {}
+        self.faults: tuple[Fault, ...] = ()
+        self.runs: deque[RunState] = deque(maxlen=_MOST_RUNS)
+        """Those that are over, the newest last."""
+        self.later: dict[int, str] = {}
+        self._session = session
+        self._running: dict[int, tuple[Run, asyncio.Task[str]]] = {}
+        self._run_count = 0
+        self._tasks: set[asyncio.Task[Any]] = set()
+        self._watched = 0
+        self._pulses: dict[str, asyncio.Event] = {}
+        self._stamps: _Stamps | None = None
+        self._looked_s = -1e9
+        self._path: Path | None = session.site.path
+        self._upon: dict[str, tuple[Believed, bool]] = {}
+        self._begun_s: dict[str, float] = {}
+        self._is_over = False
+
+    # One write, several, and what becomes of them
+
+    async def send(self, order: Order, on_later: Callable[[str], None] = lambda told: None) -> Result:
+        """Through the door; the point is watched for some seconds then, and what becomes of it is told to
+        `on_later`."""
+        held = self.alives.holding(order) if not order.owner and not order.consents else None
+        if held is not None and self._is_within(order, held.wish.order):
+            return await self._change(held.owner, order)
+        result = await self.orders.send(order)
+        if result.is_well and order.reads_back and result.after is not None:
+            self._watched += 1
+            self._begin(self._watch(self._watched, result, on_later))
+        return result
+
+    @staticmethod
+    def _is_within(order: Order, kept: Order) -> bool:
+        """Whether a bit, or the whole, of what is kept alive is to be another."""
+        return (order.address, order.end) == (kept.address, kept.end)
+
+    async def _change(self, owner: str, order: Order) -> Result:
+        kept = next(own for own in self.alives.living.values() if own.owner == owner)
+        return await self.alives.change(kept, order)
+
+    async def _watch(self, number: int, result: Result, on_later: Callable[[str], None]) -> None:
+        said = await watch(self.orders, result, lambda: self._is_over or self._watched != number)
+        if said:
+            order = result.order
+            self._session.events.note(EventKind.WRITE, order.line, order.device, said, point=order.name)
+            on_later(said)
+
+    async def send_all(self, orders: Sequence[Order], on_each: Callable[[Result], None]) -> list[Result]:
+        return await self.orders.send_all(orders, on_each)
+
+    async def pulse(self, order: Order, back: Order, for_s: float, on_half: Callable[[Result], None]) -> Result:
+        """A value for some seconds, then the other; the way back goes out even where the lock has closed meanwhile, and
+        where the program ends."""
+        first = await self.orders.send(order)
+        on_half(first)
+        if not first.is_done:
+            return first
+        self._watched += 1
+        owner, is_over = f"pulse {self._watched}", asyncio.Event()
+        self.orders.granted.add(owner)
+        self._pulses[owner] = is_over
+        back = replace(back, owner=owner, seen=None, consents=order.consents)
+        way_back = self._begin(self._go_back(owner, is_over, back, for_s))
+        return await asyncio.shield(way_back)
+
+    async def _go_back(self, owner: str, is_over: asyncio.Event, back: Order, for_s: float) -> Result:
+        try:
+            with suppress(TimeoutError):
+                async with asyncio.timeout(for_s):
+                    await is_over.wait()
+            return await self.orders.send(back)
+        finally:
+            self.orders.granted.discard(owner)
+            self._pulses.pop(owner, None)
+
+    def _begin(self, work: Coroutine[object, object, T]) -> "asyncio.Task[T]":
+        task: asyncio.Task[T] = asyncio.get_running_loop().create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+        return task
+
+    # The lock
+
+    def lock_now(self, why: str) -> None:
+        """Nothing is written any more, but for safe values at an end; routines that run are stopped by it."""
+        self.orders.granted = set(self._pulses)  # their way back is owed
+        self.lock.lock(why)
+
+    # Kept alive
+
+    def judge(self, wish: Wish) -> tuple[Wait, str]:
+        return self.alives.judge(wish)
+
+    @property
+    def alive(self) -> tuple[AliveState, ...]:
+        return self.alives.states
+
+    async def stop_alive(self, number: int, why: str) -> str:
+        kept = self.alives.living.get(number)
+        return await self.alives.stop(kept, why) if kept is not None else "it is not kept alive any more"
+
+    # Routines
+
+    def run(
+        self, name: str, variables: Mapping[str, float] | None = None, is_dry: bool = False, by_steps: bool = False,
+        can_ask: bool = True,
+    ) -> Run:  # fmt: skip
+        """Begin to run a routine. Raises KeyError, and ValueError where it runs already or a variable is not its
+        own."""
+        routine = self.routines[name]
+        for variable in variables or {}:
+            if variable not in dict(routine.variables):
+                known = ", ".join(dict(routine.variables)) or "none"
+                raise ValueError(f"routine {name!r} has no variable {variable!r}; it has {known}")
+        if not is_dry and any(run.routine.device == routine.device for run, _ in self._running.values()):
+            raise ValueError(f"a routine of {routine.device} runs already")
+        why = self.lock.why_not(routine.device)
+        if why and not is_dry:
+            raise ValueError(why)
+        self._run_count += 1
+        run = Run(
+            self._run_count, routine, self._session, self.orders, self.alives, variables or {}, is_dry, by_steps,
+            can_ask,
+        )  # fmt: skip
+        task = asyncio.get_running_loop().create_task(self._run(run, is_dry), name=run.owner)
+        self._running[self._run_count] = (run, task)
+        return run
+
+    async def _run(self, run: Run, is_dry: bool, after: str = "") -> str:
+        if not is_dry:
+            self.orders.granted.add(run.owner)
+        try:
+            outcome = await run.run()
+        finally:
+            self.orders.granted.discard(run.owner)
+            self._running.pop(run.state.number, None)
+            self.runs.append(run.state)
+        follows = run.routine.on_failure
+        if outcome == "failed" and follows and not after and not is_dry and not self._is_over:
+            await self._make_good(follows, run)
+        return outcome
+
+    async def _make_good(self, name: str, failed: Run) -> None:
+        """What a routine names for its failure, once."""
+        routine = self.routines.get(name)
+        if routine is None or self.lock.is_read_only or self.lock.why_not(routine.device):
+            self._session.events.note(
+                EventKind.ROUTINE, "", failed.routine.device, f"“{name}” was not run: writing is locked by now"
+            )
+            return
+        self._run_count += 1
+        run = Run(self._run_count, routine, self._session, self.orders, self.alives, {}, can_ask=False)
+        run.on_step = failed.on_step
+        task = asyncio.current_task()
+        if task is not None:
+            self._running[self._run_count] = (run, task)
+        await self._run(run, is_dry=False, after=failed.routine.name)
+
+    @property
+    def running(self) -> tuple[RunState, ...]:
+        return tuple(run.state for run, _ in list(self._running.values()))
+
+    async def finished(self, run: Run) -> str:
+        """Wait for its end, and for that of what is run upon its failure."""
+        found = self._running.get(run.state.number)
+        return await found[1] if found is not None else run.state.outcome
+
+    def stop_run(self, number: int) -> None:
+        found = self._running.get(number)
+        if found is not None:
+            found[1].cancel()
+
+    def answer(self, number: int, is_yes: bool) -> None:
+        found = self._running.get(number)
+        if found is not None:
+            found[0].answer(is_yes)
+
+    def go(self, number: int, to_the_end: bool = False) -> None:
+        found = self._running.get(number)
+        if found is not None:
+            found[0].go(to_the_end)
+
+    # Files of routines, and routines that begin by themselves
+
+    async def load_routines(self) -> None:
+        """Read those of the site anew."""
+        site = self._session.site
+        stamps, (routines, faults) = await asyncio.to_thread(_read, site)
+        self._stamps = stamps
+        self.take_routines(routines, faults)
+
+    def take_routines(self, routines: dict[str, Routine], faults: Sequence[Fault]) -> None:
+        """These are the site's now. One that begins by itself does so at the next change, not at once."""
+        self.routines, self.faults = routines, tuple(faults)
+        upon = {routine.name: routine.upon for routine in routines.values() if routine.upon}
+        self._upon = {
+            name: self._upon.get(name) or (Believed(self._session, routines[name].device, {}, f"upon {name}"), True)
+            for name in upon
+        }
+
+    async def _look(self) -> None:
+        site = self._session.site
+        if site.path is None:
+            return
+        if await asyncio.to_thread(_stamps, site) != self._stamps:
+            await self.load_routines()
+
+    def on_plan(self, world: World) -> None:
+        if world.site.path != self._path:
+            self._path = world.site.path
+            self.lock_now("writing was locked when another site was opened: u unlocks it")
+            self._stamps = None
+            self._begin(self.stop_all("another site was opened"))
+        self._looked_s = -1e9
+
+    def on_second(self, world: World, now_s: float, wall_s: float) -> None:
+        if now_s - self._looked_s >= _LOOK_EVERY_S and not self._is_over:
+            self._looked_s = now_s
+            self._begin(self._look())
+        for name in list(self._upon):
+            self._look_upon(name, now_s)
+
+    def _look_upon(self, name: str, now_s: float) -> None:
+        routine = self.routines[name]
+        believed, was = self._upon[name]
+        try:
+            holds = believed.holds_now(routine.upon)
+        except (Failed, ValueError):
+            holds = False
+        self._upon[name] = (believed, holds)
+        if not holds or was:
+            return
+        if now_s - self._begun_s.get(name, -1e9) < routine.at_most_every_s:
+            why = f"it ran less than {routine.at_most_every_s:g} s ago"
+        else:
+            self._begun_s[name] = now_s
+            try:
+                self.run(name, can_ask=False)
+                return
+            except (KeyError, ValueError) as error:
+                why = str(error)
+        self._session.events.note(
+            EventKind.ROUTINE, "", routine.device, f"routine “{name}” was not run upon {routine.upon}: {why}"
+        )
+
+    # The end
+
+    async def stop_all(self, why: str) -> None:
+        """Runs are stopped, what is kept alive ends in its defined way."""
+        tasks = [task for _, task in self._running.values()]
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+        await self.alives.stop_all(why)
+
+    async def stop(self) -> None:
+        """The program ends."""
+        self._is_over = True
+        for pulse in self._pulses.values():
+            pulse.set()
+        while self._pulses:
+            await asyncio.sleep(0.01)
+        await self.stop_all("the program ends")
+        tasks = [task for task in self._tasks if task is not asyncio.current_task()]
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+
+def _stamps(site: Site) -> _Stamps:
+    found = []
+    for path in routine_paths(site):
+        try:
+            status = path.stat()
+        except OSError:
+            continue
+        found.append((path, status.st_mtime_ns, status.st_size))
+    return tuple(found)
+
+
+def _read(site: Site) -> tuple[_Stamps, tuple[dict[str, Routine], list[Fault]]]:
+    return _stamps(site), read_routines(site)

@@ -3,21 +3,16 @@
 import asyncio
 import unittest
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from kanaleto.control.alive import Wish
 from kanaleto.control.lock import IDLE_S, UNLOCKED_S, Lock
-from kanaleto.control.order import Consent, Order, Result, State, combined, requests_of
-from kanaleto.control.wanted import CannotWrite, text_of, wanted
-from kanaleto.polling.events import EventKind
+from kanaleto.control.order import Consent, Order, Result, State, combined
 from kanaleto.site.model import Device, DeviceLimits, Point, Writing
-from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import WriteRegister
 from tests.controlled import DRIVE, Controlled, controlled
-from tests.simulated import Pieces, device, silent
+from tests.simulated import Pieces, device
 
 
 def drive(**changes: object) -> Device:
@@ -26,77 +21,6 @@ def drive(**changes: object) -> Device:
 
 def point(name: str) -> Point:
     return next(own for own in drive().points if own.name == name)
-
-
-class Typed(unittest.TestCase):
-    """What is typed becomes registers."""
-
-    def test_values(self) -> None:
-        cases = (
-            ("Target", "65", b"\x19\x64", "65.00 %"),
-            ("Target", "65,5 %", b"\x19\x96", "65.50 %"),
-            ("Target", "0x1964", b"\x19\x64", "65.00 %"),
-            ("Target", "0b11", b"\x00\x03", "0.03 %"),
-            ("Level", "2.5", b"\x40\x20\x00\x00", "2.5 m"),
-            ("Mode", "automatic", b"\x00\x01", "Automatic"),
-            ("Command word", "Enable, Open", b"\x00\x03", "Enable · Open"),
-            ("Command word", "acknowledge", b"\x00\x80", "Acknowledge"),
-            ("Command word", "0", b"\x00\x00", "no bit is on"),
-            ("Horn", "on", b"\x01", "on"),
-        )
-        for name, text, data, told in cases:
-            with self.subTest(name=name, text=text):
-                made = wanted(point(name), text)
-                self.assertEqual((made.data, made.told), (data, told))
-
-    def test_parts_of_a_word(self) -> None:
-        self.assertEqual(wanted(point("Command word"), "Open on").mask, 0x0002)
-        self.assertEqual(wanted(point("Bit three"), "1").mask, 0x0008)
-        self.assertEqual(wanted(point("Command word"), "Open on 2 s").pulse_s, 2)
-        self.assertEqual(wanted(point("Bit three"), "on").over(b"\xff\x00"), b"\xff\x08")
-
-    def test_what_cannot_be(self) -> None:
-        cases = (
-            ("Target", "140", "above 100 %.*nearest is 100"),
-            ("Target", "-1", "below 0 %"),
-            ("Target", "65.005", "nearest that fits is 65"),
-            ("Target", "0x12345", "does not fit"),
-            ("Target", "0xFFFF", "above 100"),
-            ("Target", "fast", "is no number"),
-            ("Position", "5", "read-only"),
-            ("Never", "5", "never written"),
-            ("Command word", "Run", "no bit of"),
-            ("Horn", "toggle", "type on or off"),
-            ("Mode", "Fast", "Manual, Automatic"),
-            ("Horn", "on 700 s", "0.01 to 600"),
-            ("Kept back", "70000", "does not fit"),
-            ("Target", "nan", "no number"),
-            ("Target", " ", "type a value"),
-        )
-        for name, text, why in cases:
-            with self.subTest(name=name, text=text), self.assertRaisesRegex(CannotWrite, why):
-                wanted(point(name), text)
-
-    @given(
-        st.sampled_from(
-            ("int16", "uint16", "int32", "uint32", "int64", "float32", "float64", "bcd16", "sm16", "bcd32")
-        ),
-        st.sampled_from(("ABCD", "CDAB", "BADC", "DCBA")),
-        st.sampled_from((("", ""), ("0.1", ""), ("0.01", "-40"), ("2.5", "10"))),
-        st.integers(0, 9999),
-    )
-    @settings(max_examples=200, deadline=None)
-    def test_the_inverse_scale_of_every_type(self, kind: str, order: str, scale: tuple[str, str], raw: int) -> None:
-        """A value that registers mean is written as these registers."""
-        if kind in ("bcd16", "bcd32", "sm16", "int16", "uint16"):
-            order = "" if kind not in ("bcd32",) else order
-        head = "name,table,address,type,order,factor,offset,access\n"
-        (own,) = device("D", 1, f"{head}P,holding,0,{kind},{order},{scale[0]},{scale[1]},rw\n").points
-        data = replace(own.codec, scale=None).encode(raw)
-        value = own.codec.decode(data)
-        assert isinstance(value, int | float)
-        self.assertEqual(wanted(own, repr(value)).data, data)
-        self.assertIn(text_of(own, data), (wanted(own, repr(value)).told,))
 
 
 class Paths(unittest.TestCase):
@@ -429,102 +353,3 @@ class Locks(unittest.TestCase):
             self.assertEqual(own.wrote, [])
 
         controlled(work, lock=Lock())
-
-
-class KeptAlive(unittest.TestCase):
-    def test_it_is_repeated_changed_and_ended(self) -> None:
-        async def work(own: Controlled) -> None:
-            wish = Wish(order=own.order("Command word", "Enable"), period_s=0.5, safe=b"\0\0")
-            kept, result = await own.control.alives.begin(wish)
-            assert kept is not None, result
-            await own.running.for_s(5)
-            self.assertAlmostEqual(len(own.wrote), 11, delta=1)
-            changed = await own.control.send(own.order("Command word", "Open on"))
-            self.assertTrue(changed.is_done, changed.text)
-            await own.running.for_s(2)
-            self.assertEqual(own.value("Command word"), 3)
-            self.assertNotIn(b"\x06\x00\x00\x00\x01", own.wrote[-4:])
-            told = await own.control.stop_alive(1, "as was asked")
-            self.assertIn("safe value", told)
-            self.assertEqual((own.value("Command word"), own.wrote[-1]), (0, b"\x06\x00\x00\x00\x00"))
-            count = len(own.wrote)
-            await own.running.for_s(3)
-            self.assertEqual(len(own.wrote), count)
-            self.assertTrue(own.rows_match(), (own.ledger.counts, len(own.wrote)))
-
-        controlled(work)
-
-    def test_it_ends_with_the_program_and_while_polling_is_held(self) -> None:
-        async def work(own: Controlled) -> None:
-            wish = Wish(order=own.order("Command word", "Enable"), period_s=0.2, safe=b"\0\0")
-            await own.control.alives.begin(wish)
-            own.session.hold(True)
-            before = len(own.wrote)
-            await own.running.for_s(2)
-            self.assertGreater(len(own.wrote) - before, 8)
-            own.ledger.why_not = "the disk is full"  # the safe value goes out all the same
-            await own.control.stop()
-            self.assertEqual(own.value("Command word"), 0)
-
-        controlled(work)
-
-    def test_a_register_has_one_holder(self) -> None:
-        async def work(own: Controlled) -> None:
-            wish = Wish(order=own.order("Target", "50"), period_s=0.5, safe=b"\0\0")
-            await own.control.alives.begin(wish)
-            both = own.order("Target", "10", address=0, data=b"\0\1\0\1", points=())
-            second = await own.control.orders.send(replace(both, device="Drive"))
-            self.assertEqual(second.needs, Consent.HOLDER, second.text)
-            self.assertIn("Target", second.text)
-            taken = await own.control.orders.send(both.with_consent(Consent.HOLDER))
-            self.assertTrue(taken.is_done, taken.text)
-            await own.running.for_s(2)
-            self.assertEqual((own.control.alive, own.value("Target")), ((), 0.01))
-
-        controlled(work)
-
-    def test_how_long_it_may_have_to_wait_is_said_before(self) -> None:
-        """A silent neighbour's timeout and quarantine are longer than the watchdog leaves: refused, until silent ones
-        are left out; then the lateness stays below what was reckoned."""
-        neighbour = device("Neighbour", 8, timeout_s=0.9)
-
-        async def work(own: Controlled) -> None:
-            own.line.fault = silent(8)
-            await own.running.for_s(10)
-            wish = Wish(order=own.order("Command word", "Enable"), period_s=0.5, safe=b"\0\0")
-            kept, result = await own.control.alives.begin(wish)
-            self.assertIsNone(kept)
-            self.assertRegex(result.text, "Neighbour is silent.*watchdog")
-            kept, result = await own.control.alives.begin(replace(wish, leaves_out_silent=True))
-            assert kept is not None, result.text
-            await own.running.for_s(60)
-            wait = kept.state.wait
-            self.assertLessEqual(kept.state.worst_s, 1.1 * wait.exchange_s)
-            await own.control.stop_alive(1, "as was asked")
-            asked = len([frame for frame in own.line.requests if frame.unit_id == 8])
-            await own.running.for_s(60)
-            self.assertGreater(len([frame for frame in own.line.requests if frame.unit_id == 8]), asked)
-
-        controlled(work, drive(watchdog_s=1.2), neighbour)
-
-    def test_its_line_and_its_device_may_go(self) -> None:
-        async def work(own: Controlled) -> None:
-            await own.control.alives.begin(Wish(order=own.order("Often", "5"), period_s=0.2))
-            other = drive(unit_id=9)
-            own.session.take_over(replace(own.line.site, lines=(replace(own.line.line, devices=(other,)),)))
-            await own.running.for_s(2)
-            self.assertEqual(own.control.alive, ())
-            told = [event.text for event in own.session.events.ring if event.kind is EventKind.KEPT_ALIVE]
-            self.assertIn("not unit 7", told[-1])
-
-        controlled(work)
-
-
-class Requests(unittest.TestCase):
-    def test_a_write_is_never_torn(self) -> None:
-        order = Order(line="L", unit_id=1, table=Table.HOLDING, address=0, data=bytes(40))
-        with self.assertRaises(CannotWrite):
-            requests_of(order, DeviceLimits(max_write_registers=10))
-        self.assertEqual(len(requests_of(order, DeviceLimits(max_write_registers=20))), 1)
-        with self.assertRaises(CannotWrite):
-            requests_of(order, DeviceLimits(functions=(3, 4)))

@@ -12,19 +12,20 @@ from kanaleto.files.loading import LoadedSite, load_whole
 @click.command("kanaleto")
 @click.argument("site", type=click.Path(path_type=Path))
 @click.option("--theme", type=click.Choice(["lagoon", "fresco"]), default="lagoon", show_default=True)
-def command(site: Path, theme: str) -> int:
-    """The application, polling SITE."""
-    start(load_whole(site), theme, None)
+@click.option("--read-only", "is_read_only", is_flag=True, help="nothing is ever written to a device")
+def command(site: Path, theme: str, is_read_only: bool) -> int:
+    """The application, polling SITE. It starts with writing locked."""
+    start(load_whole(site), theme, None, is_read_only)
     return 0
 
 
-def start(loaded: LoadedSite, theme: str, for_s: float | None) -> None:
+def start(loaded: LoadedSite, theme: str, for_s: float | None, is_read_only: bool = False) -> None:
     """Run it until the user quits, or `for_s` is over. Raises click.UsageError where there can be no screen."""
     from kanaleto.tui.start import NoScreen, run_application
 
     import_module("kanaleto.tui.app")
     settle()
     try:
-        run_application(loaded, theme, for_s)
+        run_application(loaded, theme, for_s, is_read_only)
     except NoScreen as error:
         raise click.UsageError(str(error)) from None

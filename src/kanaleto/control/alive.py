@@ -23,10 +23,12 @@ from kanaleto.control.orders import Orders, Refused
 from kanaleto.control.telling import hex_of
 from kanaleto.control.waits import Wait
 from kanaleto.control.wanted import CannotWrite
+from kanaleto.lines.channel import Unreachable
+from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.session import Session
-from kanaleto.site.model import Device, DeviceLimits
+from kanaleto.site.model import Device, DeviceLimits, Site
 
 LEAST_PERIOD_S, MOST_PERIOD_S = 0.02, 3600.0
 _COUNT_EVERY_S = 1.0
@@ -295,6 +297,25 @@ class KeptAlive:
         how = "was written" if outcome.is_good else f"was sent, and {outcome.reason}"
         data["outcome"] = (State.DONE if outcome.is_good else State.UNKNOWN).value
         return await self._end_row(row, data, f"the safe value, {hex_of(safe)}, {how}")
+
+    def send_safe_alone(self, site: Site) -> None:
+        """The same without the engine, which has failed: on a connection of its own, without a word in the journal."""
+        order, safe = self.wish.order, self.wish.safe
+        line = next((line for line in site.lines if line.name == order.line), None)
+        if safe is None or line is None:
+            return
+
+        async def work() -> None:
+            exchanger = exchanger_for(line.link, line.connect_timeout_s, line.gap_s)
+            device = next((own for own in line.devices if own.name == order.device), None)
+            limits = device.limits if device is not None else DeviceLimits()
+            await exchanger.open()
+            for request in requests_of(replace(order, data=safe), limits):
+                await exchanger.ask(order.unit_id, request, line.timeout_s)
+            exchanger.close()
+
+        with suppress(Unreachable, CannotWrite, OSError, TimeoutError):
+            asyncio.run(asyncio.wait_for(work(), _SAFE_S))
 
     async def _end_row(self, row: int | None, data: dict[str, object], told: str) -> str:
         data["told"] = told

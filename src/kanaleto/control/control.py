@@ -300,6 +300,11 @@ class Control(Sink):
         await asyncio.gather(*tasks, return_exceptions=True)
         await self.alives.stop_all(why)
 
+    def end_without_engine(self) -> None:
+        """The engine itself has failed: safe values go out on connections of their own. For any thread."""
+        for kept in list(self.alives.living.values()):
+            kept.send_safe_alone(self._session.site)
+
     async def stop(self) -> None:
         """The program ends."""
         self._is_over = True

@@ -12,7 +12,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 UNLOCKED_S, IDLE_S = 600.0, 300.0
-_SLEPT_S = 2.0
+_SLEPT_S, _SOON_S = 2.0, 60.0
 
 
 def seconds_with_sleep() -> float:
@@ -122,6 +122,7 @@ class Lock:
         if not state.is_open:
             return "", 0.0
         idle_s = state.last_key_s + IDLE_S - now
+        idle_s = idle_s if idle_s < _SOON_S else UNLOCKED_S  # which begins anew with each key
         if state.site_until_s:
             return "the site", min(state.site_until_s - now, idle_s)
         names = [name for name, _ in state.devices]

@@ -280,10 +280,11 @@ class Orders:
                 return f"it waited for its line for more than {PATIENCE_S:g} s, and is not sent any more"
             return self.why_locked(order)
 
+        old = order.was_told or self._told_of(order, device, before)
         data: dict[str, object] = {
-            "old": order.was_told or self._told_of(order, device, before), "new": order.told or hex_of(order.data), "unit_id": order.unit_id,
+            "old": old, "new": order.told or hex_of(order.data), "unit_id": order.unit_id,
             "table": order.table.value, "address": order.address, "words": hex_of(order.data),
-            "function": requests[0].function, "requests": len(requests), "by": order.owner or "person",
+            "function": int(requests[0].function), "requests": len(requests), "by": order.owner or "person",
         }  # fmt: skip
         if order.is_masked:
             data["mask"] = f"{order.mask:04X}"

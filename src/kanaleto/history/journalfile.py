@@ -129,8 +129,8 @@ class JournalFile:
                     found[event.number] = int(cursor.lastrowid or 0)
                 else:
                     self._db.execute(
-                        "UPDATE event SET ended = ?, count = ?, last = ?, device = ?, data = ? WHERE id = ?",
-                        (*_standing(event), event.device, _data(event), row),
+                        "UPDATE event SET ended = ?, count = ?, last = ?, device = ?, data = ?, text = ? WHERE id = ?",
+                        (*_standing(event), event.device, _data(event), event.text, row),
                     )
         ids.update(found)
         for event in events:

@@ -43,6 +43,7 @@ from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.shared.requests import Request, ShowMoment
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.views import FIND, VIEWS, Entry
+from kanaleto.tui.writing import Writing
 
 TICK_S = 0.25
 _NOTICE_S = 5.0
@@ -60,13 +61,21 @@ class KanaletoApp(Doings):
     views: ClassVar[tuple[Entry, ...]] = VIEWS
     everywhere: ClassVar[tuple[Action, ...]] = EVERYWHERE
 
-    def __init__(self, engine: Engine, loaded: LoadedSite, theme_name: str, for_s: float | None = None) -> None:
+    def __init__(
+        self,
+        engine: Engine,
+        loaded: LoadedSite,
+        theme_name: str,
+        for_s: float | None = None,
+        is_read_only: bool = False,
+    ) -> None:
         super().__init__()
         self.engine = engine
         self._afterwards = Afterwards(self)
         self.keeping = Keeping(self)
         self.opened = OpenedSite(self, loaded, self.keeping)
         self.door, self.holder = self.opened.door, self.opened.holder
+        self.writing = Writing(self, self.keeping, is_read_only)
         self._snapshot = engine.snapshot
         self.counts_as_wire = False
         self.notice = ""
@@ -175,6 +184,7 @@ class KanaletoApp(Doings):
             return  # a terminal that is not looked at keeps its cursor, and what has the keys
         if isinstance(event, events.Key | events.Paste):
             await self._is_whole.wait()
+            self.writing.lock.note_key()
             if isinstance(event, events.Key):
                 await self.take_key(event)
             else:
@@ -249,6 +259,7 @@ class KanaletoApp(Doings):
 
         for page in pages(self):
             await _mount_hidden(switcher, page)
+        await self.mount_writing()
         self._is_whole.set()
         await asyncio.to_thread(import_module, "kanaleto.tui.live.opening")  # what the first key would wait for
 
@@ -274,6 +285,7 @@ class KanaletoApp(Doings):
         self.query_one(TopRow).redraw()
         self.query_one(Lanes).show(self._snapshot)
         self.query_one(KeyRow).redraw()
+        self.show_writing()
         view = self._view()
         if view is not None:
             view.show(self._snapshot)
@@ -288,6 +300,8 @@ class KanaletoApp(Doings):
 
     def keys_here(self) -> list[Key]:
         """The keys that matter here and now; the last one is always shown."""
+        if self.line_to_write is not None and self.line_to_write.is_open:
+            return self.line_to_write.keys_here()
         is_page = self.query_one("#views", ContentSwitcher).current == "keys"
         return keys_here(self, self._view(), is_page, self.query_one(Prompt).is_open, isinstance(self.focused, Input))
 
@@ -306,13 +320,6 @@ class KanaletoApp(Doings):
         self.tick()  # first what there is, then what of it has the keys
         self.refocus()
         self.tick()
-
-    def action_hold(self) -> None:
-        held = not self.snapshot.is_held
-        if held and not self.is_sure("space", "holding polling"):
-            return
-        self.do(lambda session: session.hold(held))
-        self.tell("polling is held: values grow old until you resume it with space" if held else "polling goes on")
 
     @property
     def recording(self) -> str:
@@ -362,10 +369,6 @@ class KanaletoApp(Doings):
             self.action_view(self.current_digit)
         else:
             view.back()
-
-    def action_theme(self) -> None:
-        self.theme = "fresco" if self.theme == "lagoon" else "lagoon"
-        self.tick()
 
     def action_find(self) -> None:
         """Whatever can be done here, by name."""

@@ -7,6 +7,9 @@ EVERYWHERE = (
     Action("slash", "filter", "filter", "filter what is shown; escape clears it", shown="/"),
     Action("space", "hold", "hold or resume polling"),
     Action(
+        "u", "lock", "unlock or lock writing", "unlock writing for the device in view, pressed twice for the site; lock"
+    ),
+    Action(
         "n", "count", "count as the manual or the wire does", "count addresses as the manual does, or as the wire does"
     ),
     Action(

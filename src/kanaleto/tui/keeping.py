@@ -1,6 +1,7 @@
 """What is kept of the open site while the application runs. It begins once the first frame stands, on a thread of its
 own: a start waits for no disk."""
 
+import asyncio
 from collections.abc import Callable
 from pathlib import Path
 from threading import Event, Lock, Thread
@@ -18,6 +19,7 @@ from kanaleto.tui.shared.context import Then
 if TYPE_CHECKING:
     from kanaleto.capture.kept import Kept
     from kanaleto.capture.row import Origin
+    from kanaleto.history.ledger import JournalLedger
 
 
 _UP_S = 20.0
@@ -104,6 +106,12 @@ class Keeping:
             self._where, self._site = change.where, change.site
             if self._kept is not None and not self._is_over:
                 self._kept.follow(change.where, change.site, _origin(change.where), change.moved_from)
+
+    async def ledger(self) -> "JournalLedger | None":
+        """Where writes are written down; None where that does not come up."""
+        if self._kept is None:
+            await asyncio.to_thread(self._is_up.wait, _UP_S)
+        return self._kept.ledger if self._kept is not None else None
 
     @property
     def recording(self) -> str:

@@ -38,7 +38,7 @@ def _has_hung_up() -> bool:
     return not sys.stdout.isatty()
 
 
-def run_application(loaded: LoadedSite, theme: str, for_s: float | None) -> None:
+def run_application(loaded: LoadedSite, theme: str, for_s: float | None, is_read_only: bool = False) -> None:
     """Run until the user quits, or `for_s` is over. Raises NoScreen, or the error of ours that ended it."""
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise NoScreen("the application needs a terminal; in a pipe use kanaleto poll SITE")
@@ -51,7 +51,7 @@ def run_application(loaded: LoadedSite, theme: str, for_s: float | None) -> None
     raise_limit()
     engine = Engine(loaded.site)
     engine.start()
-    app = KanaletoApp(engine, loaded, theme, for_s)
+    app = KanaletoApp(engine, loaded, theme, for_s, is_read_only)
     _end_on_signals(app)
     try:
         app.run()
@@ -59,6 +59,7 @@ def run_application(loaded: LoadedSite, theme: str, for_s: float | None) -> None
         if not _has_hung_up():
             raise
     finally:
+        app.writing.stop()
         app.door.close()
         engine.stop()
         app.keeping.stop()

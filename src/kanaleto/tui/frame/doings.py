@@ -1,13 +1,24 @@
 """What the application does on a key from everywhere, where another part of it knows how."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
 
 from kanaleto.polling.session import Session
+from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.pacing import PacedApp
 from kanaleto.tui.keeping import Keeping
 from kanaleto.tui.opened import OpenedSite
+from kanaleto.tui.shared.view import View
 from kanaleto.tui.views import LIVE
+from kanaleto.tui.writing import Writing
+
+if TYPE_CHECKING:
+    from kanaleto.control.control import Control
+    from kanaleto.control.preview import Spot
+    from kanaleto.tui.write.line import WriteLine
+    from kanaleto.tui.write.question import Question
 
 
 class Doings(PacedApp):
@@ -15,7 +26,68 @@ class Doings(PacedApp):
 
     keeping: Keeping
     opened: OpenedSite
+    writing: Writing
     counts_as_wire: bool
+    notice: str
+    line_to_write: "WriteLine | None" = None
+
+    @property
+    def snapshot(self) -> Snapshot:
+        raise NotImplementedError
+
+    def _view(self) -> View | None:
+        raise NotImplementedError
+
+    def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool:
+        raise NotImplementedError
+
+    @property
+    def control(self) -> "Control":
+        return self.writing.control
+
+    async def mount_writing(self) -> None:
+        """The line that a value is typed into; it costs the first frame nothing."""
+        from kanaleto.tui.write.line import WriteLine
+
+        _ = self.control
+        self.line_to_write = WriteLine()
+        await self.query_one("#foot").mount(self.line_to_write, before=self.query_one(KeyRow))
+
+    def show_writing(self) -> None:
+        if self.line_to_write is not None:
+            self.line_to_write.show(self.snapshot)
+
+    def write(self, spots: "Sequence[Spot]", bit: int | None = None, text: str | None = None) -> None:
+        """Open that line, where writing is unlocked; else say how."""
+        from kanaleto.control.wanted import why_not_writable
+
+        first = spots[0]
+        why = why_not_writable(first.point) or self.writing.lock.why_not(first.device.name if first.device else "")
+        if why or self.line_to_write is None:
+            self.tell(why or "in a moment")
+        else:
+            self.notice = ""  # the keys of the line matter more
+            self.line_to_write.begin(spots, bit, text)
+
+    def ask_to_write(self, question: "Question") -> None:
+        if self.line_to_write is not None:
+            self.line_to_write.ask(question)
+
+    def action_lock(self) -> None:
+        view = self._view()
+        self.tell(self.writing.turn_lock(view.device_here if view is not None else ""))
+        self.tick()
+
+    def action_hold(self) -> None:
+        held = not self.snapshot.is_held
+        if held and not self.is_sure("space", "holding polling"):
+            return
+        self.do(lambda session: session.hold(held))
+        self.tell("polling is held: values grow old until you resume it with space" if held else "polling goes on")
+
+    def action_theme(self) -> None:
+        self.theme = "fresco" if self.theme == "lagoon" else "lagoon"
+        self.tick()
 
     def tell(self, notice: str) -> None:
         raise NotImplementedError

@@ -64,6 +64,12 @@ class PacedApp(App[None]):
         flow = getattr(self._driver, "flow", None)
         return isinstance(flow, Flow) and flow.behind > MOST_BEHIND
 
+    @property
+    def has_gone_out(self) -> bool:
+        """Whether all that was drawn has left for the terminal."""
+        flow = getattr(self._driver, "flow", None)
+        return not isinstance(flow, Flow) or flow.behind <= 0
+
     def get_line_filters(self) -> list[LineFilter]:
         """All colours here are true ones: nothing needs to be made so, line by line."""
         return [one for one in super().get_line_filters() if not isinstance(one, ANSIToTruecolor)]

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from datetime import datetime
+from typing import Protocol, cast
 
 from textual import events
 from textual.strip import Strip
@@ -10,6 +11,11 @@ from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.past import LEVEL_SHAPES, LEVEL_TONES
 from kanaleto.tui.shared.requests import ShowView
+from kanaleto.tui.writing import Writing
+
+
+class _Writes(Protocol):
+    writing: Writing
 
 
 class TopRow(Drawn):
@@ -70,7 +76,19 @@ class TopRow(Drawn):
         off += [(f" · {self.snapshot.off}", "ochre")] if self.snapshot.off and self.size.width >= 90 else []
         if self.context.recording:
             off.append((" · ◉ recording" if self.size.width >= 120 else " ◉", "terracotta"))
-        return [state, *off, (f"   {datetime.now():%H:%M:%S}", "ink")]
+        return [*self._writing(), state, *off, (f"   {datetime.now():%H:%M:%S}", "ink")]
+
+    def _writing(self) -> list[tuple[str, str]]:
+        """Whether anything may be written, and for how long yet."""
+        lock = cast(_Writes, self.app).writing.lock
+        if lock.is_read_only:
+            return [("read-only  ", "muted")]
+        unlocked, left_s = lock.told()
+        if not unlocked:
+            return [("locked  ", "muted")] if self.size.width >= 110 else []
+        left = f"{int(left_s) // 60}:{int(left_s) % 60:02}"
+        whom = f" {cut(unlocked, 20)}" if self.size.width >= 130 else ""
+        return [(f"◆ writes{whom} {left}  ", "terracotta")]
 
     def on_click(self, event: events.Click) -> None:
         for column, digit in reversed(self._views_at):

@@ -6,6 +6,8 @@ from kanaleto.tui.shared.actions import Action, Key
 
 ACTIONS = (
     Action("enter", "open", "open point", "open the point: its chain, its figures, its limits, what brought it"),
+    Action("w", "write", "write", "write the point, or all that are marked; on a device: its pad"),
+    Action("W", "pad", "pad", "the pad of the device: commands, status, set points, routines, last writes"),
     Action("p", "pin", "pin to trend", "pin the point, or all that are marked, to the trend, or take it off"),
     Action("t", "trend", "trend", "the trend of the pinned points, of now and of what was recorded"),
     Action("m", "moved", "what moved", "what moved: from now on, points ranked by how much they change"),
@@ -60,7 +62,15 @@ PAST = (
     Action("y", "go", "to the point", "go to the point in the list"),
 )
 
+PAD = (
+    Action("enter", "act", "write or run", "write what the cursor is on, or run the routine"),
+    Action("w", "write", "write", "write what the cursor is on"),
+    Action("K", "keep", "keep alive", "keep it alive: repeated until it is stopped; on what is kept alive: stop it"),
+    Action("d", "dry", "dry run", "what the routine would send, without sending it"),
+)
+
 _PARTS = (
+    ("pad", "pad", PAD),
     ("trend", "trend", TREND),
     ("moved", "what moved", MOVED),
     ("compare", "compare", COMPARE),

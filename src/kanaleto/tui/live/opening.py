@@ -7,6 +7,7 @@ from kanaleto.planning.plan import Identity
 from kanaleto.tui.live.across import AcrossPart
 from kanaleto.tui.live.compare import ComparePart
 from kanaleto.tui.live.moved import MovedPart
+from kanaleto.tui.live.pad import PadPart
 from kanaleto.tui.live.past import PastPart
 from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.trend.data import TrendData
@@ -33,5 +34,7 @@ def made(name: str, data: TrendData, doors: Doors) -> Part:
         return ComparePart(doors.leave, doors.go_to)
     if name == AcrossPart.name:
         return AcrossPart(doors.leave, doors.go_to)
+    if name == PadPart.name:
+        return PadPart(doors.leave)
     assert name == PastPart.name, name
     return PastPart(doors.leave, doors.go_to)

@@ -17,13 +17,13 @@ from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.live.actions import ACTIONS, PART_KEYS, part_actions
 from kanaleto.tui.live.detail import PointDetail
 from kanaleto.tui.live.listing import Listing
+from kanaleto.tui.live.openers import Openers
 from kanaleto.tui.live.parts import Parts
 from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, LiveRows, PointRow
 from kanaleto.tui.live.told import Told
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.requests import ShowExchange
-from kanaleto.tui.shared.view import View
 
 _ARRANGE_EVERY_S, _SPREAD_EVERY_S = 2.0, 5.0
 
@@ -39,7 +39,7 @@ def _in_list(action: "Callable[[LiveView], None]") -> "Callable[[LiveView], None
     return do
 
 
-class LiveView(View, Vertical):
+class LiveView(Openers, Vertical):
     digit, title, about = "3", "Live", "go to all points by device"
     actions = (*ACTIONS, *part_actions())
     more_keys = PART_KEYS
@@ -358,18 +358,6 @@ class LiveView(View, Vertical):
 
     async def action_trend(self) -> None:
         await self.parts.open_trend(self._current)
-
-    async def action_moved(self) -> None:
-        await self.parts.begin("moved", self.device_here, [])
-
-    async def action_past(self) -> None:
-        await self.parts.open("past")
-
-    async def action_compare(self) -> None:
-        await self.parts.begin("compare", self.device_here, self._in_order(self._list.marked))
-
-    async def action_across(self) -> None:
-        await self.parts.begin("across", self.device_here, self._in_order(self._list.marked))
 
     async def action_in_part(self, name: str, action: str) -> None:
         """Do what a part can do, in the part."""

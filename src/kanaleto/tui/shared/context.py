@@ -1,10 +1,10 @@
 """What every drawn thing may reach: the moment, the colours, and ways to tell, to ask and to edit. The application is
 one of these; nothing that is drawn knows it as anything else."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from threading import Event
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from textual import events
 
@@ -17,6 +17,11 @@ from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import Palette
 from kanaleto.tui.shared.requests import Request, ShowMoment
+
+if TYPE_CHECKING:
+    from kanaleto.control.control import Control
+    from kanaleto.control.preview import Spot
+    from kanaleto.tui.write.question import Question
 
 
 class Stoppable(Future[object]):
@@ -51,6 +56,24 @@ class Context(Protocol):
     @property
     def recording(self) -> str:
         """Where samples are recorded to now; empty where they are not."""
+        ...
+
+    @property
+    def control(self) -> "Control":
+        """All that tells devices what to do."""
+        ...
+
+    @property
+    def has_gone_out(self) -> bool:
+        """Whether the terminal has all that was drawn for it."""
+        ...
+
+    def write(self, spots: "Sequence[Spot]", bit: int | None = None, text: str | None = None) -> None:
+        """Open the line that a value is typed into, to be written."""
+        ...
+
+    def ask_to_write(self, question: "Question") -> None:
+        """Ask something whose answer writes."""
         ...
 
     @property

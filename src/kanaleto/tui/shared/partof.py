@@ -21,6 +21,11 @@ class Part(View):
     def back(self) -> None:
         self.leave()
 
+    def action_write(self) -> object:
+        """`w`, in parts where something can be written."""
+        self.context.tell("nothing can be written here")
+        return None
+
     def perform(self, action: str) -> object:
         """Do one of its actions, as it stands in its list."""
         _, name, parameters = actions.parse(action)

@@ -61,6 +61,11 @@ class View(Drawn):
     def close(self) -> None:
         """The application ends."""
 
+    @property
+    def device_here(self) -> str:
+        """The device that the cursor is on or in; nothing where it is on none."""
+        return next((device for device, _ in self.about_here()), "")
+
     def about_here(self) -> Iterator[tuple[str, str]]:
         """Device and point that the cursor is on, for what the palette offers; nothing where it is on none."""
         yield from ()

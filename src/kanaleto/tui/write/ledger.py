@@ -1,0 +1,29 @@
+"""Where writes of the application are written down."""
+
+from kanaleto.control.ledger import CannotWriteDown, Row
+from kanaleto.tui.keeping import Keeping
+
+
+class LateLedger:
+    """The journal's, which is opened once the first frame stands."""
+
+    def __init__(self, keeping: Keeping) -> None:
+        self._keeping = keeping
+
+    async def begin(self, row: Row) -> int:
+        ledger = await self._keeping.ledger()
+        if ledger is None:
+            raise CannotWriteDown("the journal is not open yet, so nothing is sent")
+        return await ledger.begin(row)
+
+    async def complete(
+        self, number: int, wall_s: float, data: dict[str, object], count: int = 1, goes_on: bool = False
+    ) -> None:
+        ledger = await self._keeping.ledger()
+        if ledger is not None:
+            await ledger.complete(number, wall_s, data, count, goes_on)
+
+    async def take_back(self, number: int) -> None:
+        ledger = await self._keeping.ledger()
+        if ledger is not None:
+            await ledger.take_back(number)

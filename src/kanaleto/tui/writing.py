@@ -1,0 +1,131 @@
+"""Writing, as the application deals with it: the lock, what it says in the top row, and the core's control from its
+beginning to its end."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol
+
+from kanaleto.control.lock import Lock
+from kanaleto.editing.door import Door
+from kanaleto.files.beside import folder_beside
+from kanaleto.polling.engine import Engine, EngineEnded
+from kanaleto.polling.events import EventKind
+from kanaleto.site.model import Writing as How
+from kanaleto.tui.keeping import Keeping
+
+if TYPE_CHECKING:
+    from kanaleto.control.control import Control
+    from kanaleto.polling.session import Session
+
+_TWICE_S = 3.0
+_STOP_S = 8.0
+
+
+class _Screen(Protocol):
+    engine: Engine
+    door: Door
+
+    def tell(self, notice: str) -> None: ...
+
+    def later(self, what: Callable[[], object]) -> None: ...
+
+
+class Writing:
+    """`control` is the core's; nothing on the screen writes by another way."""
+
+    def __init__(self, screen: _Screen, keeping: Keeping, is_read_only: bool) -> None:
+        self._screen = screen
+        self.lock = Lock(is_read_only)
+        self._keeping = keeping
+        self._control: Control | None = None
+        self._unlocked_at: tuple[str, float] = ("", -1e9)
+
+    @property
+    def control(self) -> "Control":
+        """Made when it is first wanted: once the first frame stands."""
+        if self._control is None:
+            from kanaleto.control.control import Control
+            from kanaleto.tui.write.ledger import LateLedger
+
+            made = Control(self._screen.engine.session, self.lock, LateLedger(self._keeping), self._folder)
+            self._control = made
+            self._screen.engine.do(lambda session: session.listen(made))
+        return self._control
+
+    def _folder(self) -> Path | None:
+        path = self._screen.door.opened.path
+        return folder_beside(path) if path is not None and path.exists() else None
+
+    def turn_lock(self, device: str) -> str:
+        """`u`: unlock the device in view; pressed again at once, the site; else lock. What is to be told."""
+        now_s = self._screen.engine.now_s()
+        if self.lock.is_read_only:
+            return self.lock.why_not("")
+        unlocked, _ = self.lock.told()
+        was, at_s = self._unlocked_at
+        if unlocked and was and now_s - at_s < _TWICE_S:
+            self._unlocked_at = ("", -1e9)
+            self.lock.unlock()
+            return self._note("writing is unlocked for the whole site, for 10 minutes; u locks it", "")
+        if unlocked:
+            self._unlocked_at = ("", -1e9)
+            self._screen.engine.do(lambda session: self.control.lock_now("writing is locked: u unlocks it"))
+            self.lock.lock()
+            alive = len(self.control.alive)
+            still = f"; {alive} kept alive go on until they are stopped" if alive else ""
+            return self._note(f"writing is locked{still}", "")
+        if not device:
+            self._unlocked_at = ("", -1e9)
+            self.lock.unlock()
+            return self._note("writing is unlocked for the whole site, for 10 minutes; u locks it", "")
+        how = self._how(device)
+        if how is How.NEVER:
+            return f'{device} is never written: the site file says writing = "never"'
+        self._unlocked_at = (device, now_s)
+        self.lock.unlock(device)
+        return self._note(f"writing is unlocked for {device}, for 10 minutes; u again at once: the whole site", device)
+
+    def _how(self, name: str) -> How:
+        site = self._screen.engine.snapshot.site
+        return next((device.writing for _, device in site.devices() if device.name == name), How.UNLOCK)
+
+    def _note(self, told: str, device: str) -> str:
+        def note(session: "Session") -> None:
+            session.events.note(EventKind.LOCK, "", device, told.partition(";")[0])
+
+        self._screen.engine.do(note)
+        return told
+
+    @property
+    def verb(self) -> str:
+        """What `u` does now."""
+        unlocked, _ = self.lock.told()
+        was, at_s = self._unlocked_at
+        if unlocked and was and self._screen.engine.now_s() - at_s < _TWICE_S:
+            return "unlock the site"
+        return "lock" if unlocked else "unlock writing"
+
+    def users_of(self, lines: set[str] | None) -> list[str]:
+        """What is kept alive, or runs, on these lines (on all where none are named): whoever would close them asks."""
+        names = [
+            f"{state.wish.order.device or f'unit {state.wish.order.unit_id}'}: {state.wish.order.name} is kept alive"
+            for state in self.control.alive
+            if lines is None or state.wish.order.line in lines
+        ]
+        site = self._screen.engine.snapshot.site
+        of_line = {device.name: line.name for line, device in site.devices()}
+        names += [
+            f"routine “{run.name}” runs"
+            for run in self.control.running
+            if lines is None or of_line.get(run.device, "") in lines
+        ]
+        return names
+
+    def stop(self) -> None:
+        """The application ends, or has failed: what is kept alive ends in its defined way."""
+        if self._control is None:
+            return
+        try:
+            self._screen.engine.run(self._control.stop()).result(_STOP_S)
+        except (EngineEnded, TimeoutError):
+            self._control.end_without_engine()

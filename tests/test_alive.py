@@ -1,0 +1,109 @@
+"""Kept-alive writes, on a virtual clock."""
+
+import unittest
+
+from msgspec.structs import replace
+
+from kanaleto.control.alive import Wish
+from kanaleto.control.order import Consent
+from kanaleto.polling.events import EventKind
+from kanaleto.site.model import Device, Point
+from tests.controlled import DRIVE, Controlled, controlled
+from tests.simulated import device, silent
+
+
+def drive(**changes: object) -> Device:
+    return replace(device("Drive", 7, DRIVE, 0.2), **changes)
+
+
+def point(name: str) -> Point:
+    return next(own for own in drive().points if own.name == name)
+
+
+class KeptAlive(unittest.TestCase):
+    def test_it_is_repeated_changed_and_ended(self) -> None:
+        async def work(own: Controlled) -> None:
+            wish = Wish(order=own.order("Command word", "Enable"), period_s=0.5, safe=b"\0\0")
+            kept, result = await own.control.alives.begin(wish)
+            assert kept is not None, result
+            await own.running.for_s(5)
+            self.assertAlmostEqual(len(own.wrote), 11, delta=1)
+            changed = await own.control.send(own.order("Command word", "Open on"))
+            self.assertTrue(changed.is_done, changed.text)
+            await own.running.for_s(2)
+            self.assertEqual(own.value("Command word"), 3)
+            self.assertNotIn(b"\x06\x00\x00\x00\x01", own.wrote[-4:])
+            told = await own.control.stop_alive(1, "as was asked")
+            self.assertIn("safe value", told)
+            self.assertEqual((own.value("Command word"), own.wrote[-1]), (0, b"\x06\x00\x00\x00\x00"))
+            count = len(own.wrote)
+            await own.running.for_s(3)
+            self.assertEqual(len(own.wrote), count)
+            self.assertTrue(own.rows_match(), (own.ledger.counts, len(own.wrote)))
+
+        controlled(work)
+
+    def test_it_ends_with_the_program_and_while_polling_is_held(self) -> None:
+        async def work(own: Controlled) -> None:
+            wish = Wish(order=own.order("Command word", "Enable"), period_s=0.2, safe=b"\0\0")
+            await own.control.alives.begin(wish)
+            own.session.hold(True)
+            before = len(own.wrote)
+            await own.running.for_s(2)
+            self.assertGreater(len(own.wrote) - before, 8)
+            own.ledger.why_not = "the disk is full"  # the safe value goes out all the same
+            await own.control.stop()
+            self.assertEqual(own.value("Command word"), 0)
+
+        controlled(work)
+
+    def test_a_register_has_one_holder(self) -> None:
+        async def work(own: Controlled) -> None:
+            wish = Wish(order=own.order("Target", "50"), period_s=0.5, safe=b"\0\0")
+            await own.control.alives.begin(wish)
+            both = own.order("Target", "10", address=0, data=b"\0\1\0\1", points=())
+            second = await own.control.orders.send(replace(both, device="Drive"))
+            self.assertEqual(second.needs, Consent.HOLDER, second.text)
+            self.assertIn("Target", second.text)
+            taken = await own.control.orders.send(both.with_consent(Consent.HOLDER))
+            self.assertTrue(taken.is_done, taken.text)
+            await own.running.for_s(2)
+            self.assertEqual((own.control.alive, own.value("Target")), ((), 0.01))
+
+        controlled(work)
+
+    def test_how_long_it_may_have_to_wait_is_said_before(self) -> None:
+        """A silent neighbour's timeout and quarantine are longer than the watchdog leaves: refused, until silent ones
+        are left out; then the lateness stays below what was reckoned."""
+        neighbour = device("Neighbour", 8, timeout_s=0.9)
+
+        async def work(own: Controlled) -> None:
+            own.line.fault = silent(8)
+            await own.running.for_s(10)
+            wish = Wish(order=own.order("Command word", "Enable"), period_s=0.5, safe=b"\0\0")
+            kept, result = await own.control.alives.begin(wish)
+            self.assertIsNone(kept)
+            self.assertRegex(result.text, "Neighbour is silent.*watchdog")
+            kept, result = await own.control.alives.begin(replace(wish, leaves_out_silent=True))
+            assert kept is not None, result.text
+            await own.running.for_s(60)
+            wait = kept.state.wait
+            self.assertLessEqual(kept.state.worst_s, 1.1 * wait.exchange_s)
+            await own.control.stop_alive(1, "as was asked")
+            asked = len([frame for frame in own.line.requests if frame.unit_id == 8])
+            await own.running.for_s(60)
+            self.assertGreater(len([frame for frame in own.line.requests if frame.unit_id == 8]), asked)
+
+        controlled(work, drive(watchdog_s=1.2), neighbour)
+
+    def test_its_line_and_its_device_may_go(self) -> None:
+        async def work(own: Controlled) -> None:
+            await own.control.alives.begin(Wish(order=own.order("Often", "5"), period_s=0.2))
+            other = drive(unit_id=9)
+            own.session.take_over(replace(own.line.site, lines=(replace(own.line.line, devices=(other,)),)))
+            await own.running.for_s(2)
+            self.assertEqual(own.control.alive, ())
+            told = [event.text for event in own.session.events.ring if event.kind is EventKind.KEPT_ALIVE]
+            self.assertIn("not unit 7", told[-1])
+
+        controlled(work)

@@ -1,0 +1,103 @@
+"""What is typed becomes registers, and registers become requests."""
+
+import unittest
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from msgspec.structs import replace
+
+from kanaleto.control.order import Order, requests_of
+from kanaleto.control.wanted import CannotWrite, text_of, wanted
+from kanaleto.site.model import Device, DeviceLimits, Point
+from kanaleto.wire.codes import Table
+from tests.controlled import DRIVE
+from tests.simulated import device
+
+
+def drive(**changes: object) -> Device:
+    return replace(device("Drive", 7, DRIVE, 0.2), **changes)
+
+
+def point(name: str) -> Point:
+    return next(own for own in drive().points if own.name == name)
+
+
+class Typed(unittest.TestCase):
+    """What is typed becomes registers."""
+
+    def test_values(self) -> None:
+        cases = (
+            ("Target", "65", b"\x19\x64", "65.00 %"),
+            ("Target", "65,5 %", b"\x19\x96", "65.50 %"),
+            ("Target", "0x1964", b"\x19\x64", "65.00 %"),
+            ("Target", "0b11", b"\x00\x03", "0.03 %"),
+            ("Level", "2.5", b"\x40\x20\x00\x00", "2.5 m"),
+            ("Mode", "automatic", b"\x00\x01", "Automatic"),
+            ("Command word", "Enable, Open", b"\x00\x03", "Enable · Open"),
+            ("Command word", "acknowledge", b"\x00\x80", "Acknowledge"),
+            ("Command word", "0", b"\x00\x00", "no bit is on"),
+            ("Horn", "on", b"\x01", "on"),
+        )
+        for name, text, data, told in cases:
+            with self.subTest(name=name, text=text):
+                made = wanted(point(name), text)
+                self.assertEqual((made.data, made.told), (data, told))
+
+    def test_parts_of_a_word(self) -> None:
+        self.assertEqual(wanted(point("Command word"), "Open on").mask, 0x0002)
+        self.assertEqual(wanted(point("Bit three"), "1").mask, 0x0008)
+        self.assertEqual(wanted(point("Command word"), "Open on 2 s").pulse_s, 2)
+        self.assertEqual(wanted(point("Bit three"), "on").over(b"\xff\x00"), b"\xff\x08")
+
+    def test_what_cannot_be(self) -> None:
+        cases = (
+            ("Target", "140", "above 100 %.*nearest is 100"),
+            ("Target", "-1", "below 0 %"),
+            ("Target", "65.005", "nearest that fits is 65"),
+            ("Target", "0x12345", "does not fit"),
+            ("Target", "0xFFFF", "above 100"),
+            ("Target", "fast", "is no number"),
+            ("Position", "5", "read-only"),
+            ("Never", "5", "never written"),
+            ("Command word", "Run", "no bit of"),
+            ("Horn", "toggle", "type on or off"),
+            ("Mode", "Fast", "Manual, Automatic"),
+            ("Horn", "on 700 s", "0.01 to 600"),
+            ("Kept back", "70000", "does not fit"),
+            ("Target", "nan", "no number"),
+            ("Target", " ", "type a value"),
+        )
+        for name, text, why in cases:
+            with self.subTest(name=name, text=text), self.assertRaisesRegex(CannotWrite, why):
+                wanted(point(name), text)
+
+    @given(
+        st.sampled_from(
+            ("int16", "uint16", "int32", "uint32", "int64", "float32", "float64", "bcd16", "sm16", "bcd32")
+        ),
+        st.sampled_from(("ABCD", "CDAB", "BADC", "DCBA")),
+        st.sampled_from((("", ""), ("0.1", ""), ("0.01", "-40"), ("2.5", "10"))),
+        st.integers(0, 9999),
+    )
+    @settings(max_examples=200, deadline=None)
+    def test_the_inverse_scale_of_every_type(self, kind: str, order: str, scale: tuple[str, str], raw: int) -> None:
+        """A value that registers mean is written as these registers."""
+        if kind in ("bcd16", "bcd32", "sm16", "int16", "uint16"):
+            order = "" if kind not in ("bcd32",) else order
+        head = "name,table,address,type,order,factor,offset,access\n"
+        (own,) = device("D", 1, f"{head}P,holding,0,{kind},{order},{scale[0]},{scale[1]},rw\n").points
+        data = replace(own.codec, scale=None).encode(raw)
+        value = own.codec.decode(data)
+        assert isinstance(value, int | float)
+        self.assertEqual(wanted(own, repr(value)).data, data)
+        self.assertIn(text_of(own, data), (wanted(own, repr(value)).told,))
+
+
+class Requests(unittest.TestCase):
+    def test_a_write_is_never_torn(self) -> None:
+        order = Order(line="L", unit_id=1, table=Table.HOLDING, address=0, data=bytes(40))
+        with self.assertRaises(CannotWrite):
+            requests_of(order, DeviceLimits(max_write_registers=10))
+        self.assertEqual(len(requests_of(order, DeviceLimits(max_write_registers=20))), 1)
+        with self.assertRaises(CannotWrite):
+            requests_of(order, DeviceLimits(functions=(3, 4)))

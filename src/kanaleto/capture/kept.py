@@ -8,14 +8,16 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
+from platformdirs import user_data_path
+
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.row import Origin
 from kanaleto.editing.presence import user_name
 from kanaleto.files.beside import folder_beside
 from kanaleto.history.conditions import Conditions
-from kanaleto.history.journal import Journal, journals_of, renames_in
-from kanaleto.history.journalfile import NewerFile
+from kanaleto.history.journal import FILE, Journal, journals_of, renames_in
+from kanaleto.history.journalfile import JournalFile, NewerFile, micros
 from kanaleto.history.keeper import Keeper
 from kanaleto.history.ledger import JournalLedger
 from kanaleto.history.recorder import Recorder, Renamed, default_store
@@ -48,6 +50,7 @@ class Kept(Sink):
         self._notes: deque[Callable[[EventLog], object]] = deque(maxlen=100)
         self._to_listen: deque[RecordSink] = deque()
         self._recorder: Recorder | None = None
+        self._spare: JournalFile | None = None
         self.ledger = JournalLedger(self._journal_place, self._who)
         self._exchanges = ExchangeRecorder(clock.now, on_trouble, self._note_aside)
         self._conditions = Conditions(self._exchanges.lay_aside)
@@ -97,7 +100,15 @@ class Kept(Sink):
         journal = self._journal
         if journal is not None:
             return journal.place
-        return "the site is not on disk yet: save it first with ctrl+s, so that its journal has a place"
+        if self._spare is None:  # a site that has no file yet: what is written by hand is written down all the same
+            path = user_data_path("kanaleto") / "unsaved.kanaleto" / FILE
+            self._spare = JournalFile(path, self._program, self._who, micros(self._clock.now()))
+        return self._spare.path, self._spare.run
+
+    def _end_spare(self) -> None:
+        spare, self._spare = self._spare, None
+        if spare is not None:
+            spare.end(micros(self._clock.now()))
 
     def _leave(self) -> None:
         self.ledger.release()
@@ -183,6 +194,7 @@ class Kept(Sink):
         self.end_recording()
         self.tell_notes()
         self._log.end_all(Ended.QUIT)
+        self.ledger.on_its_thread(self._end_spare)
         self.ledger.close()
         self._keeper.stop()
 

@@ -99,6 +99,10 @@ class JournalLedger:
             except sqlite3.Error:
                 return
 
+    def on_its_thread(self, what: Callable[[], object]) -> None:
+        """Done when it gives back."""
+        self._thread.submit(what).result()
+
     def release(self) -> None:
         """Let go of the file; it is opened again when it is needed."""
         self._thread.submit(self._forget).result()

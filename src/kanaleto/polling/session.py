@@ -2,9 +2,9 @@
 to say of them."""
 
 import asyncio
-from collections import Counter, deque
-from collections.abc import AsyncIterator, Awaitable, Callable
-from contextlib import asynccontextmanager
+from collections import deque
+from collections.abc import Callable
+from contextlib import AbstractAsyncContextManager
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
@@ -16,21 +16,20 @@ from kanaleto.polling.connection import same_connection
 from kanaleto.polling.derived import EVERY_S
 from kanaleto.polling.events import Ended, EventKind, EventLog
 from kanaleto.polling.health import MinuteLevel
+from kanaleto.polling.lending import AskThere, Lending
 from kanaleto.polling.limits import LimitWatch
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.report import Lateness, Statuses, lateness, line_status
 from kanaleto.polling.snapshot import LineStatus, Snapshot
 from kanaleto.polling.world import Planned, World
-from kanaleto.site.link import Link, SerialLink
+from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.pdu import Request
 
 EXCHANGES_KEPT = 4000
 LOOK_S = 1.0
 MOST_CONNECTING = 50  # lines that connect at once: many at a time overrun the queue of those who accept
-# how long a line is left alone when it changes hands: a device thinks, then answers
-_LAST_ANSWER_S, _LONGEST_FRAME = 0.2, 256
 
 MakeExchanger = Callable[[Line], Exchanger]
 
@@ -49,7 +48,7 @@ class Session:
         self.count = 0
         self.is_held = False
         self._lines_off: set[str] = set()
-        self._lent: Counter[str] = Counter()  # serial ports that somebody else uses meanwhile
+        self.lending = Lending(lambda line: self._poller(line, []), self._switch_lines)
         self._make = make_exchanger or (lambda line: exchanger_for(line.link, line.connect_timeout_s, line.gap_s))
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._over: asyncio.Future[None] | None = None
@@ -140,7 +139,7 @@ class Session:
             for timer in (self._derive_timer, self._look_timer):
                 if timer is not None:
                     timer.cancel()
-            tasks, self._tasks = list(self._tasks.values()), {}
+            tasks, self._tasks = [*self._tasks.values(), *self.lending.end_all()], {}
             for task in tasks:
                 task.cancel()
             for poller in self.pollers:
@@ -232,12 +231,9 @@ class Session:
 
     def _switch_lines(self) -> None:
         for poller in self.pollers:
-            is_off = poller.line.name in self._lines_off or self._is_lent(poller.line)
+            is_off = poller.line.name in self._lines_off or self.lending.is_lent(poller.line)
             if poller.is_off != is_off:
                 poller.switch(not is_off)
-
-    def _is_lent(self, line: Line) -> bool:
-        return isinstance(line.link, SerialLink) and self._lent[line.link.port] > 0
 
     def switch_points(self, device_name: str, is_on: bool, point_names: set[str] | None = None) -> None:
         """Poll points of a device, or leave them out; all of them when none are named. They stay so through edits.
@@ -270,36 +266,22 @@ class Session:
 
     def named(self, line_name: str) -> LinePoller:
         """A line's poller. Raises KeyError."""
-        for poller in self.pollers:
+        for poller in (*self.pollers, *self.lending.guests):
             if poller.line.name == line_name:
                 return poller
         raise KeyError(f"there is no line {line_name!r} any more")
 
-    def asks_on(self, link: Link) -> Callable[[int, Request, float], Awaitable[Outcome]] | None:
-        """Where a line of the site leads to the same place with the same settings: asks there, between what is
-        polled."""
-        for poller in self.pollers:
-            if poller.line.link == link and not poller.is_off:
-                return poller.ask
-        return None
+    def asks_on(self, link: Link) -> AskThere | None:
+        """Where a line leads to the same place with the same settings: asks there, between what is polled."""
+        return self.lending.asks_on(link, self.pollers)
 
-    @asynccontextmanager
-    async def borrowed(self, port: str) -> AsyncIterator[None]:
-        """The lines on that serial port are closed meanwhile, also such as an edit brings: a port has one master. They
-        go on afterwards."""
-        taken = [
-            p for p in self.pollers if isinstance(p.line.link, SerialLink) and p.line.link.port == port and not p.is_off
-        ]
-        self._lent[port] += 1
-        try:
-            self._switch_lines()
-            if taken:  # an answer under way would be taken for somebody else's
-                character_s = max(poller.exchanger.channel.character_s for poller in taken)
-                await asyncio.sleep(_LAST_ANSWER_S + _LONGEST_FRAME * character_s)
-            yield
-        finally:
-            self._lent[port] -= 1
-            self._switch_lines()
+    def borrowed(self, port: str) -> AbstractAsyncContextManager[None]:
+        """The lines on that serial port are closed meanwhile."""
+        return self.lending.borrowed(port, self.pollers)
+
+    def host(self, link: Link) -> Line:
+        """A line that leads there, of the site or a guest. Raises ValueError."""
+        return self.lending.host(link, self.pollers)
 
     # Another site, or the same edited
 
@@ -327,6 +309,7 @@ class Session:
             self.publish()
 
     def _take_over_lines(self, site: Site) -> None:
+        self.lending.give_way(site)
         by_line = self.plan.parts_by_line()
         running = {poller.line.name: poller for poller in self.pollers}
         pollers = {}
@@ -349,7 +332,7 @@ class Session:
     def _begin(self, line: Line, parts: list[DevicePlan]) -> LinePoller:
         poller = self._poller(line, parts)
         poller.is_held = self.is_held
-        poller.is_off = line.name in self._lines_off or self._is_lent(line)
+        poller.is_off = line.name in self._lines_off or self.lending.is_lent(line)
         if self._over is not None:
             self._start(poller)
         return poller

@@ -283,6 +283,9 @@ class Desk:
         if self._scratch_task is not None:
             self._scratch_task.cancel()
             self._scratch_task = None
+        if self.scratch is not None:
+            link = self.scratch.link
+            self._engine.do(lambda session: session.lending.end_guest(link))
 
     @property
     def is_reading(self) -> bool:

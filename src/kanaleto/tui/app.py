@@ -131,7 +131,8 @@ class KanaletoApp(Doings):
     def edit(
         self, edit: Edit, opened: Opened | None = None, then: Callable[[Done], None] | None = None
     ) -> "Future[Done]":
-        return self.opened.edit(edit, opened, then)
+        refused = self.why_not_edited()
+        return refused if refused is not None else self.opened.edit(edit, opened, then)
 
     def close_prompt(self) -> None:
         self.query_one(Prompt).close()
@@ -166,7 +167,8 @@ class KanaletoApp(Doings):
             self.query_one(f"#{self.query_one('#views', ContentSwitcher).current}", Page).focus_rows()
 
     def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool:
-        return self._twice.is_sure(self, key, what, lines)
+        users = self.writing.users_of(lines) if key != "space" else []  # held or not, what is kept alive goes on
+        return self._twice.is_sure(self, key, what, lines, users)
 
     # Life
 

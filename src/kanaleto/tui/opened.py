@@ -20,6 +20,7 @@ from kanaleto.site.faults import FaultyFile
 from kanaleto.tui.keeping import Keeping
 from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.holder import SiteHolder
+from kanaleto.tui.writing import Writing
 
 
 class _Screen(Protocol):
@@ -41,6 +42,11 @@ class _Screen(Protocol):
     def close_prompt(self) -> None: ...
 
     def action_view(self, digit: str) -> None: ...
+
+    def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool: ...
+
+    @property
+    def writing(self) -> Writing: ...
 
 
 class OpenedSite:
@@ -130,6 +136,8 @@ class OpenedSite:
 
     def open_site(self, path: Path | None) -> None:
         """A site file, or the demo; what is open now stays on disk as it is."""
+        if self._context.writing.users_of(None) and not self._context.is_sure("open", "opening another site"):
+            return
         self._context.tell("starting the demo's devices …" if path is None else f"opening {path.name} …")
         Thread(target=self._open, args=(path,), name="open", daemon=True).start()
 
@@ -140,6 +148,7 @@ class OpenedSite:
             text = str(error)
             self._context.later(lambda: self._context.trouble("open", text))
             return
+        self._context.writing.leave()
         self._opened(self.door.open(path, self.holder.is_unsaved(path)), f"{path.name} is open")
 
     def _opened(self, done: "Future[Done]", told: str) -> None:

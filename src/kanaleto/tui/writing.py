@@ -121,6 +121,16 @@ class Writing:
         ]
         return names
 
+    def leave(self) -> None:
+        """Another site is about to be opened: what is kept alive ends while its lines are still there. It may take its
+        time."""
+        self.lock.lock("writing was locked when another site was opened: u unlocks it")
+        if self._control is not None:
+            try:
+                self._screen.engine.run(self._control.stop_all("another site is opened")).result(_STOP_S)
+            except (EngineEnded, TimeoutError):
+                return
+
     def stop(self) -> None:
         """The application ends, or has failed: what is kept alive ends in its defined way."""
         if self._control is None:

@@ -12,6 +12,7 @@ ACTIONS = (
     Action("a", "add", "add device", "add what was found as a device, or a word as a point"),
     Action("A", "draft", "add with its registers", "add with a point a register"),
     Action("s", "keep_settings", "keep settings", "keep the settings found for a line of the site"),
+    Action("w", "write", "write", "write the word that the cursor is on, of a scratch reading"),
     Action("T", "timing", "timeout and pace", "how long surveys here wait for an answer, and between requests"),
     Action("i", "import", "import map", "import a table for the unit in the fields"),
     Action("enter", "open", "read", "read some registers of the unit, or open what the cursor is on", is_found=False),
@@ -20,6 +21,7 @@ ACTIONS = (
 IN_LINK: list[Key] = [("enter", "look there"), ("escape", "to the list")]
 IN_FORM: list[Key] = [("enter", "read"), ("tab", "next field"), ("up down", "turn"), ("escape", "go back")]
 IN_WORDS: list[Key] = [
+    ("w", "write"),
     ("a", "keep as point"),
     ("v", "choose"),
     ("[ ]", "step"),

@@ -23,19 +23,19 @@ from kanaleto.tui.find.linkline import LinkLine
 from kanaleto.tui.find.places import PlaceRow, PlaceRows, SiteRow, places_listed, sites_listed
 from kanaleto.tui.find.ports import PortWatch
 from kanaleto.tui.find.timing import ask_timing
+from kanaleto.tui.find.writing import ScratchWrites
 from kanaleto.tui.scratch.form import ScratchForm
 from kanaleto.tui.scratch.rows import ScratchColumns, ScratchRows
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.requests import ImportFor, OpenSite
-from kanaleto.tui.shared.view import View
 
 _PORTS_S = 2.0
 _LEAST_SCRATCH = 8
 _LOW_FIELD = 4
 
 
-class FindView(View, Horizontal):
+class FindView(ScratchWrites, Horizontal):
     digit, title, about = "1", "Find", "go to ports, settings, units and registers"
     actions, more_keys = ACTIONS, MORE_KEYS
     BINDINGS = [

@@ -1,8 +1,12 @@
 """What the application does on a key from everywhere, where another part of it knows how."""
 
 from collections.abc import Callable, Sequence
+from concurrent.futures import Future
+from functools import partial
 from typing import TYPE_CHECKING
 
+from kanaleto.editing.draft import CannotEdit
+from kanaleto.editing.news import Done
 from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.frame.keyrow import KeyRow
@@ -10,15 +14,16 @@ from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.pacing import PacedApp
 from kanaleto.tui.keeping import Keeping
 from kanaleto.tui.opened import OpenedSite
+from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.views import LIVE
+from kanaleto.tui.write.question import Choice, Question
 from kanaleto.tui.writing import Writing
 
 if TYPE_CHECKING:
     from kanaleto.control.control import Control
     from kanaleto.control.preview import Spot
     from kanaleto.tui.write.line import WriteLine
-    from kanaleto.tui.write.question import Question
 
 
 class Doings(PacedApp):
@@ -30,6 +35,7 @@ class Doings(PacedApp):
     counts_as_wire: bool
     notice: str
     line_to_write: "WriteLine | None" = None
+    _asked: tuple[int, str] = (0, "")
 
     @property
     def snapshot(self) -> Snapshot:
@@ -54,8 +60,21 @@ class Doings(PacedApp):
         await self.query_one("#foot").mount(self.line_to_write, before=self.query_one(KeyRow))
 
     def show_writing(self) -> None:
-        if self.line_to_write is not None:
-            self.line_to_write.show(self.snapshot)
+        line = self.line_to_write
+        if line is None:
+            return
+        line.show(self.snapshot)
+        prompt = self.query_one(Prompt)
+        for run in self.control.running:
+            if run.question and not line.is_open and not prompt.is_open and self._asked != (run.number, run.question):
+                self._asked = (run.number, run.question)
+                yes, no = (partial(self.answer_routine, run.number, is_yes) for is_yes in (True, False))
+                choices = (Choice("y", "yes", yes), Choice("n", "no", no))
+                line.ask(Question(f"“{run.name}” asks", run.question, choices))
+
+    def answer_routine(self, number: int, is_yes: bool) -> None:
+        """Answer a routine that asks."""
+        self.do(lambda session: self.control.answer(number, is_yes))
 
     def write(self, spots: "Sequence[Spot]", bit: int | None = None, text: str | None = None) -> None:
         """Open that line, where writing is unlocked; else say how."""
@@ -69,9 +88,22 @@ class Doings(PacedApp):
             self.notice = ""  # the keys of the line matter more
             self.line_to_write.begin(spots, bit, text)
 
-    def ask_to_write(self, question: "Question") -> None:
+    def ask_to_write(self, question: Question) -> None:
         if self.line_to_write is not None:
             self.line_to_write.ask(question)
+
+    def why_not_edited(self) -> "Future[Done] | None":
+        """Where something is written again and again meanwhile, an edit is wanted twice."""
+        if not self.writing.users_of(None) or self.is_sure("edit", "editing what it writes"):
+            return None
+        refused: Future[Done] = Future()
+        refused.set_exception(CannotEdit("something is kept alive, or runs: do the edit again if you mean it"))
+        return refused
+
+    def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object]) -> None:
+        """Switch something off; what is kept alive there is asked about."""
+        if not self.writing.users_of(lines) or self.is_sure(what, what, lines):
+            self.do(do)
 
     def action_lock(self) -> None:
         view = self._view()

@@ -33,6 +33,8 @@ class Frame(Protocol):
 
     def do(self, what: Callable[[Session], object]) -> None: ...
 
+    def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object]) -> None: ...
+
 
 def commands(frame: Frame) -> Iterator[Command]:
     for view in frame.view_classes:
@@ -71,11 +73,13 @@ def _commands_for(frame: Frame, device: str, point: str) -> Iterator[Command]:
         switch = doing(lambda s: s.switch_points(device, not is_polled, {point}))
         yield Command(f"Switch {point} {word}", of, switch)
     if status.device.points and status.device.is_enabled and not status.is_off:
-        yield Command(f"Switch {device} off", "all, for now", doing(lambda s: s.switch_points(device, False)))
+        off = partial(frame.switch, f"switching {device} off", {name}, lambda s: s.switch_points(device, False))
+        yield Command(f"Switch {device} off", "all, for now", off)
     if status.points_off:
         yield Command(f"Switch {device} on", "all of its points", doing(lambda s: s.switch_points(device, True)))
     word, what = ("on", "open it again") if line.is_off else ("off", "close it, for now")
-    yield Command(f"Switch {name} {word}", what, doing(lambda s: s.switch_line(name, line.is_off)))
+    turn = partial(frame.switch, f"switching {name} off", {name}, lambda s: s.switch_line(name, line.is_off))
+    yield Command(f"Switch {name} {word}", what, turn)
 
 
 def _capital(text: str) -> str:

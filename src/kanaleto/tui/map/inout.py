@@ -1,5 +1,6 @@
 """What goes into a map, and out of it: tables that are imported, another map for a device, files, the clipboard."""
 
+from kanaleto.planning.plan import Place
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line
 from kanaleto.tui.map import asking
@@ -8,6 +9,7 @@ from kanaleto.tui.map.export import rows_as_text
 from kanaleto.tui.map.importing import ImportPane
 from kanaleto.tui.map.ruler import RulerRows
 from kanaleto.tui.shared.view import View
+from kanaleto.tui.write.points import write_points
 
 
 class InAndOut(View):
@@ -29,6 +31,15 @@ class InAndOut(View):
     def want(self, link: Link, unit_id: int) -> None:
         """Look at that device as soon as it is there."""
         raise NotImplementedError
+
+    @property
+    def place(self) -> Place | None:
+        raise NotImplementedError
+
+    def action_write(self) -> None:
+        device = self.device
+        marked = [(device.name, point.name) for point in device.points] if device is not None else []
+        write_points(self.context, [one for one in marked if one[1] in self.ruler_rows.marked], self.place)
 
     def action_import(self) -> None:
         device, line = self.device, self.line

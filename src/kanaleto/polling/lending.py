@@ -1,0 +1,93 @@
+"""Who else uses the lines of a session: ports that are lent to a survey, and guests, lines that the site does not have
+and that are only there while somebody asks on them (a scratch reading that writes)."""
+
+import asyncio
+from collections import Counter
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Sequence
+from contextlib import asynccontextmanager
+
+from kanaleto.lines.outcome import Outcome
+from kanaleto.polling.line import LinePoller
+from kanaleto.site.link import Link, SerialLink
+from kanaleto.site.model import Line, Site
+from kanaleto.wire.pdu import Request
+
+# how long a line is left alone when it changes hands: a device thinks, then answers
+_LAST_ANSWER_S, _LONGEST_FRAME = 0.2, 256
+
+AskThere = Callable[[int, Request, float], Awaitable[Outcome]]
+
+
+class Lending:
+    """For the loop's thread. `switch` closes and opens the site's lines as `is_lent` says."""
+
+    def __init__(self, make: Callable[[Line], LinePoller], switch: Callable[[], None]) -> None:
+        self._make, self._switch = make, switch
+        self._lent: Counter[str] = Counter()
+        self._guests: dict[str, tuple[LinePoller, asyncio.Task[None]]] = {}
+
+    @property
+    def guests(self) -> Iterator[LinePoller]:
+        return (poller for poller, _ in self._guests.values())
+
+    def is_lent(self, line: Line) -> bool:
+        return isinstance(line.link, SerialLink) and self._lent[line.link.port] > 0
+
+    def asks_on(self, link: Link, pollers: Sequence[LinePoller]) -> AskThere | None:
+        """Where a line leads to the same place with the same settings: asks there, between what is polled."""
+        for poller in (*pollers, *self.guests):
+            if poller.line.link == link and not poller.is_off:
+                return poller.ask
+        return None
+
+    @asynccontextmanager
+    async def borrowed(self, port: str, pollers: Sequence[LinePoller]) -> AsyncIterator[None]:
+        """The lines on that serial port are closed meanwhile, also such as an edit brings: a port has one master. They
+        go on afterwards."""
+        there = [p for p in pollers if isinstance(p.line.link, SerialLink) and p.line.link.port == port]
+        taken = [poller for poller in there if not poller.is_off]
+        self._lent[port] += 1
+        self._end(lambda line: isinstance(line.link, SerialLink) and line.link.port == port)
+        try:
+            self._switch()
+            if taken:  # an answer under way would be taken for somebody else's
+                character_s = max(poller.exchanger.channel.character_s for poller in taken)
+                await asyncio.sleep(_LAST_ANSWER_S + _LONGEST_FRAME * character_s)
+            yield
+        finally:
+            self._lent[port] -= 1
+            self._switch()
+
+    def host(self, link: Link, pollers: Sequence[LinePoller]) -> Line:
+        """A line that leads there: one of the site, or a guest. Raises ValueError where its port is lent."""
+        for poller in (*pollers, *self.guests):
+            if poller.line.link == link:
+                return poller.line
+        line = Line(f"{link.place}, not in the site", link, ())
+        if self.is_lent(line):
+            raise ValueError(f"{link.place} is in use by a survey")
+        poller = self._make(line)
+        task = asyncio.get_running_loop().create_task(poller.run(), name=line.name)
+        self._guests[line.name] = (poller, task)
+        return line
+
+    def end_guest(self, link: Link) -> None:
+        self._end(lambda line: line.link == link)
+
+    def give_way(self, site: Site) -> None:
+        """Guests end where a line of the site leads now."""
+        places = {line.link.place for line in site.lines}
+        self._end(lambda line: line.link.place in places)
+
+    def end_all(self) -> list[asyncio.Task[None]]:
+        """What is to be waited for."""
+        tasks = [task for _, task in self._guests.values()]
+        self._end(lambda line: True)
+        return tasks
+
+    def _end(self, which: Callable[[Line], bool]) -> None:
+        for name, (poller, task) in list(self._guests.items()):
+            if which(poller.line):
+                del self._guests[name]
+                poller.end("it is not in the site")
+                task.cancel()

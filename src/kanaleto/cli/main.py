@@ -36,6 +36,7 @@ _COMMANDS = {
     "read": "read values from one device",
     "routine": "run a routine of a site, or say what it would send",
     "serve": "be the far end of every line of a site",
+    "snapshot": "what devices hold: save it, compare it, write it back",
     "wire": "a capture, exchange by exchange, and what the pattern looks like",
     "write": "write values to one device",
 }

@@ -1,0 +1,247 @@
+"""`kanaleto snapshot`: what devices hold, saved, compared and written back."""
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from pathlib import Path
+
+import click
+
+from kanaleto.capture.kept import Kept
+from kanaleto.capture.row import Origin
+from kanaleto.cli.failures import Failed
+from kanaleto.cli.options import usage
+from kanaleto.cli.output import iso, say
+from kanaleto.cli.running import run_until_signal
+from kanaleto.control.control import Control
+from kanaleto.control.lock import Lock
+from kanaleto.control.order import Consent, Result
+from kanaleto.control.snapshots import (
+    Difference,
+    Held,
+    as_text,
+    differences,
+    for_device,
+    load,
+    orders_for,
+    restore,
+    save,
+    take,
+    writable,
+)
+from kanaleto.files.beside import folder_beside
+from kanaleto.files.loading import load_site
+from kanaleto.polling.session import Session
+from kanaleto.site.counting import Numbering
+from kanaleto.site.faults import suggestion
+from kanaleto.site.model import Site
+from kanaleto.site.ranges import parse_range
+
+_CONNECTED_S = 5.0
+
+
+@click.group("snapshot")
+def command() -> None:
+    """What devices hold: save it, compare it, write it back. Reading alone, but for `restore`.
+
+    \b
+    Example: a drive's parameters before and after
+      kanaleto snapshot save plant.toml --device "Upper sluice" before.csv
+      kanaleto snapshot diff plant.toml before.csv
+      kanaleto snapshot restore plant.toml before.csv --dry
+    """
+
+
+_DEVICES = click.option("--device", "names", multiple=True, metavar="NAME", help="these only; all where none is named")
+_SITE = click.argument("site_path", metavar="SITE", type=click.Path(path_type=Path))
+_FILE = click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
+
+
+def _devices(site: Site, names: tuple[str, ...]) -> list[str]:
+    known = [device.name for _, device in site.devices()]
+    for name in names:
+        if name not in known:
+            raise click.UsageError(f"there is no device {name!r}{suggestion(name, known)}")
+    return list(names) or known
+
+
+class _Asked:
+    """A session that only asks: nothing is polled."""
+
+    def __init__(self, site: Site) -> None:
+        self.session = Session(site)
+        self.session.hold(True)
+
+    def run(self, work: Callable[[Session], Awaitable[None]]) -> None:
+        async def asked() -> None:
+            polling = asyncio.create_task(self.session.run())
+            try:
+                await self._connected()
+                await work(self.session)
+            finally:
+                polling.cancel()
+                await asyncio.gather(polling, return_exceptions=True)
+
+        run_until_signal(asked())
+
+    async def _connected(self) -> None:
+        end_s = asyncio.get_running_loop().time() + _CONNECTED_S
+        while asyncio.get_running_loop().time() < end_s:
+            if all(p.exchanger.is_open or p.connection.why_unreachable for p in self.session.pollers):
+                return
+            await asyncio.sleep(0.02)
+
+
+@command.command("save")
+@_SITE
+@_DEVICES
+@click.option(
+    "--range", "range_texts", multiple=True, metavar="RANGE", help="registers, as 'holding 0-99', counted from 0"
+)
+@_FILE
+def save_command(site_path: Path, names: tuple[str, ...], range_texts: tuple[str, ...], file: Path) -> int:
+    """Save what devices of SITE hold to FILE (CSV): their points, or the registers of --range."""
+    site, _ = load_site(site_path)
+    devices = _devices(site, names)
+    ranges = [usage(lambda text=text: parse_range(text, Numbering.PROTOCOL, "--range")) for text in range_texts]  # type: ignore[misc]
+    taken: list[tuple[list[Held], list[str]]] = []
+
+    async def work(session: Session) -> None:
+        taken.append(await take(session, devices, ranges))
+
+    _Asked(site).run(work)
+    rows, failed = taken[0] if taken else ([], ["stopped"])
+    for why in failed:
+        say(why, err=True)
+    if not rows:
+        raise Failed("nothing could be read, so nothing was saved")
+    try:
+        save(file, as_text(site.name, iso(), rows))
+    except OSError as error:
+        raise Failed(f"{file} cannot be written: {error.strerror}") from None
+    say(f"{len(rows)} values of {len({row.device for row in rows})} devices saved to {file}", err=True)
+    return 1 if failed else 0
+
+
+@command.command("diff")
+@_SITE
+@_FILE
+@click.argument("other", required=False, type=click.Path(path_type=Path, dir_okay=False))
+@_DEVICES
+@click.option("--from", "of", metavar="NAME", help="the device of FILE whose values are meant, for another --device")
+@click.option("--writable", "is_writable", is_flag=True, help="only what can be written: set points, not measurements")
+def diff_command(
+    site_path: Path, file: Path, other: Path | None, names: tuple[str, ...], of: str | None, is_writable: bool
+) -> int:
+    """What differs between FILE and what stands there now, or between FILE and OTHER. Exit code 1 where something
+    does."""
+    site, _ = load_site(site_path)
+    ones = _chosen(load(file), site, names, of)
+    ones = writable(site, ones) if is_writable else ones
+    others = _chosen(load(other), site, names, of) if other is not None else _now(site, ones)
+    others = writable(site, others) if is_writable else others
+    found = differences(ones, others)
+    for difference in found:
+        say(_told(difference))
+    say(f"{len(found)} of {len(ones)} differ", err=True)
+    return 1 if found else 0
+
+
+def _chosen(rows: list[Held], site: Site, names: tuple[str, ...], of: str | None) -> list[Held]:
+    if not names:
+        return rows
+    _devices(site, names)
+    return [row for name in names for row in for_device(rows, name, of or "")]
+
+
+def _now(site: Site, rows: list[Held]) -> list[Held]:
+    """What stands there now where the rows are."""
+    found: list[Held] = []
+    devices = {row.device for row in rows}
+    bare = {
+        (row.table, row.address, row.address + len(row.data) // (1 if row.table.is_bits else 2) - 1)
+        for row in rows
+        if not row.point
+    }
+
+    async def work(session: Session) -> None:
+        taken, failed = await take(session, [*devices])
+        if bare:
+            more, also = await take(session, [*devices], sorted(bare, key=lambda one: (one[0].value, one[1])))
+            taken, failed = [*taken, *(row for row in more if not row.point)], [*failed, *also]
+        found.extend(taken)
+        for why in failed:
+            say(why, err=True)
+
+    _Asked(site).run(work)
+    keys = {row.key for row in rows}
+    return [row for row in found if row.key in keys]
+
+
+def _told(difference: Difference) -> str:
+    held = difference.held
+    name = f"{held.device}/{held.point or f'{held.table.value} {held.address}'}"
+    return f"{name}: {_value(difference.one)} → {_value(difference.other)}"
+
+
+def _value(held: Held | None) -> str:
+    if held is None:
+        return "not there"
+    words = held.data.hex(" ", 2).upper() if not held.table.is_bits else " ".join(map(str, held.data))
+    return f"{held.value} {held.unit} ({words})" if held.value else words
+
+
+@command.command("restore")
+@_SITE
+@_FILE
+@_DEVICES
+@click.option("--from", "of", metavar="NAME", help="the device of FILE whose values are meant, for another --device")
+@click.option("--dry", "is_dry", is_flag=True, help="write nothing: say what would be written")
+@click.option("--yes", "is_yes", is_flag=True, help="confirm what the site wants confirmed")
+def restore_command(
+    site_path: Path, file: Path, names: tuple[str, ...], of: str | None, is_dry: bool, is_yes: bool
+) -> int:
+    """Write back what FILE has and does not stand there now, in its order; what could not be written is told."""
+    site, _ = load_site(site_path)
+    rows = _chosen(load(file), site, names, of)
+    now = {row.key: row for row in _now(site, rows)}
+    differ = [row for row in rows if (standing := now.get(row.key)) is None or standing.data != row.data]
+    can_be = writable(site, differ)
+    orders, left = orders_for(site, can_be)
+    if len(can_be) < len(differ):
+        left.append(f"{len(differ) - len(can_be)} values that are only read")
+    if is_dry:
+        for order in orders:
+            say(f"would write {order.device}/{order.name}: {order.data.hex(' ', 2).upper()} {order.told}")
+        for why in left:
+            say(f"left: {why}", err=True)
+        return 0
+    if is_yes:
+        orders = [order.with_consent(Consent.CONFIRM) for order in orders]
+    results: list[Result] = []
+    asked = _Asked(site)
+    session = asked.session
+    kept = Kept(
+        "kanaleto snapshot", session.events, session.clock, lambda _, text: say(text, err=True) if text else None
+    )
+    folder = folder_beside(site_path)
+    control = Control(session, Lock(consents=True), kept.ledger, lambda: folder)
+
+    async def work(session: Session) -> None:
+        results.extend(await restore(control.orders, orders, lambda result: _tell(result)))
+
+    kept.start(site.path, site, Origin.REAL)
+    try:
+        asked.run(work)
+    finally:
+        kept.stop()
+    for why in left:
+        say(f"left: {why}", err=True)
+    well = sum(result.is_well for result in results)
+    say(f"{well} of {len(can_be)} written, {len(rows) - len(differ)} stood there already", err=True)
+    if well < len(orders):
+        raise Failed("")
+    return 0
+
+
+def _tell(result: Result) -> None:
+    say(f"{result.order.device}/{result.order.name}: {result.order.told}: {result.text}", err=not result.is_well)

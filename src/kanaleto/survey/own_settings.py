@@ -57,7 +57,7 @@ def judge(point: Point, value: object, line: Line, device: Device) -> OwnSetting
     if not isinstance(value, int | float) or value != int(value):
         return OwnSetting(point, None, None, None, f"{title}: {point.name} holds no whole number")
     code = int(value)
-    meaning = _meaning(point, code)
+    meaning = meaning_of(point, code)
     if meaning is None:
         told = "the map has no labels for its codes" if not point.labels else "which the map's labels do not name"
         return OwnSetting(point, code, None, None, f"{title}: code {code}, {told}")
@@ -71,7 +71,9 @@ def judge(point: Point, value: object, line: Line, device: Device) -> OwnSetting
     return OwnSetting(point, code, meaning, False, text)
 
 
-def _meaning(point: Point, code: int) -> str | None:
+def meaning_of(point: Point, code: int) -> str | None:
+    """What a code in a register marked as a setting means: a number, or the word of a parity; None where nobody
+    knows."""
     label = point.labels.get(code)
     if point.setting is PortSetting.UNIT_ID:
         return str(code)

@@ -8,6 +8,7 @@ ACTIONS = (
     Action("enter", "open", "open point", "open the point: its chain, its figures, its limits, what brought it"),
     Action("w", "write", "write", "write the point, or all that are marked; on a device: its pad"),
     Action("W", "pad", "pad", "the pad of the device: commands, status, set points, routines, last writes"),
+    Action("S", "held", "snapshots", "snapshots of the device: what it held then and now, and the way back"),
     Action("p", "pin", "pin to trend", "pin the point, or all that are marked, to the trend, or take it off"),
     Action("t", "trend", "trend", "the trend of the pinned points, of now and of what was recorded"),
     Action("m", "moved", "what moved", "what moved: from now on, points ranked by how much they change"),
@@ -69,7 +70,19 @@ PAD = (
     Action("d", "dry", "dry run", "what the routine would send, without sending it"),
 )
 
+HELD = (
+    Action("s", "save", "save a snapshot", "save what the device holds now"),
+    Action("less_than_sign", "other(1)", "another snapshot", "an earlier snapshot, a later one", "< >", False),
+    Action("greater_than_sign", "other(-1)", "another snapshot", "an earlier snapshot, a later one", "< >"),
+    Action("f", "file", "from a file", "compare with a file: a snapshot, defaults, a list of what is required"),
+    Action("c", "copy", "another device", "compare with what another device holds now"),
+    Action("w", "restore", "write back", "write back what differs, in the snapshot's order"),
+    Action("o", "only", "only what can be written", "only what can be written, or all values"),
+    Action("enter", "go", "to the point", "go to the point in the list"),
+)
+
 _PARTS = (
+    ("held", "snapshots", HELD),
     ("pad", "pad", PAD),
     ("trend", "trend", TREND),
     ("moved", "what moved", MOVED),

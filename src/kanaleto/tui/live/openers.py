@@ -28,6 +28,12 @@ class Openers(View):
         else:
             self.context.tell("put the cursor on a device, or a point of one")
 
+    async def action_held(self) -> None:
+        if self.device_here:
+            await self.parts.begin("held", self.device_here, [])
+        else:
+            self.context.tell("put the cursor on a device, or a point of one")
+
     async def action_write(self) -> None:
         if self.parts.current is not None:
             came = self.parts.perform(self.parts.name, "write")

@@ -6,6 +6,7 @@ from typing import NamedTuple
 from kanaleto.planning.plan import Identity
 from kanaleto.tui.live.across import AcrossPart
 from kanaleto.tui.live.compare import ComparePart
+from kanaleto.tui.live.held import HeldPart
 from kanaleto.tui.live.moved import MovedPart
 from kanaleto.tui.live.pad import PadPart
 from kanaleto.tui.live.past import PastPart
@@ -34,6 +35,8 @@ def made(name: str, data: TrendData, doors: Doors) -> Part:
         return ComparePart(doors.leave, doors.go_to)
     if name == AcrossPart.name:
         return AcrossPart(doors.leave, doors.go_to)
+    if name == HeldPart.name:
+        return HeldPart(doors.leave, doors.go_to)
     if name == PadPart.name:
         return PadPart(doors.leave)
     assert name == PastPart.name, name

@@ -189,7 +189,7 @@ class PadPart(Part):
             ]
         if isinstance(row, AliveRow):
             return [*self.keys_of("keep", keep="stop it"), ("escape", "back")]
-        return [*self.keys_of("write", "keep"), ("u", "unlock or lock"), ("escape", "back")]
+        return [*self.keys_of("write", "keep"), ("u", "unlock or lock"), ("S", "snapshots"), ("escape", "back")]
 
     def action_write(self) -> object:
         self.action_act()

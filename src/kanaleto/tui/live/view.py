@@ -147,6 +147,8 @@ class LiveView(Openers, Vertical):
 
     @property
     def device_here(self) -> str:
+        if self.parts.current is not None and self.parts.current.device_here:
+            return self.parts.current.device_here
         row = self._list.current
         if isinstance(row, DeviceRow):
             return row.device.name
@@ -208,9 +210,10 @@ class LiveView(Openers, Vertical):
         opened = "close point" if self._detail.display else "open point"
         marked = len(self._list.marked)
         pin = f"pin {marked} marked" if marked else "unpin" if is_pinned else "pin to trend"
+        write = f"write {marked} marked" if marked else "write"
         more = self.keys_of("figures", "exchange") if self._detail.display else []
         return [
-            *self.keys_of("open", "pin", open=opened, pin=pin), *more,
+            *self.keys_of("open", "write", "pad", "pin", open=opened, pin=pin, write=write), *more,
             *self.keys_of("moved", "trend", "compare", "across", "past", "sort", "only", "fold", "mark"),
             ("/", "filter"),
         ]  # fmt: skip

@@ -175,6 +175,8 @@ class WriteLine(ShownLine):
             self._send([first, *orders[1:]])
         elif self._preview.wish is not None:
             self._keep_alive(self._preview.wish)
+        elif self._preview.orders and any(spot.point.setting is not None for spot in self._spots):
+            self._change_setting()
         elif self._preview.orders:
             self._send(list(self._preview.orders))
         self.redraw()
@@ -200,6 +202,17 @@ class WriteLine(ShownLine):
         else:
             done = self.context.engine.run(control.send_all(orders, lambda result: None))
         done.add_done_callback(lambda came: later(lambda: self._settle(sends, orders, back, came)))
+
+    def _change_setting(self) -> None:
+        """A setting of a device's own port has steps of its own."""
+        from kanaleto.tui.write.settings import SettingSteps  # seldom wanted
+
+        if len(self._spots) > 1:
+            self._say("a setting of a port is changed on its own", "ochre")
+            return
+        order = self._preview.orders[0]
+        self.close()
+        SettingSteps(self.context, self.ask).begin(order)
 
     def _half(self, sends: int, result: Result) -> None:
         if sends == self._sends and result.is_done:

@@ -3,6 +3,7 @@
 import asyncio
 import os
 import re
+import socket
 import socketserver
 import struct
 import tempfile
@@ -38,24 +39,48 @@ class Far(socketserver.ThreadingTCPServer):
 
     def __init__(self) -> None:
         self.values: dict[tuple[int, int], int] = {}
+        self.coils: dict[tuple[int, int], int] = {}
         self.silent: set[int] = set()
+        self.wrote: list[bytes] = []
+        """Unit and PDU of each write that was heard."""
         super().__init__(("127.0.0.1", 0), _Answers)
+
+    def answer(self, unit: int, pdu: bytes) -> bytes:
+        if pdu[0] not in (1, 2, 3, 4, 5, 6, 16, 22):
+            return bytes((pdu[0] | 0x80, 1))
+        function, first, count = pdu[0], *struct.unpack(">HH", pdu[1:5])
+        if function in (1, 2):
+            bits = sum(self.coils.get((unit, first + at), 0) << at for at in range(count))
+            return bytes((function, (count + 7) // 8)) + bits.to_bytes((count + 7) // 8, "little")
+        if function in (3, 4):
+            if first + count > 20:
+                return bytes((function | 0x80, 2))
+            words = [self.values.get((unit, first + at), 0) for at in range(count)]
+            return bytes((function, 2 * count)) + struct.pack(f">{count}H", *words)
+        self.wrote.append(bytes((unit,)) + pdu)
+        if function == 5:
+            self.coils[unit, first] = int(count == 0xFF00)
+        elif function == 6:
+            self.values[unit, first] = count
+        elif function == 16:
+            for at, word in enumerate(struct.unpack(f">{count}H", pdu[6:])):
+                self.values[unit, first + at] = word
+        else:
+            or_mask = int.from_bytes(pdu[5:7])
+            self.values[unit, first] = self.values.get((unit, first), 0) & count | or_mask & ~count & 0xFFFF
+        return pdu if function != 16 else pdu[:5]
 
 
 class _Answers(socketserver.BaseRequestHandler):
     def handle(self) -> None:
         far = self.server
         assert isinstance(far, Far)
-        while len(request := self.request.recv(12)) == 12:
-            unit, function, first, count = request[6], request[7], *struct.unpack(">HH", request[8:12])
+        while head := self.request.recv(7, socket.MSG_WAITALL):
+            unit, pdu = head[6], self.request.recv(int.from_bytes(head[4:6]) - 1, socket.MSG_WAITALL)
             if unit in far.silent:
                 continue
-            if first + count > 20:
-                pdu = bytes((function | 0x80, 2))
-            else:
-                words = [far.values.get((unit, first + at), 0) for at in range(count)]
-                pdu = bytes((function, 2 * count)) + struct.pack(f">{count}H", *words)
-            self.request.sendall(request[:4] + struct.pack(">HB", len(pdu) + 1, unit) + pdu)
+            answer = far.answer(unit, pdu)
+            self.request.sendall(head[:4] + struct.pack(">HB", len(answer) + 1, unit) + answer)
 
 
 Work = Callable[[Any, KanaletoApp, "Pilot[None]"], Awaitable[None]]
@@ -76,13 +101,13 @@ class LiveCase(unittest.TestCase):
         self.addCleanup(self.far.server_close)
         self.addCleanup(self.far.shutdown)
 
-    def drive(self, work: Work, units: int = 3, map_text: str = MAP, more: str = "") -> None:
+    def drive(self, work: Work, units: int = 3, map_text: str = MAP, more: str = "", of_device: str = "") -> None:
         (self.folder / "m.csv").write_text(map_text)
         port = self.far.server_address[1]
         site = '[site]\nname = "S"\nperiod_s = 0.1\n[[line]]\nname = "L"\ntimeout_s = 0.3\n'
         site += f'link = "tcp://127.0.0.1:{port}"\n'
         for unit in range(1, units + 1):
-            site += f'[[line.device]]\nname = "Meter {unit}"\nunit_id = {unit}\nmap = "m.csv"\n'
+            site += f'[[line.device]]\nname = "Meter {unit}"\nunit_id = {unit}\nmap = "m.csv"\n{of_device}'
         path = self.folder / "site.toml"
         path.write_text(site + more)
 
@@ -94,9 +119,11 @@ class LiveCase(unittest.TestCase):
             try:
                 async with app.run_test(size=(160, 47)) as pilot:
                     await self.shows(app, r"Level +0\.0")
+                    await app._is_whole.wait()
                     await work(self, app, pilot)
                     self.assertIsNone(app.crash)
             finally:
+                app.writing.stop()
                 app.door.close()
                 engine.stop()
                 app.keeping.stop()

@@ -262,7 +262,7 @@ class Changing(unittest.TestCase):
                 self.assertGreater(polled, 50)
                 await asyncio.gather(*asked)
                 await running.for_s(1)
-                await poller.ask(7, WriteRegister(0, 5), 0.5, own)
+                await poller.order(7, WriteRegister(0, 5), 0.5, own, lambda: "")
                 line.requests.clear()
                 await running.for_s(0.45)
                 self.assertEqual(line.requests, [])  # it rests after a write

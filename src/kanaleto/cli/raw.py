@@ -1,5 +1,7 @@
 """`kanaleto raw`: a PDU of one's own, sent as it stands."""
 
+from pathlib import Path
+
 import click
 
 from kanaleto.cli.asking import asked_once
@@ -7,8 +9,10 @@ from kanaleto.cli.failures import Failed, tell_failure
 from kanaleto.cli.hexadecimal import bytes_from
 from kanaleto.cli.options import require_unit, usage
 from kanaleto.cli.output import emit, iso, say
+from kanaleto.cli.siteline import SITE_OPTION, YES_OPTION, site_line
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.link import FramingKind, parse_link
+from kanaleto.wire.codes import WRITING
 from kanaleto.wire.explain import explain_frame
 from kanaleto.wire.frames import Role
 from kanaleto.wire.pdu import Raw
@@ -26,7 +30,12 @@ _LISTENS = "nothing came, as is right: it only listens now, until communications
     "--timeout", "timeout_s", default=1.0, show_default=True, type=click.FloatRange(0.001, 3600), help="seconds"
 )
 @click.option("--json", "is_json", is_flag=True, help="one object")
-def command(link: str, hex_words: tuple[str, ...], unit_id: int, timeout_s: float, is_json: bool) -> int:
+@SITE_OPTION
+@YES_OPTION
+def command(
+    link: str, hex_words: tuple[str, ...], unit_id: int, timeout_s: float, is_json: bool, site_path: Path | None,
+    is_yes: bool,
+) -> int:  # fmt: skip
     """Send a PDU (function code and data) and show what comes back, byte for byte. The framing is put round it.
 
     It goes out as it stands, writes too: nothing is checked but its length.
@@ -35,9 +44,12 @@ def command(link: str, hex_words: tuple[str, ...], unit_id: int, timeout_s: floa
     Example: a function of a maker's own
       kanaleto raw tcp://127.0.0.1:15020 41 01 02 --unit 3
     """
-    parsed = usage(lambda: parse_link(link))
+    at = site_line(site_path, link, unit_id)
+    parsed = at.line.link if at is not None else usage(lambda: parse_link(link))
     require_unit(parsed, unit_id, may_broadcast=True)
     pdu = bytes_from(hex_words)
+    if at is not None and pdu and pdu[0] in WRITING:
+        at.require_writing(is_yes)
     request = usage(lambda: Raw(pdu[0], pdu[1:]))
     outcome, framing = asked_once(parsed, unit_id, request, timeout_s)
     is_to_all = unit_id == 0 and parsed.framing is not FramingKind.TCP

@@ -1,5 +1,7 @@
 """`kanaleto write`: values to one device, in one request."""
 
+import time
+from pathlib import Path
 from typing import Any
 
 import click
@@ -9,6 +11,8 @@ from kanaleto.cli.failures import Failed, outcome_error, sentence
 from kanaleto.cli.options import Target, make_target, target_options, usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
+from kanaleto.cli.siteline import SITE_OPTION, YES_OPTION, SiteLine, site_line
+from kanaleto.control.ledger import CannotWriteDown, Row
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
@@ -46,6 +50,8 @@ _ON = {"1": True, "on": True, "true": True, "0": False, "off": False, "false": F
     "--multiple", "is_multiple", is_flag=True, help="use the functions for several (0F, 10) for one value too"
 )
 @click.option("--verify", "is_verified", is_flag=True, help="read back and compare")
+@SITE_OPTION
+@YES_OPTION
 def command(
     values: tuple[str, ...],
     and_mask: str | None,
@@ -54,8 +60,13 @@ def command(
     is_verified: bool,
     timeout_s: float,
     is_json: bool,
+    site_path: Path | None,
+    is_yes: bool,
     **where: Any,
 ) -> int:
+    at = site_line(site_path, where["link"], where["unit_id"])
+    if at is not None:
+        where["link"] = str(at.line.link)
     target = make_target(**where, may_broadcast=True)
     if not target.table.is_writable:
         raise click.UsageError(f"nobody can write {target.table.title}; write coil or holding")
@@ -70,7 +81,9 @@ def command(
         request, data = usage(lambda: _request(target, values, is_multiple))
     if is_verified and target.unit_id == 0 and target.link.framing is not FramingKind.TCP:
         raise click.UsageError("unit 0 is a broadcast: nobody can be read back")
-    work = _Writing(target, request, data, timeout_s, is_json, is_verified)
+    if at is not None:
+        at.require_writing(is_yes)
+    work = _Writing(target, request, data, timeout_s, is_json, is_verified, at)
     run_until_signal(work.run())
     if work.has_failed:
         raise Failed
@@ -129,8 +142,10 @@ class _Writing:
         timeout_s: float,
         is_json: bool,
         is_verified: bool,
+        at: SiteLine | None,
     ) -> None:
         self.has_failed = False
+        self._at = at
         self._target, self._request, self._data = target, request, data
         self._timeout_s, self._is_json, self._is_verified = timeout_s, is_json, is_verified
 
@@ -151,7 +166,7 @@ class _Writing:
                 return
             if isinstance(self._request, MaskWrite) and self._is_verified:
                 await self._expect(exchanger, self._request)
-            outcome = await ask_again(exchanger, target.unit_id, self._request, self._timeout_s, 0)
+            outcome = await self._send(exchanger)
             if outcome.code == ExceptionCode.ACKNOWLEDGE:  # taken, and being worked at (application protocol 1.1b3, 7)
                 say(f"{self._who}: accepted with 05, acknowledge: the device is still at it", err=True)
             elif not outcome.is_good:
@@ -169,6 +184,33 @@ class _Writing:
             self._report(outcome, verified, seen)
         finally:
             exchanger.close()
+
+    async def _send(self, exchanger: Exchanger) -> Outcome:
+        """Once; where a site is named it is written down first."""
+        target = self._target
+        if self._at is None:
+            return await ask_again(exchanger, target.unit_id, self._request, self._timeout_s, 0)
+        ledger, journal = self._at.ledger("kanaleto write")
+        data: dict[str, object] = {
+            "old": "", "new": self._data.hex(" ", 2).upper(), "unit_id": target.unit_id, "table": target.table.value,
+            "address": target.address, "function": int(self._request.function), "by": "kanaleto write",
+        }  # fmt: skip
+        device = self._at.device.name if self._at.device is not None else ""
+        name = f"{target.table.value} {target.address}"
+        row = Row(
+            wall_s=time.time(), line=self._at.line.name, device=device, point=name, text=f"→ {data['new']}", data=data
+        )
+        try:
+            number = await ledger.begin(row)
+            outcome = await ask_again(exchanger, target.unit_id, self._request, self._timeout_s, 0)
+            said = {"outcome": "done" if outcome.is_good else "refused" if outcome.code is not None else "unknown"}
+            await ledger.complete(number, time.time(), {**data, **said, "told": outcome.reason})
+        except CannotWriteDown as error:
+            raise Failed(str(error)) from None
+        finally:
+            ledger.close()
+            journal.end(round(1e6 * time.time()))
+        return outcome
 
     async def _expect(self, exchanger: Exchanger, request: MaskWrite) -> None:
         """What the masked register must hold afterwards, from what it holds now."""

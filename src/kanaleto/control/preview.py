@@ -47,7 +47,8 @@ class Spot(Struct, frozen=True, kw_only=True):
     point: Point
     device: Device | None = None
     words: bytes | None = None
-    """What stood there when it was looked at, where no point of the plan tells."""
+    """What stood there when it was looked at (at loop time `words_s`), where no poll has told since."""
+    words_s: float = 0.0
 
     @property
     def name(self) -> str:
@@ -57,6 +58,16 @@ class Spot(Struct, frozen=True, kw_only=True):
     @property
     def who(self) -> str:
         return self.device.name if self.device is not None else f"unit {self.unit_id}"
+
+    def as_read(self, order: Order, data: bytes, now_s: float) -> "Spot":
+        """With what was read there now, where the order covers it."""
+        point = self.point
+        is_there = (order.line, order.unit_id, order.table) == (self.line.name, self.unit_id, point.table)
+        if not is_there or not order.address <= point.address < point.end <= order.end:
+            return self
+        width = 1 if point.table.is_bits else 2
+        at = width * (point.address - order.address)
+        return replace(self, words=data[at : at + width * point.size], words_s=now_s)
 
     @property
     def limits(self) -> DeviceLimits:
@@ -231,6 +242,9 @@ def now_of(spot: Spot, snapshot: Snapshot) -> tuple[bytes | None, bool, str]:
     )
     if isinstance(place, Place):
         reading = snapshot.reading(place)
+        read_s = snapshot.now_s - reading.age_s if reading.age_s is not None else -1.0
+        if spot.words is not None and spot.words_s > read_s:
+            return spot.words, True, text_of(spot.point, spot.words)
         is_fresh = reading.quality is Quality.GOOD or (reading.quality is Quality.BAD and bool(reading.data))
         if reading.data:
             power = snapshot.board.exponent_of(place.device.name, place.point) or 0

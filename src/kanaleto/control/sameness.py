@@ -91,7 +91,7 @@ class Sameness:
                 OBJECT_NAMES.get(number, str(number)): raw.decode("utf-8", "replace") for number, raw in content.objects
             }
             return objects, False
-        return {}, content is not None
+        return {}, True  # nor is one that falls silent at it, or closes its connection, asked for it ever again
 
     async def _ask(self, poller: LinePoller, device: Device, request: Request) -> object:
         """The answer; False for a refusal, None where nothing sound came."""

@@ -246,6 +246,11 @@ class WriteLine(ShownLine):
     def _finish(self, results: list[Result], rest: list[Order], back: str) -> None:
         last = results[-1]
         well = [result for result in results if result.is_well]
+        # what was read back is what was seen last, whatever the next poll may still have to bring
+        now_s = self.context.engine.now_s()
+        for result in results:
+            if result.after is not None:
+                self._spots = [spot.as_read(result.order, result.after, now_s) for spot in self._spots]
         took = f", {1000 * last.took_s:.0f} ms" if last.is_done else ""
         if len(results) + len(rest) > 1:
             told = f"{len(well)} of {len(results) + len(rest)} written"

@@ -1,0 +1,79 @@
+"""A line of a site named on a command line, and what its site says of writing there."""
+
+import sys
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from kanaleto.cli.output import say
+from kanaleto.site.faults import suggestion
+from kanaleto.site.model import Device, Line, Site, Writing
+
+SITE_OPTION = click.option(
+    "--site", "site_path", type=click.Path(path_type=Path), metavar="SITE",
+    help="LINK is the name of a line of SITE: what it says of writing there is kept, and the write is written down",
+)  # fmt: skip
+YES_OPTION = click.option("--yes", "is_yes", is_flag=True, help='confirm a write where SITE says writing = "confirm"')
+
+
+if TYPE_CHECKING:
+    from kanaleto.history.journalfile import JournalFile
+    from kanaleto.history.ledger import JournalLedger
+
+
+class SiteLine:
+    """`link` is the line's own. `writes` are written down in the journal of its site."""
+
+    def __init__(self, site: Site, line: Line, unit_id: int) -> None:
+        self.site, self.line = site, line
+        self.device: Device | None = next((own for own in line.devices if own.unit_id == unit_id), None)
+
+    @property
+    def who(self) -> str:
+        return self.device.name if self.device is not None else self.line.name
+
+    def require_writing(self, is_yes: bool) -> None:
+        """Raises click.UsageError where nothing is written there, or nobody confirms it."""
+        how = self.device.writing if self.device is not None else self.line.writing
+        if how is Writing.NEVER:
+            raise click.UsageError(f'{self.who} is never written: the site file says writing = "never"')
+        if how is Writing.CONFIRM and not is_yes:
+            if not sys.stdin.isatty():
+                raise click.UsageError(f"{self.who} wants each write confirmed: add --yes")
+            say(f"{self.who} wants each write confirmed: y writes, anything else does not", err=True)
+            if sys.stdin.readline().strip().lower() not in ("y", "yes"):
+                raise click.UsageError("not confirmed, so nothing was written")
+
+    def ledger(self, program: str) -> "tuple[JournalLedger, JournalFile]":
+        """Where it is written down. Raises click.UsageError where it cannot be: then nothing is sent."""
+        import sqlite3
+
+        from kanaleto.editing.presence import user_name
+        from kanaleto.files.beside import folder_beside
+        from kanaleto.history.journal import FILE
+        from kanaleto.history.journalfile import JournalFile, NewerFile, micros
+        from kanaleto.history.ledger import JournalLedger
+
+        path = folder_beside(self.site.path or Path("site")) / FILE
+        try:
+            journal = JournalFile(path, program, user_name(), micros(time.time()))
+        except (sqlite3.Error, OSError, NewerFile) as error:
+            raise click.UsageError(f"the journal {path} cannot be written ({error}), so nothing is sent") from None
+        return JournalLedger(lambda: (path, journal.run), user_name()), journal
+
+
+def site_line(site_path: Path | None, link: str, unit_id: int) -> SiteLine | None:
+    """The line of the site that LINK names, by its name or by its link; None where no site is given. Raises
+    click.UsageError."""
+    if site_path is None:
+        return None
+    from kanaleto.files.loading import load_site  # which costs a start without a site too much
+
+    site, _ = load_site(site_path)
+    for line in site.lines:
+        if link == line.name or link == str(line.link):
+            return SiteLine(site, line, unit_id)
+    names = [line.name for line in site.lines]
+    raise click.UsageError(f"{site_path} has no line {link!r}{suggestion(link, names)}; it has {', '.join(names)}")

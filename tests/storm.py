@@ -8,15 +8,19 @@ must be sound. The seed repeats what is pressed, not the instant.
 """
 
 import argparse
+import json
 import os
 import random
+import sqlite3
 import subprocess
 import sys
 import tempfile
 import time
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
+from tests.farend import told
 from tests.terminal import KANALETO, Terminal
 from tests.test_bench import free_port
 
@@ -39,7 +43,7 @@ _MOVES = (
     "Enter",
     "Escape",
 )
-_LETTERS = (*"abcdefgimnoprstvxyzACEFKLMNRRSV", "[", "]", "{", "}", "<", ">", "+", "-", "%", "?", "/", "DC", "Space")
+_LETTERS = (*"abcdefgimnoprstuvwxyzACEFKLMNRRSVW", "[", "]", "{", "}", "<", ">", "+", "-", "%", "?", "/", "DC", "Space")
 _ADDED = (
     "New {n}, {a}, uint16",
     "Run {{1..4}}, {a}, float32, step 2",
@@ -61,6 +65,22 @@ _CHANGED = (
     "address={a}",
 )
 _ANSWERS = ("12.5", "", "4-20mA", "100=1", "~/no-such-file.csv", "r", "y")
+_WRITTEN = ("1", "2.5", "0x10", "on", "off", "", "3; 4; 5", "5 every 0.2 s then 0", "on 0.3 s", "= D02", "x", "-1")
+_ROUTINE = """name = "There and back"
+device = "D01"
+on_failure = "Safe"
+[[step]]
+write = { "Level 0" = 5 }
+[[step]]
+keep = { "Level 3" = 1 }
+every_s = 0.2
+safe = 0
+[[step]]
+ask = "Go on?"
+[[step]]
+wait = "[Level 0] > 4"
+within_s = 2
+"""
 _FOUND = ("one cycle", "switch", "reconnect", "theme", "lanes", "reset", "ask", "find", "copy", "mark")
 
 
@@ -72,7 +92,7 @@ class Storm:
     """One run in a folder of its own."""
 
     def __init__(self, seed: int, folder: Path, terminal: Terminal) -> None:
-        self.seed, self.keys = seed, 0
+        self.seed, self.keys, self.heard = seed, 0, 0
         self._random = random.Random(seed)
         self._folder, self._terminal = folder, terminal
         self._last: list[str] = []
@@ -96,6 +116,11 @@ class Storm:
             "Flow,input,5,uint16,0.1,l/s,r,,,",
         ]
         self._map = "\n".join(rows) + "\n"
+        (folder / "routines").mkdir()
+        (folder / "routines" / "there.toml").write_text(_ROUTINE)
+        (folder / "routines" / "safe.toml").write_text(
+            'name = "Safe"\ndevice = "D01"\n[[step]]\nwrite = { "Level 0" = 0 }\n'
+        )
         for where in (folder, folder / "far"):
             where.mkdir(exist_ok=True)
             (where / "site.toml").write_text(self._site())
@@ -156,6 +181,7 @@ class Storm:
             ),
             (0.06, lambda: self._press(*pick.choices(["C-z", "C-y"], k=pick.randint(1, 6)))),
             (0.06, self._find),
+            (0.16, self._write),
             (0.05, lambda: self._terminal.resize(*pick.choice(_SIZES))),
             (0.05, lambda: self._press(*pick.choices(_LETTERS, k=pick.randint(1, 5)))),
         )
@@ -170,6 +196,17 @@ class Storm:
         time.sleep(pick.choice((0, 0.05, 0.2)))
         self._type(pick.choice(texts).format(n=pick.randrange(99), a=pick.randrange(60)))
         self._press("Enter")
+
+    def _write(self) -> None:
+        """Unlocked, and then written in all ways that there are, with and without waiting for what stands there."""
+        pick = self._random
+        self._press("Escape", "Escape", "3", *pick.choices(["Up", "Down", "NPage", "Home"], k=pick.randint(0, 6)))
+        self._press(*pick.choice((("u",), ("u", "u"), (), ())))
+        self._press(*pick.choice((("w",), ("w",), ("v", "v", "w"), ("W", "Down", "w"), ("W", "End", "Enter"), ("K",))))
+        self._type(pick.choice(_WRITTEN))
+        for _ in range(pick.randint(1, 4)):
+            time.sleep(pick.choice((0.02, 0.4, 0.5)))
+            self._press(pick.choice(("Enter", "Enter", "y", "s", "Escape")))
 
     def _find(self) -> None:
         self._press("C-p")
@@ -204,7 +241,8 @@ class Storm:
         os.replace(beside, path)
 
     def _serve(self) -> None:
-        command = [sys.executable, "-m", "kanaleto", "serve", str(self._folder / "far" / "site.toml")]
+        site, log = str(self._folder / "far" / "site.toml"), str(self._folder / "heard.txt")
+        command = [sys.executable, "-m", "tests.farend", site, log]
         self._served = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
 
     def _stop_serving(self) -> None:
@@ -242,17 +280,40 @@ class Storm:
         if "ENDED WITH 0" not in terminal.screen or any(terminal.folder.rglob("crash*.txt")):
             self._fail("it ended with an error")
         site = str(self._folder / "site.toml")
+        self._compare_with_journal()
         checked = subprocess.run([sys.executable, "-m", "kanaleto", "check", site], capture_output=True, text=True)
         if checked.returncode:
             self._fail(f"the files are not sound: {checked.stdout}{checked.stderr}")
 
+    def _compare_with_journal(self) -> None:
+        """Each writing request that the far end heard has its row, and no row is without one, but for such as say that
+        nobody knows."""
+        heard = Counter((unit, address) for unit, address, _ in told(self._folder / "heard.txt"))
+        rows: Counter[tuple[int, int]] = Counter()
+        doubtful: Counter[tuple[int, int]] = Counter()
+        db = sqlite3.connect(self._folder / "site.kanaleto" / "journal.db")
+        for count, text in db.execute("SELECT count, data FROM event WHERE kind = 'write' AND data IS NOT NULL"):
+            data = json.loads(text)
+            if "address" not in data:
+                continue
+            key = (data["unit_id"], data["address"])
+            rows[key] += count
+            if data.get("outcome") != "done" or data.get("failed"):
+                doubtful[key] += count
+        db.close()
+        self.heard = sum(heard.values())
+        for key in heard | rows:
+            if not 0 <= rows[key] - heard[key] <= doubtful[key]:
+                self._fail(f"{key}: heard {heard[key]} times, {rows[key]} in the journal, {doubtful[key]} in doubt")
 
-def storm(seconds: float, seed: int) -> int:
-    """Live through it; gives how many keys were pressed. Raises Stormed."""
+
+def storm(seconds: float, seed: int) -> tuple[int, int]:
+    """Live through it; gives how many keys were pressed, and how many writing requests the far end heard. Raises
+    Stormed."""
     with tempfile.TemporaryDirectory() as folder, Terminal() as terminal:
         one = Storm(seed, Path(folder), terminal)
         one.run(seconds)
-        return one.keys
+        return one.keys, one.heard
 
 
 def main() -> int:
@@ -263,11 +324,11 @@ def main() -> int:
     options = parser.parse_args()
     for seed in range(options.seed, options.seed + options.times):
         try:
-            keys = storm(options.seconds, seed)
+            keys, heard = storm(options.seconds, seed)
         except AssertionError as error:
             print(f"{error}\nagain: python -m tests.storm --seconds {options.seconds:g} --seed {seed}")
             return 1
-        print(f"{options.seconds:g} s, seed {seed}, {keys} keys: it lived", flush=True)
+        print(f"{options.seconds:g} s, seed {seed}, {keys} keys, {heard} writes heard: it lived", flush=True)
     return 0
 
 

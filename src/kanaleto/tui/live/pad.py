@@ -149,11 +149,10 @@ class PadPart(Part):
             if place is not None:
                 reading = snapshot.reading(place)
                 names[at] = place.point.name.upper()
-                words[at] = (
-                    f"{reading.data.hex().upper()}   {int.from_bytes(reading.data):016b}"
-                    if reading.data
-                    else reading.reason
-                )
+                bits = f"{int.from_bytes(reading.data):016b}"
+                parts = range(0, 16, 4 if self.size.width >= 110 else 8)
+                groups = " ".join(bits[cut : cut + parts.step] for cut in parts)
+                words[at] = f"{reading.data.hex().upper()}  {groups}" if reading.data else reading.reason
         return names[0], names[1], words[0], words[1]
 
     @staticmethod

@@ -17,8 +17,8 @@ def draw_row(row: PadRow, width: int, cells: Cells, snapshot: Snapshot) -> Cells
     half = max(width // 2, 30)
     match row:
         case Head(left, right, left_word, right_word):
-            cells.put("  ").put(left, bold=True).put(f"   {left_word}", "sky" if right or left.isupper() else "muted")
-            return cells.at(half).put(right, bold=True).put(f"   {right_word}", "sky") if right else cells
+            cells.put("  ").put(left, bold=True).put(f"  {left_word}", "sky" if right or left.isupper() else "muted")
+            return cells.at(half).put(right, bold=True).put(f"  {right_word}", "sky") if right else cells
         case Note(text, tone):
             return cells.put("  ").put(text, tone)
         case Pair(switch, lamp):
@@ -61,7 +61,8 @@ def _setting(cells: Cells, place: Place, snapshot: Snapshot, room: int) -> Cells
     point, reading = place.point, snapshot.reading(place)
     value = brief_text(point, reading)
     end = cells.width + room
-    cells.put("  ").put(point.name, "ink", 20).put(" ").put(words_text(place, reading), "sky", 10)
+    name, words = (20, 10) if room >= 54 else (14, 5)
+    cells.put("  ").put(point.name, "ink", name).put(" ").put(words_text(place, reading), "sky", words)
     cells.put(value, value_tone(point, reading), 12, right=True, bold=reading.quality is Quality.GOOD)
     low, high = point.limits.range_low, point.limits.range_high
     left = end - cells.width - 18

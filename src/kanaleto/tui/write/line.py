@@ -66,6 +66,8 @@ class WriteLine(ShownLine):
         if self.is_open and not self.has_keys:
             self.close()
         elif self.is_open:
+            if self.phase is Phase.TYPING and self._preview.fault and self._spots:
+                self._look()  # what kept it back may be over
             self.redraw()
 
     # Typing

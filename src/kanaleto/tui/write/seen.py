@@ -79,7 +79,7 @@ class Seen:
             return self._several(cells, lines)
         now, is_fresh, was = now_of(self._spots[0], self._snapshot)
         words = "" if now is None or point.table.is_bits else f" {now.hex(' ', 2).upper()}"
-        cells.put("    is ", "muted").put(was, "ink" if is_fresh else "ochre").put(words, "sky")
+        cells.put("    now ", "muted").put(was, "ink" if is_fresh else "ochre").put(words, "sky")
         changes = changes_of(lines[0]) if lines else ""
         if changes:
             cells.put("    ").put(changes, "ochre")

@@ -42,3 +42,5 @@ shot live-fresco 40 "$k demo --theme fresco"
 shot find 6 "$k demo" 1 j j g e
 shot map 30 "$k demo" 2 z
 shot wire 12 "$k demo" 4 k k k
+shot write 12 "$k demo" / t a r g e t Enter u w 6 5
+shot pad 12 "$k demo" / t a r g e t Enter u u W K Enter Escape w o Enter Escape Down

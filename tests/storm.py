@@ -200,12 +200,21 @@ class Storm:
     def _write(self) -> None:
         """Unlocked, and then written in all ways that there are, with and without waiting for what stands there."""
         pick = self._random
-        self._press("Escape", "Escape", "3", *pick.choices(["Up", "Down", "NPage", "Home"], k=pick.randint(0, 6)))
-        self._press(*pick.choice((("u",), ("u", "u"), (), ())))
+        for key in (
+            "Escape",
+            "Escape",
+            "3",
+            "Escape",
+            *pick.choices(["Up", "Down", "NPage", "Home"], k=pick.randint(0, 6)),
+        ):
+            self._press(key)
+            time.sleep(0.02)  # else an escape is taken for the beginning of another key
+        if "◆ writes" not in self._terminal.screen or pick.random() < 0.1:
+            self._press(*pick.choice((("u",), ("u", "u"))))
         self._press(*pick.choice((("w",), ("w",), ("v", "v", "w"), ("W", "Down", "w"), ("W", "End", "Enter"), ("K",))))
         self._type(pick.choice(_WRITTEN))
         for _ in range(pick.randint(1, 4)):
-            time.sleep(pick.choice((0.02, 0.4, 0.5)))
+            time.sleep(pick.choice((0.02, 0.5, 0.8)))
             self._press(pick.choice(("Enter", "Enter", "y", "s", "Escape")))
 
     def _find(self) -> None:

@@ -19,6 +19,7 @@ from scripts.bench import (
     standing,
     trend,
     units,
+    writing,
 )
 from scripts.bench.figure import Figure
 
@@ -38,6 +39,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "memory": memory.measure,
     "keeping": keeping.measure,
     "trend": trend.measure,
+    "writing": writing.measure,
 }
 
 

@@ -65,7 +65,26 @@ _CHANGED = (
     "address={a}",
 )
 _ANSWERS = ("12.5", "", "4-20mA", "100=1", "~/no-such-file.csv", "r", "y")
-_WRITTEN = ("1", "2.5", "0x10", "on", "off", "", "3; 4; 5", "5 every 0.2 s then 0", "on 0.3 s", "= D02", "x", "-1")
+_WRITTEN = (
+    "1",
+    "2",
+    "3",
+    "4",
+    "5",
+    "7",
+    "8",
+    "2.5",
+    "0x10",
+    "on",
+    "off",
+    "",
+    "3; 4; 5",
+    "5 every 0.2 s then 0",
+    "on 0.3 s",
+    "= D02",
+    "x",
+    "-1",
+)
 _ROUTINE = """name = "There and back"
 device = "D01"
 on_failure = "Safe"
@@ -181,7 +200,7 @@ class Storm:
             ),
             (0.06, lambda: self._press(*pick.choices(["C-z", "C-y"], k=pick.randint(1, 6)))),
             (0.06, self._find),
-            (0.16, self._write),
+            (0.25, self._write),
             (0.05, lambda: self._terminal.resize(*pick.choice(_SIZES))),
             (0.05, lambda: self._press(*pick.choices(_LETTERS, k=pick.randint(1, 5)))),
         )
@@ -214,8 +233,8 @@ class Storm:
         self._press(*pick.choice((("w",), ("w",), ("v", "v", "w"), ("W", "Down", "w"), ("W", "End", "Enter"), ("K",))))
         self._type(pick.choice(_WRITTEN))
         for _ in range(pick.randint(1, 4)):
-            time.sleep(pick.choice((0.02, 0.5, 0.8)))
-            self._press(pick.choice(("Enter", "Enter", "y", "s", "Escape")))
+            time.sleep(pick.choice((0.02, 0.7, 0.9)))
+            self._press(pick.choice(("Enter", "Enter", "Enter", "Enter", "y", "s", "Escape")))
 
     def _find(self) -> None:
         self._press("C-p")

@@ -275,6 +275,19 @@ class Runs(unittest.TestCase):
 
         controlled(work)
 
+    def test_upon_what_happens_to_its_device(self) -> None:
+        upon = SAFE.replace("[[step]]", 'upon = "device lost"\n[[step]]', 1)
+
+        async def work(own: Controlled) -> None:
+            routines, faults = routines_of(own.session.site, safe=upon)
+            self.assertEqual(faults, [])
+            own.control.take_routines(routines, [])
+            own.line.fault = lambda frame, at, right: []
+            await own.running.for_s(20)
+            self.assertEqual([run.outcome for run in own.control.runs], ["failed"])
+
+        controlled(work)
+
     def test_a_write_that_wants_a_word_asks_for_it(self) -> None:
         text = SAFE.replace('"Horn" = true', '"Kept back" = 5').replace("Make safe", "Start")
         run, wrote, _ = self._run(start=text)

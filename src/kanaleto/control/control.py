@@ -23,12 +23,12 @@ from kanaleto.control.routinefile import read_routines, routine_paths
 from kanaleto.control.running import Run, RunState
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.waits import Wait
-from kanaleto.polling.events import EventKind
+from kanaleto.polling.events import Event, EventKind
 from kanaleto.polling.listener import Sink
 from kanaleto.polling.session import Session
 from kanaleto.polling.world import World
 from kanaleto.site.faults import Fault
-from kanaleto.site.model import Site
+from kanaleto.site.model import KEEPING_EVENTS, Site
 
 _LOOK_EVERY_S = 2.0
 _MOST_RUNS = 50
@@ -61,6 +61,7 @@ class Control(Sink):
         self._upon: dict[str, tuple[Believed, bool]] = {}
         self._begun_s: dict[str, float] = {}
         self._is_over = False
+        session.events.listeners.append(self._on_event)
 
     # One write, several, and what becomes of them
 
@@ -239,7 +240,7 @@ class Control(Sink):
     def take_routines(self, routines: dict[str, Routine], faults: Sequence[Fault]) -> None:
         """These are the site's now. One that begins by itself does so at the next change, not at once."""
         self.routines, self.faults = routines, tuple(faults)
-        upon = {routine.name: routine.upon for routine in routines.values() if routine.upon}
+        upon = {r.name: r.upon for r in routines.values() if r.upon and r.upon not in KEEPING_EVENTS}
         self._upon = {
             name: self._upon.get(name) or (Believed(self._session, routines[name].device, {}, f"upon {name}"), True)
             for name in upon
@@ -267,6 +268,15 @@ class Control(Sink):
         for name in list(self._upon):
             self._look_upon(name, now_s)
 
+    def _on_event(self, event: Event) -> None:
+        """What has just begun may be what a routine begins upon."""
+        for routine in list(self.routines.values()):
+            if routine.upon != event.kind.value or event.count > 1:
+                continue
+            line = next((line.name for line, own in self._session.site.devices() if own.name == routine.device), "")
+            if event.device == routine.device or (not event.device and event.line == line):
+                self._begin_upon(routine, asyncio.get_running_loop().time())
+
     def _look_upon(self, name: str, now_s: float) -> None:
         routine = self.routines[name]
         believed, was = self._upon[name]
@@ -275,8 +285,12 @@ class Control(Sink):
         except (Failed, ValueError):
             holds = False
         self._upon[name] = (believed, holds)
-        if not holds or was:
-            return
+        if holds and not was:
+            self._begin_upon(routine, now_s)
+
+    def _begin_upon(self, routine: Routine, now_s: float) -> None:
+        """Begin it by itself, at most so often."""
+        name = routine.name
         if now_s - self._begun_s.get(name, -1e9) < routine.at_most_every_s:
             why = f"it ran less than {routine.at_most_every_s:g} s ago"
         else:

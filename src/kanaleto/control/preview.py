@@ -2,8 +2,8 @@
 
 What may be typed: a value (`65`, `0x1964`, a state's text, `Enable, Open`, `Open on`); several, parted by semicolons,
 for the points that are chosen or those that follow; `= Device` for the values of another device; `@ FILE` for values
-of a file; `on 2 s` for a pulse; and behind a value ` every 0.5 s`, to keep it alive, and ` then 0`, the safe value at
-the end.
+of a file; `on 2 s` for a pulse; `5 to all` for a broadcast; and behind a value ` every 0.5 s`, to keep it alive, and
+` then 0`, the safe value at the end.
 """
 
 import re
@@ -30,11 +30,13 @@ from kanaleto.files.texts import CannotRead, read_bounded
 from kanaleto.planning.plan import Place
 from kanaleto.polling.board import Quality
 from kanaleto.polling.snapshot import Snapshot
+from kanaleto.site.link import FramingKind
 from kanaleto.site.model import Access, Device, DeviceLimits, Line, Point
 from kanaleto.values.codec import Codec
 from kanaleto.values.digits import number
 from kanaleto.wire.codes import Table
 
+_TO_ALL = " to all"
 _EVERY = re.compile(r"(.*?)\s+every\s+([0-9]+(?:[.,][0-9]+)?)\s*s(?:\s+then\s+(.+))?", re.IGNORECASE | re.DOTALL)
 _MOST_VALUES, _MOST_FILE = 2000, 1_000_000
 
@@ -117,6 +119,7 @@ class Preview(Struct, frozen=True, kw_only=True):
 class _Typed(Struct, frozen=True):
     values: tuple[str, ...]
     of_device: str = ""
+    is_to_all: bool = False
     every_s: float = 0.0
     safe: str | None = None
 
@@ -128,8 +131,10 @@ def _parsed(text: str) -> _Typed:
     kept = _EVERY.fullmatch(text)
     if kept is not None:
         text, every_s, safe = kept[1].strip(), number(kept[2].replace(",", ".")), kept[3]
+    is_to_all = text.casefold().endswith(_TO_ALL)
+    text = text[: -len(_TO_ALL)].strip() if is_to_all else text
     if text.startswith("="):
-        return _Typed((), text[1:].strip(), every_s, safe)
+        return _Typed((), text[1:].strip(), is_to_all, every_s, safe)
     if text.startswith("@"):
         text = _file_text(text[1:].strip())
     values = tuple(values_in(text))
@@ -137,7 +142,7 @@ def _parsed(text: str) -> _Typed:
         raise CannotWrite("type a value")
     if len(values) > _MOST_VALUES:
         raise CannotWrite(f"{len(values)} values are more than the {_MOST_VALUES} that are taken at once")
-    return _Typed(values, "", every_s, safe)
+    return _Typed(values, "", is_to_all, every_s, safe)
 
 
 def _file_text(name: str) -> str:
@@ -274,6 +279,8 @@ def _made(snapshot: Snapshot, pairs: Sequence[tuple[Spot, Wanted]], typed: _Type
                 seen=now if is_fresh else None, may_repeat=spot.point.writing.may_repeat,
             )
         )  # fmt: skip
+    if typed.is_to_all:
+        orders = [_to_all(spot, order) for (spot, _), order in zip(pairs, orders, strict=True)]
     limits = pairs[0][0].limits
     if len({(order.line, order.device) for order in orders}) == 1:
         orders = combined(orders, limits)
@@ -283,6 +290,15 @@ def _made(snapshot: Snapshot, pairs: Sequence[tuple[Spot, Wanted]], typed: _Type
     for order in orders:
         requests_of(order, limits)  # which says where it cannot be sent
     return Preview(lines=tuple(lines), orders=tuple(orders), wish=wish, pulse_s=pulse_s)
+
+
+def _to_all(spot: Spot, order: Order) -> Order:
+    """The same for every device of the line at once (serial line 1.02, 2.1). Raises CannotWrite."""
+    if spot.line.link.framing is FramingKind.TCP:
+        raise CannotWrite(f"{spot.line.name} has no broadcast: that is for serial lines")
+    if order.is_masked:
+        raise CannotWrite("a part of a word goes to one device, not to all")
+    return replace(order, unit_id=0, device="", points=(), seen=None, was_told="")
 
 
 def _wish(typed: _Typed, lines: Sequence[Planned], orders: Sequence[Order], snapshot: Snapshot) -> Wish:

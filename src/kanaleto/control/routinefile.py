@@ -24,7 +24,7 @@ from kanaleto.files.toml_lines import KeyLines
 from kanaleto.planning.plan import Identity
 from kanaleto.site.expression import BadExpression, compile_expression, references
 from kanaleto.site.faults import Fault, FaultyFile, suggestion
-from kanaleto.site.model import Device, Point, Site
+from kanaleto.site.model import KEEPING_EVENTS, Device, Point, Site
 
 FOLDER = "routines"
 MOST_FILES, MOST_STEPS = 500, 1000
@@ -136,7 +136,7 @@ class _Reader:
             self.fault(("device",), f"device {device!r} is not in the site{hint}")
         self._read_variables(tree.get("variables", {}))
         upon = self._words(tree, "upon")
-        if upon:
+        if upon and upon not in KEEPING_EVENTS:
             self._check_condition(("upon",), upon)
         steps = self._steps(tree.get("step", []))
         every_s = self._seconds(("at_most_every_s",), tree.get("at_most_every_s", 60.0), 1.0)

@@ -67,6 +67,8 @@ PAD = (
     Action("enter", "act", "write or run", "write what the cursor is on, or run the routine"),
     Action("w", "write", "write", "write what the cursor is on"),
     Action("K", "keep", "keep alive", "keep it alive: repeated until it is stopped; on what is kept alive: stop it"),
+    Action("tab", "section(1)", "next part", "the next part of the pad", is_found=False),
+    Action("shift+tab", "section(-1)", "part before", is_found=False),
     Action("d", "dry", "dry run", "what the routine would send, without sending it"),
 )
 

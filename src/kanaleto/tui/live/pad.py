@@ -190,6 +190,18 @@ class PadPart(Part):
             return [*self.keys_of("keep", keep="stop it"), ("escape", "back")]
         return [*self.keys_of("write", "keep"), ("u", "unlock or lock"), ("S", "snapshots"), ("escape", "back")]
 
+    def action_section(self, step: int) -> None:
+        """The first row of the next part of the pad that can be worked."""
+        rows, at = self._list.rows, self._list.cursor
+        starts = [
+            number
+            for number, row in enumerate(rows)
+            if self._list.may_rest(row) and (not number or not self._list.may_rest(rows[number - 1]))
+        ]
+        if starts:
+            after = [start for start in starts if start > at] if step > 0 else [s for s in reversed(starts) if s < at]
+            self._list.place_cursor(after[0] if after else starts[0 if step > 0 else -1])
+
     def action_write(self) -> object:
         self.action_act()
         return None

@@ -14,6 +14,7 @@ from textual import events
 from kanaleto.control.alive import KeptAlive, Wish
 from kanaleto.control.order import Consent, Order, Result, State
 from kanaleto.control.preview import Preview, Spot, back_of, offered, preview
+from kanaleto.control.waits import Wait
 from kanaleto.control.wanted import is_switch, is_word_of_bits
 from kanaleto.polling.engine import EngineEnded
 from kanaleto.polling.snapshot import Snapshot
@@ -79,6 +80,30 @@ class WriteLine(ShownLine):
     def _look(self) -> None:
         """What would go out for what stands here."""
         self._preview = preview(self._spots, self._typed.text, self.context.snapshot, self._bit)
+        wish = self._preview.wish
+        if wish is None:
+            self._waits = ""
+        elif (wish.period_s, wish.order.line) != self._judged:
+            self._judged = (wish.period_s, wish.order.line)
+            later, control = self.context.later, self.context.control
+            done = self.context.engine.do(lambda session: control.judge(wish))
+            done.add_done_callback(lambda came: later(lambda: self._take_judged(wish, came)))
+
+    def _take_judged(self, wish: Wish, came: "Future[tuple[Wait, str]]") -> None:
+        """How long it may have to wait, said before it begins."""
+        if came.cancelled() or self._judged != (wish.period_s, wish.order.line):
+            return
+        error = came.exception()
+        if error is not None:
+            self._waits = str(error)
+        else:
+            wait, why = came.result()
+            told = f"the longest wait on {wish.order.line} is {1000 * wait.longest_s:.0f} ms ({wait.why})"
+            told += f", {1000 * wait.if_silent_s:.0f} ms once a device falls silent" if wait.if_silent_s else ""
+            self._waits = (
+                f"{told}{'; ' + why if why else ''}. After a kill or a loss of power only its own watchdog helps"
+            )
+        self.redraw()
 
     def _changed(self) -> None:
         """Something else stands in the line: what was asked or said before is not about that."""

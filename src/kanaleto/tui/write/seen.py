@@ -55,7 +55,9 @@ class Seen:
             .put("   ")
             .put(f"{who} · {first.line.name} · unit {first.unit_id}", "muted")
         )
-        is_to_all = first.unit_id == 0 and first.line.link.framing is not FramingKind.TCP
+        orders = self._made.orders
+        unit_id = orders[0].unit_id if orders else first.unit_id
+        is_to_all = unit_id == 0 and first.line.link.framing is not FramingKind.TCP
         if is_to_all:
             return cells.put("   a broadcast: to every device of the line", "terracotta", bold=True)
         return cells.put(f"   {what or 'nothing goes out before enter'}", "dim")
@@ -139,5 +141,5 @@ class Seen:
             return cells.put("each read back and compared; the first that fails ends it")
         cells.put("read back and compared, watched for 5 s")
         return cells.put(
-            "    0x…, 0b…, a state's text; several by ; = DEVICE copies; @ FILE; every 0.5 s then 0", "dim"
+            "    0x…, 0b…, a state's text; several by ; = DEVICE copies; @ FILE; to all; every 0.5 s then 0", "dim"
         )

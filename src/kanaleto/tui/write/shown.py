@@ -42,6 +42,8 @@ class ShownLine(Drawn, can_focus=True):
         self._asked: tuple[Consent, list[Order]] | None = None
         self._question: Question | None = None
         self._confirming = Confirming(lambda delay_s, what: self.set_timer(delay_s, what))
+        self._judged: tuple[float, str] = (0.0, "")
+        self._waits = ""
         self._sends = 0
         self._before: Widget | None = None
         self._lines: list[Cells] = []
@@ -88,6 +90,8 @@ class ShownLine(Drawn, can_focus=True):
         message, tone = self.message, self.tone
         if self.phase is Phase.TYPING and not message and self._typed.text:
             message, tone = self._preview.fault or seen.changed, "ochre"
+            if not message and self._waits:
+                message, tone = self._waits, "muted"
         self._lines = [
             seen.title("way back" if self.phase is Phase.DONE else "", self._bit),
             seen.value(self._typed.text, self._typed.at, self.has_keys),

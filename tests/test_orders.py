@@ -8,7 +8,9 @@ from msgspec.structs import replace
 from kanaleto.control.alive import Wish
 from kanaleto.control.lock import IDLE_S, UNLOCKED_S, Lock
 from kanaleto.control.order import Consent, Order, Result, State, combined
+from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Device, DeviceLimits, Point, Writing
+from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import WriteRegister
 from tests.controlled import DRIVE, Controlled, controlled
@@ -176,6 +178,30 @@ class Checks(unittest.TestCase):
             self.assertTrue((await own.control.send(own.order("Target", "8"))).is_equal)
 
         controlled(work, drive(tag="Status word"))
+
+
+class Guests(unittest.TestCase):
+    def test_a_line_that_the_site_does_not_have(self) -> None:
+        async def work(own: Controlled) -> None:
+            session = own.session
+            link = SerialLink("/elsewhere")
+            line = session.host(link)
+            self.assertEqual(session.host(link), line)
+            order = Order(line=line.name, unit_id=7, table=Table.HOLDING, address=1, data=b"\0\5")
+            self.assertTrue((await own.control.send(order)).is_equal)
+            self.assertEqual(own.value("Target"), 0.05)
+            async with session.borrowed("/elsewhere"):
+                with self.assertRaises(KeyError):
+                    session.named(line.name)
+                with self.assertRaises(ValueError):
+                    session.host(link)
+            self.assertEqual((await own.control.send(order)).state, State.NOT_SENT)
+            session.host(link)
+            session.take_over(replace(own.line.site, lines=(replace(own.line.line, link=link),)))
+            with self.assertRaises(KeyError):
+                session.named(line.name)
+
+        controlled(work)
 
 
 class Outcomes(unittest.TestCase):

@@ -115,4 +115,6 @@ class InATerminal(unittest.TestCase):
             terminal.wait_for("the way back stands above: on")
             terminal.wait_for("Towpath lamp +off")
             terminal.send("C-q")
+            terminal.wait_for("lets the watchdog of")
+            terminal.send("C-q")
             terminal.wait_for("ENDED WITH 0", 30)

@@ -96,7 +96,7 @@ class Writes(LiveCase):
             case.far.values[1, 1] = 70
             await case.shows(app, "has changed meanwhile: 7.0 m stands there now")
             await case._press(app, pilot, "enter")
-            await case.shows(app, "changed meanwhile: 0046 stands there now")
+            await case.shows(app, "changed meanwhile: 7.0 m .0046. stands there now")
             case.assertEqual(case.far.wrote, [])
             await case._press(app, pilot, "y")
             await case.shows(app, "written, read back, equal")
@@ -218,6 +218,37 @@ class Writes(LiveCase):
         self.far.wrote.clear()
         self._drive(never, of_device='writing = "never"\n')
         self.assertEqual(self.far.wrote, [])
+
+    def test_a_journal_that_cannot_be_written_sends_nothing(self) -> None:
+        (self.folder / "site.kanaleto").write_text("in the way")
+
+        async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
+            await case._at(app, pilot, "Lamp")
+            await pilot.press("u", "w")
+            await case.shows(app, "becomes on")
+            await case._press(app, pilot, "enter")
+            await case.shows(app, "not sent: the journal cannot be written")
+            case.assertEqual(case.far.wrote, [])
+
+        self._drive(work)
+
+    def test_an_edit_of_what_is_kept_alive_is_wanted_twice(self) -> None:
+        async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
+            await case._at(app, pilot, "Target")
+            await pilot.press("u", "w")
+            app._take_paste("5 every 0.2 s then 1")
+            await case._press(app, pilot, "enter")
+            await case.shows(app, "kept alive every 0.2 s")
+            await pilot.press("escape", "escape", "2", "c")
+            await case.answer(app, pilot, "unit=km")
+            await case.shows(app, "Target is kept alive: it goes on as it began: do it again if you mean it")
+            case.assertNotIn("km", (case.folder / "m.csv").read_text())
+            await pilot.press("enter")
+            await case.until(lambda: "km" in (case.folder / "m.csv").read_text(), "the edit")
+            before = len(case.far.wrote)
+            await case.until(lambda: len(case.far.wrote) > before + 3, "repeats")
+
+        self._drive(work)
 
     def test_no_key_and_no_thousand_keys_pass_the_lock(self) -> None:
         """Locked, every key is tried in every view, and then thousands at random, all but the one that unlocks."""

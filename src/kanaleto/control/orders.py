@@ -207,9 +207,9 @@ class Orders:
         if now is None or seen is None or len(seen) != len(now):
             return now
         if under(now, order.mask) != under(seen, order.mask) and Consent.CHANGED not in order.consents:
-            raise Refused(
-                f"{order.name} has changed meanwhile: {now.hex(' ', 2).upper()} stands there now", Consent.CHANGED
-            )
+            words, told = hex_of(now), self._told_of(order, device, now)
+            stands = told if told == words else f"{told} ({words})"
+            raise Refused(f"{order.name} has changed meanwhile: {stands} stands there now", Consent.CHANGED)
         return now
 
     @staticmethod

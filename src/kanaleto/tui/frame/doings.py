@@ -12,6 +12,7 @@ from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.pacing import PacedApp
+from kanaleto.tui.frame.twice import EDITING
 from kanaleto.tui.keeping import Keeping
 from kanaleto.tui.opened import OpenedSite
 from kanaleto.tui.shared.prompt import Prompt
@@ -94,7 +95,7 @@ class Doings(PacedApp):
 
     def why_not_edited(self) -> "Future[Done] | None":
         """Where something is written again and again meanwhile, an edit is wanted twice."""
-        if not self.writing.users_of(None) or self.is_sure("edit", "editing what it writes"):
+        if not self.writing.users_of(None) or self.is_sure(EDITING, "editing"):
             return None
         refused: Future[Done] = Future()
         refused.set_exception(CannotEdit("something is kept alive, or runs: do the edit again if you mean it"))

@@ -284,7 +284,8 @@ class HeldPart(Part):
         more = f"\n… and {len(orders) - 3} more" if len(orders) > 3 else ""
         more += f"\nleft: {left[0]}" + (f", and {len(left) - 1} more" if len(left) > 1 else "") if left else ""
         write = Choice("y", "write back", partial(self._restore, orders))
-        question = f"Write back {len(orders)} values to {self.device}, one after the other?"
+        count = "one value" if len(orders) == 1 else f"{len(orders)} values, one after the other,"
+        question = f"Write back {count} to {self.device}?"
         self.context.ask_to_write(Question(question, told + more, (write,)))
 
     def _restore(self, orders: list[Order]) -> None:

@@ -96,6 +96,36 @@ class KeptAlive(unittest.TestCase):
 
         controlled(work, drive(watchdog_s=1.2), neighbour)
 
+    def test_another_device_after_connecting_anew(self) -> None:
+        """It is not written to any more, not even the safe value."""
+
+        async def work(own: Controlled) -> None:
+            wish = Wish(order=own.order("Often", "5"), period_s=0.2, safe=b"\0\0")
+            await own.control.alives.begin(wish)
+            await own.running.for_s(1)
+            own.line.units.devices[0].put("Status word", 0x8000)
+            own.session.pollers[0].reconnect()
+            await own.running.for_s(3)
+            self.assertEqual(own.control.alive, ())
+            self.assertEqual(own.value("Often"), 5)
+            told = [event.text for event in own.session.events.ring if event.kind is EventKind.KEPT_ALIVE]
+            self.assertIn("its tag reads", told[-1])
+
+        controlled(work, drive(tag="Status word"))
+
+    def test_its_point_moves(self) -> None:
+        async def work(own: Controlled) -> None:
+            await own.control.alives.begin(Wish(order=own.order("Often", "5"), period_s=0.2, safe=b"\0\0"))
+            moved = device("Drive", 7, DRIVE.replace("Often,holding,9", "Often,holding,12"), 0.2)
+            own.session.take_over(replace(own.line.site, lines=(replace(own.line.line, devices=(moved,)),)))
+            await own.running.for_s(2)
+            self.assertEqual(own.control.alive, ())
+            self.assertEqual(own.wrote[-1], b"\x06\x00\x09\x00\x00")  # where it was begun
+            old = own.order("Often", "6", address=9)
+            self.assertIn("stands at 12 now", (await own.control.send(old)).text)
+
+        controlled(work)
+
     def test_its_line_and_its_device_may_go(self) -> None:
         async def work(own: Controlled) -> None:
             await own.control.alives.begin(Wish(order=own.order("Often", "5"), period_s=0.2))

@@ -7,11 +7,15 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from kanaleto.control.order import Order, requests_of
+from kanaleto.control.preview import preview, spot_of
+from kanaleto.control.sight import sight_of
 from kanaleto.control.wanted import CannotWrite, text_of, wanted
+from kanaleto.planning.plan import Place
+from kanaleto.polling.session import Session
 from kanaleto.site.model import Device, DeviceLimits, Point
 from kanaleto.wire.codes import Table
 from tests.controlled import DRIVE
-from tests.simulated import device
+from tests.simulated import SimulatedLine, device
 
 
 def drive(**changes: object) -> Device:
@@ -91,6 +95,41 @@ class Typed(unittest.TestCase):
         assert isinstance(value, int | float)
         self.assertEqual(wanted(own, repr(value)).data, data)
         self.assertIn(text_of(own, data), (wanted(own, repr(value)).told,))
+
+
+_KINDS = (
+    "uint16", "int16", "uint32", "float32", "float64", "uint64", "bcd16", "sm32", "text:4", "hex", "bits", "bool",
+    "unix32", "ymdhms", "ipv4", "mac", "version", "int8:high", "uint16[3]", "float16", "mod10000:2",
+)  # fmt: skip
+_PIECES = st.sampled_from((
+    "1", "-2.5", "0x10", "0b11", "on", "off", "A", "B", ";", "\t", "=", "@", " every 0.5 s", " then 0", " 2 s", " to all",
+    " ", "nan", "inf", "1e400", "9" * 60, ",", "+", "É", "\x1b", "'", "/etc/hostname", "D", "2026-05-17 03:00", "192.0.2.1",
+))  # fmt: skip
+
+
+class Hostile(unittest.TestCase):
+    """Whatever is typed gives orders or a sentence."""
+
+    @given(
+        st.sampled_from(_KINDS), st.lists(_PIECES, max_size=6).map("".join), st.sampled_from(("", "0.1")), st.booleans()
+    )
+    @settings(max_examples=400, deadline=None)
+    def test_nothing_that_is_typed_breaks(self, kind: str, text: str, factor: str, is_coil: bool) -> None:
+        takes_scale = kind not in ("text:4", "hex", "bits", "bool", "unix32", "ymdhms", "ipv4", "mac", "version")
+        rows = (
+            f"P,holding,0,{kind},{factor if takes_scale else ''},rw,0=A;1=B\nQ,holding,20,uint16,,rw,\nC,coil,0,,,rw,"
+        )
+        own = device("D", 1, f"name,table,address,type,factor,access,labels\n{rows}\n")
+        line = SimulatedLine(own)
+        session = Session(line.site, line.exchanger)
+        name = "C" if is_coil else "P"
+        place = session.plan.place_of(("D", name))
+        assert isinstance(place, Place)
+        made = preview([spot_of(place)], text, session.snapshot)
+        self.assertTrue(made.fault or made.orders)
+        for order in made.orders:
+            sight_of(order, spot_of(place))
+            self.assertTrue(text_of(place.point, order.data[: 2 * place.point.size]) or kind == "text:4")
 
 
 class Requests(unittest.TestCase):

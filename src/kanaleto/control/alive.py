@@ -26,9 +26,8 @@ from kanaleto.control.wanted import CannotWrite
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
-from kanaleto.polling.line import LinePoller
 from kanaleto.polling.session import Session
-from kanaleto.site.model import Device, DeviceLimits, Site
+from kanaleto.site.model import DeviceLimits, Site
 
 LEAST_PERIOD_S, MOST_PERIOD_S = 0.02, 3600.0
 _COUNT_EVERY_S = 1.0
@@ -79,6 +78,8 @@ class KeptAlive:
         self._row: int | None = None
         self._change: tuple[bytes, asyncio.Future[str]] | None = None
         self._wake = asyncio.Event()
+        self._openings = orders.poller_of(wish.order).connection.openings
+        self._device = orders.device_of(wish.order)
         self._task: asyncio.Task[None] | None = None
 
     @property
@@ -120,6 +121,8 @@ class KeptAlive:
                     await self._take(*change)
                     due_s = loop.time() + self.wish.period_s
                     continue
+                self._require_place()
+                await self._require_same_device()
                 outcome = await self._send(self._data, lambda: "it has been stopped" if self.is_over else "")
                 if outcome.request:
                     self._note_lateness(outcome, due_s)
@@ -145,25 +148,35 @@ class KeptAlive:
                 async with asyncio.timeout(delay_s):
                     await self._wake.wait()
 
-    def _where(self) -> tuple[LinePoller, Device | None, DeviceLimits, float]:
-        """Raises Refused where its line or its device is no more."""
+    def _require_place(self) -> None:
+        """Raises Refused where its line or its device is no more, or its point stands elsewhere."""
         order = self.wish.order
-        poller = self._orders.poller_of(order)
-        device = self._orders.device_of(order)
-        limits = device.limits if device is not None else DeviceLimits()
-        return poller, device, limits, device.timeout_s if device is not None else poller.line.timeout_s
+        self._orders.require_place(order, self._orders.device_of(order))
+
+    async def _require_same_device(self) -> None:
+        """Once its line was connected anew. Raises Refused where another one stands there now: it is not written to,
+        not even for a safe end."""
+        openings = self._orders.poller_of(self.wish.order).connection.openings
+        if openings != self._openings and not self._orders.poller_of(self.wish.order).line.connects_per_request:
+            differs = await self._orders.differs(self.wish.order)
+            if differs:
+                self.wish = replace(self.wish, safe=None)
+                raise Refused(differs)
+        self._openings = openings
 
     async def _send(self, data: bytes, may: Callable[[], str]) -> Outcome:
-        """Raises Refused and CannotWrite."""
-        poller, device, limits, timeout_s = self._where()
+        """To where it was begun, as long as its line is there. Raises Refused and CannotWrite."""
+        poller, device = self._orders.poller_of(self.wish.order), self._device
+        limits = device.limits if device is not None else DeviceLimits()
+        timeout_s = device.timeout_s if device is not None else poller.line.timeout_s
         order = replace(self.wish.order, data=data)
         for request in requests_of(order, limits):
             outcome = await poller.order(order.unit_id, request, timeout_s, device, may, is_urgent=True)
+            self._sent += 1 if outcome.request else 0
+            self._orders.sent += 1 if outcome.request else 0
         return outcome
 
     def _note(self, outcome: Outcome) -> None:
-        self._sent += 1 if outcome.request else 0
-        self._orders.sent += 1 if outcome.request else 0
         self._failed += 0 if outcome.is_good else 1
         self._said = "" if outcome.is_good else outcome.reason
 

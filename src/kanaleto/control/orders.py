@@ -35,6 +35,7 @@ from kanaleto.wire.pdu import Read, ReadAnswer, Request
 from kanaleto.wire.records import MaskWrite
 
 PATIENCE_S = 5.0
+_CONNECTING_S, _LOOK_S = 2.0, 0.02
 _MOST_WAITING, _MOST_TOLD = 200, 200
 
 Told = Callable[[Result], None]
@@ -138,6 +139,7 @@ class Orders:
             raise Refused(locked)
         is_to_all = order.unit_id == 0 and poller.line.link.framing is not FramingKind.TCP
         self._check_policy(order, poller, device)
+        await self._wait_for_line(poller)
         if is_to_all and Consent.BROADCAST not in order.consents:
             names = ", ".join(own.name for own in poller.line.devices) or "all of them"
             raise Refused(
@@ -153,12 +155,39 @@ class Orders:
 
     # Before it is sent
 
+    @staticmethod
+    async def _wait_for_line(poller: LinePoller) -> None:
+        """A line that is just being connected is waited for, one that is down is not. Raises Refused."""
+        loop = asyncio.get_running_loop()
+        end_s = loop.time() + _CONNECTING_S
+        while not poller.connection.can_ask or poller.is_off:
+            why = "it is switched off" if poller.is_off else poller.connection.why_unreachable
+            if why or loop.time() >= end_s:
+                raise Refused(f"{poller.line.name} is down: {why or 'it is not connected yet'}")
+            await asyncio.sleep(_LOOK_S)
+
+    def require_place(self, order: Order, device: Device | None) -> None:
+        """The map may have been edited since the order was made. Raises Refused where a point stands elsewhere now."""
+        points = {point.name: point for point in device.points} if device is not None else {}
+        for name in order.points:
+            point = points.get(name)
+            if point is None or point.table is not order.table:
+                raise Refused(f"{name} is no point of {order.device} any more")
+            if point.address < order.address or point.end > order.end:
+                raise Refused(f"{name} stands at {point.address} now: the map was edited meanwhile, look at it again")
+
+    async def differs(self, order: Order) -> str:
+        """How the device differs from what the site knows of it, or nothing. Raises Refused where there is none."""
+        device = self.device_of(order)
+        return await self._sameness.compare(self.poller_of(order), device) if device is not None else ""
+
     def _check_policy(self, order: Order, poller: LinePoller, device: Device | None) -> None:
         """What the site file and the map say of writing there."""
         how = device.writing if device is not None else poller.line.writing
         name = order.device or f"unit {order.unit_id} of {order.line}"
         if how is Writing.NEVER:
             raise Refused(f'{name} is never written: the site file says writing = "never"')
+        self.require_place(order, device)
         confirms = how is Writing.CONFIRM
         for point in self.points_under(order, device):
             why = why_not_writable(point)

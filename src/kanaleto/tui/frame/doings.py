@@ -1,8 +1,10 @@
 """What the application does on a key from everywhere, where another part of it knows how."""
 
+import asyncio
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from functools import partial
+from importlib import import_module
 from typing import TYPE_CHECKING
 
 from kanaleto.editing.draft import CannotEdit
@@ -54,6 +56,7 @@ class Doings(PacedApp):
 
     async def mount_writing(self) -> None:
         """The line that a value is typed into; it costs the first frame nothing."""
+        await asyncio.to_thread(import_module, "kanaleto.tui.write.line")
         from kanaleto.tui.write.line import WriteLine
 
         _ = self.control

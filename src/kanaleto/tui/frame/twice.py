@@ -24,7 +24,7 @@ class Twice:
         """Whether `what` may be done now; otherwise it is told what it would do, and to whom. `lines`: only these
         lines' devices are concerned; `users` write there."""
         told = "; ".join(users[:2]) + (f" and {len(users) - 2} more" if len(users) > 2 else "")
-        effect = "it goes on as it began" if key == EDITING else f"{what} ends that"
+        effect = "it goes on as it began, unless its point moves" if key == EDITING else f"{what} ends that"
         told = f"{told}: {effect}" if told else self._tripping(context, what, lines)
         now = context.engine.now_s()
         if not told or (self._key == key and now - self._at < _TWICE_S):

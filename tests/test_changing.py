@@ -8,7 +8,7 @@ from kanaleto.lines.exchange import Exchanger
 from kanaleto.site.link import Link, SerialLink
 from kanaleto.survey.changing import CannotChange, SettingChanges, Where
 from tests.controlled import Controlled, controlled
-from tests.simulated import Wires, device
+from tests.simulated import Wires, device, silent
 
 MAP = (
     "name,table,address,type,access,labels,setting\nUnit,holding,0,uint16,rw,,unit_id\n"
@@ -31,10 +31,11 @@ class Changing(unittest.TestCase):
             self.assertEqual(change.told, "unit ID 7 → 12")
             self.assertTrue((await own.control.orders.send(order)).is_equal)
             self.assertEqual((await changes.find(change, 5)).where, Where.OLD)
-            by_unit = own.line.units._by_unit
-            by_unit[12] = by_unit.pop(7)  # its power was off and on
+            units = own.line.units
+            self.assertTrue(units.readdress(7, 12))  # its power was off and on
             self.assertEqual((await changes.find(change, 5)).where, Where.NEW)
-            by_unit.pop(12)
+            self.assertFalse(units.readdress(12, 8))
+            own.line.fault = silent(12)
             found = await changes.find(change, 5)
             self.assertEqual(found.where, Where.NOWHERE)
             self.assertIn("the site is left as it is", found.text)

@@ -102,8 +102,9 @@ _KINDS = (
     "unix32", "ymdhms", "ipv4", "mac", "version", "int8:high", "uint16[3]", "float16", "mod10000:2",
 )  # fmt: skip
 _PIECES = st.sampled_from((
-    "1", "-2.5", "0x10", "0b11", "on", "off", "A", "B", ";", "\t", "=", "@", " every 0.5 s", " then 0", " 2 s", " to all",
-    " ", "nan", "inf", "1e400", "9" * 60, ",", "+", "É", "\x1b", "'", "/etc/hostname", "D", "2026-05-17 03:00", "192.0.2.1",
+    "1", "-2.5", "0x10", "0b11", "on", "off", "A", "B", ";", "\t", "=", "@", " every 0.5 s", " then 0", " 2 s",
+    " to all", " ", "nan", "inf", "1e400", "9" * 60, ",", "+", "É", "\x1b", "'",
+    "/etc/hostname", "D", "2026-05-17 03:00", "192.0.2.1",
 ))  # fmt: skip
 
 

@@ -54,6 +54,8 @@ class Commands(unittest.TestCase):
                 done = self._run(*arguments)
                 self.assertEqual((done.returncode, self.far.wrote), (2, []), done.stderr)
                 self.assertIn('writing = "never"', done.stderr)
+        done = self._run("--read-only", "write", self.link, "holding", "1", "5")
+        self.assertEqual((done.returncode, self.far.wrote), (2, []), done.stderr)
         site = self._site("confirm")
         for arguments in (("write", "L", "holding", "1", "5", "--site", site), ("routine", site, "Set")):
             with self.subTest(arguments=arguments):

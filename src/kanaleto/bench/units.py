@@ -28,6 +28,13 @@ class Units(Answerer):
     def delimiter(self) -> int:
         return self._request_end.now
 
+    def readdress(self, old: int, new: int) -> bool:
+        """A device has another unit ID from now on; whether that is free."""
+        if new in self._by_unit or old not in self._by_unit:
+            return False
+        self._by_unit = {new if unit_id == old else unit_id: own for unit_id, own in self._by_unit.items()}
+        return True
+
     def answer(self, unit_id: int, pdu: bytes) -> bytes | None:
         """The PDU that answers, or None for silence."""
         if self._is_serial:

@@ -13,9 +13,10 @@ from kanaleto.files.loading import LoadedSite, load_whole
 @click.argument("site", type=click.Path(path_type=Path))
 @click.option("--theme", type=click.Choice(["lagoon", "fresco"]), default="lagoon", show_default=True)
 @click.option("--read-only", "is_read_only", is_flag=True, help="nothing is ever written to a device")
-def command(site: Path, theme: str, is_read_only: bool) -> int:
+@click.pass_context
+def command(context: click.Context, site: Path, theme: str, is_read_only: bool) -> int:
     """The application, polling SITE. It starts with writing locked."""
-    start(load_whole(site), theme, None, is_read_only)
+    start(load_whole(site), theme, None, is_read_only or bool(context.obj))
     return 0
 
 

@@ -15,7 +15,8 @@ from kanaleto.files.loading import load_whole
 @click.option("--for", "for_s", type=click.FloatRange(0), metavar="S", help="end after so many seconds")
 @click.option("--theme", type=click.Choice(["lagoon", "fresco"]), default="lagoon", show_default=True)
 @click.option("--read-only", "is_read_only", is_flag=True, help="nothing is ever written to a device")
-def command(is_headless: bool, for_s: float | None, theme: str, is_read_only: bool) -> int:
+@click.pass_context
+def command(context: click.Context, is_headless: bool, for_s: float | None, theme: str, is_read_only: bool) -> int:
     """Alder Lock, a made-up canal lock: simulated devices on two serial lines and TCP, and the application polling
     them.
 
@@ -27,7 +28,7 @@ def command(is_headless: bool, for_s: float | None, theme: str, is_read_only: bo
         with Demo() as demo:
             loaded = load_whole(demo.site_path)
             if not is_headless:
-                start(loaded, theme, for_s, is_read_only)
+                start(loaded, theme, for_s, is_read_only or bool(context.obj))
                 return 0
             session = poll_site(loaded.site, for_s, is_quiet=True, is_json=False, origin=Origin.STAND_IN)
             tell_summary(session, is_json=False)

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 _MOST_FAULTS = 20
 _ENDING = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
+_WRITING = ("write", "raw", "routine")
 _COMMANDS = {
     "check": "every fault of a site file or a map",
     "compose": "the bytes of a request in every framing; nothing is sent",
@@ -75,8 +76,9 @@ class _Commands(click.Group):
 
 @click.group(cls=_Commands, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, prog_name="kanaleto")
+@click.option("--read-only", "is_read_only", is_flag=True, help="the application writes nothing to any device")
 @click.pass_context
-def kanaleto(context: click.Context) -> None:
+def kanaleto(context: click.Context, is_read_only: bool) -> None:
     """Map, poll and simulate field-bus slave devices (Modbus) from a full-screen terminal.
 
     \b
@@ -85,12 +87,15 @@ def kanaleto(context: click.Context) -> None:
     kanaleto demo          the application, on the demo site
     kanaleto COMMAND -h    what a command does, with an example
     """
+    context.obj = is_read_only
+    if is_read_only and context.invoked_subcommand in _WRITING:
+        raise click.UsageError(f"--read-only: kanaleto {context.invoked_subcommand} writes to a device")
     if context.invoked_subcommand is None:
         from kanaleto.cli.app import start
         from kanaleto.files.loading import LoadedSite
         from kanaleto.site.model import Site
 
-        start(LoadedSite(Site("New site", ())), "lagoon", None)
+        start(LoadedSite(Site("New site", ())), "lagoon", None, is_read_only)
 
 
 def _end(number: int, frame: object) -> None:

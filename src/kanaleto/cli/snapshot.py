@@ -201,6 +201,8 @@ def restore_command(
     site_path: Path, file: Path, names: tuple[str, ...], of: str | None, is_dry: bool, is_yes: bool
 ) -> int:
     """Write back what FILE has and does not stand there now, in its order; what could not be written is told."""
+    if click.get_current_context().find_root().obj and not is_dry:
+        raise click.UsageError("--read-only: kanaleto snapshot restore writes to devices")
     site, _ = load_site(site_path)
     rows = _chosen(load(file), site, names, of)
     now = {row.key: row for row in _now(site, rows)}

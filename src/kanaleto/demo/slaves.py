@@ -11,6 +11,7 @@ import sys
 from pathlib import Path
 
 from kanaleto.bench.server import SiteServer
+from kanaleto.demo.power import PowerCycles
 from kanaleto.demo.world import World
 from kanaleto.files.loading import load_site
 from kanaleto.lines.openfiles import raise_limit
@@ -29,7 +30,7 @@ async def _play(site_path: Path) -> int:
         sys.stderr.write(f"{visible(str(error))}\n")
         return 1
     sys.setswitchinterval(0.0005)  # the lines' threads keep time; the world can wait
-    world = World(server.device)
+    world, power = World(server.device), PowerCycles(server.units)
     is_over = asyncio.Event()
     loop = asyncio.get_running_loop()
     loop.add_signal_handler(signal.SIGTERM, is_over.set)
@@ -42,6 +43,7 @@ async def _play(site_path: Path) -> int:
     next_s = loop.time()
     while not is_over.is_set():
         world.step(_STEP_S)
+        power.step(_STEP_S)
         next_s = max(next_s + _STEP_S, loop.time() - 1)
         await asyncio.sleep(max(next_s - loop.time(), 0))
     await server.stop()

@@ -60,7 +60,7 @@ class TopRow(Drawn):
     def _right(self) -> list[tuple[str, str]]:
         held = self.snapshot.is_held
         if not self.snapshot.site.lines:
-            return [("◌ nothing to poll", "dim"), (f"   {datetime.now():%H:%M:%S}", "ink")]
+            return [*self._writing(), ("◌ nothing to poll", "dim"), (f"   {datetime.now():%H:%M:%S}", "ink")]
         state = ("◌ polling held", "ochre") if held else ("● polling", "verdigris")
         if self.size.width < 90:
             state = (state[0][0], state[1])

@@ -1,5 +1,6 @@
 """Writing to simulated devices, in memory on a virtual clock."""
 
+import asyncio
 import tempfile
 from collections.abc import Callable, Coroutine
 from pathlib import Path
@@ -9,7 +10,7 @@ from typing import Any, Self
 from msgspec.structs import replace
 
 from kanaleto.control.control import Control
-from kanaleto.control.ledger import MemoryLedger
+from kanaleto.control.ledger import MemoryLedger, Row
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Order
 from kanaleto.control.routine import Routine
@@ -40,6 +41,22 @@ Lamp,coil,1,bool,,,rw,0=off;1=on,,,,,,,
 """
 
 
+class SlowLedger(MemoryLedger):
+    """Each row takes `delay_s`."""
+
+    delay_s = 0.0
+
+    async def begin(self, row: Row) -> int:
+        await asyncio.sleep(self.delay_s)
+        return await super().begin(row)
+
+    async def complete(
+        self, number: int, wall_s: float, data: dict[str, object], count: int = 1, goes_on: bool = False
+    ) -> None:
+        await asyncio.sleep(self.delay_s)
+        await super().complete(number, wall_s, data, count, goes_on)
+
+
 class Controlled:
     """A drive on a simulated line, polled and told what to do. `wrote` are the writing PDUs that the far end heard."""
 
@@ -47,7 +64,7 @@ class Controlled:
         self.line = SimulatedLine(*(devices or (device("Drive", 7, DRIVE, 0.2),)))
         self.running = Running(self.line)
         self.session = self.running.session
-        self.ledger = MemoryLedger()
+        self.ledger = SlowLedger()
         self.lock = lock or Lock()
         if lock is None:
             self.lock.unlock()

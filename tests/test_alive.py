@@ -1,11 +1,12 @@
 """Kept-alive writes, on a virtual clock."""
 
+import asyncio
 import unittest
 
 from msgspec.structs import replace
 
 from kanaleto.control.alive import Wish
-from kanaleto.control.order import Consent
+from kanaleto.control.order import Consent, State
 from kanaleto.polling.events import EventKind
 from kanaleto.site.model import Device, Point
 from tests.controlled import DRIVE, Controlled, controlled
@@ -95,6 +96,32 @@ class KeptAlive(unittest.TestCase):
             self.assertGreater(len([frame for frame in own.line.requests if frame.unit_id == 8]), asked)
 
         controlled(work, drive(watchdog_s=1.2), neighbour)
+
+    def test_a_slow_disk_makes_nothing_late(self) -> None:
+        """Nor does one that hangs: writes are not sent then, and the safe value goes out all the same."""
+
+        async def work(own: Controlled) -> None:
+            own.ledger.delay_s = 0.4
+            kept, _ = await own.control.alives.begin(Wish(order=own.order("Often", "5"), period_s=0.2, safe=b"\0\0"))
+            assert kept is not None
+            await own.running.for_s(1)
+            before = len(own.wrote)
+            await own.running.for_s(10)
+            self.assertAlmostEqual(len(own.wrote) - before, 50, delta=2)
+            self.assertLess(kept.state.worst_s, 0.1)
+            own.ledger.delay_s = 1000.0
+            result = await own.control.send(own.order("Target", "5"))
+            self.assertEqual(result.state, State.NOT_SENT)
+            self.assertIn("disk has not answered", result.text)
+            began_s = asyncio.get_running_loop().time()
+            ending = asyncio.create_task(own.control.stop_alive(1, "as was asked"))
+            while own.value("Often") != 0:
+                await asyncio.sleep(0.05)
+            self.assertLess(asyncio.get_running_loop().time() - began_s, 1)
+            await ending
+            self.assertNotIn(b"\x06\x00\x01\x00\x32", own.wrote)
+
+        controlled(work)
 
     def test_another_device_after_connecting_anew(self) -> None:
         """It is not written to any more, not even the safe value."""

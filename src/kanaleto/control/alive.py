@@ -32,7 +32,7 @@ from kanaleto.site.model import DeviceLimits, Site
 LEAST_PERIOD_S, MOST_PERIOD_S = 0.02, 3600.0
 _COUNT_EVERY_S = 1.0
 _KEPT = 512
-_SAFE_S = 3.0
+_SAFE_S, _WRITTEN_DOWN_S = 3.0, 0.3
 
 
 class Wish(Struct, frozen=True, kw_only=True):
@@ -69,13 +69,14 @@ class KeptAlive:
         self.wish, self.owner = wish, f"kept alive {number}"
         self.lateness = array("d")
         self.is_over = False
-        self._orders, self._session, self._number, self._wait = orders, session, number, wait
+        self._orders, self._session, self.number, self._wait = orders, session, number, wait
         self._data = wish.order.data
         self._begun_wall_s = session.clock.now()
         self._sent = self._failed = self._counted = 0
         self._late_s = self._worst_s = 0.0
         self._said = ""
         self._row: int | None = None
+        self._counting: asyncio.Task[None] | None = None
         self._change: tuple[bytes, asyncio.Future[str]] | None = None
         self._wake = asyncio.Event()
         self._openings = orders.poller_of(wish.order).connection.openings
@@ -96,22 +97,30 @@ class KeptAlive:
     def state(self) -> AliveState:
         wish = replace(self.wish, order=replace(self.wish.order, data=self._data))
         return AliveState(
-            number=self._number, wish=wish, wait=self._wait, begun_wall_s=self._begun_wall_s, sent=self._sent,
+            number=self.number, wish=wish, wait=self._wait, begun_wall_s=self._begun_wall_s, sent=self._sent,
             failed=self._failed, late_s=self._late_s, worst_s=self._worst_s, said=self._said, is_over=self.is_over,
         )  # fmt: skip
 
-    def start(self, on_end: Callable[["KeptAlive", str], None]) -> None:
-        self._task = asyncio.get_running_loop().create_task(self._run(on_end), name=self.owner)
+    async def write_down(self) -> None:
+        """Before its first bytes go. Raises CannotWriteDown."""
+        await self._write_down(self._data)
+
+    async def take_back(self) -> None:
+        """It did not begin after all."""
+        self.is_over = True
+        await self._count(goes_on=False)
+
+    def start(self, due_s: float, on_end: Callable[["KeptAlive", str], None]) -> None:
+        """Repeat it, for the first time then."""
+        self._task = asyncio.get_running_loop().create_task(self._run(due_s, on_end), name=self.owner)
 
     # Its life
 
-    async def _run(self, on_end: Callable[["KeptAlive", str], None]) -> None:
+    async def _run(self, due_s: float, on_end: Callable[["KeptAlive", str], None]) -> None:
         loop = asyncio.get_running_loop()
-        due_s = loop.time() + self.wish.period_s
         counted_s = loop.time()
         why = ""
         try:
-            await self._write_down(self._data)
             while not self.is_over:
                 await self._until(due_s)
                 if self.is_over:
@@ -130,7 +139,7 @@ class KeptAlive:
                 due_s = max(due_s + self.wish.period_s, loop.time())
                 if loop.time() - counted_s >= _COUNT_EVERY_S:
                     counted_s = loop.time()
-                    await self._count(goes_on=True)
+                    self._count_beside()
         except (Refused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
             why = str(error)
         if not self.is_over:
@@ -212,13 +221,13 @@ class KeptAlive:
         before, order = self._data, self.wish.order
         told = ""
         try:
-            await self._count(goes_on=False)
+            await self._end_count()
             await self._write_down(data)
             outcome = await self._send(data, lambda: self._orders.why_locked(order))
             self._note(outcome)
             if outcome.code is not None or not outcome.request:
                 told = outcome.reason
-                await self._count(goes_on=False)
+                await self._end_count()
                 await self._write_down(before)
             else:
                 self._data = data  # where no answer came it may have been taken: the next one tells
@@ -245,11 +254,22 @@ class KeptAlive:
             Row(wall_s=wall_s, line=order.line, device=order.device, point=order.name, text=text, data=told)
         )
 
-    async def _count(self, goes_on: bool) -> None:
+    def _count_beside(self) -> None:
+        """The device waits for no disk."""
+        if self._counting is None or self._counting.done():
+            self._counting = asyncio.get_running_loop().create_task(self._count(goes_on=True))
+
+    async def _end_count(self, count: int | None = None) -> None:
+        """What is being counted, and then how often it went in all."""
+        if self._counting is not None:
+            await asyncio.gather(self._counting, return_exceptions=True)
+        await self._count(goes_on=False, count=count)
+
+    async def _count(self, goes_on: bool, count: int | None = None) -> None:
         """How often it went so far."""
         if self._row is None:
             return
-        count = self._sent - self._counted
+        count = self._sent - self._counted if count is None else count
         with suppress(CannotWriteDown):  # the row is there; its count is what it was
             if not count and not goes_on:
                 await self._orders.ledger.take_back(self._row)
@@ -272,15 +292,15 @@ class KeptAlive:
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)
-        await self._count(goes_on=False)
-        safe = self.wish.safe
-        if safe is None:
-            return f"the last value, {hex_of(self._data)}, stands there"
-        return await self._send_safe(safe)
+        safe, count = self.wish.safe, self._sent - self._counted
+        told = f"the last value, {hex_of(self._data)}, stands there"
+        if safe is not None:
+            told = await self._send_safe(safe)
+        await self._end_count(count)
+        return told
 
     async def _send_safe(self, safe: bytes) -> str:
         order = self.wish.order
-        row: int | None = None
         data: dict[str, object] = {
             "old": hex_of(self._data), "new": hex_of(safe), "unit_id": order.unit_id, "table": order.table.value,
             "address": order.address, "words": hex_of(safe), "by": f"end of {self.owner}",
@@ -294,22 +314,24 @@ class KeptAlive:
             text=text,
             data=data,
         )
-        with suppress(CannotWriteDown):  # it is sent all the same
-            row = await self._orders.ledger.begin(row_to_be)
+        writing_down = asyncio.ensure_future(self._orders.ledger.begin(row_to_be))
+        await asyncio.wait({writing_down}, timeout=_WRITTEN_DOWN_S)  # it is sent all the same
         try:
             async with asyncio.timeout(_SAFE_S):
                 outcome = await self._send(safe, lambda: "")
         except TimeoutError:
-            return await self._end_row(row, data, f"the safe value, {hex_of(safe)}, could not be sent in {_SAFE_S:g} s")
+            return await self._end_row(
+                writing_down, data, f"the safe value, {hex_of(safe)}, could not be sent in {_SAFE_S:g} s"
+            )
         except (Refused, CannotWrite, ValueError, OverflowError) as error:
-            return await self._end_row(row, data, f"the safe value, {hex_of(safe)}, was not sent: {error}")
+            return await self._end_row(writing_down, data, f"the safe value, {hex_of(safe)}, was not sent: {error}")
         self._note(outcome)
         if not outcome.request:
             told = f"the safe value, {hex_of(safe)}, was not sent: {outcome.reason}"
-            return await self._end_row(row, data, told)
+            return await self._end_row(writing_down, data, told)
         how = "was written" if outcome.is_good else f"was sent, and {outcome.reason}"
         data["outcome"] = (State.DONE if outcome.is_good else State.UNKNOWN).value
-        return await self._end_row(row, data, f"the safe value, {hex_of(safe)}, {how}")
+        return await self._end_row(writing_down, data, f"the safe value, {hex_of(safe)}, {how}")
 
     def send_safe_alone(self, site: Site) -> None:
         """The same without the engine, which has failed: on a connection of its own, without a word in the journal."""
@@ -330,12 +352,12 @@ class KeptAlive:
         with suppress(Unreachable, CannotWrite, OSError, TimeoutError):
             asyncio.run(asyncio.wait_for(work(), _SAFE_S))
 
-    async def _end_row(self, row: int | None, data: dict[str, object], told: str) -> str:
+    async def _end_row(self, writing_down: "asyncio.Future[int]", data: dict[str, object], told: str) -> str:
         data["told"] = told
-        if row is not None:
-            with suppress(CannotWriteDown):
-                if "outcome" in data:
-                    await self._orders.ledger.complete(row, self._session.clock.now(), data)
-                else:
-                    await self._orders.ledger.take_back(row)
+        with suppress(CannotWriteDown):
+            row = await writing_down
+            if "outcome" in data:
+                await self._orders.ledger.complete(row, self._session.clock.now(), data)
+            else:
+                await self._orders.ledger.take_back(row)
         return told

@@ -6,10 +6,12 @@ from contextlib import suppress
 from msgspec.structs import replace
 
 from kanaleto.control.alive import LEAST_PERIOD_S, MOST_PERIOD_S, AliveState, KeptAlive, Wish
+from kanaleto.control.ledger import CannotWriteDown
 from kanaleto.control.order import Consent, Order, Result, State
 from kanaleto.control.orders import Orders, Refused
 from kanaleto.control.telling import hex_of
 from kanaleto.control.waits import Wait, registers_within, wait_on
+from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.session import Session
@@ -80,28 +82,37 @@ class Alives:
             return None, self._refused(wish, str(error))
         if why:
             return None, self._refused(wish, why)
-        result = await self._orders.send(wish.order)
-        if not result.is_done:
-            return None, result
         self._count += 1
         own = KeptAlive(self._count, wish, wait, self._orders, self._session)
         try:
+            await own.write_down()
+        except CannotWriteDown as error:
+            return None, self._refused(wish, str(error))
+
+        def taken(outcome: Outcome) -> None:
             self._orders.hold(wish.order, own.owner, f"“{own.name}” kept alive", lambda: self._lost(own))
-        except Refused as error:
-            return None, self._refused(wish, str(error), error.needs)
-        self.living[self._count] = own
-        poller = self._orders.poller_of(wish.order)
+            self._live(own, outcome.sent_at + wish.period_s)
+
+        result = await self._orders.send(wish.order, taken)
+        if own.number not in self.living and not own.is_over:
+            await own.take_back()
+            return None, result
+        return own, result
+
+    def _live(self, own: KeptAlive, due_s: float) -> None:
+        """It has gone for the first time, and goes again then."""
+        wish, order = own.wish, own.wish.order
+        self.living[own.number] = own
+        poller = self._orders.poller_of(order)
         if wish.leaves_out_silent:
             poller.rest_silent(own.owner, True)
         if wish.splits_reads:
             self._split(wish, poller)
         self._session.events.note(
-            EventKind.KEPT_ALIVE, wish.order.line, wish.order.device,
-            f"{wish.order.name} is kept alive at {hex_of(wish.order.data)} every {wish.period_s:g} s",
-            going_on=own.owner,
+            EventKind.KEPT_ALIVE, order.line, order.device,
+            f"{order.name} is kept alive at {hex_of(order.data)} every {wish.period_s:g} s", going_on=own.owner,
         )  # fmt: skip
-        own.start(self._ended_by_itself)
-        return own, result
+        own.start(due_s, self._ended_by_itself)
 
     def _split(self, wish: Wish, poller: LinePoller) -> None:
         device = self._orders.device_of(wish.order)

@@ -1,8 +1,11 @@
 """Where every write is written down before its bytes go. What cannot be written down is not sent."""
 
-from typing import Protocol
+import asyncio
+from typing import Any, Protocol
 
 from msgspec import Struct
+
+PATIENCE_S = 3.0
 
 
 class CannotWriteDown(Exception):
@@ -37,6 +40,53 @@ class Ledger(Protocol):
     async def take_back(self, number: int) -> None:
         """Nothing was sent after all."""
         ...
+
+
+class PatientLedger:
+    """Another ledger, waited for no longer than `PATIENCE_S`: a disk that hangs holds no line up. What comes of it
+    later is put right."""
+
+    def __init__(self, inner: Ledger) -> None:
+        self.inner = inner
+        self._late: set[asyncio.Task[Any]] = set()
+
+    async def begin(self, row: Row) -> int:
+        task = asyncio.ensure_future(self.inner.begin(row))
+        if not await self._is_done(task):
+            task.add_done_callback(self._undo)
+            raise CannotWriteDown(f"the journal's disk has not answered for {PATIENCE_S:g} s, so nothing is sent")
+        return task.result()
+
+    def _undo(self, task: "asyncio.Task[int]") -> None:
+        """It was written down after all, and nothing had been sent."""
+        if not task.cancelled() and task.exception() is None:
+            self._keep(asyncio.ensure_future(self.inner.take_back(task.result())))
+
+    async def complete(
+        self, number: int, wall_s: float, data: dict[str, object], count: int = 1, goes_on: bool = False
+    ) -> None:
+        task = asyncio.ensure_future(self.inner.complete(number, wall_s, data, count, goes_on))
+        if await self._is_done(task):
+            task.result()
+
+    async def take_back(self, number: int) -> None:
+        task = asyncio.ensure_future(self.inner.take_back(number))
+        if await self._is_done(task):
+            task.result()
+
+    async def _is_done(self, task: "asyncio.Task[Any]") -> bool:
+        self._keep(task)
+        done, _ = await asyncio.wait({task}, timeout=PATIENCE_S)
+        return bool(done)
+
+    def _keep(self, task: "asyncio.Task[Any]") -> None:
+        self._late.add(task)
+        task.add_done_callback(self._forget)
+
+    def _forget(self, task: "asyncio.Task[Any]") -> None:
+        self._late.discard(task)
+        if not task.cancelled():
+            task.exception()  # whoever waited has had it
 
 
 class MemoryLedger:

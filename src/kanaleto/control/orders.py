@@ -18,7 +18,7 @@ from contextlib import suppress
 from msgspec.structs import replace
 
 from kanaleto.control.holders import Hold, Holders
-from kanaleto.control.ledger import CannotWriteDown, Ledger, Row
+from kanaleto.control.ledger import CannotWriteDown, Ledger, PatientLedger, Row
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Consent, Order, Result, State, requests_of
 from kanaleto.control.sameness import Sameness
@@ -54,7 +54,7 @@ class Orders:
     """For the engine's loop."""
 
     def __init__(self, session: Session, lock: Lock, ledger: Ledger, sameness: Sameness) -> None:
-        self.lock, self.ledger, self.holders = lock, ledger, Holders()
+        self.lock, self.ledger, self.holders = lock, PatientLedger(ledger), Holders()
         self.listeners: list[Told] = []
         self.last: deque[Result] = deque(maxlen=_MOST_TOLD)
         self.sent = 0
@@ -92,8 +92,8 @@ class Orders:
 
     # The door
 
-    async def send(self, order: Order) -> Result:
-        """One outcome, whatever happens."""
+    async def send(self, order: Order, on_taken: Callable[[Outcome], None] = lambda outcome: None) -> Result:
+        """One outcome, whatever happens. `on_taken` is called in the instant in which the device has taken it."""
         loop = asyncio.get_running_loop()
         began_s = loop.time()
         queue = self._queues.setdefault(order.line, asyncio.Lock())
@@ -103,7 +103,7 @@ class Orders:
         try:
             async with queue:
                 try:
-                    result = await self._carry_out(order, began_s)
+                    result = await self._carry_out(order, began_s, on_taken)
                 except (Refused, CannotWrite, CannotWriteDown) as why:
                     result = self._not_sent(order, str(why), getattr(why, "needs", None))
         finally:
@@ -131,7 +131,7 @@ class Orders:
             listener(result)
         return result
 
-    async def _carry_out(self, order: Order, began_s: float) -> Result:
+    async def _carry_out(self, order: Order, began_s: float, on_taken: Callable[[Outcome], None]) -> Result:
         poller = self.poller_of(order)
         device = self.device_of(order)
         locked = self.why_locked(order)
@@ -151,7 +151,7 @@ class Orders:
         limits = device.limits if device is not None else DeviceLimits()
         before = None if is_to_all else await self._before(order, poller, device)
         requests = self._requests(order, limits, before)
-        return await self._send(order, poller, device, requests, before, began_s, is_to_all)
+        return await self._send(order, poller, device, requests, before, began_s, is_to_all, on_taken)
 
     # Before it is sent
 
@@ -299,7 +299,7 @@ class Orders:
 
     async def _send(
         self, order: Order, poller: LinePoller, device: Device | None, requests: Sequence[Request],
-        before: bytes | None, began_s: float, is_to_all: bool,
+        before: bytes | None, began_s: float, is_to_all: bool, on_taken: Callable[[Outcome], None],
     ) -> Result:  # fmt: skip
         session, loop = self._session, asyncio.get_running_loop()
         timeout_s = device.timeout_s if device is not None else poller.line.timeout_s
@@ -337,6 +337,8 @@ class Orders:
             await self.ledger.take_back(number)
             raise Refused(outcome.reason)
         self.sent += went
+        if is_taken(outcome):
+            on_taken(outcome)
         if outcome.code == ExceptionCode.ILLEGAL_FUNCTION and isinstance(requests[0], MaskWrite):
             self._knows_no_mask.add(order.device)
         state, said = state_of(outcome, sent, len(requests), is_to_all)

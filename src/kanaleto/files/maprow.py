@@ -52,6 +52,7 @@ _LABEL_COLUMNS = ("labels", "states")
 _LIMIT_COLUMNS = (*LIMITS, *LIMIT_MANNERS, *LIMIT_STATES, *_LABEL_COLUMNS, "table", "type", "bit")
 MOST_DELAY_S = 86400.0
 WRITING_COLUMNS = ("role", "feedback", "write", "repeat")
+_WRITING_CELLS = (*WRITING_COLUMNS, "access")
 _WRITE_WORDS = {"yes": Writing.UNLOCK, "confirm": Writing.CONFIRM, "never": Writing.NEVER}
 _NOT_MADE = object()
 
@@ -147,7 +148,7 @@ class RowReader:
             self._cell("setting", _setting, None),
             self._cells.get("exponent", ""),
             self._cell("deadband", self._deadband, 0.0),
-            self._part("writing", (*WRITING_COLUMNS, "access"), self._writing),
+            self._part("writing", _WRITING_CELLS, self._writing),
             row=self._line,
         )
         self._check_place(point, defaults)

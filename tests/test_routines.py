@@ -7,6 +7,7 @@ from collections.abc import Callable
 from msgspec.structs import replace
 
 from kanaleto.control.control import Control
+from kanaleto.control.order import Consent, Result
 from kanaleto.control.routine import Routine, with_variables
 from kanaleto.control.running import Run, StepOutcome
 from kanaleto.polling.events import EventKind
@@ -224,6 +225,24 @@ class Runs(unittest.TestCase):
     def test_the_line_dies_in_the_middle(self) -> None:
         run, _, _ = self._run(meanwhile=lambda own, run: own.session.switch_line("Line", False), after_s=1.2)
         self.assertEqual(run.state.outcome, "failed")
+
+    def test_what_a_routine_keeps_alive_is_its_own(self) -> None:
+        """A person's write of it is refused with the holder's name, and takes over when the person says so."""
+        seen: list[Result] = []
+
+        def write(own: Controlled, run: Run) -> None:
+            async def work() -> None:
+                order = own.order("Command word", "Open off")
+                seen.append(await own.control.send(order))
+                order = own.order("Command word", "Acknowledge")
+                seen.append(await own.control.send(order.with_consent(Consent.HOLDER)))
+
+            self._task = asyncio.get_running_loop().create_task(work())
+
+        self._run(meanwhile=write, after_s=0.9)
+        self.assertEqual(seen[0].needs, Consent.HOLDER, seen[0].text)
+        self.assertIn("Command word", seen[0].text)
+        self.assertTrue(seen[1].is_done, seen[1].text)
 
     def test_a_dry_run_sends_nothing(self) -> None:
         async def work(own: Controlled) -> None:

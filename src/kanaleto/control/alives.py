@@ -61,6 +61,10 @@ class Alives:
     async def change(self, own: KeptAlive, order: Order) -> Result:
         """Other bits, or another word, of what is kept alive; by its holder, a person too."""
         before = own.data
+        try:
+            self._orders.require_allowed(order)
+        except Refused as error:
+            return replace(self._refused(own.wish, str(error), error.needs), order=order)
         why = await own.change(order)
         if why:
             return Result(order=order, state=State.NOT_SENT, text=why, wall_s=self._session.clock.now())

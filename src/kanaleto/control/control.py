@@ -16,7 +16,7 @@ from kanaleto.control.alives import Alives
 from kanaleto.control.condition import Believed, Failed
 from kanaleto.control.ledger import Ledger
 from kanaleto.control.lock import Lock
-from kanaleto.control.order import Order, Result
+from kanaleto.control.order import Consent, Order, Result
 from kanaleto.control.orders import Orders
 from kanaleto.control.routine import Routine
 from kanaleto.control.routinefile import read_routines, routine_paths
@@ -68,9 +68,12 @@ class Control(Sink):
     async def send(self, order: Order, on_later: Callable[[str], None] = lambda told: None) -> Result:
         """Through the door; the point is watched for some seconds then, and what becomes of it is told to
         `on_later`."""
-        held = self.alives.holding(order) if not order.owner and not order.consents else None
-        if held is not None and self._is_within(order, held.wish.order):
-            return await self._change(held.owner, order)
+        held = None
+        if not order.owner and Consent.HOLDER not in order.consents:
+            held = self.alives.holding(order)
+        # a person's own is changed; what a routine keeps alive is the routine's
+        if held is not None and not held.wish.order.owner and self._is_within(order, held.wish.order):
+            return await self.alives.change(held, order)
         result = await self.orders.send(order)
         if result.is_well and order.reads_back and result.after is not None:
             self._watched += 1
@@ -81,10 +84,6 @@ class Control(Sink):
     def _is_within(order: Order, kept: Order) -> bool:
         """Whether a bit, or the whole, of what is kept alive is to be another."""
         return (order.address, order.end) == (kept.address, kept.end)
-
-    async def _change(self, owner: str, order: Order) -> Result:
-        kept = next(own for own in self.alives.living.values() if own.owner == owner)
-        return await self.alives.change(kept, order)
 
     async def _watch(self, number: int, result: Result, on_later: Callable[[str], None]) -> None:
         said = await watch(self.orders, result, lambda: self._is_over or self._watched != number)

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from kanaleto.control.wanted import WHOLE, CannotWrite
 from kanaleto.lines.outcome import Outcome
-from kanaleto.site.model import DeviceLimits
+from kanaleto.site.model import Device, DeviceLimits
 from kanaleto.values.text import words_of
 from kanaleto.wire.codes import Function, Table
 from kanaleto.wire.pdu import Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters
@@ -194,3 +194,22 @@ def combined(orders: Sequence[Order], limits: DeviceLimits) -> list[Order]:
         else:
             made.append(order)
     return made
+
+
+def may_read(order: Order, device: Device | None) -> bool:
+    """Whether the map lets it be read."""
+    if device is None:
+        return True
+    last = order.end - 1
+    if device.limits.forbids_reading(order.table, order.address, last):
+        return False
+    if order.count > device.limits.most_read(order.table):
+        return False
+    functions = device.limits.functions
+    if functions is not None and order.table.function not in functions:
+        return False
+    return not any(
+        point.table is order.table and point.address <= last and point.end > order.address
+        for point in device.points
+        if not point.access.is_read
+    )

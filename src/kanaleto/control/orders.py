@@ -20,7 +20,7 @@ from msgspec.structs import replace
 from kanaleto.control.holders import Hold, Holders
 from kanaleto.control.ledger import CannotWriteDown, Ledger, PatientLedger, Row
 from kanaleto.control.lock import Lock
-from kanaleto.control.order import Consent, Order, Result, State, requests_of
+from kanaleto.control.order import Consent, Order, Result, State, may_read, requests_of
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.telling import hex_of, is_taken, state_of, under, words_of_outcome
 from kanaleto.control.wanted import CannotWrite, text_of, why_not_writable
@@ -166,6 +166,10 @@ class Orders:
                 raise Refused(f"{poller.line.name} is down: {why or 'it is not connected yet'}")
             await asyncio.sleep(_LOOK_S)
 
+    def require_allowed(self, order: Order) -> None:
+        """Raises Refused where the site file or the map do not let it be written, or want a word for it."""
+        self._check_policy(order, self.poller_of(order), self.device_of(order))
+
     def require_place(self, order: Order, device: Device | None) -> None:
         """The map may have been edited since the order was made. Raises Refused where a point stands elsewhere now."""
         points = {point.name: point for point in device.points} if device is not None else {}
@@ -229,7 +233,7 @@ class Orders:
 
     async def _before(self, order: Order, poller: LinePoller, device: Device | None) -> bytes | None:
         """What stands there now. Raises Refused where it is not what was seen."""
-        if not order.reads_before or not self.may_read(order, device):
+        if not order.reads_before or not may_read(order, device):
             return None
         now, _ = await self.read(order, poller, device)
         seen = order.seen
@@ -240,25 +244,6 @@ class Orders:
             stands = told if told == words else f"{told} ({words})"
             raise Refused(f"{order.name} has changed meanwhile: {stands} stands there now", Consent.CHANGED)
         return now
-
-    @staticmethod
-    def may_read(order: Order, device: Device | None) -> bool:
-        """Whether the map lets it be read."""
-        if device is None:
-            return True
-        last = order.end - 1
-        if device.limits.forbids_reading(order.table, order.address, last):
-            return False
-        if order.count > device.limits.most_read(order.table):
-            return False
-        functions = device.limits.functions
-        if functions is not None and order.table.function not in functions:
-            return False
-        return not any(
-            point.table is order.table and point.address <= last and point.end > order.address
-            for point in device.points
-            if not point.access.is_read
-        )
 
     async def read(self, order: Order, poller: LinePoller, device: Device | None) -> tuple[bytes | None, str]:
         """The order's items as they stand, a byte for each coil; or None and why."""
@@ -343,7 +328,7 @@ class Orders:
             self._knows_no_mask.add(order.device)
         state, said = state_of(outcome, sent, len(requests), is_to_all)
         after, why_not = None, ""
-        if state is not State.REFUSED and order.reads_back and not is_to_all and self.may_read(order, device):
+        if state is not State.REFUSED and order.reads_back and not is_to_all and may_read(order, device):
             after, why_not = await self.read(order, poller, device)
         is_equal = under(after, order.mask) == under(order.data, order.mask) if after is not None else None
         told = words_of_outcome(order, state, said, after, before, is_equal, why_not)

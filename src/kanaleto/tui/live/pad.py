@@ -18,6 +18,7 @@ from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.shared.words import clock_text
 from kanaleto.tui.write.question import Choice, Question
 
 _MOST_WRITTEN = 12
@@ -139,9 +140,20 @@ class PadPart(Part):
             shown = self._bits(snapshot, right, False) if right is not None else []
             for number in range(max(len(switches), len(shown))):
                 switch = switches[number] if number < len(switches) else None
-                rows.append(Pair(switch, shown[number] if number < len(shown) else None))
+                lamp = shown[number] if number < len(shown) else None
+                rows.append(Pair(switch, lamp, self._sent(switch) if switch is not None else ""))
             rows.append(Note(""))
         return rows
+
+    def _sent(self, bit: Bit) -> str:
+        """When this bit was written last, as far as is remembered."""
+        mask = 1 << bit.number
+        for result in reversed(self.context.control.orders.last):
+            order = result.order
+            is_same = (order.device, order.points) == (bit.place.device.name, (bit.place.point.name,))
+            if is_same and result.is_well and order.mask & mask:
+                return f"sent {clock_text(result.wall_s)[:8]}"
+        return ""
 
     def _head(self, snapshot: Snapshot, left: Place | None, right: Place | None) -> tuple[str, str, str, str]:
         names, words = ["", ""], ["", ""]

@@ -21,9 +21,10 @@ def draw_row(row: PadRow, width: int, cells: Cells, snapshot: Snapshot) -> Cells
             return cells.at(half).put(right, bold=True).put(f"  {right_word}", "sky") if right else cells
         case Note(text, tone):
             return cells.put("  ").put(text, tone)
-        case Pair(switch, lamp):
+        case Pair(switch, lamp, sent):
             if switch is not None:
                 _switch(cells, switch)
+                cells.at(max(half - 20, 26)).put(sent, "muted")
             return _lamp(cells.at(half), lamp) if lamp is not None else cells
         case Setting(place, feedback):
             _setting(cells, place, snapshot, half)

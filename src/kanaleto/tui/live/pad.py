@@ -151,7 +151,8 @@ class PadPart(Part):
         for result in reversed(self.context.control.orders.last):
             order = result.order
             is_same = (order.device, order.points) == (bit.place.device.name, (bit.place.point.name,))
-            if is_same and result.is_well and order.mask & mask:
+            bits = order.mask if order.is_masked else int.from_bytes(order.data)
+            if is_same and result.is_well and bits & mask:
                 return f"sent {clock_text(result.wall_s)[:8]}"
         return ""
 

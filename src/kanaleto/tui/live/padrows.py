@@ -1,6 +1,9 @@
 """How the rows of the pad are drawn."""
 
+import time
+
 from kanaleto.control.order import State
+from kanaleto.control.routine import StepKind
 from kanaleto.control.running import RunState, StepOutcome
 from kanaleto.planning.plan import Place
 from kanaleto.polling.board import Quality
@@ -97,17 +100,13 @@ def _routine(cells: Cells, row: RoutineRow, snapshot: Snapshot) -> Cells:
     if run is None:
         return cells.put("  not run yet", "dim")
     if is_on:
-        step = run.steps[min(run.at, len(run.steps) - 1)].step
-        waits = (
-            "; waits to go on: enter"
-            if run.waits_to_go
-            else f"; asks: {run.question} — enter answers"
-            if run.question
-            else ""
-        )
-        return cells.put(
-            f"  step {step.number} of {len(run.steps)}: {step.text}{waits}", "ochre" if waits else "verdigris"
-        )
+        now = run.steps[min(run.at, len(run.steps) - 1)]
+        step, passed_s = now.step, max(time.time() - now.wall_s, 0.0)
+        waited = f", {passed_s:.0f} s of {step.within_s:g} s" if step.kind in (StepKind.WAIT, StepKind.HOLD) else ""
+        asks = "; waits to go on: enter" if run.waits_to_go else ""
+        asks = f"; asks: {run.question} — enter answers" if run.question else asks
+        cells.put(f"  step {step.number} of {len(run.steps)}: ", "ochre" if asks else "verdigris")
+        return cells.put(f"{step.text}{waited}{asks}", "ochre" if asks else "verdigris")
     return _over(cells, run)
 
 

@@ -219,6 +219,28 @@ class Writes(LiveCase):
         self._drive(never, of_device='writing = "never"\n')
         self.assertEqual(self.far.wrote, [])
 
+    def test_another_device_is_agreed_to_in_words(self) -> None:
+        async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
+            await case._at(app, pilot, "Lamp")
+            await pilot.press("u", "w")
+            await case.shows(app, "becomes on")
+            await case._press(app, pilot, "enter")
+            await case.shows(app, "written, read back, equal")
+            case.far.values[1, 0] = 77
+            app.do(lambda session: session.reconnect("L"))
+            await asyncio.sleep(1.5)
+            await case._press(app, pilot, "enter")
+            await case.shows(app, "its tag reads 004D, it was 0000 — type yes, then enter")
+            await case._press(app, pilot, "enter", "y", "enter")
+            await asyncio.sleep(0.5)
+            case.assertEqual(len(case.far.wrote), 1)
+            await case._press(app, pilot, *"yes")
+            await asyncio.sleep(1.3)
+            await case._press(app, pilot, "enter")
+            await case.until(lambda: len(case.far.wrote) == 2, "the write")
+
+        self._drive(work, of_device='tag = "Level"\n')
+
     def test_a_journal_that_cannot_be_written_sends_nothing(self) -> None:
         (self.folder / "site.kanaleto").write_text("in the way")
 

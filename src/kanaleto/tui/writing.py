@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from kanaleto.polling.session import Session
 
 _TWICE_S = 3.0
+_SITE = "the site"
 _STOP_S = 8.0
 
 
@@ -74,6 +75,9 @@ class Writing:
             alive = len(self.control.alive)
             still = f"; {alive} kept alive go on until they are stopped" if alive else ""
             return self._note(f"writing is locked{still}", "")
+        if not device and not (was == _SITE and now_s - at_s < _TWICE_S):
+            self._unlocked_at = (_SITE, now_s)
+            return "no device is in view: u again unlocks the whole site"
         if not device:
             self._unlocked_at = ("", -1e9)
             self.lock.unlock()

@@ -21,6 +21,8 @@ from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.write.question import Choice, Question
 from kanaleto.tui.write.shown import Phase, ShownLine
 
+_YES = "yes"
+
 
 class WriteLine(ShownLine):
     """Hidden until `begin`. It owns the keys while it is open."""
@@ -172,6 +174,9 @@ class WriteLine(ShownLine):
         if self.phase is Phase.ASKED and self._question is not None:
             self._answer("y", came_s)
             return
+        if self.phase is Phase.ASKED and self._asked is not None and self._asked[0] is Consent.DEVICE:
+            self._spell("enter", came_s)
+            return
         if self.phase is not Phase.ASKED and self._preview.fault:
             self._say(self._preview.fault, "ochre")
             return
@@ -180,11 +185,21 @@ class WriteLine(ShownLine):
             self._say(why, "ochre")
 
     def _answer(self, character: str, came_s: float) -> None:
+        if self._asked is not None and self._asked[0] is Consent.DEVICE:
+            self._spell(character, came_s)
+            return
         choice = self._question.choice(character) if self._question is not None else None
         if choice is not None:
             self._confirming.pressed(came_s, partial(self._chosen, choice))
         elif self._question is None and character == "y":
             self._confirming.pressed(came_s, self._confirmed)
+
+    def _spell(self, character: str, came_s: float) -> None:
+        """What is so far from usual is agreed to in words."""
+        if character == "enter" and self._spelled == _YES:
+            self._confirming.pressed(came_s, self._confirmed)
+        elif len(character) == 1:
+            self._spelled = (self._spelled + character.lower())[-len(_YES) :]
 
     def _chosen(self, choice: Choice) -> None:
         self._question = None
@@ -265,7 +280,9 @@ class WriteLine(ShownLine):
         if last.needs is not None:
             self.phase, self._asked = Phase.ASKED, (last.needs, [last.order, *rest])
             done = f"{len(results) - 1} of {len(orders)} are written. " if len(results) > 1 else ""
-            self._say(f"{done}{last.text} — y or enter sends it, escape does not", "ochre")
+            self._spelled = ""
+            how = "type yes, then enter" if last.needs is Consent.DEVICE else "y or enter"
+            self._say(f"{done}{last.text} — {how} sends it, escape does not", "ochre")
         else:
             self._finish(results, rest, back)
         self.redraw()

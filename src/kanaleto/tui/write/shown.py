@@ -43,7 +43,7 @@ class ShownLine(Drawn, can_focus=True):
         self._question: Question | None = None
         self._confirming = Confirming(lambda delay_s, what: self.set_timer(delay_s, what))
         self._judged: tuple[float, str] = (0.0, "")
-        self._waits = ""
+        self._waits = self._spelled = ""
         self._sends = 0
         self._before: Widget | None = None
         self._lines: list[Cells] = []

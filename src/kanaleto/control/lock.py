@@ -2,9 +2,11 @@
 after ten minutes, after five without a key, at another site, and once the machine slept.
 
 It is asked in the instant in which a write would be sent, and looks at the clocks itself then; nothing has to run for
-it to close. All that it knows stands in one immutable state, so that any thread may ask.
+it to close. All that it knows stands in one immutable state, so that any thread may ask; who changes it does so only
+where nobody else has done so since it looked.
 """
 
+import threading
 import time
 from collections.abc import Callable
 
@@ -52,6 +54,13 @@ class Lock:
         self._consents = consents and not is_read_only
         self._with_sleep, self._monotonic = with_sleep, monotonic
         self.state = LockState()
+        self._changing = threading.Lock()
+
+    def _swap(self, old: LockState, new: LockState) -> None:
+        """`new`, where `old` still holds: what another thread has closed meanwhile stays so."""
+        with self._changing:
+            if self.state is old:
+                self.state = new
 
     def _offset(self) -> float:
         return self._with_sleep() - self._monotonic()
@@ -60,22 +69,24 @@ class Lock:
         """A device, or the whole site where none is named, for ten minutes from now on."""
         if self.is_read_only:
             return
-        now, state = self._with_sleep(), self._looked_at()
+        now, was = self._with_sleep(), self._looked_at()
+        state = was
         if device:
             others = tuple((name, until) for name, until in state.devices if name != device)
             state = replace(state, devices=(*others, (device, now + UNLOCKED_S)))
         else:
             state = replace(state, site_until_s=now + UNLOCKED_S)
-        self.state = replace(state, last_key_s=now, slept_offset_s=self._offset(), why="")
+        self._swap(was, replace(state, last_key_s=now, slept_offset_s=self._offset(), why=""))
 
     def lock(self, why: str = "writing is locked: u unlocks it") -> None:
-        self.state = LockState(why=why)
+        with self._changing:
+            self.state = LockState(why=why)
 
     def note_key(self) -> None:
         """Somebody is there."""
         state = self._looked_at()
         if state.is_open:
-            self.state = replace(state, last_key_s=self._with_sleep())
+            self._swap(state, replace(state, last_key_s=self._with_sleep()))
 
     def _looked_at(self) -> LockState:
         """The state as it is by now: what is over is over."""
@@ -83,22 +94,20 @@ class Lock:
         if not state.is_open:
             return state
         now = self._with_sleep()
-        why = ""
+        devices = tuple((name, until) for name, until in state.devices if until > now)
+        site_until_s = state.site_until_s if state.site_until_s > now else 0.0
         if self._offset() - state.slept_offset_s >= _SLEPT_S:
-            why = "writing was locked because the machine slept: u unlocks it"
+            looked = LockState(why="writing was locked because the machine slept: u unlocks it")
         elif now - state.last_key_s >= IDLE_S:
-            why = "writing was locked after 5 minutes without a key: u unlocks it"
+            looked = LockState(why="writing was locked after 5 minutes without a key: u unlocks it")
+        elif not devices and not site_until_s:
+            looked = LockState(why="writing was locked when its 10 minutes were over: u unlocks it")
+        elif (devices, site_until_s) == (state.devices, state.site_until_s):
+            return state
         else:
-            devices = tuple((name, until) for name, until in state.devices if until > now)
-            site_until_s = state.site_until_s if state.site_until_s > now else 0.0
-            state = replace(state, devices=devices, site_until_s=site_until_s)
-            if not state.is_open:
-                why = "writing was locked when its 10 minutes were over: u unlocks it"
-        if why:
-            state = LockState(why=why)
-            if self.state.is_open:
-                self.state = state
-        return state
+            looked = replace(state, devices=devices, site_until_s=site_until_s)
+        self._swap(state, looked)
+        return self.state if self.state is not state else looked
 
     def why_not(self, device: str) -> str:
         """Why nothing may be written to a device now; nothing when it may. An empty name stands for what has none: that

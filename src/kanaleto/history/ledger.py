@@ -6,6 +6,7 @@ import sqlite3
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 from typing import TypeVar
 
@@ -100,14 +101,15 @@ class JournalLedger:
                 return
 
     def on_its_thread(self, what: Callable[[], object]) -> None:
-        """Done when it gives back."""
-        self._thread.submit(what).result()
+        """Done when it gives back, but for a disk that hangs."""
+        with suppress(TimeoutError):
+            self._thread.submit(what).result(_OPEN_S)
 
     def release(self) -> None:
         """Let go of the file; it is opened again when it is needed."""
-        self._thread.submit(self._forget).result()
+        self.on_its_thread(self._forget)
 
     def close(self) -> None:
         """Nothing more is written down."""
         self._thread.submit(self._forget)
-        self._thread.shutdown(wait=True)
+        self._thread.shutdown(wait=False)

@@ -114,7 +114,8 @@ class PadPart(Part):
                     "ochre",
                 )
             ]
-        own = [result for result in reversed(control.orders.last) if result.order.device == self.device]
+        written = tuple(control.orders.last)  # which the engine adds to
+        own = [result for result in reversed(written) if result.order.device == self.device]
         if own:
             rows += [Note(""), Head("WRITTEN"), *(Written(result) for result in own[:_MOST_WRITTEN])]
         return rows
@@ -148,7 +149,7 @@ class PadPart(Part):
     def _sent(self, bit: Bit) -> str:
         """When this bit was written last, as far as is remembered."""
         mask = 1 << bit.number
-        for result in reversed(self.context.control.orders.last):
+        for result in reversed(tuple(self.context.control.orders.last)):
             order = result.order
             is_same = (order.device, order.points) == (bit.place.device.name, (bit.place.point.name,))
             bits = order.mask if order.is_masked else int.from_bytes(order.data)

@@ -65,7 +65,7 @@ def _setting(cells: Cells, place: Place, snapshot: Snapshot, room: int) -> Cells
     point, reading = place.point, snapshot.reading(place)
     value = brief_text(point, reading)
     end = cells.width + room
-    name, words = (20, 10) if room >= 54 else (14, 5)
+    name, words = (20, 10) if room >= 54 else (16, 5)
     cells.put("  ").put(point.name, "ink", name).put(" ").put(words_text(place, reading), "sky", words)
     cells.put(value, value_tone(point, reading), 12, right=True, bold=reading.quality is Quality.GOOD)
     low, high = point.limits.range_low, point.limits.range_high

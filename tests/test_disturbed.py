@@ -103,6 +103,7 @@ class Disturbed(unittest.TestCase):
             try:
                 async with app.run_test(size=size) as pilot:
                     await self.until(lambda: any(re.search(r"R0 +0 ", row) for row in painted(app)), "a first value")
+                    await app._is_whole.wait()
                     await work(self, app, pilot)
                     self.assertIsNone(app.crash)
             finally:

@@ -55,6 +55,7 @@ class Redrawn(unittest.TestCase):
         app = KanaletoApp(engine, loaded, "lagoon")
         try:
             async with app.run_test(size=(140, 40)) as pilot:
+                await app._is_whole.wait()
                 await pilot.pause(0.6)
                 for number, key in enumerate(_KEYS):
                     if key in _SIZES:

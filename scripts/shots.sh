@@ -1,5 +1,6 @@
 #!/bin/sh
 # Pictures of the main views on the demo site, for docs/screenshots: an xterm of about 1280x800 on a virtual screen.
+# All of them, or those named: sh scripts/shots.sh live pad
 set -eu
 cd "$(dirname "$0")/.."
 missing=""
@@ -17,6 +18,7 @@ export XDG_DATA_HOME="$own/data" XDG_STATE_HOME="$own/state"
 
 shot() { # NAME SECONDS COMMAND KEYS...: after SECONDS press KEYS, one a second, and save docs/screenshots/NAME.png
   name=$1 wait=$2 command=$3; shift 3
+  case " $only " in "  " | *" $name "*) ;; *) return ;; esac
   socket="shots$$" display=":$((200 + $$ % 500))"
   Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 & screen=$!
   sleep 1
@@ -33,6 +35,7 @@ shot() { # NAME SECONDS COMMAND KEYS...: after SECONDS press KEYS, one a second,
   wait "$screen" 2>/dev/null || true
 }
 
+only=$*
 k=.venv/bin/kanaleto
 shot live 62 "$k demo" R p j j j j j j j j j j p j j j j j j j j j j j j j j j j p Enter
 shot trend 75 "$k demo" v j j j j j j j j j j v j j j j j j j j j j j j v j v j j v p t + + Left Left Left Left Left Left v Left Left Left Left Left Left Left Left

@@ -45,9 +45,9 @@ def command() -> None:
 
     \b
     Example: a drive's parameters before and after
-      kanaleto snapshot save plant.toml --device "Upper sluice" before.csv
-      kanaleto snapshot diff plant.toml before.csv
-      kanaleto snapshot restore plant.toml before.csv --dry
+      kanaleto snapshot save alder-lock.toml --device "Upper sluice" before.csv
+      kanaleto snapshot diff alder-lock.toml before.csv
+      kanaleto snapshot restore alder-lock.toml before.csv --dry
     """
 
 
@@ -99,7 +99,12 @@ class _Asked:
 )
 @_FILE
 def save_command(site_path: Path, names: tuple[str, ...], range_texts: tuple[str, ...], file: Path) -> int:
-    """Save what devices of SITE hold to FILE (CSV): their points, or the registers of --range."""
+    """Save what devices of SITE hold to FILE (CSV): their points, or the registers of --range.
+
+    \b
+    Example:
+      kanaleto snapshot save alder-lock.toml --device "Bollard heaters" --range "holding 100-110" heaters.csv
+    """
     site, _ = load_site(site_path)
     devices = _devices(site, names)
     ranges = [usage(lambda text=text: parse_range(text, Numbering.PROTOCOL, "--range")) for text in range_texts]  # type: ignore[misc]
@@ -133,7 +138,12 @@ def diff_command(
     site_path: Path, file: Path, other: Path | None, names: tuple[str, ...], of: str | None, is_writable: bool
 ) -> int:
     """What differs between FILE and what stands there now, or between FILE and OTHER. Exit code 1 where something
-    does."""
+    does.
+
+    \b
+    Example: is the lower sluice set as the upper one was?
+      kanaleto snapshot diff alder-lock.toml upper.csv --device "Lower sluice" --from "Upper sluice" --writable
+    """
     site, _ = load_site(site_path)
     ones = _chosen(load(file), site, names, of)
     ones = writable(site, ones) if is_writable else ones
@@ -200,7 +210,12 @@ def _value(held: Held | None) -> str:
 def restore_command(
     site_path: Path, file: Path, names: tuple[str, ...], of: str | None, is_dry: bool, is_yes: bool
 ) -> int:
-    """Write back what FILE has and does not stand there now, in its order; what could not be written is told."""
+    """Write back what FILE has and does not stand there now, in its order; what could not be written is told.
+
+    \b
+    Example:
+      kanaleto snapshot restore alder-lock.toml before.csv --device "Upper sluice"
+    """
     if click.get_current_context().find_root().obj and not is_dry:
         raise click.UsageError("--read-only: kanaleto snapshot restore writes to devices")
     site, _ = load_site(site_path)

@@ -100,15 +100,6 @@ class Writing:
         self._screen.engine.do(note)
         return told
 
-    @property
-    def verb(self) -> str:
-        """What `u` does now."""
-        unlocked, _ = self.lock.told()
-        was, at_s = self._unlocked_at
-        if unlocked and was and self._screen.engine.now_s() - at_s < _TWICE_S:
-            return "unlock the site"
-        return "lock" if unlocked else "unlock writing"
-
     def users_of(self, lines: set[str] | None) -> list[str]:
         """What is kept alive, or runs, on these lines (on all where none are named): whoever would close them asks."""
         names = [

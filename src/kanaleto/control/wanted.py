@@ -1,6 +1,7 @@
 """What somebody types becomes registers: a value in its unit, 0x… or 0b… for the raw number, a state's text, the names
 of bits, on and off. What a point cannot hold is refused with the nearest that it can."""
 
+import math
 import re
 from collections.abc import Iterable
 
@@ -180,6 +181,8 @@ def _typed_number(point: Point, text: str, power: int) -> float:
     except ValueError:
         known = f", or {', '.join(point.labels.values())}" if point.labels else ""
         raise CannotWrite(f"{text!r} is no number{known}") from None
+    if not math.isfinite(value):
+        raise CannotWrite(f"{text[:20]}{'…' if len(text) > 20 else ''} is more than any register holds")
     _hold_to_range(point, value)
     return value
 

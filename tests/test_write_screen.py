@@ -302,7 +302,7 @@ class Writes(LiveCase):
                     if key not in "qQR":
                         await press("escape", digit, key)
             pick = random.Random(17)
-            for _ in range(3000):
+            for _ in range(1500):
                 await press(pick.choice((*letters, *named, "w", "W", "enter", "3", "y")))
                 if pick.random() < 0.1:
                     await press("escape")

@@ -97,6 +97,16 @@ class KeptAlive(unittest.TestCase):
 
         controlled(work, drive(watchdog_s=1.2), neighbour)
 
+    def test_a_change_that_brings_no_answer_is_not_told_as_written(self) -> None:
+        async def work(own: Controlled) -> None:
+            await own.control.alives.begin(Wish(order=own.order("Command word", "Enable"), period_s=0.5, safe=b"\0\0"))
+            own.line.fault = silent(7)
+            result = await own.control.send(own.order("Command word", "Open on"))
+            self.assertEqual((result.state, result.is_equal, result.after), (State.UNKNOWN, None, None))
+            self.assertIn("may have been written or not", result.text)
+
+        controlled(work)
+
     def test_a_slow_disk_makes_nothing_late(self) -> None:
         """Nor does one that hangs: writes are not sent then, and the safe value goes out all the same."""
 

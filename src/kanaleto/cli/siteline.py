@@ -13,7 +13,7 @@ from kanaleto.site.model import Device, Line, Site, Writing
 
 SITE_OPTION = click.option(
     "--site", "site_path", type=click.Path(path_type=Path), metavar="SITE",
-    help="LINK is the name of a line of SITE: what it says of writing there is kept, and the write is written down",
+    help="LINK is the name of a line of SITE: what it says of writing there is kept",
 )  # fmt: skip
 YES_OPTION = click.option("--yes", "is_yes", is_flag=True, help='confirm a write where SITE says writing = "confirm"')
 

@@ -77,7 +77,7 @@ class KeptAlive:
         self._said = ""
         self._row: int | None = None
         self._counting: asyncio.Task[None] | None = None
-        self._change: tuple[bytes, asyncio.Future[str]] | None = None
+        self._change: tuple[bytes, asyncio.Future[tuple[str, str]]] | None = None
         self._wake = asyncio.Event()
         self._openings = orders.poller_of(wish.order).connection.openings
         self._device = orders.device_of(wish.order)
@@ -201,25 +201,26 @@ class KeptAlive:
 
     # Changing what is repeated
 
-    async def change(self, order: Order) -> str:
-        """Other bits, or another word, from now on; "" once it went, else why not. Only its holder may."""
+    async def change(self, order: Order) -> tuple[str, str]:
+        """Other bits, or another word, from now on: why that is not so, and why it is not known whether the device has
+        it; both empty once it was answered. Only its holder may."""
         why = self._orders.why_locked(order)
         if why or self.is_over:
-            return why or "it is not kept alive any more"
+            return why or "it is not kept alive any more", ""
         data = order.data
         if order.is_masked:
             word = int.from_bytes(self._data) & ~order.mask & 0xFFFF | int.from_bytes(order.data) & order.mask
             data = word.to_bytes(2)
         if self._change is not None and not self._change[1].done():
-            return "another change is under way"
-        done: asyncio.Future[str] = asyncio.get_running_loop().create_future()
+            return "another change is under way", ""
+        done: asyncio.Future[tuple[str, str]] = asyncio.get_running_loop().create_future()
         self._change = (data, done)
         self._wake.set()
         return await done
 
-    async def _take(self, data: bytes, done: "asyncio.Future[str]") -> None:
+    async def _take(self, data: bytes, done: "asyncio.Future[tuple[str, str]]") -> None:
         before, order = self._data, self.wish.order
-        told = ""
+        told = doubt = ""
         try:
             await self._end_count()
             await self._write_down(data)
@@ -230,13 +231,14 @@ class KeptAlive:
                 await self._end_count()
                 await self._write_down(before)
             else:
+                doubt = "" if outcome.is_good else outcome.reason
                 self._data = data  # where no answer came it may have been taken: the next one tells
         except (Refused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
             told = str(error)
             raise
         finally:
             if not done.done():
-                done.set_result(told)
+                done.set_result((told, doubt))
 
     # In the journal
 
@@ -288,7 +290,7 @@ class KeptAlive:
         self.is_over = True
         self._wake.set()
         if self._change is not None and not self._change[1].done():
-            self._change[1].set_result("it is not kept alive any more")
+            self._change[1].set_result(("it is not kept alive any more", ""))
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)

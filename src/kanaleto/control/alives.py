@@ -65,10 +65,13 @@ class Alives:
             self._orders.require_allowed(order)
         except Refused as error:
             return replace(self._refused(own.wish, str(error), error.needs), order=order)
-        why = await own.change(order)
+        why, doubt = await own.change(order)
         if why:
             return Result(order=order, state=State.NOT_SENT, text=why, wall_s=self._session.clock.now())
         told = f"kept alive at {hex_of(own.data)} from now on"
+        if doubt:  # what is repeated has changed; what the device holds nobody knows
+            text = f"it may have been written or not: {doubt}; {told}"
+            return Result(order=order, state=State.UNKNOWN, text=text, before=before, wall_s=self._session.clock.now())
         return Result(
             order=order, state=State.DONE, text=told, before=before, after=own.data, is_equal=True,
             wall_s=self._session.clock.now(),

@@ -13,14 +13,10 @@ from collections.abc import Callable
 from msgspec import Struct
 from msgspec.structs import replace
 
+from kanaleto.polling.clock import seconds_with_sleep
+
 UNLOCKED_S, IDLE_S = 600.0, 300.0
 _SLEPT_S, _SOON_S = 2.0, 60.0
-
-
-def seconds_with_sleep() -> float:
-    """Seconds that count while the machine sleeps, where the system has such a clock."""
-    clock = getattr(time, "CLOCK_BOOTTIME", None)
-    return time.clock_gettime(clock) if clock is not None else time.monotonic()
 
 
 class LockState(Struct, frozen=True):

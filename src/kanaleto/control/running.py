@@ -253,9 +253,9 @@ class Run:
             (own for key, own in self._kept.items() if key[0] == identity[0] and _same_registers(own, order)), None
         )
         if kept is not None:
-            why = await kept.change(order)
-            if why:
-                raise Failed(why)
+            why, doubt = await kept.change(order)
+            if why or doubt:
+                raise Failed(why or f"it may have been written or not: {doubt}")
             return f"kept alive at {order.told}"
         result = await self._send(order)
         if not result.is_well and not (result.is_equal and result.outcome is not None):

@@ -3,7 +3,6 @@ identification, by the point that is its tag. Asked once a connection; what is k
 
 import asyncio
 import json
-import os
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
@@ -12,6 +11,7 @@ from msgspec import Struct, ValidationError
 from msgspec.json import decode
 
 from kanaleto.files.texts import CannotRead, read_bounded
+from kanaleto.files.whole import write_whole
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.lines.stablenames import stable_name
 from kanaleto.polling.line import LinePoller
@@ -27,7 +27,7 @@ _REFUSED = "refused"
 
 
 class Known(Struct):
-    """What is known of a device: empty is not known. `silent_on` is set where it answers no identification."""
+    """What is known of a device: empty is not known. `has_no_identity` where it does not answer identification."""
 
     adapter: str = ""
     identity: dict[str, str] = {}
@@ -149,11 +149,9 @@ def _read(path: Path) -> dict[str, Known]:
 
 
 def _write(path: Path, text: str) -> None:
-    beside = path.with_suffix(".new")
     with suppress(OSError):
         path.parent.mkdir(parents=True, exist_ok=True)
-        beside.write_text(text + "\n", encoding="utf-8")
-        os.replace(beside, path)
+        write_whole(path, text + "\n")
 
 
 def _differences(line: Line, known: Known, found: Known) -> list[str]:

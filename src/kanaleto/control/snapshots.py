@@ -8,7 +8,6 @@ words, value, unit. Registers without a name have none. A list of what is requir
 import asyncio
 import csv
 import io
-import os
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
@@ -19,6 +18,7 @@ from kanaleto.control.order import Order, Result, State
 from kanaleto.control.orders import Orders
 from kanaleto.control.wanted import WHOLE, mask_of, text_of, why_not_writable
 from kanaleto.files.texts import read_text
+from kanaleto.files.whole import write_whole
 from kanaleto.polling.session import Session
 from kanaleto.site.faults import Fault, FaultyFile
 from kanaleto.site.model import Device, Line, Point, Site
@@ -173,9 +173,7 @@ def as_text(site: str, at: str, rows: Sequence[Held]) -> str:
 def save(path: Path, text: str) -> None:
     """Written beside, and renamed. Raises OSError."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    beside = path.with_name(f"{path.name}.new")
-    beside.write_text(text, encoding="utf-8")
-    os.replace(beside, path)
+    write_whole(path, text)
 
 
 def load(path: Path) -> list[Held]:

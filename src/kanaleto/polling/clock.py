@@ -8,7 +8,7 @@ OFF_S = 0.5
 _SLEPT_S = 2.0
 
 
-def _awake_or_asleep() -> float:
+def seconds_with_sleep() -> float:
     """Seconds that count sleep, where the system has such a clock."""
     clock = getattr(time, "CLOCK_BOOTTIME", None)
     return time.clock_gettime(clock) if clock is not None else time.monotonic()
@@ -22,7 +22,7 @@ class Clock:
         self,
         wall: Callable[[], float] | None = time.time,
         monotonic: Callable[[], float] = time.monotonic,
-        with_sleep: Callable[[], float] = _awake_or_asleep,
+        with_sleep: Callable[[], float] = seconds_with_sleep,
     ) -> None:
         self._wall, self._monotonic, self._with_sleep = wall, monotonic, with_sleep
         self.anchor(monotonic)

@@ -73,7 +73,10 @@ class Control(Sink):
             held = self.alives.holding(order)
         # a person's own is changed; what a routine keeps alive is the routine's
         if held is not None and not held.wish.order.owner and self._is_within(order, held.wish.order):
-            return await self.alives.change(held, order)
+            changed = await self.alives.change(held, order)
+            if changed.needs is None:
+                self.orders.last.append(changed)
+            return changed
         result = await self.orders.send(order)
         if result.is_well and order.reads_back and result.after is not None:
             self._watched += 1

@@ -157,9 +157,7 @@ def preview(spots: Sequence[Spot], text: str, snapshot: Snapshot, bit: int | Non
     """`bit` where one bit of a word of bits is meant: then on and off are enough."""
     try:
         return _preview(spots, text, snapshot, bit)
-    except CannotWrite as error:
-        return Preview(fault=str(error))
-    except ValueError as error:
+    except ValueError as error:  # CannotWrite, and what no frame can hold
         return Preview(fault=str(error))
 
 

@@ -264,7 +264,7 @@ class Settings(WithSite):
 
     def test_a_condition_that_becomes_true_lays_minutes_aside(self) -> None:
         self._loaded('lay_aside = ["[D1/R3] > 800"]')
-        command("poll", str(self.site), "--for", "3", "--quiet")
+        command("poll", str(self.site), "--for", "6", "--quiet")
         (aside,) = [
             json.loads(line) for line in command("history", str(self.site), "--aside", "--json")[0].splitlines()
         ]

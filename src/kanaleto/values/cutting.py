@@ -1,0 +1,245 @@
+"""Words that nobody knows, cut into values so that the description of all samples is shortest.
+
+Every register may begin a value of any type (`columns`, `spans`); what each costs is known, so the cheapest way through a
+run is found from its beginning to its end, and from its end to its beginning, and what another reading of any register
+would cost beside it. Values of one type stand together, so that a change of type costs more than going on. A device
+keeps to one order for all its wide values: each is tried, and the one with the shortest description of all its runs is
+taken; another order for a single value costs extra.
+"""
+
+from collections.abc import Iterable, Sequence
+
+import numpy as np
+from msgspec import Struct
+
+from kanaleto.values.codec import Codec
+from kanaleto.values.columns import IMPOSSIBLE, KINDS, REGISTERS, Bits, Column, Shape, matrix
+from kanaleto.values.spans import clocks, texts
+from kanaleto.values.types import Kind, Order, ValueType
+
+_SAME, _OTHER = 0.4, 2.6
+_AGAINST_STYLE, _AGAINST_NARROW = 9.0, 30.0
+_LONG = {Order("EFGHABCD"): 7.0, Order("FEHGBADC"): 10.0}
+WIDE_ORDERS = (Order.ABCD, Order.CDAB, Order.BADC, Order.DCBA)
+_WIDE_PRIOR = {Order.ABCD: 0.0, Order.CDAB: 0.5, Order.BADC: 5.0, Order.DCBA: 2.0}
+_NARROW_PRIOR = {Order.AB: 0.0, Order.BA: 20.0}
+_DATE, _STILL_DATE = 31.0, 6.0
+_DATES = (1.4e9, 2.1e9)
+_HALF = 5.0  # bits of excess that halve the doubt
+_LEAST_SURE, _ZERO_SURE = 0.1, 0.3
+
+
+class Style(Struct, frozen=True):
+    """The orders that a device keeps to: of its wide values, and of the bytes in a register."""
+
+    wide: Order = Order.ABCD
+    narrow: Order = Order.AB
+
+    @property
+    def bits(self) -> float:
+        return _WIDE_PRIOR[self.wide] + _NARROW_PRIOR[self.narrow]
+
+
+STYLES = tuple(Style(wide, narrow) for narrow in (Order.AB, Order.BA) for wide in WIDE_ORDERS)
+
+
+class Cut(Struct, frozen=True):
+    """One value of a run: the register at which it begins in it, its reading, how it moved, how sure that is (0 to 1),
+    and the next best reading of the same place, if one came near."""
+
+    at: int
+    codec: Codec
+    shape: Shape
+    sure: float
+    instead: Codec | None = None
+
+
+class _Entry(Struct):
+    """One reading wherever in a run it may stand: `cost` by the register at which it begins; `key` is the number of its
+    type and order; `against` what it costs where it is not of a style, by style."""
+
+    codec: Codec
+    key: int
+    cost: list[float]
+    shape: list[int]
+
+
+class Run:
+    """A run of registers, with what every reading of every place in it costs. Samples of several devices of one kind
+    (`samples` of each) are taken together."""
+
+    def __init__(self, samples: Sequence[Sequence[bytes]]) -> None:
+        self.registers = len(samples[0][0]) // 2
+        self._entries: list[_Entry] = []
+        self._keys: dict[tuple[Kind, Order], int] = {}
+        matrices = [matrix(one) for one in samples]
+        for kind in KINDS:
+            if REGISTERS[kind] <= self.registers:
+                for order in _orders_of(kind):
+                    self._add(kind, order, [Column(one, kind, order) for one in matrices])
+        self._spans = self._found_spans(samples, matrices)
+        self._by_style: dict[Style, list[tuple[_Entry, float]]] = {}
+
+    def _add(self, kind: Kind, order: Order, columns: list[Column]) -> None:
+        cost = np.minimum(sum((column.cost for column in columns), start=np.zeros(len(columns[0].cost))), IMPOSSIBLE)
+        shape = np.max([column.shape for column in columns], axis=0)
+        self._entries.append(_Entry(Codec(ValueType(kind), order), self._key(kind, order), cost.tolist(), shape.tolist()))
+        if kind is Kind.UINT32:
+            self._entries.append(self._dates(order, columns, cost, shape))
+
+    def _dates(self, order: Order, columns: list[Column], cost: Bits, shape: Bits) -> _Entry:
+        """Whole numbers of 32 bits that are seconds since 1970 and of this time."""
+        is_date = np.all([(column.first > _DATES[0]) & (column.first < _DATES[1]) for column in columns], axis=0)
+        rises = np.isin(shape, (int(Shape.STILL), int(Shape.RISING)))
+        saved = sum((column.told for column in columns), start=np.zeros(len(cost))) - len(columns) * _DATE
+        told = np.where(is_date & rises, cost - saved + np.where(shape == Shape.STILL, _STILL_DATE, 0.0), IMPOSSIBLE)
+        codec = Codec(ValueType(Kind.UNIX32), order)
+        return _Entry(codec, self._key(Kind.UNIX32, order), told.tolist(), shape.astype(int).tolist())
+
+    def _key(self, kind: Kind, order: Order) -> int:
+        return self._keys.setdefault((kind, order), len(self._keys))
+
+    def _found_spans(
+        self, samples: Sequence[Sequence[bytes]], matrices: Sequence[np.ndarray[tuple[int, ...], np.dtype[np.uint8]]]
+    ) -> dict[int, list[tuple[Codec, int, float]]]:
+        """Texts and packed dates, by the register at which each begins."""
+        still = np.all([(one == one[0]).all(axis=0) for one in matrices], axis=0)
+        is_still = (still[0::2] & still[1::2]).tolist()
+        found: dict[int, dict[Codec, list[float]]] = {}
+        for one in samples:
+            spans = [*texts(one[0], is_still)]
+            for kind in (Kind.CLOCK3, Kind.CLOCK6):
+                spans += clocks(list(one), kind)
+            for at, codec, bits in spans:
+                found.setdefault(at, {}).setdefault(codec, []).append(bits)
+        return {
+            at: [
+                (codec, self._key(codec.type.kind, codec.order), sum(bits))
+                for codec, bits in by_codec.items()
+                if len(bits) == len(samples)
+            ]
+            for at, by_codec in found.items()
+        }
+
+    def _of_style(self, style: Style, is_strict: bool) -> list[tuple[_Entry, float]]:
+        """The readings that a style allows, with what each costs more for not being of it."""
+        chosen = []
+        for entry in self._entries:
+            order = entry.codec.order
+            is_own = order in (style.wide, style.narrow) or order in _LONG
+            against = _AGAINST_STYLE if order.is_for_wide else _AGAINST_NARROW
+            if is_own or not is_strict:
+                chosen.append((entry, _LONG.get(order, 0.0) if is_own else against))
+        return chosen
+
+    def bits(self, style: Style) -> float:
+        """The length of the shortest description in which every value keeps to the style."""
+        return self._forward(self._of_style(style, is_strict=True))[0][-1]
+
+    def _forward(self, entries: list[tuple[_Entry, float]]) -> tuple[list[float], list[list[float]]]:
+        """The least bits up to each register, and the same where the last value is of each key."""
+        count, keys = self.registers, len(self._keys)
+        best = [0.0] + [IMPOSSIBLE * 10] * count
+        by_key = [[IMPOSSIBLE * 10] * keys for _ in range(count + 1)]
+        for at in range(count):
+            here, other = by_key[at], best[at] + _OTHER
+            for entry, more in entries:
+                if at < len(entry.cost):
+                    bits = entry.cost[at] + more + min(here[entry.key] + _SAME, other)
+                    end = at + entry.codec.registers
+                    if bits < by_key[end][entry.key]:
+                        by_key[end][entry.key] = bits
+                        best[end] = min(best[end], bits)
+            for codec, key, cost in self._spans.get(at, ()):
+                end, bits = at + codec.registers, cost + min(here[key] + _SAME, other)
+                by_key[end][key] = min(by_key[end][key], bits)
+                best[end] = min(best[end], bits)
+        return best, by_key
+
+    def _backward(self, entries: list[tuple[_Entry, float]]) -> list[list[float]]:
+        """The least bits from each register on, where the value before is of each key."""
+        count, keys = self.registers, len(self._keys)
+        rest = [[IMPOSSIBLE * 10] * keys for _ in range(count)] + [[0.0] * keys]
+        for at in range(count - 1, -1, -1):
+            here = [IMPOSSIBLE * 10] * keys
+            for entry, more in entries:
+                if at < len(entry.cost):
+                    bits = entry.cost[at] + more + rest[at + entry.codec.registers][entry.key]
+                    here[entry.key] = min(here[entry.key], bits)
+            for codec, key, cost in self._spans.get(at, ()):
+                here[key] = min(here[key], cost + rest[at + codec.registers][key])
+            other = min(here) + _OTHER
+            rest[at] = [min(bits + _SAME, other) for bits in here]
+        return rest
+
+    def readings(self, style: Style) -> list[dict[Codec, tuple[float, Shape]]]:
+        """Of each register, every reading that may begin there: how many bits more than the shortest description the
+        whole run takes with it, and its shape."""
+        entries = self._of_style(style, is_strict=False)
+        best, by_key = self._forward(entries)
+        rest = self._backward(entries)
+        found: list[dict[Codec, tuple[float, Shape]]] = []
+        for at in range(self.registers):
+            before, other = by_key[at], best[at] + _OTHER
+            here: dict[Codec, tuple[float, Shape]] = {}
+            for entry, more in entries:
+                if at < len(entry.cost) and entry.cost[at] < IMPOSSIBLE:
+                    bits = entry.cost[at] + more + min(before[entry.key] + _SAME, other)
+                    whole = bits + rest[at + entry.codec.registers][entry.key]
+                    here[entry.codec] = (whole - best[-1], Shape(entry.shape[at]))
+            for codec, key, cost in self._spans.get(at, ()):
+                bits = cost + min(before[key] + _SAME, other)
+                here[codec] = (bits + rest[at + codec.registers][key] - best[-1], Shape.STILL)
+            found.append(here)
+        return found
+
+    def cuts(self, style: Style) -> list[Cut]:
+        """The values of the shortest description, in order."""
+        found: list[Cut] = []
+        readings, at = self.readings(style), 0
+        while at < self.registers:
+            ranked = sorted(readings[at].items(), key=lambda entry: entry[1][0])
+            codec, (_, shape) = ranked[0]
+            found.append(_cut(at, codec, shape, ranked))
+            at += codec.registers
+        return found
+
+
+def _orders_of(kind: Kind) -> Sequence[Order]:
+    if REGISTERS[kind] == 1:
+        return (Order.AB, Order.BA)
+    return WIDE_ORDERS if REGISTERS[kind] == 2 else (*WIDE_ORDERS, *_LONG)
+
+
+def _cut(at: int, codec: Codec, shape: Shape, ranked: Sequence[tuple[Codec, tuple[float, Shape]]]) -> Cut:
+    """With the best reading of other numbers beside it, and how far behind it lies."""
+    is_positive = codec.type.kind in (Kind.INT16, Kind.UINT16)
+    rival: Codec | None = None
+    excess = 4 * _HALF
+    for other, (bits, _) in ranked[1:]:
+        is_alike = is_positive and other.type.kind in (Kind.INT16, Kind.UINT16) and other.order is codec.order
+        is_longer = codec.type.kind is Kind.TEXT and other.type.kind is Kind.TEXT
+        if not is_alike and not is_longer:
+            rival, excess = other, bits
+            break
+    sure = 1.0 - 0.5 * 0.5 ** (max(excess, 0.0) / _HALF)
+    if shape is Shape.ZERO:
+        sure = min(sure, _ZERO_SURE)
+    elif shape is Shape.STILL and codec.type.kind is not Kind.TEXT:
+        sure *= 0.85
+    if codec.registers == 1 and shape is Shape.STATES:
+        codec = Codec(ValueType(Kind.BITS), codec.order)
+    return Cut(at, codec, shape, round(max(sure, _LEAST_SURE), 2), rival if excess < 3 * _HALF else None)
+
+
+def style_of(runs: Iterable[Run]) -> Style:
+    """The style in which the description of all runs is shortest."""
+    known = list(runs)
+    return min(STYLES, key=lambda style: style.bits + sum(run.bits(style) for run in known))
+
+
+def explain(runs: Sequence[Sequence[Sequence[bytes]]]) -> tuple[Style, list[list[Cut]]]:
+    """The style of a device and the values of each of its runs; of a run, the samples of each device of that kind."""
+    known = [Run(samples) for samples in runs]
+    style = style_of(known)
+    return style, [run.cuts(style) for run in known]

@@ -27,7 +27,7 @@ from kanaleto.site.link import TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Site
 from kanaleto.site.ranges import parse_range
 from kanaleto.survey.asking import MayNotTouch, first_question, is_forbidden
-from kanaleto.survey.keeping import load_survey, save_survey
+from kanaleto.survey.keeping import kept_of, load_survey, save_survey
 from kanaleto.survey.own_settings import read_own_settings
 from kanaleto.survey.pace import Pace
 from kanaleto.survey.registers import RegisterSurvey
@@ -235,12 +235,15 @@ class Kept(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "s.json"
             survey = RegisterSurvey(nobody, 4, tables=(Table.HOLDING, Table.COIL), last=200)  # type: ignore[arg-type]
-            survey.tables[0].runs, survey.tables[0].next, survey.tables[0].most = [(0, 9), (40, 47)], 60, 48
+            survey.tables[0].restore([(0, 9), (40, 47)], [(10, 39)])
+            survey.tables[0].most = 48
             survey.tables[1].dangerous, survey.functions = [(7, 7)], {3: True, 17: False}
             save_survey(path, "tcp://192.0.2.1:502", survey)
             again = RegisterSurvey(nobody, 4)  # type: ignore[arg-type]
             load_survey(path, "tcp://192.0.2.1:502", again)
-            self.assertEqual((again.tables, again.functions), (survey.tables, survey.functions))
+            self.assertEqual(kept_of(again), kept_of(survey))
+            self.assertEqual(again.tables[0].runs, [(0, 9), (40, 47)])
+            self.assertTrue(again.tables[0].is_known(39) and not again.tables[0].is_known(48))
             for text, reason in (
                 ("{}", "no survey"),
                 ("[1]", "no survey"),

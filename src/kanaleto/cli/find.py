@@ -11,6 +11,7 @@ from kanaleto.cli.ranges import parse_units
 from kanaleto.site.counting import Numbering
 from kanaleto.site.ranges import parse_range
 from kanaleto.survey.asking import Never
+from kanaleto.survey.registers import MOST_REQUESTS
 
 _ASKS = {
     "asks_ports": "--ports", "asks_adapters": "--adapters", "hosts": "--hosts", "asks_registers": "--registers",
@@ -101,7 +102,7 @@ def _users_of(name: str) -> str:
     "--from", "first", type=click.IntRange(0, 65535), default=0, show_default=True, help="first address for --registers"
 )
 @click.option(
-    "--to", "last", type=click.IntRange(0, 65535), default=9999, show_default=True, help="last address for --registers"
+    "--to", "last", type=click.IntRange(0, 65535), default=65535, show_default=True, help="last address for --registers"
 )
 @click.option(
     "--table",
@@ -114,10 +115,10 @@ def _users_of(name: str) -> str:
     "--every",
     "is_thorough",
     is_flag=True,
-    help="--registers passes over no address, however far it is from others that read",
+    help="ask for every address in the end, and not only for the likely places",
 )
 @click.option(
-    "--limit", type=click.IntRange(1), default=1000, show_default=True, help="requests at most for --registers"
+    "--limit", type=click.IntRange(1), default=MOST_REQUESTS, show_default=True, help="requests at most for --registers"
 )
 @click.option(
     "--resume",

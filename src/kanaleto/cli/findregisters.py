@@ -53,7 +53,7 @@ def find_registers(
     async def use(exchanger: Exchanger) -> None:
         survey = RegisterSurvey(
             exchanger.ask, unit_id, wanted, addresses[0], addresses[1], never, timeout_s or _REGISTER_TIMEOUT_S,
-            1 if is_thorough else 64,
+            is_thorough,
             on_step=lambda now: progress(now.share, 0, f"{now.asked} requests, "
                 f"{sum(table.items for table in now.tables)} "
                 "addresses read"),

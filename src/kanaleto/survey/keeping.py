@@ -4,21 +4,30 @@ import json
 from pathlib import Path
 from typing import Any
 
-from msgspec.structs import asdict
-
 from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
 from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.survey.tables import TableSurvey
+from kanaleto.survey.tables import TableSearch
 from kanaleto.wire.codes import Table
 
 
 def save_survey(path: Path, link: str, survey: RegisterSurvey) -> None:
     """Write it beside and rename. Raises OSError."""
-    tables = [{**asdict(table), "table": table.table.value} for table in survey.tables]
+    write_whole(path, json.dumps({"link": link, **kept_of(survey)}, indent=1) + "\n")
+
+
+def kept_of(survey: RegisterSurvey) -> dict[str, Any]:
+    """What a survey knows, as JSON holds it."""
     functions = {str(code): is_known for code, is_known in survey.functions.items()}
-    kept = {"link": link, "unit_id": survey.unit_id, "tables": tables, "functions": functions}
-    write_whole(path, json.dumps(kept, indent=1) + "\n")
+    return {"unit_id": survey.unit_id, "tables": [_kept(table) for table in survey.tables], "functions": functions}
+
+
+def _kept(table: TableSearch) -> dict[str, Any]:
+    return {
+        "table": table.table.value, "first": table.first, "last": table.last, "most": table.most,
+        "longest": table.longest, "runs": table.runs, "refused": table.refused(), "dangerous": table.dangerous,
+        "walls": table.walls, "why_none": table.why_none, "zeros": table.is_full_of_zeros, "every": table.with_every,
+    }  # fmt: skip
 
 
 def load_survey(path: Path, link: str, survey: RegisterSurvey) -> None:
@@ -29,16 +38,35 @@ def load_survey(path: Path, link: str, survey: RegisterSurvey) -> None:
             raise ValueError(
                 f"{path}: is the survey of unit {kept['unit_id']} at {kept['link']}, not of this one; name another file"
             )
-        survey.tables = [_table(entry) for entry in kept["tables"]]
-        survey.functions = {int(code): bool(is_known) for code, is_known in kept["functions"].items()}
-    except (KeyError, TypeError, AttributeError, ArithmeticError):
+        take_over(kept, survey)
+    except (KeyError, TypeError, AttributeError, ArithmeticError, IndexError):
         raise ValueError(f"{path}: is no survey of registers; name another file, or delete it to begin anew") from None
 
 
-def _table(entry: dict[str, Any]) -> TableSurvey:
-    known = set(TableSurvey.__struct_fields__)
-    values = {key: value for key, value in entry.items() if key in known}
-    values["table"] = Table(values["table"])
-    for key in ("runs", "dangerous"):
-        values[key] = [(int(first), int(last)) for first, last in values[key]]
-    return TableSurvey(**values)
+def take_over(kept: Any, survey: RegisterSurvey) -> None:
+    """Go on with what `kept_of` gave. Raises KeyError, TypeError, ValueError and their like where it is something else."""
+    every = survey.tables[0].with_every if survey.tables else False
+    survey.tables = [_table(entry, survey, every) for entry in kept["tables"]]
+    survey.functions = {int(code): bool(is_known) for code, is_known in kept["functions"].items()}
+
+
+def _table(entry: Any, survey: RegisterSurvey, every: bool) -> TableSearch:
+    first, last = int(entry["first"]), int(entry["last"])
+    if not 0 <= first <= last <= 0xFFFF:
+        raise TypeError
+    table = TableSearch(Table(entry["table"]), first, last, survey.never, every or bool(entry.get("every")))
+    table.most = max(1, min(int(entry["most"]), table.table.most_read))
+    table.longest = int(entry["longest"])
+    table.why_none = str(entry["why_none"])
+    table.is_full_of_zeros = entry.get("zeros")
+    table.dangerous = _spans(entry["dangerous"])
+    table.walls = sorted(int(at) for at in entry.get("walls", ()))
+    table.restore(_spans(entry["runs"]), _spans(entry.get("refused", ())))
+    return table
+
+
+def _spans(told: Any) -> list[tuple[int, int]]:
+    found = [(int(first), int(last)) for first, last in told]
+    if not all(0 <= first <= last <= 0xFFFF for first, last in found):
+        raise TypeError
+    return found

@@ -9,11 +9,13 @@ _MORE, _MOST_S = 1.5, 4.0  # over what came late; no longer than that
 class Pace:
     """`timeout_s` shrinks with every answer and grows back when one came late."""
 
-    def __init__(self, timeout_s: float, shrinks: bool = True) -> None:
+    def __init__(self, timeout_s: float, shrinks: bool = True, room: float = _ROOM) -> None:
+        """`room`: how many times the slowest answer so far is waited for."""
         self.longest_s = self._first_s = timeout_s
         self.timeout_s = timeout_s
         self.slowest_s = 0.0
         self._shrinks = shrinks
+        self._room = room
 
     def begin_anew(self) -> None:
         """What was late was so for the others that waited before it: only what comes late from now on counts."""
@@ -23,7 +25,7 @@ class Pace:
         """An answer began so many seconds after the request had gone."""
         self.slowest_s = max(self.slowest_s, began_s)
         if self._shrinks:
-            self.timeout_s = min(self.longest_s, max(_LEAST_S, _ROOM * self.slowest_s + 0.01))
+            self.timeout_s = min(self.longest_s, max(_LEAST_S, self._room * self.slowest_s + 0.02))
 
     def note_late(self, took_s: float = 0.0) -> None:
         """Something came after its time, so many seconds after the request where that is known: wait as long as at

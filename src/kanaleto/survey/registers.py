@@ -1,23 +1,20 @@
-"""Which addresses of a unit answer, in few requests, and how much one request may ask.
+"""Which addresses of a unit answer, how much one request may ask, and what else can be known of it by reading.
 
-A span that reads is taken whole. One that is refused is halved until the longest part from its start that reads is
-known: the address after it is a hole, unless it reads alone, and then it was the length that was refused. Behind a hole
-every address is asked, then, the wider the hole grows, every n-th; the run in which one answers is followed back to its
-beginning. So runs are exact, and only one that is shorter than the stride, far from its neighbours, can be passed over
-(`stride_most` = 1 passes over none).
+`tables.TableSearch` says where to look, the likeliest first; here it is asked, and what came is told apart: a refusal, a
+busy device, a lost or garbled answer, a hole at which the device is silent, and a device that is not there any more.
 
 A unit that falls silent at an address and does not answer what it answered before has restarted or hung: the address
-goes on the list of what is dangerous, the unit is waited for, and the survey goes on behind it. The survey can be
-stopped and gone on with at any request.
+goes on the list of what is dangerous, the unit is waited for, and the survey goes on behind it; with `leaves_alone` it
+ends there (`FellSilent`). The survey can be stopped and gone on with at any request.
 """
 
 import asyncio
 from collections.abc import Callable, Iterable
-from enum import Enum
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.survey.asking import Ask, Never, is_forbidden
-from kanaleto.survey.tables import TableSurvey
+from kanaleto.survey.pace import Pace
+from kanaleto.survey.tables import Reply, Steps, TableSearch
 from kanaleto.survey.units import SurveyStopped
 from kanaleto.wire.codes import ExceptionCode, Function, Table
 from kanaleto.wire.diagnostics import Plain
@@ -25,18 +22,18 @@ from kanaleto.wire.identity import Depth, Identify
 from kanaleto.wire.pdu import Read, ReadAnswer, Request
 from kanaleto.wire.records import FileSpan, ReadFifo, ReadFile
 
-MOST_REQUESTS = 1000
-_NEAR = 16  # so far behind a hole every address is asked; then every (distance / 16)-th
+MOST_REQUESTS = 1500
+ALL_TABLES = (Table.HOLDING, Table.INPUT, Table.COIL, Table.DISCRETE)
 _BUSY = (ExceptionCode.ACKNOWLEDGE, ExceptionCode.SERVER_DEVICE_BUSY)
 _BUSY_S = 0.2
 _BUSY_TRIES = 10
+_GARBLED_TRIES = 4
 _RESTART_S = 60.0  # how long a unit that fell silent is waited for
 _MOST_RESTARTS = 8
-
-
-class _Reply(Enum):
-    GOOD = 1
-    REFUSED = 2
+_MOST_TIMES = 5000
+_ROOM = 2.0  # times the slowest answer of the unit, that it is waited for
+_USED_TO = 6  # so many holes at which it was silent, and only every few of them is it asked whether it is there
+_EVERY_FEW = 4
 
 
 class _Restarted(Exception):
@@ -47,8 +44,12 @@ class _Restarted(Exception):
         self.first, self.last = first, last
 
 
-class _NoSuchTable(Exception):
-    pass
+class FellSilent(Exception):
+    """The unit does not answer any more since it was asked for this, which it was never asked for before."""
+
+    def __init__(self, span: str) -> None:
+        super().__init__(span)
+        self.span = span
 
 
 class _OutOfRequests(Exception):
@@ -62,243 +63,219 @@ class RegisterSurvey:
         self,
         ask: Ask,
         unit_id: int,
-        tables: Iterable[Table] = (Table.HOLDING, Table.INPUT, Table.COIL, Table.DISCRETE),
+        tables: Iterable[Table] = ALL_TABLES,
         first: int = 0,
-        last: int = 9999,
+        last: int = 0xFFFF,
         never: Never = (),
         timeout_s: float = 0.5,
-        stride_most: int = 64,
+        with_every: bool = False,
         restart_s: float = _RESTART_S,
+        leaves_alone: bool = False,
         on_step: Callable[["RegisterSurvey"], None] | None = None,
     ) -> None:
         self.unit_id = unit_id
-        self.tables = [TableSurvey(table, first, last, first, table.most_read) for table in tables]
+        self.tables = [TableSearch(table, first, last, never, with_every) for table in tables]
         self.asked = 0
         self.restarts = 0
         self.took_s: list[float] = []
         self.silent_at: list[tuple[Table, int]] = []
+        self.silent = 0
+        self.crowd = 1  # requests of anybody's that may wait at the far end
         self.functions: dict[int, bool] = {}
         self.constant: dict[Table, frozenset[int]] = {}
         self.never = never
         self._ask_line = ask
-        self._timeout_s = timeout_s
-        self._stride_most = stride_most
+        self.pace = Pace(timeout_s, room=_ROOM)
         self._restart_s = restart_s
-        self._known: Read | None = None
+        self._leaves_alone = leaves_alone
+        self._known: Request | None = None
         self._left = 0
+        self._halted: dict[Table, tuple[Steps, tuple[int, int]]] = {}
         self._on_step = on_step
 
     @property
     def is_over(self) -> bool:
-        return all(table.is_over for table in self.tables)
+        return not self._halted and all(table.is_over for table in self.tables)
 
     @property
     def share(self) -> float:
-        """How much of the addresses is behind it, 0…1."""
-        whole = sum(table.last - table.first + 1 for table in self.tables)
-        done = sum((table.last + 1 if table.is_over else table.next) - table.first for table in self.tables)
-        return done / whole if whole else 1.0
+        """How much of the likely places is behind it, 0…1."""
+        return sum(table.share for table in self.tables) / max(len(self.tables), 1)
+
+    @property
+    def items(self) -> int:
+        """Addresses that read."""
+        return sum(table.items for table in self.tables)
 
     def ask_with(self, ask: Ask) -> None:
-        """Go on over another connection."""
+        """Another way to the line from now on, as after it was closed and opened again."""
         self._ask_line = ask
 
     async def run(self, most_requests: int = MOST_REQUESTS) -> bool:
-        """Go on for at most so many requests; whether it is over. Raises SurveyStopped when the unit or the line is
-        lost."""
+        """Search, or go on, with at most so many requests; whether it is over now. Raises SurveyStopped."""
         self._left = most_requests
         try:
-            if self._known is None:
-                await self._knock()
-            for table in self.tables:
-                while not table.is_over:
-                    try:
-                        await self._step(table)
-                    except _Restarted as restarted:
-                        self._take_care(table, restarted)
-                    except _NoSuchTable:
-                        table.why_none = f"the unit has no function for {table.table.title}"
+            await self.knock()
+            while True:
+                table = max(self.tables, key=self.score_of)
+                if not self.score_of(table):
+                    return self.is_over
+                await self.explore(table)
         except _OutOfRequests:
             return False
-        return self.is_over
 
-    # One table
+    def score_of(self, table: TableSearch) -> float:
+        """How likely the next place of a table reads; what was begun is gone on with."""
+        table.is_hoped_for = not any(other.runs for other in self.tables)
+        return 4.0 if table.table in self._halted else table.score
 
-    async def _step(self, table: TableSurvey) -> None:
-        if table.hole_from >= 0:
-            await self._cross_hole(table)
-            return
-        first = table.next
-        touchable = self._touchable(table, first)
-        if touchable == 0:
-            table.next = first + 1
-            return
-        count = touchable
-        if await self._read(table, first, count) is _Reply.GOOD:
-            table.add_run(first, first + count - 1)
-            table.next = first + count
-            return
-        good, bad = 0, count
-        while bad - good > 1:
-            middle = (good + bad) // 2
-            if await self._read(table, first, middle) is _Reply.GOOD:
-                good = middle
-            else:
-                bad = middle
-        if good:
-            table.add_run(first, first + good - 1)
-            table.next = first + good
-            if (
-                await self._read(table, first + good, 1) is _Reply.GOOD
-                and await self._read(table, first, good + 1) is _Reply.REFUSED
-            ):
-                table.most = good  # it reads alone, and not with the others: the request was too long
+    def allow(self, requests: int) -> None:
+        """So many requests may be asked from now on."""
+        self._left = requests
+
+    async def explore(self, table: TableSearch) -> None:
+        """Ask for the likeliest place of a table and all that belongs to it, or go on with that. Raises SurveyStopped,
+        FellSilent."""
+        steps, question = self._halted.pop(table.table, (None, (0, 0)))
+        if steps is None:
+            steps = table.explore()
+            try:
+                question = next(steps)
+            except StopIteration:
                 return
-        table.hole_from = table.next
-
-    async def _cross_hole(self, table: TableSurvey) -> None:
-        """`next` is known not to read; find where something reads again."""
-        missing = table.next
         while True:
-            stride = max(1, min(self._stride_most, table.most, (missing - table.hole_from) // _NEAR))
-            at = missing + stride
-            if at > table.last:
-                if stride == 1 or missing >= table.last:
-                    table.next, table.hole_from = table.last + 1, -1
-                    return
-                at = table.last
-            if is_forbidden(self.never, table.table, at, at):
-                table.next = missing = at
-                continue
-            if await self._read(table, at, 1) is _Reply.GOOD:
-                first = await self._run_begin(table, missing, at)
-                table.add_run(first, at)
-                table.next, table.hole_from = at + 1, -1
+            first, count = question
+            try:
+                reply = await self._reply(table, first, count)
+            except _Restarted as restarted:
+                table.take_care(restarted.first, restarted.last)
                 return
-            table.next = missing = at
-
-    async def _run_begin(self, table: TableSurvey, missing: int, good: int) -> int:
-        """The first address of the run that `good` belongs to; `missing` lies before it."""
-        end = good
-        while good - missing > 1:
-            middle = (good + missing) // 2
-            count = end - middle + 1
-            if (
-                is_forbidden(self.never, table.table, middle, end)
-                or await self._read(table, middle, count) is _Reply.REFUSED
-            ):
-                missing = middle
-            else:
-                good = middle
-        return good
-
-    def _touchable(self, table: TableSurvey, first: int) -> int:
-        """How many from `first` on may be asked at once."""
-        count = min(table.most, table.last - first + 1)
-        if first < table.careful_until:
-            count = min(count, table.careful, table.careful_until - first)
-        for of, low, high in (*self.never, *((table.table, low, high) for low, high in table.dangerous)):
-            if of is table.table and low <= first <= high:
-                return 0
-            if of is table.table and first < low:
-                count = min(count, low - first)
-        return count
-
-    def _take_care(self, table: TableSurvey, span: _Restarted) -> None:
-        """Go on in smaller steps there, until the address is found that does it."""
-        if span.first == span.last:
-            table.dangerous.append((span.first, span.last))
-            if table.hole_from >= 0 or table.next == span.first:
-                table.next = span.first + 1
-                table.hole_from = -1
-            return
-        length = span.last - span.first + 1
-        table.careful_until = max(table.careful_until, span.last + 1)
-        table.careful = 8 if length > 8 else 1
+            except FellSilent:
+                raise
+            except BaseException:
+                self._halted[table.table] = (steps, question)
+                raise
+            try:
+                question = steps.send(reply)
+            except StopIteration:
+                return
 
     # One request
 
-    async def _knock(self) -> None:
-        """Anything that it answers, so that it can be told later whether it is still there."""
+    async def knock(self) -> None:
+        """Anything that it answers, so that it can be told later whether it is still there. A device that is silent where
+        it has nothing is asked who it is: that it refuses is an answer too. Raises SurveyStopped."""
+        if self._known is not None:
+            return
+        questions: list[Request] = []
         for table in self.tables[:2]:
-            at = table.first
-            while self._touchable(table, at) == 0 and at < table.last:
-                at += 1
-            question = Read(table.table, at, 1)
-            outcome = await self._exchange(question)
-            if outcome.kind is OutcomeKind.TIMEOUT and table is self.tables[0]:
-                outcome = await self._exchange(question)
+            at = next((at for at in range(table.first, table.last + 1) if self._may_ask(table, at)), None)
+            questions += [Read(table.table, at, 1)] if at is not None else []
+        outcome: Outcome | None = None
+        for question in (*questions[:1], *questions, Identify(Depth.BASIC), Plain(Function.REPORT_SERVER_ID)):
+            outcome = await self._exchange(question, is_patient=True)
             if outcome.is_answer:
                 self._known = question
                 return
-            if outcome.is_of_gateway:
-                raise SurveyStopped(f"nobody is there, says the gateway of unit {self.unit_id}: {outcome.reason}")
+        assert outcome is not None
+        if outcome.is_of_gateway:
+            raise SurveyStopped(f"nobody is there, says the gateway of unit {self.unit_id}: {outcome.reason}")
         raise SurveyStopped(f"unit {self.unit_id} does not answer: {outcome.reason}")
 
-    async def _read(self, table: TableSurvey, first: int, count: int) -> _Reply:
+    def _may_ask(self, table: TableSearch, address: int) -> bool:
+        dangerous = any(low <= address <= high for low, high in table.dangerous)
+        return not dangerous and not is_forbidden(self.never, table.table, address, address)
+
+    async def _reply(self, table: TableSearch, first: int, count: int) -> Reply:
         question = Read(table.table, first, count)
-        for attempt in range(_BUSY_TRIES):
+        garbled = 0
+        for attempt in range(_BUSY_TRIES + _GARBLED_TRIES):
             outcome = await self._exchange(question)
-            if outcome.kind is OutcomeKind.GOOD:
-                self._known = question
-                table.longest = max(table.longest, count)
-                return _Reply.GOOD
+            content = outcome.content
+            if outcome.kind is OutcomeKind.GOOD and isinstance(content, ReadAnswer):
+                self._known = question if count == 1 or not isinstance(self._known, Read) else self._known
+                return Reply(True, tuple(map(int, content.bits(count))) if table.table.is_bits else content.words)
             if outcome.code is not None and outcome.code in _BUSY:
                 await asyncio.sleep(_BUSY_S * (attempt + 1))
                 continue
-            if outcome.code == ExceptionCode.ILLEGAL_FUNCTION:
-                raise _NoSuchTable
             if outcome.is_answer:
-                return _Reply.REFUSED
-            if outcome.kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED) and attempt < 3:
-                await asyncio.sleep(self._timeout_s)
-                continue
+                return Reply(False, (), outcome.code == ExceptionCode.ILLEGAL_FUNCTION)
             if outcome.kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED):
-                raise SurveyStopped(f"the answers of unit {self.unit_id} keep coming garbled: {outcome.reason}")
-            if attempt == 0 and await self._is_alive():
-                continue  # it was a lost answer, or this question is never answered: once more
-            if attempt > 0 and await self._is_alive():
-                self.silent_at.append((table.table, first))
-                return _Reply.REFUSED
-            await self._wait_for_restart(table.table, first, count)
-            raise _Restarted(first, first + count - 1)
+                garbled += 1
+                if garbled >= _GARBLED_TRIES:
+                    raise SurveyStopped(f"the answers of unit {self.unit_id} keep coming garbled: {outcome.reason}")
+                await asyncio.sleep(self.pace.longest_s)
+                continue
+            self.silent += 1
+            is_used_to = len(self.silent_at) >= _USED_TO and self.silent % _EVERY_FEW and self.crowd == 1
+            if is_used_to or await self.is_alive(question):
+                if attempt == 0 and (len(self.silent_at) < 3 or self.crowd > 1):  # or its answer was lost, or had no turn
+                    continue
+                if len(self.silent_at) < _MOST_TIMES:
+                    self.silent_at.append((table.table, first))
+                return Reply(False)
+            await self._miss_it(table.table, first, count)
         raise SurveyStopped(f"unit {self.unit_id} says that it is busy, {_BUSY_TRIES} times in a row")
 
-    async def _is_alive(self) -> bool:
-        assert self._known is not None
-        outcome = await self._exchange(self._known)
-        return outcome.is_answer
+    async def is_alive(self, missed: Read | None = None) -> bool:
+        """Whether it answers what it has answered before: of another length than what was `missed`, so that what comes
+        late to that is not taken for it."""
+        question = self._known
+        assert question is not None
+        if missed is not None and isinstance(question, Read) and question.count == missed.count:
+            pairs = (Read(table.table, first, 2) for table in self.tables for first, last in table.runs if last > first)
+            question = next((pair for pair in pairs if pair.count <= missed.table.most_read), question)
+        outcome = await self._exchange(question, is_patient=True)
+        return outcome.is_answer or outcome.kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED)
 
-    async def _wait_for_restart(self, table: Table, first: int, count: int) -> None:
+    async def _miss_it(self, table: Table, first: int, count: int) -> None:
+        """It does not answer any more. Raises _Restarted when it is there again, FellSilent, SurveyStopped."""
         self.restarts += 1
         span = f"{table.title} {first}" + (f"–{first + count - 1}" if count > 1 else "")
+        if self._leaves_alone:
+            raise FellSilent(span)
         if self.restarts > _MOST_RESTARTS:
             who = f"unit {self.unit_id} restarted {_MOST_RESTARTS} times"
             raise SurveyStopped(f"{who}, last when asked for {span}; name them as never to be touched")
         waited_s, pause_s = 0.0, 0.5
         while waited_s < self._restart_s:
             await asyncio.sleep(pause_s)
-            waited_s += pause_s + self._timeout_s
-            if await self._is_alive():
-                return
+            waited_s += pause_s + self.pace.longest_s
+            if await self.is_alive():
+                raise _Restarted(first, first + count - 1)
             pause_s = min(2 * pause_s, 5.0)
         raise SurveyStopped(
             f"unit {self.unit_id} fell silent when asked for {span}, and did not come back within {self._restart_s:g} s"
         )
 
-    async def _exchange(self, request: Request) -> Outcome:
+    async def _exchange(self, request: Request, is_patient: bool = False) -> Outcome:
         if self._left <= 0:
             raise _OutOfRequests
         self._left -= 1
         self.asked += 1
-        outcome = await self._ask_line(self.unit_id, request, self._timeout_s)
+        timeout_s = (self.pace.longest_s if is_patient else self.pace.timeout_s) * self.crowd
+        outcome = await self._ask_line(self.unit_id, request, timeout_s)
         if outcome.kind is OutcomeKind.UNREACHABLE:
             raise SurveyStopped(f"the line was lost: {outcome.reason}")
         if outcome.is_answer:
-            self.took_s.append(outcome.took_s)
+            if len(self.took_s) < _MOST_TIMES:
+                self.took_s.append(outcome.took_s)
+            self.pace.note_answer(outcome.first_at - outcome.sent_at if outcome.first_at else outcome.took_s)
         if self._on_step is not None:
             self._on_step(self)
         return outcome
+
+    async def read_spans(self) -> dict[tuple[Table, int], tuple[int, ...]]:
+        """Read everything that was found once: words (or bits) by the table and first address of each request; what did
+        not come is left out."""
+        found: dict[tuple[Table, int], tuple[int, ...]] = {}
+        for request in self.spans():
+            self._left = max(self._left, 4)
+            content = (await self._exchange(request)).content
+            if isinstance(content, ReadAnswer):
+                values = tuple(map(int, content.bits(request.count))) if request.table.is_bits else content.words
+                found[request.table, request.address] = values
+        return found
 
     # What else can be known by reading
 
@@ -331,23 +308,12 @@ class RegisterSurvey:
         return self.constant
 
     async def _read_all(self) -> dict[tuple[Table, int], int]:
-        self._left = max(self._left, len(self.spans()))
-        words: dict[tuple[Table, int], int] = {}
-        for request in self.spans():
-            content = (await self._exchange(request)).content
-            if isinstance(content, ReadAnswer):
-                values = [int(bit) for bit in content.bits(request.count)] if request.table.is_bits else content.words
-                words |= {(request.table, request.address + number): value for number, value in enumerate(values)}
-        return words
+        spans = await self.read_spans()
+        return {(table, first + number): value for (table, first), values in spans.items() for number, value in enumerate(values)}
 
     def spans(self) -> list[Read]:
         """The requests that read everything that was found."""
-        return [
-            Read(table.table, at, min(table.most, last - at + 1))
-            for table in self.tables
-            for first, last in table.runs
-            for at in range(first, last + 1, table.most)
-        ]
+        return [Read(table.table, first, count) for table in self.tables for first, count in table.spans()]
 
 
 def _table_of(request: Read | ReadFifo) -> Table:

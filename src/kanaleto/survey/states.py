@@ -52,12 +52,13 @@ class UnitsState(Struct, frozen=True):
 
 
 class TableState(Struct, frozen=True):
-    """Of one table: how far the survey is, and the runs (first and last address) that read."""
+    """Of one table: how much of its likely places is behind the survey (0 to 1), and the runs (first and last address)
+    that read."""
 
     table: Table
     first: int
     last: int
-    next: int
+    share: float
     most: int
     is_over: bool
     items: int
@@ -175,7 +176,7 @@ def state_of_units(survey: UnitSurvey) -> UnitsState:
 def state_of_registers(survey: RegisterSurvey) -> RegistersState:
     tables = tuple(
         TableState(
-            t.table, t.first, t.last, t.next, t.most, t.is_over, t.items, tuple(t.runs), tuple(t.dangerous), t.why_none,
+            t.table, t.first, t.last, t.share, t.most, t.is_over, t.items, tuple(t.runs), tuple(t.dangerous), t.why_none,
         )
         for t in survey.tables
     )  # fmt: skip

@@ -1,43 +1,460 @@
-"""How far the survey of one table is."""
+"""The search of one table of one unit, without a line: it says what to ask next, and is told what came.
 
-from collections.abc import Iterable
+A hit grows both ways, in steps that double; a refusal is halved until it is known exactly where the run ends, so that
+every end was asked for by itself. Where the register behind an end reads alone, the end is none: the request was too
+long (`most` is what the device allows), or crossed a border that no request may cross (`walls`). A device that gives
+zeros for what it does not have is found out by two addresses at which nobody begins anything; of its table only what is
+not zero counts, and whole blocks are asked for. From a run follows where to look next (`likely.beside_run`).
+"""
 
-from msgspec import Struct, field
+from bisect import bisect_right, insort
+from collections.abc import Generator, Iterable
+from heapq import heappop, heappush
+from math import exp
+from typing import NamedTuple
 
+from kanaleto.survey.asking import Never
+from kanaleto.survey.likely import beside_run, likely_places
 from kanaleto.wire.codes import Table
 
+Span = tuple[int, int]
+"""First and last address."""
 
-class TableSurvey(Struct):
-    """What is known of one table. Runs and dangerous spans are (first, last); `most` is how many items one request may
-    ask, as learned."""
+_UNKNOWN, _READS, _REFUSED, _ZERO = 0, 1, 2, 3
+_FIRST_STEP = 4
+_ZEROS = 32  # so many zeros on end, and it is asked whether everything is zero
+_ODD = (7919, 23561, 46337, 613, 61169)
+_BETWEEN, _AROUND = 6, 3  # zeros between and around words that are not zero, in a table full of zeros
+_NO_FUNCTION_AFTER = 2
+_MOST_SUGGESTED = 3000
+_PATIENCE, _PATIENCE_WITH_RUNS, _LEAST_WEIGHT, _HOPE = 5.0, 12.0, 0.1, 2.0  # how much likelihood is asked in vain until a table is likely empty
+_CAREFUL = 8
+_WEIGHT = {Table.HOLDING: 1.0, Table.INPUT: 0.95, Table.COIL: 0.6, Table.DISCRETE: 0.6}
 
-    table: Table
-    first: int
-    last: int
-    next: int
-    most: int
-    longest: int = 0  # items that one request was seen to give
-    runs: list[tuple[int, int]] = field(default_factory=list)
-    dangerous: list[tuple[int, int]] = field(default_factory=list)
-    why_none: str = ""
-    hole_from: int = -1  # where the hole began that `next` stands in
-    careful_until: int = -1  # up to here so few at a time as `careful` says, since something here restarts the unit
-    careful: int = 0
 
-    @property
-    def is_over(self) -> bool:
-        return bool(self.why_none) or self.next > self.last
+class Reply(NamedTuple):
+    """What came: whether it reads, and the words (or bits) then."""
+
+    is_good: bool
+    values: tuple[int, ...] = ()
+    is_no_function: bool = False
+
+
+Steps = Generator[tuple[int, int], Reply, None]
+"""Asks for (first, count), is sent what came."""
+
+
+class TableSearch:
+    """`runs` and `dangerous` are spans, in order; `most` is how many items one request may ask, as learned, `longest` how
+    many one was seen to give. All may be read from any thread."""
+
+    def __init__(
+        self, table: Table, first: int = 0, last: int = 0xFFFF, never: Never = (), with_every: bool = False
+    ) -> None:
+        self.table, self.first, self.last = table, first, last
+        self.most, self.longest = table.most_read, 0
+        self.runs: list[Span] = []
+        self.dangerous: list[Span] = []
+        self.walls: list[int] = []
+        self.is_full_of_zeros: bool | None = None
+        self.why_none = ""
+        self.asked = self.missed = 0
+        self.is_hoped_for = False  # the unit must have something, and nothing of it was found
+        self.eagerness = 1.0  # of looking where nothing speaks for it but that it is likely
+        self._never = [(low, high) for of, low, high in never if of is table]
+        self.with_every = with_every
+        self._known = bytearray(last - first + 1)
+        self._scores, self._places = likely_places(table.is_bits, with_every)
+        self._at = 0
+        self._suggested: list[tuple[float, int]] = []
+        self._ends: dict[int, int] = {}  # where a neighbour's run ends, by where it begins
+        self._missed_score = 0.0
+        self._refusals_of_function = 0
+        self._careful: list[Span] = []
+        self._told: set[int] = set()  # beginnings of runs of which others have been told
+
+    # What is known
 
     @property
     def items(self) -> int:
         return sum(last - first + 1 for first, last in self.runs)
 
-    def add_run(self, first: int, last: int) -> None:
-        if self.runs and self.runs[-1][1] == first - 1:
-            first = self.runs.pop()[0]
-        self.runs.append((first, last))
+    @property
+    def is_over(self) -> bool:
+        return bool(self.why_none) or self.score == 0.0
+
+    @property
+    def share(self) -> float:
+        """How much of the likely places is behind it."""
+        return 1.0 if self.why_none else self._at / max(len(self._places), 1)
+
+    @property
+    def left(self) -> int:
+        """About how many requests are left."""
+        return 0 if self.why_none else len(self._places) - self._at + len(self._suggested)
+
+    @property
+    def likely_left(self) -> float:
+        """How likely the likeliest place is that was not asked."""
+        return self.score
+
+    def reads(self, address: int) -> bool:
+        return self._state(address) == _READS
+
+    def is_known(self, address: int) -> bool:
+        """Whether it was asked for."""
+        return self._state(address) != _UNKNOWN
+
+    def refused(self) -> list[Span]:
+        """Spans that were asked and do not read."""
+        return _spans(self._known, (_REFUSED, _ZERO), self.first)
+
+    def _state(self, address: int) -> int:
+        return self._known[address - self.first] if self.first <= address <= self.last else _REFUSED
+
+    def restore(self, runs: Iterable[Span], refused: Iterable[Span]) -> None:
+        """Take over what an earlier search knew."""
+        for low, high in refused:
+            for address in range(max(low, self.first), min(high, self.last) + 1):
+                self._known[address - self.first] = _REFUSED
+        for low, high in runs:
+            self._reads(max(low, self.first), min(high, self.last))
+            for address in (low - 1, high + 1):
+                self.suggest(address, 1.0)
+
+    # What to ask next
+
+    @property
+    def score(self) -> float:
+        """How likely the next place reads; 0 where nothing is left to ask."""
+        if self.why_none:
+            return 0.0
+        while self._at < len(self._places) and self._state(self._places[self._at]) != _UNKNOWN:
+            self._at += 1
+        while self._suggested and self._state(self._suggested[0][1]) != _UNKNOWN:
+            heappop(self._suggested)
+        best = max(self._score_of_place(), -self._suggested[0][0] if self._suggested else 0.0)
+        return best * self._weight()
+
+    def _score_of_place(self) -> float:
+        return self._scores[self._at] * self.eagerness if self._at < len(self._places) else 0.0
+
+    def _weight(self) -> float:
+        weight = _WEIGHT[self.table]
+        if self._refusals_of_function and not self.runs:
+            return weight * _LEAST_WEIGHT
+        if self.is_hoped_for:
+            return weight * _HOPE
+        patience, least = (_PATIENCE_WITH_RUNS, 2 * _LEAST_WEIGHT) if self.runs else (_PATIENCE, _LEAST_WEIGHT)
+        return weight * max(exp(-self._missed_score / patience), least)
+
+    def suggest(self, address: int, score: float, end: int = -1) -> None:
+        """That an address may read, since something else does; `end` is where its run may end."""
+        if self._state(address) == _UNKNOWN and len(self._suggested) < _MOST_SUGGESTED:
+            heappush(self._suggested, (-score, address))
+            if end > address:
+                self._ends[address] = end
+
+    def new_runs(self) -> list[Span]:
+        """Runs that were not given before."""
+        fresh = [run for run in self.runs if run[0] not in self._told]
+        self._told.update(first for first, _ in fresh)
+        return fresh
+
+    def explore(self) -> Steps:
+        """Ask for the likeliest place, and for all that belongs to it."""
+        if not self.score:
+            return
+        is_static = not self._suggested or self._score_of_place() > -self._suggested[0][0]
+        if is_static:
+            address, score = self._places[self._at], self._scores[self._at]
+        else:
+            negative, address = heappop(self._suggested)
+            score = -negative
+        if not self._touchable(address, 1):
+            self._known[address - self.first] = _REFUSED
+            return
+        if self.is_full_of_zeros:
+            yield from self._ask_block(address)
+            return
+        end = self._ends.pop(address, -1)
+        whole = self._touchable(address, end - address + 1) if end > address else 1
+        reply = yield address, whole
+        if not reply.is_good and whole > 1:
+            reply = yield address, 1
+            whole = 1
+        if not reply.is_good:
+            self._miss(address, score if is_static else 0.0, reply)
+            return
+        self._take(address, whole, reply)
+        yield from self._grow_up(address, 1 if whole > 1 else _FIRST_STEP, reply)
+        if self.is_full_of_zeros:
+            return
+        yield from self._grow_down(address)
+        yield from self._learn_most(address)
+        self._look_beside(address)
+
+    def _miss(self, address: int, score: float, reply: Reply) -> None:
+        if reply.is_no_function:
+            self._refusals_of_function += 1
+            if self._refusals_of_function >= _NO_FUNCTION_AFTER and not self.runs:
+                self.why_none = f"the unit has no function for {self.table.title}"
+        self.missed += 1
+        self._missed_score += score
+        self._known[address - self.first] = _REFUSED
+
+    def _look_beside(self, address: int) -> None:
+        run = self._run_of(address)
+        if run is None:
+            return
+        for other, score in beside_run(*run):
+            self.suggest(other, score * self.eagerness)
+        for first, _ in self.runs[-12:]:
+            if first != run[0]:
+                self.suggest(run[0] + (run[0] - first), 0.35)
+
+    # Growing
+
+    def _touchable(self, first: int, count: int) -> int:
+        """How many from `first` on may be asked at once, up to `count`."""
+        count = min(count, self.most, self.last - first + 1) if first >= self.first else 0
+        for low, high in (*self._never, *self.dangerous):
+            if low <= first <= high:
+                return 0
+            if first < low:
+                count = min(count, low - first)
+        for low, high in self._careful:
+            if first < low < first + count:
+                count = low - first
+            elif low <= first <= high:
+                count = min(count, _CAREFUL if high - first >= _CAREFUL else 1, high - first + 1)
+        at = bisect_right(self.walls, first)
+        if at < len(self.walls):
+            count = min(count, self.walls[at] - first)
+        return max(count, 0)
+
+    def _grow_up(self, address: int, step: int, reply: Reply) -> Steps:
+        run = self._run_of(address)
+        assert run is not None
+        at, zeros = run[1] + 1, 0 if any(reply.values) else 1
+        while self._state(at) == _UNKNOWN:
+            count = self._touchable(at, step)
+            if not count:
+                return
+            reply = yield at, count
+            if reply.is_good:
+                self._take(at, count, reply)
+                at += count
+                step = min(2 * step, self.table.most_read)
+                zeros = 0 if any(reply.values) else zeros + count
+                if zeros >= (_ZEROS if not self.table.is_bits else self.table.most_read):
+                    yield from self._ask_whether_full_of_zeros()
+                    if self.is_full_of_zeros:
+                        return
+                continue
+            if count == 1:
+                self._known[at - self.first] = _REFUSED
+                return
+            good = yield from self._longest(at, count)
+            at += good
+            if not good or not self._touchable(at, 1):
+                return
+            alone = yield at, 1
+            if not alone.is_good:
+                self._known[at - self.first] = _REFUSED
+                return
+            yield from self._tell_apart(at, good)
+            self._take(at, 1, alone)
+            at, step = at + 1, min(step, _FIRST_STEP)
+
+    def _tell_apart(self, at: int, good: int) -> Steps:
+        """`good` registers before `at` read at once, and not with it, though it reads alone: is that the longest request,
+        or a border?"""
+        if good + 1 <= self.longest:
+            insort(self.walls, at)
+            return
+        pair = yield at - 1, 2
+        if pair.is_good or good == 1:
+            self.most = good
+        else:
+            insort(self.walls, at)
+
+    def _learn_most(self, address: int) -> Steps:
+        """How much of a run one request gives, where it is longer than any request so far."""
+        run = self._run_of(address)
+        while run is not None:
+            count = self._touchable(run[0], min(run[1] - run[0] + 1, self.table.most_read))
+            if count <= self.longest:
+                return
+            reply = yield run[0], count
+            if reply.is_good:
+                self._take(run[0], count, reply)
+                return
+            good, bad = max(self.longest, 1), count
+            while bad - good > 1:
+                middle = (good + bad) // 2
+                reply = yield run[0], middle
+                good, bad = (middle, bad) if reply.is_good else (good, middle)
+            self.longest = max(self.longest, good)
+            yield from self._tell_apart(run[0] + good, good)
+
+    def _longest(self, first: int, bad: int) -> Generator[tuple[int, int], Reply, int]:
+        """How many from `first` on read at once; `bad` do not. What follows the last is known not to, where that is the
+        first."""
+        good = 0
+        while bad - good > 1:
+            middle = (good + bad) // 2
+            reply = yield first, middle
+            if reply.is_good:
+                self._take(first, middle, reply)
+                good = middle
+            else:
+                bad = middle
+        if not good:
+            self._known[first - self.first] = _REFUSED
+        return good
+
+    def _grow_down(self, address: int) -> Steps:
+        run = self._run_of(address)
+        assert run is not None
+        at, step = run[0] - 1, 1
+        while at >= self.first and self._state(at) == _UNKNOWN:
+            low = max(at - min(step, self.most) + 1, self.first)
+            while low < at and (self._state(low) != _UNKNOWN or self._touchable(low, at - low + 1) < at - low + 1):
+                low += 1
+            if not self._touchable(low, 1):
+                return
+            reply = yield low, at - low + 1
+            if reply.is_good:
+                self._take(low, at - low + 1, reply)
+                at, step = low - 1, min(2 * step, self.table.most_read)
+            elif low == at:
+                self._known[at - self.first] = _REFUSED
+                return
+            else:
+                step = max((at - low + 1) // 2, 1)
+
+    # Tables full of zeros
+
+    def _ask_whether_full_of_zeros(self) -> Steps:
+        if self.is_full_of_zeros is not None:
+            return
+        odd = [at for at in _ODD if self.first <= at <= self.last and self._state(at) == _UNKNOWN][:2]
+        odd = [at for at in odd if self._touchable(at, 1)]
+        if not odd:
+            return
+        for address in odd:
+            reply = yield address, 1
+            if not reply.is_good or any(reply.values):
+                self.is_full_of_zeros = False
+                if reply.is_good:
+                    self.suggest(address + 1, 1.0)
+                    self._take(address, 1, reply)
+                else:
+                    self._known[address - self.first] = _REFUSED
+                return
+        self.is_full_of_zeros = True
+        known, self.runs = self.runs, []
+        for first, last in known:  # asked for again as blocks, of which only what is not zero counts
+            self._known[first - self.first : last - self.first + 1] = bytes(last - first + 1)
+            self.suggest(first, 1.0)
+
+    def _ask_block(self, address: int) -> Steps:
+        """As many from there as one request gives; what is not zero counts."""
+        first = address
+        while first > self.first and address - first < _AROUND and self._state(first - 1) == _UNKNOWN:
+            first -= 1
+        count = self._touchable(first, self.table.most_read)
+        while count > 1 and _READS in self._known[first - self.first : first - self.first + count]:
+            count -= 1
+        reply = yield first, max(count, 1)
+        while not reply.is_good and count > 1:
+            count //= 2
+            reply = yield first, count
+            if reply.is_good:
+                self.most = min(self.most, count)
+        if not reply.is_good:
+            self._known[first - self.first] = _REFUSED
+            return
+        self.asked += 1
+        self.longest = max(self.longest, count)
+        self._known[first - self.first : first - self.first + count] = bytes((_ZERO,)) * count
+        there = [first + number for number, value in enumerate(reply.values[:count]) if value]
+        if there and there[-1] >= first + count - _BETWEEN:
+            self.suggest(first + count, 0.9)
+        begin = 0
+        for number, at in enumerate(there):
+            if number + 1 == len(there) or there[number + 1] - at > _BETWEEN:
+                low, high = there[begin] - _AROUND, at + _AROUND
+                if self.table.is_bits:  # they come in eights
+                    low, high = there[begin] & ~7, at | 7
+                low, high = max(low, first), min(high, first + count - 1)
+                self._reads(low, high)
+                begin = number + 1
+
+    # Taking down
+
+    def _take(self, first: int, count: int, reply: Reply) -> None:
+        self.asked += 1
+        self.longest = max(self.longest, count)
+        self._reads(first, first + count - 1)
+
+    def _reads(self, first: int, last: int) -> None:
+        self._known[first - self.first : last - self.first + 1] = bytes((_READS,)) * (last - first + 1)
+        at = bisect_right(self.runs, (first, last))
+        low, high, begin, end = first, last, at, at
+        while begin > 0 and self.runs[begin - 1][1] >= low - 1:
+            begin -= 1
+            low, high = min(low, self.runs[begin][0]), max(high, self.runs[begin][1])
+        while end < len(self.runs) and self.runs[end][0] <= high + 1:
+            high = max(high, self.runs[end][1])
+            end += 1
+        self.runs[begin:end] = [(low, high)]
+
+    def _run_of(self, address: int) -> Span | None:
+        at = bisect_right(self.runs, (address, 0x10000)) - 1
+        return self.runs[at] if at >= 0 and self.runs[at][0] <= address <= self.runs[at][1] else None
+
+    def take_care(self, first: int, last: int) -> None:
+        """The unit restarted when asked for this span: go on there in smaller steps, until the address is found that
+        does it."""
+        if first == last:
+            insort(self.dangerous, (first, last))
+            self._known[first - self.first] = _REFUSED
+            self.suggest(first + 1, 1.0)
+            return
+        self._careful.append((first, last))
+        self.suggest(first, 1.0)
+
+    # Reading all of it
+
+    def spans(self) -> list[tuple[int, int]]:
+        """The requests (first, count) that read everything that was found."""
+        found = []
+        for first, last in self.runs:
+            at = first
+            while at <= last:
+                count = self._touchable(at, last - at + 1)
+                if count:
+                    found.append((at, count))
+                at += max(count, 1)
+        return found
 
 
-def words_of_runs(runs: Iterable[tuple[int, int]]) -> str:
+def _spans(known: bytearray, states: tuple[int, ...], offset: int) -> list[Span]:
+    found: list[Span] = []
+    begin = -1
+    for at, state in enumerate(known):
+        if state in states:
+            begin = at if begin < 0 else begin
+        elif begin >= 0:
+            found.append((begin + offset, at - 1 + offset))
+            begin = -1
+    if begin >= 0:
+        found.append((begin + offset, len(known) - 1 + offset))
+    return found
+
+
+def words_of_runs(runs: Iterable[Span]) -> str:
     """Runs of addresses in words: `0–17, 40, 101–104`."""
     return ", ".join(str(first) if first == last else f"{first}–{last}" for first, last in runs)

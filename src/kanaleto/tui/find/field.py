@@ -152,7 +152,7 @@ def _register_rows(place: PlaceState) -> list[Row]:
     rows: list[Row] = [
         [
             (f"Registers of unit {place.unit_id}", "ink!"),
-            (f"  {100 * survey.share:.0f} % · {survey.asked} requests", "muted"),
+            (f"  {100 * survey.share:.0f} % of the likely places · {survey.asked} requests", "muted"),
         ],
         [],
     ]
@@ -162,11 +162,9 @@ def _register_rows(place: PlaceState) -> list[Row]:
         for first, last in table.runs:
             for at in range((first - table.first) * 50 // span, (last - table.first) * 50 // span + 1):
                 cells[at] = "█"
-        done = 50 if table.is_over else (table.next - table.first) * 50 // span
         rows.append(
             [
-                (f"  {table.table.title:<18}", "ink"), ("".join(cells[:done]), "verdigris"),
-                ("".join(cells[done:]), "rules"),
+                (f"  {table.table.title:<18}", "ink"), *((cell, "verdigris" if cell == "█" else "rules") for cell in cells),
                 (f"  {table.items} read" if table.items else f"  {'none' if table.is_over else ''}", "muted"),
             ]
         )  # fmt: skip

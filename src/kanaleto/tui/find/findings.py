@@ -179,7 +179,7 @@ def _register_lines(survey: RegistersState) -> list[tuple[str, str]]:
         if table.why_none:
             lines.append((table.why_none, "muted"))
     if not any(table.runs for table in survey.tables) and survey.is_over:
-        lines.append(("nothing reads in 0–9999 of any table", "ochre"))
+        lines.append(("nothing reads at any likely place of 0–65535", "ochre"))
     if survey.fastest_s is not None and survey.slowest_s is not None:
         took = f"{1000 * survey.fastest_s:.1f}–{1000 * survey.slowest_s:.1f} ms"
         lines.append((f"{survey.asked} requests; answers took {took}", "muted"))

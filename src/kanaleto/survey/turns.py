@@ -1,0 +1,334 @@
+"""The registers of all units of a line, in turns: whatever is likeliest to read anywhere is asked next.
+
+How likely, divided by how long an answer takes there, so that a slow unit does not hold up the others. What was found on
+one unit is tried first on those like it, and in the table beside it. Meanwhile everything found is read again and again,
+so that the words tell what they are. Where the far end takes several requests at a time they are given to it, as long
+as that brings more. A unit that falls silent at an address that was new to it is left alone from then on; when several
+fall silent together it was the line, and they are asked again once they are back.
+"""
+
+import asyncio
+from collections.abc import Callable, Coroutine, Iterable
+
+from msgspec import Struct, field
+
+from kanaleto.survey.asking import Ask, Never
+from kanaleto.survey.registers import ALL_TABLES, FellSilent, RegisterSurvey
+from kanaleto.survey.sampling import Samples
+from kanaleto.survey.tables import TableSearch
+from kanaleto.survey.units import SurveyStopped
+from kanaleto.wire.codes import Table
+
+_LIKE_ANOTHER, _OF_ANOTHER, _BESIDE = 0.9, 0.3, 0.5
+_ALIKE, _UNLIKE, _LEAST_EAGER = 0.4, 4.0, 0.06
+_SIBLING = {Table.HOLDING: Table.INPUT, Table.INPUT: Table.HOLDING, Table.COIL: Table.DISCRETE, Table.DISCRETE: Table.COIL}
+_BACK_S, _MOST_BACK_S = 5.0, 60.0
+_TOGETHER_S = 15.0  # units that fall silent within so long of each other do so together
+_MOST_AT_ONCE = 8
+_WINDOW_S, _BETTER = 1.5, 1.2
+_REQUESTS = 1 << 40
+_SAMPLED_SHARE = 6.0  # so many times as long as reading everything takes, until it is read again
+_HURRY = 0.6  # how much the time that an answer takes counts, against how likely it is
+
+
+class Turn(Struct):
+    """One unit: its survey, the samples of what it holds, and why it is not asked any more, if it is not."""
+
+    survey: RegisterSurvey
+    samples: Samples = field(default_factory=Samples)
+    says: str = ""  # what it says of itself
+    trouble: str = ""
+    away_since: float | None = None
+    back_at: float = 0.0
+    pause_s: float = _BACK_S
+    is_left_alone: bool = False
+    took_s: float = 0.05
+    busy: set[Table] = field(default_factory=set)
+
+    @property
+    def is_there(self) -> bool:
+        return self.away_since is None and not self.is_left_alone
+
+
+class Turns:
+    """`units` by unit ID, and `at_once`, may be read from any thread."""
+
+    def __init__(
+        self, ask: Ask, unit_ids: Iterable[int], never: Callable[[int], Never] = lambda unit: (), timeout_s: float = 1.0,
+        may_have_several: bool = False, with_every: bool = False, on_step: Callable[[], None] = lambda: None,
+    ) -> None:  # fmt: skip
+        self.units: dict[int, Turn] = {}
+        self.at_once = 1
+        self.asked = 0
+        self._ask, self._never = ask, never
+        self._timeout_s = timeout_s
+        self._with_every = with_every
+        self._on_step = on_step
+        self._is_climbing = may_have_several
+        self._window: tuple[float, int, float] = (0.0, 0, 0.0)
+        self._due: list[Turn] = []
+        self._told = 0
+        for unit_id in unit_ids:
+            self.add(unit_id)
+
+    def add(self, unit_id: int, says: str = "") -> Turn:
+        """A unit that answers."""
+        if unit_id not in self.units:
+            survey = RegisterSurvey(
+                self._ask, unit_id, ALL_TABLES, 0, 0xFFFF, self._never(unit_id), self._timeout_s, self._with_every,
+                leaves_alone=True, on_step=self._note_step,
+            )  # fmt: skip
+            self.units[unit_id] = Turn(survey, says=says)
+        return self.units[unit_id]
+
+    def _note_step(self, survey: RegisterSurvey) -> None:
+        self.asked += 1
+        self._on_step()
+
+    @property
+    def items(self) -> int:
+        return sum(turn.survey.items for turn in self.units.values())
+
+    @property
+    def is_over(self) -> bool:
+        """Whether nothing is left that anybody would ask."""
+        return not any(self._best_of(turn)[0] for turn in self.units.values() if not turn.is_left_alone)
+
+    @property
+    def left_s(self) -> float:
+        """About how long until every likely place was asked."""
+        left = sum(
+            table.left * turn.took_s
+            for turn in self.units.values() if not turn.is_left_alone
+            for table in turn.survey.tables
+        )  # fmt: skip
+        return left / self.at_once
+
+    # The search
+
+    async def search(self, until_s: float | None, round_every_s: float) -> None:
+        """Ask until everything likely was asked, or until that loop time. Every so many seconds all that was found is
+        read once. Raises SurveyStopped when the line is lost."""
+        loop = asyncio.get_running_loop()
+        next_round_s = loop.time() + round_every_s
+        self._window = (loop.time(), self.asked, 0.0)
+        running: set[asyncio.Task[None]] = set()
+        try:
+            while until_s is None or loop.time() < until_s:
+                if loop.time() >= next_round_s:
+                    self._due = [turn for turn in self.units.values() if turn.is_there and turn.survey.items]
+                    next_round_s = loop.time() + max(round_every_s, _SAMPLED_SHARE * self.round_s)
+                while len(running) < self.at_once and (job := self._next_job(loop.time())) is not None:
+                    running.add(asyncio.create_task(job()))
+                if not running:
+                    if self.is_over:
+                        return
+                    await asyncio.sleep(0.05)  # somebody is waited for
+                    continue
+                timeout_s = max(until_s - loop.time(), 0.0) if until_s is not None else None
+                done, running = await asyncio.wait(running, timeout=timeout_s, return_when=asyncio.FIRST_COMPLETED)
+                for task in done:
+                    task.result()
+                self._climb(loop.time())
+        finally:
+            for task in running:
+                task.cancel()
+            if running:
+                await asyncio.gather(*running, return_exceptions=True)
+
+    def _next_job(self, now: float) -> Callable[[], Coroutine[None, None, None]] | None:
+        for turn in self.units.values():
+            if turn.away_since is not None and now >= turn.back_at and not turn.busy:
+                turn.busy.update(ALL_TABLES)
+                return lambda: self._look_whether_back(turn)
+        for turn in self._due:
+            if not turn.busy:
+                self._due.remove(turn)
+                turn.busy.update(ALL_TABLES)
+                return lambda: self._sample(turn)
+        is_alone = sum(turn.is_there for turn in self.units.values()) < self.at_once
+        best: tuple[float, Turn, TableSearch] | None = None
+        for turn in self.units.values():
+            if not turn.is_there or (turn.busy and not is_alone):
+                continue
+            score, table = self._best_of(turn)
+            if table is not None and score / turn.took_s**_HURRY > (best[0] if best is not None else 0.0):
+                best = (score / turn.took_s**_HURRY, turn, table)
+        if best is None:
+            return None
+        _, chosen, table = best
+        chosen.busy.add(table.table)
+        return lambda: self._explore(chosen, table)
+
+    def _best_of(self, turn: Turn) -> tuple[float, TableSearch | None]:
+        free = [table for table in turn.survey.tables if table.table not in turn.busy]
+        table = max(free, key=turn.survey.score_of, default=None)
+        score = turn.survey.score_of(table) if table is not None else 0.0
+        return (score, table) if score else (0.0, None)
+
+    async def _explore(self, turn: Turn, table: TableSearch) -> None:
+        loop = asyncio.get_running_loop()
+        began_s, asked = loop.time(), turn.survey.asked
+        turn.survey.allow(_REQUESTS)
+        turn.survey.crowd = self._crowd()
+        try:
+            await turn.survey.knock()
+            await turn.survey.explore(table)
+        except FellSilent as silent:
+            self._miss(turn, silent.span, loop.time())
+        except SurveyStopped as stopped:
+            if "line was lost" in str(stopped):
+                raise
+            self._miss(turn, "", loop.time(), str(stopped))
+        finally:
+            turn.busy.discard(table.table)
+        each_s = (loop.time() - began_s) / max(turn.survey.asked - asked, 1)
+        turn.took_s += 0.1 * (max(each_s, 0.001) - turn.took_s)
+        fresh = table.new_runs()
+        for first, last in fresh:
+            self._tell_others(turn, table, first, last)
+        if fresh or self._told < len(self.units):
+            self._told = len(self.units)
+            self._choose_leaders()
+
+    def _tell_others(self, turn: Turn, table: TableSearch, first: int, last: int) -> None:
+        """What was found is likely beside it, and on other units."""
+        for sibling in turn.survey.tables:
+            if sibling.table is _SIBLING[table.table]:
+                sibling.suggest(first, _BESIDE, last)
+        for other in self.units.values():
+            if other is not turn:
+                like = _likeness(turn, other)
+                for theirs in other.survey.tables:
+                    if theirs.table is table.table:
+                        theirs.suggest(first, max(_LIKE_ANOTHER * like, _OF_ANOTHER), last)
+
+    def _choose_leaders(self) -> None:
+        """Of units that are alike only the quickest looks everywhere; the others look where it found something, and
+        elsewhere the less, the more they are alike."""
+        turns = sorted((turn for turn in self.units.values() if turn.is_there), key=lambda turn: turn.took_s)
+        for at, turn in enumerate(turns):
+            like = max((_likeness(leader, turn) for leader in turns[:at] if leader.survey.items), default=0.0)
+            for table in turn.survey.tables:
+                table.eagerness = max(1.0 - like, _LEAST_EAGER)
+
+    # Units that fall silent
+
+    def _miss(self, turn: Turn, span: str, now: float, why: str = "") -> None:
+        together = [
+            other for other in self.units.values()
+            if other is not turn and other.away_since is not None and now - other.away_since < _TOGETHER_S
+        ]  # fmt: skip
+        if span and not together:
+            turn.is_left_alone = True
+            turn.trouble = f"fell silent when asked for {span}: left alone from then on"
+        else:
+            turn.trouble = why or f"fell silent at {span}, as others did"
+        for other in together:
+            other.is_left_alone = False
+        turn.away_since, turn.pause_s = now, _BACK_S
+        turn.back_at = now + turn.pause_s
+
+    async def _look_whether_back(self, turn: Turn) -> None:
+        now = asyncio.get_running_loop().time()
+        turn.pause_s = min(2 * turn.pause_s, _MOST_BACK_S)
+        turn.back_at = now + turn.pause_s
+        try:
+            if turn.is_left_alone:
+                return
+            turn.survey.allow(_REQUESTS)
+            await turn.survey.knock()
+            is_back = await turn.survey.is_alive()
+        except SurveyStopped as stopped:
+            if "line was lost" in str(stopped):
+                raise
+            return
+        finally:
+            turn.busy.clear()
+        if is_back:
+            assert turn.away_since is not None
+            turn.trouble = f"was away for {asyncio.get_running_loop().time() - turn.away_since:.0f} s"
+            turn.away_since = None
+
+    # Samples
+
+    async def _sample(self, turn: Turn) -> None:
+        loop = asyncio.get_running_loop()
+        began_s = loop.time()
+        words = {}
+        try:
+            turn.survey.allow(_REQUESTS)
+            turn.survey.crowd = self._crowd()
+            words = await turn.survey.read_spans()
+            if not words:
+                self._miss(turn, "", loop.time(), "fell silent")
+        except SurveyStopped as stopped:
+            if "line was lost" in str(stopped):
+                raise
+            self._miss(turn, "", loop.time(), str(stopped))
+        finally:
+            turn.busy.clear()
+            if words:
+                turn.samples.add(loop.time(), words, loop.time() - began_s)
+
+    async def sample(self, least: int, until_s: float | None, apart_s: float) -> None:
+        """Read everything until each run was read so often, or until that loop time."""
+        loop = asyncio.get_running_loop()
+        while until_s is None or loop.time() < until_s:
+            wanting = [
+                turn for turn in self.units.values()
+                if turn.is_there and turn.survey.items and turn.samples.fewest_of(turn.survey.tables) < least
+            ]  # fmt: skip
+            if not wanting:
+                return
+            began_s = loop.time()
+            for turn in wanting:
+                if until_s is not None and loop.time() >= until_s:
+                    return
+                await self._sample(turn)
+            pause_s = max(apart_s - (loop.time() - began_s), 0.0)
+            if until_s is not None:
+                pause_s = min(pause_s, max(until_s - loop.time(), 0.0))
+            await asyncio.sleep(pause_s)
+
+    @property
+    def round_s(self) -> float:
+        """About how long it takes to read everything that was found once."""
+        return sum(
+            len(turn.survey.spans()) * turn.took_s * 1.3 for turn in self.units.values() if turn.is_there
+        )
+
+    # How many at a time
+
+    def _crowd(self) -> int:
+        """How many may wait at the far end before a request that is sent now."""
+        return 2 * self.at_once if self.at_once > 1 else 1
+
+    def _climb(self, now: float) -> None:
+        """More at a time while that brings more answers a second."""
+        since, asked, before = self._window
+        if not self._is_climbing or now - since < _WINDOW_S:
+            return
+        rate = (self.asked - asked) / (now - since)
+        if self.at_once > 1 and rate < _BETTER * before:
+            self.at_once //= 2
+            self._is_climbing = False
+        elif self.at_once < _MOST_AT_ONCE:
+            self.at_once *= 2
+        else:
+            self._is_climbing = False
+        self._window = (now, self.asked, rate)
+
+
+def _likeness(one: Turn, other: Turn) -> float:
+    """How alike two units are, 0 to 1: by where ranges begin on either, and whether the other reads there."""
+    agree = differ = 0
+    for mine, theirs in zip(one.survey.tables, other.survey.tables, strict=True):
+        for table, across in ((mine, theirs), (theirs, mine)):
+            for first, _ in table.runs:
+                if across.reads(first):
+                    agree += 1
+                elif across.is_known(first):
+                    differ += 1
+    alike = _ALIKE if not one.says or not other.says else 4 * _ALIKE if one.says == other.says else 0.0
+    return (agree / 2 + alike) / (agree / 2 + _UNLIKE * differ + 1.0 + max(alike - _ALIKE, 0.0))

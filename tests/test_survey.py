@@ -72,7 +72,7 @@ class Settings(unittest.TestCase):
     def test_nobody_there_is_nothing_found_and_everything_asked(self) -> None:
         survey = SettingsSurvey(SerialLink("/virtual"), units=(1, 2), opener=Wires().opener)
         self.assertIsNone(run_virtual(survey.run()))
-        self.assertTrue(all(tried.asked == 2 for tried in survey.tried))
+        self.assertTrue(all(tried.asked == 4 for tried in survey.tried))
         self.assertEqual(survey.left_s, 0)
 
     def test_it_only_reads_and_never_broadcasts(self) -> None:
@@ -227,7 +227,7 @@ class Registers(unittest.TestCase):
             self.assertEqual(len(runs), 41)
             blocks = (last + 1) / 125 + 41  # each hole begins a block anew
             # steps up and halving them, the address alone, how long a request may be, and every missing one
-            bound = 1 + blocks + 40 * (7 + 2 + 2) + len(missing)
+            bound = 1 + blocks + 40 * (7 + 2 + 4) + len(missing)
             self.assertLessEqual(survey.asked, bound, f"seed {seed}")
 
     def test_the_most_that_one_request_may_ask_is_learned(self) -> None:

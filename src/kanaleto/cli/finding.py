@@ -177,7 +177,7 @@ def _find_settings(
         survey = SettingsSurvey(
             link, units, timeout_s or TIMEOUT_S, never,
             on_step=lambda now: progress(
-                now.asked / max(len(now.tried) * len(now.units), 1), now.left_s,
+                now.asked / max(now.total, 1), now.left_s,
                     f"{now.trying.title if now.trying else ''}"
             ),
         )  # fmt: skip

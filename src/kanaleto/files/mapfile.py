@@ -17,7 +17,7 @@ from kanaleto.site.model import LIMIT_MANNERS, LIMIT_STATES, LIMITS, Point
 COLUMNS = [
     "name", "table", "address", "type", "order", *SCALE_COLUMNS, "scale", "exponent", "states", "no_value", "unit",
     "decimals", "period_s", "access", *WRITING_COLUMNS, "labels", "bit", *LIMITS,
-    *LIMIT_MANNERS, *LIMIT_STATES, "group", "deadband", "initial", "setting", "note",
+    *LIMIT_MANNERS, *LIMIT_STATES, "group", "deadband", "initial", "setting", "sure", "note",
 ]  # fmt: skip
 NEEDED = ["name", "table", "address"]
 MOST_ROWS, MOST_COLUMNS = 100_000, 500

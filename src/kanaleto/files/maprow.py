@@ -149,6 +149,7 @@ class RowReader:
             self._cells.get("exponent", ""),
             self._cell("deadband", self._deadband, 0.0),
             self._part("writing", _WRITING_CELLS, self._writing),
+            self._cell("sure", _sure, None),
             row=self._line,
         )
         self._check_place(point, defaults)
@@ -357,6 +358,13 @@ def _how_to_write(text: str) -> Writing:
     if text.lower() not in _WRITE_WORDS:
         raise ValueError(f"write {text!r} is not known; there are {', '.join(_WRITE_WORDS)}")
     return _WRITE_WORDS[text.lower()]
+
+
+def _sure(text: str) -> float:
+    sure = decimal(text)
+    if not 0 <= sure <= 1:
+        raise ValueError(f"sure {text!r} is no number from 0 to 1")
+    return float(sure)
 
 
 def _decimals(text: str) -> int:

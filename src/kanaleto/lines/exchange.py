@@ -98,6 +98,11 @@ class Exchanger:
     def is_open(self) -> bool:
         return self.channel.is_open
 
+    @property
+    def is_busy(self) -> bool:
+        """Whether an answer is waited for."""
+        return bool(self._pending)
+
     async def open(self) -> None:
         """Connect. Raises Unreachable."""
         self._loop = asyncio.get_running_loop()

@@ -1,10 +1,11 @@
 """The settings of a serial line that nobody knows: tried in an order of likelihood, a few units each, until one
 answers.
 
-The likeliest units at the likeliest settings go first, and both widen step by step, so that a usual device at a usual
-setting is found in seconds and any other in the end. Bytes that came garbled are evidence, and bring their setting
-forward; a sound frame of another unit than was asked came late, and is evidence of that unit. A clean answer, an
-exception too, ends it, once it has come twice. It only reads.
+What is likeliest for the time that it takes goes first, units and settings alike, so that a usual device at a usual
+setting is found in seconds and any other in the end. Nobody is waited for long: a slow unit answers while others are
+asked, and a sound frame tells whose it is. Bytes that came garbled are evidence, and bring their setting forward. A clean
+answer, an exception too, ends it, once it has come twice. Whoever was silent is asked who it is in the end, since there
+are devices that are silent where they have no register. It only reads.
 """
 
 import asyncio
@@ -20,19 +21,26 @@ from kanaleto.lines.serialport import is_pseudo_terminal
 from kanaleto.site.link import FramingKind, Parity, SerialLink, SerialSettings
 from kanaleto.survey.asking import Never, Opener, first_question, survey_exchanger
 from kanaleto.survey.units import LISTEN_S, SurveyStopped
+from kanaleto.wire.identity import Depth, Identify
+from kanaleto.wire.pdu import Request
 
 LIKELY_UNITS = (1, 2, 3, 247)
-TIMEOUT_S = 0.15
-_ROUNDS = (4, 4, 8, 16, 32, 64, 247)
-# in later rounds: what comes after its time comes while the next unit is asked, and is seen all the same
-_QUICK_S = 0.05
-_EVIDENCE = 10.0  # how far garbled answers bring a setting forward
-_CONFIRM = 2
+TIMEOUT_S = 0.3
+# units asked in one turn, and how likely the first of them is among those
+_CHUNKS = ((4, 0.4), (8, 0.2), (20, 0.2), (32, 0.08), (64, 0.06), (247, 0.06))
+# what comes later comes while the next unit is asked, and is seen all the same: likely units wait longer, others hardly
+_LIKELY_WAIT_S, _WAIT_S = 0.03, 0.003
+_COULD_BE = 12  # units asked before bytes that made no sense, which may have been the answer of one of them
+_EVIDENCE = 1000.0  # how far garbled answers bring a setting forward
+_SILENT_AT_HOLES = 0.05  # how likely it is that a device answers only who it is
+_CONFIRM, _CONFIRM_S = 2, 1.0
 _ANSWER_CHARACTERS = 8  # an adapter may hand an answer over only when it is whole
 _SETTLE_S = 0.02  # an adapter needs a moment after new settings
 
-_USUAL = (19200, 9600, 38400, 115200, 57600, 4800, 2400, 1200)
-_RARE = (230400, 14400, 28800, 76800, 600, 300)
+_USUAL = {19200: 0.3, 9600: 0.3, 38400: 0.1, 115200: 0.1, 57600: 0.05, 4800: 0.06, 2400: 0.05, 1200: 0.02}
+_RARE = {230400: 0.005, 14400: 0.003, 28800: 0.003, 76800: 0.003, 600: 0.004, 300: 0.002}
+_LIKELY_SHAPES = {(Parity.EVEN, 1): 0.4, (Parity.NONE, 1): 0.38, (Parity.NONE, 2): 0.14, (Parity.ODD, 1): 0.08}
+_ASCII_SHARE = 0.08
 _SHAPES = ((Parity.EVEN, 1), (Parity.NONE, 1), (Parity.NONE, 2), (Parity.ODD, 1))
 _ASCII_BAUDS = (9600, 19200, 4800, 38400, 2400, 1200)
 _ASCII_SHAPES = ((Parity.EVEN, 1, 7), (Parity.NONE, 2, 7), (Parity.ODD, 1, 7), (Parity.NONE, 1, 8))
@@ -72,7 +80,7 @@ def likely_settings(
     rates."""
     wanted = set(framings)
     ranked: list[tuple[float, FramingKind, SerialSettings]] = []
-    for rate_at, baud in enumerate(_USUAL + _RARE):
+    for rate_at, baud in enumerate((*_USUAL, *_RARE)):
         for shape_at, (parity, stop) in enumerate(_SHAPES if baud in _USUAL else _SHAPES[:2]):
             ranked.append((rate_at + 1.5 * shape_at, FramingKind.RTU, SerialSettings(baud, parity, stop)))
     for rate_at, baud in enumerate(_ASCII_BAUDS):
@@ -83,12 +91,19 @@ def likely_settings(
 
 
 class _Turn(Struct, frozen=True):
-    """Some units to be asked at one setting; the lowest score goes first."""
+    """Some units to be asked one question at one setting; the highest score goes first."""
 
     tried: Tried
     units: tuple[int, ...]
+    question: Request
     score: float
     is_first: bool
+
+
+def _likelihood(framing: FramingKind, settings: SerialSettings) -> float:
+    rate = _USUAL.get(settings.baud) or _RARE.get(settings.baud, 0.001)
+    shape = _LIKELY_SHAPES.get((settings.parity, settings.stop), 0.1)
+    return rate * shape * (_ASCII_SHARE if framing is FramingKind.ASCII else 1.0)
 
 
 def _answered_by(outcome: Outcome) -> int | None:
@@ -113,6 +128,7 @@ class SettingsSurvey:
         opener: Opener = survey_exchanger,
         framings: Iterable[FramingKind] = (FramingKind.RTU, FramingKind.ASCII),
         on_step: Callable[["SettingsSurvey"], None] | None = None,
+        listen_s: float = LISTEN_S,
     ) -> None:
         self.link = link
         self.units = (
@@ -129,6 +145,7 @@ class SettingsSurvey:
         self._question = first_question(never)
         self._open = opener
         self._on_step = on_step
+        self._listen_s = listen_s
 
     def _distinct(
         self, candidates: list[tuple[FramingKind, SerialSettings]]
@@ -152,9 +169,13 @@ class SettingsSurvey:
     @property
     def left_s(self) -> float:
         """About how long until the last unit at the last setting was asked."""
-        each = sum(min(self._timeout_s, _QUICK_S) + 20 * tried.settings.character_s for tried in self.tried)
-        asks = len(self.tried) * len(self.units)
-        return each * len(self.units) * max(asks - self.asked, 0) / max(asks, 1)
+        each = sum(_WAIT_S + 20 * tried.settings.character_s for tried in self.tried) / max(len(self.tried), 1)
+        return each * max(self.total - self.asked, 0)
+
+    @property
+    def total(self) -> int:
+        """How many questions there are at most: each unit is asked two, at each setting."""
+        return 2 * len(self.tried) * len(self.units)
 
     async def run(self) -> SerialLink | None:
         """Try until somebody answers. Raises Unreachable when there is no port, SurveyStopped when it is lost or not
@@ -162,7 +183,7 @@ class SettingsSurvey:
         await self._listen()
         turns = self._turns()
         while turns:
-            turn = min(turns, key=lambda turn: turn.score - (_EVIDENCE if turn.tried.garbled else 0))
+            turn = max(turns, key=lambda turn: turn.score * (_EVIDENCE if turn.tried.garbled else 1.0))
             turns.remove(turn)
             if await self._try(turn):
                 self.found = turn.tried
@@ -170,16 +191,24 @@ class SettingsSurvey:
         return None
 
     def _turns(self) -> list["_Turn"]:
-        """Likely units at all settings come early, all units at the likeliest settings next, the rest at the end."""
+        """Each chunk of units at each setting, with how likely an answer is for the time that it takes."""
         turns = []
-        for rank, tried in enumerate(self.tried):
+        for tried in self.tried:
+            likely = _likelihood(tried.framing, tried.settings) * (1.0 if self.tells_parity else 2.5)
             at = 0
-            for number, size in enumerate(_ROUNDS):
+            for number, (size, share) in enumerate(_CHUNKS):
                 units = self.units[at : at + size]
                 at += size
-                if units:
-                    slow = 0.0 if number == 0 else 2.0 * _RARE.count(tried.settings.baud)
-                    turns.append(_Turn(tried, units, rank / 2 + number * (6.0 + slow), number == 0))
+                if not units:
+                    continue
+                for question, weight in ((self._question, 1.0), (Identify(Depth.BASIC), _SILENT_AT_HOLES)):
+                    characters = _ANSWER_CHARACTERS * (2 if tried.framing is FramingKind.ASCII else 1)
+                    each_s = (_WAIT_S if number else _LIKELY_WAIT_S) + characters * tried.settings.character_s
+                    takes_s = len(units) * each_s + TIMEOUT_S + _SETTLE_S
+                    first = 2.0 if not number else 1.0  # whoever is there is most often among the first
+                    turns.append(
+                        _Turn(tried, units, question, first * weight * likely * share / takes_s, number == 0)
+                    )
         return turns
 
     async def _listen(self) -> None:
@@ -187,13 +216,13 @@ class SettingsSurvey:
         exchanger = self._open(replace(self.link, settings=self.tried[0].settings, framing=self.tried[0].framing))
         await exchanger.open()
         try:
-            await asyncio.sleep(LISTEN_S)
+            await asyncio.sleep(self._listen_s)
             heard = exchanger.traffic.received
         finally:
             exchanger.close()
         if heard:
             raise SurveyStopped(
-                f"somebody talks on this line already: {heard} bytes came in {LISTEN_S:g} s without a question;"
+                f"somebody talks on this line already: {heard} bytes came in {self._listen_s:g} s without a question;"
                 " listen to it instead, or take the other master off"
             )
 
@@ -212,19 +241,31 @@ class SettingsSurvey:
             raise
         try:
             await asyncio.sleep(_SETTLE_S)
-            for unit in turn.units:
-                outcome = await self._ask(
-                    exchanger, tried, unit, self._timeout_s if turn.is_first else min(self._timeout_s, _QUICK_S)
-                )
-                who = _answered_by(outcome)
-                if who is not None and await self._is_confirmed(exchanger, tried, who, outcome):
+            for at, unit in enumerate(turn.units):
+                wait_s = self._timeout_s if unit == turn.units[-1] else _LIKELY_WAIT_S if turn.is_first else _WAIT_S
+                strays, outcome = await self._ask(exchanger, tried, unit, turn.question, min(wait_s, self._timeout_s))
+                who = _answered_by(outcome) or strays
+                if who and await self._is_confirmed(exchanger, tried, who, turn.question, outcome):
                     return True
+                if who is None and outcome.kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED):
+                    for before in turn.units[max(at - _COULD_BE, 0) : at + 1]:
+                        _, outcome = await self._ask(exchanger, tried, before, turn.question, self._timeout_s)
+                        if _answered_by(outcome) and await self._is_confirmed(
+                            exchanger, tried, before, turn.question, outcome
+                        ):
+                            return True
         finally:
             exchanger.close()
         return False
 
-    async def _ask(self, exchanger: Exchanger, tried: Tried, unit: int, timeout_s: float) -> Outcome:
-        outcome = await exchanger.ask(unit, self._question, timeout_s + _ANSWER_CHARACTERS * tried.settings.character_s)
+    async def _ask(
+        self, exchanger: Exchanger, tried: Tried, unit: int, question: Request, timeout_s: float
+    ) -> tuple[int | None, Outcome]:
+        """What came of it, and whose answer came while it went out, if one did."""
+        strays = exchanger.traffic.strays
+        late = strays.late
+        more_s = _ANSWER_CHARACTERS * tried.settings.character_s if timeout_s > _WAIT_S else 0.0
+        outcome = await exchanger.ask(unit, question, timeout_s + more_s)
         if outcome.kind is OutcomeKind.UNREACHABLE:
             raise SurveyStopped(f"the port was lost: {outcome.reason}")
         tried.asked += 1
@@ -235,16 +276,15 @@ class SettingsSurvey:
             tried.garbled += 1
         if self._on_step is not None:
             self._on_step(self)
-        return outcome
+        return strays.late_unit_id if strays.late > late and 1 <= strays.late_unit_id <= 247 else None, outcome
 
-    async def _is_confirmed(self, exchanger: Exchanger, tried: Tried, unit: int, first: Outcome) -> bool:
-        tried.took_s = first.took_s
+    async def _is_confirmed(
+        self, exchanger: Exchanger, tried: Tried, unit: int, question: Request, first: Outcome
+    ) -> bool:
         for _ in range(_CONFIRM):
-            outcome = await exchanger.ask(
-                unit, self._question, 2 * (self._timeout_s + _ANSWER_CHARACTERS * tried.settings.character_s)
-            )
+            outcome = await exchanger.ask(unit, question, _CONFIRM_S + _ANSWER_CHARACTERS * tried.settings.character_s)
             if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
-                tried.answered_by = unit
+                tried.answered_by, tried.took_s = unit, outcome.took_s
                 return True
         tried.text = f"unit {unit} answered once and not again"
         return False

@@ -98,6 +98,13 @@ class TableSearch:
         """How likely the likeliest place is that was not asked."""
         return self.score
 
+    @property
+    def next_place(self) -> int:
+        """The likeliest address that was not asked."""
+        if self._suggested and -self._suggested[0][0] >= self._score_of_place():
+            return self._suggested[0][1]
+        return self._places[self._at] if self._at < len(self._places) else self.last
+
     def reads(self, address: int) -> bool:
         return self._state(address) == _READS
 

@@ -10,9 +10,12 @@ fall silent together it was the line, and they are asked again once they are bac
 import asyncio
 from collections.abc import Callable, Coroutine, Iterable
 
+from typing import Any
+
 from msgspec import Struct, field
 
 from kanaleto.survey.asking import Ask, Never
+from kanaleto.survey.keeping import take_over
 from kanaleto.survey.registers import ALL_TABLES, FellSilent, RegisterSurvey
 from kanaleto.survey.sampling import Samples
 from kanaleto.survey.tables import TableSearch
@@ -71,14 +74,16 @@ class Turns:
         for unit_id in unit_ids:
             self.add(unit_id)
 
-    def add(self, unit_id: int, says: str = "") -> Turn:
-        """A unit that answers."""
+    def add(self, unit_id: int, says: str = "", kept: Any = None) -> Turn:
+        """A unit that answers; `kept` is what an earlier search knew of it."""
         if unit_id not in self.units:
             survey = RegisterSurvey(
                 self._ask, unit_id, ALL_TABLES, 0, 0xFFFF, self._never(unit_id), self._timeout_s, self._with_every,
                 leaves_alone=True, on_step=self._note_step,
             )  # fmt: skip
             self.units[unit_id] = Turn(survey, says=says)
+            if kept is not None:
+                take_over(kept, survey)
         return self.units[unit_id]
 
     def _note_step(self, survey: RegisterSurvey) -> None:

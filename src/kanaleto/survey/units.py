@@ -21,7 +21,7 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.survey.asking import Never, first_question
 from kanaleto.survey.pace import Pace
 from kanaleto.wire.frames import Frame
-from kanaleto.wire.pdu import PduError, ReadAnswer, Refused, mismatch, parse_answer
+from kanaleto.wire.pdu import PduError, Refused, Request, mismatch, parse_answer
 
 ALL_UNITS = range(1, 248)
 MOST_IN_FLIGHT = 8
@@ -30,6 +30,7 @@ _NOISE_UNITS, _NOISE_SHARE = 8, 0.5  # so many garbled units, and that share of 
 _ANY_UNITS = 24  # so many units asked, all of them answering alike: the unit ID does not matter
 _SILENT_ALONE = 3  # so many of those silent among others are silent alone too: the others need not be asked again
 _MORE_BYTES = 4
+_LATE_S = 0.5  # a unit that answers after so long is slow
 _DRAIN_S, _DRAIN_EACH_S = 10.0, 3.0  # a gateway's queue is waited for so long at most, and for each that waits there
 _GRACE_S, _GRACE_EACH_S, _MOST_GRACE_S = 0.4, 0.05, 10.0  # for late answers to the last, and for each asked in vain
 LISTEN_S = 0.3
@@ -82,6 +83,8 @@ class UnitSurvey:
         asks_identity: bool = True,
         pause_s: float = 0.0,
         on_step: Callable[["UnitSurvey"], None] | None = None,
+        question: Request | None = None,
+        steady_s: float | None = None,
     ) -> None:
         self.units = tuple(dict.fromkeys(units))
         self.states = [UnitState.UNASKED] * 256
@@ -90,10 +93,11 @@ class UnitSurvey:
         self.asking = 0
         self.note = ""
         self.answers_any = False
-        self.pace = Pace(timeout_s, shrinks)
+        self.pace = Pace(timeout_s, shrinks, steady_s=steady_s)
+        self._could_be_late = max(1, round(_LATE_S / (steady_s + 0.01))) if steady_s is not None else 1
         self.outcomes: list[tuple[Outcome, float]] = []  # with the timeout in force
         self._exchanger = exchanger
-        self._question = first_question(never)
+        self._question: Request = question or first_question(never)
         self._listen_s = listen_s
         self._asks_identity = asks_identity
         self._pause_s = pause_s
@@ -195,7 +199,7 @@ class UnitSurvey:
                 if self._exchanger.traffic.strays.late > before:
                     if not self._has_transactions:
                         self.pace.note_late()
-                        self._again.append(self.asking)
+                        self._again.append(self._exchanger.traffic.strays.late_unit_id or self.asking)
                     return
 
     async def _drain(self) -> None:
@@ -275,7 +279,7 @@ class UnitSurvey:
         outcome = await self._ask(unit, self.pace.timeout_s)
         if not self._has_transactions and self._exchanger.traffic.strays.late > late:  # the one before was only slow
             self.pace.note_late()
-            self._again.append(before)
+            self._again.append(self._exchanger.traffic.strays.late_unit_id or before)
         if outcome.kind is OutcomeKind.TIMEOUT and not is_alone:
             self._had_no_turn.append(unit)
             self._overruns_gateway = self._overruns_gateway or UnitState.NOBODY in self.states
@@ -303,14 +307,16 @@ class UnitSurvey:
     def _judge_strange(self, unit: int, outcome: Outcome) -> None:
         """A garbled answer, or a sound frame of somebody else: both are asked again when all have had their turn."""
         self.states[unit] = UnitState.GARBLED
-        self._again.append(unit)
+        at = self.units.index(unit)
+        self._again += self.units[max(at + 1 - self._could_be_late, 0) : at + 1]
         if outcome.kind is OutcomeKind.UNEXPECTED:
             self.states[unit] = UnitState.SILENT
             if outcome.answer.startswith(outcome.request):
                 self.note = outcome.reason
                 return
-            if self._exchanger.framing.name == "rtu":
-                self._again.append(outcome.answer[0])
+            name = self._exchanger.framing.name
+            if name in ("rtu", "ascii"):
+                self._again.append(outcome.answer[0] if name == "rtu" else int(outcome.answer[1:3], 16))
             self.pace.note_late()
         garbled = sum(state is UnitState.GARBLED for state in self.states)
         if garbled >= _NOISE_UNITS and garbled > _NOISE_SHARE * self.asked:
@@ -322,7 +328,6 @@ class UnitSurvey:
     def _note(self, unit: int, outcome: Outcome, text: str = "") -> None:
         took = f"{1000 * outcome.took_s:.1f} ms"
         if outcome.kind is OutcomeKind.GOOD:
-            assert isinstance(outcome.content, ReadAnswer)
             said = text or f"answers in {took}"
             self.states[unit] = UnitState.GOOD
         else:

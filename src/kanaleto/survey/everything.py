@@ -1,0 +1,349 @@
+"""An unknown line, from nothing to what stands on it: its settings, its units, their registers in turns, and samples of
+all that reads, within the time that is given.
+
+Each stage takes what it needs, and leaves time for what comes after; what was not looked at is known at the end
+(`not_looked_at`), and so is what the next minutes would be spent on. A line on which somebody talks already is not
+talked over. It only reads: functions 01 to 04, 11 and 2B/0E.
+"""
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from enum import Enum
+from typing import Any
+
+from kanaleto.lines.channel import Unreachable
+from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.identify import Identification
+from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.site.link import FramingKind, Link, SerialLink
+from kanaleto.survey.asking import MayNotTouch, Never, Opener, survey_exchanger
+from kanaleto.survey.settings import SettingsSurvey
+from kanaleto.survey.turns import Turns
+from kanaleto.survey.units import ALL_UNITS, SurveyStopped, UnitFound, UnitState, UnitSurvey
+from kanaleto.wire.identity import Depth, Identify
+from kanaleto.wire.pdu import Request
+
+CARE = (
+    "asking only reads, but some devices clear a counter when it is read, and some drives begin to supervise at the first"
+    " request and trip when asking ends"
+)
+LISTEN_S = 2.0
+SAMPLES = 20
+_UNIT_TIMEOUT_S, _UNIT_WAIT_S = 0.6, 0.04
+_SETTINGS_SHARE = 0.8  # of the time
+_UNITS_SHARE, _SECOND_SHARE = 0.4, 0.25  # of what is left then, for all units, and for the silent ones once more
+_SAMPLED_SHARE = 0.2
+_APART_S = 1.0  # between two samples at the end
+_ROUNDS = 20
+_LEAST_LEFT_S = 0.5
+_SETTLE_S = 0.005
+_QUICK_SHARE = 0.25  # of the time: units that took no longer are asked a second way on a gateway too
+_RECONNECT_S = (0.5, 1.0, 2.0, 5.0, 10.0)
+_ASKED = (UnitState.GOOD, UnitState.EXCEPTION)
+
+
+class Stage(Enum):
+    """The value is the word for people."""
+
+    WAITING = "waiting"
+    SETTINGS = "trying settings"
+    UNITS = "asking units"
+    REGISTERS = "looking for registers"
+    SAMPLES = "reading it all again and again"
+    OVER = "over"
+
+
+class Reopened:
+    """Asks on a connection, and opens it again when it is lost: devices come and go, gateways hang up."""
+
+    def __init__(self, link: Link, opener: Opener, until_s: Callable[[], float | None]) -> None:
+        self.exchanger: Exchanger = opener(link)
+        self._until_s = until_s
+        self._opening = asyncio.Lock()
+
+    async def ask(self, unit_id: int, request: Request, timeout_s: float) -> Outcome:
+        await self.settle()
+        outcome = await self.exchanger.ask(unit_id, request, timeout_s)
+        if outcome.kind is not OutcomeKind.UNREACHABLE:
+            return outcome
+        if not await self._open_again():
+            return outcome
+        return await self.exchanger.ask(unit_id, request, timeout_s)
+
+    async def settle(self) -> None:
+        """Wait for what somebody who was stopped has asked, where only one may be asked at a time."""
+        while not self.exchanger.framing.has_transactions and self.exchanger.is_busy:
+            await asyncio.sleep(_SETTLE_S)
+
+    async def _open_again(self) -> bool:
+        async with self._opening:
+            for pause_s in _RECONNECT_S:
+                if self.exchanger.is_open:
+                    return True
+                await asyncio.sleep(pause_s)
+                try:
+                    await self.exchanger.open()
+                except Unreachable:
+                    until_s = self._until_s()
+                    if until_s is not None and asyncio.get_running_loop().time() > until_s:
+                        return False
+            return self.exchanger.is_open
+
+
+class Everything:
+    """`stage`, `link` (with its settings once they are found), `settings`, `units`, `turns` and `notes` may be read from
+    any thread while it runs."""
+
+    def __init__(
+        self, link: Link, knows_settings: bool = True, within_s: float | None = None, never: Never = (),
+        opener: Opener = survey_exchanger, timeout_s: float | None = None, with_every: bool = False,
+        on_step: Callable[["Everything"], None] = lambda now: None,
+    ) -> None:  # fmt: skip
+        self.link = link
+        self.knows_settings = knows_settings or not isinstance(link, SerialLink)
+        self.within_s = within_s
+        self.stage = Stage.WAITING
+        self.settings: SettingsSurvey | None = None
+        self.units: UnitSurvey | None = None
+        self.turns: Turns | None = None
+        self.found: dict[int, UnitFound] = {}
+        self.asked_units: set[int] = set()
+        self.notes: list[str] = []
+        self.stopped = ""
+        self.never = never
+        self.kept: dict[int, Any] = {}  # of units that an earlier search knew, by unit ID
+        self._opener = opener
+        self._timeout_s = timeout_s
+        self._with_every = with_every
+        self._on_step = on_step
+        self._began_s = 0.0
+
+    # How far it is
+
+    @property
+    def is_over(self) -> bool:
+        return self.stage is Stage.OVER
+
+    @property
+    def asked(self) -> int:
+        """Requests so far."""
+        of_settings = self.settings.asked if self.settings is not None else 0
+        return of_settings + len(self.asked_units) + (self.turns.asked if self.turns is not None else 0)
+
+    @property
+    def items(self) -> int:
+        return self.turns.items if self.turns is not None else 0
+
+    def left_s(self, now_s: float) -> float:
+        """About how long it still takes."""
+        if self.within_s is not None:
+            return max(self._began_s + self.within_s - now_s, 0.0)
+        if self.stage is Stage.SETTINGS and self.settings is not None:
+            return self.settings.left_s
+        if self.stage is Stage.UNITS and self.units is not None:
+            return self.units.left_s
+        return self.turns.left_s if self.turns is not None else 0.0
+
+    def share(self, now_s: float) -> float:
+        """How much of it is behind, 0…1."""
+        if self.within_s:
+            return min((now_s - self._began_s) / self.within_s, 1.0)
+        if self.turns is not None and self.turns.units:
+            parts = [turn.survey.share for turn in self.turns.units.values()]
+            return sum(parts) / len(parts)
+        return 0.0
+
+    def _until(self, share: float) -> float | None:
+        """When so much of the whole time will have passed."""
+        return self._began_s + share * self.within_s if self.within_s is not None else None
+
+    def _for(self, share: float) -> float | None:
+        """When so much of the time that is left now will have passed."""
+        now_s = asyncio.get_running_loop().time()
+        return now_s + share * max(self._began_s + self.within_s - now_s, 0.0) if self.within_s is not None else None
+
+    # The stages
+
+    async def run(self) -> None:
+        """All of them. Raises Unreachable when there is no such port or host. What else ends it early is `stopped`."""
+        self._began_s = asyncio.get_running_loop().time()
+        try:
+            await self._run()
+        except (SurveyStopped, MayNotTouch) as stopped:
+            self.stopped = str(stopped)
+        finally:
+            self.stage = Stage.OVER
+
+    async def _run(self) -> None:
+        if not self.knows_settings and not await self._find_settings():
+            return
+        line = Reopened(self.link, self._opener, lambda: self._until(1.0))
+        await line.exchanger.open()
+        try:
+            await self._ask_units(line)
+            await self._search(line)
+        finally:
+            line.exchanger.close()
+
+    def _step(self, survey: object = None) -> None:
+        self._on_step(self)
+
+    async def _find_settings(self) -> bool:
+        assert isinstance(self.link, SerialLink)
+        self.stage = Stage.SETTINGS
+        self.settings = SettingsSurvey(
+            self.link, never=self.never, opener=self._opener, on_step=self._step, listen_s=LISTEN_S
+        )
+        link = await _until(self._until(_SETTINGS_SHARE), self.settings.run())
+        if link is None:
+            self.notes.append(f"no settings answered, {self.settings.asked} questions asked")
+            return False
+        self.link, self.knows_settings = link, True
+        return True
+
+    async def _ask_units(self, line: Reopened) -> None:
+        """Every unit ID; those that are silent once more with another question, which a device that is silent where it has
+        no register answers all the same."""
+        self.stage = Stage.UNITS
+        has_listened = self.settings is not None or not isinstance(self.link, SerialLink)
+        all_units = [255, 0, *ALL_UNITS] if self.link.framing is FramingKind.TCP else list(ALL_UNITS)
+        wanted = [unit for unit in all_units if unit not in self.asked_units]
+        if wanted:
+            await self._ask_some(line, wanted, None, 0.0 if has_listened else LISTEN_S, _UNITS_SHARE)
+        if self.units is not None and self.units.answers_any:
+            self.found = {unit: self.found[unit] for unit in _one_of(self.found)}
+            return
+        silent = [unit for unit in wanted if unit in self.asked_units and unit not in self.found]
+        quick_s = self._until(_QUICK_SHARE)
+        is_quick = quick_s is None or asyncio.get_running_loop().time() < quick_s
+        if silent and (is_quick or isinstance(self.link, SerialLink)):
+            await self._ask_some(line, silent, Identify(Depth.BASIC), 0.0, _SECOND_SHARE)
+        self._leave_out_doubles()
+
+    async def _ask_some(
+        self, line: Reopened, units: list[int], question: Request | None, listen_s: float, share: float
+    ) -> None:
+        await line.settle()
+        survey = self.units = UnitSurvey(
+            line.exchanger, units, self._timeout_s or _UNIT_TIMEOUT_S, self.never, listen_s=listen_s,
+            on_step=self._step, question=question, steady_s=_UNIT_WAIT_S if isinstance(self.link, SerialLink) else None,
+        )  # fmt: skip
+        try:
+            await _until(self._for(share), survey.run())
+        finally:
+            self.asked_units |= {
+                unit for unit in units if survey.states[unit] is not UnitState.UNASKED
+            }
+            self.found |= survey.found
+        if survey.note:
+            self.notes.append(survey.note)
+
+    def _leave_out_doubles(self) -> None:
+        """Over TCP units 0 and 255 mean the device itself: where others answer, they are one of those."""
+        if isinstance(self.link, SerialLink):
+            return
+        others = [unit for unit in self.found if 1 <= unit <= 247]
+        if len(others) == 1 or 255 in self.found:
+            self.found.pop(0, None)
+        if len(others) == 1:
+            self.found.pop(255, None)
+
+    async def _search(self, line: Reopened) -> None:
+        self.stage = Stage.REGISTERS
+        loop = asyncio.get_running_loop()
+        self.turns = turns = Turns(
+            line.ask, (), lambda unit: self.never, timeout_s=self._timeout_s or 1.0,
+            may_have_several=line.exchanger.framing.has_transactions, with_every=self._with_every, on_step=self._step,
+        )  # fmt: skip
+        for unit, found in sorted(self.found.items()):
+            if found.state in _ASKED:
+                turns.add(unit, says_of(found.identity), self.kept.get(unit))
+        if not turns.units:
+            return
+        left_s = self.within_s - (loop.time() - self._began_s) if self.within_s is not None else None
+        every_s = max(left_s / _ROUNDS, _APART_S) if left_s is not None else 10.0
+        while True:
+            until_s = self._until(1.0)
+            sampling_s = min(SAMPLES / 2 * turns.round_s, _SAMPLED_SHARE * left_s) if left_s is not None else 0.0
+            search_until_s = until_s - max(sampling_s, _LEAST_LEFT_S) if until_s is not None else None
+            self.stage = Stage.REGISTERS
+            if search_until_s is not None:  # what is found meanwhile takes longer to read
+                search_until_s = min(search_until_s, loop.time() + max((search_until_s - loop.time()) / 2, 2.0))
+            await turns.search(search_until_s, every_s)
+            if turns.is_over or until_s is None or loop.time() >= until_s - max(sampling_s, _LEAST_LEFT_S) - 2.0:
+                break
+        self.stage = Stage.SAMPLES
+        await turns.sample(SAMPLES, self._until(1.0), _APART_S)
+
+    # What was not looked at
+
+    def not_looked_at(self) -> list[str]:
+        """In sentences; nothing where all that is likely was looked at."""
+        told: list[str] = []
+        if not self.knows_settings:
+            return ["the settings of the line are not known"]
+        every = set(ALL_UNITS)
+        left = sorted(every - self.asked_units)
+        if left and not (self.units is not None and self.units.answers_any):
+            told.append(f"{len(left)} unit IDs were not asked: {_in_short(left)}")
+        for unit, turn in sorted(self.turns.units.items()) if self.turns is not None else ():
+            if turn.trouble:
+                told.append(f"unit {unit}: {turn.trouble}")
+            open_tables = [table for table in turn.survey.tables if not table.is_over]
+            if open_tables and not turn.is_left_alone:
+                share = 100 * sum(table.share for table in open_tables) / len(open_tables)
+                titles = ", ".join(table.table.title for table in open_tables)
+                told.append(f"unit {unit}: {share:.0f} % of the likely places of {titles} asked")
+        return told
+
+    def next_minutes(self) -> str:
+        """What more time would be spent on."""
+        if not self.knows_settings:
+            return "settings that were not tried"
+        if self.turns is None or not self.turns.units:
+            return "unit IDs that were not asked" if set(ALL_UNITS) - self.asked_units else "nothing that is likely"
+        best = [
+            (turn.survey.score_of(table), unit, table)
+            for unit, turn in self.turns.units.items() if not turn.is_left_alone
+            for table in turn.survey.tables if table.score
+        ]  # fmt: skip
+        if not best:
+            return "nothing that is likely"
+        _, unit, table = max(best, key=lambda entry: entry[0])
+        return f"{table.table.title} of unit {unit} near {table.next_place}, and {len(best) - 1} more tables in turns"
+
+
+async def _until(until_s: float | None, work: Awaitable[Any]) -> Any:
+    """What comes of it, or None at that loop time."""
+    if until_s is None:
+        return await work
+    try:
+        async with asyncio.timeout_at(max(until_s, asyncio.get_running_loop().time() + _LEAST_LEFT_S)):
+            return await work
+    except TimeoutError:
+        return None
+
+
+def _one_of(found: dict[int, UnitFound]) -> list[int]:
+    """Where every unit ID gets the same answer, one speaks for all."""
+    return sorted(found, key=lambda unit: (unit != 1, unit == 0, unit))[:1]
+
+
+def says_of(identity: Identification | None) -> str:
+    """What a device says of itself, in one line."""
+    if identity is None:
+        return ""
+    texts = [text for text in list(identity.objects.values())[:3] if text]
+    if identity.server_id and identity.server_id not in texts:
+        texts.append(identity.server_id)
+    return ", ".join(texts)
+
+
+def _in_short(numbers: list[int]) -> str:
+    spans: list[tuple[int, int]] = []
+    for number in numbers:
+        if spans and spans[-1][1] == number - 1:
+            spans[-1] = (spans[-1][0], number)
+        else:
+            spans.append((number, number))
+    return ", ".join(str(low) if low == high else f"{low}–{high}" for low, high in spans[:6])

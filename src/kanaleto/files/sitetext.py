@@ -52,6 +52,15 @@ def with_line(text: str, name: str, link: str) -> str:
     return tomlkit.dumps(document)
 
 
+def with_line_keys(text: str, line_name: str, keys: dict[str, object]) -> str:
+    """Keys of a line set. Raises KeyError."""
+    document = tomlkit.parse(text)
+    line = line_table(document, line_name)
+    for key, value in keys.items():
+        line[key] = value
+    return tomlkit.dumps(document)
+
+
 def with_link(text: str, line_name: str, link: str) -> str:
     """Another link for a line. Raises KeyError."""
     document = tomlkit.parse(text)

@@ -10,18 +10,20 @@ from kanaleto.survey.directory import Directory
 from kanaleto.survey.overhearing import Overhearing
 from kanaleto.wire.codes import Table
 
-_WORDS = {Table.COIL: "Coil", Table.DISCRETE: "Input bit", Table.INPUT: "Input", Table.HOLDING: "Holding"}
+WORDS = {Table.COIL: "Coil", Table.DISCRETE: "Input bit", Table.INPUT: "Input", Table.HOLDING: "Holding"}
 DRAFT_COLUMNS = ("name", "table", "address", "type", "note")
+_MORE_COLUMNS = ("order", "factor", "unit", "decimals", "range_low", "range_high", "sure")
 
 
 class DraftRow(Struct, frozen=True):
-    """One point to be: its name, table, address on the wire, and a note."""
+    """One point to be: its name, table, address on the wire, a note, and further cells of its row."""
 
     name: str
     table: Table
     address: int
     note: str = ""
     type: str = ""
+    cells: tuple[tuple[str, str], ...] = ()
 
 
 def rows_of_runs(
@@ -34,7 +36,7 @@ def rows_of_runs(
     for first, last in runs:
         for address in range(first, last + 1):
             number = len(rows) + 1
-            called = f"{_WORDS[table]} {address}"
+            called = f"{WORDS[table]} {address}"
             if name:
                 called = name.replace("{}", str(number)) if "{}" in name else f"{name} {number}"
             rows.append(DraftRow(called, table, address, "never seen to change" if address in constant else ""))
@@ -66,17 +68,20 @@ def rows_of_overhearing(heard: Overhearing, unit_id: int) -> list[DraftRow]:
             if word.changed
             else f"heard {word.heard} times, never changed"
         )
-        rows.append(DraftRow(f"{_WORDS[key[1]]} {key[2]}", key[1], key[2], note))
+        rows.append(DraftRow(f"{WORDS[key[1]]} {key[2]}", key[1], key[2], note))
     return rows
 
 
 def draft_text(rows: Iterable[DraftRow]) -> str:
     """The rows as a map file, addresses counted as on the wire."""
+    known = list(rows)
+    more = [column for column in _MORE_COLUMNS if any(key == column for row in known for key, _ in row.cells)]
     out = StringIO(newline="")
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(DRAFT_COLUMNS)
-    for row in rows:
-        writer.writerow(
-            (row.name, row.table.value, row.address, row.type or ("bool" if row.table.is_bits else "uint16"), row.note)
-        )
+    writer.writerow((*DRAFT_COLUMNS[:-1], *more, DRAFT_COLUMNS[-1]))
+    for row in known:
+        cells = dict(row.cells)
+        own = [cells.get(column, "") for column in more]
+        value_type = row.type or ("bool" if row.table.is_bits else "uint16")
+        writer.writerow((row.name, row.table.value, row.address, value_type, *own, row.note))
     return out.getvalue()

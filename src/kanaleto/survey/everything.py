@@ -17,6 +17,7 @@ from kanaleto.lines.identify import Identification
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.link import FramingKind, Link, SerialLink
 from kanaleto.survey.asking import MayNotTouch, Never, Opener, survey_exchanger
+from kanaleto.survey.sampling import Samples
 from kanaleto.survey.settings import SettingsSurvey
 from kanaleto.survey.turns import Turns
 from kanaleto.survey.units import ALL_UNITS, SurveyStopped, UnitFound, UnitState, UnitSurvey
@@ -107,11 +108,12 @@ class Everything:
         self.units: UnitSurvey | None = None
         self.turns: Turns | None = None
         self.found: dict[int, UnitFound] = {}
+        self.says: dict[int, str] = {}
         self.asked_units: set[int] = set()
         self.notes: list[str] = []
         self.stopped = ""
         self.never = never
-        self.kept: dict[int, Any] = {}  # of units that an earlier search knew, by unit ID
+        self.kept: dict[int, tuple[Any, Samples, str]] = {}  # what an earlier search knew of units, by unit ID
         self._opener = opener
         self._timeout_s = timeout_s
         self._with_every = with_every
@@ -235,6 +237,7 @@ class Everything:
                 unit for unit in units if survey.states[unit] is not UnitState.UNASKED
             }
             self.found |= survey.found
+            self.says |= {unit: says_of(found.identity) for unit, found in survey.found.items()}
         if survey.note:
             self.notes.append(survey.note)
 
@@ -257,7 +260,7 @@ class Everything:
         )  # fmt: skip
         for unit, found in sorted(self.found.items()):
             if found.state in _ASKED:
-                turns.add(unit, says_of(found.identity), self.kept.get(unit))
+                turns.add(unit, self.says.get(unit, ""), *self.kept.get(unit, ()))
         if not turns.units:
             return
         left_s = self.within_s - (loop.time() - self._began_s) if self.within_s is not None else None

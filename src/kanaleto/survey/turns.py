@@ -74,14 +74,17 @@ class Turns:
         for unit_id in unit_ids:
             self.add(unit_id)
 
-    def add(self, unit_id: int, says: str = "", kept: Any = None) -> Turn:
-        """A unit that answers; `kept` is what an earlier search knew of it."""
+    def add(
+        self, unit_id: int, says: str = "", kept: Any = None, samples: Samples | None = None, left_alone: str = ""
+    ) -> Turn:
+        """A unit that answers; `kept` is what an earlier search knew of it, `left_alone` why it left it alone."""
         if unit_id not in self.units:
             survey = RegisterSurvey(
                 self._ask, unit_id, ALL_TABLES, 0, 0xFFFF, self._never(unit_id), self._timeout_s, self._with_every,
                 leaves_alone=True, on_step=self._note_step,
             )  # fmt: skip
-            self.units[unit_id] = Turn(survey, says=says)
+            turn = self.units[unit_id] = Turn(survey, samples or Samples(), says, left_alone)
+            turn.is_left_alone = bool(left_alone)
             if kept is not None:
                 take_over(kept, survey)
         return self.units[unit_id]

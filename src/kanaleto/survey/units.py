@@ -307,8 +307,9 @@ class UnitSurvey:
     def _judge_strange(self, unit: int, outcome: Outcome) -> None:
         """A garbled answer, or a sound frame of somebody else: both are asked again when all have had their turn."""
         self.states[unit] = UnitState.GARBLED
+        kind_is_garbled = outcome.kind is OutcomeKind.GARBLED
         at = self.units.index(unit)
-        self._again += self.units[max(at + 1 - self._could_be_late, 0) : at + 1]
+        self._again += self.units[max(at + 1 - self._could_be_late, 0) : at + 1] if kind_is_garbled else [unit]
         if outcome.kind is OutcomeKind.UNEXPECTED:
             self.states[unit] = UnitState.SILENT
             if outcome.answer.startswith(outcome.request):
@@ -341,11 +342,13 @@ class UnitSurvey:
             return
         outcomes = []
         for _ in range(_AGAIN):
-            await asyncio.sleep(self.pace.longest_s)
+            await asyncio.sleep(self.pace.longest_s if outcomes or not self.pace.is_steady else self.pace.timeout_s)
             outcome = await self._ask(unit, self.pace.longest_s)
             outcomes.append(outcome)
             if outcome.is_of_gateway:
                 self.states[unit] = UnitState.NOBODY
+                return
+            if outcome.kind is OutcomeKind.TIMEOUT and self.pace.is_steady and self.states[unit] is UnitState.SILENT:
                 return
             if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
                 text = (

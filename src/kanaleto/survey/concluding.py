@@ -1,0 +1,256 @@
+"""What a search has found, as points: every run cut into values by the shortest description of its samples, with how sure
+each is and what would settle it."""
+
+from collections.abc import Sequence
+from statistics import median
+
+from msgspec import Struct
+
+from kanaleto.survey.draft import WORDS, DraftRow
+from kanaleto.survey.everything import Everything
+from kanaleto.survey.tables import Span, TableSearch
+from kanaleto.survey.turns import Turn
+from kanaleto.values.codec import Codec, NoValue
+from kanaleto.values.columns import Shape
+from kanaleto.values.cutting import Cut, explain
+from kanaleto.values.types import Kind, Order
+from kanaleto.wire.codes import Table
+
+_MOST_DECIMALS, _DIGITS = 4, 4
+_DOUBTED = 0.85
+_LEAST_ALIKE = 12  # registers of a layout that two units share, for their samples to be taken together
+_LONGEST = 2000  # registers of a run that are explained at once
+
+
+class UnitDraft(Struct, frozen=True):
+    """One unit as a device to be: keys for the site file, rows for its map."""
+
+    unit_id: int
+    says: str
+    keys: tuple[tuple[str, object], ...]
+    rows: tuple[DraftRow, ...]
+    samples: int
+
+
+def drafts_of(search: Everything) -> list[UnitDraft]:
+    """A draft of each unit that answered, whether anything of it reads or not."""
+    turns = search.turns.units if search.turns is not None else {}
+    cuts = _cuts_of_all(turns)
+    period_s = _period_s(search)
+    drafts = []
+    for unit_id in sorted(search.found):
+        turn = turns.get(unit_id)
+        if turn is None:
+            drafts.append(UnitDraft(unit_id, search.says.get(unit_id, ""), (), (), 0))
+            continue
+        rows = [row for table in turn.survey.tables for row in _rows_of_table(turn, table, cuts.get(unit_id, {}))]
+        samples = turn.samples.fewest_of(turn.survey.tables) if rows else 0
+        drafts.append(UnitDraft(unit_id, turn.says, tuple(_keys_of(turn, period_s).items()), tuple(rows), samples))
+    return drafts
+
+
+def _period_s(search: Everything) -> float:
+    """How often a line that busy can be read."""
+    round_s = search.turns.round_s if search.turns is not None else 0.0
+    return 1.0 if round_s < 0.7 else float(-(-2 * round_s // 1))
+
+
+def _keys_of(turn: Turn, period_s: float) -> dict[str, object]:
+    keys: dict[str, object] = {}
+    registers = [table.most for table in turn.survey.tables if not table.table.is_bits]
+    bits = [table.most for table in turn.survey.tables if table.table.is_bits]
+    if registers and min(registers) < Table.HOLDING.most_read:
+        keys["max_registers"] = min(registers)
+    if bits and min(bits) < Table.COIL.most_read:
+        keys["max_bits"] = min(bits)
+    if period_s != 1.0:
+        keys["period_s"] = period_s
+    dangerous = [
+        f"{table.table.value} {first}" + (f"-{last}" if last > first else "")
+        for table in turn.survey.tables for first, last in table.dangerous
+    ]  # fmt: skip
+    if dangerous:
+        keys["never_read"] = dangerous
+    says = turn.says or turn.trouble
+    if says:
+        keys["note"] = says
+    return keys
+
+
+# The values of runs
+
+_Cuts = dict[tuple[Table, int], tuple[Cut, list[bytes]]]
+"""By table and first address: the value, and its words in each sample."""
+
+
+def _cuts_of_all(turns: dict[int, Turn]) -> dict[int, _Cuts]:
+    """Units of one layout are explained together: what one of them does not tell, another may."""
+    alike: dict[tuple[tuple[Table, Span], ...], list[int]] = {}
+    for unit_id, turn in turns.items():
+        layout = tuple((table.table, run) for table, run in _runs(turn))
+        size = sum(last - first + 1 for _, (first, last) in layout)
+        key = layout if size >= _LEAST_ALIKE else (*layout, (Table.HOLDING, (-unit_id, -1)))
+        alike.setdefault(key, []).append(unit_id)
+    found: dict[int, _Cuts] = {}
+    for units in alike.values():
+        found |= _cuts_of({unit_id: turns[unit_id] for unit_id in units})
+    return found
+
+
+def _runs(turn: Turn) -> list[tuple[TableSearch, Span]]:
+    """Runs of registers that were read at least once again, in pieces of a length that is explained at once."""
+    return [
+        (table, (at, min(at + _LONGEST - 1, last)))
+        for table in turn.survey.tables if not table.table.is_bits
+        for first, last in table.runs
+        for at in range(first, last + 1, _LONGEST)
+        if turn.samples.of(table.table, (at, min(at + _LONGEST - 1, last)))
+    ]  # fmt: skip
+
+
+def _cuts_of(turns: dict[int, Turn]) -> dict[int, _Cuts]:
+    runs = _runs(next(iter(turns.values())))
+    if not runs:
+        return {}
+    words = [[_bytes_of(turn.samples.of(table.table, run)) for turn in turns.values()] for table, run in runs]
+    _, cuts = explain(words)
+    found: dict[int, _Cuts] = {unit_id: {} for unit_id in turns}
+    for (table, (first, _)), samples, own in zip(runs, words, cuts, strict=True):
+        for unit_id, of_unit in zip(turns, samples, strict=True):
+            for cut in own:
+                low, high = 2 * cut.at, 2 * (cut.at + cut.codec.registers)
+                found[unit_id][table.table, first + cut.at] = (cut, [sample[low:high] for sample in of_unit])
+    return found
+
+
+def _bytes_of(samples: Sequence[tuple[int, ...]]) -> list[bytes]:
+    return [b"".join(word.to_bytes(2) for word in words) for words in samples]
+
+
+# Rows
+
+def _rows_of_table(turn: Turn, table: TableSearch, cuts: _Cuts) -> list[DraftRow]:
+    rows: list[DraftRow] = []
+    for first, last in table.runs:
+        if table.table.is_bits:
+            rows += _rows_of_bits(turn, table, first, last)
+            continue
+        at, own = first, []
+        while at <= last:
+            known = cuts.get((table.table, at))
+            if known is None:
+                own.append(DraftRow(f"{WORDS[table.table]} {at}", table.table, at, "was read once only", "uint16"))
+                at += 1
+                continue
+            own.append(_row(table.table, at, *known))
+            at += known[0].codec.registers
+        if table.is_full_of_zeros:  # what is zero at its ends may be nothing at all
+            while own and own[0].note.startswith(_ZERO):
+                own.pop(0)
+            while own and own[-1].note.startswith(_ZERO):
+                own.pop()
+        rows += own
+    return rows
+
+
+def _rows_of_bits(turn: Turn, table: TableSearch, first: int, last: int) -> list[DraftRow]:
+    samples = turn.samples.of(table.table, (first, last))
+    rows = []
+    for address in range(first, last + 1):
+        seen = {bits[address - first] for bits in samples}
+        note = "switches" if len(seen) > 1 else f"always {seen.pop()}" if seen else "was read once only"
+        rows.append(DraftRow(f"{WORDS[table.table]} {address}", table.table, address, note, "bool"))
+    return rows
+
+
+_ZERO = "0 throughout"
+
+
+def _row(table: Table, address: int, cut: Cut, samples: list[bytes]) -> DraftRow:
+    codec = cut.codec
+    cells: list[tuple[str, str]] = []
+    if codec.order not in (Order.ABCD, Order.AB):
+        cells.append(("order", codec.order.value))
+    values = [value for sample in samples if isinstance(value := codec.decode(sample), int | float)]
+    measure = _measure(codec, cut.shape, values)
+    cells += measure.cells if measure is not None else []
+    if codec.type.is_float and (measure is None or not measure.has_decimals):
+        cells.append(("decimals", str(_decimals(values))))
+    cells.append(("sure", f"{cut.sure:g}"))
+    note = _note(cut, values, samples) + (f"; {measure.text}" if measure is not None else "")
+    return DraftRow(f"{WORDS[table]} {address}", table, address, note, str(codec.type), tuple(cells))
+
+
+def _note(cut: Cut, values: Sequence[float], samples: Sequence[bytes]) -> str:
+    """How it moved, and what would settle what it is."""
+    doubt = f", or {cut.instead}" if cut.instead is not None and cut.sure < _DOUBTED else ""
+    match cut.shape:
+        case Shape.ZERO:
+            return f"{_ZERO}; make it move to see what it is"
+        case Shape.STILL:
+            if cut.codec.type.kind is Kind.TEXT:
+                return "text"
+            settle = "change it at the device, or compare it with the display" if cut.sure < _DOUBTED else ""
+            return f"never moved{doubt}" + (f"; {settle}" if settle else "")
+        case Shape.RISING:
+            return f"only rises{doubt}" + ("; what does the display say?" if doubt else "")
+        case Shape.STATES:
+            return f"switches between states; {_switching(samples)}"
+        case _:
+            return f"moves{doubt}" + ("; what does the display say, or touch the sensor" if doubt else "")
+
+
+def _switching(samples: Sequence[bytes]) -> str:
+    words = [int.from_bytes(sample) for sample in samples]
+    changed = 0
+    for word in words:
+        changed |= word ^ words[0]
+    bits = [str(bit) for bit in range(16) if changed >> bit & 1]
+    return f"bits {', '.join(bits)} switched" if bits else "none switched"
+
+
+def _decimals(values: Sequence[float]) -> int:
+    """As many as show four digits, and no more than any sample needs."""
+    largest = max((abs(value) for value in values), default=0.0)
+    before = len(str(int(largest))) if largest >= 1 else 0
+    wanted = max(0, min(_DIGITS - before, _MOST_DECIMALS))
+    needed = next((n for n in range(_MOST_DECIMALS) if all(_is_near(value, n) for value in values)), wanted)
+    return min(wanted, needed)
+
+
+def _is_near(value: float, decimals: int) -> bool:
+    return abs(round(value, decimals) - value) <= 1e-6 * max(abs(value), 1e-6)
+
+
+# Measures that have a typical look
+
+class Measure(Struct, frozen=True):
+    """What a value is likely measured in, as cells of a map, and in words."""
+
+    cells: list[tuple[str, str]]
+    text: str
+    has_decimals: bool = False
+
+
+def _measure(codec: Codec, shape: Shape, values: Sequence[float]) -> Measure | None:
+    """A mains frequency or voltage, by where it stands and how little it moves; None for anything else."""
+    if shape is not Shape.MEASURED or not values or any(isinstance(value, NoValue) for value in values):
+        return None
+    middle = median(values)
+    spread = max(abs(value - middle) for value in values)
+    for factor, digits in ((1.0, 0), (0.1, 1), (0.01, 2), (0.001, 3)):
+        if codec.type.is_float and digits:
+            break
+        value, around = middle * factor, spread * factor
+        scaled = [("factor", f"{factor:g}"), ("decimals", str(digits))] if digits else []
+        for nominal in (50.0, 60.0):
+            if abs(value - nominal) <= 0.5 and around <= 0.5 and (digits or codec.type.is_float):
+                low, high = f"{nominal - 5:g}", f"{nominal + 5:g}"
+                cells = [*scaled, ("unit", "Hz"), ("range_low", low), ("range_high", high)]
+                return Measure(cells, "like a mains frequency", bool(digits))
+        for nominal in (230.0, 400.0):
+            if abs(value - nominal) <= 0.1 * nominal and around <= 0.04 * nominal and (digits == 1 or codec.type.is_float):
+                low, high = f"{0.8 * nominal:g}", f"{1.2 * nominal:g}"
+                cells = [*scaled, ("unit", "V"), ("range_low", low), ("range_high", high)]
+                return Measure(cells, "like a mains voltage", bool(digits))
+    return None

@@ -1,0 +1,205 @@
+"""A folder with what a search has found: a site file, a map a unit, a report, and what the search knows, so that it can
+go on another day.
+
+Files that somebody has edited since are left as they are: what would have replaced them is written beside, under a name
+of its own.
+"""
+
+import hashlib
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from msgspec import Struct
+
+from kanaleto.files.sitetext import new_site_text, with_device, with_line, with_line_keys
+from kanaleto.files.texts import read_json
+from kanaleto.files.whole import write_whole
+from kanaleto.lines.stablenames import stable_name
+from kanaleto.site.link import Link, SerialLink, parse_link
+from kanaleto.survey.concluding import UnitDraft, drafts_of
+from kanaleto.survey.draft import draft_text
+from kanaleto.survey.everything import Everything
+from kanaleto.survey.keeping import kept_of
+from kanaleto.survey.sampling import Samples
+from kanaleto.survey.units import UnitFound, UnitState
+from kanaleto.wire.codes import Table
+
+SITE, STATE, REPORT = "site.toml", "find.json", "report.txt"
+_FORMAT = 1
+_MOST_ROUNDS_KEPT = 30
+_MOST_BYTES = 256 * 1024 * 1024
+
+
+class Written(Struct):
+    """Files that were written, those that somebody edited with what was written beside them, and how many points."""
+
+    files: list[Path]
+    edited: list[tuple[Path, Path]]
+    points: int
+    units: int
+
+
+def is_taken(folder: Path) -> str:
+    """Why nothing new may be written there, in words, or nothing."""
+    if folder.exists() and not folder.is_dir():
+        return f"{folder} is a file; name a folder"
+    if (folder / STATE).exists():
+        return f"{folder} holds an earlier search; --resume goes on with it, or name another folder"
+    if (folder / SITE).exists():
+        return f"{folder} holds a site already; name another folder"
+    return ""
+
+
+def write_folder(folder: Path, searches: Sequence[Everything], report: str) -> Written:
+    """Everything as it is known now; each file is written beside its place and renamed. Raises OSError."""
+    folder.mkdir(parents=True, exist_ok=True)
+    before = _written_before(folder)
+    written = Written([], [], 0, 0)
+    marks: dict[str, str] = {}
+
+    def put(name: str, text: str) -> None:
+        path = folder / name
+        if path.exists() and before.get(name, "") != _mark(path.read_text(encoding="utf-8", errors="replace")):
+            beside = folder / f"{path.stem}-found{path.suffix}"
+            write_whole(beside, text)
+            written.edited.append((path, beside))
+            marks[name] = before.get(name, "-")
+            return
+        write_whole(path, text)
+        written.files.append(path)
+        marks[name] = _mark(text)
+
+    text = new_site_text(folder.resolve().name or "Found")
+    lines: set[str] = set()
+    for search in searches:
+        drafts = drafts_of(search)
+        if not search.knows_settings or (not drafts and len(searches) > 1):
+            continue
+        name = _free(_title(search.link), lines)
+        text = with_line(text, name, str(search.link))
+        text = with_line_keys(text, name, _line_keys(search))
+        for draft in drafts:
+            map_name = f"unit-{draft.unit_id}.csv" if len(searches) == 1 else f"{_file(name)}-unit-{draft.unit_id}.csv"
+            device = f"Unit {draft.unit_id}" if len(searches) == 1 else f"{name} unit {draft.unit_id}"
+            keys = {"name": device, "unit_id": draft.unit_id, "map": map_name}
+            text = with_device(text, name, {**keys, **dict(draft.keys)})
+            put(map_name, draft_text(draft.rows))
+            written.points += len(draft.rows)
+            written.units += 1
+    put(SITE, text)
+    put(REPORT, report)
+    state = {"kanaleto_find": _FORMAT, "written": marks, "places": [_kept(search) for search in searches]}
+    write_whole(folder / STATE, json.dumps(state) + "\n")
+    return written
+
+
+def _title(link: Link) -> str:
+    return Path(link.port).name or link.port if isinstance(link, SerialLink) and not link.is_remote else link.place
+
+
+def _file(name: str) -> str:
+    return "".join(letter if letter.isalnum() or letter in "-_." else "-" for letter in name).strip("-.") or "line"
+
+
+def _free(name: str, taken: set[str]) -> str:
+    free, number = name, 1
+    while free in taken:
+        number += 1
+        free = f"{name} {number}"
+    taken.add(free)
+    return free
+
+
+def _line_keys(search: Everything) -> dict[str, object]:
+    keys: dict[str, object] = {}
+    slowest_s = max((turn.survey.pace.slowest_s for turn in search.turns.units.values()), default=0.0) if search.turns else 0.0
+    if slowest_s:
+        keys["timeout_s"] = round(max(0.3, 4 * slowest_s), 1)
+    stable = stable_name(search.link.port) if isinstance(search.link, SerialLink) and not search.link.is_remote else ""
+    if stable:
+        keys["prefer_port"] = stable
+    return keys
+
+
+def _mark(text: str) -> str:
+    return hashlib.sha1(text.encode(), usedforsecurity=False).hexdigest()
+
+
+def _written_before(folder: Path) -> dict[str, str]:
+    try:
+        marks = read_json(folder / STATE, _MOST_BYTES).get("written", {})
+        return {str(name): str(mark) for name, mark in marks.items()}
+    except (OSError, ValueError, AttributeError):
+        return {}
+
+
+# What a search knows
+
+def _kept(search: Everything) -> dict[str, Any]:
+    turns = search.turns.units if search.turns is not None else {}
+    return {
+        "link": str(search.link),
+        "knows_settings": search.knows_settings,
+        "asked_units": sorted(search.asked_units),
+        "units": [
+            {"unit_id": found.unit_id, "state": found.state.value, "took_s": found.took_s, "answer": found.answer.hex(),
+             "text": found.text, "says": search.says.get(found.unit_id, "")}
+            for found in search.found.values()
+        ],
+        "registers": [
+            {**kept_of(turn.survey), "samples": _kept_samples(turn.samples), "left_alone": turn.trouble if turn.is_left_alone
+             else ""}
+            for turn in turns.values()
+        ],
+    }  # fmt: skip
+
+
+def _kept_samples(samples: Samples) -> list[Any]:
+    return [
+        [[table.value, first, list(words)] for (table, first), words in round_.words.items()]
+        for round_ in samples.rounds[-_MOST_ROUNDS_KEPT:]
+    ]
+
+
+def load_folder(folder: Path, make: Any) -> list[Everything]:
+    """The searches of an earlier time, to be gone on with; `make` makes one for a link and whether its settings are
+    known. Raises ValueError with one sentence."""
+    path = folder / STATE
+    try:
+        kept = read_json(path, _MOST_BYTES)
+        if kept["kanaleto_find"] != _FORMAT:
+            raise ValueError(f"{path}: was written by a newer Kanaleto; begin anew in another folder")
+        return [_restored(place, make) for place in kept["places"]]
+    except FileNotFoundError:
+        raise ValueError(f"{folder} holds no search to go on with; leave --resume away to begin one") from None
+    except OSError as error:
+        raise ValueError(f"{path} cannot be read: {error.strerror}") from None
+    except (KeyError, TypeError, AttributeError, IndexError, ArithmeticError):
+        raise ValueError(f"{path}: is no search that can be gone on with; name another folder") from None
+
+
+def _restored(place: Any, make: Any) -> Everything:
+    search: Everything = make(parse_link(place["link"]), bool(place["knows_settings"]))
+    search.asked_units = {int(unit) for unit in place["asked_units"]}
+    for unit in place["units"]:
+        unit_id = int(unit["unit_id"])
+        state = UnitState(unit["state"])
+        answer = bytes.fromhex(unit["answer"])
+        search.found[unit_id] = UnitFound(unit_id, state, float(unit["took_s"]), answer, str(unit["text"]))
+        search.says[unit_id] = str(unit["says"])
+    for kept in place["registers"]:
+        samples = Samples()
+        for round_ in kept["samples"]:
+            words = {(Table(table), int(first)): tuple(map(int, found)) for table, first, found in round_}
+            samples.add(0.0, words, 0.0)
+        search.kept[int(kept["unit_id"])] = (kept, samples, str(kept["left_alone"]))
+    return search
+
+
+def summary(drafts: Sequence[UnitDraft]) -> str:
+    """How many units and points, in words."""
+    points = sum(len(draft.rows) for draft in drafts)
+    units = f"{len(drafts)} unit{'s' if len(drafts) != 1 else ''}"
+    return f"{units}, {points} point{'s' if points != 1 else ''}"

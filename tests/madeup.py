@@ -166,7 +166,7 @@ class MadeLine:
 
     def _answer(self, frame: Frame, at: float, encode: Callable[..., bytes], character_s: float) -> Pieces:
         self.requests.append((at, frame.unit_id, frame.pdu))
-        if frame.pdu[0] not in READS or frame.unit_id == 0 and self.is_serial:
+        if frame.pdu[0] not in READS or (frame.unit_id == 0 and self.is_serial):
             self.outside.append(frame.pdu)
         device = self.devices.get(frame.unit_id)
         behind_s = 0.0
@@ -258,9 +258,9 @@ def moving(chance: random.Random, kind: str) -> tuple[Kind, Mover]:
 
 
 _MIX = (
-    ("measured", 5), ("float", 5), ("mains", 2), ("power", 1.5), ("counter", 2), ("long", 0.7), ("hours", 1), ("set", 3),
-    ("fset", 1.5), ("status", 2), ("zero", 1.5), ("time", 0.2), ("clock", 0.15), ("id", 0.4), ("double", 0.4),
-    ("text", 0.5),
+    ("measured", 5), ("float", 5), ("mains", 2), ("power", 1.5), ("counter", 2), ("long", 0.7), ("hours", 1),
+    ("set", 3), ("fset", 1.5), ("status", 2), ("zero", 1.5), ("time", 0.2), ("clock", 0.15), ("id", 0.4),
+    ("double", 0.4), ("text", 0.5),
 )  # fmt: skip
 
 
@@ -294,7 +294,26 @@ def _starts(chance: random.Random) -> Iterator[int]:
     """Where a maker begins ranges."""
     plus = chance.choice((0, 0, 1))
     if chance.random() < 0.6:
-        choices = [0, 100, 200, 300, 400, 500, 1000, 1100, 2000, 3000, 4000, 5000, 6000, 8000, 10000, 20000, 30000, 40000]
+        choices = [
+            0,
+            100,
+            200,
+            300,
+            400,
+            500,
+            1000,
+            1100,
+            2000,
+            3000,
+            4000,
+            5000,
+            6000,
+            8000,
+            10000,
+            20000,
+            30000,
+            40000,
+        ]
         choices += [50, 150, 250, 600, 1500, 2500]
     else:
         choices = [0, 0x10, 0x20, 0x40, 0x80, 0x100, 0x200, 0x300, 0x400, 0x800, 0x1000, 0x1100, 0x2000, 0x3000, 0x5000]
@@ -308,7 +327,9 @@ def _starts(chance: random.Random) -> Iterator[int]:
 def made_kind(chance: random.Random) -> tuple[list[tuple[Table, int, str]], tuple[Order, float], Manners]:
     """A type of device: where its ranges begin and what they mostly hold, its order, its manners."""
     order = chance.choice((Order.ABCD, Order.ABCD, Order.CDAB, Order.CDAB, Order.BADC, Order.DCBA))
-    tables = chance.choice(((Table.HOLDING,), (Table.HOLDING, Table.INPUT), (Table.INPUT, Table.HOLDING), (Table.INPUT,)))
+    tables = chance.choice(
+        ((Table.HOLDING,), (Table.HOLDING, Table.INPUT), (Table.INPUT, Table.HOLDING), (Table.INPUT,))
+    )
     starts = _starts(chance)
     ranges = []
     for _ in range(chance.randint(1, 5)):
@@ -321,8 +342,8 @@ def made_kind(chance: random.Random) -> tuple[list[tuple[Table, int, str]], tupl
     else:
         none |= {Table.COIL, Table.DISCRETE}
     manners = Manners(
-        chance.choice((125, 125, 125, 100, 64, 32, 16, 10)), chance.choice((3, 3, 2, 0)), chance.choice((2, 2, 2, 2, 0, -1)),
-        chance.choice((0.004, 0.01, 0.02, 0.04, 0.08)), frozenset(none if chance.random() < 0.8 else ()),
+        chance.choice((125, 125, 125, 100, 64, 32, 16, 10)), chance.choice((3, 3, 2, 0)), chance.choice((2, 2, 2, 2, 0,
+        -1)), chance.choice((0.004, 0.01, 0.02, 0.04, 0.08)), frozenset(none if chance.random() < 0.8 else ()),
         says_who=chance.random() < 0.3,
     )  # fmt: skip
     return ranges, (order, chance.choice((0.0, 0.0, 0.7, 1.0))), manners

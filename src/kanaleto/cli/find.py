@@ -13,10 +13,18 @@ from kanaleto.site.ranges import parse_range
 from kanaleto.survey.asking import Never
 from kanaleto.survey.registers import MOST_REQUESTS
 
+_HERE = "."
 _ASKS = {
-    "asks_ports": "--ports", "asks_adapters": "--adapters", "hosts": "--hosts", "asks_registers": "--registers",
-    "asks_directory": "--directory", "listen_s": "--listen",
-}  # fmt: skip
+    "asks_ports": "--ports",
+    "asks_adapters": "--adapters",
+    "hosts": "--hosts",
+    "asks_registers": "--registers",
+    "asks_directory": "--directory",
+    "listen_s": "--listen",
+}
+_EVERYTHING = (
+    "link", "hosts", "asks_ports", "out", "within_s", "resume", "is_agreed", "timeout_s", "is_thorough", "never",
+)  # fmt: skip
 _GO_WITH = {
     "asks_ports": (),
     "asks_adapters": (),
@@ -41,6 +49,9 @@ def _refuse_what_does_not_go_together(context: click.Context) -> None:
         if parameter.name and context.get_parameter_source(parameter.name) is ParameterSource.COMMANDLINE
     ]
     titles = {str(parameter.name): parameter.opts[0] for parameter in given}
+    if "asks_everything" in titles:
+        _refuse_beside_everything(titles)
+        return
     asked = [name for name in titles if name in _ASKS]
     if len(asked) > 1:
         raise click.UsageError(
@@ -55,8 +66,20 @@ def _refuse_what_does_not_go_together(context: click.Context) -> None:
         raise click.UsageError("--name goes with --draft only, and would change nothing")
 
 
+def _refuse_beside_everything(titles: dict[str, str]) -> None:
+    for name, title in titles.items():
+        if name not in (*_EVERYTHING, "asks_everything", "is_json"):
+            raise click.UsageError(f"{title} does not go with --everything, which looks for all of it")
+    places = [
+        titles[name] if name != "link" else "a LINK" for name in ("link", "hosts", "asks_ports") if name in titles
+    ]
+    if len(places) > 1:
+        raise click.UsageError(f"{' and '.join(places)} are different places to look at; take one")
+
+
 def _users_of(name: str) -> str:
-    return " or ".join(_ASKS[what] for what, names in _GO_WITH.items() if what and name in names)
+    users = [_ASKS[what] for what, names in _GO_WITH.items() if what and name in names]
+    return " or ".join([*users, *(["--everything"] if name in _EVERYTHING else [])])
 
 
 @click.command("find")
@@ -85,6 +108,26 @@ def _users_of(name: str) -> str:
     is_flag=True,
     help="which addresses of --unit answer, and how much one request may ask",
 )
+@click.option(
+    "--everything",
+    "asks_everything",
+    is_flag=True,
+    help="settings, units, registers and types of a LINK, of --hosts RANGE or of all --ports, as a site in --out",
+)
+@click.option(
+    "--out",
+    type=click.Path(path_type=Path, file_okay=False),
+    metavar="FOLDER",
+    help="where --everything writes its site",
+)
+@click.option(
+    "--within",
+    "within_s",
+    type=click.FloatRange(0.1, 1e6),
+    metavar="S",
+    help="--everything takes so long, and asks the likeliest first; else until all that is likely was asked",
+)
+@click.option("--yes", "is_agreed", is_flag=True, help="--everything begins without waiting for a key")
 @click.option(
     "--directory", "asks_directory", is_flag=True, help="whether --unit carries a directory of itself in its registers"
 )
@@ -122,9 +165,10 @@ def _users_of(name: str) -> str:
 )
 @click.option(
     "--resume",
-    type=click.Path(path_type=Path, dir_okay=False),
-    metavar="FILE",
-    help="keep the survey of registers there, and go on with it",
+    is_flag=False,
+    flag_value=_HERE,
+    metavar="[FILE]",
+    help="keep the survey of registers there, and go on with it; with --everything: go on with what is in --out",
 )
 @click.option(
     "--watch",
@@ -155,7 +199,8 @@ def command(
     context: click.Context,
     link: str | None, asks_ports: bool, asks_adapters: bool, hosts: str | None, asks_settings: bool, units: str | None,
     asks_registers: bool, asks_directory: bool, starts: str, marker: str | None, unit_id: int, listen_s: float | None,
-    first: int, last: int, tables: tuple[str, ...], is_thorough: bool, limit: int, resume: Path | None, watch_s: float,
+    asks_everything: bool, out: Path | None, within_s: float | None, is_agreed: bool,
+    first: int, last: int, tables: tuple[str, ...], is_thorough: bool, limit: int, resume: str | None, watch_s: float,
     never: tuple[str, ...], draft: Path | None, name: str, timeout_s: float | None, is_json: bool,
 ) -> int:  # fmt: skip
     """Find out what is there, by reading alone: nothing is ever written, and no broadcast is sent.
@@ -163,6 +208,7 @@ def command(
     \b
     Examples:
       kanaleto find --ports
+      kanaleto find rtu:///dev/ttyUSB0 --everything --out found --within 300
       kanaleto find rtu:///dev/ttyUSB0 --settings
       kanaleto find 'rtu:///dev/ttyUSB0?baud=9600&parity=none' --units 1-30
       kanaleto find tcp://127.0.0.1:15020
@@ -172,6 +218,19 @@ def command(
     """
     _refuse_what_does_not_go_together(context)
     forbidden: Never = usage(lambda: tuple(parse_range(text, Numbering.PROTOCOL, "never") for text in never))
+    if asks_everything:
+        if resume not in (None, _HERE):  # what stands behind it is the place
+            link, resume = link or resume, _HERE
+        if link is None and hosts is None and not asks_ports and resume is None:
+            raise click.UsageError("name a LINK to look at, or --ports or --hosts RANGE")
+        from kanaleto.cli import findeverything
+
+        return findeverything.find_everything(
+            link, hosts, asks_ports, out, within_s, resume is not None, is_agreed, timeout_s, is_thorough, forbidden,
+            is_json,
+        )  # fmt: skip
+    if resume == _HERE:
+        raise click.UsageError("--resume needs a FILE here; only --everything goes on with what is in --out")
     if asks_ports:
         return finding.tell_ports(is_json)
     if asks_adapters:
@@ -193,7 +252,7 @@ def command(
             tables,
             (first, last),
             limit,
-            resume,
+            Path(resume) if resume is not None else None,
             watch_s,
             is_thorough,
             timeout_s,

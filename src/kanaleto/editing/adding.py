@@ -8,7 +8,15 @@ from msgspec.structs import replace
 
 from kanaleto.editing.draft import CannotEdit, Draft, Edit
 from kanaleto.editing.pointedit import FreeNames, free_map_path, free_name
-from kanaleto.files.sitetext import NEW_MAP, with_device, with_device_keys, with_line, with_link, with_rows
+from kanaleto.files.sitetext import (
+    NEW_MAP,
+    with_device,
+    with_device_keys,
+    with_line,
+    with_line_keys,
+    with_link,
+    with_rows,
+)
 from kanaleto.site.counting import Counting, Numbering, from_wire
 from kanaleto.site.link import Link, SerialLink
 from kanaleto.site.model import Device, Line, Site
@@ -41,60 +49,76 @@ def device_of(site: Site, link: Link, unit_id: int) -> Device | None:
     return next((device for device in line.devices if device.unit_id == unit_id), None) if line is not None else None
 
 
+class NewDevice(Struct, frozen=True):
+    """A device to be: its unit ID, a name if it has one, its points, and further keys of the site file."""
+
+    unit_id: int
+    name: str = ""
+    points: tuple[NewPoint, ...] = ()
+    keys: tuple[tuple[str, object], ...] = ()
+
+
 def add_device(
     link: Link, unit_id: int, name: str = "", points: Sequence[NewPoint] = (), numbering: Counting = Numbering.PROTOCOL
 ) -> Edit:
     """Add the line where the site has none that leads there, the device where that unit has none, and the points to its
     map; names that are taken get a number. A new device's map counts as `numbering`."""
+    return add_devices(link, [NewDevice(unit_id, name, tuple(points))], {}, numbering)
+
+
+def add_devices(
+    link: Link, devices: Sequence[NewDevice], line_keys: Mapping[str, object], numbering: Counting = Numbering.PROTOCOL
+) -> Edit:
+    """Several at once; `line_keys` are for the line, where it is new."""
 
     def edit(draft: Draft) -> str:
         site = draft.site
         line = line_of(site, link)
-        line_name = (
-            line.name if line is not None else free_name(_line_title(link), {other.name for other in site.lines})
-        )
+        line_name = line.name if line is not None else free_name(_line_title(link), {own.name for own in site.lines})
         if line is None:
-            draft.put(with_line(draft.text(), line_name, str(link)))
-        device = device_of(site, link, unit_id)
-        if device is None:
-            device_name = free_name(name or f"Unit {unit_id}", {other.name for _, other in site.devices()})
-            map_path = free_map_path(draft.path.parent / "maps", f"{line_name} {device_name}")
-            keys: dict[str, object] = {
-                "name": device_name,
-                "unit_id": unit_id,
-                "map": map_path.relative_to(draft.path.parent).as_posix(),
-            }
-            keys |= (
-                {"numbering": numbering.value}
-                if isinstance(numbering, Numbering) and numbering is not Numbering.PROTOCOL
-                else {}
-            )
-            draft.put(with_device(draft.text(), line_name, keys))
-            map_text = NEW_MAP
-        elif device.map_path is None:
-            device_name, map_path = device.name, free_map_path(draft.path.parent / "maps", device.name)
-            name_of_map = map_path.relative_to(draft.path.parent).as_posix()
-            draft.put(with_device_keys(draft.text(), {device.name: {"map": name_of_map}})[0])
-            map_text = NEW_MAP
-        else:
-            device_name, map_path = device.name, device.map_path
-            map_text = draft.text(map_path)
-        counting = device.numbering if device is not None else numbering
-        free = FreeNames({point.name for point in device.points} if device is not None else set())
-        rows = []
-        for point in points:
-            called = free.give(point.name)
-            address = from_wire(point.address, point.table, counting)
-            rows.append({"name": called, "table": point.table.value, "address": address, **dict(point.cells)})
-        draft.put(with_rows(map_text, rows), map_path)
-        what = (
-            f"{len(rows)} point{'s' if len(rows) != 1 else ''} of {device_name}"
-            if rows
-            else f"{device_name} on {line_name}"
-        )
-        return f"add {what}"
+            draft.put(with_line_keys(with_line(draft.text(), line_name, str(link)), line_name, dict(line_keys)))
+        taken = {other.name for _, other in site.devices()}
+        said = [_put_device(draft, link, line_name, device, numbering, taken) for device in devices]
+        return f"add {said[0]}" if len(said) == 1 else f"add {len(said)} devices on {line_name}"
 
     return edit
+
+
+def _put_device(draft: Draft, link: Link, line_name: str, new: NewDevice, numbering: Counting, taken: set[str]) -> str:
+    """The device with its points in the draft; `taken` are names of devices, this one's among them afterwards. What was
+    added, in words."""
+    device = device_of(draft.site, link, new.unit_id)
+    if device is None:
+        device_name = free_name(new.name or f"Unit {new.unit_id}", taken)
+        taken.add(device_name)
+        map_path = free_map_path(draft.path.parent / "maps", f"{line_name} {device_name}")
+        keys: dict[str, object] = {
+            "name": device_name,
+            "unit_id": new.unit_id,
+            "map": map_path.relative_to(draft.path.parent).as_posix(),
+        }
+        if isinstance(numbering, Numbering) and numbering is not Numbering.PROTOCOL:
+            keys["numbering"] = numbering.value
+        draft.put(with_device(draft.text(), line_name, {**keys, **dict(new.keys)}))
+        map_text = NEW_MAP
+    elif device.map_path is None:
+        device_name, map_path = device.name, free_map_path(draft.path.parent / "maps", device.name)
+        name_of_map = map_path.relative_to(draft.path.parent).as_posix()
+        draft.put(with_device_keys(draft.text(), {device.name: {"map": name_of_map}})[0])
+        map_text = NEW_MAP
+    else:
+        device_name, map_path = device.name, device.map_path
+        map_text = draft.text(map_path)
+    counting = device.numbering if device is not None else numbering
+    free = FreeNames({point.name for point in device.points} if device is not None else set())
+    rows = []
+    for point in new.points:
+        called = free.give(point.name)
+        address = from_wire(point.address, point.table, counting)
+        rows.append({"name": called, "table": point.table.value, "address": address, **dict(point.cells)})
+    draft.put(with_rows(map_text, rows), map_path)
+    count = f"{len(rows)} point{'s' if len(rows) != 1 else ''}"
+    return f"{count} of {device_name}" if rows else f"{device_name} on {line_name}"
 
 
 def set_link(line_name: str, link: Link) -> Edit:

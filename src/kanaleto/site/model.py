@@ -123,7 +123,8 @@ class Point(Struct, frozen=True, eq=False):
     """How much it must change to be recorded anew, in engineering units; 0 records every change."""
     writing: PointWriting = PLAIN_WRITING
     sure: float | None = None
-    """How sure it is that the words are read rightly, 0 to 1, where they were only drafted; None where somebody knows."""
+    """How sure it is that the words are read rightly, 0 to 1, where they were only drafted; None where somebody
+    knows."""
     size: int = 0
     """Registers, or bits in a table of bits; reckoned."""
     end: int = 0

@@ -22,6 +22,9 @@ Never = tuple[tuple[Table, int, int], ...]
 Opener = Callable[[Link], Exchanger]
 """Makes an exchanger for a link, not opened yet."""
 
+CARE = "asking only reads; yet some devices clear a counter when read, and some drives trip once asking ends"
+"""What is said before a line is asked."""
+
 LAST_ADDRESS = 0xFFFF
 _CONNECT_S = 3.0
 

@@ -1,12 +1,12 @@
-"""What a search has found, as points: every run cut into values by the shortest description of its samples, with how sure
-each is and what would settle it."""
+"""What a search has found, as points: every run cut into values by the shortest description of its samples, with how
+sure each is and what would settle it."""
 
 from collections.abc import Sequence
 from statistics import median
 
 from msgspec import Struct
 
-from kanaleto.survey.draft import WORDS, DraftRow
+from kanaleto.survey.draft import WORDS, DraftRow, UnitDraft
 from kanaleto.survey.everything import Everything
 from kanaleto.survey.tables import Span, TableSearch
 from kanaleto.survey.turns import Turn
@@ -20,16 +20,6 @@ _MOST_DECIMALS, _DIGITS = 4, 4
 _DOUBTED = 0.85
 _LEAST_ALIKE = 12  # registers of a layout that two units share, for their samples to be taken together
 _LONGEST = 2000  # registers of a run that are explained at once
-
-
-class UnitDraft(Struct, frozen=True):
-    """One unit as a device to be: keys for the site file, rows for its map."""
-
-    unit_id: int
-    says: str
-    keys: tuple[tuple[str, object], ...]
-    rows: tuple[DraftRow, ...]
-    samples: int
 
 
 def drafts_of(search: Everything) -> list[UnitDraft]:
@@ -129,6 +119,7 @@ def _bytes_of(samples: Sequence[tuple[int, ...]]) -> list[bytes]:
 
 # Rows
 
+
 def _rows_of_table(turn: Turn, table: TableSearch, cuts: _Cuts) -> list[DraftRow]:
     rows: list[DraftRow] = []
     for first, last in table.runs:
@@ -224,6 +215,7 @@ def _is_near(value: float, decimals: int) -> bool:
 
 # Measures that have a typical look
 
+
 class Measure(Struct, frozen=True):
     """What a value is likely measured in, as cells of a map, and in words."""
 
@@ -249,7 +241,11 @@ def _measure(codec: Codec, shape: Shape, values: Sequence[float]) -> Measure | N
                 cells = [*scaled, ("unit", "Hz"), ("range_low", low), ("range_high", high)]
                 return Measure(cells, "like a mains frequency", bool(digits))
         for nominal in (230.0, 400.0):
-            if abs(value - nominal) <= 0.1 * nominal and around <= 0.04 * nominal and (digits == 1 or codec.type.is_float):
+            if (
+                abs(value - nominal) <= 0.1 * nominal
+                and around <= 0.04 * nominal
+                and (digits == 1 or codec.type.is_float)
+            ):
                 low, high = f"{0.8 * nominal:g}", f"{1.2 * nominal:g}"
                 cells = [*scaled, ("unit", "V"), ("range_low", low), ("range_high", high)]
                 return Measure(cells, "like a mains voltage", bool(digits))

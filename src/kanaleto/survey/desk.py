@@ -8,37 +8,42 @@ the line as it is polled.
 
 import asyncio
 import concurrent.futures
-from collections.abc import AsyncIterator, Awaitable, Callable
-from contextlib import asynccontextmanager
+from collections.abc import Awaitable, Callable
 from threading import Lock
 
 from msgspec.structs import replace
 
 from kanaleto.editing.adding import device_of, line_of, same_place
 from kanaleto.lines.channel import Unreachable
-from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.engine import Engine
 from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, parse_link
 from kanaleto.site.model import Site
-from kanaleto.survey.asking import Ask, Never, Sparing, spaced, survey_exchanger, untouchable
+from kanaleto.survey.asking import Ask, Never, Sparing, spaced, untouchable
 from kanaleto.survey.directory import find_directory
 from kanaleto.survey.draft import DraftRow, rows_of_overhearing
+from kanaleto.survey.everything import Everything
 from kanaleto.survey.hosts import HostSurvey, parse_range
 from kanaleto.survey.listening import Listener
 from kanaleto.survey.own_settings import read_own_settings
 from kanaleto.survey.registers import RegisterSurvey
+from kanaleto.survey.rollcall import RollCall
 from kanaleto.survey.scratch import Question, ScratchReader
 from kanaleto.survey.settings import TIMEOUT_S, SettingsSurvey
 from kanaleto.survey.states import (
     PlaceState,
+    UnitsState,
+    state_of_everything,
     state_of_hosts,
     state_of_listener,
     state_of_registers,
+    state_of_roll,
+    state_of_searched,
     state_of_settings,
     state_of_units,
 )
 from kanaleto.survey.units import ALL_UNITS, SurveyStopped, UnitSurvey
+from kanaleto.survey.wholeline import WholeLine, opened
 from kanaleto.wire.pdu import Request
 
 _UNIT_TIMEOUT_S = 0.3
@@ -60,6 +65,11 @@ class Place:
         self._listener: Listener | None = None
         self._hosts: HostSurvey | None = None
         self._registers: dict[int, RegisterSurvey] = {}
+        self.search: Everything | None = None
+        self._asked_by: object = None  # what asked the units last
+        self.is_agreed = False  # that it may be asked
+        self.has_news = False  # a search for everything came to an end that nobody has seen yet
+        self.roll: RollCall | None = None
 
     @property
     def title(self) -> str:
@@ -69,6 +79,10 @@ class Place:
     def link(self) -> Link | None:
         return self.state.link
 
+    def take_search(self, search: Everything) -> None:
+        """What is found from now on is what this search finds."""
+        self.search = self._asked_by = search
+
     def update(self, **changes: object) -> None:
         """Other fields of the state."""
         with self._lock:
@@ -76,13 +90,29 @@ class Place:
 
     def publish(self) -> None:
         """Let others see what was found so far. On the loop."""
+        search = self.search
+        if search is not None:
+            self._settings = search.settings or self._settings
+            if search.knows_settings and not self.state.knows_settings:
+                self.update(link=search.link, knows_settings=True)
+            if search.turns is not None:
+                self._registers |= {unit: turn.survey for unit, turn in search.turns.units.items()}
+        now_s = asyncio.get_running_loop().time()
         self.update(
+            everything=state_of_everything(search, now_s) if search is not None else None,
+            roll=state_of_roll(self.roll, now_s) if self.roll is not None else None,
             settings=state_of_settings(self._settings) if self._settings is not None else None,
-            units=state_of_units(self._units) if self._units is not None else None,
+            units=self._state_of_units(),
             heard=state_of_listener(self._listener) if self._listener is not None else None,
             hosts=state_of_hosts(self._hosts) if self._hosts is not None else None,
             registers={unit: state_of_registers(survey) for unit, survey in self._registers.items()},
         )
+
+    def _state_of_units(self) -> UnitsState | None:
+        """As they were asked last, by themselves or in a search for everything."""
+        if self.search is not None and self._asked_by is self.search:
+            return state_of_searched(self.search)
+        return state_of_units(self._units) if self._units is not None else None
 
     def heard_rows(self, unit_id: int) -> list[DraftRow]:
         """A point a register that was overheard. On the loop."""
@@ -110,7 +140,7 @@ def parse_place(text: str) -> Place:
     return Place(text, None, range_text=text)
 
 
-class Desk:
+class Desk(WholeLine):
     """Places by their title, in the order of their coming. All methods are for the interface's thread."""
 
     def __init__(self, engine: Engine) -> None:
@@ -183,8 +213,8 @@ class Desk:
     async def _ask_units(self, place: Place, link: Link) -> None:
         timing = place.state.timing
         units = [255, 0, *ALL_UNITS] if link.framing is FramingKind.TCP else list(ALL_UNITS)
-        async with _opened(link) as exchanger:
-            place._units = survey = UnitSurvey(
+        async with opened(link) as exchanger:
+            place._asked_by = place._units = survey = UnitSurvey(
                 exchanger, units, timing.timeout_s or _UNIT_TIMEOUT_S, self.never(link), pause_s=timing.pause_s
             )
             await survey.run()
@@ -319,7 +349,7 @@ class Desk:
         if session.asks_on(link) is not None:
             await use(Sparing(ask_there))
             return
-        async with _opened(link) as exchanger:
+        async with opened(link) as exchanger:
             await use(exchanger.ask)
 
     def _start(self, place: Place, doing: str, shown: str, work: Callable[[], Awaitable[None]]) -> None:
@@ -346,16 +376,6 @@ class Desk:
 
         place.update(doing=doing, note="", shown=shown)
         place.task = self._engine.run(guarded())
-
-
-@asynccontextmanager
-async def _opened(link: Link) -> AsyncIterator[Exchanger]:
-    exchanger = survey_exchanger(link)
-    try:
-        await exchanger.open()
-        yield exchanger
-    finally:
-        exchanger.close()
 
 
 def place_of_line(site: Site, place: Place) -> str:

@@ -26,6 +26,16 @@ class DraftRow(Struct, frozen=True):
     cells: tuple[tuple[str, str], ...] = ()
 
 
+class UnitDraft(Struct, frozen=True):
+    """One unit as a device to be: keys for the site file, rows for its map."""
+
+    unit_id: int
+    says: str
+    keys: tuple[tuple[str, object], ...]
+    rows: tuple[DraftRow, ...]
+    samples: int
+
+
 def rows_of_runs(
     table: Table, runs: Iterable[tuple[int, int]], name: str = "", constant: frozenset[int] = frozenset()
 ) -> list[DraftRow]:

@@ -7,7 +7,7 @@ talked over. It only reads: functions 01 to 04, 11 and 2B/0E.
 """
 
 import asyncio
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Sequence
 from enum import Enum
 from typing import Any
 
@@ -24,10 +24,6 @@ from kanaleto.survey.units import ALL_UNITS, SurveyStopped, UnitFound, UnitState
 from kanaleto.wire.identity import Depth, Identify
 from kanaleto.wire.pdu import Request
 
-CARE = (
-    "asking only reads, but some devices clear a counter when it is read, and some drives begin to supervise at the first"
-    " request and trip when asking ends"
-)
 LISTEN_S = 2.0
 SAMPLES = 20
 _UNIT_TIMEOUT_S, _UNIT_WAIT_S = 0.6, 0.04
@@ -92,8 +88,8 @@ class Reopened:
 
 
 class Everything:
-    """`stage`, `link` (with its settings once they are found), `settings`, `units`, `turns` and `notes` may be read from
-    any thread while it runs."""
+    """`stage`, `link` (with its settings once they are found), `settings`, `units`, `turns` and `notes` may be read
+    from any thread while it runs."""
 
     def __init__(
         self, link: Link, knows_settings: bool = True, within_s: float | None = None, never: Never = (),
@@ -110,6 +106,7 @@ class Everything:
         self.found: dict[int, UnitFound] = {}
         self.says: dict[int, str] = {}
         self.asked_units: set[int] = set()
+        self.states = [UnitState.UNASKED] * 256
         self.notes: list[str] = []
         self.stopped = ""
         self.never = never
@@ -138,22 +135,22 @@ class Everything:
 
     def left_s(self, now_s: float) -> float:
         """About how long it still takes."""
-        if self.within_s is not None:
-            return max(self._began_s + self.within_s - now_s, 0.0)
+        whole_s = max(self._began_s + self.within_s - now_s, 0.0) if self.within_s is not None else None
+        if self.turns is not None and self.turns.units:
+            left_s = self.turns.left_s
+            return left_s if whole_s is None else min(whole_s, left_s)
+        if whole_s is not None:
+            return whole_s
         if self.stage is Stage.SETTINGS and self.settings is not None:
             return self.settings.left_s
-        if self.stage is Stage.UNITS and self.units is not None:
-            return self.units.left_s
-        return self.turns.left_s if self.turns is not None else 0.0
+        return self.units.left_s if self.units is not None else 0.0
 
     def share(self, now_s: float) -> float:
         """How much of it is behind, 0…1."""
-        if self.within_s:
-            return min((now_s - self._began_s) / self.within_s, 1.0)
-        if self.turns is not None and self.turns.units:
-            parts = [turn.survey.share for turn in self.turns.units.values()]
-            return sum(parts) / len(parts)
-        return 0.0
+        if self.is_over:
+            return 1.0
+        passed_s = now_s - self._began_s
+        return passed_s / max(passed_s + self.left_s(now_s), 0.1) if self._began_s else 0.0
 
     def _until(self, share: float) -> float | None:
         """When so much of the whole time will have passed."""
@@ -168,7 +165,7 @@ class Everything:
 
     async def run(self) -> None:
         """All of them. Raises Unreachable when there is no such port or host. What else ends it early is `stopped`."""
-        self._began_s = asyncio.get_running_loop().time()
+        self._began_s, self.stopped = asyncio.get_running_loop().time(), ""
         try:
             await self._run()
         except (SurveyStopped, MayNotTouch) as stopped:
@@ -204,8 +201,8 @@ class Everything:
         return True
 
     async def _ask_units(self, line: Reopened) -> None:
-        """Every unit ID; those that are silent once more with another question, which a device that is silent where it has
-        no register answers all the same."""
+        """Every unit ID; those that are silent once more with another question, which a device that is silent where it
+        has no register answers all the same."""
         self.stage = Stage.UNITS
         has_listened = self.settings is not None or not isinstance(self.link, SerialLink)
         all_units = [255, 0, *ALL_UNITS] if self.link.framing is FramingKind.TCP else list(ALL_UNITS)
@@ -233,12 +230,11 @@ class Everything:
         try:
             await _until(self._for(share), survey.run())
         finally:
-            self.asked_units |= {
-                unit for unit in units if survey.states[unit] is not UnitState.UNASKED
-            }
+            self.asked_units |= {unit for unit in units if survey.states[unit] is not UnitState.UNASKED}
+            self.states = merged(self.states, survey.states)
             self.found |= survey.found
             self.says |= {unit: says_of(found.identity) for unit, found in survey.found.items()}
-        if survey.note:
+        if survey.note and question is None:
             self.notes.append(survey.note)
 
     def _leave_out_doubles(self) -> None:
@@ -254,10 +250,14 @@ class Everything:
     async def _search(self, line: Reopened) -> None:
         self.stage = Stage.REGISTERS
         loop = asyncio.get_running_loop()
-        self.turns = turns = Turns(
-            line.ask, (), lambda unit: self.never, timeout_s=self._timeout_s or 1.0,
-            may_have_several=line.exchanger.framing.has_transactions, with_every=self._with_every, on_step=self._step,
-        )  # fmt: skip
+        if self.turns is None:
+            self.turns = Turns(
+                line.ask, (), lambda unit: self.never, timeout_s=self._timeout_s or 1.0,
+                may_have_several=line.exchanger.framing.has_transactions, with_every=self._with_every,
+                on_step=self._step,
+            )  # fmt: skip
+        turns = self.turns
+        turns.ask_with(line.ask)
         for unit, found in sorted(self.found.items()):
             if found.state in _ASKED:
                 turns.add(unit, self.says.get(unit, ""), *self.kept.get(unit, ()))
@@ -330,6 +330,11 @@ async def _until(until_s: float | None, work: Awaitable[Any]) -> Any:
 def _one_of(found: dict[int, UnitFound]) -> list[int]:
     """Where every unit ID gets the same answer, one speaks for all."""
     return sorted(found, key=lambda unit: (unit != 1, unit == 0, unit))[:1]
+
+
+def merged(known: Sequence[UnitState], now: Sequence[UnitState]) -> list[UnitState]:
+    """How units stand after they were asked once more: whoever answered either time is there."""
+    return [new if new.is_somebody or old is UnitState.UNASKED else old for old, new in zip(known, now, strict=True)]
 
 
 def says_of(identity: Identification | None) -> str:

@@ -18,11 +18,12 @@ from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.stablenames import stable_name
 from kanaleto.site.link import Link, SerialLink, parse_link
-from kanaleto.survey.concluding import UnitDraft, drafts_of
-from kanaleto.survey.draft import draft_text
+from kanaleto.survey.concluding import drafts_of
+from kanaleto.survey.draft import UnitDraft, draft_text
 from kanaleto.survey.everything import Everything
 from kanaleto.survey.keeping import kept_of
 from kanaleto.survey.sampling import Samples
+from kanaleto.survey.turns import Turn
 from kanaleto.survey.units import UnitFound, UnitState
 from kanaleto.wire.codes import Table
 
@@ -114,7 +115,9 @@ def _free(name: str, taken: set[str]) -> str:
 
 def _line_keys(search: Everything) -> dict[str, object]:
     keys: dict[str, object] = {}
-    slowest_s = max((turn.survey.pace.slowest_s for turn in search.turns.units.values()), default=0.0) if search.turns else 0.0
+    slowest_s = (
+        max((turn.survey.pace.slowest_s for turn in search.turns.units.values()), default=0.0) if search.turns else 0.0
+    )
     if slowest_s:
         keys["timeout_s"] = round(max(0.3, 4 * slowest_s), 1)
     stable = stable_name(search.link.port) if isinstance(search.link, SerialLink) and not search.link.is_remote else ""
@@ -129,13 +132,15 @@ def _mark(text: str) -> str:
 
 def _written_before(folder: Path) -> dict[str, str]:
     try:
-        marks = read_json(folder / STATE, _MOST_BYTES).get("written", {})
+        kept: Any = read_json(folder / STATE, _MOST_BYTES)
+        marks = kept.get("written", {})
         return {str(name): str(mark) for name, mark in marks.items()}
     except (OSError, ValueError, AttributeError):
         return {}
 
 
 # What a search knows
+
 
 def _kept(search: Everything) -> dict[str, Any]:
     turns = search.turns.units if search.turns is not None else {}
@@ -149,11 +154,14 @@ def _kept(search: Everything) -> dict[str, Any]:
             for found in search.found.values()
         ],
         "registers": [
-            {**kept_of(turn.survey), "samples": _kept_samples(turn.samples), "left_alone": turn.trouble if turn.is_left_alone
-             else ""}
+            {**kept_of(turn.survey), "samples": _kept_samples(turn.samples), "left_alone": _why_left(turn)}
             for turn in turns.values()
         ],
     }  # fmt: skip
+
+
+def _why_left(turn: Turn) -> str:
+    return turn.trouble if turn.is_left_alone else ""
 
 
 def _kept_samples(samples: Samples) -> list[Any]:
@@ -168,7 +176,7 @@ def load_folder(folder: Path, make: Any) -> list[Everything]:
     known. Raises ValueError with one sentence."""
     path = folder / STATE
     try:
-        kept = read_json(path, _MOST_BYTES)
+        kept: Any = read_json(path, _MOST_BYTES)
         if kept["kanaleto_find"] != _FORMAT:
             raise ValueError(f"{path}: was written by a newer Kanaleto; begin anew in another folder")
         return [_restored(place, make) for place in kept["places"]]

@@ -44,7 +44,8 @@ def load_survey(path: Path, link: str, survey: RegisterSurvey) -> None:
 
 
 def take_over(kept: Any, survey: RegisterSurvey) -> None:
-    """Go on with what `kept_of` gave. Raises KeyError, TypeError, ValueError and their like where it is something else."""
+    """Go on with what `kept_of` gave. Raises KeyError, TypeError, ValueError and their like where it is something
+    else."""
     every = survey.tables[0].with_every if survey.tables else False
     survey.tables = [_table(entry, survey, every) for entry in kept["tables"]]
     survey.functions = {int(code): bool(is_known) for code, is_known in kept["functions"].items()}

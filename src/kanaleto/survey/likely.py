@@ -11,6 +11,7 @@ from __future__ import annotations
 from array import array
 from collections.abc import Iterator
 from functools import cache
+from itertools import accumulate
 
 LAST = 0xFFFF
 END = 0.004
@@ -27,8 +28,7 @@ def _rounds() -> Iterator[tuple[int, float]]:
         yield 100 * hundred, 0.5 if hundred < 6 else 0.35
     for thousand in range(1, 10):
         yield 1000 * thousand, 0.45 if thousand < 6 else 0.3
-    for far, score in ((10000, 0.3), (20000, 0.25), (30000, 0.25), (40000, 0.35), (50000, 0.15), (60000, 0.1)):
-        yield far, score
+    yield from ((10000, 0.3), (20000, 0.25), (30000, 0.25), (40000, 0.35), (50000, 0.15), (60000, 0.1))
     for page in range(1, 16):
         yield 0x100 * page, 0.3 if page < 6 else 0.2
         yield 0x1000 * page, 0.3 if page < 6 else 0.2
@@ -60,8 +60,9 @@ _EVERY = ((10000, 2, 0.003), (LAST, 4, 0.002), (10000, 1, 0.0012), (LAST, 1, 0.0
 
 
 @cache
-def likely_places(of_bits: bool, with_every: bool) -> tuple[array[float], array[int]]:
-    """Scores and addresses, the likeliest first; with `with_every` down to every address."""
+def likely_places(of_bits: bool, with_every: bool) -> tuple[array[float], array[int], array[float]]:
+    """Scores and addresses, the likeliest first, and how much of all likelihood lies before each; with `with_every`
+    down to every address."""
     scores: dict[int, float] = {}
 
     def put(address: int, score: float) -> None:
@@ -82,7 +83,13 @@ def likely_places(of_bits: bool, with_every: bool) -> tuple[array[float], array[
         if not with_every:
             scores = {at: score for at, score in scores.items() if score >= END}
     ranked = sorted(scores.items(), key=lambda entry: (-entry[1], entry[0]))
-    return array("d", [score for _, score in ranked]), array("l", [address for address, _ in ranked])
+    whole = sum(score for _, score in ranked)
+    before = accumulate((score / whole for _, score in ranked), initial=0.0)
+    return (
+        array("d", [score for _, score in ranked]),
+        array("l", [address for address, _ in ranked]),
+        array("d", before),
+    )
 
 
 def beside_run(first: int, last: int) -> Iterator[tuple[int, float]]:
@@ -96,11 +103,32 @@ def beside_run(first: int, last: int) -> Iterator[tuple[int, float]]:
         behind = -(-(last + 2) // size) * size
         yield behind + 1, score
         yield behind, 0.6 * score
-    for distance in (10, 16, 20, 32, 40, 50, 64, 100, 128, 200, 256, 300, 500, 512, 1000, 1024, 2000, 2048, 4096, 10000):
+    for distance in (
+        10,
+        16,
+        20,
+        32,
+        40,
+        50,
+        64,
+        100,
+        128,
+        200,
+        256,
+        300,
+        500,
+        512,
+        1000,
+        1024,
+        2000,
+        2048,
+        4096,
+        10000,
+    ):
         yield first + distance, 0.12
         if distance >= 50:
             yield first - distance, 0.07
     for size in (100, 256, 1000, 4096):
         offset = first % size
         if offset > 1:  # a maker who begins at 312 may begin at 412 and 512
-            yield from ((page * size + offset, 0.05) for page in range(0, 16))
+            yield from ((page * size + offset, 0.05) for page in range(16))

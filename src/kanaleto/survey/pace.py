@@ -12,8 +12,8 @@ class Pace:
     def __init__(
         self, timeout_s: float, shrinks: bool = True, room: float = _ROOM, steady_s: float | None = None
     ) -> None:
-        """`room`: how many times the slowest answer so far is waited for; `steady_s`: never longer or shorter than that,
-        since what comes late is seen while others are asked."""
+        """`room`: how many times the slowest answer so far is waited for; `steady_s`: never longer or shorter than
+        that, since what comes late is seen while others are asked."""
         self.longest_s = self._first_s = timeout_s
         self.timeout_s = timeout_s if steady_s is None else steady_s
         self._steady_s = steady_s

@@ -1,7 +1,7 @@
 """Which addresses of a unit answer, how much one request may ask, and what else can be known of it by reading.
 
-`tables.TableSearch` says where to look, the likeliest first; here it is asked, and what came is told apart: a refusal, a
-busy device, a lost or garbled answer, a hole at which the device is silent, and a device that is not there any more.
+`tables.TableSearch` says where to look, the likeliest first; here it is asked, and what came is told apart: a refusal,
+a busy device, a lost or garbled answer, a hole at which the device is silent, and a device that is not there any more.
 
 A unit that falls silent at an address and does not answer what it answered before has restarted or hung: the address
 goes on the list of what is dangerous, the unit is waited for, and the survey goes on behind it; with `leaves_alone` it
@@ -163,8 +163,8 @@ class RegisterSurvey:
     # One request
 
     async def knock(self) -> None:
-        """Anything that it answers, so that it can be told later whether it is still there. A device that is silent where
-        it has nothing is asked who it is: that it refuses is an answer too. Raises SurveyStopped."""
+        """Anything that it answers, so that it can be told later whether it is still there. A device that is silent
+        where it has nothing is asked who it is: that it refuses is an answer too. Raises SurveyStopped."""
         if self._known is not None:
             return
         questions: list[Request] = []
@@ -209,7 +209,9 @@ class RegisterSurvey:
             self.silent += 1
             is_used_to = len(self.silent_at) >= _USED_TO and self.silent % _EVERY_FEW and self.crowd == 1
             if is_used_to or await self.is_alive(question):
-                if attempt == 0 and (len(self.silent_at) < 3 or self.crowd > 1):  # or its answer was lost, or had no turn
+                if attempt == 0 and (
+                    len(self.silent_at) < 3 or self.crowd > 1
+                ):  # or its answer was lost, or had no turn
                     continue
                 if len(self.silent_at) < _MOST_TIMES:
                     self.silent_at.append((table.table, first))
@@ -309,7 +311,11 @@ class RegisterSurvey:
 
     async def _read_all(self) -> dict[tuple[Table, int], int]:
         spans = await self.read_spans()
-        return {(table, first + number): value for (table, first), values in spans.items() for number, value in enumerate(values)}
+        return {
+            (table, first + number): value
+            for (table, first), values in spans.items()
+            for number, value in enumerate(values)
+        }
 
     def spans(self) -> list[Read]:
         """The requests that read everything that was found."""

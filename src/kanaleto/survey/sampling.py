@@ -11,8 +11,8 @@ MOST_ROUNDS = 60
 
 
 class Round(Struct, frozen=True):
-    """Everything of a unit, read once: when it was over (loop time), and what each request brought by its table and first
-    address."""
+    """Everything of a unit, read once: when it was over (loop time), and what each request brought by its table and
+    first address."""
 
     at_s: float
     words: dict[tuple[Table, int], tuple[int, ...]]

@@ -3,9 +3,9 @@ answers.
 
 What is likeliest for the time that it takes goes first, units and settings alike, so that a usual device at a usual
 setting is found in seconds and any other in the end. Nobody is waited for long: a slow unit answers while others are
-asked, and a sound frame tells whose it is. Bytes that came garbled are evidence, and bring their setting forward. A clean
-answer, an exception too, ends it, once it has come twice. Whoever was silent is asked who it is in the end, since there
-are devices that are silent where they have no register. It only reads.
+asked, and a sound frame tells whose it is. Bytes that came garbled are evidence, and bring their setting forward. A
+clean answer, an exception too, ends it, once it has come twice. Whoever was silent is asked who it is in the end, since
+there are devices that are silent where they have no register. It only reads.
 """
 
 import asyncio
@@ -206,9 +206,7 @@ class SettingsSurvey:
                     each_s = (_WAIT_S if number else _LIKELY_WAIT_S) + characters * tried.settings.character_s
                     takes_s = len(units) * each_s + TIMEOUT_S + _SETTLE_S
                     first = 2.0 if not number else 1.0  # whoever is there is most often among the first
-                    turns.append(
-                        _Turn(tried, units, question, first * weight * likely * share / takes_s, number == 0)
-                    )
+                    turns.append(_Turn(tried, units, question, first * weight * likely * share / takes_s, number == 0))
         return turns
 
     async def _listen(self) -> None:

@@ -9,11 +9,14 @@ from kanaleto.site.link import Link, SerialLink
 from kanaleto.survey.adapters import Adapter
 from kanaleto.survey.asking import Timing
 from kanaleto.survey.directory import Directory
+from kanaleto.survey.draft import UnitDraft
+from kanaleto.survey.everything import Everything, merged
 from kanaleto.survey.hosts import HostFound, HostSurvey
 from kanaleto.survey.listening import Listener
 from kanaleto.survey.overhearing import Asked
 from kanaleto.survey.own_settings import OwnSetting
 from kanaleto.survey.registers import RegisterSurvey
+from kanaleto.survey.rollcall import Called, RollCall
 from kanaleto.survey.settings import SettingsSurvey, Tried
 from kanaleto.survey.units import UnitFound, UnitState, UnitSurvey
 from kanaleto.wire.codes import Table
@@ -72,6 +75,7 @@ class RegistersState(Struct, frozen=True):
     share: float
     asked: int
     is_over: bool
+    items: int
     fastest_s: float | None
     slowest_s: float | None
     functions: Mapping[int, bool]
@@ -118,6 +122,31 @@ class HostsState(Struct, frozen=True):
     own: tuple[Adapter, ...]
 
 
+class EverythingState(Struct, frozen=True):
+    """A search for all of a line: `stage` in words, seconds left, how much is behind it (0 to 1), and of each unit what
+    is wrong with it, if something is."""
+
+    stage: str
+    is_over: bool
+    left_s: float
+    share: float
+    asked: int
+    units_asked: int
+    items: int
+    samples: Mapping[int, int]
+    troubles: Mapping[int, str]
+    says: Mapping[int, str]
+
+
+class RollState(Struct, frozen=True):
+    """Which units answer: `ages` says since how many seconds that is so, by unit ID, where it has changed."""
+
+    called: tuple[Called, ...]
+    ages: Mapping[int, float]
+    latest: int
+    rounds: int
+
+
 class PlaceState(Struct, frozen=True):
     """A port, a host or a range of hosts. `link` has the best settings known; None for a range. `doing` is what is
     under way, `note` how the last of it ended, `shown` what was begun last: settings, units, registers, listening or
@@ -139,10 +168,41 @@ class PlaceState(Struct, frozen=True):
     registers: Mapping[int, RegistersState] = field(default_factory=dict)
     directories: Mapping[int, Directory | None] = field(default_factory=dict)
     own: Mapping[int, tuple[OwnSetting, ...]] = field(default_factory=dict)
+    everything: EverythingState | None = None
+    drafts: tuple[UnitDraft, ...] = ()
+    roll: RollState | None = None
+
+    @property
+    def found_units(self) -> set[int]:
+        """Units that answer soundly, or of which something is known."""
+        found = self.units.found.values() if self.units is not None else ()
+        sound = {one.unit_id for one in found if one.state in (UnitState.GOOD, UnitState.EXCEPTION)}
+        return sound | {unit for unit, survey in self.registers.items() if survey.fastest_s is not None}
 
     @property
     def is_serial(self) -> bool:
         return isinstance(self.link, SerialLink)
+
+
+def state_of_everything(search: Everything, now_s: float) -> EverythingState:
+    turns = search.turns.units if search.turns is not None else {}
+    return EverythingState(
+        search.stage.value,
+        search.is_over,
+        search.left_s(now_s),
+        search.share(now_s),
+        search.asked,
+        len(search.asked_units),
+        search.items,
+        {unit: len(turn.samples.rounds) for unit, turn in turns.items()},
+        {unit: turn.trouble for unit, turn in turns.items() if turn.trouble},
+        {unit: says for unit, says in search.says.items() if says},
+    )
+
+
+def state_of_roll(roll: RollCall, now_s: float) -> RollState:
+    ages = {one.unit_id: now_s - one.since_s for one in roll.called if one.since_s}
+    return RollState(roll.called, ages, roll.latest, roll.rounds)
 
 
 def state_of_settings(survey: SettingsSurvey) -> SettingsState:
@@ -173,17 +233,39 @@ def state_of_units(survey: UnitSurvey) -> UnitsState:
     )
 
 
+def state_of_searched(search: Everything) -> UnitsState | None:
+    """The units of a search for everything, each as it answered best of the times that it was asked."""
+    if search.units is None:
+        return None
+    now = state_of_units(search.units)
+    return replace(
+        now,
+        units=now.units | search.asked_units,
+        states=tuple(merged(search.states, search.units.states)),
+        found={**search.found, **search.units.found},
+    )
+
+
 def state_of_registers(survey: RegisterSurvey) -> RegistersState:
     tables = tuple(
         TableState(
-            t.table, t.first, t.last, t.share, t.most, t.is_over, t.items, tuple(t.runs), tuple(t.dangerous), t.why_none,
+            t.table, t.first, t.last, t.share, t.most, t.is_over, t.items, tuple(t.runs), tuple(t.dangerous),
+            t.why_none,
         )
         for t in survey.tables
     )  # fmt: skip
     fastest, slowest = (min(survey.took_s), max(survey.took_s)) if survey.took_s else (None, None)
     constant = dict(survey.constant)
     return RegistersState(
-        tables, survey.share, survey.asked, survey.is_over, fastest, slowest, dict(survey.functions), constant
+        tables,
+        survey.share,
+        survey.asked,
+        survey.is_over,
+        survey.items,
+        fastest,
+        slowest,
+        dict(survey.functions),
+        constant,
     )
 
 

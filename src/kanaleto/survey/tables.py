@@ -27,7 +27,12 @@ _ODD = (7919, 23561, 46337, 613, 61169)
 _BETWEEN, _AROUND = 6, 3  # zeros between and around words that are not zero, in a table full of zeros
 _NO_FUNCTION_AFTER = 2
 _MOST_SUGGESTED = 3000
-_PATIENCE, _PATIENCE_WITH_RUNS, _LEAST_WEIGHT, _HOPE = 5.0, 12.0, 0.1, 2.0  # how much likelihood is asked in vain until a table is likely empty
+_PATIENCE, _PATIENCE_WITH_RUNS, _LEAST_WEIGHT, _HOPE = (
+    5.0,
+    12.0,
+    0.1,
+    2.0,
+)  # how much likelihood is asked in vain until a table is likely empty
 _CAREFUL = 8
 _WEIGHT = {Table.HOLDING: 1.0, Table.INPUT: 0.95, Table.COIL: 0.6, Table.DISCRETE: 0.6}
 
@@ -45,8 +50,8 @@ Steps = Generator[tuple[int, int], Reply, None]
 
 
 class TableSearch:
-    """`runs` and `dangerous` are spans, in order; `most` is how many items one request may ask, as learned, `longest` how
-    many one was seen to give. All may be read from any thread."""
+    """`runs` and `dangerous` are spans, in order; `most` is how many items one request may ask, as learned, `longest`
+    how many one was seen to give. All may be read from any thread."""
 
     def __init__(
         self, table: Table, first: int = 0, last: int = 0xFFFF, never: Never = (), with_every: bool = False
@@ -64,7 +69,7 @@ class TableSearch:
         self._never = [(low, high) for of, low, high in never if of is table]
         self.with_every = with_every
         self._known = bytearray(last - first + 1)
-        self._scores, self._places = likely_places(table.is_bits, with_every)
+        self._scores, self._places, self._before = likely_places(table.is_bits, with_every)
         self._at = 0
         self._suggested: list[tuple[float, int]] = []
         self._ends: dict[int, int] = {}  # where a neighbour's run ends, by where it begins
@@ -85,8 +90,8 @@ class TableSearch:
 
     @property
     def share(self) -> float:
-        """How much of the likely places is behind it."""
-        return 1.0 if self.why_none else self._at / max(len(self._places), 1)
+        """How much of what is likely is behind it, 0…1."""
+        return 1.0 if self.why_none else self._before[self._at]
 
     @property
     def left(self) -> int:
@@ -275,8 +280,8 @@ class TableSearch:
             at, step = at + 1, min(step, _FIRST_STEP)
 
     def _tell_apart(self, at: int, good: int) -> Steps:
-        """`good` registers before `at` read at once, and not with it, though it reads alone: is that the longest request,
-        or a border?"""
+        """`good` registers before `at` read at once, and not with it, though it reads alone: is that the longest
+        request, or a border?"""
         if good + 1 <= self.longest:
             insort(self.walls, at)
             return

@@ -1,15 +1,14 @@
 """The registers of all units of a line, in turns: whatever is likeliest to read anywhere is asked next.
 
-How likely, divided by how long an answer takes there, so that a slow unit does not hold up the others. What was found on
-one unit is tried first on those like it, and in the table beside it. Meanwhile everything found is read again and again,
-so that the words tell what they are. Where the far end takes several requests at a time they are given to it, as long
-as that brings more. A unit that falls silent at an address that was new to it is left alone from then on; when several
-fall silent together it was the line, and they are asked again once they are back.
+How likely, divided by how long an answer takes there, so that a slow unit does not hold up the others. What was found
+on one unit is tried first on those like it, and in the table beside it. Meanwhile everything found is read again and
+again, so that the words tell what they are. Where the far end takes several requests at a time they are given to it, as
+long as that brings more. A unit that falls silent at an address that was new to it is left alone from then on; when
+several fall silent together it was the line, and they are asked again once they are back.
 """
 
 import asyncio
 from collections.abc import Callable, Coroutine, Iterable
-
 from typing import Any
 
 from msgspec import Struct, field
@@ -24,7 +23,12 @@ from kanaleto.wire.codes import Table
 
 _LIKE_ANOTHER, _OF_ANOTHER, _BESIDE = 0.9, 0.3, 0.5
 _ALIKE, _UNLIKE, _LEAST_EAGER = 0.4, 4.0, 0.06
-_SIBLING = {Table.HOLDING: Table.INPUT, Table.INPUT: Table.HOLDING, Table.COIL: Table.DISCRETE, Table.DISCRETE: Table.COIL}
+_SIBLING = {
+    Table.HOLDING: Table.INPUT,
+    Table.INPUT: Table.HOLDING,
+    Table.COIL: Table.DISCRETE,
+    Table.DISCRETE: Table.COIL,
+}
 _BACK_S, _MOST_BACK_S = 5.0, 60.0
 _TOGETHER_S = 15.0  # units that fall silent within so long of each other do so together
 _MOST_AT_ONCE = 8
@@ -57,8 +61,8 @@ class Turns:
     """`units` by unit ID, and `at_once`, may be read from any thread."""
 
     def __init__(
-        self, ask: Ask, unit_ids: Iterable[int], never: Callable[[int], Never] = lambda unit: (), timeout_s: float = 1.0,
-        may_have_several: bool = False, with_every: bool = False, on_step: Callable[[], None] = lambda: None,
+        self, ask: Ask, unit_ids: Iterable[int], never: Callable[[int], Never] = lambda unit: (), timeout_s: float =
+        1.0, may_have_several: bool = False, with_every: bool = False, on_step: Callable[[], None] = lambda: None,
     ) -> None:  # fmt: skip
         self.units: dict[int, Turn] = {}
         self.at_once = 1
@@ -88,6 +92,13 @@ class Turns:
             if kept is not None:
                 take_over(kept, survey)
         return self.units[unit_id]
+
+    def ask_with(self, ask: Ask) -> None:
+        """Another way to the line from now on."""
+        self._ask = ask
+        for turn in self.units.values():
+            turn.survey.ask_with(ask)
+            turn.busy.clear()
 
     def _note_step(self, survey: RegisterSurvey) -> None:
         self.asked += 1
@@ -302,9 +313,7 @@ class Turns:
     @property
     def round_s(self) -> float:
         """About how long it takes to read everything that was found once."""
-        return sum(
-            len(turn.survey.spans()) * turn.took_s * 1.3 for turn in self.units.values() if turn.is_there
-        )
+        return sum(len(turn.survey.spans()) * turn.took_s * 1.3 for turn in self.units.values() if turn.is_there)
 
     # How many at a time
 

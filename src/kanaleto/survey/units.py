@@ -340,7 +340,7 @@ class UnitSurvey:
         """Alone, and after a silence in which whatever was late has passed."""
         if unit not in range(256) or (not self._has_transactions and not 1 <= unit <= 247):
             return
-        outcomes = []
+        outcomes: list[Outcome] = []
         for _ in range(_AGAIN):
             await asyncio.sleep(self.pace.longest_s if outcomes or not self.pace.is_steady else self.pace.timeout_s)
             outcome = await self._ask(unit, self.pace.longest_s)

@@ -40,7 +40,8 @@ class Shape(IntEnum):
     NOISE = 5
 
 
-# what speaks against a type in the first place, and against each shape for it: zero, still, measured, rising, states, noise
+# what speaks against a type in the first place, and against each shape for it: zero, still, measured, rising, states,
+# noise
 _AGAINST: dict[Kind, tuple[float, tuple[float, ...]]] = {
     Kind.UINT16: (1.0, (0.5, 0.0, 0.0, 3.0, -1.0, 9.0)),
     Kind.INT16: (1.2, (0.5, 0.0, 0.0, 4.0, 2.0, 9.0)),
@@ -244,9 +245,7 @@ def _states(raw: NDArray[np.uint64]) -> Bits:
 
 def _entropy(share: Bits) -> Bits:
     inside = np.clip(share, 1e-9, 1 - 1e-9)
-    return np.where(
-        (share <= 0) | (share >= 1), 0.0, -inside * np.log2(inside) - (1 - inside) * np.log2(1 - inside)
-    )
+    return np.where((share <= 0) | (share >= 1), 0.0, -inside * np.log2(inside) - (1 - inside) * np.log2(1 - inside))
 
 
 def matrix(samples: Sequence[bytes]) -> Words:

@@ -1,10 +1,10 @@
 """Words that nobody knows, cut into values so that the description of all samples is shortest.
 
-Every register may begin a value of any type (`columns`, `spans`); what each costs is known, so the cheapest way through a
-run is found from its beginning to its end, and from its end to its beginning, and what another reading of any register
-would cost beside it. Values of one type stand together, so that a change of type costs more than going on. A device
-keeps to one order for all its wide values: each is tried, and the one with the shortest description of all its runs is
-taken; another order for a single value costs extra.
+Every register may begin a value of any type (`columns`, `spans`); what each costs is known, so the cheapest way through
+a run is found from its beginning to its end, and from its end to its beginning, and what another reading of any
+register would cost beside it. Values of one type stand together, so that a change of type costs more than going on. A
+device keeps to one order for all its wide values: each is tried, and the one with the shortest description of all its
+runs is taken; another order for a single value costs extra.
 """
 
 from collections.abc import Iterable, Sequence
@@ -83,7 +83,9 @@ class Run:
     def _add(self, kind: Kind, order: Order, columns: list[Column]) -> None:
         cost = np.minimum(sum((column.cost for column in columns), start=np.zeros(len(columns[0].cost))), IMPOSSIBLE)
         shape = np.max([column.shape for column in columns], axis=0)
-        self._entries.append(_Entry(Codec(ValueType(kind), order), self._key(kind, order), cost.tolist(), shape.tolist()))
+        self._entries.append(
+            _Entry(Codec(ValueType(kind), order), self._key(kind, order), cost.tolist(), shape.tolist())
+        )
         if kind is Kind.UINT32:
             self._entries.append(self._dates(order, columns, cost, shape))
 

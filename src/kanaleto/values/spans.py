@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from datetime import datetime
+from itertools import pairwise
 
 from kanaleto.values.codec import Codec
 from kanaleto.values.novalue import NoValue
@@ -9,15 +10,15 @@ from kanaleto.values.types import Kind, Order, ValueType
 
 _TEXT, _CLOCK = 5.0, 9.0
 _LEAST_TEXT, _MOST_TEXT = 2, 32  # registers
-_USUAL_LENGTHS = (4, 5, 8, 10, 12, 16)  # registers
+_USUAL_LENGTHS = (2, 4, 5, 8, 10, 12, 16)  # registers
 _SAME, _OTHER, _BREAK, _PAD = 4.2, 5.2, 6.5, 0.4
 _NEAR_YEARS = range(2012, 2045)
 _UNLIKELY_YEAR = 14.0
 
 
 def texts(first: bytes, is_still: list[bool]) -> Iterator[tuple[int, Codec, float]]:
-    """Spans that read as text: where each begins, its codec, its bits. `first` is one sample of the run, `is_still` which
-    registers never moved."""
+    """Spans that read as text: where each begins, its codec, its bits. `first` is one sample of the run, `is_still`
+    which registers never moved."""
     for order in (Order.AB, Order.BA):
         data = first if order is Order.AB else bytes(first[at ^ 1] for at in range(len(first) // 2 * 2))
         for at in range(len(is_still)):
@@ -84,7 +85,7 @@ def clocks(samples: list[bytes], kind: Kind) -> Iterator[tuple[int, Codec, float
         if any(isinstance(value, NoValue) for value in values):
             continue
         moments = [datetime.fromisoformat(str(value)) for value in values]
-        steps = [(after - before).total_seconds() for before, after in zip(moments, moments[1:], strict=False)]
+        steps = [(after - before).total_seconds() for before, after in pairwise(moments)]
         odd = sum(not 0 <= step <= 3600 for step in steps)
         unlikely = 0.0 if moments[0].year in _NEAR_YEARS else _UNLIKELY_YEAR
         moved = 2.5 * sum(step != 0 for step in steps) + 20.0 * odd

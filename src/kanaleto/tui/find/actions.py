@@ -7,6 +7,8 @@ ACTIONS = (
     Action("y", "type_link", "type a link", "type a link, a port or a range of hosts"),
     Action("t", "settings", "try settings", "try the settings of a serial line, the likeliest first"),
     Action("g", "units", "ask units", "ask which units answer, or which hosts of a range"),
+    Action("f", "everything", "find everything", "find settings, units, registers and types of a whole line"),
+    Action("d", "roll", "which one is it?", "ask the units found in turn, and show large which one is unplugged"),
     Action("e", "registers", "look for registers", "look for the registers of a unit"),
     Action("o", "listen", "listen only", "listen to another master, without a byte sent; escape stops it"),
     Action("a", "add", "add device", "add what was found as a device, or a word as a point"),
@@ -39,4 +41,4 @@ MORE_KEYS = (
 def at_place(state: PlaceState | None) -> list[str]:
     """Which actions matter at a place."""
     settings, listen = (["settings"], ["listen"]) if state is not None and state.is_serial else ([], [])
-    return ["open", *settings, "units", "registers", *listen, "add", "type_link"]
+    return ["open", *settings, "everything", "units", "registers", *listen, "add", "type_link"]

@@ -3,6 +3,7 @@ is overheard."""
 
 from kanaleto.survey.states import PlaceState, UnitsState
 from kanaleto.survey.units import UnitState
+from kanaleto.tui.find.whole import everything_rows, roll_rows
 from kanaleto.tui.shared.pane import Row
 from kanaleto.tui.shared.words import age_text, wrapped
 from kanaleto.wire.pdu import Read
@@ -25,6 +26,8 @@ def rows_of(place: PlaceState | None, height: int) -> list[Row]:
     if place is None:
         return _welcome()
     blocks = {
+        "everything": everything_rows(place, height),
+        "roll": roll_rows(place),
         "settings": _settings_rows(place),
         "units": _unit_rows(place),
         "registers": _register_rows(place),
@@ -32,6 +35,7 @@ def rows_of(place: PlaceState | None, height: int) -> list[Row]:
         "hosts": _host_rows(place),
     }
     rows = blocks.pop(place.shown, [])
+    blocks.pop("roll", None)
     if rows and place.note and not place.doing:  # how it ended, in full: at the left there is little room
         rows[1:1] = [[(f"  {part}", "ochre")] for part in wrapped(place.note, 76)]
     for name, block in blocks.items():
@@ -61,6 +65,7 @@ def _what_to_do(place: PlaceState) -> list[Row]:
     if place.is_serial:
         rows.append([("t", "ochre!"), (" tries settings, the likeliest first", "muted")])
         rows.append([("o", "ochre!"), (" listens without sending a byte, where another master talks", "muted")])
+    rows.append([("f", "ochre!"), (" finds everything: settings, units, registers, types, in five minutes", "muted")])
     rows.append([("g", "ochre!"), (" asks which units answer", "muted")])
     rows.append([("enter", "ochre!"), (" reads some registers of one unit", "muted")])
     return rows
@@ -164,7 +169,8 @@ def _register_rows(place: PlaceState) -> list[Row]:
                 cells[at] = "█"
         rows.append(
             [
-                (f"  {table.table.title:<18}", "ink"), *((cell, "verdigris" if cell == "█" else "rules") for cell in cells),
+                (f"  {table.table.title:<18}", "ink"),
+                *((cell, "verdigris" if cell == "█" else "rules") for cell in cells),
                 (f"  {table.items} read" if table.items else f"  {'none' if table.is_over else ''}", "muted"),
             ]
         )  # fmt: skip

@@ -1,11 +1,13 @@
 """What was found becomes part of the site: names and points for what is added, and the edits."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 
 from msgspec.structs import replace
 
-from kanaleto.editing.adding import NewPoint, add_device, line_of, set_link
+from kanaleto.editing.adding import NewDevice, NewPoint, add_device, add_devices, device_of, line_of, set_link
 from kanaleto.editing.news import Done
+from kanaleto.lines.stablenames import stable_name
+from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Site
 from kanaleto.survey.desk import Desk, Place
 from kanaleto.survey.draft import DraftRow, rows_of_runs
@@ -27,8 +29,14 @@ def name_of(place: PlaceState, unit_id: int) -> str:
     return (objects.get(5) or objects.get(4) or objects.get(1) or "").strip()[:40]
 
 
-def points_of_rows(rows: list[DraftRow]) -> list[NewPoint]:
-    return [NewPoint(row.name, row.table, row.address, (("note", row.note),)) for row in rows]
+def points_of_rows(rows: Iterable[DraftRow]) -> list[NewPoint]:
+    return [
+        NewPoint(
+            row.name, row.table, row.address,
+            (*((("type", row.type),) if row.type and not row.table.is_bits else ()), *row.cells, ("note", row.note)),
+        )
+        for row in rows
+    ]  # fmt: skip
 
 
 def points_found(place: PlaceState, unit_id: int) -> list[NewPoint]:
@@ -61,9 +69,38 @@ def add_unit(context: Context, place: PlaceState | None, unit_id: int, points: l
     context.edit(add_device(place.link, unit_id, name_of(place, unit_id), points), then=done)
 
 
+def add_all(context: Context, place: Place) -> None:
+    """Every unit that was found and that the site does not have, with its points; one edit, taken back by one undo."""
+    link, state = place.link, place.state
+    if link is None or not any(draft.rows for draft in state.drafts):
+        context.tell("nothing was found here yet that could be added: f finds everything")
+        return
+    site = context.snapshot.site
+    known = {draft.unit_id for draft in state.drafts if device_of(site, link, draft.unit_id) is not None}
+    drafts = [draft for draft in state.drafts if draft.unit_id not in known]
+    if not drafts:
+        context.tell("the site has all units that were found already")
+        return
+    devices = [
+        NewDevice(draft.unit_id, name_of(state, draft.unit_id), tuple(points_of_rows(draft.rows)), draft.keys)
+        for draft in drafts
+    ]
+    points = sum(len(device.points) for device in devices)
+    count = f"{len(devices)} unit{'s' if len(devices) != 1 else ''} with {points} points"
+    stable = stable_name(link.port) if isinstance(link, SerialLink) and not link.is_remote else ""
+    edit = add_devices(link, devices, {"prefer_port": stable} if stable else {})
+
+    def done(came: Done) -> None:
+        context.tell(f"added {count} to {came.site.name}; 3 shows them live, ctrl+z takes them back")
+
+    context.edit(edit, then=done)
+
+
 def draft_unit(context: Context, desk: Desk, place: Place, unit_id: int) -> None:
-    """A unit with a point a register: of those that read, or of those that were overheard."""
-    points = points_found(place.state, unit_id)
+    """A unit with its points as a search for everything drafted them, or with a point a register: of those that read,
+    or of those that were overheard."""
+    drafted = next((draft for draft in place.state.drafts if draft.unit_id == unit_id and draft.rows), None)
+    points = points_of_rows(drafted.rows) if drafted is not None else points_found(place.state, unit_id)
     if points:
         add_unit(context, place.state, unit_id, points)
         return

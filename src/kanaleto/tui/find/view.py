@@ -1,13 +1,10 @@
 """Find: where to look at the left, what is under way and the scratch reading beside it, what was found at the right."""
 
-from collections.abc import Callable
-
 from msgspec.structs import replace
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 
-from kanaleto.editing.adding import line_of
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import SerialLink
 from kanaleto.survey.desk import Desk, Place, parse_place
@@ -18,11 +15,11 @@ from kanaleto.tui.find.drawn import Field, FoundHead, ScratchHead, scratch_head
 from kanaleto.tui.find.field import rows_of
 from kanaleto.tui.find.findings import Finding, FoundRows, findings_of
 from kanaleto.tui.find.folding import LOW, classes
-from kanaleto.tui.find.keeping import add_unit, draft_unit, keep_settings, points_read, question_for
+from kanaleto.tui.find.keeping import add_all, add_unit, draft_unit, keep_settings, points_read, question_for
 from kanaleto.tui.find.linkline import LinkLine
 from kanaleto.tui.find.places import PlaceRow, PlaceRows, SiteRow, places_listed, sites_listed
 from kanaleto.tui.find.ports import PortWatch
-from kanaleto.tui.find.timing import ask_timing
+from kanaleto.tui.find.surveys import Surveys
 from kanaleto.tui.find.writing import ScratchWrites
 from kanaleto.tui.scratch.form import ScratchForm
 from kanaleto.tui.scratch.rows import ScratchColumns, ScratchRows
@@ -35,7 +32,7 @@ _LEAST_SCRATCH = 8
 _LOW_FIELD = 4
 
 
-class FindView(ScratchWrites, Horizontal):
+class FindView(ScratchWrites, Surveys, Horizontal):
     digit, title, about = "1", "Find", "go to ports, settings, units and registers"
     actions, more_keys = ACTIONS, MORE_KEYS
     BINDINGS = [
@@ -98,6 +95,7 @@ class FindView(ScratchWrites, Horizontal):
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
         self._fill()
+        self.keep_what_was_found()
         row = self._list.current
         has_lines = bool(snapshot.site.lines)
         if isinstance(row, PlaceRow) and (self._list.has_keys or (self._chosen is None and has_lines)):
@@ -281,64 +279,6 @@ class FindView(ScratchWrites, Horizontal):
         current = self._found.current if self._found.has_keys else None
         return current if isinstance(current, Finding) else None
 
-    # Surveys
-
-    def _begin(self, key: str, what: str, start: Callable[[Place], None]) -> None:
-        place = self._chosen
-        if not self._has_place() or place is None:
-            return
-        if place.link is not None and place.state.is_serial and key in "tgo":
-            line = line_of(self.snapshot.site, place.link)
-            if line is not None and not self.context.is_sure(
-                key, f"{what} closes {line.name} meanwhile, which", {line.name}
-            ):
-                return
-        self._is_choosing = False
-        try:
-            start(place)
-        except ValueError as error:
-            self.context.tell(str(error))
-        self.context.redraw()
-
-    def action_settings(self) -> None:
-        self._begin("t", "trying settings", self.desk.try_settings)
-
-    def action_units(self) -> None:
-        is_range = self._chosen is not None and self._chosen.link is None
-        self._begin("g", "asking units", self.desk.ask_hosts if is_range else self.desk.ask_units)
-
-    def action_listen(self) -> None:
-        self._begin("o", "listening", self.desk.listen)
-
-    def action_registers(self) -> None:
-        unit_id = self.unit_in_hand()
-        if unit_id is not None:
-            self._begin("e", "looking for registers", lambda place: self.desk.look_for_registers(place, unit_id))
-
-    def action_timing(self) -> None:
-        if self._has_place() and self._chosen is not None:
-            ask_timing(self.context, self._chosen)
-
-    def _has_place(self) -> bool:
-        if self._chosen is None:
-            self.context.tell("choose a place at the left first, or type a link (y)")
-        return self._chosen is not None
-
-    def unit_in_hand(self) -> int | None:
-        """The unit in view: in the scratch fields while they have the keys, or under the cursor of what was found, or
-        the only one found. Where none is, that is told."""
-        if self.form.has_keys or self.words.has_keys:
-            return self.form.question.unit_id
-        current = self._found.current
-        if isinstance(current, Finding) and current.unit_id is not None:
-            return current.unit_id
-        reader, place = self.desk.scratch, self._chosen
-        if reader is not None and place is not None and reader.link == place.link:
-            return reader.question.unit_id
-        if self._has_place():
-            self.context.tell("which unit? ask units (g), or type it in the fields (enter)")
-        return None
-
     # The scratch reading
 
     def _leave_form(self) -> None:
@@ -391,6 +331,9 @@ class FindView(ScratchWrites, Horizontal):
         self.words.chosen.clear()
 
     def action_draft(self) -> None:
+        if self._chosen is not None and self._chosen.state.drafts and not self._found.has_keys:
+            add_all(self.context, self._chosen)
+            return
         unit_id = self.unit_in_hand()
         if self._chosen is not None and unit_id is not None:
             draft_unit(self.context, self.desk, self._chosen, unit_id)

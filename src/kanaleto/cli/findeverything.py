@@ -1,0 +1,198 @@
+"""`kanaleto find … --everything`: from an unknown line to a site, within the time that is given."""
+
+import asyncio
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+
+import click
+
+from kanaleto.cli.failures import Failed, outcome_error
+from kanaleto.cli.options import usage
+from kanaleto.cli.output import emit, iso, say
+from kanaleto.cli.progress import Progress
+from kanaleto.cli.running import run_until_signal
+from kanaleto.lines.channel import Unreachable
+from kanaleto.site.link import Link, SerialLink, TcpLink, parse_link
+from kanaleto.survey.asking import CARE, Never
+from kanaleto.survey.everything import Everything
+from kanaleto.survey.folder import SITE, Written, is_taken, load_folder, write_folder
+from kanaleto.survey.hosts import HostState, HostSurvey, parse_range
+from kanaleto.survey.ports import list_serial_ports
+from kanaleto.survey.tables import words_of_runs
+
+_HOST_TIMEOUT_S = 0.5
+_MOST_LINES = 32
+
+
+def find_everything(
+    link_text: str | None, hosts: str | None, asks_ports: bool, out: Path | None, within_s: float | None, resumes: bool,
+        is_agreed: bool, timeout_s: float | None, with_every: bool, never: Never, is_json: bool,
+) -> int:  # fmt: skip
+    if out is None:
+        raise click.UsageError("--everything needs --out FOLDER, where the site and its maps go")
+    if not resumes and (taken := is_taken(out)):
+        raise click.UsageError(taken)
+    progress = Progress()
+
+    def make(link: Link, knows_settings: bool) -> Everything:
+        return Everything(link, knows_settings, within_s, never, timeout_s=timeout_s, with_every=with_every)
+
+    searches = load_searches(out, make, link_text) if resumes else []
+    if not searches and link_text is not None:
+        link = usage(lambda: parse_link(link_text))
+        searches = [make(link, not isinstance(link, SerialLink) or "baud=" in link_text)]
+    if not searches and asks_ports:
+        searches = [make(link, False) for link in _free_ports()]
+    say(CARE, err=True)
+    if not is_agreed:
+        _wait_for_a_key()
+
+    async def work() -> None:
+        if not searches and hosts is not None:
+            searches.extend(make(link, True) for link in await _answering(hosts, never))
+        telling = asyncio.create_task(_tell_progress(searches, progress))
+        try:
+            await asyncio.gather(*(_run(search, is_alone=len(searches) == 1) for search in searches))
+        finally:
+            telling.cancel()
+
+    is_whole = True
+    try:
+        is_whole = run_until_signal(work())
+    except Unreachable as error:
+        progress.done()
+        if is_json:
+            emit({"at": iso(), "line": searches[0].link.place, "error": outcome_error("unreachable", str(error))})
+        raise Failed(f"{searches[0].link.place}: {error}") from None
+    finally:
+        progress.done()
+    if not searches:
+        raise Failed(f"nobody answers on {hosts}" if hosts is not None else "there is no free serial port")
+    return _conclude(out, searches, is_whole, is_json)
+
+
+def load_searches(out: Path, make: Callable[[Link, bool], Everything], link_text: str | None) -> list[Everything]:
+    """Those that are gone on with. Raises UsageError."""
+    searches = usage(lambda: load_folder(out, make))
+    if link_text is not None:
+        wanted = usage(lambda: parse_link(link_text))
+        if not any(search.link.place == wanted.place for search in searches):
+            there = ", ".join(search.link.place for search in searches)
+            raise click.UsageError(f"{out} holds a search of {there}, not of {wanted.place}; name another folder")
+    return searches
+
+
+def _free_ports() -> list[Link]:
+    ports = [port for port in list_serial_ports() if not port.trouble and not port.holder]
+    return [parse_link(f"rtu://{port.path}") for port in ports[:_MOST_LINES]]
+
+
+def _wait_for_a_key() -> None:
+    """Only who sits at a terminal is asked."""
+    if sys.stdin.isatty() and sys.stderr.isatty():
+        say("enter begins, ctrl+c leaves it", err=True)
+        try:
+            sys.stdin.readline()
+        except KeyboardInterrupt:
+            raise click.exceptions.Exit(0) from None
+
+
+async def _answering(hosts: str, never: Never) -> Sequence[Link]:
+    names, port = usage(lambda: parse_range(hosts))
+    survey = HostSurvey(names, port, timeout_s=_HOST_TIMEOUT_S, never=never)
+    found = (await survey.run()).values()
+    return [TcpLink(host.host, host.port) for host in found if host.state is HostState.ANSWERS][:_MOST_LINES]
+
+
+async def _run(search: Everything, is_alone: bool) -> None:
+    """One of many that cannot be reached ends nothing."""
+    try:
+        await search.run()
+    except Unreachable as error:
+        if is_alone:
+            raise
+        search.stopped = str(error)
+
+
+async def _tell_progress(searches: Sequence[Everything], progress: Progress) -> None:
+    loop = asyncio.get_running_loop()
+    while True:
+        now = loop.time()
+        going = [search for search in searches if not search.is_over] or list(searches)
+        if going:
+            slowest = max(going, key=lambda search: search.left_s(now))
+            items, units = sum(search.items for search in searches), sum(len(search.found) for search in searches)
+            words = f"{slowest.stage.value}; {units} unit{'s' if units != 1 else ''}, {items} addresses so far"
+            progress(slowest.share(now), slowest.left_s(now), words)
+        await asyncio.sleep(0.2)
+
+
+def _conclude(out: Path, searches: Sequence[Everything], is_whole: bool, is_json: bool) -> int:
+    report = "\n".join(_report(searches)) + "\n"
+    try:
+        written = write_folder(out, searches, report)
+    except OSError as error:
+        raise Failed(f"{out} cannot be written: {error.strerror}") from None
+    if is_json:
+        for search in searches:
+            _emit_units(search)
+    else:
+        for line in report.splitlines():
+            say(line)
+    for search in searches:
+        if search.stopped:
+            say(f"{search.link.place}: {search.stopped}", err=True)
+    for path, beside in written.edited:
+        say(f"{path} was edited meanwhile and stays as it is; what was found now is in {beside}", err=True)
+    if not is_whole:
+        say("stopped; what was found so far is written, and --resume goes on", err=True)
+    _tell_written(out, searches, written, is_json)
+    return 0 if written.units or not is_whole else 1
+
+
+def _tell_written(out: Path, searches: Sequence[Everything], written: Written, is_json: bool) -> None:
+    asked = sum(search.asked for search in searches)
+    if is_json:
+        left = [line for search in searches for line in search.not_looked_at()]
+        following = [search.next_minutes() for search in searches]
+        emit({"site": str(out / SITE), "units": written.units, "points": written.points, "asked": asked,
+              "not_looked_at": left, "next": following})  # fmt: skip
+    units = f"{written.units} unit{'s' if written.units != 1 else ''}"
+    say(f"{units} and {written.points} points in {out / SITE}, after {asked} questions", err=True)
+
+
+def _emit_units(search: Everything) -> None:
+    for unit_id, found in sorted(search.found.items()):
+        turn = search.turns.units.get(unit_id) if search.turns is not None else None
+        tables = [
+            {"table": table.table.value, "runs": table.runs, "dangerous": table.dangerous,
+             "most": table.most if table.most < table.table.most_read else None}
+            for table in (turn.survey.tables if turn is not None else ()) if table.runs
+        ]  # fmt: skip
+        emit({"line": search.link.place, "unit_id": unit_id, "state": found.state.value,
+              "says": search.says.get(unit_id, ""), "tables": tables,
+              "trouble": turn.trouble if turn is not None else ""})  # fmt: skip
+
+
+def _report(searches: Sequence[Everything]) -> Iterator[str]:
+    """What was looked at, what was not, and what more time would be spent on."""
+    for search in searches:
+        yield str(search.link) if search.knows_settings else f"{search.link.place}: its settings are not known"
+        if search.stopped:
+            yield f"  stopped: {search.stopped}"
+        yield from (f"  {note}" for note in search.notes)
+        yield f"  {search.asked} questions, {len(search.asked_units)} unit IDs asked, {len(search.found)} answer"
+        for unit_id, found in sorted(search.found.items()):
+            says = search.says.get(unit_id, "")
+            yield f"  unit {unit_id}: {found.text}" + (f"; says of itself: {says}" if says else "")
+            turn = search.turns.units.get(unit_id) if search.turns is not None else None
+            for table in turn.survey.tables if turn is not None else ():
+                if table.runs:
+                    most = f"; at most {table.most} a request" if table.most < table.table.most_read else ""
+                    zeros = "; whatever it does not have reads as zero" if table.is_full_of_zeros else ""
+                    yield f"    {table.table.title}: {words_of_runs(table.runs)}{most}{zeros}"
+        left = search.not_looked_at()
+        yield "  not looked at:" if left else "  everything that is likely was looked at"
+        yield from (f"    {line}" for line in left)
+        yield f"  more time would be spent on: {search.next_minutes()}"

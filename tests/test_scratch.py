@@ -28,11 +28,11 @@ from kanaleto.site.model import DeviceLimits, Line, Site
 from kanaleto.site.ranges import parse_range
 from kanaleto.survey.asking import MayNotTouch, first_question, is_forbidden
 from kanaleto.survey.keeping import kept_of, load_survey, save_survey
+from kanaleto.survey.known import words_of_runs
 from kanaleto.survey.own_settings import read_own_settings
 from kanaleto.survey.pace import Pace
 from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.scratch import Question, ScratchReader, ScratchState
-from kanaleto.survey.tables import words_of_runs
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read, Refused

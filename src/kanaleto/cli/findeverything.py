@@ -18,8 +18,8 @@ from kanaleto.survey.asking import CARE, Never
 from kanaleto.survey.everything import Everything
 from kanaleto.survey.folder import SITE, Written, is_taken, load_folder, write_folder
 from kanaleto.survey.hosts import HostState, HostSurvey, parse_range
+from kanaleto.survey.known import words_of_runs
 from kanaleto.survey.ports import list_serial_ports
-from kanaleto.survey.tables import words_of_runs
 
 _HOST_TIMEOUT_S = 0.5
 _MOST_LINES = 32

@@ -19,9 +19,9 @@ from kanaleto.survey.asking import Never
 from kanaleto.survey.directory import Directory, find_directory
 from kanaleto.survey.draft import DraftRow, draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
 from kanaleto.survey.keeping import load_survey, save_survey
+from kanaleto.survey.known import words_of_runs
 from kanaleto.survey.listening import Listener
 from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.survey.tables import words_of_runs
 from kanaleto.wire.codes import Function, Table
 from kanaleto.wire.pdu import Read, Request
 

@@ -7,14 +7,15 @@ from msgspec.structs import replace
 
 from kanaleto.planning.plan import Place
 from kanaleto.polling.board import Readings
-from kanaleto.values.candidates import Candidate, rank
+from kanaleto.values.candidates import Candidate, Excess, excess_of, rank
 from kanaleto.values.codec import Codec
 
 MOST_SAMPLES = 20
 _WINDOWS = (1, 2, 4)
 _BESIDE = (-1, 1)
 # more than two readings that agree with a display can differ in how their words move, less than a bent power of ten
-_BESIDE_COSTS = 0.45
+_BESIDE_COSTS, _OTHER_SIZE = 0.45, 0.1
+_AROUND = 24  # registers before and behind that are looked at along with it
 
 
 def samples_of(board: Readings, place: Place) -> list[tuple[int, bytes]]:
@@ -44,27 +45,31 @@ def other_readings(
     board: Readings, place: Place, display: str = "", beside: Sequence[Codec] = ()
 ) -> list[tuple[int, Candidate]]:
     """Ranked, each with how far its first register lies from the point's. With `display` those that agree come first,
-    at the addresses beside it too; without it only readings of the point's own registers and of what begins there.
-    Raises ValueError when `display` is no number."""
+    at the addresses beside it too; without it only readings that begin at the point's own address, by how short the
+    description of all words of its block is with them. Raises ValueError when `display` is no number."""
     samples, point = samples_of(board, place), place.point
     found: list[tuple[int, Candidate]] = []
-    seen: set[tuple[int, str]] = set()
-    sizes = sorted(_WINDOWS, key=lambda size: size != point.size)
     for step in (0, *(_BESIDE if display.strip() else ())):
-        for size in sizes:
-            for candidate in rank(window(samples, point.address + step, size), display, beside):
-                key = (step, candidate.title)
-                if key not in seen and candidate.codec.registers == size:
-                    seen.add(key)
-                    found.append((step, candidate))
+        address = point.address + step
+        words = next((size for size in sorted(_WINDOWS, reverse=True) if window(samples, address, size)), 0)
+        if words:
+            candidates = rank(window(samples, address, words), display, beside, _excess(samples, address, beside))
+            found += [(step, candidate) for candidate in candidates]
     own = point.size
     judged = []
     for step, candidate in found:
-        away = _BESIDE_COSTS * abs(step) + (
-            0.0 if candidate.codec.registers == own else 0.1 if display.strip() else 0.35
-        )
+        away = _BESIDE_COSTS * abs(step)
+        if display.strip() and candidate.codec.registers != own:
+            away += _OTHER_SIZE
         judged.append((step, replace(candidate, fit=max(candidate.fit - away, 0.0))))
     return sorted(judged, key=lambda entry: (not entry[1].agrees, -entry[1].fit))
+
+
+def _excess(samples: Sequence[tuple[int, bytes]], address: int, beside: Sequence[Codec]) -> Excess:
+    """Of each reading at an address, what the words around it say of it."""
+    first = max(samples[-1][0], address - _AROUND)
+    last = min(samples[-1][0] + len(samples[-1][1]) // 2, address + _AROUND)
+    return excess_of(window(samples, first, last - first), address - first, beside)
 
 
 def verdict(found: Sequence[tuple[int, Candidate]], display: str) -> str:

@@ -8,7 +8,8 @@ from msgspec import Struct
 
 from kanaleto.survey.draft import WORDS, DraftRow, UnitDraft
 from kanaleto.survey.everything import Everything
-from kanaleto.survey.tables import Span, TableSearch
+from kanaleto.survey.known import Span
+from kanaleto.survey.tables import TableSearch
 from kanaleto.survey.turns import Turn
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.columns import Shape

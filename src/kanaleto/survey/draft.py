@@ -15,6 +15,10 @@ DRAFT_COLUMNS = ("name", "table", "address", "type", "note")
 _MORE_COLUMNS = ("order", "factor", "unit", "decimals", "range_low", "range_high", "sure")
 
 
+NOT_SURE = (("sure", "0"),)
+"""Of a register of which nobody knows more than that it reads."""
+
+
 class DraftRow(Struct, frozen=True):
     """One point to be: its name, table, address on the wire, a note, and further cells of its row."""
 
@@ -49,7 +53,8 @@ def rows_of_runs(
             called = f"{WORDS[table]} {address}"
             if name:
                 called = name.replace("{}", str(number)) if "{}" in name else f"{name} {number}"
-            rows.append(DraftRow(called, table, address, "never seen to change" if address in constant else ""))
+            note = "never seen to change" if address in constant else ""
+            rows.append(DraftRow(called, table, address, note, cells=() if table.is_bits else NOT_SURE))
     return rows
 
 
@@ -78,7 +83,8 @@ def rows_of_overhearing(heard: Overhearing, unit_id: int) -> list[DraftRow]:
             if word.changed
             else f"heard {word.heard} times, never changed"
         )
-        rows.append(DraftRow(f"{WORDS[key[1]]} {key[2]}", key[1], key[2], note))
+        cells = () if key[1].is_bits else NOT_SURE
+        rows.append(DraftRow(f"{WORDS[key[1]]} {key[2]}", key[1], key[2], note, cells=cells))
     return rows
 
 

@@ -7,6 +7,7 @@ talked over. It only reads: functions 01 to 04, 11 and 2B/0E.
 """
 
 import asyncio
+from collections import deque
 from collections.abc import Awaitable, Callable, Sequence
 from enum import Enum
 from typing import Any
@@ -33,6 +34,8 @@ _SAMPLED_SHARE = 0.2
 _APART_S = 1.0  # between two samples at the end
 _ROUNDS = 20
 _LEAST_LEFT_S = 0.5
+_FOREIGN_FRAMES, _FOREIGN_S = 5, 20.0  # so many answers to nobody here, within so long: another master talks
+_MAY_BE_LATE_S = 3.0
 _SETTLE_S = 0.005
 _QUICK_SHARE = 0.25  # of the time: units that took no longer are asked a second way on a gateway too
 _RECONNECT_S = (0.5, 1.0, 2.0, 5.0, 10.0)
@@ -57,15 +60,33 @@ class Reopened:
         self.exchanger: Exchanger = opener(link)
         self._until_s = until_s
         self._opening = asyncio.Lock()
+        self._heard: deque[float] = deque(maxlen=_FOREIGN_FRAMES)
+        self._strays, self._timeout_at = 0, -1e9
 
     async def ask(self, unit_id: int, request: Request, timeout_s: float) -> Outcome:
         await self.settle()
         outcome = await self.exchanger.ask(unit_id, request, timeout_s)
+        self._hear_others(outcome)
         if outcome.kind is not OutcomeKind.UNREACHABLE:
             return outcome
         if not await self._open_again():
             return outcome
         return await self.exchanger.ask(unit_id, request, timeout_s)
+
+    def _hear_others(self, outcome: Outcome) -> None:
+        """Answers that nobody here has asked for come from whoever has begun to talk. Raises SurveyStopped."""
+        strays = self.exchanger.traffic.strays
+        is_foreign = strays.unasked + strays.late > self._strays or outcome.kind is OutcomeKind.UNEXPECTED
+        self._strays = strays.unasked + strays.late
+        if outcome.kind is OutcomeKind.TIMEOUT:
+            self._timeout_at = outcome.done_at  # what comes now may be the answer to that
+        if is_foreign and outcome.done_at - self._timeout_at > _MAY_BE_LATE_S:
+            self._heard.append(outcome.done_at)
+        if len(self._heard) == _FOREIGN_FRAMES and outcome.done_at - self._heard[0] < _FOREIGN_S:
+            raise SurveyStopped(
+                "somebody else has begun to talk on this line: answers came that nobody here had asked for;"
+                " take the other master off, and go on"
+            )
 
     async def settle(self) -> None:
         """Wait for what somebody who was stopped has asked, where only one may be asked at a time."""

@@ -175,13 +175,13 @@ def load_folder(folder: Path, make: Any) -> list[Everything]:
     """The searches of an earlier time, to be gone on with; `make` makes one for a link and whether its settings are
     known. Raises ValueError with one sentence."""
     path = folder / STATE
+    if not path.exists():
+        raise ValueError(f"{folder} holds no search to go on with; leave --resume away to begin one")
     try:
         kept: Any = read_json(path, _MOST_BYTES)
         if kept["kanaleto_find"] != _FORMAT:
             raise ValueError(f"{path}: was written by a newer Kanaleto; begin anew in another folder")
         return [_restored(place, make) for place in kept["places"]]
-    except FileNotFoundError:
-        raise ValueError(f"{folder} holds no search to go on with; leave --resume away to begin one") from None
     except OSError as error:
         raise ValueError(f"{path} cannot be read: {error.strerror}") from None
     except (KeyError, TypeError, AttributeError, IndexError, ArithmeticError):

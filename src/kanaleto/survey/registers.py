@@ -13,8 +13,9 @@ from collections.abc import Callable, Iterable
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.survey.asking import Ask, Never, is_forbidden
+from kanaleto.survey.known import Reply, Steps
 from kanaleto.survey.pace import Pace
-from kanaleto.survey.tables import Reply, Steps, TableSearch
+from kanaleto.survey.tables import TableSearch
 from kanaleto.survey.units import SurveyStopped
 from kanaleto.wire.codes import ExceptionCode, Function, Table
 from kanaleto.wire.diagnostics import Plain
@@ -50,6 +51,10 @@ class FellSilent(Exception):
     def __init__(self, span: str) -> None:
         super().__init__(span)
         self.span = span
+
+
+class UnitStopped(SurveyStopped):
+    """It is this unit with which it cannot go on; with others it may."""
 
 
 class _OutOfRequests(Exception):
@@ -179,8 +184,8 @@ class RegisterSurvey:
                 return
         assert outcome is not None
         if outcome.is_of_gateway:
-            raise SurveyStopped(f"nobody is there, says the gateway of unit {self.unit_id}: {outcome.reason}")
-        raise SurveyStopped(f"unit {self.unit_id} does not answer: {outcome.reason}")
+            raise UnitStopped(f"nobody is there, says the gateway of unit {self.unit_id}: {outcome.reason}")
+        raise UnitStopped(f"unit {self.unit_id} does not answer: {outcome.reason}")
 
     def _may_ask(self, table: TableSearch, address: int) -> bool:
         dangerous = any(low <= address <= high for low, high in table.dangerous)
@@ -203,7 +208,7 @@ class RegisterSurvey:
             if outcome.kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED):
                 garbled += 1
                 if garbled >= _GARBLED_TRIES:
-                    raise SurveyStopped(f"the answers of unit {self.unit_id} keep coming garbled: {outcome.reason}")
+                    raise UnitStopped(f"the answers of unit {self.unit_id} keep coming garbled: {outcome.reason}")
                 await asyncio.sleep(self.pace.longest_s)
                 continue
             self.silent += 1
@@ -217,7 +222,7 @@ class RegisterSurvey:
                     self.silent_at.append((table.table, first))
                 return Reply(False)
             await self._miss_it(table.table, first, count)
-        raise SurveyStopped(f"unit {self.unit_id} says that it is busy, {_BUSY_TRIES} times in a row")
+        raise UnitStopped(f"unit {self.unit_id} says that it is busy, {_BUSY_TRIES} times in a row")
 
     async def is_alive(self, missed: Read | None = None) -> bool:
         """Whether it answers what it has answered before: of another length than what was `missed`, so that what comes
@@ -238,7 +243,7 @@ class RegisterSurvey:
             raise FellSilent(span)
         if self.restarts > _MOST_RESTARTS:
             who = f"unit {self.unit_id} restarted {_MOST_RESTARTS} times"
-            raise SurveyStopped(f"{who}, last when asked for {span}; name them as never to be touched")
+            raise UnitStopped(f"{who}, last when asked for {span}; name them as never to be touched")
         waited_s, pause_s = 0.0, 0.5
         while waited_s < self._restart_s:
             await asyncio.sleep(pause_s)
@@ -246,7 +251,7 @@ class RegisterSurvey:
             if await self.is_alive():
                 raise _Restarted(first, first + count - 1)
             pause_s = min(2 * pause_s, 5.0)
-        raise SurveyStopped(
+        raise UnitStopped(
             f"unit {self.unit_id} fell silent when asked for {span}, and did not come back within {self._restart_s:g} s"
         )
 

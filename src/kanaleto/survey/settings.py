@@ -25,22 +25,22 @@ from kanaleto.wire.identity import Depth, Identify
 from kanaleto.wire.pdu import Request
 
 LIKELY_UNITS = (1, 2, 3, 247)
-TIMEOUT_S = 0.3
+TIMEOUT_S = 0.35
 # units asked in one turn, and how likely the first of them is among those
 _CHUNKS = ((4, 0.35), (8, 0.18), (20, 0.18), (32, 0.1), (64, 0.08), (247, 0.11))
 # what comes later comes while the next unit is asked, and is seen all the same: likely units wait longer, others hardly
 _LIKELY_WAIT_S, _WAIT_S = 0.03, 0.003
 _COULD_BE = 12  # units asked before bytes that made no sense, which may have been the answer of one of them
 _EVIDENCE = 1000.0  # how far garbled answers bring a setting forward
-_SILENT_AT_HOLES = 0.05  # how likely it is that a device answers only who it is
+_SILENT_AT_HOLES = 0.02  # how likely it is that a device answers only who it is
 _CONFIRM, _CONFIRM_S = 2, 1.0
 _ANSWER_CHARACTERS = 8  # an adapter may hand an answer over only when it is whole
 _SETTLE_S = 0.02  # an adapter needs a moment after new settings
 
-_USUAL = {19200: 0.3, 9600: 0.3, 38400: 0.1, 115200: 0.1, 57600: 0.05, 4800: 0.06, 2400: 0.05, 1200: 0.02}
-_RARE = {230400: 0.005, 14400: 0.003, 28800: 0.003, 76800: 0.003, 600: 0.004, 300: 0.002}
+_USUAL = {19200: 0.3, 9600: 0.3, 38400: 0.1, 115200: 0.1, 57600: 0.06, 4800: 0.1, 2400: 0.11, 1200: 0.012}
+_RARE = {230400: 0.002, 14400: 0.0015, 28800: 0.0015, 76800: 0.0015, 600: 0.002, 300: 0.001}
 _LIKELY_SHAPES = {(Parity.EVEN, 1): 0.4, (Parity.NONE, 1): 0.38, (Parity.NONE, 2): 0.14, (Parity.ODD, 1): 0.08}
-_ASCII_SHARE = 0.08
+_ASCII_SHARE = 0.06
 _SHAPES = ((Parity.EVEN, 1), (Parity.NONE, 1), (Parity.NONE, 2), (Parity.ODD, 1))
 _ASCII_BAUDS = (9600, 19200, 4800, 38400, 2400, 1200)
 _ASCII_SHAPES = ((Parity.EVEN, 1, 7), (Parity.NONE, 2, 7), (Parity.ODD, 1, 7), (Parity.NONE, 1, 8))
@@ -104,6 +104,12 @@ def _likelihood(framing: FramingKind, settings: SerialSettings) -> float:
     rate = _USUAL.get(settings.baud) or _RARE.get(settings.baud, 0.001)
     shape = _LIKELY_SHAPES.get((settings.parity, settings.stop), 0.1)
     return rate * shape * (_ASCII_SHARE if framing is FramingKind.ASCII else 1.0)
+
+
+def _answer_s(tried: Tried) -> float:
+    """How long an answer, or a question, is on the line."""
+    characters = _ANSWER_CHARACTERS * (2 if tried.framing is FramingKind.ASCII else 1)
+    return characters * tried.settings.character_s
 
 
 def _answered_by(outcome: Outcome) -> int | None:
@@ -202,8 +208,7 @@ class SettingsSurvey:
                 if not units:
                     continue
                 for question, weight in ((self._question, 1.0), (Identify(Depth.BASIC), _SILENT_AT_HOLES)):
-                    characters = _ANSWER_CHARACTERS * (2 if tried.framing is FramingKind.ASCII else 1)
-                    each_s = (_WAIT_S if number else _LIKELY_WAIT_S) + characters * tried.settings.character_s
+                    each_s = (_WAIT_S if number else _LIKELY_WAIT_S) + _answer_s(tried)
                     takes_s = len(units) * each_s + TIMEOUT_S + _SETTLE_S
                     first = 2.0 if not number else 1.0  # whoever is there is most often among the first
                     turns.append(_Turn(tried, units, question, first * weight * likely * share / takes_s, number == 0))
@@ -262,7 +267,7 @@ class SettingsSurvey:
         """What came of it, and whose answer came while it went out, if one did."""
         strays = exchanger.traffic.strays
         late = strays.late
-        more_s = _ANSWER_CHARACTERS * tried.settings.character_s if timeout_s > _WAIT_S else 0.0
+        more_s = _answer_s(tried) if timeout_s > _WAIT_S else 0.0
         outcome = await exchanger.ask(unit, question, timeout_s + more_s)
         if outcome.kind is OutcomeKind.UNREACHABLE:
             raise SurveyStopped(f"the port was lost: {outcome.reason}")
@@ -280,7 +285,7 @@ class SettingsSurvey:
         self, exchanger: Exchanger, tried: Tried, unit: int, question: Request, first: Outcome
     ) -> bool:
         for _ in range(_CONFIRM):
-            outcome = await exchanger.ask(unit, question, _CONFIRM_S + _ANSWER_CHARACTERS * tried.settings.character_s)
+            outcome = await exchanger.ask(unit, question, _CONFIRM_S + _answer_s(tried))
             if outcome.kind in (OutcomeKind.GOOD, OutcomeKind.EXCEPTION):
                 tried.answered_by, tried.took_s = unit, outcome.took_s
                 return True

@@ -11,16 +11,12 @@ from bisect import bisect_right, insort
 from collections.abc import Generator, Iterable
 from heapq import heappop, heappush
 from math import exp
-from typing import NamedTuple
 
 from kanaleto.survey.asking import Never
+from kanaleto.survey.known import REFUSED, UNKNOWN, ZERO, KnownAddresses, Reply, Span, Steps
 from kanaleto.survey.likely import beside_run, likely_places
 from kanaleto.wire.codes import Table
 
-Span = tuple[int, int]
-"""First and last address."""
-
-_UNKNOWN, _READS, _REFUSED, _ZERO = 0, 1, 2, 3
 _FIRST_STEP = 4
 _ZEROS = 32  # so many zeros on end, and it is asked whether everything is zero
 _ODD = (7919, 23561, 46337, 613, 61169)
@@ -37,28 +33,16 @@ _CAREFUL = 8
 _WEIGHT = {Table.HOLDING: 1.0, Table.INPUT: 0.95, Table.COIL: 0.6, Table.DISCRETE: 0.6}
 
 
-class Reply(NamedTuple):
-    """What came: whether it reads, and the words (or bits) then."""
-
-    is_good: bool
-    values: tuple[int, ...] = ()
-    is_no_function: bool = False
-
-
-Steps = Generator[tuple[int, int], Reply, None]
-"""Asks for (first, count), is sent what came."""
-
-
-class TableSearch:
+class TableSearch(KnownAddresses):
     """`runs` and `dangerous` are spans, in order; `most` is how many items one request may ask, as learned, `longest`
     how many one was seen to give. All may be read from any thread."""
 
     def __init__(
         self, table: Table, first: int = 0, last: int = 0xFFFF, never: Never = (), with_every: bool = False
     ) -> None:
-        self.table, self.first, self.last = table, first, last
+        super().__init__(first, last)
+        self.table = table
         self.most, self.longest = table.most_read, 0
-        self.runs: list[Span] = []
         self.dangerous: list[Span] = []
         self.walls: list[int] = []
         self.is_full_of_zeros: bool | None = None
@@ -68,7 +52,6 @@ class TableSearch:
         self.eagerness = 1.0  # of looking where nothing speaks for it but that it is likely
         self._never = [(low, high) for of, low, high in never if of is table]
         self.with_every = with_every
-        self._known = bytearray(last - first + 1)
         self._scores, self._places, self._before = likely_places(table.is_bits, with_every)
         self._at = 0
         self._suggested: list[tuple[float, int]] = []
@@ -79,10 +62,6 @@ class TableSearch:
         self._told: set[int] = set()  # beginnings of runs of which others have been told
 
     # What is known
-
-    @property
-    def items(self) -> int:
-        return sum(last - first + 1 for first, last in self.runs)
 
     @property
     def is_over(self) -> bool:
@@ -99,38 +78,19 @@ class TableSearch:
         return 0 if self.why_none else len(self._places) - self._at + len(self._suggested)
 
     @property
-    def likely_left(self) -> float:
-        """How likely the likeliest place is that was not asked."""
-        return self.score
-
-    @property
     def next_place(self) -> int:
         """The likeliest address that was not asked."""
         if self._suggested and -self._suggested[0][0] >= self._score_of_place():
             return self._suggested[0][1]
         return self._places[self._at] if self._at < len(self._places) else self.last
 
-    def reads(self, address: int) -> bool:
-        return self._state(address) == _READS
-
-    def is_known(self, address: int) -> bool:
-        """Whether it was asked for."""
-        return self._state(address) != _UNKNOWN
-
-    def refused(self) -> list[Span]:
-        """Spans that were asked and do not read."""
-        return _spans(self._known, (_REFUSED, _ZERO), self.first)
-
-    def _state(self, address: int) -> int:
-        return self._known[address - self.first] if self.first <= address <= self.last else _REFUSED
-
     def restore(self, runs: Iterable[Span], refused: Iterable[Span]) -> None:
         """Take over what an earlier search knew."""
         for low, high in refused:
             for address in range(max(low, self.first), min(high, self.last) + 1):
-                self._known[address - self.first] = _REFUSED
+                self.note(address, 1, REFUSED)
         for low, high in runs:
-            self._reads(max(low, self.first), min(high, self.last))
+            self.note_reads(max(low, self.first), min(high, self.last))
             for address in (low - 1, high + 1):
                 self.suggest(address, 1.0)
 
@@ -141,9 +101,9 @@ class TableSearch:
         """How likely the next place reads; 0 where nothing is left to ask."""
         if self.why_none:
             return 0.0
-        while self._at < len(self._places) and self._state(self._places[self._at]) != _UNKNOWN:
+        while self._at < len(self._places) and self.state_of(self._places[self._at]) != UNKNOWN:
             self._at += 1
-        while self._suggested and self._state(self._suggested[0][1]) != _UNKNOWN:
+        while self._suggested and self.state_of(self._suggested[0][1]) != UNKNOWN:
             heappop(self._suggested)
         best = max(self._score_of_place(), -self._suggested[0][0] if self._suggested else 0.0)
         return best * self._weight()
@@ -162,7 +122,7 @@ class TableSearch:
 
     def suggest(self, address: int, score: float, end: int = -1) -> None:
         """That an address may read, since something else does; `end` is where its run may end."""
-        if self._state(address) == _UNKNOWN and len(self._suggested) < _MOST_SUGGESTED:
+        if self.state_of(address) == UNKNOWN and len(self._suggested) < _MOST_SUGGESTED:
             heappush(self._suggested, (-score, address))
             if end > address:
                 self._ends[address] = end
@@ -184,7 +144,7 @@ class TableSearch:
             negative, address = heappop(self._suggested)
             score = -negative
         if not self._touchable(address, 1):
-            self._known[address - self.first] = _REFUSED
+            self.note(address, 1, REFUSED)
             return
         if self.is_full_of_zeros:
             yield from self._ask_block(address)
@@ -213,10 +173,10 @@ class TableSearch:
                 self.why_none = f"the unit has no function for {self.table.title}"
         self.missed += 1
         self._missed_score += score
-        self._known[address - self.first] = _REFUSED
+        self.note(address, 1, REFUSED)
 
     def _look_beside(self, address: int) -> None:
-        run = self._run_of(address)
+        run = self.run_of(address)
         if run is None:
             return
         for other, score in beside_run(*run):
@@ -246,10 +206,10 @@ class TableSearch:
         return max(count, 0)
 
     def _grow_up(self, address: int, step: int, reply: Reply) -> Steps:
-        run = self._run_of(address)
+        run = self.run_of(address)
         assert run is not None
         at, zeros = run[1] + 1, 0 if any(reply.values) else 1
-        while self._state(at) == _UNKNOWN:
+        while self.state_of(at) == UNKNOWN:
             count = self._touchable(at, step)
             if not count:
                 return
@@ -265,7 +225,7 @@ class TableSearch:
                         return
                 continue
             if count == 1:
-                self._known[at - self.first] = _REFUSED
+                self.note(at, 1, REFUSED)
                 return
             good = yield from self._longest(at, count)
             at += good
@@ -273,7 +233,7 @@ class TableSearch:
                 return
             alone = yield at, 1
             if not alone.is_good:
-                self._known[at - self.first] = _REFUSED
+                self.note(at, 1, REFUSED)
                 return
             yield from self._tell_apart(at, good)
             self._take(at, 1, alone)
@@ -293,7 +253,7 @@ class TableSearch:
 
     def _learn_most(self, address: int) -> Steps:
         """How much of a run one request gives, where it is longer than any request so far."""
-        run = self._run_of(address)
+        run = self.run_of(address)
         while run is not None:
             count = self._touchable(run[0], min(run[1] - run[0] + 1, self.table.most_read))
             if count <= self.longest:
@@ -323,16 +283,16 @@ class TableSearch:
             else:
                 bad = middle
         if not good:
-            self._known[first - self.first] = _REFUSED
+            self.note(first, 1, REFUSED)
         return good
 
     def _grow_down(self, address: int) -> Steps:
-        run = self._run_of(address)
+        run = self.run_of(address)
         assert run is not None
         at, step = run[0] - 1, 1
-        while at >= self.first and self._state(at) == _UNKNOWN:
+        while at >= self.first and self.state_of(at) == UNKNOWN:
             low = max(at - min(step, self.most) + 1, self.first)
-            while low < at and (self._state(low) != _UNKNOWN or self._touchable(low, at - low + 1) < at - low + 1):
+            while low < at and (self.state_of(low) != UNKNOWN or self._touchable(low, at - low + 1) < at - low + 1):
                 low += 1
             if not self._touchable(low, 1):
                 return
@@ -341,7 +301,7 @@ class TableSearch:
                 self._take(low, at - low + 1, reply)
                 at, step = low - 1, min(2 * step, self.table.most_read)
             elif low == at:
-                self._known[at - self.first] = _REFUSED
+                self.note(at, 1, REFUSED)
                 return
             else:
                 step = max((at - low + 1) // 2, 1)
@@ -351,7 +311,7 @@ class TableSearch:
     def _ask_whether_full_of_zeros(self) -> Steps:
         if self.is_full_of_zeros is not None:
             return
-        odd = [at for at in _ODD if self.first <= at <= self.last and self._state(at) == _UNKNOWN][:2]
+        odd = [at for at in _ODD if self.first <= at <= self.last and self.state_of(at) == UNKNOWN][:2]
         odd = [at for at in odd if self._touchable(at, 1)]
         if not odd:
             return
@@ -363,21 +323,21 @@ class TableSearch:
                     self.suggest(address + 1, 1.0)
                     self._take(address, 1, reply)
                 else:
-                    self._known[address - self.first] = _REFUSED
+                    self.note(address, 1, REFUSED)
                 return
         self.is_full_of_zeros = True
         known, self.runs = self.runs, []
         for first, last in known:  # asked for again as blocks, of which only what is not zero counts
-            self._known[first - self.first : last - self.first + 1] = bytes(last - first + 1)
+            self.note(first, last - first + 1, UNKNOWN)
             self.suggest(first, 1.0)
 
     def _ask_block(self, address: int) -> Steps:
         """As many from there as one request gives; what is not zero counts."""
         first = address
-        while first > self.first and address - first < _AROUND and self._state(first - 1) == _UNKNOWN:
+        while first > self.first and address - first < _AROUND and self.state_of(first - 1) == UNKNOWN:
             first -= 1
         count = self._touchable(first, self.table.most_read)
-        while count > 1 and _READS in self._known[first - self.first : first - self.first + count]:
+        while count > 1 and any(self.reads(at) for at in range(first, first + count)):
             count -= 1
         reply = yield first, max(count, 1)
         while not reply.is_good and count > 1:
@@ -386,11 +346,11 @@ class TableSearch:
             if reply.is_good:
                 self.most = min(self.most, count)
         if not reply.is_good:
-            self._known[first - self.first] = _REFUSED
+            self.note(first, 1, REFUSED)
             return
         self.asked += 1
         self.longest = max(self.longest, count)
-        self._known[first - self.first : first - self.first + count] = bytes((_ZERO,)) * count
+        self.note(first, count, ZERO)
         there = [first + number for number, value in enumerate(reply.values[:count]) if value]
         if there and there[-1] >= first + count - _BETWEEN:
             self.suggest(first + count, 0.9)
@@ -401,7 +361,7 @@ class TableSearch:
                 if self.table.is_bits:  # they come in eights
                     low, high = there[begin] & ~7, at | 7
                 low, high = max(low, first), min(high, first + count - 1)
-                self._reads(low, high)
+                self.note_reads(low, high)
                 begin = number + 1
 
     # Taking down
@@ -409,30 +369,14 @@ class TableSearch:
     def _take(self, first: int, count: int, reply: Reply) -> None:
         self.asked += 1
         self.longest = max(self.longest, count)
-        self._reads(first, first + count - 1)
-
-    def _reads(self, first: int, last: int) -> None:
-        self._known[first - self.first : last - self.first + 1] = bytes((_READS,)) * (last - first + 1)
-        at = bisect_right(self.runs, (first, last))
-        low, high, begin, end = first, last, at, at
-        while begin > 0 and self.runs[begin - 1][1] >= low - 1:
-            begin -= 1
-            low, high = min(low, self.runs[begin][0]), max(high, self.runs[begin][1])
-        while end < len(self.runs) and self.runs[end][0] <= high + 1:
-            high = max(high, self.runs[end][1])
-            end += 1
-        self.runs[begin:end] = [(low, high)]
-
-    def _run_of(self, address: int) -> Span | None:
-        at = bisect_right(self.runs, (address, 0x10000)) - 1
-        return self.runs[at] if at >= 0 and self.runs[at][0] <= address <= self.runs[at][1] else None
+        self.note_reads(first, first + count - 1)
 
     def take_care(self, first: int, last: int) -> None:
         """The unit restarted when asked for this span: go on there in smaller steps, until the address is found that
         does it."""
         if first == last:
             insort(self.dangerous, (first, last))
-            self._known[first - self.first] = _REFUSED
+            self.note(first, 1, REFUSED)
             self.suggest(first + 1, 1.0)
             return
         self._careful.append((first, last))
@@ -451,22 +395,3 @@ class TableSearch:
                     found.append((at, count))
                 at += max(count, 1)
         return found
-
-
-def _spans(known: bytearray, states: tuple[int, ...], offset: int) -> list[Span]:
-    found: list[Span] = []
-    begin = -1
-    for at, state in enumerate(known):
-        if state in states:
-            begin = at if begin < 0 else begin
-        elif begin >= 0:
-            found.append((begin + offset, at - 1 + offset))
-            begin = -1
-    if begin >= 0:
-        found.append((begin + offset, len(known) - 1 + offset))
-    return found
-
-
-def words_of_runs(runs: Iterable[Span]) -> str:
-    """Runs of addresses in words: `0–17, 40, 101–104`."""
-    return ", ".join(str(first) if first == last else f"{first}–{last}" for first, last in runs)

@@ -15,7 +15,7 @@ from msgspec import Struct, field
 
 from kanaleto.survey.asking import Ask, Never
 from kanaleto.survey.keeping import take_over
-from kanaleto.survey.registers import ALL_TABLES, FellSilent, RegisterSurvey
+from kanaleto.survey.registers import ALL_TABLES, FellSilent, RegisterSurvey, UnitStopped
 from kanaleto.survey.sampling import Samples
 from kanaleto.survey.tables import TableSearch
 from kanaleto.survey.units import SurveyStopped
@@ -196,7 +196,7 @@ class Turns:
         except FellSilent as silent:
             self._miss(turn, silent.span, loop.time())
         except SurveyStopped as stopped:
-            if "line was lost" in str(stopped):
+            if not isinstance(stopped, UnitStopped):
                 raise
             self._miss(turn, "", loop.time(), str(stopped))
         finally:
@@ -259,7 +259,7 @@ class Turns:
             await turn.survey.knock()
             is_back = await turn.survey.is_alive()
         except SurveyStopped as stopped:
-            if "line was lost" in str(stopped):
+            if not isinstance(stopped, UnitStopped):
                 raise
             return
         finally:
@@ -282,7 +282,7 @@ class Turns:
             if not words:
                 self._miss(turn, "", loop.time(), "fell silent")
         except SurveyStopped as stopped:
-            if "line was lost" in str(stopped):
+            if not isinstance(stopped, UnitStopped):
                 raise
             self._miss(turn, "", loop.time(), str(stopped))
         finally:

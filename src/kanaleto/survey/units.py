@@ -65,7 +65,7 @@ class UnitFound(Struct, frozen=True):
 
 
 class SurveyStopped(Exception):
-    """The survey cannot go on: why, in one sentence."""
+    """Why it cannot go on, in one sentence."""
 
 
 class UnitSurvey:
@@ -78,7 +78,6 @@ class UnitSurvey:
         units: Iterable[int] = ALL_UNITS,
         timeout_s: float = 0.3,
         never: Never = (),
-        shrinks: bool = True,
         listen_s: float = LISTEN_S,
         asks_identity: bool = True,
         pause_s: float = 0.0,
@@ -93,8 +92,8 @@ class UnitSurvey:
         self.asking = 0
         self.note = ""
         self.answers_any = False
-        self.pace = Pace(timeout_s, shrinks, steady_s=steady_s)
-        self._could_be_late = max(1, round(_LATE_S / (steady_s + 0.01))) if steady_s is not None else 1
+        self.pace = Pace(timeout_s, steady_s=steady_s)
+        self._could_be_late = round(_LATE_S / steady_s) if steady_s else 1
         self.outcomes: list[tuple[Outcome, float]] = []  # with the timeout in force
         self._exchanger = exchanger
         self._question: Request = question or first_question(never)
@@ -307,17 +306,17 @@ class UnitSurvey:
     def _judge_strange(self, unit: int, outcome: Outcome) -> None:
         """A garbled answer, or a sound frame of somebody else: both are asked again when all have had their turn."""
         self.states[unit] = UnitState.GARBLED
-        kind_is_garbled = outcome.kind is OutcomeKind.GARBLED
         at = self.units.index(unit)
-        self._again += self.units[max(at + 1 - self._could_be_late, 0) : at + 1] if kind_is_garbled else [unit]
+        could_be = self._could_be_late if outcome.kind is OutcomeKind.GARBLED else 1
+        self._again += self.units[max(at + 1 - could_be, 0) : at + 1]
         if outcome.kind is OutcomeKind.UNEXPECTED:
             self.states[unit] = UnitState.SILENT
             if outcome.answer.startswith(outcome.request):
                 self.note = outcome.reason
                 return
-            name = self._exchanger.framing.name
-            if name in ("rtu", "ascii"):
-                self._again.append(outcome.answer[0] if name == "rtu" else int(outcome.answer[1:3], 16))
+            if not self._has_transactions:
+                is_ascii = outcome.answer[:1] == b":"
+                self._again.append(int(outcome.answer[1:3], 16) if is_ascii else outcome.answer[0])
             self.pace.note_late()
         garbled = sum(state is UnitState.GARBLED for state in self.states)
         if garbled >= _NOISE_UNITS and garbled > _NOISE_SHARE * self.asked:

@@ -15,12 +15,11 @@ from msgspec import Struct
 from kanaleto.values.codec import Codec
 from kanaleto.values.columns import IMPOSSIBLE, KINDS, REGISTERS, Bits, Column, Shape, matrix
 from kanaleto.values.spans import clocks, texts
-from kanaleto.values.types import Kind, Order, ValueType
+from kanaleto.values.types import WIDE_ORDERS, Kind, Order, ValueType
 
 _SAME, _OTHER = 0.4, 2.6
 _AGAINST_STYLE, _AGAINST_NARROW = 9.0, 30.0
 _LONG = {Order("EFGHABCD"): 7.0, Order("FEHGBADC"): 10.0}
-WIDE_ORDERS = (Order.ABCD, Order.CDAB, Order.BADC, Order.DCBA)
 _WIDE_PRIOR = {Order.ABCD: 0.0, Order.CDAB: 0.5, Order.BADC: 5.0, Order.DCBA: 2.0}
 _NARROW_PRIOR = {Order.AB: 0.0, Order.BA: 20.0}
 _DATE, _STILL_DATE = 31.0, 6.0
@@ -234,10 +233,15 @@ def _cut(at: int, codec: Codec, shape: Shape, ranked: Sequence[tuple[Codec, tupl
     return Cut(at, codec, shape, round(max(sure, _LEAST_SURE), 2), rival if excess < 3 * _HALF else None)
 
 
-def style_of(runs: Iterable[Run]) -> Style:
-    """The style in which the description of all runs is shortest."""
-    known = list(runs)
-    return min(STYLES, key=lambda style: style.bits + sum(run.bits(style) for run in known))
+def style_of(runs: Iterable[Run], known: Iterable[Codec] = ()) -> Style:
+    """The style in which the description of all runs is shortest; values that are `known` vote for their order."""
+    runs, orders = list(runs), [codec.order for codec in known]
+
+    def bits(style: Style) -> float:
+        against = sum(order not in (style.wide, style.narrow) for order in orders)
+        return style.bits + _AGAINST_STYLE * against + sum(run.bits(style) for run in runs)
+
+    return min(STYLES, key=bits)
 
 
 def explain(runs: Sequence[Sequence[Sequence[bytes]]]) -> tuple[Style, list[list[Cut]]]:

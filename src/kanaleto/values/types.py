@@ -221,6 +221,7 @@ _NAMES = ("ABCD", "CDAB", "BADC", "DCBA", "AB", "BA")
 _ALL_LETTERS = "ABCDEFGH"
 ORDERS = tuple(Order(name) for name in _NAMES)
 Order.ABCD, Order.CDAB, Order.BADC, Order.DCBA, Order.AB, Order.BA = ORDERS
+WIDE_ORDERS = (Order.ABCD, Order.CDAB, Order.BADC, Order.DCBA)
 _BY_ALL_LETTERS = {"ABCDEFGH": "ABCD", "GHEFCDAB": "CDAB", "BADCFEHG": "BADC", "HGFEDCBA": "DCBA"}
 """Orders of 64 bits written out; the four names stand for the same."""
 

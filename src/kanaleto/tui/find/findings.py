@@ -9,8 +9,8 @@ from kanaleto.lines.identify import Identification
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import Site
 from kanaleto.survey.hosts import HostState
+from kanaleto.survey.known import words_of_runs
 from kanaleto.survey.states import PlaceState, RegistersState
-from kanaleto.survey.tables import words_of_runs
 from kanaleto.survey.units import UnitFound, UnitState
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows

@@ -25,7 +25,11 @@ def key_of(place: Place) -> tuple[Identity, int]:
 def rank_place(snapshot: Snapshot, place: Place, display: str) -> tuple[Ranked, str]:
     """Ranked readings, and what is wrong with `display` where it is no number."""
     point, wrong = place.point, ""
-    beside = [o.codec for o in place.device.points if o is not point and abs(o.address - point.address) < _NEAR]
+    beside = [
+        other.codec
+        for other in place.device.points
+        if other is not point and other.sure is None and abs(other.address - point.address) < _NEAR
+    ]
     try:
         found = other_readings(snapshot.board, place, display, beside)
     except ValueError as error:

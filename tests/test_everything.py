@@ -1,0 +1,266 @@
+"""The search for all of a line, on made-up lines and a virtual clock: settings, units, registers and types, by reading
+alone, within the time that is given, and whatever the line does meanwhile."""
+
+import asyncio
+import json
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from kanaleto.files.loading import load_site
+from kanaleto.lines.exchange import Exchanger
+from kanaleto.site.link import FramingKind, Link, Parity, SerialLink, SerialSettings
+from kanaleto.survey.concluding import drafts_of
+from kanaleto.survey.everything import Everything
+from kanaleto.survey.folder import SITE, STATE, is_taken, load_folder, write_folder
+from kanaleto.survey.rollcall import RollCall
+from kanaleto.wire.codes import Table
+from kanaleto.wire.pdu import Read
+from tests.madeup import READS, MadeDevice, MadeLine, Manners, judged, made_line
+from tests.virtual import run_virtual
+
+WORDS = "holding"
+
+
+def search(line: MadeLine, within_s: float | None = 300.0, **options: object) -> Everything:
+    link = SerialLink("/virtual") if line.is_serial else line.link
+    found = Everything(link, not line.is_serial, within_s, opener=line.opener, **options)  # type: ignore[arg-type]
+    run_virtual(found.run())
+    return found
+
+
+class WithinFiveMinutes(unittest.TestCase):
+    """`make bench` does it over forty lines; here are eight of them, as pseudo-terminals are: without parity."""
+
+    def test_lines_are_found_whole(self) -> None:
+        there = found = right = points = 0
+        with mock.patch("kanaleto.survey.settings.is_pseudo_terminal", lambda port: True):
+            for seed in (1, 3, 8, 9, 10, 14, 18, 33):
+                line = made_line(seed, tells_parity=False)
+                result = judged(line, search(line))
+                with self.subTest(seed=seed):
+                    self.assertTrue(result.has_settings)
+                    self.assertEqual((result.missing_units, result.invented_units), ([], []))
+                    self.assertEqual(line.outside, [])
+                there, found = there + result.addresses, found + result.found
+                points, right = points + result.points, right + result.right
+        self.assertGreaterEqual(found / there, 0.95)
+        self.assertGreaterEqual(right / points, 0.9)
+
+    def test_units_that_are_all_high_or_all_slow_cost_no_more_than_a_minute_of_settings(self) -> None:
+        with mock.patch("kanaleto.survey.settings.is_pseudo_terminal", lambda port: True):
+            for baud, delay_s in ((9600, 0.01), (2400, 0.02), (115200, 0.3), (19200, 0.4)):
+                line = MadeLine(SerialLink("/virtual", SerialSettings(baud, Parity.NONE, 1)), [], 1, tells_parity=False)
+                manners = Manners(delay_s=delay_s)
+                line.devices = {unit: MadeDevice(unit, [], manners, 0) for unit in (171, 198, 203, 239)}
+                found = Everything(SerialLink("/virtual"), False, 75.0, opener=line.opener)  # four fifths: settings
+                run_virtual(found.run())
+                with self.subTest(baud=baud):
+                    self.assertTrue(found.knows_settings)
+                    assert isinstance(found.link, SerialLink)
+                    self.assertEqual(found.link.settings.baud, baud)
+
+
+class WhateverTheLineDoes(unittest.TestCase):
+    def test_another_master_is_not_talked_over(self) -> None:
+        line = made_line(3)
+
+        def opener(link: Link) -> Exchanger:
+            exchanger = line.opener(link)
+
+            async def chatter() -> None:
+                while True:
+                    await asyncio.sleep(1.4)
+                    channel = line.channels[-1]
+                    channel._deliver(channel._generation, b"\x0d\x03\x00\x00\x00\x01\x84\xc6", 0.0)
+
+            chatters.append(asyncio.get_running_loop().create_task(chatter()))
+            return exchanger
+
+        chatters: list[asyncio.Task[None]] = []
+        for knows in (False, True):
+            found = Everything(line.link if knows else SerialLink("/virtual"), knows, 100.0, opener=opener)
+            run_virtual(found.run())
+            self.assertIn("somebody talks on this line already", found.stopped)
+        self.assertEqual(line.requests, [])
+
+    def test_a_master_that_begins_later_is_noticed_and_left_the_line(self) -> None:
+        line = made_line(3)
+        channel_of: list[asyncio.Task[None]] = []
+
+        def opener(link: Link) -> Exchanger:
+            exchanger = line.opener(link)
+
+            async def chatter() -> None:
+                await asyncio.sleep(120)
+                while True:
+                    await asyncio.sleep(0.7)
+                    raw = exchanger.framing.encode(99, b"\x03\x02\x00\x07", 0)
+                    line.channels[-1]._deliver(line.channels[-1]._generation, raw, asyncio.get_running_loop().time())
+
+            channel_of.append(asyncio.get_running_loop().create_task(chatter()))
+            return exchanger
+
+        found = Everything(line.link, True, 300.0, opener=opener)
+        run_virtual(found.run())
+        self.assertIn("somebody else has begun to talk", found.stopped)
+        self.assertTrue(drafts_of(found))
+
+    def test_a_unit_that_resets_at_a_read_is_left_alone_and_told(self) -> None:
+        line = made_line(3)
+        unit = max(line.devices, key=lambda unit: len(line.devices[unit].points))
+        device = line.devices[unit]
+        point = next(point for point in device.points if not point.table.is_bits and point.address > 4)
+        device.manners = Manners(**{**device.manners.__dict__, "resets_at": (point.table, point.address)})
+        found = search(line)
+        fell_at = device.dead_until - 20.0
+        self.assertGreater(fell_at, 0)
+        after = [at for at, asked, _ in line.requests if asked == unit and at > fell_at + 3.0]
+        self.assertEqual(after, [])
+        self.assertTrue(any(f"unit {unit}: fell silent when asked for" in told for told in found.not_looked_at()))
+        others = [other for other in line.devices if other != unit]
+        self.assertTrue(all(found.turns and found.turns.units[other].survey.items for other in others))
+
+    def test_units_that_go_together_are_asked_again_once_they_are_back(self) -> None:
+        line = made_line(13)
+        line.unplugged = lambda unit, at: 1100 < at < 1160
+        result = judged(line, search(line))
+        self.assertGreaterEqual(result.found / result.addresses, 0.9)
+
+    def test_noise_is_lived_with(self) -> None:
+        line = made_line(13)
+        line.noise = lambda at: int(at * 1000) % 23 == 0
+        result = judged(line, search(line))
+        self.assertEqual(result.invented_units, [])
+        self.assertGreaterEqual(result.found / result.addresses, 0.9)
+
+    def test_several_at_a_time_are_used_where_they_bring_more(self) -> None:
+        line = made_line(10)
+        line.at_once = 8
+        found = search(line, 60.0)
+        assert found.turns is not None
+        self.assertGreater(found.turns.at_once, 1)
+        queue = search(made_line(10), 60.0)
+        assert queue.turns is not None
+        self.assertEqual(queue.turns.at_once, 1)
+
+    def test_a_budget_too_short_for_anything_leaves_what_was_found(self) -> None:
+        for within_s in (0.1, 1.0, 3.0, 10.0):
+            line = made_line(3)
+            found = search(line, within_s)
+            with self.subTest(within_s=within_s), tempfile.TemporaryDirectory() as folder:
+                write_folder(Path(folder) / "out", [found], "")
+                site, faults = load_site(Path(folder) / "out" / SITE)
+                self.assertFalse([fault for fault in faults if not fault.is_warning])
+                self.assertEqual(len(list(site.devices())), len(found.found))
+                self.assertTrue(found.not_looked_at())
+                self.assertTrue(found.next_minutes())
+
+
+class Folders(unittest.TestCase):
+    def setUp(self) -> None:
+        held = tempfile.TemporaryDirectory()
+        self.addCleanup(held.cleanup)
+        self.out = Path(held.name) / "found"
+
+    def make(self, line: MadeLine, within_s: float) -> object:
+        return lambda link, knows: Everything(link, knows, within_s, opener=line.opener)
+
+    def test_a_search_goes_on_where_it_stopped(self) -> None:
+        line = made_line(10)
+        first = search(line, 60.0)
+        write_folder(self.out, [first], "")
+        asked = [(unit, pdu) for _, unit, pdu in line.requests]
+        line.requests.clear()
+        (second,) = load_folder(self.out, self.make(line, 60.0))
+        run_virtual(second.run())
+        again = [pdu for _, unit, pdu in line.requests if (unit, pdu) in set(asked) and pdu[0] in (3, 4)]
+        refused = sum(
+            len(turn.survey.tables[0].refused()) for turn in (first.turns.units.values() if first.turns else ())
+        )
+        self.assertTrue(refused)
+        before, now = judged(line, first), judged(line, second)
+        self.assertGreaterEqual(now.found, before.found)
+        probes = {pdu for pdu in again if int.from_bytes(pdu[3:5]) == 1}
+        self.assertLess(len(probes), 120, "what was refused is not asked again")
+
+    def test_what_somebody_edited_stays_as_it_is(self) -> None:
+        line = made_line(10)
+        found = search(line, 40.0)
+        written = write_folder(self.out, [found], "")
+        self.assertEqual(written.edited, [])
+        unit = next(iter(found.found))
+        edited = self.out / f"unit-{unit}.csv"
+        edited.write_text("name,table,address\nMine,holding,7\n")
+        again = write_folder(self.out, [found], "")
+        self.assertEqual(edited.read_text(), "name,table,address\nMine,holding,7\n")
+        self.assertEqual([path.name for path, _ in again.edited], [edited.name])
+        self.assertTrue((self.out / f"unit-{unit}-found.csv").exists())
+        third = write_folder(self.out, [found], "")
+        self.assertEqual([path.name for path, _ in third.edited], [edited.name])
+
+    def test_a_folder_that_is_taken_or_no_search_is_told(self) -> None:
+        self.assertEqual(is_taken(self.out), "")
+        self.out.mkdir()
+        (self.out / SITE).write_text("")
+        self.assertIn("holds a site already", is_taken(self.out))
+        make = self.make(made_line(10), 1.0)
+        with self.assertRaisesRegex(ValueError, "holds no search to go on with"):
+            load_folder(self.out, make)
+        for text in ("", "[]", "{}", '{"kanaleto_find": 1, "places": [{}]}', '{"kanaleto_find": 1, "places": 7}', "\0"):
+            (self.out / STATE).write_text(text)
+            with self.subTest(text), self.assertRaisesRegex(ValueError, "no search|no JSON|JSON"):
+                load_folder(self.out, make)
+        (self.out / STATE).write_text(json.dumps({"kanaleto_find": 9}))
+        with self.assertRaisesRegex(ValueError, "newer Kanaleto"):
+            load_folder(self.out, make)
+        self.assertIn("earlier search", is_taken(self.out))
+
+    def test_the_site_can_be_opened_and_says_what_was_learned(self) -> None:
+        line = made_line(3)
+        found = search(line)
+        write_folder(self.out, [found], "")
+        site, faults = load_site(self.out / SITE)
+        self.assertFalse([fault for fault in faults if not fault.is_warning])
+        self.assertEqual(site.lines[0].link, line.link)
+        for _, device in site.devices():
+            made = line.devices[device.unit_id]
+            if made.manners.most < 100:
+                self.assertLessEqual(device.limits.max_registers, 125)
+            self.assertTrue(all(point.sure is not None for point in device.points if not point.table.is_bits))
+
+
+class WhichOne(unittest.TestCase):
+    def test_the_one_that_is_unplugged_is_known_by_its_number(self) -> None:
+        line = made_line(13)
+        units = sorted(line.devices)
+        gone = units[2]
+        line.unplugged = lambda unit, at: unit == gone and 1010 < at < 1030
+
+        async def work() -> tuple[RollCall, list[int]]:
+            exchanger = line.opener(line.link)
+            await exchanger.open()
+            roll = RollCall(exchanger.ask, units, Read(Table.HOLDING, 0, 1))
+            task = asyncio.create_task(roll.run())
+            seen = []
+            for wait_s in (8.0, 8.0, 25.0):
+                await asyncio.sleep(wait_s)
+                seen.append(roll.latest if any(not one.is_there for one in roll.called) else 0)
+            task.cancel()
+            return roll, seen
+
+        roll, seen = run_virtual(work())
+        self.assertEqual(seen, [0, gone, 0])
+        self.assertEqual(roll.latest, gone)
+        self.assertTrue(all(pdu[0] in READS for _, _, pdu in line.requests))
+
+
+class Ascii(unittest.TestCase):
+    def test_a_line_of_ascii_is_found_by_itself(self) -> None:
+        settings = SerialSettings(9600, Parity.EVEN, 1, 7)
+        line = made_line(6)
+        line.link = SerialLink("/virtual", settings, FramingKind.ASCII)
+        found = search(line)
+        self.assertEqual(found.link, line.link)
+        self.assertEqual(set(found.found), set(line.devices))

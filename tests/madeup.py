@@ -76,6 +76,20 @@ class MadeDevice:
     def addresses(self, table: Table) -> set[int]:
         return set(self._by_table[table])
 
+    def requests_for_all(self) -> int:
+        """As few as read all that it holds, where that is known."""
+        count = 0
+        for table, own in self._by_table.items():
+            most = 16 * self.manners.most if table.is_bits else self.manners.most
+            reached = -1
+            for address in sorted(own):
+                if address > reached:
+                    end = address
+                    while end + 1 in own and end + 1 - address < most and end + 1 not in self.manners.walls:
+                        end += 1
+                    count, reached = count + 1, end
+        return count
+
     def answer(self, pdu: bytes, at: float) -> bytes | None:
         """What it says, or None for silence."""
         if at < self.dead_until:

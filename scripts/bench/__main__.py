@@ -19,6 +19,7 @@ from scripts.bench import (
     standing,
     trend,
     units,
+    unknown,
     writing,
 )
 from scripts.bench.figure import Figure
@@ -35,6 +36,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "edits": edits.measure,
     "standing": standing.measure,
     "units": units.measure,
+    "unknown": unknown.measure,
     "many": many_devices.measure,
     "memory": memory.measure,
     "keeping": keeping.measure,

@@ -88,7 +88,8 @@ def clocks(samples: list[bytes], kind: Kind) -> Iterator[tuple[int, Codec, float
         steps = [(after - before).total_seconds() for before, after in pairwise(moments)]
         odd = sum(not 0 <= step <= 3600 for step in steps)
         unlikely = 0.0 if moments[0].year in _NEAR_YEARS else _UNLIKELY_YEAR
-        moved = 2.5 * sum(step != 0 for step in steps) + 20.0 * odd
+        pace = sorted(steps)[len(steps) // 2] if steps else 0.0
+        moved = 1.2 * sum(step != pace for step in steps) + 20.0 * odd
         if kind is Kind.CLOCK6 and not any(steps):
             unlikely += 4.0
         yield at // 2, codec, _CLOCK + unlikely + 10.0 + moved

@@ -3,45 +3,21 @@ virtual clock. What is there is known, so that whatever looks for it can be judg
 
 import math
 import random
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.site.link import FramingKind, Link, Parity, SerialLink, SerialSettings, TcpLink
-from kanaleto.survey.concluding import drafts_of
-from kanaleto.survey.draft import DraftRow
-from kanaleto.survey.everything import Everything
 from kanaleto.values.codec import Codec
-from kanaleto.values.types import Kind, Order, ValueType, parse_order, parse_type
+from kanaleto.values.types import Kind, Order, ValueType
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame, Role
+from tests.madevalues import MadePoint, range_of_points, starts_of
 
 Pieces = list[tuple[float, bytes]]
-Mover = Callable[[float], float | str]
 READS = {1, 2, 3, 4, 0x11, 0x2B}
-_SHIPS = ("Alder", "Birch", "Cedar", "Drake", "Ember", "Fjord", "Grebe", "Heron")
-
-
-@dataclass
-class MadePoint:
-    table: Table
-    address: int
-    codec: Codec
-    mover: Mover
-
-    @property
-    def end(self) -> int:
-        return self.address + (1 if self.table.is_bits else self.codec.registers)
-
-    def data(self, at: float) -> bytes:
-        value = self.mover(at)
-        return self.codec.encode(value if isinstance(value, str) else self._fitted(value), is_exact=False)
-
-    def _fitted(self, value: float) -> float:
-        return value if self.codec.type.is_float else round(value)
 
 
 @dataclass
@@ -209,148 +185,13 @@ class MadeLine:
         return [(done + len(raw) * character_s, raw)]
 
 
-def moving(chance: random.Random, kind: str) -> tuple[Kind, Mover]:
-    """A kind of value and how it moves."""
-    phase, period = chance.uniform(0, 6.28), chance.uniform(15, 200)
-    noise_seed = chance.random()
-
-    def wave(base: float, swing: float, noise: float) -> Mover:
-        def at(now: float) -> float:
-            jitter = random.Random(f"{noise_seed}{now:.3f}").gauss(0, 1)
-            return base + swing * math.sin(6.2832 * now / period + phase) + noise * jitter
-
-        return at
-
-    if kind == "float":
-        base = 10 ** chance.uniform(-0.5, 3.5) * chance.choice((1, 1, 1, 1, -1))
-        move = wave(base, abs(base) * chance.uniform(0.005, 0.3), abs(base) * chance.uniform(0.0005, 0.01))
-        if chance.random() < 0.2:
-            return Kind.FLOAT32, lambda now: round(float(move(now)), 1)
-        return Kind.FLOAT32, move
-    if kind == "double":
-        base = 10 ** chance.uniform(0, 4)
-        return Kind.FLOAT64, wave(base, base * chance.uniform(0.01, 0.2), base * 0.002)
-    if kind == "measured":
-        base = chance.choice((chance.uniform(50, 900), chance.uniform(900, 6000), chance.uniform(-300, 300)))
-        return (Kind.INT16 if base < 400 and chance.random() < 0.7 else Kind.UINT16), wave(
-            abs(base) + 40 if base >= 0 else base, abs(base) * 0.1 if base >= 0 else 5, 2.0
-        )
-    if kind == "mains":
-        return chance.choice(
-            ((Kind.UINT16, wave(5000, 3, 1.5)), (Kind.FLOAT32, wave(50, 0.03, 0.01)), (Kind.UINT16, wave(2310, 20, 4)),
-             (Kind.FLOAT32, wave(231, 1.5, 0.4)))
-        )  # fmt: skip
-    if kind == "power":
-        base = chance.uniform(2000, 300000) * chance.choice((1, 1, -1))
-        return Kind.INT32, wave(base, abs(base) * 0.15, abs(base) * 0.004)
-    if kind in ("counter", "long"):
-        start = chance.uniform(1e3, 5e7) if kind == "counter" else chance.uniform(1e6, 1e13)
-        rate = 10 ** chance.uniform(-0.7, 1.7)
-        return (Kind.UINT32 if kind == "counter" else Kind.UINT64), lambda now: math.floor(start + rate * now)
-    if kind == "hours":
-        start = chance.randint(3, 30000)
-        return Kind.UINT16, lambda now: start + math.floor(now / 90)
-    if kind == "set":
-        number = chance.choice((5, 10, 15, 20, 25, 50, 80, 100, 150, 250, 400, 500, 1000, 1200, 3000))
-        return Kind.UINT16, lambda now: number
-    if kind == "fset":
-        amount = chance.choice((0.5, 1.5, 2.5, 3.7, 10.0, 12.5, 20.0, 37.5, 45.0, 55.0, 80.0, 100.0, 650.0))
-        return Kind.FLOAT32, lambda now: amount
-    if kind == "status":
-        first, second = chance.sample(range(16), 2)
-        still = sum(1 << bit for bit in chance.sample(range(16), 2))
-        return Kind.UINT16, lambda now: (
-            still ^ (1 << first if math.sin(now / period * 6.28 + phase) > 0.3 else 0) ^ (
-                1 << second if math.sin(now / 37 + phase) > 0.8 else 0)
-        )  # fmt: skip
-    if kind == "zero":
-        return Kind.UINT16, lambda now: 0
-    if kind == "time":
-        begun = datetime(2026, 11, 3, 4, tzinfo=UTC)
-        return Kind.UNIX32, lambda now: (begun + timedelta(seconds=int(now))).strftime("%Y-%m-%d %H:%M:%S")
-    if kind == "clock":
-        begin = datetime(2026, 11, chance.randint(1, 28), 8, tzinfo=UTC)
-        return Kind.CLOCK3, lambda now: (begin + timedelta(seconds=int(now))).strftime("%Y-%m-%d %H:%M:%S")
-    if kind == "id":
-        number = chance.randint(1_000_000, 90_000_000)
-        return Kind.UINT32, lambda now: number
-    raise ValueError(kind)
-
-
-_MIX = (
-    ("measured", 5), ("float", 5), ("mains", 2), ("power", 1.5), ("counter", 2), ("long", 0.7), ("hours", 1),
-    ("set", 3), ("fset", 1.5), ("status", 2), ("zero", 1.5), ("time", 0.2), ("clock", 0.15), ("id", 0.4),
-    ("double", 0.4), ("text", 0.5),
-)  # fmt: skip
-
-
-def _range_of_points(
-    chance: random.Random, table: Table, start: int, style: tuple[Order, float], favourite: str
-) -> list[MadePoint]:
-    order, floats = style
-    points, at = [], start
-    names = [name for name, _ in _MIX]
-    weights = [weight * (4 if name == favourite else 1) for name, weight in _MIX]
-    for _ in range(chance.randint(4, 22)):
-        name = chance.choices(names, weights)[0]
-        if name in ("measured", "power") and chance.random() < floats:
-            name = "float"
-        if name == "text":
-            text = f"{chance.choice(_SHIPS)} {chance.randint(1, 900)}-{chance.choice('ABX')}"
-            codec = Codec(ValueType(Kind.TEXT, chance.choice((16, 20))), Order.AB)
-            mover: Mover = lambda now, text=text: text  # type: ignore[misc] # noqa: E731
-        else:
-            kind, mover = moving(chance, name)
-            value_type = ValueType(kind)
-            codec = Codec(value_type, order if value_type.is_wide else Order.AB)
-        points.append(MadePoint(table, at, codec, mover))
-        at = points[-1].end
-        if chance.random() < 0.04:
-            at += chance.choice((1, 1, 2, 3, 6))
-    return points
-
-
-def _starts(chance: random.Random) -> Iterator[int]:
-    """Where a maker begins ranges."""
-    plus = chance.choice((0, 0, 1))
-    if chance.random() < 0.6:
-        choices = [
-            0,
-            100,
-            200,
-            300,
-            400,
-            500,
-            1000,
-            1100,
-            2000,
-            3000,
-            4000,
-            5000,
-            6000,
-            8000,
-            10000,
-            20000,
-            30000,
-            40000,
-        ]
-        choices += [50, 150, 250, 600, 1500, 2500]
-    else:
-        choices = [0, 0x10, 0x20, 0x40, 0x80, 0x100, 0x200, 0x300, 0x400, 0x800, 0x1000, 0x1100, 0x2000, 0x3000, 0x5000]
-        choices += [0x8000, 0xF000]
-    weights = [1 / (1 + 0.35 * number) for number in range(len(choices))]
-    while True:
-        start = chance.choices(choices, weights)[0] + plus
-        yield start + (chance.randint(1, 90) if chance.random() < 0.04 else 0)
-
-
 def made_kind(chance: random.Random) -> tuple[list[tuple[Table, int, str]], tuple[Order, float], Manners]:
     """A type of device: where its ranges begin and what they mostly hold, its order, its manners."""
     order = chance.choice((Order.ABCD, Order.ABCD, Order.CDAB, Order.CDAB, Order.BADC, Order.DCBA))
     tables = chance.choice(
         ((Table.HOLDING,), (Table.HOLDING, Table.INPUT), (Table.INPUT, Table.HOLDING), (Table.INPUT,))
     )
-    starts = _starts(chance)
+    starts = starts_of(chance)
     ranges = []
     for _ in range(chance.randint(1, 5)):
         favourite = chance.choice(("measured", "float", "counter", "set", "status"))
@@ -384,7 +225,7 @@ def made_device(unit_id: int, number: int, made: tuple[list[tuple[Table, int, st
                 for bit in range(chance.randint(4, 40))
             ]
         else:
-            new = _range_of_points(chance, table, start, style, favourite)
+            new = range_of_points(chance, table, start, style, favourite)
         if taken.isdisjoint((table, address) for point in new for address in range(point.address - 1, point.end + 1)):
             points += new
             taken |= {(table, address) for point in new for address in range(point.address, point.end)}
@@ -420,56 +261,3 @@ def made_line(seed: int, is_serial: bool | None = None, tells_parity: bool = Tru
             made = (made[0], made[1], Manners(**{**made[2].__dict__, "delay_s": 0.25}))
         devices.append(made_device(unit, which, made, seed * 10 + which, number))
     return MadeLine(link, devices, seed, tells_parity)
-
-
-@dataclass
-class Judged:
-    """What a search has found of a made-up line, beside what is there; `right` of `points` are cut, ordered and read as
-    they are in every sample, those that were zero throughout are counted apart."""
-
-    has_settings: bool
-    missing_units: list[int]
-    invented_units: list[int]
-    addresses: int
-    found: int
-    points: int
-    right: int
-    zeros: int
-
-
-def judged(line: MadeLine, search: Everything) -> Judged:
-    link, own = search.link, line.link
-    has_settings = link == own
-    if isinstance(link, SerialLink) and isinstance(own, SerialLink) and not line.tells_parity:
-        has_settings = (link.settings.baud, link.framing) == (own.settings.baud, own.framing)
-    units, found_units = set(line.devices), set(search.found)
-    turns = search.turns.units if search.turns is not None else {}
-    drafts = {draft.unit_id: draft for draft in drafts_of(search)}
-    result = Judged(has_settings, sorted(units - found_units), sorted(found_units - units), 0, 0, 0, 0, 0)
-    for unit, device in line.devices.items():
-        result.addresses += sum(len(device.addresses(table)) for table in Table)
-        for table in turns[unit].survey.tables if unit in turns else ():
-            reads = {at for first, last in table.runs for at in range(first, last + 1)}
-            result.found += len(reads & device.addresses(table.table))
-        rows = {(row.table, row.address): row for row in drafts[unit].rows} if unit in drafts else {}
-        for point in device.points:
-            if point.table.is_bits:
-                continue
-            samples = [point.data(3000 + 7.3 * number) for number in range(20)]
-            if not any(any(sample) for sample in samples):
-                result.zeros += 1
-                continue
-            result.points += 1
-            row = rows.get((point.table, point.address))
-            result.right += row is not None and _reads_alike(row, point, samples)
-    return result
-
-
-def _reads_alike(row: DraftRow, point: MadePoint, samples: list[bytes]) -> bool:
-    value_type = parse_type(row.type)
-    told = dict(row.cells).get("order")
-    order = parse_order(told) if told else Order.ABCD if value_type.is_wide else Order.AB
-    codec = Codec(value_type, order)
-    if codec.registers != point.codec.registers:
-        return False
-    return all(codec.decode(sample) == point.codec.decode(sample) for sample in samples)

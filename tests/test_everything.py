@@ -8,16 +8,22 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+from kanaleto.editing.places import Places
 from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.site.link import FramingKind, Link, Parity, SerialLink, SerialSettings
 from kanaleto.survey.concluding import drafts_of
 from kanaleto.survey.everything import Everything
 from kanaleto.survey.folder import SITE, STATE, is_taken, load_folder, write_folder
+from kanaleto.survey.knownmaps import KnownMaps
 from kanaleto.survey.rollcall import RollCall
+from kanaleto.values.codec import Codec
+from kanaleto.values.types import Kind, Order, ValueType
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
-from tests.madeup import READS, MadeDevice, MadeLine, Manners, judged, made_line
+from tests.judged import judged
+from tests.madeup import READS, MadeDevice, MadeLine, Manners, made_line
+from tests.madevalues import MadePoint
 from tests.virtual import run_virtual
 
 WORDS = "holding"
@@ -229,6 +235,36 @@ class Folders(unittest.TestCase):
             if made.manners.most < 100:
                 self.assertLessEqual(device.limits.max_registers, 125)
             self.assertTrue(all(point.sure is not None for point in device.points if not point.table.is_bits))
+
+
+class KnownDevices(unittest.TestCase):
+    def test_what_a_map_of_the_library_knows_is_looked_at_first(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            places = Places(Path(folder), Path(folder))
+            (Path(folder) / "maps").mkdir()
+            rows = "".join(f"P{at},holding,{at},uint16\n" for at in range(27341, 27349))
+            places.map_path("Alder 700").write_text("name,table,address,type\n" + rows)
+            places.map_path("Birch").write_text("what")
+            maps = KnownMaps(places)
+            self.assertEqual(maps.fitting("Alder, model 700, 2.1"), "Alder 700")
+            self.assertEqual(maps.fitting("Alder, model 71"), "")
+            self.assertEqual(maps.spans("A Birch 9"), [])
+            self.assertEqual(maps.spans("Alder 700"), [(Table.HOLDING, 27341, 27348)])
+
+            line = made_line(10)
+            unit = min(line.devices)
+            codec = Codec(ValueType(Kind.UINT16), Order.AB)
+            points = [MadePoint(Table.HOLDING, at, codec, lambda now: 7) for at in range(27341, 27349)]
+            line.devices = {unit: MadeDevice(unit, points, Manners(says_who=True), 0)}
+            self.assertEqual(maps.fitting("Alder 700"), "Alder 700")
+            found = search(line, 60.0, known_maps=_Always(places))
+            assert found.turns is not None
+            self.assertEqual(found.turns.units[unit].survey.tables[0].runs, [(27341, 27348)])
+
+
+class _Always(KnownMaps):
+    def fitting(self, says: str) -> str:
+        return "Alder 700" if says else ""
 
 
 class WhichOne(unittest.TestCase):

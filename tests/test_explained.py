@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 from kanaleto.values.columns import Shape
 from kanaleto.values.cutting import Cut, Run, explain, style_of
 from kanaleto.values.types import Kind, Order
-from tests.madeup import MadeDevice, MadePoint, made_line
+from tests.madeup import MadeDevice, made_line
+from tests.madevalues import MadePoint
 
 Maker = Callable[[int], bytes]
 

@@ -10,7 +10,8 @@ import os
 from dataclasses import dataclass
 from unittest import mock
 
-from tests.madeup import Judged, MadeLine, judged, made_line
+from tests.judged import Judged, judged
+from tests.madeup import MadeLine, made_line
 from tests.virtual import run_virtual
 
 from kanaleto.site.link import SerialLink

@@ -74,9 +74,8 @@ class Exchanger:
         self._unanswering = 0  # bytes since the last answer
         self.has_found_echo = False
         self._has_echo = has_echo
-        self._echo = b""  # what is still to be taken off
-        self._held_echo = b""  # what came and may be the beginning of it
-        self._last_frame = b""
+        # what is still to be taken off, what came and may be the beginning of it, what went out last
+        self._echo, self._held_echo, self._last_frame = b"", b"", b""
         self._has_transactions = framing.has_transactions
         self._has_character_time = channel.character_s > 0
         self._longest_s = LONGEST_FRAME[framing.name] * (channel.character_s or SLOWEST_CHARACTER_S)
@@ -89,9 +88,7 @@ class Exchanger:
         self.on_late: OnLate | None = None
         self._recent: deque[tuple[int, float, int]] = deque(maxlen=_RECENT)  # transaction, when it had gone, unit ID
         self._transaction = 0
-        self._free_at = 0.0
-        self._quiet_at = 0.0
-        self._last_at = 0.0
+        self._free_at = self._quiet_at = self._last_at = 0.0
         self._timer: asyncio.TimerHandle | None = None
 
     @property

@@ -9,39 +9,23 @@ the line as it is polled.
 import asyncio
 import concurrent.futures
 from collections.abc import Awaitable, Callable
-from threading import Lock
-
-from msgspec.structs import replace
 
 from kanaleto.editing.adding import device_of, line_of, same_place
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.engine import Engine
-from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, parse_link
+from kanaleto.site.link import FramingKind, Link, SerialLink
 from kanaleto.site.model import Site
 from kanaleto.survey.asking import Ask, Never, Sparing, spaced, untouchable
 from kanaleto.survey.directory import find_directory
-from kanaleto.survey.draft import DraftRow, rows_of_overhearing
-from kanaleto.survey.everything import Everything
+from kanaleto.survey.draft import DraftRow
 from kanaleto.survey.hosts import HostSurvey, parse_range
 from kanaleto.survey.listening import Listener
 from kanaleto.survey.own_settings import read_own_settings
+from kanaleto.survey.place import Place, parse_place
 from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.survey.rollcall import RollCall
 from kanaleto.survey.scratch import Question, ScratchReader
 from kanaleto.survey.settings import TIMEOUT_S, SettingsSurvey
-from kanaleto.survey.states import (
-    PlaceState,
-    UnitsState,
-    state_of_everything,
-    state_of_hosts,
-    state_of_listener,
-    state_of_registers,
-    state_of_roll,
-    state_of_searched,
-    state_of_settings,
-    state_of_units,
-)
 from kanaleto.survey.units import ALL_UNITS, SurveyStopped, UnitSurvey
 from kanaleto.survey.wholeline import WholeLine, opened
 from kanaleto.wire.pdu import Request
@@ -52,92 +36,7 @@ _PUBLISH_S = 0.2
 _REGISTER_TIMEOUT_S = 0.5
 
 
-class Place:
-    """A place that is looked at. `state` is replaced whole, and may be read from any thread; the surveys themselves
-    belong to the engine's loop, which publishes what they have found."""
-
-    def __init__(self, title: str, link: Link | None, knows_settings: bool = True, range_text: str = "") -> None:
-        self.state = PlaceState(title, link, knows_settings, range_text)
-        self.task: concurrent.futures.Future[None] | None = None
-        self._lock = Lock()
-        self._settings: SettingsSurvey | None = None
-        self._units: UnitSurvey | None = None
-        self._listener: Listener | None = None
-        self._hosts: HostSurvey | None = None
-        self._registers: dict[int, RegisterSurvey] = {}
-        self.search: Everything | None = None
-        self._asked_by: object = None  # what asked the units last
-        self.is_agreed = False  # that it may be asked
-        self.has_news = False  # a search for everything came to an end that nobody has seen yet
-        self.roll: RollCall | None = None
-
-    @property
-    def title(self) -> str:
-        return self.state.title
-
-    @property
-    def link(self) -> Link | None:
-        return self.state.link
-
-    def take_search(self, search: Everything) -> None:
-        """What is found from now on is what this search finds."""
-        self.search = self._asked_by = search
-
-    def update(self, **changes: object) -> None:
-        """Other fields of the state."""
-        with self._lock:
-            self.state = replace(self.state, **changes)
-
-    def publish(self) -> None:
-        """Let others see what was found so far. On the loop."""
-        search = self.search
-        if search is not None:
-            self._settings = search.settings or self._settings
-            if search.knows_settings and not self.state.knows_settings:
-                self.update(link=search.link, knows_settings=True)
-            if search.turns is not None:
-                self._registers |= {unit: turn.survey for unit, turn in search.turns.units.items()}
-        now_s = asyncio.get_running_loop().time()
-        self.update(
-            everything=state_of_everything(search, now_s) if search is not None else None,
-            roll=state_of_roll(self.roll, now_s) if self.roll is not None else None,
-            settings=state_of_settings(self._settings) if self._settings is not None else None,
-            units=self._state_of_units(),
-            heard=state_of_listener(self._listener) if self._listener is not None else None,
-            hosts=state_of_hosts(self._hosts) if self._hosts is not None else None,
-            registers={unit: state_of_registers(survey) for unit, survey in self._registers.items()},
-        )
-
-    def _state_of_units(self) -> UnitsState | None:
-        """As they were asked last, by themselves or in a search for everything."""
-        if self.search is not None and self._asked_by is self.search:
-            return state_of_searched(self.search)
-        return state_of_units(self._units) if self._units is not None else None
-
-    def heard_rows(self, unit_id: int) -> list[DraftRow]:
-        """A point a register that was overheard. On the loop."""
-        return rows_of_overhearing(self._listener.heard, unit_id) if self._listener is not None else []
-
-
-def parse_place(text: str) -> Place:
-    """A place from what somebody typed: a LINK, a host, a port's path or name, or a range of hosts. Raises
-    ValueError."""
-    text = text.strip()
-    if not text:
-        raise ValueError(
-            "type a link such as tcp://192.0.2.7, a port such as /dev/ttyUSB0, or a range such as 192.0.2.10-60"
-        )
-    if "://" in text:
-        link = parse_link(text)
-        return Place(link.place, link, not isinstance(link, SerialLink) or "baud=" in text)
-    if text.startswith(("/", "./", "~")) or text.upper().startswith("COM"):
-        link = parse_link(f"rtu://{text}")
-        return Place(link.place, link, knows_settings=False)
-    hosts, port = parse_range(text)
-    if len(hosts) == 1 and "/" not in text:
-        link = TcpLink(hosts[0], port)
-        return Place(link.place, link)
-    return Place(text, None, range_text=text)
+__all__ = ["Desk", "Place", "parse_place", "place_of_line"]
 
 
 class Desk(WholeLine):

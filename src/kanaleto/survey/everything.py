@@ -18,6 +18,7 @@ from kanaleto.lines.identify import Identification
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.link import FramingKind, Link, SerialLink
 from kanaleto.survey.asking import MayNotTouch, Never, Opener, survey_exchanger
+from kanaleto.survey.knownmaps import KnownMaps
 from kanaleto.survey.sampling import Samples
 from kanaleto.survey.settings import SettingsSurvey
 from kanaleto.survey.turns import Turns
@@ -114,8 +115,8 @@ class Everything:
 
     def __init__(
         self, link: Link, knows_settings: bool = True, within_s: float | None = None, never: Never = (),
-        opener: Opener = survey_exchanger, timeout_s: float | None = None, with_every: bool = False,
-        on_step: Callable[["Everything"], None] = lambda now: None,
+        opener: Opener = survey_exchanger, timeout_s: float | None = None, known_maps: KnownMaps | None = None,
+        with_every: bool = False, on_step: Callable[["Everything"], None] = lambda now: None,
     ) -> None:  # fmt: skip
         self.link = link
         self.knows_settings = knows_settings or not isinstance(link, SerialLink)
@@ -134,6 +135,7 @@ class Everything:
         self.kept: dict[int, tuple[Any, Samples, str]] = {}  # what an earlier search knew of units, by unit ID
         self._opener = opener
         self._timeout_s = timeout_s
+        self._known_maps = known_maps or KnownMaps()
         self._with_every = with_every
         self._on_step = on_step
         self._began_s = 0.0
@@ -281,7 +283,10 @@ class Everything:
         turns.ask_with(line.ask)
         for unit, found in sorted(self.found.items()):
             if found.state in _ASKED:
-                turns.add(unit, self.says.get(unit, ""), *self.kept.get(unit, ()))
+                says = self.says.get(unit, "")
+                turn = turns.add(unit, says, *self.kept.get(unit, ()))
+                for table, first, last in self._known_maps.spans(says):
+                    turn.suggest(table, first, last)
         if not turns.units:
             return
         left_s = self.within_s - (loop.time() - self._began_s) if self.within_s is not None else None

@@ -21,7 +21,7 @@ from kanaleto.survey.tables import TableSearch
 from kanaleto.survey.units import SurveyStopped
 from kanaleto.wire.codes import Table
 
-_LIKE_ANOTHER, _OF_ANOTHER, _BESIDE = 0.9, 0.3, 0.5
+_SURE, _LIKE_ANOTHER, _OF_ANOTHER, _BESIDE = 3.0, 0.9, 0.3, 0.5
 _ALIKE, _UNLIKE, _LEAST_EAGER = 0.4, 4.0, 0.06
 _SIBLING = {
     Table.HOLDING: Table.INPUT,
@@ -51,6 +51,12 @@ class Turn(Struct):
     is_left_alone: bool = False
     took_s: float = 0.05
     busy: set[Table] = field(default_factory=set)
+
+    def suggest(self, table: Table, first: int, last: int) -> None:
+        """That a span reads, as a map says of such devices."""
+        for search in self.survey.tables:
+            if search.table is table:
+                search.suggest(first, _SURE, last)
 
     @property
     def is_there(self) -> bool:

@@ -1,6 +1,7 @@
 """The middle of Find: what is under way at a place, drawn: settings as tried, the 16×16 field of units, registers, what
 is overheard."""
 
+from kanaleto.survey.asking import CARE
 from kanaleto.survey.states import PlaceState, UnitsState
 from kanaleto.survey.units import UnitState
 from kanaleto.tui.find.whole import everything_rows, roll_rows
@@ -18,6 +19,7 @@ _FIELD = {
     UnitState.SHARED: ("◈", "violet"),
 }
 _MOST_TRIED = 6
+_WIDTH = 76
 _MOST_HEARD = 14
 
 
@@ -37,7 +39,7 @@ def rows_of(place: PlaceState | None, height: int) -> list[Row]:
     rows = blocks.pop(place.shown, [])
     blocks.pop("roll", None)
     if rows and place.note and not place.doing:  # how it ended, in full: at the left there is little room
-        rows[1:1] = [[(f"  {part}", "ochre")] for part in wrapped(place.note, 76)]
+        rows[1:1] = [[(f"  {part}", "ochre")] for part in wrapped(place.note, _WIDTH)]
     for name, block in blocks.items():
         if block and len(rows) + len(block) + 1 <= height:
             rows = [*block, [], *rows] if name == "settings" else [*rows, [], *block]
@@ -55,12 +57,13 @@ def _welcome() -> list[Row]:
         [("  rtu:///dev/ttyUSB0?baud=9600&parity=none   ", "sky"), ("one whose settings are known", "muted")],
         [],
         [("Nothing is written here, and nobody is asked who was not typed or chosen.", "muted")],
+        *_care(),
     ]
 
 
 def _what_to_do(place: PlaceState) -> list[Row]:
     if place.link is None:
-        return [[(place.title, "ink!")], [], [("g", "ochre!"), (" asks every host of this range", "muted")]]
+        return [[(place.title, "ink!")], [], [("g", "ochre!"), (" asks every host of this range", "muted")], *_care()]
     rows: list[Row] = [[(place.title, "ink!")], []]
     if place.is_serial:
         rows.append([("t", "ochre!"), (" tries settings, the likeliest first", "muted")])
@@ -68,7 +71,11 @@ def _what_to_do(place: PlaceState) -> list[Row]:
     rows.append([("f", "ochre!"), (" finds everything: settings, units, registers, types, in five minutes", "muted")])
     rows.append([("g", "ochre!"), (" asks which units answer", "muted")])
     rows.append([("enter", "ochre!"), (" reads some registers of one unit", "muted")])
-    return rows
+    return [*rows, *_care()]
+
+
+def _care() -> list[Row]:
+    return [[(part, "ochre")] for part in wrapped(f"{CARE[0].upper()}{CARE[1:]}.", _WIDTH)]
 
 
 def _settings_rows(place: PlaceState) -> list[Row]:

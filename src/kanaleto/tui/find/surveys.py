@@ -53,13 +53,14 @@ class Surveys(View):
         self.context.redraw()
 
     def _is_agreed(self, key: str, place: Place) -> bool:
-        """Before a place is asked for the first time, a line of text says what that may do; the same key begins. What
-        the site polls is asked anyway."""
+        """Before a place is asked, a line of text says what that may do; one key begins. Where the text is not in
+        sight, it is told, and the same key begins. What the site polls is asked anyway."""
         is_polled = place.link is not None and line_of(self.snapshot.site, place.link) is not None
-        if place.is_agreed or is_polled:
-            return True
-        key_before, title, at_s = self._asked_about
-        if (key_before, title) == (key, place.title) and time.monotonic() - at_s < _AGREED_S:
+        is_hidden = self.has_class("-narrow") and not self.has_class("-show-middle")
+        is_told = not place.state.shown and not is_hidden
+        before = self._asked_about
+        is_again = before[:2] == (key, place.title) and time.monotonic() - before[2] < _AGREED_S
+        if place.is_agreed or is_polled or is_told or is_again:
             place.is_agreed = True
             return True
         self._asked_about = (key, place.title, time.monotonic())

@@ -12,9 +12,11 @@ from collections.abc import Awaitable, Callable, Sequence
 from enum import Enum
 from typing import Any
 
+from msgspec.structs import replace
+
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.identify import Identification
+from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.link import FramingKind, Link, SerialLink
 from kanaleto.survey.asking import MayNotTouch, Never, Opener, survey_exchanger
@@ -34,7 +36,7 @@ _UNITS_SHARE, _SECOND_SHARE = 0.4, 0.25  # of what is left then, for all units, 
 _SAMPLED_SHARE = 0.2
 _APART_S = 1.0  # between two samples at the end
 _ROUNDS = 20
-_LEAST_LEFT_S = 0.5
+_LEAST_LEFT_S, _LEAST_TIMEOUT_S = 0.5, 0.2
 _FOREIGN_FRAMES, _FOREIGN_S = 5, 20.0  # so many answers to nobody here, within so long: another master talks
 _MAY_BE_LATE_S = 3.0
 _SETTLE_S = 0.005
@@ -234,6 +236,7 @@ class Everything:
             await self._ask_some(line, wanted, None, 0.0 if has_listened else LISTEN_S, _UNITS_SHARE)
         if self.units is not None and self.units.answers_any:
             self.found = {unit: self.found[unit] for unit in _one_of(self.found)}
+            await self._ask_who_they_are(line)
             return
         silent = [unit for unit in wanted if unit in self.asked_units and unit not in self.found]
         quick_s = self._until(_QUICK_SHARE)
@@ -241,6 +244,16 @@ class Everything:
         if silent and (is_quick or isinstance(self.link, SerialLink)):
             await self._ask_some(line, silent, Identify(Depth.BASIC), 0.0, _SECOND_SHARE)
         self._leave_out_doubles()
+        await self._ask_who_they_are(line)
+
+    async def _ask_who_they_are(self, line: Reopened) -> None:
+        await line.settle()
+        for unit, found in list(self.found.items()):
+            if found.state in _ASKED and not self.says.get(unit):
+                timeout_s = max(_LEAST_TIMEOUT_S, 4 * found.took_s)
+                told = await identify(line.exchanger, unit, timeout_s, retries=0)
+                self.found[unit] = replace(found, identity=told)
+                self.says[unit] = says_of(told)
 
     async def _ask_some(
         self, line: Reopened, units: list[int], question: Request | None, listen_s: float, share: float
@@ -248,7 +261,8 @@ class Everything:
         await line.settle()
         survey = self.units = UnitSurvey(
             line.exchanger, units, self._timeout_s or _UNIT_TIMEOUT_S, self.never, listen_s=listen_s,
-            on_step=self._step, question=question, steady_s=_UNIT_WAIT_S if isinstance(self.link, SerialLink) else None,
+            asks_identity=False, on_step=self._step, question=question,
+            steady_s=_UNIT_WAIT_S if isinstance(self.link, SerialLink) else None,
         )  # fmt: skip
         try:
             await _until(self._for(share), survey.run())
@@ -256,7 +270,6 @@ class Everything:
             self.asked_units |= {unit for unit in units if survey.states[unit] is not UnitState.UNASKED}
             self.states = merged(self.states, survey.states)
             self.found |= survey.found
-            self.says |= {unit: says_of(found.identity) for unit, found in survey.found.items()}
         if survey.note and question is None:
             self.notes.append(survey.note)
 

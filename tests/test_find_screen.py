@@ -33,6 +33,10 @@ class Served:
         assert self._process.stdout.readline().strip() == "ready"
         return self
 
+    def signal(self, number: int) -> None:
+        """To the process that serves."""
+        self._process.send_signal(number)
+
     def __exit__(self, *arguments: object) -> None:
         self._process.terminate()
         self._process.wait(60)

@@ -5,7 +5,9 @@ import asyncio
 import io
 import json
 import os
+import random
 import re
+import struct
 import tempfile
 import unittest
 import unittest.mock
@@ -198,6 +200,38 @@ class Readings(unittest.TestCase):
     def test_a_neighbour_that_agrees_is_named(self) -> None:
         found = other_readings(self.board, self.places["Before"], "16416")
         self.assertIn("one address up", verdict(found, "16416"))
+
+    def test_in_a_drafted_map_a_float_comes_first_without_a_display(self) -> None:
+        """Every register a point of its own, as a survey drafts them: what stands beside it says nothing."""
+        rows = "".join(f"Holding {at},holding,{at},uint16,0\n" for at in range(100, 112))
+        pump = device("Pump", 1, "name,table,address,type,sure\n" + rows)
+        self.assertEqual({point.sure for point in pump.points}, {0.0})
+        plan = plan_site(Site("S", (Line("L", TcpLink("192.0.2.1", 502), (pump,)),)))
+        board = Board(plan)
+        places = {place.point.name: place for place in plan.places}
+        block = places["Holding 100"].block
+        assert block is not None
+        chance = random.Random(4)
+        for number in range(20):
+            levels = [21.4 + chance.gauss(0, 0.2), 3.7 + chance.gauss(0, 0.01), 480 + chance.gauss(0, 4)]
+            data = b"".join(struct.pack(">f", level)[2:] + struct.pack(">f", level)[:2] for level in levels)
+            data += struct.pack(">HHIH", 2310 + round(chance.gauss(0, 3)), 16, 65500 + 5 * number, 0x0900)
+            data += struct.pack(">h", -12 + round(chance.gauss(0, 2)))
+            board.put(block.index, Record(data, block.decoder.decode(data), float(number), 0.0))
+        first = {
+            at: other_readings(board, places[f"Holding {at}"])[0][1].title for at in (100, 102, 104, 106, 108, 111)
+        }
+        self.assertEqual(
+            first,
+            {
+                100: "float32 CDAB",
+                102: "float32 CDAB",
+                104: "float32 CDAB",
+                106: "uint16",
+                108: "uint32 ABCD",
+                111: "int16",
+            },
+        )
 
     def test_fits_fall_along_the_list(self) -> None:
         fits = [candidate.fit for _, candidate in other_readings(self.board, self.places["Flow"])]

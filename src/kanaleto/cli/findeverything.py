@@ -3,6 +3,7 @@
 import asyncio
 import sys
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from pathlib import Path
 
 import click
@@ -16,13 +17,14 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.site.link import Link, SerialLink, TcpLink, parse_link
 from kanaleto.survey.asking import CARE, Never
 from kanaleto.survey.everything import Everything
-from kanaleto.survey.folder import SITE, Written, is_taken, load_folder, write_folder
+from kanaleto.survey.folder import SITE, Written, is_taken, keep_state, load_folder, why_not_written, write_folder
 from kanaleto.survey.hosts import HostState, HostSurvey, parse_range
 from kanaleto.survey.known import words_of_runs
 from kanaleto.survey.ports import list_serial_ports
 
 _HOST_TIMEOUT_S = 0.5
 _MOST_LINES = 32
+_KEPT_EVERY_S = 30.0
 
 
 def find_everything(
@@ -33,6 +35,8 @@ def find_everything(
         raise click.UsageError("--everything needs --out FOLDER, where the site and its maps go")
     if not resumes and (taken := is_taken(out)):
         raise click.UsageError(taken)
+    if unwritable := why_not_written(out):
+        raise Failed(unwritable)
     progress = Progress()
 
     def make(link: Link, knows_settings: bool) -> Everything:
@@ -51,11 +55,12 @@ def find_everything(
     async def work() -> None:
         if not searches and hosts is not None:
             searches.extend(make(link, True) for link in await _answering(hosts, never))
-        telling = asyncio.create_task(_tell_progress(searches, progress))
+        beside = [asyncio.create_task(_tell_progress(searches, progress)), asyncio.create_task(_keep(out, searches))]
         try:
             await asyncio.gather(*(_run(search, is_alone=len(searches) == 1) for search in searches))
         finally:
-            telling.cancel()
+            for task in beside:
+                task.cancel()
 
     is_whole = True
     try:
@@ -113,6 +118,14 @@ async def _run(search: Everything, is_alone: bool) -> None:
         if is_alone:
             raise
         search.stopped = str(error)
+
+
+async def _keep(out: Path, searches: Sequence[Everything]) -> None:
+    """Now and then what is known goes to disk, so that whatever ends this leaves something to go on with."""
+    while True:
+        await asyncio.sleep(_KEPT_EVERY_S)
+        with suppress(OSError):  # told at the end, if it is still so
+            keep_state(out, searches)
 
 
 async def _tell_progress(searches: Sequence[Everything], progress: Progress) -> None:

@@ -121,7 +121,8 @@ def take_reading(device: str, point: Point, step: int, candidate: Candidate, see
     codec = candidate.codec
     factor = f"{codec.scale.factor:g}" if codec.scale is not None else ""
     order = codec.order.value if codec.type.is_wide or codec.order.swaps_bytes else ""
-    cells = {"type": str(codec.type), "order": order, **dict.fromkeys((*SCALE_COLUMNS, "bit"), ""), "factor": factor}
+    cells = {"type": str(codec.type), "order": order, **dict.fromkeys((*SCALE_COLUMNS, "bit", "sure"), "")}
+    cells["factor"] = factor
 
     def edit(draft: Draft) -> str:
         own = draft.device(device)

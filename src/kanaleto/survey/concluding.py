@@ -89,21 +89,29 @@ def _cuts_of_all(turns: dict[int, Turn]) -> dict[int, _Cuts]:
 
 
 def _runs(turn: Turn) -> list[tuple[TableSearch, Span]]:
-    """Runs of registers that were read at least once again, in pieces of a length that is explained at once."""
+    """Runs of registers, in pieces of a length that is explained at once."""
     return [
         (table, (at, min(at + _LONGEST - 1, last)))
         for table in turn.survey.tables if not table.table.is_bits
         for first, last in table.runs
         for at in range(first, last + 1, _LONGEST)
-        if turn.samples.of(table.table, (at, min(at + _LONGEST - 1, last)))
+        if _samples_of(turn, table, (at, min(at + _LONGEST - 1, last)))
     ]  # fmt: skip
+
+
+def _samples_of(turn: Turn, table: TableSearch, run: Span) -> list[tuple[int, ...]]:
+    """As it was read again and again; where it was not yet, as the search itself has seen it."""
+    samples = turn.samples.of(table.table, run)
+    seen = [table.words.get(address) for address in range(run[0], run[1] + 1)]
+    once = tuple(word for word in seen if word is not None)
+    return samples or ([once] if once and len(once) == len(seen) else [])
 
 
 def _cuts_of(turns: dict[int, Turn]) -> dict[int, _Cuts]:
     runs = _runs(next(iter(turns.values())))
     if not runs:
         return {}
-    words = [[_bytes_of(turn.samples.of(table.table, run)) for turn in turns.values()] for table, run in runs]
+    words = [[_bytes_of(_samples_of(turn, _own(turn, table), run)) for turn in turns.values()] for table, run in runs]
     _, cuts = explain(words)
     found: dict[int, _Cuts] = {unit_id: {} for unit_id in turns}
     for (table, (first, _)), samples, own in zip(runs, words, cuts, strict=True):
@@ -112,6 +120,11 @@ def _cuts_of(turns: dict[int, Turn]) -> dict[int, _Cuts]:
                 low, high = 2 * cut.at, 2 * (cut.at + cut.codec.registers)
                 found[unit_id][table.table, first + cut.at] = (cut, [sample[low:high] for sample in of_unit])
     return found
+
+
+def _own(turn: Turn, table: TableSearch) -> TableSearch:
+    """The same table of another unit."""
+    return next(own for own in turn.survey.tables if own.table is table.table)
 
 
 def _bytes_of(samples: Sequence[tuple[int, ...]]) -> list[bytes]:
@@ -131,7 +144,7 @@ def _rows_of_table(turn: Turn, table: TableSearch, cuts: _Cuts) -> list[DraftRow
         while at <= last:
             known = cuts.get((table.table, at))
             if known is None:
-                own.append(DraftRow(f"{WORDS[table.table]} {at}", table.table, at, "was read once only", "uint16"))
+                own.append(DraftRow(f"{WORDS[table.table]} {at}", table.table, at, "not read again", "uint16"))
                 at += 1
                 continue
             own.append(_row(table.table, at, *known))
@@ -146,11 +159,11 @@ def _rows_of_table(turn: Turn, table: TableSearch, cuts: _Cuts) -> list[DraftRow
 
 
 def _rows_of_bits(turn: Turn, table: TableSearch, first: int, last: int) -> list[DraftRow]:
-    samples = turn.samples.of(table.table, (first, last))
+    samples = _samples_of(turn, table, (first, last))
     rows = []
     for address in range(first, last + 1):
         seen = {bits[address - first] for bits in samples}
-        note = "switches" if len(seen) > 1 else f"always {seen.pop()}" if seen else "was read once only"
+        note = "switches" if len(seen) > 1 else f"always {seen.pop()}" if seen else "not seen"
         rows.append(DraftRow(f"{WORDS[table.table]} {address}", table.table, address, note, "bool"))
     return rows
 

@@ -267,7 +267,8 @@ class Desk(WholeLine):
             except (SurveyStopped, Unreachable, ValueError) as error:
                 place.update(note=str(error))
             except asyncio.CancelledError:
-                place.update(note=f"{doing}: stopped")
+                if not place.has_news:  # which is told in its own words
+                    place.update(note=f"{doing}: stopped")
             finally:
                 publishing.cancel()
                 place.publish()

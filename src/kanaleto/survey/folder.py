@@ -42,6 +42,27 @@ class Written(Struct):
     units: int
 
 
+def keep_state(folder: Path, searches: Sequence[Everything]) -> None:
+    """What the searches know now, in case that nothing else can be written any more. Raises OSError."""
+    folder.mkdir(parents=True, exist_ok=True)
+    kept = {"kanaleto_find": _FORMAT, "written": _written_before(folder), "places": [_kept(one) for one in searches]}
+    write_whole(folder / STATE, json.dumps(kept) + "\n")
+
+
+def why_not_written(folder: Path) -> str:
+    """Why nothing could be written there, in words, or nothing."""
+    is_new = not folder.exists()
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        write_whole(folder / f".{STATE}", "")
+        (folder / f".{STATE}").unlink()
+        if is_new:
+            folder.rmdir()
+    except OSError as error:
+        return f"{folder} cannot be written: {error.strerror}"
+    return ""
+
+
 def is_taken(folder: Path) -> str:
     """Why nothing new may be written there, in words, or nothing."""
     if folder.exists() and not folder.is_dir():

@@ -44,6 +44,7 @@ class TableSearch(KnownAddresses):
         self.table = table
         self.most, self.longest = table.most_read, 0
         self.dangerous: list[Span] = []
+        self.words: dict[int, int] = {}  # as they were last seen by the search
         self.walls: list[int] = []
         self.is_full_of_zeros: bool | None = None
         self.why_none = ""
@@ -351,6 +352,7 @@ class TableSearch(KnownAddresses):
         self.asked += 1
         self.longest = max(self.longest, count)
         self.note(first, count, ZERO)
+        self.words.update(zip(range(first, first + count), reply.values, strict=False))
         there = [first + number for number, value in enumerate(reply.values[:count]) if value]
         if there and there[-1] >= first + count - _BETWEEN:
             self.suggest(first + count, 0.9)
@@ -370,6 +372,7 @@ class TableSearch(KnownAddresses):
         self.asked += 1
         self.longest = max(self.longest, count)
         self.note_reads(first, first + count - 1)
+        self.words.update(zip(range(first, first + count), reply.values, strict=False))
 
     def take_care(self, first: int, last: int) -> None:
         """The unit restarted when asked for this span: go on there in smaller steps, until the address is found that

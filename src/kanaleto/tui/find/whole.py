@@ -72,7 +72,9 @@ def roll_rows(place: PlaceState) -> list[Row]:
         [],
     ]
     latest = next((one for one in roll.called if one.unit_id == roll.latest), None)
-    if latest is None:
+    if not there and len(roll.called) > 1:
+        rows += [[("    ✕ none of them answers: it is the line itself, or the power of all", "terracotta")], []]
+    elif latest is None:
         rows += [
             [("  Unplug one of them, or switch it off: its number stands here, large.", "ink")],
             [("  Nothing is written; each is asked the same short read again and again.", "muted")],

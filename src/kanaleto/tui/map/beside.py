@@ -22,6 +22,7 @@ from kanaleto.values.text import shown
 _MOST_READINGS = 9
 _BAR = 6
 _SPARK_WIDTH = 40
+_SURE = 0.85
 _VALUE_WIDTH = 14
 
 
@@ -92,8 +93,13 @@ class PointBeside(Panel):
         spark = spark_of(self.snapshot, place, _SPARK_WIDTH)
         if spark.strip():
             rows += [[], [("LAST 60 s", "muted!")], [(spark, "verdigris")]]
+        if point.sure is not None:
+            drafted = (
+                f"drafted, {100 * point.sure:.0f} % sure of how it is read" if point.sure else "drafted; type not known"
+            )
+            rows += [[], [(drafted, "ochre" if point.sure < _SURE else "muted")]]
         if point.note:
-            rows += [[], [(point.note, "ink")]]
+            rows += [[], *([(part, "ink")] for part in wrapped(point.note, 40))]
         return rows
 
     def _settings(self, place: Place) -> list[Row]:

@@ -1,0 +1,125 @@
+"""Find everything in a real terminal: one key on a place, as commands, and which one is it; over served devices that
+are stopped in the middle."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from kanaleto.files.loading import load_site
+from tests.terminal import KANALETO, Terminal
+from tests.test_bench import free_port
+from tests.test_find_screen import Served, start, tcp_site
+
+
+def command(*words: str, code: int = 0) -> tuple[str, str]:
+    done = subprocess.run(
+        [sys.executable, "-m", "kanaleto", *words], capture_output=True, text=True, timeout=300, check=False
+    )
+    if done.returncode != code:
+        raise AssertionError(f"exit code {done.returncode}, not {code}:\n{done.stdout}{done.stderr}")
+    return done.stdout, done.stderr
+
+
+class OneKey(unittest.TestCase):
+    def test_a_line_becomes_a_site_by_one_key_and_the_one_unplugged_is_known(self) -> None:
+        port = free_port()
+        with Served(tcp_site(port)) as served, Terminal() as terminal:
+            start(terminal)
+            terminal.wait_for("Asking only reads; yet some devices clear a counter")
+            terminal.type(*f"127.0.0.1:{port}", "Enter")
+            terminal.wait_for("every")
+            terminal.type("Escape")
+            terminal.wait_for("f finds everything")
+            terminal.type("f")
+            terminal.wait_for("Everything +(asking units|looking for registers)")
+            terminal.wait_for("unit 2 +4 addresses")
+            terminal.type("f")
+            terminal.wait_for("is under way; escape stops it")
+            served.signal(signal.SIGSTOP)
+            terminal.resize(100, 30)
+            terminal.resize(160, 47)
+            served.signal(signal.SIGCONT)
+            terminal.wait_for("unit 41 +4 addresses")
+            terminal.type("Escape")
+            terminal.wait_for("added 2 units with 6 points")
+            terminal.wait_for("2 devices, 6 points on 1 line")
+            terminal.type("d")
+            terminal.wait_for("2 of 2 answer")
+            served.signal(signal.SIGSTOP)
+            terminal.wait_for("0 of 2 answer")
+            terminal.wait_for("does not answer, for|the line itself")
+            served.signal(signal.SIGCONT)
+            terminal.wait_for("2 of 2 answer")
+            terminal.type("Escape", "C-z")
+            terminal.wait_for("0 devices, 0 points")
+            terminal.type("q")
+
+    def test_at_a_terminal_the_command_waits_for_a_key(self) -> None:
+        port = free_port()
+        with Served(tcp_site(port)), Terminal() as terminal, tempfile.TemporaryDirectory() as folder:
+            terminal.run(
+                f"{KANALETO} find tcp://127.0.0.1:{port} --everything --out {folder}/found --within 4; echo over"
+            )
+            terminal.wait_for("enter begins, ctrl")
+            self.assertFalse((Path(folder) / "found").exists())
+            terminal.type("Enter")
+            terminal.wait_for("2 units and 6 points in")
+            self.assertTrue((Path(folder) / "found" / "unit-41.csv").exists())
+
+
+class Commands(unittest.TestCase):
+    def test_everything_within_a_time_stopped_gone_on_with_and_refused(self) -> None:
+        port = free_port()
+        link = f"tcp://127.0.0.1:{port}"
+        with Served(tcp_site(port)), tempfile.TemporaryDirectory() as folder:
+            out = Path(folder) / "found"
+            process = subprocess.Popen(
+                [sys.executable, "-m", "kanaleto", "find", link, "--everything", "--out", str(out)],
+                stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+            )  # fmt: skip
+            with self.assertRaises(subprocess.TimeoutExpired):
+                process.communicate(timeout=6)
+            process.send_signal(signal.SIGINT)
+            told = process.communicate(timeout=60)
+            self.assertEqual(process.returncode, 0, told)
+            self.assertIn("stopped; what was found so far is written", told[1])
+            site, faults = load_site(out / "site.toml")
+            self.assertFalse([fault for fault in faults if not fault.is_warning])
+            self.assertEqual(sorted(device.unit_id for _, device in site.devices()), [2, 41])
+            types = {point.name: str(point.codec.type) for _, device in site.devices() for point in device.points}
+            self.assertEqual(types, {"Holding 7": "uint16", "Holding 8": "uint16", "Holding 9": "float32"})
+
+            self.assertIn("--resume goes on", command("find", link, "--everything", "--out", str(out), code=2)[1])
+            lines, _ = command("find", "--everything", "--out", str(out), "--resume", "--within", "5", "--json")
+            told_json = [json.loads(line) for line in lines.splitlines()]
+            self.assertEqual([one["unit_id"] for one in told_json[:-1]], [2, 41])
+            self.assertEqual((told_json[-1]["units"], told_json[-1]["points"]), (2, 6))
+            self.assertEqual(command("check", str(out / "site.toml"))[1], "")
+
+    def test_what_cannot_be_is_told_in_a_sentence(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            out = str(Path(folder) / "found")
+            for words, code, reason in (
+                (("tcp://127.0.0.1:9", "--everything"), 2, "needs --out FOLDER"),
+                (("--everything", "--out", out), 2, "name a LINK to look at"),
+                (("tcp://127.0.0.1:9", "--everything", "--out", out, "--unit", "3"), 2, "--unit does not go with"),
+                (("tcp://127.0.0.1:9", "--everything", "--out", out, "--ports"), 2, "different places to look at"),
+                (("tcp://127.0.0.1:9", "--everything", "--out", out, "--within", "3"), 1, "refused the connection"),
+                (("rtu:///no/such/port", "--everything", "--out", out, "--within", "3"), 1, "no port|no such"),
+                (("--everything", "--out", out, "--resume"), 2, "holds no search to go on with"),
+                (("tcp://127.0.0.1:9", "--out", out), 2, "--out goes with --everything only"),
+                (("tcp://127.0.0.1:9", "--registers", "--resume"), 2, "--resume needs a FILE"),
+                (("tcp://127.0.0.1:9", "--everything", "--out", out, "--within", "0"), 2, "--within"),
+            ):
+                with self.subTest(words):
+                    self.assertRegex(command("find", *words, code=code)[1], reason)
+            self.assertFalse(os.path.exists(out))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -200,10 +200,13 @@ def _report(searches: Sequence[Everything]) -> Iterator[str]:
             says = search.says.get(unit_id, "")
             yield f"  unit {unit_id}: {found.text}" + (f"; says of itself: {says}" if says else "")
             turn = search.turns.units.get(unit_id) if search.turns is not None else None
+            if turn is not None and turn.survey.is_silent_at_holes:
+                yield "    is silent where it has no register"
             for table in turn.survey.tables if turn is not None else ():
                 if table.runs:
                     most = f"; at most {table.most} a request" if table.most < table.table.most_read else ""
                     zeros = "; whatever it does not have reads as zero" if table.is_full_of_zeros else ""
+                    zeros += f"; no request may cross {', '.join(map(str, table.walls[:6]))}" if table.walls else ""
                     yield f"    {table.table.title}: {words_of_runs(table.runs)}{most}{zeros}"
         left = search.not_looked_at()
         yield "  not looked at:" if left else "  everything that is likely was looked at"

@@ -35,6 +35,7 @@ _MOST_TIMES = 5000
 _ROOM = 2.0  # times the slowest answer of the unit, that it is waited for
 _USED_TO = 6  # so many holes at which it was silent, and only every few of them is it asked whether it is there
 _EVERY_FEW = 4
+_SILENT_HOLES = 3
 
 
 class _Restarted(Exception):
@@ -45,16 +46,16 @@ class _Restarted(Exception):
         self.first, self.last = first, last
 
 
-class FellSilent(Exception):
-    """The unit does not answer any more since it was asked for this, which it was never asked for before."""
-
-    def __init__(self, span: str) -> None:
-        super().__init__(span)
-        self.span = span
-
-
 class UnitStopped(SurveyStopped):
     """It is this unit with which it cannot go on; with others it may."""
+
+
+class FellSilent(UnitStopped):
+    """The unit does not answer any more since it was asked for this, which it was never asked for before."""
+
+    def __init__(self, unit_id: int, span: str) -> None:
+        super().__init__(f"unit {unit_id} fell silent when asked for {span}, and is left alone")
+        self.span = span
 
 
 class _OutOfRequests(Exception):
@@ -106,6 +107,11 @@ class RegisterSurvey:
     def share(self) -> float:
         """How much of the likely places is behind it, 0…1."""
         return sum(table.share for table in self.tables) / max(len(self.tables), 1)
+
+    @property
+    def is_silent_at_holes(self) -> bool:
+        """Whether it says nothing where it has no register, in place of an exception."""
+        return len(self.silent_at) >= _SILENT_HOLES
 
     @property
     def items(self) -> int:
@@ -240,7 +246,7 @@ class RegisterSurvey:
         self.restarts += 1
         span = f"{table.title} {first}" + (f"–{first + count - 1}" if count > 1 else "")
         if self._leaves_alone:
-            raise FellSilent(span)
+            raise FellSilent(self.unit_id, span)
         if self.restarts > _MOST_RESTARTS:
             who = f"unit {self.unit_id} restarted {_MOST_RESTARTS} times"
             raise UnitStopped(f"{who}, last when asked for {span}; name them as never to be touched")

@@ -68,6 +68,8 @@ class TableState(Struct, frozen=True):
     runs: tuple[tuple[int, int], ...]
     dangerous: tuple[tuple[int, int], ...]
     why_none: str
+    walls: tuple[int, ...] = ()
+    is_full_of_zeros: bool = False
 
 
 class RegistersState(Struct, frozen=True):
@@ -80,6 +82,7 @@ class RegistersState(Struct, frozen=True):
     slowest_s: float | None
     functions: Mapping[int, bool]
     constant: Mapping[Table, frozenset[int]]
+    is_silent_at_holes: bool = False
 
 
 class AskedState(Struct, frozen=True):
@@ -250,23 +253,16 @@ def state_of_registers(survey: RegisterSurvey) -> RegistersState:
     tables = tuple(
         TableState(
             t.table, t.first, t.last, t.share, t.most, t.is_over, t.items, tuple(t.runs), tuple(t.dangerous),
-            t.why_none,
+            t.why_none, tuple(t.walls), bool(t.is_full_of_zeros),
         )
         for t in survey.tables
     )  # fmt: skip
     fastest, slowest = (min(survey.took_s), max(survey.took_s)) if survey.took_s else (None, None)
     constant = dict(survey.constant)
     return RegistersState(
-        tables,
-        survey.share,
-        survey.asked,
-        survey.is_over,
-        survey.items,
-        fastest,
-        slowest,
-        dict(survey.functions),
-        constant,
-    )
+        tables, survey.share, survey.asked, survey.is_over, survey.items, fastest, slowest, dict(survey.functions),
+        constant, survey.is_silent_at_holes,
+    )  # fmt: skip
 
 
 def state_of_listener(listener: Listener) -> HeardState:

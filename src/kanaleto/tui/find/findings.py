@@ -168,7 +168,9 @@ def _register_lines(survey: RegistersState) -> list[tuple[str, str]]:
     for table in survey.tables:
         if table.runs:
             most = f"; at most {table.most} a request" if table.most < table.table.most_read else ""
-            lines.append((f"{table.table.title} {words_of_runs(table.runs)} read{most}", "ink"))
+            zeros = "; what it does not have reads as zero" if table.is_full_of_zeros else ""
+            walls = f"; no request may cross {', '.join(map(str, table.walls[:4]))}" if table.walls else ""
+            lines.append((f"{table.table.title} {words_of_runs(table.runs)} read{most}{zeros}{walls}", "ink"))
         still = len(survey.constant.get(table.table, ()))
         if still:
             lines.append((f"{still} of {table.items} did not change in 2 s", "muted"))
@@ -183,6 +185,8 @@ def _register_lines(survey: RegistersState) -> list[tuple[str, str]]:
     if survey.fastest_s is not None and survey.slowest_s is not None:
         took = f"{1000 * survey.fastest_s:.1f}–{1000 * survey.slowest_s:.1f} ms"
         lines.append((f"{survey.asked} requests; answers took {took}", "muted"))
+    if survey.is_silent_at_holes:
+        lines.append(("it is silent where it has no register", "muted"))
     known = [f"{code:02X}" for code, is_known in survey.functions.items() if is_known]
     if known:
         lines.append((f"reading functions it knows: {' '.join(known)}", "muted"))

@@ -19,14 +19,15 @@ _FIELD = {
     UnitState.SHARED: ("◈", "violet"),
 }
 _MOST_TRIED = 6
-_WIDTH = 76
+_WIDTH, _LEAST_WIDTH = 76, 24
 _MOST_HEARD = 14
 
 
-def rows_of(place: PlaceState | None, height: int) -> list[Row]:
-    """What there is to show, in at most `height` rows: what was begun last first."""
+def rows_of(place: PlaceState | None, height: int, width: int) -> list[Row]:
+    """What there is to show, in at most `height` rows, text in `width` columns: what was begun last first."""
+    width = max(min(width - 2, _WIDTH), _LEAST_WIDTH)
     if place is None:
-        return _welcome()
+        return _welcome(width)
     blocks = {
         "everything": everything_rows(place, height),
         "roll": roll_rows(place),
@@ -39,14 +40,14 @@ def rows_of(place: PlaceState | None, height: int) -> list[Row]:
     rows = blocks.pop(place.shown, [])
     blocks.pop("roll", None)
     if rows and place.note and not place.doing:  # how it ended, in full: at the left there is little room
-        rows[1:1] = [[(f"  {part}", "ochre")] for part in wrapped(place.note, _WIDTH)]
+        rows[1:1] = [[(f"  {part}", "ochre")] for part in wrapped(place.note, width)]
     for name, block in blocks.items():
         if block and len(rows) + len(block) + 1 <= height:
             rows = [*block, [], *rows] if name == "settings" else [*rows, [], *block]
-    return rows if rows else _what_to_do(place)
+    return rows if rows else _what_to_do(place, width)
 
 
-def _welcome() -> list[Row]:
+def _welcome(width: int) -> list[Row]:
     return [
         [("Get an answer at all", "ink!")],
         [],
@@ -57,13 +58,18 @@ def _welcome() -> list[Row]:
         [("  rtu:///dev/ttyUSB0?baud=9600&parity=none   ", "sky"), ("one whose settings are known", "muted")],
         [],
         [("Nothing is written here, and nobody is asked who was not typed or chosen.", "muted")],
-        *_care(),
+        *_care(width),
     ]
 
 
-def _what_to_do(place: PlaceState) -> list[Row]:
+def _what_to_do(place: PlaceState, width: int) -> list[Row]:
     if place.link is None:
-        return [[(place.title, "ink!")], [], [("g", "ochre!"), (" asks every host of this range", "muted")], *_care()]
+        return [
+            [(place.title, "ink!")],
+            [],
+            [("g", "ochre!"), (" asks every host of this range", "muted")],
+            *_care(width),
+        ]
     rows: list[Row] = [[(place.title, "ink!")], []]
     if place.is_serial:
         rows.append([("t", "ochre!"), (" tries settings, the likeliest first", "muted")])
@@ -71,11 +77,11 @@ def _what_to_do(place: PlaceState) -> list[Row]:
     rows.append([("f", "ochre!"), (" finds everything: settings, units, registers, types, in five minutes", "muted")])
     rows.append([("g", "ochre!"), (" asks which units answer", "muted")])
     rows.append([("enter", "ochre!"), (" reads some registers of one unit", "muted")])
-    return [*rows, *_care()]
+    return [*rows, *_care(width)]
 
 
-def _care() -> list[Row]:
-    return [[(part, "ochre")] for part in wrapped(f"{CARE[0].upper()}{CARE[1:]}.", _WIDTH)]
+def _care(width: int) -> list[Row]:
+    return [[(part, "ochre")] for part in wrapped(f"{CARE[0].upper()}{CARE[1:]}.", width)]
 
 
 def _settings_rows(place: PlaceState) -> list[Row]:

@@ -102,7 +102,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
             self._chosen = row.place
         self._fold()
         state = self.state
-        shown = rows_of(state, self._room())
+        shown = rows_of(state, self._room(), self._field.size.width or self.size.width)
         self._field.rows = shown
         self._field.styles.height = min(len(shown) + 1, max(self._room(), 1))
         self._field.redraw()

@@ -19,6 +19,10 @@ _SLOW_FIRST = (
     "test_links",
     "test_find_screen",
     "test_map_screen",
+    "test_everything_screen",
+    "test_kept",
+    "test_live",
+    "test_everything",
 )
 
 

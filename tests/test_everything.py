@@ -37,12 +37,12 @@ def search(line: MadeLine, within_s: float | None = 300.0, **options: object) ->
 
 
 class WithinFiveMinutes(unittest.TestCase):
-    """`make bench` does it over forty lines; here are eight of them, as pseudo-terminals are: without parity."""
+    """`make bench` does it over forty lines; here are four of them, as pseudo-terminals are: without parity."""
 
     def test_lines_are_found_whole(self) -> None:
         there = found = right = points = 0
         with mock.patch("kanaleto.survey.settings.is_pseudo_terminal", lambda port: True):
-            for seed in (1, 3, 8, 9, 10, 14, 18, 33):
+            for seed in (1, 9, 14, 33):
                 line = made_line(seed, tells_parity=False)
                 result = judged(line, search(line))
                 with self.subTest(seed=seed):

@@ -11,6 +11,7 @@ import unittest
 from pathlib import Path
 
 from kanaleto.files.loading import load_site
+from kanaleto.site.link import SerialLink
 from tests.terminal import KANALETO, Terminal
 from tests.test_bench import free_port
 from tests.test_find_screen import Served, start, tcp_site
@@ -100,6 +101,26 @@ class Commands(unittest.TestCase):
             self.assertEqual([one["unit_id"] for one in told_json[:-1]], [2, 41])
             self.assertEqual((told_json[-1]["units"], told_json[-1]["points"]), (2, 6))
             self.assertEqual(command("check", str(out / "site.toml"))[1], "")
+
+    def test_a_serial_line_of_which_nobody_knows_the_settings(self) -> None:
+        """On a pseudo-terminal that keeps the pace of its wire."""
+        with tempfile.TemporaryDirectory() as folder:
+            port = Path(folder) / "port"
+            devices = "".join(
+                f'[[line.device]]\nname = "D{unit}"\nunit_id = {unit}\nmap = "map.csv"\n' for unit in (114, 203)
+            )
+            site = f'[site]\nname = "Far"\n[[line]]\nname = "L"\nlink = "rtu://{port}?baud=38400"\n{devices}'
+            out = Path(folder) / "found"
+            with Served(site):
+                command("find", f"rtu://{port}", "--everything", "--out", str(out), "--within", "75")
+            found, _ = load_site(out / "site.toml")
+            link = found.lines[0].link
+            assert isinstance(link, SerialLink)
+            self.assertEqual(link.settings.baud, 38400)
+            points = {
+                device.unit_id: [(p.address, str(p.codec.type)) for p in device.points] for _, device in found.devices()
+            }
+            self.assertEqual(points, {unit: [(7, "uint16"), (8, "uint16"), (9, "float32")] for unit in (114, 203)})
 
     def test_what_cannot_be_is_told_in_a_sentence(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

@@ -27,7 +27,7 @@ from kanaleto.wire.pdu import Request
 LIKELY_UNITS = (1, 2, 3, 247)
 TIMEOUT_S = 0.35
 # units asked in one turn, and how likely the first of them is among those
-_CHUNKS = ((4, 0.35), (8, 0.18), (20, 0.18), (32, 0.1), (64, 0.08), (247, 0.11))
+_CHUNKS = ((4, 0.35), (28, 0.36), (247, 0.29))
 # what comes later comes while the next unit is asked, and is seen all the same: likely units wait longer, others hardly
 _LIKELY_WAIT_S, _WAIT_S = 0.03, 0.003
 _COULD_BE = 12  # units asked before bytes that made no sense, which may have been the answer of one of them

@@ -15,7 +15,7 @@ _WINDOWS = (1, 2, 4)
 _BESIDE = (-1, 1)
 # more than two readings that agree with a display can differ in how their words move, less than a bent power of ten
 _BESIDE_COSTS, _OTHER_SIZE = 0.45, 0.1
-_AROUND = 24  # registers before and behind that are looked at along with it
+_AROUND = 16  # registers before and behind that are looked at along with it
 
 
 def samples_of(board: Readings, place: Place) -> list[tuple[int, bytes]]:

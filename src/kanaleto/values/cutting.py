@@ -54,10 +54,11 @@ class Cut(Struct, frozen=True):
 
 
 class _Entry(Struct):
-    """One reading wherever in a run it may stand: `cost` by the register at which it begins; `key` is the number of its
-    type and order; `against` what it costs where it is not of a style, by style."""
+    """One reading wherever in a run it may stand: its registers, the number of its type and order, its cost and shape by
+    the register at which it begins."""
 
     codec: Codec
+    size: int
     key: int
     cost: list[float]
     shape: list[int]
@@ -83,7 +84,9 @@ class Run:
         cost = np.minimum(sum((column.cost for column in columns), start=np.zeros(len(columns[0].cost))), IMPOSSIBLE)
         shape = np.max([column.shape for column in columns], axis=0)
         self._entries.append(
-            _Entry(Codec(ValueType(kind), order), self._key(kind, order), cost.tolist(), shape.tolist())
+            _Entry(
+                Codec(ValueType(kind), order), REGISTERS[kind], self._key(kind, order), cost.tolist(), shape.tolist()
+            )
         )
         if kind is Kind.UINT32:
             self._entries.append(self._dates(order, columns, cost, shape))
@@ -95,7 +98,7 @@ class Run:
         saved = sum((column.told for column in columns), start=np.zeros(len(cost))) - len(columns) * _DATE
         told = np.where(is_date & rises, cost - saved + np.where(shape == Shape.STILL, _STILL_DATE, 0.0), IMPOSSIBLE)
         codec = Codec(ValueType(Kind.UNIX32), order)
-        return _Entry(codec, self._key(Kind.UNIX32, order), told.tolist(), shape.astype(int).tolist())
+        return _Entry(codec, codec.registers, self._key(Kind.UNIX32, order), told.tolist(), shape.astype(int).tolist())
 
     def _key(self, kind: Kind, order: Order) -> int:
         return self._keys.setdefault((kind, order), len(self._keys))
@@ -147,7 +150,7 @@ class Run:
             for entry, more in entries:
                 if at < len(entry.cost):
                     bits = entry.cost[at] + more + min(here[entry.key] + _SAME, other)
-                    end = at + entry.codec.registers
+                    end = at + entry.size
                     if bits < by_key[end][entry.key]:
                         by_key[end][entry.key] = bits
                         best[end] = min(best[end], bits)
@@ -165,7 +168,7 @@ class Run:
             here = [IMPOSSIBLE * 10] * keys
             for entry, more in entries:
                 if at < len(entry.cost):
-                    bits = entry.cost[at] + more + rest[at + entry.codec.registers][entry.key]
+                    bits = entry.cost[at] + more + rest[at + entry.size][entry.key]
                     here[entry.key] = min(here[entry.key], bits)
             for codec, key, cost in self._spans.get(at, ()):
                 here[key] = min(here[key], cost + rest[at + codec.registers][key])
@@ -186,7 +189,7 @@ class Run:
             for entry, more in entries:
                 if at < len(entry.cost) and entry.cost[at] < IMPOSSIBLE:
                     bits = entry.cost[at] + more + min(before[entry.key] + _SAME, other)
-                    whole = bits + rest[at + entry.codec.registers][entry.key]
+                    whole = bits + rest[at + entry.size][entry.key]
                     here[entry.codec] = (whole - best[-1], Shape(entry.shape[at]))
             for codec, key, cost in self._spans.get(at, ()):
                 bits = cost + min(before[key] + _SAME, other)

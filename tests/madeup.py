@@ -129,6 +129,7 @@ class MadeLine:
         self.outside: list[bytes] = []
         self.is_serial = isinstance(link, SerialLink)
         self.at_once = 1
+        self.absent_s = 0.15  # how long a gateway waits for one that is not there
         self.unplugged: Callable[[int, float], bool] = lambda unit, at: False
         self.noise: Callable[[float], bool] = lambda at: False
         self.channels: list[MemoryChannel] = []
@@ -172,7 +173,7 @@ class MadeLine:
         pdu = device.answer(frame.pdu, at) if device is not None and not self.unplugged(frame.unit_id, at) else None
         if pdu is None and not self.is_serial:
             pdu = bytes((frame.pdu[0] | 0x80, 0x0B))
-            done = at + behind_s + 0.15
+            done = at + behind_s + self.absent_s
         elif pdu is None:
             return []
         else:

@@ -151,6 +151,15 @@ class WhateverTheLineDoes(unittest.TestCase):
         assert queue.turns is not None
         self.assertEqual(queue.turns.at_once, 1)
 
+    def test_a_gateway_that_waits_long_for_each_unit_that_is_not_there(self) -> None:
+        line = made_line(10)
+        line.absent_s = 1.0
+        found = search(line)
+        result = judged(line, found)
+        self.assertEqual((result.missing_units, result.invented_units), ([], []))
+        self.assertGreater(len(found.asked_units), 140)
+        self.assertGreaterEqual(result.found / result.addresses, 0.8)
+
     def test_a_budget_too_short_for_anything_leaves_what_was_found(self) -> None:
         for within_s in (0.1, 1.0, 3.0, 10.0):
             line = made_line(3)
@@ -214,7 +223,22 @@ class Folders(unittest.TestCase):
         make = self.make(made_line(10), 1.0)
         with self.assertRaisesRegex(ValueError, "holds no search to go on with"):
             load_folder(self.out, make)
-        for text in ("", "[]", "{}", '{"kanaleto_find": 1, "places": [{}]}', '{"kanaleto_find": 1, "places": 7}', "\0"):
+        unit = '{"unit_id": 999, "state": "good", "took_s": 0, "answer": "", "text": "", "says": ""}'
+        place = (
+            f'{{"link": "tcp://192.0.2.1", "knows_settings": 1, "asked_units": [], "units": [{unit}], "registers": []}}'
+        )
+        hostile = f'{{"kanaleto_find": 1, "places": [{place}]}}'
+        for text in (
+            hostile,
+            hostile.replace("999", '"x"'),
+            hostile.replace("tcp://", "what"),
+            "",
+            "[]",
+            "{}",
+            '{"kanaleto_find": 1, "places": [{}]}',
+            '{"kanaleto_find": 1, "places": 7}',
+            "\0",
+        ):
             (self.out / STATE).write_text(text)
             with self.subTest(text), self.assertRaisesRegex(ValueError, "no search|no JSON|JSON"):
                 load_folder(self.out, make)

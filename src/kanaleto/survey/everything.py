@@ -7,20 +7,17 @@ talked over. It only reads: functions 01 to 04, 11 and 2B/0E.
 """
 
 import asyncio
-from collections import deque
 from collections.abc import Awaitable, Callable, Sequence
 from enum import Enum
 from typing import Any
 
 from msgspec.structs import replace
 
-from kanaleto.lines.channel import Unreachable
-from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.identify import Identification, identify
-from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.link import FramingKind, Link, SerialLink
 from kanaleto.survey.asking import MayNotTouch, Never, Opener, survey_exchanger
 from kanaleto.survey.knownmaps import KnownMaps
+from kanaleto.survey.reopened import Reopened
 from kanaleto.survey.sampling import Samples
 from kanaleto.survey.settings import SettingsSurvey
 from kanaleto.survey.turns import Turns
@@ -32,16 +29,16 @@ LISTEN_S = 2.0
 SAMPLES = 20
 _UNIT_TIMEOUT_S, _UNIT_WAIT_S = 0.6, 0.04
 _SETTINGS_SHARE = 0.8  # of the time
-_UNITS_SHARE, _SECOND_SHARE = 0.4, 0.25  # of what is left then, for all units, and for the silent ones once more
+_UNITS_SHARE, _SECOND_SHARE, _REST_SHARE = (
+    0.4,
+    0.25,
+    0.35,
+)  # of what is left then, for all units, and for the silent ones once more
 _SAMPLED_SHARE = 0.2
 _APART_S = 1.0  # between two samples at the end
 _ROUNDS = 20
 _LEAST_LEFT_S, _LEAST_TIMEOUT_S = 0.5, 0.2
-_FOREIGN_FRAMES, _FOREIGN_S = 5, 20.0  # so many answers to nobody here, within so long: another master talks
-_MAY_BE_LATE_S = 3.0
-_SETTLE_S = 0.005
 _QUICK_SHARE = 0.25  # of the time: units that took no longer are asked a second way on a gateway too
-_RECONNECT_S = (0.5, 1.0, 2.0, 5.0, 10.0)
 _ASKED = (UnitState.GOOD, UnitState.EXCEPTION)
 
 
@@ -54,61 +51,6 @@ class Stage(Enum):
     REGISTERS = "looking for registers"
     SAMPLES = "reading it all again and again"
     OVER = "over"
-
-
-class Reopened:
-    """Asks on a connection, and opens it again when it is lost: devices come and go, gateways hang up."""
-
-    def __init__(self, link: Link, opener: Opener, until_s: Callable[[], float | None]) -> None:
-        self.exchanger: Exchanger = opener(link)
-        self._until_s = until_s
-        self._opening = asyncio.Lock()
-        self._heard: deque[float] = deque(maxlen=_FOREIGN_FRAMES)
-        self._strays, self._timeout_at = 0, -1e9
-
-    async def ask(self, unit_id: int, request: Request, timeout_s: float) -> Outcome:
-        await self.settle()
-        outcome = await self.exchanger.ask(unit_id, request, timeout_s)
-        self._hear_others(outcome)
-        if outcome.kind is not OutcomeKind.UNREACHABLE:
-            return outcome
-        if not await self._open_again():
-            return outcome
-        return await self.exchanger.ask(unit_id, request, timeout_s)
-
-    def _hear_others(self, outcome: Outcome) -> None:
-        """Answers that nobody here has asked for come from whoever has begun to talk. Raises SurveyStopped."""
-        strays = self.exchanger.traffic.strays
-        is_foreign = strays.unasked + strays.late > self._strays or outcome.kind is OutcomeKind.UNEXPECTED
-        self._strays = strays.unasked + strays.late
-        if outcome.kind is OutcomeKind.TIMEOUT:
-            self._timeout_at = outcome.done_at  # what comes now may be the answer to that
-        if is_foreign and outcome.done_at - self._timeout_at > _MAY_BE_LATE_S:
-            self._heard.append(outcome.done_at)
-        if len(self._heard) == _FOREIGN_FRAMES and outcome.done_at - self._heard[0] < _FOREIGN_S:
-            raise SurveyStopped(
-                "somebody else has begun to talk on this line: answers came that nobody here had asked for;"
-                " take the other master off, and go on"
-            )
-
-    async def settle(self) -> None:
-        """Wait for what somebody who was stopped has asked, where only one may be asked at a time."""
-        while not self.exchanger.framing.has_transactions and self.exchanger.is_busy:
-            await asyncio.sleep(_SETTLE_S)
-
-    async def _open_again(self) -> bool:
-        async with self._opening:
-            for pause_s in _RECONNECT_S:
-                if self.exchanger.is_open:
-                    return True
-                await asyncio.sleep(pause_s)
-                try:
-                    await self.exchanger.open()
-                except Unreachable:
-                    until_s = self._until_s()
-                    if until_s is not None and asyncio.get_running_loop().time() > until_s:
-                        return False
-            return self.exchanger.is_open
 
 
 class Everything:
@@ -294,14 +236,7 @@ class Everything:
             )  # fmt: skip
         turns = self.turns
         turns.ask_with(line.ask)
-        for unit, found in sorted(self.found.items()):
-            if found.state in _ASKED:
-                says = self.says.get(unit, "")
-                turn = turns.add(unit, says, *self.kept.get(unit, ()))
-                for table, first, last in self._known_maps.spans(says):
-                    turn.suggest(table, first, last)
-        if not turns.units:
-            return
+        self._take_in(turns)
         left_s = self.within_s - (loop.time() - self._began_s) if self.within_s is not None else None
         every_s = max(left_s / _ROUNDS, _APART_S) if left_s is not None else 10.0
         while True:
@@ -311,11 +246,35 @@ class Everything:
             self.stage = Stage.REGISTERS
             if search_until_s is not None:  # what is found meanwhile takes longer to read
                 search_until_s = min(search_until_s, loop.time() + max((search_until_s - loop.time()) / 2, 2.0))
-            await turns.search(search_until_s, every_s)
-            if turns.is_over or until_s is None or loop.time() >= until_s - max(sampling_s, _LEAST_LEFT_S) - 2.0:
+            if turns.units:
+                await turns.search(search_until_s, every_s)
+            is_late = until_s is not None and loop.time() >= until_s - max(sampling_s, _LEAST_LEFT_S) - 2.0
+            if is_late or (turns.is_over and not self._unasked):
                 break
+            if unasked := self._unasked:  # units that had no turn yet
+                self.stage = Stage.UNITS
+                await self._ask_some(line, unasked, None, 0.0, _REST_SHARE)
+                if self._unasked == unasked:
+                    break
+                self._leave_out_doubles()
+                await self._ask_who_they_are(line)
+                self._take_in(turns)
         self.stage = Stage.SAMPLES
         await turns.sample(SAMPLES, self._until(1.0), _APART_S)
+
+    def _take_in(self, turns: Turns) -> None:
+        """Units that were found have their turns from now on."""
+        for unit, found in sorted(self.found.items()):
+            if found.state in _ASKED and unit not in turns.units:
+                says = self.says.get(unit, "")
+                turn = turns.add(unit, says, *self.kept.get(unit, ()))
+                for table, first, last in self._known_maps.spans(says):
+                    turn.suggest(table, first, last)
+
+    @property
+    def _unasked(self) -> list[int]:
+        answers_any = self.units is not None and self.units.answers_any
+        return [] if answers_any else [unit for unit in ALL_UNITS if unit not in self.asked_units]
 
     # What was not looked at
 
@@ -324,9 +283,8 @@ class Everything:
         told: list[str] = []
         if not self.knows_settings:
             return ["the settings of the line are not known"]
-        every = set(ALL_UNITS)
-        left = sorted(every - self.asked_units)
-        if left and not (self.units is not None and self.units.answers_any):
+        left = self._unasked
+        if left:
             told.append(f"{len(left)} unit IDs were not asked: {_in_short(left)}")
         for unit, turn in sorted(self.turns.units.items()) if self.turns is not None else ():
             if turn.trouble:
@@ -343,7 +301,7 @@ class Everything:
         if not self.knows_settings:
             return "settings that were not tried"
         if self.turns is None or not self.turns.units:
-            return "unit IDs that were not asked" if set(ALL_UNITS) - self.asked_units else "nothing that is likely"
+            return "unit IDs that were not asked" if self._unasked else "nothing that is likely"
         best = [
             (turn.survey.score_of(table), unit, table)
             for unit, turn in self.turns.units.items() if not turn.is_left_alone

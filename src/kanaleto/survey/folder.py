@@ -198,22 +198,33 @@ def load_folder(folder: Path, make: Any) -> list[Everything]:
     path = folder / STATE
     if not path.exists():
         raise ValueError(f"{folder} holds no search to go on with; leave --resume away to begin one")
+    broken = f"{path}: is no search that can be gone on with; name another folder"
     try:
         kept: Any = read_json(path, _MOST_BYTES)
-        if kept["kanaleto_find"] != _FORMAT:
-            raise ValueError(f"{path}: was written by a newer Kanaleto; begin anew in another folder")
-        return [_restored(place, make) for place in kept["places"]]
     except OSError as error:
         raise ValueError(f"{path} cannot be read: {error.strerror}") from None
-    except (KeyError, TypeError, AttributeError, IndexError, ArithmeticError):
-        raise ValueError(f"{path}: is no search that can be gone on with; name another folder") from None
+    if not isinstance(kept, dict) or not isinstance(kept.get("kanaleto_find"), int):
+        raise ValueError(broken)
+    if kept["kanaleto_find"] > _FORMAT:
+        raise ValueError(f"{path}: was written by a newer Kanaleto; begin anew in another folder")
+    try:
+        return [_restored(place, make) for place in kept["places"]]
+    except (KeyError, TypeError, ValueError, AttributeError, IndexError, ArithmeticError):
+        raise ValueError(broken) from None
+
+
+def _unit_id(told: Any) -> int:
+    unit_id = int(told)
+    if not 0 <= unit_id <= 255:
+        raise ValueError
+    return unit_id
 
 
 def _restored(place: Any, make: Any) -> Everything:
     search: Everything = make(parse_link(place["link"]), bool(place["knows_settings"]))
-    search.asked_units = {int(unit) for unit in place["asked_units"]}
+    search.asked_units = {_unit_id(unit) for unit in place["asked_units"]}
     for unit in place["units"]:
-        unit_id = int(unit["unit_id"])
+        unit_id = _unit_id(unit["unit_id"])
         state = UnitState(unit["state"])
         answer = bytes.fromhex(unit["answer"])
         search.found[unit_id] = UnitFound(unit_id, state, float(unit["took_s"]), answer, str(unit["text"]))
@@ -223,7 +234,7 @@ def _restored(place: Any, make: Any) -> Everything:
         for round_ in kept["samples"]:
             words = {(Table(table), int(first)): tuple(map(int, found)) for table, first, found in round_}
             samples.add(0.0, words, 0.0)
-        search.kept[int(kept["unit_id"])] = (kept, samples, str(kept["left_alone"]))
+        search.kept[_unit_id(kept["unit_id"])] = (kept, samples, str(kept["left_alone"]))
     return search
 
 

@@ -54,8 +54,8 @@ class Cut(Struct, frozen=True):
 
 
 class _Entry(Struct):
-    """One reading wherever in a run it may stand: its registers, the number of its type and order, its cost and shape by
-    the register at which it begins."""
+    """One reading wherever in a run it may stand: its registers, the number of its type and order, its cost and shape
+    by the register at which it begins."""
 
     codec: Codec
     size: int

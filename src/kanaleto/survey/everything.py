@@ -37,6 +37,7 @@ _UNITS_SHARE, _SECOND_SHARE, _REST_SHARE = (
 _SAMPLED_SHARE = 0.2
 _APART_S = 1.0  # between two samples at the end
 _ROUNDS = 20
+_SLICE, _SLICE_BEFORE_UNITS = 0.5, 0.3  # of the time that is left, until it is looked what else there is to do
 _LEAST_LEFT_S, _LEAST_TIMEOUT_S = 0.5, 0.2
 _QUICK_SHARE = 0.25  # of the time: units that took no longer are asked a second way on a gateway too
 _ASKED = (UnitState.GOOD, UnitState.EXCEPTION)
@@ -245,7 +246,8 @@ class Everything:
             search_until_s = until_s - max(sampling_s, _LEAST_LEFT_S) if until_s is not None else None
             self.stage = Stage.REGISTERS
             if search_until_s is not None:  # what is found meanwhile takes longer to read
-                search_until_s = min(search_until_s, loop.time() + max((search_until_s - loop.time()) / 2, 2.0))
+                share = _SLICE if not self._unasked else _SLICE_BEFORE_UNITS
+                search_until_s = min(search_until_s, loop.time() + max(share * (search_until_s - loop.time()), 2.0))
             if turns.units:
                 await turns.search(search_until_s, every_s)
             is_late = until_s is not None and loop.time() >= until_s - max(sampling_s, _LEAST_LEFT_S) - 2.0

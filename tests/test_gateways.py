@@ -11,7 +11,8 @@ from kanaleto.polling.diagnosis import look_at
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.session import Session
 from kanaleto.site.link import TcpLink
-from kanaleto.survey.units import UnitState, UnitSurvey
+from kanaleto.survey.units import UnitSurvey
+from kanaleto.survey.unitstates import UnitState
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Refused
 from kanaleto.wire.tcp import Tcp

@@ -27,7 +27,7 @@ from kanaleto.survey.listening import Listener
 from kanaleto.survey.overhearing import Overhearing
 from kanaleto.survey.own_settings import judge
 from kanaleto.survey.ports import describe_port, list_serial_ports
-from kanaleto.survey.units import SurveyStopped
+from kanaleto.survey.unitstates import SurveyStopped
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
 from tests.simulated import Wires, device

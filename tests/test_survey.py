@@ -9,7 +9,8 @@ from kanaleto.lines.opening import framing_of
 from kanaleto.site.link import Link, Parity, SerialLink, SerialSettings
 from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.settings import SettingsSurvey, likely_settings
-from kanaleto.survey.units import SurveyStopped, UnitState, UnitSurvey
+from kanaleto.survey.units import UnitSurvey
+from kanaleto.survey.unitstates import SurveyStopped, UnitState
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read, Refused, parse_request

@@ -18,7 +18,8 @@ from kanaleto.survey.asking import MayNotTouch, Never, survey_exchanger
 from kanaleto.survey.hosts import HostState, HostSurvey, parse_range
 from kanaleto.survey.ports import list_serial_ports
 from kanaleto.survey.settings import TIMEOUT_S, SettingsSurvey
-from kanaleto.survey.units import ALL_UNITS, SurveyStopped, UnitFound, UnitSurvey
+from kanaleto.survey.units import ALL_UNITS, UnitSurvey
+from kanaleto.survey.unitstates import SurveyStopped, UnitFound
 from kanaleto.wire.identity import OBJECT_NAMES
 
 _UNIT_TIMEOUT_S = 0.3

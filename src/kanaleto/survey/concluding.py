@@ -20,7 +20,8 @@ from kanaleto.wire.codes import Table
 _MOST_DECIMALS, _DIGITS = 4, 4
 _DOUBTED = 0.85
 _LEAST_ALIKE = 12  # registers of a layout that two units share, for their samples to be taken together
-_LONGEST = 2000  # registers of a run that are explained at once
+_MOST_EXPLAINED, _MOST_ROWS = 4000, 20_000  # registers of a unit that are explained, rows of its map
+_LONGEST = 1000  # registers of a run that are explained at once
 
 
 def drafts_of(search: Everything) -> list[UnitDraft]:
@@ -35,6 +36,7 @@ def drafts_of(search: Everything) -> list[UnitDraft]:
             drafts.append(UnitDraft(unit_id, search.says.get(unit_id, ""), (), (), 0))
             continue
         rows = [row for table in turn.survey.tables for row in _rows_of_table(turn, table, cuts.get(unit_id, {}))]
+        rows = rows[:_MOST_ROWS]
         samples = turn.samples.fewest_of(turn.survey.tables) if rows else 0
         drafts.append(UnitDraft(unit_id, turn.says, tuple(_keys_of(turn, period_s).items()), tuple(rows), samples))
     return drafts
@@ -90,13 +92,18 @@ def _cuts_of_all(turns: dict[int, Turn]) -> dict[int, _Cuts]:
 
 def _runs(turn: Turn) -> list[tuple[TableSearch, Span]]:
     """Runs of registers, in pieces of a length that is explained at once."""
-    return [
+    runs = [
         (table, (at, min(at + _LONGEST - 1, last)))
         for table in turn.survey.tables if not table.table.is_bits
         for first, last in table.runs
         for at in range(first, last + 1, _LONGEST)
         if _samples_of(turn, table, (at, min(at + _LONGEST - 1, last)))
     ]  # fmt: skip
+    return runs[: max(_MOST_EXPLAINED // _LONGEST, 1)] if _size(runs) > _MOST_EXPLAINED else runs
+
+
+def _size(runs: Sequence[tuple[TableSearch, Span]]) -> int:
+    return sum(last - first + 1 for _, (first, last) in runs)
 
 
 def _samples_of(turn: Turn, table: TableSearch, run: Span) -> list[tuple[int, ...]]:

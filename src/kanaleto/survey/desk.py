@@ -26,7 +26,8 @@ from kanaleto.survey.place import Place, parse_place
 from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.scratch import Question, ScratchReader
 from kanaleto.survey.settings import TIMEOUT_S, SettingsSurvey
-from kanaleto.survey.units import ALL_UNITS, SurveyStopped, UnitSurvey
+from kanaleto.survey.units import ALL_UNITS, UnitSurvey
+from kanaleto.survey.unitstates import SurveyStopped
 from kanaleto.survey.wholeline import WholeLine, opened
 from kanaleto.wire.pdu import Request
 

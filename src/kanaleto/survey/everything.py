@@ -21,7 +21,8 @@ from kanaleto.survey.reopened import Reopened
 from kanaleto.survey.sampling import Samples
 from kanaleto.survey.settings import SettingsSurvey
 from kanaleto.survey.turns import Turns
-from kanaleto.survey.units import ALL_UNITS, SurveyStopped, UnitFound, UnitState, UnitSurvey
+from kanaleto.survey.units import ALL_UNITS, UnitSurvey
+from kanaleto.survey.unitstates import LineLost, SurveyStopped, UnitFound, UnitState
 from kanaleto.wire.identity import Depth, Identify
 from kanaleto.wire.pdu import Request
 
@@ -40,6 +41,7 @@ _ROUNDS = 20
 _SLICE, _SLICE_BEFORE_UNITS = 0.5, 0.3  # of the time that is left, until it is looked what else there is to do
 _LEAST_LEFT_S, _LEAST_TIMEOUT_S = 0.5, 0.2
 _QUICK_SHARE = 0.25  # of the time: units that took no longer are asked a second way on a gateway too
+_REOPENED = 30  # times that a line is opened again for its units
 _ASKED = (UnitState.GOOD, UnitState.EXCEPTION)
 
 
@@ -201,18 +203,30 @@ class Everything:
     async def _ask_some(
         self, line: Reopened, units: list[int], question: Request | None, listen_s: float, share: float
     ) -> None:
-        await line.settle()
-        survey = self.units = UnitSurvey(
-            line.exchanger, units, self._timeout_s or _UNIT_TIMEOUT_S, self.never, listen_s=listen_s,
-            asks_identity=False, on_step=self._step, question=question,
-            steady_s=_UNIT_WAIT_S if isinstance(self.link, SerialLink) else None,
-        )  # fmt: skip
-        try:
-            await _until(self._for(share), survey.run())
-        finally:
-            self.asked_units |= {unit for unit in units if survey.states[unit] is not UnitState.UNASKED}
-            self.states = merged(self.states, survey.states)
-            self.found |= survey.found
+        """As many as there is time for; where the line is lost meanwhile it is opened again, and the rest is asked."""
+        until_s, left = self._for(share), list(units)
+        for _ in range(_REOPENED):
+            await line.settle()
+            lost = False
+            survey = self.units = UnitSurvey(
+                line.exchanger, left, self._timeout_s or _UNIT_TIMEOUT_S, self.never, listen_s=listen_s,
+                asks_identity=False, on_step=self._step, question=question,
+                steady_s=_UNIT_WAIT_S if isinstance(self.link, SerialLink) else None,
+            )  # fmt: skip
+            try:
+                await _until(until_s, survey.run())
+            except LineLost:
+                lost = True
+                if not await line.open_again():
+                    raise
+            finally:
+                self.asked_units |= {unit for unit in left if survey.states[unit] is not UnitState.UNASKED}
+                self.states = merged(self.states, survey.states)
+                self.found |= survey.found
+            left = [unit for unit in left if survey.states[unit] is UnitState.UNASKED]
+            is_late = until_s is not None and asyncio.get_running_loop().time() >= until_s
+            if not left or is_late or survey.answers_any or not lost:
+                break
         if survey.note and question is None:
             self.notes.append(survey.note)
 

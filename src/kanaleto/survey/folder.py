@@ -24,7 +24,7 @@ from kanaleto.survey.everything import Everything
 from kanaleto.survey.keeping import kept_of
 from kanaleto.survey.sampling import Samples
 from kanaleto.survey.turns import Turn
-from kanaleto.survey.units import UnitFound, UnitState
+from kanaleto.survey.unitstates import UnitFound, UnitState
 from kanaleto.wire.codes import Table
 
 SITE, STATE, REPORT = "site.toml", "find.json", "report.txt"

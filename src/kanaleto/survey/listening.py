@@ -12,7 +12,7 @@ from kanaleto.site.link import FramingKind, SerialLink, SerialSettings
 from kanaleto.survey.asking import survey_exchanger
 from kanaleto.survey.overhearing import Overhearing
 from kanaleto.survey.settings import likely_settings
-from kanaleto.survey.units import SurveyStopped
+from kanaleto.survey.unitstates import SurveyStopped
 
 _ENOUGH_FRAMES = 3
 _EACH_S = 1.2

@@ -16,7 +16,7 @@ from kanaleto.survey.asking import Ask, Never, is_forbidden
 from kanaleto.survey.known import Reply, Steps
 from kanaleto.survey.pace import Pace
 from kanaleto.survey.tables import TableSearch
-from kanaleto.survey.units import SurveyStopped
+from kanaleto.survey.unitstates import SurveyStopped
 from kanaleto.wire.codes import ExceptionCode, Function, Table
 from kanaleto.wire.diagnostics import Plain
 from kanaleto.wire.identity import Depth, Identify

@@ -9,10 +9,10 @@ from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.link import Link
 from kanaleto.survey.asking import Opener
-from kanaleto.survey.units import SurveyStopped
+from kanaleto.survey.unitstates import SurveyStopped
 from kanaleto.wire.pdu import Request
 
-_RECONNECT_S = (0.5, 1.0, 2.0, 5.0, 10.0)
+_RECONNECT_S = (0.02, 0.5, 1.0, 2.0, 5.0, 10.0)
 _FOREIGN_FRAMES, _FOREIGN_S = 5, 20.0  # so many answers to nobody here, within so long: another master talks
 _MAY_BE_LATE_S = 3.0
 _SETTLE_S = 0.005
@@ -34,7 +34,7 @@ class Reopened:
         self._hear_others(outcome)
         if outcome.kind is not OutcomeKind.UNREACHABLE:
             return outcome
-        if not await self._open_again():
+        if not await self.open_again():
             return outcome
         return await self.exchanger.ask(unit_id, request, timeout_s)
 
@@ -58,7 +58,8 @@ class Reopened:
         while not self.exchanger.framing.has_transactions and self.exchanger.is_busy:
             await asyncio.sleep(_SETTLE_S)
 
-    async def _open_again(self) -> bool:
+    async def open_again(self) -> bool:
+        """Whether it could be opened again, after some tries."""
         async with self._opening:
             for pause_s in _RECONNECT_S:
                 if self.exchanger.is_open:

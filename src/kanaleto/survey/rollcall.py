@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.survey.asking import Ask
 from kanaleto.survey.pace import Pace
-from kanaleto.survey.units import SurveyStopped
+from kanaleto.survey.unitstates import SurveyStopped
 from kanaleto.wire.identity import Depth, Identify
 from kanaleto.wire.pdu import Request
 

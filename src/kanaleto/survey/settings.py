@@ -20,7 +20,8 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.serialport import is_pseudo_terminal
 from kanaleto.site.link import FramingKind, Parity, SerialLink, SerialSettings
 from kanaleto.survey.asking import Never, Opener, first_question, survey_exchanger
-from kanaleto.survey.units import LISTEN_S, SurveyStopped
+from kanaleto.survey.units import LISTEN_S
+from kanaleto.survey.unitstates import SurveyStopped
 from kanaleto.wire.identity import Depth, Identify
 from kanaleto.wire.pdu import Request
 

@@ -18,7 +18,8 @@ from kanaleto.survey.own_settings import OwnSetting
 from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.rollcall import Called, RollCall
 from kanaleto.survey.settings import SettingsSurvey, Tried
-from kanaleto.survey.units import UnitFound, UnitState, UnitSurvey
+from kanaleto.survey.units import UnitSurvey
+from kanaleto.survey.unitstates import UnitFound, UnitState
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Request
 

@@ -30,6 +30,7 @@ _PATIENCE, _PATIENCE_WITH_RUNS, _LEAST_WEIGHT, _HOPE = (
     2.0,
 )  # how much likelihood is asked in vain until a table is likely empty
 _CAREFUL = 8
+_MOST_ON_END, _GO_ON = 600, 0.5
 _WEIGHT = {Table.HOLDING: 1.0, Table.INPUT: 0.95, Table.COIL: 0.6, Table.DISCRETE: 0.6}
 
 
@@ -48,7 +49,6 @@ class TableSearch(KnownAddresses):
         self.walls: list[int] = []
         self.is_full_of_zeros: bool | None = None
         self.why_none = ""
-        self.asked = self.missed = 0
         self.is_hoped_for = False  # the unit must have something, and nothing of it was found
         self.eagerness = 1.0  # of looking where nothing speaks for it but that it is likely
         self._never = [(low, high) for of, low, high in never if of is table]
@@ -66,7 +66,7 @@ class TableSearch(KnownAddresses):
 
     @property
     def is_over(self) -> bool:
-        return bool(self.why_none) or self.score == 0.0
+        return self.score == 0.0
 
     @property
     def share(self) -> float:
@@ -172,7 +172,6 @@ class TableSearch(KnownAddresses):
             self._refusals_of_function += 1
             if self._refusals_of_function >= _NO_FUNCTION_AFTER and not self.runs:
                 self.why_none = f"the unit has no function for {self.table.title}"
-        self.missed += 1
         self._missed_score += score
         self.note(address, 1, REFUSED)
 
@@ -208,8 +207,7 @@ class TableSearch(KnownAddresses):
 
     def _grow_up(self, address: int, step: int, reply: Reply) -> Steps:
         run = self.run_of(address)
-        assert run is not None
-        at, zeros = run[1] + 1, 0 if any(reply.values) else 1
+        at, zeros = (run[1] if run is not None else address) + 1, 0 if any(reply.values) else 1
         while self.state_of(at) == UNKNOWN:
             count = self._touchable(at, step)
             if not count:
@@ -219,6 +217,9 @@ class TableSearch(KnownAddresses):
                 self._take(at, count, reply)
                 at += count
                 step = min(2 * step, self.table.most_read)
+                if at - address > _MOST_ON_END * (16 if self.table.is_bits else 1):
+                    self.suggest(at, _GO_ON)  # others have their turn meanwhile
+                    return
                 zeros = 0 if any(reply.values) else zeros + count
                 if zeros >= (_ZEROS if not self.table.is_bits else self.table.most_read):
                     yield from self._ask_whether_full_of_zeros()
@@ -349,7 +350,6 @@ class TableSearch(KnownAddresses):
         if not reply.is_good:
             self.note(first, 1, REFUSED)
             return
-        self.asked += 1
         self.longest = max(self.longest, count)
         self.note(first, count, ZERO)
         self.words.update(zip(range(first, first + count), reply.values, strict=False))
@@ -369,7 +369,6 @@ class TableSearch(KnownAddresses):
     # Taking down
 
     def _take(self, first: int, count: int, reply: Reply) -> None:
-        self.asked += 1
         self.longest = max(self.longest, count)
         self.note_reads(first, first + count - 1)
         self.words.update(zip(range(first, first + count), reply.values, strict=False))

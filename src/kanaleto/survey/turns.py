@@ -18,7 +18,7 @@ from kanaleto.survey.keeping import take_over
 from kanaleto.survey.registers import ALL_TABLES, FellSilent, RegisterSurvey, UnitStopped
 from kanaleto.survey.sampling import Samples
 from kanaleto.survey.tables import TableSearch
-from kanaleto.survey.units import SurveyStopped
+from kanaleto.survey.unitstates import SurveyStopped
 from kanaleto.wire.codes import Table
 
 _SURE, _LIKE_ANOTHER, _OF_ANOTHER, _BESIDE = 3.0, 0.9, 0.3, 0.5

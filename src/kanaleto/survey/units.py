@@ -10,16 +10,15 @@ serial line the survey first listens a moment: whoever talks there already is to
 
 import asyncio
 from collections.abc import Callable, Iterable
-from enum import Enum
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.identify import Identification, identify
+from kanaleto.lines.identify import identify
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.survey.asking import Never, first_question
 from kanaleto.survey.pace import Pace
+from kanaleto.survey.unitstates import LineLost, SurveyStopped, UnitFound, UnitState
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import PduError, Refused, Request, mismatch, parse_answer
 
@@ -34,38 +33,6 @@ _LATE_S = 0.5  # a unit that answers after so long is slow
 _DRAIN_S, _DRAIN_EACH_S = 10.0, 3.0  # a gateway's queue is waited for so long at most, and for each that waits there
 _GRACE_S, _GRACE_EACH_S, _MOST_GRACE_S = 0.4, 0.05, 10.0  # for late answers to the last, and for each asked in vain
 LISTEN_S = 0.3
-
-
-class UnitState(Enum):
-    """The value is the word used in JSON."""
-
-    UNASKED = "unasked"
-    SILENT = "silent"
-    NOBODY = "nobody"  # a gateway says so
-    GOOD = "good"
-    EXCEPTION = "exception"
-    GARBLED = "garbled"
-    SHARED = "shared"  # two devices answer at once
-
-    @property
-    def is_somebody(self) -> bool:
-        return self in (UnitState.GOOD, UnitState.EXCEPTION, UnitState.GARBLED, UnitState.SHARED)
-
-
-class UnitFound(Struct, frozen=True):
-    """A unit that answered: how, after how many seconds, with which bytes last, in words, and what it says of
-    itself."""
-
-    unit_id: int
-    state: UnitState
-    took_s: float
-    answer: bytes
-    text: str
-    identity: Identification | None = None
-
-
-class SurveyStopped(Exception):
-    """Why it cannot go on, in one sentence."""
 
 
 class UnitSurvey:
@@ -268,7 +235,7 @@ class UnitSurvey:
             await asyncio.sleep(self._pause_s)
         outcome = await self._exchanger.ask(unit, self._question, timeout_s)
         if outcome.kind is OutcomeKind.UNREACHABLE:
-            raise SurveyStopped(f"the line was lost at unit {unit}: {outcome.reason}")
+            raise LineLost(f"the line was lost at unit {unit}: {outcome.reason}")
         self.outcomes.append((outcome, timeout_s))
         return outcome
 

@@ -3,7 +3,7 @@ is overheard."""
 
 from kanaleto.survey.asking import CARE
 from kanaleto.survey.states import PlaceState, UnitsState
-from kanaleto.survey.units import UnitState
+from kanaleto.survey.unitstates import UnitState
 from kanaleto.tui.find.whole import everything_rows, roll_rows
 from kanaleto.tui.shared.pane import Row
 from kanaleto.tui.shared.words import age_text, wrapped

@@ -11,7 +11,7 @@ from kanaleto.site.model import Site
 from kanaleto.survey.hosts import HostState
 from kanaleto.survey.known import words_of_runs
 from kanaleto.survey.states import PlaceState, RegistersState
-from kanaleto.survey.units import UnitFound, UnitState
+from kanaleto.survey.unitstates import UnitFound, UnitState
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import wrapped

@@ -43,6 +43,7 @@ shot moved 20 "$k demo" m
 shot across 20 "$k demo" Down a
 shot live-fresco 40 "$k demo --theme fresco"
 shot find 6 "$k demo" 1 j j g e
+shot everything 6 "$k demo" 1 j j f F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12
 shot map 30 "$k demo" 2 z
 shot wire 12 "$k demo" 4 k k k
 shot write 12 "$k demo" / t a r g e t Enter u w 6 5

@@ -64,10 +64,10 @@ def find_registers(
             except ValueError as error:
                 raise click.UsageError(str(error)) from None
         surveys.append(survey)
-        is_over = await survey.run(limit)
-        if is_over:
+        await survey.run(limit)
+        if not survey.functions:
             await survey.ask_functions()
-        if is_over and watch_s:
+        if watch_s:
             constant.update(await survey.watch(watch_s))
 
     async def work() -> None:

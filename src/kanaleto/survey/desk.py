@@ -137,13 +137,16 @@ class Desk(WholeLine):
                 survey = place._registers[unit_id] = RegisterSurvey(ask, unit_id, never=never, timeout_s=timeout_s)
             survey.ask_with(ask)
             await self._read_own(place, link, unit_id, ask)
-            if await survey.run():
+            is_over = await survey.run()
+            if not survey.functions:
                 await survey.ask_functions()
-                await survey.watch(_WATCH_S)
+            await survey.watch(_WATCH_S)
+            if unit_id not in place.state.directories:
                 found = await find_directory(ask, unit_id, timeout_s, never=never)
                 place.update(directories={**place.state.directories, unit_id: found})
-            else:
-                place.update(note=f"{survey.asked} requests so far and not over: the same key goes on")
+            if not is_over:
+                share = f"{100 * survey.share:.0f} % of what is likely"
+                place.update(note=f"{share} was asked, in {survey.asked} requests: the same key goes on")
 
         self._start(place, f"looking for registers of unit {unit_id}", "registers", lambda: self._on(link, look))
         place.update(unit_id=unit_id)

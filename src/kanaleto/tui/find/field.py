@@ -20,6 +20,7 @@ _FIELD = {
 }
 _MOST_TRIED = 6
 _WIDTH, _LEAST_WIDTH = 76, 24
+_NEAR = 9999  # most registers stand before that
 _MOST_HEARD = 14
 
 
@@ -174,11 +175,14 @@ def _register_rows(place: PlaceState) -> list[Row]:
         ],
         [],
     ]
+    whole = survey.tables[0]
+    ends = [last for table in survey.tables for _, last in table.runs]
+    shown = whole.last if any(last > _NEAR for last in ends) else min(whole.last, _NEAR)
     for table in survey.tables:
-        span = max(table.last - table.first + 1, 1)
+        span = max(shown - table.first + 1, 1)
         cells = ["·"] * 50
         for first, last in table.runs:
-            for at in range((first - table.first) * 50 // span, (last - table.first) * 50 // span + 1):
+            for at in range((first - table.first) * 50 // span, min((last - table.first) * 50 // span, 49) + 1):
                 cells[at] = "█"
         rows.append(
             [
@@ -187,7 +191,8 @@ def _register_rows(place: PlaceState) -> list[Row]:
                 (f"  {table.items} read" if table.items else f"  {'none' if table.is_over else ''}", "muted"),
             ]
         )  # fmt: skip
-    rows.append([(f"  addresses {survey.tables[0].first} to {survey.tables[0].last} from left to right", "dim")])
+    behind = f"; nothing read behind that, up to {whole.last}" if shown < whole.last else ""
+    rows.append([(f"  addresses {whole.first} to {shown} from left to right{behind}", "dim")])
     return rows
 
 

@@ -46,6 +46,8 @@ class OneKey(unittest.TestCase):
             terminal.resize(160, 47)
             served.signal(signal.SIGCONT)
             terminal.wait_for("unit 41 +4 addresses")
+            terminal.type("q")
+            terminal.wait_for("escape keeps what was found so far")
             terminal.type("Escape")
             terminal.wait_for("added 2 units with 6 points")
             terminal.wait_for("2 devices, 6 points on 1 line")

@@ -168,6 +168,8 @@ class Everything:
             self.notes.append(f"no settings answered, {self.settings.asked} questions asked")
             return False
         self.link, self.knows_settings = link, True
+        if not self.settings.tells_parity:
+            self.notes.append("a pseudo-terminal carries no parity and no stop bits: those are assumed")
         return True
 
     async def _ask_units(self, line: Reopened) -> None:
@@ -189,6 +191,10 @@ class Everything:
         if silent and (is_quick or isinstance(self.link, SerialLink)):
             await self._ask_some(line, silent, Identify(Depth.BASIC), 0.0, _SECOND_SHARE)
         self._leave_out_doubles()
+        if not self.found and self.settings is None and isinstance(self.link, SerialLink) and not self._unasked:
+            self.notes.append(
+                f"nobody answers at {self.link.settings}: leave the settings out of the link, and they are sought"
+            )
         await self._ask_who_they_are(line)
 
     async def _ask_who_they_are(self, line: Reopened) -> None:

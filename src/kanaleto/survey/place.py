@@ -45,6 +45,7 @@ class Place:
         self.search: Everything | None = None
         self._asked_by: object = None  # what asked the units last
         self.is_agreed = False  # that it may be asked
+        self.begun_for: object = None  # the site that was open when everything was begun to be found
         self.has_news = False  # a search for everything came to an end that nobody has seen yet
         self.roll: RollCall | None = None
 

@@ -168,6 +168,8 @@ class KanaletoApp(Doings):
 
     def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool:
         users = self.writing.users_of(lines) if key != "space" else []  # held or not, what is kept alive goes on
+        if key == "q":
+            users = [*users, *(lost for view in self.query(View) for lost in view.would_be_lost())]
         return self._twice.is_sure(self, key, what, lines, users)
 
     # Life

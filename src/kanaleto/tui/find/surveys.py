@@ -68,10 +68,22 @@ class Surveys(View):
         return False
 
     def action_everything(self) -> None:
-        self._begin("f", "finding everything", self.desk.find_everything)
+        def start(place: Place) -> None:
+            self.desk.find_everything(place)
+            place.begun_for = self.context.door.opened.path
+
+        self._begin("f", "finding everything", start)
 
     def action_roll(self) -> None:
         self._begin("d", "asking which one it is", self.desk.call_roll)
+
+    def would_be_lost(self) -> list[str]:
+        going = [place for place in self.desk.places if place.task is not None and not place.task.done()]
+        return [
+            f"everything on {place.title} is being found, and escape keeps what was found so far"
+            for place in going
+            if place.search is not None and place.search.items and not place.search.is_over
+        ]
 
     def keep_what_was_found(self) -> None:
         """A search that is over is added to the site, where the site has nothing of that line yet; else that is
@@ -81,7 +93,8 @@ class Surveys(View):
                 continue
             place.has_news = False
             if any(draft.rows for draft in place.state.drafts):
-                if place.link is not None and line_of(self.snapshot.site, place.link) is None:
+                is_same_site = place.begun_for == self.context.door.opened.path
+                if is_same_site and place.link is not None and line_of(self.snapshot.site, place.link) is None:
                     add_all(self.context, place)
                 else:
                     self.context.tell(f"{place.state.note}; A adds what the site does not have yet")

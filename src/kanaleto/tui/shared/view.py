@@ -58,6 +58,10 @@ class View(Drawn):
     def back(self) -> None:
         """`escape`."""
 
+    def would_be_lost(self) -> list[str]:
+        """What is under way here, and would be lost by quitting, in words."""
+        return []
+
     def close(self) -> None:
         """The application ends."""
 

@@ -200,6 +200,23 @@ class Folders(unittest.TestCase):
         probes = {pdu for pdu in again if int.from_bytes(pdu[3:5]) == 1}
         self.assertLess(len(probes), 120, "what was refused is not asked again")
 
+    def test_settings_that_were_tried_in_vain_are_not_tried_again(self) -> None:
+        settings = SerialSettings(2400, Parity.NONE, 2)
+        line = MadeLine(SerialLink("/virtual", settings), [], 1)
+        line.devices = {unit: MadeDevice(unit, [], Manners(), 0) for unit in (190, 214)}
+        with_settings, asked, took = Everything(SerialLink("/virtual"), False, 60.0, opener=line.opener), [], 0
+        for _ in range(8):
+            run_virtual(with_settings.run())
+            assert with_settings.settings is not None
+            asked.append(with_settings.settings.asked)
+            if with_settings.knows_settings:
+                break
+            write_folder(self.out, [with_settings], "")
+            (with_settings,) = load_folder(self.out, self.make(line, 60.0))
+            took += 1
+        self.assertEqual(with_settings.link, line.link)
+        self.assertGreater(took, 1, "it was found in the second or a later part")
+
     def test_what_somebody_edited_stays_as_it_is(self) -> None:
         line = made_line(10)
         found = search(line, 40.0)

@@ -74,6 +74,7 @@ class Everything:
         self.turns: Turns | None = None
         self.found: dict[int, UnitFound] = {}
         self.says: dict[int, str] = {}
+        self.settings_turns = 0  # that were asked in vain
         self.asked_units: set[int] = set()
         self.states = [UnitState.UNASKED] * 256
         self.notes: list[str] = []
@@ -161,9 +162,13 @@ class Everything:
         assert isinstance(self.link, SerialLink)
         self.stage = Stage.SETTINGS
         self.settings = SettingsSurvey(
-            self.link, never=self.never, opener=self._opener, on_step=self._step, listen_s=LISTEN_S
-        )
-        link = await _until(self._until(_SETTINGS_SHARE), self.settings.run())
+            self.link, never=self.never, opener=self._opener, on_step=self._step, listen_s=LISTEN_S,
+            turns_done=self.settings_turns,
+        )  # fmt: skip
+        try:
+            link = await _until(self._until(_SETTINGS_SHARE), self.settings.run())
+        finally:
+            self.settings_turns = self.settings.turns_done
         if link is None:
             self.notes.append(f"no settings answered, {self.settings.asked} questions asked")
             return False

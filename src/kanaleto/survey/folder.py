@@ -168,6 +168,7 @@ def _kept(search: Everything) -> dict[str, Any]:
     return {
         "link": str(search.link),
         "knows_settings": search.knows_settings,
+        "settings_turns": search.settings_turns,
         "asked_units": sorted(search.asked_units),
         "units": [
             {"unit_id": found.unit_id, "state": found.state.value, "took_s": found.took_s, "answer": found.answer.hex(),
@@ -222,6 +223,7 @@ def _unit_id(told: Any) -> int:
 
 def _restored(place: Any, make: Any) -> Everything:
     search: Everything = make(parse_link(place["link"]), bool(place["knows_settings"]))
+    search.settings_turns = max(int(place.get("settings_turns", 0)), 0)
     search.asked_units = {_unit_id(unit) for unit in place["asked_units"]}
     for unit in place["units"]:
         unit_id = _unit_id(unit["unit_id"])

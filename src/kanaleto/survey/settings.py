@@ -136,7 +136,9 @@ class SettingsSurvey:
         framings: Iterable[FramingKind] = (FramingKind.RTU, FramingKind.ASCII),
         on_step: Callable[["SettingsSurvey"], None] | None = None,
         listen_s: float = LISTEN_S,
+        turns_done: int = 0,
     ) -> None:
+        """`turns_done`: so many were asked in vain by an earlier survey, and are left out."""
         self.link = link
         self.units = (
             tuple(units) if units else (*LIKELY_UNITS, *(unit for unit in range(1, 248) if unit not in LIKELY_UNITS))
@@ -153,6 +155,7 @@ class SettingsSurvey:
         self._open = opener
         self._on_step = on_step
         self._listen_s = listen_s
+        self.turns_done = turns_done
 
     def _distinct(
         self, candidates: list[tuple[FramingKind, SerialSettings]]
@@ -188,13 +191,16 @@ class SettingsSurvey:
         """Try until somebody answers. Raises Unreachable when there is no port, SurveyStopped when it is lost or not
         free to ask on."""
         await self._listen()
-        turns = self._turns()
+        turns = sorted(self._turns(), key=lambda turn: -turn.score)
+        self.turns_done %= len(turns)
+        turns = turns[self.turns_done :]
         while turns:
             turn = max(turns, key=lambda turn: turn.score * (_EVIDENCE if turn.tried.garbled else 1.0))
             turns.remove(turn)
             if await self._try(turn):
                 self.found = turn.tried
                 return self.link_found
+            self.turns_done += 1
         return None
 
     def _turns(self) -> list["_Turn"]:

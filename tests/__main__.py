@@ -11,18 +11,24 @@ from pathlib import Path
 _LONGEST_S = 900  # one file; what takes longer hangs
 _AT_ONCE = max(2, (os.cpu_count() or 1) + 1)  # many tests wait for a screen most of the time
 _SLOW_FIRST = (
-    "test_screen",
-    "test_storm",
-    "test_survey",
-    "test_engine",
-    "test_rows",
-    "test_links",
-    "test_find_screen",
-    "test_map_screen",
-    "test_everything_screen",
     "test_kept",
+    "test_everything_screen",
     "test_live",
+    "test_storm",
+    "test_write_screen",
+    "test_disturbed",
+    "test_redrawn",
+    "test_commands",
     "test_everything",
+    "test_survey",
+    "test_screen",
+    "test_find_screen",
+    "test_paper",
+    "test_record",
+    "test_rows",
+    "test_map",
+    "test_engine",
+    "test_map_screen",
 )
 
 

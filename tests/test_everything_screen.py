@@ -114,7 +114,7 @@ class Commands(unittest.TestCase):
             site = f'[site]\nname = "Far"\n[[line]]\nname = "L"\nlink = "rtu://{port}?baud=38400"\n{devices}'
             out = Path(folder) / "found"
             with Served(site):
-                command("find", f"rtu://{port}", "--everything", "--out", str(out), "--within", "75")
+                command("find", f"rtu://{port}", "--everything", "--out", str(out), "--within", "45")
             found, _ = load_site(out / "site.toml")
             link = found.lines[0].link
             assert isinstance(link, SerialLink)

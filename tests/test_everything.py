@@ -200,6 +200,18 @@ class Folders(unittest.TestCase):
         probes = {pdu for pdu in again if int.from_bytes(pdu[3:5]) == 1}
         self.assertLess(len(probes), 120, "what was refused is not asked again")
 
+    def test_nothing_is_lost_when_what_goes_on_is_stopped_at_once(self) -> None:
+        line = made_line(10)
+        before = write_folder(self.out, [search(line, 60.0)], "")
+        text = {path.name: path.read_text() for path in self.out.glob("unit-*.csv")}
+        (again,) = load_folder(self.out, self.make(line, 60.0))
+        after = write_folder(self.out, [again], "")
+        self.assertEqual((after.units, after.points), (before.units, before.points))
+        self.assertEqual({path.name: path.read_text() for path in self.out.glob("unit-*.csv")}, text)
+        (third,) = load_folder(self.out, self.make(line, 60.0))
+        assert again.turns is not None and third.turns is not None
+        self.assertEqual(third.turns.items, again.turns.items)
+
     def test_settings_that_were_tried_in_vain_are_not_tried_again(self) -> None:
         settings = SerialSettings(2400, Parity.NONE, 2)
         line = MadeLine(SerialLink("/virtual", settings), [], 1)

@@ -14,6 +14,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from kanaleto.lines.identify import Identification, identify
+from kanaleto.lines.outcome import Outcome
 from kanaleto.site.link import FramingKind, Link, SerialLink
 from kanaleto.survey.asking import MayNotTouch, Never, Opener, survey_exchanger
 from kanaleto.survey.knownmaps import KnownMaps
@@ -30,11 +31,8 @@ LISTEN_S = 2.0
 SAMPLES = 20
 _UNIT_TIMEOUT_S, _UNIT_WAIT_S = 0.6, 0.04
 _SETTINGS_SHARE = 0.8  # of the time
-_UNITS_SHARE, _SECOND_SHARE, _REST_SHARE = (
-    0.4,
-    0.25,
-    0.35,
-)  # of what is left then, for all units, and for the silent ones once more
+# of what is left then: for all units, for the silent ones once more, for those that had no turn yet
+_UNITS_SHARE, _SECOND_SHARE, _REST_SHARE = 0.4, 0.25, 0.35
 _SAMPLED_SHARE = 0.2
 _APART_S = 1.0  # between two samples at the end
 _ROUNDS = 20
@@ -80,7 +78,6 @@ class Everything:
         self.notes: list[str] = []
         self.stopped = ""
         self.never = never
-        self.kept: dict[int, tuple[Any, Samples, str]] = {}  # what an earlier search knew of units, by unit ID
         self._opener = opener
         self._timeout_s = timeout_s
         self._known_maps = known_maps or KnownMaps()
@@ -205,7 +202,7 @@ class Everything:
     async def _ask_who_they_are(self, line: Reopened) -> None:
         await line.settle()
         for unit, found in list(self.found.items()):
-            if found.state in _ASKED and not self.says.get(unit):
+            if found.state in _ASKED and unit not in self.says:
                 timeout_s = max(_LEAST_TIMEOUT_S, 4 * found.took_s)
                 told = await identify(line.exchanger, unit, timeout_s, retries=0)
                 self.found[unit] = replace(found, identity=told)
@@ -254,13 +251,7 @@ class Everything:
     async def _search(self, line: Reopened) -> None:
         self.stage = Stage.REGISTERS
         loop = asyncio.get_running_loop()
-        if self.turns is None:
-            self.turns = Turns(
-                line.ask, (), lambda unit: self.never, timeout_s=self._timeout_s or 1.0,
-                may_have_several=line.exchanger.framing.has_transactions, with_every=self._with_every,
-                on_step=self._step,
-            )  # fmt: skip
-        turns = self.turns
+        turns = self._turns_made()
         turns.ask_with(line.ask)
         self._take_in(turns)
         left_s = self.within_s - (loop.time() - self._began_s) if self.within_s is not None else None
@@ -289,12 +280,25 @@ class Everything:
         self.stage = Stage.SAMPLES
         await turns.sample(SAMPLES, self._until(1.0), _APART_S)
 
+    def _turns_made(self) -> Turns:
+        if self.turns is None:
+            self.turns = Turns(
+                _nobody, self.never, self._timeout_s or 1.0, self.link.framing is FramingKind.TCP, self._with_every,
+                self._step,
+            )  # fmt: skip
+        return self.turns
+
+    def go_on_with(self, unit: int, kept: Any, samples: Samples, left_alone: str) -> None:
+        """What an earlier search knew of a unit: its registers as `keeping` has them, samples, why it left it alone.
+        Raises KeyError, TypeError, ValueError and their like where it is something else."""
+        self._turns_made().add(unit, self.says.get(unit, ""), kept, samples, left_alone)
+
     def _take_in(self, turns: Turns) -> None:
         """Units that were found have their turns from now on."""
         for unit, found in sorted(self.found.items()):
             if found.state in _ASKED and unit not in turns.units:
                 says = self.says.get(unit, "")
-                turn = turns.add(unit, says, *self.kept.get(unit, ()))
+                turn = turns.add(unit, says)
                 for table, first, last in self._known_maps.spans(says):
                     turn.suggest(table, first, last)
 
@@ -338,6 +342,10 @@ class Everything:
             return "nothing that is likely"
         _, unit, table = max(best, key=lambda entry: entry[0])
         return f"{table.table.title} of unit {unit} near {table.next_place}, and {len(best) - 1} more tables in turns"
+
+
+async def _nobody(unit_id: int, request: Request, timeout_s: float) -> Outcome:
+    raise SurveyStopped("the line is not open yet")
 
 
 async def _until(until_s: float | None, work: Awaitable[Any]) -> Any:

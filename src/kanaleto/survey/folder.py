@@ -19,7 +19,7 @@ from kanaleto.files.whole import write_whole
 from kanaleto.lines.stablenames import stable_name
 from kanaleto.site.link import Link, SerialLink, parse_link
 from kanaleto.survey.concluding import drafts_of
-from kanaleto.survey.draft import UnitDraft, draft_text
+from kanaleto.survey.draft import draft_text
 from kanaleto.survey.everything import Everything
 from kanaleto.survey.keeping import kept_of
 from kanaleto.survey.sampling import Samples
@@ -236,12 +236,5 @@ def _restored(place: Any, make: Any) -> Everything:
         for round_ in kept["samples"]:
             words = {(Table(table), int(first)): tuple(map(int, found)) for table, first, found in round_}
             samples.add(0.0, words, 0.0)
-        search.kept[_unit_id(kept["unit_id"])] = (kept, samples, str(kept["left_alone"]))
+        search.go_on_with(_unit_id(kept["unit_id"]), kept, samples, str(kept["left_alone"]))
     return search
-
-
-def summary(drafts: Sequence[UnitDraft]) -> str:
-    """How many units and points, in words."""
-    points = sum(len(draft.rows) for draft in drafts)
-    units = f"{len(drafts)} unit{'s' if len(drafts) != 1 else ''}"
-    return f"{units}, {points} point{'s' if points != 1 else ''}"

@@ -23,12 +23,8 @@ _ODD = (7919, 23561, 46337, 613, 61169)
 _BETWEEN, _AROUND = 6, 3  # zeros between and around words that are not zero, in a table full of zeros
 _NO_FUNCTION_AFTER = 2
 _MOST_SUGGESTED = 3000
-_PATIENCE, _PATIENCE_WITH_RUNS, _LEAST_WEIGHT, _HOPE = (
-    5.0,
-    12.0,
-    0.1,
-    2.0,
-)  # how much likelihood is asked in vain until a table is likely empty
+# how much likelihood is asked in vain until a table is likely empty, or has no more
+_PATIENCE, _PATIENCE_WITH_RUNS, _LEAST_WEIGHT, _HOPE = 5.0, 12.0, 0.1, 2.0
 _CAREFUL = 8
 _MOST_ON_END, _GO_ON = 600, 0.5
 _WEIGHT = {Table.HOLDING: 1.0, Table.INPUT: 0.95, Table.COIL: 0.6, Table.DISCRETE: 0.6}

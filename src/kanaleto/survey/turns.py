@@ -8,7 +8,7 @@ several fall silent together it was the line, and they are asked again once they
 """
 
 import asyncio
-from collections.abc import Callable, Coroutine, Iterable
+from collections.abc import Callable, Coroutine
 from typing import Any
 
 from msgspec import Struct, field
@@ -67,8 +67,8 @@ class Turns:
     """`units` by unit ID, and `at_once`, may be read from any thread."""
 
     def __init__(
-        self, ask: Ask, unit_ids: Iterable[int], never: Callable[[int], Never] = lambda unit: (), timeout_s: float =
-        1.0, may_have_several: bool = False, with_every: bool = False, on_step: Callable[[], None] = lambda: None,
+        self, ask: Ask, never: Never, timeout_s: float, may_have_several: bool, with_every: bool,
+        on_step: Callable[[], None],
     ) -> None:  # fmt: skip
         self.units: dict[int, Turn] = {}
         self.at_once = 1
@@ -81,8 +81,6 @@ class Turns:
         self._window: tuple[float, int, float] = (0.0, 0, 0.0)
         self._due: list[Turn] = []
         self._told = 0
-        for unit_id in unit_ids:
-            self.add(unit_id)
 
     def add(
         self, unit_id: int, says: str = "", kept: Any = None, samples: Samples | None = None, left_alone: str = ""
@@ -90,7 +88,7 @@ class Turns:
         """A unit that answers; `kept` is what an earlier search knew of it, `left_alone` why it left it alone."""
         if unit_id not in self.units:
             survey = RegisterSurvey(
-                self._ask, unit_id, ALL_TABLES, 0, 0xFFFF, self._never(unit_id), self._timeout_s, self._with_every,
+                self._ask, unit_id, ALL_TABLES, 0, 0xFFFF, self._never, self._timeout_s, self._with_every,
                 leaves_alone=True, on_step=self._note_step,
             )  # fmt: skip
             turn = self.units[unit_id] = Turn(survey, samples or Samples(), says, left_alone)

@@ -7,7 +7,7 @@ talked over. It only reads: functions 01 to 04, 11 and 2B/0E.
 """
 
 import asyncio
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Awaitable, Sequence
 from enum import Enum
 from typing import Any
 
@@ -61,7 +61,7 @@ class Everything:
     def __init__(
         self, link: Link, knows_settings: bool = True, within_s: float | None = None, never: Never = (),
         opener: Opener = survey_exchanger, timeout_s: float | None = None, known_maps: KnownMaps | None = None,
-        with_every: bool = False, on_step: Callable[["Everything"], None] = lambda now: None,
+        with_every: bool = False,
     ) -> None:  # fmt: skip
         self.link = link
         self.knows_settings = knows_settings or not isinstance(link, SerialLink)
@@ -82,7 +82,6 @@ class Everything:
         self._timeout_s = timeout_s
         self._known_maps = known_maps or KnownMaps()
         self._with_every = with_every
-        self._on_step = on_step
         self._began_s = 0.0
 
     # How far it is
@@ -152,14 +151,11 @@ class Everything:
         finally:
             line.exchanger.close()
 
-    def _step(self, survey: object = None) -> None:
-        self._on_step(self)
-
     async def _find_settings(self) -> bool:
         assert isinstance(self.link, SerialLink)
         self.stage = Stage.SETTINGS
         self.settings = SettingsSurvey(
-            self.link, never=self.never, opener=self._opener, on_step=self._step, listen_s=LISTEN_S,
+            self.link, never=self.never, opener=self._opener, listen_s=LISTEN_S,
             turns_done=self.settings_turns,
         )  # fmt: skip
         try:
@@ -218,7 +214,7 @@ class Everything:
             lost = False
             survey = self.units = UnitSurvey(
                 line.exchanger, left, self._timeout_s or _UNIT_TIMEOUT_S, self.never, listen_s=listen_s,
-                asks_identity=False, on_step=self._step, question=question,
+                asks_identity=False, question=question,
                 steady_s=_UNIT_WAIT_S if isinstance(self.link, SerialLink) else None,
             )  # fmt: skip
             try:
@@ -283,9 +279,8 @@ class Everything:
     def _turns_made(self) -> Turns:
         if self.turns is None:
             self.turns = Turns(
-                _nobody, self.never, self._timeout_s or 1.0, self.link.framing is FramingKind.TCP, self._with_every,
-                self._step,
-            )  # fmt: skip
+                _nobody, self.never, self._timeout_s or 1.0, self.link.framing is FramingKind.TCP, self._with_every
+            )
         return self.turns
 
     def go_on_with(self, unit: int, kept: Any, samples: Samples, left_alone: str) -> None:

@@ -67,16 +67,14 @@ class Turns:
     """`units` by unit ID, and `at_once`, may be read from any thread."""
 
     def __init__(
-        self, ask: Ask, never: Never, timeout_s: float, may_have_several: bool, with_every: bool,
-        on_step: Callable[[], None],
-    ) -> None:  # fmt: skip
+        self, ask: Ask, never: Never, timeout_s: float, may_have_several: bool = False, with_every: bool = False
+    ) -> None:
         self.units: dict[int, Turn] = {}
         self.at_once = 1
         self.asked = 0
         self._ask, self._never = ask, never
         self._timeout_s = timeout_s
         self._with_every = with_every
-        self._on_step = on_step
         self._is_climbing = may_have_several
         self._window: tuple[float, int, float] = (0.0, 0, 0.0)
         self._due: list[Turn] = []
@@ -106,7 +104,6 @@ class Turns:
 
     def _note_step(self, survey: RegisterSurvey) -> None:
         self.asked += 1
-        self._on_step()
 
     @property
     def items(self) -> int:

@@ -65,7 +65,7 @@ class Optimal(unittest.TestCase):
         for gap, size in spans:
             items.append(Item(at + gap, at + gap + size, ()))
             at += gap + size
-        rules = Rules(most, fixed_s, 1.0, lambda start, end: end - start <= max_gap)
+        rules = Rules(most, fixed_s, 1.0, max_gap, lambda start, end: end - start <= max_gap)
         found = cost_of(partition(items, rules), rules)
         best = min(cost for requests in every_partition(items) if (cost := cost_of(requests, rules)) is not None)
         self.assertIsNotNone(found)
@@ -79,7 +79,7 @@ class Optimal(unittest.TestCase):
     )
     def test_every_point_is_in_one_block_and_whole(self, spans: list[tuple[int, str]], most: int) -> None:
         own = points("".join(f"P{n},holding,{address},{kind}\n" for n, (address, kind) in enumerate(spans)))
-        rules = Rules(most, 1.0, 0.1, lambda start, end: False)
+        rules = Rules(most, 1.0, 0.1, 0, lambda start, end: False)
         requests = partition(items_of(own, rules), rules)
         names = [point.name for request in requests for item in request for point in item.points]
         self.assertEqual(sorted(names), sorted(point.name for point in own))

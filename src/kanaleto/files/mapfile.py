@@ -6,6 +6,7 @@ from pathlib import Path
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from kanaleto.files.alike import Alike
 from kanaleto.files.mapfaults import MapDefaults, between_rows
 from kanaleto.files.maplines import cells_of_row, raw_rows
 from kanaleto.files.maprow import WRITING_COLUMNS, RowReader
@@ -46,6 +47,7 @@ def read_map(
     before: dict[str, Point] = {}
     rows: dict[str, Point] = {}
     header: list[str] | None = None
+    alike = Alike(NEEDED, defaults.numbering)
     points: list[Point] = []
     line = 0
     try:
@@ -66,8 +68,13 @@ def read_map(
                     if any(not fault.is_warning for fault in faults):
                         return (), faults
                     before = known.rows_under((delimiter, *header)) if known is not None else before
+                    alike = Alike(header, defaults.numbering)
                     continue
-                point = _read_row(reader, line, header, cells, delimiter)
+                point = alike.read(line, cells)
+                if point is None:
+                    point = _read_row(reader, line, header, cells, delimiter)
+                    if point is not None:
+                        alike.note(cells, point)
             elif point.row != line:
                 point = replace(point, row=line)
             if point is not None:

@@ -8,6 +8,7 @@ from typing import TypeVar, cast
 
 from msgspec.structs import replace
 
+from kanaleto.files.alike import MOST_NAME
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapscale import (
     SCALE_COLUMNS,
@@ -41,7 +42,6 @@ from kanaleto.values.scale import AnyScale
 from kanaleto.values.types import Kind, Order, ValueType, order_for, parse_order, parse_type
 from kanaleto.wire.codes import Table
 
-MOST_NAME = 200
 LEAST_PERIOD_S, MOST_PERIOD_S = 0.001, 86400 * 31
 _BIT_KINDS = (Kind.UINT16, Kind.INT16, Kind.BITS, Kind.HEX, Kind.BOOL)
 _LIMIT_PAIRS = tuple(zip(LIMITS[::2], LIMITS[1::2], strict=True))

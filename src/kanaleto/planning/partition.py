@@ -27,13 +27,19 @@ class Item(Struct, frozen=True):
 
 
 class Rules(Struct, frozen=True):
-    """What holds for the requests of one device and table. `breaks` are addresses at which a request must begin."""
+    """What holds for the requests of one device and table. Gaps of more than `most_gap` are never read along, and of
+    others only those that `may_read`. `breaks` are addresses at which a request must begin."""
 
     most: int
     fixed_s: float
     item_s: float
+    most_gap: int
     may_read: MayRead
     breaks: frozenset[int] = frozenset()
+
+    def may_bridge(self, end: int, start: int) -> bool:
+        """Whether one request may read from `end` on to `start`."""
+        return start <= end or (start - end <= self.most_gap and self.may_read(end, start))
 
 
 def items_of(points: Sequence[Point], rules: Rules) -> list[Item]:
@@ -63,7 +69,7 @@ def _join(items: list[Item], rules: Rules) -> Item | None:
     ordered = sorted(items, key=lambda one: (one.start, one.end))
     reach = ordered[0].end
     for item in ordered[1:]:
-        if item.start > reach and not rules.may_read(reach, item.start):
+        if item.start > reach and not rules.may_bridge(reach, item.start):
             return None
         reach = max(reach, item.end)
     start = ordered[0].start
@@ -75,20 +81,28 @@ def _join(items: list[Item], rules: Rules) -> Item | None:
 def partition(items: list[Item], rules: Rules) -> list[list[Item]]:
     """Items into requests, cheapest in line time."""
     requests: list[list[Item]] = []
+    breaks, may_bridge = rules.breaks, rules.may_bridge
     run: list[Item] = []
+    end = 0
+    has_gaps = False
     for item in items:
-        if run and (
-            item.start in rules.breaks or (item.start > run[-1].end and not rules.may_read(run[-1].end, item.start))
-        ):
-            requests += _cheapest(run, rules)
-            run = []
+        start = item.start
+        if run and (start in breaks or (start > end and not may_bridge(end, start))):
+            requests += _cheapest(run, rules, has_gaps)
+            run, has_gaps = [], False
+        elif run and start != end:
+            has_gaps = True
         run.append(item)
-    return requests + (_cheapest(run, rules) if run else [])
+        end = item.end
+    return requests + (_cheapest(run, rules, has_gaps) if run else [])
 
 
-def _cheapest(run: list[Item], rules: Rules) -> list[list[Item]]:
-    """Items any neighbours of which may share a request. Where two overlap and are more than one request can hold, an
-    end counts as at least its forerunner's: never too little, so that no request becomes too long."""
+def _cheapest(run: list[Item], rules: Rules, has_gaps: bool) -> list[list[Item]]:
+    """Items any neighbours of which may share a request; `has_gaps` says whether they are anything but one behind the
+    other. Where two overlap and are more than one request can hold, an end counts as at least its forerunner's: never
+    too little, so that no request becomes too long."""
+    if not has_gaps and run[-1].end - run[0].start <= rules.most:
+        return [run]  # nothing is left out by two requests
     best = [0.0] * (len(run) + 1)  # the least cost of the first n items
     cut = [0] * (len(run) + 1)  # where the last request of that begins
     window: deque[tuple[float, int]] = deque()  # (best[i] − start of i × item_s, i), rising

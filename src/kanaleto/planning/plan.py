@@ -2,7 +2,7 @@
 one group together, and no register outside the map read unless `max_gap` allows it."""
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from functools import cached_property
+from functools import cached_property, partial
 from itertools import count, pairwise
 
 from msgspec import Struct
@@ -166,7 +166,6 @@ class Plan(Struct, frozen=True, dict=True):
     def gaps(self, device: Device) -> list[Gap]:
         """What lies between neighbouring blocks of a device, and why it is two requests."""
         found: list[Gap] = []
-        unread = [point for point in device.points if not point.access.is_read]
         part = self.part_of(device.name)
         own = sorted(part.blocks if part else (), key=lambda b: (b.request.table.value, b.period_s, b.request.address))
         for before, behind in pairwise(own):
@@ -184,7 +183,7 @@ class Plan(Struct, frozen=True, dict=True):
                         last,
                         through_s,
                         cost.fixed_s,
-                        not _may_read(device, table, first, last + 1, unread),
+                        not _may_read(device, table, first, last + 1),
                     )
                 )
         return found
@@ -261,26 +260,27 @@ def plan_device(
     `kept` has with the same points stays as it is, others get their index from `next_index`."""
     cost = line_cost(line.link, line.gap_s)
     known = lessons or Lessons(device.limits.max_registers, device.limits.max_bits)
-    unread = [point for point in device.points if not point.access.is_read]
     limits = device.limits
     if device.is_enabled and not (limits.never_read or limits.functions is not None or known.holes or switched_off):
         # the same as below, and quick where there are thousands
-        reasons = {id(point): (WhyNot.ONLY_WRITTEN, WhyNot.ONLY_WRITTEN.value) for point in unread}
+        only_written = (WhyNot.ONLY_WRITTEN, WhyNot.ONLY_WRITTEN.value)
+        reasons = {id(point): only_written for point in device.points if not point.access.is_read}
     else:
         reasons = {id(point): why for point in device.points if (why := _why_not(device, point, known, switched_off))}
-    found: dict[int, tuple[Block, int]] = {}
+    places: dict[int, Place] = {}
     blocks: list[Block] = []
-    for points, table, period_s in _requests(device, known, cost, reasons, unread):
+    for points, table, period_s in _requests(device, known, cost, reasons):
         block = _block(next_index, line, device, points, table, period_s, cost, kept or {})
         blocks.append(block)
-        found |= {id(point): (block, number) for number, point in enumerate(block.points)}
-    places = []
-    for point in device.points:
-        block_of, number = found.get(id(point), (None, 0))
-        because, said = reasons.get(id(point), (None, ""))
-        places.append(Place(line, device, point, block_of, number, said, because))
-    off = sum(place.because is WhyNot.SWITCHED_OFF for place in places)
-    return DevicePlan(line, device, tuple(blocks), tuple(places), off)
+        for number, point in enumerate(points):
+            places[id(point)] = Place(line, device, point, block, number)
+    off = 0
+    for point in device.points if reasons else ():
+        why = reasons.get(id(point))
+        if why is not None:
+            places[id(point)] = Place(line, device, point, None, 0, why[1], why[0])
+            off += why[0] is WhyNot.SWITCHED_OFF
+    return DevicePlan(line, device, tuple(blocks), tuple([places[id(point)] for point in device.points]), off)
 
 
 def _why_not(device: Device, point: Point, known: Lessons, switched_off: Collection[str]) -> tuple[WhyNot, str] | None:
@@ -300,16 +300,15 @@ def _why_not(device: Device, point: Point, known: Lessons, switched_off: Collect
     return (WhyNot.NOT_GIVEN, why) if why else None
 
 
-def _may_read(device: Device, table: Table, start: int, end: int, unread: Sequence[Point]) -> bool:
-    """Whether registers that no polled point needs may be read along; `unread` are the device's points that are only
-    written."""
+def _may_read(device: Device, table: Table, start: int, end: int) -> bool:
+    """Whether registers that no polled point needs may be read along."""
     if end - start > device.limits.max_gap or device.limits.forbids_reading(table, start, end - 1):
         return False
-    return not any(point.table is table and point.address < end and start < point.end for point in unread)
+    return not device.only_written[table].touch(start, end)
 
 
 def _requests(
-    device: Device, known: Lessons, cost: LineCost, reasons: Collection[int], unread: Sequence[Point]
+    device: Device, known: Lessons, cost: LineCost, reasons: Collection[int]
 ) -> Iterator[tuple[list[Point], Table, float]]:
     kinds: dict[tuple[Table, float], list[Point]] = {}
     for point in device.points:
@@ -321,7 +320,8 @@ def _requests(
             min(known.most(table), device.limits.most_read(table)),
             cost.fixed_s,
             cost.item_s(table),
-            lambda start, end, table=table: _may_read(device, table, start, end, unread),  # type: ignore[misc]
+            device.limits.max_gap,
+            partial(_may_read, device, table),
             known.breaks(table),
         )
         for request in partition(items_of(points, rules), rules):

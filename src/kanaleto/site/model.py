@@ -3,6 +3,7 @@ here."""
 
 from collections.abc import Iterator
 from enum import Enum
+from functools import cached_property
 from pathlib import Path
 
 from msgspec import Struct, field
@@ -10,6 +11,7 @@ from msgspec.structs import astuple, force_setattr, replace
 
 from kanaleto.site.counting import Counting, Numbering
 from kanaleto.site.link import Link
+from kanaleto.site.spans import Spans
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import Kind, Order
 from kanaleto.wire.codes import Table
@@ -151,7 +153,7 @@ class Point(Struct, frozen=True, eq=False):
     __hash__ = None  # type: ignore[assignment]
 
 
-class DeviceLimits(Struct, frozen=True, kw_only=True):
+class DeviceLimits(Struct, frozen=True, kw_only=True, dict=True):
     """What one device bears: items a request, and what is never to be read (table, first, last address)."""
 
     max_registers: int = 125
@@ -167,7 +169,11 @@ class DeviceLimits(Struct, frozen=True, kw_only=True):
         return self.max_bits if table.is_bits else self.max_registers
 
     def forbids_reading(self, table: Table, first: int, last: int) -> bool:
-        return any(of is table and low <= last and first <= high for of, low, high in self.never_read)
+        return bool(self.never_read) and self._never_read_of[table].touch(first, last + 1)
+
+    @cached_property
+    def _never_read_of(self) -> dict[Table, Spans]:
+        return {table: Spans((low, high + 1) for of, low, high in self.never_read if of is table) for table in Table}
 
 
 class Simulated(Struct, frozen=True):
@@ -193,7 +199,7 @@ class TlsServing(Struct, frozen=True):
     roles: tuple[tuple[str, tuple[int, ...]], ...] = ()
 
 
-class Device(Struct, frozen=True):
+class Device(Struct, frozen=True, dict=True):
     """A slave on a line, with the points of its map."""
 
     name: str
@@ -217,6 +223,12 @@ class Device(Struct, frozen=True):
     tag: str = ""
     """The point by which it is known again before it is written to."""
     note: str = ""
+
+    @cached_property
+    def only_written(self) -> dict[Table, Spans]:
+        """Addresses of points that are not read."""
+        unread = [point for point in self.points if not point.access.is_read]
+        return {table: Spans((point.address, point.end) for point in unread if point.table is table) for table in Table}
 
 
 class Line(Struct, frozen=True):

@@ -1,0 +1,62 @@
+"""What is done at once for many gives what is done for each: rows that say the same, addresses as spans."""
+
+import unittest
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from msgspec.structs import astuple
+
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
+from kanaleto.site.counting import Numbering, OwnNumbering
+from kanaleto.site.spans import Spans
+
+PATH = Path("map.csv")
+HEAD = ("name", "table", "address", "type", "factor", "unit", "initial", "note", "what else")
+CELLS = st.tuples(
+    st.sampled_from(["A", "Pool level", " B ", "", "x" * 201]),
+    st.sampled_from(["holding", "input", "coil", "Holding ", "lamp", ""]),
+    st.sampled_from(["0", "7", " 12", "007", "0x10", "40012", "3.04", "65535", "65536", "-1", "²", "", "1e2"]),
+    st.sampled_from(["", "uint16", "float32", "float64", "bool", "text8", "int12"]),
+    st.sampled_from(["", "0.1", "0,1", "ten"]),
+    st.sampled_from(["", "bar", " bar"]),
+    st.sampled_from(["", "1", "70000", "ab"]),
+    st.sampled_from(["", "n", " seen ", '"of, two"']),
+    st.sampled_from(["", "more"]),
+)
+
+
+class Rows(unittest.TestCase):
+    @settings(max_examples=300)
+    @given(
+        st.lists(st.tuples(CELLS, st.integers(1, len(HEAD) + 1)), min_size=1, max_size=30),
+        st.permutations(HEAD),
+        st.sampled_from([*Numbering, OwnNumbering(100, 20, 2)]),
+    )
+    def test_a_map_is_what_its_rows_are(
+        self, rows: list[tuple[tuple[str, ...], int]], head: list[str], numbering: Numbering
+    ) -> None:
+        lines = []
+        for number, (cells, width) in enumerate(rows):
+            said = dict(zip(HEAD, cells, strict=True))
+            said["name"] += str(number) if said["name"].strip() else ""
+            lines.append(",".join([*(said[key] for key in head), "over"][:width]) + "\n")
+        defaults = MapDefaults(numbering=numbering)
+        points, faults = read_map(PATH, ",".join(head) + "\n" + "".join(lines), defaults)
+        alone = [
+            read_map(PATH, ",".join(head) + "\n" * (number + 1) + line, defaults) for number, line in enumerate(lines)
+        ]
+        self.assertEqual([astuple(point) for point in points], [astuple(own) for found, _ in alone for own in found])
+        wrong = [fault for fault in faults if not fault.is_warning]
+        self.assertEqual(wrong, [fault for _, told in alone for fault in told if not fault.is_warning])
+
+
+class Addresses(unittest.TestCase):
+    @given(st.lists(st.tuples(st.integers(0, 60), st.integers(1, 9))), st.integers(0, 70), st.integers(1, 12))
+    def test_spans_are_touched_where_any_of_them_is(
+        self, spans: list[tuple[int, int]], start: int, length: int
+    ) -> None:
+        covered = {at for first, size in spans for at in range(first, first + size)}
+        found = Spans((first, first + size) for first, size in spans).touch(start, start + length)
+        self.assertEqual(found, bool(covered.intersection(range(start, start + length))))

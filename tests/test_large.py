@@ -9,39 +9,46 @@ from msgspec.structs import astuple
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
-from kanaleto.site.counting import Numbering, OwnNumbering
+from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.spans import Spans
 
 PATH = Path("map.csv")
-HEAD = ("name", "table", "address", "type", "factor", "unit", "initial", "note", "what else")
-CELLS = st.tuples(
-    st.sampled_from(["A", "Pool level", " B ", "", "x" * 201]),
+HEAD = ("table", "type", "factor", "unit", "initial", "what else", "name", "address", "note")
+ALIKE = st.tuples(
     st.sampled_from(["holding", "input", "coil", "Holding ", "lamp", ""]),
-    st.sampled_from(["0", "7", " 12", "007", "0x10", "40012", "3.04", "65535", "65536", "-1", "²", "", "1e2"]),
     st.sampled_from(["", "uint16", "float32", "float64", "bool", "text8", "int12"]),
     st.sampled_from(["", "0.1", "0,1", "ten"]),
     st.sampled_from(["", "bar", " bar"]),
     st.sampled_from(["", "1", "70000", "ab"]),
-    st.sampled_from(["", "n", " seen ", '"of, two"']),
     st.sampled_from(["", "more"]),
+)
+OWN = st.tuples(
+    st.sampled_from(["A", "Pool level", " B ", "", "x" * 201]),
+    st.sampled_from(["0", "7", " 12", "007", "0x10", "40012", "3.04", "65535", "65536", "-1", "²", "", "1e2"]),
+    st.sampled_from(["", "n", " seen ", '"of, two"']),
 )
 
 
 class Rows(unittest.TestCase):
     @settings(max_examples=300)
     @given(
-        st.lists(st.tuples(CELLS, st.integers(1, len(HEAD) + 1)), min_size=1, max_size=30),
+        st.lists(ALIKE, min_size=1, max_size=3),
+        st.lists(st.tuples(st.integers(0, 2), OWN, st.integers(-1, 2)), min_size=1, max_size=20),
         st.permutations(HEAD),
         st.sampled_from([*Numbering, OwnNumbering(100, 20, 2)]),
     )
     def test_a_map_is_what_its_rows_are(
-        self, rows: list[tuple[tuple[str, ...], int]], head: list[str], numbering: Numbering
+        self,
+        alike: list[tuple[str, ...]],
+        rows: list[tuple[int, tuple[str, ...], int]],
+        head: list[str],
+        numbering: Counting,
     ) -> None:
         lines = []
-        for number, (cells, width) in enumerate(rows):
-            said = dict(zip(HEAD, cells, strict=True))
+        for number, (which, own, shorter) in enumerate(rows):
+            said = dict(zip(HEAD, (*alike[which % len(alike)], *own), strict=True))
             said["name"] += str(number) if said["name"].strip() else ""
-            lines.append(",".join([*(said[key] for key in head), "over"][:width]) + "\n")
+            lines.append(",".join([*(said[key] for key in head), "over"][: len(HEAD) - max(shorter, -1)]) + "\n")
         defaults = MapDefaults(numbering=numbering)
         points, faults = read_map(PATH, ",".join(head) + "\n" + "".join(lines), defaults)
         alone = [

@@ -1,12 +1,12 @@
 """`kanaleto` and `kanaleto SITE`: the application."""
 
-from importlib import import_module
 from pathlib import Path
 
 import click
 
 from kanaleto.cli.settling import settle
 from kanaleto.files.loading import LoadedSite, load_whole
+from kanaleto.polling.engine import Engine
 
 
 @click.command("kanaleto")
@@ -22,11 +22,12 @@ def command(context: click.Context, site: Path, theme: str, is_read_only: bool) 
 
 def start(loaded: LoadedSite, theme: str, for_s: float | None, is_read_only: bool = False) -> None:
     """Run it until the user quits, or `for_s` is over. Raises click.UsageError where there can be no screen."""
-    from kanaleto.tui.start import NoScreen, run_application
+    from kanaleto.tui.start import NoScreen, need_screen, run_application
 
-    import_module("kanaleto.tui.app")
-    settle()
     try:
-        run_application(loaded, theme, for_s, is_read_only)
+        need_screen()
     except NoScreen as error:
         raise click.UsageError(str(error)) from None
+    engine = Engine(loaded.site)
+    settle()
+    run_application(engine, loaded, theme, for_s, is_read_only)

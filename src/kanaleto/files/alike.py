@@ -2,24 +2,22 @@
 with those three of their own. What is wrong, or out of the ordinary, is left to whoever reads a row cell by cell."""
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, cast
 
 from msgspec.structs import force_setattr
 
 from kanaleto.site.counting import Counting, Numbering, to_wire
 from kanaleto.site.model import Point
-from kanaleto.wire.codes import Table
 
 MOST_NAME = 200
-_LAST = 0xFFFF
+_END, _DIGITS = 0x10000, 5
 
 
 class Alike:
     """Points of rows under one head, by all that they say but for name, address and note."""
 
     def __init__(self, header: Sequence[str], numbering: Counting) -> None:
-        self._name, self._address = header.index("name"), header.index("address")
-        self._note = header.index("note") if header.count("note") == 1 else None
+        self._places = header.index("name"), header.index("address"), header.index("note") if "note" in header else None
         self._counts_as_wire = numbering is Numbering.PROTOCOL
         self._numbering = numbering
         self._columns = len(header)
@@ -27,42 +25,50 @@ class Alike:
 
     def read(self, line: int, cells: list[str]) -> Point | None:
         """The point of a row like one that was noted; None where there is none, or something is wrong with it."""
-        like = self._first.get(self._rest(cells))
-        if like is None:
+        name, text, note, rest = self._parts(cells)
+        like = self._first.get(rest)
+        if like is None or not name or len(name) > MOST_NAME:
             return None
-        name, address = cells[self._name].strip(), self._wire(cells[self._address], like.table)
-        if not name or len(name) > MOST_NAME or address is None or address + like.size > _LAST + 1:
+        if self._counts_as_wire and text.isascii() and text.isdigit() and len(text) <= _DIGITS:
+            address = int(text)  # as most are
+        else:
+            try:
+                address = to_wire(text.strip(), like.table, self._numbering)
+            except ValueError:
+                return None
+        end = address + like.size
+        if end > _END:
             return None
         point: Point = like.__copy__()
         force_setattr(point, "name", name)
         force_setattr(point, "address", address)
-        force_setattr(point, "end", address + like.size)
+        force_setattr(point, "end", end)
         force_setattr(point, "row", line)
-        if self._note is not None:
-            force_setattr(point, "note", cells[self._note].strip() if self._note < len(cells) else "")
+        if note != like.note:
+            force_setattr(point, "note", note)
         return point
 
     def note(self, cells: list[str], point: Point) -> None:
         """A row that was read cell by cell, and its point."""
-        self._first[self._rest(cells)] = point
+        *_, rest = self._parts(cells)
+        self._first[rest] = point
 
-    def _rest(self, cells: list[str]) -> tuple[str, ...]:
-        """What a row says beyond; nothing that is ever noted where the row is too short or too long for that."""
+    def _parts(self, cells: list[str]) -> tuple[str, str, str, tuple[str, ...]]:
+        """Name, address, note, and all that a row says beyond; cells that it has too few of are empty."""
         rest = cells.copy()
-        if len(rest) > self._columns:
-            return ()
-        try:
-            rest[self._name] = rest[self._address] = ""
-        except IndexError:
-            return ()
-        if self._note is not None and self._note < len(rest):
-            rest[self._note] = ""
-        return tuple(rest)
+        if len(rest) < self._columns:
+            rest += [""] * (self._columns - len(rest))
+        at_name, at_address, at_note = self._places
+        name, address = rest[at_name].strip(), rest[at_address]
+        rest[at_name] = rest[at_address] = note = ""
+        if at_note is not None:
+            note, rest[at_note] = rest[at_note].strip(), ""
+        return name, address, note, tuple(rest)
 
-    def _wire(self, text: str, table: Table) -> int | None:
-        if self._counts_as_wire and text.isascii() and text.isdigit() and len(text) <= len(str(_LAST)):
-            return int(text)  # as most are
-        try:
-            return to_wire(text.strip(), table, self._numbering)
-        except ValueError:
-            return None
+
+def in_row(point: Point, row: int) -> Point:
+    """The same point in another row."""
+    moved: Any = point
+    moved = moved.__copy__()
+    force_setattr(moved, "row", row)
+    return cast(Point, moved)

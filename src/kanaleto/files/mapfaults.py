@@ -1,6 +1,8 @@
 """What a device hands down to the points of its map, and faults that lie between rows: names borne twice, overlaps,
 gaps."""
 
+from collections.abc import Iterator, Sequence
+from operator import attrgetter
 from pathlib import Path
 
 from msgspec import Struct, field
@@ -11,6 +13,8 @@ from kanaleto.site.faults import Fault
 from kanaleto.site.model import DeviceLimits, Point
 from kanaleto.values.types import Order
 from kanaleto.wire.codes import Table
+
+_GAPS_SHOWN = 4
 
 
 class MapDefaults(Struct, frozen=True):
@@ -23,64 +27,62 @@ class MapDefaults(Struct, frozen=True):
     shared: Shared = field(default_factory=Shared)
 
 
-def between_rows(path: Path, points: list[Point], defaults: MapDefaults) -> list[Fault]:
+def between_rows(path: Path, points: Sequence[Point], defaults: MapDefaults) -> list[Fault]:
     """What only shows when rows are compared: two of one name, overlaps, gaps, points that may not be read."""
-    found: list[Fault] = []
-    names: dict[str, int] = {}
-    forbids_some = bool(defaults.limits.never_read)
-    for point in points:
-        if point.name in names:
-            found.append(Fault(path, point.row, f"{point.name}: line {names[point.name]} has this name already"))
-        names.setdefault(point.name, point.row)
-        if (
-            forbids_some
-            and point.access.is_read
-            and defaults.limits.forbids_reading(point.table, point.address, point.end - 1)
-        ):
-            found.append(
-                Fault(path, point.row, f"{point.name}: never_read covers it, so it is not polled", is_warning=True)
-            )
     by_name = {point.name: point for point in points}
-    for point in points:
-        if point.exponent and (point.exponent not in by_name or point.exponent == point.name):
-            found.append(
-                Fault(
-                    path,
-                    point.row,
-                    f"{point.name}: exponent names {point.exponent!r}, which is no other point of this map",
-                )
-            )
-        feedback = point.writing.feedback
-        if feedback and (feedback not in by_name or feedback == point.name):
-            told = f"{point.name}: feedback names {feedback!r}, which is no other point of this map"
-            found.append(Fault(path, point.row, told))
+    found: list[Fault] = []
+    if len(by_name) < len(points) or defaults.limits.never_read:
+        found += _each_row(path, points, defaults.limits)
+    for point in [point for point in points if point.exponent or point.writing.feedback]:
+        for what, name in (("exponent", point.exponent), ("feedback", point.writing.feedback)):
+            if name and (name not in by_name or name == point.name):
+                told = f"{point.name}: {what} names {name!r}, which is no other point of this map"
+                found.append(Fault(path, point.row, told))
     for table in Table:
         found += _table_warnings(path, table, [point for point in points if point.table is table], defaults.numbering)
     return found
 
 
+def _each_row(path: Path, points: Sequence[Point], limits: DeviceLimits) -> Iterator[Fault]:
+    """Names borne twice, and points that may not be read."""
+    rows: dict[str, int] = {}
+    for point in points:
+        name = point.name
+        if name in rows:
+            yield Fault(path, point.row, f"{name}: line {rows[name]} has this name already")
+        rows.setdefault(name, point.row)
+        if point.access.is_read and limits.forbids_reading(point.table, point.address, point.end - 1):
+            yield Fault(path, point.row, f"{name}: never_read covers it, so it is not polled", is_warning=True)
+
+
 def _table_warnings(path: Path, table: Table, points: list[Point], numbering: Counting) -> list[Fault]:
     found: list[Fault] = []
-    gaps: list[str] = []
-    ordered = sorted(points, key=lambda point: (point.address, point.end))
+    gaps: list[tuple[int, int]] = []
+    ordered = sorted(points, key=attrgetter("address", "end"))
     reach: Point | None = None
+    end = 0
     for point in ordered:
-        if reach is not None and point.address > reach.end:
-            first, last = (from_wire(address, table, numbering) for address in (reach.end, point.address - 1))
-            gaps.append(first if first == last else f"{first}–{last}")
-        elif reach is not None and point.address < reach.end and not _share_a_word(reach, point):
+        address = point.address
+        if reach is not None and address > end:
+            gaps.append((end, address - 1))
+        elif reach is not None and address < end and not _share_a_word(reach, point):
             found.append(
                 Fault(path, point.row, f"{point.name}: overlaps {reach.name!r} (line {reach.row})", is_warning=True)
             )
-        if reach is None or point.end > reach.end:
-            reach = point
-    if gaps and ordered:
-        shown = ", ".join(gaps[:4]) + (f" and {len(gaps) - 4} more" if len(gaps) > 4 else "")
+        if reach is None or point.end > end:
+            reach, end = point, point.end
+    if gaps:
+        shown = ", ".join(_span_text(gap, table, numbering) for gap in gaps[:_GAPS_SHOWN])
+        more = f" and {len(gaps) - _GAPS_SHOWN} more" if len(gaps) > _GAPS_SHOWN else ""
         number = "a gap" if len(gaps) == 1 else f"{len(gaps)} gaps"
-        found.append(
-            Fault(path, ordered[0].row, f"{table.title}: {number} in the map, never read: {shown}", is_warning=True)
-        )
+        told = f"{table.title}: {number} in the map, never read: {shown}{more}"
+        found.append(Fault(path, ordered[0].row, told, is_warning=True))
     return found
+
+
+def _span_text(span: tuple[int, int], table: Table, numbering: Counting) -> str:
+    first, last = (from_wire(address, table, numbering) for address in span)
+    return first if first == last else f"{first}–{last}"
 
 
 def _share_a_word(one: Point, other: Point) -> bool:

@@ -4,9 +4,8 @@ import csv
 from pathlib import Path
 
 from msgspec import Struct, field
-from msgspec.structs import replace
 
-from kanaleto.files.alike import Alike
+from kanaleto.files.alike import Alike, in_row
 from kanaleto.files.mapfaults import MapDefaults, between_rows
 from kanaleto.files.maplines import cells_of_row, raw_rows
 from kanaleto.files.maprow import WRITING_COLUMNS, RowReader
@@ -58,6 +57,8 @@ def read_map(
             point = before.get(raw)
             if point is None:
                 cells = cells_of_row(raw, delimiter)
+                point = alike.read(line, cells) if header is not None else None
+            if point is None:
                 if _is_blank(cells) or (header is None and cells[0].lstrip().startswith("#")):
                     continue
                 if header is None:
@@ -70,13 +71,11 @@ def read_map(
                     before = known.rows_under((delimiter, *header)) if known is not None else before
                     alike = Alike(header, defaults.numbering)
                     continue
-                point = alike.read(line, cells)
-                if point is None:
-                    point = _read_row(reader, line, header, cells, delimiter)
-                    if point is not None:
-                        alike.note(cells, point)
+                point = _read_row(reader, line, header, cells, delimiter)
+                if point is not None:
+                    alike.note(cells, point)
             elif point.row != line:
-                point = replace(point, row=line)
+                point = in_row(point, line)
             if point is not None:
                 rows[raw] = point
                 points.append(point)

@@ -66,6 +66,11 @@ class DevicePlan(Struct, frozen=True, dict=True):
         return {place.point.name: place for place in self.places}
 
     @cached_property
+    def order(self) -> dict[str, int]:
+        """Which of the places is that of a point."""
+        return {name: at for at, name in enumerate(self.by_name)}
+
+    @cached_property
     def block_ids(self) -> frozenset[int]:
         """Which blocks they are, to tell quickly what differs between two plans that have blocks in common."""
         return frozenset(map(id, self.blocks))

@@ -113,7 +113,7 @@ class Schedule:
         before = {job.block.key: job for job in left}
         new: list[tuple[Job, float]] = []
         for block in blocks:
-            old = before.get(block.key)
+            old = before.get(block.key) if before else None
             if old is not None and old.block.source == block.source and old.block.decodes_like(block):
                 is_same_pace = old.block.period_s == block.period_s
                 old.block = block

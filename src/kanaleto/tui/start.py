@@ -3,22 +3,19 @@
 import os
 import signal
 import sys
-from typing import TYPE_CHECKING
 
 from kanaleto.files.loading import LoadedSite
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.polling.engine import Engine
+from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS
-
-if TYPE_CHECKING:
-    from kanaleto.tui.app import KanaletoApp
 
 
 class NoScreen(Exception):
     """One sentence: why there can be no screen here."""
 
 
-def _end_on_signals(app: "KanaletoApp") -> None:
+def _end_on_signals(app: KanaletoApp) -> None:
     """SIGTERM and a terminal that goes away end the application as quitting does."""
 
     def end(number: int, frame: object) -> None:
@@ -38,18 +35,21 @@ def _has_hung_up() -> bool:
     return not sys.stdout.isatty()
 
 
-def run_application(loaded: LoadedSite, theme: str, for_s: float | None, is_read_only: bool = False) -> None:
-    """Run until the user quits, or `for_s` is over. Raises NoScreen, or the error of ours that ended it."""
+def need_screen() -> None:
+    """Raises NoScreen where there can be none."""
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise NoScreen("the application needs a terminal; in a pipe use kanaleto poll SITE")
     size = os.get_terminal_size()
     if size.columns < LEAST_COLUMNS or size.lines < LEAST_ROWS:
         here = f"this terminal is {size.columns}×{size.lines}"
         raise NoScreen(f"{here}; the application needs at least {LEAST_COLUMNS}×{LEAST_ROWS}, and shows most at 160×47")
-    from kanaleto.tui.app import KanaletoApp
 
+
+def run_application(
+    engine: Engine, loaded: LoadedSite, theme: str, for_s: float | None, is_read_only: bool = False
+) -> None:
+    """Start the engine, and run until the user quits, or `for_s` is over. Raises the error of ours that ended it."""
     raise_limit()
-    engine = Engine(loaded.site)
     engine.start()
     app = KanaletoApp(engine, loaded, theme, for_s, is_read_only)
     _end_on_signals(app)

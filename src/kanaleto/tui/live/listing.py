@@ -1,13 +1,20 @@
 """Which rows the list of Live has: in which order, of which kind, what is folded, what the filter leaves."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 
-from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
+from rich.cells import cell_len
+
+from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity, Plan
 from kanaleto.polling.arranging import Only, Order, chosen, ordered
 from kanaleto.polling.snapshot import Snapshot
+from kanaleto.tui.live.bysite import BySite
 from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, PointRow
 
 DERIVED = ""
+
+_NO_NAMES = 14
+Matches = Callable[[str], bool]
+"""Whether a filter leaves a row with that text."""
 
 
 class Listing:
@@ -37,10 +44,13 @@ class Listing:
             return ""
         return f"{', '.join(parts)}: {self.shown} of {self.total} points"
 
-    def rows(self, snapshot: Snapshot, matches: Callable[[str], bool]) -> list[LiveRow]:
+    def rows(self, snapshot: Snapshot, matches: Matches | None) -> Sequence[LiveRow]:
         plan = snapshot.plan
-        found: list[AnyPlace] = [place for place in plan.places if matches(_text(place))]
-        found += [place for place in plan.derived if matches(_text(place))]
+        if matches is None and self.order is Order.DEVICE and self.only is Only.ALL:
+            self.total = self.shown = snapshot.site.point_count + len(plan.derived)
+            return BySite(plan, self.folded)
+        found: list[AnyPlace] = [place for place in plan.places if matches is None or matches(_text(place))]
+        found += [place for place in plan.derived if matches is None or matches(_text(place))]
         self.total = len(found)
         found = ordered(snapshot, chosen(snapshot, found, self.only, self.spread), self.order, self.spread)
         self.shown = len(found)
@@ -62,6 +72,13 @@ class Listing:
             )
             rows += [] if hidden else [PointRow(place) for place in own]
         return rows
+
+
+def longest_name(plan: Plan) -> int:
+    """Of all points, in cells."""
+    names = [*(part.by_name for part in plan.parts), [place.own.name for place in plan.derived]]
+    lengths = (max(map(len if "".join(own).isascii() else cell_len, own), default=0) for own in names)
+    return max(lengths, default=0) or _NO_NAMES
 
 
 def _text(place: AnyPlace) -> str:

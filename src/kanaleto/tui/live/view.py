@@ -1,12 +1,11 @@
 """Live: the list, the point opened beside it, the strip of what is pinned below; and the parts that take its place:
 the trend, what moved, comparisons, what is past a limit."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from functools import wraps
 from inspect import isawaitable
 from threading import Thread
 
-from rich.cells import cell_len
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
@@ -16,7 +15,7 @@ from kanaleto.polling.arranging import Only, Order
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.live.actions import ACTIONS, PART_KEYS, part_actions
 from kanaleto.tui.live.detail import PointDetail
-from kanaleto.tui.live.listing import Listing
+from kanaleto.tui.live.listing import Listing, longest_name
 from kanaleto.tui.live.openers import Openers
 from kanaleto.tui.live.parts import Parts
 from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, LiveRows, PointRow
@@ -110,7 +109,7 @@ class LiveView(Openers, Vertical):
 
     def _arrange_again(self, snapshot: Snapshot, fills: int) -> None:
         """What is shown changes by itself: on a thread, thousands of points take their time."""
-        rows = self._listing.rows(snapshot, self._filter.matches)
+        rows = self._listing.rows(snapshot, self._filter.narrows)
 
         def take() -> None:
             if fills == self._fills and self.parts.current is None:
@@ -126,12 +125,11 @@ class LiveView(Openers, Vertical):
     def _fill(self) -> None:
         """The rows that filter, order and kind leave."""
         self._arranged_s = self.snapshot.now_s
-        plan = self.snapshot.plan
-        self._list.longest = max((cell_len(name) for _, name in plan.identities), default=14)
+        self._list.longest = longest_name(self.snapshot.plan)
         self._list.is_flat = self._listing.order is not Order.DEVICE
-        self._show_rows(self._listing.rows(self.snapshot, self._filter.matches))
+        self._show_rows(self._listing.rows(self.snapshot, self._filter.narrows))
 
-    def _show_rows(self, rows: list[LiveRow]) -> None:
+    def _show_rows(self, rows: Sequence[LiveRow]) -> None:
         self._fills += 1
         nothing = f"nothing to show: {self._listing.only.value}" if self._listing.only is not Only.ALL else ""
         self._list.empty_text = self._filter.told or nothing or "this site has no points yet"

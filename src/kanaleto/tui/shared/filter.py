@@ -25,6 +25,11 @@ class Filter(Line):
         """That one is on, where nothing is left by it."""
         return f"a filter is on, and nothing has {self.value!r}: escape clears it" if self.words else ""
 
+    @property
+    def narrows(self) -> Callable[[str], bool] | None:
+        """`matches`, or None where nothing is left out."""
+        return self.matches if self.words else None
+
     def matches(self, text: str) -> bool:
         """Whether every word stands in `text`; a number as a number of its own, not as a part of one."""
         words = self.words

@@ -1,7 +1,7 @@
 """A long list of which only the visible rows are drawn, with a cursor."""
 
 from collections.abc import Callable, Hashable, Sequence
-from typing import Generic, TypeVar
+from typing import Generic, Protocol, TypeVar, runtime_checkable
 
 from textual import events
 from textual.binding import Binding
@@ -13,6 +13,13 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 
 RowT = TypeVar("RowT")
+
+
+@runtime_checkable
+class Findable(Protocol):
+    """Rows that know where what stands."""
+
+    def find(self, identity: Hashable) -> int | None: ...
 
 
 class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
@@ -76,6 +83,8 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
         rows, of = self.rows, self.identity
         if self.cursor < len(rows) and of(rows[self.cursor]) == identity:
             return self.cursor
+        if isinstance(rows, Findable):
+            return rows.find(identity)
         return next((at for at, row in enumerate(rows) if of(row) == identity), None)
 
     @property

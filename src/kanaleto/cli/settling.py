@@ -3,7 +3,7 @@
 import gc
 
 _USUAL = gc.get_threshold()
-_WHILE_LOADING = 100_000
+_WHILE_LOADING = 2_000_000
 
 
 def begin_loading() -> None:

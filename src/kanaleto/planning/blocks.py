@@ -2,6 +2,7 @@
 
 from collections.abc import Collection, Mapping
 from enum import Enum
+from functools import cached_property
 from typing import NamedTuple
 
 from msgspec import Struct
@@ -35,20 +36,35 @@ SwitchedOff = Mapping[str, Collection[str]]
 """Names of the points that are switched off, by device."""
 
 
-class Block(Struct, frozen=True):
-    """What one request reads. `index` is its place on the board; `offsets` give each point's first register (or bit) in
-    it; `cost_s` is the line time of the exchange."""
+class Block(Struct, frozen=True, dict=True):
+    """What one request reads. `index` is its place on the board; `cost_s` is the line time of the exchange. What only
+    who asks it needs is made when it is asked first."""
 
     index: int
     line: Line
     device: Device
     request: Read
-    pdu: bytes
     period_s: float
     points: tuple[Point, ...]
-    offsets: tuple[int, ...]
-    decoder: RegisterBlock | BitBlock
     cost_s: float
+
+    @cached_property
+    def pdu(self) -> bytes:
+        return self.request.encode()
+
+    @cached_property
+    def offsets(self) -> tuple[int, ...]:
+        """Each point's first register (or bit) in it."""
+        start = self.request.address
+        return tuple([point.address - start for point in self.points])
+
+    @cached_property
+    def decoder(self) -> RegisterBlock | BitBlock:
+        request = self.request
+        if request.table.is_bits:
+            return BitBlock(request.count, self.offsets)
+        codecs = [point.codec for point in self.points]
+        return RegisterBlock(request.count, list(zip(self.offsets, codecs, strict=True)))
 
     @property
     def span(self) -> tuple[int, int]:

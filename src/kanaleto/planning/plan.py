@@ -24,7 +24,6 @@ from kanaleto.planning.cost import LineCost, line_cost
 from kanaleto.planning.lessons import Lessons
 from kanaleto.planning.partition import Rules, items_of, partition
 from kanaleto.site.model import DEMAND, Device, Line, Point, Site
-from kanaleto.values.block import BitBlock, RegisterBlock
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import Kind, Order, ValueType
 from kanaleto.wire.codes import Table
@@ -100,7 +99,9 @@ class DevicePlan(Struct, frozen=True, dict=True):
     @cached_property
     def limited(self) -> tuple[Place, ...]:
         """Points with limits that can be passed."""
-        return tuple(place for place in self.places if place.point.limits.can_be_passed)
+        all_limits = {id(place.point.limits): place.point.limits for place in self.places}  # many share theirs
+        wanted = {key for key, limits in all_limits.items() if limits.can_be_passed}
+        return tuple([place for place in self.places if id(place.point.limits) in wanted] if wanted else ())
 
     def look_up(self) -> None:
         """Make now what is asked for later, where time matters more."""
@@ -362,13 +363,5 @@ def _block(
         if old is not None and old.points == tuple(points):
             return old
     request = Read(table, start, end - start)
-    offsets = tuple(point.address - start for point in points)
-    decoder: RegisterBlock | BitBlock
-    if table.is_bits:
-        decoder = BitBlock(request.count, offsets)
-    else:
-        decoder = RegisterBlock(request.count, [(point.address - start, point.codec) for point in points])
     cost_s = cost.request_s(table, request.count)
-    return Block(
-        next_index(), line, device, request, request.encode(), period_s, tuple(points), offsets, decoder, cost_s
-    )
+    return Block(next_index(), line, device, request, period_s, tuple(points), cost_s)

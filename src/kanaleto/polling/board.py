@@ -172,13 +172,12 @@ class Board(Readings):
     derived_traces: Mapping[str, deque[tuple[float, Value]]]
 
     def __init__(self, plan: Plan) -> None:
-        super().__init__([], [], [], [], {}, exponents_of(plan), {})
+        cycles_s = [block.period_s for block in plan.blocks]  # which are numbered in their order
+        nothing = [None] * len(cycles_s)
+        super().__init__(nothing, nothing.copy(), cycles_s, [Trace() for _ in cycles_s], {}, exponents_of(plan), {})
         self._free: list[int] = []
         self.generation = 0
         """Counts when slots change hands."""
-        for block in plan.blocks:  # which are numbered in their order
-            self._grow()
-            self.cycles_s[block.index] = block.period_s
 
     def frozen(self) -> Readings:
         """As it stands now, for whoever reads it in another thread. Traces go on growing, in their own slots only."""

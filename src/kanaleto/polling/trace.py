@@ -10,6 +10,9 @@ from array import array
 TRACE_EVERY_S = 0.5
 TRACE_LENGTH = 120
 
+_NO_TIMES, _NO_DATA = array("d"), bytearray()
+"""Of traces that nothing was put into yet."""
+
 
 class Trace:
     """The last `TRACE_LENGTH` answers, each `size` bytes; none sooner than `TRACE_EVERY_S` behind another."""
@@ -18,10 +21,9 @@ class Trace:
 
     def __init__(self) -> None:
         self._version = 0  # odd while something is written
-        self._size = 0
+        self._size = -1  # before the first
         self._count = 0  # since the beginning
-        self._at = array("d")
-        self._data = bytearray()
+        self._at, self._data = _NO_TIMES, _NO_DATA
 
     def append(self, at_s: float, data: bytes) -> None:
         """An answer that came then; all of a trace are of one length."""

@@ -8,9 +8,11 @@ from hypothesis import strategies as st
 from msgspec.structs import astuple
 
 from kanaleto.files.mapfaults import MapDefaults
-from kanaleto.files.mapfile import read_map
+from kanaleto.files.mapfile import KnownRows, read_map
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
+from kanaleto.site.model import DeviceLimits
 from kanaleto.site.spans import Spans
+from kanaleto.wire.codes import Table
 
 PATH = Path("map.csv")
 HEAD = ("table", "type", "factor", "unit", "initial", "what else", "name", "address", "note")
@@ -26,6 +28,19 @@ OWN = st.tuples(
     st.sampled_from(["A", "Pool level", " B ", "", "x" * 201]),
     st.sampled_from(["0", "7", " 12", "007", "0x10", "40012", "3.04", "65535", "65536", "-1", "²", "", "1e2"]),
     st.sampled_from(["", "n", " seen ", '"of, two"']),
+)
+
+
+HEADED = "name,table,address,exponent\n"
+EDITED = (
+    "A,holding,1,\n",
+    "B,holding,1,\n",
+    "C,input,4,A\n",
+    "A,holding,9,\n",
+    "D,holding,4,B\n",
+    "E,x,1,\n",
+    "\n",
+    "F,coil\n",
 )
 
 
@@ -57,6 +72,31 @@ class Rows(unittest.TestCase):
         self.assertEqual([astuple(point) for point in points], [astuple(own) for found, _ in alone for own in found])
         wrong = [fault for fault in faults if not fault.is_warning]
         self.assertEqual(wrong, [fault for _, told in alone for fault in told if not fault.is_warning])
+
+
+class ReadAgain(unittest.TestCase):
+    @settings(max_examples=300)
+    @given(
+        st.lists(st.sampled_from(EDITED), max_size=12),
+        st.lists(st.tuples(st.integers(0, 12), st.sampled_from(["cut", "put", "move"]), st.sampled_from(EDITED))),
+        st.sampled_from(["", "# seen\n", "\n"]),
+        st.sampled_from([HEADED, HEADED.upper(), HEADED.replace("\n", ",unit\n")]),
+    )
+    def test_a_map_read_again_is_what_it_is_when_read_first(
+        self, rows: list[str], changes: list[tuple[int, str, str]], above: str, head: str
+    ) -> None:
+        defaults = MapDefaults(limits=DeviceLimits(never_read=((Table.HOLDING, 4, 4),)))
+        known, other = KnownRows(), rows.copy()
+        before, _ = read_map(PATH, HEADED + "".join(rows), defaults, known)
+        is_sound = bool(known.raws)
+        for at, what, row in changes:
+            other[at : at + (what != "put")] = [row] if what != "cut" else []
+        text = above + head + "".join(other)
+        points, faults = read_map(PATH, text, defaults, known)
+        self.assertEqual((points, faults), read_map(PATH, text, defaults))
+        self.assertEqual((points, faults), read_map(PATH, text, defaults, known))
+        if is_sound and not changes and head == HEADED:
+            self.assertTrue(all(one is other for one, other in zip(points, before, strict=True)))
 
 
 class Addresses(unittest.TestCase):

@@ -211,7 +211,7 @@ def _following(first: Spot, count: int) -> list[Spot]:
         for own in (first.device.points if first.device is not None else ())
         if own.table is point.table and own.address >= point.address and not why_not_writable(own)
     ]
-    points.sort(key=lambda own: (own.address, own.row))
+    points.sort(key=lambda own: own.address)  # of one address in the order of the map
     points = points[next((at for at, own in enumerate(points) if own.name == point.name), 0) :]
     if len(points) < count:
         raise CannotWrite(f"{count} values, and {len(points)} points that can be written from {point.name} on")

@@ -135,8 +135,8 @@ def _rows(device: Device, table: Table, first: int, data: bytes, has_all: bool) 
     ]
     covered = {at for point in points for at in range(point.address, point.end)}
     rows = [
-        (point.address, point.row, _row(device, point, data[width * (point.address - first) :][: width * point.size]))
-        for point in points
+        (point.address, number, _row(device, point, data[width * (point.address - first) :][: width * point.size]))
+        for number, point in enumerate(points)
     ]
     if has_all:
         rows += [

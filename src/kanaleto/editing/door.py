@@ -29,6 +29,7 @@ from kanaleto.editing.steps import Steps, Texts
 from kanaleto.editing.watching import FileWatch
 from kanaleto.files.devicetext import Said
 from kanaleto.files.loading import LoadedSite
+from kanaleto.files.maprows import MapTexts
 from kanaleto.files.sitetext import new_site_text
 from kanaleto.files.texts import stamp
 from kanaleto.files.whole import clear_staged, complete, locked, write_together, write_whole
@@ -67,7 +68,8 @@ class Door:
         self.opened = Opened(path, is_unsaved, 0)
         self._take_over, self._on_news = take_over, on_news
         self._loaded = loaded
-        self._seen = Seen()
+        self._map_texts = MapTexts()
+        self._seen = Seen(self._map_texts)
         self._reader = SiteReader(loaded.cache)
         self._steps = Steps()
         self._others: tuple[Other, ...] = ()
@@ -257,7 +259,7 @@ class Door:
         self._check_number(number)
 
         def change(now: LoadedSite) -> Done:
-            draft = Draft(self.opened.path, now.site, partial(text_of, now), anyway)
+            draft = Draft(self.opened.path, now.site, partial(text_of, now), self._map_texts, anyway)
             try:
                 what = edit(draft)
             except ValueError as error:

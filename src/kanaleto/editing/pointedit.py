@@ -31,7 +31,7 @@ def change_points(device: str, names: Sequence[str], cells: Cells, seen: Seen | 
         rows = _rows(draft, device, names)
         _look_for_clash(draft, rows, names, seen, cells)
         if all(key in rows.headings for key, value in cells.items() if value):
-            draft.put(rows.changed(dict.fromkeys(names, cells)), path)
+            draft.put_rows(rows.changed(dict.fromkeys(names, cells)), path)
         else:
             draft.put(with_changes(draft.text(path), dict.fromkeys(names, cells)), path)
         return what or f"change {_count(names)} of {device}"
@@ -168,7 +168,7 @@ class FreeNames:
 
 
 def _rows(draft: Draft, device: str, names: Sequence[str]) -> MapText:
-    rows = MapText(draft.text(draft.map_of(device)))
+    rows = draft.rows(draft.map_of(device))
     gone = [name for name in names if name not in rows.names]
     if gone:
         more = f" and {len(gone) - 1} more" if len(gone) > 1 else ""

@@ -5,17 +5,15 @@ from pathlib import Path
 
 from kanaleto.files.devicetext import Said, said_of
 from kanaleto.files.loading import LoadedSite
-from kanaleto.files.maprows import MapText
+from kanaleto.files.maprows import MapTexts
 from kanaleto.site.model import Device
-
-_MOST_MAPS = 8
 
 
 class Seen:
     """Remembers what it took apart, as long as the text is the same."""
 
-    def __init__(self) -> None:
-        self._rows: dict[Path, tuple[str, MapText]] = {}
+    def __init__(self, map_texts: MapTexts) -> None:
+        self._map_texts = map_texts
         self._said: tuple[str, dict[str, Said]] = ("", {})
 
     def cells_of(self, loaded: LoadedSite, device: Device, name: str) -> dict[str, str]:
@@ -24,13 +22,8 @@ class Seen:
         text = loaded.texts.get(path) if path is not None else None
         if path is None or text is None:
             return {}
-        known = self._rows.get(path)
-        if known is None or known[0] is not text:
-            if len(self._rows) >= _MOST_MAPS:
-                self._rows.clear()
-            known = self._rows[path] = (text, MapText(text))
         try:
-            return known[1].cells_of(name)
+            return self._map_texts.of(path, text).cells_of(name)
         except KeyError:
             return {}
 

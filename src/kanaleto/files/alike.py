@@ -2,7 +2,7 @@
 with those three of their own. What is wrong, or out of the ordinary, is left to whoever reads a row cell by cell."""
 
 from collections.abc import Sequence
-from typing import Any, cast
+from typing import Any
 
 from msgspec.structs import force_setattr
 
@@ -23,7 +23,7 @@ class Alike:
         self._columns = len(header)
         self._first: dict[tuple[str, ...], Any] = {}  # points; that structs can be copied is not in their types
 
-    def read(self, line: int, cells: list[str]) -> Point | None:
+    def read(self, cells: list[str]) -> Point | None:
         """The point of a row like one that was noted; None where there is none, or something is wrong with it."""
         name, text, note, rest = self._parts(cells)
         like = self._first.get(rest)
@@ -43,7 +43,6 @@ class Alike:
         force_setattr(point, "name", name)
         force_setattr(point, "address", address)
         force_setattr(point, "end", end)
-        force_setattr(point, "row", line)
         if note != like.note:
             force_setattr(point, "note", note)
         return point
@@ -64,11 +63,3 @@ class Alike:
         if at_note is not None:
             note, rest[at_note] = rest[at_note].strip(), ""
         return name, address, note, tuple(rest)
-
-
-def in_row(point: Point, row: int) -> Point:
-    """The same point in another row."""
-    moved: Any = point
-    moved = moved.__copy__()
-    force_setattr(moved, "row", row)
-    return cast(Point, moved)

@@ -2,8 +2,8 @@
 gaps."""
 
 from collections.abc import Iterator, Sequence
-from operator import attrgetter
 from pathlib import Path
+from typing import NamedTuple
 
 from msgspec import Struct, field
 
@@ -27,56 +27,79 @@ class MapDefaults(Struct, frozen=True):
     shared: Shared = field(default_factory=Shared)
 
 
-def between_rows(path: Path, points: Sequence[Point], defaults: MapDefaults) -> list[Fault]:
+class MapRows(NamedTuple):
+    """The points of a map, and the line of each."""
+
+    path: Path
+    points: Sequence[Point]
+    lines: Sequence[int]
+
+
+def between_rows(rows: MapRows, defaults: MapDefaults) -> list[Fault]:
     """What only shows when rows are compared: two of one name, overlaps, gaps, points that may not be read."""
+    path, points, lines = rows
     by_name = {point.name: point for point in points}
     found: list[Fault] = []
     if len(by_name) < len(points) or defaults.limits.never_read:
-        found += _each_row(path, points, defaults.limits)
-    for point in [point for point in points if point.exponent or point.writing.feedback]:
+        found += _each_row(rows, defaults.limits)
+    for at in [at for at, point in enumerate(points) if point.exponent or point.writing.feedback]:
+        point = points[at]
         for what, name in (("exponent", point.exponent), ("feedback", point.writing.feedback)):
             if name and (name not in by_name or name == point.name):
                 told = f"{point.name}: {what} names {name!r}, which is no other point of this map"
-                found.append(Fault(path, point.row, told))
+                found.append(Fault(path, lines[at], told))
     for table in Table:
-        found += _table_warnings(path, table, [point for point in points if point.table is table], defaults.numbering)
+        own = [at for at, point in enumerate(points) if point.table is table]
+        found += _table_warnings(rows, table, own, defaults.numbering)
     return found
 
 
-def _each_row(path: Path, points: Sequence[Point], limits: DeviceLimits) -> Iterator[Fault]:
+def stand_alike(points: Sequence[Point], others: Sequence[Point]) -> bool:
+    """Whether two maps of equal lines have the same faults between their rows."""
+    if len(points) != len(others):
+        return False
+    changed = [(one, other) for one, other in zip(points, others, strict=True) if one is not other]
+    return all(_as_compared(one) == _as_compared(other) for one, other in changed)
+
+
+def _as_compared(point: Point) -> tuple[object, ...]:
+    place = point.name, point.table, point.address, point.end, point.codec.bits
+    return *place, point.access, point.exponent, point.writing.feedback
+
+
+def _each_row(rows: MapRows, limits: DeviceLimits) -> Iterator[Fault]:
     """Names borne twice, and points that may not be read."""
-    rows: dict[str, int] = {}
-    for point in points:
+    seen: dict[str, int] = {}
+    for point, line in zip(rows.points, rows.lines, strict=True):
         name = point.name
-        if name in rows:
-            yield Fault(path, point.row, f"{name}: line {rows[name]} has this name already")
-        rows.setdefault(name, point.row)
+        if name in seen:
+            yield Fault(rows.path, line, f"{name}: line {seen[name]} has this name already")
+        seen.setdefault(name, line)
         if point.access.is_read and limits.forbids_reading(point.table, point.address, point.end - 1):
-            yield Fault(path, point.row, f"{name}: never_read covers it, so it is not polled", is_warning=True)
+            yield Fault(rows.path, line, f"{name}: never_read covers it, so it is not polled", is_warning=True)
 
 
-def _table_warnings(path: Path, table: Table, points: list[Point], numbering: Counting) -> list[Fault]:
+def _table_warnings(rows: MapRows, table: Table, own: Sequence[int], numbering: Counting) -> list[Fault]:
+    """Overlaps and gaps of the points `own`."""
+    path, points, lines = rows
     found: list[Fault] = []
     gaps: list[tuple[int, int]] = []
-    ordered = sorted(points, key=attrgetter("address", "end"))
-    reach: Point | None = None
-    end = 0
-    for point in ordered:
-        address = point.address
-        if reach is not None and address > end:
-            gaps.append((end, address - 1))
-        elif reach is not None and address < end and not _share_a_word(reach, point):
-            found.append(
-                Fault(path, point.row, f"{point.name}: overlaps {reach.name!r} (line {reach.row})", is_warning=True)
-            )
-        if reach is None or point.end > end:
-            reach, end = point, point.end
+    ordered = sorted([(points[at].address, points[at].end, at) for at in own])
+    reach, reached = -1, 0
+    for address, end, at in ordered:
+        if reach >= 0 and address > reached:
+            gaps.append((reached, address - 1))
+        elif reach >= 0 and address < reached and not _share_a_word(points[reach], points[at]):
+            told = f"{points[at].name}: overlaps {points[reach].name!r} (line {lines[reach]})"
+            found.append(Fault(path, lines[at], told, is_warning=True))
+        if reach < 0 or end > reached:
+            reach, reached = at, end
     if gaps:
         shown = ", ".join(_span_text(gap, table, numbering) for gap in gaps[:_GAPS_SHOWN])
         more = f" and {len(gaps) - _GAPS_SHOWN} more" if len(gaps) > _GAPS_SHOWN else ""
         number = "a gap" if len(gaps) == 1 else f"{len(gaps)} gaps"
         told = f"{table.title}: {number} in the map, never read: {shown}{more}"
-        found.append(Fault(path, ordered[0].row, told, is_warning=True))
+        found.append(Fault(path, lines[ordered[0][2]], told, is_warning=True))
     return found
 
 

@@ -1,12 +1,13 @@
 """The map file: one row a point, comma, semicolon or tab between cells, headings in any order, UTF-8."""
 
 import csv
+from collections.abc import Sequence
 from pathlib import Path
 
-from msgspec import Struct, field
+from msgspec import Struct
 
-from kanaleto.files.alike import Alike, in_row
-from kanaleto.files.mapfaults import MapDefaults, between_rows
+from kanaleto.files.alike import Alike
+from kanaleto.files.mapfaults import MapDefaults, MapRows, between_rows, stand_alike
 from kanaleto.files.maplines import cells_of_row, raw_rows
 from kanaleto.files.maprow import WRITING_COLUMNS, RowReader
 from kanaleto.files.mapscale import SCALE_COLUMNS
@@ -24,81 +25,145 @@ MOST_ROWS, MOST_COLUMNS = 100_000, 500
 
 
 class KnownRows(Struct):
-    """Rows that were sound when a map was read last, by their text, under the headings of then, and their points."""
+    """A map as it was read last without a fault in its rows: the headings, the text of each row, the point that each
+    gives, and the faults between them."""
 
     head: tuple[str, ...] = ()
-    rows: dict[str, Point] = field(default_factory=dict)
-
-    def rows_under(self, head: tuple[str, ...]) -> dict[str, Point]:
-        return self.rows if head == self.head else {}
+    raws: Sequence[str] = ()
+    points: Sequence[Point | None] = ()
+    between: tuple[MapRows, list[Fault]] | None = None
 
 
 def read_map(
     path: Path, text: str, defaults: MapDefaults, known: KnownRows | None = None
 ) -> tuple[tuple[Point, ...], list[Fault]]:
-    """The points of a map's text, and every fault and warning with its line. Rows with a fault give no point. A row
-    that is `known` is not read again; they are those of this text afterwards."""
+    """The points of a map's text, and every fault and warning with its line. Rows with a fault give no point. Rows that
+    are `known` are not read again; they are those of this text afterwards, if its rows are sound."""
     if text.count("\n") > 2 * MOST_ROWS:
         return (), [Fault(path, 2 * MOST_ROWS, f"has more rows than a map may: {MOST_ROWS} points at most")]
     delimiter, _ = map_delimiter(text)
-    faults: list[Fault] = []
-    reader = RowReader(path, delimiter, faults, defaults)
-    before: dict[str, Point] = {}
-    rows: dict[str, Point] = {}
-    header: list[str] | None = None
-    alike = Alike(NEEDED, defaults.numbering)
-    points: list[Point] = []
-    line = 0
+    lines, raws = [], []
+    torn: list[Fault] = []
     try:
         for line, raw in raw_rows(text, delimiter):
-            if len(points) + len(faults) > MOST_ROWS:
-                faults.append(Fault(path, line, f"has more than {MOST_ROWS} rows with points or faults"))
-                break
-            point = before.get(raw)
-            if point is None:
-                cells = cells_of_row(raw, delimiter)
-                point = alike.read(line, cells) if header is not None else None
-            if point is None:
-                if _is_blank(cells) or (header is None and cells[0].lstrip().startswith("#")):
-                    continue
-                if header is None:
-                    header = [cell.strip().lower() for cell in cells]
-                    if len(header) > MOST_COLUMNS:
-                        return (), [Fault(path, line, f"has {len(header)} columns; a map has {MOST_COLUMNS} at most")]
-                    faults += _header_faults(path, line, header)
-                    if any(not fault.is_warning for fault in faults):
-                        return (), faults
-                    before = known.rows_under((delimiter, *header)) if known is not None else before
-                    alike = Alike(header, defaults.numbering)
-                    continue
-                point = _read_row(reader, line, header, cells, delimiter)
-                if point is not None:
-                    alike.note(cells, point)
-            elif point.row != line:
-                point = in_row(point, line)
-            if point is not None:
-                rows[raw] = point
-                points.append(point)
+            lines.append(line)
+            raws.append(raw)
     except csv.Error as error:
-        faults.append(Fault(path, line + 1, f"is no table here: {csv_words(error)}"))
-    if header is None:
-        faults.append(Fault(path, 1, "is empty; its first row must hold the headings name, table, address"))
-    faults += between_rows(path, points, defaults)
-    if known is not None:
-        known.head, known.rows = (delimiter, *(header or ())), rows
-    return tuple(points), faults
+        torn.append(_no_table(path, (lines[-1] if lines else 0) + 1, error))
+    try:
+        top, header = _header(raws, delimiter)
+    except csv.Error as error:
+        return (), [_no_table(path, 1, error)]
+    if not header:
+        return (), [*torn, Fault(path, 1, "is empty; its first row must hold the headings name, table, address")]
+    if len(header) > MOST_COLUMNS:
+        return (), [Fault(path, lines[top], f"has {len(header)} columns; a map has {MOST_COLUMNS} at most")]
+    faults = _header_faults(path, lines[top], header)
+    if any(not fault.is_warning for fault in faults):
+        return (), faults
+    head = (delimiter, *header)
+    before = known if known is not None and known.head == head else KnownRows(head)
+    wrong: list[Fault] = []
+    read = _read_rows(_Reading(path, header, delimiter, wrong, defaults), top, lines, raws, before)
+    points = tuple([point for point in read if point is not None])
+    rows = MapRows(path, points, [line for line, point in zip(lines, read, strict=False) if point is not None])
+    between = _between(rows, defaults, before)
+    if known is not None and not wrong and not torn:
+        known.head, known.raws, known.points, known.between = head, raws, read, (rows, between)
+    return points, [*faults, *wrong, *torn, *between]
 
 
-def _read_row(reader: RowReader, line: int, header: list[str], cells: list[str], delimiter: str) -> Point | None:
-    said = {name: text for name, cell in zip(header, cells, strict=False) if (text := cell.strip())}
-    if len(cells) > len(header):
-        reader.refuse(
-            line,
-            said,
-            f"has {len(cells)} cells, the headings are {len(header)}; put quotes round a cell that holds {delimiter!r}",
-        )
-        return None
-    return reader.read(line, said)
+def _between(rows: MapRows, defaults: MapDefaults, before: KnownRows) -> list[Fault]:
+    if before.between is not None:
+        old, found = before.between
+        if old.lines == rows.lines and stand_alike(rows.points, old.points):
+            return found
+    return between_rows(rows, defaults)
+
+
+def _no_table(path: Path, line: int, error: csv.Error) -> Fault:
+    return Fault(path, line, f"is no table here: {csv_words(error)}")
+
+
+def _header(raws: Sequence[str], delimiter: str) -> tuple[int, list[str]]:
+    """Which row has the headings, and these; remarks may stand above. Raises csv.Error."""
+    for at, raw in enumerate(raws):
+        cells = cells_of_row(raw, delimiter)
+        if not _is_blank(cells) and not cells[0].lstrip().startswith("#"):
+            return at, [cell.strip().lower() for cell in cells]
+    return 0, []
+
+
+def _read_rows(
+    reading: "_Reading", top: int, lines: Sequence[int], raws: Sequence[str], before: KnownRows
+) -> list[Point | None]:
+    """What each row gives. Those that the text has in common with the one `before`, at its beginning and its end, are
+    what they were."""
+    first, last = _in_common(before.raws, raws)
+    last = min(last, len(raws) - top - 1)  # the headings are no row
+    there, here = len(before.raws) - last, len(raws) - last
+    known = {
+        raw: point
+        for raw, point in zip(before.raws[first:there], before.points[first:there], strict=True)
+        if point is not None
+    }
+    points: list[Point | None] = list(before.points[:first]) if first > top else [None] * (top + 1)
+    count = len(points)
+    for at in range(len(points), here):
+        if count + len(reading.faults) > MOST_ROWS:
+            reading.faults.append(
+                Fault(reading.path, lines[at], f"has more than {MOST_ROWS} rows with points or faults")
+            )
+            return points
+        point = known.get(raws[at]) or reading.point(lines[at], raws[at])
+        count += point is not None
+        points.append(point)
+    return [*points, *before.points[there:]]
+
+
+def _in_common(old: Sequence[str], new: Sequence[str]) -> tuple[int, int]:
+    """How many rows are equal at the beginning, and how many of the rest at the end."""
+    shorter = min(len(old), len(new))
+    first = next((at for at, (one, other) in enumerate(zip(old, new, strict=False)) if one != other), shorter)
+    ends = zip(reversed(old), reversed(new), strict=False)
+    last = next((at for at, (one, other) in enumerate(ends) if one != other), shorter)
+    return first, min(last, shorter - first)
+
+
+class _Reading:
+    """Reads rows of a map one by one. `faults` grows by what is wrong with them."""
+
+    def __init__(
+        self, path: Path, header: list[str], delimiter: str, faults: list[Fault], defaults: MapDefaults
+    ) -> None:
+        self.path, self.faults = path, faults
+        self._header, self._delimiter = header, delimiter
+        self._alike = Alike(header, defaults.numbering)
+        self._reader = RowReader(path, delimiter, faults, defaults)
+
+    def point(self, line: int, raw: str) -> Point | None:
+        """None where the row is empty, or has a fault."""
+        try:
+            cells = cells_of_row(raw, self._delimiter)
+        except csv.Error as error:
+            self.faults.append(_no_table(self.path, line, error))
+            return None
+        point = self._alike.read(cells)
+        if point is None and not _is_blank(cells):
+            point = self._whole(line, cells)
+            if point is not None:
+                self._alike.note(cells, point)
+        return point
+
+    def _whole(self, line: int, cells: list[str]) -> Point | None:
+        """Cell by cell."""
+        header, delimiter = self._header, self._delimiter
+        said = {name: text for name, cell in zip(header, cells, strict=False) if (text := cell.strip())}
+        if len(cells) > len(header):
+            told = f"has {len(cells)} cells, the headings are {len(header)}"
+            self._reader.refuse(line, said, f"{told}; put quotes round a cell that holds {delimiter!r}")
+            return None
+        return self._reader.read(line, said)
 
 
 def _is_blank(cells: list[str]) -> bool:

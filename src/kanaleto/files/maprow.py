@@ -150,7 +150,6 @@ class RowReader:
             self._cell("deadband", self._deadband, 0.0),
             self._part("writing", _WRITING_CELLS, self._writing),
             self._cell("sure", _sure, None),
-            row=self._line,
         )
         self._check_place(point, defaults)
         initial = self._initial(point)

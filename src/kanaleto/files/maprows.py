@@ -8,18 +8,23 @@ import csv
 import re
 import shlex
 from collections.abc import Collection, Iterator, Mapping
+from copy import copy
 from io import StringIO
+from pathlib import Path
 
 from kanaleto.files.maplines import cells_of_row, raw_rows
 from kanaleto.files.sitetext import map_delimiter, with_headings
 from kanaleto.values.digits import whole
 from kanaleto.values.types import parse_type
 
+_MOST_MAPS = 8
+
 
 class MapText:
     """A map's text as its rows. `names` are those of its points in order; of rows with one name the first counts."""
 
     def __init__(self, text: str) -> None:
+        self.text = text
         self.delimiter, _ = map_delimiter(text)
         self.headings: list[str] = []
         self._rows: list[str] = []
@@ -52,9 +57,9 @@ class MapText:
         cells = cells_of_row(self._rows[self._by_name[name]], self.delimiter)
         return {key: cell.strip() for key, cell in zip(self.headings, cells, strict=False) if cell.strip()}
 
-    def changed(self, changes: Mapping[str, Mapping[str, str]]) -> str:
-        """The text with other cells in some rows, by name, under the headings that there are."""
-        rows = list(self._rows)
+    def changed(self, changes: Mapping[str, Mapping[str, str]]) -> "MapText":
+        """With other cells in some rows, by name, under the headings that there are."""
+        rows = self._rows.copy()
         for name, changed in changes.items():
             at = self._by_name[name]
             cells = cells_of_row(rows[at], self.delimiter)
@@ -65,18 +70,43 @@ class MapText:
             row = StringIO(newline="")
             csv.writer(row, delimiter=self.delimiter, lineterminator="\n").writerow(cells)
             rows[at] = row.getvalue()
-        return "".join(rows)
+        text = "".join(rows)
+        if any("name" in changed for changed in changes.values()):
+            return MapText(text)
+        same = copy(self)  # the same names in the same rows
+        same.text, same._rows = text, rows
+        return same
 
     def without(self, names: Collection[str]) -> str:
         gone = {self._by_name[name] for name in names}
         return "".join(raw for at, raw in enumerate(self._rows) if at not in gone)
 
 
+class MapTexts:
+    """Maps as their rows, as long as their text stays the same; the few that were looked at last. Rows never change, so
+    that several threads may have them."""
+
+    def __init__(self) -> None:
+        self._known: dict[Path, MapText] = {}
+
+    def of(self, path: Path, text: str) -> MapText:
+        rows = self._known.get(path)
+        if rows is None or rows.text != text:
+            rows = MapText(text)
+            self.keep(path, rows)
+        return rows
+
+    def keep(self, path: Path, rows: MapText) -> None:
+        """These are what the map has, or is about to have."""
+        others = [(own, kept) for own, kept in self._known.items() if own != path]
+        self._known = dict([*others[1 - _MOST_MAPS :], (path, rows)])
+
+
 def with_changes(text: str, changes: Mapping[str, Mapping[str, str]]) -> str:
     """Other cells in some rows, by the name of their point; headings that are missing are added, other rows stay as
     they are. Raises KeyError for a name that no row bears."""
     text, _ = with_headings(text, (key for cells in changes.values() for key, value in cells.items() if value))
-    return MapText(text).changed(changes)
+    return MapText(text).changed(changes).text
 
 
 def without_rows(text: str, names: Collection[str]) -> str:

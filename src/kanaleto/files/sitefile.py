@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from msgspec import ValidationError, convert
+from msgspec.structs import replace
 
 from kanaleto.files import schema
 from kanaleto.files.keeping import read_keeping
@@ -347,7 +348,7 @@ class _Reader:
         known = self._cache.get((path, defaults))
         if known is not None and known[0] == text:
             return known[1], known[2]
-        rows = KnownRows() if known is None else KnownRows(known[3].head, known[3].rows)
+        rows = KnownRows() if known is None else replace(known[3])
         points, faults = read_map(path, text, defaults, rows)
         self._cache[path, defaults] = (text, points, faults, rows)
         return points, faults

@@ -7,7 +7,7 @@ from functools import cached_property
 from pathlib import Path
 
 from msgspec import Struct, field
-from msgspec.structs import astuple, force_setattr, replace
+from msgspec.structs import force_setattr, replace
 
 from kanaleto.site.counting import Counting, Numbering
 from kanaleto.site.link import Link
@@ -101,7 +101,7 @@ LIMIT_MANNERS = ("hysteresis", "delay_s")
 LIMIT_STATES = ("warn_on", "alarm_on")
 
 
-class Point(Struct, frozen=True, eq=False):
+class Point(Struct, frozen=True):
     """One row of a map. `address` is the address on the wire; `period_s` is 0 for without a pause, DEMAND for only when
     asked."""
 
@@ -131,8 +131,6 @@ class Point(Struct, frozen=True, eq=False):
     """Registers, or bits in a table of bits; reckoned."""
     end: int = 0
     """The address after its last; reckoned."""
-    row: int = 0
-    """Where it stands in its map; two points are equal wherever they stand."""
 
     def __post_init__(self) -> None:
         size = 1 if self.table.is_bits else self.codec.registers
@@ -146,9 +144,6 @@ class Point(Struct, frozen=True, eq=False):
         if codec.type.kind in (Kind.BOOL, Kind.BITS, Kind.HEX):
             return True
         return bool(self.labels) and not codec.type.is_float and codec.scale is None
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, Point) and astuple(self)[:-1] == astuple(other)[:-1]
 
     __hash__ = None  # type: ignore[assignment]
 

@@ -112,6 +112,64 @@ class Place(Struct, frozen=True):
         return self.because is WhyNot.NOT_GIVEN
 
 
+class DevicePlan(Struct, frozen=True, dict=True):
+    """The blocks of one device, the places of its points in the order of its map, and how many of those are switched
+    off for now."""
+
+    line: Line
+    device: Device
+    blocks: tuple[Block, ...]
+    places: tuple[Place, ...]
+    switched_off: int = 0
+
+    @cached_property
+    def by_name(self) -> dict[str, Place]:
+        return {place.point.name: place for place in self.places}
+
+    @cached_property
+    def order(self) -> dict[str, int]:
+        """Which of the places is that of a point."""
+        return {name: at for at, name in enumerate(self.by_name)}
+
+    @cached_property
+    def blocks_by_id(self) -> dict[int, Block]:
+        """By which object they are, to tell quickly what differs between two plans that have blocks in common."""
+        return {id(block): block for block in self.blocks}
+
+    @cached_property
+    def shortest_s(self) -> float:
+        """The shortest period of those that have one."""
+        return min((block.period_s for block in self.blocks if block.period_s > 0), default=0.0)
+
+    @cached_property
+    def longest_cost_s(self) -> float:
+        return max((block.cost_s for block in self.blocks), default=0.0)
+
+    @cached_property
+    def exponents(self) -> dict[Identity, Place]:
+        """Where the points that are powers of ten for others stand, by the identity of those; both are of one
+        device."""
+        wanted = [place for place in self.places if place.point.exponent]
+        found = {place.identity: self.by_name.get(place.point.exponent) for place in wanted}
+        return {identity: place for identity, place in found.items() if place is not None}
+
+    @cached_property
+    def unread(self) -> tuple[Place, ...]:
+        """Points that no block reads."""
+        return tuple(place for place in self.places if place.block is None)
+
+    @cached_property
+    def limited(self) -> tuple[Place, ...]:
+        """Points with limits that can be passed."""
+        all_limits = {id(place.point.limits): place.point.limits for place in self.places}  # many share theirs
+        wanted = {key for key, limits in all_limits.items() if limits.can_be_passed}
+        return tuple([place for place in self.places if id(place.point.limits) in wanted] if wanted else ())
+
+    def look_up(self) -> None:
+        """Make now what is asked for later, where time matters more."""
+        _ = self.by_name, self.blocks_by_id, self.shortest_s, self.longest_cost_s, self.exponents, self.limited
+
+
 class DerivedPlace(NamedTuple):
     """A point made of others: no block reads it, the board has its reading by name. `point` says how it is shown."""
 

@@ -8,11 +8,13 @@ from itertools import count, pairwise
 from msgspec import Struct
 from msgspec.structs import replace
 
+from kanaleto.planning.again import planned_again
 from kanaleto.planning.blocks import (
     AnyPlace,
     Block,
     BlockKey,
     DerivedPlace,
+    DevicePlan,
     Gap,
     Identity,
     Kept,
@@ -48,64 +50,6 @@ __all__ = [
 ]
 
 _DERIVED_CODEC = Codec(ValueType(Kind.FLOAT64), Order.ABCD)
-
-
-class DevicePlan(Struct, frozen=True, dict=True):
-    """The blocks of one device, the places of its points in the order of its map, and how many of those are switched
-    off for now."""
-
-    line: Line
-    device: Device
-    blocks: tuple[Block, ...]
-    places: tuple[Place, ...]
-    switched_off: int = 0
-
-    @cached_property
-    def by_name(self) -> dict[str, Place]:
-        return {place.point.name: place for place in self.places}
-
-    @cached_property
-    def order(self) -> dict[str, int]:
-        """Which of the places is that of a point."""
-        return {name: at for at, name in enumerate(self.by_name)}
-
-    @cached_property
-    def block_ids(self) -> frozenset[int]:
-        """Which blocks they are, to tell quickly what differs between two plans that have blocks in common."""
-        return frozenset(map(id, self.blocks))
-
-    @cached_property
-    def shortest_s(self) -> float:
-        """The shortest period of those that have one."""
-        return min((block.period_s for block in self.blocks if block.period_s > 0), default=0.0)
-
-    @cached_property
-    def longest_cost_s(self) -> float:
-        return max((block.cost_s for block in self.blocks), default=0.0)
-
-    @cached_property
-    def exponents(self) -> dict[Identity, Place]:
-        """Where the points that are powers of ten for others stand, by the identity of those; both are of one
-        device."""
-        wanted = [place for place in self.places if place.point.exponent]
-        found = {place.identity: self.by_name.get(place.point.exponent) for place in wanted}
-        return {identity: place for identity, place in found.items() if place is not None}
-
-    @cached_property
-    def unread(self) -> tuple[Place, ...]:
-        """Points that no block reads."""
-        return tuple(place for place in self.places if place.block is None)
-
-    @cached_property
-    def limited(self) -> tuple[Place, ...]:
-        """Points with limits that can be passed."""
-        all_limits = {id(place.point.limits): place.point.limits for place in self.places}  # many share theirs
-        wanted = {key for key, limits in all_limits.items() if limits.can_be_passed}
-        return tuple([place for place in self.places if id(place.point.limits) in wanted] if wanted else ())
-
-    def look_up(self) -> None:
-        """Make now what is asked for later, where time matters more."""
-        _ = self.by_name, self.block_ids, self.shortest_s, self.longest_cost_s, self.exponents, self.limited
 
 
 class Plan(Struct, frozen=True, dict=True):
@@ -201,10 +145,12 @@ def plan_site(
     switched_off: SwitchedOff | None = None,
     old: Plan | None = None,
     next_index: Callable[[], int] | None = None,
+    narrowed: Collection[str] = (),
 ) -> Plan:
     """Plan all lines of a site, with what was learned of its devices so far (by name), without the points that are
     switched off. What is the same in the `old` plan, made with the same lessons, is not made again: whole devices, else
-    blocks of the same points; others get their index from `next_index`."""
+    blocks of the same points; others get their index from `next_index`. `narrowed` are devices whose requests were cut
+    to find something out when it was made, and are to be whole again."""
     known, off = lessons or {}, switched_off or {}
     numbers = next_index or count().__next__
     parts = []
@@ -213,7 +159,13 @@ def plan_site(
         if part is not None and part.line is line and part.device is device:
             parts.append(part)
             continue
-        kept = blocks_to_keep(part) if part is not None and _is_alike(part, line, device) else None
+        is_alike = part is not None and _is_alike(part, line, device)
+        if part is not None and is_alike and device.name not in narrowed:
+            again = planned_again(part, line, device, numbers)
+            if again is not None:
+                parts.append(again)
+                continue
+        kept = blocks_to_keep(part) if part is not None and is_alike else None
         parts.append(plan_device(line, device, known.get(device.name), numbers, off.get(device.name, ()), kept))
     return Plan(tuple(parts), derived_places(site))
 

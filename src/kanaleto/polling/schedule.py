@@ -8,7 +8,7 @@ less often. A line on which nobody else wants anything asks them at their period
 
 import heapq
 from collections import deque
-from collections.abc import Callable, Hashable, Iterable
+from collections.abc import Callable, Collection, Hashable, Iterable
 
 from msgspec import Struct, field
 
@@ -40,7 +40,8 @@ class DeviceState(Struct, eq=False):
     is_on_credit: bool = False
     reason: str = ""
     trouble: OutcomeKind | None = None  # which kind of outcome `reason` tells of
-    jobs: list["Job"] = field(default_factory=list)
+    jobs_by_block: dict[int, "Job"] = field(default_factory=dict)
+    """By the identity of their blocks."""
     part: DevicePlan | None = None  # whose blocks they are
     shortest_s: float = 0.0  # the shortest period of those that have one
     overruns: int = 0
@@ -49,6 +50,10 @@ class DeviceState(Struct, eq=False):
     refused: set[Hashable] = field(default_factory=set)
     """Refusals that go on, by their cause."""
     enabling: tuple[Block, int] | None = None  # where its `enabled_by` point is read
+
+    @property
+    def jobs(self) -> Collection["Job"]:
+        return self.jobs_by_block.values()
 
     @property
     def is_silent(self) -> bool:
@@ -94,21 +99,18 @@ class Schedule:
     def set_jobs(self, state: DeviceState, part: DevicePlan, now: float) -> None:
         """The blocks of one device, in place of those it had. A job whose block still asks the same and means the same
         goes on, an answer under way included; others that ask the same keep their deadline."""
-        had = state.part.block_ids if state.part is not None else frozenset()
-        gone, fresh = had - part.block_ids, part.block_ids - had
+        had = state.part.blocks_by_id if state.part is not None else dict[int, Block]()
+        gone = [key for key in had if key not in part.blocks_by_id]
+        fresh = [key for key in part.blocks_by_id if key not in had]
         if gone or fresh:
-            left = [job for job in state.jobs if id(job.block) in gone]
-            jobs = [job for job in state.jobs if id(job.block) not in gone] if gone else list(state.jobs)
-            self._set_others(state, [block for block in part.blocks if id(block) in fresh], left, jobs, now)
-            state.jobs = jobs
+            left = [state.jobs_by_block.pop(key) for key in gone]
+            self._set_others(state, [part.blocks_by_id[key] for key in fresh], left, now)
         state.part, state.shortest_s = part, part.shortest_s
         state.enabling = _where(state)
         self._states[state.device.name] = state
         self._unpark(state, now)
 
-    def _set_others(
-        self, state: DeviceState, blocks: Iterable[Block], left: Iterable[Job], jobs: list[Job], now: float
-    ) -> None:
+    def _set_others(self, state: DeviceState, blocks: Iterable[Block], left: Iterable[Job], now: float) -> None:
         """Blocks that are not the very same; `left` are jobs that none of those has gone on with."""
         before = {job.block.key: job for job in left}
         new: list[tuple[Job, float]] = []
@@ -117,14 +119,14 @@ class Schedule:
             if old is not None and old.block.source == block.source and old.block.decodes_like(block):
                 is_same_pace = old.block.period_s == block.period_s
                 old.block = block
-                jobs.append(old)
+                state.jobs_by_block[id(block)] = old
                 del before[block.key]
                 if is_same_pace:
                     continue
                 new.append((old, min(old.due_s, now + block.period_s)))
             else:
                 job = Job(block, state, overruns=old.overruns if old is not None else 0)
-                jobs.append(job)
+                state.jobs_by_block[id(block)] = job
                 new.append((job, min(old.due_s, now + block.period_s) if old is not None else now))
         for job in before.values():
             job.is_dead = True

@@ -171,7 +171,8 @@ class World:
         in any thread."""
         lessons, news = deepcopy(self._lessons_for(site)), self._news_count
         off = {name: frozenset(points) for name, points in self._switched_off.items()}
-        return partial(self._planned, site, self.site, self.plan, self.board.slots(), lessons, off, news)
+        narrowed = {name for name, own in self.lessons.items() if own.is_narrowing}
+        return partial(self._planned, site, self.site, self.plan, self.board.slots(), lessons, off, narrowed, news)
 
     def _planned(
         self,
@@ -181,6 +182,7 @@ class World:
         slots: Slots,
         lessons: dict[str, Lessons],
         off: dict[str, frozenset[str]],
+        narrowed: set[str],
         news: int,
     ) -> Planned:
         shared = shared_with(site, old_site)
@@ -193,7 +195,7 @@ class World:
             size += 1
             return size - 1
 
-        plan = plan_site(shared, lessons, off, old, next_index)
+        plan = plan_site(shared, lessons, off, old, next_index, narrowed)
         stays = {id(block) for block in plan.blocks}
         was = {id(block) for block in old.blocks}
         gone = tuple(block for block in old.blocks if id(block) not in stays)

@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable, Coroutine
 from typing import Any, TypeVar
 
+from kanaleto.polling.leaving import Leaving
 from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.polling.world import Planned
@@ -64,6 +65,7 @@ class Engine:
         self._task: asyncio.Task[None] | None = None
         self._is_up, self._has_ended = threading.Event(), threading.Event()
         self._taking = asyncio.Lock()
+        self._leaving = Leaving()
         self._lock = threading.Lock()
         self._promised: set[concurrent.futures.Future[Any]] = set()
         self._thread = threading.Thread(target=self._work, name="engine", daemon=True)
@@ -137,7 +139,9 @@ class Engine:
                     planned: Planned = await asyncio.to_thread(self.session.planning(site))
                     if self.session.world.is_current(planned):
                         break
+                old = self.session.plan
                 self.session.take_over(site, planned, what)
+                self._leaving.let_go(old, self.session.plan)
 
         return self.run(work())
 

@@ -1,18 +1,24 @@
-"""What is done at once for many gives what is done for each: rows that say the same, addresses as spans."""
+"""What is done at once for many gives what is done for each: rows that say the same, addresses as spans, a map read
+again, the ruler."""
 
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from msgspec.structs import astuple
+from msgspec.structs import astuple, replace
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import KnownRows, read_map
+from kanaleto.planning.plan import Block, Gap, Place, Plan, plan_site
+from kanaleto.planning.ruler import GapRow, Part, Row, Ruler, RulerRow, TableRow
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
-from kanaleto.site.model import DeviceLimits
+from kanaleto.site.link import TcpLink
+from kanaleto.site.model import DeviceLimits, Line, Site
 from kanaleto.site.spans import Spans
 from kanaleto.wire.codes import Table
+from tests.simulated import device
 
 PATH = Path("map.csv")
 HEAD = ("table", "type", "factor", "unit", "initial", "what else", "name", "address", "note")
@@ -107,3 +113,99 @@ class Addresses(unittest.TestCase):
         covered = {at for first, size in spans for at in range(first, first + size)}
         found = Spans((first, first + size) for first, size in spans).touch(start, start + length)
         self.assertEqual(found, bool(covered.intersection(range(start, start + length))))
+
+
+POINT = st.tuples(
+    st.sampled_from(["holding", "holding", "input", "coil"]),
+    st.integers(0, 40),
+    st.sampled_from(["uint16", "uint16", "float32", "float64", "bits", "bool"]),
+    st.sampled_from(["1", "1", "10"]),
+    st.sampled_from(["r", "r", "r", "w"]),
+)
+
+
+class Rulers(unittest.TestCase):
+    """The ruler against one that is made address by address."""
+
+    @settings(max_examples=400)
+    @given(st.lists(POINT, max_size=25), st.integers(0, 4))
+    def test_the_rows_are_those_of_every_address(
+        self, rows: list[tuple[str, int, str, str, str]], max_gap: int
+    ) -> None:
+        text = "name,table,address,type,bit,period_s,access\n"
+        for number, (table, address, kind, period, access) in enumerate(rows):
+            is_bit = table == "coil"
+            kind, access = "bool" if is_bit else kind, "r" if table == "input" else access
+            bit = number % 16 if kind == "bool" and not is_bit else ""
+            text += f"P{number},{table},{address},{kind},{bit},{period},{access}\n"
+        own = replace(device("D", 1, text), limits=DeviceLimits(max_gap=max_gap))
+        plan = plan_site(Site("S", (Line("L", TcpLink("192.0.2.1", 502), (own,)),)))
+        (part,) = plan.parts
+        found = Ruler(part)
+        expected = list(every_row(plan))
+        self.assertEqual([shown(row) for row in found], [shown(row) for row in expected])
+        self.assertEqual(len(found), len(expected))
+        for at, row in enumerate(found):
+            if isinstance(row, RulerRow):
+                self.assertIn(at, found.rows_at(row.table, row.address))
+        chosen = part.places[::2]
+        names = {place.point.name for place in chosen}
+        of_them = [row for row in expected if isinstance(row, RulerRow) and row.place and row.place.point.name in names]
+        self.assertEqual(list(map(shown, found.rows_of(chosen))), list(map(shown, of_them)))
+
+
+def shown(row: Row) -> object:
+    if not isinstance(row, RulerRow):
+        gap = row.gap if isinstance(row, GapRow) else None
+        return type(row), row.table, getattr(row, "first", 0), getattr(row, "last", 0), gap and (gap.first, gap.last)
+    place = row.place.point.name if row.place is not None else None
+    block = row.block.index if row.block is not None else None
+    return row.table, row.address, block, row.block_part, place, row.part, row.is_more, row.overlaps
+
+
+def every_row(plan: Plan) -> Iterator[Row]:
+    (part,) = plan.parts
+    gaps = {(gap.before.request.table, gap.first): gap for gap in plan.gaps(part.device)}
+    tables = [table for table in Table if any(place.point.table is table for place in part.places)]
+    for table in (Table.HOLDING, Table.INPUT, Table.COIL, Table.DISCRETE):
+        if table in tables:
+            if len(tables) > 1:
+                yield TableRow(table)
+            yield from rows_of_table(table, [place for place in part.places if place.point.table is table], gaps)
+
+
+def rows_of_table(table: Table, places: list[Place], gaps: dict[tuple[Table, int], Gap]) -> Iterator[Row]:
+    places = sorted(places, key=lambda own: (own.point.address, -own.point.size, own.point.codec.bits is not None))
+    cover: dict[int, Place] = {}
+    blocks: dict[int, Block] = {}
+    for place in places:
+        for address in range(place.point.address, place.point.end):
+            cover.setdefault(address, place)
+            if place.block is not None:
+                blocks.setdefault(address, place.block)
+    for own in {id(block): block for block in blocks.values()}.values():
+        for address in range(*own.span):
+            blocks.setdefault(address, own)
+    last = None
+    for address in sorted({*cover, *blocks}):
+        if last is not None and address > last + 1:
+            yield GapRow(table, last + 1, address - 1, gaps.get((table, last + 1)))
+        last = address
+        first, block = cover.get(address), blocks.get(address)
+        block_part = part_at(address, *block.span) if block is not None else Part.NONE
+        part = part_at(address, first.point.address, first.point.end) if first is not None else Part.NONE
+        yield RulerRow(table, address, block, block_part, first, part)
+        goes_on = Part.MIDDLE if block_part in (Part.FIRST, Part.MIDDLE) else Part.NONE
+        for place in places:
+            if place.point.address == address and place is not first:
+                one, other = (first.point, place.point) if first is not None else (place.point, place.point)
+                is_meant = (one.address, one.end) == (other.address, other.end) and (
+                    one.codec.bits is not None or other.codec.bits is not None
+                )
+                yield RulerRow(table, address, block, goes_on, place, Part.WHOLE, True, not is_meant)
+
+
+def part_at(address: int, start: int, end: int) -> Part:
+    if end - start == 1:
+        return Part.WHOLE
+    return Part.FIRST if address == start else Part.LAST if address == end - 1 else Part.MIDDLE

@@ -45,6 +45,7 @@ __all__ = [
     "WhyNot",
     "blocks_to_keep",
     "derived_places",
+    "gap_between",
     "plan_device",
     "plan_site",
 ]
@@ -121,22 +122,20 @@ class Plan(Struct, frozen=True, dict=True):
         for before, behind in pairwise(own):
             if (before.request.table, before.period_s) != (behind.request.table, behind.period_s):
                 continue
-            first, last = before.request.address + before.request.count, behind.request.address - 1
-            cost, table = line_cost(before.line.link, before.line.gap_s), before.request.table
-            if last >= first:
-                through_s = (last - first + 1) * cost.item_s(table)
-                found.append(
-                    Gap(
-                        before,
-                        behind,
-                        first,
-                        last,
-                        through_s,
-                        cost.fixed_s,
-                        not _may_read(device, table, first, last + 1),
-                    )
-                )
+            gap = gap_between(device, before, behind)
+            found += [gap] if gap is not None else []
         return found
+
+
+def gap_between(device: Device, before: Block, behind: Block) -> Gap | None:
+    """What lies between two blocks of a device, of one table and one period; None where nothing does."""
+    first, last = before.span[1], behind.span[0] - 1
+    if last < first:
+        return None
+    table, cost = before.request.table, line_cost(before.line.link, before.line.gap_s)
+    through_s = (last - first + 1) * cost.item_s(table)
+    is_forbidden = not _may_read(device, table, first, last + 1)
+    return Gap(before, behind, first, last, through_s, cost.fixed_s, is_forbidden)
 
 
 def plan_site(

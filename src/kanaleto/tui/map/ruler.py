@@ -4,7 +4,7 @@ values."""
 from collections.abc import Hashable
 
 from kanaleto.planning.plan import Place
-from kanaleto.planning.ruler import GapRow, Part, Row, RulerRow, TableRow
+from kanaleto.planning.ruler import GapRow, Part, Row, Ruler, RulerRow, TableRow
 from kanaleto.polling.board import Quality
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND, Device
@@ -14,6 +14,7 @@ from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import age_text
 from kanaleto.values.codec import Codec
 from kanaleto.values.scale import Scale
+from kanaleto.wire.codes import Table
 
 _BLOCK_MARKS = {Part.NONE: " ", Part.WHOLE: "╺", Part.FIRST: "┏", Part.MIDDLE: "┃", Part.LAST: "┗"}
 _POINT_MARKS = {Part.NONE: " ", Part.WHOLE: " ", Part.FIRST: "╭", Part.MIDDLE: "│", Part.LAST: "╰"}
@@ -46,6 +47,19 @@ class RulerRows(Rows[Row]):
         if row.place is None:
             return row.table, row.address
         return row.place.identity, row.address - row.place.point.address
+
+    def find(self, identity: Hashable) -> int | None:
+        rows = self.rows
+        if not isinstance(rows, Ruler) or not isinstance(identity, tuple):
+            return super().find(identity)
+        whose, address = identity
+        if not isinstance(whose, Table):
+            part = self.snapshot.plan.part_of(whose[0])
+            place = part.by_name.get(whose[1]) if part is not None else None
+            if place is None:
+                return None
+            whose, address = place.point.table, place.point.address + address
+        return next((at for at in rows.rows_at(whose, address) if self.identity(rows[at]) == identity), None)
 
     def made_of(self, row: Row) -> Hashable:
         snapshot, device = self.snapshot, self.device

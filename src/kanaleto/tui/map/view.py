@@ -1,6 +1,6 @@
 """Map: devices at the left, the ruler in the middle, the point beside it."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from concurrent.futures import Future
 
 from textual.app import ComposeResult
@@ -12,7 +12,7 @@ from kanaleto.editing.draft import Edit
 from kanaleto.editing.news import Done
 from kanaleto.editing.pointedit import copy_point, delete_points, take_reading
 from kanaleto.planning.plan import Place
-from kanaleto.planning.ruler import RulerRow, ruler
+from kanaleto.planning.ruler import Row, Ruler, RulerRow
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Point
@@ -151,13 +151,14 @@ class MapView(InAndOut, Horizontal):
 
     def _fill(self) -> None:
         device = self.device
-        rows = ruler(self.snapshot.plan, device) if device is not None else []
-        if self._filter.words:
-            rows = [
-                row
-                for row in rows
-                if isinstance(row, RulerRow) and row.place is not None and self._filter.matches(row.place.point.name)
-            ]
+        rows: Sequence[Row] = ()
+        part = self.snapshot.plan.part_of(device.name) if device is not None else None
+        if part is not None:
+            whole = Ruler(part)
+            matches = self._filter.narrows
+            rows = whole
+            if matches is not None:
+                rows = whole.rows_of(place for place in part.places if matches(place.point.name))
         self.ruler_rows.device = self._head.device = self._foot.device = device
         self._head.line = self._foot.line = self.line
         none = "no points yet: a adds one, i imports a table" if device else ""

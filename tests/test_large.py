@@ -148,6 +148,8 @@ class Rulers(unittest.TestCase):
         for at, row in enumerate(found):
             if isinstance(row, RulerRow):
                 self.assertIn(at, found.rows_at(row.table, row.address))
+        other = Ruler(plan_site(Site("S", (Line("L", TcpLink("192.0.2.2", 502), (own,)),))).parts[0], found)
+        self.assertEqual([shown(row) for row in other], [shown(row) for row in expected])
         chosen = part.places[::2]
         names = {place.point.name for place in chosen}
         of_them = [row for row in expected if isinstance(row, RulerRow) and row.place and row.place.point.name in names]
@@ -165,7 +167,9 @@ def shown(row: Row) -> object:
 
 def every_row(plan: Plan) -> Iterator[Row]:
     (part,) = plan.parts
-    gaps = {(gap.before.request.table, gap.first): gap for gap in plan.gaps(part.device)}
+    gaps: dict[tuple[Table, int], Gap] = {}
+    for gap in sorted(plan.gaps(part.device), key=lambda gap: gap.before.period_s):
+        gaps[gap.before.request.table, gap.first] = gap
     tables = [table for table in Table if any(place.point.table is table for place in part.places)]
     for table in (Table.HOLDING, Table.INPUT, Table.COIL, Table.DISCRETE):
         if table in tables:

@@ -17,7 +17,8 @@ from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.files.maprows import MapText, assignments, parse_assignments, parse_new, with_changes, without_rows
 from kanaleto.planning.plan import plan_site
-from kanaleto.planning.ruler import GapRow, Part, RulerRow, ruler
+from kanaleto.planning.ruler import GapRow, Part, RulerRow
+from kanaleto.planning.ruler import Ruler as Rulers
 from kanaleto.site.counting import Numbering
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import Line, Site
@@ -94,7 +95,7 @@ class Ruler(unittest.TestCase):
     def rows(self, text: str) -> list[object]:
         pump = device("Pump", 1, text)
         line = Line("L", TcpLink("192.0.2.1", 502), (pump,))
-        return list(ruler(plan_site(Site("S", (line,))), pump))
+        return list(Rulers(plan_site(Site("S", (line,))).parts[0]))
 
     def test_brackets_words_and_gaps(self) -> None:
         rows = self.rows(

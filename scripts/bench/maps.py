@@ -12,7 +12,7 @@ from pathlib import Path
 
 from kanaleto.files.loading import load_site
 from kanaleto.planning.plan import plan_site
-from kanaleto.planning.ruler import ruler
+from kanaleto.planning.ruler import Ruler
 from kanaleto.values.block import RegisterBlock
 from kanaleto.values.codec import Codec
 from kanaleto.values.scale import linear
@@ -93,7 +93,7 @@ def _map() -> Figure:
 
         def work() -> None:
             site, _ = load_site(path)
-            ruler(plan_site(site), site.lines[0].devices[0])
+            Ruler(plan_site(site).parts[0])
 
         def floor() -> None:
             with (Path(folder) / "map.csv").open() as file:

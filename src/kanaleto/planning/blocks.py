@@ -137,6 +137,17 @@ class DevicePlan(Struct, frozen=True, dict=True):
         return {id(block): block for block in self.blocks}
 
     @cached_property
+    def sequences(self) -> dict[Table, list[list[Block]]]:
+        """The blocks of each table and period in the order of their addresses, those of the longest period first."""
+        found: dict[tuple[Table, float], list[Block]] = {}
+        for block in self.blocks:
+            found.setdefault((block.request.table, block.period_s), []).append(block)
+        sequences: dict[Table, list[list[Block]]] = {}
+        for (table, _), blocks in sorted(found.items(), key=lambda kind: -kind[0][1]):
+            sequences.setdefault(table, []).append(sorted(blocks, key=lambda block: block.request.address))
+        return sequences
+
+    @cached_property
     def shortest_s(self) -> float:
         """The shortest period of those that have one."""
         return min((block.period_s for block in self.blocks if block.period_s > 0), default=0.0)

@@ -116,15 +116,10 @@ class Plan(Struct, frozen=True, dict=True):
 
     def gaps(self, device: Device) -> list[Gap]:
         """What lies between neighbouring blocks of a device, and why it is two requests."""
-        found: list[Gap] = []
         part = self.part_of(device.name)
-        own = sorted(part.blocks if part else (), key=lambda b: (b.request.table.value, b.period_s, b.request.address))
-        for before, behind in pairwise(own):
-            if (before.request.table, before.period_s) != (behind.request.table, behind.period_s):
-                continue
-            gap = gap_between(device, before, behind)
-            found += [gap] if gap is not None else []
-        return found
+        sequences = [blocks for own in part.sequences.values() for blocks in own] if part is not None else []
+        pairs = (pair for blocks in sequences for pair in pairwise(blocks))
+        return [gap for before, behind in pairs if (gap := gap_between(device, before, behind)) is not None]
 
 
 def gap_between(device: Device, before: Block, behind: Block) -> Gap | None:

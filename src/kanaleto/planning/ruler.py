@@ -2,7 +2,8 @@
 and ends there.
 
 A row is made when it is looked at. What is kept of a table are its stretches: addresses with a row each, an address at
-which several points stand, what lies between.
+which several points stand, what lies between. They hold as long as points and requests stand where they stood, whatever
+else is changed.
 """
 
 from bisect import bisect_left, bisect_right
@@ -10,15 +11,13 @@ from collections.abc import Iterable, Iterator, Sequence
 from enum import Enum
 from functools import cached_property
 from operator import itemgetter
-from typing import Generic, NamedTuple, TypeVar, overload
+from typing import NamedTuple, overload
 
 from msgspec import Struct
 
-from kanaleto.planning.plan import Block, DevicePlan, Gap, Place, Plan, gap_between
-from kanaleto.site.model import Device
+from kanaleto.planning.plan import Block, DevicePlan, Gap, Place, gap_between
+from kanaleto.site.model import Point
 from kanaleto.wire.codes import Table
-
-T = TypeVar("T")
 
 
 class Part(Enum):
@@ -78,20 +77,22 @@ class _Stretch(NamedTuple):
     address: int
 
 
-class _Cover(Generic[T]):
-    """What covers an address: of several that do the one that came first. They are put in by their beginnings."""
+class _Cover:
+    """What covers an address: of several that do the one that came first. They are put in by their beginnings, and are
+    known by numbers."""
 
-    def __init__(self, spans: Iterable[tuple[int, int, T]]) -> None:
+    def __init__(self, spans: Iterable[tuple[int, int, int]]) -> None:
         self._starts: list[int] = []
-        self._spans: list[tuple[int, int, T]] = []
+        self._spans: list[tuple[int, int, int]] = []
         reach = -1
         for span in spans:
-            if span[1] > reach:
-                self._starts.append(max(span[0], reach))
+            start, end, _ = span
+            if end > reach:
+                self._starts.append(start if start > reach else reach)
                 self._spans.append(span)
-                reach = span[1]
+                reach = end
 
-    def at(self, address: int) -> T | None:
+    def at(self, address: int) -> int | None:
         number = bisect_right(self._starts, address) - 1
         if number < 0:
             return None
@@ -100,21 +101,16 @@ class _Cover(Generic[T]):
 
 
 class Ruler(Sequence[Row]):
-    """All rows of a device, table by table."""
+    """All rows of a device, table by table. What it has in common with the one `before` is not laid out again."""
 
-    def __init__(self, part: DevicePlan | None) -> None:
-        places = part.places if part is not None else ()
-        by_table: dict[Table, list[Place]] = {}
-        for place in places:
-            by_table.setdefault(place.point.table, []).append(place)
-        self._tables: list[_TableRows] = []
-        row = 0
-        for table in (Table.HOLDING, Table.INPUT, Table.COIL, Table.DISCRETE):
-            if part is not None and table in by_table:
-                self._tables.append(_TableRows(part, table, by_table[table], row, has_title=len(by_table) > 1))
-                row = self._tables[-1].end
+    def __init__(self, part: DevicePlan, before: "Ruler | None" = None) -> None:
+        self.part = part
+        if before is not None and _stand_alike(before.part, part):
+            self._tables: list[_TableRows] = before._tables
+        else:
+            self._tables = _tables_of(part)
         self._starts = [rows.start for rows in self._tables]
-        self._length = row
+        self._length = self._tables[-1].end if self._tables else 0
 
     def __len__(self) -> int:
         return self._length
@@ -131,7 +127,7 @@ class Ruler(Sequence[Row]):
         at = index + self._length if index < 0 else index
         if not 0 <= at < self._length:
             raise IndexError(index)
-        return self._tables[bisect_right(self._starts, at) - 1].row(at)
+        return self._tables[bisect_right(self._starts, at) - 1].row(self.part, at)
 
     def rows_at(self, table: Table, address: int) -> range:
         """The numbers of the rows of an address."""
@@ -150,89 +146,103 @@ class Ruler(Sequence[Row]):
         return [row for _, row in sorted(found.items(), key=itemgetter(0))]
 
 
-def ruler(plan: Plan, device: Device) -> Ruler:
-    """All rows of a device."""
-    return Ruler(plan.part_of(device.name))
+def _tables_of(part: DevicePlan) -> list["_TableRows"]:
+    by_table: dict[Table, list[int]] = {}
+    for number, place in enumerate(part.places):
+        by_table.setdefault(place.point.table, []).append(number)
+    tables: list[_TableRows] = []
+    row = 0
+    for table in (Table.HOLDING, Table.INPUT, Table.COIL, Table.DISCRETE):
+        if table in by_table:
+            tables.append(_TableRows(part, table, by_table[table], row, has_title=len(by_table) > 1))
+            row = tables[-1].end
+    return tables
+
+
+def _stand_alike(one: DevicePlan, other: DevicePlan) -> bool:
+    """Whether points and requests of both stand at the same addresses."""
+    if len(one.places) != len(other.places) or len(one.blocks) != len(other.blocks):
+        return False
+    points = zip(one.device.points, other.device.points, strict=True)
+    blocks = zip(one.blocks, other.blocks, strict=True)
+    return all(_standing(own) == _standing(new) for own, new in points if own is not new) and all(
+        own.request == new.request for own, new in blocks if own is not new
+    )
+
+
+def _standing(point: Point) -> tuple[object, ...]:
+    return point.table, point.address, point.end, point.codec.bits is not None
 
 
 class _TableRows:
-    """The rows of one table, from number `start` up to (not with) `end`."""
+    """The rows of one table, from number `start` up to (not with) `end`. Places and blocks are known by their numbers
+    in the plan, so that it holds for another plan whose points stand alike."""
 
-    def __init__(self, part: DevicePlan, table: Table, places: Sequence[Place], start: int, has_title: bool) -> None:
+    def __init__(self, part: DevicePlan, table: Table, numbers: Sequence[int], start: int, has_title: bool) -> None:
         self.table, self.start = table, start
-        self._part = part
-        wide_first = sorted(
-            [
-                (place.point.address, -place.point.size, place.point.codec.bits is not None, at)
-                for at, place in enumerate(places)
-            ]
-        )
-        self._places = [places[at] for *_, at in wide_first]
-        self._addresses = [address for address, *_ in wide_first]
-        self._cover = _Cover((place.point.address, place.point.end, place) for place in self._places)
-        read = [(*block.span, block) for block in {id(own.block): own.block for own in self._places}.values() if block]
-        self._first_block = _Cover(
-            (place.point.address, place.point.end, place.block) for place in self._places if place.block is not None
-        )
-        self._any_block = _Cover(read)
-        covered = [(place.point.address, place.point.end) for place in self._places]
-        covered += [(first, end) for first, end, _ in read]
+        places, blocks = part.places, {id(block): number for number, block in enumerate(part.blocks)}
+        points = [(number, places[number].point) for number in numbers]
+        spans = sorted(
+            [(own.address, -own.size, own.codec.bits is not None, own.end, number) for number, own in points]
+        )  # wide ones first
+        self._addresses = [span[0] for span in spans]
+        self._numbers = [span[4] for span in spans]
+        covered = [(span[0], span[3], span[4]) for span in spans]
+        self._cover = _Cover(covered)
+        read = [
+            (first, end, blocks[id(block)])
+            for first, end, number in covered
+            if (block := places[number].block) is not None
+        ]
+        self._first_block = _Cover(read)
+        whole = [(*part.blocks[number].span, number) for number in dict.fromkeys([number for *_, number in read])]
+        self._any_block = _Cover(whole)
         self._stretches = [_Stretch(start, _Kind.TITLE, -1)] if has_title else []
-        self.end = self._lay_out(sorted(covered), start + has_title)
+        several = _several(covered)
+        if several or _addresses_in(whole) != _addresses_in(read):  # requests may cover more than points do
+            covered = sorted(covered + whole)
+        self.end = self._lay_out(covered, several, start + has_title)
         self._rows = [stretch.row for stretch in self._stretches]
 
-    def _lay_out(self, covered: Iterable[tuple[int, int]], row: int) -> int:
+    def _lay_out(self, covered: Iterable[tuple[int, int, int]], several: dict[int, int], row: int) -> int:
         """Stretches from row `row` on; gives the number of the row behind them."""
-        several = self._several()
         numbers = sorted(several)
-        first, reach = -1, -1
-        for start, end in covered:
-            if start > reach and reach >= 0:
-                row = self._stretch(first, reach, several, numbers, row)
-                self._stretches.append(_Stretch(row, _Kind.GAP, reach))
-                row += 1
+        first = reach = -1
+        for start, end, _ in covered:
             if start > reach:
+                if reach >= 0:
+                    row = self._stretch(first, reach, several, numbers, row)
+                    self._stretches.append(_Stretch(row, _Kind.GAP, reach))
+                    row += 1
                 first = start
-            reach = max(reach, end)
+            if end > reach:
+                reach = end
         return self._stretch(first, reach, several, numbers, row)
 
     def _stretch(self, first: int, end: int, several: dict[int, int], numbers: Sequence[int], row: int) -> int:
         """Addresses `first` up to (not with) `end`, without a gap between."""
         at, number = first, bisect_left(numbers, first)
         while at < end:
-            next_several = numbers[number] if number < len(numbers) else end
-            if at < min(next_several, end):
+            following = numbers[number] if number < len(numbers) and numbers[number] < end else end
+            if at < following:
                 self._stretches.append(_Stretch(row, _Kind.EACH, at))
-                row += min(next_several, end) - at
-            if next_several < end:
-                self._stretches.append(_Stretch(row, _Kind.SEVERAL, next_several))
-                row += several[next_several]
-            at, number = next_several + 1, number + 1
+                row += following - at
+            if following < end:
+                self._stretches.append(_Stretch(row, _Kind.SEVERAL, following))
+                row += several[following]
+            at, number = following + 1, number + 1
         return row
 
-    def _several(self) -> dict[int, int]:
-        """Addresses at which other than one point begins, or one inside another; how many rows each has."""
-        found: dict[int, int] = {}
-        reach, last = -1, -1
-        for place, address in zip(self._places, self._addresses, strict=True):
-            if address == last:
-                found[address] = found.get(address, 1) + 1
-            elif address < reach:
-                found[address] = 2
-            last = address
-            reach = max(reach, place.point.end)
-        return found
-
-    def row(self, number: int) -> Row:
+    def row(self, part: DevicePlan, number: int) -> Row:
         stretch = self._stretches[bisect_right(self._rows, number) - 1]
         address, below = stretch.address, number - stretch.row
         if stretch.kind is _Kind.TITLE:
             return TableRow(self.table)
         if stretch.kind is _Kind.GAP:
-            return self._gap(address)
+            return self._gap(part, address)
         if stretch.kind is _Kind.EACH:
-            return self._one(address + below)
-        return self._several_rows(address)[below]
+            return self._one(part, address + below)
+        return self._several_rows(part, address)[below]
 
     def rows_at(self, address: int) -> range:
         number = bisect_right(self._by_address, address) - 1
@@ -259,64 +269,55 @@ class _TableRows:
         number = bisect_right(self._rows, stretch.row)
         return self._rows[number] if number < len(self._rows) else self.end
 
-    def _gap(self, first: int) -> GapRow:
+    def _gap(self, part: DevicePlan, first: int) -> GapRow:
         """From an address that nothing covers to the next that something does."""
         last = self._by_address[bisect_right(self._by_address, first)] - 1
-        return GapRow(self.table, first, last, next(self._gaps_from(first), None))
+        return GapRow(self.table, first, last, next(self._gaps_from(part, first), None))
 
-    def _gaps_from(self, first: int) -> Iterator[Gap]:
+    def _gaps_from(self, part: DevicePlan, first: int) -> Iterator[Gap]:
         """What lies between requests, from an address on: of those of the longest period first."""
-        for _, blocks in self._by_period:
+        for blocks in part.sequences.get(self.table, ()):
             at = bisect_left(blocks, first, key=lambda block: block.span[1])
             if at + 1 < len(blocks) and blocks[at].span[1] == first:
-                gap = gap_between(self._part.device, blocks[at], blocks[at + 1])
+                gap = gap_between(part.device, blocks[at], blocks[at + 1])
                 if gap is not None:
                     yield gap
 
-    @cached_property
-    def _by_period(self) -> list[tuple[float, list[Block]]]:
-        """The blocks of each period, in the order of their addresses; the longest period first."""
-        found: dict[float, list[Block]] = {}
-        for block in self._part.blocks:
-            if block.request.table is self.table:
-                found.setdefault(block.period_s, []).append(block)
-        for blocks in found.values():
-            blocks.sort(key=lambda block: block.request.address)
-        return sorted(found.items(), reverse=True)
-
-    def _block_at(self, address: int) -> Block | None:
-        """The one that fetches the point there first, else any that reads it along."""
-        return self._first_block.at(address) or self._any_block.at(address)
-
-    def _begin(self, address: int) -> Iterator[Place]:
-        """The points that begin there."""
-        at = bisect_left(self._addresses, address)
-        while at < len(self._addresses) and self._addresses[at] == address:
-            yield self._places[at]
-            at += 1
-
-    def _one(self, address: int) -> RulerRow:
-        block, covering = self._block_at(address), self._cover.at(address)
+    def _one(self, part: DevicePlan, address: int) -> RulerRow:
+        read, covering = self._first_block.at(address), self._cover.at(address)
+        read = read if read is not None else self._any_block.at(address)
+        block = part.blocks[read] if read is not None else None
+        place = part.places[covering] if covering is not None else None
         block_part = _part(address, *block.span) if block is not None else Part.NONE
-        part = Part.NONE
-        if covering is not None:
-            part = _part(address, covering.point.address, covering.point.end)
-        return RulerRow(self.table, address, block, block_part, covering, part)
+        point_part = _part(address, place.point.address, place.point.end) if place is not None else Part.NONE
+        return RulerRow(self.table, address, block, block_part, place, point_part)
 
-    def _several_rows(self, address: int) -> list[RulerRow]:
-        one = self._one(address)
+    def _several_rows(self, part: DevicePlan, address: int) -> list[RulerRow]:
+        one = self._one(part, address)
         rows = [one]
         going_on = Part.MIDDLE if one.block_part in (Part.FIRST, Part.MIDDLE) else Part.NONE
-        for place in self._begin(address):
+        begin = slice(bisect_left(self._addresses, address), bisect_right(self._addresses, address))
+        for place in [part.places[number] for number in self._numbers[begin]]:
             if place is not one.place:
-                is_shared = one.place is not None and _is_meant(one.place, place)
-                rows.append(
-                    RulerRow(
-                        self.table, address, one.block, going_on, place, Part.WHOLE, is_more=True,
-                        overlaps=not is_shared,
-                    )
-                )  # fmt: skip
+                overlaps = one.place is None or not _is_meant(one.place, place)
+                rows.append(RulerRow(self.table, address, one.block, going_on, place, Part.WHOLE, True, overlaps))
         return rows
+
+
+def _addresses_in(spans: Sequence[tuple[int, int, int]]) -> int:
+    return sum([end - start for start, end, _ in spans])
+
+
+def _several(covered: Sequence[tuple[int, int, int]]) -> dict[int, int]:
+    """Addresses at which other than one point begins, or one inside another; how many rows each has."""
+    found: dict[int, int] = {}
+    reach = -1
+    for address, end, _ in covered:
+        if address < reach:
+            found[address] = found.get(address, 1) + 1
+        if end > reach:
+            reach = end
+    return found
 
 
 def _is_meant(one: Place, other: Place) -> bool:

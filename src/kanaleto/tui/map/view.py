@@ -45,6 +45,7 @@ class MapView(InAndOut, Horizontal):
         super().__init__(**arguments)  # type: ignore[arg-type]
         self._device_name = ""  # whose registers are looked at
         self._version = -1
+        self._ruler: Ruler | None = None
         self._is_open = False
         self._wanted: tuple[Link, int] | None = None
 
@@ -154,9 +155,8 @@ class MapView(InAndOut, Horizontal):
         rows: Sequence[Row] = ()
         part = self.snapshot.plan.part_of(device.name) if device is not None else None
         if part is not None:
-            whole = Ruler(part)
+            rows = self._ruler = whole = Ruler(part, self._ruler)
             matches = self._filter.narrows
-            rows = whole
             if matches is not None:
                 rows = whole.rows_of(place for place in part.places if matches(place.point.name))
         self.ruler_rows.device = self._head.device = self._foot.device = device

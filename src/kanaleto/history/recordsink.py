@@ -4,6 +4,7 @@ words are let go and counted, and each block is told anew with its next answer."
 
 import json
 from collections import deque
+from collections.abc import Iterator
 from threading import Lock
 from typing import Any
 
@@ -14,8 +15,9 @@ from kanaleto.history.minutes import Minutes
 from kanaleto.history.recording import BREAK_US
 from kanaleto.history.renames import Rename
 from kanaleto.history.standing import BAD, GOOD, NEVER, STALE
-from kanaleto.planning.plan import Block, Place
+from kanaleto.planning.plan import Block, DevicePlan, Identity, Place
 from kanaleto.polling.board import Readings, Record
+from kanaleto.polling.derived import place_named
 from kanaleto.polling.events import Event, EventKind
 from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.world import World
@@ -25,6 +27,8 @@ from kanaleto.site.model import Site
 
 MOST_WAITING_BYTES = 32_000_000
 _TIMED = "time_in"
+_MOST_TOLD = 200  # blocks a second; a line waits for it
+_FEW = 1000
 
 
 class _Told(Struct, eq=False):
@@ -49,7 +53,10 @@ class RecordSink(Sink):
         self._told: dict[int, _Told] = {}
         self._handles = 0
         self._points: dict[tuple[str, str], tuple[str, int]] = {}
-        self._identities: set[tuple[str, str]] = set()
+        self._parts: dict[str, DevicePlan] = {}
+        self._derived_names: set[str] = set()
+        self._renamed: dict[Identity, Identity] = {}
+        self._timed_names: set[str] = set()
         self._minutes = Minutes()
         self._late: dict[tuple[str, str], int] = {}
         self._beat_us: int | None = None
@@ -130,41 +137,70 @@ class RecordSink(Sink):
 
     def _feeds_timed(self, block: Block) -> bool:
         """Whether a formula with a clock of its own needs one of its points: such a block is told at each answer."""
-        timed = [own.formula for own in self._site.derived if _TIMED in own.formula] if self._site is not None else []
-        named = {name for formula in timed for name in references(formula)}
-        return any(f"{block.device.name}/{point.name}" in named for point in block.points)
+        timed, device = self._timed_names, block.device.name
+        return bool(timed) and any(f"{device}/{point.name}" in timed for point in block.points)
 
     def on_plan(self, world: World) -> None:
+        """Only what differs from the plan before is looked at: a line may wait for it."""
         if self._is_over:
             return
         self._take_renames()
-        site = world.site
-        is_new_site = site is not self._site
-        self._site = site
-        stays = {id(block) for block in world.plan.blocks}
-        self._told = {index: told for index, told in self._told.items() if id(told.block) in stays}
-        if not is_new_site:
+        plan, site = world.plan, world.site
+        before, self._parts = self._parts, {part.device.name: part for part in plan.parts}
+        changed = [part for name, part in before.items() if self._parts.get(name) is not part]
+        for part in changed:
+            self._forget_blocks(part, self._parts.get(part.device.name))
+        if site is self._site:
             return
-        identities = {place.identity for place in world.plan.places} | {("", own.name) for own in site.derived}
-        self._points = {key: own for key, own in self._points.items() if key in identities}
-        points = {id(point) for _, device in site.devices() for point in device.points}
-        self._definitions = {key: own for key, own in self._definitions.items() if key in points}
-        gone = self._identities - identities
-        self._identities = identities
+        self._site = site
+        gone = {identity for part in changed for identity in self._gone_of(part)}
+        derived_names = {own.name for own in site.derived}
+        gone |= {("", name) for name in self._derived_names - derived_names}
+        self._derived_names = derived_names
+        gone = {identity for old in gone if plan.place_of(identity := self._renamed.get(old, old)) is None}
+        self._renamed.clear()
+        for identity in gone:
+            self._points.pop(identity, None)
+        if len(self._definitions) > 2 * site.point_count + _FEW:
+            self._definitions.clear()
         if gone and self._beat_us is not None:
             self._say("gone", [[device, point, self._beat_us] for device, point in sorted(gone)])
-        for block in world.plan.blocks:  # formulas name points that may not have been read yet
-            if block.index not in self._told:
+        self._tell_derived(world, site)
+
+    def _gone_of(self, part: DevicePlan) -> Iterator[Identity]:
+        """Points of a device that it has no more."""
+        name = part.device.name
+        new = self._parts.get(name)
+        for point in part.by_name.keys() - (new.by_name.keys() if new is not None else set()):
+            yield name, point
+
+    def _forget_blocks(self, part: DevicePlan, new: DevicePlan | None) -> None:
+        stays = new.blocks_by_id if new is not None else dict[int, Block]()
+        for key in part.blocks_by_id.keys() - stays.keys():
+            block = part.blocks_by_id[key]
+            told = self._told.get(block.index)
+            if told is not None and told.block is block:
+                del self._told[block.index]
+
+    def _tell_derived(self, world: World, site: Site) -> None:
+        """The formulas, and before them the blocks of points that they name, which may not have been read yet."""
+        ordered = order_of(site.derived)
+        names = {own.name: references(own.formula) for own in ordered}
+        self._timed_names = {name for own in ordered if _TIMED in own.formula for name in names[own.name]}
+        for name in {name for named in names.values() for name in named}:
+            place = place_named(world.plan, name)
+            block = place.block if isinstance(place, Place) else None
+            if block is not None and block.index not in self._told:
                 self._tell_block(block)
-        labels = labels_in(site.lines) if site.derived else {}
+        labels = labels_in(site.lines) if ordered else {}
         derived = [
             {
                 "name": own.name,
                 "formula": own.formula,
                 "told": told_of_derived(own),
-                "labels": {name: labels[name] for name in references(own.formula) if name in labels},
+                "labels": {name: labels[name] for name in names[own.name] if name in labels},
             }
-            for own in order_of(site.derived)
+            for own in ordered
         ]
         self._say("derived", derived)
 
@@ -177,7 +213,7 @@ class RecordSink(Sink):
             renamed = self._renames.popleft()
             self._say("renamed", [[*old, *new] for old, new in renamed])
             new_names = dict(renamed)
-            self._identities = {new_names.get(own, own) for own in self._identities}
+            self._renamed = {old: new_names.get(new, new) for old, new in self._renamed.items()} | new_names
 
     def on_second(self, world: World, now_s: float, wall_s: float) -> None:
         if self._is_over:
@@ -199,8 +235,9 @@ class RecordSink(Sink):
         self._say("beat", wall_us)
 
     def _look_at_blocks(self, world: World, now_s: float, wall_us: int) -> None:
-        """Who is not good any more."""
+        """Who is not good any more. Blocks of which nothing was said yet are told some at a time."""
         board, changed = world.board, []
+        may_tell = _MOST_TOLD
         records, troubles = board.records, board.troubles
         for block in world.plan.blocks:
             trouble, record = troubles[block.index], records[block.index]
@@ -208,6 +245,9 @@ class RecordSink(Sink):
                 continue
             told = self._told.get(block.index)
             if told is None or told.block is not block:
+                if not may_tell:
+                    continue
+                may_tell -= 1
                 told = self._tell_block(block)
             if trouble is not None and trouble.is_refusal:
                 quality, reason = BAD, trouble.reason
@@ -254,7 +294,7 @@ class RecordSink(Sink):
             self._rows, self._bytes = [], 0
         self._told.clear()
         self._points.clear()
-        self._identities = set()
+        self._parts, self._derived_names = {}, set()
         self._site = None
         self.on_plan(world)
 

@@ -5,7 +5,7 @@ hysteresis. A value that is missing or old proves nothing: what was past stays s
 and ends; that it was seen is one of its own.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Sequence
 from enum import IntEnum
 from functools import lru_cache
 from typing import NamedTuple
@@ -13,7 +13,7 @@ from typing import NamedTuple
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Identity
+from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, DevicePlan, Identity, Place
 from kanaleto.polling.board import Quality, Readings, Record
 from kanaleto.polling.events import Ended, EventKind, EventLog
 from kanaleto.polling.listener import Sink
@@ -139,28 +139,47 @@ class _Watched:
 
 
 class LimitWatch(Sink):
-    """See the head of this file. For the engine's loop, but for `past`, which is replaced whole."""
+    """See the head of this file. For the engine's loop."""
 
     def __init__(self, events: EventLog) -> None:
         self._events = events
+        self._parts: dict[str, DevicePlan] = {}
         self._watched: dict[Identity, _Watched] = {}
         self._by_block: dict[int, list[_Watched]] = {}
         self._derived: list[_Watched] = []
         self._waiting: dict[tuple[Identity, str], tuple[_Watched, _Standing]] = {}
-        self.past: tuple[Crossing, ...] = ()
+        self._past: dict[int, _Watched] = {}
+        """Those that are past a limit, by which object they are."""
+        self._told: tuple[Crossing, ...] | None = ()
 
     # What is polled
 
     def on_plan(self, world: World) -> None:
-        before, self._watched = self._watched, {}
-        self._by_block, self._derived = {}, []
-        self._waiting.clear()
-        places = list(_limited(world))
+        """Only what differs from the plan before is looked at: a line may wait for it."""
+        before, self._parts = self._parts, {part.device.name: part for part in world.plan.parts}
+        left = {own.place.identity: own for own in self._derived}
+        places: list[AnyPlace] = [own for own in world.plan.derived if own.point.limits.can_be_passed]
+        for name in before.keys() | self._parts.keys():
+            old, new = before.get(name), self._parts.get(name)
+            if old is not new:
+                gone, fresh = _differing(old.limited if old is not None else (), new.limited if new is not None else ())
+                keys = [(name, place.point.name) for place in gone]  # by what the device is called by now
+                left |= {key: own for key in keys if (own := self._watched.get(key)) is not None}
+                places += fresh
+        self._derived = []
+        self._replace(left, places)
+
+    def _replace(self, before: dict[Identity, _Watched], places: Sequence[AnyPlace]) -> None:
+        """Watch these in place of those; what is the same but for its name goes on as it stands."""
+        for identity, watched in before.items():
+            del self._watched[identity]
+            self._leave(watched)
         renamed = _renamed(before, places)
         for place in places:
-            old = before.get(renamed.get(place.identity, place.identity))
+            key = renamed.get(place.identity, place.identity)
+            old = before.get(key)
             if old is not None and old.place.point.limits == place.point.limits:
-                watched = before.pop(renamed.get(place.identity, place.identity))
+                watched = before.pop(key)
                 watched.take(place)
             else:
                 watched = _Watched(place)
@@ -172,9 +191,20 @@ class LimitWatch(Sink):
             for standing in watched.standing:
                 if standing.beyond_s is not None and standing.crossing is None:
                     self._waiting[place.identity, standing.rule.name] = (watched, standing)
+            self._note_past(watched)
         for gone in before.values():
             self._let_go(gone)
-        self._publish()
+
+    def _leave(self, watched: _Watched) -> None:
+        """It does not stand where it stood, for now or for ever."""
+        place = watched.place
+        if not isinstance(place, DerivedPlace) and place.block is not None:
+            own = self._by_block.get(place.block.index, [])
+            own[:] = [other for other in own if other is not watched]
+        for standing in watched.standing:
+            self._waiting.pop((place.identity, standing.rule.name), None)
+        if self._past.pop(id(watched), None) is not None:
+            self._told = None
 
     def on_record(self, block: Block, record: Record, board: Readings) -> None:
         for watched in self._by_block.get(block.index, ()):
@@ -242,7 +272,7 @@ class LimitWatch(Sink):
             point=name, data=told_of,
         )  # fmt: skip
         standing.crossing = Crossing(watched.line, place.identity, rule, text, event.wall_s)
-        self._publish()
+        self._note_past(watched)
 
     def _back(self, watched: _Watched, standing: _Standing) -> None:
         standing.beyond_s = None
@@ -250,7 +280,7 @@ class LimitWatch(Sink):
         if standing.crossing is not None:
             standing.crossing = None
             self._events.end(watched.line, watched.place.identity[0], standing.key)
-            self._publish()
+            self._note_past(watched)
 
     def _let_go(self, watched: _Watched) -> None:
         """Its point is no more, or has other limits."""
@@ -263,6 +293,8 @@ class LimitWatch(Sink):
         for identity in [identity for identity in self._watched if identity[0] == old]:
             watched = self._watched.pop(identity)
             self._watched[new, identity[1]] = watched
+        if old in self._parts:
+            self._parts[new] = self._parts.pop(old)
 
     # What a person does
 
@@ -282,27 +314,39 @@ class LimitWatch(Sink):
                 EventKind.SEEN, watched.line, identity[0], f"{identity[1]}: {crossing.text} was seen by {who}{said}",
                 point=identity[1], data={"limit": crossing.rule.name, "note": seen.note, "by": who},
             )  # fmt: skip
-        if count:
-            self._publish()
+        if watched is not None and count:
+            self._note_past(watched)
         return count
 
-    def _publish(self) -> None:
+    def _note_past(self, watched: _Watched) -> None:
+        """What is past of a point has changed, or may have."""
+        if any(standing.crossing is not None for standing in watched.standing):
+            self._past[id(watched)] = watched
+            self._told = None
+        elif self._past.pop(id(watched), None) is not None:
+            self._told = None
+
+    @property
+    def past(self) -> tuple[Crossing, ...]:
         """The worst of each point; those that nobody has seen first, then the worst, then the newest."""
-        worst: list[Crossing] = []
-        for watched in self._watched.values():
-            found = [standing.crossing for standing in watched.standing if standing.crossing is not None]
-            if found:
-                worst.append(max(found, key=lambda crossing: (crossing.rule.level, -crossing.wall_s)))
-        worst.sort(key=lambda crossing: (crossing.seen is not None, -crossing.rule.level, -crossing.wall_s))
-        self.past = tuple(worst)
+        if self._told is None:
+            crossings = ([own.crossing for own in watched.standing if own.crossing] for watched in self._past.values())
+            worst = [max(found, key=lambda crossing: (crossing.rule.level, -crossing.wall_s)) for found in crossings]
+            worst.sort(key=lambda crossing: (crossing.seen is not None, -crossing.rule.level, -crossing.wall_s))
+            self._told = tuple(worst)
+        return self._told
 
 
-def _limited(world: World) -> Iterator[AnyPlace]:
-    for part in world.plan.parts:
-        yield from part.limited
-    for own in world.plan.derived:
-        if own.point.limits.can_be_passed:
-            yield own
+def _differing(old: Sequence[Place], new: Sequence[Place]) -> tuple[Sequence[Place], Sequence[Place]]:
+    """What of the places of a device is not the same point in the same block any more, and what is instead."""
+    if len(old) != len(new):
+        return old, new
+    changed = [
+        (was, now)
+        for was, now in zip(old, new, strict=True)
+        if was.point is not now.point or was.block is not now.block
+    ]
+    return [was for was, _ in changed], [now for _, now in changed]
 
 
 def is_word_of_bits(point: Point) -> bool:
@@ -310,7 +354,7 @@ def is_word_of_bits(point: Point) -> bool:
     return point.codec.type.kind is Kind.BITS and point.codec.bits is None
 
 
-def _renamed(before: dict[Identity, _Watched], places: list[AnyPlace]) -> dict[Identity, Identity]:
+def _renamed(before: dict[Identity, _Watched], places: Sequence[AnyPlace]) -> dict[Identity, Identity]:
     """Points that are only called otherwise: what they were called, by what they are called now."""
     gone = dict(before)
     for place in places:

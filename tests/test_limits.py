@@ -4,12 +4,19 @@ import struct
 import unittest
 from collections.abc import Awaitable, Callable
 from pathlib import Path
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
-from kanaleto.polling.events import Ended, EventKind
-from kanaleto.polling.limits import Level, level_of, rules_of
-from kanaleto.site.model import Site
+from kanaleto.polling.board import Record
+from kanaleto.polling.events import Ended, EventKind, EventLog
+from kanaleto.polling.limits import Level, LimitWatch, level_of, rules_of
+from kanaleto.polling.world import World
+from kanaleto.site.link import TcpLink
+from kanaleto.site.model import Line, Site
 from kanaleto.tables.maps import point_cells
 from tests.simulated import Fault, SimulatedLine, device, silent
 from tests.test_polling import Running
@@ -168,6 +175,37 @@ class Limits(unittest.TestCase):
             self.assertTrue(all(is_over for _, is_over in running.told()))
 
         self._run(TORQUE, work)
+
+
+POINT = st.tuples(
+    st.sampled_from("ABCD"), st.integers(0, 9), st.sampled_from(["50", "80", ""]), st.sampled_from(["1", "9"])
+)
+DEVICES = st.dictionaries(
+    st.sampled_from(["Pump", "Sluice", "Gate"]), st.lists(POINT, max_size=4, unique_by=lambda own: own[0])
+)
+
+
+class AfterEdits(unittest.TestCase):
+    @settings(max_examples=150)
+    @given(st.lists(DEVICES, min_size=1, max_size=5))
+    def test_what_is_past_is_what_one_that_begins_now_would_find(self, sites: list[dict[str, list[Any]]]) -> None:
+        def now() -> float:
+            return 0.0
+
+        world, watch = World(Site("S", ()), lambda *told: None), LimitWatch(EventLog(now))
+        for devices in sites:
+            own = []
+            for unit, (name, points) in enumerate(sorted(devices.items()), 1):
+                rows = "".join(f"{point},holding,{at},{high},{period}\n" for point, at, high, period in points)
+                own.append(device(name, unit, "name,table,address,alarm_high,period_s\n" + rows))
+            world.take_over(Site("S", (Line("L", TcpLink("192.0.2.1", 502), tuple(own)),)))
+            fresh = LimitWatch(EventLog(now))
+            for one in (watch, fresh):
+                one.on_plan(world)
+                for block in world.plan.blocks:
+                    values = tuple(60 for _ in block.points)
+                    one.on_record(block, Record(bytes(2 * block.request.count), values, 0.0, 0.0), world.board)
+            self.assertEqual(*({(own.identity, own.rule) for own in one.past} for one in (watch, fresh)))
 
 
 class InMaps(unittest.TestCase):

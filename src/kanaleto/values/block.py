@@ -1,8 +1,7 @@
 """All points of one block at once: a function made for the block when its first answer comes, run once an answer.
 
-Registers are taken apart by one `struct` where they stand as they come, and by a second one from a copy of their bytes
-in order where words or bytes are swapped. What a value needs beyond that is one expression; values of plain integers
-cost no Python at all.
+Registers are taken apart by one `struct`, from their bytes in the order in which the machine has them. What a value
+needs beyond that is one expression; values of plain integers that stand as they come cost no Python at all.
 """
 
 from collections.abc import Callable, Sequence
@@ -45,54 +44,65 @@ def decoder_of(codec: Codec) -> Decode:
 
 
 def _made_for(registers: int, fields: Sequence[tuple[int, Codec]]) -> Decode:
-    """A function for these points. Those that stand as they come, one behind the other, are taken apart in place;
-    others (words or bytes swapped, overlaps) from a copy of their bytes in order. Each value is one expression."""
+    """A function for these points: bytes put in the order in which the machine has them, taken apart at once, and one
+    expression a value."""
     for start, codec in fields:
         if start < 0 or start + codec.registers > registers:
             raise ValueError(f"registers {start}…{start + codec.registers - 1} are not in a block of {registers}")
     if not fields:
         return lambda data: ()
-    raw, in_place, copied, codes = _raw_numbers(registers, fields)
-    own: dict[str, object] = {"apart": in_place.unpack, "copied": codes.unpack, "take": None}
-    if copied:
-        own["take"] = itemgetter(*copied)
-    elif raw == list(range(len(fields))) and all(codec.is_plain and not codec.type.is_float for _, codec in fields):
-        return in_place.unpack  # plain integers as they come
-    values = [_expression(f"r{raw[index]}", index, codec, own) for index, (_, codec) in enumerate(fields)]
-    here = "".join(f"r{number}, " for number in sorted(set(raw)) if number < _COPIED)
-    there = "".join(f"r{number}, " for number in sorted(set(raw)) if number >= _COPIED)
-    lines = ["def decode(data):"]
-    lines += [f"    {here}= apart(data)"] if here else []
-    lines += [f"    {there}= copied(bytes(take(data)))"] if there else []
-    exec("\n".join([*lines, f"    return ({', '.join(values)},)"]), own)
+    if all(codec.is_plain and not codec.type.is_float for _, codec in fields):
+        in_place = _in_place(registers, fields)
+        if in_place is not None:
+            return in_place.unpack  # plain integers as they come
+    raw, places, codes = _raw_numbers(fields)
+    own: dict[str, object] = {"apart": Struct(codes).unpack}
+    if 2 * registers <= _TABLE:  # each byte of `places` is replaced by the byte that stands there: quick, in C
+        own |= {"places": bytes(places), "rest": bytes(_TABLE - 2 * registers)}
+        ordered = "places.translate(data + rest)"
+    else:
+        own["take"] = itemgetter(*places, places[0])
+        ordered = "bytes(take(data)[:-1])"
+    values = [
+        _expression(f"r{number}", index, codec, own)
+        for index, (number, (_, codec)) in enumerate(zip(raw, fields, strict=True))
+    ]
+    names = "".join(f"r{number}, " for number in range(max(raw) + 1))
+    exec(f"def decode(data):\n    {names}= apart({ordered})\n    return ({', '.join(values)},)", own)
     return cast(Decode, own["decode"])
 
 
-_COPIED = 1000
-"""Raw numbers from this one on come from the copy."""
+_TABLE = 256
 
 
-def _raw_numbers(registers: int, fields: Sequence[tuple[int, Codec]]) -> tuple[list[int], Struct, list[int], Struct]:
-    """For each field the number of its raw number; what takes those apart that stand in place; the bytes of the others
-    in order, and what takes them apart."""
-    raw = [0] * len(fields)
-    codes, copied_codes, copied = ">", ">", list[int]()
-    end = here = there = 0
-    last: tuple[int, str] | None = None  # of the raw number that was taken in place last: bits of one word share it
-    for index in sorted(range(len(fields)), key=lambda index: fields[index][0]):
-        start, codec = fields[index]
-        places, code = byte_places(codec.type, codec.order), codec.struct_code
-        is_in_order = places == tuple(range(2 * codec.registers))
-        if is_in_order and last == (start, code):
-            raw[index] = here - 1
-        elif is_in_order and start >= end:
-            codes += f"{2 * (start - end)}x{code}"
-            raw[index], here, end, last = here, here + 1, start + codec.registers, (start, code)
-        else:
-            copied_codes += code
-            copied += [2 * start + place for place in places]
-            raw[index], there = _COPIED + there, there + 1
-    return raw, Struct(f"{codes}{2 * (registers - end)}x"), copied, Struct(copied_codes)
+def _in_place(registers: int, fields: Sequence[tuple[int, Codec]]) -> Struct | None:
+    """What takes apart points that stand as they come, one behind the other; None where they do not."""
+    codes, end = ">", 0
+    for start, codec in fields:
+        if start < end or byte_places(codec.type, codec.order) != tuple(range(2 * codec.registers)):
+            return None
+        codes += f"{2 * (start - end)}x{codec.struct_code}"
+        end = start + codec.registers
+    return Struct(f"{codes}{2 * (registers - end)}x")
+
+
+def _raw_numbers(fields: Sequence[tuple[int, Codec]]) -> tuple[list[int], list[int], str]:
+    """For each field the number of its raw number; where the bytes of all raw numbers stand in the block, the lowest of
+    each first; and what takes them apart then. Bits of one word share theirs."""
+    raw: list[int] = []
+    places: list[int] = []
+    codes = "<"
+    known: dict[tuple[object, ...], int] = {}
+    for start, codec in fields:
+        of_own, code = byte_places(codec.type, codec.order), codec.struct_code
+        key = start, code, of_own
+        if key not in known:
+            known[key] = len(known)
+            codes += code
+            own = [2 * start + place for place in of_own]
+            places += own if code.endswith("s") else reversed(own)
+        raw.append(known[key])
+    return raw, places, codes
 
 
 def _expression(raw: str, index: int, codec: Codec, own: dict[str, object]) -> str:

@@ -110,7 +110,7 @@ class Readings:
             return Reading(None, Quality.BAD if is_refused else Quality.NEVER, reason, b"", None, None)
         value = record.values[place.number]
         age = max(now_s - record.at_s, 0.0)
-        data = _data_of(record.data, place)
+        data = words_of(record.data, place)
         quality, reason = Quality.GOOD, ""
         if trouble is not None and trouble.is_refusal:
             quality, reason = Quality.BAD, trouble.reason
@@ -281,8 +281,8 @@ def times_ten_to(value: int | float, power: int) -> int | float:
     return value * factor if power >= 0 else value / factor
 
 
-def _data_of(data: bytes, place: Place) -> bytes:
-    """The point's own registers as they came; for a bit one byte, 0 or 1."""
+def words_of(data: bytes, place: Place) -> bytes:
+    """Of the data of its block the point's own registers as they came; for a bit one byte, 0 or 1."""
     block = place.block
     if block is None:
         return b""

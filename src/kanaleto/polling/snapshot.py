@@ -8,7 +8,7 @@ from msgspec import Struct
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.cost import assumed_s, line_cost
 from kanaleto.planning.plan import AnyPlace, Identity, Place, Plan
-from kanaleto.polling.board import Reading, Readings
+from kanaleto.polling.board import Reading, Readings, words_of
 from kanaleto.polling.health import Tally, WaterLevels, Worst
 from kanaleto.polling.limits import Crossing
 from kanaleto.site.link import Link
@@ -98,7 +98,7 @@ class Snapshot(Struct, frozen=True, kw_only=True):
         board, index = self.board, place.block.index
         record, trouble = board.records[index], board.troubles[index]
         return (
-            record.at_s if record is not None else None,
+            words_of(record.data, place) if record is not None else None,
             (trouble.reason, trouble.is_refusal) if trouble is not None else None,
             board.exponent_of(place.device.name, place.point),
             self.is_late(place),

@@ -220,6 +220,15 @@ class Device(Struct, frozen=True, dict=True):
     note: str = ""
 
     @cached_property
+    def bits_of(self) -> dict[tuple[Table, int], list[Point]]:
+        """Points that are bits, or fields of bits, by the word that they share."""
+        found: dict[tuple[Table, int], list[Point]] = {}
+        for point in self.points:
+            if point.codec.bits:
+                found.setdefault((point.table, point.address), []).append(point)
+        return found
+
+    @cached_property
     def only_written(self) -> dict[Table, Spans]:
         """Addresses of points that are not read."""
         unread = [point for point in self.points if not point.access.is_read]

@@ -1,6 +1,8 @@
 """The lanes: one row a line, its water over the last minute, how busy it is, and one phrase on its health."""
 
 from functools import cached_property
+from itertools import groupby
+from operator import itemgetter
 
 from textual.geometry import Size
 from textual.scroll_view import ScrollView
@@ -131,16 +133,23 @@ def _put_water(cells: Cells, levels: tuple[tuple[float, Worst], ...], width: int
     """The last minute in `width` cells, oldest first: mean level and worst outcome of the slices that share a cell."""
     count = len(levels)
     width = min(width, count)
+    columns = []
     for column in range(width):
         part = levels[column * count // width : max((column + 1) * count // width, column * count // width + 1)]
         busy = sum(level for level, _ in part) / len(part)
-        worst = max(worst for _, worst in part)
-        _put_level(cells, busy, worst)
+        columns.append(_level(busy, max(worst for _, worst in part)))
+    for (tone, on), run in groupby(columns, key=itemgetter(1, 2)):
+        cells.put("".join([shape for shape, _, _ in run]), tone, on=on)
 
 
 def _put_level(cells: Cells, busy: float, worst: Worst) -> None:
+    shape, tone, on = _level(busy, worst)
+    cells.put(shape, tone, on=on)
+
+
+def _level(busy: float, worst: Worst) -> tuple[str, str, str]:
+    """Its shape, its tone, and on what."""
     if worst in _MARKS and busy < 0.12:
-        cells.put(_MARKS[worst], WORST_TONES[worst])
-        return
+        return _MARKS[worst], WORST_TONES[worst], ""
     height = 0 if worst is Worst.NOTHING and busy == 0 else max(1, min(8, round(busy * 8)))
-    cells.put(_WATER[height], WORST_TONES[worst], on="panel")
+    return _WATER[height], WORST_TONES[worst], "panel"

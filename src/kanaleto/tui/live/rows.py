@@ -27,6 +27,8 @@ from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import age_text, device_phrase, device_state
 from kanaleto.values.types import Kind
 
+_MOST_SPARKS = 500
+
 
 class DeviceRow(Struct, frozen=True):
     """`hidden` counts the points that are folded away; the cursor rests on it only where there are some."""
@@ -78,6 +80,7 @@ class LiveRows(Rows[LiveRow]):
         self.marked: set[Identity] = set()
         self.is_flat = False  # in another order than the site's
         self.longest = 14  # cells of the longest name
+        self._sparks: dict[Identity, tuple[tuple[int, int, int], str]] = {}
         self._second = 0  # ages and the last minute are drawn when it changes, or the value does
 
     def show(self, snapshot: Snapshot) -> None:
@@ -150,7 +153,7 @@ class LiveRows(Rows[LiveRow]):
         if columns.spark:
             width = max(columns.spark - (0 if columns.bar else more), 0)
             cells.put("  ").put(
-                spark_of(self.snapshot, place, columns.spark)[-width:] if width else "",
+                self._spark(place, columns.spark)[-width:] if width else "",
                 "verdigris" if reading.quality is Quality.GOOD else "dim",
             )
         if columns.words:
@@ -159,6 +162,17 @@ class LiveRows(Rows[LiveRow]):
             )
         late = reading.quality is Quality.STALE
         cells.put(age_text(reading.age_s), "ochre" if late else "muted", 7, right=True)
+
+    def _spark(self, place: AnyPlace, width: int) -> str:
+        """The last minute, made once a second."""
+        key = place.identity
+        made = self._sparks.get(key)
+        if made is None or made[0] != (self._second, self.snapshot.version, width):
+            if len(self._sparks) > _MOST_SPARKS:
+                self._sparks.clear()
+            spark = spark_of(self.snapshot, place, width)
+            made = self._sparks[key] = (self._second, self.snapshot.version, width), spark
+        return made[1]
 
     def _name_in(self, place: AnyPlace, width: int) -> str:
         device, name = place.identity

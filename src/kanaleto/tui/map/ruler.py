@@ -66,12 +66,11 @@ class RulerRows(Rows[Row]):
         common = (snapshot.version, device.name if device is not None else "", self.context.counts_as_wire)
         if not isinstance(row, RulerRow):
             return common
-        record = snapshot.board.records[row.block.index] if row.block is not None else None
-        came_s, place = record.at_s if record is not None else None, row.place
-        if place is None:
-            return *common, came_s
+        word, place = self._word(row), row.place
+        if place is None or row.part not in (Part.WHOLE, Part.FIRST):
+            return *common, word, place is not None and place.point.name in self.marked
         is_marked = place.point.name in self.marked
-        return *common, came_s, is_marked, int(snapshot.now_s), snapshot.state_of(place)
+        return *common, word, is_marked, int(snapshot.now_s), snapshot.state_of(place)
 
     def draw(self, row: Row, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, ground)

@@ -64,11 +64,7 @@ def bits_words(place: AnyPlace, word: int) -> str:
     point = place.point
     if point.labels or not isinstance(place, Place):
         return shown(word, point.codec, None, point.labels)
-    named = [
-        other
-        for other in place.device.points
-        if other.address == point.address and other.table is point.table and other.codec.bits
-    ]
+    named = place.device.bits_of.get((point.table, point.address))
     if not named:
         bits = f"{word:016b}"
         return " ".join(bits[at : at + 4] for at in range(0, 16, 4))
@@ -172,11 +168,12 @@ def put_scale(cells: Cells, point: Point, value: float, is_fresh: bool, width: i
             marks[cell_of(number)] = tone
     filled = cell_of(value)
     tone = (limit_tone(point, value) or "verdigris") if is_fresh else "dim"
-    for column in range(width):
-        if column in marks:
+    rest = "rules" if cells.ground != "rules" else "dim"  # the cursor's ground has the colour of the rules
+    reach = filled + 1 if value > low else 0
+    begin = 0
+    for column in [*sorted(marks), width]:
+        full = min(max(reach, begin), column)
+        cells.put("━" * (full - begin), tone).put("─" * (column - full), rest)
+        if column < width:
             cells.put("┃", marks[column])
-        elif column <= filled and value > low:
-            cells.put("━", tone)
-        else:
-            # the cursor's ground has the colour of the rules
-            cells.put("─", "rules" if cells.ground != "rules" else "dim")
+        begin = column + 1

@@ -89,7 +89,9 @@ class Drawn(Keyed, Widget):
         return super().refresh(*regions, repaint=repaint, layout=layout, recompose=recompose)
 
     def render_lines(self, crop: Region) -> list[Strip]:
-        self.begin_drawing()
+        drawn, width = self._on_screen, self.size.width
+        if not all(y in drawn and drawn[y].cell_length == width for y in range(crop.y, crop.bottom)):
+            self.begin_drawing()
         return super().render_lines(crop)
 
     def render_line(self, y: int) -> Strip:

@@ -13,6 +13,7 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 
 RowT = TypeVar("RowT")
+_MOST_MADE = 300
 
 
 @runtime_checkable
@@ -22,7 +23,20 @@ class Findable(Protocol):
     def find(self, identity: Hashable) -> int | None: ...
 
 
-class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
+class Scrolled(Drawn, ScrollView):
+    """Draws lines that scroll."""
+
+    def have_lines(self, count: int, width: int | None = None) -> None:
+        """So many there are. The screen is not laid out anew for it: nothing but this widget depends on it."""
+        size = Size(self.size.width if width is None else width, count)
+        if size != self.virtual_size:
+            self.set_reactive(ScrollView.virtual_size, size)
+            if self.show_vertical_scrollbar:
+                self.vertical_scrollbar.window_virtual_size = count
+            self.scroll_y = self.validate_scroll_y(self.scroll_y)
+
+
+class Rows(Scrolled, Generic[RowT], can_focus=True):
     """Subclasses say how a row is drawn and which rows the cursor may rest on."""
 
     BINDINGS = [
@@ -35,13 +49,15 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
     ]
 
     resting_ground = "ground"
+    are_kept = False
+    """Whether rows are known by their identity, and drawn once wherever they stand."""
 
     def __init__(self, **arguments: object) -> None:
         super().__init__(**arguments)  # type: ignore[arg-type]
         self.rows: Sequence[RowT] = ()
         self.cursor = 0
         self.empty_text = "nothing here"
-        self._made: dict[int, tuple[Hashable, Strip]] = {}
+        self._made: dict[Hashable, tuple[Hashable, Strip]] = {}
         self.when_moved: Callable[[], None] = lambda: None  # the cursor rests on another row, by a key or the mouse
 
     # For subclasses
@@ -63,19 +79,26 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
 
     # The list
 
-    def set_rows(self, rows: Sequence[RowT]) -> None:
-        """Take other rows; the cursor stays on what it was on, or at its place, or the nearest that it may rest on."""
+    def set_rows(self, rows: Sequence[RowT], last: bool = False) -> None:
+        """Take other rows; the cursor stays on what it was on, or at its place, or the nearest that it may rest on; or
+        it goes to the `last`."""
         has_new_length = len(rows) != len(self.rows)
         current = self.current
-        was = self.identity(current) if current is not None else None
+        was = self.identity(current) if current is not None and not last else None
         self.rows = rows
-        self._made.clear()  # another row may stand at the same place
+        if not self.are_kept or len(self._made) > _MOST_MADE:
+            self._made.clear()  # another row may stand at the same place
         if has_new_length:
-            self.virtual_size = Size(self.size.width, len(rows))
+            self.have_lines(len(rows))
         at = self.find(was) if was is not None else None
-        self.cursor = at if at is not None else self._nearest(min(self.cursor, max(len(rows) - 1, 0)), 1)
-        if at is not None and has_new_length:
-            self.place_cursor(at)
+        if last:
+            self._go_to(len(rows) - 1, -1)
+        elif at is None:
+            self.cursor = self._nearest(min(self.cursor, max(len(rows) - 1, 0)), 1)
+        elif has_new_length:
+            self._go_to(at, 1)
+        else:
+            self.cursor = at
         self.redraw()
 
     def find(self, identity: Hashable) -> int | None:
@@ -104,12 +127,16 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
 
     def place_cursor(self, index: int, step: int = 1) -> None:
         """Put the cursor on a row and bring it into sight."""
+        if self.rows:
+            self._go_to(index, step)
+            self.redraw()
+
+    def _go_to(self, index: int, step: int) -> None:
         if not self.rows:
             return
         self.cursor = self._nearest(max(0, min(index, len(self.rows) - 1)), step)
         above = 1 if self.cursor > 0 and not self.may_rest(self.rows[self.cursor - 1]) else 0
         self.scroll_to_region(Region(0, self.cursor - above, 1, 1 + above), animate=False, force=True)
-        self.redraw()
 
     def action_move(self, step: int) -> None:
         self.place_cursor(self.cursor + step, step)
@@ -130,7 +157,7 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
             self.when_moved()
 
     def on_resize(self, event: events.Resize) -> None:
-        self.virtual_size = Size(event.size.width, len(self.rows))
+        self.have_lines(len(self.rows), event.size.width)
 
     def begin_drawing(self) -> None:
         self._frame = (self.size.width, self.scroll_offset.y, self.palette)
@@ -147,9 +174,10 @@ class Rows(Drawn, ScrollView, Generic[RowT], can_focus=True):
         parts = self.made_of(row)
         if parts is None:
             return self.strip_of(y, self.draw(row, width, "rules" if is_cursor else self.resting_ground), width)
-        made_of = (parts, index, is_cursor, width, palette)
-        drawn = self._made.get(y)
+        key = self.identity(row) if self.are_kept else y
+        made_of = (parts, None if self.are_kept else index, is_cursor, width, palette)
+        drawn = self._made.get(key)
         if drawn is None or drawn[0] != made_of:
             cells = self.draw(row, width, "rules" if is_cursor else self.resting_ground)
-            drawn = self._made[y] = (made_of, self.strip_of(y, cells, width))
+            drawn = self._made[key] = (made_of, self.strip_of(y, cells, width))
         return drawn[1]

@@ -1,7 +1,5 @@
 """The bytes of one exchange in boxes: what each field is called, what it holds and what that means."""
 
-from textual.geometry import Size
-from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
 from kanaleto.lines.opening import framing_of
@@ -9,7 +7,7 @@ from kanaleto.polling.listener import Exchange
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.link import SerialLink
 from kanaleto.tui.shared.cells import Cells, cut
-from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.rows import Scrolled
 from kanaleto.tui.wire_view.rows import OUTCOME_TONES, outcome_words, request_start_s
 from kanaleto.wire.explain import Field, FieldKind, explain_frame
 from kanaleto.wire.facts import table_of
@@ -27,7 +25,7 @@ _TALL = 12  # rows from which on there is room for boxes
 _Box = tuple[str, str, str, str]  # bytes, name, meaning, tone
 
 
-class BytesPanel(Drawn, ScrollView, can_focus=False):
+class BytesPanel(Scrolled, can_focus=False):
     """Below the list."""
 
     DEFAULT_CSS = "BytesPanel { width: 1fr; height: 100%; scrollbar-size: 1 1; background: $background; }"
@@ -46,8 +44,8 @@ class BytesPanel(Drawn, ScrollView, can_focus=False):
             self.scroll_to(0, 0, animate=False)
         self._made_for, self._exchange = made_for, exchange
         self._lines = self._made(exchange, max(self.size.width - 2, 20)) if exchange is not None else []
-        self.virtual_size = Size(self.size.width, len(self._lines))
-        self.refresh()
+        self.have_lines(len(self._lines))
+        self.redraw()
 
     def draw_line(self, y: int) -> Strip:
         index, width = y + self.scroll_offset.y, self.size.width

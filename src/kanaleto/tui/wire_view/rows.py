@@ -84,9 +84,17 @@ class WireRows(Rows[Exchange]):
     """See the head of this file. `scale_ms` is what the time column shows in all."""
 
     scale_ms = 50
+    are_kept = True
 
     def identity(self, row: Exchange) -> Hashable:
         return row.number
+
+    def made_of(self, row: Exchange) -> Hashable:
+        return self.scale_ms, self.context.counts_as_wire
+
+    def begin_drawing(self) -> None:
+        super().begin_drawing()
+        self.fit_scale()
 
     def fit_scale(self) -> None:
         """A scale that nine of ten good answers in sight fit into; the rest runs over its edge."""
@@ -129,13 +137,11 @@ class WireRows(Rows[Exchange]):
             first_s = outcome.first_at or outcome.done_at
         first = max(column(first_s), sent)
         done = max(column(outcome.done_at), first + 1) if has_answer else max(column(outcome.done_at), sent)
-        for at in range(min(done, width)):
-            if at == width - 1 and done > width:
-                cells.put("›", tone)
-            elif at < sent:
-                cells.put("█", "sky")
-            elif has_answer and at >= first:
-                cells.put("█", tone)
-            else:
-                cells.put("·", tone if not outcome.is_good else "muted")
+        ends = done > width
+        shown = min(done, width) - ends
+        answer = max(shown - max(first, sent), 0) if has_answer else 0
+        asked = min(sent, shown)
+        cells.put("█" * asked, "sky")
+        cells.put("·" * (shown - asked - answer), "muted" if outcome.is_good else tone)
+        cells.put("█" * answer + "›" * ends, tone)
         cells.at(end)

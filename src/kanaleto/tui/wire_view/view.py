@@ -74,10 +74,10 @@ class WireView(View, Vertical):
         else:
             since = snapshot.exchanges - self._frozen_at
             self._head.note = f"{since} more · f follows" if since else ""
+            self._list.redraw()
         self._list.fit_scale()
         self._head.scale_ms = self._list.scale_ms
         self._head.redraw()
-        self._list.redraw()
         self._bytes.show(self._list.current)
         if self._beside.display:
             self._beside.tick()
@@ -86,8 +86,7 @@ class WireView(View, Vertical):
         rows = self._taken()
         what = "no exchange has failed" if self._only_failed else "no exchange yet"
         self._list.empty_text = self._filter.told or what
-        self._list.set_rows(rows)
-        self._list.place_cursor(len(rows) - 1, -1)
+        self._list.set_rows(rows, last=True)
         self._head.note = "only what failed" if self._only_failed else ""
 
     def focus_rows(self) -> None:

@@ -138,21 +138,24 @@ class _Reading:
     ) -> None:
         self.path, self.faults = path, faults
         self._header, self._delimiter = header, delimiter
-        self._alike = Alike(header, defaults.numbering)
+        self._alike = Alike(header, delimiter, defaults.numbering)
         self._reader = RowReader(path, delimiter, faults, defaults)
 
     def point(self, line: int, raw: str) -> Point | None:
         """None where the row is empty, or has a fault."""
         try:
+            point = self._alike.read(raw)
+            if point is not None:
+                return point
             cells = cells_of_row(raw, self._delimiter)
         except csv.Error as error:
             self.faults.append(_no_table(self.path, line, error))
             return None
-        point = self._alike.read(cells)
-        if point is None and not _is_blank(cells):
-            point = self._whole(line, cells)
-            if point is not None:
-                self._alike.note(cells, point)
+        if _is_blank(cells):
+            return None
+        point = self._whole(line, cells)
+        if point is not None:
+            self._alike.note(raw, point)
         return point
 
     def _whole(self, line: int, cells: list[str]) -> Point | None:

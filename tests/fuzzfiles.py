@@ -16,8 +16,8 @@ from importlib import resources
 from pathlib import Path
 
 from kanaleto.bench.device import SimulatedDevice
+from kanaleto.files.maprows import NEW_MAP, with_rows
 from kanaleto.files.sitefile import read_site
-from kanaleto.files.sitetext import NEW_MAP, with_rows
 from kanaleto.files.texts import SiteTexts
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.board import Board, Record

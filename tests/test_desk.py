@@ -7,7 +7,7 @@ import unittest
 from collections.abc import Callable
 
 from kanaleto.files.loading import load_site
-from kanaleto.files.sitetext import with_rows
+from kanaleto.files.maprows import with_rows
 from kanaleto.polling.engine import Engine
 from kanaleto.site.link import parse_link
 from kanaleto.survey.desk import Desk, Place, parse_place

@@ -8,15 +8,8 @@ from msgspec.structs import replace
 
 from kanaleto.editing.draft import CannotEdit, Draft, Edit
 from kanaleto.editing.pointedit import FreeNames, free_map_path, free_name
-from kanaleto.files.sitetext import (
-    NEW_MAP,
-    with_device,
-    with_device_keys,
-    with_line,
-    with_line_keys,
-    with_link,
-    with_rows,
-)
+from kanaleto.files.maprows import NEW_MAP, with_rows
+from kanaleto.files.sitetext import with_device, with_device_keys, with_line, with_line_keys, with_link
 from kanaleto.site.counting import Counting, Numbering, from_wire
 from kanaleto.site.link import Link, SerialLink
 from kanaleto.site.model import Device, Line, Site

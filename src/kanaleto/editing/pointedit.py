@@ -7,9 +7,9 @@ from pathlib import Path
 
 from kanaleto.editing.draft import CannotEdit, Clash, Draft, Edit
 from kanaleto.files.mapfile import COLUMNS
-from kanaleto.files.maprows import MapText, with_changes
+from kanaleto.files.maprows import NEW_MAP, MapText, with_changes, with_rows
 from kanaleto.files.mapscale import SCALE_COLUMNS
-from kanaleto.files.sitetext import NEW_MAP, with_device_keys, with_rows
+from kanaleto.files.sitetext import with_device_keys
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.values.candidates import Candidate

@@ -8,10 +8,9 @@ from msgspec import Struct
 
 from kanaleto.files.alike import Alike
 from kanaleto.files.mapfaults import MapDefaults, MapRows, between_rows, stand_alike
-from kanaleto.files.maplines import cells_of_row, raw_rows
+from kanaleto.files.maplines import cells_of_row, map_delimiter, raw_rows
 from kanaleto.files.maprow import WRITING_COLUMNS, RowReader
 from kanaleto.files.mapscale import SCALE_COLUMNS
-from kanaleto.files.sitetext import map_delimiter
 from kanaleto.site.faults import Fault, suggestion
 from kanaleto.site.model import LIMIT_MANNERS, LIMIT_STATES, LIMITS, Point
 

@@ -28,3 +28,10 @@ def cells_of_row(raw: str, delimiter: str) -> list[str]:
     if '"' not in raw and len(raw) < _LONG:
         return raw.rstrip("\r\n").split(delimiter)
     return next(csv.reader(StringIO(raw, newline=""), delimiter=delimiter), [])
+
+
+def map_delimiter(text: str) -> tuple[str, str]:
+    """What stands between the cells of a map, and its line of headings."""
+    lines = (line.rstrip("\r\n") for line in StringIO(text, newline=""))
+    first = next((line for line in lines if line.strip() and not line.lstrip().startswith("#")), "")
+    return max(",;\t", key=first.count), first

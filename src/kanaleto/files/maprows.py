@@ -7,16 +7,16 @@ elsewhere.
 import csv
 import re
 import shlex
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from io import StringIO
 from pathlib import Path
 
-from kanaleto.files.maplines import cells_of_row, raw_rows
-from kanaleto.files.sitetext import map_delimiter, with_headings
+from kanaleto.files.maplines import cells_of_row, map_delimiter, raw_rows
 from kanaleto.values.digits import whole
 from kanaleto.values.types import parse_type
 
+NEW_MAP = "name,table,address,type,order\n"
 _MOST_MAPS = 8
 
 
@@ -100,6 +100,26 @@ class MapTexts:
         """These are what the map has, or is about to have."""
         others = [(own, kept) for own, kept in self._known.items() if own != path]
         self._known = dict([*others[1 - _MOST_MAPS :], (path, rows)])
+
+
+def with_headings(map_text: str, wanted: Iterable[str]) -> tuple[str, list[str]]:
+    """The map with the headings that it lacks added behind its own; and all of them, in lower case."""
+    delimiter, first = map_delimiter(map_text)
+    known = [cell.strip().lower() for cell in next(csv.reader([first], delimiter=delimiter), [])]
+    missing = [key for key in dict.fromkeys(wanted) if key not in known]
+    if missing:
+        map_text = map_text.replace(first, first.rstrip("\r\n") + "".join(delimiter + key for key in missing), 1)
+    return map_text, known + missing
+
+
+def with_rows(map_text: str, rows: Sequence[dict[str, str]]) -> str:
+    """Rows more in a map, under its own headings and with its own delimiter; a heading that is missing is added."""
+    map_text, known = with_headings(map_text, (key for row in rows for key, value in row.items() if value))
+    out = StringIO(newline="")
+    writer = csv.writer(out, delimiter=map_delimiter(map_text)[0], lineterminator="\n")
+    for row in rows:
+        writer.writerow([row.get(key, "") for key in known])
+    return (map_text if not map_text or map_text.endswith("\n") else map_text + "\n") + out.getvalue()
 
 
 def with_changes(text: str, changes: Mapping[str, Mapping[str, str]]) -> str:

@@ -4,14 +4,9 @@ here knows.
 All of it is text in, text out; whoever calls writes the result beside its place and renames it.
 """
 
-import csv
-from collections.abc import Iterable, Sequence
-from io import StringIO
 
 import tomlkit
 from tomlkit.items import AoT, Table
-
-NEW_MAP = "name,table,address,type,order\n"
 
 
 def new_site_text(name: str) -> str:
@@ -76,32 +71,6 @@ def with_device(text: str, line_name: str, keys: dict[str, object]) -> str:
         device[key] = value
     with_appended(line_table(document, line_name), "device", device)
     return tomlkit.dumps(document)
-
-
-def map_delimiter(text: str) -> tuple[str, str]:
-    """What stands between the cells of a map, and its line of headings."""
-    first = next((line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")), "")
-    return max(",;\t", key=first.count), first
-
-
-def with_headings(map_text: str, wanted: Iterable[str]) -> tuple[str, list[str]]:
-    """The map with the headings that it lacks added behind its own; and all of them, in lower case."""
-    delimiter, first = map_delimiter(map_text)
-    known = [cell.strip().lower() for cell in next(csv.reader([first], delimiter=delimiter), [])]
-    missing = [key for key in dict.fromkeys(wanted) if key not in known]
-    if missing:
-        map_text = map_text.replace(first, first.rstrip("\r\n") + "".join(delimiter + key for key in missing), 1)
-    return map_text, known + missing
-
-
-def with_rows(map_text: str, rows: Sequence[dict[str, str]]) -> str:
-    """Rows more in a map, under its own headings and with its own delimiter; a heading that is missing is added."""
-    map_text, known = with_headings(map_text, (key for row in rows for key, value in row.items() if value))
-    out = StringIO(newline="")
-    writer = csv.writer(out, delimiter=map_delimiter(map_text)[0], lineterminator="\n")
-    for row in rows:
-        writer.writerow([row.get(key, "") for key in known])
-    return (map_text if not map_text or map_text.endswith("\n") else map_text + "\n") + out.getvalue()
 
 
 def with_appended(parent: tomlkit.TOMLDocument | Table, key: str, table: Table) -> None:

@@ -5,9 +5,11 @@ import csv
 import statistics
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 from kanaleto.editing.door import Door
+from kanaleto.editing.draft import Edit
 from kanaleto.editing.pointedit import change_points
 from kanaleto.files.loading import load_site, load_whole
 from kanaleto.polling.engine import Engine, quieten_collector
@@ -20,14 +22,28 @@ from scripts.bench.sites import site_of_one_map
 from scripts.bench.watching import Watch
 
 _EDITS = 9
+_SITES = ((5000, 60), (20_000, 150))
 
 
 def measure() -> list[Figure]:
     quieten_collector()
-    return [*_edited(5000, 60), *_edited(20_000, 150), _read(20_000), _imported(8000)]
+    said = [figure for points, most_ms in _SITES for figure in _edited(points, most_ms, "", _unit)]
+    moved = [
+        figure for points, most_ms in _SITES for figure in _edited(points, most_ms, " that moves a point", _address)
+    ]
+    return [*said, *moved, _read(20_000), _imported(8000)]
 
 
-def _edited(points: int, most_ms: int) -> list[Figure]:
+def _unit(number: int) -> Edit:
+    return change_points("D", [f"Point {7 * number}"], {"unit": f"u{number}"})
+
+
+def _address(number: int) -> Edit:
+    return change_points("D", [f"Point {7 * number}"], {"address": str(60_000 + number)})
+
+
+def _edited(points: int, most_ms: int, what_kind: str, make: Callable[[int], Edit]) -> list[Figure]:
+    """One kind of edit and its undoing."""
     watch = Watch()
     with tempfile.TemporaryDirectory() as folder:
         path = site_of_one_map(Path(folder), points)
@@ -41,15 +57,14 @@ def _edited(points: int, most_ms: int) -> list[Figure]:
             time.sleep(0.3)
             watch.waits.clear()
             start = time.perf_counter()
-            edit = change_points("D", [f"Point {7 * number}"], {"unit": f"u{number}"})
-            (door.undo() if number % 3 == 2 else door.edit(edit)).result()
+            (door.undo() if number % 3 == 2 else door.edit(make(number))).result()
             took.append(time.perf_counter() - start)
             longest.append(watch.longest_s)
         watching.cancel()
         door.close()
         engine.stop()
     edit_s, wait_s = statistics.median(took), statistics.median(longest)
-    what = f"an edit or its undoing, {points} points in one map"
+    what = f"an edit{what_kind} or its undoing, {points} points in one map"
     return [
         Figure(what, f"{1e3 * edit_s:.0f} ms", f"{most_ms} ms", 1e3 * edit_s / most_ms, "≤ 1"),
         Figure("the longest that the loop waits for it", f"{1e3 * wait_s:.1f} ms", "5 ms", wait_s / 0.005, "≤ 1"),

@@ -4,7 +4,6 @@ here knows.
 All of it is text in, text out; whoever calls writes the result beside its place and renames it.
 """
 
-
 import tomlkit
 from tomlkit.items import AoT, Table
 

@@ -159,7 +159,7 @@ class Rulers(unittest.TestCase):
 
 CHANGE = st.tuples(
     st.integers(0, 30),
-    st.sampled_from(["unit", "unit", "type", "factor", "address", "period", "access", "cut", "copy", "swap"]),
+    st.sampled_from(["unit", "unit", "type", "wider", "factor", "address", "period", "access", "cut", "copy", "swap"]),
 )
 
 
@@ -203,6 +203,8 @@ def _change(points: list[list[str]], at: int, what: str, number: int) -> None:
         row[6] = f"u{number}"
     elif what == "type":
         row[3] = {"uint16": "int16", "float32": "int32", "float64": "int64"}.get(row[3], row[3])
+    elif what == "wider" and row[3] == "uint16":
+        row[3] = "float32"
     elif what == "factor":
         row[7] = "" if row[3] in ("bool", "bits") or row[7] else "0.1"
     elif what == "address":

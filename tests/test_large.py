@@ -5,6 +5,9 @@ import unittest
 from collections.abc import Iterator
 from itertools import count
 from pathlib import Path
+from sys import getrefcount
+from time import monotonic, sleep
+from unittest import mock
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -14,6 +17,8 @@ from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import KnownRows, read_map
 from kanaleto.planning.plan import Block, Gap, Place, Plan, plan_site
 from kanaleto.planning.ruler import GapRow, Part, Row, Ruler, RulerRow, TableRow
+from kanaleto.polling import leaving
+from kanaleto.polling.leaving import Leaving
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Site
@@ -104,6 +109,24 @@ class ReadAgain(unittest.TestCase):
         self.assertEqual((points, faults), read_map(PATH, text, defaults, known))
         if is_sound and not changes and head == HEADED:
             self.assertTrue(all(one is other for one, other in zip(points, before, strict=True)))
+
+
+class LetGo(unittest.TestCase):
+    def test_a_plan_that_was_replaced_is_freed_a_while_later(self) -> None:
+        rows = "".join(f"P{n},holding,{n},uint16\n" for n in range(1500))
+        own = device("D", 1, "name,table,address,type\n" + rows)
+        site = Site("S", (Line("L", TcpLink("192.0.2.1", 502), (own,)),))
+        plans = [plan_site(site)]
+        last = own.points[-1]
+        alone = getrefcount(last)
+        with mock.patch.object(leaving, "_AFTER_S", 0.3):
+            Leaving().let_go(plans[0], Plan(()))
+            plans.clear()
+            self.assertGreaterEqual(getrefcount(last), alone)
+            end = monotonic() + 30
+            while getrefcount(last) >= alone and monotonic() < end:
+                sleep(0.01)
+        self.assertLess(getrefcount(last), alone)
 
 
 class Addresses(unittest.TestCase):

@@ -46,6 +46,13 @@ class PointBeside(Panel):
         self.neighbours: list[tuple[int, str]] = []
         self.chosen = 0
 
+    def made_of(self) -> object:
+        place, snapshot = self.place, self.snapshot
+        if place is None:
+            return ()
+        now = snapshot.version, int(snapshot.now_s), place.identity, snapshot.state_of(place)
+        return *now, self.ranked, self.neighbours, self.chosen
+
     def take(self, ranked: Ranked) -> None:
         """Readings ranked anew: what is marked stays marked, wherever it stands now."""
         marked = self._marked()

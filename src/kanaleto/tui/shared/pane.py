@@ -132,8 +132,20 @@ Row = list[tuple[str, str]]
 class Panel(Drawn):
     """Draws rows of text, a blank one first; subclasses say which."""
 
+    _made: object = None
+
     def text_rows(self) -> list[Row]:
         raise NotImplementedError
+
+    def made_of(self) -> object:
+        """All that the rows depend on, beside the size and the colours; None where they are made at each look."""
+        return None
+
+    def redraw(self) -> None:
+        made_of = self.made_of()
+        if made_of is None or made_of != self._made or not self._on_screen:
+            self._made = made_of
+            super().redraw()
 
     def begin_drawing(self) -> None:
         self._drawn = self.text_rows()  # once for all lines

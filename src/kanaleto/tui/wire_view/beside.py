@@ -19,9 +19,15 @@ class Beside(Drawn):
     def __init__(self) -> None:
         super().__init__()
         self._lines: list[Cells] = []
+        self._now: object = None
 
     def tick(self) -> None:
-        self._lines = self._made(self.size.width - 4)
+        """Once a second: counts of what is asked hundreds of times are not read faster."""
+        snapshot, events = self.snapshot, self.context.engine.session.events.ring
+        now = snapshot.version, int(snapshot.now_s), self.size, self.palette, len(events)
+        if now != self._now:
+            self._now = now
+            self._lines = self._made(self.size.width - 4)
         self.redraw()
 
     def draw_line(self, y: int) -> Strip:

@@ -15,6 +15,7 @@ from msgspec.structs import astuple, replace
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import KnownRows, read_map
+from kanaleto.files.maprows import MapText
 from kanaleto.planning.plan import Block, Gap, Place, Plan, plan_site
 from kanaleto.planning.ruler import GapRow, Part, Row, Ruler, RulerRow, TableRow
 from kanaleto.polling import leaving
@@ -45,15 +46,9 @@ OWN = st.tuples(
 
 HEADED = "name,table,address,exponent\n"
 EDITED = (
-    "A,holding,1,\n",
-    "B,holding,1,\n",
-    "C,input,4,A\n",
-    "A,holding,9,\n",
-    "D,holding,4,B\n",
-    "E,x,1,\n",
-    "\n",
-    "F,coil\n",
-)
+    "A,holding,1,\n", "B,holding,1,\n", "C,input,4,A\n", "A,holding,9,\n", "D,holding,4,B\n", "E,x,1,\n", "\n",
+    "F,coil\n", '"G\nh",holding,7,\n', '"I, j",coil,2,\r\n', "K,coil,3,", '"L,coil,5,\n',
+)  # fmt: skip
 
 
 class Rows(unittest.TestCase):
@@ -109,6 +104,25 @@ class ReadAgain(unittest.TestCase):
         self.assertEqual((points, faults), read_map(PATH, text, defaults, known))
         if is_sound and not changes and head == HEADED:
             self.assertTrue(all(one is other for one, other in zip(points, before, strict=True)))
+
+
+class RowsOfMaps(unittest.TestCase):
+    @given(
+        st.lists(st.sampled_from(EDITED[:-1]), min_size=1, max_size=8),
+        st.dictionaries(
+            st.integers(0, 9), st.sampled_from([{"exponent": 'B "x"'}, {"address": "7"}, {"name": "Z, z"}])
+        ),
+    )
+    def test_changed_rows_are_those_of_the_changed_text(
+        self, rows: list[str], changes: dict[int, dict[str, str]]
+    ) -> None:
+        before = MapText(HEADED + "".join(rows))
+        names = sorted(before.names)
+        changed = before.changed({names[at % len(names)]: cells for at, cells in changes.items() if names})
+        again = MapText(changed.text)
+        self.assertEqual(list(changed.names), list(again.names))
+        for name in again.names:
+            self.assertEqual(changed.cells_of(name), again.cells_of(name))
 
 
 class LetGo(unittest.TestCase):

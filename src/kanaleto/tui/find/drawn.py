@@ -1,5 +1,8 @@
 """The plain drawn parts of Find: the middle, and the head of what was found."""
 
+from collections.abc import Callable
+
+from textual import events
 from textual.strip import Strip
 
 from kanaleto.survey.desk import Desk, Place
@@ -8,10 +11,20 @@ from kanaleto.tui.shared.pane import Drawn, Row, put_row
 
 
 class Field(Drawn):
-    """Draws what `rows_of` says."""
+    """Draws what `rows_of` says, which depends on how wide it is: it tells when that changes."""
 
     DEFAULT_CSS = "Field { height: auto; padding: 0; }"
     rows: list[Row] = []
+    _width = 0
+
+    def __init__(self, when_width_changed: Callable[[], None]) -> None:
+        super().__init__()
+        self._when_width_changed = when_width_changed
+
+    def on_resize(self, event: events.Resize) -> None:
+        if event.size.width != self._width:
+            self._width = event.size.width
+            self._when_width_changed()
 
     def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette).put(" ")

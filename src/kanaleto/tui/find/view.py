@@ -52,7 +52,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
             yield PlaceRows(self.action_type_link)
             yield LinkLine(self._take_link, lambda: self.focus_rows(to_list=True))
         with Vertical(id="find-middle"):
-            yield Field()
+            yield Field(self._show_again)
             yield ScratchHead()
             yield ScratchForm(self._read, self._leave_form)
             yield ScratchColumns()
@@ -112,6 +112,11 @@ class FindView(ScratchWrites, Surveys, Horizontal):
         self.words.take(reader.state if reader is not None else None, self.form.reading)
         self._head.row = scratch_head(self.desk, self._chosen)
         self._head.redraw()
+
+    def _show_again(self) -> None:
+        """There is another width for what is told."""
+        if self.shown is not None and self.display:
+            self.show(self.shown)
 
     def _room(self) -> int:
         """Rows that the field may take."""

@@ -83,6 +83,11 @@ async def _trend(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await test.shows(app, r"3 marked")
     await pilot.press("p", "t")
     await test.shows(app, r"Trend +3 points .* from memory · live · each on its own scale")
+    curves = parts.data.curves
+    await test.until(
+        lambda: curves.value_at(("Meter 1", "Level"), parts.data.now - 4).value is not None,
+        "what the cursor goes back to, however quick the keys are",
+    )
     test.far.values[1, 0], test.far.values[1, 2] = 20, 1
     await test.shows(app, r"a Level")
     await asyncio.sleep(1.2)
@@ -102,7 +107,6 @@ async def _trend(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     test.assertIsNotNone(state.end)
     moment = state.cursor
     assert moment is not None
-    curves = parts.data.curves
     found = curves.value_at(("Meter 1", "Level"), moment).value
     test.assertTrue(any(f"{found:.1f} m" in row for row in painted(app)), found)
     await pilot.press("right_square_bracket", "left_square_bracket", "minus", "percent_sign")

@@ -3,7 +3,6 @@ again, the ruler."""
 
 import unittest
 from collections.abc import Iterator
-from itertools import count
 from pathlib import Path
 from sys import getrefcount
 from time import monotonic, sleep
@@ -192,82 +191,6 @@ class Rulers(unittest.TestCase):
         names = {place.point.name for place in chosen}
         of_them = [row for row in expected if isinstance(row, RulerRow) and row.place and row.place.point.name in names]
         self.assertEqual(list(map(shown, found.rows_of(chosen))), list(map(shown, of_them)))
-
-
-CHANGE = st.tuples(
-    st.integers(0, 30),
-    st.sampled_from(["unit", "unit", "type", "wider", "factor", "address", "period", "access", "cut", "copy", "swap"]),
-)
-
-
-class PlannedAgain(unittest.TestCase):
-    @settings(max_examples=300)
-    @given(
-        st.lists(POINT, min_size=1, max_size=20), st.lists(st.lists(CHANGE, max_size=3), max_size=4), st.integers(0, 3)
-    )
-    def test_a_plan_after_edits_is_the_plan(
-        self, rows: list[tuple[str, int, str, str, str]], edits: list[list[tuple[int, str]]], max_gap: int
-    ) -> None:
-        points = [
-            [f"P{number}", table, str(at), "bool" if table == "coil" else "uint16" if kind == "bool" else kind,
-             period, "r" if table == "input" else access, "", ""]
-            for number, (table, at, kind, period, access) in enumerate(rows)
-        ]  # fmt: skip
-        old: Plan | None = None
-        slots = count().__next__
-        for number, edit in enumerate([[], *edits]):
-            for at, what in edit:
-                _change(points, at % len(points), what, number)
-            text = "name,table,address,type,period_s,access,unit,factor\n" + "".join(
-                ",".join(row) + "\n" for row in points
-            )
-            own = replace(device("D", 1, text), limits=DeviceLimits(max_gap=max_gap))
-            site = Site("S", (Line("L", TcpLink("192.0.2.1", 502), (own,)),))
-            again, whole = plan_site(site, old=old, next_index=slots), plan_site(site)
-            self.assertEqual(told(again), told(whole))
-            for block in again.blocks:
-                self.assertEqual(again.parts[0].blocks_by_id[id(block)], block)
-                data = bytes(range(7, 7 + block.request.answer_bytes))
-                expected = [own.decoder.decode(data) for own in whole.blocks if own.points == block.points]
-                self.assertIn(repr(block.decoder.decode(data)), list(map(repr, expected)))
-            self.assertEqual(len({block.index for block in again.blocks}), len(list(again.blocks)))
-            old = again
-
-
-def _change(points: list[list[str]], at: int, what: str, number: int) -> None:
-    row = points[at]
-    if what == "unit":
-        row[6] = f"u{number}"
-    elif what == "type":
-        row[3] = {"uint16": "int16", "float32": "int32", "float64": "int64"}.get(row[3], row[3])
-    elif what == "wider" and row[3] == "uint16":
-        row[3] = "float32"
-    elif what == "factor":
-        row[7] = "" if row[3] in ("bool", "bits") or row[7] else "0.1"
-    elif what == "address":
-        row[2] = str(50 + number)
-    elif what == "period":
-        row[4] = "5"
-    elif what == "access" and row[1] == "holding":
-        row[5] = "rw" if row[5] == "w" else "w"
-    elif what == "cut" and len(points) > 1:
-        del points[at]
-    elif what == "copy":
-        points.append([f"{row[0]} {number} {len(points)}", *row[1:]])
-    elif what == "swap":
-        points[at], points[0] = points[0], points[at]
-
-
-def told(plan: Plan) -> object:
-    return [
-        (
-            place.point,
-            place.block and (place.block.request, place.block.period_s, place.block.points),
-            place.number,
-            place.why_not,
-        )
-        for place in plan.places
-    ]
 
 
 def shown(row: Row) -> object:

@@ -1,6 +1,7 @@
 """The plan: least line time against every possible one, limits, groups, gaps and their cost, load."""
 
 import unittest
+from collections.abc import Sequence
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -14,7 +15,7 @@ from kanaleto.files.mapfile import read_map
 from kanaleto.files.sitetext import with_device_keys
 from kanaleto.planning.cost import line_cost
 from kanaleto.planning.lessons import Lessons
-from kanaleto.planning.partition import Item, Rules, items_of, partition
+from kanaleto.planning.partition import Joined, Rules, Spanned, items_of, partition, points_of
 from kanaleto.planning.plan import Plan, plan_site
 from kanaleto.site.link import SerialLink, SerialSettings, TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Site
@@ -29,7 +30,7 @@ def points(rows: str):  # type: ignore[no-untyped-def]
     return found
 
 
-def every_partition(items: list[Item]):  # type: ignore[no-untyped-def]
+def every_partition(items: list[Joined]):  # type: ignore[no-untyped-def]
     """All ways to cut a sequence into runs."""
     if not items:
         yield []
@@ -39,16 +40,16 @@ def every_partition(items: list[Item]):  # type: ignore[no-untyped-def]
             yield [items[:first], *rest]
 
 
-def cost_of(requests: list[list[Item]], rules: Rules) -> float | None:
+def cost_of(requests: Sequence[Sequence[Spanned]], rules: Rules) -> float | None:
     """Line time, or None when a request is not allowed."""
     total = 0.0
     for request in requests:
-        if request[-1].end - request[0].start > rules.most:
+        if request[-1].end - request[0].address > rules.most:
             return None
         for before, behind in pairwise(request):
-            if behind.start > before.end and not rules.may_read(before.end, behind.start):
+            if behind.address > before.end and not rules.may_read(before.end, behind.address):
                 return None
-        total += rules.fixed_s + (request[-1].end - request[0].start) * rules.item_s
+        total += rules.fixed_s + (request[-1].end - request[0].address) * rules.item_s
     return total
 
 
@@ -63,7 +64,7 @@ class Optimal(unittest.TestCase):
     def test_no_plan_is_cheaper(self, spans: list[tuple[int, int]], most: int, max_gap: int, fixed_s: float) -> None:
         items, at = [], 0
         for gap, size in spans:
-            items.append(Item(at + gap, at + gap + size, ()))
+            items.append(Joined(at + gap, at + gap + size, ()))
             at += gap + size
         rules = Rules(most, fixed_s, 1.0, max_gap, lambda start, end: end - start <= max_gap)
         found = cost_of(partition(items, rules), rules)
@@ -81,10 +82,10 @@ class Optimal(unittest.TestCase):
         own = points("".join(f"P{n},holding,{address},{kind}\n" for n, (address, kind) in enumerate(spans)))
         rules = Rules(most, 1.0, 0.1, 0, lambda start, end: False)
         requests = partition(items_of(own, rules), rules)
-        names = [point.name for request in requests for item in request for point in item.points]
+        names = [point.name for request in requests for point in points_of(request)]
         self.assertEqual(sorted(names), sorted(point.name for point in own))
         for request in requests:
-            self.assertLessEqual(max(item.end for item in request) - min(item.start for item in request), most)
+            self.assertLessEqual(max(item.end for item in request) - min(item.address for item in request), most)
 
 
 class Rulings(unittest.TestCase):

@@ -2,6 +2,8 @@
 gaps."""
 
 from collections.abc import Iterator, Sequence
+from itertools import accumulate, compress, islice
+from operator import gt, lt
 from pathlib import Path
 from typing import NamedTuple
 
@@ -48,8 +50,9 @@ def between_rows(rows: MapRows, defaults: MapDefaults) -> list[Fault]:
             if name and (name not in by_name or name == point.name):
                 told = f"{point.name}: {what} names {name!r}, which is no other point of this map"
                 found.append(Fault(path, lines[at], told))
-    for table in Table:
-        own = [at for at, point in enumerate(points) if point.table is table]
+    tables = [point.table for point in points]
+    for table in sorted(set(tables), key=list(Table).index):
+        own = [at for at, of in enumerate(tables) if of is table]
         found += _table_warnings(rows, table, own, defaults.numbering)
     return found
 
@@ -83,24 +86,34 @@ def _table_warnings(rows: MapRows, table: Table, own: Sequence[int], numbering: 
     """Overlaps and gaps of the points `own`."""
     path, points, lines = rows
     found: list[Fault] = []
-    gaps: list[tuple[int, int]] = []
     ordered = sorted([(points[at].address, points[at].end, at) for at in own])
-    reach, reached = -1, 0
-    for address, end, at in ordered:
-        if reach >= 0 and address > reached:
-            gaps.append((reached, address - 1))
-        elif reach >= 0 and address < reached and not _share_a_word(points[reach], points[at]):
-            told = f"{points[at].name}: overlaps {points[reach].name!r} (line {lines[reach]})"
-            found.append(Fault(path, lines[at], told, is_warning=True))
-        if reach < 0 or end > reached:
-            reach, reached = at, end
-    if gaps:
-        shown = ", ".join(_span_text(gap, table, numbering) for gap in gaps[:_GAPS_SHOWN])
-        more = f" and {len(gaps) - _GAPS_SHOWN} more" if len(gaps) > _GAPS_SHOWN else ""
-        number = "a gap" if len(gaps) == 1 else f"{len(gaps)} gaps"
+    starts, ends = [address for address, _, _ in ordered[1:]], [end for _, end, _ in ordered]
+    reaches = ends
+    if any(map(gt, ends, starts)):
+        found += _overlaps(rows, ordered)
+        reaches = list(accumulate(ends, max))
+    is_gap = list(map(lt, reaches, starts))
+    count = sum(is_gap)
+    if count:
+        gaps = islice(compress(zip(reaches, starts, strict=False), is_gap), _GAPS_SHOWN)
+        shown = ", ".join(_span_text((reach, start - 1), table, numbering) for reach, start in gaps)
+        more = f" and {count - _GAPS_SHOWN} more" if count > _GAPS_SHOWN else ""
+        number = "a gap" if count == 1 else f"{count} gaps"
         told = f"{table.title}: {number} in the map, never read: {shown}{more}"
         found.append(Fault(path, lines[ordered[0][2]], told, is_warning=True))
     return found
+
+
+def _overlaps(rows: MapRows, ordered: Sequence[tuple[int, int, int]]) -> Iterator[Fault]:
+    """Of points by address, end and number, those that begin inside one before them."""
+    _, points, lines = rows
+    reach, reached = -1, 0
+    for address, end, at in ordered:
+        if reach >= 0 and address < reached and not _share_a_word(points[reach], points[at]):
+            told = f"{points[at].name}: overlaps {points[reach].name!r} (line {lines[reach]})"
+            yield Fault(rows.path, lines[at], told, is_warning=True)
+        if reach < 0 or end > reached:
+            reach, reached = at, end
 
 
 def _span_text(span: tuple[int, int], table: Table, numbering: Counting) -> str:

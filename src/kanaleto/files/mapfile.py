@@ -11,6 +11,7 @@ from kanaleto.files.mapfaults import MapDefaults, MapRows, between_rows, stand_a
 from kanaleto.files.maplines import cells_of_row, map_delimiter, raw_rows
 from kanaleto.files.maprow import WRITING_COLUMNS, RowReader
 from kanaleto.files.mapscale import SCALE_COLUMNS
+from kanaleto.site.ends import in_common
 from kanaleto.site.faults import Fault, suggestion
 from kanaleto.site.model import LIMIT_MANNERS, LIMIT_STATES, LIMITS, Point
 
@@ -98,7 +99,7 @@ def _read_rows(
 ) -> list[Point | None]:
     """What each row gives. Those that the text has in common with the one `before`, at its beginning and its end, are
     what they were."""
-    first, last = _in_common(before.raws, raws)
+    first, last = in_common(before.raws, raws)
     last = min(last, len(raws) - top - 1)  # the headings are no row
     there, here = len(before.raws) - last, len(raws) - last
     known = {
@@ -118,15 +119,6 @@ def _read_rows(
         count += point is not None
         points.append(point)
     return [*points, *before.points[there:]]
-
-
-def _in_common(old: Sequence[str], new: Sequence[str]) -> tuple[int, int]:
-    """How many rows are equal at the beginning, and how many of the rest at the end."""
-    shorter = min(len(old), len(new))
-    first = next((at for at, (one, other) in enumerate(zip(old, new, strict=False)) if one != other), shorter)
-    ends = zip(reversed(old), reversed(new), strict=False)
-    last = next((at for at, (one, other) in enumerate(ends) if one != other), shorter)
-    return first, min(last, shorter - first)
 
 
 class _Reading:

@@ -26,6 +26,7 @@ from kanaleto.site.model import (
     LIMIT_MANNERS,
     LIMIT_STATES,
     LIMITS,
+    NO_LIMITS,
     PLAIN_WRITING,
     Access,
     Limits,
@@ -278,10 +279,9 @@ class RowReader:
                 self.fault(f"{low} {low_value:g} is not below {high} {high_value:g}")
         none: tuple[int, ...] = ()
         warn_on, alarm_on = (self._cell(name, lambda text: self._states(text, codec), none) for name in LIMIT_STATES)
-        return Limits(
-            **numbers, warn_on=warn_on, alarm_on=alarm_on, hysteresis=self._manner("hysteresis"),
-            delay_s=self._manner("delay_s"),
-        )  # fmt: skip
+        hysteresis, delay_s = self._manner("hysteresis"), self._manner("delay_s")
+        made = Limits(**numbers, warn_on=warn_on, alarm_on=alarm_on, hysteresis=hysteresis, delay_s=delay_s)
+        return made if made != NO_LIMITS else NO_LIMITS
 
     def _manner(self, column: str) -> float:
         number = self._cell(column, lambda text: self._number(column), None)

@@ -1,45 +1,237 @@
-"""The plan of a device after an edit that no request depends on: other units, scales, types of the same size, limits,
-notes. The requests stay, and only blocks of points that changed are made anew."""
+"""The plan of a device made of the one before: requests are found anew only near something that differs.
 
-from collections.abc import Callable
-from operator import is_not
+The requests of one table and period lie in stretches, and no request may read from one into the next. A point that
+comes, goes or moves changes nothing but the stretches that it touches, and those that share a group with them: points
+of these are parted into requests once more, and all others stay as they are.
+"""
 
-from kanaleto.planning.blocks import Block, DevicePlan, Place
-from kanaleto.site.model import Device, Line, Point
+from bisect import bisect_left, bisect_right
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from functools import partial
+from itertools import accumulate
+from operator import is_, is_not
+
+from msgspec import Struct
+
+from kanaleto.planning.blocks import Block, DevicePlan, Place, WhyNot
+from kanaleto.planning.requests import Asking, RequestKind, kept_of, may_read
+from kanaleto.site.ends import in_common
+from kanaleto.site.model import Line, Point
+from kanaleto.wire.codes import Table
+
+_EVERYWHERE = (-1, 1 << 17)
 
 
-def planned_again(part: DevicePlan, line: Line, device: Device, next_index: Callable[[], int]) -> DevicePlan | None:
-    """The plan of `device`, which differs from that of `part` in its points only; None where a request may be another
-    one. Blocks that are fresh get their index from `next_index`."""
-    old, new = part.device.points, device.points
-    if len(old) != len(new):
+def planned_again(before: DevicePlan, line: Line, asking: Asking) -> DevicePlan | None:
+    """The plan of a device that differs from `before` in its points or in what was learned of it. None where it is to
+    be planned from the beginning, since points changed their order or there are other periods."""
+    changes = _changes(before.device.points, asking.device.points)
+    if changes is None:
         return None
-    changed = [at for at, differs in enumerate(map(is_not, old, new)) if differs]
-    if not all(_asked_alike(old[at], new[at]) for at in changed):
-        return None
-    points: dict[int, list[Point]] = {}  # of blocks that change
-    blocks = {id(place.block): place.block for at in changed if (place := part.places[at]).block is not None}
-    for at in changed:
-        place = part.places[at]
-        if place.block is not None:
-            points.setdefault(id(place.block), list(place.block.points))[place.number] = new[at]
-    fresh = {key: _with_points(blocks[key], line, device, own, next_index) for key, own in points.items()}
-    places = [
-        Place(line, device, point, fresh.get(id(was.block), was.block), was.number, was.why_not, was.because)
-        for point, was in zip(new, part.places, strict=True)
-    ]
-    stays = tuple([fresh.get(id(block), block) for block in part.blocks])
-    return DevicePlan(line, device, stays, tuple(places), part.switched_off)
+    for name in asking.basis.other_names(before.basis):
+        place = before.by_name.get(name)
+        if place is not None:
+            changes.turn(place.point)
+    return _Again(before, line, asking, changes).plan()
 
 
-def _with_points(block: Block, line: Line, device: Device, points: list[Point], next_index: Callable[[], int]) -> Block:
-    return Block(next_index(), line, device, block.request, block.period_s, tuple(points), block.cost_s)
+class _Changes(Struct):
+    """What differs between the points of two plans. Those that are asked no more, those that are asked now, and, by
+    which object each was, such as are asked as before but of whose words something else is made. `first` points at the
+    beginning and `last` at the end are the very ones."""
+
+    first: int
+    last: int
+    gone: list[Point]
+    come: list[Point]
+    reworded: dict[int, Point]
+
+    def turn(self, point: Point) -> None:
+        """A point of the plan before is left out now, or was."""
+        if not any(own is point for own in self.gone):
+            self.gone.append(point)
+            self.come.append(self.reworded.pop(id(point), point))
 
 
-def _asked_alike(one: Point, other: Point) -> bool:
-    """Whether nothing differs that says when and with what it is asked, and what it is called."""
-    return _asked(one) == _asked(other)
+def _changes(old: Sequence[Point], new: Sequence[Point]) -> _Changes | None:
+    """None where the order of points that stay is another one."""
+    first, last = in_common(old, new, is_not)
+    old, new = old[first : len(old) - last], new[first : len(new) - last]
+    before, now = {id(point) for point in old}, {id(point) for point in new}
+    gone = {point.name: point for point in old if id(point) not in now}
+    come, reworded = [], {}
+    for point in new:
+        was = gone.get(point.name)
+        if was is not None and id(point) not in before and _asked(was) == _asked(point):
+            reworded[id(gone.pop(point.name))] = point
+        elif id(point) not in before:
+            come.append(point)
+    without, fresh = {id(point) for point in gone.values()}, {id(point) for point in come}
+    stood = [reworded.get(id(point), point) for point in old if id(point) not in without]
+    stand = [point for point in new if id(point) not in fresh]
+    return _Changes(first, last, list(gone.values()), come, reworded) if all(map(is_, stood, stand)) else None
 
 
 def _asked(point: Point) -> tuple[object, ...]:
-    return point.name, point.table, point.address, point.end, point.period_s, point.group, point.access
+    """All that says when and with what it is asked."""
+    return point.table, point.address, point.end, point.period_s, point.group, point.access
+
+
+class _Again:
+    """Makes the plan of what stays and what does not."""
+
+    def __init__(self, before: DevicePlan, line: Line, asking: Asking, changes: _Changes) -> None:
+        self._before, self._line, self._asking, self._changes = before, line, asking, changes
+        self._left_out = asking.left_out(changes.come)
+        self._read = [point for point in changes.come if id(point) not in self._left_out]
+        self._gone = {id(point) for point in changes.gone}
+        now = changes.reworded
+        middle = before.places[changes.first : len(before.places) - changes.last]
+        self._was = {id(now.get(id(place.point), place.point)): place for place in middle}
+        self._rewording = {id(place.block) for place in middle if id(place.point) in now}
+        self._places: dict[int, Place] = {}
+        """Of points whose place is another one, by which object they are."""
+        for point in changes.come:
+            reason = self._left_out.get(id(point))
+            if reason is not None:
+                self._places[id(point)] = self._place(point, None, 0, reason[1], reason[0])
+
+    def _place(
+        self, point: Point, block: Block | None, number: int, why_not: str = "", because: WhyNot | None = None
+    ) -> Place:
+        return Place(self._line, self._asking.device, point, block, number, why_not, because)
+
+    def _as_now(self, points: Iterable[Point]) -> Iterator[Point]:
+        """What stays of points of the plan before."""
+        reworded, gone = self._changes.reworded, self._gone
+        return (reworded.get(id(point), point) for point in points if id(point) not in gone)
+
+    def plan(self) -> DevicePlan | None:
+        """None where it is to be planned from the beginning."""
+        by_kind: dict[RequestKind, list[Block]] = {}
+        for block in self._before.blocks:
+            by_kind.setdefault((block.request.table, block.points[0].period_s), []).append(block)
+        if not by_kind.keys() >= {_kind(point) for point in self._read}:
+            return None
+        asking, blocks = self._asking, list[Block]()
+        parted = [(kind, own[0].period_s, *self._parted(kind, own)) for kind, own in by_kind.items()]
+        if asking.device.watchdog_s is not None and not all(near or stay for _, _, _, near, stay in parted):
+            return None  # another period may be the shortest now
+        for (table, _), period_s, before, near, stay in parted:
+            found = asking.blocks(table, period_s, near, kept_of(before)) if near else []
+            for block in found:
+                self._note(block)
+            rest = [self._reworded(block) if id(block) in self._rewording else block for block in stay]
+            blocks += sorted([*rest, *found], key=_address) if found else rest
+        places = self._all_places()
+        off = sum(place.because is WhyNot.SWITCHED_OFF for place in places) if asking.basis.switched_off else 0
+        return DevicePlan(self._line, asking.device, asking.basis, tuple(blocks), places, off)
+
+    def _reworded(self, block: Block) -> Block:
+        """The same request, of whose words something else is made."""
+        again = self._asking.like(block, tuple(self._as_now(block.points)))
+        self._note(again)
+        return again
+
+    def _note(self, block: Block) -> None:
+        for number, point in enumerate(block.points):
+            self._places[id(point)] = self._place(point, block, number)
+
+    def _parted(self, kind: RequestKind, own: list[Block]) -> tuple[list[Block], list[Point], list[Block]]:
+        """Of one table and period: the blocks near to something that differs, the points there now, and the blocks that
+        stay."""
+        come = [point for point in self._read if _kind(point) == kind]
+        touched = self._touched(kind[0])
+        if not touched:
+            return [], [], own
+        near = self._near(kind, own, touched, come)
+        before = [block for at, block in enumerate(own) if at in near]
+        wanted = {id(point) for block in before for point in self._as_now(block.points)}
+        wanted |= {id(point) for point in come}
+        points = [point for point in self._asking.device.points if id(point) in wanted] if wanted else []
+        return before, points, [block for at, block in enumerate(own) if at not in near] if near else own
+
+    def _near(
+        self, kind: RequestKind, own: list[Block], touched: list[tuple[int, int]], come: Sequence[Point]
+    ) -> set[int]:
+        """The numbers of blocks in stretches that are touched, or share a group with such as are."""
+        stretches = _Stretches(own, partial(may_read, self._before.device, kind[0]))
+        near: set[int] = set()
+        groups = {point.group for point in come} | {""}
+        waiting = {point.group for point in come} - {""}
+        while touched or waiting:
+            members = self._members(kind, waiting) if waiting else []
+            groups |= waiting
+            fresh = stretches.touched(touched + [(point.address, point.end) for point in members]) - near
+            near |= fresh
+            touched, waiting = [], {point.group for at in fresh for point in own[at].points} - groups
+        return near
+
+    def _members(self, kind: RequestKind, groups: Collection[str]) -> list[Point]:
+        """Points of these groups as they were."""
+        grouped = self._before.grouped.get(kind, {})
+        return [point for group in groups for point in grouped.get(group, ())]
+
+    def _touched(self, table: Table) -> list[tuple[int, int]]:
+        """Where something differs that a request could depend on."""
+        basis, before = self._asking.basis, self._before.basis
+        if basis.most_of(table) != before.most_of(table):
+            return [_EVERYWHERE]
+        reach = self._asking.device.limits.max_gap + 1
+        moved = [point for point in (*self._changes.gone, *self._changes.come) if point.table is table]
+        breaks = basis.breaks_of(table) ^ before.breaks_of(table)
+        return [(point.address - reach, point.end + reach) for point in moved] + [(at, at + 1) for at in breaks]
+
+    def _all_places(self) -> tuple[Place, ...]:
+        line, device, fresh, changes = self._line, self._asking.device, self._places, self._changes
+        before = self._before.places
+        if self._before.line is line and self._before.device is device:
+            return tuple([fresh.get(id(place.point), place) for place in before])
+        middle = device.points[changes.first : len(device.points) - changes.last]
+        was = [*before[: changes.first], *[fresh.get(id(point)) or self._was[id(point)] for point in middle]]
+        was += before[len(before) - changes.last :]
+        return tuple(
+            [
+                fresh.get(id(point)) or Place(line, device, point, own.block, own.number, own.why_not, own.because)
+                for point, own in zip(device.points, was, strict=True)
+            ]
+        )
+
+
+def _kind(point: Point) -> RequestKind:
+    return point.table, point.period_s
+
+
+def _address(block: Block) -> int:
+    return block.request.address
+
+
+class _Stretches:
+    """Blocks of one table and period, in the order of their addresses, parted where no request may read on."""
+
+    def __init__(self, blocks: Sequence[Block], may_read_on: Callable[[int, int], bool]) -> None:
+        requests = [block.request for block in blocks]
+        self._starts = [request.address for request in requests]
+        self._reaches = list(accumulate([request.address + request.count for request in requests], max))
+        self._may_read_on = may_read_on
+
+    def touched(self, spans: Iterable[tuple[int, int]]) -> set[int]:
+        """The numbers of the blocks of all stretches that have an address of the spans."""
+        found: set[int] = set()
+        for first, end in spans:
+            low, high = bisect_right(self._reaches, first), bisect_left(self._starts, end)
+            if low >= high or found.issuperset(range(low, high)):
+                continue
+            while self._goes_on(low):
+                low -= 1
+            while self._goes_on(high):
+                high += 1
+            found.update(range(low, high))
+        return found
+
+    def _goes_on(self, number: int) -> bool:
+        """Whether a block is of one stretch with the one before it."""
+        if not 0 < number < len(self._starts):
+            return False
+        start, reach = self._starts[number], self._reaches[number - 1]
+        return start <= reach or self._may_read_on(reach, start)

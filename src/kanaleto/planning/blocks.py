@@ -7,8 +7,9 @@ from typing import NamedTuple
 
 from msgspec import Struct
 
+from kanaleto.planning.basis import Basis
 from kanaleto.site.link import Link
-from kanaleto.site.model import Derived, Device, Line, Point
+from kanaleto.site.model import NO_LIMITS, Derived, Device, Line, Point
 from kanaleto.values.block import BitBlock, RegisterBlock
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
@@ -32,13 +33,17 @@ class WhyNot(Enum):
     NOT_GIVEN = "the device does not give it"
 
 
+Reason = tuple[WhyNot, str]
+"""Why a point is not polled, and in words."""
+
 SwitchedOff = Mapping[str, Collection[str]]
 """Names of the points that are switched off, by device."""
 
 
 class Block(Struct, frozen=True, dict=True):
-    """What one request reads. `index` is its place on the board; `cost_s` is the line time of the exchange. What only
-    who asks it needs is made when it is asked first."""
+    """What one request reads. `index` is its place on the board; `cost_s` is the line time of the exchange. Line and
+    device are those of the basis, without devices and points. What only who asks it needs is made when it is asked
+    first."""
 
     index: int
     line: Line
@@ -113,11 +118,12 @@ class Place(Struct, frozen=True):
 
 
 class DevicePlan(Struct, frozen=True, dict=True):
-    """The blocks of one device, the places of its points in the order of its map, and how many of those are switched
-    off for now."""
+    """The blocks of one device, table by table and period by period in the order of their addresses; the places of its
+    points in the order of its map; on what basis, and how many points are switched off for now."""
 
     line: Line
     device: Device
+    basis: Basis
     blocks: tuple[Block, ...]
     places: tuple[Place, ...]
     switched_off: int = 0
@@ -165,6 +171,15 @@ class DevicePlan(Struct, frozen=True, dict=True):
         return {identity: place for identity, place in found.items() if place is not None}
 
     @cached_property
+    def grouped(self) -> dict[tuple[Table, float], dict[str, list[Point]]]:
+        """Points with a group, by table and period, and group."""
+        found: dict[tuple[Table, float], dict[str, list[Point]]] = {}
+        for point in self.device.points:
+            if point.group:
+                found.setdefault((point.table, point.period_s), {}).setdefault(point.group, []).append(point)
+        return found
+
+    @cached_property
     def unread(self) -> tuple[Place, ...]:
         """Points that no block reads."""
         return tuple(place for place in self.places if place.block is None)
@@ -172,9 +187,8 @@ class DevicePlan(Struct, frozen=True, dict=True):
     @cached_property
     def limited(self) -> tuple[Place, ...]:
         """Points with limits that can be passed."""
-        all_limits = {id(place.point.limits): place.point.limits for place in self.places}  # many share theirs
-        wanted = {key for key, limits in all_limits.items() if limits.can_be_passed}
-        return tuple([place for place in self.places if id(place.point.limits) in wanted] if wanted else ())
+        wanted = [place for place in self.places if place.point.limits is not NO_LIMITS]
+        return tuple([place for place in wanted if place.point.limits.can_be_passed])
 
     def look_up(self) -> None:
         """Make now what is asked for later, where time matters more."""

@@ -59,11 +59,6 @@ class Lessons:
         """Addresses at which a request must begin while something is being narrowed down."""
         return frozenset(self._tables[table].breaks)
 
-    @property
-    def is_narrowing(self) -> bool:
-        """Whether requests are cut to find something out, or points left out for what was found."""
-        return bool(self.holes) or any(known.breaks or known.suspects for known in self._tables.values())
-
     def learned_most(self, table: Table) -> int | None:
         """The limit, once it is found."""
         known = self._tables[table]

@@ -8,7 +8,9 @@ sliding window, kept in a queue, in one pass over the items.
 """
 
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from operator import attrgetter, gt
+from typing import Protocol, TypeVar
 
 from msgspec import Struct
 
@@ -18,12 +20,29 @@ MayRead = Callable[[int, int], bool]
 """Whether registers from an address up to (not with) another, which no point needs, may be read along."""
 
 
-class Item(Struct, frozen=True):
-    """Points that come from one request; addresses `start` up to (not with) `end`."""
+class Spanned(Protocol):
+    """Addresses `address` up to (not with) `end`."""
 
-    start: int
+    @property
+    def address(self) -> int: ...
+    @property
+    def end(self) -> int: ...
+
+
+T = TypeVar("T", bound=Spanned)
+
+
+class Joined(Struct, frozen=True):
+    """Points that come from one request, and from one only."""
+
+    address: int
     end: int
     points: tuple[Point, ...]
+
+
+Item = Point | Joined
+"""What one request reads whole: a point by itself, or several."""
+_BY_PLACE: Callable[[Spanned], tuple[int, int]] = attrgetter("address", "end")
 
 
 class Rules(Struct, frozen=True):
@@ -50,13 +69,16 @@ def items_of(points: Sequence[Point], rules: Rules) -> list[Item]:
         if point.group:
             groups.setdefault(point.group, []).append(point)
         else:
-            items.append(Item(point.address, point.end, (point,)))
+            items.append(point)
     for members in groups.values():
-        joined = _join([Item(point.address, point.end, (point,)) for point in members], rules)
-        items += [joined] if joined is not None else [Item(point.address, point.end, (point,)) for point in members]
+        joined = _join(members, rules)
+        items += [joined] if joined is not None else members
+    items.sort(key=_BY_PLACE)
+    if not any(map(gt, [item.end for item in items], [item.address for item in items[1:]])):
+        return items
     merged: list[Item] = []
-    for item in sorted(items, key=lambda one: (one.start, one.end)):
-        both = _join([merged[-1], item], rules) if merged and item.start < merged[-1].end else None
+    for item in items:
+        both = _join([merged[-1], item], rules) if merged and item.address < merged[-1].end else None
         if both is not None:
             merged[-1] = both
         else:
@@ -64,29 +86,33 @@ def items_of(points: Sequence[Point], rules: Rules) -> list[Item]:
     return merged
 
 
-def _join(items: list[Item], rules: Rules) -> Item | None:
+def points_of(items: Iterable[Item]) -> list[Point]:
+    return [point for item in items for point in (item.points if isinstance(item, Joined) else (item,))]
+
+
+def _join(items: Iterable[Item], rules: Rules) -> Joined | None:
     """One item of several, or None when no request can read them together."""
-    ordered = sorted(items, key=lambda one: (one.start, one.end))
+    ordered = sorted(items, key=_BY_PLACE)
     reach = ordered[0].end
     for item in ordered[1:]:
-        if item.start > reach and not rules.may_bridge(reach, item.start):
+        if item.address > reach and not rules.may_bridge(reach, item.address):
             return None
         reach = max(reach, item.end)
-    start = ordered[0].start
+    start = ordered[0].address
     if reach - start > rules.most or any(start < at < reach for at in rules.breaks):
         return None
-    return Item(start, reach, tuple(point for item in ordered for point in item.points))
+    return Joined(start, reach, tuple(points_of(ordered)))
 
 
-def partition(items: list[Item], rules: Rules) -> list[list[Item]]:
+def partition(items: Sequence[T], rules: Rules) -> list[list[T]]:
     """Items into requests, cheapest in line time."""
-    requests: list[list[Item]] = []
+    requests: list[list[T]] = []
     breaks, may_bridge = rules.breaks, rules.may_bridge
-    run: list[Item] = []
+    run: list[T] = []
     end = 0
     has_gaps = False
     for item in items:
-        start = item.start
+        start = item.address
         if run and (start in breaks or (start > end and not may_bridge(end, start))):
             requests += _cheapest(run, rules, has_gaps)
             run, has_gaps = [], False
@@ -97,28 +123,28 @@ def partition(items: list[Item], rules: Rules) -> list[list[Item]]:
     return requests + (_cheapest(run, rules, has_gaps) if run else [])
 
 
-def _cheapest(run: list[Item], rules: Rules, has_gaps: bool) -> list[list[Item]]:
+def _cheapest(run: list[T], rules: Rules, has_gaps: bool) -> list[list[T]]:
     """Items any neighbours of which may share a request; `has_gaps` says whether they are anything but one behind the
     other. Where two overlap and are more than one request can hold, an end counts as at least its forerunner's: never
     too little, so that no request becomes too long."""
-    if not has_gaps and run[-1].end - run[0].start <= rules.most:
+    if not has_gaps and run[-1].end - run[0].address <= rules.most:
         return [run]  # nothing is left out by two requests
     best = [0.0] * (len(run) + 1)  # the least cost of the first n items
     cut = [0] * (len(run) + 1)  # where the last request of that begins
     window: deque[tuple[float, int]] = deque()  # (best[i] − start of i × item_s, i), rising
     reach = 0
     for last, item in enumerate(run):
-        key = best[last] - item.start * rules.item_s
+        key = best[last] - item.address * rules.item_s
         while window and window[-1][0] >= key:
             window.pop()
         window.append((key, last))
         reach = max(reach, item.end)
-        while window[0][1] < last and reach - run[window[0][1]].start > rules.most:
+        while window[0][1] < last and reach - run[window[0][1]].address > rules.most:
             window.popleft()
         least, first = window[0]
         best[last + 1] = rules.fixed_s + reach * rules.item_s + least
         cut[last + 1] = first
-    requests: list[list[Item]] = []
+    requests: list[list[T]] = []
     end = len(run)
     while end:
         requests.append(run[cut[end] : end])

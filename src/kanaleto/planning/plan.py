@@ -1,14 +1,14 @@
 """Which requests fetch the points of a site, at the least line time: every point in one block, no point torn, points of
 one group together, and no register outside the map read unless `max_gap` allows it."""
 
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from functools import cached_property, partial
+from collections.abc import Callable, Collection, Iterator, Mapping
+from functools import cached_property
 from itertools import count, pairwise
 
 from msgspec import Struct
-from msgspec.structs import replace
 
 from kanaleto.planning.again import planned_again
+from kanaleto.planning.basis import basis_of
 from kanaleto.planning.blocks import (
     AnyPlace,
     Block,
@@ -17,19 +17,17 @@ from kanaleto.planning.blocks import (
     DevicePlan,
     Gap,
     Identity,
-    Kept,
     Place,
     SwitchedOff,
     WhyNot,
 )
-from kanaleto.planning.cost import LineCost, line_cost
+from kanaleto.planning.cost import line_cost
 from kanaleto.planning.lessons import Lessons
-from kanaleto.planning.partition import Rules, items_of, partition
-from kanaleto.site.model import DEMAND, Device, Line, Point, Site
+from kanaleto.planning.requests import Asking, RequestKind, kept_below_watchdog, kept_of, may_read
+from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import Kind, Order, ValueType
 from kanaleto.wire.codes import Table
-from kanaleto.wire.pdu import Read
 
 __all__ = [
     "AnyPlace",
@@ -43,7 +41,6 @@ __all__ = [
     "Plan",
     "SwitchedOff",
     "WhyNot",
-    "blocks_to_keep",
     "derived_places",
     "gap_between",
     "plan_device",
@@ -129,7 +126,7 @@ def gap_between(device: Device, before: Block, behind: Block) -> Gap | None:
         return None
     table, cost = before.request.table, line_cost(before.line.link, before.line.gap_s)
     through_s = (last - first + 1) * cost.item_s(table)
-    is_forbidden = not _may_read(device, table, first, last + 1)
+    is_forbidden = not may_read(device, table, first, last + 1)
     return Gap(before, behind, first, last, through_s, cost.fixed_s, is_forbidden)
 
 
@@ -139,44 +136,19 @@ def plan_site(
     switched_off: SwitchedOff | None = None,
     old: Plan | None = None,
     next_index: Callable[[], int] | None = None,
-    narrowed: Collection[str] = (),
 ) -> Plan:
     """Plan all lines of a site, with what was learned of its devices so far (by name), without the points that are
-    switched off. What is the same in the `old` plan, made with the same lessons, is not made again: whole devices, else
-    blocks of the same points; others get their index from `next_index`. `narrowed` are devices whose requests were cut
-    to find something out when it was made, and are to be whole again."""
+    switched off. Of the `old` plan what does not differ stays: the very same devices whole (of which nothing else was
+    learned since), of others what `plan_device` leaves; fresh blocks get their index from `next_index`."""
     known, off = lessons or {}, switched_off or {}
     numbers = next_index or count().__next__
     parts = []
     for line, device in site.devices():
         part = old.part_of(device.name) if old is not None else None
-        if part is not None and part.line is line and part.device is device:
-            parts.append(part)
-            continue
-        is_alike = part is not None and _is_alike(part, line, device)
-        if part is not None and is_alike and device.name not in narrowed:
-            again = planned_again(part, line, device, numbers)
-            if again is not None:
-                parts.append(again)
-                continue
-        kept = blocks_to_keep(part) if part is not None and is_alike else None
-        parts.append(plan_device(line, device, known.get(device.name), numbers, off.get(device.name, ()), kept))
+        if part is None or part.line is not line or part.device is not device:
+            part = plan_device(line, device, known.get(device.name), numbers, off.get(device.name, ()), part)
+        parts.append(part)
     return Plan(tuple(parts), derived_places(site))
-
-
-def _is_alike(part: DevicePlan, line: Line, device: Device) -> bool:
-    """Whether but for points nothing differs that a block could depend on."""
-    return replace(part.device, points=()) == replace(device, points=()) and (
-        replace(part.line, devices=()) == replace(line, devices=())
-    )
-
-
-def blocks_to_keep(part: DevicePlan) -> Kept:
-    """The blocks of a device by what they ask."""
-    return {
-        (block.request.table, block.request.address, block.request.count, block.period_s, len(block.points)): block
-        for block in part.blocks
-    }
 
 
 def derived_places(site: Site) -> tuple[DerivedPlace, ...]:
@@ -206,108 +178,37 @@ def plan_device(
     lessons: Lessons | None,
     next_index: Callable[[], int],
     switched_off: Collection[str] = (),
-    kept: Kept | None = None,
+    before: DevicePlan | None = None,
 ) -> DevicePlan:
-    """Blocks of one device, and the places of its points; those named in `switched_off` are left out. A block that
-    `kept` has with the same points stays as it is, others get their index from `next_index`."""
-    cost = line_cost(line.link, line.gap_s)
-    known = lessons or Lessons(device.limits.max_registers, device.limits.max_bits)
-    limits = device.limits
-    if device.is_enabled and not (limits.never_read or limits.functions is not None or known.holes or switched_off):
-        # the same as below, and quick where there are thousands
-        only_written = (WhyNot.ONLY_WRITTEN, WhyNot.ONLY_WRITTEN.value)
-        reasons = {id(point): only_written for point in device.points if not point.access.is_read}
-    else:
-        reasons = {id(point): why for point in device.points if (why := _why_not(device, point, known, switched_off))}
-    places: dict[int, Place] = {}
+    """Blocks of one device, and the places of its points; those named in `switched_off` are left out. Of the plan
+    `before` the blocks stay wherever they read the same points with the same request, and what lies too far from
+    anything that differs is not even looked at; others get their index from `next_index`."""
+    basis = basis_of(line, device, lessons, switched_off, before.basis if before is not None else None)
+    asking = Asking(device, basis, next_index)
+    is_alike = before is not None and before.basis.line is basis.line and before.basis.device is basis.device
+    again = planned_again(before, line, asking) if before is not None and is_alike else None
+    if again is not None:
+        return again
+    reasons = asking.left_out(device.points)
+    kinds: dict[RequestKind, list[Point]] = {}
+    for point in device.points:
+        if id(point) not in reasons:
+            kinds.setdefault((point.table, point.period_s), []).append(point)
+    periods = kept_below_watchdog(device, kinds)
+    kept = kept_of(before.blocks) if before is not None and is_alike else {}
     blocks: list[Block] = []
-    for points, table, period_s in _requests(device, known, cost, reasons):
-        block = _block(next_index, line, device, points, table, period_s, cost, kept or {})
-        blocks.append(block)
-        for number, point in enumerate(points):
-            places[id(point)] = Place(line, device, point, block, number)
-    off = 0
+    for kind, points in kinds.items():
+        blocks += asking.blocks(kind[0], periods[kind], points, kept)
+    places = {
+        id(point): Place(line, device, point, block, number)
+        for block in blocks
+        for number, point in enumerate(block.points)
+    }
     for point in device.points if reasons else ():
         why = reasons.get(id(point))
         if why is not None:
             places[id(point)] = Place(line, device, point, None, 0, why[1], why[0])
-            off += why[0] is WhyNot.SWITCHED_OFF
-    return DevicePlan(line, device, tuple(blocks), tuple([places[id(point)] for point in device.points]), off)
-
-
-def _why_not(device: Device, point: Point, known: Lessons, switched_off: Collection[str]) -> tuple[WhyNot, str] | None:
-    """Why a point is not polled, and in words; None where it is."""
-    if point.name in switched_off:
-        return WhyNot.SWITCHED_OFF, WhyNot.SWITCHED_OFF.value
-    if not device.is_enabled:
-        return WhyNot.DEVICE_OFF, WhyNot.DEVICE_OFF.value
-    if not point.access.is_read:
-        return WhyNot.ONLY_WRITTEN, WhyNot.ONLY_WRITTEN.value
-    if device.limits.forbids_reading(point.table, point.address, point.end - 1):
-        return WhyNot.NEVER_READ, WhyNot.NEVER_READ.value
-    functions = device.limits.functions
-    if functions is not None and point.table.read_function not in functions:
-        return WhyNot.NO_FUNCTION, f"{WhyNot.NO_FUNCTION.value} {int(point.table.read_function)}"
-    why = known.holes.get(point.name)
-    return (WhyNot.NOT_GIVEN, why) if why else None
-
-
-def _may_read(device: Device, table: Table, start: int, end: int) -> bool:
-    """Whether registers that no polled point needs may be read along."""
-    if end - start > device.limits.max_gap or device.limits.forbids_reading(table, start, end - 1):
-        return False
-    return not device.only_written[table].touch(start, end)
-
-
-def _requests(
-    device: Device, known: Lessons, cost: LineCost, reasons: Collection[int]
-) -> Iterator[tuple[list[Point], Table, float]]:
-    kinds: dict[tuple[Table, float], list[Point]] = {}
-    for point in device.points:
-        if id(point) not in reasons:
-            kinds.setdefault((point.table, point.period_s), []).append(point)
-    periods = _kept_below_watchdog(device, kinds)
-    for (table, period_s), points in kinds.items():
-        rules = Rules(
-            min(known.most(table), device.limits.most_read(table)),
-            cost.fixed_s,
-            cost.item_s(table),
-            device.limits.max_gap,
-            partial(_may_read, device, table),
-            known.breaks(table),
-        )
-        for request in partition(items_of(points, rules), rules):
-            yield [point for item in request for point in item.points], table, periods[table, period_s]
-
-
-def _kept_below_watchdog(
-    device: Device, kinds: Mapping[tuple[Table, float], Sequence[Point]]
-) -> dict[tuple[Table, float], float]:
-    """The periods, the shortest of them shortened where the device would not bear to be left alone so long: to half its
-    watchdog."""
-    periods = {kind: kind[1] for kind in kinds}
-    asked = [kind for kind in kinds if kind[1] != DEMAND]
-    if device.watchdog_s is not None and asked:
-        shortest = min(asked, key=lambda kind: kind[1])
-        periods[shortest] = min(shortest[1], device.watchdog_s / 2)
-    return periods
-
-
-def _block(
-    next_index: Callable[[], int],
-    line: Line,
-    device: Device,
-    points: Sequence[Point],
-    table: Table,
-    period_s: float,
-    cost: LineCost,
-    kept: Kept,
-) -> Block:
-    start, end = points[0].address, max([point.end for point in points])  # they come in the order of their addresses
-    if kept:
-        old = kept.get((table, start, end - start, period_s, len(points)))
-        if old is not None and old.points == tuple(points):
-            return old
-    request = Read(table, start, end - start)
-    cost_s = cost.request_s(table, request.count)
-    return Block(next_index(), line, device, request, period_s, tuple(points), cost_s)
+    in_order = tuple([places[id(point)] for point in device.points])
+    return DevicePlan(
+        line, device, basis, tuple(blocks), in_order, sum(why is WhyNot.SWITCHED_OFF for why, _ in reasons.values())
+    )

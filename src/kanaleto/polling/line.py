@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.planning.basis import basis_of
 from kanaleto.planning.plan import DevicePlan
 from kanaleto.polling.board import Board, Trouble
 from kanaleto.polling.chain import SETTLED, Chain
@@ -77,7 +78,7 @@ class LinePoller:
                     self._listener.end_event(self.line.name, device.name, LOST)
                 state = self.states[device.name] = DeviceState(device)
             state.device = device
-            part = by_device.get(device.name) or DevicePlan(self.line, device, (), ())
+            part = by_device.get(device.name) or DevicePlan(self.line, device, basis_of(self.line, device), (), ())
             state.probe_cost_s = (
                 device.timeout_s
                 + part.longest_cost_s

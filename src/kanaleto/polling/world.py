@@ -10,7 +10,7 @@ from functools import partial
 from msgspec import Struct
 
 from kanaleto.planning.lessons import Lessons, learned
-from kanaleto.planning.plan import Block, DevicePlan, Place, Plan, blocks_to_keep, plan_device, plan_site
+from kanaleto.planning.plan import Block, DevicePlan, Place, Plan, plan_device, plan_site
 from kanaleto.polling.board import Board, Slots, Trouble, exponents_of
 from kanaleto.polling.derived import Formulas
 from kanaleto.site.expression import Memory
@@ -123,7 +123,6 @@ class World:
         if part is None:
             return None
         line, device = part.line, part.device
-        before = blocks_to_keep(part)
         slots: list[int] = []
 
         def next_index() -> int:
@@ -131,7 +130,7 @@ class World:
             return slots[-1]
 
         lessons = self.lessons.get(device_name)
-        new = plan_device(line, device, lessons, next_index, self._switched_off.get(device_name, ()), before)
+        new = plan_device(line, device, lessons, next_index, self._switched_off.get(device_name, ()), part)
         for block in new.blocks:
             if block.index in slots:
                 self.board.begin(block, trouble)
@@ -171,8 +170,7 @@ class World:
         in any thread."""
         lessons, news = deepcopy(self._lessons_for(site)), self._news_count
         off = {name: frozenset(points) for name, points in self._switched_off.items()}
-        narrowed = {name for name, own in self.lessons.items() if own.is_narrowing}
-        return partial(self._planned, site, self.site, self.plan, self.board.slots(), lessons, off, narrowed, news)
+        return partial(self._planned, site, self.site, self.plan, self.board.slots(), lessons, off, news)
 
     def _planned(
         self,
@@ -182,7 +180,6 @@ class World:
         slots: Slots,
         lessons: dict[str, Lessons],
         off: dict[str, frozenset[str]],
-        narrowed: set[str],
         news: int,
     ) -> Planned:
         shared = shared_with(site, old_site)
@@ -195,7 +192,7 @@ class World:
             size += 1
             return size - 1
 
-        plan = plan_site(shared, lessons, off, old, next_index, narrowed)
+        plan = plan_site(shared, lessons, off, old, next_index)
         stays = {id(block) for block in plan.blocks}
         was = {id(block) for block in old.blocks}
         gone = tuple(block for block in old.blocks if id(block) not in stays)

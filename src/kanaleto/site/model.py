@@ -95,6 +95,7 @@ class Limits(Struct, frozen=True, kw_only=True):
         return any(number is not None for number in numbers) or bool(self.warn_on or self.alarm_on)
 
 
+NO_LIMITS = Limits()
 LIMITS = Limits.__struct_fields__[:6]
 """Names of the limits that are numbers, as maps and site files have them, by pairs."""
 LIMIT_MANNERS = ("hysteresis", "delay_s")
@@ -114,7 +115,7 @@ class Point(Struct, frozen=True):
     decimals: int | None = None
     access: Access = Access.READ
     labels: dict[int, str] = field(default_factory=dict)
-    limits: Limits = Limits()
+    limits: Limits = NO_LIMITS
     group: str = ""
     initial: float | str | None = None
     note: str = ""
@@ -279,7 +280,7 @@ class Derived(Struct, frozen=True):
     formula: str
     unit: str = ""
     decimals: int | None = None
-    limits: Limits = Limits()
+    limits: Limits = NO_LIMITS
     note: str = ""
 
 

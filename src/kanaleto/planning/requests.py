@@ -1,0 +1,108 @@
+"""Requests for points of one device: which points are asked at all, and which of them together."""
+
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from functools import partial
+from operator import is_
+
+from kanaleto.planning.basis import Basis
+from kanaleto.planning.blocks import Block, Kept, Reason, WhyNot
+from kanaleto.planning.cost import line_cost
+from kanaleto.planning.partition import Rules, items_of, partition, points_of
+from kanaleto.site.model import DEMAND, Device, Point
+from kanaleto.wire.codes import Table
+from kanaleto.wire.pdu import Read
+
+_ONLY_WRITTEN = (WhyNot.ONLY_WRITTEN, WhyNot.ONLY_WRITTEN.value)
+
+RequestKind = tuple[Table, float]
+"""Table and period of points that may share requests; the period is that of the map."""
+
+
+class Asking:
+    """Makes blocks of one device, for a basis; fresh ones get their index from `next_index`."""
+
+    def __init__(self, device: Device, basis: Basis, next_index: Callable[[], int]) -> None:
+        self.device, self.basis = device, basis
+        self._next_index = next_index
+        self._cost = line_cost(basis.line.link, basis.line.gap_s)
+
+    def left_out(self, points: Iterable[Point]) -> dict[int, Reason]:
+        """Why points are not polled, by which object they are."""
+        limits, basis = self.device.limits, self.basis
+        if self.device.is_enabled and not (
+            limits.never_read or limits.functions is not None or basis.holes or basis.switched_off
+        ):
+            # the same as below, and quick where there are thousands
+            return {id(point): _ONLY_WRITTEN for point in points if not point.access.is_read}
+        return {id(point): why for point in points if (why := self._why_not(point)) is not None}
+
+    def _why_not(self, point: Point) -> Reason | None:
+        device, basis = self.device, self.basis
+        if point.name in basis.switched_off:
+            return WhyNot.SWITCHED_OFF, WhyNot.SWITCHED_OFF.value
+        if not device.is_enabled:
+            return WhyNot.DEVICE_OFF, WhyNot.DEVICE_OFF.value
+        if not point.access.is_read:
+            return _ONLY_WRITTEN
+        if device.limits.forbids_reading(point.table, point.address, point.end - 1):
+            return WhyNot.NEVER_READ, WhyNot.NEVER_READ.value
+        functions = device.limits.functions
+        if functions is not None and point.table.read_function not in functions:
+            return WhyNot.NO_FUNCTION, f"{WhyNot.NO_FUNCTION.value} {int(point.table.read_function)}"
+        why = basis.holes.get(point.name)
+        return (WhyNot.NOT_GIVEN, why) if why else None
+
+    def blocks(self, table: Table, period_s: float, points: Sequence[Point], kept: Kept) -> list[Block]:
+        """Of points of one table and period, in the order of their addresses. Where `kept` has a block of the very
+        points it stays."""
+        rules = self._rules(table)
+        requests = partition(items_of(points, rules), rules)
+        return [self._block(table, period_s, points_of(request), kept) for request in requests]
+
+    def _rules(self, table: Table) -> Rules:
+        basis, cost = self.basis, self._cost
+        may = partial(may_read, self.device, table)
+        breaks = basis.breaks_of(table)
+        return Rules(basis.most_of(table), cost.fixed_s, cost.item_s(table), self.device.limits.max_gap, may, breaks)
+
+    def _block(self, table: Table, period_s: float, points: Sequence[Point], kept: Kept) -> Block:
+        start = points[0].address  # they come in the order of their addresses
+        count = max([point.end for point in points]) - start
+        if kept:
+            old = kept.get((table, start, count, period_s, len(points)))
+            if old is not None and all(map(is_, old.points, points)):
+                return old
+        cost_s = self._cost.request_s(table, count)
+        line, device = self.basis.line, self.basis.device
+        return Block(self._next_index(), line, device, Read(table, start, count), period_s, tuple(points), cost_s)
+
+    def like(self, block: Block, points: tuple[Point, ...]) -> Block:
+        """The same request for points at the same places."""
+        line, device = self.basis.line, self.basis.device
+        return Block(self._next_index(), line, device, block.request, block.period_s, points, block.cost_s)
+
+
+def may_read(device: Device, table: Table, start: int, end: int) -> bool:
+    """Whether registers that no polled point needs may be read along."""
+    if end - start > device.limits.max_gap or device.limits.forbids_reading(table, start, end - 1):
+        return False
+    return not device.only_written[table].touch(start, end)
+
+
+def kept_below_watchdog(device: Device, kinds: Collection[RequestKind]) -> Mapping[RequestKind, float]:
+    """The periods, the shortest of them shortened where the device would not bear to be left alone so long: to half its
+    watchdog."""
+    periods = {kind: kind[1] for kind in kinds}
+    asked = [kind for kind in kinds if kind[1] != DEMAND]
+    if device.watchdog_s is not None and asked:
+        shortest = min(asked, key=lambda kind: (kind[1], list(Table).index(kind[0])))
+        periods[shortest] = min(shortest[1], device.watchdog_s / 2)
+    return periods
+
+
+def kept_of(blocks: Iterable[Block]) -> Kept:
+    """Blocks by what they ask."""
+    return {
+        (block.request.table, block.request.address, block.request.count, block.period_s, len(block.points)): block
+        for block in blocks
+    }

@@ -177,18 +177,22 @@ class Blocks(unittest.TestCase):
         """Scaled, bits of words, numbers that mean none, swapped, one on top of the other."""
         scales = (None, None, linear(0.1, 0), linear(-3, 7.5), linear(1e300, 0), between(0, 4000, -20, 80.5),
                   curve([(0, 0), (800, 12.5), (4000, 100)]))  # fmt: skip
+        kinds = [*integers, "float16", "float32", "float32", "float64", "bool", "bits", "bcd16", "sm32"]
         fields = []
         for _ in range(data.draw(st.integers(1, 25))):
-            value_type = parse_type(data.draw(st.sampled_from([*integers, "float32", "bool", "bits", "bcd16", "sm32"])))
+            value_type = parse_type(data.draw(st.sampled_from(kinds)))
             order = (
                 data.draw(st.sampled_from(ORDERS[:4])) if value_type.is_wide else data.draw(st.sampled_from(ORDERS[4:]))
             )
-            is_word = value_type.registers == 1
+            is_word = value_type.registers == 1 and not value_type.is_float
             bits = data.draw(st.sampled_from([None, (0, 0), (3, 9), (15, 15)])) if is_word else None
             scale = data.draw(st.sampled_from(scales)) if value_type.takes_scale else None
             none = data.draw(st.sampled_from([frozenset(), frozenset((0, 0xFFFF))]))
             fields.append((data.draw(st.integers(0, 8)), Codec(value_type, order, scale, bits, none)))
-        words = data.draw(st.binary(min_size=24, max_size=24) | st.sampled_from([bytes(24), b"\xff" * 24]))
+        words = data.draw(
+            st.binary(min_size=24, max_size=24)
+            | st.sampled_from([bytes(24), b"\xff" * 24, b"\x7f\x80\0\0" * 6, b"\x7f\x7f\xff\xff" * 6])
+        )
         expected = tuple(one.decode(words[2 * at : 2 * (at + one.registers)]) for at, one in fields)
         self.assertEqual(repr(RegisterBlock(12, fields).decode(words)), repr(expected))
 

@@ -56,19 +56,21 @@ def _made_for(registers: int, fields: Sequence[tuple[int, Codec]]) -> Decode:
         if in_place is not None:
             return in_place.unpack  # plain integers as they come
     raw, places, codes = _raw_numbers(fields)
-    own: dict[str, object] = {"apart": Struct(codes).unpack}
+    own: dict[str, object] = {"apart": Struct(codes).unpack, "bits": _BITS_OF_BYTE}
     if 2 * registers <= _TABLE:  # each byte of `places` is replaced by the byte that stands there: quick, in C
         own |= {"places": bytes(places), "rest": bytes(_TABLE - 2 * registers)}
         ordered = "places.translate(data + rest)"
     else:
         own["take"] = itemgetter(*places, places[0])
         ordered = "bytes(take(data)[:-1])"
+    lines, of_bytes = _bits_of_bytes(raw, fields)
     values = [
-        _expression(f"r{number}", index, codec, own)
+        of_bytes.get(index) or _expression(f"r{number}", index, codec, own)
         for index, (number, (_, codec)) in enumerate(zip(raw, fields, strict=True))
     ]
     names = "".join(f"r{number}, " for number in range(max(raw) + 1))
-    exec(f"def decode(data):\n    {names}= apart({ordered})\n    return ({', '.join(values)},)", own)
+    lines = [f"{names}= apart({ordered})", *lines, f"return ({', '.join(values)},)"]
+    exec("def decode(data):\n    " + "\n    ".join(lines), own)
     return cast(Decode, own["decode"])
 
 
@@ -105,42 +107,64 @@ def _raw_numbers(fields: Sequence[tuple[int, Codec]]) -> tuple[list[int], list[i
     return raw, places, codes
 
 
+def _bits_of_bytes(raw: Sequence[int], fields: Sequence[tuple[int, Codec]]) -> tuple[list[str], dict[int, str]]:
+    """Of bytes of which several single bits are points: lines that look their bits up at once, and by which field it
+    is, where each bit is then."""
+    found: dict[tuple[int, int], list[tuple[int, int]]] = {}
+    for index, (number, (_, codec)) in enumerate(zip(raw, fields, strict=True)):
+        low, high = codec.bits or (0, -1)
+        if low == high and codec.scale is None and not codec.no_values:
+            found.setdefault((number, low // 8), []).append((index, low % 8))
+    several = {place: bits for place, bits in found.items() if len(bits) > 1}
+    lines = [f"b{number}_{byte} = bits[r{number} >> {8 * byte} & 255]" for number, byte in several]
+    return lines, {index: f"b{number}_{byte}[{bit}]" for (number, byte), bits in several.items() for index, bit in bits}
+
+
 def _expression(raw: str, index: int, codec: Codec, own: dict[str, object]) -> str:
     """What makes the value of a raw number; what takes more than an expression is a call of the codec's own `finish`,
     under a name of its own."""
     finish = f"finish{index}"
-    text = _plain_expression(raw, codec)
-    if text is not None and not codec.no_values:
-        return text
-    if text is None and codec.is_plain and codec.type.is_float:
-        text = f"({raw} if {raw} - {raw} == 0.0 else {finish}({raw}))"  # neither NaN nor infinite
-    elif text is not None:
-        own[f"none{index}"] = codec.no_values
+    number = _number(raw, codec)
+    text = _scaled(number, codec) if number is not None else None
+    if text is None:
+        own[finish] = codec.finish
+        return f"{finish}({raw})"
+    if codec.type.is_float:  # x - x is 0 but for NaN and what is infinite
+        own[finish] = codec.finish
+        is_bare = codec.scale is None
+        test = f"{raw} - {raw}" if is_bare else f"(v := {text}) - v"
+        text = f"({raw if is_bare else 'v'} if {test} == 0.0 else {finish}({raw}))"
+    if codec.no_values:
+        own[finish], own[f"none{index}"] = codec.finish, codec.no_values
         text = f"({finish}({raw}) if {raw} in none{index} else {text})"
-    own[finish] = codec.finish
-    return text if text is not None else f"{finish}({raw})"
+    return text
 
 
-def _plain_expression(raw: str, codec: Codec) -> str | None:
-    """Of a whole number of a plain kind, a field of its bits, or a bool, scaled or not; None for others."""
-    if codec.type.is_array or codec.type.is_float or (codec.struct_code not in _WHOLE):
+def _number(raw: str, codec: Codec) -> str | None:
+    """The number that is to be scaled: of plain kinds, a field of bits, or a bool. None for others."""
+    kind, code = codec.type.kind, codec.struct_code
+    if codec.type.is_array or not (code in _WHOLE or codec.type.is_float):
         return None
-    if codec.type.kind is Kind.BOOL and codec.bits is None and codec.scale is None:
-        return f"(1 if {raw} else 0)"
     if codec.bits is not None:
         low, high = codec.bits
-        is_signed = codec.type.kind is Kind.INT16 and high > low
-        return f"({raw} >> {low} & {(1 << high - low + 1) - 1})" if codec.scale is None and not is_signed else None
-    if not codec.is_whole_and_plain:
-        return None
-    scale = codec.scale
+        sign = 1 << high - low
+        field = f"{raw} >> {low} & {2 * sign - 1}"
+        return f"(({field} ^ {sign}) - {sign})" if kind is Kind.INT16 and high > low else f"({field})"
+    if kind is Kind.BOOL:
+        return f"(1 if {raw} else 0)"
+    return raw if codec.is_number else None
+
+
+def _scaled(number: str, codec: Codec) -> str | None:
+    scale, is_float = codec.scale, codec.type.is_float
     if scale is None:
-        return raw
+        return number
     if not isinstance(scale, Scale) or not isfinite((2.0**64 * scale.up + abs(scale.shift)) / scale.down):
         return None
-    text = raw if scale.up == 1 else f"{raw} * {scale.up!r}"
-    text = text if scale.shift == 0 else f"({text} + {scale.shift!r})"
-    return f"{text} / {scale.down!r}"
+    up, shift, down = (repr(float(part) if is_float else part) for part in (scale.up, scale.shift, scale.down))
+    text = number if scale.up == 1 else f"{number} * {up}"
+    text = text if scale.shift == 0 else f"({text} + {shift})"
+    return f"{text} / {down}"
 
 
 class BitBlock:

@@ -68,9 +68,9 @@ class Codec(Struct, frozen=True):
         return is_bare and self.type.kind in _PLAIN
 
     @property
-    def is_whole_and_plain(self) -> bool:
-        """Whether the raw number is a whole one that is the value, but for a scale and numbers that are none."""
-        return self.type.kind in _PLAIN and not self.type.is_float and self.bits is None
+    def is_number(self) -> bool:
+        """Whether the raw number is the value, but for a scale and numbers that are none."""
+        return self.type.kind in _PLAIN and self.bits is None
 
     @property
     def each(self) -> "Codec":

@@ -92,6 +92,17 @@ class Terminal:
     def resize(self, columns: int, rows: int) -> None:
         self._tmux("resize-window", "-x", str(columns), "-y", str(rows))
 
+    def signal(self, number: int) -> None:
+        """To what runs in the shell."""
+        shell = self._tmux("display-message", "-p", "#{pane_pid}").strip()
+        for child in Path(f"/proc/{shell}/task/{shell}/children").read_text().split():
+            with suppress(ProcessLookupError):
+                os.kill(int(child), number)
+
+    def roll(self, is_down: bool, column: int, row: int) -> None:
+        """One step of the wheel over a cell, counted from 1."""
+        self.write(f"\x1b[<{65 if is_down else 64};{column};{row}M")
+
     def run(self, command: str) -> None:
         self.type(command, "Enter")
 

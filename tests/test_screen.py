@@ -1,7 +1,9 @@
 """The application in a real terminal: the demo from start to end, small terminals, dead lines, an empty site."""
 
 import re
+import signal
 import tempfile
+import time
 import unittest
 from pathlib import Path
 
@@ -139,6 +141,54 @@ class SitesOnScreen(unittest.TestCase):
             terminal.wait_for("Number 1999 of a rather long list")
             terminal.type("q")
             terminal.wait_until(lambda text: "Live" not in text, "the end")
+
+    def test_the_wheel_moves_a_list_and_the_cursor_stays_in_sight(self) -> None:
+        text = f'[[line]]\nname = "Net"\nlink = "tcp://127.0.0.1:{free_port()}"\n'
+        text += '[[line.device]]\nname = "A"\nunit_id = 1\nmap = "map.csv"\n'
+        rows = "".join(f"N{number},holding,{number}\n" for number in range(90))
+        with Terminal((100, 24)) as terminal:
+            terminal.run(f"{KANALETO} {self._site(text, rows)}")
+            terminal.wait_for(r"N0 ")
+            for _ in range(3):
+                terminal.roll(True, 20, 5)
+            terminal.wait_until(lambda screen: "N20" in screen and "N5 " not in screen, "what stands below")
+            terminal.type("Up")
+            screen = terminal.wait_for(r"N7 ")
+            self.assertNotRegex(screen, r"N0 ")  # the cursor had come along
+            for _ in range(9):
+                terminal.roll(False, 20, 5)
+            terminal.wait_for(r"N0 ")
+            terminal.type("q")
+            terminal.wait_until(lambda text: "Live" not in text, "the end")
+
+    def test_what_was_stopped_goes_on_and_the_end_is_the_end(self) -> None:
+        path = self._site(f'[[line]]\nname = "Net"\nlink = "tcp://127.0.0.1:{free_port()}"\n')
+        with Terminal((100, 24)) as terminal:
+            terminal.run(f"{KANALETO} {path}")
+            terminal.wait_for("no points yet")
+            for number in (signal.SIGTSTP, signal.SIGSTOP):
+                terminal.signal(number)
+                terminal.wait_for("Stopped")
+                terminal.type("fg", "C-j")  # nobody has put the terminal back for a process that was not told
+                terminal.wait_until(lambda screen: "no points yet" in screen and "Stopped" not in screen, "the whole")
+                terminal.type("4")
+                terminal.wait_for("no exchange yet")
+                terminal.type("3")
+                terminal.wait_for("no points yet")
+            for _ in range(4):  # whoever was not stopped goes on
+                terminal.signal(signal.SIGCONT)
+            terminal.type("4")
+            terminal.wait_for("no exchange yet")
+            terminal.type("q")
+            while "Wire" in terminal.screen:
+                terminal.signal(signal.SIGCONT)
+                time.sleep(0.3)
+            for _ in range(5):
+                terminal.signal(signal.SIGCONT)
+                time.sleep(0.05)
+            terminal.run("echo code $?")
+            terminal.wait_for("code 0")
+            self.assertFalse(list(terminal.folder.rglob("crash-*.txt")))
 
     def test_an_error_of_our_own_is_one_sentence_and_a_file(self) -> None:
         broken = self.folder / "broken.py"

@@ -1,6 +1,8 @@
 """How far a terminal is behind: what was written for it and has not gone out yet. A slow one (a radio link, a modem) is
 drawn on less often, and so never far behind a key."""
 
+import asyncio
+import os
 from typing import Any, TextIO
 
 from textual.app import App
@@ -40,6 +42,8 @@ def paced(base: type[Driver]) -> type[Driver]:
 
     class Paced(base):  # type: ignore[misc, valid-type]
         _file: Any
+        _must_signal_resume: bool
+        _is_waking = False
 
         def __init__(self, *arguments: Any, **named: Any) -> None:
             super().__init__(*arguments, **named)
@@ -49,7 +53,29 @@ def paced(base: type[Driver]) -> type[Driver]:
             self.flow.asked += len(data)
             super().write(data)
 
+        def _sigcont_application(self, *_: object) -> None:
+            """Woken: by the shell that has the terminal since, by somebody who had stopped the process, or on the way
+            out, by a terminal that goes away."""
+            if self._is_waking or not self._auto_restart or not _runs() or not os.isatty(self.fileno):
+                return
+            self._is_waking = True
+            if not self._must_signal_resume:  # it was not told that it would be stopped
+                self.suspend_application_mode()
+                self._must_signal_resume = True
+            self.resume_application_mode()
+            self._is_waking = False
+            self._app.call_later(self._app.refresh, layout=True)  # nothing of what was drawn stands there any more
+
     return Paced
+
+
+def _runs() -> bool:
+    """Whether the loop of the screen runs, on this thread."""
+    try:
+        asyncio.get_running_loop()
+    except RuntimeError:
+        return False
+    return True
 
 
 class PacedApp(App[None]):

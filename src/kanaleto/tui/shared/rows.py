@@ -14,6 +14,7 @@ from kanaleto.tui.shared.pane import Drawn
 
 RowT = TypeVar("RowT")
 _MOST_MADE = 300
+_ROLLED = 3  # lines a step of the wheel
 
 
 @runtime_checkable
@@ -31,8 +32,6 @@ class Scrolled(Drawn, ScrollView):
         size = Size(self.size.width if width is None else width, count)
         if size != self.virtual_size:
             self.set_reactive(ScrollView.virtual_size, size)
-            if self.show_vertical_scrollbar:
-                self.vertical_scrollbar.window_virtual_size = count
             self.scroll_y = self.validate_scroll_y(self.scroll_y)
 
 
@@ -155,6 +154,26 @@ class Rows(Scrolled, Generic[RowT], can_focus=True):
         if index < len(self.rows) and self.may_rest(self.rows[index]):
             self.place_cursor(index)
             self.when_moved()
+
+    def on_mouse_scroll_up(self, event: events.MouseScrollUp) -> None:
+        self._roll(event, -_ROLLED)
+
+    def on_mouse_scroll_down(self, event: events.MouseScrollDown) -> None:
+        self._roll(event, _ROLLED)
+
+    def _roll(self, event: events.MouseEvent, lines: int) -> None:
+        """The wheel moves the list; the cursor comes along, so that it stays in sight."""
+        event.stop()
+        event.prevent_default()
+        height = max(self.size.height, 1)
+        before = self.scroll_offset.y
+        top = max(0, min(before + lines, len(self.rows) - height))
+        if not self.rows or top == before:
+            return
+        self.scroll_to(y=top, animate=False, force=True)
+        self.cursor = self._nearest(max(top, min(self.cursor, top + height - 1)), 1 if lines > 0 else -1)
+        self.redraw()
+        self.when_moved()
 
     def on_resize(self, event: events.Resize) -> None:
         self.have_lines(len(self.rows), event.size.width)

@@ -20,6 +20,8 @@ from kanaleto.tui.wire_view.head import WireHead
 from kanaleto.tui.wire_view.rows import WireRows, asked_words, outcome_words
 from kanaleto.wire.pdu import Read, Request
 
+_MANY, _APART_S = 6, 0.45  # more rows than these are nothing that one reads while they run: drawn twice a second
+
 
 class WireView(View, Vertical):
     digit, title, about = "4", "Wire", "go to the exchanges and their bytes"
@@ -48,6 +50,7 @@ class WireView(View, Vertical):
         self._only_failed = False
         self._has_bytes = True
         self._frozen_at = 0
+        self._drawn = (0, 0.0)  # how many exchanges there were when the list was filled last, and when that was
         self._list.when_moved = self._moved
 
     def on_resize(self, event: events.Resize) -> None:
@@ -70,7 +73,9 @@ class WireView(View, Vertical):
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
         if self._follows:
-            self._refill()
+            count, at_s = self._drawn
+            if snapshot.exchanges - count <= _MANY or snapshot.now_s - at_s > _APART_S:
+                self._refill()
         else:
             since = snapshot.exchanges - self._frozen_at
             self._head.note = f"{since} more · f follows" if since else ""
@@ -88,6 +93,7 @@ class WireView(View, Vertical):
         self._list.empty_text = self._filter.told or what
         self._list.set_rows(rows, last=True)
         self._head.note = "only what failed" if self._only_failed else ""
+        self._drawn = self.snapshot.exchanges, self.snapshot.now_s
 
     def focus_rows(self) -> None:
         self.screen.set_focus(self._list)

@@ -8,7 +8,7 @@ of these are parted into requests once more, and all others stay as they are.
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import partial
-from itertools import accumulate
+from itertools import accumulate, groupby
 from operator import is_, is_not
 
 from msgspec import Struct
@@ -55,6 +55,8 @@ class _Changes(Struct):
 
 def _changes(old: Sequence[Point], new: Sequence[Point]) -> _Changes | None:
     """None where the order of points that stay is another one."""
+    if old is new:
+        return _Changes(len(old), 0, [], [], {})
     first, last = in_common(old, new, is_not)
     old, new = old[first : len(old) - last], new[first : len(new) - last]
     before, now = {id(point) for point in old}, {id(point) for point in new}
@@ -108,9 +110,7 @@ class _Again:
 
     def plan(self) -> DevicePlan | None:
         """None where it is to be planned from the beginning."""
-        by_kind: dict[RequestKind, list[Block]] = {}
-        for block in self._before.blocks:
-            by_kind.setdefault((block.request.table, block.points[0].period_s), []).append(block)
+        by_kind = {kind: list(run) for kind, run in groupby(self._before.blocks, lambda block: _kind(block.points[0]))}
         if not by_kind.keys() >= {_kind(point) for point in self._read}:
             return None
         asking, blocks = self._asking, list[Block]()

@@ -42,6 +42,7 @@ class Joined(Struct, frozen=True):
 
 Item = Point | Joined
 """What one request reads whole: a point by itself, or several."""
+_GROUP: Callable[[Point], str] = attrgetter("group")
 _BY_PLACE: Callable[[Spanned], tuple[int, int]] = attrgetter("address", "end")
 
 
@@ -61,6 +62,14 @@ class Rules(Struct, frozen=True):
         return start <= end or (start - end <= self.most_gap and self.may_read(end, start))
 
 
+def requests_of(points: Sequence[Point], rules: Rules) -> list[list[Point]]:
+    """Points into requests, cheapest in line time; each in the order of its addresses."""
+    ordered = sorted(points, key=_BY_PLACE)
+    if _lie_apart(ordered) and not any(map(_GROUP, ordered)):
+        return partition(ordered, rules)
+    return [points_of(request) for request in partition(items_of(points, rules), rules)]
+
+
 def items_of(points: Sequence[Point], rules: Rules) -> list[Item]:
     """Join groups and overlaps where one request can read them; in the order of their addresses."""
     groups: dict[str, list[Point]] = {}
@@ -74,7 +83,7 @@ def items_of(points: Sequence[Point], rules: Rules) -> list[Item]:
         joined = _join(members, rules)
         items += [joined] if joined is not None else members
     items.sort(key=_BY_PLACE)
-    if not any(map(gt, [item.end for item in items], [item.address for item in items[1:]])):
+    if _lie_apart(items):
         return items
     merged: list[Item] = []
     for item in items:
@@ -84,6 +93,11 @@ def items_of(points: Sequence[Point], rules: Rules) -> list[Item]:
         else:
             merged.append(item)
     return merged
+
+
+def _lie_apart(ordered: Sequence[Spanned]) -> bool:
+    """Whether each begins where the one before it ends, or behind."""
+    return not any(map(gt, [one.end for one in ordered], [one.address for one in ordered[1:]]))
 
 
 def points_of(items: Iterable[Item]) -> list[Point]:

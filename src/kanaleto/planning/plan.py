@@ -3,7 +3,8 @@ one group together, and no register outside the map read unless `max_gap` allows
 
 from collections.abc import Callable, Collection, Iterator, Mapping
 from functools import cached_property
-from itertools import count, pairwise
+from itertools import count, groupby, pairwise
+from operator import attrgetter, is_
 
 from msgspec import Struct
 
@@ -47,6 +48,8 @@ __all__ = [
     "plan_site",
 ]
 
+_KIND: Callable[[Point], RequestKind] = attrgetter("table", "period_s")
+_POINT: Callable[[Place], Point] = attrgetter("point")
 _DERIVED_CODEC = Codec(ValueType(Kind.FLOAT64), Order.ABCD)
 
 
@@ -190,25 +193,22 @@ def plan_device(
     if again is not None:
         return again
     reasons = asking.left_out(device.points)
+    asked = [point for point in device.points if id(point) not in reasons] if reasons else device.points
     kinds: dict[RequestKind, list[Point]] = {}
-    for point in device.points:
-        if id(point) not in reasons:
-            kinds.setdefault((point.table, point.period_s), []).append(point)
+    for kind, run in groupby(asked, _KIND):
+        kinds.setdefault(kind, []).extend(run)
     periods = kept_below_watchdog(device, kinds)
     kept = kept_of(before.blocks) if before is not None and is_alike else {}
-    blocks: list[Block] = []
-    for kind, points in kinds.items():
-        blocks += asking.blocks(kind[0], periods[kind], points, kept)
-    places = {
-        id(point): Place(line, device, point, block, number)
-        for block in blocks
-        for number, point in enumerate(block.points)
-    }
-    for point in device.points if reasons else ():
-        why = reasons.get(id(point))
-        if why is not None:
-            places[id(point)] = Place(line, device, point, None, 0, why[1], why[0])
-    in_order = tuple([places[id(point)] for point in device.points])
-    return DevicePlan(
-        line, device, basis, tuple(blocks), in_order, sum(why is WhyNot.SWITCHED_OFF for why, _ in reasons.values())
-    )
+    blocks = [block for kind, own in kinds.items() for block in asking.blocks(kind[0], periods[kind], own, kept)]
+    places = [
+        Place(line, device, point, block, number) for block in blocks for number, point in enumerate(block.points)
+    ]
+    if reasons or not all(map(is_, map(_POINT, places), device.points)):
+        by_point = {id(place.point): place for place in places}
+        for point in device.points if reasons else ():
+            why = reasons.get(id(point))
+            if why is not None:
+                by_point[id(point)] = Place(line, device, point, None, 0, why[1], why[0])
+        places = [by_point[id(point)] for point in device.points]
+    off = sum(why is WhyNot.SWITCHED_OFF for why, _ in reasons.values())
+    return DevicePlan(line, device, basis, tuple(blocks), tuple(places), off)

@@ -7,8 +7,8 @@ from operator import is_
 from kanaleto.planning.basis import Basis
 from kanaleto.planning.blocks import Block, Kept, Reason, WhyNot
 from kanaleto.planning.cost import line_cost
-from kanaleto.planning.partition import Rules, items_of, partition, points_of
-from kanaleto.site.model import DEMAND, Device, Point
+from kanaleto.planning.partition import Rules, requests_of
+from kanaleto.site.model import DEMAND, Access, Device, Point
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
 
@@ -33,7 +33,7 @@ class Asking:
             limits.never_read or limits.functions is not None or basis.holes or basis.switched_off
         ):
             # the same as below, and quick where there are thousands
-            return {id(point): _ONLY_WRITTEN for point in points if not point.access.is_read}
+            return {id(point): _ONLY_WRITTEN for point in points if point.access is Access.WRITE}
         return {id(point): why for point in points if (why := self._why_not(point)) is not None}
 
     def _why_not(self, point: Point) -> Reason | None:
@@ -56,8 +56,7 @@ class Asking:
         """Of points of one table and period, in the order of their addresses. Where `kept` has a block of the very
         points it stays."""
         rules = self._rules(table)
-        requests = partition(items_of(points, rules), rules)
-        return [self._block(table, period_s, points_of(request), kept) for request in requests]
+        return [self._block(table, period_s, request, kept) for request in requests_of(points, rules)]
 
     def _rules(self, table: Table) -> Rules:
         basis, cost = self.basis, self._cost

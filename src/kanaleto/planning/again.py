@@ -19,16 +19,18 @@ from kanaleto.site.ends import in_common
 from kanaleto.site.model import Line, Point
 from kanaleto.wire.codes import Table
 
+_PART, _FEW = 16, 1000  # where more than such a part differs nothing is won
 _EVERYWHERE = (-1, 1 << 17)
 
 
 def planned_again(before: DevicePlan, line: Line, asking: Asking) -> DevicePlan | None:
     """The plan of a device that differs from `before` in its points or in what was learned of it. None where it is to
-    be planned from the beginning, since points changed their order or there are other periods."""
+    be planned from the beginning, since points changed their order, there are other periods, or most differs."""
     changes = _changes(before.device.points, asking.device.points)
-    if changes is None:
+    names = asking.basis.other_names(before.basis)
+    if changes is None or _PART * (len(changes.gone) + len(changes.come) + len(names)) > len(before.places) + _FEW:
         return None
-    for name in asking.basis.other_names(before.basis):
+    for name in names:
         place = before.by_name.get(name)
         if place is not None:
             changes.turn(place.point)
@@ -36,27 +38,27 @@ def planned_again(before: DevicePlan, line: Line, asking: Asking) -> DevicePlan 
 
 
 class _Changes(Struct):
-    """What differs between the points of two plans. Those that are asked no more, those that are asked now, and, by
-    which object each was, such as are asked as before but of whose words something else is made. `first` points at the
-    beginning and `last` at the end are the very ones."""
+    """What differs between the points of two plans: those that are asked no more, those that are asked now, and such as
+    are asked as before but of whose words something else is made; the first and the last by which object each was.
+    `first` points at the beginning and `last` at the end are the very ones."""
 
     first: int
     last: int
-    gone: list[Point]
+    gone: dict[int, Point]
     come: list[Point]
     reworded: dict[int, Point]
 
     def turn(self, point: Point) -> None:
         """A point of the plan before is left out now, or was."""
-        if not any(own is point for own in self.gone):
-            self.gone.append(point)
+        if id(point) not in self.gone:
+            self.gone[id(point)] = point
             self.come.append(self.reworded.pop(id(point), point))
 
 
 def _changes(old: Sequence[Point], new: Sequence[Point]) -> _Changes | None:
     """None where the order of points that stay is another one."""
     if old is new:
-        return _Changes(len(old), 0, [], [], {})
+        return _Changes(len(old), 0, {}, [], {})
     first, last = in_common(old, new, is_not)
     old, new = old[first : len(old) - last], new[first : len(new) - last]
     before, now = {id(point) for point in old}, {id(point) for point in new}
@@ -68,10 +70,10 @@ def _changes(old: Sequence[Point], new: Sequence[Point]) -> _Changes | None:
             reworded[id(gone.pop(point.name))] = point
         elif id(point) not in before:
             come.append(point)
-    without, fresh = {id(point) for point in gone.values()}, {id(point) for point in come}
+    without, fresh = {id(point): point for point in gone.values()}, {id(point) for point in come}
     stood = [reworded.get(id(point), point) for point in old if id(point) not in without]
     stand = [point for point in new if id(point) not in fresh]
-    return _Changes(first, last, list(gone.values()), come, reworded) if all(map(is_, stood, stand)) else None
+    return _Changes(first, last, without, come, reworded) if all(map(is_, stood, stand)) else None
 
 
 def _asked(point: Point) -> tuple[object, ...]:
@@ -86,7 +88,6 @@ class _Again:
         self._before, self._line, self._asking, self._changes = before, line, asking, changes
         self._left_out = asking.left_out(changes.come)
         self._read = [point for point in changes.come if id(point) not in self._left_out]
-        self._gone = {id(point) for point in changes.gone}
         now = changes.reworded
         middle = before.places[changes.first : len(before.places) - changes.last]
         self._was = {id(now.get(id(place.point), place.point)): place for place in middle}
@@ -105,7 +106,7 @@ class _Again:
 
     def _as_now(self, points: Iterable[Point]) -> Iterator[Point]:
         """What stays of points of the plan before."""
-        reworded, gone = self._changes.reworded, self._gone
+        reworded, gone = self._changes.reworded, self._changes.gone
         return (reworded.get(id(point), point) for point in points if id(point) not in gone)
 
     def plan(self) -> DevicePlan | None:
@@ -178,7 +179,7 @@ class _Again:
         if basis.most_of(table) != before.most_of(table):
             return [_EVERYWHERE]
         reach = self._asking.device.limits.max_gap + 1
-        moved = [point for point in (*self._changes.gone, *self._changes.come) if point.table is table]
+        moved = [point for point in (*self._changes.gone.values(), *self._changes.come) if point.table is table]
         breaks = basis.breaks_of(table) ^ before.breaks_of(table)
         return [(point.address - reach, point.end + reach) for point in moved] + [(at, at + 1) for at in breaks]
 

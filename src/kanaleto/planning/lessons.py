@@ -37,6 +37,11 @@ class _Known(Struct):
     breaks: set[int] = field(default_factory=set)
     suspects: list[_Suspect] = field(default_factory=list)
 
+    @property
+    def is_seeking(self) -> bool:
+        """Whether the limit lies between what was read and what was refused."""
+        return self.refused is not None and not self.is_told
+
 
 class Lessons:
     """Lessons of one device. A `note_…` gives whether to plan anew."""
@@ -92,7 +97,7 @@ class Lessons:
         return has_news
 
     def _narrow(self, known: _Known) -> bool:
-        if known.refused is None or known.is_told:
+        if known.refused is None or not known.is_seeking:
             return False
         known.most = max((known.read_well + known.refused) // 2, known.read_well)
         return True
@@ -128,17 +133,15 @@ class Lessons:
         now."""
         self.holes.clear()
 
+    def is_seeking(self, table: Table) -> bool:
+        """Whether how much a request may ask is being looked for."""
+        return self._tables[table].is_seeking
+
     def settle(self, table: Table, largest_planned: int) -> str:
         """Told the largest request of a new plan: when it is nothing that was not read well already, the limit is
         found. Gives the sentence to tell, once."""
         known = self._tables[table]
-        if (
-            self.most_for_now is not None
-            or known.refused is None
-            or known.is_told
-            or known.suspects
-            or largest_planned > known.read_well
-        ):
+        if self.most_for_now is not None or not known.is_seeking or known.suspects or largest_planned > known.read_well:
             return ""
         known.most, known.is_told = known.read_well, True
         what = "bits" if table.is_bits else "registers"

@@ -123,11 +123,12 @@ class World:
         if part is None:
             return None
         line, device = part.line, part.device
-        slots: list[int] = []
+        slots: set[int] = set()
 
         def next_index() -> int:
-            slots.append(self.board.take_slot())
-            return slots[-1]
+            slot = self.board.take_slot()
+            slots.add(slot)
+            return slot
 
         lessons = self.lessons.get(device_name)
         new = plan_device(line, device, lessons, next_index, self._switched_off.get(device_name, ()), part)
@@ -147,9 +148,11 @@ class World:
 
     def _settle_lessons(self, part: DevicePlan) -> None:
         lessons = self.lessons.get(part.device.name)
-        for table in Table if lessons is not None else ():
+        for table in Table:
+            if lessons is None or not lessons.is_seeking(table):
+                continue
             largest = max((block.request.count for block in part.blocks if block.request.table is table), default=0)
-            told = lessons.settle(table, largest) if lessons is not None else ""
+            told = lessons.settle(table, largest)
             if told:
                 self._tell(part.line.name, part.device.name, told, False)
 

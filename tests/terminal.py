@@ -19,7 +19,7 @@ KANALETO = f"{sys.executable} -m kanaleto"
 def _outlive(session: int, within_s: float = 20) -> None:
     """Wait until nothing of this session runs: what is ending may still write to its folder."""
     end = time.monotonic() + within_s
-    while running := [process for process, of in _sessions() if of == session]:
+    while running := [process for process, _, of in _processes() if of == session]:
         if time.monotonic() > end:
             for process in running:
                 with suppress(ProcessLookupError):
@@ -27,13 +27,13 @@ def _outlive(session: int, within_s: float = 20) -> None:
         time.sleep(0.02)
 
 
-def _sessions() -> Iterator[tuple[int, int]]:
-    """Each process that runs, with its session."""
+def _processes() -> Iterator[tuple[int, int, int]]:
+    """Each process that runs, with its parent and its session."""
     for stat in Path("/proc").glob("[0-9]*/stat"):
         with suppress(FileNotFoundError, ProcessLookupError):
-            state, _, _, session, *_ = stat.read_text(errors="replace").rpartition(")")[2].split()
+            state, parent, _, session, *_ = stat.read_text(errors="replace").rpartition(")")[2].split()
             if state not in "ZX":
-                yield int(stat.parent.name), int(session)
+                yield int(stat.parent.name), int(parent), int(session)
 
 
 class Terminal:
@@ -94,10 +94,10 @@ class Terminal:
 
     def signal(self, number: int) -> None:
         """To what runs in the shell."""
-        shell = self._tmux("display-message", "-p", "#{pane_pid}").strip()
-        for child in Path(f"/proc/{shell}/task/{shell}/children").read_text().split():
+        shell = int(self._tmux("display-message", "-p", "#{pane_pid}"))
+        for process in [process for process, parent, _ in _processes() if parent == shell]:
             with suppress(ProcessLookupError):
-                os.kill(int(child), number)
+                os.kill(process, number)
 
     def roll(self, is_down: bool, column: int, row: int) -> None:
         """One step of the wheel over a cell, counted from 1."""

@@ -99,11 +99,15 @@ class PlannedAgain(unittest.TestCase):
 
 
 def _stay_where_nothing_differs(test: unittest.TestCase, old: DevicePlan, again: DevicePlan) -> None:
-    """Blocks of the very points and the same request are the very blocks."""
+    """Blocks of the very points and the same request are the very blocks. Blocks that make the same values of the words
+    of the same request stand where those stood, and no others do."""
     before = {(block.request, block.period_s, tuple(map(id, block.points))): block for block in old.blocks}
+    stood = {block.index: block for block in old.blocks}
     for block in again.blocks:
         was = before.get((block.request, block.period_s, tuple(map(id, block.points))))
         test.assertTrue(was is None or was is block)
+        alike = [own.index for own in old.blocks if own.request == block.request and own.decodes_like(block)]
+        test.assertEqual([block.index] if block.index in stood else [], alike)
 
 
 def _learn(lessons: Lessons, off: set[str], part: DevicePlan, at: int, what: str) -> None:

@@ -118,8 +118,9 @@ class _Again:
         parted = [(kind, own[0].period_s, *self._parted(kind, own)) for kind, own in by_kind.items()]
         if asking.device.watchdog_s is not None and not all(near or stay for _, _, _, near, stay in parted):
             return None  # another period may be the shortest now
-        for (table, _), period_s, before, near, stay in parted:
-            found = asking.blocks(table, period_s, near, kept_of(before)) if near else []
+        kept = kept_of(block for _, _, before, _, _ in parted for block in before)
+        for (table, _), period_s, _, near, stay in parted:
+            found = asking.blocks(table, period_s, near, kept) if near else []
             for block in found:
                 self._note(block)
             rest = [self._reworded(block) if id(block) in self._rewording else block for block in stay]

@@ -1,6 +1,6 @@
 """What a plan is made of: blocks, what one request reads; places, where a point is; gaps between blocks."""
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from enum import Enum
 from functools import cached_property
 from typing import NamedTuple
@@ -18,8 +18,8 @@ Identity = tuple[str, str]
 """Device and point by name: what a point is called through every edit. A derived point has no device."""
 
 BlockKey = tuple[str, Read, tuple[str, ...]]
-Kept = Mapping[tuple[Table, int, int, float, int], "Block"]
-"""Blocks by table, first address, count, period, and how many points they have."""
+Kept = Mapping[tuple[Table, int, int, int], Sequence["Block"]]
+"""Blocks by table, first address, count, and how many points they have."""
 
 
 class WhyNot(Enum):

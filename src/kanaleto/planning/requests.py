@@ -2,16 +2,18 @@
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from functools import partial
-from operator import is_
+from operator import attrgetter, is_
 
 from kanaleto.planning.basis import Basis
 from kanaleto.planning.blocks import Block, Kept, Reason, WhyNot
 from kanaleto.planning.cost import line_cost
 from kanaleto.planning.partition import Rules, requests_of
 from kanaleto.site.model import DEMAND, Access, Device, Point
+from kanaleto.values.codec import Codec
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
 
+_MEANING: Callable[[Point], tuple[str, int, Codec]] = attrgetter("name", "address", "codec")
 _ONLY_WRITTEN = (WhyNot.ONLY_WRITTEN, WhyNot.ONLY_WRITTEN.value)
 
 RequestKind = tuple[Table, float]
@@ -67,18 +69,24 @@ class Asking:
     def _block(self, table: Table, period_s: float, points: Sequence[Point], kept: Kept) -> Block:
         start = points[0].address  # they come in the order of their addresses
         count = max([point.end for point in points]) - start
-        if kept:
-            old = kept.get((table, start, count, period_s, len(points)))
-            if old is not None and all(map(is_, old.points, points)):
-                return old
-        cost_s = self._cost.request_s(table, count)
+        request, cost_s = Read(table, start, count), self._cost.request_s(table, count)
         line, device = self.basis.line, self.basis.device
-        return Block(self._next_index(), line, device, Read(table, start, count), period_s, tuple(points), cost_s)
+        index = None
+        for old in kept.get((table, start, count, len(points)), ()):
+            if old.period_s == period_s and all(map(is_, old.points, points)):
+                return old
+            if list(map(_MEANING, old.points)) == list(map(_MEANING, points)):
+                index = old.index  # the same words under the same names
+        index = self._next_index() if index is None else index
+        return Block(index, line, device, request, period_s, tuple(points), cost_s)
 
     def like(self, block: Block, points: tuple[Point, ...]) -> Block:
-        """The same request for points at the same places."""
+        """The same request for the same points at the same places. It stands on the board where the other stood if it
+        makes the same values of its words."""
         line, device = self.basis.line, self.basis.device
-        return Block(self._next_index(), line, device, block.request, block.period_s, points, block.cost_s)
+        is_same = list(map(_MEANING, points)) == list(map(_MEANING, block.points))
+        index = block.index if is_same else self._next_index()
+        return Block(index, line, device, block.request, block.period_s, points, block.cost_s)
 
 
 def may_read(device: Device, table: Table, start: int, end: int) -> bool:
@@ -101,7 +109,8 @@ def kept_below_watchdog(device: Device, kinds: Collection[RequestKind]) -> Mappi
 
 def kept_of(blocks: Iterable[Block]) -> Kept:
     """Blocks by what they ask."""
-    return {
-        (block.request.table, block.request.address, block.request.count, block.period_s, len(block.points)): block
-        for block in blocks
-    }
+    found: dict[tuple[Table, int, int, int], list[Block]] = {}
+    for block in blocks:
+        request = block.request
+        found.setdefault((request.table, request.address, request.count, len(block.points)), []).append(block)
+    return found

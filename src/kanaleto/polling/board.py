@@ -157,6 +157,21 @@ class Slots(Struct, frozen=True):
     size: int
 
 
+class Heir(NamedTuple):
+    """A block that asks what one before it asked; whether it makes the same values of the words."""
+
+    block: Block
+    before: Block
+    means_the_same: bool
+
+
+def heirs_of(gone: Sequence[Block], fresh: Sequence[Block]) -> tuple[Heir, ...]:
+    """Which of the fresh blocks ask what one of those asked that are gone."""
+    before = {block.source: block for block in gone} if fresh else {}
+    pairs = [(block, was) for block in fresh if (was := before.get(block.source)) is not None]
+    return tuple([Heir(block, was, block.decodes_like(was)) for block, was in pairs])
+
+
 def exponents_of(plan: Plan) -> dict[tuple[str, str], Place]:
     """Where the points that are powers of ten for others stand, by the identity of those."""
     return {identity: place for part in plan.parts for identity, place in part.exponents.items()}
@@ -230,18 +245,15 @@ class Board(Readings):
         self.cycles_s[block.index] = block.period_s
         self.troubles[block.index] = trouble
 
-    def change(self, gone: Sequence[Block], fresh: Sequence[Block], size: int) -> None:
+    def change(self, gone: Sequence[Block], fresh: Sequence[Block], size: int, heirs: Sequence[Heir]) -> None:
         """Other blocks stand there: those that are gone leave their slots, those that are fresh have theirs, up to
         `size`. Words of the same request are kept; where they mean something else now they are decoded anew, and what
         was traced is let go."""
-        before = {block.source: block for block in gone} if fresh else {}
-        stood: list[tuple[Block, bool, Record | None, Trouble | None, float, Trace]] = []
-        for block in fresh:
-            was = before.get(block.source)
-            if was is not None:
-                at = was.index
-                kept = (self.records[at], self.troubles[at], self.cycles_s[at], self.traces[at])
-                stood.append((block, block.decodes_like(was), *kept))
+        kept = [
+            (heir, self.records[at], self.troubles[at], self.cycles_s[at], self.traces[at])
+            for heir in heirs
+            for at in (heir.before.index,)
+        ]
         for block in gone:
             self.leave_slot(block.index)
         while len(self.records) < size:
@@ -252,9 +264,10 @@ class Board(Readings):
         self.generation += 1
         for block in fresh:
             self.begin(block)
-        for block, is_same, record, trouble, cycle_s, trace in stood:
+        for heir, record, trouble, cycle_s, trace in kept:
+            block = heir.block
             self.troubles[block.index], self.cycles_s[block.index] = trouble, cycle_s
-            if is_same:
+            if heir.means_the_same:
                 self.records[block.index], self.traces[block.index] = record, trace
             elif record is not None:
                 self.records[block.index] = record._replace(values=block.decoder.decode(record.data))

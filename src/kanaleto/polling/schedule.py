@@ -111,10 +111,22 @@ class Schedule:
         self._unpark(state, now)
 
     def _set_others(self, state: DeviceState, blocks: Iterable[Block], left: Iterable[Job], now: float) -> None:
-        """Blocks that are not the very same; `left` are jobs that none of those has gone on with."""
-        before = {job.block.key: job for job in left}
+        """Blocks that are not the very same; `left` are jobs that none of those has gone on with. One that stands where
+        another stood asks and means the same, maybe at another pace."""
+        at_index = {job.block.index: job for job in left}
+        others: list[Block] = []
         new: list[tuple[Job, float]] = []
         for block in blocks:
+            job = at_index.pop(block.index, None)
+            if job is None:
+                others.append(block)
+                continue
+            if job.block.period_s != block.period_s:
+                new.append((job, min(job.due_s, now + block.period_s)))
+            job.block = block
+            state.jobs_by_block[id(block)] = job
+        before = {job.block.key: job for job in at_index.values()}
+        for block in others:
             old = before.get(block.key) if before else None
             if old is not None and old.block.source == block.source and old.block.decodes_like(block):
                 is_same_pace = old.block.period_s == block.period_s

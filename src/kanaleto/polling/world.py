@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from kanaleto.planning.lessons import Lessons, learned
 from kanaleto.planning.plan import Block, DevicePlan, Place, Plan, plan_device, plan_site
-from kanaleto.polling.board import Board, Slots, Trouble, exponents_of
+from kanaleto.polling.board import Board, Heir, Slots, Trouble, exponents_of, heirs_of
 from kanaleto.polling.derived import Formulas
 from kanaleto.site.expression import Memory
 from kanaleto.site.model import Site, shared_with
@@ -26,7 +26,8 @@ TellLearned = Callable[[str, str, str, bool], None]
 class Planned(Struct, frozen=True):
     """A plan for a site, made of what was known when its making began, with all that follows from it: the loop only
     swaps. `news` counts what was learned or switched until then; `slots` are those of the board of then, `size` how
-    many there must be. Blocks that are gone, and those that are fresh; the rest stays."""
+    many there must be. Blocks that are gone, those that are fresh, and which of these ask what one of those asked; the
+    rest stays."""
 
     site: Site
     shared: Site
@@ -36,6 +37,7 @@ class Planned(Struct, frozen=True):
     size: int
     gone: tuple[Block, ...]
     fresh: tuple[Block, ...]
+    heirs: tuple[Heir, ...]
     exponents: dict[tuple[str, str], Place]
     formulas: Formulas
 
@@ -196,14 +198,13 @@ class World:
             return size - 1
 
         plan = plan_site(shared, lessons, off, old, next_index)
-        stays = {id(block) for block in plan.blocks}
-        was = {id(block) for block in old.blocks}
-        gone = tuple(block for block in old.blocks if id(block) not in stays)
-        fresh = tuple(block for block in plan.blocks if id(block) not in was)
+        stays, was = {block.index for block in plan.blocks}, {block.index for block in old.blocks}
+        gone = tuple(block for block in old.blocks if block.index not in stays)
+        fresh = tuple(block for block in plan.blocks if block.index not in was)
         for part in plan.parts:
             part.look_up()  # here, not on the loop
         exponents, formulas = exponents_of(plan), self._formulas_of(shared, plan)
-        return Planned(site, shared, plan, news, slots, size, gone, fresh, exponents, formulas)
+        return Planned(site, shared, plan, news, slots, size, gone, fresh, heirs_of(gone, fresh), exponents, formulas)
 
     def is_current(self, planned: Planned) -> bool:
         """Whether the board still is the one that the plan was made for."""
@@ -235,7 +236,7 @@ class World:
         site = planned.shared
         self.lessons = self._lessons_for(site)
         self.site, self.plan = site, planned.plan
-        self.board.change(planned.gone, planned.fresh, planned.size)
+        self.board.change(planned.gone, planned.fresh, planned.size, planned.heirs)
         derived = {own.name for own in site.derived} & set(self.board.derived)
         self.board.derived = {name: self.board.derived[name] for name in derived}
         names = {device.name for _, device in site.devices()}

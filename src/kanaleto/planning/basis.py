@@ -6,6 +6,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.planning.lessons import Lessons
+from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.codes import Table
 
@@ -25,6 +26,11 @@ class Basis(Struct, frozen=True):
     holes: dict[str, str]
     """Names of points that the device does not give, and why."""
     switched_off: frozenset[str]
+
+    @property
+    def source(self) -> tuple[Link, int]:
+        """Whose words are read: the same link and unit."""
+        return self.line.link, self.device.unit_id
 
     def most_of(self, table: Table) -> int:
         return self.most[_TABLES.index(table)]

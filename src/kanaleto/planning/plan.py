@@ -198,7 +198,7 @@ def plan_device(
     for kind, run in groupby(asked, _KIND):
         kinds.setdefault(kind, []).extend(run)
     periods = kept_below_watchdog(device, kinds)
-    kept = kept_of(before.blocks) if before is not None and is_alike else {}
+    kept = kept_of(before.blocks) if before is not None and before.basis.source == basis.source else {}
     blocks = [block for kind, own in kinds.items() for block in asking.blocks(kind[0], periods[kind], own, kept)]
     places = [
         Place(line, device, point, block, number) for block in blocks for number, point in enumerate(block.points)

@@ -73,7 +73,8 @@ class Asking:
         line, device = self.basis.line, self.basis.device
         index = None
         for old in kept.get((table, start, count, len(points)), ()):
-            if old.period_s == period_s and all(map(is_, old.points, points)):
+            is_same = old.line is line and old.device is device and old.period_s == period_s
+            if is_same and all(map(is_, old.points, points)):
                 return old
             if list(map(_MEANING, old.points)) == list(map(_MEANING, points)):
                 index = old.index  # the same words under the same names
@@ -108,7 +109,7 @@ def kept_below_watchdog(device: Device, kinds: Collection[RequestKind]) -> Mappi
 
 
 def kept_of(blocks: Iterable[Block]) -> Kept:
-    """Blocks by what they ask."""
+    """Blocks of one link and unit by what they ask."""
     found: dict[tuple[Table, int, int, int], list[Block]] = {}
     for block in blocks:
         request = block.request

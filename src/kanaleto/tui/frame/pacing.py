@@ -58,12 +58,14 @@ def paced(base: type[Driver]) -> type[Driver]:
             out, by a terminal that goes away."""
             if self._is_waking or not self._auto_restart or not _runs() or not os.isatty(self.fileno):
                 return
-            self._is_waking = True
-            if not self._must_signal_resume:  # it was not told that it would be stopped
-                self.suspend_application_mode()
-                self._must_signal_resume = True
-            self.resume_application_mode()
-            self._is_waking = False
+            self._is_waking = True  # another signal in the middle of this would begin it twice
+            try:
+                if not self._must_signal_resume:  # it was not told that it would be stopped
+                    self.suspend_application_mode()
+                    self._must_signal_resume = True
+                self.resume_application_mode()
+            finally:
+                self._is_waking = False
             self._app.call_later(self._app.refresh, layout=True)  # nothing of what was drawn stands there any more
 
     return Paced

@@ -12,7 +12,8 @@ from kanaleto.editing.door import Door
 from kanaleto.editing.draft import Edit
 from kanaleto.editing.pointedit import change_points
 from kanaleto.files.loading import load_site, load_whole
-from kanaleto.polling.engine import Engine, quieten_collector
+from kanaleto.polling.engine import Engine
+from kanaleto.polling.process import quieten_collector
 from kanaleto.site.counting import Numbering
 from kanaleto.tables.importing import import_rows
 from kanaleto.tables.matching import match_columns

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
-from kanaleto.polling.engine import quieten_collector
+from kanaleto.polling.process import quieten_collector
 from kanaleto.polling.session import Session
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import Device, Line, Site

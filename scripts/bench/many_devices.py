@@ -12,7 +12,7 @@ import psutil
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
-from kanaleto.polling.engine import quieten_collector, raise_file_limit
+from kanaleto.polling.process import quieten_collector, raise_file_limit
 from kanaleto.polling.session import Session
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import Device, Line, Site

@@ -7,7 +7,7 @@ import socket
 from multiprocessing.connection import Connection
 from multiprocessing.context import SpawnProcess
 
-from kanaleto.polling.engine import raise_file_limit
+from kanaleto.polling.process import raise_file_limit
 
 _REQUEST_BYTES = 12
 

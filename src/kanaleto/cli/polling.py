@@ -11,10 +11,10 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import Block
 from kanaleto.polling.board import Quality, Readings, Record, times_ten_to
-from kanaleto.polling.engine import prepare_process
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Tally
 from kanaleto.polling.listener import Exchange, Sink
+from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Line, Site
 from kanaleto.values.codec import NoValue

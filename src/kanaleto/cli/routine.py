@@ -19,7 +19,7 @@ from kanaleto.control.routinefile import FOLDER, read_routines
 from kanaleto.control.running import Run, StepOutcome, StepTold
 from kanaleto.files.beside import folder_beside
 from kanaleto.files.loading import load_site
-from kanaleto.polling.engine import prepare_process
+from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.faults import FaultyFile, suggestion
 from kanaleto.site.model import Site, Writing

@@ -61,8 +61,8 @@ def stand_alike(points: Sequence[Point], others: Sequence[Point]) -> bool:
     """Whether two maps of equal lines have the same faults between their rows."""
     if len(points) != len(others):
         return False
-    changed = [(one, other) for one, other in zip(points, others, strict=True) if one is not other]
-    return all(_as_compared(one) == _as_compared(other) for one, other in changed)
+    pairs = zip(points, others, strict=True)
+    return all(one is other or _as_compared(one) == _as_compared(other) for one, other in pairs)
 
 
 def _as_compared(point: Point) -> tuple[object, ...]:
@@ -86,8 +86,9 @@ def _table_warnings(rows: MapRows, table: Table, own: Sequence[int], numbering: 
     """Overlaps and gaps of the points `own`."""
     path, points, lines = rows
     found: list[Fault] = []
-    ordered = sorted([(points[at].address, points[at].end, at) for at in own])
-    starts, ends = [address for address, _, _ in ordered[1:]], [end for _, end, _ in ordered]
+    ordered = sorted(own, key=lambda at: points[at].end)
+    ordered.sort(key=lambda at: points[at].address)  # twice, and no pair for each point
+    starts, ends = [points[at].address for at in ordered[1:]], [points[at].end for at in ordered]
     reaches = ends
     if any(map(gt, ends, starts)):
         found += _overlaps(rows, ordered)
@@ -100,15 +101,16 @@ def _table_warnings(rows: MapRows, table: Table, own: Sequence[int], numbering: 
         more = f" and {count - _GAPS_SHOWN} more" if count > _GAPS_SHOWN else ""
         number = "a gap" if count == 1 else f"{count} gaps"
         told = f"{table.title}: {number} in the map, never read: {shown}{more}"
-        found.append(Fault(path, lines[ordered[0][2]], told, is_warning=True))
+        found.append(Fault(path, lines[ordered[0]], told, is_warning=True))
     return found
 
 
-def _overlaps(rows: MapRows, ordered: Sequence[tuple[int, int, int]]) -> Iterator[Fault]:
-    """Of points by address, end and number, those that begin inside one before them."""
+def _overlaps(rows: MapRows, ordered: Sequence[int]) -> Iterator[Fault]:
+    """Of the points with these numbers, in the order of address and end, those that begin inside one before them."""
     _, points, lines = rows
     reach, reached = -1, 0
-    for address, end, at in ordered:
+    for at in ordered:
+        address, end = points[at].address, points[at].end
         if reach >= 0 and address < reached and not _share_a_word(points[reach], points[at]):
             told = f"{points[at].name}: overlaps {points[reach].name!r} (line {lines[reach]})"
             yield Fault(rows.path, lines[at], told, is_warning=True)

@@ -1,7 +1,9 @@
 """The map file: one row a point, comma, semicolon or tab between cells, headings in any order, UTF-8."""
 
 import csv
+from array import array
 from collections.abc import Sequence
+from itertools import compress
 from pathlib import Path
 
 from msgspec import Struct
@@ -42,7 +44,7 @@ def read_map(
     if text.count("\n") > 2 * MOST_ROWS:
         return (), [Fault(path, 2 * MOST_ROWS, f"has more rows than a map may: {MOST_ROWS} points at most")]
     delimiter, _ = map_delimiter(text)
-    lines, raws = [], []
+    lines, raws = array("L"), list[str]()
     torn: list[Fault] = []
     try:
         for line, raw in raw_rows(text, delimiter):
@@ -66,10 +68,11 @@ def read_map(
     wrong: list[Fault] = []
     read = _read_rows(_Reading(path, header, delimiter, wrong, defaults), top, lines, raws, before)
     points = tuple([point for point in read if point is not None])
-    rows = MapRows(path, points, [line for line, point in zip(lines, read, strict=False) if point is not None])
+    rows = MapRows(path, points, array("L", compress(lines, [point is not None for point in read])))
     between = _between(rows, defaults, before)
     if known is not None and not wrong and not torn:
-        known.head, known.raws, known.points, known.between = head, raws, read, (rows, between)
+        known.head, known.raws, known.points = head, tuple(raws), tuple(read)
+        known.between = rows, between
     return points, [*faults, *wrong, *torn, *between]
 
 

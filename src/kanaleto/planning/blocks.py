@@ -95,7 +95,7 @@ class Block(Struct, frozen=True, dict=True):
         ]
 
 
-class Place(Struct, frozen=True):
+class Place(Struct, frozen=True, gc=False):
     """Where a point's value is: its block, and its number in that block. For points that are not polled, `why_not` says
     why, and `because` which kind of reason that is."""
 

@@ -119,8 +119,8 @@ class Lessons:
         return f"does not give {' and '.join(sorted(names))}: {why}"
 
     def for_edited(self, names: Collection[str]) -> "Lessons":
-        """What still holds for a device whose map was edited; `names` are its points that stand where they stood. What
-        was being narrowed down is begun anew, since its parts may lie elsewhere now."""
+        """What still holds for a device whose map was edited; of the points that it does not give, `names` stand where
+        they stood. What was being narrowed down is begun anew, since its parts may lie elsewhere now."""
         kept = deepcopy(self)
         kept.holes = {name: why for name, why in self.holes.items() if name in names}
         for known in kept._tables.values():

@@ -46,11 +46,10 @@ class Trouble(Struct, frozen=True):
     """Why a block's last attempt brought nothing. `is_refusal` when the device itself said no."""
 
     reason: str
-    since_s: float
     is_refusal: bool
 
 
-class Reading(Struct, frozen=True):
+class Reading(Struct, frozen=True, gc=False):
     """One point as it stands: value, quality and why, words as they came, age in seconds (None before the first)."""
 
     value: Value | None
@@ -283,9 +282,7 @@ class Board(Readings):
 
     def fail(self, index: int, trouble: Trouble) -> None:
         """A block could not be read; its last record stays and grows old."""
-        before = self.troubles[index]
-        since = before.since_s if before is not None else trouble.since_s
-        self.troubles[index] = Trouble(trouble.reason, since, trouble.is_refusal)
+        self.troubles[index] = trouble
 
 
 def times_ten_to(value: int | float, power: int) -> int | float:

@@ -3,14 +3,13 @@ screen."""
 
 import asyncio
 import concurrent.futures
-import gc
-import sys
 import threading
 import time
 from collections.abc import Callable, Coroutine
 from typing import Any, TypeVar
 
 from kanaleto.polling.leaving import Leaving
+from kanaleto.polling.process import prepare_process, show_collector
 from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.polling.world import Planned
@@ -19,36 +18,7 @@ from kanaleto.site.model import Site
 T = TypeVar("T")
 
 PUBLISH_S = 0.2  # how often others get to see how everything stands
-_MOST_FILES = 65536
 _PLANNED_AGAIN = 5  # times, where something was learned meanwhile
-SWITCH_INTERVAL_S = 0.0005  # a busy interface thread gives way to the engine after this long
-
-
-def raise_file_limit() -> None:
-    """Let this process have as many open files, and so connections, as the system grants it."""
-    try:
-        import resource  # not on Windows, which has no such limit
-    except ImportError:
-        return
-    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    wanted = min(hard, _MOST_FILES) if hard != resource.RLIM_INFINITY else _MOST_FILES
-    if soft < wanted:
-        resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
-
-
-def quieten_collector() -> None:
-    """Let Python's collector of cycles pass over what is there for good, and come by less often: polling makes few
-    cycles and many short-lived values, and a full collection stops every thread."""
-    gc.collect()
-    gc.freeze()
-    gc.set_threshold(5_000, 200, 50)  # often, and then for less than 5 ms: every thread waits meanwhile
-
-
-def prepare_process() -> None:
-    """Make a process ready to poll: open files, the collector, and threads that give way to each other."""
-    raise_file_limit()
-    quieten_collector()
-    sys.setswitchinterval(SWITCH_INTERVAL_S)
 
 
 class EngineEnded(RuntimeError):
@@ -136,7 +106,7 @@ class Engine:
         async def work() -> None:
             async with self._taking:
                 for _ in range(_PLANNED_AGAIN):
-                    planned: Planned = await asyncio.to_thread(self.session.planning(site))
+                    planned: Planned = await asyncio.to_thread(_planned, self.session.planning(site))
                     if self.session.world.is_current(planned):
                         break
                 old = self.session.plan
@@ -180,3 +150,10 @@ class Engine:
         while True:
             self.session.publish()
             await asyncio.sleep(PUBLISH_S)
+
+
+def _planned(make: Callable[[], Planned]) -> Planned:
+    """On a thread beside the loop."""
+    planned = make()
+    show_collector()
+    return planned

@@ -183,7 +183,7 @@ class Judgement:
         state.reason, state.trouble = outcome.reason, outcome.kind
         if job.is_dead:
             return
-        self.board.fail(block.index, Trouble(outcome.reason, outcome.done_at, is_refusal=code not in _NOT_NOW))
+        self.board.fail(block.index, Trouble(outcome.reason, is_refusal=code not in _NOT_NOW))
         what = (
             f"{'puts off' if code in _NOT_NOW else 'refuses'} {block.request.count} {block.request.table.title} from "
             f"{block.request.address} (wire): {exception_text(code)}"
@@ -201,7 +201,7 @@ class Judgement:
         is_silence = outcome.kind is OutcomeKind.TIMEOUT or outcome.is_of_gateway
         reason = f"its gateway says so: {outcome.reason}" if outcome.is_of_gateway else outcome.reason
         if not job.is_dead:
-            self.board.fail(block.index, Trouble(reason, outcome.done_at, is_refusal=False))
+            self.board.fail(block.index, Trouble(reason, is_refusal=False))
         state.failures_in_a_row += 1
         state.reason, state.trouble = reason, outcome.kind
         if not is_silence:

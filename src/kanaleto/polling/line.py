@@ -219,10 +219,10 @@ class LinePoller:
             state.next_try_s = now + state.device.pause_after_connect_s
 
     def _note_down(self, why: str, pause_s: float) -> None:
-        now = self._loop.time()
+        now, trouble, fail = self._loop.time(), Trouble(why, is_refusal=False), self._judgement.board.fail
         for state in self.states.values():
             for job in state.jobs:
-                self._judgement.board.fail(job.block.index, Trouble(why, now, is_refusal=False))
+                fail(job.block.index, trouble)
         self.connection.note_down(why, now + pause_s)
         self._requests.refuse_all(why, now)
 

@@ -9,6 +9,7 @@ less often. A line on which nobody else wants anything asks them at their period
 import heapq
 from collections import deque
 from collections.abc import Callable, Collection, Hashable, Iterable
+from operator import attrgetter
 
 from msgspec import Struct, field
 
@@ -19,6 +20,7 @@ from kanaleto.site.model import DEMAND, Device
 
 LONGEST_BACK_OFF_S = 30.0
 SILENT_SHARE = 0.1
+_INDEX: Callable[[Block], int] = attrgetter("index")
 _REST_S = 1.0
 
 
@@ -100,11 +102,11 @@ class Schedule:
         """The blocks of one device, in place of those it had. A job whose block still asks the same and means the same
         goes on, an answer under way included; others that ask the same keep their deadline."""
         had = state.part.blocks_by_id if state.part is not None else dict[int, Block]()
-        gone = [key for key in had if key not in part.blocks_by_id]
-        fresh = [key for key in part.blocks_by_id if key not in had]
+        gone, fresh = had.keys() - part.blocks_by_id.keys(), part.blocks_by_id.keys() - had.keys()
         if gone or fresh:
             left = [state.jobs_by_block.pop(key) for key in gone]
-            self._set_others(state, [part.blocks_by_id[key] for key in fresh], left, now)
+            blocks = sorted([part.blocks_by_id[key] for key in fresh], key=_INDEX)
+            self._set_others(state, blocks, left, now)
         state.part, state.shortest_s = part, part.shortest_s
         state.enabling = _where(state)
         self._states[state.device.name] = state

@@ -3,7 +3,7 @@ switching and by edits, one device at a time or all at once; nothing here runs b
 """
 
 import heapq
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Iterable
 from copy import deepcopy
 from functools import partial
 
@@ -14,7 +14,7 @@ from kanaleto.planning.plan import Block, DevicePlan, Place, Plan, plan_device, 
 from kanaleto.polling.board import Board, Heir, Slots, Trouble, exponents_of, heirs_of
 from kanaleto.polling.derived import Formulas
 from kanaleto.site.expression import Memory
-from kanaleto.site.model import Site, shared_with
+from kanaleto.site.model import Point, Site, shared_with
 from kanaleto.wire.codes import Table
 
 HOLES_AGAIN_S = 300.0  # points that a device does not give are tried again after this long
@@ -91,7 +91,7 @@ class World:
             return self.replan(block.device.name)
         what = "bits" if block.request.table.is_bits else "registers"
         narrowing = f"{block.request.count} {what} in one request brought {why}; asked in parts to find out which"
-        return self.replan(block.device.name, Trouble(narrowing, now_s, is_refusal=True))
+        return self.replan(block.device.name, Trouble(narrowing, is_refusal=True))
 
     def try_holes_again(self, device_name: str) -> DevicePlan | None:
         """Points that the device did not give are asked for again."""
@@ -222,9 +222,8 @@ class World:
                 continue
             lessons = self.lessons[device.name]
             if device.points != old.points:
-                stood = {(point.name, point.table, point.address, point.size) for point in old.points}
-                same = {p.name for p in device.points if (p.name, p.table, p.address, p.size) in stood}
-                lessons = lessons.for_edited(same)
+                there, were = (_where(own.points, lessons.holes) for own in (device, old))
+                lessons = lessons.for_edited({name for name in there if there[name] == were.get(name)})
             kept[device.name] = lessons
         return kept
 
@@ -249,3 +248,9 @@ class World:
         """What was learned, as keys of the site file by device name: limits, and addresses that a device does not
         give."""
         return learned(self.site, self.lessons)
+
+
+def _where(points: Iterable[Point], names: Collection[str]) -> dict[str, tuple[Table, int, int]]:
+    """Where those of these names stand, and how many registers or bits they take."""
+    wanted = [point for point in points if point.name in names] if names else []
+    return {point.name: (point.table, point.address, point.size) for point in wanted}

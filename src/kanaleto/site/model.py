@@ -102,7 +102,7 @@ LIMIT_MANNERS = ("hysteresis", "delay_s")
 LIMIT_STATES = ("warn_on", "alarm_on")
 
 
-class Point(Struct, frozen=True):
+class Point(Struct, frozen=True, gc=False):
     """One row of a map. `address` is the address on the wire; `period_s` is 0 for without a pause, DEMAND for only when
     asked."""
 

@@ -44,7 +44,7 @@ class DerivedRow(Struct, frozen=True):
     hidden: int = 0
 
 
-class PointRow(Struct, frozen=True):
+class PointRow(Struct, frozen=True, gc=False):
     place: AnyPlace
 
 

@@ -6,10 +6,10 @@ which several points stand, what lies between. They hold as long as points and r
 else is changed.
 """
 
+from array import array
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Sequence
 from enum import Enum
-from functools import cached_property
 from operator import itemgetter
 from typing import NamedTuple, overload
 
@@ -61,6 +61,8 @@ class TableRow(Struct, frozen=True):
 
 Row = RulerRow | GapRow | TableRow
 
+_BITS, _END = 20, (1 << 20) - 1  # of an address, or of one behind the last
+
 
 class _Kind(Enum):
     TITLE = 0
@@ -77,27 +79,62 @@ class _Stretch(NamedTuple):
     address: int
 
 
+class _Stretches:
+    """In the order of their rows. Of twenty thousand points there may be as many: they are kept in arrays, which are
+    less to hold, and nothing for the collector to walk through."""
+
+    def __init__(self) -> None:
+        self.rows, self.addresses = array("l"), array("l")
+        self._kinds = bytearray()
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    def add(self, row: int, kind: _Kind, address: int) -> None:
+        self.rows.append(row)
+        self._kinds.append(kind.value)
+        self.addresses.append(address)
+
+    def at(self, number: int) -> _Stretch:
+        return _Stretch(self.rows[number], _Kind(self._kinds[number]), self.addresses[number])
+
+
+class _Spans:
+    """Addresses from `firsts` up to (not with) `ends`, and the number of `whose` they are; in arrays."""
+
+    def __init__(self, spans: Iterable[tuple[int, int, int]]) -> None:
+        self.firsts, self.ends, self.whose = array("l"), array("l"), array("l")
+        for first, end, number in spans:
+            self.firsts.append(first)
+            self.ends.append(end)
+            self.whose.append(number)
+
+    def __iter__(self) -> Iterator[tuple[int, int, int]]:
+        return zip(self.firsts, self.ends, self.whose, strict=True)
+
+    @property
+    def addresses(self) -> int:
+        """How many, each counted as often as it is covered."""
+        return sum(self.ends) - sum(self.firsts)
+
+
 class _Cover:
     """What covers an address: of several that do the one that came first. They are put in by their beginnings, and are
     known by numbers."""
 
-    def __init__(self, spans: Iterable[tuple[int, int, int]]) -> None:
-        self._starts: list[int] = []
-        self._spans: list[tuple[int, int, int]] = []
+    def __init__(self, spans: _Spans) -> None:
+        self._starts, self._ends, self._whose = array("l"), array("l"), array("l")
         reach = -1
-        for span in spans:
-            start, end, _ = span
+        for start, end, number in spans:
             if end > reach:
                 self._starts.append(start if start > reach else reach)
-                self._spans.append(span)
+                self._ends.append(end)
+                self._whose.append(number)
                 reach = end
 
     def at(self, address: int) -> int | None:
         number = bisect_right(self._starts, address) - 1
-        if number < 0:
-            return None
-        _, end, thing = self._spans[number]
-        return thing if address < end else None
+        return self._whose[number] if number >= 0 and address < self._ends[number] else None
 
 
 class Ruler(Sequence[Row]):
@@ -181,38 +218,41 @@ class _TableRows:
     def __init__(self, part: DevicePlan, table: Table, numbers: Sequence[int], start: int, has_title: bool) -> None:
         self.table, self.start = table, start
         places, blocks = part.places, {id(block): number for number, block in enumerate(part.blocks)}
-        points = [(number, places[number].point) for number in numbers]
-        spans = sorted(
-            [(own.address, -own.size, own.codec.bits is not None, own.end, number) for number, own in points]
-        )  # wide ones first
-        self._addresses = [span[0] for span in spans]
-        self._numbers = [span[4] for span in spans]
-        covered = [(span[0], span[3], span[4]) for span in spans]
+        points = part.device.points
+        ordered = sorted(numbers, key=lambda number: _rank(points[number]))
+        covered = _Spans((points[number].address, points[number].end, number) for number in ordered)
+        self._addresses, self._numbers = covered.firsts, covered.whose
         self._cover = _Cover(covered)
-        read = [
+        read = _Spans(
             (first, end, blocks[id(block)])
             for first, end, number in covered
             if (block := places[number].block) is not None
-        ]
+        )
         self._first_block = _Cover(read)
-        whole = [(*part.blocks[number].span, number) for number in dict.fromkeys([number for *_, number in read])]
+        whole = _Spans((*part.blocks[number].span, number) for number in dict.fromkeys(read.whose))
         self._any_block = _Cover(whole)
-        self._stretches = [_Stretch(start, _Kind.TITLE, -1)] if has_title else []
+        self._stretches = _Stretches()
+        self._titles = int(has_title)
+        if has_title:
+            self._stretches.add(start, _Kind.TITLE, -1)
         several = _several(covered)
-        if several or _addresses_in(whole) != _addresses_in(read):  # requests may cover more than points do
-            covered = sorted(covered + whole)
-        self.end = self._lay_out(covered, several, start + has_title)
-        self._rows = [stretch.row for stretch in self._stretches]
+        bounds = [first << _BITS | end for first, end, _ in covered]
+        if several or whole.addresses != read.addresses:  # requests may cover more than points do
+            bounds += [first << _BITS | end for first, end, _ in whole]
+            bounds.sort()
+        self.end = self._lay_out(bounds, several, start + has_title)
 
-    def _lay_out(self, covered: Iterable[tuple[int, int, int]], several: dict[int, int], row: int) -> int:
-        """Stretches from row `row` on; gives the number of the row behind them."""
+    def _lay_out(self, bounds: Iterable[int], several: dict[int, int], row: int) -> int:
+        """Stretches from row `row` on; gives the number of the row behind them. Each bound is an address and the one
+        behind the last."""
         numbers = sorted(several)
         first = reach = -1
-        for start, end, _ in covered:
+        for bound in bounds:
+            start, end = bound >> _BITS, bound & _END
             if start > reach:
                 if reach >= 0:
                     row = self._stretch(first, reach, several, numbers, row)
-                    self._stretches.append(_Stretch(row, _Kind.GAP, reach))
+                    self._stretches.add(row, _Kind.GAP, reach)
                     row += 1
                 first = start
             if end > reach:
@@ -225,16 +265,16 @@ class _TableRows:
         while at < end:
             following = numbers[number] if number < len(numbers) and numbers[number] < end else end
             if at < following:
-                self._stretches.append(_Stretch(row, _Kind.EACH, at))
+                self._stretches.add(row, _Kind.EACH, at)
                 row += following - at
             if following < end:
-                self._stretches.append(_Stretch(row, _Kind.SEVERAL, following))
+                self._stretches.add(row, _Kind.SEVERAL, following)
                 row += several[following]
             at, number = following + 1, number + 1
         return row
 
     def row(self, part: DevicePlan, number: int) -> Row:
-        stretch = self._stretches[bisect_right(self._rows, number) - 1]
+        stretch = self._stretches.at(bisect_right(self._stretches.rows, number) - 1)
         address, below = stretch.address, number - stretch.row
         if stretch.kind is _Kind.TITLE:
             return TableRow(self.table)
@@ -245,33 +285,28 @@ class _TableRows:
         return self._several_rows(part, address)[below]
 
     def rows_at(self, address: int) -> range:
-        number = bisect_right(self._by_address, address) - 1
-        if number < 0:
+        number = self._at_address(address)
+        if number < self._titles:
             return range(0)
-        stretch = self._of_addresses[number]
+        stretch, behind = self._stretches.at(number), self._row_behind(number)
         if stretch.kind is _Kind.EACH:
             following = stretch.row + address - stretch.address
-            is_inside = following < self._row_behind(stretch)
-            return range(following, following + 1) if is_inside else range(0)
+            return range(following, following + 1) if following < behind else range(0)
         if stretch.kind is _Kind.SEVERAL and stretch.address == address:
-            return range(stretch.row, self._row_behind(stretch))
+            return range(stretch.row, behind)
         return range(0)
 
-    @cached_property
-    def _of_addresses(self) -> list[_Stretch]:
-        return [stretch for stretch in self._stretches if stretch.kind is not _Kind.TITLE]
+    def _at_address(self, address: int) -> int:
+        """The number of the last stretch that begins there or before."""
+        return bisect_right(self._stretches.addresses, address, self._titles) - 1
 
-    @cached_property
-    def _by_address(self) -> list[int]:
-        return [stretch.address for stretch in self._of_addresses]
-
-    def _row_behind(self, stretch: _Stretch) -> int:
-        number = bisect_right(self._rows, stretch.row)
-        return self._rows[number] if number < len(self._rows) else self.end
+    def _row_behind(self, number: int) -> int:
+        rows = self._stretches.rows
+        return rows[number + 1] if number + 1 < len(rows) else self.end
 
     def _gap(self, part: DevicePlan, first: int) -> GapRow:
         """From an address that nothing covers to the next that something does."""
-        last = self._by_address[bisect_right(self._by_address, first)] - 1
+        last = self._stretches.addresses[self._at_address(first) + 1] - 1
         return GapRow(self.table, first, last, next(self._gaps_from(part, first), None))
 
     def _gaps_from(self, part: DevicePlan, first: int) -> Iterator[Gap]:
@@ -304,11 +339,12 @@ class _TableRows:
         return rows
 
 
-def _addresses_in(spans: Sequence[tuple[int, int, int]]) -> int:
-    return sum([end - start for start, end, _ in spans])
+def _rank(point: Point) -> int:
+    """By address, wide ones first, and bits of a word behind the word."""
+    return (point.address << _BITS) - (point.size << 1) + (point.codec.bits is not None)
 
 
-def _several(covered: Sequence[tuple[int, int, int]]) -> dict[int, int]:
+def _several(covered: _Spans) -> dict[int, int]:
     """Addresses at which other than one point begins, or one inside another; how many rows each has."""
     found: dict[int, int] = {}
     reach = -1

@@ -2,18 +2,16 @@
 
 import csv
 from array import array
-from collections.abc import Sequence
-from itertools import compress
+from bisect import bisect_left
 from pathlib import Path
 
-from msgspec import Struct
+from msgspec import Struct, field
 
 from kanaleto.files.alike import Alike
 from kanaleto.files.mapfaults import MapDefaults, MapRows, between_rows, stand_alike
-from kanaleto.files.maplines import cells_of_row, map_delimiter, raw_rows
+from kanaleto.files.maplines import Rows, cells_of_row, map_delimiter, rows_in_common, rows_of
 from kanaleto.files.maprow import WRITING_COLUMNS, RowReader
 from kanaleto.files.mapscale import SCALE_COLUMNS
-from kanaleto.site.ends import in_common
 from kanaleto.site.faults import Fault, suggestion
 from kanaleto.site.model import LIMIT_MANNERS, LIMIT_STATES, LIMITS, Point
 
@@ -27,12 +25,14 @@ MOST_ROWS, MOST_COLUMNS = 100_000, 500
 
 
 class KnownRows(Struct):
-    """A map as it was read last without a fault in its rows: the headings, the text of each row, the point that each
-    gives, and the faults between them."""
+    """A map as it was read last without a fault in its rows: the headings and in which row they stand, the rows, the
+    points and in which row each stands, and the faults between them."""
 
     head: tuple[str, ...] = ()
-    raws: Sequence[str] = ()
-    points: Sequence[Point | None] = ()
+    top: int = 0
+    rows: Rows | None = None
+    points: tuple[Point, ...] = ()
+    where: "array[int]" = field(default_factory=lambda: array("L"))
     between: tuple[MapRows, list[Fault]] | None = None
 
 
@@ -44,35 +44,28 @@ def read_map(
     if text.count("\n") > 2 * MOST_ROWS:
         return (), [Fault(path, 2 * MOST_ROWS, f"has more rows than a map may: {MOST_ROWS} points at most")]
     delimiter, _ = map_delimiter(text)
-    lines, raws = array("L"), list[str]()
-    torn: list[Fault] = []
+    rows = rows_of(text, delimiter, known.rows if known is not None else None)
+    torn = [_no_table(path, rows.line(len(rows) - 1) + 1 if rows else 1, rows.error)] if rows.error is not None else []
     try:
-        for line, raw in raw_rows(text, delimiter):
-            lines.append(line)
-            raws.append(raw)
-    except csv.Error as error:
-        torn.append(_no_table(path, (lines[-1] if lines else 0) + 1, error))
-    try:
-        top, header = _header(raws, delimiter)
+        top, header = _header(rows, delimiter)
     except csv.Error as error:
         return (), [_no_table(path, 1, error)]
     if not header:
         return (), [*torn, Fault(path, 1, "is empty; its first row must hold the headings name, table, address")]
     if len(header) > MOST_COLUMNS:
-        return (), [Fault(path, lines[top], f"has {len(header)} columns; a map has {MOST_COLUMNS} at most")]
-    faults = _header_faults(path, lines[top], header)
+        return (), [Fault(path, rows.line(top), f"has {len(header)} columns; a map has {MOST_COLUMNS} at most")]
+    faults = _header_faults(path, rows.line(top), header)
     if any(not fault.is_warning for fault in faults):
         return (), faults
     head = (delimiter, *header)
-    before = known if known is not None and known.head == head else KnownRows(head)
+    before = known if known is not None and known.head == head and len(rows) <= MOST_ROWS else KnownRows(head)
     wrong: list[Fault] = []
-    read = _read_rows(_Reading(path, header, delimiter, wrong, defaults), top, lines, raws, before)
-    points = tuple([point for point in read if point is not None])
-    rows = MapRows(path, points, array("L", compress(lines, [point is not None for point in read])))
-    between = _between(rows, defaults, before)
+    points, where = _read_rows(_Reading(path, header, delimiter, wrong, defaults), top, rows, before)
+    found = MapRows(path, points, array("L", [rows.line(row) for row in where]))
+    between = _between(found, defaults, before)
     if known is not None and not wrong and not torn:
-        known.head, known.raws, known.points = head, tuple(raws), tuple(read)
-        known.between = rows, between
+        known.head, known.top, known.rows = head, top, rows
+        known.points, known.where, known.between = points, where, (found, between)
     return points, [*faults, *wrong, *torn, *between]
 
 
@@ -88,40 +81,40 @@ def _no_table(path: Path, line: int, error: csv.Error) -> Fault:
     return Fault(path, line, f"is no table here: {csv_words(error)}")
 
 
-def _header(raws: Sequence[str], delimiter: str) -> tuple[int, list[str]]:
+def _header(rows: Rows, delimiter: str) -> tuple[int, list[str]]:
     """Which row has the headings, and these; remarks may stand above. Raises csv.Error."""
-    for at, raw in enumerate(raws):
+    for at, raw in enumerate(rows):
         cells = cells_of_row(raw, delimiter)
         if not _is_blank(cells) and not cells[0].lstrip().startswith("#"):
             return at, [cell.strip().lower() for cell in cells]
     return 0, []
 
 
-def _read_rows(
-    reading: "_Reading", top: int, lines: Sequence[int], raws: Sequence[str], before: KnownRows
-) -> list[Point | None]:
-    """What each row gives. Those that the text has in common with the one `before`, at its beginning and its end, are
-    what they were."""
-    first, last = in_common(before.raws, raws)
-    last = min(last, len(raws) - top - 1)  # the headings are no row
-    there, here = len(before.raws) - last, len(raws) - last
-    known = {
-        raw: point
-        for raw, point in zip(before.raws[first:there], before.points[first:there], strict=True)
-        if point is not None
-    }
-    points: list[Point | None] = list(before.points[:first]) if first > top else [None] * (top + 1)
-    count = len(points)
-    for at in range(len(points), here):
-        if count + len(reading.faults) > MOST_ROWS:
-            reading.faults.append(
-                Fault(reading.path, lines[at], f"has more than {MOST_ROWS} rows with points or faults")
-            )
-            return points
-        point = known.get(raws[at]) or reading.point(lines[at], raws[at])
-        count += point is not None
-        points.append(point)
-    return [*points, *before.points[there:]]
+def _read_rows(reading: "_Reading", top: int, rows: Rows, before: KnownRows) -> tuple[tuple[Point, ...], "array[int]"]:
+    """What the rows give, and in which of them each point stands. Those that the text has in common with the one
+    `before`, at its beginning and its end, are what they were."""
+    was = before.rows if before.rows is not None else Rows()
+    first, last = rows_in_common(was, rows)
+    last = min(last, len(rows) - top - 1, max(len(was) - before.top - 1, 0))  # the headings are no row
+    begin, behind = max(first, top + 1), len(rows) - last
+    low = bisect_left(before.where, first) if first > top else 0
+    high = bisect_left(before.where, len(was) - last)
+    known = {was[before.where[at]]: before.points[at] for at in range(low, high)}
+    where, points = before.where[:low], list[Point]()
+    for row in range(begin, behind):
+        if low + len(points) + len(reading.faults) >= MOST_ROWS:
+            told = f"has more than {MOST_ROWS} rows with points or faults"
+            reading.faults.append(Fault(reading.path, rows.line(row), told))
+            return (*before.points[:low], *points), where
+        raw = rows[row]
+        point = known.get(raw) or reading.point(rows.line(row), raw)
+        if point is not None:
+            points.append(point)
+            where.append(row)
+    moved = len(rows) - len(was)
+    rest = before.where[high:]
+    where += array("L", [row + moved for row in rest]) if moved else rest
+    return (*before.points[:low], *points, *before.points[high:]), where
 
 
 class _Reading:

@@ -12,7 +12,7 @@ from copy import copy
 from io import StringIO
 from pathlib import Path
 
-from kanaleto.files.maplines import cells_of_row, map_delimiter, raw_rows
+from kanaleto.files.maplines import Rows, cells_of_row, map_delimiter, rows_of
 from kanaleto.values.digits import whole
 from kanaleto.values.types import parse_type
 
@@ -27,20 +27,19 @@ class MapText:
         self.text = text
         self.delimiter, _ = map_delimiter(text)
         self.headings: list[str] = []
-        self._rows: list[str] = []
+        self._rows = _sound(rows_of(text, self.delimiter))
         self._by_name: dict[str, int] = {}
         name_at = -1
-        for _, raw in raw_rows(text, self.delimiter):
+        for at, raw in enumerate(self._rows):
             if self.headings:
                 name = self._cell(raw, name_at)
                 if name:
-                    self._by_name.setdefault(name, len(self._rows))
+                    self._by_name.setdefault(name, at)
             else:
                 cells = cells_of_row(raw, self.delimiter)
                 if any(cell.strip() for cell in cells) and not raw.lstrip().startswith("#"):
                     self.headings = [cell.strip().lower() for cell in cells]
                     name_at = self.headings.index("name") if "name" in self.headings else -1
-            self._rows.append(raw)
 
     def _cell(self, raw: str, at: int) -> str:
         if at < 0:
@@ -59,27 +58,34 @@ class MapText:
 
     def changed(self, changes: Mapping[str, Mapping[str, str]]) -> "MapText":
         """With other cells in some rows, by name, under the headings that there are."""
-        rows = self._rows.copy()
-        for name, changed in changes.items():
-            at = self._by_name[name]
-            cells = cells_of_row(rows[at], self.delimiter)
+        parts, behind = list[str](), 0
+        for at, name in sorted([(self._by_name[name], name) for name in changes]):
+            changed, cells = changes[name], cells_of_row(self._rows[at], self.delimiter)
             cells += [""] * (len(self.headings) - len(cells))
             for key, value in changed.items():
                 if key in self.headings:
                     cells[self.headings.index(key)] = value
             row = StringIO(newline="")
             csv.writer(row, delimiter=self.delimiter, lineterminator="\n").writerow(cells)
-            rows[at] = row.getvalue()
-        text = "".join(rows)
+            parts += [self.text[behind : self._rows.start(at)], row.getvalue()]
+            behind = self._rows.start(at + 1)
+        text = "".join([*parts, self.text[behind:]])
         if any("name" in changed for changed in changes.values()):
             return MapText(text)
         same = copy(self)  # the same names in the same rows
-        same.text, same._rows = text, rows
+        same.text, same._rows = text, _sound(rows_of(text, self.delimiter, self._rows))
         return same
 
     def without(self, names: Collection[str]) -> str:
         gone = {self._by_name[name] for name in names}
         return "".join(raw for at, raw in enumerate(self._rows) if at not in gone)
+
+
+def _sound(rows: Rows) -> Rows:
+    """Raises csv.Error where it could not be taken apart to its end."""
+    if rows.error is not None:
+        raise rows.error
+    return rows
 
 
 class MapTexts:

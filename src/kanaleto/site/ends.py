@@ -5,6 +5,7 @@ from itertools import compress, count, islice
 from operator import ne
 
 _AT_ONCE = 2000  # no other thread gets between as long
+_CHARACTERS = 1 << 14
 
 
 def in_common(
@@ -24,3 +25,25 @@ def _true_at(found: Iterator[bool], most: int) -> int:
         if at is not None:
             return at
     return most
+
+
+def text_in_common(old: str, new: str) -> tuple[int, int]:
+    """The same of two texts, in characters."""
+    shorter = min(len(old), len(new))
+    first = _alike_for(lambda begin, end: old[begin:end] == new[begin:end], shorter)
+
+    def is_alike(begin: int, end: int) -> bool:
+        """So far from the end."""
+        return old[len(old) - end : len(old) - begin] == new[len(new) - end : len(new) - begin]
+
+    return first, _alike_for(is_alike, shorter - first)
+
+
+def _alike_for(is_alike: Callable[[int, int], bool], most: int) -> int:
+    """How far it is so from 0 on, `most` at most."""
+    begin, step = 0, _CHARACTERS
+    while step:
+        while begin + step <= most and is_alike(begin, begin + step):
+            begin += step
+        step //= 2
+    return begin

@@ -187,7 +187,7 @@ class Rulers(unittest.TestCase):
                 self.assertIn(at, found.rows_at(row.table, row.address))
         other = Ruler(plan_site(Site("S", (Line("L", TcpLink("192.0.2.2", 502), (own,)),))).parts[0], found)
         self.assertEqual([shown(row) for row in other], [shown(row) for row in expected])
-        chosen = part.places[::2]
+        chosen = list(part.places)[::2]
         names = {place.point.name for place in chosen}
         of_them = [row for row in expected if isinstance(row, RulerRow) and row.place and row.place.point.name in names]
         self.assertEqual(list(map(shown, found.rows_of(chosen))), list(map(shown, of_them)))

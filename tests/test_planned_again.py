@@ -5,6 +5,7 @@ from itertools import count, pairwise
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import KnownRows, read_map
@@ -66,8 +67,10 @@ class PlannedAgain(unittest.TestCase):
             whole = plan_device(line, own, lessons, count().__next__, off)
             self.assertEqual(told(again), told(whole))
             self.assertEqual(again.switched_off, whole.switched_off)
-            for place in again.places:
-                self.assertIs(place.device, own)
+            for number, place in enumerate(again.places):
+                self.assertIs(place.point, own.points[number])
+                self.assertIs(place, again.place_at(number))
+                self.assertEqual((place.device, place.line), (replace(own, points=()), replace(line, devices=())))
                 self.assertTrue(place.block is None or place.block.points[place.number] is place.point)
             for block in again.blocks:
                 self.assertIs(again.blocks_by_id[id(block)], block)
@@ -122,7 +125,7 @@ def _learn(lessons: Lessons, off: set[str], part: DevicePlan, at: int, what: str
     elif what == "read" and block is not None:
         lessons.note_read(block.request.table, block.request.count, block.points)
     elif what == "off":
-        off.add(part.places[at % len(part.places)].point.name)
+        off.add(part.place_at(at % len(part.places)).point.name)
     elif what == "on":
         off.clear()
         lessons.try_holes_again()

@@ -172,7 +172,7 @@ def _preview(spots: Sequence[Spot], text: str, snapshot: Snapshot, bit: int | No
     if typed.of_device:
         return _made(snapshot, _copied(spots, typed.of_device, snapshot), typed)
     if len(spots) == 1 and len(typed.values) > 1:
-        spots = _following(first, len(typed.values))
+        spots = _following(first, len(typed.values), snapshot)
     elif len(typed.values) > 1 and len(typed.values) != len(spots):
         raise CannotWrite(f"{len(typed.values)} values for {len(spots)} points: type one, or one for each")
     values = typed.values if len(typed.values) > 1 else typed.values * len(spots)
@@ -198,7 +198,7 @@ def _power(spot: Spot, snapshot: Snapshot) -> int:
     return power
 
 
-def _following(first: Spot, count: int) -> list[Spot]:
+def _following(first: Spot, count: int, snapshot: Snapshot) -> list[Spot]:
     """The points behind it that can be written, in the order of their addresses; of bare registers the next."""
     point = first.point
     if not point.name:
@@ -208,7 +208,7 @@ def _following(first: Spot, count: int) -> list[Spot]:
         ]
     points = [
         own
-        for own in (first.device.points if first.device is not None else ())
+        for own in (snapshot.plan.points_of(first.device.name) if first.device is not None else ())
         if own.table is point.table and own.address >= point.address and not why_not_writable(own)
     ]
     points.sort(key=lambda own: own.address)  # of one address in the order of the map

@@ -28,7 +28,10 @@ def planned_again(before: DevicePlan, line: Line, asking: Asking) -> DevicePlan 
     be planned from the beginning, since points changed their order, there are other periods, or most differs."""
     changes = _changes(before.device.points, asking.device.points)
     names = asking.basis.other_names(before.basis)
-    if changes is None or _PART * (len(changes.gone) + len(changes.come) + len(names)) > len(before.places) + _FEW:
+    if (
+        changes is None
+        or _PART * (len(changes.gone) + len(changes.come) + len(names)) > len(before.device.points) + _FEW
+    ):
         return None
     for name in names:
         place = before.by_name.get(name)
@@ -89,7 +92,7 @@ class _Again:
         self._left_out = asking.left_out(changes.come)
         self._read = [point for point in changes.come if id(point) not in self._left_out]
         now = changes.reworded
-        middle = before.places[changes.first : len(before.places) - changes.last]
+        middle = [before.place_at(number) for number in range(changes.first, len(before.device.points) - changes.last)]
         self._was = {id(now.get(id(place.point), place.point)): place for place in middle}
         self._rewording = {id(place.block) for place in middle if id(place.point) in now}
         self._places: dict[int, Place] = {}
@@ -102,7 +105,8 @@ class _Again:
     def _place(
         self, point: Point, block: Block | None, number: int, why_not: str = "", because: WhyNot | None = None
     ) -> Place:
-        return Place(self._line, self._asking.device, point, block, number, why_not, because)
+        basis = self._asking.basis
+        return Place(basis.line, basis.device, point, block, number, why_not, because)
 
     def _as_now(self, points: Iterable[Point]) -> Iterator[Point]:
         """What stays of points of the plan before."""
@@ -126,7 +130,7 @@ class _Again:
             rest = [self._reworded(block) if id(block) in self._rewording else block for block in stay]
             blocks += sorted([*rest, *found], key=_address) if found else rest
         places = self._all_places()
-        off = sum(place.because is WhyNot.SWITCHED_OFF for place in places) if asking.basis.switched_off else 0
+        off = sum(place.because is WhyNot.SWITCHED_OFF for place in places.values()) if asking.basis.switched_off else 0
         return DevicePlan(self._line, asking.device, asking.basis, tuple(blocks), places, off)
 
     def _reworded(self, block: Block) -> Block:
@@ -184,20 +188,18 @@ class _Again:
         breaks = basis.breaks_of(table) ^ before.breaks_of(table)
         return [(point.address - reach, point.end + reach) for point in moved] + [(at, at + 1) for at in breaks]
 
-    def _all_places(self) -> tuple[Place, ...]:
-        line, device, fresh, changes = self._line, self._asking.device, self._places, self._changes
-        before = self._before.places
-        if self._before.line is line and self._before.device is device:
-            return tuple([fresh.get(id(place.point), place) for place in before])
-        middle = device.points[changes.first : len(device.points) - changes.last]
-        was = [*before[: changes.first], *[fresh.get(id(point)) or self._was[id(point)] for point in middle]]
-        was += before[len(before) - changes.last :]
-        return tuple(
-            [
-                fresh.get(id(point)) or Place(line, device, point, own.block, own.number, own.why_not, own.because)
-                for point, own in zip(device.points, was, strict=True)
-            ]
-        )
+    def _all_places(self) -> dict[str, Place]:
+        fresh, changes, before = self._places, self._changes, self._before.by_name
+        points = self._asking.device.points
+        middle = points[changes.first : len(points) - changes.last]
+        for point in middle:
+            own = self._was.get(id(point))
+            if own is not None and own.point is not point and id(point) not in fresh:  # which no block reads
+                fresh[id(point)] = self._place(point, own.block, own.number, own.why_not, own.because)
+        old = self._before.device.points
+        if [point.name for point in middle] == [own.name for own in old[changes.first : len(old) - changes.last]]:
+            return before | {place.point.name: place for place in fresh.values()}
+        return {point.name: fresh.get(id(point)) or before[point.name] for point in points}
 
 
 def _kind(point: Point) -> RequestKind:

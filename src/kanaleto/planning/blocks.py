@@ -97,7 +97,8 @@ class Block(Struct, frozen=True, dict=True):
 
 class Place(Struct, frozen=True, gc=False):
     """Where a point's value is: its block, and its number in that block. For points that are not polled, `why_not` says
-    why, and `because` which kind of reason that is."""
+    why, and `because` which kind of reason that is. Line and device are those of the basis, without devices and points:
+    a place is the same in plans that differ elsewhere."""
 
     line: Line
     device: Device
@@ -119,18 +120,22 @@ class Place(Struct, frozen=True, gc=False):
 
 class DevicePlan(Struct, frozen=True, dict=True):
     """The blocks of one device, table by table and period by period in the order of their addresses; the places of its
-    points in the order of its map; on what basis, and how many points are switched off for now."""
+    points by their names, in the order of its map; on what basis, and how many points are switched off for now."""
 
     line: Line
     device: Device
     basis: Basis
     blocks: tuple[Block, ...]
-    places: tuple[Place, ...]
+    by_name: dict[str, Place]
     switched_off: int = 0
 
-    @cached_property
-    def by_name(self) -> dict[str, Place]:
-        return {place.point.name: place for place in self.places}
+    @property
+    def places(self) -> Collection[Place]:
+        return self.by_name.values()
+
+    def place_at(self, number: int) -> Place:
+        """That of the point with this number in the map."""
+        return self.by_name[self.device.points[number].name]
 
     @cached_property
     def order(self) -> dict[str, int]:
@@ -192,7 +197,7 @@ class DevicePlan(Struct, frozen=True, dict=True):
 
     def look_up(self) -> None:
         """Make now what is asked for later, where time matters more."""
-        _ = self.by_name, self.blocks_by_id, self.shortest_s, self.longest_cost_s, self.exponents, self.limited
+        _ = self.blocks_by_id, self.shortest_s, self.longest_cost_s, self.exponents, self.limited
 
 
 class DerivedPlace(NamedTuple):

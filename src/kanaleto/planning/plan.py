@@ -92,6 +92,10 @@ class Plan(Struct, frozen=True, dict=True):
         part = self._by_device.get(device)
         return part.by_name.get(name) if part is not None else None
 
+    def points_of(self, device_name: str) -> tuple[Point, ...]:
+        part = self._by_device.get(device_name)
+        return part.device.points if part is not None else ()
+
     def part_of(self, device_name: str) -> DevicePlan | None:
         return self._by_device.get(device_name)
 
@@ -200,15 +204,16 @@ def plan_device(
     periods = kept_below_watchdog(device, kinds)
     kept = kept_of(before.blocks) if before is not None and before.basis.source == basis.source else {}
     blocks = [block for kind, own in kinds.items() for block in asking.blocks(kind[0], periods[kind], own, kept)]
-    places = [
-        Place(line, device, point, block, number) for block in blocks for number, point in enumerate(block.points)
-    ]
-    if reasons or not all(map(is_, map(_POINT, places), device.points)):
-        by_point = {id(place.point): place for place in places}
+    places = {
+        point.name: Place(basis.line, basis.device, point, block, number)
+        for block in blocks
+        for number, point in enumerate(block.points)
+    }
+    if reasons or not all(map(is_, map(_POINT, places.values()), device.points)):
         for point in device.points if reasons else ():
             why = reasons.get(id(point))
             if why is not None:
-                by_point[id(point)] = Place(line, device, point, None, 0, why[1], why[0])
-        places = [by_point[id(point)] for point in device.points]
+                places[point.name] = Place(basis.line, basis.device, point, None, 0, why[1], why[0])
+        places = {point.name: places[point.name] for point in device.points}
     off = sum(why is WhyNot.SWITCHED_OFF for why, _ in reasons.values())
-    return DevicePlan(line, device, basis, tuple(blocks), tuple(places), off)
+    return DevicePlan(line, device, basis, tuple(blocks), places, off)

@@ -185,8 +185,8 @@ class Ruler(Sequence[Row]):
 
 def _tables_of(part: DevicePlan) -> list["_TableRows"]:
     by_table: dict[Table, list[int]] = {}
-    for number, place in enumerate(part.places):
-        by_table.setdefault(place.point.table, []).append(number)
+    for number, point in enumerate(part.device.points):
+        by_table.setdefault(point.table, []).append(number)
     tables: list[_TableRows] = []
     row = 0
     for table in (Table.HOLDING, Table.INPUT, Table.COIL, Table.DISCRETE):
@@ -217,7 +217,7 @@ class _TableRows:
 
     def __init__(self, part: DevicePlan, table: Table, numbers: Sequence[int], start: int, has_title: bool) -> None:
         self.table, self.start = table, start
-        places, blocks = part.places, {id(block): number for number, block in enumerate(part.blocks)}
+        blocks = {id(block): number for number, block in enumerate(part.blocks)}
         points = part.device.points
         ordered = sorted(numbers, key=lambda number: _rank(points[number]))
         covered = _Spans((points[number].address, points[number].end, number) for number in ordered)
@@ -226,7 +226,7 @@ class _TableRows:
         read = _Spans(
             (first, end, blocks[id(block)])
             for first, end, number in covered
-            if (block := places[number].block) is not None
+            if (block := part.place_at(number).block) is not None
         )
         self._first_block = _Cover(read)
         whole = _Spans((*part.blocks[number].span, number) for number in dict.fromkeys(read.whose))
@@ -322,7 +322,7 @@ class _TableRows:
         read, covering = self._first_block.at(address), self._cover.at(address)
         read = read if read is not None else self._any_block.at(address)
         block = part.blocks[read] if read is not None else None
-        place = part.places[covering] if covering is not None else None
+        place = part.place_at(covering) if covering is not None else None
         block_part = _part(address, *block.span) if block is not None else Part.NONE
         point_part = _part(address, place.point.address, place.point.end) if place is not None else Part.NONE
         return RulerRow(self.table, address, block, block_part, place, point_part)
@@ -332,7 +332,7 @@ class _TableRows:
         rows = [one]
         going_on = Part.MIDDLE if one.block_part in (Part.FIRST, Part.MIDDLE) else Part.NONE
         begin = slice(bisect_left(self._addresses, address), bisect_right(self._addresses, address))
-        for place in [part.places[number] for number in self._numbers[begin]]:
+        for place in [part.place_at(number) for number in self._numbers[begin]]:
             if place is not one.place:
                 overlaps = one.place is None or not _is_meant(one.place, place)
                 rows.append(RulerRow(self.table, address, one.block, going_on, place, Part.WHOLE, True, overlaps))

@@ -78,7 +78,7 @@ class LinePoller:
                     self._listener.end_event(self.line.name, device.name, LOST)
                 state = self.states[device.name] = DeviceState(device)
             state.device = device
-            part = by_device.get(device.name) or DevicePlan(self.line, device, basis_of(self.line, device), (), ())
+            part = by_device.get(device.name) or DevicePlan(self.line, device, basis_of(self.line, device), (), {})
             state.probe_cost_s = (
                 device.timeout_s
                 + part.longest_cost_s

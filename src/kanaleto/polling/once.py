@@ -14,9 +14,8 @@ async def read_once(session: Session, place: Place, step: int) -> tuple[bytes | 
     if device.limits.forbids_reading(point.table, first, first + point.size - 1):
         return None, "never_read covers it"
     last = first + point.size - 1
-    if any(
-        p.table is point.table and p.address <= last and p.end > first for p in device.points if not p.access.is_read
-    ):
+    unread = [own for own in session.plan.points_of(place.device.name) if not own.access.is_read]
+    if any(own.table is point.table and own.address <= last and own.end > first for own in unread):
         return None, "a point there is only written"
     try:
         asked = session.named(place.line.name).ask(

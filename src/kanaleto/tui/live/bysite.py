@@ -8,23 +8,33 @@ from typing import overload
 
 from msgspec import Struct
 
-from kanaleto.planning.plan import AnyPlace, DevicePlan, Plan
+from kanaleto.planning.plan import AnyPlace, DerivedPlace, DevicePlan, Plan
 from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, PointRow
 
 
 class _Section(Struct, frozen=True):
-    """A heading, the places below it that are shown, and whose they are."""
+    """A heading, how many places are shown below it, and whose they are: a device's, or the derived ones."""
 
     heading: LiveRow
-    places: Sequence[AnyPlace]
+    shown: int
     name: str
-    part: DevicePlan | None
+    part: DevicePlan | None = None
+    derived: Sequence[DerivedPlace] = ()
+
+    def __iter__(self) -> Iterator[AnyPlace]:
+        if self.shown:
+            yield from self.part.places if self.part is not None else self.derived
+
+    def at(self, number: int) -> AnyPlace:
+        return self.part.place_at(number) if self.part is not None else self.derived[number]
 
     def find(self, name: str) -> int | None:
         """Which of the places is that of a point."""
-        if self.part is None:
-            return next((at for at, own in enumerate(self.places) if own.identity[1] == name), None)
-        return self.part.order.get(name) if self.places else None
+        if not self.shown:
+            return None
+        if self.part is not None:
+            return self.part.order.get(name)
+        return next((at for at, own in enumerate(self.derived) if own.identity[1] == name), None)
 
 
 class BySite(Sequence[LiveRow]):
@@ -32,7 +42,7 @@ class BySite(Sequence[LiveRow]):
 
     def __init__(self, plan: Plan, folded: Collection[str]) -> None:
         self._sections = list(_sections(plan, folded))
-        lengths = (2 + len(section.places) for section in self._sections)  # with a heading, and a blank row above it
+        lengths = (2 + section.shown for section in self._sections)  # with a heading, and a blank row above it
         self._starts = list(accumulate(lengths, initial=-1))  # of the blank rows; the first has none
 
     def __len__(self) -> int:
@@ -52,14 +62,14 @@ class BySite(Sequence[LiveRow]):
             raise IndexError(index)
         number = bisect_right(self._starts, at) - 1
         section, below = self._sections[number], at - self._starts[number]
-        return None if below == 0 else section.heading if below == 1 else PointRow(section.places[below - 2])
+        return None if below == 0 else section.heading if below == 1 else PointRow(section.at(below - 2))
 
     def __iter__(self) -> Iterator[LiveRow]:
         for number, section in enumerate(self._sections):
             if number:
                 yield None
             yield section.heading
-            yield from map(PointRow, section.places)
+            yield from map(PointRow, section)
 
     def find(self, identity: Hashable) -> int | None:
         """Where the heading of a device (by its name), or a point (by its identity), stands."""
@@ -76,7 +86,8 @@ def _sections(plan: Plan, folded: Collection[str]) -> Iterator[_Section]:
         name, count = part.device.name, len(part.places)
         if count:
             hidden = count if name in folded else 0
-            yield _Section(DeviceRow(part.line, part.device, hidden), () if hidden else part.places, name, part)
+            yield _Section(DeviceRow(part.line, part.device, hidden), count - hidden, name, part)
     if plan.derived:
-        hidden = len(plan.derived) if "" in folded else 0
-        yield _Section(DerivedRow(hidden), () if hidden else plan.derived, "", None)
+        count = len(plan.derived)
+        hidden = count if "" in folded else 0
+        yield _Section(DerivedRow(hidden), count - hidden, "", derived=plan.derived)

@@ -192,7 +192,11 @@ class LiveRows(Rows[LiveRow]):
         elif isinstance(value, int) and value in point.labels and point.codec.type.kind not in (Kind.BOOL, Kind.BITS):
             cells.put(f"{value} = {point.labels[value]}", "sky", width - 1)
         elif point.codec.type.kind is Kind.BITS and point.codec.bits is None and isinstance(value, int):
-            cells.put(bits_words(place, value), "sky" if reading.quality is Quality.GOOD else "dim", width - 1)
+            cells.put(
+                bits_words(self.snapshot.plan, place, value),
+                "sky" if reading.quality is Quality.GOOD else "dim",
+                width - 1,
+            )
         elif low is not None and high is not None and high > low and isinstance(value, int | float) and width > 17:
             cells.put(short_number(low), "dim", 6, right=True).put(" ")
             put_scale(cells, point, float(value), reading.quality is Quality.GOOD, width - 15)

@@ -27,7 +27,7 @@ def rank_place(snapshot: Snapshot, place: Place, display: str) -> tuple[Ranked, 
     point, wrong = place.point, ""
     beside = [
         other.codec
-        for other in place.device.points
+        for other in snapshot.plan.points_of(place.device.name)
         if other is not point and other.sure is None and abs(other.address - point.address) < _NEAR
     ]
     try:

@@ -2,7 +2,7 @@
 
 from math import floor, log10
 
-from kanaleto.planning.plan import AnyPlace, Place
+from kanaleto.planning.plan import AnyPlace, Place, Plan
 from kanaleto.polling.board import Quality, Reading
 from kanaleto.polling.limits import is_word_of_bits, level_of
 from kanaleto.polling.snapshot import Snapshot
@@ -59,12 +59,13 @@ def spark_text(slots: list[float | None], point: Point, lasts: int = 1) -> str:
     return text
 
 
-def bits_words(place: AnyPlace, word: int) -> str:
+def bits_words(plan: Plan, place: AnyPlace, word: int) -> str:
     """The names of the bits that are on, from the points that share the word; else the bits in groups of four."""
     point = place.point
     if point.labels or not isinstance(place, Place):
         return shown(word, point.codec, None, point.labels)
-    named = place.device.bits_of.get((point.table, point.address))
+    part = plan.part_of(place.device.name)
+    named = part.device.bits_of.get((point.table, point.address)) if part is not None else None
     if not named:
         bits = f"{word:016b}"
         return " ".join(bits[at : at + 4] for at in range(0, 16, 4))

@@ -12,7 +12,6 @@ import sys
 import zlib
 from array import array
 from collections.abc import Callable, Iterator, Sequence
-from operator import sub
 from pathlib import Path
 from struct import Struct, error
 from typing import BinaryIO, NamedTuple
@@ -71,8 +70,10 @@ def pack_exchanges(exchanges: Sequence[Exchange], link_text: Callable[[Line], st
     """One block of exchanges as the engine tells them, the same as of their rows. For thousands a second, beside the
     engine: a column at a time."""
     names = _Names()
-    _, walls, lines, devices, _, outcomes, attempts = zip(*exchanges, strict=True)
-    kinds, units, requests, answers, _, asked, sent, first, done, told = zip(*outcomes, strict=True)
+    outcomes = [exchange.outcome for exchange in exchanges]
+    lines, devices = [exchange.line for exchange in exchanges], [exchange.device for exchange in exchanges]
+    told = [outcome.reason for outcome in outcomes]
+    requests, answers = [outcome.request for outcome in outcomes], [outcome.answer for outcome in outcomes]
     line_ids, device_ids = list(map(id, lines)), list(map(id, devices))
     line_of, device_of = dict[int, int](), dict[int, int]()
     for key, line in dict(zip(line_ids, lines, strict=True)).items():
@@ -82,14 +83,14 @@ def pack_exchanges(exchanges: Sequence[Exchange], link_text: Callable[[Line], st
     names.reasons = {reason: number for number, reason in enumerate(dict.fromkeys(told))}
     try:
         columns = _Columns(
-            array("q", [int(wall_s * 1e6 + 0.5) for wall_s in walls]),
-            array("I", [int(after_s * 1e6 + 0.5) for after_s in map(sub, sent, asked)]),
-            array("I", [int((at - start) * 1e6 + 0.5) if data else 0
-                        for at, start, data in zip(first, asked, answers, strict=True)]),
-            array("I", [int(after_s * 1e6 + 0.5) for after_s in map(sub, done, asked)]),
-            bytes(map(_NUMBERS.__getitem__, kinds)),
-            bytes(attempts),
-            bytes(units),
+            array("q", [int(exchange.wall_s * 1e6 + 0.5) for exchange in exchanges]),
+            array("I", [int((outcome.sent_at - outcome.asked_at) * 1e6 + 0.5) for outcome in outcomes]),
+            array("I", [int((outcome.first_at - outcome.asked_at) * 1e6 + 0.5) if outcome.answer else 0
+                        for outcome in outcomes]),
+            array("I", [int((outcome.done_at - outcome.asked_at) * 1e6 + 0.5) for outcome in outcomes]),
+            bytes([_NUMBERS[outcome.kind] for outcome in outcomes]),
+            bytes([exchange.attempt for exchange in exchanges]),
+            bytes([outcome.unit_id for outcome in outcomes]),
             array("H", map(line_of.__getitem__, line_ids)),
             array("H", map(device_of.__getitem__, device_ids)),
             array("H", map(names.reasons.__getitem__, told)),

@@ -36,20 +36,20 @@ class Minutes:
 
     def add(self, exchange: Exchange) -> None:
         """Another exchange; one in so many good answers is timed where there are very many."""
-        _, _, line, device, _, outcome, _ = exchange
+        line, device, outcome = exchange.line, exchange.device, exchange.outcome
         key = id(line) if device is None else id(device)
         counts = self._counts.get(key)
         if counts is None:
             counts = self._counts[key] = _Counts(line, device)
-        done_at = outcome[8]
-        counts.busy_s += done_at - outcome[5]
-        if outcome[0] is _GOOD:
+        done_at = outcome.done_at
+        counts.busy_s += done_at - outcome.asked_at
+        if outcome.kind is _GOOD:
             number = counts.good
             counts.good = number + 1
             if number < _MOST_TIMES:
-                counts.times.append(done_at - outcome[6])
+                counts.times.append(done_at - outcome.sent_at)
             elif number % 16 == 0:
-                counts.times[number // 16 % _MOST_TIMES] = done_at - outcome[6]
+                counts.times[number // 16 % _MOST_TIMES] = done_at - outcome.sent_at
             return
         kind, code = outcome.kind, outcome.code
         counts.kinds[kind] = counts.kinds.get(kind, 0) + 1

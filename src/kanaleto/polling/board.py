@@ -13,6 +13,7 @@ from enum import Enum
 from typing import NamedTuple
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Place, Plan, WhyNot
 from kanaleto.polling.trace import TRACE_LENGTH, Trace
@@ -32,7 +33,7 @@ class Quality(Enum):
     NEVER = "never"
 
 
-class Record(NamedTuple):
+class Record(Struct, frozen=True, gc=False):
     """What one good exchange brought: the data as it came, the values of the block's points, and when (loop and wall
     time)."""
 
@@ -269,7 +270,7 @@ class Board(Readings):
             if heir.means_the_same:
                 self.records[block.index], self.traces[block.index] = record, trace
             elif record is not None:
-                self.records[block.index] = record._replace(values=block.decoder.decode(record.data))
+                self.records[block.index] = replace(record, values=block.decoder.decode(record.data))
 
     def put(self, index: int, record: Record) -> None:
         """A block was read."""

@@ -1,6 +1,8 @@
 """What a line's poller tells, and whom; and what a session passes on."""
 
-from typing import NamedTuple, Protocol
+from typing import Protocol
+
+from msgspec import Struct
 
 from kanaleto.lines.outcome import Outcome
 from kanaleto.planning.plan import Block
@@ -11,7 +13,7 @@ from kanaleto.site.model import Device, Line
 from kanaleto.wire.pdu import Request
 
 
-class Exchange(NamedTuple):
+class Exchange(Struct, frozen=True, gc=False):
     """One row of the exchange list. `number` counts up over the whole site; `wall_s` is when the first byte of the
     request went; `attempt` is 0 for the first try."""
 

@@ -27,7 +27,7 @@ from kanaleto.wire.codes import MOST_WRITE_BITS, MOST_WRITE_REGISTERS, TABLE_REA
 _COIL_ON, _COIL_OFF = 0xFF00, 0x0000
 
 
-class Read(Struct, frozen=True):
+class Read(Struct, frozen=True, gc=False):
     """Functions 0x01…0x04 (6.1–6.4): `count` items of `table` from `address`."""
 
     table: Table
@@ -56,7 +56,7 @@ class Read(Struct, frozen=True):
         return f"{came} bytes of data, {self.answer_bytes} are due"
 
 
-class ReadAnswer(Struct, frozen=True):
+class ReadAnswer(Struct, frozen=True, gc=False):
     """The answer to `Read`: `data` as it came, bits packed or registers big-endian."""
 
     table: Table

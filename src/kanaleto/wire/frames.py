@@ -1,7 +1,7 @@
 """What decoders give: whole frames, and bytes that are none. A framing error is an event with its bytes, never lost."""
 
 from enum import Enum
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
 from msgspec import Struct
 
@@ -13,9 +13,8 @@ class Role(Enum):
     ANSWERS = "answers"
 
 
-class Frame(NamedTuple):
-    """A sound frame: check bytes right, length right. `transaction` is None where the framing has none. (A named tuple:
-    one is made for every answer.)"""
+class Frame(Struct, frozen=True, gc=False):
+    """A sound frame: check bytes right, length right. `transaction` is None where the framing has none."""
 
     unit_id: int
     pdu: bytes

@@ -46,7 +46,7 @@ OWN = st.tuples(
 HEADED = "name,table,address,exponent\n"
 EDITED = (
     "A,holding,1,\n", "B,holding,1,\n", "C,input,4,A\n", "A,holding,9,\n", "D,holding,4,B\n", "E,x,1,\n", "\n",
-    "F,coil\n", '"G\nh",holding,7,\n', '"I, j",coil,2,\r\n', "K,coil,3,", '"L,coil,5,\n',
+    "F,coil\n", '"G\nh",holding,7,\n', '"I, j",coil,2,\r\n', HEADED, "K,coil,3,", '"L,coil,5,\n',
 )  # fmt: skip
 
 

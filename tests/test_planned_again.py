@@ -1,5 +1,6 @@
 """A plan made of the one before is the plan: after edits, after what was learned, with points switched off."""
 
+import gc
 import unittest
 from itertools import count, pairwise
 
@@ -174,3 +175,29 @@ def told(plan: DevicePlan) -> object:
 def asked(block: Block) -> tuple[str, float, int, int]:
     request = block.request
     return request.table.value, block.points[0].period_s, request.address, request.count
+
+
+class Collector(unittest.TestCase):
+    """Every thread waits while Python's collector of cycles walks through what is young."""
+
+    def test_an_edit_of_one_point_makes_few_things_that_the_collector_knows(self) -> None:
+        rows = [f"P{number},holding,{2 * number},uint16\n" for number in range(5000)]
+        known, came = KnownRows(), list[int]()
+        plan: DevicePlan | None = None
+        gc.collect()
+        self.addCleanup(gc.enable)
+        gc.disable()
+        for cell in ("9001", "9003"):
+            rows[2500] = f"P2500,holding,{cell},uint16\n"
+            points, _ = read_map(PATH, "name,table,address,type\n" + "".join(rows), MapDefaults(), known)
+            line = Line("L", TcpLink("192.0.2.1", 502), (Device("D", 1, points, 1.0, 0),))
+            before = len(gc.get_objects(generation=0))
+            plan = plan_device(line, line.devices[0], None, count().__next__, (), plan)
+            plan.look_up()
+            came.append(len(gc.get_objects(generation=0)) - before)
+        self.assertGreater(came[0], 5000)  # its blocks
+        self.assertLess(came[1], 200)
+        assert plan is not None
+        gc.collect(0)
+        known_of = [gc.is_tracked(own) for own in (points, plan.by_name, plan.place_at(7), known.points, known.rows)]
+        self.assertEqual(known_of, [False, False, False, False, True])

@@ -1,5 +1,5 @@
 """One edit of a map and its undoing, from asking to the engine going on with it, and the longest that the engine's loop
-waited meanwhile; a large map read; an import of thousands of rows of one name."""
+waited meanwhile, all points being polled; a large map read; an import of thousands of rows of one name."""
 
 import csv
 import statistics
@@ -19,6 +19,7 @@ from kanaleto.tables.importing import import_rows
 from kanaleto.tables.matching import match_columns
 from kanaleto.tables.sheets import read_text_table
 from scripts.bench.figure import Figure
+from scripts.bench.responder import start_responder
 from scripts.bench.sites import site_of_one_map
 from scripts.bench.watching import Watch
 
@@ -45,12 +46,15 @@ def _address(number: int) -> Edit:
 
 def _edited(points: int, most_ms: int, what_kind: str, make: Callable[[int], Edit]) -> list[Figure]:
     """One kind of edit and its undoing."""
+    responder, port = start_responder()
     watch = Watch()
     with tempfile.TemporaryDirectory() as folder:
-        path = site_of_one_map(Path(folder), points)
+        path = site_of_one_map(Path(folder), points, port)
         loaded = load_whole(path)
         engine = Engine(loaded.site)
         engine.start()
+        while engine.session.count < len(engine.session.board.records):
+            time.sleep(0.1)
         door = Door(loaded, path, False, lambda change: engine.take_over(change.site).result())
         watching = engine.run(watch.run())
         took, longest = [], []
@@ -64,11 +68,18 @@ def _edited(points: int, most_ms: int, what_kind: str, make: Callable[[int], Edi
         watching.cancel()
         door.close()
         engine.stop()
+    responder.terminate()
     edit_s, wait_s = statistics.median(took), statistics.median(longest)
     what = f"an edit{what_kind} or its undoing, {points} points in one map"
     return [
         Figure(what, f"{1e3 * edit_s:.0f} ms", f"{most_ms} ms", 1e3 * edit_s / most_ms, "≤ 1"),
-        Figure("the longest that the loop waits for it", f"{1e3 * wait_s:.1f} ms", "5 ms", wait_s / 0.005, "≤ 1"),
+        Figure(
+            f"the longest that the loop waits for it (at worst {1e3 * max(longest):.1f} ms)",
+            f"{1e3 * wait_s:.1f} ms",
+            "5 ms",
+            wait_s / 0.005,
+            "≤ 1",
+        ),
     ]
 
 

@@ -1,5 +1,5 @@
 """A bare far end in a process of its own: it answers every request with the same frame, the transaction being the
-request's. Sockets and nothing else, so that it is not what is measured."""
+request's, or with as many zeros as it asks for. Sockets and nothing else, so that it is not what is measured."""
 
 import multiprocessing
 import select
@@ -10,6 +10,12 @@ from multiprocessing.context import SpawnProcess
 from kanaleto.polling.process import raise_file_limit
 
 _REQUEST_BYTES = 12
+
+
+def _zeros(request: bytes) -> bytes:
+    """The answer to a request for registers."""
+    size = 2 * int.from_bytes(request[10:12])
+    return request[:4] + (size + 3).to_bytes(2) + request[6:8] + bytes((size,)) + bytes(size)
 
 
 def _respond(answer: bytes, ready: Connection) -> None:
@@ -31,7 +37,10 @@ def _respond(answer: bytes, ready: Connection) -> None:
                 continue
             try:
                 data = connection.recv(4096)
-                if len(data) == _REQUEST_BYTES:
+                if not rest:
+                    starts = range(0, len(data), _REQUEST_BYTES)
+                    connection.sendall(b"".join([_zeros(data[at : at + _REQUEST_BYTES]) for at in starts]))
+                elif len(data) == _REQUEST_BYTES:
                     connection.send(data[:2] + rest)
                 elif data:
                     starts = range(0, len(data), _REQUEST_BYTES)
@@ -43,8 +52,8 @@ def _respond(answer: bytes, ready: Connection) -> None:
                 connections.pop(number).close()
 
 
-def start_responder(answer: bytes) -> tuple[SpawnProcess, int]:
-    """The process, to be terminated, and the port that it listens on."""
+def start_responder(answer: bytes = b"") -> tuple[SpawnProcess, int]:
+    """The process, to be terminated, and the port that it listens on. Without an answer it gives zeros."""
     near, far = multiprocessing.Pipe()
     process = multiprocessing.get_context("spawn").Process(target=_respond, args=(answer, far), daemon=True)
     process.start()

@@ -25,12 +25,12 @@ def large_site(folder: Path, count: int, port: int) -> Path:
     return site
 
 
-def site_of_one_map(folder: Path, count: int) -> Path:
-    """So many points in one map."""
+def site_of_one_map(folder: Path, count: int, port: int = 9) -> Path:
+    """So many points in one map, all read every ten seconds."""
     (folder / "map.csv").write_text(map_text(count))
     site = folder / "site.toml"
     site.write_text(
-        '[site]\nname = "One map"\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:9"\n'
+        f'[site]\nname = "One map"\nperiod_s = 10\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:{port}"\n'
         '[[line.device]]\nname = "D"\nunit_id = 1\nmap = "map.csv"\n'
     )
     return site

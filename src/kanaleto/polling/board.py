@@ -7,6 +7,7 @@ in it.
 """
 
 import heapq
+from array import array
 from collections import deque
 from collections.abc import Mapping, Sequence
 from enum import Enum
@@ -182,21 +183,25 @@ class Board(Readings):
 
     records: list[Record | None]
     troubles: list[Trouble | None]
-    cycles_s: list[float]
+    cycles_s: "array[float]"
     traces: list[Trace]
     derived_traces: Mapping[str, deque[tuple[float, Value]]]
 
     def __init__(self, plan: Plan) -> None:
-        cycles_s = [block.period_s for block in plan.blocks]  # which are numbered in their order
+        cycles_s = array("d", [block.period_s for block in plan.blocks])  # which are numbered in their order
         nothing = [None] * len(cycles_s)
         super().__init__(nothing, nothing.copy(), cycles_s, [Trace() for _ in cycles_s], {}, exponents_of(plan), {})
         self._free: list[int] = []
         self.generation = 0
         """Counts when slots change hands."""
+        self._frozen_traces = -1, tuple[Trace, ...]()
+        """Of which generation, which has the same to its end."""
 
     def frozen(self) -> Readings:
         """As it stands now, for whoever reads it in another thread. Traces go on growing, in their own slots only."""
-        copies = (tuple(self.records), tuple(self.troubles), tuple(self.cycles_s), tuple(self.traces))
+        if self._frozen_traces[0] != self.generation:
+            self._frozen_traces = self.generation, tuple(self.traces)
+        copies = tuple(self.records), tuple(self.troubles), self.cycles_s[:], self._frozen_traces[1]
         return Readings(*copies, self.derived, self._exponents, self.derived_traces)
 
     def note_derived(self, derived: dict[str, Reading], now_s: float) -> None:

@@ -171,13 +171,13 @@ class RecordSink(Sink):
         """Points of a device that it has no more."""
         name = part.device.name
         new = self._parts.get(name)
-        for point in part.by_name.keys() - (new.by_name.keys() if new is not None else set()):
-            yield name, point
+        has = new.by_name if new is not None else {}
+        if not part.by_name.keys() <= has.keys():
+            yield from ((name, point) for point in part.by_name if point not in has)
 
     def _forget_blocks(self, part: DevicePlan, new: DevicePlan | None) -> None:
         stays = new.blocks_by_id if new is not None else dict[int, Block]()
-        for key in part.blocks_by_id.keys() - stays.keys():
-            block = part.blocks_by_id[key]
+        for block in [block for key, block in part.blocks_by_id.items() if key not in stays]:
             told = self._told.get(block.index)
             if told is not None and told.block is block:
                 del self._told[block.index]

@@ -200,6 +200,22 @@ class DevicePlan(Struct, frozen=True, dict=True):
         _ = self.blocks_by_id, self.shortest_s, self.longest_cost_s, self.exponents, self.limited
 
 
+class Difference(Struct, frozen=True):
+    """Blocks of the `old` plan of a device that the `new` one has not, by which object they are, and those that only
+    the new one has, in their order."""
+
+    old: DevicePlan | None
+    new: DevicePlan
+    gone: list[int]
+    fresh: list[Block]
+
+
+def difference(old: DevicePlan | None, new: DevicePlan) -> Difference:
+    had, has = old.blocks_by_id if old is not None else {}, new.blocks_by_id
+    gone = [key for key in had if key not in has]
+    return Difference(old, new, gone, [block for key, block in has.items() if key not in had])
+
+
 class DerivedPlace(NamedTuple):
     """A point made of others: no block reads it, the board has its reading by name. `point` says how it is shown."""
 

@@ -153,7 +153,8 @@ class Engine:
 
 
 def _planned(make: Callable[[], Planned]) -> Planned:
-    """On a thread beside the loop."""
+    """On a thread beside the loop. The collector looks twice, for half as long: at what was read, and at the plan."""
+    show_collector()
     planned = make()
     show_collector()
     return planned

@@ -7,12 +7,13 @@ forgotten it.
 """
 
 import asyncio
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.basis import basis_of
+from kanaleto.planning.blocks import Difference
 from kanaleto.planning.plan import DevicePlan
 from kanaleto.polling.board import Board, Trouble
 from kanaleto.polling.chain import SETTLED, Chain
@@ -65,9 +66,9 @@ class LinePoller:
         self._requests = Requests()
         self._judgement = Judgement(line, board, self.schedule, self.connection, listener, self._now, clock)
         self._sleeping: set[asyncio.Future[None]] = set()
-        self._set_parts(parts, 0.0)
+        self._set_parts(parts, 0.0, {})
 
-    def _set_parts(self, parts: Iterable[DevicePlan], now: float) -> None:
+    def _set_parts(self, parts: Iterable[DevicePlan], now: float, differs: Mapping[str, Difference]) -> None:
         by_device = {part.device.name: part for part in parts}
         for device in self.line.devices:
             state = self.states.get(device.name)
@@ -84,7 +85,7 @@ class LinePoller:
                 + part.longest_cost_s
                 + (0 if self.exchanger.framing.has_transactions else QUARANTINE_S)
             )
-            self.schedule.set_jobs(state, part, now)
+            self.schedule.set_jobs(state, part, now, differs.get(device.name))
 
     def _now(self) -> float:
         return self._loop.time()
@@ -95,8 +96,9 @@ class LinePoller:
 
     # From outside, in the loop's thread
 
-    def adopt(self, line: Line, parts: Iterable[DevicePlan], board: Board) -> None:
-        """Go on with another plan, and maybe other devices, on the same connection."""
+    def adopt(self, line: Line, parts: Iterable[DevicePlan], board: Board, differs: Mapping[str, Difference]) -> None:
+        """Go on with another plan, and maybe other devices, on the same connection. `differs` says what does, of
+        devices of which it is known."""
         names = {device.name for device in line.devices}
         renamed = {state.device.unit_id: name for name, state in self.states.items() if name not in names}
         for device in line.devices:
@@ -107,7 +109,7 @@ class LinePoller:
             del self.states[name]
         self.line = self.connection.line = self._judgement.line = line
         self._judgement.board = board
-        self._set_parts(parts, asyncio.get_running_loop().time())
+        self._set_parts(parts, asyncio.get_running_loop().time(), differs)
         self._ring()
 
     def _rename(self, old: str, new: str) -> None:

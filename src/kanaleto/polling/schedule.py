@@ -9,18 +9,16 @@ less often. A line on which nobody else wants anything asks them at their period
 import heapq
 from collections import deque
 from collections.abc import Callable, Collection, Hashable, Iterable
-from operator import attrgetter
 
 from msgspec import Struct, field
 
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.planning.plan import Block, DevicePlan
+from kanaleto.planning.blocks import Block, DevicePlan, Difference, difference
 from kanaleto.polling.health import Counts
 from kanaleto.site.model import DEMAND, Device
 
 LONGEST_BACK_OFF_S = 30.0
 SILENT_SHARE = 0.1
-_INDEX: Callable[[Block], int] = attrgetter("index")
 _REST_S = 1.0
 
 
@@ -98,15 +96,15 @@ class Schedule:
         self._credit_s = 0.0
         self._credit_at_s: float | None = None
 
-    def set_jobs(self, state: DeviceState, part: DevicePlan, now: float) -> None:
+    def set_jobs(self, state: DeviceState, part: DevicePlan, now: float, differs: Difference | None = None) -> None:
         """The blocks of one device, in place of those it had. A job whose block still asks the same and means the same
-        goes on, an answer under way included; others that ask the same keep their deadline."""
-        had = state.part.blocks_by_id if state.part is not None else dict[int, Block]()
-        gone, fresh = had.keys() - part.blocks_by_id.keys(), part.blocks_by_id.keys() - had.keys()
-        if gone or fresh:
-            left = [state.jobs_by_block.pop(key) for key in gone]
-            blocks = sorted([part.blocks_by_id[key] for key in fresh], key=_INDEX)
-            self._set_others(state, blocks, left, now)
+        goes on, an answer under way included; others that ask the same keep their deadline. What `differs` may have
+        been found before, elsewhere."""
+        if differs is None or differs.old is not state.part or differs.new is not part:
+            differs = difference(state.part, part)
+        if differs.gone or differs.fresh:
+            left = [state.jobs_by_block.pop(key) for key in differs.gone]
+            self._set_others(state, differs.fresh, left, now)
         state.part, state.shortest_s = part, part.shortest_s
         state.enabling = _where(state)
         self._states[state.device.name] = state

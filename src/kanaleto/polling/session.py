@@ -3,12 +3,13 @@ to say of them."""
 
 import asyncio
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import AbstractAsyncContextManager
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
+from kanaleto.planning.blocks import Difference
 from kanaleto.planning.plan import Block, DevicePlan, Plan
 from kanaleto.polling.board import Board, Record
 from kanaleto.polling.clock import Clock
@@ -295,7 +296,7 @@ class Session:
         is_edited = site.path == self.site.path
         stale = self.world.take_over(site, planned)
         self._lines_off &= {line.name for line in site.lines}
-        self._take_over_lines(site)
+        self._take_over_lines(site, planned.differs if planned is not None else {})
         here = {(line.name, device.name) for line, device in site.devices()} | {(line.name, "") for line in site.lines}
         self.events.end_all(Ended.NO_MORE, lambda line, device: not line or (line, device) in here)
         for name in stale:
@@ -308,7 +309,7 @@ class Session:
         if self._over is not None:
             self.publish()
 
-    def _take_over_lines(self, site: Site) -> None:
+    def _take_over_lines(self, site: Site, differs: Mapping[str, Difference]) -> None:
         self.lending.give_way(site)
         by_line = self.plan.parts_by_line()
         running = {poller.line.name: poller for poller in self.pollers}
@@ -317,7 +318,7 @@ class Session:
             poller = running.get(line.name)
             if poller is not None and same_connection(poller.line, line):
                 del running[line.name]
-                poller.adopt(line, by_line.get(line.name, []), self.board)
+                poller.adopt(line, by_line.get(line.name, []), self.board, differs)
                 pollers[line.name] = poller
         for poller in running.values():
             self._stop(poller)

@@ -9,6 +9,7 @@ from functools import partial
 
 from msgspec import Struct
 
+from kanaleto.planning.blocks import Difference, difference
 from kanaleto.planning.lessons import Lessons, learned
 from kanaleto.planning.plan import Block, DevicePlan, Place, Plan, plan_device, plan_site
 from kanaleto.polling.board import Board, Heir, Slots, Trouble, exponents_of, heirs_of
@@ -27,7 +28,7 @@ class Planned(Struct, frozen=True):
     """A plan for a site, made of what was known when its making began, with all that follows from it: the loop only
     swaps. `news` counts what was learned or switched until then; `slots` are those of the board of then, `size` how
     many there must be. Blocks that are gone, those that are fresh, and which of these ask what one of those asked; the
-    rest stays."""
+    rest stays. What differs, by device, from the plan before."""
 
     site: Site
     shared: Site
@@ -40,6 +41,7 @@ class Planned(Struct, frozen=True):
     heirs: tuple[Heir, ...]
     exponents: dict[tuple[str, str], Place]
     formulas: Formulas
+    differs: dict[str, Difference]
 
 
 class World:
@@ -204,7 +206,10 @@ class World:
         for part in plan.parts:
             part.look_up()  # here, not on the loop
         exponents, formulas = exponents_of(plan), self._formulas_of(shared, plan)
-        return Planned(site, shared, plan, news, slots, size, gone, fresh, heirs_of(gone, fresh), exponents, formulas)
+        parts = [(old.part_of(part.device.name), part) for part in plan.parts]
+        differs = {part.device.name: difference(was, part) for was, part in parts if was is not part}
+        heirs = heirs_of(gone, fresh)
+        return Planned(site, shared, plan, news, slots, size, gone, fresh, heirs, exponents, formulas, differs)
 
     def is_current(self, planned: Planned) -> bool:
         """Whether the board still is the one that the plan was made for."""

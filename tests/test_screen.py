@@ -177,12 +177,19 @@ class SitesOnScreen(unittest.TestCase):
                 terminal.wait_for("no points yet")
             for _ in range(4):  # whoever was not stopped goes on
                 terminal.signal(signal.SIGCONT)
-            terminal.type("4")
-            terminal.wait_for("no exchange yet")
-            terminal.type("q")
-            while "Wire" in terminal.screen:
+            for _ in range(60):
+                terminal.type("4")  # again: what is typed in the moment of waking is dropped
+                time.sleep(1)
+                if "no exchange yet" in terminal.screen:
+                    break
+            for turn in range(400):
+                if "Wire" not in terminal.screen:
+                    break
+                if turn % 20 == 0:
+                    terminal.type("q")
                 terminal.signal(signal.SIGCONT)
                 time.sleep(0.3)
+            terminal.type("C-u")  # a key too many is the shell's
             for _ in range(5):
                 terminal.signal(signal.SIGCONT)
                 time.sleep(0.05)

@@ -93,6 +93,8 @@ class Plan(Struct, frozen=True, dict=True):
         return part.by_name.get(name) if part is not None else None
 
     def points_of(self, device_name: str) -> tuple[Point, ...]:
+        """All points of a device in the order of its map; none of a device that is no more. Places and blocks know only
+        a device without its points."""
         part = self._by_device.get(device_name)
         return part.device.points if part is not None else ()
 

@@ -87,9 +87,6 @@ class _Stretches:
         self.rows, self.addresses = array("l"), array("l")
         self._kinds = bytearray()
 
-    def __len__(self) -> int:
-        return len(self.rows)
-
     def add(self, row: int, kind: _Kind, address: int) -> None:
         self.rows.append(row)
         self._kinds.append(kind.value)

@@ -119,7 +119,7 @@ class LiveCase(unittest.TestCase):
             try:
                 async with app.run_test(size=(160, 47)) as pilot:
                     await self.shows(app, r"Level +0\.0")
-                    await app._is_whole.wait()
+                    await self.until(lambda: app.is_whole, "all that the first frame did not need")
                     await work(self, app, pilot)
                     self.assertIsNone(app.crash)
             finally:
@@ -135,6 +135,12 @@ class LiveCase(unittest.TestCase):
         while not is_so():
             self.assertLess(time.monotonic(), end, f"{what} did not come about")
             await asyncio.sleep(0.05)
+
+    async def alone(self, pilot: "Pilot[None]", *keys: str) -> None:
+        """Keys as a person presses them: none in the same instant as another."""
+        for key in keys:
+            await asyncio.sleep(0.07)
+            await pilot.press(key)
 
     async def shows(self, app: KanaletoApp, pattern: str) -> None:
         await self.until(lambda: any(re.search(pattern, row) for row in painted(app)), pattern)

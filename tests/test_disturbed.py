@@ -103,7 +103,7 @@ class Disturbed(unittest.TestCase):
             try:
                 async with app.run_test(size=size) as pilot:
                     await self.until(lambda: any(re.search(r"R0 +0 ", row) for row in painted(app)), "a first value")
-                    await app._is_whole.wait()
+                    await self.until(lambda: app.is_whole, "all that the first frame did not need")
                     await work(self, app, pilot)
                     self.assertIsNone(app.crash)
             finally:

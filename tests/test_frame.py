@@ -47,7 +47,8 @@ class AView(unittest.TestCase):
                 async with app.run_test(size=(160, 47)) as pilot:
                     self.assertIn("6 Spare", painted(app)[0])
                     await pilot.press("escape", "6", "t", "t")
-                    await app._is_whole.wait()
+                    while not app.is_whole:
+                        await pilot.pause(0.02)
                     await pilot.pause(0.5)
                     rows = painted(app)
                     self.assertIn("turned 2 times at Nothing", "".join(rows))

@@ -6,7 +6,7 @@ from graphlib import TopologicalSorter
 from pathlib import Path
 
 SOURCE = Path(__file__).parent.parent / "src"
-MOST_LINES = 400
+MOST_LINES = 600
 
 
 def modules() -> dict[str, Path]:

@@ -55,7 +55,8 @@ class Redrawn(unittest.TestCase):
         app = KanaletoApp(engine, loaded, "lagoon")
         try:
             async with app.run_test(size=(140, 40)) as pilot:
-                await app._is_whole.wait()
+                while not app.is_whole:
+                    await pilot.pause(0.02)
                 await pilot.pause(0.6)
                 for number, key in enumerate(_KEYS):
                     if key in _SIZES:

@@ -11,6 +11,7 @@ from textual import events
 from textual.pilot import Pilot
 
 from kanaleto.tui.app import KanaletoApp
+from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.write.confirming import Confirming
 from tests.livesite import LiveCase, rows_shown
 
@@ -44,7 +45,7 @@ class Writes(LiveCase):
             await case._at(app, pilot, "Lamp")
             await pilot.press("w")
             await case.shows(app, "writing is locked")
-            await pilot.press("u", "w")
+            await case.alone(pilot, "u", "w")
             await case.shows(app, r"becomes on")
             await case.shows(app, r"01 05 00 04 FF 00 +write one coil \(05\), coil 4")
             await case._press(app, pilot, "enter")
@@ -70,7 +71,7 @@ class Writes(LiveCase):
     def test_a_value_and_what_is_refused(self) -> None:
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
-            await pilot.press("u", "w", *"14")
+            await case.alone(pilot, "u", "w", *"14")
             await case.shows(app, "above 10 m, the end of its range; the nearest is 10")
             await case._press(app, pilot, "enter")
             await pilot.press("backspace", "backspace", *"6.5")
@@ -92,7 +93,7 @@ class Writes(LiveCase):
     def test_what_changed_meanwhile_is_told_before_it_goes(self) -> None:
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
-            await pilot.press("u", "w", *"5")
+            await case.alone(pilot, "u", "w", *"5")
             case.far.values[1, 1] = 70
             await case.shows(app, "has changed meanwhile: 7.0 m stands there now")
             await case._press(app, pilot, "enter")
@@ -106,7 +107,7 @@ class Writes(LiveCase):
     def test_keys_that_came_too_early_held_and_pasted_confirm_nothing(self) -> None:
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Lamp")
-            await pilot.press("u")
+            await case.alone(pilot, "u")
             await pilot.press("w", "enter", "enter", "enter")  # typed ahead, and held
             await pilot.press("enter")  # a closed row or an open line: it is too soon
             app._take_paste("on\non\n")
@@ -121,7 +122,7 @@ class Writes(LiveCase):
     def test_several_at_once_and_a_copy(self) -> None:
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
-            await pilot.press("v", "v", "u", "u", "w", *"3")
+            await case.alone(pilot, "v", "v", "u", "u", "w", *"3")
             await case.shows(app, "Target and 1 more .* 2 devices")
             await case._press(app, pilot, "enter")
             await case.shows(app, "2 of 2 written")
@@ -144,7 +145,7 @@ class Writes(LiveCase):
     def test_the_pad_switches_and_keeps_alive(self) -> None:
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Command")
-            await pilot.press("u", "W")
+            await case.alone(pilot, "u", "W")
             await case.shows(app, "COMMAND .*STATUS")
             await pilot.press("down", "w")
             await case.shows(app, "bit 3 Reset")
@@ -184,7 +185,7 @@ class Writes(LiveCase):
     def test_quitting_sends_the_safe_value(self) -> None:
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
-            await pilot.press("u", "w")
+            await case.alone(pilot, "u", "w")
             app._take_paste("5 every 0.2 s then 1")
             await case._press(app, pilot, "enter")
             await case.shows(app, "kept alive every 0.2 s")
@@ -198,7 +199,7 @@ class Writes(LiveCase):
     def test_confirm_and_never_of_the_site(self) -> None:
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
-            await pilot.press("u", "w", *"5")
+            await case.alone(pilot, "u", "w", *"5")
             await case._press(app, pilot, "enter")
             await case.shows(app, "wants each write confirmed: Target to 5.0 m")
             await pilot.press("escape")
@@ -212,7 +213,7 @@ class Writes(LiveCase):
 
         async def never(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
-            await pilot.press("u")
+            await case.alone(pilot, "u")
             await case.shows(app, "is never written")
 
         self.far.wrote.clear()
@@ -222,7 +223,7 @@ class Writes(LiveCase):
     def test_another_device_is_agreed_to_in_words(self) -> None:
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Lamp")
-            await pilot.press("u", "w")
+            await case.alone(pilot, "u", "w")
             await case.shows(app, "becomes on")
             await case._press(app, pilot, "enter")
             await case.shows(app, "written, read back, equal")
@@ -246,7 +247,7 @@ class Writes(LiveCase):
 
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Lamp")
-            await pilot.press("u", "w")
+            await case.alone(pilot, "u", "w")
             await case.shows(app, "becomes on")
             await case._press(app, pilot, "enter")
             await case.shows(app, "not sent: the journal cannot be written")
@@ -257,7 +258,7 @@ class Writes(LiveCase):
     def test_an_edit_of_what_is_kept_alive_is_wanted_twice(self) -> None:
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
-            await pilot.press("u", "w")
+            await case.alone(pilot, "u", "w")
             app._take_paste("5 every 0.2 s then 1")
             await case._press(app, pilot, "enter")
             await case.shows(app, "kept alive every 0.2 s")
@@ -317,7 +318,7 @@ class Writes(LiveCase):
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             app.writing.lock.is_read_only = True
             await case._at(app, pilot, "Lamp")
-            await pilot.press("u", "u", "w", "enter")
+            await case.alone(pilot, "u", "u", "w", "enter")
             await case.shows(app, "--read-only: nothing is written")
             await case.shows(app, "^ kanaleto .*read-only")
             case.assertEqual(case.far.wrote, [])
@@ -325,17 +326,24 @@ class Writes(LiveCase):
         self._drive(work)
 
 
-class Presses(unittest.TestCase):
+class Pressed(unittest.TestCase):
     """Which press confirms, on a clock of the test's own."""
 
     def setUp(self) -> None:
         self.due: list[Any] = []
         self.confirmed = 0
-        self.one = Confirming(lambda delay_s, what: self.due.append(what))
-        self.one.expect("a")
-        self.one.painted("a", 10.0)
+        self.expected = "a"
+        self.presses = Presses()
+        self.one = Confirming(lambda delay_s, what: self.due.append(what), lambda: self.presses, lambda: self.expected)
+        self._paint("a", 10.0)
 
-    def _press(self, at: float) -> str:
+    def _paint(self, what: str, at: float) -> None:
+        self.expected = what
+        self.one.is_new()
+        self.one.painted(what, at)
+
+    def _press(self, at: float, key: str = "enter") -> str:
+        self.presses.note_key(key, at)
         return self.one.pressed(at, self._confirm)
 
     def _confirm(self) -> None:
@@ -352,12 +360,18 @@ class Presses(unittest.TestCase):
         self._press(12.0)
         self.assertEqual(self.confirmed, 1)
 
+    def test_something_else_that_was_not_drawn_yet_confirms_nothing(self) -> None:
+        """The second line, and every later one: what was painted before is not what stands there now."""
+        self._press(12.0)
+        self.expected = "b"
+        self.assertIn("look first", self._press(14.0))
+        self.assertEqual(self.confirmed, 1)
+
     def test_a_held_key(self) -> None:
         """The press confirms; its first repeat, half a second later, and the thirty behind it do not."""
         self._press(11.0)
         self.assertEqual(self.confirmed, 1)
-        self.one.expect("b")
-        self.one.painted("b", 11.05)
+        self._paint("b", 11.05)
         at = 11.5
         for _ in range(30):
             self._press(at)
@@ -371,10 +385,16 @@ class Presses(unittest.TestCase):
         self._press(at + 2)
         self.assertEqual(self.confirmed, 2)
 
+    def test_a_key_that_opened_the_line_and_is_still_held(self) -> None:
+        self.presses.note_key("enter", 9.95)  # it opened what is painted at 10
+        self._press(10.45)
+        self._press(10.48)
+        self._time_passes()
+        self.assertEqual(self.confirmed, 0)
+
     def test_a_second_press_soon_counts_once_no_more_come(self) -> None:
         self._press(11.0)
-        self.one.expect("b")
-        self.one.painted("b", 11.05)
+        self._paint("b", 11.05)
         self._press(11.9)
         self.assertEqual(self.confirmed, 1)
         self._time_passes()
@@ -382,9 +402,27 @@ class Presses(unittest.TestCase):
 
     def test_something_else_stands_there_by_then(self) -> None:
         self._press(11.0)
-        self.one.expect("b")
-        self.one.painted("b", 11.05)
+        self._paint("b", 11.05)
         self._press(11.9)
-        self.one.expect("c")
+        self.expected = "c"
         self._time_passes()
         self.assertEqual(self.confirmed, 1)
+
+    def test_a_burst_and_a_paste_confirm_nothing(self) -> None:
+        self.presses.note_key("5", 11.0)
+        self.assertIn("burst", self._press(11.03))
+        self.presses.note_paste(12.0)
+        self.assertIn("pasted", self._press(12.2))
+        self.assertEqual(self.confirmed, 0)
+        self.assertEqual(self._press(14.0), "")
+        self.assertEqual(self.confirmed, 1)
+
+    def test_what_unlocked_is_taken_back_where_text_follows_at_once(self) -> None:
+        back: list[str] = []
+        presses = Presses(lambda: back.append("back"))
+        for follow, expected in ((3, 0), (4, 1)):
+            presses.note_key("u", 20.0 + follow)
+            presses.counted()
+            for at in range(follow):
+                presses.note_key("x", 20.0 + follow + 0.01 * (at + 1))
+            self.assertEqual(len(back), expected)

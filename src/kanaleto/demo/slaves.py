@@ -8,6 +8,7 @@ import asyncio
 import os
 import signal
 import sys
+import threading
 from pathlib import Path
 
 from kanaleto.bench.server import SiteServer
@@ -37,7 +38,8 @@ async def _play(site_path: Path) -> int:
     for number in (signal.SIGINT, signal.SIGHUP):  # the terminal sends it to both; the parent decides
         loop.add_signal_handler(number, lambda: None)
     raise_limit()
-    loop.run_in_executor(None, _wait_for_parent, loop, is_over)
+    # no executor: the end of the loop would wait for it, and it reads for as long as its parent lives
+    threading.Thread(target=_wait_for_parent, args=(loop, is_over), name="parent", daemon=True).start()
     sys.stdout.write("ready\n")
     sys.stdout.flush()
     next_s = loop.time()
@@ -61,4 +63,4 @@ def _wait_for_parent(loop: asyncio.AbstractEventLoop, is_over: asyncio.Event) ->
 if __name__ == "__main__":
     exit_code = asyncio.run(_play(Path(sys.argv[1])))
     sys.stdout.flush()
-    os._exit(exit_code)  # the thread that waits for standard input would hold an ordinary exit
+    os._exit(exit_code)  # the thread that reads standard input holds its lock

@@ -2,6 +2,7 @@
 passes keys and messages on, and stands for the context that everything drawn reaches."""
 
 import asyncio
+from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future
 from importlib import import_module
@@ -13,7 +14,7 @@ from textual import actions, events
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.widget import Widget
+from textual.widget import MountError, Widget
 from textual.widgets import ContentSwitcher, Input, Static
 
 from kanaleto.editing.draft import Edit
@@ -39,6 +40,7 @@ from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS, PALETTES, Palette, theme_of
 from kanaleto.tui.shared.page import Page
+from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.shared.requests import Request, ShowMoment
 from kanaleto.tui.shared.view import View
@@ -47,6 +49,7 @@ from kanaleto.tui.writing import Writing
 
 TICK_S = 0.25
 _NOTICE_S = 5.0
+_MOST_EARLY = 400
 
 
 class KanaletoApp(Doings):
@@ -87,7 +90,10 @@ class KanaletoApp(Doings):
         self._twice = Twice()
         self.sending = Sending(self)
         self.view_classes: list[type[View]] = []
-        self._is_whole = asyncio.Event()
+        self.presses = Presses(self._take_unlocking_back)
+        self.is_whole = False
+        self._early: deque[events.Key | events.Paste | Later] = deque(maxlen=_MOST_EARLY)
+        """What came before all was there, in its order."""
 
     # What everything drawn reaches
 
@@ -151,7 +157,9 @@ class KanaletoApp(Doings):
         self._afterwards.do(what)
 
     async def on_later(self, message: Later) -> None:
-        await self._is_whole.wait()
+        if not self.is_whole:
+            self._early.append(message)
+            return
         came = message.what()
         if isawaitable(came):
             await came
@@ -176,25 +184,58 @@ class KanaletoApp(Doings):
 
     def _handle_exception(self, error: Exception) -> None:
         """An error of ours ends the application; it is told in one sentence by whoever started it, not by a traceback
-        on the screen."""
+        on the screen. What fails because the screen is being taken down is none."""
+        if self._exit:
+            return
         # a worker's own error, not the one that tells of it
         self.crash = self.crash or getattr(error, "error", None) or error
         self.exit()
 
     async def on_event(self, event: events.Event) -> None:
         """Keys and pasted text do not go through the queues of the widgets: one is done with before the next is
-        looked at."""
+        looked at. Those that come before all is there are kept until it is: nothing ever waits inside the pump."""
         if isinstance(event, events.AppFocus | events.AppBlur):
             return  # a terminal that is not looked at keeps its cursor, and what has the keys
         if isinstance(event, events.Key | events.Paste):
-            await self._is_whole.wait()
-            self.writing.lock.note_key()
-            if isinstance(event, events.Key):
-                await self.take_key(event)
+            if self.is_whole:
+                await self._take_input(event)
             else:
-                self._take_paste(event.text)
+                self._early.append(event)
         else:
             await super().on_event(event)
+
+    async def _take_input(self, event: events.Key | events.Paste) -> None:
+        self.writing.lock.note_key()
+        if isinstance(event, events.Key):
+            self.presses.note_key(event.key, event.time)
+            why = self.presses.swallows(event.key, event.is_printable)
+            if why:
+                self.tell(f"{why}; what is typed does nothing")
+            else:
+                await self.take_key(event)
+        else:
+            self.presses.note_paste(event.time)
+            self._take_paste(event.text)
+
+    async def _hand_over_early(self) -> None:
+        """What came too early is done now, one after the other; what comes meanwhile stands behind it."""
+        self.presses.is_early = True
+        while self._early and not self._exit:
+            event = self._early.popleft()
+            if isinstance(event, Later):
+                came = event.what()
+                if isawaitable(came):
+                    await came
+            else:
+                await self._take_input(event)
+        self.presses.is_early = False
+        self.is_whole = True
+
+    def _take_unlocking_back(self) -> None:
+        """What unlocked writing was the first character of pasted text."""
+        told = "writing is locked: that u came with a burst of keys; press it again, alone"
+        self.writing.take_back(told)
+        self.tell(told)
 
     async def take_key(self, event: events.Key) -> None:
         if await self._check_bindings(event.key, priority=True):
@@ -252,6 +293,16 @@ class KanaletoApp(Doings):
 
     async def _mount_rest(self) -> None:
         """What the first frame did not need. Keys that were typed by then are taken when all is there."""
+        try:
+            await self._mount_views()
+        except MountError:  # the application was ended meanwhile
+            if not self._exit:
+                raise
+            return
+        await self._hand_over_early()
+        await asyncio.to_thread(import_module, "kanaleto.tui.live.opening")  # what the first key would wait for
+
+    async def _mount_views(self) -> None:
         switcher, shown = self.query_one("#views", ContentSwitcher), self.current_digit
         await asyncio.to_thread(import_module, "kanaleto.tui.frame.pages")
         for entry in self.views:
@@ -264,8 +315,6 @@ class KanaletoApp(Doings):
         for page in pages(self):
             await _mount_hidden(switcher, page)
         await self.mount_writing()
-        self._is_whole.set()
-        await asyncio.to_thread(import_module, "kanaleto.tui.live.opening")  # what the first key would wait for
 
     def on_resize(self) -> None:
         size = self.size

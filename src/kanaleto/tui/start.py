@@ -1,38 +1,21 @@
 """Starts the application: the engine on its thread, the screen on this one, and both ended in order."""
 
 import os
-import signal
 import sys
 
 from kanaleto.files.loading import LoadedSite
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.polling.engine import Engine
 from kanaleto.tui.app import KanaletoApp
+from kanaleto.tui.ending import Ending, Step, tell_terminal
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS
+from kanaleto.values.visible import visible
+
+_WRITING = "writing"
 
 
 class NoScreen(Exception):
     """One sentence: why there can be no screen here."""
-
-
-def _end_on_signals(app: KanaletoApp) -> None:
-    """SIGTERM and a terminal that goes away end the application as quitting does."""
-
-    def end(number: int, frame: object) -> None:
-        if number != signal.SIGTERM:  # nothing can be drawn any more, and nothing of ours is to fail for it
-            nowhere = os.open(os.devnull, os.O_RDWR)
-            for descriptor in (1, 2):
-                os.dup2(nowhere, descriptor)
-        if app.is_running:  # else it is ending already
-            app.exit()
-
-    for name in ("SIGTERM", "SIGHUP"):
-        if hasattr(signal, name):
-            signal.signal(getattr(signal, name), end)
-
-
-def _has_hung_up() -> bool:
-    return not sys.stdout.isatty()
 
 
 def need_screen() -> None:
@@ -52,17 +35,22 @@ def run_application(
     raise_limit()
     engine.start()
     app = KanaletoApp(engine, loaded, theme, for_s, is_read_only)
-    _end_on_signals(app)
+    ending = Ending(app)
+    ending.watch_signals()
+    steps: list[Step] = [
+        (_WRITING, 4.0, app.writing.stop),
+        ("the site's editor", 3.0, app.door.close),
+        ("polling", 3.0, engine.stop),
+        ("what is kept", 4.0, app.keeping.stop),
+        ("the demo", 6.0, app.holder.close),
+    ]
+    left: list[str] = []
     try:
-        app.run()
-    except OSError:
-        if not _has_hung_up():
-            raise
+        ending.run_screen()
     finally:
-        app.writing.stop()
-        app.door.close()
-        engine.stop()
-        app.keeping.stop()
-        app.holder.close()
-    if app.crash is not None:
+        left = [*app.writing.left, *ending.carry_out(steps, hurried=(_WRITING,))]
+        left += [text for text in app.writing.left if text not in left]
+        for text in left:
+            tell_terminal(f"kanaleto: {visible(text)}\n")
+    if app.crash is not None and not ending.signals:
         raise app.crash

@@ -12,6 +12,7 @@ from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.polling.events import EventKind
 from kanaleto.site.model import Writing as How
 from kanaleto.tui.keeping import Keeping
+from kanaleto.tui.shared.presses import Presses
 
 if TYPE_CHECKING:
     from kanaleto.control.control import Control
@@ -25,6 +26,7 @@ _STOP_S = 8.0
 class _Screen(Protocol):
     engine: Engine
     door: Door
+    presses: Presses
 
     def tell(self, notice: str) -> None: ...
 
@@ -40,6 +42,8 @@ class Writing:
         self._keeping = keeping
         self._control: Control | None = None
         self._unlocked_at: tuple[str, float] = ("", -1e9)
+        self.left: list[str] = []
+        """What could not be ended as it should, in words, once the application has ended."""
 
     @property
     def control(self) -> "Control":
@@ -65,8 +69,11 @@ class Writing:
         unlocked, _ = self.lock.told()
         was, at_s = self._unlocked_at
         if unlocked and was and now_s - at_s < _TWICE_S:
+            why = self._screen.presses.why_not
+            if why:
+                return why
             self._unlocked_at = ("", -1e9)
-            self.lock.unlock()
+            self._unlock()
             return self._note("writing is unlocked for the whole site, for 10 minutes; u locks it", "")
         if unlocked:
             self._unlocked_at = ("", -1e9)
@@ -75,19 +82,33 @@ class Writing:
             alive = len(self.control.alive)
             still = f"; {alive} kept alive go on until they are stopped" if alive else ""
             return self._note(f"writing is locked{still}", "")
+        why = self._screen.presses.why_not
+        if why:
+            return why
         if not device and not (was == _SITE and now_s - at_s < _TWICE_S):
             self._unlocked_at = (_SITE, now_s)
             return "no device is in view: u again unlocks the whole site"
         if not device:
             self._unlocked_at = ("", -1e9)
-            self.lock.unlock()
+            self._unlock()
             return self._note("writing is unlocked for the whole site, for 10 minutes; u locks it", "")
         how = self._how(device)
         if how is How.NEVER:
             return f'{device} is never written: the site file says writing = "never"'
         self._unlocked_at = (device, now_s)
-        self.lock.unlock(device)
+        self._unlock(device)
         return self._note(f"writing is unlocked for {device}, for 10 minutes; u again at once: the whole site", device)
+
+    def _unlock(self, device: str = "") -> None:
+        self.lock.unlock(device)
+        self._screen.presses.counted()
+
+    def take_back(self, why: str) -> None:
+        """It was unlocked by what was no decision."""
+        self._unlocked_at = ("", -1e9)
+        self._screen.engine.do(lambda session: self.control.lock_now(why))
+        self.lock.lock(why)
+        self._note(why, "")
 
     def _how(self, name: str) -> How:
         site = self._screen.engine.snapshot.site

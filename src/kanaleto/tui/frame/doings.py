@@ -17,6 +17,7 @@ from kanaleto.tui.frame.pacing import PacedApp
 from kanaleto.tui.frame.twice import EDITING
 from kanaleto.tui.keeping import Keeping
 from kanaleto.tui.opened import OpenedSite
+from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.views import LIVE
@@ -37,6 +38,7 @@ class Doings(PacedApp):
     writing: Writing
     counts_as_wire: bool
     notice: str
+    presses: Presses
     line_to_write: "WriteLine | None" = None
     _asked: tuple[int, str] = (0, "")
 
@@ -73,7 +75,7 @@ class Doings(PacedApp):
             if run.question and not line.is_open and not prompt.is_open and self._asked != (run.number, run.question):
                 self._asked = (run.number, run.question)
                 yes, no = (partial(self.answer_routine, run.number, is_yes) for is_yes in (True, False))
-                choices = (Choice("y", "yes", yes), Choice("n", "no", no))
+                choices = (Choice("y", "yes", yes), Choice("n", "no", no, ends=True))
                 line.ask(Question(f"“{run.name}” asks", run.question, choices))
 
     def answer_routine(self, number: int, is_yes: bool) -> None:
@@ -88,6 +90,7 @@ class Doings(PacedApp):
         why = why_not_writable(first.point) or self.writing.lock.why_not(first.device.name if first.device else "")
         if why or self.line_to_write is None:
             self.tell(why or "in a moment")
+            self.presses.refused(why or "the line to write into is not there yet")
         else:
             self.notice = ""  # the keys of the line matter more
             self.line_to_write.begin(spots, bit, text)

@@ -237,7 +237,7 @@ class PadPart(Part):
             number, name = row.state.number, row.state.wish.order.name
             safe = row.state.wish.safe
             end = f"{safe.hex(' ', 2).upper()} is sent first" if safe is not None else "the last value stays"
-            stop = Choice("y", "stop it", lambda: self._stop_alive(number))
+            stop = Choice("y", "stop it", lambda: self._stop_alive(number), ends=True)
             self.context.ask_to_write(
                 Question(f"{self.device}: {name}", f"Stop keeping it alive? At the end {end}.", (stop,))
             )
@@ -264,18 +264,17 @@ class PadPart(Part):
         title = f"“{routine.name}” on {self.device}"
         if run is not None and not run.outcome:
             number = run.number
-            do = self.context.do
-            choices = [Choice("x", "stop it", lambda: do(lambda session: self.context.control.stop_run(number)))]
+            do, control = self.context.do, self.context.control
+            choices = [Choice("x", "stop it", lambda: do(lambda session: control.stop_run(number)), ends=True)]
             if run.question:
                 choices = [
-                    Choice("y", "yes", lambda: do(lambda session: self.context.control.answer(number, True))),
-                    Choice("n", "no", lambda: do(lambda session: self.context.control.answer(number, False))), *choices,
+                    Choice("y", "yes", lambda: do(lambda session: control.answer(number, True))),
+                    Choice("n", "no", lambda: do(lambda session: control.answer(number, False)), ends=True), *choices,
                 ]  # fmt: skip
             if run.waits_to_go:
                 choices = [
-                    Choice("y", "next step", lambda: do(lambda session: self.context.control.go(number))),
-                    Choice("z", "to the end", lambda: do(lambda session: self.context.control.go(number, True))),
-                    *choices,
+                    Choice("y", "next step", lambda: do(lambda session: control.go(number))),
+                    Choice("z", "to the end", lambda: do(lambda session: control.go(number, True))), *choices,
                 ]  # fmt: skip
             self.context.ask_to_write(Question(title, run.question or "It runs.", tuple(choices)))
             return

@@ -16,6 +16,7 @@ from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import Palette
+from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.requests import Request, ShowMoment
 
 if TYPE_CHECKING:
@@ -44,6 +45,8 @@ class Context(Protocol):
     door: Door
     holder: SiteHolder
     counts_as_wire: bool
+    presses: Presses
+    """Which press counts for what unlocks, begins or sends."""
 
     @property
     def snapshot(self) -> Snapshot:

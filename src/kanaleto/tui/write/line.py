@@ -4,7 +4,7 @@ Nothing goes out before enter, and enter counts only once what it confirms has b
 for is asked in the same place. After a write the line stays, with the way back in it.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from functools import partial
 
@@ -180,24 +180,32 @@ class WriteLine(ShownLine):
         if self.phase is not Phase.ASKED and self._preview.fault:
             self._say(self._preview.fault, "ochre")
             return
-        why = self._confirming.pressed(came_s, self._confirmed)
-        if why and self.phase is not Phase.ASKED:
-            self._say(why, "ochre")
+        self._press(came_s, self._confirmed)
 
     def _answer(self, character: str, came_s: float) -> None:
         if self._asked is not None and self._asked[0] is Consent.DEVICE:
             self._spell(character, came_s)
             return
         choice = self._question.choice(character) if self._question is not None else None
-        if choice is not None:
-            self._confirming.pressed(came_s, partial(self._chosen, choice))
+        if choice is not None and choice.ends:
+            self._chosen(choice)
+        elif choice is not None:
+            self._press(came_s, partial(self._chosen, choice))
         elif self._question is None and character == "y":
-            self._confirming.pressed(came_s, self._confirmed)
+            self._press(came_s, self._confirmed)
+
+    def _press(self, came_s: float, confirm: Callable[[], None]) -> None:
+        """A press that would send: told where it does not count."""
+        why = self._confirming.pressed(came_s, confirm)
+        if why and self.phase is Phase.ASKED:  # what is asked stays to be read
+            self.context.tell(why)
+        elif why:
+            self._say(why, "ochre")
 
     def _spell(self, character: str, came_s: float) -> None:
         """What is so far from usual is agreed to in words."""
         if character == "enter" and self._spelled == _YES:
-            self._confirming.pressed(came_s, self._confirmed)
+            self._press(came_s, self._confirmed)
         elif len(character) == 1:
             self._spelled = (self._spelled + character.lower())[-len(_YES) :]
 

@@ -12,11 +12,12 @@ _MOST_ROWS = 7
 
 
 class Choice(Struct, frozen=True):
-    """A key, what it does in words, and what it does."""
+    """A key, what it does in words, and what it does. What `ends` something counts at once, however it was pressed."""
 
     key: str
     verb: str
     do: Callable[[], None]
+    ends: bool = False
 
 
 class Question(Struct, frozen=True):

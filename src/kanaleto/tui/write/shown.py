@@ -41,7 +41,9 @@ class ShownLine(Drawn, can_focus=True):
         self._preview = Preview(fault="")
         self._asked: tuple[Consent, list[Order]] | None = None
         self._question: Question | None = None
-        self._confirming = Confirming(lambda delay_s, what: self.set_timer(delay_s, what))
+        self._confirming = Confirming(
+            lambda delay_s, what: self.set_timer(delay_s, what), lambda: self.context.presses, lambda: self._expected
+        )
         self._judged: tuple[float, str] = (0.0, "")
         self._waits = self._spelled = ""
         self._sends = 0
@@ -102,9 +104,8 @@ class ShownLine(Drawn, can_focus=True):
         self._look_at_paint()
 
     def _look_at_paint(self) -> None:
-        key = self._expected
-        if self._confirming.expect(key):
-            self.call_after_refresh(self._note_painted, key)
+        if self._confirming.is_new():
+            self.call_after_refresh(self._note_painted, self._expected)
 
     def _note_painted(self, key: object) -> None:
         """It has been drawn: it is seen once the terminal has it."""

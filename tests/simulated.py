@@ -11,6 +11,7 @@ from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.site.link import FramingKind, Link, SerialLink, SerialSettings, TcpLink
 from kanaleto.site.model import Device, Line, Site
+from kanaleto.wire.codes import WRITING
 from kanaleto.wire.frames import Frame, Role
 
 Pieces = list[tuple[float, bytes]]
@@ -46,6 +47,9 @@ class SimulatedLine:
         self.fault: Fault | None = None
         self.delay_s = delay_s
         self.requests: list[Frame] = []
+        self.is_deaf: Callable[[int], bool] = lambda unit_id: False
+        """Whether nothing of what is sent reaches that unit."""
+        self.heard: list[tuple[float, Frame]] = []
         self._framing = framing_of(link)
         self._decoder = self._framing.decoder(Role.REQUESTS)
         settings = link.settings if isinstance(link, SerialLink) else None
@@ -64,6 +68,10 @@ class SimulatedLine:
         for event in self._decoder.feed(data):
             assert isinstance(event, Frame), event
             self.requests.append(event)
+            if self.is_deaf(event.unit_id):
+                continue
+            if event.pdu[0] in WRITING:
+                self.heard.append((at, event))
             pdu = self.units.answer(event.unit_id, event.pdu)
             right: Pieces = []
             if pdu is not None:

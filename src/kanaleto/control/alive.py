@@ -5,8 +5,13 @@ A kept-alive write holds its registers: nobody else writes them, and what is swi
 repeated. It goes out before anything that is due, so that it waits for one exchange at most; how long that may be is
 reckoned before it begins (`waits`). It is written down once when it begins and at each change, and counted.
 
-It ends by being stopped, when a person takes its registers over, when its device or line is no more, or with the
-program; then the safe value goes out, where there is one. That one is sent whatever the lock or the journal say.
+It ends by being stopped, when a person takes its registers over, when its device or line is no more, when the device
+was silent for too long, or with the program; then the safe value goes out, where there is one. That one is sent whatever
+the lock or the journal say.
+
+Too long is longer than the device's own `watchdog_s`, counted from its last answer of any kind; where none is known,
+three periods and a timeout, and three unanswered tries in a row. What was kept alive is never taken up by itself after
+that: a device that was away has forgotten it, and somebody may stand at the machine.
 """
 
 import asyncio
@@ -18,7 +23,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.control.ledger import CannotWriteDown, Row
-from kanaleto.control.order import Order, State, requests_of
+from kanaleto.control.order import Order, Owed, Result, State, owed_data, requests_of
 from kanaleto.control.orders import Orders, Refused
 from kanaleto.control.telling import hex_of
 from kanaleto.control.waits import Wait
@@ -75,6 +80,19 @@ class KeptAlive:
         self._sent = self._failed = self._counted = 0
         self._late_s = self._worst_s = 0.0
         self._said = ""
+        self._heard_s = asyncio.get_running_loop().time()
+        self._unanswered = 0
+        self.is_away = False
+        """Whether it ended because its device was silent for too long."""
+        self.row_left: int | None = None
+        """Its row in the journal, where its safe value was not confirmed: it stays open as long as that is owed."""
+        self.is_ending = False
+        self.ended: asyncio.Future[str] = asyncio.get_running_loop().create_future()
+        """What came of its end, in words."""
+        self.is_owed = False
+        """Whether its safe value is still to be confirmed, once it has ended."""
+        self.on_lost: Callable[[str], None] = lambda why: None
+        """Called when it ends by itself."""
         self._row: int | None = None
         self._counting: asyncio.Task[None] | None = None
         self._change: tuple[bytes, asyncio.Future[tuple[str, str]]] | None = None
@@ -82,6 +100,7 @@ class KeptAlive:
         self._openings = orders.poller_of(wish.order).connection.openings
         self._device = orders.device_of(wish.order)
         self._task: asyncio.Task[None] | None = None
+        self._must_not_write = False
 
     @property
     def name(self) -> str:
@@ -101,6 +120,33 @@ class KeptAlive:
             failed=self._failed, late_s=self._late_s, worst_s=self._worst_s, said=self._said, is_over=self.is_over,
         )  # fmt: skip
 
+    def _limit_s(self) -> float:
+        """How long the device may be silent."""
+        device = self._device
+        if device is not None and device.watchdog_s is not None:
+            return device.watchdog_s
+        timeout_s = device.timeout_s if device is not None else self._orders.poller_of(self.wish.order).line.timeout_s
+        return 3 * self.wish.period_s + timeout_s
+
+    def _heard_last_s(self) -> float:
+        with suppress(Refused):
+            state = self._orders.poller_of(self.wish.order).states.get(self.wish.order.device)
+            return max(self._heard_s, state.heard_s if state is not None else -1e9)
+        return self._heard_s
+
+    def _why_away(self, now_s: float) -> str:
+        """Why it is not repeated any more, where the device has been silent for too long; else nothing."""
+        silent_s = now_s - self._heard_last_s()
+        has_watchdog = self._device is not None and self._device.watchdog_s is not None
+        if silent_s <= self._limit_s() or (not has_watchdog and self._unanswered < 3):
+            return ""
+        return f"{self.wish.order.device or 'the device'} has not answered for {silent_s:.1f} s"
+
+    @property
+    def heard_s(self) -> float:
+        """When the device answered anything last, by the loop's time."""
+        return self._heard_last_s()
+
     async def write_down(self) -> None:
         """Before its first bytes go. Raises CannotWriteDown."""
         await self._write_down(self._data)
@@ -119,7 +165,7 @@ class KeptAlive:
     async def _run(self, due_s: float, on_end: Callable[["KeptAlive", str], None]) -> None:
         loop = asyncio.get_running_loop()
         counted_s = loop.time()
-        why = ""
+        why, has_ended = "", False
         try:
             while not self.is_over:
                 await self._until(due_s)
@@ -132,7 +178,11 @@ class KeptAlive:
                     continue
                 self._require_place()
                 await self._require_same_device()
-                outcome = await self._send(self._data, lambda: "it has been stopped" if self.is_over else "")
+                outcome = await self._send_unless_away()
+                if outcome is None:
+                    self.is_away = has_ended = True
+                    why = self._why_away(loop.time())
+                    break
                 if outcome.request:
                     self._note_lateness(outcome, due_s)
                 self._note(outcome)
@@ -142,9 +192,30 @@ class KeptAlive:
                     self._count_beside()
         except (Refused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
             why = str(error)
-        if not self.is_over:
+        if has_ended or not self.is_over:
             self.is_over = True
             on_end(self, why)
+
+    async def _send_unless_away(self) -> Outcome | None:
+        """None where the device has been silent for too long by then: nothing of it is sent any more."""
+        loop = asyncio.get_running_loop()
+
+        def may() -> str:
+            return "it has been stopped" if self.is_over else self._why_away(loop.time())
+
+        sending = loop.create_task(self._send(self._data, may))
+        try:
+            while not sending.done():
+                if self._why_away(loop.time()):
+                    self.is_over = True  # what waits for its line is not sent
+                    return None
+                left_s = self._heard_last_s() + self._limit_s() - loop.time()
+                await asyncio.wait({sending}, timeout=max(left_s, 0.0) + 0.001)
+        except asyncio.CancelledError:
+            sending.cancel()
+            raise
+        outcome = sending.result()
+        return None if not outcome.request and self._why_away(loop.time()) else outcome
 
     async def _until(self, due_s: float) -> None:
         """Until then, or until something is to be changed or ended."""
@@ -169,7 +240,7 @@ class KeptAlive:
         if openings != self._openings and not self._orders.poller_of(self.wish.order).line.connects_per_request:
             differs = await self._orders.differs(self.wish.order)
             if differs:
-                self.wish = replace(self.wish, safe=None)
+                self._must_not_write = True  # nor is its safe value
                 raise Refused(differs)
         self._openings = openings
 
@@ -186,6 +257,10 @@ class KeptAlive:
         return outcome
 
     def _note(self, outcome: Outcome) -> None:
+        if outcome.is_answer:
+            self._heard_s, self._unanswered = outcome.done_at, 0
+        else:
+            self._unanswered += 1
         self._failed += 0 if outcome.is_good else 1
         self._said = "" if outcome.is_good else outcome.reason
 
@@ -224,7 +299,8 @@ class KeptAlive:
         try:
             await self._end_count()
             await self._write_down(data)
-            outcome = await self._send(data, lambda: self._orders.why_locked(order))
+            now = asyncio.get_running_loop().time
+            outcome = await self._send(data, lambda: self._orders.why_locked(order) or self._why_away(now()))
             self._note(outcome)
             if outcome.code is not None or not outcome.request:
                 told = outcome.reason
@@ -248,6 +324,7 @@ class KeptAlive:
         told: dict[str, object] = {
             "old": "", "new": hex_of(data), "unit_id": order.unit_id, "table": order.table.value,
             "address": order.address, "words": hex_of(data), "by": self.owner, "every_s": self.wish.period_s,
+            "owed": owed_data(replace(order, data=data, owed=Owed(self.wish.safe, "its safe value"))),
         }  # fmt: skip
         text = f"kept alive at {hex_of(data)} every {self.wish.period_s:g} s"
         wall_s = self._session.clock.now()
@@ -261,11 +338,13 @@ class KeptAlive:
         if self._counting is None or self._counting.done():
             self._counting = asyncio.get_running_loop().create_task(self._count(goes_on=True))
 
-    async def _end_count(self, count: int | None = None) -> None:
+    async def _end_count(self, count: int | None = None, is_owed: bool = False) -> None:
         """What is being counted, and then how often it went in all."""
         if self._counting is not None:
             await asyncio.gather(self._counting, return_exceptions=True)
-        await self._count(goes_on=False, count=count)
+        if is_owed:
+            self.row_left = self._row
+        await self._count(goes_on=is_owed, count=count)
 
     async def _count(self, goes_on: bool, count: int | None = None) -> None:
         """How often it went so far."""
@@ -277,6 +356,8 @@ class KeptAlive:
                 await self._orders.ledger.take_back(self._row)
             else:
                 data = {**self._row_data, "outcome": State.DONE.value, "failed": self._failed}
+                if not goes_on:
+                    data["settled"] = "it ended"
                 await self._orders.ledger.complete(
                     self._row, self._session.clock.now(), data, max(count, 1), goes_on=goes_on
                 )
@@ -287,7 +368,7 @@ class KeptAlive:
 
     async def end(self) -> str:
         """Stop repeating, and send the safe value; what came of that, in words."""
-        self.is_over = True
+        self.is_over = self.is_ending = True
         self._wake.set()
         if self._change is not None and not self._change[1].done():
             self._change[1].set_result(("it is not kept alive any more", ""))
@@ -296,12 +377,21 @@ class KeptAlive:
             await asyncio.gather(self._task, return_exceptions=True)
         safe, count = self.wish.safe, self._sent - self._counted
         told = f"the last value, {hex_of(self._data)}, stands there"
-        if safe is not None:
-            told = await self._send_safe(safe)
-        await self._end_count(count)
+        if safe is None or self._must_not_write:
+            await self._end_count(count)
+            return told
+        if self.is_away:  # its line is busy with silence; the way back is somebody's who waits for an answer
+            self._orders.poller_of(self.wish.order).drop_unanswered("what was kept alive is not to arrive later")
+            self.is_owed = True
+            await self._end_count(count, is_owed=True)
+            return "its safe value goes out once the device answers"
+        told, is_confirmed = await self._send_safe(safe)
+        self.is_owed = not is_confirmed
+        await self._end_count(count, is_owed=not is_confirmed)
         return told
 
-    async def _send_safe(self, safe: bytes) -> str:
+    async def _send_safe(self, safe: bytes) -> tuple[str, bool]:
+        """What came of it, and whether the device has confirmed it."""
         order = self.wish.order
         data: dict[str, object] = {
             "old": hex_of(self._data), "new": hex_of(safe), "unit_id": order.unit_id, "table": order.table.value,
@@ -322,25 +412,34 @@ class KeptAlive:
             async with asyncio.timeout(_SAFE_S):
                 outcome = await self._send(safe, lambda: "")
         except TimeoutError:
-            return await self._end_row(
-                writing_down, data, f"the safe value, {hex_of(safe)}, could not be sent in {_SAFE_S:g} s"
-            )
+            told = f"the safe value, {hex_of(safe)}, could not be sent in {_SAFE_S:g} s"
+            return await self._end_row(writing_down, data, told), False
         except (Refused, CannotWrite, ValueError, OverflowError) as error:
-            return await self._end_row(writing_down, data, f"the safe value, {hex_of(safe)}, was not sent: {error}")
+            told = f"the safe value, {hex_of(safe)}, was not sent: {error}"
+            return await self._end_row(writing_down, data, told), False
         self._note(outcome)
         if not outcome.request:
             told = f"the safe value, {hex_of(safe)}, was not sent: {outcome.reason}"
-            return await self._end_row(writing_down, data, told)
+            return await self._end_row(writing_down, data, told), False
         how = "was written" if outcome.is_good else f"was sent, and {outcome.reason}"
         data["outcome"] = (State.DONE if outcome.is_good else State.UNKNOWN).value
-        return await self._end_row(writing_down, data, f"the safe value, {hex_of(safe)}, {how}")
+        told = f"the safe value, {hex_of(safe)}, {how}"
+        last = replace(order, data=safe, told=hex_of(safe), was_told=hex_of(self._data), owner=f"end of {self.owner}")
+        state = State.DONE if outcome.is_good else State.UNKNOWN
+        self._orders.note_last(
+            Result(order=last, state=state, text=told, outcome=outcome, wall_s=self._session.clock.at(outcome.asked_at))
+        )
+        return await self._end_row(writing_down, data, told), outcome.is_good
 
-    def send_safe_alone(self, site: Site) -> None:
-        """The same without the engine, which has failed: on a connection of its own, without a word in the journal."""
+    def send_safe_alone(self, site: Site) -> str:
+        """The same without the engine, which has failed: on a connection of its own, without a word in the journal.
+        What may still stand there, in words; nothing where the device has confirmed it."""
         order, safe = self.wish.order, self.wish.safe
         line = next((line for line in site.lines if line.name == order.line), None)
+        stands = f"{self.name} may still be held at {hex_of(self._data)}"
         if safe is None or line is None:
-            return
+            return f"{stands}: no safe value was named"
+        confirmed: list[bool] = []
 
         async def work() -> None:
             exchanger = exchanger_for(line.link, line.connect_timeout_s, line.gap_s)
@@ -348,11 +447,19 @@ class KeptAlive:
             limits = device.limits if device is not None else DeviceLimits()
             await exchanger.open()
             for request in requests_of(replace(order, data=safe), limits):
-                await exchanger.ask(order.unit_id, request, line.timeout_s)
+                confirmed.append((await exchanger.ask(order.unit_id, request, line.timeout_s)).is_good)
             exchanger.close()
 
-        with suppress(Unreachable, CannotWrite, OSError, TimeoutError):
+        why = "the device did not confirm it"
+        try:
             asyncio.run(asyncio.wait_for(work(), _SAFE_S))
+        except (Unreachable, CannotWrite, OSError) as error:
+            why = str(error)
+        except TimeoutError:
+            why = f"nothing came of it in {_SAFE_S:g} s"
+        if confirmed and all(confirmed):
+            return ""
+        return f"{stands}: its safe value {hex_of(safe)} could not be sent on a second connection ({why})"
 
     async def _end_row(self, writing_down: "asyncio.Future[int]", data: dict[str, object], told: str) -> str:
         data["told"] = told

@@ -1,30 +1,52 @@
 """All writes of a session that are kept alive: begun, judged by how long they may have to wait, and ended."""
 
 import asyncio
+from collections import deque
+from collections.abc import Callable, Coroutine
 from contextlib import suppress
+from datetime import datetime
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.control.alive import LEAST_PERIOD_S, MOST_PERIOD_S, AliveState, KeptAlive, Wish
 from kanaleto.control.ledger import CannotWriteDown
 from kanaleto.control.order import Consent, Order, Result, State
 from kanaleto.control.orders import Orders, Refused
+from kanaleto.control.owed import Owings, Stage, meets
 from kanaleto.control.telling import hex_of
 from kanaleto.control.waits import Wait, registers_within, wait_on
 from kanaleto.lines.outcome import Outcome
-from kanaleto.polling.events import EventKind
+from kanaleto.polling.events import EventKind, length_text
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.session import Session
 
+_MOST_OFFERS = 20
+_LOOK_S = 0.1
+
+
+class Offer(Struct, frozen=True, kw_only=True):
+    """What was kept alive until its device was away for too long: a person may take it up again."""
+
+    number: int
+    wish: Wish
+    text: str
+    ended_wall_s: float
+
 
 class Alives:
-    """All that are kept alive. For the engine's loop; `states` is replaced whole."""
+    """All that are kept alive. For the engine's loop; `states` is replaced whole. `tell` has what a person is to
+    read."""
 
-    def __init__(self, session: Session, orders: Orders) -> None:
+    def __init__(self, session: Session, orders: Orders, owings: Owings, tell: Callable[[str], None]) -> None:
         self.living: dict[int, KeptAlive] = {}
+        self.offers: deque[Offer] = deque(maxlen=_MOST_OFFERS)
+        """The newest last; for any thread."""
+        self._owings, self._tell = owings, tell
+        self._is_over = False
         self._session, self._orders = session, orders
-        self._count = 0
-        self._ending: set[asyncio.Task[str]] = set()
+        self._count = self._offers = 0
+        self._ending: set[asyncio.Task[object]] = set()
 
     @property
     def states(self) -> tuple[AliveState, ...]:
@@ -77,8 +99,11 @@ class Alives:
             wall_s=self._session.clock.now(),
         )  # fmt: skip
 
-    async def begin(self, wish: Wish) -> tuple[KeptAlive | None, Result]:
-        """The first one goes through the door as any write does; then it is repeated."""
+    async def begin(
+        self, wish: Wish, on_lost: Callable[[str], None] = lambda why: None
+    ) -> tuple[KeptAlive | None, Result]:
+        """The first one goes through the door as any write does; then it is repeated. `on_lost` is called where it ends
+        by itself."""
         if not LEAST_PERIOD_S <= wish.period_s <= MOST_PERIOD_S:
             return None, self._refused(
                 wish, f"a period is {LEAST_PERIOD_S:g} to {MOST_PERIOD_S:g} s, not {wish.period_s:g}"
@@ -91,6 +116,7 @@ class Alives:
             return None, self._refused(wish, why)
         self._count += 1
         own = KeptAlive(self._count, wish, wait, self._orders, self._session)
+        own.on_lost = on_lost
         try:
             await own.write_down()
         except CannotWriteDown as error:
@@ -110,6 +136,8 @@ class Alives:
         """It has gone for the first time, and goes again then."""
         wish, order = own.wish, own.wish.order
         self.living[own.number] = own
+        for offer in [offer for offer in self.offers if meets(offer.wish.order, order)]:
+            self.offers.remove(offer)  # it was taken up again, or something else is there now
         poller = self._orders.poller_of(order)
         if wish.leaves_out_silent:
             poller.rest_silent(own.owner, True)
@@ -132,9 +160,47 @@ class Alives:
         return Result(order=wish.order, state=State.NOT_SENT, text=why, needs=needs, wall_s=self._session.clock.now())
 
     def _ended_by_itself(self, own: KeptAlive, why: str) -> None:
-        task = asyncio.get_running_loop().create_task(self.stop(own, why or "it could not go on"))
+        why = why or "it could not go on"
+        self._begin(self._stop_and_tell(own, why))
+        own.on_lost(f"{own.name} is not kept alive any more: {why}")
+
+    def _begin(self, work: Coroutine[object, object, object]) -> None:
+        task = asyncio.get_running_loop().create_task(work)
         self._ending.add(task)
         task.add_done_callback(self._ending.discard)
+
+    async def _stop_and_tell(self, own: KeptAlive, why: str) -> None:
+        self._tell(await self.stop(own, why))
+        if own.is_away and not self._is_over:
+            await self._offer(own)
+
+    async def _offer(self, own: KeptAlive) -> None:
+        """It is not taken up by itself: a person may do so, once its device is back."""
+        order, loop = own.wish.order, asyncio.get_running_loop()
+        ended_s, heard_s = loop.time(), own.heard_s
+        until = datetime.fromtimestamp(self._session.clock.at(ended_s)).strftime("%H:%M:%S")
+        self._offers += 1
+        wish = replace(own.wish, order=replace(order, data=own.data, consents=frozenset(), seen=None))
+        held = f"{order.name} was held until {until}"
+        offer = Offer(
+            number=self._offers, wish=wish, text=f"{held}; {order.device or 'the device'} is away: K takes it up again",
+            ended_wall_s=self._session.clock.at(ended_s),
+        )  # fmt: skip
+        self.offers.append(offer)
+        while offer in self.offers and own.heard_s <= heard_s and not self._is_over:
+            await asyncio.sleep(_LOOK_S)
+        if offer not in self.offers or self._is_over:
+            return
+        away = length_text(own.heard_s - heard_s)
+        text = f"{held}; {order.device or 'the device'} was away for {away}; K takes it up again"
+        self.offers.remove(offer)
+        self.offers.append(replace(offer, text=text))
+        self._session.events.note(EventKind.KEPT_ALIVE, order.line, order.device, text, point=order.name)
+        self._tell(text)
+
+    def drop_offer(self, number: int) -> None:
+        for offer in [offer for offer in self.offers if offer.number == number]:
+            self.offers.remove(offer)
 
     def _lost(self, own: KeptAlive) -> None:
         """A person took its registers over: no safe value is written into what is somebody else's now."""
@@ -143,6 +209,8 @@ class Alives:
 
     async def stop(self, own: KeptAlive, why: str) -> str:
         """End one of them; what came of it."""
+        if own.is_ending:
+            return await own.ended
         told = await own.end()
         order = own.wish.order
         self._orders.holders.release(own.owner)
@@ -156,8 +224,28 @@ class Alives:
         self._session.events.end(order.line, order.device, own.owner)
         text = f"{order.name} is not kept alive any more: {why}; {told}"
         self._session.events.note(EventKind.KEPT_ALIVE, order.line, order.device, text)
+        if own.is_owed and own.wish.safe is not None:
+            self._owe_safe(own, own.wish.safe)
+        if not own.ended.done():
+            own.ended.set_result(text)
         return text
+
+    def _owe_safe(self, own: KeptAlive, safe: bytes) -> None:
+        """The device has not confirmed its safe value."""
+        order, now_s = own.wish.order, asyncio.get_running_loop().time()
+        back = replace(
+            order, data=safe, told=f"the safe value {hex_of(safe)}", was_told=hex_of(own.data), seen=None,
+            owner=f"safe value of {own.owner}",
+        )  # fmt: skip
+        what = f"it was kept alive at {hex_of(own.data)}, and its safe value {hex_of(safe)} is owed"
+        way_back = self._owings.begin(back, own.data, what, now_s, now_s, Stage.OWED)
+        way_back.row = own.row_left
 
     async def stop_all(self, why: str) -> None:
         await asyncio.gather(*(self.stop(own, why) for own in list(self.living.values())), return_exceptions=True)
+
+    async def end(self, why: str) -> None:
+        """The program ends."""
+        self._is_over = True
+        await self.stop_all(why)
         await asyncio.gather(*self._ending, return_exceptions=True)

@@ -14,10 +14,11 @@ from kanaleto.control.after import watch
 from kanaleto.control.alive import AliveState, Wish
 from kanaleto.control.alives import Alives
 from kanaleto.control.condition import Believed, Failed
-from kanaleto.control.ledger import Ledger
+from kanaleto.control.ledger import CannotWriteDown, Ledger
 from kanaleto.control.lock import Lock
-from kanaleto.control.order import Consent, Order, Result
+from kanaleto.control.order import Consent, Order, Owed, Result, State
 from kanaleto.control.orders import Orders
+from kanaleto.control.owed import Owings, WayBack
 from kanaleto.control.routine import Routine
 from kanaleto.control.routinefile import read_routines, routine_paths
 from kanaleto.control.running import Run, RunState
@@ -32,6 +33,7 @@ from kanaleto.site.model import KEEPING_EVENTS, Site
 
 _LOOK_EVERY_S = 2.0
 _MOST_RUNS = 50
+_END_S = 2.5
 
 T = TypeVar("T")
 _Stamps = tuple[tuple[Path, int, int], ...]
@@ -43,7 +45,12 @@ class Control(Sink):
     def __init__(self, session: Session, lock: Lock, ledger: Ledger, folder: Callable[[], Path | None]) -> None:
         self.lock = lock
         self.orders = Orders(session, lock, ledger, Sameness(folder))
-        self.alives = Alives(session, self.orders)
+        self.tellers: list[Callable[[str], None]] = []
+        """Each hears what a person is to read, on the engine's loop."""
+        self.owings = Owings(session, self.orders, self._tell)
+        self.alives = Alives(session, self.orders, self.owings, self._tell)
+        self.left: list[str] = []
+        """What was not confirmed when the program ended, in words."""
         self.routines: dict[str, Routine] = {}
         self.faults: tuple[Fault, ...] = ()
         self.runs: deque[RunState] = deque(maxlen=_MOST_RUNS)
@@ -54,7 +61,6 @@ class Control(Sink):
         self._run_count = 0
         self._tasks: set[asyncio.Task[Any]] = set()
         self._watched = 0
-        self._pulses: dict[str, asyncio.Event] = {}
         self._stamps: _Stamps | None = None
         self._looked_s = -1e9
         self._path: Path | None = session.site.path
@@ -99,29 +105,47 @@ class Control(Sink):
         return await self.orders.send_all(orders, on_each)
 
     async def pulse(self, order: Order, back: Order, for_s: float, on_half: Callable[[Result], None]) -> Result:
-        """A value for some seconds, then the other; the way back goes out even where the lock has closed meanwhile, and
-        where the program ends."""
-        first = await self.orders.send(order)
-        on_half(first)
-        if not first.is_done:
-            return first
-        self._watched += 1
-        owner, is_over = f"pulse {self._watched}", asyncio.Event()
-        self.orders.granted.add(owner)
-        self._pulses[owner] = is_over
-        back = replace(back, owner=owner, seen=None, consents=order.consents)
-        way_back = self._begin(self._go_back(owner, is_over, back, for_s))
-        return await asyncio.shield(way_back)
+        """A value for some seconds, then the other. The way back is owed from the first byte on, whatever comes of it:
+        where the lock has closed meanwhile, after an outage, and where the program ends. What came of the first try of
+        it; what becomes of it later is told."""
+        order = replace(order, owed=Owed(back.data, back.told))
+        back = replace(back, seen=None, consents=order.consents, was_told=order.told)
+        owed: list[WayBack] = []
 
-    async def _go_back(self, owner: str, is_over: asyncio.Event, back: Order, for_s: float) -> Result:
-        try:
-            with suppress(TimeoutError):
-                async with asyncio.timeout(for_s):
-                    await is_over.wait()
-            return await self.orders.send(back)
-        finally:
-            self.orders.granted.discard(owner)
-            self._pulses.pop(owner, None)
+        def on_sending(now_s: float) -> None:
+            if not owed:
+                what = f"a pulse of {for_s:g} s"
+                owed.append(self.owings.begin(back, order.data, what, now_s + for_s, now_s, cause=order))
+
+        first = await self.orders.send(order, on_sending=on_sending)
+        for way_back in owed:
+            if first.state in (State.NOT_SENT, State.REFUSED):
+                self.owings.drop(way_back)
+            elif first.outcome is not None:
+                way_back.row = first.row
+                way_back.begun_at(first.outcome.sent_at, for_s)
+        on_half(first)
+        if first.state in (State.NOT_SENT, State.REFUSED) or not owed:
+            return first
+        return await asyncio.shield(owed[0].first)
+
+    def _tell(self, told: str) -> None:
+        for teller in list(self.tellers):
+            teller(told)
+
+    async def look_back(self) -> None:
+        """What a program that was killed, or could not end as it should, left standing here: a person is told at once,
+        and may give it back."""
+        with suppress(CannotWriteDown):
+            for left in reversed(await self.orders.ledger.left()):
+                told = self.owings.take_left(left)
+                if told:
+                    self._tell(told)
+
+    def end_all(self, why: str) -> None:
+        """One key ends all: routines, what is kept alive (with its safe values), pulses, what is owed."""
+        self._begin(self.stop_all(why))
+        self.owings.hurry()
 
     def _begin(self, work: Coroutine[object, object, T]) -> "asyncio.Task[T]":
         task: asyncio.Task[T] = asyncio.get_running_loop().create_task(work)
@@ -133,7 +157,7 @@ class Control(Sink):
 
     def lock_now(self, why: str) -> None:
         """Nothing is written any more, but for safe values at an end; routines that run are stopped by it."""
-        self.orders.granted = set(self._pulses)  # their way back is owed
+        self.orders.granted = set()
         self.lock.lock(why)
 
     # Kept alive
@@ -316,23 +340,38 @@ class Control(Sink):
         await asyncio.gather(*tasks, return_exceptions=True)
         await self.alives.stop_all(why)
 
-    def end_without_engine(self) -> None:
-        """The engine itself has failed: safe values go out on connections of their own. For any thread."""
+    def end_without_engine(self, still_writes: bool) -> list[str]:
+        """The engine itself has failed: safe values go out on connections of their own. What may still stand, or
+        (`still_writes`) may still be written since polling did not end, in words. For any thread."""
+        told = []
         for kept in list(self.alives.living.values()):
-            kept.send_safe_alone(self._session.site)
+            left = kept.send_safe_alone(self._session.site)
+            if still_writes:
+                left = left or f"{kept.name}: its safe value was sent"
+                left += "; polling did not end in time, so it may still be written until this process is gone"
+            if left:
+                told.append(left)
+        for own in self.owings.states:
+            told.append(f"{own.order.device}: {own.order.name} is owed {own.order.told}, which was not sent")
+        return told
 
-    async def stop(self) -> None:
-        """The program ends."""
+    async def stop(self) -> list[str]:
+        """The program ends. What the devices did not confirm, in words."""
         self._is_over = True
-        for pulse in self._pulses.values():
-            pulse.set()
-        while self._pulses:
-            await asyncio.sleep(0.01)
-        await self.stop_all("the program ends")
-        tasks = [task for task in self._tasks if task is not asyncio.current_task()]
+        tasks = [task for _, task in self._running.values()]
         for task in tasks:
             task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
+        # all lines at once, and all in the same time
+        await asyncio.gather(
+            self.alives.end("the program ends"), self.owings.stop(_END_S), *tasks, return_exceptions=True
+        )
+        await self.owings.stop(0.0)  # safe values that were not confirmed
+        self.left = self.owings.left
+        others = [task for task in self._tasks if task is not asyncio.current_task()]
+        for task in others:
+            task.cancel()
+        await asyncio.gather(*others, return_exceptions=True)
+        return self.left
 
 
 def _stamps(site: Site) -> _Stamps:

@@ -41,6 +41,26 @@ class Ledger(Protocol):
         """Nothing was sent after all."""
         ...
 
+    async def settle(self, number: int, wall_s: float, told: str) -> None:
+        """Nothing is owed any more for what that row wrote. Raises CannotWriteDown."""
+        ...
+
+    async def left(self) -> "list[Left]":
+        """What programs that have ended still owed."""
+        ...
+
+
+class Left(Struct, frozen=True, kw_only=True):
+    """A row of a program that ended without giving back what it wrote."""
+
+    number: int
+    begun_wall_s: float
+    ended_wall_s: float
+    line: str
+    device: str
+    point: str
+    data: dict[str, Any]
+
 
 class PatientLedger:
     """Another ledger, waited for no longer than `PATIENCE_S`: a disk that hangs holds no line up. What comes of it
@@ -74,6 +94,14 @@ class PatientLedger:
         if await self._is_done(task):
             task.result()
 
+    async def settle(self, number: int, wall_s: float, told: str) -> None:
+        task = asyncio.ensure_future(self.inner.settle(number, wall_s, told))
+        if await self._is_done(task):
+            task.result()
+
+    async def left(self) -> "list[Left]":
+        return await self.inner.left()
+
     async def _is_done(self, task: "asyncio.Task[Any]") -> bool:
         self._keep(task)
         done, _ = await asyncio.wait({task}, timeout=PATIENCE_S)
@@ -94,6 +122,8 @@ class MemoryLedger:
 
     def __init__(self) -> None:
         self.rows: dict[int, Row] = {}
+        self.settled: dict[int, str] = {}
+        self.lefts: list[Left] = []
         self.ends: dict[int, dict[str, object]] = {}
         self.counts: dict[int, int] = {}
         self.why_not = ""
@@ -113,3 +143,9 @@ class MemoryLedger:
 
     async def take_back(self, number: int) -> None:
         self.rows.pop(number, None)
+
+    async def settle(self, number: int, wall_s: float, told: str) -> None:
+        self.settled[number] = told
+
+    async def left(self) -> list[Left]:
+        return self.lefts

@@ -26,6 +26,13 @@ class Consent(Enum):
     WHOLE_WORD = "whole word"  # a bit is set by reading and writing the whole word
 
 
+class Owed(Struct, frozen=True):
+    """The registers that stand there again at the end (None: no safe value was named), and their value in words."""
+
+    data: bytes | None
+    told: str
+
+
 class Order(Struct, frozen=True, kw_only=True):
     """One write. `device` is empty for a unit that the site has no device for. `data` are its registers as they go over
     the wire, or a byte (0, 1) for each coil; with a `mask` other than all only these bits of its one word. `seen` is
@@ -50,6 +57,8 @@ class Order(Struct, frozen=True, kw_only=True):
     may_repeat: bool = False
     is_multiple: bool = False
     is_urgent: bool = False
+    owed: "Owed | None" = None
+    """What is owed for it from its first byte on, as the journal has it."""
 
     @property
     def count(self) -> int:
@@ -76,6 +85,17 @@ class Order(Struct, frozen=True, kw_only=True):
         return replace(self, consents=self.consents | {consent}, **changes)
 
 
+def owed_data(order: Order) -> dict[str, object]:
+    """What is owed for an order, as its row in the journal has it: enough to give it back after a kill."""
+    owed = order.owed
+    assert owed is not None
+    return {
+        "words": owed.data.hex() if owed.data is not None else None, "told": owed.told, "by_us": order.data.hex(),
+        "by_us_told": order.told, "mask": order.mask, "address": order.address, "table": order.table.value,
+        "unit_id": order.unit_id, "points": list(order.points),
+    }  # fmt: skip
+
+
 class State(Enum):
     """What came of a write. The value is the word used on screens and in files."""
 
@@ -99,6 +119,8 @@ class Result(Struct, frozen=True, kw_only=True):
     is_equal: bool | None = None
     took_s: float = 0.0
     wall_s: float = 0.0
+    row: int | None = None
+    """In the journal, where it goes on."""
 
     @property
     def is_done(self) -> bool:

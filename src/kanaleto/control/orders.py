@@ -20,7 +20,7 @@ from msgspec.structs import replace
 from kanaleto.control.holders import Hold, Holders
 from kanaleto.control.ledger import CannotWriteDown, Ledger, PatientLedger, Row
 from kanaleto.control.lock import Lock
-from kanaleto.control.order import Consent, Order, Result, State, may_read, requests_of
+from kanaleto.control.order import Consent, Order, Result, State, may_read, owed_data, requests_of
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.telling import hex_of, is_taken, state_of, under, words_of_outcome
 from kanaleto.control.wanted import CannotWrite, text_of, why_not_writable
@@ -92,8 +92,14 @@ class Orders:
 
     # The door
 
-    async def send(self, order: Order, on_taken: Callable[[Outcome], None] = lambda outcome: None) -> Result:
-        """One outcome, whatever happens. `on_taken` is called in the instant in which the device has taken it."""
+    async def send(
+        self,
+        order: Order,
+        on_taken: Callable[[Outcome], None] = lambda outcome: None,
+        on_sending: Callable[[float], None] = lambda now_s: None,
+    ) -> Result:
+        """One outcome, whatever happens. `on_taken` is called in the instant in which the device has taken it,
+        `on_sending` (with the loop time) in that in which its first byte is about to go."""
         loop = asyncio.get_running_loop()
         began_s = loop.time()
         queue = self._queues.setdefault(order.line, asyncio.Lock())
@@ -103,7 +109,7 @@ class Orders:
         try:
             async with queue:
                 try:
-                    result = await self._carry_out(order, began_s, on_taken)
+                    result = await self._carry_out(order, began_s, on_taken, on_sending)
                 except (Refused, CannotWrite, CannotWriteDown) as why:
                     result = self._not_sent(order, str(why), getattr(why, "needs", None))
         finally:
@@ -124,6 +130,10 @@ class Orders:
     def _not_sent(self, order: Order, why: str, needs: Consent | None = None) -> Result:
         return Result(order=order, state=State.NOT_SENT, text=why, needs=needs, wall_s=self._session.clock.now())
 
+    def note_last(self, result: Result) -> None:
+        """What went out by another way than this door stands among the last writes too."""
+        self.last.append(result)
+
     def _told(self, result: Result) -> Result:
         if result.needs is None:
             self.last.append(result)
@@ -131,7 +141,9 @@ class Orders:
             listener(result)
         return result
 
-    async def _carry_out(self, order: Order, began_s: float, on_taken: Callable[[Outcome], None]) -> Result:
+    async def _carry_out(
+        self, order: Order, began_s: float, on_taken: Callable[[Outcome], None], on_sending: Callable[[float], None]
+    ) -> Result:
         poller = self.poller_of(order)
         device = self.device_of(order)
         locked = self.why_locked(order)
@@ -150,8 +162,8 @@ class Orders:
             await self._check_device(order, poller, device)
         limits = device.limits if device is not None else DeviceLimits()
         before = None if is_to_all else await self._before(order, poller, device)
-        requests = self._requests(order, limits, before)
-        return await self._send(order, poller, device, requests, before, began_s, is_to_all, on_taken)
+        requests = self.requests(order, limits, before)
+        return await self._send(order, poller, device, requests, before, began_s, is_to_all, on_taken, on_sending)
 
     # Before it is sent
 
@@ -179,6 +191,15 @@ class Orders:
                 raise Refused(f"{name} is no point of {order.device} any more")
             if point.address < order.address or point.end > order.end:
                 raise Refused(f"{name} stands at {point.address} now: the map was edited meanwhile, look at it again")
+
+    def why_not_now(self, order: Order) -> str:
+        """Why the site file or the map do not let it out any more, or nothing: they may have been edited while it
+        waited."""
+        try:
+            self.require_allowed(order)
+        except Refused as why:
+            return str(why)
+        return ""
 
     async def differs(self, order: Order) -> str:
         """How the device differs from what the site knows of it, or nothing. Raises Refused where there is none."""
@@ -245,11 +266,14 @@ class Orders:
             raise Refused(f"{order.name} has changed meanwhile: {stands} stands there now", Consent.CHANGED)
         return now
 
-    async def read(self, order: Order, poller: LinePoller, device: Device | None) -> tuple[bytes | None, str]:
+    async def read(
+        self, order: Order, poller: LinePoller, device: Device | None, is_urgent: bool = False
+    ) -> tuple[bytes | None, str]:
         """The order's items as they stand, a byte for each coil; or None and why."""
         timeout_s = device.timeout_s if device is not None else poller.line.timeout_s
         try:
-            outcome = await poller.ask(order.unit_id, Read(order.table, order.address, order.count), timeout_s, device)
+            request = Read(order.table, order.address, order.count)
+            outcome = await poller.ask(order.unit_id, request, timeout_s, device, is_urgent)
         except (OverflowError, ValueError) as error:
             return None, str(error)
         content = outcome.content
@@ -259,7 +283,8 @@ class Orders:
             return bytes(content.bits(order.count)), ""
         return content.data, ""
 
-    def _requests(self, order: Order, limits: DeviceLimits, before: bytes | None) -> list[Request]:
+    def requests(self, order: Order, limits: DeviceLimits, before: bytes | None) -> list[Request]:
+        """What carries it out, by what the device is known to know. Raises Refused and CannotWrite."""
         if not order.is_masked:
             return requests_of(order, limits)
         known = limits.functions
@@ -285,14 +310,20 @@ class Orders:
     async def _send(
         self, order: Order, poller: LinePoller, device: Device | None, requests: Sequence[Request],
         before: bytes | None, began_s: float, is_to_all: bool, on_taken: Callable[[Outcome], None],
+        on_sending: Callable[[float], None],
     ) -> Result:  # fmt: skip
         session, loop = self._session, asyncio.get_running_loop()
         timeout_s = device.timeout_s if device is not None else poller.line.timeout_s
 
         def may() -> str:
-            if loop.time() - began_s > PATIENCE_S:
+            """In the instant of sending: nothing that was looked at before need be so still."""
+            now_s = loop.time()
+            if now_s - began_s > PATIENCE_S:
                 return f"it waited for its line for more than {PATIENCE_S:g} s, and is not sent any more"
-            return self.why_locked(order)
+            why = self.why_locked(order) or self.why_not_now(order)
+            if not why:
+                on_sending(now_s)
+            return why
 
         old = order.was_told or self._told_of(order, device, before)
         data: dict[str, object] = {
@@ -302,6 +333,8 @@ class Orders:
         }  # fmt: skip
         if order.is_masked:
             data["mask"] = f"{order.mask:04X}"
+        if order.owed is not None:
+            data["owed"] = owed_data(order)
         text = f"{data['old']} → {data['new']}" if data["old"] else f"→ {data['new']}"
         wall_s = session.clock.now()
         row = Row(wall_s=wall_s, line=order.line, device=order.device, point=order.name, text=text, data=data)
@@ -337,14 +370,17 @@ class Orders:
             done["kind"] = outcome.kind.value
         if is_equal is not None:
             done["equal"] = is_equal
+        goes_on = order.owed is not None and state is not State.REFUSED
+        if order.owed is not None and not goes_on:
+            done["settled"] = told
         with suppress(CannotWriteDown):  # it is told by whoever keeps the journal
-            await self.ledger.complete(number, session.clock.now(), {**data, **done}, went)
+            await self.ledger.complete(number, session.clock.now(), {**data, **done}, went, goes_on)
         session.events.note(
             EventKind.WRITE, order.line, order.device, f"{text}: {told}", point=order.name, data={**data, **done}
         )
         return Result(
             order=order, state=state, text=told, outcome=outcome, before=before, after=after, is_equal=is_equal,
-            wall_s=wall_s,
+            wall_s=wall_s, row=number if goes_on else None,
         )  # fmt: skip
 
     def _told_of(self, order: Order, device: Device | None, data: bytes | None) -> str:

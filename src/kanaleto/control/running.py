@@ -82,6 +82,8 @@ class Run:
         self._kept: dict[Identity, KeptAlive] = {}
         self._answer: asyncio.Future[bool] | None = None
         self._go = asyncio.Event()
+        self._lost = ""
+        self._task: asyncio.Task[object] | None = None
         steps = tuple(StepTold(step, StepOutcome.WAITING) for step in routine.steps)
         self.state = RunState(
             number=number, name=routine.name, device=routine.device, steps=steps, at=0,
@@ -109,6 +111,7 @@ class Run:
                 EventKind.ROUTINE, line, routine.device, f"routine “{routine.name}” runs", going_on=self.owner
             )
         outcome, said = "done", ""
+        self._task = asyncio.current_task()
         try:
             for at in range(len(routine.steps)):
                 self.state = replace(self.state, at=at)
@@ -117,7 +120,9 @@ class Run:
         except Failed as error:
             outcome, said = "failed", str(error)
         except asyncio.CancelledError:
-            outcome, said = "stopped", "it was stopped"
+            outcome, said = ("failed", self._lost) if self._lost else ("stopped", "it was stopped")
+            if self._lost and self._task is not None:
+                self._task.uncancel()
         finally:
             self._skip_the_rest()
             for kept in list(self._kept.values()):
@@ -287,14 +292,22 @@ class Run:
         order = replace(self._order(identity, spec), is_urgent=False)
         safe = self._wanted(self._place(identity), step.safe).data if step.safe is not None else None
         wish = Wish(order=order, period_s=step.every_s, safe=safe, leaves_out_silent=True)
-        kept, result = await self._alives.begin(wish)
+        kept, result = await self._alives.begin(wish, self._lose)
         while kept is None and result.needs is not None and self._can_ask and await self._ask(result.text):
             wish = replace(wish, order=wish.order.with_consent(result.needs))
-            kept, result = await self._alives.begin(wish)
+            kept, result = await self._alives.begin(wish, self._lose)
         if kept is None:
             raise Failed(result.text)
         self._kept[identity] = kept
         return f"kept alive every {step.every_s:g} s"
+
+    def _lose(self, why: str) -> None:
+        """What a step keeps alive has ended by itself: the step that runs fails."""
+        if self.state.outcome or self._lost or self._task is None:
+            return
+        self._lost = why
+        self._note(self.state.at, StepOutcome.RUNNING, why)
+        self._task.cancel()
 
     async def _release(self, identity: Identity) -> str:
         kept = self._kept.pop(identity, None)

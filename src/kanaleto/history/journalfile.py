@@ -233,12 +233,12 @@ def events_of(path: Path, from_us: int | None = None, to_us: int | None = None) 
             (to_us if to_us is not None else 2**62, 2**62, from_us if from_us is not None else -(2**62)),
         )
         for row in rows:
-            yield Kept(*(*row[:11], _read_data(row[11]), *row[12:]))
+            yield Kept(*(*row[:11], read_data(row[11]), *row[12:]))
     finally:
         db.close()
 
 
-def _read_data(text: str | None) -> dict[str, Any]:
+def read_data(text: str | None) -> dict[str, Any]:
     try:
         data = json.loads(text) if text else {}
     except ValueError:

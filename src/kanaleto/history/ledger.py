@@ -10,12 +10,13 @@ from contextlib import suppress
 from pathlib import Path
 from typing import TypeVar
 
-from kanaleto.control.ledger import CannotWriteDown, Row
-from kanaleto.history.journalfile import NewerFile, connect, micros
+from kanaleto.control.ledger import CannotWriteDown, Left, Row
+from kanaleto.history.journalfile import NewerFile, connect, micros, read_data
 from kanaleto.polling.events import EventKind
 
 _OPEN_S = 5.0
 _LOOK_S = 0.02
+_MOST_LEFT = 500
 T = TypeVar("T")
 
 Where = Callable[[], tuple[Path, int] | str]
@@ -47,6 +48,35 @@ class JournalLedger:
 
     async def take_back(self, number: int) -> None:
         await self._do(lambda: self._change("DELETE FROM event WHERE id = ?", (number,)))
+
+    async def settle(self, number: int, wall_s: float, told: str) -> None:
+        statement = (
+            "UPDATE event SET data = json_set(COALESCE(data, '{}'), '$.settled', ?), ended = COALESCE(ended, ?), "
+            "text = text || '; ' || ? WHERE id = ?"
+        )
+        await self._do(lambda: self._change(statement, (told, micros(wall_s), told, number)))
+
+    async def left(self) -> list[Left]:
+        return await self._do(self._left)
+
+    def _left(self) -> list[Left]:
+        db, run = self._open()
+        rows = db.execute(
+            "SELECT id, begun, ended, line, device, point, data FROM event WHERE kind = ? AND run != ? "
+            "AND ended IS NOT NULL AND data LIKE '%\"owed\"%' ORDER BY id DESC LIMIT ?",
+            (EventKind.WRITE.value, run, _MOST_LEFT),
+        )
+        found = []
+        for number, begun, ended, line, device, point, text in rows:
+            data = read_data(text)
+            if isinstance(data.get("owed"), dict) and "settled" not in data:
+                found.append(
+                    Left(
+                        number=number, begun_wall_s=begun / 1e6, ended_wall_s=ended / 1e6, line=line, device=device,
+                        point=point, data=data,
+                    )
+                )  # fmt: skip
+        return found
 
     async def _do(self, what: Callable[[], T]) -> T:
         try:

@@ -63,5 +63,9 @@ class Channel(Protocol):
         """Send `data` at loop time `not_before` (0 for now) or as soon after as can be; gives the time its last byte
         will have left, which where bytes take no time is `not_before`."""
 
+    def drop(self) -> None:
+        """What was written and may wait on its way is not sent any more once the channel is closed, which follows. A
+        network connection would deliver it minutes later."""
+
     def close(self) -> None:
         """Close at once; nothing is delivered any more."""

@@ -72,6 +72,7 @@ class Exchanger:
         self.lost_because = ""
         self._is_up = False
         self._unanswering = 0  # bytes since the last answer
+        self._is_unanswered = False
         self.has_found_echo = False
         self._has_echo = has_echo
         # what is still to be taken off, what came and may be the beginning of it, what went out last
@@ -107,11 +108,19 @@ class Exchanger:
         self._free_at = 0.0
         self.lost_because = ""
         self._unanswering = 0
+        self._is_unanswered = False
         await self.channel.open(self._receive, self._lose)
         self._is_up = self.channel.is_open  # the far end may have closed it in the same breath
 
+    @property
+    def may_hold_bytes(self) -> bool:
+        """Whether what was sent and not answered may still be on its way, and arrive much later."""
+        return self._is_unanswered and not self._has_character_time
+
     def close(self, why: str = "the line was closed") -> None:
-        """Close the channel; requests in flight end as unreachable."""
+        """Close the channel; requests in flight end as unreachable, and what was not answered is not sent later."""
+        if self._is_unanswered or self._pending:
+            self.channel.drop()
         self.channel.close()
         self._lose(why)
 
@@ -327,6 +336,9 @@ class Exchanger:
     def _lose(self, why: str) -> None:
         self.lost_because = why
         self._is_up = False
+        if self._is_unanswered or self._pending:
+            self.channel.drop()
+        self._is_unanswered = False
         self.channel.close()
         for key in list(self._pending):
             self._finish(key, OutcomeKind.UNREACHABLE, b"", None, self._loop.time(), why)
@@ -342,6 +354,9 @@ class Exchanger:
         self._free_at = at + self._gap_s
         if kind is OutcomeKind.GOOD or kind is OutcomeKind.EXCEPTION:
             self._unanswering = 0
+            self._is_unanswered = False
+        else:
+            self._is_unanswered = True
         if kind is not OutcomeKind.GOOD and kind is not OutcomeKind.EXCEPTION:
             self._free_at += self._quarantine_s
         asked_at, sent_at, first_at = waiting.asked_at, waiting.sent_at, waiting.first_at

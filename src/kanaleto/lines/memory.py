@@ -61,6 +61,9 @@ class MemoryChannel:
         if on_lost is not None:
             on_lost(why)
 
+    def drop(self) -> None:
+        """Nothing waits here: bytes are on the wire, or lost."""
+
     def close(self) -> None:
         self._on_data = self._on_lost = None
         self._generation += 1

@@ -125,6 +125,9 @@ class SerialChannel:
         self._outgoing.put((data, start))
         return start + len(data) * self.character_s
 
+    def drop(self) -> None:
+        """Nothing waits here: bytes are on the wire, or lost."""
+
     def close(self) -> None:
         port, self._port = self._port, None
         self._generation += 1

@@ -4,6 +4,8 @@ import asyncio
 import errno
 import socket
 import ssl
+import struct
+from contextlib import suppress
 
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
 from kanaleto.lines.tls import client_context, tls_sentence
@@ -72,6 +74,15 @@ class TcpChannel:
     def _write_late(self, transport: asyncio.Transport, data: bytes) -> None:
         if transport is self._transport and not transport.is_closing():
             transport.write(data)
+
+    def drop(self) -> None:
+        """The connection is reset, not closed in order: the system gives its bytes up with it."""
+        if self._transport is None:
+            return
+        inner = self._transport.get_extra_info("socket")
+        if inner is not None:
+            with suppress(OSError):
+                inner.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
 
     def close(self) -> None:
         if self._receiver is not None:

@@ -51,6 +51,9 @@ class UdpChannel:
         if self._transport is not None:
             self._transport.sendto(data)
 
+    def drop(self) -> None:
+        """Nothing waits here: bytes are on the wire, or lost."""
+
     def close(self) -> None:
         if self._transport is not None:
             self._transport.abort()

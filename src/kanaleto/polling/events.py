@@ -44,6 +44,8 @@ class EventKind(Enum):
     WRITE = "write"
     LOCK = "lock"
     KEPT_ALIVE = "kept alive"
+    PULSE = "pulse"
+    OWED = "owed"
     ROUTINE = "routine"
     KNOWN = "device known"
 

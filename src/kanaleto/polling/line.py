@@ -152,6 +152,19 @@ class LinePoller:
         self.schedule.ask_once(state.jobs)
         self._ring()
 
+    def connect_soon(self) -> None:
+        """Something waits for this line that may not wait for the pause between two connects."""
+        if not self.exchanger.is_open and not self.is_off:
+            self.connection.next_connect_s = 0.0
+            self._ring()
+
+    def drop_unanswered(self, why: str) -> None:
+        """What was sent and not answered must not arrive later: a stream connection that may still hold it is closed,
+        with all that waits in it."""
+        if self.exchanger.is_open and self.exchanger.may_hold_bytes:
+            self.exchanger.close(why)
+            self._ring()
+
     def reconnect(self) -> None:
         """Connect now, whatever the pause; an open connection is closed and made anew."""
         self.exchanger.close("reconnecting, as was asked")
@@ -159,11 +172,11 @@ class LinePoller:
         self._ring()
 
     def ask(
-        self, unit_id: int, request: Request, timeout_s: float, device: Device | None = None
+        self, unit_id: int, request: Request, timeout_s: float, device: Device | None = None, is_urgent: bool = False
     ) -> asyncio.Future[Outcome]:
         """A one-off request, before anything that is due. It has its outcome in any case, also when the line is dropped
         or edited meanwhile. Raises OverflowError when too many wait already."""
-        one = self._requests.add(unit_id, request, timeout_s, device)
+        one = self._requests.add(unit_id, request, timeout_s, device, None, is_urgent)
         self._ring()
         return one.future
 
@@ -357,6 +370,8 @@ class LinePoller:
         state = self.states.get(device.name) if device is not None else None
         if state is not None:
             state.counts.add(outcome)
+            if outcome.is_answer:
+                state.heard_s = outcome.done_at
             if outcome.kind in _SPELLS:
                 self._note_spell(_SPELLS[outcome.kind], state.device.name, outcome.reason)
         strays = self.exchanger.traffic.strays

@@ -31,6 +31,7 @@ class DeviceState(Struct, eq=False):
     failures_in_a_row: int = 0
     silent_since_s: float | None = None
     last_answer_s: float | None = None
+    heard_s: float = -1e9  # when it answered anything last, whoever asked
     last_asked_s: float | None = None
     next_try_s: float = 0.0
     back_off_s: float = 0.0

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 _TWICE_S = 3.0
 _SITE = "the site"
-_STOP_S = 8.0
+_STOP_S, _END_S = 8.0, 3.6
 
 
 class _Screen(Protocol):
@@ -54,7 +54,9 @@ class Writing:
 
             made = Control(self._screen.engine.session, self.lock, LateLedger(self._keeping), self._folder)
             self._control = made
+            made.tellers.append(lambda told: self._screen.later(lambda: self._screen.tell(told)))
             self._screen.engine.do(lambda session: session.listen(made))
+            self._screen.engine.run(made.look_back())
         return self._control
 
     def _folder(self) -> Path | None:
@@ -151,7 +153,10 @@ class Writing:
         """The application ends, or has failed: what is kept alive ends in its defined way."""
         if self._control is None:
             return
+        control = self._control
         try:
-            self._screen.engine.run(self._control.stop()).result(_STOP_S)
-        except (EngineEnded, TimeoutError):
-            self._control.end_without_engine()
+            self.left = self._screen.engine.run(control.stop()).result(_END_S)
+        except EngineEnded:
+            self.left = control.end_without_engine(still_writes=False)
+        except TimeoutError:
+            self.left = control.end_without_engine(still_writes=True)

@@ -1,6 +1,6 @@
 """Where writes of the application are written down."""
 
-from kanaleto.control.ledger import CannotWriteDown, Row
+from kanaleto.control.ledger import CannotWriteDown, Left, Row
 from kanaleto.tui.keeping import Keeping
 
 
@@ -27,3 +27,12 @@ class LateLedger:
         ledger = await self._keeping.ledger()
         if ledger is not None:
             await ledger.take_back(number)
+
+    async def settle(self, number: int, wall_s: float, told: str) -> None:
+        ledger = await self._keeping.ledger()
+        if ledger is not None:
+            await ledger.settle(number, wall_s, told)
+
+    async def left(self) -> list[Left]:
+        ledger = await self._keeping.ledger()
+        return await ledger.left() if ledger is not None else []

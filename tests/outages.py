@@ -1,0 +1,165 @@
+"""Outages drawn from a seed over what is owed, on a virtual clock: `python -m tests.outages --times 10000`.
+
+Each seed pulses a coil or a bit, or keeps a word alive, and takes the device, its answers or the whole line away for
+0.1 s to 10 minutes. Within a minute of when it was due nothing is left on; later nothing is sent unasked and all is
+marked as owed; nothing that was held is ever taken up by itself. `--seed N --times 1` replays one.
+"""
+
+import argparse
+import asyncio
+import random
+import sys
+
+from msgspec.structs import replace
+
+from kanaleto.control.alive import Wish
+from kanaleto.control.order import Result
+from kanaleto.control.owed import OWED_S, Stage
+from kanaleto.polling.events import EventKind
+from tests.controlled import DRIVE, Controlled
+from tests.simulated import device
+from tests.virtual import run_virtual
+
+_SETTLES_S = 12.0
+_LONGEST_S = 600.0
+
+
+class Outage:
+    """One seed. `wrong` is what a person at the machine would not have wanted."""
+
+    def __init__(self, seed: int) -> None:
+        pick = self.pick = random.Random(seed)
+        self.wrong: list[str] = []
+        self.way = pick.choice(("deaf", "mute", "gone"))
+        self.length_s = 0.1 * (_LONGEST_S / 0.1) ** pick.random()
+        self.what = pick.choice(("coil", "bit", "alive"))
+        self.pulse_s = pick.choice((0.3, 1.0, 3.0))
+        self.offset_s = pick.uniform(-0.2, self.pulse_s + 0.5) if self.what != "alive" else pick.uniform(0.4, 3)
+        self.watchdog_s = pick.choice((None, 1.2, 5.0))
+        self.period_s = pick.choice((0.2, 0.5))
+        self.told = (
+            f"{self.what}, {self.way} for {self.length_s:.2f} s from {self.offset_s:.2f} s, pulse {self.pulse_s:g} s, "
+            f"watchdog {self.watchdog_s}, every {self.period_s:g} s"
+        )
+
+    def run(self) -> list[str]:
+        run_virtual(self._run())
+        return self.wrong
+
+    def _check(self, is_so: object, wrong: str) -> None:
+        if not is_so:
+            self.wrong.append(wrong)
+
+    async def _run(self) -> None:
+        drive = replace(device("Drive", 7, DRIVE, 0.2), watchdog_s=self.watchdog_s)
+        async with Controlled(drive) as own:
+            loop = asyncio.get_running_loop()
+            began_s = loop.time()
+            doing = asyncio.create_task(self._pulse(own) if self.what != "alive" else self._keep(own))
+            if self.offset_s < 0:
+                doing.cancel()
+                doing = asyncio.create_task(self._late(own, -self.offset_s))
+            await own.running.for_s(max(self.offset_s, 0.0))
+            out_s = loop.time()
+            await self._away(own)
+            back_s = loop.time()
+            is_slow = self.way == "gone" and self.length_s > OWED_S - 5  # nothing hastens the next connect any more
+            await own.running.for_s(40.0 if is_slow else _SETTLES_S)
+            if self.what == "alive":
+                self._judge_alive(own, out_s, back_s)
+            else:
+                self._judge_pulse(own, began_s, back_s)
+            doing.cancel()
+            await asyncio.gather(doing, return_exceptions=True)
+
+    async def _late(self, own: Controlled, after_s: float) -> None:
+        await asyncio.sleep(after_s)
+        await self._pulse(own)
+
+    async def _pulse(self, own: Controlled) -> Result:
+        if self.what == "coil":
+            order, back = own.order("Horn", "on"), own.order("Horn", "off")
+        else:
+            order, back = own.order("Command word", "Acknowledge on"), own.order("Command word", "Acknowledge off")
+        return await own.control.pulse(order, back, self.pulse_s, lambda half: None)
+
+    async def _keep(self, own: Controlled) -> None:
+        order = own.order("Command word", "Enable")
+        order = replace(order, data=b"\0\1", mask=0xFFFF)
+        await own.control.alives.begin(Wish(order=order, period_s=self.period_s, safe=b"\0\0"))
+
+    async def _away(self, own: Controlled) -> None:
+        line = own.line
+        if self.way == "gone":
+            line.channel.break_off("the cable is out")
+        elif self.way == "deaf":
+            line.is_deaf = lambda unit_id: True
+        else:
+            line.fault = lambda frame, at, right: []
+        await own.running.for_s(self.length_s)
+        line.channel.why_unreachable = None
+        line.is_deaf = lambda unit_id: False
+        line.fault = None
+
+    def _stands(self, own: Controlled) -> bool:
+        if self.what == "coil":
+            return bool(own.value("Horn"))
+        return bool(int(own.value("Command word")) & (0x80 if self.what == "bit" else 0x01))  # type: ignore[call-overload]
+
+    def _judge_pulse(self, own: Controlled, began_s: float, back_s: float) -> None:
+        owed = own.control.owings.states
+        due_s = began_s + self.pulse_s
+        stands = self._stands(own)
+        if back_s - due_s < OWED_S - 3:
+            self._check(not stands, "it was left on")
+            self._check(not owed, f"it is owed still: {owed}")
+        elif back_s - due_s > OWED_S + 3:
+            late = [frame for at, frame in own.line.heard if at > back_s - 0.001]
+            self._check(not late, f"sent unasked: {late}")
+            if stands:
+                self._check(owed and owed[0].stage is Stage.ASKS, f"left on, and not marked: {owed}")
+        if self.what == "bit":
+            self._check(int(own.value("Command word")) & ~0x80 == 0, "other bits were changed")  # type: ignore[call-overload]
+
+    def _judge_alive(self, own: Controlled, out_s: float, back_s: float) -> None:
+        limit_s = self.watchdog_s or 3 * self.period_s + 0.5
+        control = own.control
+        held_after = [at for at, frame in own.line.heard if at > back_s and frame.pdu[-1] == 1]
+        if self.length_s > limit_s + 3:  # after retries in the middle of which it went
+            self._check(not control.alive, "it was taken up by itself")
+            self._check(not held_after, f"the held value went out after the outage: {held_after}")
+            self._check(control.alives.offers, "nothing is offered")
+            texts = [event.text for event in own.session.events.ring if event.kind is EventKind.KEPT_ALIVE]
+            self._check(
+                any("K takes it up again" in text and "was away" in text for text in texts), f"not told: {texts}"
+            )
+            if self.length_s - limit_s < OWED_S - 5:
+                self._check(not self._stands(own), "it was left on")
+                self._check(not control.owings.states, "its safe value is owed still")
+            elif self.length_s - limit_s > OWED_S + 5:
+                late = [frame for at, frame in own.line.heard if at > back_s]
+                self._check(not late, f"sent unasked: {late}")
+                if self._stands(own):
+                    self._check([s for s in control.owings.states if s.stage is Stage.ASKS], "left on, and not marked")
+        elif self.length_s < limit_s - 0.6:
+            self._check(control.alive, "it ended in a short outage")
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--times", type=int, default=10_000)
+    parser.add_argument("--seed", type=int, default=1)
+    chosen = parser.parse_args()
+    failed = 0
+    for seed in range(chosen.seed, chosen.seed + chosen.times):
+        one = Outage(seed)
+        wrong = one.run()
+        failed += bool(wrong)
+        if wrong:
+            print(f"seed {seed}: {one.told}", *wrong, sep="\n  ", flush=True)
+    print(f"{chosen.times} outages from seed {chosen.seed}: {failed} failed")
+    return 1 if failed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -4,6 +4,7 @@ import asyncio
 import tempfile
 import unittest
 from pathlib import Path
+from typing import Any
 
 from msgspec.structs import replace
 
@@ -45,6 +46,7 @@ class Pulses(unittest.TestCase):
             (on_s, _), (off_s, _) = own.line.heard
             self.assertAlmostEqual(off_s - on_s, 2.0, delta=0.03)
             self.assertEqual(own.control.owings.states, ())
+            await own.running.for_s(0.1)
             self.assertIn("off after 2.0 s, confirmed", told[-1])
             rows = list(own.ledger.rows.values())
             self.assertEqual([(row.data["old"], row.data["new"]) for row in rows], [("off", "on"), ("on", "off")])
@@ -244,7 +246,7 @@ class AfterAKill(unittest.TestCase):
 
     def test_a_row_of_nobody_is_passed_over(self) -> None:
         async def work(own: Controlled) -> None:
-            rows: list[dict[str, object]] = [{"owed": {}}, {"owed": {"words": "zz"}}]
+            rows: list[dict[str, Any]] = [{"owed": {}}, {"owed": {"words": "zz"}}]
             for data in (*rows, {"owed": {"words": "00", "by_us": "01"}}):
                 left = Left(
                     number=1, begun_wall_s=1, ended_wall_s=2, line="Line", device="Drive", point="Horn", data=data

@@ -6,8 +6,8 @@ repeated. It goes out before anything that is due, so that it waits for one exch
 reckoned before it begins (`waits`). It is written down once when it begins and at each change, and counted.
 
 It ends by being stopped, when a person takes its registers over, when its device or line is no more, when the device
-was silent for too long, or with the program; then the safe value goes out, where there is one. That one is sent whatever
-the lock or the journal say.
+was silent for too long, or with the program; then the safe value goes out, where there is one. That one is sent
+whatever the lock or the journal say.
 
 Too long is longer than the device's own `watchdog_s`, counted from its last answer of any kind; where none is known,
 three periods and a timeout, and three unanswered tries in a row. What was kept alive is never taken up by itself after

@@ -19,7 +19,7 @@ from enum import Enum
 from msgspec import Struct
 
 from kanaleto.control.ledger import CannotWriteDown, Left, Row
-from kanaleto.control.order import Order, Result, State, may_read, requests_of
+from kanaleto.control.order import Order, Result, State, may_read
 from kanaleto.control.orders import Orders, Refused
 from kanaleto.control.telling import hex_of, is_taken, under
 from kanaleto.control.wanted import WHOLE, CannotWrite
@@ -452,8 +452,9 @@ class Owings:
             order = own.order
             state = own.state
             stands = hex_of(own._by_us) if not order.table.is_bits else order.was_told
+            who = order.device or f"unit {order.unit_id}"
             told = (
-                f"{order.device or f'unit {order.unit_id}'}: {order.name} may still stand at {stands or 'what we wrote'};"
+                f"{who}: {order.name} may still stand at {stands or 'what we wrote'};"
                 f" {order.told or hex_of(order.data)} was not confirmed ({state.why or 'no answer'})"
             )
             self.left.append(told)

@@ -327,6 +327,12 @@ def back_of(before: Preview, snapshot: Snapshot) -> str:
     return "; ".join(texts)
 
 
+def text_of_wish(point: Point, wish: Wish) -> str:
+    """What would have to be typed to keep it alive in the same way."""
+    then = f" then {text_for(point, wish.safe)}" if wish.safe is not None else ""
+    return f"{text_for(point, wish.order.data)} every {wish.period_s:g} s{then}"
+
+
 def text_for(point: Point, data: bytes, mask: int = WHOLE, power: int = 0) -> str:
     """A text that means these registers."""
     if is_switch(point):

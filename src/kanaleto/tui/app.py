@@ -401,11 +401,15 @@ class KanaletoApp(Doings):
 
     def action_events(self) -> None:
         """The error log, or back to where one was."""
+        self.show_page("view-E")
+
+    def show_page(self, name: str) -> None:
+        """A page in place of the view, or back to the view where it is shown already."""
         switcher = self.query_one("#views", ContentSwitcher)
-        if switcher.current == "view-E":
+        if switcher.current == name:
             self.action_view(self.current_digit)
             return
-        switcher.current = "view-E"
+        switcher.current = name
         self.tick()
         self.refocus()
 

@@ -22,6 +22,7 @@ EVERYWHERE = (
     Action("R", "record", "begin or end recording", "begin recording samples, or end it: the site's own record"),
     Action("L", "lanes", "hide or show the lanes"),
     Action("E", "events", "error log", "the error log: what happened, and when it was over"),
+    Action("H", "acting", "what acts now", "what is held, pulsing, owed or running; one key ends all of it"),
     Action("", "past", "past a limit: what it is, since when, who has seen it"),
     Action("question_mark", "keys", "all keys", "these keys", shown="?"),
     Action("ctrl+z", "undo", "undo", "undo an edit of the site, do it again", shown="ctrl+z  ctrl+y"),
@@ -51,5 +52,6 @@ UNLESS_TAKEN = (
     Action("less_than_sign", "lanes_by(-1)", "lanes earlier", "the lanes by the minute, hours and days back", "< >"),
     Action("greater_than_sign", "lanes_by(1)", "lanes later", "the lanes by the minute, hours and days back", "< >"),
     Action("g", "go_live", "go live", "all views follow what is read now"),
+    Action("K", "take_up", "take it up again", "what was kept alive until its device was away: take it up again"),
 )
 """The same, but for a view that has another use for the key."""

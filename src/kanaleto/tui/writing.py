@@ -139,6 +139,24 @@ class Writing:
         ]
         return names
 
+    def acting(self) -> tuple[str, int, str]:
+        """What is held, pulsing, owed or was left standing, in words; how much of it there is; and its tone."""
+        if self._control is None:
+            return "", 0, "muted"
+        from kanaleto.control.owed import Stage  # which is loaded by now
+
+        owed = self._control.owings.states
+        counts = {
+            "held": len(self._control.alive),
+            "pulsing": sum(own.stage is Stage.PULSING for own in owed),
+            "owed": sum(own.stage in (Stage.OWED, Stage.ASKS) for own in owed),
+            "left standing": sum(own.stage is Stage.LEFT for own in owed),
+            "lost": len(self._control.alives.offers),
+        }
+        told = " · ".join(f"{count} {name}" for name, count in counts.items() if count)
+        is_grave = counts["owed"] or counts["left standing"]
+        return told, sum(counts.values()), "terracotta" if is_grave else "ochre"
+
     def leave(self) -> None:
         """Another site is about to be opened: what is kept alive ends while its lines are still there. It may take its
         time."""

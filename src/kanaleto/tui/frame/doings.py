@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.news import Done
+from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.frame.keyrow import KeyRow
@@ -25,6 +26,7 @@ from kanaleto.tui.write.question import Choice, Question
 from kanaleto.tui.writing import Writing
 
 if TYPE_CHECKING:
+    from kanaleto.control.alives import Offer
     from kanaleto.control.control import Control
     from kanaleto.control.preview import Spot
     from kanaleto.tui.write.line import WriteLine
@@ -35,6 +37,7 @@ class Doings(PacedApp):
 
     keeping: Keeping
     opened: OpenedSite
+    engine: Engine
     writing: Writing
     counts_as_wire: bool
     notice: str
@@ -59,17 +62,23 @@ class Doings(PacedApp):
     async def mount_writing(self) -> None:
         """The line that a value is typed into; it costs the first frame nothing."""
         await asyncio.to_thread(import_module, "kanaleto.tui.write.line")
+        from kanaleto.tui.frame.acting import ActingFoot
         from kanaleto.tui.write.line import WriteLine
 
         _ = self.control
-        self.line_to_write = WriteLine()
-        await self.query_one("#foot").mount(self.line_to_write, before=self.query_one(KeyRow))
+        line, key_row = WriteLine(), self.query_one(KeyRow)
+        await self.query_one("#foot").mount(ActingFoot(), line, before=key_row)
+        self.line_to_write = line
 
     def show_writing(self) -> None:
         line = self.line_to_write
         if line is None:
             return
         line.show(self.snapshot)
+        from kanaleto.tui.frame.acting import ActingFoot, acting_rows  # which is loaded by now
+
+        wall_s = self.engine.session.clock.at(self.snapshot.now_s)
+        self.query_one(ActingFoot).take(acting_rows(self.control, wall_s))
         prompt = self.query_one(Prompt)
         for run in self.control.running:
             if run.question and not line.is_open and not prompt.is_open and self._asked != (run.number, run.question):
@@ -94,6 +103,35 @@ class Doings(PacedApp):
         else:
             self.notice = ""  # the keys of the line matter more
             self.line_to_write.begin(spots, bit, text)
+
+    def take_up(self, offer: "Offer") -> None:
+        """Open the line that writes with what was kept alive until its device was away."""
+        from kanaleto.control.preview import spot_of, text_of_wish
+        from kanaleto.planning.plan import Place
+
+        wish = offer.wish
+        place = self.snapshot.place_of((wish.order.device, wish.order.points[0])) if wish.order.points else None
+        if not isinstance(place, Place):
+            self.tell(f"{wish.order.name} is no point of the site any more: it cannot be taken up again")
+            return
+        self.write([spot_of(place)], None, text_of_wish(place.point, wish))
+
+    def action_take_up(self) -> None:
+        """The newest that an outage ended; where there is none, the list of what acts."""
+        offers = list(self.control.alives.offers)
+        if offers:
+            self.take_up(offers[-1])
+        else:
+            self.action_acting()
+
+    def action_acting(self) -> None:
+        """What acts now, or back to where one was."""
+        from kanaleto.tui.frame.pages import ACTING
+
+        self.show_page(ACTING)
+
+    def show_page(self, name: str) -> None:
+        raise NotImplementedError
 
     def ask_to_write(self, question: Question) -> None:
         if self.line_to_write is not None:

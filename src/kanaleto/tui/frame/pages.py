@@ -4,17 +4,20 @@ stands."""
 from textual.widget import Widget
 
 from kanaleto.tui.everywhere import UNLESS_TAKEN
+from kanaleto.tui.frame.acting import ActingView
 from kanaleto.tui.frame.eventlog import EventsView
 from kanaleto.tui.frame.finder import Finder
 from kanaleto.tui.frame.finding import Frame, commands
 from kanaleto.tui.frame.keys import Keys
 
 EVENTS = f"view-{EventsView.digit}"
+ACTING = f"view-{ActingView.digit}"
 
 
 def pages(frame: Frame) -> list[Widget]:
     return [
         EventsView(id=EVENTS),
+        ActingView(id=ACTING),
         Keys(frame.view_classes, (*frame.everywhere, *UNLESS_TAKEN), lambda: frame.current_digit, id="keys"),
         Finder(lambda: frame.action_view(frame.current_digit), lambda: commands(frame), id="finder"),
     ]

@@ -29,72 +29,115 @@ class TopRow(Drawn):
         self._views_at: list[tuple[int, str]] = []
 
     def draw_line(self, y: int) -> Strip:
+        """Where there is little room the site's name goes first, then the clock, then words become shapes and titles
+        digits; whether writing is unlocked and what acts on a device stay at every width."""
         width, here = self.size.width, getattr(self.app, "current_digit", "")
-        cells = Cells(self.palette, "panel").put(" kanaleto ", "ground", bold=True, on="ochre")
-        right = self._right()
-        views_width = sum(len(title) + 4 for _, title in self._views)
-        room = width - cells.width - views_width - sum(len(text) for text, _ in right) - 2
-        site = self.snapshot.site
-        size = (
-            f"{_count(site.device_count, 'device')}, {_count(site.point_count, 'point')} "
-            f"on {_count(len(site.lines), 'line')}"
-        )
-        name = cut(site.name, max(room - 2, 0))
-        cells.put(f"  {name}", bold=True)
-        if room - len(name) > len(size) + 6:
-            cells.put("  ·  ", "muted").put(size, "muted")
-        rest = width - sum(len(text) for text, _ in right) - 1
-        cells.at(rest - views_width - max((rest - views_width - cells.width) // 3, 0))
+        right, titles = self._fitting(width, here)
+        cells = Cells(self.palette, "panel")
+        cells.put(" kanaleto " if titles is not None else " k ", "ground", bold=True, on="ochre")
+        shown = [(digit, title if titles or digit == here else "") for digit, title in self._views]
+        views_width = sum(_view_width(title) for _, title in shown)
+        rest = width - _width(right) - 1
+        room = rest - cells.width - views_width - 2
+        if room > 4:
+            name = cut(self.snapshot.site.name, room - 2)
+            cells.put(f"  {name}", bold=True)
+            size = self._site_size()
+            if room - len(name) > len(size) + 8:
+                cells.put("  ·  ", "muted").put(size, "muted")
+        cells.at(max(rest - views_width - max((rest - views_width - cells.width) // 3, 0), cells.width))
         self._views_at = []
-        for digit, title in self._views:
+        for digit, title in shown:
             is_here = digit == here
             self._views_at.append((cells.width, digit))
-            cells.put(f" {digit} ", "ochre" if is_here else "muted").put(
-                title, "ink" if is_here else "muted", bold=is_here
-            ).put(" ")
+            cells.put(f" {digit} ", "ochre" if is_here else "muted")
+            if title:
+                cells.put(f"{title} ", "ink" if is_here else "muted", bold=is_here)
         cells.at(rest)
-        for text, tone in right:
-            cells.put(text, tone)
+        for number, (text, tone) in enumerate(right):
+            cells.put(f"{'  ' if number else ' '}{text}", tone)
         return cells.strip(width)
 
-    def _right(self) -> list[tuple[str, str]]:
-        held = self.snapshot.is_held
-        if not self.snapshot.site.lines:
-            return [*self._writing(), ("◌ nothing to poll", "dim"), (f"   {datetime.now():%H:%M:%S}", "ink")]
-        state = ("◌ polling held", "ochre") if held else ("● polling", "verdigris")
-        if self.size.width < 90:
-            state = (state[0][0], state[1])
-        off: list[tuple[str, str]] = []
-        past = self.snapshot.past
-        if past:
-            worst = max(crossing.rule.level for crossing in past)
-            unseen = any(crossing.seen is None for crossing in past)
-            tone = LEVEL_TONES[worst] if unseen else "muted"
-            off.append(
-                (f" · {LEVEL_SHAPES[worst]} {len(past)}{' past a limit' if self.size.width >= 130 else ''}", tone)
-            )
-        off += [(f" · {self.snapshot.off}", "ochre")] if self.snapshot.off and self.size.width >= 90 else []
-        if self.context.recording:
-            off.append((" · ◉ recording" if self.size.width >= 120 else " ◉", "terracotta"))
-        return [*self._writing(), state, *off, (f"   {datetime.now():%H:%M:%S}", "ink")]
+    def _site_size(self) -> str:
+        site = self.snapshot.site
+        devices, points = _count(site.device_count, "device"), _count(site.point_count, "point")
+        return f"{devices}, {points} on {_count(len(site.lines), 'line')}"
 
-    def _writing(self) -> list[tuple[str, str]]:
-        """Whether anything may be written, and for how long yet."""
+    def _fitting(self, width: int, here: str) -> tuple[list[tuple[str, str]], bool | None]:
+        """What stands at the right, and whether the views have titles (None: the name is short too): the longest of
+        each that fit."""
+        full = sum(_view_width(title) for _, title in self._views)
+        digits = sum(_view_width(title if digit == here else "") for digit, title in self._views)
+        for titles, views in ((True, full), (False, digits)):
+            for pieces in self._rights():
+                if 10 + views + _width(pieces) + 1 <= width:
+                    return pieces, titles
+        return self._rights()[-1], None
+
+    def _rights(self) -> list[list[tuple[str, str]]]:
+        """What stands at the right, from all in words to what must stay."""
+        lock, short_lock = self._writing()
+        acting, short_acting = self._acting()
+        state, past, off, recording, clock = self._others()
+        brief = [(text[:1], tone) for text, tone in state]
+        brief_past = [(text.split(" past")[0], tone) for text, tone in past]
+        brief_recording = [("◉", tone) for _, tone in recording]
+        return [
+            [*lock, *acting, *state, *past, *off, *recording, *clock],
+            [*lock, *acting, *state, *brief_past, *brief_recording, *clock],
+            [*lock, *acting, *brief, *brief_past, *brief_recording, *clock],
+            [*short_lock, *short_acting, *brief, *brief_past, *brief_recording, *clock],
+            [*short_lock, *short_acting, *brief, *brief_past, *brief_recording],
+            [*short_lock, *short_acting, *brief],
+            [*short_lock, *short_acting],
+        ]
+
+    def _others(self) -> tuple[list[tuple[str, str]], ...]:
+        snapshot = self.snapshot
+        clock = [(f"{datetime.now():%H:%M:%S}", "ink")]
+        if not snapshot.site.lines:
+            return [("◌ nothing to poll", "dim")], [], [], [], clock
+        state = [("◌ polling held", "ochre") if snapshot.is_held else ("● polling", "verdigris")]
+        past: list[tuple[str, str]] = []
+        if snapshot.past:
+            worst = max(crossing.rule.level for crossing in snapshot.past)
+            unseen = any(crossing.seen is None for crossing in snapshot.past)
+            tone = LEVEL_TONES[worst] if unseen else "muted"
+            past = [(f"{LEVEL_SHAPES[worst]} {len(snapshot.past)} past a limit", tone)]
+        off = [(str(snapshot.off), "ochre")] if snapshot.off else []
+        recording = [("◉ recording", "terracotta")] if self.context.recording else []
+        return state, past, off, recording, clock
+
+    def _writing(self) -> tuple[list[tuple[str, str]], list[tuple[str, str]]]:
+        """Whether anything may be written, and for how long yet; the same in few words."""
         lock = cast(_Writes, self.app).writing.lock
         if lock.is_read_only:
-            return [("read-only  ", "muted")]
+            return [("read-only", "muted")], [("read-only", "muted")]
         unlocked, left_s = lock.told()
         if not unlocked:
-            return [("locked  ", "muted")] if self.size.width >= 110 else []
+            return [("locked", "muted")], [("locked", "muted")]
         left = f"{int(left_s) // 60}:{int(left_s) % 60:02}"
-        whom = f" {cut(unlocked, 20)}" if self.size.width >= 130 else ""
-        return [(f"◆ writes{whom} {left}  ", "terracotta")]
+        whom = cut(unlocked, 20)
+        return [(f"◆ writes {whom} {left}", "terracotta")], [(f"◆ writes {left}", "terracotta")]
+
+    def _acting(self) -> tuple[list[tuple[str, str]], list[tuple[str, str]]]:
+        """What is held, pulsing, owed or was left standing, in one mark."""
+        told, count, tone = cast(_Writes, self.app).writing.acting()
+        return ([(f"▲ {told} (H)", tone)], [(f"▲ {count} H", tone)]) if count else ([], [])
 
     def on_click(self, event: events.Click) -> None:
         for column, digit in reversed(self._views_at):
             if event.x >= column:
                 self.context.send(ShowView(digit))
                 return
+
+
+def _view_width(title: str) -> int:
+    return 3 + (len(title) + 1 if title else 0)
+
+
+def _width(pieces: Sequence[tuple[str, str]]) -> int:
+    return sum(len(text) + 2 for text, _ in pieces)
 
 
 def _count(number: int, word: str) -> str:

@@ -20,6 +20,7 @@ from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.requests import Request, ShowMoment
 
 if TYPE_CHECKING:
+    from kanaleto.control.alives import Offer
     from kanaleto.control.control import Control
     from kanaleto.control.preview import Spot
     from kanaleto.tui.write.question import Question
@@ -73,6 +74,10 @@ class Context(Protocol):
 
     def write(self, spots: "Sequence[Spot]", bit: int | None = None, text: str | None = None) -> None:
         """Open the line that a value is typed into, to be written."""
+        ...
+
+    def take_up(self, offer: "Offer") -> None:
+        """Open the line that writes with what was kept alive until its device was away."""
         ...
 
     def ask_to_write(self, question: "Question") -> None:

@@ -1,4 +1,5 @@
-"""Outages drawn from a seed over what is owed, on a virtual clock: `python -m tests.outages --times 10000`.
+"""Outages drawn from a seed over what is owed, on a virtual clock: `python -m tests.outages --times 10000`;
+of lines and devices, and their events: `--lines --times 1000`.
 
 Each seed pulses a coil or a bit, or keeps a word alive, and takes the device, its answers or the whole line away for
 0.1 s to 10 minutes. Within a minute of when it was due nothing is left on; later nothing is sent unasked and all is
@@ -17,7 +18,8 @@ from kanaleto.control.order import Result
 from kanaleto.control.owed import OWED_S, Stage
 from kanaleto.polling.events import EventKind
 from tests.controlled import DRIVE, Controlled
-from tests.simulated import device
+from tests.simulated import SimulatedLine, device
+from tests.test_polling import Running
 from tests.virtual import run_virtual
 
 _SETTLES_S = 12.0
@@ -145,14 +147,80 @@ class Outage:
             self._check(control.alive, "it ended in a short outage")
 
 
+class LineOutage:
+    """One seed: a line of some devices that are polled, of which one, some or all go away; as many events as outages,
+    each with its true beginning and end."""
+
+    def __init__(self, seed: int) -> None:
+        pick = self.pick = random.Random(f"line {seed}")
+        self.wrong: list[str] = []
+        self.count = pick.randint(1, 4)
+        self.retries = pick.choice((0, 1))
+        self.way = pick.choice(("deaf", "mute", "gone"))
+        out = pick.randint(1, self.count) if self.way != "gone" else self.count
+        self.out = set(range(1, out + 1))
+        self.length_s = pick.uniform(8.0, 90.0)
+        self.told = f"{out} of {self.count} {self.way} for {self.length_s:.1f} s, {self.retries} retries"
+
+    def run(self) -> list[str]:
+        run_virtual(self._run())
+        return self.wrong
+
+    async def _run(self) -> None:
+        devices = [
+            replace(device(f"D{n}", n, period_s=0.5, timeout_s=0.3, retries=self.retries), watchdog_s=2.0)
+            for n in range(1, self.count + 1)
+        ]
+        line = SimulatedLine(*devices)
+        async with Running(line) as running:
+            for _ in range(2):
+                await running.for_s(6.0 + self.pick.random())
+                out_s, number = asyncio.get_running_loop().time(), running.session.count
+                if self.way == "gone":
+                    line.channel.break_off("the cable is out")
+                elif self.way == "deaf":
+                    line.is_deaf = lambda unit_id: unit_id in self.out
+                else:
+                    line.fault = lambda frame, at, right: [] if frame.unit_id in self.out else right
+                await running.for_s(self.length_s)
+                line.channel.why_unreachable, line.fault = None, None
+                line.is_deaf = lambda unit_id: False
+                back_s = asyncio.get_running_loop().time()
+                await running.for_s(40.0)
+                self._judge(running, number, out_s, back_s)
+
+    def _judge(self, running: Running, number: int, out_s: float, back_s: float) -> None:
+        at = running.session.clock.at
+        events = [event for event in running.session.events.ring if event.wall_s > at(out_s) - 0.6]
+        is_line = len(self.out) == self.count
+        expected = [("line down", "")] if is_line else [("device lost", f"D{n}") for n in sorted(self.out)]
+        found = sorted((event.kind.value, event.device) for event in events)
+        if found != expected:
+            told = [f"{event.kind.value} {event.device}: {event.text}" for event in events]
+            self.wrong.append(f"events: {told}, expected {expected}")
+            return
+        rows = [row for row in running.session.exchanges if row.number > number and row.device is not None]
+        for event in events:
+            own = [row.outcome for row in rows if is_line or (row.device and row.device.name == event.device)]
+            failed_s = min((row.sent_at for row in own if not row.is_answer), default=out_s)
+            good_s = min((row.done_at for row in own if row.is_good and row.done_at > back_s), default=0.0)
+            if self.way == "gone":
+                failed_s = min(failed_s, out_s)
+            if abs(event.wall_s - at(failed_s)) > 0.05:
+                self.wrong.append(f"{event.text}: begun {event.wall_s - at(failed_s):+.3f} s off")
+            if abs((event.ended_wall_s or 0.0) - at(good_s)) > 0.05:
+                self.wrong.append(f"{event.text}: ended {(event.ended_wall_s or 0.0) - at(good_s):+.3f} s off")
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--times", type=int, default=10_000)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--lines", action="store_true", help="outages of lines and devices, and their events")
     chosen = parser.parse_args()
     failed = 0
     for seed in range(chosen.seed, chosen.seed + chosen.times):
-        one = Outage(seed)
+        one = LineOutage(seed) if chosen.lines else Outage(seed)
         wrong = one.run()
         failed += bool(wrong)
         if wrong:

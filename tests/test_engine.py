@@ -87,7 +87,7 @@ class Silent(unittest.TestCase):
             async with Running(line) as running:
                 await running.for_s(100)
                 self.assertGreater(running.tally("Device").timeouts, 95)
-                self.assertEqual(kinds(running), [EventKind.DEVICE_LOST])
+                self.assertEqual(kinds(running), [EventKind.LINE_DOWN])  # nobody answers on it
                 self.assertIsNone(running.session.events.ring[0].ended_wall_s)
                 line.fault = None
                 await running.for_s(1.5)
@@ -138,6 +138,13 @@ class Told(unittest.TestCase):
                 self.assertEqual((event.kind, event.count), (EventKind.EXCEPTION, 11))
                 line.fault = None
                 await running.for_s(2)
+                line.fault = lambda frame, at, right: [(at + 0.01, broken)]
+                await running.for_s(2)
+                self.assertEqual(len(running.session.events.ring), 1)  # it was not over
+                self.assertRegex(event.text, r"exception 4.*; 13 of 15 requests")
+                line.fault = None
+                await running.for_s(70)
+                self.assertAlmostEqual(event.lasted_s, 14, delta=1.1)  # since it came last
                 line.fault = lambda frame, at, right: [(at + 0.01, broken)]
                 await running.for_s(2)
                 self.assertEqual(len(running.session.events.ring), 2)

@@ -10,7 +10,7 @@ from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.packing import pack_exchanges
 from kanaleto.capture.row import Row, row_of
 from kanaleto.capture.tape import AFTER_US, Tape
-from kanaleto.polling.events import Event
+from kanaleto.polling.events import Event, stands_for
 from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.site.model import Line
 
@@ -51,7 +51,7 @@ class ExchangeRecorder(Sink):
 
     def on_event(self, event: Event) -> None:
         """For the log: the minutes round what was chosen are laid aside. Once for what comes close together."""
-        if event.kind.value in self._upon and event.count == 1 and event.ended_wall_s is None:
+        if any(stands_for(event, word) for word in self._upon) and event.count == 1 and event.ended_wall_s is None:
             who = event.device or event.line
             self.lay_aside(event.wall_s, f"{who}: {event.text}" if who else event.text)
 

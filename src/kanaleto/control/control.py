@@ -24,7 +24,7 @@ from kanaleto.control.routinefile import read_routines, routine_paths
 from kanaleto.control.running import Run, RunState
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.waits import Wait
-from kanaleto.polling.events import Event, EventKind
+from kanaleto.polling.events import Event, EventKind, stands_for
 from kanaleto.polling.listener import Sink
 from kanaleto.polling.session import Session
 from kanaleto.polling.world import World
@@ -66,6 +66,7 @@ class Control(Sink):
         self._path: Path | None = session.site.path
         self._upon: dict[str, tuple[Believed, bool]] = {}
         self._begun_s: dict[str, float] = {}
+        self._begun_at: dict[str, int] = {}
         self._is_over = False
         session.events.listeners.append(self._on_event)
 
@@ -297,10 +298,16 @@ class Control(Sink):
     def _on_event(self, event: Event) -> None:
         """What has just begun may be what a routine begins upon."""
         for routine in list(self.routines.values()):
-            if routine.upon != event.kind.value or event.count > 1:
+            if not stands_for(event, routine.upon) or event.count > 1:
                 continue
+            if self._begun_at.get(routine.name) == event.number:
+                continue  # the loss of its device became the outage of its line
             line = next((line.name for line, own in self._session.site.devices() if own.name == routine.device), "")
-            if event.device == routine.device or (not event.device and event.line == line):
+            is_lost = event.kind.value != routine.upon
+            lost = (event.data or {}).get("devices", ())
+            is_here = not event.device and event.line == line and (not is_lost or routine.device in list(lost))  # type: ignore[call-overload]
+            if event.device == routine.device or is_here:
+                self._begun_at[routine.name] = event.number
                 self._begin_upon(routine, asyncio.get_running_loop().time())
 
     def _look_upon(self, name: str, now_s: float) -> None:

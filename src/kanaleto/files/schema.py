@@ -129,7 +129,7 @@ class LineTable(Table, frozen=True):
     retries: Annotated[int, Meta(ge=0, le=20)] = 1
     gap_s: Seconds = 0.0
     connect_timeout_s: SomeSeconds = 3.0
-    reconnect_s: SomeSeconds = 1.0
+    reconnect_s: SomeSeconds | None = None
     in_flight: Annotated[int, Meta(ge=1, le=16)] = 1
     connection: Literal["keep", "request"] = "keep"
     serve_cert: str | None = None

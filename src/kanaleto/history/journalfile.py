@@ -129,8 +129,17 @@ class JournalFile:
                     found[event.number] = int(cursor.lastrowid or 0)
                 else:
                     self._db.execute(
-                        "UPDATE event SET ended = ?, count = ?, last = ?, device = ?, data = ?, text = ? WHERE id = ?",
-                        (*_standing(event), event.device, _data(event), event.text, row),
+                        "UPDATE event SET kind = ?, begun = ?, ended = ?, count = ?, last = ?, device = ?, data = ?, "
+                        "text = ? WHERE id = ?",
+                        (
+                            event.kind.value,
+                            micros(event.wall_s),
+                            *_standing(event),
+                            event.device,
+                            _data(event),
+                            event.text,
+                            row,
+                        ),
                     )
         ids.update(found)
         for event in events:

@@ -70,6 +70,8 @@ class Exchanger:
         self.framing = framing
         self.traffic = Traffic()
         self.lost_because = ""
+        self.lost_at = 0.0
+        """When the channel was lost, by the loop's time; 0 while it is open, or was never."""
         self._is_up = False
         self._unanswering = 0  # bytes since the last answer
         self._is_unanswered = False
@@ -107,6 +109,7 @@ class Exchanger:
         self._decoder.reset()
         self._free_at = 0.0
         self.lost_because = ""
+        self.lost_at = 0.0
         self._unanswering = 0
         self._is_unanswered = False
         await self.channel.open(self._receive, self._lose)
@@ -335,6 +338,7 @@ class Exchanger:
 
     def _lose(self, why: str) -> None:
         self.lost_because = why
+        self.lost_at = self.lost_at or self._loop.time()
         self._is_up = False
         if self._is_unanswered or self._pending:
             self.channel.drop()

@@ -5,19 +5,20 @@ import asyncio
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome
-from kanaleto.polling.events import EventKind
 from kanaleto.polling.listener import Listener
+from kanaleto.polling.outages import Outages
 from kanaleto.site.model import Line
 from kanaleto.wire.pdu import Request
 
-DOWN = "down"
 _DEAD = 6  # timeouts in a row, with no answer from anybody, until a network connection is made anew
 
 
 class Connection:
     """`connecting` bounds how many lines connect at once. Times are loop times."""
 
-    def __init__(self, line: Line, exchanger: Exchanger, listener: Listener, connecting: asyncio.Semaphore) -> None:
+    def __init__(
+        self, line: Line, exchanger: Exchanger, listener: Listener, connecting: asyncio.Semaphore, outages: Outages
+    ) -> None:
         self.line = line
         self.exchanger = exchanger
         self.why_unreachable = ""
@@ -27,7 +28,7 @@ class Connection:
         self._listener = listener
         self._connecting = connecting
         self._timeouts_in_a_row = 0
-        self._has_told_down = False
+        self.outages = outages
 
     @property
     def can_ask(self) -> bool:
@@ -41,9 +42,7 @@ class Connection:
         self.openings += 1
         self._timeouts_in_a_row = 0
         self.why_unreachable = ""
-        if self._has_told_down:
-            self._has_told_down = False
-            self._listener.end_event(self.line.name, "", DOWN)
+        self.outages.connected(asyncio.get_running_loop().time())
 
     async def ask(
         self, unit_id: int, request: Request, timeout_s: float, pause_s: float, pdu: bytes | None = None
@@ -62,9 +61,7 @@ class Connection:
         """It could not be made, or was lost."""
         self.why_unreachable, self.next_connect_s = why, next_connect_s
         self._listener.on_unreachable(self.line, why)
-        if not self._has_told_down:
-            self._has_told_down = True
-            self._listener.on_event(EventKind.LINE_DOWN, self.line.name, "", why, going_on=DOWN)
+        self.outages.down(why, self.exchanger.lost_at or asyncio.get_running_loop().time())
 
     def note_answer(self) -> None:
         """Somebody answers on it."""

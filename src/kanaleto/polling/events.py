@@ -30,6 +30,7 @@ class EventKind(Enum):
     LINE_DOWN = "line down"
     DEVICE_LOST = "device lost"
     DEVICE_SLOW = "device slow"
+    UNANSWERED = "unanswered"
     LEARNED = "learned"
     EXCEPTION = "exception"
     GARBLED = "garbled"
@@ -97,6 +98,14 @@ def length_text(seconds: float) -> str:
     return f"{hours} h {minutes} min" if hours else f"{minutes} min {rest} s"
 
 
+def stands_for(event: Event, word: str) -> bool:
+    """Whether an event is of that kind; the outage of a line stands for the loss of its devices too."""
+    if event.kind.value == word:
+        return True
+    is_lost = event.kind is EventKind.LINE_DOWN and word == EventKind.DEVICE_LOST.value
+    return is_lost and bool((event.data or {}).get("devices"))
+
+
 OnEvent = Callable[[Event], None]
 _Key = tuple[str, str, object]
 
@@ -120,11 +129,11 @@ class EventLog:
 
     def note(
         self, kind: EventKind, line: str, device: str, text: str, going_on: object = None, is_spell: bool = False,
-        point: str = "", data: dict[str, object] | None = None,
+        point: str = "", data: dict[str, object] | None = None, wall_s: float | None = None,
     ) -> Event:  # fmt: skip
-        """Something happened. With `going_on`, the same of the same device only counts up until `end` is called for
-        it; of a spell until it has not come for a minute."""
-        now = self._wall()
+        """Something happened (at `wall_s`, where that is not now). With `going_on`, the same of the same device only
+        counts up until `end` is called for it; of a spell until it has not come for a minute."""
+        now = self._wall() if wall_s is None else wall_s
         key = (line, device, going_on)
         event = self._going_on.get(key) if going_on is not None else None
         if event is not None:
@@ -147,10 +156,42 @@ class EventLog:
         self._tell(event)
         return event
 
-    def end(self, line: str, device: str, going_on: object, how: Ended = Ended.OVER) -> Event | None:
-        """What went on is over; the next time is an event of its own."""
+    def end(
+        self, line: str, device: str, going_on: object, how: Ended = Ended.OVER, more: str = "",
+        is_since_last: bool = False,
+    ) -> Event | None:  # fmt: skip
+        """What went on is over, now or (`is_since_last`) since it came last; the next time is an event of its own.
+        `more` is added to its text."""
         key = (line, device, going_on)
-        return self._close(key, self._wall(), how) if key in self._going_on else None
+        event = self._going_on.get(key)
+        if event is None:
+            return None
+        if more:
+            event.text = f"{event.text}; {more}"
+        return self._close(key, event.last_wall_s if is_since_last else self._wall(), how)
+
+    def change(self, line: str, device: str, going_on: object, text: str) -> None:
+        """More is known of what goes on."""
+        event = self._going_on.get((line, device, going_on))
+        if event is not None:
+            event.text = text
+            self._tell(event)
+
+    def widen(
+        self, line: str, device: str, going_on: object, widened: object, text: str, data: dict[str, object],
+        wall_s: float,
+    ) -> None:  # fmt: skip
+        """What began as a device's outage is its whole line's, since `wall_s`."""
+        event = self._going_on.pop((line, device, going_on), None)
+        if event is None:
+            self.note(EventKind.LINE_DOWN, line, "", text, widened, data=data, wall_s=wall_s)
+            return
+        event.kind, event.device, event.text, event.data = EventKind.LINE_DOWN, "", text, data
+        event.wall_s = min(event.wall_s, wall_s)
+        self._going_on[line, "", widened] = event
+        for listener in self.listeners:
+            listener(event)
+        self._tell(event)
 
     def sweep(self) -> None:
         """Spells that have not come again for a minute are over: since they came last."""

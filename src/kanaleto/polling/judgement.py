@@ -14,6 +14,7 @@ from kanaleto.polling.clock import Clock
 from kanaleto.polling.connection import Connection
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.listener import Listener
+from kanaleto.polling.outages import Outages
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule
 from kanaleto.site.model import Line
 from kanaleto.wire.codes import ExceptionCode, exception_text
@@ -25,7 +26,6 @@ _REFUSALS = 2  # refusals in a row until a block is narrowed down: a device that
 _SLOW_SHARE, _SLOW_TIMES = 0.7, 3
 _LATE_TIMES = 3  # a pause, or a device that was away, is no line without time
 _WATCHDOG_SHARE = 0.8
-LOST = "lost"
 _NOTED_READS = 16
 _NOT_NOW = (ExceptionCode.ACKNOWLEDGE, ExceptionCode.SERVER_DEVICE_BUSY)
 """No refusals: the device is at work, and is asked again soon (application protocol 1.1b3, 7)."""
@@ -45,8 +45,10 @@ class Judgement:
         listener: Listener,
         now: Callable[[], float],
         clock: Clock,
+        outages: Outages,
     ) -> None:
         self.line = line
+        self._outages = outages
         self.board = board
         self.schedule = schedule
         self._connection = connection
@@ -85,6 +87,8 @@ class Judgement:
         """Tell when a device is left alone nearly as long as it bears."""
         alone_s = now - state.last_asked_s if state.last_asked_s is not None else 0.0
         if alone_s > _WATCHDOG_SHARE * watchdog_s:
+            if self._outages.explains(state.device.name, now - alone_s):
+                return
             text = (
                 f"was not asked for {alone_s:.1f} s, and trips after {watchdog_s:g}: the line is too busy, or was held"
             )
@@ -104,6 +108,8 @@ class Judgement:
             job.state.overruns += 1
             due_s = now
             job.late_in_a_row += 1
+            if self._outages.is_disturbed(now):  # that takes the time, not the load of the line
+                job.late_in_a_row = 0
             if job.late_in_a_row >= _LATE_TIMES and not job.state.is_silent:
                 self._tell_overrun(job)
         else:
@@ -132,7 +138,7 @@ class Judgement:
                 self.schedule.note_read(job, outcome.done_at)
         job.silences = 0
         job.reads += 1
-        if job.refusals or state.reason or state.refused:
+        if job.refusals or state.reason:
             self._end_refusal(job)
         self._note_alive(state, outcome)
         if outcome.took_s > _SLOW_SHARE * state.device.timeout_s or state.slow_in_a_row:
@@ -147,13 +153,14 @@ class Judgement:
         if any(other.refusals for other in state.jobs):
             return
         state.reason, state.trouble = "", None
-        if all(other.reads or other.block.period_s < 0 for other in state.jobs):
-            for key in state.refused:
-                self._listener.end_event(self.line.name, state.device.name, key)
-            state.refused.clear()
 
     def _note_alive(self, state: DeviceState, outcome: Outcome) -> None:
         state.last_answer_s = outcome.done_at
+        if self._outages.looks:
+            is_good = outcome.is_good
+            is_refusing = is_good and state.is_refused and any(other.refusals for other in state.jobs)
+            state.is_refused = not is_good or is_refusing
+            self._outages.answered(state.device.name, outcome.done_at, is_good, is_refusing)
         if not state.failures_in_a_row and not state.is_silent:
             return
         silent_since_s = state.silent_since_s
@@ -161,7 +168,6 @@ class Judgement:
         state.back_off_s = state.next_try_s = 0.0
         state.reason, state.trouble = "", None
         if silent_since_s is not None:
-            self._listener.end_event(self.line.name, state.device.name, LOST)
             self.schedule.make_due(state, self._now())
 
     def _note_speed(self, state: DeviceState, took_s: float) -> None:
@@ -177,9 +183,10 @@ class Judgement:
     def _take_refusal(self, job: Job, outcome: Outcome) -> None:
         block, state = job.block, job.state
         code = outcome.code or 0
-        self._note_alive(state, outcome)
         job.silences = 0
         job.refusals += 1
+        state.is_refused = True
+        self._note_alive(state, outcome)
         state.reason, state.trouble = outcome.reason, outcome.kind
         if job.is_dead:
             return
@@ -188,10 +195,7 @@ class Judgement:
             f"{'puts off' if code in _NOT_NOW else 'refuses'} {block.request.count} {block.request.table.title} from "
             f"{block.request.address} (wire): {exception_text(code)}"
         )
-        key = (EventKind.EXCEPTION, code, block.request.table)
-        state.refused.add(key)
-        told = f"exception {code}: {what}"
-        self._listener.on_event(EventKind.EXCEPTION, self.line.name, state.device.name, told, going_on=key)
+        self._outages.refused(state.device.name, code, f"exception {code}: {what}")
         if code in _NARROWED and job.refusals >= _REFUSALS:
             self._listener.on_refused(block, f"exception {code}, {exception_text(code)}")
 
@@ -204,6 +208,9 @@ class Judgement:
             self.board.fail(block.index, Trouble(reason, is_refusal=False))
         state.failures_in_a_row += 1
         state.reason, state.trouble = reason, outcome.kind
+        answers_others = job.silences and state.last_answer_s is not None and state.last_answer_s > job.first_silence_s
+        if not answers_others or not is_silence:
+            self._outages.failed(state.device.name, outcome.done_at, reason, outcome.kind)
         if not is_silence:
             return
         if job.silences and state.last_answer_s is not None and state.last_answer_s > job.first_silence_s:
@@ -214,10 +221,8 @@ class Judgement:
         job.silences = max(job.silences, 1)
         if not state.is_silent:
             state.silent_since_s = outcome.sent_at
-            lost = f"fell silent: {reason}"
-            self._listener.on_event(EventKind.DEVICE_LOST, self.line.name, state.device.name, lost, going_on=LOST)
         if self.schedule.has_live_others(state):
-            state.back_off_s = min(max(2 * state.back_off_s, self.line.reconnect_s), LONGEST_BACK_OFF_S)
+            state.back_off_s = min(max(2 * state.back_off_s, self.line.first_pause_s), LONGEST_BACK_OFF_S)
         else:
             state.back_off_s = 0.0
         state.next_try_s = outcome.done_at + state.back_off_s

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
-from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.lines.outcome import Outcome
 from kanaleto.planning.basis import basis_of
 from kanaleto.planning.blocks import Difference
 from kanaleto.planning.plan import DevicePlan
@@ -21,15 +21,17 @@ from kanaleto.polling.clock import Clock
 from kanaleto.polling.connection import Connection
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Water
-from kanaleto.polling.judgement import LOST, Judgement
+from kanaleto.polling.judgement import Judgement
 from kanaleto.polling.listener import Listener
+from kanaleto.polling.outages import Outages
 from kanaleto.polling.requests import May, OneOff, Requests
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule
+from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.codes import WRITING
 from kanaleto.wire.pdu import Request
 
-_SPELLS = {OutcomeKind.GARBLED: EventKind.GARBLED, OutcomeKind.UNEXPECTED: EventKind.STRANGE}
+_NETWORK_PAUSE_S = 5.0
 
 
 def _wake(sleeper: asyncio.Future[None]) -> None:
@@ -53,8 +55,9 @@ class LinePoller:
     ) -> None:
         self.line = line
         self.exchanger = exchanger
-        self.connection = Connection(line, exchanger, listener, connecting)
         self.states: dict[str, DeviceState] = {}
+        self.outages = Outages(line.name, listener, self._polled, self._watchdog_of)
+        self.connection = Connection(line, exchanger, listener, connecting, self.outages)
         self.water = Water()
         self.schedule = Schedule(self._is_wanted)
         self.is_held = False
@@ -64,7 +67,9 @@ class LinePoller:
         self._late_told = 0
         self._listener = listener
         self._requests = Requests()
-        self._judgement = Judgement(line, board, self.schedule, self.connection, listener, self._now, clock)
+        self._judgement = Judgement(
+            line, board, self.schedule, self.connection, listener, self._now, clock, self.outages
+        )
         self._sleeping: set[asyncio.Future[None]] = set()
         self._set_parts(parts, 0.0, {})
 
@@ -76,7 +81,7 @@ class LinePoller:
             if state is None or state.device.unit_id != device.unit_id:
                 if state is not None:
                     self.schedule.forget(device.name)
-                    self._listener.end_event(self.line.name, device.name, LOST)
+                    self.outages.forget(device.name)
                 state = self.states[device.name] = DeviceState(device)
             state.device = device
             part = by_device.get(device.name) or DevicePlan(self.line, device, basis_of(self.line, device), (), {})
@@ -87,8 +92,24 @@ class LinePoller:
             )
             self.schedule.set_jobs(state, part, now, differs.get(device.name))
 
+    def _watchdog_of(self, name: str) -> float | None:
+        state = self.states.get(name)
+        return state.device.watchdog_s if state is not None else None
+
+    @property
+    def _longest_pause_s(self) -> float:
+        """How long the pause between two connects may grow: a network line that is polled is soon back."""
+        line = self.line
+        is_network = not isinstance(line.link, SerialLink) or line.link.is_remote
+        is_quick = line.reconnect_s is None and is_network and any(True for _ in self._polled())
+        return _NETWORK_PAUSE_S if is_quick else LONGEST_BACK_OFF_S
+
     def _now(self) -> float:
         return self._loop.time()
+
+    def _polled(self) -> Iterable[str]:
+        """Devices that are asked by themselves."""
+        return (name for name, state in self.states.items() if state.is_polled)
 
     @property
     def overruns(self) -> int:
@@ -106,6 +127,7 @@ class LinePoller:
                 self._rename(renamed.pop(device.unit_id), device.name)
         for name in [name for name in self.states if name not in names]:
             self.schedule.forget(name)
+            self.outages.forget(name)
             del self.states[name]
         self.line = self.connection.line = self._judgement.line = line
         self._judgement.board = board
@@ -117,6 +139,7 @@ class LinePoller:
         self.states[new] = self.states.pop(old)
         self._listener.on_renamed(self.line.name, old, new)
         self.schedule.rename(old, new)
+        self.outages.rename(old, new)
 
     def replan(self, part: DevicePlan) -> None:
         """Other blocks for one device."""
@@ -203,7 +226,7 @@ class LinePoller:
     async def run(self) -> None:
         """Poll until cancelled."""
         self._loop = asyncio.get_running_loop()
-        pause_s = self.line.reconnect_s
+        pause_s = self.line.first_pause_s
         try:
             while True:
                 while self.is_off:
@@ -219,11 +242,11 @@ class LinePoller:
                 except Unreachable as error:
                     why = str(error)
                 has_lasted = self._loop.time() - opened_s > LONGEST_BACK_OFF_S
-                pause_s = self.line.reconnect_s if has_lasted else pause_s
+                pause_s = self.line.first_pause_s if has_lasted else pause_s
                 self._note_down(why, pause_s)
                 if not self.is_off:
                     await self._sleep_until(self.connection.next_connect_s)
-                pause_s = min(2 * pause_s, LONGEST_BACK_OFF_S)
+                pause_s = min(2 * pause_s, self._longest_pause_s)
         finally:
             self.exchanger.close("polling stopped")
 
@@ -305,7 +328,7 @@ class LinePoller:
         except asyncio.CancelledError:
             one.refuse(self._requests.ended_because or "polling has ended", self._loop.time())
             raise
-        self.count(one.device, one.request, outcome, 0)
+        self.count(one.device, one.request, outcome, 0, is_polled=False)
         self._pause_after_write(one)
         one.end(outcome)
 
@@ -361,8 +384,10 @@ class LinePoller:
             return None
         return self.schedule.take_due(now)
 
-    def count(self, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
-        """Every outcome goes through here, once."""
+    def count(
+        self, device: Device | None, request: Request, outcome: Outcome, attempt: int, is_polled: bool = True
+    ) -> None:
+        """Every outcome goes through here, once; `is_polled` where the line asked it by itself."""
         self.outcomes += 1
         self.water.add(outcome.asked_at, outcome.done_at, outcome.kind)
         if outcome.content is not None:
@@ -372,8 +397,10 @@ class LinePoller:
             state.counts.add(outcome)
             if outcome.is_answer:
                 state.heard_s = outcome.done_at
-            if outcome.kind in _SPELLS:
-                self._note_spell(_SPELLS[outcome.kind], state.device.name, outcome.reason)
+                if not is_polled and self.outages.looks:
+                    self.outages.answered(state.device.name, outcome.done_at, outcome.is_good, state.is_refused)
+            elif is_polled:
+                self.outages.tried(state.device.name, outcome.kind, outcome.sent_at)
         strays = self.exchanger.traffic.strays
         if strays.late != self._late_told:
             self._late_told = strays.late

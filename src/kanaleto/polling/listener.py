@@ -42,12 +42,22 @@ class Listener(Protocol):
     def on_unreachable(self, line: Line, why: str) -> None: ...
 
     def on_event(
-        self, kind: EventKind, line: str, device: str, text: str, going_on: object = None, is_spell: bool = False
-    ) -> None: ...
+        self, kind: EventKind, line: str, device: str, text: str, going_on: object = None, is_spell: bool = False,
+        at_s: float | None = None, data: dict[str, object] | None = None,
+    ) -> None: ...  # fmt: skip
+
+    def change_event(self, line: str, device: str, going_on: object, text: str) -> None: ...
+
+    def widen_event(
+        self, line: str, device: str, going_on: object, widened: object, text: str, data: dict[str, object],
+        at_s: float,
+    ) -> None: ...  # fmt: skip
 
     def on_renamed(self, line: str, old: str, new: str) -> None: ...
 
-    def end_event(self, line: str, device: str, going_on: object) -> None: ...
+    def end_event(
+        self, line: str, device: str, going_on: object, more: str = "", is_since_last: bool = False
+    ) -> None: ...
 
 
 class Sink:

@@ -8,7 +8,7 @@ less often. A line on which nobody else wants anything asks them at their period
 
 import heapq
 from collections import deque
-from collections.abc import Callable, Collection, Hashable, Iterable
+from collections.abc import Callable, Collection, Iterable
 
 from msgspec import Struct, field
 
@@ -48,13 +48,18 @@ class DeviceState(Struct, eq=False):
     overruns: int = 0
     parked: dict[int, "Job"] = field(default_factory=dict)
     """Jobs that were due while the `enabled_by` point was off, by their identity; they wait for it."""
-    refused: set[Hashable] = field(default_factory=set)
-    """Refusals that go on, by their cause."""
+    is_refused: bool = False
+    """Whether a block of it may be refused now."""
     enabling: tuple[Block, int] | None = None  # where its `enabled_by` point is read
 
     @property
     def jobs(self) -> Collection["Job"]:
         return self.jobs_by_block.values()
+
+    @property
+    def is_polled(self) -> bool:
+        """Whether anything of it is asked by itself now."""
+        return self.shortest_s >= 0 and len(self.jobs_by_block) > len(self.parked)
 
     @property
     def is_silent(self) -> bool:

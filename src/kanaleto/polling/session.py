@@ -94,16 +94,27 @@ class Session:
             sink.on_unreachable(line, why)
 
     def on_event(
-        self, kind: EventKind, line: str, device: str, text: str, going_on: object = None, is_spell: bool = False
-    ) -> None:
-        self.events.note(kind, line, device, text, going_on, is_spell)
+        self, kind: EventKind, line: str, device: str, text: str, going_on: object = None, is_spell: bool = False,
+        at_s: float | None = None, data: dict[str, object] | None = None,
+    ) -> None:  # fmt: skip
+        wall_s = self.clock.at(at_s) if at_s is not None else None
+        self.events.note(kind, line, device, text, going_on, is_spell, data=data, wall_s=wall_s)
+
+    def change_event(self, line: str, device: str, going_on: object, text: str) -> None:
+        self.events.change(line, device, going_on, text)
+
+    def widen_event(
+        self, line: str, device: str, going_on: object, widened: object, text: str, data: dict[str, object],
+        at_s: float,
+    ) -> None:  # fmt: skip
+        self.events.widen(line, device, going_on, widened, text, data, self.clock.at(at_s))
 
     def on_renamed(self, line: str, old: str, new: str) -> None:
         self.events.rename(line, old, new)
         self.limits.rename(line, old, new)
 
-    def end_event(self, line: str, device: str, going_on: object) -> None:
-        self.events.end(line, device, going_on)
+    def end_event(self, line: str, device: str, going_on: object, more: str = "", is_since_last: bool = False) -> None:
+        self.events.end(line, device, going_on, more=more, is_since_last=is_since_last)
 
     def on_read(self, block: Block) -> None:
         self._poll_as(self.world.note_read(block, asyncio.get_running_loop().time()))

@@ -246,7 +246,7 @@ class Line(Struct, frozen=True):
     retries: int = 1
     gap_s: float = 0.0
     connect_timeout_s: float = 3.0
-    reconnect_s: float = 1.0
+    reconnect_s: float | None = None
     in_flight: int = 1
     connects_per_request: bool = False
     tls_serving: TlsServing | None = None
@@ -258,6 +258,11 @@ class Line(Struct, frozen=True):
     @property
     def point_count(self) -> int:
         return sum(len(device.points) for device in self.devices)
+
+    @property
+    def first_pause_s(self) -> float:
+        """Before it is connected again, the first time; the pause grows from then on."""
+        return self.reconnect_s if self.reconnect_s is not None else 1.0
 
 
 def shared_with(site: "Site", old: "Site") -> "Site":

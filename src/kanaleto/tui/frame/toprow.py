@@ -55,7 +55,8 @@ class TopRow(Drawn):
                 cells.put(f"{title} ", "ink" if is_here else "muted", bold=is_here)
         cells.at(rest)
         for number, (text, tone) in enumerate(right):
-            cells.put(f"{'  ' if number else ' '}{text}", tone)
+            gap = " " if text.startswith("·") or not number else "  "
+            cells.put(f"{gap}{text}", tone)
         return cells.strip(width)
 
     def _site_size(self) -> str:
@@ -80,7 +81,7 @@ class TopRow(Drawn):
         acting, short_acting = self._acting()
         state, past, off, recording, clock = self._others()
         brief = [(text[:1], tone) for text, tone in state]
-        brief_past = [(text.split(" past")[0], tone) for text, tone in past]
+        brief_past = [(text.split(" past")[0].removeprefix("· "), tone) for text, tone in past]
         brief_recording = [("◉", tone) for _, tone in recording]
         return [
             [*lock, *acting, *state, *past, *off, *recording, *clock],
@@ -103,9 +104,9 @@ class TopRow(Drawn):
             worst = max(crossing.rule.level for crossing in snapshot.past)
             unseen = any(crossing.seen is None for crossing in snapshot.past)
             tone = LEVEL_TONES[worst] if unseen else "muted"
-            past = [(f"{LEVEL_SHAPES[worst]} {len(snapshot.past)} past a limit", tone)]
-        off = [(str(snapshot.off), "ochre")] if snapshot.off else []
-        recording = [("◉ recording", "terracotta")] if self.context.recording else []
+            past = [(f"· {LEVEL_SHAPES[worst]} {len(snapshot.past)} past a limit", tone)]
+        off = [(f"· {snapshot.off}", "ochre")] if snapshot.off else []
+        recording = [("· ◉ recording", "terracotta")] if self.context.recording else []
         return state, past, off, recording, clock
 
     def _writing(self) -> tuple[list[tuple[str, str]], list[tuple[str, str]]]:

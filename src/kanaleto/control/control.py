@@ -96,10 +96,11 @@ class Control(Sink):
         return (order.address, order.end) == (kept.address, kept.end)
 
     async def _watch(self, number: int, result: Result, on_later: Callable[[str], None]) -> None:
-        said = await watch(self.orders, result, lambda: self._is_over or self._watched != number)
-        if said:
-            order = result.order
+        said, has_stayed = await watch(self.orders, result, lambda: self._is_over or self._watched != number)
+        order = result.order
+        if said and not has_stayed:
             self._session.events.note(EventKind.WRITE, order.line, order.device, said, point=order.name)
+        if said:
             on_later(said)
 
     async def send_all(self, orders: Sequence[Order], on_each: Callable[[Result], None]) -> list[Result]:

@@ -283,15 +283,16 @@ class Orders:
             return bytes(content.bits(order.count)), ""
         return content.data, ""
 
+    def knows_mask(self, device: str, limits: DeviceLimits) -> bool:
+        """Whether a device may know mask write: as the site says, else until it has refused one. For any thread."""
+        known = limits.functions
+        return Function.MASK_WRITE_REGISTER in known if known is not None else device not in self._knows_no_mask
+
     def requests(self, order: Order, limits: DeviceLimits, before: bytes | None) -> list[Request]:
         """What carries it out, by what the device is known to know. Raises Refused and CannotWrite."""
         if not order.is_masked:
             return requests_of(order, limits)
-        known = limits.functions
-        knows_mask = (
-            Function.MASK_WRITE_REGISTER in known if known is not None else order.device not in self._knows_no_mask
-        )
-        if knows_mask and order.device:
+        if self.knows_mask(order.device, limits) and order.device:
             return requests_of(order, limits)
         if before is None:
             raise Refused(

@@ -7,7 +7,7 @@ of a file; `on 2 s` for a pulse; `5 to all` for a broadcast; and behind a value 
 """
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from msgspec import Struct
@@ -153,15 +153,22 @@ def _file_text(name: str) -> str:
     return text
 
 
-def preview(spots: Sequence[Spot], text: str, snapshot: Snapshot, bit: int | None = None) -> Preview:
-    """`bit` where one bit of a word of bits is meant: then on and off are enough."""
+Read = Mapping[tuple[str, str], tuple[bytes, float]]
+"""What was read by hand, by device and point: the words, and when by the loop's time."""
+
+
+def preview(
+    spots: Sequence[Spot], text: str, snapshot: Snapshot, bit: int | None = None, read: Read | None = None
+) -> Preview:
+    """`bit` where one bit of a word of bits is meant: then on and off are enough. `read` is known of points that have
+    no spot of their own."""
     try:
-        return _preview(spots, text, snapshot, bit)
+        return _preview(spots, text, snapshot, bit, read or {})
     except ValueError as error:  # CannotWrite, and what no frame can hold
         return Preview(fault=str(error))
 
 
-def _preview(spots: Sequence[Spot], text: str, snapshot: Snapshot, bit: int | None) -> Preview:
+def _preview(spots: Sequence[Spot], text: str, snapshot: Snapshot, bit: int | None, read: Read) -> Preview:
     first = spots[0]
     why = why_not_writable(first.point)
     if why:
@@ -172,7 +179,7 @@ def _preview(spots: Sequence[Spot], text: str, snapshot: Snapshot, bit: int | No
     if typed.of_device:
         return _made(snapshot, _copied(spots, typed.of_device, snapshot), typed)
     if len(spots) == 1 and len(typed.values) > 1:
-        spots = _following(first, len(typed.values), snapshot)
+        spots = _following(first, len(typed.values), snapshot, read)
     elif len(typed.values) > 1 and len(typed.values) != len(spots):
         raise CannotWrite(f"{len(typed.values)} values for {len(spots)} points: type one, or one for each")
     values = typed.values if len(typed.values) > 1 else typed.values * len(spots)
@@ -198,7 +205,7 @@ def _power(spot: Spot, snapshot: Snapshot) -> int:
     return power
 
 
-def _following(first: Spot, count: int, snapshot: Snapshot) -> list[Spot]:
+def _following(first: Spot, count: int, snapshot: Snapshot, read: Read) -> list[Spot]:
     """The points behind it that can be written, in the order of their addresses; of bare registers the next."""
     point = first.point
     if not point.name:
@@ -215,7 +222,11 @@ def _following(first: Spot, count: int, snapshot: Snapshot) -> list[Spot]:
     points = points[next((at for at, own in enumerate(points) if own.name == point.name), 0) :]
     if len(points) < count:
         raise CannotWrite(f"{count} values, and {len(points)} points that can be written from {point.name} on")
-    return [replace(first, point=own) for own in points[:count]]
+    found = [first]
+    for own in points[1:count]:  # what stands there is each one's own
+        words, words_s = read.get((first.who, own.name), (None, 0.0))
+        found.append(replace(first, point=own, words=words, words_s=words_s))
+    return found
 
 
 def _copied(spots: Sequence[Spot], name: str, snapshot: Snapshot) -> list[tuple[Spot, Wanted]]:

@@ -21,12 +21,12 @@ class Sight(Struct, frozen=True):
     takes_s: float
 
 
-def sight_of(order: Order, spot: Spot) -> Sight:
-    """Raises CannotWrite."""
+def sight_of(order: Order, spot: Spot, knows_mask: bool = True) -> Sight:
+    """`knows_mask` where the device may know mask write. Raises CannotWrite."""
     link = spot.line.link
     now = order.seen if order.is_masked and order.seen is not None else None
     functions = spot.limits.functions
-    has_mask = functions is None or 0x16 in functions
+    has_mask = knows_mask and (functions is None or 0x16 in functions)
     requests = requests_of(order, spot.limits, now if not has_mask else None)
     framing = framing_of(link)
     frames = []
@@ -43,11 +43,10 @@ def sight_of(order: Order, spot: Spot) -> Sight:
     cost = line_cost(link, spot.line.gap_s)
     sent = sum(len(request.encode()) for request in requests)
     takes_s = len(requests) * cost.fixed_s + sent * cost.byte_s
-    words = (
-        order.data.hex(" ", 2).upper()
-        if not order.table.is_bits
-        else " ".join("on" if b else "off" for b in order.data)
-    )
+    whole = order.data
+    if order.is_masked and now is not None:  # what the word will be, whichever way it is written
+        whole = (int.from_bytes(now) & ~order.mask & 0xFFFF | int.from_bytes(order.data) & order.mask).to_bytes(2)
+    words = whole.hex(" ", 2).upper() if not order.table.is_bits else " ".join("on" if b else "off" for b in order.data)
     return Sight(words, tuple(frames), method_of(requests), where, takes_s)
 
 

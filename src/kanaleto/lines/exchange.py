@@ -20,6 +20,7 @@ from collections import deque
 from kanaleto.lines.channel import Channel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.traffic import LONGEST_FRAME, LONGEST_PAUSE_S, SLOWEST_CHARACTER_S, OnDone, OnLate, Traffic, Waiting
+from kanaleto.wire.codes import WRITING
 from kanaleto.wire.diagnostics import Diagnose
 from kanaleto.wire.facts import ANSWERED
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
@@ -117,13 +118,12 @@ class Exchanger:
 
     @property
     def may_hold_bytes(self) -> bool:
-        """Whether what was sent and not answered may still be on its way, and arrive much later."""
+        """Whether a write that was sent and not answered may still be on its way, and arrive much later."""
         return self._is_unanswered and not self._has_character_time
 
     def close(self, why: str = "the line was closed") -> None:
-        """Close the channel; requests in flight end as unreachable, and what was not answered is not sent later."""
-        if self._is_unanswered or self._pending:
-            self.channel.drop()
+        """Close the channel; requests in flight end as unreachable, and no write that was not answered arrives later."""
+        self._drop_writes()
         self.channel.close()
         self._lose(why)
 
@@ -336,12 +336,15 @@ class Exchanger:
             else:
                 waiting.strange = (OutcomeKind.GARBLED, event.raw, event.reason)
 
+    def _drop_writes(self) -> None:
+        if self._is_unanswered or any(one.request.function in WRITING for one in self._pending.values()):
+            self.channel.drop()
+
     def _lose(self, why: str) -> None:
         self.lost_because = why
         self.lost_at = self.lost_at or self._loop.time()
         self._is_up = False
-        if self._is_unanswered or self._pending:
-            self.channel.drop()
+        self._drop_writes()
         self._is_unanswered = False
         self.channel.close()
         for key in list(self._pending):
@@ -359,7 +362,7 @@ class Exchanger:
         if kind is OutcomeKind.GOOD or kind is OutcomeKind.EXCEPTION:
             self._unanswering = 0
             self._is_unanswered = False
-        else:
+        elif waiting.request.function in WRITING:
             self._is_unanswered = True
         if kind is not OutcomeKind.GOOD and kind is not OutcomeKind.EXCEPTION:
             self._free_at += self._quarantine_s

@@ -5,12 +5,17 @@ from msgspec import Struct
 
 from kanaleto.lines.outcome import OF_GATEWAY
 from kanaleto.polling.snapshot import DeviceStatus, LineStatus
-from kanaleto.wire.codes import exception_text
+from kanaleto.site.link import SerialLink
+from kanaleto.wire.codes import ExceptionCode, exception_text
 
 _ALL_SILENT = {
     True: "all of its devices are silent: look at the adapter, the wires, and baud and parity at both ends.",
     False: "the connection is accepted and nobody answers on it: look at the "
     "unit IDs, and at the line behind the gateway.",
+}
+_GARBLED = {
+    True: "look at screen, terminators and earth.",
+    False: "look at what stands between: a gateway's serial side, or the device's own network part.",
 }
 _GARBLED_SHARE = 0.005
 _FEW = 20
@@ -22,6 +27,28 @@ class Finding(Struct, frozen=True):
     who: str
     text: str
     is_garbled: bool = False
+
+
+def is_wired(line: LineStatus) -> bool:
+    """Whether there are wires, a rate and terminators that could be wrong: not on a network."""
+    link = line.line.link
+    return isinstance(link, SerialLink) and not link.is_remote
+
+
+def _advice(code: int) -> str:
+    """What may be done about an exception (application protocol 1.1b3, 7)."""
+    match code:
+        case ExceptionCode.ILLEGAL_FUNCTION:
+            return "it does not know the function: name those that it knows (functions = […])"
+        case ExceptionCode.ILLEGAL_DATA_ADDRESS:
+            return "look at the addresses and how the manual counts them"
+        case ExceptionCode.ILLEGAL_DATA_VALUE:
+            return "look at how many registers one request may ask (max_registers)"
+        case ExceptionCode.ACKNOWLEDGE | ExceptionCode.SERVER_DEVICE_BUSY:
+            return "it is at work and is asked again: a longer period leaves it more time"
+        case ExceptionCode.SERVER_DEVICE_FAILURE | ExceptionCode.MEMORY_PARITY_ERROR:
+            return "the device itself has failed at it: look at its own display"
+    return "its manual says what that means"
 
 
 def look_at(lines: tuple[LineStatus, ...]) -> list[Finding]:
@@ -37,16 +64,11 @@ def look_at(lines: tuple[LineStatus, ...]) -> list[Finding]:
             )
         silent = line.silent
         if len(silent) > 1 and len(silent) == len(line.devices):
-            found.append(
-                Finding(
-                    line.line.name,
-                    "all of its devices are silent: look at the adapter, the wires, and baud and parity at both ends.",
-                )
-            )
+            found.append(Finding(line.line.name, _ALL_SILENT[is_wired(line)]))
         else:
             found += [_silent(line, status) for status in silent]
     for line in lines:
-        found += [finding for status in line.devices for finding in _faults(status)]
+        found += [finding for status in line.devices for finding in _faults(line, status)]
     return found
 
 
@@ -56,16 +78,16 @@ def _silent(line: LineStatus, status: DeviceStatus) -> Finding:
     noticed = f" Its return is noticed within {status.notice_within_s:.0f} s."
     if neighbours:
         those = "its neighbour still answers" if neighbours == 1 else "its neighbours still answer"
-        return Finding(
-            status.device.name,
-            f"{never}; {those}, so the line is whole: look at its supply, its plug, or its unit ID.{noticed}",
-        )
-    return Finding(
-        status.device.name, f"{never}, and nobody else is on {line.line.name}: look at wires, settings and unit ID."
+        whole = "so the line is whole" if is_wired(line) else "so the connection is whole"
+        plug = "its supply, its plug, or its unit ID" if is_wired(line) else "its supply and its unit ID"
+        return Finding(status.device.name, f"{never}; {those}, {whole}: look at {plug}.{noticed}")
+    where = (
+        "wires, settings and unit ID" if is_wired(line) else "its supply and its unit ID: the connection is accepted"
     )
+    return Finding(status.device.name, f"{never}, and nobody else is on {line.line.name}: look at {where}.")
 
 
-def _faults(status: DeviceStatus) -> list[Finding]:
+def _faults(line: LineStatus, status: DeviceStatus) -> list[Finding]:
     found = []
     tally, name = status.tally, status.device.name
     wrong = tally.garbled + tally.unexpected
@@ -74,7 +96,7 @@ def _faults(status: DeviceStatus) -> list[Finding]:
         found.append(
             Finding(
                 name,
-                f"{share:.1f} % of its answers come garbled: look at screen, terminators and earth.",
+                f"{share:.1f} % of its answers come garbled: {_GARBLED[is_wired(line)]}",
                 is_garbled=True,
             )
         )
@@ -88,10 +110,6 @@ def _faults(status: DeviceStatus) -> list[Finding]:
         )
     if refused:
         code, count = max(refused.items(), key=lambda item: item[1])
-        found.append(
-            Finding(
-                name,
-                f"refused {count} times with exception {code}, {exception_text(code)}: look at addresses and limits.",
-            )
-        )
+        told = f"refused {count} times with exception {code}, {exception_text(code)}: {_advice(code)}."
+        found.append(Finding(name, told))
     return found

@@ -33,6 +33,8 @@ class WriteLine(ShownLine):
             self._before = self.screen.focused
         self._spots, self._bit = list(spots), bit
         self.phase, self.message, self.tone = Phase.TYPING, "", "muted"
+        self._has_back = False
+        self._read.clear()
         self._asked = self._question = None
         self._sends += 1
         self._put(offered(self._spots[0], self.context.snapshot, bit) if text is None else text, text is None)
@@ -81,7 +83,7 @@ class WriteLine(ShownLine):
 
     def _look(self) -> None:
         """What would go out for what stands here."""
-        self._preview = preview(self._spots, self._typed.text, self.context.snapshot, self._bit)
+        self._preview = preview(self._spots, self._typed.text, self.context.snapshot, self._bit, self._read)
         wish = self._preview.wish
         if wish is None:
             self._waits = ""
@@ -109,6 +111,7 @@ class WriteLine(ShownLine):
 
     def _changed(self) -> None:
         """Something else stands in the line: what was asked or said before is not about that."""
+        self._has_back = False
         if self.phase in (Phase.DONE, Phase.ASKED):
             self.phase, self._asked, self._question = Phase.TYPING, None, None
         self.message = ""
@@ -301,8 +304,13 @@ class WriteLine(ShownLine):
         # what was read back is what was seen last, whatever the next poll may still have to bring
         now_s = self.context.engine.now_s()
         for result in results:
-            if result.after is not None:
-                self._spots = [spot.as_read(result.order, result.after, now_s) for spot in self._spots]
+            if result.after is None:
+                continue
+            self._spots = [spot.as_read(result.order, result.after, now_s) for spot in self._spots]
+            for line in self._preview.lines:
+                spot = line.spot.as_read(result.order, result.after, now_s)
+                if spot.words is not None and spot is not line.spot:
+                    self._read[spot.who, spot.point.name] = (spot.words, now_s)
         took = f", {1000 * last.took_s:.0f} ms" if last.is_done else ""
         if len(results) + len(rest) > 1:
             told = f"{len(well)} of {len(results) + len(rest)} written"
@@ -315,13 +323,16 @@ class WriteLine(ShownLine):
         if last.is_well and back:
             told += f" · the way back stands above: {back}"
             self._put(back)
+            self._has_back = True
         else:
             self._look()
         self._say(told, "verdigris" if last.is_well else "terracotta")
 
     def _told_later(self, sends: int, told: str) -> None:
+        tone = "verdigris" if told.endswith("it stayed") else "terracotta"
         if self.is_open and sends == self._sends:
-            self._say(told, "terracotta")
+            back = f" · the way back stands above: {self._typed.text}" if self._has_back else ""
+            self._say(told + (back if tone == "verdigris" else ""), tone)
             self.redraw()
         else:
             self.context.tell(told)

@@ -1,6 +1,6 @@
 """What the line to write into shows: title, value, what goes out, what happens then."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from kanaleto.control.preview import Planned, Preview, Spot, now_of
 from kanaleto.control.sight import changes_of, sight_of
@@ -25,8 +25,12 @@ def message_rows(palette: Palette, text: str, tone: str, width: int, most: int) 
 class Seen:
     """Rows of cells, of one preview."""
 
-    def __init__(self, spots: Sequence[Spot], made: Preview, snapshot: Snapshot, palette: Palette, width: int) -> None:
+    def __init__(
+        self, spots: Sequence[Spot], made: Preview, snapshot: Snapshot, palette: Palette, width: int,
+        knows_mask: Callable[[Spot], bool],
+    ) -> None:  # fmt: skip
         self._spots, self._made, self._snapshot = spots, made, snapshot
+        self._knows_mask = knows_mask
         self._palette, self._width = palette, width
 
     def _cells(self, label: str = "") -> Cells:
@@ -109,7 +113,7 @@ class Seen:
             (line.spot for line in self._made.lines if line.spot.who == (order.device or line.spot.who)), self._spots[0]
         )
         try:
-            sight = sight_of(order, spot)
+            sight = sight_of(order, spot, self._knows_mask(spot))
         except CannotWrite as error:
             return cells.put(str(error), "ochre")
         frame = sight.frames[0] + (" …" if len(sight.frames) > 1 else "")
@@ -139,6 +143,9 @@ class Seen:
             return cells.put(f"the way back after {self._made.pulse_s:g} s, whatever happens")
         if len(self._made.orders) > 1:
             return cells.put("each read back and compared; the first that fails ends it")
+        first = orders[0] if (orders := self._made.orders) else None
+        if first is not None and first.is_masked and not self._knows_mask(self._spots[0]):
+            cells.put("it knows no mask write: the whole word is read, changed and written; ", "ochre")
         cells.put("read back and compared, watched for 5 s")
         return cells.put(
             "    0x…, 0b…, a state's text; several by ; = DEVICE copies; @ FILE; to all; every 0.5 s then 0", "dim"

@@ -47,6 +47,9 @@ class ShownLine(Drawn, can_focus=True):
         self._judged: tuple[float, str] = (0.0, "")
         self._waits = self._spelled = ""
         self._sends = 0
+        self._has_back = False
+        """Whether the way back is what stands in the line."""
+        self._read: dict[tuple[str, str], tuple[bytes, float]] = {}
         self._before: Widget | None = None
         self._lines: list[Cells] = []
 
@@ -72,7 +75,7 @@ class ShownLine(Drawn, can_focus=True):
             return [*keys, ("escape", "no"), ("ctrl+q", "quit")]
         if self.phase is Phase.SENDING:
             return [("escape", "close"), ("ctrl+q", "quit")]
-        send = "send the way back" if self.phase is Phase.DONE else "send"
+        send = "send the way back" if self._has_back else "send"
         return [
             ("enter", send),
             ("up down", "on, off, states"),
@@ -88,14 +91,18 @@ class ShownLine(Drawn, can_focus=True):
             self._look_at_paint()
             return
         device: Device | None = self._spots[0].device if self._spots else None
-        seen = Seen(self._spots, self._preview, snapshot, self.palette, self.size.width)
+        orders = self.context.control.orders
+        seen = Seen(
+            self._spots, self._preview, snapshot, self.palette, self.size.width,
+            lambda spot: orders.knows_mask(spot.device.name if spot.device is not None else "", spot.limits),
+        )  # fmt: skip
         message, tone = self.message, self.tone
         if self.phase is Phase.TYPING and not message and self._typed.text:
             message, tone = self._preview.fault or seen.changed, "ochre"
             if not message and self._waits:
                 message, tone = self._waits, "muted"
         self._lines = [
-            seen.title("way back" if self.phase is Phase.DONE else "", self._bit),
+            seen.title("way back" if self._has_back else "", self._bit),
             seen.value(self._typed.text, self._typed.at, self.has_keys),
             seen.goes_out(),
             seen.then(device),

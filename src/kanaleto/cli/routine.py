@@ -8,6 +8,7 @@ import click
 
 from kanaleto.capture.kept import Kept
 from kanaleto.capture.row import Origin
+from kanaleto.cli.confirm import ask_yes
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
@@ -162,8 +163,7 @@ class _Running:
         if not sys.stdin.isatty():
             say(f"{question} Nobody can be asked here, so: no", err=True)
             return False
-        say(f"{question} y goes on, anything else does not: ", err=True)
-        return (await asyncio.to_thread(sys.stdin.readline)).strip().lower() in ("y", "yes")
+        return await asyncio.to_thread(ask_yes, f"{question} y goes on, anything else does not: ")
 
     def _tell_step(self, told: StepTold) -> None:
         took_ms = round(told.took_s * 1000, 3)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from kanaleto.cli.output import say
+from kanaleto.cli.confirm import ask_yes
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Device, Line, Site, Writing
 
@@ -42,8 +42,7 @@ class SiteLine:
         if how is Writing.CONFIRM and not is_yes:
             if not sys.stdin.isatty():
                 raise click.UsageError(f"{self.who} wants each write confirmed: add --yes")
-            say(f"{self.who} wants each write confirmed: y writes, anything else does not", err=True)
-            if sys.stdin.readline().strip().lower() not in ("y", "yes"):
+            if not ask_yes(f"{self.who} wants each write confirmed: y writes, anything else does not"):
                 raise click.UsageError("not confirmed, so nothing was written")
 
     def ledger(self, program: str) -> "tuple[JournalLedger, JournalFile]":

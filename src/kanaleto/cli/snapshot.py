@@ -14,7 +14,8 @@ from kanaleto.cli.output import iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.control.control import Control
 from kanaleto.control.lock import Lock
-from kanaleto.control.order import Consent, Result
+from kanaleto.control.order import Consent, Order, Result
+from kanaleto.control.orders import Refused
 from kanaleto.control.snapshots import (
     Difference,
     Held,
@@ -207,8 +208,18 @@ def _value(held: Held | None) -> str:
 @click.option("--from", "of", metavar="NAME", help="the device of FILE whose values are meant, for another --device")
 @click.option("--dry", "is_dry", is_flag=True, help="write nothing: say what would be written")
 @click.option("--yes", "is_yes", is_flag=True, help="confirm what the site wants confirmed")
+@click.option(
+    "--although-changed", "although_changed", is_flag=True,
+    help="write also where the device is not the one that the site knows (its tag, its identification, its adapter)",
+)  # fmt: skip
 def restore_command(
-    site_path: Path, file: Path, names: tuple[str, ...], of: str | None, is_dry: bool, is_yes: bool
+    site_path: Path,
+    file: Path,
+    names: tuple[str, ...],
+    of: str | None,
+    is_dry: bool,
+    is_yes: bool,
+    although_changed: bool,
 ) -> int:
     """Write back what FILE has and does not stand there now, in its order; what could not be written is told.
 
@@ -244,7 +255,10 @@ def restore_command(
     control = Control(session, Lock(consents=True), kept.ledger, lambda: folder)
 
     async def work(session: Session) -> None:
-        results.extend(await restore(control.orders, orders, lambda result: _tell(result)))
+        agreed = orders
+        if although_changed:
+            agreed = await _although_changed(control, orders)
+        results.extend(await restore(control.orders, agreed, lambda result: _tell(result)))
 
     kept.start(site.path, site, Origin.REAL)
     try:
@@ -260,5 +274,21 @@ def restore_command(
     return 0
 
 
+async def _although_changed(control: Control, orders: list[Order]) -> list[Order]:
+    """With consent where a device is not as it was; what differs is told."""
+    told: dict[str, str] = {}
+    for order in orders:
+        if order.device in told:
+            continue
+        try:
+            told[order.device] = await control.orders.differs(order)
+        except Refused as why:
+            told[order.device] = str(why)
+        if told[order.device]:
+            say(f"{told[order.device]}; written all the same, as --although-changed says", err=True)
+    return [order.with_consent(Consent.DEVICE) if told.get(order.device) else order for order in orders]
+
+
 def _tell(result: Result) -> None:
-    say(f"{result.order.device}/{result.order.name}: {result.order.told}: {result.text}", err=not result.is_well)
+    way = "; --although-changed writes it all the same" if result.needs is Consent.DEVICE else ""
+    say(f"{result.order.device}/{result.order.name}: {result.order.told}: {result.text}{way}", err=not result.is_well)

@@ -19,7 +19,10 @@ from kanaleto.control.orders import Orders
 from kanaleto.control.wanted import WHOLE, mask_of, text_of, why_not_writable
 from kanaleto.files.texts import read_text
 from kanaleto.files.whole import write_whole
+from kanaleto.planning.plan import Place
+from kanaleto.polling.board import Quality
 from kanaleto.polling.session import Session
+from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.faults import Fault, FaultyFile
 from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.wire.codes import Table
@@ -247,6 +250,24 @@ def _read_row(said: dict[str, str], number: int) -> Held:
         said.get("unit", ""),
         number,
     )
+
+
+def standing(rows: Sequence[Held], snapshot: Snapshot) -> dict[tuple[str, str, Table, int], Held]:
+    """What of these is polled, as it was read last; for whoever looks at it."""
+    found: dict[tuple[str, str, Table, int], Held] = {}
+    for row in rows:
+        place = snapshot.place_of((row.device, row.point)) if row.point else None
+        if not isinstance(place, Place) or place.block is None:
+            continue
+        point = place.point
+        reading = snapshot.reading(place)
+        if (
+            reading.quality is Quality.GOOD
+            and reading.data
+            and (point.table, point.address) == (row.table, row.address)
+        ):
+            found[row.key] = _row(place.device, point, reading.data)
+    return found
 
 
 # Comparing and writing back

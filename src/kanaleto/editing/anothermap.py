@@ -21,7 +21,7 @@ from kanaleto.tables.maps import point_cells
 _LEAST = 0.45
 _MOST_CANDIDATES = 12
 _WORD = re.compile(r"[A-Za-zÀ-ÿ]+|[0-9]+")
-_KEPT = (*LIMITS, *LIMIT_MANNERS, *LIMIT_STATES)
+_RISING = ("range_low", "alarm_low", "warn_low", "warn_high", "alarm_high", "range_high")
 
 
 class Found(Struct, frozen=True):
@@ -113,14 +113,14 @@ def used_by(site: Site, device: Device, name: str) -> list[str]:
 
 def taken_map(device: str, source: Path, text: str, new: Sequence[Point], pairs: Mapping[int, Point]) -> Edit:
     """The device gets a map of its own made of that text. `pairs`: the number of a new point, and the old one whose
-    name and limits it takes; limits only where it has none and both are of one unit."""
+    name it takes, and whatever else `carried` gives."""
     names = FreeNames([point.name for point in pairs.values()])
     changes: dict[str, dict[str, str]] = {}
     for number, point in enumerate(new):
         old = pairs.get(number)
         cells = {"name": old.name if old is not None else names.give(point.name)}
-        if old is not None and not point.limits.can_be_passed and _plain(old.unit) == _plain(point.unit):
-            cells |= _limit_cells(old, point)
+        if old is not None:
+            cells |= carried(old, point)[0]
         changes[point.name] = cells
 
     def edit(draft: Draft) -> str:
@@ -136,7 +136,46 @@ def taken_map(device: str, source: Path, text: str, new: Sequence[Point], pairs:
     return edit
 
 
-def _limit_cells(old: Point, new: Point) -> dict[str, str]:
-    cells = point_cells(Device("", 0, (), 1.0, 0), old)
-    states = LIMIT_STATES if old.labels == new.labels else ()
-    return {key: cells[key] for key in _KEPT if key in cells and (key not in LIMIT_STATES or key in states)}
+def carried(old: Point, new: Point) -> tuple[dict[str, str], list[str]]:
+    """Cells that a new point takes from the one whose place it takes, where the new map does not say them: limits,
+    hysteresis and delays of one unit, names of bits and states, and what of those warns. And the columns that are
+    lost."""
+    has, says = _cells_of(old), _cells_of(new)
+    cells: dict[str, str] = {}
+    lost: list[str] = []
+    is_alike = old.codec.type.kind is new.codec.type.kind or not (_is_number(old) or _is_number(new))
+    if "labels" in has and "labels" not in says:
+        if is_alike and old.table.is_bits == new.table.is_bits:
+            cells["labels"] = has["labels"]
+        else:
+            lost.append("labels")
+    has_labels = "labels" in cells or old.labels == new.labels
+    same_unit = _plain(old.unit) == _plain(new.unit)
+    for key in (*LIMITS, *LIMIT_MANNERS, *LIMIT_STATES):
+        if key not in has or key in says:
+            continue
+        if has_labels if key in LIMIT_STATES else same_unit:
+            cells[key] = has[key]
+        else:
+            lost.append(key)
+    taken = [key for key in LIMITS if key in cells]
+    while taken and any(key in says for key in LIMITS) and not _is_ordered({**cells, **says}):
+        key = taken.pop()  # the new map's own figures stand
+        del cells[key]
+        lost.append(key)
+    return cells, lost
+
+
+def _cells_of(point: Point) -> dict[str, str]:
+    return point_cells(Device("", 0, (), 1.0, 0), point)
+
+
+def _is_number(point: Point) -> bool:
+    """Whether it measures something, and is no word of states."""
+    return bool(point.unit) or point.codec.type.is_float
+
+
+def _is_ordered(cells: Mapping[str, str]) -> bool:
+    """Whether limits follow one another as they must."""
+    rising = [float(cells[key]) for key in _RISING if key in cells]
+    return rising == sorted(rising)

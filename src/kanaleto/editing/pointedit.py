@@ -39,6 +39,17 @@ def change_points(device: str, names: Sequence[str], cells: Cells, seen: Seen | 
     return edit
 
 
+def make_writable(chosen: Mapping[str, Sequence[str]]) -> Edit:
+    """Points of devices, by their names, may be read and written from then on."""
+
+    def edit(draft: Draft) -> str:
+        for device, names in chosen.items():
+            change_points(device, names, {"access": "rw"})(draft)
+        return f"make {_count([name for names in chosen.values() for name in names])} writable"
+
+    return edit
+
+
 def delete_points(device: str, names: Sequence[str], seen: Seen | None = None) -> Edit:
     """Take rows away."""
 

@@ -122,7 +122,7 @@ class Exchanger:
         return self._is_unanswered and not self._has_character_time
 
     def close(self, why: str = "the line was closed") -> None:
-        """Close the channel; requests in flight end as unreachable, and no write that was not answered arrives later."""
+        """Close the channel; requests in flight end as unreachable, no write that was not answered arrives later."""
         self._drop_writes()
         self.channel.close()
         self._lose(why)

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from kanaleto.control.alives import Offer
     from kanaleto.control.control import Control
     from kanaleto.control.preview import Spot
+    from kanaleto.control.running import RunState
     from kanaleto.tui.write.line import WriteLine
 
 
@@ -87,6 +88,26 @@ class Doings(PacedApp):
                 choices = (Choice("y", "yes", yes), Choice("n", "no", no, ends=True))
                 line.ask(Question(f"“{run.name}” asks", run.question, choices))
 
+            elif (
+                run.waits_to_go and not line.is_open and not prompt.is_open and self._asked != (run.number, str(run.at))
+            ):
+                self._asked = (run.number, str(run.at))
+                line.ask(self._next_step(run))
+
+    def _next_step(self, run: "RunState") -> Question:
+        """One key goes on, step by step."""
+        number, control = run.number, self.control
+        step = run.steps[min(run.at, len(run.steps) - 1)].step
+        return Question(
+            f"“{run.name}”: step {step.number} of {len(run.steps)} is next",
+            step.text,
+            (
+                Choice("y", "do it", lambda: self.do(lambda session: control.go(number))),
+                Choice("z", "to the end", lambda: self.do(lambda session: control.go(number, True))),
+                Choice("x", "stop it", lambda: self.do(lambda session: control.stop_run(number)), ends=True),
+            ),
+        )
+
     def answer_routine(self, number: int, is_yes: bool) -> None:
         """Answer a routine that asks."""
         self.do(lambda session: self.control.answer(number, is_yes))
@@ -96,7 +117,9 @@ class Doings(PacedApp):
         from kanaleto.control.wanted import why_not_writable
 
         first = spots[0]
-        why = why_not_writable(first.point) or self.writing.lock.why_not(first.device.name if first.device else "")
+        hint = " (A makes it writable)" if first.point.table.is_writable and not first.point.access.is_written else ""
+        why = why_not_writable(first.point)
+        why = f"{why}{hint}" if why else self.writing.lock.why_not(first.device.name if first.device else "")
         if why or self.line_to_write is None:
             self.tell(why or "in a moment")
             self.presses.refused(why or "the line to write into is not there yet")

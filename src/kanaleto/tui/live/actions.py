@@ -16,6 +16,7 @@ ACTIONS = (
     Action("o", "only", "only", "only what changed, only what is bad, only what is past a limit"),
     Action("f", "fold", "fold device", "fold the points of a device away, or open them"),
     Action("F", "fold_all", "fold all devices", "fold all devices, or open them"),
+    Action("A", "writable", "make writable", "make the point, or all that are marked, writable: asked once"),
     Action("v", "mark", "mark", "mark points: to pin, compare, or lay across"),
     Action("V", "mark_device", "mark all of a device", "mark all points of a device"),
     Action("c", "compare", "compare", "compare: points that are marked, two devices of one map, or what is expected"),

@@ -22,6 +22,7 @@ from kanaleto.control.snapshots import (
     orders_for,
     restore,
     save,
+    standing,
     take,
     writable,
 )
@@ -37,6 +38,7 @@ from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.write.question import Choice, Question
 
 FOLDER = "snapshots"
+_LOOK_S = 0.5
 
 
 class HeldHead(Drawn):
@@ -104,6 +106,7 @@ class HeldPart(Part):
         self._then: list[Held] = []
         self._now: list[Held] = []
         self._title = ""
+        self._looked_s = 0.0
         self._only_writable = True
         self._head, self._list = HeldHead(), HeldRows()
 
@@ -135,8 +138,20 @@ class HeldPart(Part):
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
+        if snapshot.now_s - self._looked_s >= _LOOK_S:
+            self._looked_s = snapshot.now_s
+            self._follow(snapshot)
         self._head.redraw()
         self._list.redraw()
+
+    def _follow(self, snapshot: Snapshot) -> None:
+        """What is polled is compared as it stands now, while one looks."""
+        polled = standing(self._then, snapshot)
+        known = {row.key: row for row in self._now}
+        if any(known.get(key) != row for key, row in polled.items()):
+            known |= polled
+            self._now = [known[row.key] for row in self._then if row.key in known]
+            self._lay_out()
 
     # What is compared
 
@@ -240,7 +255,7 @@ class HeldPart(Part):
 
     def action_file(self) -> None:
         def answer(text: str) -> str | None:
-            path = Path(text.strip()).expanduser()
+            path = self.context.holder.beside(text, self.context.snapshot.site.path) or Path(text.strip()).expanduser()
             if not path.is_file():
                 return f"there is no file {path}"
             self._take_file(path)

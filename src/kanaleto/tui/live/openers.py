@@ -6,7 +6,7 @@ from kanaleto.planning.plan import AnyPlace, Identity
 from kanaleto.tui.live.parts import Parts
 from kanaleto.tui.live.rows import DeviceRow, LiveRows
 from kanaleto.tui.shared.view import View
-from kanaleto.tui.write.points import write_points
+from kanaleto.tui.write.points import ask_writable, write_points
 
 
 class Openers(View):
@@ -43,6 +43,9 @@ class Openers(View):
             await self.action_pad()
         else:
             write_points(self.context, self._in_order(self._list.marked), self._current)
+
+    def action_writable(self) -> None:
+        ask_writable(self.context, self._in_order(self._list.marked), self._current)
 
     async def action_moved(self) -> None:
         await self.parts.begin("moved", self.device_here, [])

@@ -6,6 +6,7 @@ from collections.abc import Callable, Hashable, Sequence
 from textual.app import ComposeResult
 
 from kanaleto.control.preview import spot_of
+from kanaleto.control.running import RunState, StepOutcome
 from kanaleto.control.wanted import is_word_of_bits, why_not_writable
 from kanaleto.planning.plan import Place
 from kanaleto.polling.board import Quality
@@ -18,7 +19,7 @@ from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.shared.rows import Rows
-from kanaleto.tui.shared.words import clock_text
+from kanaleto.tui.shared.words import clock_text, wrapped
 from kanaleto.tui.write.question import Choice, Question
 
 _MOST_WRITTEN = 12
@@ -184,7 +185,30 @@ class PadPart(Part):
         if not own:
             return []
         runs = {run.name: run for run in (*control.runs, *control.running)}
-        return [Note(""), Head("ROUTINES"), *(RoutineRow(routine, runs.get(routine.name)) for routine in own)]
+        rows: list[PadRow] = [Note(""), Head("ROUTINES")]
+        wall_s = self.context.engine.session.clock.at(self.snapshot.now_s)
+        for routine in own:
+            run = runs.get(routine.name)
+            now = run.steps[min(run.at, len(run.steps) - 1)] if run is not None and run.steps else None
+            is_begun = now is not None and now.outcome is StepOutcome.RUNNING
+            rows.append(
+                RoutineRow(routine, run, max(wall_s - now.wall_s, 0.0) if now is not None and is_begun else None)
+            )
+            rows += self._dry_rows(run) if run is not None else []
+        return rows
+
+    def _dry_rows(self, run: RunState) -> list[PadRow]:
+        """All that a dry run would do, step by step."""
+        if not any(told.outcome is StepOutcome.WOULD for told in run.steps):
+            return []
+        rows: list[PadRow] = []
+        for told in run.steps:
+            text = f"{told.step.number:3}  {told.step.text}" + (f": {told.said}" if told.said else "")
+            if told.outcome is StepOutcome.FAILED:
+                text += " — this fails"
+            parts = wrapped(text, max(self.size.width - 12, 30))
+            rows += [Note(f"      {'' if not at else '     '}{part}", "sky") for at, part in enumerate(parts)]
+        return rows
 
     # What can be done
 
@@ -271,7 +295,7 @@ class PadPart(Part):
                     Choice("y", "yes", lambda: do(lambda session: control.answer(number, True))),
                     Choice("n", "no", lambda: do(lambda session: control.answer(number, False)), ends=True), *choices,
                 ]  # fmt: skip
-            if run.waits_to_go:
+            if run.waits_to_go:  # asked at the foot of every view as well
                 choices = [
                     Choice("y", "next step", lambda: do(lambda session: control.go(number))),
                     Choice("z", "to the end", lambda: do(lambda session: control.go(number, True))), *choices,

@@ -45,10 +45,11 @@ class AliveRow(Struct, frozen=True):
 
 
 class RoutineRow(Struct, frozen=True):
-    """A routine, and how it runs or ran last."""
+    """A routine, and how it runs or ran last; how long the step that runs has taken so far (None: none runs yet)."""
 
     routine: Routine
     run: RunState | None
+    passed_s: float | None = None
 
 
 class Written(Struct, frozen=True):

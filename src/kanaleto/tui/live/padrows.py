@@ -1,7 +1,5 @@
 """How the rows of the pad are drawn."""
 
-import time
-
 from kanaleto.control.order import State
 from kanaleto.control.routine import StepKind
 from kanaleto.control.running import RunState, StepOutcome
@@ -101,9 +99,10 @@ def _routine(cells: Cells, row: RoutineRow, snapshot: Snapshot) -> Cells:
         return cells.put("  not run yet", "dim")
     if is_on:
         now = run.steps[min(run.at, len(run.steps) - 1)]
-        step, passed_s = now.step, max(time.time() - now.wall_s, 0.0)
-        waited = f", {passed_s:.0f} s of {step.within_s:g} s" if step.kind in (StepKind.WAIT, StepKind.HOLD) else ""
-        asks = "; waits to go on: enter" if run.waits_to_go else ""
+        step, waited = now.step, ""
+        if row.passed_s is not None and step.kind in (StepKind.WAIT, StepKind.HOLD, StepKind.CHECK):
+            waited = f", {row.passed_s:.0f} s of {step.within_s:g} s"
+        asks = "; waits to go on: y" if run.waits_to_go else ""
         asks = f"; asks: {run.question} — enter answers" if run.question else asks
         cells.put(f"  step {step.number} of {len(run.steps)}: ", "ochre" if asks else "verdigris")
         return cells.put(f"{step.text}{waited}{asks}", "ochre" if asks else "verdigris")
@@ -112,8 +111,7 @@ def _routine(cells: Cells, row: RoutineRow, snapshot: Snapshot) -> Cells:
 
 def _over(cells: Cells, run: RunState) -> Cells:
     if any(told.outcome is StepOutcome.WOULD for told in run.steps):
-        would = "; ".join(told.said for told in run.steps if told.said)
-        return cells.put(f"  would send {would}", "sky")
+        return cells.put(f"  dry at {clock_text(run.begun_wall_s)[:8]}: nothing was sent; what it would do:", "sky")
     tone = {"done": "verdigris", "failed": "terracotta"}.get(run.outcome, "ochre")
     last = next((told for told in reversed(run.steps) if told.wall_s), None)
     at = f" {clock_text(last.wall_s)[:8]}" if last is not None else ""

@@ -28,6 +28,7 @@ ACTIONS = (
     Action("C", "copy", "copy", "copy the point"),
     Action("delete,backspace", "delete", "delete", "delete the point, or all that are marked"),
     Action("w", "write", "write", "write the point, or all that are marked"),
+    Action("A", "writable", "make writable", "make the point, or all that are marked, writable: asked once"),
     Action("v", "mark", "mark", "mark points: what changes or deletes does so to all of them"),
     Action("F", "fit", "fit the scale", "fit the scale to what the display shows"),
     Action("i", "import", "import map", "import a table or description; a pasted table is imported too"),

@@ -9,7 +9,7 @@ from textual.binding import Binding
 from textual.containers import Vertical
 from textual.strip import Strip
 
-from kanaleto.editing.anothermap import Found, find_again, read_other, taken_map, used_by
+from kanaleto.editing.anothermap import Found, carried, find_again, read_other, taken_map, used_by
 from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.news import Opened
 from kanaleto.files.texts import read_text
@@ -64,6 +64,9 @@ class MatchRows(Rows[Found]):
         cells.put(f"{point.name}{unit}", tone, each).put(" ")
         count = from_wire(point.address, point.table, self.device.numbering) if self.device is not None else ""
         cells.put(f"{point.table.value} {count}", "sky", 16).put(f"{point.codec}", "muted", 12)
+        _, lost = carried(row.old, point)
+        if lost:
+            return cells.put(f"lost: {', '.join(lost)}", "terracotta")
         return cells.put(row.how, "muted")
 
     def action_other(self, step: int) -> None:
@@ -115,7 +118,7 @@ class AnotherMapPane(Drawn, Vertical):
             if not text.strip():
                 return "name a map file; escape leaves"
             try:
-                path = holder.map_path(text)
+                path = holder.beside(text, self.context.snapshot.site.path) or holder.map_path(text)
                 content = read_text(path)
                 new = read_other(path, content, device)
             except FaultyFile as error:
@@ -149,11 +152,13 @@ class AnotherMapPane(Drawn, Vertical):
             if other.map_path == device.map_path and other.name != device.name
         ]
         shared = f" · {', '.join(likes[:3])} keep{'s' if len(likes) == 1 else ''} the map of now" if likes else ""
+        lost_of = [row for row in rows if row.new is not None and carried(row.old, self._list.new[row.new])[1]]
+        limits = f", {len(lost_of)} lose limits or states" if lost_of else ""
         needed = sum(1 for row in rows if row.new is None and row.old.name in self._list.used)
         lacking = f", {needed} of them needed elsewhere" if needed else ""
         self._head.told = (
             f"{device.name} gets the map of {self._path.name}",
-            f"{found} of {len(rows)} points found again, {len(rows) - found} lost{lacking}, {more} new{shared}",
+            f"{found} of {len(rows)} points found again, {len(rows) - found} lost{lacking}{limits}, {more} new{shared}",
         )
         self._head.refresh()
 

@@ -108,7 +108,8 @@ class ImportPane(Drawn, Vertical):
             if not text.strip():
                 return "name a file; escape leaves"
             try:
-                path = self.context.holder.map_path(text)
+                path = self.context.holder.beside(text, self.context.snapshot.site.path)
+                path = path or self.context.holder.map_path(text)
             except ValueError as error:
                 return str(error)
             return self._read(path, link, unit_id, opened)

@@ -9,7 +9,7 @@ from kanaleto.tui.map.export import rows_as_text
 from kanaleto.tui.map.importing import ImportPane
 from kanaleto.tui.map.ruler import RulerRows
 from kanaleto.tui.shared.view import View
-from kanaleto.tui.write.points import write_points
+from kanaleto.tui.write.points import ask_writable, write_points
 
 
 class InAndOut(View):
@@ -40,6 +40,11 @@ class InAndOut(View):
         device = self.device
         marked = [(device.name, point.name) for point in device.points] if device is not None else []
         write_points(self.context, [one for one in marked if one[1] in self.ruler_rows.marked], self.place)
+
+    def action_writable(self) -> None:
+        device = self.device
+        marked = [(device.name, point.name) for point in device.points] if device is not None else []
+        ask_writable(self.context, [one for one in marked if one[1] in self.ruler_rows.marked], self.place)
 
     def action_import(self) -> None:
         device, line = self.device, self.line

@@ -52,6 +52,16 @@ class SiteHolder:
             return self.places.map_path(text)
         return expanded(text)
 
+    def beside(self, text: str, site: Path | None) -> Path | None:
+        """A file that was typed as it stands beside the site, or in its folder of maps; None where there is none."""
+        name = text.strip()
+        if site is None or not name or name.startswith(("~", "/")):
+            return None
+        try:
+            return next((path for path in (site.parent / name, site.parent / "maps" / name) if path.is_file()), None)
+        except (OSError, ValueError):
+            return None
+
     def library(self) -> list[str]:
         return self.places.maps()
 

@@ -5,6 +5,7 @@ before it is answered.
 """
 
 import sys
+import time
 from pathlib import Path
 
 from kanaleto.bench.device import SimulatedDevice
@@ -12,12 +13,12 @@ from kanaleto.cli.main import main
 from kanaleto.wire.codes import WRITING
 
 
-def told(path: Path) -> list[tuple[int, int, str]]:
-    """Unit ID, address and PDU of all that was written down."""
+def told(path: Path) -> list[tuple[int, int, str, float]]:
+    """Unit ID, address, PDU and moment (wall, seconds) of all that was written down."""
     rows = []
     for line in path.read_text().splitlines() if path.exists() else ():
-        unit, address, pdu = line.split()
-        rows.append((int(unit), int(address), pdu))
+        unit, address, pdu, at = line.split()
+        rows.append((int(unit), int(address), pdu, float(at)))
     return rows
 
 
@@ -27,7 +28,7 @@ def serve(site: str, log_path: str) -> int:
     def noting(self: SimulatedDevice, pdu: bytes, is_broadcast: bool = False) -> bytes | None:
         if pdu and pdu[0] in WRITING:
             with open(log_path, "a", encoding="utf-8") as log:
-                log.write(f"{self.device.unit_id} {int.from_bytes(pdu[1:3])} {pdu.hex()}\n")
+                log.write(f"{self.device.unit_id} {int.from_bytes(pdu[1:3])} {pdu.hex()} {time.time():.3f}\n")
         return answer(self, pdu, is_broadcast)
 
     SimulatedDevice.answer = noting  # type: ignore[method-assign]

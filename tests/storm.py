@@ -5,16 +5,21 @@ drawn from the seed: views, movement, edits and their undoing, prompts with soun
 palette, resizing. Meanwhile somebody edits the site's files on disk, badly now and then, and the devices go away and
 come back. At the end the application must be alive, quit when it is told to, have left no crash file, and the files
 must be sound. The seed repeats what is pressed, not the instant.
+
+Bursts go into everything that sends. Three lists are compared: what stood on the screen for 0.3 s, what the far end
+heard, what the journal holds: a person's write was heard only where its bytes had been seen, and each has its row.
 """
 
 import argparse
 import json
 import os
 import random
+import re
 import sqlite3
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections import Counter
 from collections.abc import Callable
@@ -100,6 +105,22 @@ ask = "Go on?"
 wait = "[Level 0] > 4"
 within_s = 2
 """
+_BURSTS = (
+    ("w", "4", "Enter"),
+    ("u", "w", "4", "1", "Enter"),
+    ("w", "Enter", "Enter"),
+    ("W", "Enter", "Enter", "Enter"),
+    ("W", "Down", "Down", "Enter", "y"),
+    ("W", "End", "Enter", "y", "y"),
+    ("S", "w", "y", "Enter"),
+    ("K", "Enter", "Enter"),
+    ("H", "Enter", "Enter", "X"),
+    ("u", "u", "w", "7", "Enter", "y", "e", "s", "Enter"),
+)
+_PASTED = ("w 61\ron\r", "x \x1b[201~ u", "w5\r", "on 0.3 s\r\r", "uw4\r")
+_READ_S, _SLACK_S = 0.3, 0.12
+_HEX = re.compile(r"[0-9A-F]{2}")
+_ASKS = ("sends it, escape does not", "begins, escape does not", "leaves it")
 _FOUND = ("one cycle", "switch", "reconnect", "theme", "lanes", "reset", "ask", "find", "copy", "mark")
 
 
@@ -117,6 +138,7 @@ class Storm:
         self._last: list[str] = []
         self._ports = [free_port(), free_port()]
         self._served: subprocess.Popen[bytes] | None = None
+        self._screens = Screens(terminal)
         rows = ["name,table,address,type,factor,unit,access,period_s,labels,order"]
         kinds = (
             ("int16", "0.1", ""),
@@ -162,6 +184,7 @@ class Storm:
         """Raises Stormed."""
         terminal, pick = self._terminal, self._random
         self._serve()
+        self._screens.start()
         try:
             terminal.run("stty susp undef")  # what ends must say why, whatever is typed behind
             terminal.run(f"{KANALETO} {self._folder / 'site.toml'}; echo 'ENDED' 'WITH' $?")
@@ -183,6 +206,7 @@ class Storm:
                     self._fail("it ended in the middle")
             self._end()
         finally:
+            self._screens.stop()
             self._stop_serving()
 
     def _turn(self) -> None:
@@ -201,6 +225,7 @@ class Storm:
             (0.06, lambda: self._press(*pick.choices(["C-z", "C-y"], k=pick.randint(1, 6)))),
             (0.06, self._find),
             (0.25, self._write),
+            (0.1, self._burst),
             (0.05, lambda: self._terminal.resize(*pick.choice(_SIZES))),
             (0.05, lambda: self._press(*pick.choices(_LETTERS, k=pick.randint(1, 5)))),
         )
@@ -235,6 +260,20 @@ class Storm:
         for _ in range(pick.randint(1, 4)):
             time.sleep(pick.choice((0.02, 0.7, 0.9)))
             self._press(pick.choice(("Enter", "Enter", "Enter", "Enter", "y", "s", "Escape")))
+
+    def _burst(self) -> None:
+        """Keys in one go, and pastes with and without brackets, into whatever has the keys or would send."""
+        pick = self._random
+        self._press("Escape")
+        time.sleep(0.05)
+        self._press("3", *pick.choices(["Up", "Down", "Home"], k=pick.randint(0, 4)))
+        if pick.random() < 0.6:
+            self._press(*pick.choice(_BURSTS))
+        elif pick.random() < 0.5:
+            self._last = [*self._last, "(pasted)"][-80:]
+            self._terminal.paste(pick.choice(_PASTED))
+        else:
+            self._type(pick.choice(_PASTED))
 
     def _find(self) -> None:
         self._press("C-p")
@@ -309,6 +348,7 @@ class Storm:
             self._fail("it ended with an error")
         site = str(self._folder / "site.toml")
         self._compare_with_journal()
+        self._compare_with_screen()
         checked = subprocess.run([sys.executable, "-m", "kanaleto", "check", site], capture_output=True, text=True)
         if checked.returncode:
             self._fail(f"the files are not sound: {checked.stdout}{checked.stderr}")
@@ -316,7 +356,7 @@ class Storm:
     def _compare_with_journal(self) -> None:
         """Each writing request that the far end heard has its row, and no row is without one, but for such as say that
         nobody knows."""
-        heard = Counter((unit, address) for unit, address, _ in told(self._folder / "heard.txt"))
+        heard = Counter((unit, address) for unit, address, _, _ in told(self._folder / "heard.txt"))
         rows: Counter[tuple[int, int]] = Counter()
         doubtful: Counter[tuple[int, int]] = Counter()
         db = sqlite3.connect(self._folder / "site.kanaleto" / "journal.db")
@@ -333,6 +373,60 @@ class Storm:
         for key in heard | rows:
             if not 0 <= rows[key] - heard[key] <= doubtful[key]:
                 self._fail(f"{key}: heard {heard[key]} times, {rows[key]} in the journal, {doubtful[key]} in doubt")
+
+    def _compare_with_screen(self) -> None:
+        """What a person sent had stood on the screen, byte for byte, for as long as one needs to read it."""
+        by_person: list[tuple[float, int, int]] = []
+        db = sqlite3.connect(self._folder / "site.kanaleto" / "journal.db")
+        for begun, text in db.execute("SELECT begun, data FROM event WHERE kind = 'write' AND data IS NOT NULL"):
+            data = json.loads(text)
+            if data.get("by") == "person" and "address" in data:
+                by_person.append((begun / 1e6, data["unit_id"], data["address"]))
+        db.close()
+        for unit, address, pdu, at in told(self._folder / "heard.txt"):
+            own = [wall for wall, of, where in by_person if (of, where) == (unit, address) and 0 <= at - wall < 1.5]
+            if own and not self._screens.had(f"{unit:02x}{pdu}", at):
+                self._fail(f"unit {unit} heard {pdu} at {at:.3f}, which had not stood on the screen for {_READ_S} s")
+
+
+class Screens:
+    """Looks at the terminal many times a second: since when which bytes stand behind "goes out"."""
+
+    def __init__(self, terminal: Terminal) -> None:
+        self._terminal, self._is_over = terminal, threading.Event()
+        self._spans: list[tuple[float, float, str]] = []
+        self._thread = threading.Thread(target=self._look, daemon=True)
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._is_over.set()
+        self._thread.join(5)
+
+    def _look(self) -> None:
+        while not self._is_over.wait(0.04):
+            now = time.time()
+            try:
+                screen = self._terminal.screen
+            except subprocess.CalledProcessError:
+                return
+            row = next((line for line in screen.splitlines() if line.startswith("  goes out")), "")
+            # a part of a word is written as a whole where the device wants that, and several go one after the other
+            text = "*" if "more, one after" in row or "mask write" in row or "Write back" in screen else row
+            text = text if text == "*" else "".join(part for part in row.split() if _HEX.fullmatch(part)).lower()
+            text = "*" if any(mark in screen for mark in _ASKS) else text
+            if self._spans and self._spans[-1][2] == text:
+                self._spans[-1] = (self._spans[-1][0], now, text)
+            else:
+                self._spans.append((now, now, text))
+
+    def had(self, frame: str, at: float) -> bool:
+        """Whether these bytes had been seen long enough when they were heard."""
+        return any(
+            (text == "*" or frame in text) and since <= at - _READ_S + _SLACK_S and at - last < 6.0
+            for since, last, text in self._spans
+        )
 
 
 def storm(seconds: float, seed: int) -> tuple[int, int]:

@@ -23,6 +23,7 @@ from kanaleto.history.store import SampleRow, Store
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.history.writer import open_store
 from kanaleto.site.model import Keeping
+from tests.killed import FarEnd, write_site
 from tests.recorded import COUNTER, NEW, InFolder, Kept, counting
 from tests.simulated import SimulatedLine, device, silent
 from tests.test_polling import Running
@@ -247,6 +248,51 @@ class PostgreSql(InFolder):
         samples = [one for one in history.samples(own) if one.quality == "good" and one.kind == CHANGED]
         history.close()
         self.assertGreater(len(samples), 70, "what came meanwhile is there")
+
+    def test_several_stations_record_into_one_database_at_once(self) -> None:
+        far = FarEnd()
+        self.addCleanup(far.server_close)
+        self.addCleanup(far.shutdown)
+        stations, processes = ("North", "South", "West"), []
+        for name in stations:
+            folder = self.folder / name
+            folder.mkdir()
+            path = write_site(folder, far.port)
+            path.write_text(path.read_text().replace('"Killed"', f'"{name}"'))
+            command = [sys.executable, "-m", "kanaleto", "poll", str(path), "--quiet", "--for", "14"]
+            processes.append(
+                subprocess.Popen(
+                    [*command, "--record", self.server.url],
+                    stdout=subprocess.DEVNULL,
+                    stderr=subprocess.PIPE,
+                    text=True,
+                )
+            )
+        time.sleep(5)
+        self.server.run("stop", "-m", "immediate")
+        time.sleep(2)
+        self.server.begin()
+        for process in processes:
+            _, told = process.communicate(timeout=60)
+            self.assertEqual(process.returncode, 0, told)
+            self.assertEqual(told.count("recording stands still"), 1, told)
+            self.assertEqual(told.count("recording goes on after"), 1, told)
+        history = History(self.server.url)
+        for name in stations:
+            own = [one for one in history.series() if one.site == name]
+            self.assertEqual(len(own), 40, name)
+            self.assertTrue(all(one.rows > 20 for one in own), name)
+        history.close()
+        done = subprocess.run(
+            [sys.executable, "-m", "kanaleto", "history", self.server.url, "--list"], capture_output=True, text=True
+        )
+        self.assertRegex(done.stdout, r"South: D1/R0  \d+ samples")
+        picture = self.folder / "trend.svg"
+        site = str(self.folder / "North" / "site.toml")
+        trend = [sys.executable, "-m", "kanaleto", "export", "trend", site, str(picture), "--point", "D1/R0"]
+        done = subprocess.run([*trend, "--store", self.server.url, "--from", "1min"], capture_output=True, text=True)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("North", picture.read_text())
 
 
 class _Server:

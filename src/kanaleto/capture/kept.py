@@ -31,6 +31,8 @@ from kanaleto.polling.session import Session
 from kanaleto.polling.world import World
 from kanaleto.site.model import KEEPING_EVENTS, Site
 
+TOLD = "told"
+"""Stands for what is in trouble where something is only told, and over with that."""
 OnTrouble = Callable[[str, str], None]
 """What is in trouble, and why in one sentence; "" when it is not any more. Told on the keeper's thread."""
 
@@ -146,7 +148,7 @@ class Kept(Sink):
         renames, now = self._renames(), self._clock.now
         recorder = Recorder(
             sink, where, store is None, site.name, self._program, self._who, site.keeping, renames, now,
-            lambda text: self._on_trouble("record", text),
+            lambda text: self._on_trouble("record", text), self._tell_back,
         )  # fmt: skip
         told = recorder.begin()
         self._recorder = recorder
@@ -155,6 +157,10 @@ class Kept(Sink):
         text = f"recorded to {recorder.store}"
         self._notes.append(lambda log: log.note(EventKind.RECORDING, "", "", text, going_on=EventKind.RECORDING))
         return told
+
+    def _tell_back(self, text: str) -> None:
+        self._on_trouble(TOLD, text)
+        self._notes.append(lambda log: log.note(EventKind.KEEPING, "", "", text))
 
     def rename(self, renames: list[Rename]) -> None:
         """Points are called otherwise, and are the same: their series go on."""

@@ -155,6 +155,7 @@ def _samples(
         if is_minutes:
             return _minutes(histories, from_us, to_us, is_json)
         known = {f"{own.device}/{own.point}" for history in histories for own in history.series()}
+        known |= {f"{own.site}: {own.device}/{own.point}" for history in histories for own in history.series()}
         names = tuple(name if name in known else earlier_name(what, name, known) for name in points)
         wanted = [(history, own) for history in histories for own in _chosen(history, names)]
         if is_list:
@@ -171,7 +172,18 @@ def _samples(
 
 
 def _chosen(history: "History", points: tuple[str, ...]) -> list["SeriesInfo"]:
-    return [own for own in history.series() if not points or f"{own.device}/{own.point}" in points]
+    """Also as SITE: DEVICE/POINT, where several stations record into one database."""
+    return [
+        own
+        for own in history.series()
+        if not points or {f"{own.device}/{own.point}", f"{own.site}: {own.device}/{own.point}"} & set(points)
+    ]
+
+
+def _name_of(own: "SeriesInfo", wanted: list[tuple["History", "SeriesInfo"]]) -> str:
+    """With its site, where there are several."""
+    several = len({other.site for _, other in wanted}) > 1
+    return f"{own.site}: {own.device}/{own.point}" if several else f"{own.device}/{own.point}"
 
 
 def _rows(
@@ -181,11 +193,12 @@ def _rows(
     from heapq import merge
 
     streams = [history.samples(own, from_us, to_us) for history, own in wanted]
+    several = len({own.site for _, own in wanted}) > 1
     for sample in merge(*streams, key=lambda sample: sample.at_us):
-        yield _object(sample, today)
+        yield _object(sample, today, sample.series.site if several else "")
 
 
-def _object(sample: "Sample", today: dict[str, Any]) -> SampleRow:
+def _object(sample: "Sample", today: dict[str, Any], site: str) -> SampleRow:
     from kanaleto.values.codec import NoValue
     from kanaleto.values.text import plain, shown, words_of
 
@@ -200,6 +213,7 @@ def _object(sample: "Sample", today: dict[str, Any]) -> SampleRow:
     return SampleRow(
         {
             "at": iso_ms(sample.at_us),
+            **({"site": site} if site else {}),
             "device": own.device,
             "point": own.point,
             "value": number,
@@ -211,6 +225,7 @@ def _object(sample: "Sample", today: dict[str, Any]) -> SampleRow:
         },
         at_us=sample.at_us,
         shown="" if value is None else shown(value, codec, decimals, told.labels if told is not None else {}),
+        site=site,
     )  # fmt: skip
 
 
@@ -237,7 +252,7 @@ def _list(wanted: list[tuple["History", "SeriesInfo"]], is_json: bool) -> int:
                   "last": last, "samples": own.rows, "store": history.name})  # fmt: skip
         else:
             when = f"{local(own.first_us)} … {local(own.last_us or own.first_us)}" if own.first_us is not None else "—"
-            say(f"{own.device}/{own.point}  {own.rows} samples  {when}")
+            say(f"{_name_of(own, wanted)}  {own.rows} samples  {when}")
     return 0
 
 
@@ -247,7 +262,7 @@ def _statistics(
     for history, own in wanted:
         found = history.statistics(own, from_us, to_us)
         if is_json:
-            emit({"device": own.device, "point": own.point, "unit": own.unit, "samples": found.rows,
+            emit({"site": own.site, "device": own.device, "point": own.point, "unit": own.unit, "samples": found.rows,
                   "least": found.least, "most": found.most, "mean": found.mean, "recorded_s": found.recorded_s,
                   "good_s": found.good_s})  # fmt: skip
             continue
@@ -255,7 +270,7 @@ def _statistics(
         numbers = [f"{name} {number:.6g}" for name, number in named if number is not None]
         unit = f" {own.unit}" if own.unit else ""
         share = f"good for {length_text(found.good_s)} of {length_text(found.recorded_s)} recorded"
-        say(f"{own.device}/{own.point}  {', '.join(numbers) or 'no number'}{unit}; {found.rows} samples, {share}")
+        say(f"{_name_of(own, wanted)}  {', '.join(numbers) or 'no number'}{unit}; {found.rows} samples, {share}")
     return 0
 
 

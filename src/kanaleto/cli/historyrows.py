@@ -36,6 +36,7 @@ def tell_rows(rows: Iterator["SampleRow"], is_json: bool) -> int:
         why = f"  {row['quality']}{': ' + str(row['reason']) if row['reason'] else ''}"
         unit = f" {row['unit']}" if row["unit"] else ""
         who = f"{row['device']} · {row['point']}" if row["device"] else row["point"]
+        who = f"{row['site']}: {who}" if row.get("site") else who
         say(f"{local(row['at_us'])}  {who}  {value}{unit}{why if row['quality'] != 'good' else ''}")
     return 0
 

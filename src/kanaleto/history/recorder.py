@@ -15,6 +15,7 @@ import msgspec
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.renames import Rename
 from kanaleto.history.store_error import CannotRecord
+from kanaleto.polling.events import length_text
 from kanaleto.site.model import Keeping
 
 FILE = "record.db"
@@ -30,12 +31,13 @@ Renamed = tuple[int, Rename]
 
 class Recorder:
     """`sink` is to hear of all that is polled. `store` is a file or a URL; `may_stand_beside` where a second file is to
-    be taken when the first cannot. `begin` raises CannotRecord; later troubles are told by `on_trouble`, on a thread of
-    its own, and "" when they are over."""
+    be taken when the first cannot. `begin` raises CannotRecord; later troubles are told by `on_trouble`, once each, on
+    a thread of its own, and "" when they are over; `on_back` then says so in one sentence."""
 
     def __init__(
         self, sink: RecordSink, store: str, may_stand_beside: bool, site: str, program: str, who: str, keeping: Keeping,
         renamed: list[Renamed], wall: Callable[[], float], on_trouble: OnTrouble,
+        on_back: OnTrouble = lambda text: None,
     ) -> None:  # fmt: skip
         self.sink = sink
         self.store = store
@@ -45,7 +47,8 @@ class Recorder:
             "host": socket.gethostname(), "days": keeping.days, "most_mb": keeping.most_mb,
             "renamed": [[at_us, list(old), list(new)] for at_us, (old, new) in renamed],
         }  # fmt: skip
-        self._wall, self._on_trouble = wall, on_trouble
+        self._wall, self._on_trouble, self._on_back = wall, on_trouble, on_back
+        self._troubled_s: float | None = None
         self._process: subprocess.Popen[bytes] | None = None
         self._answers: threading.Event = threading.Event()
         self._said: dict[str, Any] = {}
@@ -87,7 +90,7 @@ class Recorder:
             if "kept" in said:
                 self.kept = int(said["kept"])
             elif "trouble" in said:
-                self._on_trouble(f"recording stands still: {said['trouble']}" if said["trouble"] else "")
+                self._stand_still(str(said["trouble"]))
             else:
                 self._said = said
                 self._answers.set()
@@ -95,6 +98,17 @@ class Recorder:
         if not self._answers.is_set():
             self._said = {"failed": "the writer of the record ended before it began"}
             self._answers.set()
+
+    def _stand_still(self, why: str) -> None:
+        """One line when it goes, one when it goes on."""
+        if why and self._troubled_s is None:
+            self._troubled_s = self._wall()
+            self._on_trouble(f"recording stands still: {why}")
+        elif not why and self._troubled_s is not None:
+            lasted, self._troubled_s = length_text(max(self._wall() - self._troubled_s, 0.0)), None
+            self._on_trouble("")
+            lost = f"; {self.sink.lost} samples were lost" if self.sink.lost else "; what came meanwhile is there"
+            self._on_back(f"recording goes on after {lasted}{lost}")
 
     def _write(self, messages: list[dict[str, Any]]) -> None:
         process = self._process
@@ -127,17 +141,17 @@ class Recorder:
         """The writer has gone."""
         if self._is_over.is_set():
             return
-        self._on_trouble("the writer of the record has ended; it is started again")
+        self._stand_still("its writer has ended, and is started again")
         if self._process is not None:
             self._reap(self._process, 0.1)
         try:
             self._start()
         except CannotRecord as error:
-            self._on_trouble(f"recording stands still: {error}")
+            self._stand_still(str(error))
             self._is_over.wait(_AGAIN_S)
             return
         self.sink.must_begin_anew = True
-        self._on_trouble("")
+        self._stand_still("")
 
     def end(self) -> None:
         """The rest is written, or given up after a while. The sink hears nothing more."""

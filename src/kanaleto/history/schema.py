@@ -16,6 +16,7 @@ from sqlalchemy import (
     UniqueConstraint,
     inspect,
     select,
+    text,
 )  # fmt: skip
 
 tables = MetaData()
@@ -91,8 +92,14 @@ class NewerStore(Exception):
     """One sentence: a newer version of Kanaleto wrote it."""
 
 
+_MAKING = 0x4B414E41  # names the lock under which tables are made
+
+
 def bring_up(connection: Connection, name: str, upto: int = len(MIGRATIONS)) -> None:
-    """Make the tables, or those that are missing since the version that made it. Raises NewerStore."""
+    """Make the tables, or those that are missing since the version that made it; of several stations that begin at once
+    one after the other. Raises NewerStore."""
+    if connection.dialect.name == "postgresql":
+        connection.execute(text(f"SELECT pg_advisory_xact_lock({_MAKING})"))
     known = version_of(connection)
     if known > len(MIGRATIONS):
         raise NewerStore(

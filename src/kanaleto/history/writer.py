@@ -111,8 +111,9 @@ class _Writer:
                 what()
             except StoreError as error:
                 self._store.roll_back()
+                if not self._is_troubled:  # once, whatever else it says while it is away
+                    _say({"trouble": str(sentence(error, self._store.url))})
                 self._is_troubled = True
-                _say({"trouble": str(sentence(error, self._store.url))})
                 if is_last:
                     return
                 time.sleep(_AGAIN_S)

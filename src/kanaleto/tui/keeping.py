@@ -197,6 +197,9 @@ class Keeping:
                 self._kept.stop()
 
     def _tell(self, kind: str, text: str) -> None:
+        if kind == "told":
+            self._screen.later(lambda: self._screen.tell(text))
+            return
         self._screen.later(lambda: self._screen.trouble(f"kept {kind}", text))
 
 

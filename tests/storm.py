@@ -244,6 +244,9 @@ class Storm:
     def _write(self) -> None:
         """Unlocked, and then written in all ways that there are, with and without waiting for what stands there."""
         pick = self._random
+        if pick.random() < 0.5:
+            self._write_well()
+            return
         for key in (
             "Escape",
             "Escape",
@@ -254,12 +257,34 @@ class Storm:
             self._press(key)
             time.sleep(0.02)  # else an escape is taken for the beginning of another key
         if "◆ writes" not in self._terminal.screen or pick.random() < 0.1:
-            self._press(*pick.choice((("u",), ("u", "u"))))
+            for key in pick.choice((("u",), ("u", "u"))):
+                time.sleep(0.08)  # it counts only where it stands alone
+                self._press(key)
         self._press(*pick.choice((("w",), ("w",), ("v", "v", "w"), ("W", "Down", "w"), ("W", "End", "Enter"), ("K",))))
         self._type(pick.choice(_WRITTEN))
         for _ in range(pick.randint(1, 4)):
             time.sleep(pick.choice((0.02, 0.7, 0.9)))
             self._press(pick.choice(("Enter", "Enter", "Enter", "Enter", "y", "s", "Escape")))
+
+    def _write_well(self) -> None:
+        """As somebody does who reads: what is sent, and its way back; with a key in between now and then."""
+        pick = self._random
+        for key in ("Escape", "Escape", "Escape", "3", "Escape", "/"):
+            self._press(key)
+            time.sleep(0.15)
+        self._type(f"d0{pick.randint(1, 3)}")
+        for key in ("Enter", "Home", "Down", *["Down"] * pick.randint(0, 2)):
+            time.sleep(0.06)
+            self._press(key)
+        for key in ("u", "u") if "◆ writes the site" not in self._terminal.screen else ():
+            time.sleep(0.1)
+            self._press(key)
+        self._press("w")
+        self._type(pick.choice(("1", "2", "3.5", "5 every 0.2 s then 0", "4", "7")))
+        for _ in range(pick.randint(1, 3)):
+            time.sleep(pick.choice((0.05, 1.0, 1.6)))
+            self._press("Enter")
+        time.sleep(0.6)
 
     def _burst(self) -> None:
         """Keys in one go, and pastes with and without brackets, into whatever has the keys or would send."""
@@ -405,7 +430,7 @@ class Screens:
         self._thread.join(5)
 
     def _look(self) -> None:
-        while not self._is_over.wait(0.04):
+        while not self._is_over.wait(0.06):
             now = time.time()
             try:
                 screen = self._terminal.screen

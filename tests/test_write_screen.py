@@ -424,5 +424,5 @@ class Pressed(unittest.TestCase):
             presses.note_key("u", 20.0 + follow)
             presses.counted()
             for at in range(follow):
-                presses.note_key("x", 20.0 + follow + 0.01 * (at + 1))
+                presses.note_key("x", 20.0 + follow + 0.0001 * (at + 1))
             self.assertEqual(len(back), expected)

@@ -12,7 +12,7 @@ AFTER_PASTE_S = 0.3
 _REFUSED_S = 1.5
 _TEXT_KEYS = ("enter", "backspace", "delete", "ctrl+k")
 _WAYS_OUT = ("u", "w", "q", "question_mark", "slash", "h", "j", "k", "l")
-_BURST = 4  # keys so close behind an unlocking press that all of it was text
+_BURST, _BURST_S = 4, 0.002  # keys that came in one piece with an unlocking press: all of it was text
 
 
 class Presses:
@@ -61,7 +61,7 @@ class Presses:
             self._last_of = {key: came_s}
         if self._counted_s is None:
             return
-        if self._gap_s >= ALONE_S:
+        if self._gap_s >= _BURST_S:
             self._counted_s = None
             return
         self._behind += 1

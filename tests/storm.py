@@ -441,6 +441,7 @@ class Screens:
             text = "*" if "more, one after" in row or "mask write" in row or "Write back" in screen else row
             text = text if text == "*" else "".join(part for part in row.split() if _HEX.fullmatch(part)).lower()
             text = "*" if any(mark in screen for mark in _ASKS) else text
+            text += "…" if row.rstrip().endswith("…") else ""
             if self._spans and self._spans[-1][2] == text:
                 self._spans[-1] = (self._spans[-1][0], now, text)
             else:
@@ -449,9 +450,16 @@ class Screens:
     def had(self, frame: str, at: float) -> bool:
         """Whether these bytes had been seen long enough when they were heard."""
         return any(
-            (text == "*" or frame in text) and since <= at - _READ_S + _SLACK_S and at - last < 6.0
+            (text.startswith("*") or frame in text or _begins(text, frame))
+            and since <= at - _READ_S + _SLACK_S
+            and at - last < 6.0
             for since, last, text in self._spans
         )
+
+
+def _begins(text: str, frame: str) -> bool:
+    """Whether a row that ends in … for lack of room is the beginning of a frame, behind six bytes of its header."""
+    return text.endswith("…") and frame.startswith(text.removesuffix("…")[8:])
 
 
 def storm(seconds: float, seed: int) -> tuple[int, int]:

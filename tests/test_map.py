@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from openpyxl.worksheet.worksheet import Worksheet
 
+from kanaleto.editing.anothermap import carried
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.files.maprows import MapText, assignments, parse_assignments, parse_new, with_changes, without_rows
@@ -272,3 +273,36 @@ class Imports(unittest.TestCase):
         except CannotImport:
             return
         import_rows(matched, guess_numbering(matched))
+
+
+class AnotherMap(unittest.TestCase):
+    """What a point takes from the one whose place it takes, and what is lost."""
+
+    HEAD = "name,table,address,type,unit,labels,warn_low,warn_high,alarm_high,hysteresis,alarm_on\n"
+
+    def _carried(self, old: str, new: str) -> tuple[dict[str, str], list[str]]:
+        points = []
+        for row in (old, new):
+            read, faults = read_map(Path("m.csv"), f"{self.HEAD}{row}\n", MapDefaults())
+            self.assertEqual([fault for fault in faults if not fault.is_warning], [])
+            points.append(read[0])
+        return carried(*points)
+
+    def test_each_column_that_the_new_map_does_not_say(self) -> None:
+        limits = {"warn_low": "1", "warn_high": "7", "alarm_high": "8", "hysteresis": "0.5"}
+        old = "Level,holding,0,int16,m,,1,7,8,0.5,"
+        self.assertEqual(self._carried(old, "Level,holding,9,float32,m,,,,,,"), (limits, []))
+        cells, lost = self._carried(old, "Level,holding,9,float32,m,,,6,,,")  # its own figure stands
+        self.assertEqual((cells, lost), ({key: limits[key] for key in limits if key != "warn_high"}, []))
+        cells, lost = self._carried(old, "Level,holding,9,float32,m,,,9,,,")  # 9 is above the alarm at 8
+        self.assertEqual((sorted(cells), lost), (["hysteresis", "warn_low"], ["alarm_high"]))
+        cells, lost = self._carried(old, "Level,holding,9,float32,ft,,,,,,")
+        self.assertEqual((cells, sorted(lost)), ({}, sorted(limits)))
+
+    def test_names_of_states_and_what_of_them_warns(self) -> None:
+        old = "State,holding,0,bits,,0=Ready;3=Fault,,,,,Fault"
+        labels = {"labels": "0=Ready;3=Fault", "alarm_on": "Fault"}
+        self.assertEqual(self._carried(old, "State,holding,9,bits,,,,,,,"), (labels, []))
+        cells, lost = self._carried(old, "State,holding,9,bits,,0=On;1=Off,,,,,")
+        self.assertEqual((cells, lost), ({}, ["alarm_on"]))
+        self.assertEqual(self._carried(old, "State,holding,9,float32,m,,,,,,")[1], ["labels", "alarm_on"])

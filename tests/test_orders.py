@@ -379,3 +379,28 @@ class Locks(unittest.TestCase):
             self.assertEqual(own.wrote, [])
 
         controlled(work, lock=Lock())
+
+    def test_an_edit_that_lands_before_the_moment_of_sending_is_seen(self) -> None:
+        """While what stands there is read the point moves, or may not be written any more: nothing goes out."""
+        moved = DRIVE.replace("Often,holding,9", "Often,holding,12")
+        never = DRIVE.replace("Often,holding,9,uint16,,,rw,,,,,,,,yes", "Often,holding,9,uint16,,,rw,,,,,,,never,")
+        for map_text, why in ((moved, "stands at 12 now"), (never, "never written")):
+
+            async def work(own: Controlled, map_text: str = map_text, why: str = why) -> None:
+                order = own.order("Often", "6")
+
+                def edited(frame: Frame, at: float, right: Pieces) -> Pieces:
+                    if frame.pdu == b"\x03\x00\x09\x00\x01":
+                        own.line.fault = None
+                        line = replace(own.line.line, devices=(device("Drive", 7, map_text, 0.2),))
+                        asyncio.get_running_loop().call_soon(
+                            own.session.take_over, replace(own.line.site, lines=(line,))
+                        )
+                    return right
+
+                own.line.fault = edited
+                result = await own.control.send(order)
+                self.assertEqual((result.state, own.wrote), (State.NOT_SENT, []))
+                self.assertIn(why, result.text)
+
+            controlled(work)

@@ -16,6 +16,7 @@ from kanaleto.control.snapshots import (
     orders_for,
     restore,
     save,
+    standing,
     take,
 )
 from kanaleto.site.faults import FaultyFile
@@ -56,6 +57,22 @@ class Snapshots(unittest.TestCase):
             results = await restore(own.control.orders, orders, lambda result: None)
             self.assertTrue(all(result.is_equal for result in results))
             self.assertEqual((drive.value("Target"), drive.value("Horn")), (41.5, 1))
+
+        controlled(work)
+
+    def test_what_is_polled_is_compared_as_it_stands_now(self) -> None:
+        async def work(own: Controlled) -> None:
+            drive = own.line.units.devices[0]
+            drive.put("Target", 41.5)
+            rows, _ = await take(own.session, ["Drive"])
+            drive.put("Target", 12.5)
+            drive.put("Horn", 1)
+            await own.running.for_s(1.0)
+            own.session.publish()
+            now = standing(rows, own.session.snapshot)
+            found = differences(rows, [now[row.key] for row in rows if row.key in now])
+            self.assertEqual({one.held.point for one in found}, {"Target", "Horn"})
+            self.assertEqual(now[("Drive", "Target", Table.HOLDING, 1)].value, "12.50")
 
         controlled(work)
 

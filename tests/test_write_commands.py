@@ -67,6 +67,25 @@ class Commands(unittest.TestCase):
                 self.far.wrote.clear()
         self.assertEqual(self._run("write", "M", "holding", "1", "5", "--site", site).returncode, 2)
 
+    def test_a_snapshot_is_restored_past_a_changed_tag_where_that_is_said(self) -> None:
+        site = self._site("unlock")
+        path = Path(site)
+        path.write_text(path.read_text() + 'tag = "Other"\n')
+        self.far.values[1, 2] = 77
+        before = str(self.folder / "before.csv")
+        self.assertEqual(self._run("snapshot", "save", site, before).returncode, 0)
+        self.assertEqual(self._run("write", "L", "holding", "1", "9", "--site", site).returncode, 0)
+        self.assertEqual(self._run("routine", site, "Set").returncode, 0)  # its tag is known from here on
+        self.far.wrote.clear()
+        self.far.values[1, 2] = 78  # another device
+        held_back = self._run("snapshot", "restore", site, before)
+        self.assertEqual((held_back.returncode, self.far.wrote), (1, []), held_back.stderr)
+        self.assertIn("--although-changed", held_back.stderr)
+        done = self._run("snapshot", "restore", site, before, "--although-changed")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("its tag reads 004E, it was 004D; written all the same", done.stderr)
+        self.assertEqual((self.far.values[1, 1], self.far.values[1, 2]), (0, 77))
+
     def test_routines_and_what_is_written_down(self) -> None:
         site = self._site("unlock")
         self.assertIn("Set", self._run("routine", site).stdout)

@@ -1,0 +1,109 @@
+"""The first second and the last: keys that come too early, terminals that go away, programs that are killed; and
+questions that take nothing typed before them."""
+
+import os
+import pty
+import select
+import signal
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+from tests.ended import Round
+from tests.farend import told
+from tests.storm import Storm
+from tests.terminal import KANALETO, Terminal
+
+_ROUNDS = 5
+
+
+class FirstSecond(unittest.TestCase):
+    def test_early_keys_are_taken_and_one_that_unlocks_is_not(self) -> None:
+        with Terminal() as terminal:
+            terminal.run(f"{KANALETO} demo; echo 'ENDED' 'WITH' $?")
+            terminal.send("4")  # before there is anything, and again and again until all is there
+            for _ in range(12):
+                terminal.send("u")
+                time.sleep(0.15)
+            terminal.wait_for("asked .* outcome", 60)
+            self.assertNotIn("◆ writes", terminal.screen)
+            terminal.send("2")
+            terminal.wait_for("holding", 20)
+            terminal.send("q")
+            terminal.wait_until(lambda screen: "ENDED WITH 0" in screen or "again if you mean it" in screen, "the end")
+            if "ENDED WITH" not in terminal.screen:
+                terminal.send("q")
+            terminal.wait_for("ENDED WITH 0", 20)
+
+
+class EndsOfLife(unittest.TestCase):
+    def test_nothing_lives_on(self) -> None:
+        """A few; `python -m tests.ended --times 200` does it at two hundred moments."""
+        for number in range(_ROUNDS):
+            one = Round(f"test {number}", is_busy=number == 0)
+            self.assertEqual(one.run(), [], one.told)
+
+
+class Killed(unittest.TestCase):
+    def test_a_pulse_that_a_kill_left_on_is_offered_and_given_back(self) -> None:
+        with tempfile.TemporaryDirectory() as name, Terminal() as terminal:
+            folder = Path(name)
+            storm = Storm(1, folder, terminal)
+            storm._serve()
+            self.addCleanup(storm._stop_serving)
+            terminal.run(f"{KANALETO} {folder / 'site.toml'}; echo 'ENDED' 'WITH' $?")
+            terminal.wait_for("Lamp +0", 60)
+            for key in ("/", "l", "a", "m", "p", "Enter", "u", "w"):
+                terminal.send(key)
+                time.sleep(0.3)
+            terminal.write("on 90 s")
+            terminal.wait_for("the way back after 90 s")
+            time.sleep(0.8)
+            terminal.send("Enter")
+            terminal.wait_for("pulsing")
+            terminal.wait_for("▲ 1 pulsing")
+            terminal.signal(signal.SIGKILL)
+            terminal.wait_for("ENDED WITH", 20)
+            terminal.run("reset; clear")
+            terminal.run(f"{KANALETO} {folder / 'site.toml'}; echo 'ENDED' 'AGAIN' $?")
+            terminal.wait_for("1 left standing", 60)
+            terminal.send("H")
+            terminal.wait_for("it was left at 1 by a program that ended at")
+            before = len(told(folder / "heard.txt"))
+            terminal.send("Enter")
+            terminal.wait_for("nothing is held, pulsing, owed or running", 20)
+            heard = told(folder / "heard.txt")[before:]
+            self.assertEqual([(unit, pdu) for unit, _, pdu, _ in heard], [(1, "0500020000")])
+            terminal.send("C-q")
+            terminal.wait_for("ENDED AGAIN 0", 20)
+
+
+class Questions(unittest.TestCase):
+    def test_what_was_typed_before_a_question_answers_nothing(self) -> None:
+        program = (
+            "import time; time.sleep(1); from kanaleto.cli.confirm import ask_yes; print('SAID', ask_yes('Open it?'))"
+        )
+        for answer, expected in (("n", "SAID False"), ("y", "SAID True")):
+            pid, master = pty.fork()
+            if pid == 0:
+                os.execv(sys.executable, [sys.executable, "-c", program])
+            os.write(master, b"y\n")  # a second before it asks
+            screen = self._read_until(master, "Open it?")
+            time.sleep(0.5)
+            self.assertNotIn("SAID", screen)
+            os.write(master, f"{answer}\n".encode())
+            self.assertIn(expected, self._read_until(master, "SAID"))
+            os.close(master)
+            os.waitpid(pid, 0)
+
+    def _read_until(self, master: int, wanted: str) -> str:
+        text, end = "", time.monotonic() + 20
+        while time.monotonic() < end and not (wanted in text and text.endswith("\n")):
+            if select.select([master], [], [], 0.2)[0]:
+                try:
+                    text += os.read(master, 4096).decode()
+                except OSError:
+                    break
+        return text

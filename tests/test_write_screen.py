@@ -182,6 +182,51 @@ class Writes(LiveCase):
 
         self._drive(work)
 
+    def test_what_an_outage_ended_is_offered_and_k_takes_it_up(self) -> None:
+        async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
+            await case._at(app, pilot, "Target")
+            await case.alone(pilot, "u", "w")
+            app._take_paste("5 every 0.2 s then 1")
+            await case._press(app, pilot, "enter")
+            await case.shows(app, "^ kanaleto .*▲ 1 held")
+            case.far.silent.add(1)
+            await case.shows(app, "owed Meter 1 .*the safe value 000A owed since")
+            await pilot.press("escape", "escape", "4")
+            await case.shows(app, "^ kanaleto .*▲ .*1 lost")
+            case.far.silent.clear()
+            await case.until(lambda: case.far.values[1, 1] == 10, "the safe value")
+            await case.shows(app, r"Target was held until .*; Meter 1 was away for .*; K")
+            count = len(case.far.wrote)
+            await asyncio.sleep(1.0)
+            case.assertEqual(len(case.far.wrote), count)  # nothing is taken up by itself
+            await case.alone(pilot, "K")
+            await case.shows(app, r"new value +5 every 0\.2 s then 1 ")
+            await case.shows(app, "the longest wait on L is")
+            await case._press(app, pilot, "enter")
+            await case.until(lambda: case.far.values[1, 1] == 50, "taken up again")
+            await pilot.press("escape")
+            await case.alone(pilot, "u", "H")
+            await case.shows(app, "held +Meter 1 +Target at 0032 every 0.2 s, 000A at the end")
+            await pilot.press("X")  # also while writing is locked
+            await case.shows(app, "nothing is held, pulsing, owed or running")
+            await case.until(lambda: case.far.values[1, 1] == 10, "the safe value")
+
+        self._drive(work)
+
+    def test_keys_behind_a_refused_w_and_read_only_points_made_writable(self) -> None:
+        async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
+            await case._at(app, pilot, "Level")
+            await pilot.press("w", "6", "1", "enter")
+            await case.shows(app, "its map says access r .A makes it writable.; what is typed does nothing")
+            case.assertEqual(app.current_digit, "3")
+            await asyncio.sleep(1.6)
+            await pilot.press("A")
+            await case.answer(app, pilot, "y")
+            await case.until(lambda: "Level,holding,0,uint16,0.1,m,rw" in (case.folder / "m.csv").read_text(), "rw")
+            case.assertEqual(case.far.wrote, [])
+
+        self._drive(work)
+
     def test_quitting_sends_the_safe_value(self) -> None:
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")

@@ -19,15 +19,18 @@ from kanaleto.control.control import Control
 from kanaleto.control.ledger import Ledger, MemoryLedger
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Order
+from kanaleto.control.waits import wait_on
 from kanaleto.files.loading import load_site
 from kanaleto.history.journalfile import JournalFile
 from kanaleto.history.ledger import JournalLedger
+from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Site
-from kanaleto.wire.codes import Table
+from kanaleto.wire.codes import WRITING, Table
 from scripts.bench.figure import Figure
 
 _ALIVE_S, _PERIOD_S, _WRITES = 40.0, 0.1, 60
+_PULSE_S, _PULSES = 0.5, 20
 
 
 def measure() -> list[Figure]:
@@ -49,7 +52,9 @@ def measure() -> list[Figure]:
         slave.stdout.readline()
         try:
             site, _ = load_site(folder / "site.toml")
-            return [*asyncio.run(_kept_alive(site)), asyncio.run(_first_byte(site, folder))]
+            return [
+                *asyncio.run(_kept_alive(site)), asyncio.run(_way_back(site)), asyncio.run(_first_byte(site, folder)),
+            ]  # fmt: skip
         finally:
             slave.terminate()
             slave.wait()
@@ -89,6 +94,38 @@ async def _kept_alive(site: Site) -> list[Figure]:
             f"{what} worst / reckoned", f"{1000 * worst:.1f} ms", f"{1000 * wait_s:.1f} ms", worst / wait_s, "≤ 1.1"
         ),
     ]
+
+
+async def _way_back(site: Site) -> Figure:
+    """Pulses of half a second on the busy line: how much later than asked the other value goes, against the longest
+    exchange that may be under way."""
+    session = Session(site)
+    control = _control(session, MemoryLedger())
+    sent_s: list[float] = []
+    session.listen(_Writes(sent_s))
+    task = asyncio.create_task(session.run())
+    await asyncio.sleep(4)
+    wait_s = wait_on(session.named("L")).longest_s
+    for _ in range(_PULSES):
+        result = await control.pulse(_order("L", "D", 7), _order("L", "D", 0), _PULSE_S, lambda half: None)
+        assert result.is_done, result.text
+    await control.stop()
+    task.cancel()
+    await asyncio.gather(task, return_exceptions=True)
+    late = sorted(off - on - _PULSE_S for on, off in zip(sent_s[::2], sent_s[1::2], strict=True))
+    what = f"way back of a pulse of {_PULSE_S:g} s on the same line: late, at worst of {_PULSES} / longest exchange"
+    return Figure(what, f"{1000 * late[-1]:.1f} ms", f"{1000 * wait_s:.1f} ms", late[-1] / wait_s, "≤ 1.1")
+
+
+class _Writes(Sink):
+    """When each write had gone."""
+
+    def __init__(self, sent_s: list[float]) -> None:
+        self._sent_s = sent_s
+
+    def on_exchange(self, exchange: Exchange) -> None:
+        if exchange.request.function in WRITING:
+            self._sent_s.append(exchange.outcome.sent_at)
 
 
 async def _first_byte(site: Site, folder: Path) -> Figure:

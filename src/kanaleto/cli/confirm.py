@@ -15,7 +15,7 @@ def ask_yes(question: str) -> bool:
     """Ask on the terminal; what was typed before is thrown away, and what comes before it can have been read is asked
     again."""
     while True:
-        _forget_typed()
+        forget_typed()
         say(question, err=True)
         shown_s = time.monotonic()
         answer = sys.stdin.readline()
@@ -24,7 +24,7 @@ def ask_yes(question: str) -> bool:
         say("that came before the question could be read:", err=True)
 
 
-def _forget_typed() -> None:
+def forget_typed() -> None:
     """What the terminal holds, and what of it was read already."""
     with suppress(ImportError, OSError, ValueError):
         import termios

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from kanaleto.cli.confirm import forget_typed
 from kanaleto.cli.failures import Failed, outcome_error
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
@@ -96,6 +97,7 @@ def _free_ports() -> list[Link]:
 def _wait_for_a_key() -> None:
     """Only who sits at a terminal is asked."""
     if sys.stdin.isatty() and sys.stderr.isatty():
+        forget_typed()
         say("enter begins, ctrl+c leaves it", err=True)
         try:
             sys.stdin.readline()

@@ -122,7 +122,8 @@ class _Running:
             await self._wait_for_first(session)
             await self._carry_out(control)
         finally:
-            await asyncio.shield(control.stop())
+            for left in await asyncio.shield(control.stop()):
+                say(left, err=True)
             polling.cancel()
             await asyncio.gather(polling, return_exceptions=True)
             await asyncio.to_thread(kept.stop)

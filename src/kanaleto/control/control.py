@@ -144,6 +144,13 @@ class Control(Sink):
                 if told:
                     self._tell(told)
 
+    async def leave(self, why: str) -> None:
+        """Another site is about to be opened: all that acts on this one ends while its lines are there."""
+        await asyncio.gather(self.stop_all(why), self.owings.stop(_END_S))
+        left, self.owings.left = self.owings.left, []
+        for told in left:
+            self._tell(told)
+
     def end_all(self, why: str) -> None:
         """One key ends all: routines, what is kept alive (with its safe values), pulses, what is owed."""
         self._begin(self.stop_all(why))
@@ -287,6 +294,7 @@ class Control(Sink):
             self.lock_now("writing was locked when another site was opened: u unlocks it")
             self._stamps = None
             self._begin(self.stop_all("another site was opened"))
+            self._begin(self.look_back())
         self._looked_s = -1e9
 
     def on_second(self, world: World, now_s: float, wall_s: float) -> None:

@@ -32,7 +32,7 @@ from kanaleto.tui.frame.later import Afterwards, Later
 from kanaleto.tui.frame.sending import Sending
 from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.frame.toprow import TopRow
-from kanaleto.tui.frame.twice import Twice
+from kanaleto.tui.frame.twice import EDITING, Twice
 from kanaleto.tui.keeping import Keeping
 from kanaleto.tui.opened import OpenedSite, error_of, sentence
 from kanaleto.tui.shared.actions import Action, Key
@@ -176,6 +176,7 @@ class KanaletoApp(Doings):
 
     def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool:
         users = self.writing.users_of(lines) if key != "space" else []  # held or not, what is kept alive goes on
+        users += self.writing.owed_to(lines) if key not in ("space", EDITING) else []
         if key == "q":
             users = [*users, *(lost for view in self.query(View) for lost in view.would_be_lost())]
         return self._twice.is_sure(self, key, what, lines, users)

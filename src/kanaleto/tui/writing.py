@@ -139,6 +139,16 @@ class Writing:
         ]
         return names
 
+    def owed_to(self, lines: set[str] | None) -> list[str]:
+        """What has to be given back on these lines yet."""
+        if self._control is None:
+            return []
+        return [
+            f"{own.order.device or f'unit {own.order.unit_id}'}: {own.order.name} is owed {own.order.told}"
+            for own in self._control.owings.states
+            if lines is None or own.order.line in lines
+        ]
+
     def acting(self) -> tuple[str, int, str]:
         """What is held, pulsing, owed or was left standing, in words; how much of it there is; and its tone."""
         if self._control is None:
@@ -163,7 +173,7 @@ class Writing:
         self.lock.lock("writing was locked when another site was opened: u unlocks it")
         if self._control is not None:
             try:
-                self._screen.engine.run(self._control.stop_all("another site is opened")).result(_STOP_S)
+                self._screen.engine.run(self._control.leave("another site is opened")).result(_STOP_S)
             except (EngineEnded, TimeoutError):
                 return
 

@@ -170,7 +170,8 @@ class Doings(PacedApp):
 
     def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object]) -> None:
         """Switch something off; what is kept alive there is asked about."""
-        if not self.writing.users_of(lines) or self.is_sure(what, what, lines):
+        users = [*self.writing.users_of(lines), *self.writing.owed_to(lines)]
+        if not users or self.is_sure(what, what, lines):
             self.do(do)
 
     def action_lock(self) -> None:

@@ -39,7 +39,7 @@ class TopRow(Drawn):
         views_width = sum(_view_width(title) for _, title in shown)
         rest = width - _width(right) - 1
         room = rest - cells.width - views_width - 2
-        if room > 4:
+        if room > 10:  # less of a name says nothing
             name = cut(self.snapshot.site.name, room - 2)
             cells.put(f"  {name}", bold=True)
             size = self._site_size()

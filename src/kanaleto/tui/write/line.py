@@ -365,7 +365,7 @@ class WriteLine(ShownLine):
             return
         if kept is not None:
             self.phase = Phase.DONE
-            told = f"kept alive every {wish.period_s:g} s until it is stopped (W, the pad, K); "
+            told = f"kept alive every {wish.period_s:g} s until it is stopped (H lists it, X there ends all); "
             self._say(f"{told}after a kill or a loss of power only the device's own watchdog helps", "verdigris")
         elif result.needs is not None:
             self.phase = Phase.ASKED

@@ -16,7 +16,7 @@ from tests.farend import told
 from tests.storm import Storm
 from tests.terminal import KANALETO, Terminal
 
-_ROUNDS = 5
+_ROUNDS = 3
 
 
 class FirstSecond(unittest.TestCase):
@@ -66,18 +66,18 @@ class Killed(unittest.TestCase):
             terminal.wait_for("▲ 1 pulsing")
             terminal.signal(signal.SIGKILL)
             terminal.wait_for("ENDED WITH", 20)
-            terminal.run("reset; clear")
-            terminal.run(f"{KANALETO} {folder / 'site.toml'}; echo 'ENDED' 'AGAIN' $?")
-            terminal.wait_for("1 left standing", 60)
-            terminal.send("H")
-            terminal.wait_for("it was left at 1 by a program that ended at")
-            before = len(told(folder / "heard.txt"))
-            terminal.send("Enter")
-            terminal.wait_for("nothing is held, pulsing, owed or running", 20)
-            heard = told(folder / "heard.txt")[before:]
-            self.assertEqual([(unit, pdu) for unit, _, pdu, _ in heard], [(1, "0500020000")])
-            terminal.send("C-q")
-            terminal.wait_for("ENDED AGAIN 0", 20)
+            with Terminal() as next_one:
+                next_one.run(f"{KANALETO} {folder / 'site.toml'}; echo 'ENDED' 'AGAIN' $?")
+                next_one.wait_for("1 left standing", 60)
+                next_one.send("H")
+                next_one.wait_for("it was left at 1 by a program that ended at")
+                before = len(told(folder / "heard.txt"))
+                next_one.send("Enter")
+                next_one.wait_for("nothing is held, pulsing, owed or running", 20)
+                heard = told(folder / "heard.txt")[before:]
+                self.assertEqual([(unit, pdu) for unit, _, pdu, _ in heard], [(1, "0500020000")])
+                next_one.send("C-q")
+                next_one.wait_for("ENDED AGAIN 0", 20)
 
 
 class Questions(unittest.TestCase):

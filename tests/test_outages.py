@@ -12,7 +12,7 @@ from tests.simulated import Fault, Pieces, SimulatedLine, device
 from tests.test_polling import Running
 from tests.virtual import run_virtual
 
-_SEEDS = 40
+_SEEDS = 20
 _ONE = "name,table,address\nA,holding,0\n"
 
 

@@ -19,7 +19,7 @@ from tests.controlled import DRIVE, Controlled, controlled, routines_of
 from tests.outages import Outage
 from tests.simulated import device, silent
 
-_SEEDS = 60
+_SEEDS = 40
 
 
 class Outages(unittest.TestCase):

@@ -23,7 +23,7 @@ Status,holding,3,bits,,,r,0=Running;2=Fault,,,status,
 Lamp,coil,4,,,,rw,0=off;1=on,,,,
 """
 App = KanaletoApp
-_READ = 0.6  # a moment to read what a key would confirm, on a busy machine too
+_READ = 0.5  # a moment to read what a key would confirm, on a busy machine too
 
 
 class Writes(LiveCase):

@@ -98,6 +98,7 @@ class KeptAlive:
         self._change: tuple[bytes, asyncio.Future[tuple[str, str]]] | None = None
         self._wake = asyncio.Event()
         self._openings = orders.poller_of(wish.order).connection.openings
+        self._version = -1
         self._device = orders.device_of(wish.order)
         self._task: asyncio.Task[None] | None = None
         self._must_not_write = False
@@ -176,7 +177,7 @@ class KeptAlive:
                     await self._take(*change)
                     due_s = loop.time() + self.wish.period_s
                     continue
-                self._require_place()
+                self._require_allowed()
                 await self._require_same_device()
                 outcome = await self._send_unless_away()
                 if outcome is None:
@@ -228,10 +229,13 @@ class KeptAlive:
                 async with asyncio.timeout(delay_s):
                     await self._wake.wait()
 
-    def _require_place(self) -> None:
-        """Raises Refused where its line or its device is no more, or its point stands elsewhere."""
-        order = self.wish.order
-        self._orders.require_place(order, self._orders.device_of(order))
+    def _require_allowed(self) -> None:
+        """Raises Refused where its line or its device is no more, its point stands elsewhere, or may not be written any
+        more. Looked at again only once the site is another."""
+        self._orders.device_of(self.wish.order)
+        if self._session.world.version != self._version:
+            self._version = self._session.world.version
+            self._orders.require_allowed(self.wish.order)
 
     async def _require_same_device(self) -> None:
         """Once its line was connected anew. Raises Refused where another one stands there now: it is not written to,

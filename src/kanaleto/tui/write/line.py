@@ -254,7 +254,8 @@ class WriteLine(ShownLine):
             done = self.context.engine.run(_listed(control.send(orders[0], on_later)))
         else:
             done = self.context.engine.run(control.send_all(orders, lambda result: None))
-        done.add_done_callback(lambda came: later(lambda: self._settle(sends, orders, back, came)))
+        left = "" if pulse_s else back  # a pulse goes back by itself
+        done.add_done_callback(lambda came: later(lambda: self._settle(sends, orders, left, came)))
 
     def _change_setting(self) -> None:
         """A setting of a device's own port has steps of its own."""
@@ -268,9 +269,11 @@ class WriteLine(ShownLine):
         SettingSteps(self.context, self.ask).begin(order)
 
     def _half(self, sends: int, result: Result) -> None:
-        if sends == self._sends and result.is_done:
-            self._say(f"on its way: {result.text}; the way back comes by itself", "sky")
-            self.redraw()
+        if sends != self._sends or result.state not in (State.DONE, State.UNKNOWN):
+            return
+        how = "the way back comes by itself" if result.is_done else "its way back is owed all the same"
+        self._say(f"on its way: {result.text}; {how}", "sky" if result.is_done else "ochre")
+        self.redraw()
 
     def _settle(self, sends: int, orders: list[Order], back: str, came: "Future[list[Result]]") -> None:
         """What came of it."""

@@ -11,6 +11,7 @@ from textual.strip import Strip
 from kanaleto.control.alive import AliveState
 from kanaleto.control.alives import Offer
 from kanaleto.control.control import Control
+from kanaleto.control.order import Result, State
 from kanaleto.control.owed import OwedState, Stage
 from kanaleto.control.running import RunState
 from kanaleto.polling.events import length_text
@@ -23,6 +24,8 @@ from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.words import clock_text
 
+_NOTHING = "nothing is held, pulsing, owed or running"
+_MOST_LAST = 30
 _TONES = {Stage.PULSING: "ochre", Stage.OWED: "terracotta", Stage.ASKS: "terracotta", Stage.LEFT: "terracotta"}
 
 
@@ -80,14 +83,38 @@ def _run(run: RunState, wall_s: float) -> ActingRow:
     return ActingRow(run, "routine", run.device, text, "ochre" if asks else "verdigris")
 
 
-class ActingRows(Rows[ActingRow]):
-    def identity(self, row: ActingRow) -> Hashable:
-        return type(row.of).__name__, row.of.number
+class LastWrite(Struct, frozen=True):
+    """What was written lately, below; None is the heading."""
 
-    def draw(self, row: ActingRow, width: int, ground: str) -> Cells:
+    result: Result | None
+
+
+class ActingRows(Rows[ActingRow | LastWrite]):
+    def identity(self, row: ActingRow | LastWrite) -> Hashable:
+        return (type(row.of).__name__, row.of.number) if isinstance(row, ActingRow) else None
+
+    def may_rest(self, row: ActingRow | LastWrite) -> bool:
+        return isinstance(row, ActingRow)
+
+    def draw(self, row: ActingRow | LastWrite, width: int, ground: str) -> Cells:
+        if isinstance(row, LastWrite):
+            return self._written(row.result, width, ground)
         cells = Cells(self.palette, ground).put(" ▲ ", row.tone).put(row.kind, row.tone, 14, bold=True)
         cells.put(row.where, "ink", 20 if width >= 100 else 12, bold=True).put(" ")
         return cells.put(row.text, "ink", max(width - cells.width - 1, 10))
+
+    def _written(self, result: Result | None, width: int, ground: str) -> Cells:
+        cells = Cells(self.palette, ground)
+        if result is None:
+            return cells.put(" LAST WRITES", "muted", bold=True)
+        order = result.order
+        tone = "verdigris" if result.is_well else "ochre" if result.state is State.NOT_SENT else "terracotta"
+        was = order.was_told or (result.before.hex(" ", 2).upper() if result.before is not None else "")
+        now = order.told or order.data.hex(" ", 2).upper()
+        cells.put(f" {clock_text(result.wall_s)[:8]} ", "muted").put(order.device or f"unit {order.unit_id}", "ink", 20)
+        cells.put(" ").put(order.name, "ink", 20 if width >= 110 else 14, bold=True).put(" ")
+        cells.put(f"{was} → {now}" if was else f"→ {now}", "ink", 26 if width >= 110 else 16).put(" ")
+        return cells.put(result.text, tone, max(width - cells.width - 1, 8))
 
 
 class ActingHead(Drawn):
@@ -98,7 +125,7 @@ class ActingHead(Drawn):
         cells = Cells(self.palette)
         if y == 0:
             cells.put(" WHAT ACTS NOW  ", "muted", bold=True)
-            told = "X ends all of it, with safe values; also while writing is locked" if self.count else "nothing"
+            told = "X ends all of it, with safe values; also while writing is locked" if self.count else _NOTHING
             cells.put(told, "ink")
         return self.strip_of(y, cells, self.size.width)
 
@@ -114,7 +141,7 @@ class ActingView(View, Vertical):
     def __init__(self, id: str) -> None:
         super().__init__(id=id)
         self._head, self._list = ActingHead(), ActingRows()
-        self._list.empty_text = "nothing is held, pulsing, owed or running"
+        self._list.empty_text = "nothing was written yet"
 
     def compose(self) -> ComposeResult:
         yield self._head
@@ -124,14 +151,15 @@ class ActingView(View, Vertical):
         super().show(snapshot)
         rows = acting_rows(self.context.control, self.context.engine.session.clock.at(snapshot.now_s))
         self._head.count = len(rows)
-        self._list.set_rows(rows)
+        written = [LastWrite(result) for result in reversed(tuple(self.context.control.orders.last)[-_MOST_LAST:])]
+        self._list.set_rows([*(rows or ()), *([LastWrite(None), *written] if written else ())])
         self._head.redraw()
 
     def focus_rows(self) -> None:
         self.screen.set_focus(self._list)
 
     def keys_here(self) -> list[Key]:
-        row = self._list.current
+        row = self._current
         if row is None:
             return [("escape", "back")]
         verbs: dict[type, str] = {OwedState: "send it now", Offer: "take it up again"}
@@ -141,6 +169,11 @@ class ActingView(View, Vertical):
                 "cancel", cancel="take it off the list" if isinstance(row.of, Offer) else "leave it so"
             )
         return [*keys, *self.keys_of("end_all"), ("escape", "back")]
+
+    @property
+    def _current(self) -> ActingRow | None:
+        row = self._list.current
+        return row if isinstance(row, ActingRow) else None
 
     def back(self) -> None:
         self.context.send(ShowView(""))
@@ -161,7 +194,7 @@ class ActingView(View, Vertical):
     def action_act(self) -> None:
         """Ways back, safe values and stopping count however the key was pressed; taking up again opens the line that
         writes, where it has to be confirmed."""
-        row = self._list.current
+        row = self._current
         if row is None:
             return
         one = row.of
@@ -178,7 +211,7 @@ class ActingView(View, Vertical):
             self.context.take_up(one)
 
     def action_cancel(self) -> None:
-        row = self._list.current
+        row = self._current
         if row is None:
             return
         one = row.of

@@ -290,8 +290,8 @@ class Derived(Struct, frozen=True):
 
 
 KEEPING_EVENTS = (
-    "device lost", "line down", "device slow", "exception", "garbled", "unexpected", "late", "overrun", "watchdog",
-    "gateway", "limit",
+    "device lost", "line down", "device slow", "exception", "garbled", "unexpected", "unanswered", "late", "overrun",
+    "watchdog", "gateway", "limit",
 )  # fmt: skip
 """Words of the events upon which minutes may be laid aside."""
 

@@ -92,8 +92,8 @@ class KanaletoApp(Doings):
         self.view_classes: list[type[View]] = []
         self.presses = Presses(self._take_unlocking_back)
         self.is_whole = False
-        self._early: deque[events.Key | events.Paste | Later] = deque(maxlen=_MOST_EARLY)
-        """What came before all was there, in its order."""
+        self._early: deque[events.Key | events.Paste | Later] = deque()
+        """What came before all was there, in its order; keys are bounded, what was promised to others is not lost."""
 
     # What everything drawn reaches
 
@@ -200,7 +200,7 @@ class KanaletoApp(Doings):
         if isinstance(event, events.Key | events.Paste):
             if self.is_whole:
                 await self._take_input(event)
-            else:
+            elif len(self._early) < _MOST_EARLY:
                 self._early.append(event)
         else:
             await super().on_event(event)

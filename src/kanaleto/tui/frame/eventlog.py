@@ -21,11 +21,12 @@ from kanaleto.tui.shared.words import clock_text
 _FAILED = (
     EventKind.LINE_DOWN, EventKind.DEVICE_LOST, EventKind.DEVICE_SLOW, EventKind.EXCEPTION, EventKind.GARBLED,
     EventKind.STRANGE, EventKind.LATE, EventKind.OVERRUN, EventKind.GATEWAY, EventKind.WATCHDOG, EventKind.LIMIT,
-    EventKind.KEEPING, EventKind.CLIENT,
+    EventKind.KEEPING, EventKind.CLIENT, EventKind.UNANSWERED, EventKind.OWED,
 )  # fmt: skip
 _TONES = {
     EventKind.LINE_DOWN: "terracotta", EventKind.DEVICE_LOST: "terracotta", EventKind.WATCHDOG: "terracotta",
     EventKind.EXCEPTION: "ochre", EventKind.LATE: "ochre", EventKind.OVERRUN: "ochre", EventKind.DEVICE_SLOW: "ochre",
+    EventKind.UNANSWERED: "ochre", EventKind.OWED: "terracotta",
     EventKind.LIMIT: "ochre", EventKind.GARBLED: "violet", EventKind.STRANGE: "violet",
 }  # fmt: skip
 

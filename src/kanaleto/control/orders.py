@@ -150,6 +150,7 @@ class Orders:
         if locked:
             raise Refused(locked)
         is_to_all = order.unit_id == 0 and poller.line.link.framing is not FramingKind.TCP
+        version = self._session.world.version
         self._check_policy(order, poller, device)
         await self._wait_for_line(poller)
         if is_to_all and Consent.BROADCAST not in order.consents:
@@ -163,7 +164,9 @@ class Orders:
         limits = device.limits if device is not None else DeviceLimits()
         before = None if is_to_all else await self._before(order, poller, device)
         requests = self.requests(order, limits, before)
-        return await self._send(order, poller, device, requests, before, began_s, is_to_all, on_taken, on_sending)
+        return await self._send(
+            order, poller, device, requests, before, began_s, is_to_all, on_taken, on_sending, version
+        )
 
     # Before it is sent
 
@@ -311,7 +314,7 @@ class Orders:
     async def _send(
         self, order: Order, poller: LinePoller, device: Device | None, requests: Sequence[Request],
         before: bytes | None, began_s: float, is_to_all: bool, on_taken: Callable[[Outcome], None],
-        on_sending: Callable[[float], None],
+        on_sending: Callable[[float], None], version: int,
     ) -> Result:  # fmt: skip
         session, loop = self._session, asyncio.get_running_loop()
         timeout_s = device.timeout_s if device is not None else poller.line.timeout_s
@@ -321,7 +324,9 @@ class Orders:
             now_s = loop.time()
             if now_s - began_s > PATIENCE_S:
                 return f"it waited for its line for more than {PATIENCE_S:g} s, and is not sent any more"
-            why = self.why_locked(order) or self.why_not_now(order)
+            why = self.why_locked(order)
+            if not why and session.world.version != version:  # what was checked is another site's
+                why = self.why_not_now(order)
             if not why:
                 on_sending(now_s)
             return why

@@ -186,7 +186,7 @@ class Writes(LiveCase):
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
             await case.alone(pilot, "u", "w")
-            app._take_paste("5 every 0.2 s then 1")
+            app._take_paste("5 every 0.8 s then 1")
             await case._press(app, pilot, "enter")
             await case.shows(app, "^ kanaleto .*▲ 1 held")
             case.far.silent.add(1)
@@ -197,16 +197,16 @@ class Writes(LiveCase):
             await case.until(lambda: case.far.values[1, 1] == 10, "the safe value")
             await case.shows(app, r"Target was held until .*; Meter 1 was away for .*; K")
             count = len(case.far.wrote)
-            await asyncio.sleep(1.0)
+            await asyncio.sleep(1.8)
             case.assertEqual(len(case.far.wrote), count)  # nothing is taken up by itself
             await case.alone(pilot, "K")
-            await case.shows(app, r"new value +5 every 0\.2 s then 1 ")
+            await case.shows(app, r"new value +5 every 0\.8 s then 1 ")
             await case.shows(app, "the longest wait on L is")
             await case._press(app, pilot, "enter")
             await case.until(lambda: case.far.values[1, 1] == 50, "taken up again")
             await pilot.press("escape")
             await case.alone(pilot, "u", "H")
-            await case.shows(app, "held +Meter 1 +Target at 0032 every 0.2 s, 000A at the end")
+            await case.shows(app, "held +Meter 1 +Target at 0032 every 0.8 s, 000A at the end")
             await pilot.press("X")  # also while writing is locked
             await case.shows(app, "nothing is held, pulsing, owed or running")
             await case.until(lambda: case.far.values[1, 1] == 10, "the safe value")

@@ -177,7 +177,9 @@ class Stores(InFolder):
                     if second == 20:
                         assert recorder._process is not None
                         recorder._process.kill()
-                        time.sleep(1.0)
+                        end = time.monotonic() + 30  # a slow machine takes its time to start another
+                        while "" not in told and time.monotonic() < end:
+                            time.sleep(0.05)
                 time.sleep(0.5)
                 recorder.end()
                 self.assertGreater(recorder.kept, 20)

@@ -38,6 +38,7 @@ LEAST_PERIOD_S, MOST_PERIOD_S = 0.02, 3600.0
 _COUNT_EVERY_S = 1.0
 _KEPT = 512
 _SAFE_S, _WRITTEN_DOWN_S = 3.0, 0.3
+_LOOK_S = 0.05
 
 
 class Wish(Struct, frozen=True, kw_only=True):
@@ -211,7 +212,7 @@ class KeptAlive:
                     self.is_over = True  # what waits for its line is not sent
                     return None
                 left_s = self._heard_last_s() + self._limit_s() - loop.time()
-                await asyncio.wait({sending}, timeout=max(left_s, 0.0) + 0.001)
+                await asyncio.wait({sending}, timeout=max(left_s + 0.001, _LOOK_S))
         except asyncio.CancelledError:
             sending.cancel()
             raise

@@ -218,7 +218,9 @@ class WayBack:
         order = self.order
         poller, device = self._orders.poller_of(order), self._orders.device_of(order)
         if (device.writing if device is not None else poller.line.writing) is Writing.NEVER:
-            raise Refused(f"{order.device or order.line} must never be written by now: is its way back to be sent?")
+            raise Refused(
+                f"{order.device or order.line} must never be written by now, so nothing is sent: c leaves it so"
+            )
         if not poller.connection.can_ask:
             self._why = f"{order.line} is down: {poller.connection.why_unreachable or 'it is not connected'}"
             poller.connect_soon()

@@ -88,7 +88,6 @@ class Outages:
         self._group: list[str] = []
         """Who fails with no answer on the line in between, the first one first."""
         self._down_since_s: float | None = None
-        self._down_why = ""
         self._connects = self._requests = 0
         self._under: dict[str, None] = {}
         self._left_alone: dict[str, None] = {}
@@ -244,7 +243,7 @@ class Outages:
 
     def _begin_line(self, since_s: float, why: str) -> None:
         """The events of devices that led to it become this one."""
-        self._down_since_s, self._down_why = since_s, why
+        self._down_since_s = since_s
         self._under = dict.fromkeys(self._group)
         self._connects, self._requests = 0, sum(own.requests for own in self._failing.values())
         # who was away before goes on being away

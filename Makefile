@@ -20,6 +20,7 @@ bench: .venv/ready compiled
 
 fuzz: .venv/ready
 	$(BIN)/python -m tests.fuzz
+	$(BIN)/python -m tests.mutations
 	$(BIN)/python -m tests.fuzzfiles
 
 soak: .venv/ready

@@ -175,6 +175,38 @@ class Slave(EveryLink):
                     _counted["exchanges"] += 2
         _counted["rows"] += 3
 
+    def test_fewer_bytes_than_a_frame_behind_one_do_not_cost_the_next(self) -> None:
+        read, right = bytes.fromhex("0300010001"), bytes.fromhex("03020001")
+        for text in self.links():
+            if settings_of(text)[0] != "rtu":
+                continue
+            with self.subTest(text), self.served(text) as master:
+                for behind in b"\0", b"\x05", b"\x05\x10", b"\0\0\0", b"\x05\x03\0", b"\xff\xff":
+                    for pdu in read, b"\x0c":
+                        master.send(framed("rtu", 5, pdu) + behind)
+                        self.assertIsNotNone(master.answer(5))
+                        self.assertEqual(master.ask(5, read), right, behind.hex())
+                        master.send(framed("rtu", 5, pdu) + behind)
+                        self.assertIsNotNone(master.answer(5))
+                        self.assertIsNotNone(master.ask(5, b"\x0b", False, 0.2), behind.hex())  # shorter than a read
+                        _counted["exchanges"] += 4
+        _counted["rows"] += 1
+
+    def test_a_strict_pause_is_the_line_s_own(self) -> None:
+        """SL 2.5.1.1: above 19 200 baud 1.75 ms end a frame; what comes 3 ms later is another."""
+        read, right = bytes.fromhex("0300010001"), bytes.fromhex("03020001")
+        raw = framed("rtu", 5, read)
+        with self.served(f"rtu://{self.folder}/pause?baud=115200", is_strict=True) as master:
+            answered = 0
+            for _ in range(10):  # a machine that stalls between the two hides one, never ten
+                master.send(framed("rtu", 9, read))
+                time.sleep(len(raw) * 11 / 115200 + 0.003)
+                master.send(raw)
+                answered += master.answer(5, False, 0.2) == right
+                time.sleep(0.05)
+            self.assertGreater(answered, 0)
+        _counted["rows"] += 1
+
     def test_the_pauses_of_ascii_are_borne(self) -> None:
         """SL 2.5.2.1: up to a second between characters, at the slave too."""
         read = bytes.fromhex("0300010001")

@@ -11,6 +11,8 @@ _LISTENING = 0x20  # in both
 _RECEIVED_COMM_ERROR, _RECEIVED_BROADCAST = 0x02, 0x40
 _SENT_READ_EXCEPTION, _SENT_ABORT, _SENT_BUSY = 0x01, 0x02, 0x04
 _ENTERED_LISTEN_ONLY, _RESTARTED = 0x04, 0x00
+RESTART_WORDS = (0x0000, 0xFF00)
+"""What may stand in the data field of a restart: keep the log, or clear it (1.1b3, 6.8.1, 01)."""
 _BUSY = (ExceptionCode.ACKNOWLEDGE, ExceptionCode.SERVER_DEVICE_BUSY)
 
 
@@ -95,7 +97,7 @@ class Communication:
         if which is Diagnostic.RETURN_QUERY_DATA:
             return request
         if which is Diagnostic.RESTART_COMMUNICATIONS:
-            if request.word not in (0x0000, 0xFF00):
+            if request.word not in RESTART_WORDS:
                 return ExceptionCode.ILLEGAL_DATA_VALUE
             self._restart_due = request.word  # once it is answered
             return None if self.is_listening_only else request

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from threading import RLock
 
 from kanaleto.bench.bank import Bank
-from kanaleto.bench.comm import Communication, RequestEnd
+from kanaleto.bench.comm import RESTART_WORDS, Communication, RequestEnd
 from kanaleto.bench.extras import Extras
 from kanaleto.site.model import Device, Point
 from kanaleto.values.codec import Value
@@ -240,7 +240,11 @@ def _is_restart(pdu: bytes) -> bool:
         request = parse_request(pdu)
     except PduError:
         return False
-    return isinstance(request, Diagnose) and request.sub_function == Diagnostic.RESTART_COMMUNICATIONS
+    return (
+        isinstance(request, Diagnose)
+        and request.sub_function == Diagnostic.RESTART_COMMUNICATIONS
+        and request.word in RESTART_WORDS
+    )
 
 
 def _bytes_of(words: tuple[int, ...]) -> bytes:

@@ -59,6 +59,8 @@ class Units(Answerer):
     def _answer_serial(self, unit_id: int, pdu: bytes, hearing: list[SimulatedDevice]) -> bytes | None:
         for simulated in hearing:
             simulated.communication.note_frame()
+        if pdu[0] & 0x80:  # an exception that somebody answers, or our own come back: nobody's request
+            return None
         if unit_id == 0:
             for simulated in hearing:
                 simulated.answer(pdu, is_broadcast=True)

@@ -6,6 +6,8 @@ from collections.abc import Coroutine
 from typing import Any
 
 from kanaleto.cli.settling import settle
+from kanaleto.cli.output import say
+from kanaleto.lines.faults import FaultTeller
 from kanaleto.lines.openfiles import raise_limit
 
 ENDING = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]
@@ -21,6 +23,7 @@ def run_until_signal(work: Coroutine[Any, Any, None]) -> bool:
 
 async def _run(work: Coroutine[Any, Any, None]) -> bool:
     loop = asyncio.get_running_loop()
+    loop.set_exception_handler(FaultTeller(lambda text: say(text, err=True)))
     task = asyncio.ensure_future(work)
     for number in ENDING:
         try:

@@ -12,6 +12,7 @@ from kanaleto.cli.failures import Failed
 from kanaleto.cli.output import say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.files.loading import load_site
+from kanaleto.lines.faults import FaultTeller
 from kanaleto.polling.clock import Clock
 from kanaleto.polling.events import EventKind, EventLog
 from kanaleto.polling.session import LOOK_S
@@ -48,6 +49,7 @@ def command(site: Path, for_s: float | None, listen: str | None) -> int:
                 log.note(EventKind.CLOCK, "", "", told)
 
     async def work() -> None:
+        asyncio.get_running_loop().set_exception_handler(FaultTeller(tell))
         try:
             server = SiteServer(loaded, listen, on_client=tell)
             await server.start()

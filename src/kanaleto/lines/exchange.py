@@ -18,6 +18,7 @@ import asyncio
 from collections import deque
 
 from kanaleto.lines.channel import Channel
+from kanaleto.lines.faults import fault_sentence, report
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.traffic import LONGEST_FRAME, LONGEST_PAUSE_S, SLOWEST_CHARACTER_S, OnDone, OnLate, Traffic, Waiting
 from kanaleto.wire.codes import WRITING
@@ -186,6 +187,22 @@ class Exchanger:
     # What comes in
 
     def _receive(self, data: bytes, at: float) -> None:
+        try:
+            self._take_in(data, at)
+        except Exception as error:  # an error of ours costs this connection, and nobody who delivers bytes
+            self._break_at(error)
+
+    def _ring(self) -> None:
+        try:
+            self._keep_deadlines()
+        except Exception as error:  # as above: a timer that raises would never be set again
+            self._break_at(error)
+
+    def _break_at(self, error: Exception) -> None:
+        report(self._loop, "an exchange", error)
+        self._lose(fault_sentence(error))
+
+    def _take_in(self, data: bytes, at: float) -> None:
         self.traffic.received += len(data)
         self._unanswering += len(data)
         if self._unanswering > MOST_BABBLE:
@@ -251,7 +268,8 @@ class Exchanger:
         if (
             type(request) is Read
             and pdu[0] == request.table.function
-            and len(pdu) == pdu[1] + 2 == request.answer_bytes + 2
+            and len(pdu) == request.answer_bytes + 2
+            and pdu[1] == len(pdu) - 2
         ):
             content, wrong = ReadAnswer(request.table, pdu[2:]), None  # by far the most frequent, so the shortest way
         else:
@@ -347,11 +365,14 @@ class Exchanger:
         self._drop_writes()
         self._is_unanswered = False
         self.channel.close()
-        for key in list(self._pending):
-            self._finish(key, OutcomeKind.UNREACHABLE, b"", None, self._loop.time(), why)
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None
+        for key in list(self._pending):
+            try:
+                self._finish(key, OutcomeKind.UNREACHABLE, b"", None, self._loop.time(), why)
+            except Exception as error:  # whoever had asked failed at hearing of it; the others are to hear of it too
+                report(self._loop, "an exchange", error)
 
     # How a request ends
 
@@ -376,7 +397,7 @@ class Exchanger:
             self._timer.cancel()
         self._timer = self._loop.call_at(at, self._ring)
 
-    def _ring(self) -> None:
+    def _keep_deadlines(self) -> None:
         self._timer = None
         now = self._loop.time()
         soon = now + 1e-6  # a timer may ring a trifle early

@@ -17,6 +17,7 @@ from typing import Any
 import serial
 
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
+from kanaleto.lines.faults import fault_sentence, report
 from kanaleto.site.link import Parity, SerialLink
 
 _SLICE_S = 0.05
@@ -99,6 +100,10 @@ class SerialChannel:
                 ) as error:  # pyserial raises the latter two on a port closed meanwhile
                     call(lose, f"port {self._link.port} is gone: {_reason(error)}")
                     return
+                except Exception as error:  # an error of ours, or of the library: the port is lost, and opened again
+                    call(report, loop, f"reading port {self._link.port}", error)
+                    call(lose, fault_sentence(error))
+                    return
                 if data:
                     call(deliver, data, loop.time())
 
@@ -112,6 +117,10 @@ class SerialChannel:
                     _send(port, data, self._link.sets_rts, self.character_s)
                 except (OSError, TypeError, ValueError) as error:
                     call(lose, f"port {self._link.port} takes no bytes: {_reason(error)}")
+                    return
+                except Exception as error:  # as above
+                    call(report, loop, f"writing to port {self._link.port}", error)
+                    call(lose, fault_sentence(error))
                     return
 
         self._reader = threading.Thread(target=read, name=f"read {self._link.port}", daemon=True)

@@ -49,6 +49,7 @@ class EventKind(Enum):
     OWED = "owed"
     ROUTINE = "routine"
     KNOWN = "device known"
+    FAULT = "fault"
 
 
 class Ended(Enum):

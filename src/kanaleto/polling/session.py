@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from contextlib import AbstractAsyncContextManager
 
 from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.faults import FaultTeller
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
 from kanaleto.planning.blocks import Difference
@@ -138,6 +139,7 @@ class Session:
     async def run(self) -> None:
         """Poll until cancelled."""
         loop = asyncio.get_running_loop()
+        loop.set_exception_handler(FaultTeller(lambda text: self.events.note(EventKind.FAULT, "", "", text)))
         self._over = loop.create_future()
         self.clock.anchor(loop.time)
         self._tell_plan()

@@ -11,6 +11,7 @@ from typing import NamedTuple
 from kanaleto.lines.traffic import LONGEST_PAUSE_S
 from kanaleto.serving.answerer import Answerer
 from kanaleto.wire.frames import Event, Frame, Framing, Role
+from kanaleto.wire.rtu import SHORTEST
 
 _MOST_HELD = 1024
 _MOST_PAUSE_CHARACTERS = 1.5
@@ -27,19 +28,23 @@ class Heard(NamedTuple):
 
 class Hearing:
     """Of `answerer`'s line. `quiet_s` is the silence after which bytes that make no frame are settled; `slack_s` is how
-    late whoever brings the bytes may be, `character_s` 0 where bytes take no time and nobody can be strict."""
+    late whoever brings the bytes may be, `character_s` 0 where bytes take no time and nobody can be strict; `gap_s` is the
+    silence that ends a frame for a strict device, where it can be told from less."""
 
     def __init__(
-        self, answerer: Answerer, framing: Framing, quiet_s: float, character_s: float = 0.0, slack_s: float = 0.0
-    ) -> None:
+        self, answerer: Answerer, framing: Framing, quiet_s: float, character_s: float = 0.0, slack_s: float = 0.0,
+        gap_s: float = 0.0,
+    ) -> None:  # fmt: skip
         self._answerer = answerer
         self._decoder = framing.decoder(Role.REQUESTS)
         self._quiet_s = quiet_s
         self._is_ascii = framing.name == "ascii"
+        self._on_wire = character_s > 0
         self._may_be_strict = framing.name == "rtu" and character_s > 0
         self._longest_pause_s = LONGEST_PAUSE_S[framing.name]
         pause_s = _MOST_PAUSE_S if character_s < _FAST_CHARACTER_S else _MOST_PAUSE_CHARACTERS * character_s
         self._most_pause_s = pause_s + slack_s
+        self._strict_quiet_s = gap_s or quiet_s
         self._burst = b""
         self._has_paused = False
 
@@ -51,7 +56,7 @@ class Hearing:
     def patience_s(self) -> float | None:
         """How long the line must be silent before `settle`; None when nothing waits for that."""
         if self._burst:
-            return self._quiet_s
+            return self._strict_quiet_s
         if not self._decoder.held:
             return None
         return self._longest_pause_s if self._is_ascii or self._decoder.lacks_bytes else self._quiet_s
@@ -73,6 +78,12 @@ class Hearing:
     def again(self) -> list[Heard]:
         """After an answer: what another end of frames makes of the bytes that are held."""
         return [Heard(event) for event in self._decoder.end_with(self._answerer.delimiter)]
+
+    def drop_rest(self) -> None:
+        """A request was answered: no master has begun another meanwhile, so fewer bytes than a frame are noise. Where
+        bytes take no time they may be the next request's."""
+        if self._on_wire and self._decoder.held < SHORTEST:
+            self._decoder.reset()
 
     def forget(self) -> None:
         """What is held is noise."""

@@ -7,9 +7,10 @@ does not read is dropped.
 import asyncio
 import errno
 import ssl
-from collections.abc import Awaitable
+from collections.abc import Awaitable, Callable
 from typing import cast
 
+from kanaleto.lines.faults import report
 from kanaleto.lines.tls import role_in, server_context
 from kanaleto.serving.admission import HANDSHAKE_S, Admission, host_of
 from kanaleto.serving.answerer import Answer, Answerer, is_later
@@ -110,6 +111,8 @@ class NetworkServer:
             reason = error.reason if isinstance(error, ssl.SSLError) and error.reason else "it went away"
             words = reason.lower().replace("_", " ")
             self.admission.tell(who, f"was cut off: no secure connection came about ({words})")
+        except Exception as error:  # an error of ours costs this handshake only
+            report(asyncio.get_running_loop(), f"{self.answerer.name}: {who} was cut off", error)
         else:
             if secured is not None:
                 self.admission.forget(transport)
@@ -174,7 +177,7 @@ class _Connection(asyncio.BufferedProtocol):
         if self._server.admission.admit(transport):
             self._functions = self._server.functions_of(transport)
             if early:
-                self._receive(early)
+                self._guarded(lambda: self._receive(early))
 
     def connection_lost(self, exc: Exception | None) -> None:
         if self._early is None:
@@ -188,7 +191,20 @@ class _Connection(asyncio.BufferedProtocol):
         return self._buffer
 
     def buffer_updated(self, nbytes: int) -> None:
-        self._receive(bytes(self._buffer[:nbytes]))
+        self._guarded(lambda: self._receive(bytes(self._buffer[:nbytes])))
+
+    def _guarded(self, work: Callable[[], None]) -> None:
+        """An error of ours costs this connection, is told, and whoever asks may connect again."""
+        try:
+            work()
+        except Exception as error:
+            self._break_at(error)
+
+    def _break_at(self, error: BaseException) -> None:
+        server = self._server
+        server.admission.forget(self._transport)
+        report(asyncio.get_running_loop(), f"{server.answerer.name}: {host_of(self._transport)} was cut off", error)
+        self._transport.abort()
 
     def _receive(self, data: bytes) -> None:
         if self._early is not None:
@@ -206,7 +222,9 @@ class _Connection(asyncio.BufferedProtocol):
         patience_s = hearing.patience_s
         if patience_s is not None:
             loop = asyncio.get_running_loop()
-            self._timer = loop.call_later(patience_s, lambda: self._take(hearing, hearing.settle()))
+            self._timer = loop.call_later(
+                patience_s, lambda: self._guarded(lambda: self._take(hearing, hearing.settle()))
+            )
 
     def _take(self, hearing: Hearing, heard: list[Heard]) -> None:
         server = self._server
@@ -256,6 +274,8 @@ class _Connection(asyncio.BufferedProtocol):
         line.add_done_callback(self._go_on)
 
     def _go_on(self, line: asyncio.Task[None]) -> None:
+        if not line.cancelled() and (error := line.exception()) is not None:
+            self._break_at(error)
         if line is self._line:
             self._line = None
             if not self._transport.is_closing():
@@ -329,6 +349,12 @@ class _Datagrams(asyncio.DatagramProtocol):
         self._transport = cast(asyncio.DatagramTransport, transport)  # before Python 3.12 it is none by its class
 
     def datagram_received(self, data: bytes, addr: tuple[str | int, ...]) -> None:
+        try:
+            self._take(data, addr)
+        except Exception as error:  # an error of ours costs this datagram only
+            report(asyncio.get_running_loop(), f"{self._server.answerer.name}: a datagram was thrown away", error)
+
+    def _take(self, data: bytes, addr: tuple[str | int, ...]) -> None:
         server = self._server
         answers, _ = answers_to(server.answerer, server.framing, server.framing.decoder(Role.REQUESTS).feed(data))
         for answer in answers:
@@ -340,6 +366,9 @@ class _Datagrams(asyncio.DatagramProtocol):
                 self._transport.sendto(answer, addr)
 
     async def _send_later(self, answer: Awaitable[bytes | None], addr: tuple[str | int, ...]) -> None:
-        data = await answer
-        if data is not None:
-            self._transport.sendto(data, addr)
+        try:
+            data = await answer
+            if data is not None:
+                self._transport.sendto(data, addr)
+        except Exception as error:  # as above
+            report(asyncio.get_running_loop(), f"{self._server.answerer.name}: a datagram was thrown away", error)

@@ -4,6 +4,7 @@ import asyncio
 from collections.abc import Awaitable
 
 from kanaleto.lines.channel import Unreachable
+from kanaleto.lines.faults import fault_sentence, report
 from kanaleto.lines.serialport import SerialChannel
 from kanaleto.serving.answerer import Answerer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
@@ -52,6 +53,7 @@ class PortServer:
     def _write(self, unit_id: int, pdu: bytes, not_before: float) -> None:
         self._sent, self._own = self._framing.encode(unit_id, pdu), b""
         self._sent_end_s = self._channel.write(self._sent, not_before)
+        self._hearing.drop_rest()
         try:
             parse_request(pdu)
             self._is_no_request = False
@@ -59,6 +61,25 @@ class PortServer:
             self._is_no_request = True
 
     def _receive(self, data: bytes, at: float) -> None:
+        try:
+            self._take_in(data, at)
+        except Exception as error:  # an error of ours costs this opening of the port
+            self._break_at(error)
+
+    def _settle(self, at: float) -> None:
+        try:
+            self._settle_held(at)
+        except Exception as error:  # as above
+            self._break_at(error)
+
+    def _break_at(self, error: Exception) -> None:
+        report(asyncio.get_running_loop(), f"{self.answerer.name}: the port is opened again", error)
+        self._hearing.forget()
+        self._sent = self._own = b""
+        self._channel.close()
+        self._lose(fault_sentence(error))
+
+    def _take_in(self, data: bytes, at: float) -> None:
         silence_s = at - len(data) * self._channel.character_s - self._heard_at
         self._heard_at = at
         if self._sent:
@@ -91,7 +112,7 @@ class PortServer:
             self._has_echo = is_early or self._is_no_request or self._alike > _MOST_ALIKE
         return came.removeprefix(sent) if self._has_echo else came
 
-    def _settle(self, at: float) -> None:
+    def _settle_held(self, at: float) -> None:
         if self._own:
             self._sent, own, self._own = b"", self._own, b""
             self._take(self._hearing.take(own), at)
@@ -113,10 +134,13 @@ class PortServer:
 
     async def _answer_later(self, unit_id: int, answer: Awaitable[bytes | None]) -> None:
         """A master has one request under way; what comes of it goes out when it is there."""
-        pdu = await answer
-        if pdu is not None and self._channel.is_open:
-            now = asyncio.get_running_loop().time()
-            self._write(unit_id, pdu, now + self._channel.gap_s)
+        try:
+            pdu = await answer
+            if pdu is not None and self._channel.is_open:
+                now = asyncio.get_running_loop().time()
+                self._write(unit_id, pdu, now + self._channel.gap_s)
+        except Exception as error:  # as in `_receive`
+            self._break_at(error)
 
     def _lose(self, why: str) -> None:
         self._reopening = asyncio.get_running_loop().create_task(self._reopen())

@@ -18,6 +18,7 @@ import time
 import tty
 from collections.abc import Awaitable
 
+from kanaleto.lines.faults import report_from_thread
 from kanaleto.serving.answerer import Answerer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
@@ -27,6 +28,7 @@ from kanaleto.wire.frames import Frame, Framing, Garbled
 
 _PIECE_S = 0.004  # an answer is let go in pieces of this length, as an adapter would
 _SLICE_S = 0.1
+_AFTER_FAULT_S = 0.02
 _LEAST_QUIET_S = 0.005  # this process may be late
 _MOST_BACKLOG = 1200  # characters: two of the longest frames that there are, in ASCII, and some
 _CODES = {
@@ -49,7 +51,9 @@ class TerminalServer:
         self._port_link = PortLink(link.port, answerer.name)
         self._answer_delay_s = answer_delay_s
         settings = link.settings
-        self._hearing = Hearing(answerer, framing, max(settings.gap_s, _LEAST_QUIET_S), settings.character_s)
+        self._hearing = Hearing(
+            answerer, framing, max(settings.gap_s, _LEAST_QUIET_S), settings.character_s, gap_s=settings.gap_s
+        )
         self._is_stopping = threading.Event()
         self._thread = threading.Thread(target=self._work, name=f"pty {link.port}", daemon=True)
         self._near = self._far = -1
@@ -94,36 +98,45 @@ class TerminalServer:
         os.close(self._far)
 
     def _work(self) -> None:
-        character_s, hearing = self._link.settings.character_s, self._hearing
         line_free_s = 0.0  # when the last byte that came would have left a real line
         while not self._is_stopping.is_set():
-            patience_s, now_s = hearing.patience_s, time.monotonic()
-            wait_s = _SLICE_S
-            if patience_s is not None:
-                wait_s = min(max(line_free_s + patience_s - now_s, 0.0), _SLICE_S)
-            ready, _, _ = select.select([self._near], [], [], wait_s)
-            now_s = time.monotonic()
-            silence_s = now_s - line_free_s
-            if patience_s is not None and silence_s >= patience_s:
-                line_free_s = self._take(hearing.settle(), line_free_s)
-            if not ready:
-                continue
             try:
-                data = os.read(self._near, 4096)
-            except BlockingIOError:
-                continue
-            except OSError:
-                return
-            line_free_s = max(now_s, line_free_s) + len(data) * character_s
-            if line_free_s - now_s > _MOST_BACKLOG * character_s:
-                line_free_s = now_s + _MOST_BACKLOG * character_s
-                hearing.forget()
-                self.answerer.note_garbled()
-            elif not self._is_understood():
-                hearing.forget()
-                self.answerer.note_garbled()  # at another rate a device hears characters that are none
-            else:
-                line_free_s = self._take(hearing.take(data, silence_s), line_free_s)
+                line_free_s = self._hear(line_free_s)
+            except Exception as error:  # an error of ours costs what came, and not the line
+                assert self._loop is not None
+                report_from_thread(self._loop, f"{self.answerer.name}: what came was thrown away", error)
+                self._hearing.forget()
+                self._is_stopping.wait(_AFTER_FAULT_S)
+
+    def _hear(self, line_free_s: float) -> float:
+        """Wait for bytes, or for a silence that says something, and answer; gives when the line is free then."""
+        character_s, hearing = self._link.settings.character_s, self._hearing
+        patience_s, now_s = hearing.patience_s, time.monotonic()
+        wait_s = _SLICE_S
+        if patience_s is not None:
+            wait_s = min(max(line_free_s + patience_s - now_s, 0.0), _SLICE_S)
+        ready, _, _ = select.select([self._near], [], [], wait_s)
+        now_s = time.monotonic()
+        silence_s = now_s - line_free_s
+        if patience_s is not None and silence_s >= patience_s:
+            line_free_s = self._take(hearing.settle(), line_free_s)
+        if not ready:
+            return line_free_s
+        try:
+            data = os.read(self._near, 4096)
+        except BlockingIOError:
+            return line_free_s
+        line_free_s = max(now_s, line_free_s) + len(data) * character_s
+        if line_free_s - now_s > _MOST_BACKLOG * character_s:
+            line_free_s = now_s + _MOST_BACKLOG * character_s
+            hearing.forget()
+            self.answerer.note_garbled()
+        elif not self._is_understood():
+            hearing.forget()
+            self.answerer.note_garbled()  # at another rate a device hears characters that are none
+        else:
+            line_free_s = self._take(hearing.take(data, silence_s), line_free_s)
+        return line_free_s
 
     def _take(self, heard: list[Heard], line_free_s: float) -> float:
         """Answer what was asked; gives when the line is free then."""
@@ -170,4 +183,5 @@ class TerminalServer:
                 time.sleep(delay_s)
             if not self._let_go(raw[at:end]):
                 break
+        self._hearing.drop_rest()
         return start_s + len(raw) * character_s

@@ -85,14 +85,15 @@ def require_end(address: int, count: int) -> None:
 
 
 class Refused(Struct, frozen=True):
-    """An exception answer (section 7): the function that was asked, and the code."""
+    """An exception answer (section 7): the function that was asked, and the code. Function 0 is asked by mistake only,
+    and gets an answer all the same."""
 
     function: int
     code: int
 
     def __post_init__(self) -> None:
-        if not 1 <= self.function <= 0x7F or not 0 <= self.code <= 0xFF:
-            raise ValueError(f"function {self.function} with exception {self.code}: 1…127 and one byte are possible")
+        if not 0 <= self.function <= 0x7F or not 0 <= self.code <= 0xFF:
+            raise ValueError(f"function {self.function} with exception {self.code}: 0…127 and one byte are possible")
 
     @property
     def text(self) -> str:

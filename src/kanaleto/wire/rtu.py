@@ -78,12 +78,14 @@ class RtuDecoder:
         while held and not self._hopeless:
             length = frame_length(self._role, held)
             if length in (MORE, UNKNOWN) or len(held) < length:
+                events += self._behind_noise()
                 break
             raw = bytes(held[:length])
             if length > LONGEST or not _is_sound(raw):
                 length = self._answered_length(0)
                 if not length:
-                    self._hopeless = True
+                    events += self._behind_noise()
+                    self._hopeless = bool(held)
                     break
                 raw = bytes(held[:length])
             del held[:length]
@@ -91,6 +93,17 @@ class RtuDecoder:
         if len(held) > _MOST_HELD:
             events += self._settle(keep=LONGEST)
         return events
+
+    def _behind_noise(self) -> list[Event]:
+        """A request that ends with what is held, behind a few bytes that belong to nothing: a master waits for its
+        answer, and sends no more."""
+        held = self._held
+        for at in range(1, SHORTEST if self._role is Role.REQUESTS else 1):
+            if frame_length(self._role, held, at) == len(held) - at <= LONGEST and _is_sound(held[at:]):
+                noise, raw = bytes(held[:at]), bytes(held[at:])
+                held.clear()
+                return [self._garbled(noise), Frame(raw[0], raw[1:-2], raw)]
+        return []
 
     def _answered_length(self, at: int) -> int:
         """Bytes of what another slave answered, sound, from `at`; 0 where that is none, or answers are read anyway."""

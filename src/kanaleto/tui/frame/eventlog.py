@@ -26,7 +26,7 @@ _FAILED = (
 _TONES = {
     EventKind.LINE_DOWN: "terracotta", EventKind.DEVICE_LOST: "terracotta", EventKind.WATCHDOG: "terracotta",
     EventKind.EXCEPTION: "ochre", EventKind.LATE: "ochre", EventKind.OVERRUN: "ochre", EventKind.DEVICE_SLOW: "ochre",
-    EventKind.UNANSWERED: "ochre", EventKind.OWED: "terracotta",
+    EventKind.UNANSWERED: "ochre", EventKind.OWED: "terracotta", EventKind.FAULT: "terracotta",
     EventKind.LIMIT: "ochre", EventKind.GARBLED: "violet", EventKind.STRANGE: "violet",
 }  # fmt: skip
 

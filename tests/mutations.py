@@ -1,7 +1,7 @@
 """Answers that are none, and requests that are none, at both of our ends over every kind of link, on a virtual clock.
 
-`python -m tests.mutations` gives short PDUs to both ends, by default ten million to each; a failure prints the seed that
-replays it.
+`python -m tests.mutations` gives short PDUs to both ends, by default ten million to each; a failure prints the seed
+that replays it.
 """
 
 import argparse

@@ -41,7 +41,8 @@ class Answers(unittest.TestCase):
                 if request.function not in has_seen:
                     has_seen.add(request.function)
                     answers += [bytes((first,)) + right[1:] for first in range(256)]
-                    alone = range(256) if request.function == 3 else (request.function, request.function | 0x80, 0, 0x80)
+                    own = (request.function, request.function | 0x80, 0, 0x80)
+                    alone = range(256) if request.function == 3 else own
                     answers += [bytes((first,)) for first in alone]
                 for answer in answers:
                     asked += 1

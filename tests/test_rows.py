@@ -188,7 +188,9 @@ class Slave(EveryLink):
                         self.assertEqual(master.ask(5, read), right, behind.hex())
                         master.send(framed("rtu", 5, pdu) + behind)
                         self.assertIsNotNone(master.answer(5))
-                        self.assertIsNotNone(master.ask(5, b"\x0b", False, 0.2), behind.hex())  # shorter than a read
+                        self.assertIsNotNone(
+                            master.ask(5, b"\x0b", False, silent_s=0.2), behind.hex()
+                        )  # shorter than a read
                         _counted["exchanges"] += 4
         _counted["rows"] += 1
 

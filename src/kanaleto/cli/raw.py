@@ -12,7 +12,6 @@ from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.siteline import SITE_OPTION, YES_OPTION, site_line
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.link import FramingKind, parse_link
-from kanaleto.wire.codes import WRITING
 from kanaleto.wire.explain import explain_frame
 from kanaleto.wire.frames import Role
 from kanaleto.wire.pdu import Raw
@@ -48,9 +47,9 @@ def command(
     parsed = at.line.link if at is not None else usage(lambda: parse_link(link))
     require_unit(parsed, unit_id, may_broadcast=True)
     pdu = bytes_from(hex_words)
-    if at is not None and pdu and pdu[0] in WRITING:
-        at.require_writing(is_yes)
     request = usage(lambda: Raw(pdu[0], pdu[1:]))
+    if at is not None:
+        at.require_allowed(pdu, is_yes)
     outcome, framing = asked_once(parsed, unit_id, request, timeout_s)
     is_to_all = unit_id == 0 and parsed.framing is not FramingKind.TCP
     is_right_silence = outcome.kind is OutcomeKind.TIMEOUT and pdu[:3] == _LISTEN_ONLY

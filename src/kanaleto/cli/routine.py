@@ -15,6 +15,7 @@ from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.control.control import Control
 from kanaleto.control.lock import Lock
+from kanaleto.control.permission import Touched, permission
 from kanaleto.control.routine import Routine
 from kanaleto.control.routinefile import FOLDER, read_routines
 from kanaleto.control.running import Run, StepOutcome, StepTold
@@ -23,8 +24,9 @@ from kanaleto.files.loading import load_site
 from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.faults import FaultyFile, suggestion
-from kanaleto.site.model import Site, Writing
+from kanaleto.site.model import Site
 from kanaleto.values.digits import number
+from kanaleto.wire.reach import Items
 
 _FIRST_S = 10.0  # how long the first values may take
 
@@ -89,10 +91,17 @@ def _variables(settings: tuple[str, ...], routine: Routine) -> dict[str, float]:
 
 
 def _require_writing(site: Site, routine: Routine) -> None:
-    names = {routine.device, *(identity[0] for step in routine.steps for identity, _ in step.targets if identity[0])}
-    for _, device in site.devices():
-        if device.name in names and device.writing is Writing.NEVER:
-            raise click.UsageError(f'{device.name} is never written: the site file says writing = "never"')
+    targets = {(name or routine.device, point) for step in routine.steps for (name, point), _ in step.targets}
+    for line, device in site.devices():
+        touched = [
+            Touched(Items(point.table, point.address, point.end), points=(point.name,))
+            for point in device.points
+            if (device.name, point.name) in targets
+        ]
+        if touched or device.name == routine.device:
+            never = permission(line, device.unit_id, touched).never
+            if never:
+                raise click.UsageError(never)
 
 
 class _Running:

@@ -5,8 +5,8 @@ import signal
 from collections.abc import Coroutine
 from typing import Any
 
-from kanaleto.cli.settling import settle
 from kanaleto.cli.output import say
+from kanaleto.cli.settling import settle
 from kanaleto.lines.faults import FaultTeller
 from kanaleto.lines.openfiles import raise_limit
 

@@ -2,14 +2,17 @@
 
 import sys
 import time
+from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from kanaleto.cli.confirm import ask_yes
+from kanaleto.control.permission import permission_of_pdu, why_not_read
 from kanaleto.site.faults import suggestion
-from kanaleto.site.model import Device, Line, Site, Writing
+from kanaleto.site.model import Device, Line, Site
+from kanaleto.wire.reach import Items
 
 SITE_OPTION = click.option(
     "--site", "site_path", type=click.Path(path_type=Path), metavar="SITE",
@@ -27,22 +30,21 @@ class SiteLine:
     """`link` is the line's own. `writes` are written down in the journal of its site."""
 
     def __init__(self, site: Site, line: Line, unit_id: int) -> None:
-        self.site, self.line = site, line
+        self.site, self.line, self._unit_id = site, line, unit_id
         self.device: Device | None = next((own for own in line.devices if own.unit_id == unit_id), None)
 
-    @property
-    def who(self) -> str:
-        return self.device.name if self.device is not None else self.line.name
-
-    def require_writing(self, is_yes: bool) -> None:
-        """Raises click.UsageError where nothing is written there, or nobody confirms it."""
-        how = self.device.writing if self.device is not None else self.line.writing
-        if how is Writing.NEVER:
-            raise click.UsageError(f'{self.who} is never written: the site file says writing = "never"')
-        if how is Writing.CONFIRM and not is_yes:
+    def require_allowed(self, pdu: bytes, is_yes: bool, reads_back: Iterable[Items] = ()) -> None:
+        """Raises click.UsageError where that must not be written there, or read back, or nobody confirms it."""
+        said = permission_of_pdu(self.line, self._unit_id, pdu)
+        if said.never:
+            raise click.UsageError(said.never)
+        why = why_not_read(self.line, self._unit_id, reads_back)
+        if why:
+            raise click.UsageError(f"{why}, so it cannot be read back: leave --verify out")
+        if said.confirms and not is_yes:
             if not sys.stdin.isatty():
-                raise click.UsageError(f"{self.who} wants each write confirmed: add --yes")
-            if not ask_yes(f"{self.who} wants each write confirmed: y writes, anything else does not"):
+                raise click.UsageError(f"{said.confirms} wants each write confirmed: add --yes")
+            if not ask_yes(f"{said.confirms} wants each write confirmed: y writes, anything else does not"):
                 raise click.UsageError("not confirmed, so nothing was written")
 
     def ledger(self, program: str) -> "tuple[JournalLedger, JournalFile]":

@@ -27,6 +27,7 @@ from kanaleto.values.text import words_of
 from kanaleto.values.types import Kind
 from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.pdu import Read, ReadAnswer, Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters, pack_bits
+from kanaleto.wire.reach import written_by
 from kanaleto.wire.records import MaskWrite
 
 _HELP = """Write values to one device, all in one request. Negative numbers work as they stand.
@@ -82,7 +83,8 @@ def command(
     if is_verified and target.unit_id == 0 and target.link.framing is not FramingKind.TCP:
         raise click.UsageError("unit 0 is a broadcast: nobody can be read back")
     if at is not None:
-        at.require_writing(is_yes)
+        back = written_by(request.encode()) if is_verified else None
+        at.require_allowed(request.encode(), is_yes, back or ())
     work = _Writing(target, request, data, timeout_s, is_json, is_verified, at)
     run_until_signal(work.run())
     if work.has_failed:

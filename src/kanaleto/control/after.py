@@ -3,8 +3,9 @@
 import asyncio
 from collections.abc import Callable
 
-from kanaleto.control.order import Order, Result
+from kanaleto.control.order import Order, Result, may_read
 from kanaleto.control.orders import Orders, Refused
+from kanaleto.control.permission import is_broadcast
 from kanaleto.control.telling import hex_of, under
 
 WATCHED_S = 5.0
@@ -26,6 +27,8 @@ async def watch(orders: Orders, result: Result, is_over: Callable[[], bool]) -> 
         try:
             poller, device = orders.poller_of(order), orders.device_of(order)
         except Refused:
+            return "", False
+        if is_broadcast(poller.line, order.unit_id) or not may_read(order, device):
             return "", False
         now, _ = await orders.read(order, poller, device)
         if now is None or is_over():

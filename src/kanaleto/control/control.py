@@ -92,8 +92,8 @@ class Control(Sink):
 
     @staticmethod
     def _is_within(order: Order, kept: Order) -> bool:
-        """Whether a bit, or the whole, of what is kept alive is to be another."""
-        return (order.address, order.end) == (kept.address, kept.end)
+        """Whether a bit, or the whole, of what is kept alive is to be another; a broadcast goes to others too."""
+        return (order.unit_id, order.address, order.end) == (kept.unit_id, kept.address, kept.end)
 
     async def _watch(self, number: int, result: Result, on_later: Callable[[str], None]) -> None:
         said, has_stayed = await watch(self.orders, result, lambda: self._is_over or self._watched != number)

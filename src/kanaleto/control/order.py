@@ -6,12 +6,14 @@ from enum import Enum
 from msgspec import Struct
 from msgspec.structs import replace
 
+from kanaleto.control.permission import Touched, may_be_read
 from kanaleto.control.wanted import WHOLE, CannotWrite
 from kanaleto.lines.outcome import Outcome
 from kanaleto.site.model import Device, DeviceLimits
 from kanaleto.values.text import words_of
 from kanaleto.wire.codes import Function, Table
 from kanaleto.wire.pdu import Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters
+from kanaleto.wire.reach import Items
 from kanaleto.wire.records import MaskWrite
 
 
@@ -68,6 +70,14 @@ class Order(Struct, frozen=True, kw_only=True):
     @property
     def end(self) -> int:
         return self.address + self.count
+
+    @property
+    def items(self) -> Items:
+        return Items(self.table, self.address, self.end)
+
+    @property
+    def touched(self) -> Touched:
+        return Touched(self.items, self.mask, self.points)
 
     @property
     def is_masked(self) -> bool:
@@ -219,19 +229,12 @@ def combined(orders: Sequence[Order], limits: DeviceLimits) -> list[Order]:
 
 
 def may_read(order: Order, device: Device | None) -> bool:
-    """Whether the map lets it be read."""
+    """Whether the site file and the map let it be read, and the device can do so at once."""
     if device is None:
         return True
-    last = order.end - 1
-    if device.limits.forbids_reading(order.table, order.address, last):
+    if not may_be_read(device, order.items):
         return False
     if order.count > device.limits.most_read(order.table):
         return False
     functions = device.limits.functions
-    if functions is not None and order.table.function not in functions:
-        return False
-    return not any(
-        point.table is order.table and point.address <= last and point.end > order.address
-        for point in device.points
-        if not point.access.is_read
-    )
+    return functions is None or order.table.function in functions

@@ -21,15 +21,15 @@ from kanaleto.control.holders import Hold, Holders
 from kanaleto.control.ledger import CannotWriteDown, Ledger, PatientLedger, Row
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Consent, Order, Result, State, may_read, owed_data, requests_of
+from kanaleto.control.permission import is_broadcast, permission, points_touched
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.telling import hex_of, is_taken, state_of, under, words_of_outcome
-from kanaleto.control.wanted import CannotWrite, text_of, why_not_writable
+from kanaleto.control.wanted import CannotWrite, text_of
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.session import Session
-from kanaleto.site.link import FramingKind
-from kanaleto.site.model import Device, DeviceLimits, Point, Writing
+from kanaleto.site.model import Device, DeviceLimits
 from kanaleto.wire.codes import ExceptionCode, Function
 from kanaleto.wire.pdu import Read, ReadAnswer, Request
 from kanaleto.wire.records import MaskWrite
@@ -149,7 +149,7 @@ class Orders:
         locked = self.why_locked(order)
         if locked:
             raise Refused(locked)
-        is_to_all = order.unit_id == 0 and poller.line.link.framing is not FramingKind.TCP
+        is_to_all = is_broadcast(poller.line, order.unit_id)
         version = self._session.world.version
         self._check_policy(order, poller, device)
         await self._wait_for_line(poller)
@@ -211,32 +211,13 @@ class Orders:
 
     def _check_policy(self, order: Order, poller: LinePoller, device: Device | None) -> None:
         """What the site file and the map say of writing there."""
-        how = device.writing if device is not None else poller.line.writing
-        name = order.device or f"unit {order.unit_id} of {order.line}"
-        if how is Writing.NEVER:
-            raise Refused(f'{name} is never written: the site file says writing = "never"')
         self.require_place(order, device)
-        confirms = how is Writing.CONFIRM
-        for point in self.points_under(order, device):
-            why = why_not_writable(point)
-            if why:
-                raise Refused(why)
-            confirms = confirms or point.writing.how is Writing.CONFIRM
-        if confirms and Consent.CONFIRM not in order.consents:
+        said = permission(poller.line, order.unit_id, (order.touched,))
+        if said.never:
+            raise Refused(said.never)
+        if said.confirms and Consent.CONFIRM not in order.consents:
             told = f" to {order.told}" if order.told else ""
-            raise Refused(f"{name} wants each write confirmed: {order.name}{told}?", Consent.CONFIRM)
-
-    @staticmethod
-    def points_under(order: Order, device: Device | None) -> list[Point]:
-        """Points that the order writes: those that it names, and others that it meets but for such as share the words
-        of one that it names."""
-        meets = [
-            point
-            for point in (device.points if device is not None else ())
-            if point.table is order.table and point.address < order.end and point.end > order.address
-        ]
-        named = {(point.address, point.end) for point in meets if point.name in order.points}
-        return [point for point in meets if point.name in order.points or (point.address, point.end) not in named]
+            raise Refused(f"{said.confirms} wants each write confirmed: {order.name}{told}?", Consent.CONFIRM)
 
     def _check_holder(self, order: Order) -> None:
         hold = self.holders.who(order.line, order.unit_id, order.table, order.address, order.end, order.owner)
@@ -391,7 +372,8 @@ class Orders:
 
     def _told_of(self, order: Order, device: Device | None, data: bytes | None) -> str:
         """What stands there, as the point's own value where it is one."""
-        point = next((own for own in self.points_under(order, device) if (own.name,) == order.points), None)
+        points = points_touched(device, order.touched) if device is not None else []
+        point = next((own for own in points if (own.name,) == order.points), None)
         if (
             data is None
             or point is None

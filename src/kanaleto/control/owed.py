@@ -21,13 +21,14 @@ from msgspec import Struct
 from kanaleto.control.ledger import CannotWriteDown, Left, Row
 from kanaleto.control.order import Order, Result, State, may_read
 from kanaleto.control.orders import Orders, Refused
+from kanaleto.control.permission import permission
 from kanaleto.control.telling import hex_of, is_taken, under
 from kanaleto.control.wanted import WHOLE, CannotWrite
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.events import EventKind, length_text
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.session import Session
-from kanaleto.site.model import Device, DeviceLimits, Writing
+from kanaleto.site.model import Device, DeviceLimits
 from kanaleto.wire.codes import ExceptionCode, Table
 
 OWED_S = 60.0
@@ -217,10 +218,9 @@ class WayBack:
         """Send it, once; for how long to wait for the next try. Raises Refused where a person has to say so."""
         order = self.order
         poller, device = self._orders.poller_of(order), self._orders.device_of(order)
-        if (device.writing if device is not None else poller.line.writing) is Writing.NEVER:
-            raise Refused(
-                f"{order.device or order.line} must never be written by now, so nothing is sent: c leaves it so"
-            )
+        never = permission(poller.line, order.unit_id, (order.touched,)).never
+        if never:
+            raise Refused(f"{never}, by now, so nothing is sent: c leaves it so")
         if not poller.connection.can_ask:
             self._why = f"{order.line} is down: {poller.connection.why_unreachable or 'it is not connected'}"
             poller.connect_soon()

@@ -15,6 +15,7 @@ from msgspec.structs import replace
 
 from kanaleto.control.alive import Wish
 from kanaleto.control.order import Order, combined, requests_of
+from kanaleto.control.permission import is_broadcast
 from kanaleto.control.wanted import (
     WHOLE,
     CannotWrite,
@@ -288,6 +289,10 @@ def _made(snapshot: Snapshot, pairs: Sequence[tuple[Spot, Wanted]], typed: _Type
                 seen=now if is_fresh else None, may_repeat=spot.point.writing.may_repeat,
             )
         )  # fmt: skip
+    if typed.is_to_all and pulse_s:
+        raise CannotWrite(
+            "a pulse goes to one device: what stands at the others, and is to stand there again, is unknown"
+        )
     if typed.is_to_all:
         orders = [_to_all(spot, order) for (spot, _), order in zip(pairs, orders, strict=True)]
     limits = pairs[0][0].limits
@@ -331,6 +336,8 @@ def _wish(typed: _Typed, lines: Sequence[Planned], orders: Sequence[Order], snap
 def back_of(before: Preview, snapshot: Snapshot) -> str:
     """What would have to be typed for the way back; nothing where that is not known."""
     texts = []
+    if any(is_broadcast(line.spot.line, order.unit_id) for line in before.lines for order in before.orders):
+        return ""  # what the others held is not known
     for line in before.lines:
         if line.now is None or not line.is_fresh:
             return ""

@@ -8,8 +8,8 @@ from msgspec import Struct
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.model import Device
-from kanaleto.wire.codes import WRITING
 from kanaleto.wire.pdu import Request
+from kanaleto.wire.reach import only_reads
 
 _MOST = 1000
 
@@ -64,7 +64,7 @@ class Requests:
         is_urgent: bool = False,
     ) -> OneOff:  # fmt: skip
         """Raises OverflowError when too many wait already, and ValueError for a write that nobody answers for."""
-        if request.function in WRITING and may is None:
+        if may is None and not only_reads(request.encode()):
             raise ValueError("what writes to a device goes through its own door")
         if len(self._waiting) >= _MOST:
             raise OverflowError(f"{_MOST} requests wait for this line already")

@@ -75,8 +75,7 @@ class Writing:
             if why:
                 return why
             self._unlocked_at = ("", -1e9)
-            self._unlock()
-            return self._note("writing is unlocked for the whole site, for 10 minutes; u locks it", "")
+            return self._unlock_site()
         if unlocked:
             self._unlocked_at = ("", -1e9)
             self._screen.engine.do(lambda session: self.control.lock_now("writing is locked: u unlocks it"))
@@ -92,14 +91,21 @@ class Writing:
             return "no device is in view: u again unlocks the whole site"
         if not device:
             self._unlocked_at = ("", -1e9)
-            self._unlock()
-            return self._note("writing is unlocked for the whole site, for 10 minutes; u locks it", "")
+            return self._unlock_site()
         how = self._how(device)
         if how is How.NEVER:
             return f'{device} is never written: the site file says writing = "never"'
         self._unlocked_at = (device, now_s)
         self._unlock(device)
         return self._note(f"writing is unlocked for {device}, for 10 minutes; u again at once: the whole site", device)
+
+    def _unlock_site(self) -> str:
+        self._unlock()
+        if self._is_never_written:
+            return self._note(
+                "each device of this site is never written: only units that it does not name can be; u locks", ""
+            )
+        return self._note("writing is unlocked for the whole site, for 10 minutes; u locks it", "")
 
     def _unlock(self, device: str = "") -> None:
         self.lock.unlock(device)
@@ -111,6 +117,15 @@ class Writing:
         self._screen.engine.do(lambda session: self.control.lock_now(why))
         self.lock.lock(why)
         self._note(why, "")
+
+    def reaches(self, unlocked: str) -> str:
+        """What is unlocked, for people, where `unlocked` is the lock's own word for it."""
+        return "no device of it" if unlocked == "the site" and self._is_never_written else unlocked
+
+    @property
+    def _is_never_written(self) -> bool:
+        ways = [device.writing for _, device in self._screen.engine.snapshot.site.devices()]
+        return bool(ways) and all(how is How.NEVER for how in ways)
 
     def _how(self, name: str) -> How:
         site = self._screen.engine.snapshot.site

@@ -118,7 +118,7 @@ class TopRow(Drawn):
         if not unlocked:
             return [("locked", "muted")], [("locked", "muted")]
         left = f"{int(left_s) // 60}:{int(left_s) % 60:02}"
-        whom = cut(unlocked, 20)
+        whom = cut(cast(_Writes, self.app).writing.reaches(unlocked), 20)
         return [(f"◆ writes {whom} {left}", "terracotta")], [(f"◆ writes {left}", "terracotta")]
 
     def _acting(self) -> tuple[list[tuple[str, str]], list[tuple[str, str]]]:

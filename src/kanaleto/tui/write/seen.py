@@ -2,11 +2,11 @@
 
 from collections.abc import Callable, Sequence
 
+from kanaleto.control.permission import is_broadcast
 from kanaleto.control.preview import Planned, Preview, Spot, now_of
 from kanaleto.control.sight import changes_of, sight_of
 from kanaleto.control.wanted import CannotWrite
 from kanaleto.polling.snapshot import Snapshot
-from kanaleto.site.link import FramingKind
 from kanaleto.site.model import Device
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import Palette
@@ -59,12 +59,14 @@ class Seen:
             .put("   ")
             .put(f"{who} · {first.line.name} · unit {first.unit_id}", "muted")
         )
-        orders = self._made.orders
-        unit_id = orders[0].unit_id if orders else first.unit_id
-        is_to_all = unit_id == 0 and first.line.link.framing is not FramingKind.TCP
-        if is_to_all:
+        if self._is_to_all:
             return cells.put("   a broadcast: to every device of the line", "terracotta", bold=True)
         return cells.put(f"   {what or 'nothing goes out before enter'}", "dim")
+
+    @property
+    def _is_to_all(self) -> bool:
+        first, orders = self._spots[0], self._made.orders
+        return is_broadcast(first.line, orders[0].unit_id if orders else first.unit_id)
 
     def value(self, text: str, at: int, has_keys: bool) -> Cells:
         point = self._spots[0].point
@@ -141,6 +143,8 @@ class Seen:
             return cells
         if self._made.pulse_s:
             return cells.put(f"the way back after {self._made.pulse_s:g} s, whatever happens")
+        if self._is_to_all:
+            return cells.put("nobody answers a broadcast: it is not known who has taken it, nothing is read back")
         if len(self._made.orders) > 1:
             return cells.put("each read back and compared; the first that fails ends it")
         first = orders[0] if (orders := self._made.orders) else None

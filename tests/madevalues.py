@@ -27,7 +27,7 @@ class MadePoint:
 
     def data(self, at: float) -> bytes:
         value = self.mover(at)
-        return self.codec.encode(value if isinstance(value, str) else self._fitted(value), is_exact=False)
+        return self.codec.encode(value if isinstance(value, str) else self._fitted(value), is_within=False)
 
     def _fitted(self, value: float) -> float:
         return value if self.codec.type.is_float else round(value)

@@ -50,7 +50,7 @@ def measured(seed: int) -> tuple[Codec, list[bytes]]:
     samples = []
     for _ in range(20):
         value += size * noise * chance.gauss(0, 1)
-        samples.append(codec.encode(value if is_float else round(value), is_exact=False))
+        samples.append(codec.encode(value if is_float else round(value), is_within=False))
     return codec, samples
 
 

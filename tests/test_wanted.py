@@ -34,6 +34,7 @@ class Typed(unittest.TestCase):
             ("Target", "65", b"\x19\x64", "65.00 %"),
             ("Target", "65,5 %", b"\x19\x96", "65.50 %"),
             ("Target", "0x1964", b"\x19\x64", "65.00 %"),
+            ("Target", "65.006", b"\x19\x65", "65.01 %"),
             ("Target", "0b11", b"\x00\x03", "0.03 %"),
             ("Level", "2.5", b"\x40\x20\x00\x00", "2.5 m"),
             ("Mode", "automatic", b"\x00\x01", "Automatic"),
@@ -57,7 +58,6 @@ class Typed(unittest.TestCase):
         cases = (
             ("Target", "140", "above 100 %.*nearest is 100"),
             ("Target", "-1", "below 0 %"),
-            ("Target", "65.005", "nearest that fits is 65"),
             ("Target", "0x12345", "does not fit"),
             ("Target", "0xFFFF", "above 100"),
             ("Target", "fast", "is no number"),

@@ -81,7 +81,7 @@ class SimulatedDevice:
             if point.table.is_bits:
                 bank.put(point.address, b"\1" if value else b"\0")
                 return
-            data = point.codec.encode(value, is_exact=False)
+            data = point.codec.encode(value, is_within=False)
             if point.codec.bits is not None:
                 low, high = point.codec.bits
                 mask = ((1 << (high - low + 1)) - 1) << low

@@ -20,11 +20,9 @@ from kanaleto.lines.outcome import Outcome
 from kanaleto.lines.spans import ask_again, read_span, split_reads
 from kanaleto.site.counting import parse_number
 from kanaleto.site.link import FramingKind
-from kanaleto.values.codec import CannotEncode
-from kanaleto.values.digits import number as decimal
-from kanaleto.values.digits import whole
-from kanaleto.values.text import words_of
-from kanaleto.values.types import Kind
+from kanaleto.values.codec import CannotEncode, Value
+from kanaleto.values.text import decimals_of, shown, words_of
+from kanaleto.values.typed import typed_value
 from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.pdu import Read, ReadAnswer, Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters, pack_bits
 from kanaleto.wire.reach import written_by
@@ -85,7 +83,7 @@ def command(
     if at is not None:
         back = written_by(request.encode()) if is_verified else None
         at.require_allowed(request.encode(), is_yes, back or ())
-    work = _Writing(target, request, data, timeout_s, is_json, is_verified, at)
+    work = _Writing(target, request, data, timeout_s, is_json, is_verified, at, values)
     run_until_signal(work.run())
     if work.has_failed:
         raise Failed
@@ -119,20 +117,18 @@ def _coil(text: str) -> bool:
 
 
 def _encoded(target: Target, text: str) -> bytes:
-    if target.codec.type.kind is Kind.TEXT:
-        return target.codec.encode(text)
+    codec = target.codec
+    if text.startswith("-") and text[1:2].isalpha():
+        raise ValueError(f"{text!r} is no such option")
+    decimals = target.decimals if target.decimals is not None else decimals_of(codec)
     try:
-        number: int | float = whole(text)
-    except ValueError:
-        try:
-            number = decimal(text)
-        except ValueError:
-            hint = "no such option" if text.startswith("-") else "no number"
-            raise ValueError(f"{text!r} is {hint}") from None
-    try:
-        return target.codec.encode(number)
+        value = typed_value(text, codec)
     except CannotEncode as error:
-        raise ValueError(f"{target.codec}: {error}") from None
+        raise ValueError(str(error)) from None
+    try:
+        return codec.encode(value, decimals=decimals)
+    except CannotEncode as error:
+        raise ValueError(f"{codec}: {error}") from None
 
 
 class _Writing:
@@ -145,9 +141,10 @@ class _Writing:
         is_json: bool,
         is_verified: bool,
         at: SiteLine | None,
+        texts: tuple[str, ...],
     ) -> None:
         self.has_failed = False
-        self._at = at
+        self._at, self._texts = at, texts
         self._target, self._request, self._data = target, request, data
         self._timeout_s, self._is_json, self._is_verified = timeout_s, is_json, is_verified
 
@@ -277,11 +274,26 @@ class _Writing:
             what = f"{self._count} {target.table.title}" if self._count > 1 else target.table.title[:-1]
             is_broadcast = target.unit_id == 0 and target.link.framing is not FramingKind.TCP
             end = ", read back the same" if verified else ", to all: nobody answers" if is_broadcast else ""
-            say(f"wrote {what} from {target.shown_address(target.address)} in {outcome.took_s * 1000:.1f} ms{end}")
+            place = target.shown_address(target.address)
+            say(f"wrote {what} from {place} in {outcome.took_s * 1000:.1f} ms{self._became}{end}")
+
+    @property
+    def _became(self) -> str:
+        """What the registers really mean, where that is not what was typed."""
+        if self._target.table.is_bits or isinstance(self._request, MaskWrite):
+            return ""
+        told = [shown(value, self._target.codec, self._target.decimals) for value in self._codec_values()]
+        meant = [typed_value(text, self._target.codec) for text in self._texts]
+        runs = [tuple(value) if isinstance(value, list) else value for value in meant]
+        is_same = all(value == typed for value, typed in zip(self._codec_values(), runs, strict=False))
+        return "" if is_same else f", as {'; '.join(told)}"
 
     def _bits(self) -> list[object]:
         return [self._data[at // 8] >> at % 8 & 1 for at in range(self._count)]
 
     def _values(self) -> list[object]:
+        return list(self._codec_values())
+
+    def _codec_values(self) -> list[Value]:
         width = 2 * self._target.per_value
         return [self._target.codec.decode(self._data[at : at + width]) for at in range(0, len(self._data), width)]

@@ -1,17 +1,18 @@
 """What somebody types becomes registers: a value in its unit, 0x… or 0b… for the raw number, a state's text, the names
-of bits, on and off. What a point cannot hold is refused with the nearest that it can."""
+of bits, on and off. A value becomes the nearest raw number, and what that means is told; what lies outside the range is
+refused."""
 
-import math
 import re
 from collections.abc import Iterable
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.polling.board import times_ten_to
 from kanaleto.site.model import Access, Point, Writing
 from kanaleto.values.codec import CannotEncode, Codec
-from kanaleto.values.digits import number
-from kanaleto.values.text import shown
+from kanaleto.values.text import decimals_of, shown
+from kanaleto.values.typed import state_of, typed_value, word_of_bits
 from kanaleto.values.types import Kind, byte_places
 
 WHOLE = 0xFFFF
@@ -59,11 +60,13 @@ def wanted(point: Point, text: str, power: int = 0) -> Wanted:
     why = why_not_writable(point)
     if why:
         raise CannotWrite(why)
-    text = text.strip()
-    if not text:
-        raise CannotWrite("type a value")
+    if point.table.is_bits or point.codec.type.kind is not Kind.TEXT:
+        text = text.strip()
+    if not text.strip():
+        raise CannotWrite("type a value" + ('; "" stands for an empty text' if text else ""))
     pulse_s = 0.0
-    pulsed = _PULSE.fullmatch(text) if is_switch(point) or point.codec.type.kind is Kind.BITS else None
+    may_pulse = is_switch(point) or (point.codec.type.kind is Kind.BITS and not point.codec.type.is_array)
+    pulsed = _PULSE.fullmatch(text) if may_pulse and state_of(point.labels, text) is None else None
     if pulsed is not None:
         text, pulse_s = pulsed[1].strip(), float(pulsed[2].replace(",", "."))
         if not 0.01 <= pulse_s <= LONGEST_PULSE_S:
@@ -79,11 +82,13 @@ def wanted(point: Point, text: str, power: int = 0) -> Wanted:
 
 def is_switch(point: Point) -> bool:
     """Whether it is on or off."""
-    return point.table.is_bits or point.codec.type.kind is Kind.BOOL
+    return point.table.is_bits or (point.codec.type.kind is Kind.BOOL and not point.codec.type.is_array)
 
 
 def is_word_of_bits(point: Point) -> bool:
-    return not point.table.is_bits and point.codec.type.kind is Kind.BITS and point.codec.bits is None
+    codec = point.codec
+    is_word = codec.type.kind is Kind.BITS and codec.bits is None and not codec.type.is_array
+    return is_word and not point.table.is_bits
 
 
 def switched(point: Point, bit: int, is_on: bool) -> Wanted:
@@ -104,7 +109,8 @@ def text_of(point: Point, data: bytes, power: int = 0) -> str:
     told = shown(value, point.codec, point.decimals, point.labels)
     if told == "—":
         told = data.hex(" ", 2).upper()
-    return f"{told} {point.unit}" if point.unit and value not in point.labels else told
+    is_label = isinstance(value, int) and value in point.labels and not is_word_of_bits(point)
+    return f"{told} {point.unit}" if point.unit and not is_label else told
 
 
 def _swapped(word: int, codec: Codec) -> int:
@@ -112,13 +118,8 @@ def _swapped(word: int, codec: Codec) -> int:
     return int.from_bytes(raw[::-1] if byte_places(codec.type, codec.order)[0] == 1 else raw)
 
 
-def _state(point: Point, text: str) -> int | None:
-    folded = text.casefold()
-    return next((value for value, label in point.labels.items() if label.casefold() == folded), None)
-
-
 def _coil(point: Point, text: str) -> Wanted:
-    value = _state(point, text)
+    value = state_of(point.labels, text)
     value = _ON.get(text.casefold()) if value is None else value
     if value not in (0, 1):
         labels = f", or {' or '.join(point.labels.values())}" if point.labels else ""
@@ -127,24 +128,19 @@ def _coil(point: Point, text: str) -> Wanted:
 
 
 def _word_of_bits(point: Point, text: str) -> Wanted:
-    if _RAW.fullmatch(text) or text.isdecimal():
-        word = _raw(text) if _RAW.fullmatch(text) else int(text)
+    if _RAW.fullmatch(text):
+        word = _raw(text)
         if word > WHOLE:
             raise CannotWrite(f"{text} does not fit: a word holds 0 to 65535, 0xFFFF")
-        data = _swapped(word, point.codec).to_bytes(2)
-        return Wanted(data, text_of(point, data))
-    bits = {label.casefold(): bit for bit, label in point.labels.items()}
-    parts = [part.strip() for part in re.split(r"[,+]", text) if part.strip()]
-    on_off = re.fullmatch(r"(.+?)\s+(on|off)", text, re.IGNORECASE)
-    if on_off is not None and on_off[1].casefold() in bits:
-        return switched(point, bits[on_off[1].casefold()], on_off[2].casefold() == "on")
-    word = 0
-    for part in parts:
-        bit = bits.get(part.casefold())
-        if bit is None:
-            known = ", ".join(point.labels.values()) or "none has a name"
-            raise CannotWrite(f"{part!r} is no bit of {point.name}; there are {known}; or type 0b… or 0x…")
-        word |= 1 << bit
+    else:
+        bits = {label.casefold(): bit for bit, label in point.labels.items()}
+        on_off = re.fullmatch(r"(.+?)\s+(on|off)", text, re.IGNORECASE)
+        if text.casefold() not in bits and on_off is not None and on_off[1].casefold() in bits:
+            return switched(point, bits[on_off[1].casefold()], on_off[2].casefold() == "on")
+        try:
+            word = word_of_bits(text.removesuffix(point.unit).strip() if point.unit else text, point.labels)
+        except CannotEncode as error:
+            raise CannotWrite(f"{point.name}: {error}") from None
     data = _swapped(word, point.codec).to_bytes(2)
     return Wanted(data, text_of(point, data))
 
@@ -156,35 +152,17 @@ def _raw(text: str) -> int:
 def _number_or_text(point: Point, text: str, power: int) -> Wanted:
     codec = point.codec
     kind = codec.type.kind
-    if kind is Kind.TEXT:
-        return _encoded(point, text, power)
-    if codec.type.is_array:
-        parts = [part for part in re.split(r"[;\s]+", text) if part]
-        return _encoded(point, [_typed_number(point, part, power) for part in parts], power)
-    state = _state(point, text)
-    if state is not None:
-        return _encoded(point, state, 0)
-    if kind is Kind.BOOL and text.casefold() in _ON:
-        return _encoded(point, _ON[text.casefold()], 0)
-    if _RAW.fullmatch(text):
+    is_state = state_of(point.labels, text) is not None
+    if not is_state and kind is not Kind.TEXT and not codec.type.is_array and _RAW.fullmatch(text):
         return _from_raw(point, _raw(text), text, power)
-    if not codec.type.takes_scale and kind not in (Kind.BOOL, Kind.BITS, Kind.HEX):
-        return _encoded(point, text, power)
-    return _encoded(point, _typed_number(point, text, power), power)
-
-
-def _typed_number(point: Point, text: str, power: int) -> float:
-    plain = text.removesuffix(point.unit).strip() if point.unit else text
-    plain = re.sub(r"(?<=\d)[ \u00a0](?=\d{3}\b)", "", plain).replace(",", ".").replace("−", "-")
     try:
-        value = number(plain)
-    except ValueError:
-        known = f", or {', '.join(point.labels.values())}" if point.labels else ""
-        raise CannotWrite(f"{text!r} is no number{known}") from None
-    if not math.isfinite(value):
-        raise CannotWrite(f"{text[:20]}{'…' if len(text) > 20 else ''} is more than any register holds")
-    _hold_to_range(point, value)
-    return value
+        value = typed_value(text, codec, point.labels, point.unit)
+    except CannotEncode as error:
+        raise CannotWrite(str(error)) from None
+    for one in value if isinstance(value, list) else [value]:
+        if isinstance(one, int | float) and not is_state and kind is not Kind.BOOL:
+            _hold_to_range(point, one)
+    return _encoded(point, value, power)
 
 
 def _hold_to_range(point: Point, value: float) -> None:
@@ -200,19 +178,26 @@ def _hold_to_range(point: Point, value: float) -> None:
         )
 
 
-def _encoded(point: Point, value: float | str | list[float], power: int) -> Wanted:
+def _encoded(point: Point, value: int | float | str | list[int | float | str], power: int) -> Wanted:
     codec = point.codec
     if power and isinstance(value, int | float):
-        value = times_ten_to(value, -power)
-    if isinstance(value, float) and value == int(value) and abs(value) < 2**63:
-        value = int(value)
+        is_exact = isinstance(value, int) and power > 0 and value % 10**power == 0
+        value = int(value) // 10**power if is_exact else times_ten_to(value, -power)
+    decimals = point.decimals if point.decimals is not None else decimals_of(codec)
     try:
-        data = codec.encode(value)
+        data = codec.encode(value, decimals=None if decimals is None else decimals + power)
     except CannotEncode as error:
         raise CannotWrite(f"{point.name}: {error}") from None
     except (ValueError, OverflowError, TypeError) as error:
         raise CannotWrite(f"{point.name}: {value!r} cannot be held: {error}") from None
-    return Wanted(data, text_of(point, data, power), mask_of(point))
+    return _made(point, data, power)
+
+
+def _made(point: Point, data: bytes, power: int) -> Wanted:
+    """What a part of a word means does not depend on the rest of it, which is not known here."""
+    mask = mask_of(point)
+    own = replace(point, codec=replace(point.codec, no_values=frozenset())) if mask != WHOLE else point
+    return Wanted(data, text_of(own, data, power), mask)
 
 
 def mask_of(point: Point) -> int:
@@ -242,7 +227,7 @@ def _from_raw(point: Point, raw: int, text: str, power: int) -> Wanted:
     value = codec.decode(bytes(data))
     if isinstance(value, int | float):
         _hold_to_range(point, times_ten_to(value, power) if power else value)
-    return Wanted(bytes(data), text_of(point, bytes(data), power), mask_of(point))
+    return _made(point, bytes(data), power)
 
 
 def values_in(text: str) -> Iterable[str]:

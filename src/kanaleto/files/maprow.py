@@ -331,7 +331,7 @@ class RowReader:
                 return None
             value = number
         try:
-            point.codec.encode(value, is_exact=False)
+            point.codec.encode(value, is_within=False)
         except CannotEncode as error:
             self.fault(f"initial: {error}")
         return value

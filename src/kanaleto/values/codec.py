@@ -8,7 +8,7 @@ from struct import pack, unpack
 from msgspec import Struct
 
 from kanaleto.values.novalue import CannotEncode, NoValue
-from kanaleto.values.scale import AnyScale
+from kanaleto.values.scale import AnyScale, Bounded
 from kanaleto.values.special import decode_special, encode_special
 from kanaleto.values.types import Kind, Order, ValueType, byte_places
 
@@ -30,6 +30,7 @@ _PLAIN = (
 _BCD = (Kind.BCD16, Kind.BCD32, Kind.BCD64)
 _SIGNED = (Kind.INT16, Kind.INT32, Kind.INT64)
 _BYTES = {Kind.INT8_HIGH: 8, Kind.UINT8_HIGH: 8, Kind.INT8_LOW: 0, Kind.UINT8_LOW: 0}
+_MODULO = (Kind.MODULO2, Kind.MODULO3)
 _SIGN_AND_MAGNITUDE = (Kind.SIGNED_MAGNITUDE16, Kind.SIGNED_MAGNITUDE32)
 
 Single = int | float | str | NoValue
@@ -146,33 +147,41 @@ class Codec(Struct, frozen=True):
         except UnicodeDecodeError:
             return NoValue(f"{raw.hex(' ').upper()} is no text in {self.type.encoding}")
 
-    def encode(self, value: int | float | str | Sequence[int | float | str], is_exact: bool = True) -> bytes:
-        """Registers that hold `value`; with `is_exact` false the nearest that can. Raises CannotEncode."""
+    def encode(
+        self,
+        value: int | float | str | Sequence[int | float | str],
+        is_within: bool = True,
+        decimals: int | None = None,
+    ) -> bytes:
+        """The registers that come nearest to `value`, which is meant to so many decimals. What lies outside the range
+        is refused, or with `is_within` false becomes its end. Raises CannotEncode."""
         if self.type.is_array:
-            return self._encode_run(value, is_exact)
+            return self._encode_run(value, is_within, decimals)
         if not isinstance(value, int | float | str):
             raise CannotEncode(f"{value!r} is more than one value")
         if self.type.kind is Kind.TEXT:
             raw = self._text_bytes(value)
         elif self.type.kind not in _STRUCT:
-            if self.scale is not None and not isinstance(value, str):
-                value = _float_of(self.scale.to_raw(value))
+            if self.type.takes_scale and not isinstance(value, str):
+                value = self._raw_number(value, is_within, decimals)
             raw = encode_special(self.type.kind, value)
         else:
             if isinstance(value, str):
                 raise CannotEncode(f"{value!r} is no number")
-            raw = pack(f">{self.struct_code}", self._raw_number(value, is_exact))
+            raw = pack(f">{self.struct_code}", self._raw_number(value, is_within, decimals))
         data = bytearray(len(raw))
         for byte, place in zip(raw, byte_places(self.type, self.order), strict=True):
             data[place] = byte
         return bytes(data)
 
-    def _encode_run(self, values: int | float | str | Sequence[int | float | str], is_exact: bool) -> bytes:
+    def _encode_run(
+        self, values: int | float | str | Sequence[int | float | str], is_within: bool, decimals: int | None
+    ) -> bytes:
         if isinstance(values, int | float):
             values = [values] * self.type.count
         if isinstance(values, str) or len(values) != self.type.count:
             raise CannotEncode(f"{values!r} are not {self.type.count} values")
-        return b"".join(self.each.encode(value, is_exact) for value in values)
+        return b"".join(self.each.encode(value, is_within, decimals) for value in values)
 
     def _text_bytes(self, value: int | float | str) -> bytes:
         try:
@@ -183,23 +192,56 @@ class Codec(Struct, frozen=True):
             raise CannotEncode(f"{value!r} has {len(raw)} characters, {self.type.characters} fit")
         return raw.ljust(2 * self.registers, b"\0")
 
-    def _raw_number(self, value: int | float, is_exact: bool) -> int | float:
+    def _raw_number(self, value: int | float, is_within: bool, decimals: int | None) -> int | float:
         if not math.isfinite(value):
             raise CannotEncode(f"{value} is no value to write")
+        if is_within and isinstance(self.scale, Bounded) and self.scale.clamps:
+            self._require_within(value, self.scale, _half_unit(value, decimals))
         exact = self.scale.to_raw(value) if self.scale is not None else Fraction(value)
         if self.type.is_float:
-            return self._float(value, _float_of(exact))
+            return self._nearest_float(value, self._float(value, _float_of(exact)))
         nearest = round(exact)
         low, high = self._limits()
         if not low <= nearest <= high:
-            if is_exact:
+            if is_within and not self._is_end(min(max(nearest, low), high), value, decimals):
                 raise CannotEncode(f"{value} does not fit: {self} holds {self._shown(low)}…{self._shown(high)}")
             nearest = min(max(nearest, low), high)
-        if is_exact and exact != nearest:
-            raise CannotEncode(
-                f"{value} falls between two raw numbers; the nearest that fits is {self._shown(nearest)}"
-            )
-        return self._pack_number(nearest)
+        return self._pack_number(self._meaning(nearest, exact, value, decimals) if is_within else nearest)
+
+    def _is_end(self, end: int, value: float, decimals: int | None) -> bool:
+        """Whether `value`, rounded as it is, is what the first or last raw number means."""
+        told = self.scale.to_value(end) if self.scale is not None else end
+        return not isinstance(told, NoValue) and abs(told - value) <= _half_unit(value, decimals)
+
+    def _meaning(self, nearest: int, exact: Fraction, value: float, decimals: int | None) -> int:
+        """The nearest raw number that is a value: some are none. Raises CannotEncode where no neighbour is one."""
+        is_part = self.bits is not None or self.type.kind in _BYTES  # of a word, whose rest is not known here
+        if is_part or not (self.no_values or isinstance(self.scale, Bounded)):
+            return nearest
+        low, high = self._limits()
+        near = range(max(nearest - 1, low), min(nearest + 1, high) + 1)
+        for raw in sorted(near, key=lambda raw: abs(raw - exact)):
+            told = self._read(raw)
+            if raw == nearest and not isinstance(told, NoValue):
+                return raw
+            if isinstance(told, int | float) and abs(told - value) <= _half_unit(value, decimals):
+                return raw
+        told = self._read(nearest)
+        why = told.reason if isinstance(told, NoValue) else "no value"
+        raise CannotEncode(f"{value} cannot be told from what is no value: {why}")
+
+    def _read(self, raw: int) -> Value:
+        """What is read where that raw number was written."""
+        if self.type.kind in _MODULO:
+            return self._scaled(raw) if self.scale is not None else raw
+        return self.finish(unpack(f">{self.struct_code}", pack(f">{self.struct_code}", self._pack_number(raw)))[0])
+
+    @staticmethod
+    def _require_within(value: float, scale: Bounded, slack: float) -> None:
+        if value < scale.low - slack:
+            raise CannotEncode(f"{value:.12g} is below {scale.low:.12g}, the end of its scale")
+        if value > scale.high + slack:
+            raise CannotEncode(f"{value:.12g} is above {scale.high:.12g}, the end of its scale")
 
     def _pack_number(self, number: int) -> int:
         kind = self.type.kind
@@ -223,6 +265,20 @@ class Codec(Struct, frozen=True):
                 raise CannotEncode(f"{value} is more than a {self.type.kind.value} holds") from None
         return raw
 
+    def _nearest_float(self, value: float, raw: float) -> float:
+        """Of the number and its two neighbours that which means `value` best: a scale rounds too."""
+        scale = self.scale
+        if scale is None or not math.isfinite(raw):
+            return raw
+        size, code = 2 * self.type.registers_each, f">{self.struct_code}"
+        word = int.from_bytes(pack(code, raw))
+        near = [raw]
+        for other in (word - 1, word + 1):
+            if other & (1 << (8 * size - 1)) == word & (1 << (8 * size - 1)) and other >= 0:
+                near.append(unpack(code, other.to_bytes(size))[0])
+        told = {one: scale.to_value(one) for one in near if math.isfinite(one)}
+        return min(told, key=lambda one: _off(told[one], value))
+
     def _limits(self) -> tuple[int, int]:
         kind, width = self.type.kind, 16 * self.type.registers_each
         if self.bits is not None:
@@ -233,7 +289,7 @@ class Codec(Struct, frozen=True):
             return 0, 1
         if kind in _BYTES:
             return (-128, 127) if kind in (Kind.INT8_HIGH, Kind.INT8_LOW) else (0, 255)
-        if kind in _BCD:
+        if kind in _BCD or kind in _MODULO:
             return 0, 10 ** (width // 4) - 1
         if kind in _SIGN_AND_MAGNITUDE:
             return 1 - (1 << (width - 1)), (1 << (width - 1)) - 1
@@ -249,6 +305,15 @@ class Codec(Struct, frozen=True):
 
     def __str__(self) -> str:
         return f"{self.type}" + (f" {self.order.value}" if self.type.is_wide else "")
+
+
+def _off(told: float | NoValue, value: float) -> float:
+    return math.inf if isinstance(told, NoValue) else abs(told - value)
+
+
+def _half_unit(value: float, decimals: int | None) -> float:
+    """Half of what the last decimal that is shown stands for; of ten digits where none are asked for."""
+    return 0.5 * 10.0**-decimals * (1 + 1e-9) if decimals is not None else 1e-9 * abs(value)
 
 
 def _float_of(exact: Fraction) -> float:

@@ -46,7 +46,7 @@ def encode_special(kind: Kind, value: int | float | str) -> bytes:
     match kind:
         case Kind.MODULO2 | Kind.MODULO3:
             groups = 2 if kind is Kind.MODULO2 else 3
-            if isinstance(value, str) or value != int(value) or not 0 <= value < 10000**groups:
+            if isinstance(value, str) or not 0 <= value < 10000**groups:
                 raise CannotEncode(f"{value} does not fit: {kind.value} holds whole numbers 0…{10000**groups - 1}")
             return b"".join((int(value) // 10000**at % 10000).to_bytes(2) for at in range(groups - 1, -1, -1))
         case Kind.UNIX32 | Kind.UNIX64:

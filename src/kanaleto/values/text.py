@@ -9,6 +9,8 @@ from kanaleto.values.scale import Scale
 from kanaleto.values.types import Kind
 
 _MOST_DECIMALS = 6
+_DIGITS, _MOST_PLAIN = 1e10, 1e15  # ten digits are shown; from here on as a power of ten
+NO_BIT, BETWEEN_RUN, BETWEEN_BITS, BETWEEN_BITS_OF_RUN = "no bit is on", " · ", " · ", " + "
 
 
 def shortest_float32(number: float) -> float:
@@ -51,11 +53,12 @@ def shown(value: Value, codec: Codec | None, decimals: int | None, labels: dict[
     if isinstance(value, str):
         return value
     if isinstance(value, tuple):
-        return " · ".join(shown(one, codec.each if codec is not None else None, decimals, labels) for one in value)
+        each = codec.each if codec is not None else None
+        return BETWEEN_RUN.join(_shown_in_run(one, each, decimals, labels) for one in value)
     is_word_of_bits = codec is not None and codec.bits is None and codec.type.kind is Kind.BITS
     if labels and isinstance(value, int) and is_word_of_bits:
         lit = [label for bit, label in sorted(labels.items()) if value >> bit & 1]
-        return " · ".join(lit) if lit else "no bit is on"
+        return BETWEEN_BITS.join(lit) if lit else NO_BIT
     if labels and isinstance(value, int) and value in labels:
         return labels[value]
     if codec is not None and codec.bits is None and codec.type.kind is Kind.HEX:
@@ -64,12 +67,28 @@ def shown(value: Value, codec: Codec | None, decimals: int | None, labels: dict[
         return f"{int(value):016b}"
     if decimals is None and codec is not None:
         decimals = decimals_of(codec)
+    if decimals is not None and isinstance(value, int):  # exact, also beyond what a float tells apart
+        return f"{value:,}".replace(",", " ") + (f".{'0' * decimals}" if decimals else "")
+    if isinstance(value, float) and not math.isfinite(value):
+        return "—"
     if decimals is not None:
-        return f"{value:,.{decimals}f}".replace(",", " ")
+        return _without_minus_nought(f"{value:,.{decimals}f}".replace(",", " "))
     number = plain_number(value, codec, None)
-    if isinstance(number, int) or (number == math.floor(number) and abs(number) < 1e15):
-        return f"{int(number):,}".replace(",", " ")
-    return f"{number:.10g}"
+    if isinstance(number, int):
+        return f"{number:,}".replace(",", " ")
+    text = f"{number:.10g}"
+    if _DIGITS <= abs(number) < _MOST_PLAIN or text.removeprefix("-").isdigit():
+        return _without_minus_nought(f"{round(number):,}".replace(",", " "))
+    return text
+
+
+def _shown_in_run(value: Value, codec: Codec | None, decimals: int | None, labels: dict[int, str] | None) -> str:
+    """Bits of a word among others are put together by another sign than the words."""
+    return shown(value, codec, decimals, labels).replace(BETWEEN_BITS, BETWEEN_BITS_OF_RUN)
+
+
+def _without_minus_nought(text: str) -> str:
+    return text.removeprefix("-") if not text.strip("-0. ") else text
 
 
 def decimals_of(codec: Codec) -> int | None:

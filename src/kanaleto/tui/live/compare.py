@@ -315,7 +315,7 @@ def parse_expected(place: AnyPlace, text: str) -> float | str:
         if point.labels:
             raise ValueError(f"{text!r} is neither a number nor one of {', '.join(point.labels.values())}") from None
         try:
-            point.codec.encode(text, is_exact=False)
+            point.codec.encode(text, is_within=False)
         except (CannotEncode, ValueError, TypeError):
             raise ValueError(f"{text!r} is no number") from None
         return text

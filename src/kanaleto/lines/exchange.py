@@ -56,6 +56,11 @@ _ECHO = (
     "else is on the line; if so add echo=yes to the link"
 )
 
+_EARLY = (
+    "it is not known whether it was written: the same bytes came back sooner than this line could carry them, as the "
+    "device's confirmation or as an echo of the adapter; a read before shows which, or echo=yes or echo=no of the link"
+)
+
 
 class Exchanger:
     """Exchanges on one channel, one at a time where the framing has no transactions."""
@@ -66,7 +71,7 @@ class Exchanger:
         framing: Framing,
         gap_s: float = 0.0,
         quarantine_s: float = QUARANTINE_S,
-        has_echo: bool = False,
+        has_echo: bool | None = None,
     ) -> None:
         self.channel = channel
         self.framing = framing
@@ -78,7 +83,10 @@ class Exchanger:
         self._unanswering = 0  # bytes since the last answer
         self._is_unanswered = False
         self.has_found_echo = False
-        self._has_echo = has_echo
+        """Whether a read has shown, on this opening, that the adapter repeats what it sends."""
+        self._is_told_echo = has_echo  # by the link; None where reads are to show it
+        self._has_echo = bool(has_echo)
+        self._has_shown = has_echo is not None
         # what is still to be taken off, what came and may be the beginning of it, what went out last
         self._echo, self._held_echo, self._last_frame = b"", b"", b""
         self._has_transactions = framing.has_transactions
@@ -114,6 +122,8 @@ class Exchanger:
         self.lost_at = 0.0
         self._unanswering = 0
         self._is_unanswered = False
+        self.has_found_echo = False
+        self._has_echo, self._has_shown = bool(self._is_told_echo), self._is_told_echo is not None
         await self.channel.open(self._receive, self._lose)
         self._is_up = self.channel.is_open  # the far end may have closed it in the same breath
 
@@ -297,25 +307,36 @@ class Exchanger:
         return self.channel.keeps_time and at - took_s < waiting.sent_at - _CLOCK_SLACK_S
 
     def _is_echo(self, event: Event, at: float) -> bool:
-        """Whether these bytes begin with the request itself, which no answer but that to a single write does, and that
-        one not before the request has gone."""
-        if self._has_echo:
+        """Whether these bytes begin with the request itself, and are no answer to it. A read's echo cannot be its
+        answer. A write's can: it is none where it comes before the request had gone on a line that keeps its time; on
+        another it is not known which it is, until a read has shown that the adapter does not repeat what it sends."""
+        if self._has_echo or self._is_told_echo is False:
             return False
         for waiting in self._pending.values():
-            is_same = event.raw.startswith(waiting.frame)
-            is_early = self._has_character_time and at < waiting.sent_at - _CLOCK_SLACK_S
-            if is_same and (is_early or not isinstance(waiting.request, _ANSWERED_ALIKE)):
-                # from now on it is taken off, so that no write is taken for confirmed by its own echo
-                self.has_found_echo = self._has_echo = True
-                waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, _ECHO)
+            if not event.raw.startswith(waiting.frame):
+                continue
+            if not isinstance(waiting.request, _ANSWERED_ALIKE):
+                return self._note_echo(waiting, event.raw)
+            if not self._has_character_time or at >= waiting.sent_at - _CLOCK_SLACK_S:
+                continue
+            if self.channel.keeps_time:
+                return self._note_echo(waiting, event.raw)
+            if not self._has_shown and waiting.strange is None:  # a second one would be the answer
+                waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, _EARLY)
                 return True
         return False
+
+    def _note_echo(self, waiting: Waiting, raw: bytes) -> bool:
+        """From now on it is taken off, so that no write is taken for confirmed by its own echo."""
+        self.has_found_echo = self._has_echo = self._has_shown = True
+        waiting.strange = (OutcomeKind.UNEXPECTED, raw, _ECHO)
+        return True
 
     def _take_stray(self, frame: Frame, key: int, at: float) -> None:
         strays = self.traffic.strays
         strays.bytes += len(frame.raw)
-        if frame.raw == self._last_frame and not self._has_echo:
-            self.has_found_echo = self._has_echo = True
+        if frame.raw == self._last_frame and not self._has_echo and self._is_told_echo is None:
+            self.has_found_echo = self._has_echo = self._has_shown = True
         asked: tuple[float, int] | None = (0.0, frame.unit_id)
         if self.framing.has_transactions:
             asked = next(((sent, unit) for recent, sent, unit in reversed(self._recent) if recent == key), None)
@@ -381,6 +402,8 @@ class Exchanger:
         self._recent.append((key, waiting.sent_at, waiting.unit_id))
         self._free_at = at + self._gap_s
         if kind is OutcomeKind.GOOD or kind is OutcomeKind.EXCEPTION:
+            if not self._has_shown and not isinstance(waiting.request, _ANSWERED_ALIKE):
+                self._has_shown = True  # its echo would have come first
             self._unanswering = 0
             self._is_unanswered = False
         elif waiting.request.function in WRITING:

@@ -29,5 +29,5 @@ def channel_for(link: Link, connect_timeout_s: float) -> Channel:
 
 def exchanger_for(link: Link, connect_timeout_s: float = 3.0, gap_s: float = 0.0) -> Exchanger:
     """An exchanger on a new channel of `link`, not opened yet."""
-    has_echo = isinstance(link, SerialLink) and link.has_echo
+    has_echo = link.has_echo if isinstance(link, SerialLink) else False
     return Exchanger(channel_for(link, connect_timeout_s), framing_of(link), gap_s, has_echo=has_echo)

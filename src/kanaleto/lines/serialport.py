@@ -21,9 +21,15 @@ from kanaleto.lines.faults import fault_sentence, report
 from kanaleto.site.link import Parity, SerialLink
 
 _SLICE_S = 0.05
+_NATIVE_USB = ("/dev/ttyACM", "/dev/cu.usbmodem", "/dev/tty.usbmodem", "/dev/ttyGS")
 _CLOSING_S = 2.0
 _closing: dict[str, threading.Thread] = {}  # ports whose last channel is being closed
 _PARITY = {Parity.NONE: serial.PARITY_NONE, Parity.EVEN: serial.PARITY_EVEN, Parity.ODD: serial.PARITY_ODD}
+
+
+def is_native_usb(port: str) -> bool:
+    """Whether `port` is a device that is itself on USB, where its bytes take no time, whatever its settings say."""
+    return os.path.realpath(port).startswith(_NATIVE_USB)
 
 
 def is_pseudo_terminal(port: str) -> bool:
@@ -55,7 +61,8 @@ class SerialChannel:
 
     @property
     def keeps_time(self) -> bool:
-        """A pseudo-terminal may be quicker than its settings; a port of another machine shares its network's whims."""
+        """A pseudo-terminal and a device on USB are quicker than their settings; a port of another machine shares its
+        network's whims."""
         return self._keeps_time
 
     @property
@@ -65,7 +72,8 @@ class SerialChannel:
     async def open(self, on_data: OnData, on_lost: OnLost) -> None:
         loop = self._loop = asyncio.get_running_loop()
         self._port = port = await loop.run_in_executor(None, _open_port, self._link)
-        self._keeps_time = not self._link.is_remote and not is_pseudo_terminal(self._link.port)
+        port_name = self._link.port
+        self._keeps_time = not (self._link.is_remote or is_pseudo_terminal(port_name) or is_native_usb(port_name))
         self._generation += 1
         outgoing: SimpleQueue[tuple[bytes, float] | None] = SimpleQueue()
         self._outgoing = outgoing

@@ -34,7 +34,7 @@ class PortServer:
         self._sent, self._sent_end_s = b"", 0.0  # of our own, which may come back, and when its last byte has gone
         self._is_no_request = False  # what was sent: when it comes back, no master has asked that
         self._own, self._own_at = b"", 0.0  # what came of it so far, and since when
-        self._has_echo, self._alike = link.has_echo, 0
+        self._has_echo, self._alike = bool(link.has_echo), 0
 
     async def start(self) -> None:
         """Open the port. Raises CannotServe."""

@@ -119,12 +119,13 @@ class UdpLink(Struct, frozen=True):
 
 
 class SerialLink(Struct, frozen=True):
-    """A serial port by its path or name. `delimiter` ends requests in ASCII."""
+    """A serial port by its path or name. `delimiter` ends requests in ASCII. `has_echo` tells whether its adapter
+    repeats what it sends; None where nobody has said so, and it is found out by reads."""
 
     port: str
     settings: SerialSettings = SerialSettings()
     framing: FramingKind = FramingKind.RTU
-    has_echo: bool = False
+    has_echo: bool | None = None
     latency_ms: float | None = None
     sets_rts: bool = False
     uses_rtscts: bool = False
@@ -145,8 +146,8 @@ class SerialLink(Struct, frozen=True):
         text = f"{scheme}{self.port}?baud={settings.baud}&parity={settings.parity.value}&stop={settings.stop}"
         if settings.data != _default_data(self.framing):
             text += f"&data={settings.data}"
-        if self.has_echo:
-            text += "&echo=yes"
+        if self.has_echo is not None:
+            text += f"&echo={'yes' if self.has_echo else 'no'}"
         if self.sets_rts:
             text += "&direction=rts"
         if self.uses_rtscts:
@@ -309,7 +310,7 @@ def _serial_link(text: str, port: str, framing: FramingKind, options: dict[str, 
         port,
         settings,
         framing,
-        _one_of(text, "echo", options.get("echo", "no"), ("no", "yes")),
+        _one_of(text, "echo", options["echo"], ("no", "yes")) if "echo" in options else None,
         _milliseconds(text, latency) if latency else None,
         _one_of(text, "direction", options.get("direction", "none"), ("none", "rts")),
         _one_of(text, "handshake", options.get("handshake", "none"), ("none", "rtscts")),

@@ -124,5 +124,5 @@ def first_question(never: Never = ()) -> Read:
 def survey_exchanger(link: Link) -> Exchanger:
     """An exchanger without a quarantine after each silence: a survey asks every unit once, and sees itself to what
     comes late."""
-    has_echo = isinstance(link, SerialLink) and link.has_echo
+    has_echo = link.has_echo if isinstance(link, SerialLink) else False
     return Exchanger(channel_for(link, _CONNECT_S), framing_of(link), quarantine_s=0.0, has_echo=has_echo)

@@ -59,6 +59,10 @@ class Channel(Protocol):
     async def open(self, on_data: OnData, on_lost: OnLost) -> None:
         """Connect. Raises Unreachable."""
 
+    def empty(self) -> None:
+        """Deliver what is readable now, before a request is written: it is no answer to that. Where that cannot be done
+        at once, what is delivered for it later has a time before now."""
+
     def write(self, data: bytes, not_before: float) -> float:
         """Send `data` at loop time `not_before` (0 for now) or as soon after as can be; gives the time its last byte
         will have left, which where bytes take no time is `not_before`."""

@@ -56,6 +56,7 @@ _ECHO = (
     "else is on the line; if so add echo=yes to the link"
 )
 
+_BEFORE = "an answer to this request was there before it was sent: that is none"
 _EARLY = (
     "it is not known whether it was written: the same bytes came back sooner than this line could carry them, as the "
     "device's confirmation or as an echo of the adapter; a read before shows which, or echo=yes or echo=no of the link"
@@ -99,9 +100,10 @@ class Exchanger:
         self._decoder = framing.decoder(Role.ANSWERS)
         self._pending: dict[int, Waiting] = {}
         self.on_late: OnLate | None = None
+        self._came_before: Frame | None = None
         self._recent: deque[tuple[int, float, int]] = deque(maxlen=_RECENT)  # transaction, when it had gone, unit ID
         self._transaction = 0
-        self._free_at = self._quiet_at = self._last_at = 0.0
+        self._free_at = self._quiet_at = self._last_at = self._head_at = 0.0
         self._timer: asyncio.TimerHandle | None = None
 
     @property
@@ -151,6 +153,9 @@ class Exchanger:
     def start(self, unit_id: int, request: Request, timeout_s: float, pdu: bytes | None, on_done: OnDone) -> None:
         """Send `request` (already encoded as `pdu`, if the caller has it); `on_done` is called once, with its one
         outcome. Raises ValueError for a read of all units, or a unit ID that none can have."""
+        if self._is_up:
+            self._came_before = None
+            self.channel.empty()  # what was there before a request is not its answer
         now = self._loop.time()
         has_transactions = self._has_transactions
         key = 0
@@ -186,6 +191,9 @@ class Exchanger:
         self._pending[key] = Waiting(
             unit_id, request, frame, on_done, now, starts_at, sent_at, deadline, is_broadcast=is_broadcast
         )
+        before = self._came_before
+        if before is not None and has_transactions and before.transaction == key:
+            self._pending[key].strange = (OutcomeKind.UNEXPECTED, before.raw, _BEFORE)
         timer = self._timer
         if timer is None or timer.when() > deadline:
             self._arm(deadline)
@@ -230,10 +238,13 @@ class Exchanger:
         self._last_at = at
         if self.channel.is_datagram:
             self._decoder.reset()  # each stands for itself
+        began_at = self._head_at if self._decoder.held else at
         for event in self._decoder.feed(data):
-            self._take(event, at)
+            self._take(event, at, began_at)
+            began_at = at
+        self._head_at = began_at
         if self.channel.is_datagram and self._decoder.held:
-            self._take(Garbled(data, f"a datagram of {len(data)} bytes is no frame"), at)
+            self._take(Garbled(data, f"a datagram of {len(data)} bytes is no frame"), at, at)
             self._decoder.reset()
         if self._decoder.held:
             self._quiet_at = at + (self._cut_short_s if self._decoder.lacks_bytes else self._quiet_s)
@@ -256,7 +267,8 @@ class Exchanger:
         self._echo = self._held_echo = b""
         return came
 
-    def _take(self, event: Event, at: float) -> None:
+    def _take(self, event: Event, at: float, began_at: float) -> None:
+        """`began_at` is when the first of its bytes came, as far as that is known."""
         if not self._has_transactions and self._is_echo(event, at):
             return
         if isinstance(event, Garbled):
@@ -269,6 +281,7 @@ class Exchanger:
         if (
             waiting is None
             or at < waiting.starts_at
+            or (self._has_transactions and began_at < waiting.starts_at)
             or (self._has_character_time and self._began_too_early(event, waiting, at))
         ):
             self._take_stray(event, key, at)
@@ -335,6 +348,11 @@ class Exchanger:
     def _take_stray(self, frame: Frame, key: int, at: float) -> None:
         strays = self.traffic.strays
         strays.bytes += len(frame.raw)
+        self._came_before = frame
+        if self._has_transactions and (waiting := self._pending.get(key)) is not None:
+            strays.unasked += 1
+            waiting.strange = (OutcomeKind.UNEXPECTED, frame.raw, _BEFORE)
+            return
         if frame.raw == self._last_frame and not self._has_echo and self._is_told_echo is None:
             self.has_found_echo = self._has_echo = self._has_shown = True
         asked: tuple[float, int] | None = (0.0, frame.unit_id)
@@ -427,7 +445,7 @@ class Exchanger:
         if self._decoder.held and soon >= self._quiet_at:
             for event in self._decoder.silence():
                 # its bytes came then at the latest, whatever it took to know what they are
-                self._take(event, self._last_at)
+                self._take(event, self._last_at, self._last_at)
         for key, waiting in list(self._pending.items()):
             is_arriving = self._decoder.held > 0 and soon < min(self._quiet_at, self._cap(waiting))
             if soon < waiting.deadline or is_arriving:

@@ -36,6 +36,9 @@ class MemoryChannel:
         self._on_data, self._on_lost = on_data, on_lost
         self._generation += 1
 
+    def empty(self) -> None:
+        """Nothing waits here: it is delivered when it comes."""
+
     def write(self, data: bytes, not_before: float) -> float:
         if self._loop is None or self._on_data is None:
             raise RuntimeError("write on a channel that is not open")

@@ -8,6 +8,7 @@ A pseudo-terminal knows no parity and no stop bits, and refuses a second opening
 import asyncio
 import errno
 import os
+import select
 import threading
 import time
 from collections.abc import Callable
@@ -23,6 +24,7 @@ from kanaleto.site.link import Parity, SerialLink
 _SLICE_S = 0.05
 _NATIVE_USB = ("/dev/ttyACM", "/dev/cu.usbmodem", "/dev/tty.usbmodem", "/dev/ttyGS")
 _CLOSING_S = 2.0
+_BEFORE_S = 1e-6
 _closing: dict[str, threading.Thread] = {}  # ports whose last channel is being closed
 _PARITY = {Parity.NONE: serial.PARITY_NONE, Parity.EVEN: serial.PARITY_EVEN, Parity.ODD: serial.PARITY_ODD}
 
@@ -78,6 +80,7 @@ class SerialChannel:
         outgoing: SimpleQueue[tuple[bytes, float] | None] = SimpleQueue()
         self._outgoing = outgoing
         generation = self._generation
+        can_select = hasattr(port, "fileno") and not self._link.is_remote  # a port of this machine, not on Windows
 
         def deliver(data: bytes, at: float) -> None:
             if generation == self._generation:
@@ -97,10 +100,33 @@ class SerialChannel:
         def is_current() -> bool:
             return generation == self._generation
 
+        reading = (
+            threading.Lock()
+        )  # whoever has it knows of each byte whether it was there before a request was written
+
+        def take_waiting(before: float | None = None) -> bool:
+            """Deliver what is there: as of now, or as of before what is about to be written."""
+            with reading:
+                waiting = port.in_waiting
+                data = port.read(waiting) if waiting else b""
+                if data:
+                    call(deliver, data, loop.time() if before is None else before)
+            return bool(data)
+
         def read() -> None:
+            is_empty = False
             while is_current():
                 try:
-                    data = port.read(port.in_waiting or 1)
+                    if not can_select:
+                        data = port.read(port.in_waiting or 1)
+                        if data:
+                            call(deliver, data, loop.time())
+                    elif select.select([port.fileno()], [], [], _SLICE_S)[0] and not take_waiting():
+                        if is_empty:  # ready, and nothing is there, twice: it has hung up, and reading says so
+                            port.read(1)
+                        is_empty = not is_empty
+                    else:
+                        is_empty = False
                 except (
                     OSError,
                     TypeError,
@@ -112,8 +138,6 @@ class SerialChannel:
                     call(report, loop, f"reading port {self._link.port}", error)
                     call(lose, fault_sentence(error))
                     return
-                if data:
-                    call(deliver, data, loop.time())
 
         def write() -> None:
             while (job := outgoing.get()) is not None and is_current():
@@ -122,6 +146,8 @@ class SerialChannel:
                 if delay > 0:
                     time.sleep(delay)
                 try:
+                    if can_select:
+                        take_waiting(not_before - _BEFORE_S)
                     _send(port, data, self._link.sets_rts, self.character_s)
                 except (OSError, TypeError, ValueError) as error:
                     call(lose, f"port {self._link.port} takes no bytes: {_reason(error)}")
@@ -134,6 +160,9 @@ class SerialChannel:
         self._reader = threading.Thread(target=read, name=f"read {self._link.port}", daemon=True)
         self._reader.start()
         threading.Thread(target=write, name=f"write {self._link.port}", daemon=True).start()
+
+    def empty(self) -> None:
+        """The thread that writes does it, right before."""
 
     def write(self, data: bytes, not_before: float) -> float:
         if self._loop is None or self._port is None:

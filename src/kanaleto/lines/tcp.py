@@ -8,6 +8,7 @@ import struct
 from contextlib import suppress
 
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
+from kanaleto.lines.readable import Readable
 from kanaleto.lines.tls import client_context, tls_sentence
 from kanaleto.site.link import TcpLink
 
@@ -28,6 +29,7 @@ class TcpChannel:
         self._loop: asyncio.AbstractEventLoop | None = None
         self._transport: asyncio.Transport | None = None
         self._receiver: _Receiver | None = None
+        self._readable: Readable | None = None
 
     @property
     def is_open(self) -> bool:
@@ -60,6 +62,18 @@ class TcpChannel:
                 raise Unreachable(f"{self._link.place}: {tls_sentence(context, error)}", Cause.TLS) from None
             raise _unreachable(self._link.place, error) from None
         self._transport = transport
+        self._readable = Readable(transport)
+
+    def empty(self) -> None:
+        readable = self._readable
+        while readable and self._readable is readable and self._receiver is not None:
+            if self._link.tls is not None:  # which only its own end can read
+                self._receiver.note_before()
+                return
+            data = readable.read(_BUFFER_BYTES)
+            if not data:
+                return
+            self._receiver.take(data)
 
     def write(self, data: bytes, not_before: float) -> float:
         transport, loop = self._transport, self._loop
@@ -88,6 +102,7 @@ class TcpChannel:
         if self._receiver is not None:
             # asyncio tells the end of an aborted connection later, when the next may be open
             self._receiver.is_muted = True
+        self._readable = None
         if self._transport is not None:
             self._transport.abort()
             self._transport = None
@@ -100,13 +115,27 @@ class _Receiver(asyncio.BufferedProtocol):
         self._now, self._on_data, self._on_lost = loop.time, on_data, on_lost
         self._buffer = memoryview(bytearray(_BUFFER_BYTES))
         self.is_muted = False
+        self._before_s: float | None = None
+        self._loop = loop
 
     def get_buffer(self, sizehint: int) -> memoryview:
         return self._buffer
 
     def buffer_updated(self, nbytes: int) -> None:
+        self.take(bytes(self._buffer[:nbytes]))
+
+    def take(self, data: bytes) -> None:
         if not self.is_muted:
-            self._on_data(bytes(self._buffer[:nbytes]), self._now())
+            self._on_data(data, self._now() if self._before_s is None else self._before_s)
+
+    def note_before(self) -> None:
+        """What the loop reads in its next turn was there by now."""
+        self._before_s = self._now()
+        # a turn's own calls go before what it reads
+        self._loop.call_soon(self._loop.call_soon, self._forget_before)
+
+    def _forget_before(self) -> None:
+        self._before_s = None
 
     def connection_lost(self, exc: Exception | None) -> None:
         if self.is_muted:

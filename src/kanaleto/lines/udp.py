@@ -3,7 +3,10 @@
 import asyncio
 
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
+from kanaleto.lines.readable import Readable
 from kanaleto.site.link import UdpLink
+
+_LARGEST = 65536  # bytes of a datagram
 
 
 class UdpChannel:
@@ -19,6 +22,8 @@ class UdpChannel:
         self._connect_timeout_s = connect_timeout_s
         self._loop: asyncio.AbstractEventLoop | None = None
         self._transport: asyncio.DatagramTransport | None = None
+        self._receiver: _Receiver | None = None
+        self._readable: Readable | None = None
 
     @property
     def is_open(self) -> bool:
@@ -29,7 +34,7 @@ class UdpChannel:
         source = (self._link.source, 0) if self._link.source else None
         try:
             async with asyncio.timeout(self._connect_timeout_s):
-                transport, _ = await loop.create_datagram_endpoint(
+                transport, self._receiver = await loop.create_datagram_endpoint(
                     lambda: _Receiver(loop, on_data), remote_addr=(self._link.host, self._link.port), local_addr=source
                 )
         except (TimeoutError, OSError) as error:
@@ -37,6 +42,15 @@ class UdpChannel:
                 f"{self._link.place} cannot be reached: {error or 'its name is not known'}", Cause.NO_NAME
             ) from None
         self._transport = transport
+        self._readable = Readable(transport)
+
+    def empty(self) -> None:
+        readable = self._readable
+        while readable and self._readable is readable and self._receiver is not None:
+            data = readable.read(_LARGEST)
+            if not data:
+                return
+            self._receiver.datagram_received(data, ("", 0))
 
     def write(self, data: bytes, not_before: float) -> float:
         if self._transport is None or self._loop is None:
@@ -55,6 +69,7 @@ class UdpChannel:
         """Nothing waits here: bytes are on the wire, or lost."""
 
     def close(self) -> None:
+        self._readable = None
         if self._transport is not None:
             self._transport.abort()
             self._transport = None

@@ -124,7 +124,7 @@ class _Writes(Sink):
         self._sent_s = sent_s
 
     def on_exchange(self, exchange: Exchange) -> None:
-        if exchange.request.function in WRITING:
+        if exchange.request is not None and exchange.request.function in WRITING:
             self._sent_s.append(exchange.outcome.sent_at)
 
 

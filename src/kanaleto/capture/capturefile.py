@@ -1,5 +1,7 @@
 """A capture that was asked for: JSON lines or pcapng by its ending, rotated by size, the oldest of so many let go."""
 
+import math
+from collections.abc import Iterable
 from pathlib import Path
 from typing import BinaryIO
 
@@ -50,18 +52,29 @@ class CaptureFile:
             self._paths.pop(0).unlink(missing_ok=True)
         return file
 
-    def put(self, rows: list[Row]) -> None:
-        """Exchanges, on disk when this gives back."""
-        make = self._pcapng.packets if self._pcapng is not None else jsonlines.line_of
+    def put(self, rows: list[Row], before_us: float = math.inf) -> None:
+        """Exchanges, on disk when this gives back. Packets of `before_us` and later wait: an exchange that is still
+        under way may have earlier ones."""
+        if self._pcapng is None:
+            self._write(jsonlines.line_of(row) for row in rows)
+            return
         for row in rows:
+            self._pcapng.take(row)
+        self._write(self._pcapng.ready(before_us))
+
+    def _write(self, pieces: Iterable[bytes]) -> None:
+        has_written = False
+        for data in pieces:
+            self._file.write(data)
+            self._size += len(data)
+            has_written = True
             if self._size > self._most_bytes:
                 self._file.close()
                 self._file = self._begin()
-            data = make(row)
-            self._file.write(data)
-            self._size += len(data)
-        if rows:
+        if has_written:
             self._file.flush()
 
     def close(self) -> None:
+        if self._pcapng is not None:
+            self._write(self._pcapng.ready(math.inf))
         self._file.close()

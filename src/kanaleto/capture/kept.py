@@ -72,6 +72,7 @@ class Kept(Sink):
     def listen_to(self, session: Session) -> None:
         """Hear of all that is polled. For the session's own thread, or before it runs."""
         self._session = session
+        self._exchanges.under_way_since_s = session.under_way_since_s
         for sink in (self._exchanges, self._conditions, self):
             session.listen(sink)
 

@@ -8,7 +8,7 @@ from struct import unpack
 from typing import NamedTuple
 
 from kanaleto.capture.packets import Packet
-from kanaleto.capture.pcapng import ETHERNET, INBOUND, OUTBOUND, USER0
+from kanaleto.capture.pcapng import ETHERNET, INBOUND, OUTBOUND, USER0, USER1
 from kanaleto.capture.row import Origin, Row, link_of
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
@@ -18,7 +18,7 @@ from kanaleto.wire.frames import Decoder, Frame, Framing, Garbled, Role
 from kanaleto.wire.pdu import PduError, Refused, mismatch, parse_answer, parse_request
 
 _NULL, _RAW, _COOKED, _RAW_V4, _RAW_V6, _COOKED2 = 0, 101, 113, 228, 229, 276
-KNOWN = frozenset((ETHERNET, USER0, _NULL, _RAW, _COOKED, _COOKED2, _RAW_V4, _RAW_V6))
+KNOWN = frozenset((ETHERNET, USER0, USER1, _NULL, _RAW, _COOKED, _COOKED2, _RAW_V4, _RAW_V6))
 _STANDARD_PORT = 502
 _MOST_STREAMS, _MOST_WAITING = 2000, 1000
 _GIVEN_UP_US = 10_000_000
@@ -49,18 +49,27 @@ class _Conversation:
         self.expected: dict[int, int | None] = {OUTBOUND: None, INBOUND: None}
         self.waiting: OrderedDict[int, _Asked] = OrderedDict()
         self.count = 0
+        self.last_direction, self.last_us = OUTBOUND, 0
 
     def take(self, at_us: int, direction: int, data: bytes, settle: bool) -> Iterator[Row]:
         """Bytes of one direction; `settle` where a packet is all of a frame."""
         for number in [own for own, asked in self.waiting.items() if at_us - asked.at_us > _GIVEN_UP_US]:
             yield self._unanswered(self.waiting.pop(number))
+        if not self.framing.has_transactions and direction != self.last_direction:
+            yield from self._settle(at_us, self.last_direction)
+        self.last_direction, self.last_us = direction, at_us
         decoder = self.decoders[direction]
         events = [*decoder.feed(data), *(decoder.silence() if settle else [])]
         for event in events:
-            if direction == OUTBOUND:
-                yield from self._request(at_us, event)
-            else:
-                yield from self._answer(at_us, event)
+            yield from self._taken(at_us, direction, event)
+
+    def _taken(self, at_us: int, direction: int, event: Frame | Garbled) -> Iterator[Row]:
+        return self._request(at_us, event) if direction == OUTBOUND else self._answer(at_us, event)
+
+    def _settle(self, at_us: int, direction: int) -> Iterator[Row]:
+        """That direction has fallen silent: what is held of it is all that there is."""
+        for event in self.decoders[direction].silence():
+            yield from self._taken(at_us, direction, event)
 
     def _request(self, at_us: int, event: Frame | Garbled) -> Iterator[Row]:
         if isinstance(event, Garbled):
@@ -91,6 +100,8 @@ class _Conversation:
 
     def rest(self) -> Iterator[Row]:
         """The file is over: what still waits was never answered in it."""
+        for direction in (OUTBOUND, INBOUND):
+            yield from self._settle(self.last_us, direction)
         for asked in self.waiting.values():
             yield self._unanswered(asked)
 
@@ -153,7 +164,7 @@ class Pairing:
         if packet.linktype not in KNOWN:
             self.unknown[packet.linktype] = self.unknown.get(packet.linktype, 0) + 1
             return
-        if packet.linktype == USER0:
+        if packet.linktype in (USER0, USER1):
             yield from self._of_serial(packet)
             return
         segment = _segment_of(packet)
@@ -170,7 +181,8 @@ class Pairing:
         talk = self._talks.get(key)
         if talk is None:
             described = packet.description if "://" in packet.description else ""
-            link = described or "rtu:///unknown"
+            scheme = "ascii" if packet.linktype == USER1 else "rtu"
+            link = described or f"{scheme}:///unknown"
             talk = yield from self._new(key, packet.name or "serial line", link)
         direction = packet.direction or (INBOUND if talk.waiting else OUTBOUND)
         if direction in (INBOUND, OUTBOUND):

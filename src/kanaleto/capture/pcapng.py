@@ -2,18 +2,21 @@
 
 One interface a line. Network lines are of link type 1, Ethernet: each frame of theirs in a TCP segment (or a UDP
 datagram) of a connection with made-up addresses of hardware, sound lengths and check sums, and sequence numbers that
-go on, as if it had been taken from the network. Serial lines are of link type 147, a user's own: a packet holds the
-bytes of one frame as they went over the line. The packet's flags say the direction: 2 outbound, a request, 1 inbound,
-an answer.
+go on, as if it had been taken from the network. Serial lines are of link type 147 (RTU) or 148 (ASCII), a user's own: a
+packet holds the bytes of one frame as they went over the line. The packet's flags say the direction: 2 outbound, a
+request, 1 inbound, an answer or what came instead. Packets stand in the order of their times, over all lines.
 """
 
 import ipaddress
+from collections.abc import Iterator
+from heapq import heappop, heappush
 from struct import pack, unpack_from
+from typing import NamedTuple
 
 from kanaleto.capture.row import Row, link_of
-from kanaleto.site.link import Link, SerialLink, UdpLink
+from kanaleto.site.link import FramingKind, Link, SerialLink, UdpLink
 
-ETHERNET, USER0 = 1, 147
+ETHERNET, USER0, USER1 = 1, 147, 148
 _SECTION, _INTERFACE, _PACKET = 0x0A0D0D0A, 1, 6
 _MAGIC = 0x1A2B3C4D
 _IF_NAME, _IF_DESCRIPTION, _COMMENT, _FLAGS, _APPLICATION = 2, 3, 1, 2, 4
@@ -23,6 +26,7 @@ _OUR_HARDWARE, _THEIR_HARDWARE = bytes.fromhex("020000000001"), bytes.fromhex("0
 _OWN_V4, _OTHER_V4 = "192.0.2.1", "192.0.2.2"  # for documentation (RFC 5737)
 _OWN_V6 = "2001:db8::1"
 _FIRST_OWN_PORT = 49152
+_MOST_DATA = 16_000  # bytes of a packet; more came at once only where somebody babbles
 
 
 def _block(kind: int, body: bytes) -> bytes:
@@ -40,40 +44,70 @@ def section() -> bytes:
     return _block(_SECTION, pack("<IHHq", _MAGIC, 1, 0, -1) + options)
 
 
+class _Waiting(NamedTuple):
+    """A packet that waits for those before it."""
+
+    at_us: int
+    number: int
+    line: str
+    link: str
+    data: bytes
+    direction: int
+    comment: str
+
+
 class PcapngWriter:
-    """Makes the blocks of exchanges, one behind the other."""
+    """Makes the blocks of exchanges, in the order of the times of their packets."""
 
     def __init__(self) -> None:
         self._interfaces: dict[tuple[str, str], _Interface] = {}
+        self._waiting: list[_Waiting] = []
+        self._number = 0
 
     def begin(self) -> bytes:
         """Of another file: its head; interfaces are told anew."""
         self._interfaces = {}
         return section()
 
-    def packets(self, row: Row) -> bytes:
-        """An exchange: its interface where it is new, its request, its answer."""
-        key = (row.line, row.link)
+    def take(self, row: Row) -> None:
+        """The packets of an exchange, which wait until `ready`."""
+        is_serial = isinstance(link_of(row.link), SerialLink)
+        if row.request:
+            self._put(row.at_us, row, row.request, OUTBOUND, "")
+        if row.answer:
+            at_us = row.at_us + (row.last_us if is_serial else max(row.first_us, row.sent_us))
+            for start in range(0, len(row.answer), _MOST_DATA):
+                self._put(at_us, row, row.answer[start : start + _MOST_DATA], INBOUND, row.reason)
+
+    def _put(self, at_us: int, row: Row, data: bytes, direction: int, comment: str) -> None:
+        self._number += 1
+        heappush(self._waiting, _Waiting(at_us, self._number, row.line, row.link, data, direction, comment))
+
+    def ready(self, before_us: float) -> Iterator[bytes]:
+        """What is of before that time, in its order; nothing earlier comes any more."""
+        while self._waiting and self._waiting[0].at_us < before_us:
+            yield self._packet(heappop(self._waiting))
+
+    def _packet(self, waiting: _Waiting) -> bytes:
+        """With its interface where that is new."""
+        key = (waiting.line, waiting.link)
         interface = self._interfaces.get(key)
         told = b""
         if interface is None:
-            interface = self._interfaces[key] = _Interface(len(self._interfaces), link_of(row.link))
-            options = _option(_IF_NAME, row.line.encode()[:200]) + _option(_IF_DESCRIPTION, row.link.encode()[:400])
-            linktype = USER0 if interface.is_serial else ETHERNET
-            told = _block(_INTERFACE, pack("<HHI", linktype, 0, 0) + options + _option(0, b""))
-        made = [told]
-        if row.request:
-            made.append(interface.packet(row.at_us, row.request, OUTBOUND, ""))
-        if row.answer:
-            at_us = row.at_us + (row.last_us if interface.is_serial else max(row.first_us, row.sent_us))
-            made.append(interface.packet(at_us, row.answer, INBOUND, row.reason))
-        return b"".join(made)
+            interface = self._interfaces[key] = _Interface(len(self._interfaces), link_of(waiting.link))
+            options = _option(_IF_NAME, waiting.line.encode()[:200])
+            options += _option(_IF_DESCRIPTION, waiting.link.encode()[:400])
+            told = _block(_INTERFACE, pack("<HHI", interface.linktype, 0, 0) + options + _option(0, b""))
+        return told + interface.packet(waiting.at_us, waiting.data, waiting.direction, waiting.comment)
 
 
 class _Interface:
     def __init__(self, number: int, link: Link) -> None:
         self.number = number
         self.is_serial = isinstance(link, SerialLink)
+        self.linktype = ETHERNET
+        if self.is_serial:
+            self.linktype = USER1 if link.framing is FramingKind.ASCII else USER0
         self._protocol = _UDP if isinstance(link, UdpLink) else _TCP
         self._own_port = _FIRST_OWN_PORT + number % 10_000
         self._sequence = {OUTBOUND: 1, INBOUND: 1}

@@ -36,6 +36,7 @@ class ExchangeRecorder(Sink):
         self._to_lay_aside: deque[tuple[float, str]] = deque(maxlen=20)
         self._told: dict[str, str] = {}
         self._next_try_s = 0.0
+        self.under_way_since_s: Callable[[], float] = lambda: 0.0
         self.tape: Tape[Exchange] | None = None
         self.captures: list[CaptureFile] = []
         self.lost = 0
@@ -48,6 +49,9 @@ class ExchangeRecorder(Sink):
             self._waiting.append(exchange)
         else:
             self.lost += 1
+
+    def on_stray(self, exchange: Exchange) -> None:
+        self.on_exchange(exchange)
 
     def on_event(self, event: Event) -> None:
         """For the log: the minutes round what was chosen are laid aside. Once for what comes close together."""
@@ -89,15 +93,22 @@ class ExchangeRecorder(Sink):
     def _now_us(self) -> int:
         return round(self._wall() * 1e6)
 
+    def _open_since_us(self) -> float:
+        """Nothing of before that time is still to come."""
+        now_us = self._now_us()
+        since_s = self.under_way_since_s()
+        return min(since_s * 1e6, now_us) if since_s else now_us
+
     def _write(self) -> None:
         waiting = self._waiting
+        before_us = self._open_since_us()  # looked at first: what ends from here on is not in the queue yet
         exchanges = [waiting.popleft() for _ in range(len(waiting))]
         rows: list[Row] = []
         if self.captures:
             rows = [row_of(exchange, self._link_text(exchange.line), self._origin) for exchange in exchanges]
         for capture in self.captures:
             try:
-                capture.put(rows)
+                capture.put(rows, before_us)
                 self._tell("capture", "")
             except OSError as error:
                 self.lost += len(rows)

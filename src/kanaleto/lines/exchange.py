@@ -20,7 +20,16 @@ from collections import deque
 from kanaleto.lines.channel import Channel
 from kanaleto.lines.faults import fault_sentence, report
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.lines.traffic import LONGEST_FRAME, LONGEST_PAUSE_S, SLOWEST_CHARACTER_S, OnDone, OnLate, Traffic, Waiting
+from kanaleto.lines.traffic import (
+    LONGEST_FRAME,
+    LONGEST_PAUSE_S,
+    SLOWEST_CHARACTER_S,
+    OnDone,
+    OnLate,
+    OnStray,
+    Traffic,
+    Waiting,
+)
 from kanaleto.wire.codes import WRITING
 from kanaleto.wire.diagnostics import Diagnose
 from kanaleto.wire.facts import ANSWERED
@@ -100,6 +109,8 @@ class Exchanger:
         self._decoder = framing.decoder(Role.ANSWERS)
         self._pending: dict[int, Waiting] = {}
         self.on_late: OnLate | None = None
+        self.on_stray: OnStray | None = None
+        self._settling_s = 0.0
         self._came_before: Frame | None = None
         self._recent: deque[tuple[int, float, int]] = deque(maxlen=_RECENT)  # transaction, when it had gone, unit ID
         self._transaction = 0
@@ -109,6 +120,13 @@ class Exchanger:
     @property
     def is_open(self) -> bool:
         return self.channel.is_open
+
+    @property
+    def under_way_since_s(self) -> float:
+        """When the oldest request that has no outcome yet was asked; 0 where there is none. For any thread."""
+        settling_s = self._settling_s
+        asked = [waiting.asked_at for waiting in list(self._pending.values())]
+        return min([*asked, settling_s] if settling_s else asked, default=0.0)
 
     @property
     def is_busy(self) -> bool:
@@ -193,14 +211,27 @@ class Exchanger:
         )
         before = self._came_before
         if before is not None and has_transactions and before.transaction == key:
-            self._pending[key].strange = (OutcomeKind.UNEXPECTED, before.raw, _BEFORE)
+            self._pending[key].strange = (OutcomeKind.UNEXPECTED, b"", _BEFORE, now)  # its bytes are told already
         timer = self._timer
         if timer is None or timer.when() > deadline:
             self._arm(deadline)
 
     def _discard_held(self) -> None:
-        self.traffic.strays.bytes += self._decoder.held
-        self._decoder.reset()
+        held = self._decoder.drop()
+        if held:
+            self.traffic.strays.bytes += len(held)
+            self._tell_stray(OutcomeKind.GARBLED, held, f"{len(held)} bytes that made no frame", self._last_at)
+
+    def _tell_stray(self, kind: OutcomeKind, raw: bytes, reason: str, at: float) -> None:
+        """Bytes that came and are no request's answer: all of them are told, each once."""
+        if self.on_stray is not None:
+            self.on_stray(kind, raw, reason, at)
+
+    def _note_strange(self, waiting: Waiting, kind: OutcomeKind, raw: bytes, reason: str, at: float) -> None:
+        """It is the outcome if nothing better comes. What it takes the place of is none then."""
+        if waiting.strange is not None:
+            self._tell_stray(*waiting.strange)
+        waiting.strange = (kind, raw, reason, at)
 
     # What comes in
 
@@ -224,6 +255,8 @@ class Exchanger:
         self.traffic.received += len(data)
         self._unanswering += len(data)
         if self._unanswering > MOST_BABBLE:
+            self._discard_held()
+            self._tell_stray(OutcomeKind.GARBLED, data, "the last of much that was no answer", at)
             self._lose(f"it babbles: {self._unanswering} bytes came with no answer among them")
             return
         if self._echo:
@@ -244,8 +277,8 @@ class Exchanger:
             began_at = at
         self._head_at = began_at
         if self.channel.is_datagram and self._decoder.held:
-            self._take(Garbled(data, f"a datagram of {len(data)} bytes is no frame"), at, at)
-            self._decoder.reset()
+            rest = self._decoder.drop()
+            self._take(Garbled(rest, f"a datagram of {len(data)} bytes is no frame"), at, at)
         if self._decoder.held:
             self._quiet_at = at + (self._cut_short_s if self._decoder.lacks_bytes else self._quiet_s)
             if self._timer is None or self._timer.when() > self._quiet_at:
@@ -311,7 +344,7 @@ class Exchanger:
             self._finish(key, OutcomeKind.UNEXPECTED, event.raw, None, at, wrong)
         else:
             self.traffic.strays.unasked += 1
-            waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, wrong)
+            self._note_strange(waiting, OutcomeKind.UNEXPECTED, event.raw, wrong, at)
 
     def _began_too_early(self, frame: Frame, waiting: Waiting, at: float) -> bool:
         """Whether a frame must have begun before the request had gone, by the time its bytes take: then it answers
@@ -329,20 +362,20 @@ class Exchanger:
             if not event.raw.startswith(waiting.frame):
                 continue
             if not isinstance(waiting.request, _ANSWERED_ALIKE):
-                return self._note_echo(waiting, event.raw)
+                return self._note_echo(waiting, event.raw, at)
             if not self._has_character_time or at >= waiting.sent_at - _CLOCK_SLACK_S:
                 continue
             if self.channel.keeps_time:
-                return self._note_echo(waiting, event.raw)
+                return self._note_echo(waiting, event.raw, at)
             if not self._has_shown and waiting.strange is None:  # a second one would be the answer
-                waiting.strange = (OutcomeKind.UNEXPECTED, event.raw, _EARLY)
+                self._note_strange(waiting, OutcomeKind.UNEXPECTED, event.raw, _EARLY, at)
                 return True
         return False
 
-    def _note_echo(self, waiting: Waiting, raw: bytes) -> bool:
+    def _note_echo(self, waiting: Waiting, raw: bytes, at: float) -> bool:
         """From now on it is taken off, so that no write is taken for confirmed by its own echo."""
         self.has_found_echo = self._has_echo = self._has_shown = True
-        waiting.strange = (OutcomeKind.UNEXPECTED, raw, _ECHO)
+        self._note_strange(waiting, OutcomeKind.UNEXPECTED, raw, _ECHO, at)
         return True
 
     def _take_stray(self, frame: Frame, key: int, at: float) -> None:
@@ -351,7 +384,7 @@ class Exchanger:
         self._came_before = frame
         if self._has_transactions and (waiting := self._pending.get(key)) is not None:
             strays.unasked += 1
-            waiting.strange = (OutcomeKind.UNEXPECTED, frame.raw, _BEFORE)
+            self._note_strange(waiting, OutcomeKind.UNEXPECTED, frame.raw, _BEFORE, at)
             return
         if frame.raw == self._last_frame and not self._has_echo and self._is_told_echo is None:
             self.has_found_echo = self._has_echo = self._has_shown = True
@@ -360,13 +393,14 @@ class Exchanger:
             asked = next(((sent, unit) for recent, sent, unit in reversed(self._recent) if recent == key), None)
         if asked is None:
             strays.unasked += 1
-            for waiting in self._pending.values():
-                waiting.strange = (
-                    OutcomeKind.UNEXPECTED,
-                    frame.raw,
-                    f"transaction {key} answered, nobody had asked it",
-                )
+            why = f"transaction {key} answered, nobody had asked it"
+            waits = next(iter(self._pending.values()), None)
+            if waits is not None:
+                self._note_strange(waits, OutcomeKind.UNEXPECTED, frame.raw, why, at)
+            else:
+                self._tell_stray(OutcomeKind.UNEXPECTED, frame.raw, why, at)
             return
+        self._tell_stray(OutcomeKind.UNEXPECTED, frame.raw, "an answer to what had been given up, or never asked", at)
         strays.late += 1
         strays.late_unit_id = frame.unit_id
         if not self.framing.has_transactions:
@@ -379,8 +413,12 @@ class Exchanger:
 
     def _take_garbled(self, event: Garbled, at: float) -> None:
         if event.fatal and not self.channel.is_datagram:
+            raw = event.raw
             for key in list(self._pending):
-                self._finish(key, OutcomeKind.GARBLED, event.raw, None, at, event.reason)
+                self._finish(key, OutcomeKind.GARBLED, raw, None, at, event.reason)
+                raw = b""
+            if raw:
+                self._tell_stray(OutcomeKind.GARBLED, raw, event.reason, at)
             self.channel.close()
             self._lose(f"the stream cannot be read on: {event.reason}")
             return
@@ -391,7 +429,9 @@ class Exchanger:
             if waiting.looks_answered_by(event.raw, self.framing):
                 self._finish(key, OutcomeKind.GARBLED, event.raw, None, at, event.reason)
             else:
-                waiting.strange = (OutcomeKind.GARBLED, event.raw, event.reason)
+                self._note_strange(waiting, OutcomeKind.GARBLED, event.raw, event.reason, at)
+            return
+        self._tell_stray(OutcomeKind.GARBLED, event.raw, event.reason, at)
 
     def _drop_writes(self) -> None:
         if self._is_unanswered or any(one.request.function in WRITING for one in self._pending.values()):
@@ -401,6 +441,7 @@ class Exchanger:
         self.lost_because = why
         self.lost_at = self.lost_at or self._loop.time()
         self._is_up = False
+        self._discard_held()
         self._drop_writes()
         self._is_unanswered = False
         self.channel.close()
@@ -416,7 +457,11 @@ class Exchanger:
     # How a request ends
 
     def _finish(self, key: int, kind: OutcomeKind, raw: bytes, content: Answer | None, at: float, reason: str) -> None:
+        settling_s = self._settling_s
+        self._settling_s = self._pending[key].asked_at
         waiting = self._pending.pop(key)
+        if waiting.strange is not None and waiting.strange[1] is not raw:
+            self._tell_stray(*waiting.strange)
         self._recent.append((key, waiting.sent_at, waiting.unit_id))
         self._free_at = at + self._gap_s
         if kind is OutcomeKind.GOOD or kind is OutcomeKind.EXCEPTION:
@@ -432,6 +477,7 @@ class Exchanger:
         waiting.on_done(
             Outcome(kind, waiting.unit_id, waiting.frame, raw, content, asked_at, sent_at, first_at, at, reason)
         )
+        self._settling_s = settling_s
 
     def _arm(self, at: float) -> None:
         if self._timer is not None:
@@ -468,7 +514,7 @@ class Exchanger:
 
     def _expire(self, key: int, waiting: Waiting, now: float) -> None:
         if waiting.strange is not None and not waiting.is_broadcast:
-            kind, raw, reason = waiting.strange
+            kind, raw, reason, _ = waiting.strange
             self._finish(key, kind, raw, None, now, reason)
             return
         if waiting.is_broadcast:

@@ -18,6 +18,8 @@ SLOWEST_CHARACTER_S = 11 / 300
 """Of a serial line that may be behind a stream."""
 
 OnDone = Callable[[Outcome], None]
+OnStray = Callable[[OutcomeKind, bytes, str, float], None]
+"""Bytes that are no request's answer: unexpected or garbled, why, and when they came."""
 OnLate = Callable[[Frame, float], None]
 """An answer to a request that had been given up, known by its transaction, and how many seconds after it."""
 
@@ -36,7 +38,8 @@ class Waiting(Struct):
     first_at: float = 0.0
     has_grace: bool = False
     is_broadcast: bool = False
-    strange: tuple[OutcomeKind, bytes, str] | None = None
+    strange: tuple[OutcomeKind, bytes, str, float] | None = None
+    """What came instead, why it is none, and when."""
 
     def looks_answered_by(self, raw: bytes, framing: Framing) -> bool:
         """Whether garbled bytes are most likely the answer itself, spoilt: it has come then, and need not be waited

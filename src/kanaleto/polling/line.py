@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
-from kanaleto.lines.outcome import Outcome
+from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.basis import basis_of
 from kanaleto.planning.blocks import Difference
 from kanaleto.planning.plan import DevicePlan
@@ -29,6 +29,7 @@ from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Sche
 from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.codes import WRITING
+from kanaleto.wire.frames import unit_of
 from kanaleto.wire.pdu import Request
 
 _NETWORK_PAUSE_S = 5.0
@@ -71,6 +72,7 @@ class LinePoller:
             line, board, self.schedule, self.connection, listener, self._now, clock, self.outages
         )
         self._sleeping: set[asyncio.Future[None]] = set()
+        exchanger.on_stray = self._note_stray
         self._set_parts(parts, 0.0, {})
 
     def _set_parts(self, parts: Iterable[DevicePlan], now: float, differs: Mapping[str, Difference]) -> None:
@@ -412,6 +414,13 @@ class LinePoller:
             self._listener.on_event(EventKind.GATEWAY, self.line.name, "", late, going_on="gateway")
             strays.gateway_late_s = 0.0
         self._listener.on_exchange(self.line, device, request, outcome, attempt)
+
+    def _note_stray(self, kind: OutcomeKind, raw: bytes, reason: str, at: float) -> None:
+        """Bytes that came, and are nobody's answer."""
+        unit_id = unit_of(self.exchanger.framing.name, raw)
+        device = next((state.device for state in self.states.values() if state.device.unit_id == unit_id), None)
+        stray = Outcome(kind, unit_id, b"", raw, None, at, at, at, at, reason)
+        self._listener.on_stray(self.line, device, stray)
 
     def _note_spell(self, kind: EventKind, device: str, text: str) -> None:
         self._listener.on_event(kind, self.line.name, device, text, going_on=kind, is_spell=True)

@@ -15,13 +15,13 @@ from kanaleto.wire.pdu import Request
 
 class Exchange(Struct, frozen=True, gc=False):
     """One row of the exchange list. `number` counts up over the whole site; `wall_s` is when the first byte of the
-    request went; `attempt` is 0 for the first try."""
+    request went; `attempt` is 0 for the first try. What came without an answer's right has no request."""
 
     number: int
     wall_s: float
     line: Line
     device: Device | None
-    request: Request
+    request: Request | None
     outcome: Outcome
     attempt: int
 
@@ -32,6 +32,8 @@ class Listener(Protocol):
     def on_exchange(
         self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int
     ) -> None: ...
+
+    def on_stray(self, line: Line, device: Device | None, outcome: Outcome) -> None: ...
 
     def on_record(self, block: Block, record: Record) -> None: ...
 
@@ -66,6 +68,9 @@ class Sink:
 
     def on_exchange(self, exchange: Exchange) -> None:
         """A request and its outcome."""
+
+    def on_stray(self, exchange: Exchange) -> None:
+        """Bytes came that are no request's answer."""
 
     def on_record(self, block: Block, record: Record, board: Readings) -> None:
         """A block was read."""

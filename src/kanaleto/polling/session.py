@@ -86,6 +86,20 @@ class Session:
         for sink in self._of_exchanges:
             sink.on_exchange(exchange)
 
+    def on_stray(self, line: Line, device: Device | None, outcome: Outcome) -> None:
+        self.count += 1
+        exchange = Exchange(self.count, self.clock.at(outcome.asked_at), line, device, None, outcome, 0)
+        self.exchanges.append(exchange)
+        for sink in self.sinks:
+            sink.on_stray(exchange)
+
+    def under_way_since_s(self) -> float:
+        """When the oldest request that has no outcome yet was asked, by wall time; 0 where there is none. For any
+        thread."""
+        asked = [poller.exchanger.under_way_since_s for poller in list(self.pollers)]
+        oldest_s = min((one_s for one_s in asked if one_s), default=0.0)
+        return self.clock.at(oldest_s) if oldest_s else 0.0
+
     def on_record(self, block: Block, record: Record) -> None:
         for sink in self._of_records:
             sink.on_record(block, record, self.board)

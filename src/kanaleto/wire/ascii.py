@@ -56,6 +56,11 @@ class AsciiDecoder:
     def reset(self) -> None:
         self._held.clear()
 
+    def drop(self) -> bytes:
+        held = bytes(self._held)
+        self.reset()
+        return held
+
     def end_with(self, delimiter: int) -> list[Event]:
         ends = frozenset((delimiter,))
         if ends == self._ends:

@@ -45,6 +45,9 @@ class Decoder(Protocol):
     def reset(self) -> None:
         """Forget what is held."""
 
+    def drop(self) -> bytes:
+        """The same, and give it back."""
+
     def end_with(self, delimiter: int) -> list[Event]:
         """The character that ends a frame from now on, where the framing has one (ASCII, diagnostics sub-function 3);
         gives what it ends of the bytes that are held."""
@@ -70,3 +73,14 @@ class Framing(Protocol):
     def encode(self, unit_id: int, pdu: bytes, transaction: int = 0) -> bytes: ...
 
     def decoder(self, role: Role) -> Decoder: ...
+
+
+def unit_of(framing: str, raw: bytes) -> int:
+    """The unit ID that bytes would have, if they were the beginning of a frame; 0 where there is none."""
+    if framing == "ascii":
+        try:
+            return bytes.fromhex(raw[1:3].decode("ascii"))[0] if raw[:1] == b":" else 0
+        except (ValueError, IndexError):
+            return 0
+    at = 6 if framing == "tcp" else 0
+    return raw[at] if len(raw) > at else 0

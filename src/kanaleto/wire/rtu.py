@@ -113,6 +113,11 @@ class RtuDecoder:
         is_there = SHORTEST <= length <= min(LONGEST, len(self._held) - at)
         return length if is_there and _is_sound(self._held[at : at + length]) else 0
 
+    def drop(self) -> bytes:
+        held = bytes(self._held)
+        self.reset()
+        return held
+
     def end_with(self, delimiter: int) -> list[Event]:
         """Nothing ends a frame here but its length."""
         return []

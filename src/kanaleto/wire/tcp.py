@@ -47,6 +47,11 @@ class TcpDecoder:
     def reset(self) -> None:
         self._held, self._broken = b"", False
 
+    def drop(self) -> bytes:
+        held = self._held
+        self.reset()
+        return held
+
     def end_with(self, delimiter: int) -> list[Event]:
         """Nothing ends a frame here but its length."""
         return []
@@ -65,9 +70,7 @@ class TcpDecoder:
             end = at + 6 + length
             if not 2 <= length <= MOST_PDU_BYTES + 1:
                 self._broken = True
-                events.append(
-                    Garbled(held[at : at + LONGEST], f"length {length} in the header, 2…254 are possible", fatal=True)
-                )
+                events.append(Garbled(held[at:], f"length {length} in the header, 2…254 are possible", fatal=True))
                 self._held = b""
                 return events
             if end > have:

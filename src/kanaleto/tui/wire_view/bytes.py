@@ -64,7 +64,8 @@ class BytesPanel(Scrolled, can_focus=False):
             if isinstance(link, SerialLink)
             else ""
         )
-        lines = [self._title("REQUEST", f"{len(outcome.request)} bytes{took}", "muted")]
+        request_title = ("REQUEST", f"{len(outcome.request)} bytes{took}")
+        lines = [self._title(*(request_title if exchange.request is not None else ("NO REQUEST", "of ours")), "muted")]
         request_fields = explain_frame(framing, Role.REQUESTS, outcome.request) if outcome.request else []
         lines += self._boxes(exchange, outcome.request, request_fields, width)
         tone = OUTCOME_TONES[outcome.kind]
@@ -104,7 +105,7 @@ class BytesPanel(Scrolled, can_focus=False):
     def _box(self, exchange: Exchange, raw: bytes, field: Field, fields: list[Field]) -> _Box:
         tone = _TONES[field.kind] if field.is_right is not False else "terracotta"
         meaning, name = field.meaning, field.name
-        table = table_of(exchange.request)
+        table = table_of(exchange.request) if exchange.request is not None else None
         device = exchange.device
         if (
             table is not None

@@ -48,6 +48,8 @@ class WireColumns(Struct, frozen=True):
 
 def asked_words(exchange: Exchange, counts_as_wire: bool) -> str:
     """What was asked, with the address as the device's manual counts it, or the wire."""
+    if exchange.request is None:
+        return "— nobody's answer"
     numbering = exchange.device.numbering if exchange.device is not None and not counts_as_wire else Numbering.PROTOCOL
     return f"{request_words(exchange.request, numbering)}{'  (again)' if exchange.attempt else ''}"
 

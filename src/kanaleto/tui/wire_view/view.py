@@ -201,7 +201,7 @@ class WireView(View, Vertical):
         self.context.redraw()
 
 
-def _is_in(request: Request, point: Point) -> bool:
+def _is_in(request: Request | None, point: Point) -> bool:
     """Whether a request reads that point."""
     if not isinstance(request, Read) or request.table is not point.table:
         return False

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Generic, TypeVar
 
 from kanaleto.capture.packing import body_of, head_line, heads
+from kanaleto.files.beside import require_own
 
 KEPT_US, KEPT_BYTES = 2 * 3600 * 1_000_000, 200_000_000
 LITTLE_BYTES = 20_000_000  # is kept however old it is: a clock that is set forward costs nothing then
@@ -68,13 +69,16 @@ class Tape(Generic[T]):
         block = self._pack(rows)
         is_full = self._size + len(block) > FILE_BYTES or not 0 <= now_us - self._begun_us < FILE_US
         if self._path is None or is_full or not self._path.exists():
+            require_own(self.folder)
             self.folder.mkdir(parents=True, exist_ok=True)
             stamp = datetime.fromtimestamp(now_us / 1e6, UTC).strftime(_NAME)
             self._path = self.folder / f"{stamp}-{os.getpid()}.tape"
             self._begun_us, head = now_us, head_line(self._told)
+            require_own(self._path)
             self._path.write_bytes(head)
             self._size = len(head)
             self.prune(now_us)
+        require_own(self._path)
         with self._path.open("ab") as file:
             try:
                 file.write(block)
@@ -100,9 +104,11 @@ class Tape(Generic[T]):
         """Keep the minutes round a moment in a file of their own; None where there is nothing of them."""
         first_us, last_us = at_us - before_us, at_us + after_us
         aside = self.folder / "aside"
+        require_own(aside)
         aside.mkdir(parents=True, exist_ok=True)
         path = aside / f"{datetime.fromtimestamp(at_us / 1e6, UTC).strftime(_NAME)}.tape"
         staged, count = path.with_suffix(".part"), 0
+        require_own(staged)
         with staged.open("wb") as out:
             out.write(head_line({**self._told, "why": why, "at_us": at_us}))
             for source in files_of(self.folder):
@@ -136,6 +142,7 @@ def note_looked_at(path: Path) -> None:
     """Somebody has looked at what was laid aside: it may go in a week."""
     if path.parent.name == "aside":
         with suppress(OSError):
+            require_own(path.with_suffix(_LOOKED_AT))
             path.with_suffix(_LOOKED_AT).touch()
 
 

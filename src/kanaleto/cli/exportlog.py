@@ -11,6 +11,7 @@ from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import is_site, journal_events
 from kanaleto.cli.moments import micros_of, zone
 from kanaleto.cli.output import say
+from kanaleto.files.harmless import guarded
 from kanaleto.files.whole import writing_whole
 from kanaleto.history.journalfile import Kept
 from kanaleto.history.telling import COLUMNS, as_message, as_object
@@ -51,7 +52,7 @@ def write_log(path: Path, form: str, events: list[Kept], site: str) -> int:
             else:
                 writer = csv.DictWriter(file, COLUMNS, extrasaction="ignore", lineterminator="\n")
                 writer.writeheader()
-                writer.writerows(as_object(event) for event in events)
+                writer.writerows({key: guarded(cell) for key, cell in as_object(event).items()} for event in events)
     except (OSError, sqlite3.Error) as error:
         raise Failed(f"{path} cannot be written: {getattr(error, 'strerror', None) or error}") from None
     return len(events)

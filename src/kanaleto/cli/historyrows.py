@@ -8,6 +8,7 @@ from typing import Any
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.moments import local, zone
 from kanaleto.cli.output import emit, say
+from kanaleto.files.harmless import guarded
 from kanaleto.files.whole import writing_whole
 
 _CSV = ("at", "device", "point", "value", "unit", "quality", "reason")
@@ -50,7 +51,7 @@ def write_csv(path: Path, rows: Iterator["SampleRow"]) -> int:
             writer.writeheader()
             for row in rows:
                 count += 1
-                writer.writerow({key: "" if row[key] is None else row[key] for key in _CSV})
+                writer.writerow({key: "" if row[key] is None else guarded(row[key]) for key in _CSV})
     except OSError as error:
         raise Failed(f"{path} cannot be written: {error.strerror or error}") from None
     say(f"{count} samples written to {path}", err=True)

@@ -17,6 +17,7 @@ from msgspec.structs import replace
 from kanaleto.control.order import Order, Result, State
 from kanaleto.control.orders import Orders
 from kanaleto.control.wanted import WHOLE, mask_of, text_of, why_not_writable
+from kanaleto.files.harmless import guarded, unguarded
 from kanaleto.files.texts import read_text
 from kanaleto.files.whole import write_whole
 from kanaleto.planning.plan import Place
@@ -169,7 +170,8 @@ def as_text(site: str, at: str, rows: Sequence[Held]) -> str:
     writer.writerow(HEADINGS)
     for row in rows:
         words = " ".join(str(byte) for byte in row.data) if row.table.is_bits else row.data.hex(" ", 2).upper()
-        writer.writerow((row.device, row.point, row.table.value, row.address, words, row.value, row.unit))
+        cells = (row.device, row.point, row.table.value, row.address, words, row.value, row.unit)
+        writer.writerow([guarded(cell) for cell in cells])
     return out.getvalue()
 
 
@@ -206,7 +208,7 @@ def load(path: Path) -> list[Held]:
         if len(rows) + len(faults) > _MOST_ROWS:
             faults.append(Fault(path, number, f"has more than {_MOST_ROWS} rows"))
             break
-        said = dict(zip(head, (cell.strip() for cell in cells), strict=False))
+        said = dict(zip(head, (unguarded(cell.strip()) for cell in cells), strict=False))
         try:
             rows.append(_read_row(said, number))
         except ValueError as error:

@@ -13,7 +13,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from kanaleto.files.beside import folder_beside
+from kanaleto.files.beside import folder_beside, require_own
 from kanaleto.files.texts import read_json
 
 _FOLDER = "open"
@@ -38,6 +38,7 @@ class Presence:
         from filelock import FileLock  # a start need not wait for it
 
         folder = folder_beside(site) / _FOLDER
+        require_own(folder)
         folder.mkdir(parents=True, exist_ok=True)
         self.path = folder / f"{os.getpid()}-{secrets.token_hex(4)}.json"
         self._lock = FileLock(self.path.with_suffix(".lock"))
@@ -78,6 +79,7 @@ def _look(path: Path) -> Other | None:
 
     lock = FileLock(path.with_suffix(".lock"))
     try:
+        require_own(path.with_suffix(".lock"))
         lock.acquire(timeout=0)
     except (Timeout, OSError):
         return _told(path)

@@ -9,6 +9,7 @@ from io import StringIO
 
 from msgspec import Struct
 
+from kanaleto.files.harmless import unguarded
 from kanaleto.site.ends import text_in_common
 
 _LONG = 100_000  # characters; a longer row is left to the standard's reader, which has a limit of its own
@@ -110,8 +111,10 @@ def _quoted(text: str, delimiter: str) -> Rows:
 def cells_of_row(raw: str, delimiter: str) -> list[str]:
     """The cells of a row. Raises csv.Error."""
     if '"' not in raw and len(raw) < _LONG:
-        return raw.rstrip("\r\n").split(delimiter)
-    return next(csv.reader(StringIO(raw, newline=""), delimiter=delimiter), [])
+        cells = raw.rstrip("\r\n").split(delimiter)
+    else:
+        cells = next(csv.reader(StringIO(raw, newline=""), delimiter=delimiter), [])
+    return [unguarded(cell) for cell in cells] if "'" in raw else cells
 
 
 def map_delimiter(text: str) -> tuple[str, str]:

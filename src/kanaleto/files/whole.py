@@ -14,7 +14,7 @@ from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
 from typing import Any, TextIO
 
-from kanaleto.files.beside import folder_beside
+from kanaleto.files.beside import folder_beside, require_own
 from kanaleto.files.texts import read_json
 
 _STAGED = ".kanaleto-new"
@@ -33,6 +33,7 @@ def write_whole(path: Path, text: str) -> None:
 
 def write_bytes_whole(path: Path, data: bytes) -> None:
     """As `write_whole`, for any bytes."""
+    require_own(path)
     target = _target(path)
     staged = _stage(target, data)
     try:
@@ -65,6 +66,7 @@ def locked(site: Path, wait_s: float = _WAIT_S) -> Iterator[None]:
 
     folder = folder_beside(site)
     folder.mkdir(parents=True, exist_ok=True)
+    require_own(folder / _LOCK)
     lock = FileLock(folder / _LOCK)
     try:
         lock.acquire(timeout=wait_s)
@@ -85,6 +87,7 @@ def write_together(site: Path, texts: Mapping[Path, str]) -> None:
             write_whole(path, text)
         return
     note = folder_beside(site) / _NOTE
+    require_own(note)
     staged: dict[Path, Path] = {}
     try:
         for path, text in texts.items():
@@ -107,7 +110,7 @@ def complete(site: Path, holds_lock: bool = False) -> None:
     where it cannot be done, the files are read as they are."""
     note = folder_beside(site) / _NOTE
     try:
-        if not note.exists():
+        if not note.exists() or note.is_symlink():
             return
     except (OSError, ValueError):  # a name that no file can have
         return

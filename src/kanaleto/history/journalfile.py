@@ -14,10 +14,13 @@ from typing import Any
 
 from msgspec import Struct
 
+from kanaleto.files.beside import require_own, require_own_database
+from kanaleto.history.sound import why_unsound
 from kanaleto.polling.events import Ended, Event, EventKind
 
 KEPT_DAYS, KEPT_BYTES = 400, 64_000_000
 _BUSY_S = 5.0
+_MOST_CHECKED_BYTES = 4_000_000
 _DAY_US = 86_400_000_000
 _MIGRATIONS = (
     """
@@ -65,11 +68,13 @@ class JournalFile:
     def __init__(self, path: Path, program: str, who: str, begun_us: int) -> None:
         from filelock import FileLock  # a start need not wait for it
 
+        require_own_database(path)
         path.parent.mkdir(parents=True, exist_ok=True)
         self.path, self.who = path, who
         self._db = connect(path)
         try:
             self.run = self._begin(program, begun_us)
+            require_own(_lock_path(path, self.run))
             self._lock = FileLock(_lock_path(path, self.run))
             self._lock.acquire(timeout=1)
             self._close_dead(begun_us)
@@ -99,9 +104,10 @@ class JournalFile:
             lock_path = _lock_path(self.path, run)
             lock = FileLock(lock_path)
             try:
+                require_own(lock_path)
                 lock.acquire(timeout=0)
-            except Timeout:
-                continue  # it lives
+            except (Timeout, OSError):
+                continue  # it lives, or cannot be told
             with self._db:
                 self._db.execute(
                     "UPDATE event SET data = json_set(COALESCE(data, '{}'), '$.end', ?), ended = MAX(begun, "
@@ -190,6 +196,10 @@ class JournalFile:
 def connect(path: Path, is_shared: bool = False) -> sqlite3.Connection:
     """A journal, made or brought up to this version; `is_shared` where several threads use it, one after the other.
     Raises NewerFile, and sqlite3.Error where it is none."""
+    require_own_database(path)
+    damage = why_unsound(path, _MOST_CHECKED_BYTES)
+    if damage:
+        raise sqlite3.DatabaseError(damage)
     db = sqlite3.connect(path, timeout=_BUSY_S, check_same_thread=not is_shared)
     try:
         (version,) = db.execute("PRAGMA user_version").fetchone()

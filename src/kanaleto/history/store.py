@@ -7,12 +7,14 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Table, create_engine, delete, event, func, insert, select, update
+from sqlalchemy import Engine, Table, create_engine, delete, event, func, insert, select, update
 from sqlalchemy.exc import ArgumentError, DatabaseError, IntegrityError, NoSuchModuleError, OperationalError
 from sqlalchemy.exc import SQLAlchemyError as StoreError
 
+from kanaleto.files.beside import require_own_database
 from kanaleto.history import schema
 from kanaleto.history.schema import NewerStore, bring_up
+from kanaleto.history.sound import why_unsound
 from kanaleto.history.store_error import CannotRecord
 
 __all__ = ["CannotRecord", "Store", "StoreError", "open_engine", "shown_url", "url_of"]
@@ -109,8 +111,6 @@ class Store:
             try:
                 with self.engine.begin() as connection:
                     bring_up(connection, self.name)
-                    if path_of(url) is not None:
-                        self._check(connection)
                 self.connection = self.engine.connect()
             except NewerStore as error:
                 raise CannotRecord(str(error)) from None
@@ -132,6 +132,10 @@ class Store:
             raise CannotRecord(f"the folder {path.parent} does not exist; make it first, or name another file")
         from filelock import FileLock, Timeout
 
+        try:
+            require_own_database(path)
+        except OSError as error:
+            raise CannotRecord(error.strerror or str(error)) from None
         lock = FileLock(path.with_name(f"{path.name}.lock"))
         try:
             lock.acquire(timeout=0)
@@ -139,6 +143,12 @@ class Store:
             raise CannotRecord(f"somebody else records to {path} now", is_taken=True) from None
         except OSError as error:
             raise CannotRecord(f"{path} cannot be written: {error.strerror or error}") from None
+        damage = why_unsound(path, _MOST_CHECKED_BYTES)
+        if damage:
+            lock.release()
+            with suppress(OSError):
+                Path(lock.lock_file).unlink(missing_ok=True)
+            raise CannotRecord(f"{self.name} is damaged, or no record: {damage}", is_damaged=True)
         return lock
 
     def _let_go(self) -> None:
@@ -146,15 +156,6 @@ class Store:
             self._lock.release()
             with suppress(OSError):
                 Path(self._lock.lock_file).unlink(missing_ok=True)
-
-    def _check(self, connection: Connection) -> None:
-        """Whether its pages are sound. Of a large file that would take too long; its faults show as it is read."""
-        path = path_of(self.url)
-        if path is not None and path.stat().st_size > _MOST_CHECKED_BYTES:
-            return
-        told = connection.exec_driver_sql("PRAGMA quick_check(1)").scalar()
-        if told != "ok":
-            raise CannotRecord(f"{self.name} is damaged: {str(told).splitlines()[0]}", is_damaged=True)
 
     # What rows refer to
 

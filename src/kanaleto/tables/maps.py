@@ -4,6 +4,7 @@ import csv
 import json
 from io import BytesIO, StringIO
 
+from kanaleto.files.harmless import guarded
 from kanaleto.files.mapfile import COLUMNS
 from kanaleto.site.counting import from_wire
 from kanaleto.site.model import DEMAND, LIMIT_MANNERS, LIMIT_STATES, LIMITS, Device, Point, Writing
@@ -102,13 +103,14 @@ def as_csv(device: Device) -> str:
     out = StringIO(newline="")
     writer = csv.DictWriter(out, columns, restval="", lineterminator="\n")
     writer.writeheader()
-    writer.writerows(rows)
+    writer.writerows({key: guarded(cell) for key, cell in row.items()} for row in rows)
     return out.getvalue()
 
 
 def as_workbook(device: Device) -> bytes:
     """One sheet, headings fixed at the top."""
     import openpyxl  # costs a start that needs none too much
+    from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
     from openpyxl.styles import Font
 
     columns, rows = _table(device)
@@ -117,10 +119,16 @@ def as_workbook(device: Device) -> bytes:
     assert page is not None
     page.title = "".join(character for character in device.name if character not in "[]:*?/\\")[:31] or "Map"
     page.append(columns)
-    for row in rows:
-        page.append([_cell(column, row.get(column, "")) for column in columns])
-    for cell in page[1]:
-        cell.font = Font(bold=True)
+    for number, row in enumerate(rows, 2):
+        for at, column in enumerate(columns, 1):
+            value = _cell(column, row.get(column, ""))
+            cell = page.cell(
+                number, at, ILLEGAL_CHARACTERS_RE.sub("\ufffd", value) if isinstance(value, str) else value
+            )
+            if isinstance(value, str) and value:
+                cell.data_type = "s"  # else what begins with = is a formula, and #N/A an error
+    for heading in page[1]:
+        heading.font = Font(bold=True)
     page.freeze_panes = "A2"
     out = BytesIO()
     book.save(out)

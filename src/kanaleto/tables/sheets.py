@@ -6,6 +6,7 @@ from io import StringIO
 
 from msgspec import Struct
 
+from kanaleto.files.harmless import unguarded
 from kanaleto.files.mapfile import csv_words
 
 MOST_ROWS, MOST_COLUMNS, MOST_CELL = 20_000, 200, 2000
@@ -72,7 +73,7 @@ def read_text_table(text: str, title: str = "clipboard") -> Sheet:
             if len(cells) > MOST_COLUMNS:
                 raise CannotImport(f"{title}, line {reader.line_num}: has {len(cells)} columns, {MOST_COLUMNS} at most")
             if any(cell.strip() for cell in cells):
-                rows.append((before + 1, tuple(cell.strip()[:MOST_CELL] for cell in cells)))
+                rows.append((before + 1, tuple(unguarded(cell.strip())[:MOST_CELL] for cell in cells)))
             before = reader.line_num
             if len(rows) > MOST_ROWS:
                 raise CannotImport(f"{title} has more than {MOST_ROWS} rows")

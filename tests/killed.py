@@ -1,6 +1,6 @@
 """`python -m tests.killed [TIMES]`: a site is polled and recorded, and killed by SIGKILL at a moment of chance, again
-and again. Every store opens, at most a second is missing, each value is its own, and what had ended has its end in the
-journal.
+and again, three at once. Every store opens, at most half a second is missing, each value is its own, and what had ended has
+its end in the journal.
 
 The far end's registers prove themselves: the upper byte of each is its own address, the lower one counts answers.
 """
@@ -25,7 +25,7 @@ from kanaleto.history.query import History
 from kanaleto.history.recorder import records_of
 from tests.servers import Server, take
 
-MISSING_S = 1.0
+MISSING_S = 0.5
 _REGISTERS = 20
 _SETTLE_S = 60.0
 

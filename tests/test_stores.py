@@ -1,5 +1,6 @@
 """Stores of a record: old, new, damaged, taken, gone and back; SQLite and PostgreSQL give the same answers."""
 
+import contextlib
 import os
 import shutil
 import socket
@@ -19,7 +20,7 @@ from kanaleto.history.recorder import Recorder
 from kanaleto.history.recording import Recording
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.standing import CHANGED
-from kanaleto.history.store import SampleRow, Store
+from kanaleto.history.store import SampleRow, Store, StoreError
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.history.writer import open_store
 from kanaleto.site.model import Keeping
@@ -261,7 +262,7 @@ class PostgreSql(InFolder):
             folder.mkdir()
             path = write_site(folder, far.port)
             path.write_text(path.read_text().replace('"Killed"', f'"{name}"'))
-            command = [sys.executable, "-m", "kanaleto", "poll", str(path), "--quiet", "--for", "14"]
+            command = [sys.executable, "-m", "kanaleto", "poll", str(path), "--quiet", "--for", "16"]
             processes.append(
                 subprocess.Popen(
                     [*command, "--record", self.server.url],
@@ -270,7 +271,12 @@ class PostgreSql(InFolder):
                     text=True,
                 )
             )
-        time.sleep(5)
+        end_s = time.monotonic() + 60
+        while time.monotonic() < end_s:  # until each of them records
+            with contextlib.suppress(CannotRecord, StoreError), contextlib.closing(History(self.server.url)) as history:
+                if {own.site for own in history.series()} >= set(stations):
+                    break
+            time.sleep(0.2)
         self.server.run("stop", "-m", "immediate")
         time.sleep(2)
         self.server.begin()

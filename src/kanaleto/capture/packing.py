@@ -250,6 +250,6 @@ def told_of(path: Path) -> dict[str, object]:
     try:
         with path.open("rb") as file:
             told = json.loads(file.readline(100_000)[len(HEAD_LINE) :])
-    except (OSError, ValueError):
+    except (OSError, ValueError, RecursionError):
         return {}
     return told if isinstance(told, dict) else {}

@@ -13,6 +13,8 @@ from kanaleto.capture.tape import files_of, note_looked_at
 
 __all__ = ["Capture", "NoCapture"]
 
+_MOST_US = 247_000_000_000_000_000
+"""Some centuries before dates end."""
 IsWanted = Callable[[BlockHead], bool]
 
 
@@ -26,6 +28,8 @@ class Capture:
         self.path = path
         self.damaged: list[str] = []
         self._wants = wants
+        if not path.is_dir() and not path.is_file():
+            raise NoCapture(f"{path} is no ordinary file, and is not read")
         self._is_tape = path.is_dir() or packing.is_tape(path)
         if not self._is_tape and not packets.is_packets(path) and not jsonlines.is_json_lines(path):
             what = "is empty" if path.stat().st_size == 0 else "is none of these"
@@ -37,6 +41,16 @@ class Capture:
         return str(packing.told_of(self.path).get("why", "")) if self.path.is_file() and self._is_tape else ""
 
     def __iter__(self) -> Iterator[Row]:
+        strange = 0
+        for row in self._rows():
+            if 0 <= row.at_us < _MOST_US:
+                yield row
+            else:
+                strange += 1
+        if strange:
+            self.damaged.append(f"{strange} exchanges were passed over: their time is before 1970 or after 9700")
+
+    def _rows(self) -> Iterator[Row]:
         if self._is_tape:
             for path in files_of(self.path) if self.path.is_dir() else [self.path]:
                 yield from self._of_tape(path)

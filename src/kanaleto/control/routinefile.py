@@ -20,7 +20,7 @@ from kanaleto.control.routine import (
 )
 from kanaleto.control.wanted import CannotWrite, Wanted, is_word_of_bits, wanted, why_not_writable
 from kanaleto.files.texts import read_text
-from kanaleto.files.toml_lines import KeyLines
+from kanaleto.files.toml_lines import KeyLines, loads_bounded
 from kanaleto.planning.plan import Identity
 from kanaleto.site.expression import BadExpression, compile_expression, references
 from kanaleto.site.faults import Fault, FaultyFile, suggestion
@@ -118,7 +118,7 @@ class _Reader:
 
     def read(self) -> Routine | None:
         try:
-            tree = tomllib.loads(self._text)
+            tree = loads_bounded(self._text)
         except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:
             place = re.search(r"at line (\d+)", str(error))
             reason = re.sub(r"\s*\(at .*\)$", "", str(error))

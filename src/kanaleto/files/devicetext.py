@@ -1,7 +1,6 @@
 """Devices in the text of a site file: what each says of itself, and how that is changed, moved, copied or taken away,
 with everything else of the text kept."""
 
-import tomllib
 from collections.abc import Mapping
 from typing import Any
 
@@ -10,6 +9,7 @@ from msgspec import Struct
 from tomlkit.items import AoT
 
 from kanaleto.files.sitetext import line_table, tables_of, with_appended
+from kanaleto.files.toml_lines import loads_bounded
 
 
 class Said(Struct, frozen=True):
@@ -33,7 +33,7 @@ _INHERITED = {"line": ("timeout_s", "retries"), "site": ("period_s",)}
 def said_of(text: str) -> dict[str, Said]:
     """What the file says, by device name; nothing where it cannot be read."""
     try:
-        tree = tomllib.loads(text)
+        tree = loads_bounded(text)
         site = tree.get("site", {})
         return {
             str(device["name"]): Said(device, line, site)

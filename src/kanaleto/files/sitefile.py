@@ -18,7 +18,7 @@ from kanaleto.files.mapshared import Shared
 from kanaleto.files.relative import link_beside
 from kanaleto.files.simulation import read_simulated
 from kanaleto.files.texts import SiteTexts
-from kanaleto.files.toml_lines import KeyLines, deepest_line, longest_number
+from kanaleto.files.toml_lines import KeyLines, deepest_line, loads_bounded, longest_number
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.faults import Fault, FaultyFile
 from kanaleto.site.formula import formula_faults
@@ -74,7 +74,7 @@ class _Reader:
     def read(self) -> Site | None:
         text = self._texts.text(self.path)
         try:
-            tree = tomllib.loads(text)
+            tree = loads_bounded(text)
         except tomllib.TOMLDecodeError as error:
             place = re.search(r"\(at line (\d+), column (\d+)\)", str(error))
             reason = re.sub(r"\s*\(at .*\)$", "", str(error))

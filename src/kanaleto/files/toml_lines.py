@@ -5,10 +5,13 @@ is placed at the nearest thing around it.
 """
 
 import re
+import tomllib
 from collections.abc import Callable
+from typing import Any
 
 Path = tuple[str | int, ...]
 
+_MOST_PARTS = 64
 _HEADER = re.compile(r"^\s*(\[\[?)\s*([^\[\]]+?)\s*\]\]?\s*(#.*)?$")
 _KEY = re.compile(r"^\s*([A-Za-z0-9_-]+|\"[^\"]+\"|'[^']+')\s*=(.*)$")
 
@@ -56,6 +59,26 @@ def _opened(value: str) -> str:
         if value.count(quotes) == 1:
             return quotes
     return ""
+
+
+class TooDeep(RecursionError):
+    """A key has more parts than any of ours."""
+
+
+def loads_bounded(text: str) -> dict[str, Any]:
+    """The tables of a text in TOML, in bounded time and memory: a dotted key costs the square of its parts. Raises
+    TooDeep, RecursionError, and ValueError as `tomllib` does."""
+    for line in text.splitlines():
+        if line.count(".") > _MOST_PARTS and _parts(line) > _MOST_PARTS:
+            raise TooDeep
+    return tomllib.loads(text)
+
+
+def _parts(line: str) -> int:
+    """Parts of the longest dotted key in a line."""
+    plain = re.sub(r"\"[^\"]*\"|'[^']*'", "q", line)
+    words = re.sub(r"\s*\.\s*", ".", plain)
+    return max((len(re.findall(r"[\w-]\.(?=[\w-])", word)) for word in re.split(r"[\s=,{}\[\]]+", words)), default=0)
 
 
 def deepest_line(text: str) -> int:

@@ -19,7 +19,7 @@ from kanaleto.polling.events import length_text
 from kanaleto.site.model import Keeping
 
 FILE = "record.db"
-_EVERY_S = 0.25
+_EVERY_S, _COMMITS_EVERY = 0.1, 3  # what the writer has heard is kept, whatever becomes of us
 _READY_S = 30.0
 _END_S = 15.0
 _AGAIN_S = 5.0
@@ -54,6 +54,7 @@ class Recorder:
         self._said: dict[str, Any] = {}
         self._is_over = threading.Event()
         self._told_lost = 0
+        self._has_more = False  # was handed on, and is not committed yet
         self._feeder = threading.Thread(target=self._feed, name="record", daemon=True)
 
     def begin(self) -> str:
@@ -119,16 +120,20 @@ class Recorder:
         process.stdin.flush()
 
     def _feed(self) -> None:
+        turn = 0
         while not self._is_over.wait(_EVERY_S):
-            self._hand_on()
-        self._hand_on()
+            turn += 1
+            self._hand_on(turn % _COMMITS_EVERY == 0)
+        self._hand_on(True)
 
-    def _hand_on(self) -> None:
+    def _hand_on(self, commits: bool) -> None:
         messages = self.sink.take()
-        if not messages:
+        self._has_more = self._has_more or bool(messages)
+        if not self._has_more or not (messages or commits):
             return
         try:
-            self._write([*messages, {"commit": True}])
+            self._write([*messages, {"commit": True}] if commits else messages)
+            self._has_more = not commits
         except (OSError, ValueError):
             self._begin_again()
             return

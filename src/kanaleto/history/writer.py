@@ -1,15 +1,18 @@
 """The process that writes a record: `python -m kanaleto.history.writer`. It takes messages as JSON lines from its
 standard input (`history.recording` says which), and says on its standard output what it has kept, and what it cannot.
-It ends when its input does: whoever started it may be killed, and what had come is kept.
+It ends when its input does: whoever started it may be killed, and what had come is kept. A thread of its own takes in
+what comes.
 
 The first message is `open`. What a database does not take is tried again and again; meanwhile nothing more is taken in.
 """
 
 import signal
 import sys
+import threading
 import time
 from functools import partial
 from pathlib import Path
+from queue import Queue
 from typing import Any
 
 import msgspec
@@ -22,6 +25,7 @@ _AGAIN_S = 1.0
 _MOST_BESIDE = 9
 _PRUNED_EVERY_US = 3_600_000_000
 _MOST_ROWS = 20_000
+_MOST_HEARD = 20_000  # messages, of some hundred bytes each
 
 
 def main() -> int:
@@ -83,10 +87,18 @@ class _Writer:
         self._days, self._most_bytes = days, most_bytes
         self._next_prune_us = 0
         self._is_troubled = False
+        self._heard: Queue[bytes] = Queue(_MOST_HEARD)
+        threading.Thread(target=self._hear, name="hears", daemon=True).start()
+
+    def _hear(self) -> None:
+        """What comes is here at once, however long the database takes: whoever sent it may be killed."""
+        for line in sys.stdin.buffer:
+            self._heard.put(line)
+        self._heard.put(b"")
 
     def run(self) -> None:
         decode = msgspec.json.Decoder().decode
-        for line in sys.stdin.buffer:
+        while line := self._heard.get():
             message: dict[str, Any] = decode(line)
             if "commit" in message:
                 self._do(self._commit)

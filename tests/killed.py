@@ -1,6 +1,6 @@
 """`python -m tests.killed [TIMES]`: a site is polled and recorded, and killed by SIGKILL at a moment of chance, again
-and again, three at once. Every store opens, at most half a second is missing, each value is its own, and what had ended has
-its end in the journal.
+and again, three at once. Every store opens, at most half a second is missing, each value is its own, and what had
+ended has its end in the journal.
 
 The far end's registers prove themselves: the upper byte of each is its own address, the lower one counts answers.
 """

@@ -1,6 +1,7 @@
 """Servers and the engine with far ends that mean harm, or have lost their mind: nobody else pays for it."""
 
 import asyncio
+import contextlib
 import fcntl
 import os
 import pty
@@ -25,6 +26,7 @@ from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.serving import network
 from kanaleto.serving.admission import IDLE_S, MOST_HANDSHAKES, Admission
 from kanaleto.serving.answerer import Answerer
+from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe, NetworkServer
 from kanaleto.serving.port import PortServer
 from kanaleto.serving.portlink import PortLink
@@ -169,6 +171,44 @@ class Networks(WithCertificates):
             return kinds
 
         self.assertEqual(set(asyncio.run(work())), {OutcomeKind.GOOD})
+
+    def test_noise_is_cut_off_before_it_costs_others_anything(self) -> None:
+        for framing in FramingKind.RTU, FramingKind.ASCII:
+            for noise in os.urandom(1 << 20), b"\x01\x10" * (1 << 19), b":" * (1 << 20):
+                asyncio.run(self._noise(framing, noise))
+
+    async def _noise(self, framing: FramingKind, noise: bytes) -> None:
+        own, told = Own(), list[str]()
+        link = TcpLink("127.0.0.1", 0, framing)
+        server = NetworkServer(own, framing_of(link), "127.0.0.1", 0)
+        server.admission.on_client = told.append
+        await server.start()
+        fed = 0
+
+        class Counting:
+            """What was looked at of it."""
+
+            def __init__(self, inner: Hearing) -> None:
+                self._inner = inner
+
+            def take(self, data: bytes, silence_s: float = 0.0) -> list[Heard]:
+                nonlocal fed
+                fed += len(data)
+                return self._inner.take(data, silence_s)
+
+            def __getattr__(self, name: str) -> object:
+                return getattr(self._inner, name)
+
+        with mock.patch.object(network, "Hearing", lambda *arguments: Counting(Hearing(*arguments))):
+            reader, writer = await asyncio.open_connection("127.0.0.1", server.port)
+            with contextlib.suppress(OSError):
+                writer.write(noise)
+                await asyncio.wait_for(writer.drain(), 10)
+                await asyncio.wait_for(reader.read(), 10)
+            writer.close()
+        await server.stop()
+        self.assertLess(fed, 16_384)
+        self.assertIn(f"bytes came that are no {framing.value.upper()} framing", told[0])
 
     def test_the_limit_of_open_files_is_raised(self) -> None:
         soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)

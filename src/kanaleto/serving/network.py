@@ -22,6 +22,7 @@ from kanaleto.wire.pdu import Refused
 
 _MOST_UNSENT = 64 * 1024
 _BUFFER_BYTES = 16 * 1024
+_MOST_NOISE, _PIECE = 4096, 512
 _QUIET_S = 0.03  # on a bare stream: what is no frame by its length is settled after this much silence
 
 
@@ -168,6 +169,7 @@ class _Connection(asyncio.BufferedProtocol):
         self._functions: frozenset[int] | None = None
         self._timer: asyncio.TimerHandle | None = None
         self._line: asyncio.Task[None] | None = None
+        self._noise = 0  # bytes since the last frame
         self._early: bytes | None = b""  # what came inside TLS before we were told that it is made
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
@@ -215,7 +217,10 @@ class _Connection(asyncio.BufferedProtocol):
             answers, has_broken = answers_to(server.answerer, server.framing, self._decoder.feed(data), self._functions)
             self._send(answers, has_broken)
             return
-        self._take(hearing, hearing.take(data))
+        for at in range(0, len(data), _PIECE):  # what is much is mostly noise
+            if self._transport.is_closing():
+                return
+            self._take(hearing, hearing.take(data[at : at + _PIECE]))
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None
@@ -232,11 +237,19 @@ class _Connection(asyncio.BufferedProtocol):
         has_broken = False
         while heard:
             events = [event for event, _ in heard]
+            self._note_noise(events)
             more, is_broken = answers_to(server.answerer, server.framing, events, self._functions)
             answers += more
             has_broken = has_broken or is_broken
             heard = hearing.again()
         self._send(answers, has_broken)
+
+    def _note_noise(self, events: list[Event]) -> None:
+        for event in events:
+            self._noise = self._noise + len(event.raw) if isinstance(event, Garbled) else 0
+        if self._noise > _MOST_NOISE and not self._transport.is_closing():
+            framing = self._server.framing.name.upper()
+            self._server.admission.drop(self._transport, f"{self._noise} bytes came that are no {framing} framing")
 
     def _send(self, answers: list[Answer], has_broken: bool) -> None:
         server = self._server

@@ -15,6 +15,7 @@ from kanaleto.wire.lengths import MORE, UNKNOWN, frame_length
 
 SHORTEST, LONGEST = 4, 256
 _MOST_HELD = 2 * LONGEST
+_MOST_LOOKED_THROUGH = 2048  # bytes without a frame, of requests
 
 
 class Rtu:
@@ -51,6 +52,7 @@ class RtuDecoder:
     def __init__(self, role: Role) -> None:
         self._role = role
         self._held = bytearray()
+        self._noise = 0
         self._hopeless = False  # the frame at the head is complete and wrong: only silence can help
 
     @property
@@ -91,8 +93,17 @@ class RtuDecoder:
             del held[:length]
             events.append(Frame(raw[0], raw[1:-2], raw))
         if len(held) > _MOST_HELD:
-            events += self._settle(keep=LONGEST)
+            events += self._settle(keep=LONGEST) if self._noise < _MOST_LOOKED_THROUGH else self._let_go()
+        if self._role is Role.REQUESTS and events:
+            is_noise = all(isinstance(event, Garbled) for event in events)
+            self._noise = self._noise + sum(len(event.raw) for event in events) if is_noise else 0
         return events
+
+    def _let_go(self) -> list[Event]:
+        """Much noise in a row: nobody asks like that, and looking for a frame at each byte of it would cost others."""
+        noise = bytes(self._held[:-LONGEST])
+        del self._held[:-LONGEST]
+        return [Garbled(noise, f"{len(noise)} bytes of much that is no frame")]
 
     def _behind_noise(self) -> list[Event]:
         """A request that ends with what is held, behind a few bytes that belong to nothing: a master waits for its

@@ -137,7 +137,7 @@ class Damaged(unittest.TestCase):
                     if number == 0:
                         spoilt = bytearray(b"no database at all\n" * 50)
                     else:
-                        at = source.randrange(len(data) // 4096) * 4096 + 16  # the head of a page
+                        at = max(source.randrange(len(data) // 4096) * 4096, 100)  # the head of a page
                         spoilt[at : at + 300] = source.randbytes(300)
                     path = folder / f"spoilt{original.stem}{number}.db"
                     path.write_bytes(spoilt)

@@ -142,9 +142,6 @@ class Kept(Sink):
         if site is None or (store is None and folder is None):
             raise CannotRecord("the site is not on disk yet: save it first, so that its record has a place")
         sink = RecordSink(self._origin.value)
-        if folder is not None:
-            with suppress(OSError):
-                folder.mkdir(parents=True, exist_ok=True)
         where = store if store is not None else default_store(folder or Path())
         renames, now = self._renames(), self._clock.now
         recorder = Recorder(

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Generic, TypeVar
 
 from kanaleto.capture.packing import body_of, head_line, heads
-from kanaleto.files.beside import require_own
+from kanaleto.files.beside import make_own, require_own
 
 KEPT_US, KEPT_BYTES = 2 * 3600 * 1_000_000, 200_000_000
 LITTLE_BYTES = 20_000_000  # is kept however old it is: a clock that is set forward costs nothing then
@@ -69,8 +69,7 @@ class Tape(Generic[T]):
         block = self._pack(rows)
         is_full = self._size + len(block) > FILE_BYTES or not 0 <= now_us - self._begun_us < FILE_US
         if self._path is None or is_full or not self._path.exists():
-            require_own(self.folder)
-            self.folder.mkdir(parents=True, exist_ok=True)
+            make_own(self.folder)
             stamp = datetime.fromtimestamp(now_us / 1e6, UTC).strftime(_NAME)
             self._path = self.folder / f"{stamp}-{os.getpid()}.tape"
             self._begun_us, head = now_us, head_line(self._told)
@@ -104,8 +103,7 @@ class Tape(Generic[T]):
         """Keep the minutes round a moment in a file of their own; None where there is nothing of them."""
         first_us, last_us = at_us - before_us, at_us + after_us
         aside = self.folder / "aside"
-        require_own(aside)
-        aside.mkdir(parents=True, exist_ok=True)
+        make_own(aside)
         path = aside / f"{datetime.fromtimestamp(at_us / 1e6, UTC).strftime(_NAME)}.tape"
         staged, count = path.with_suffix(".part"), 0
         require_own(staged)

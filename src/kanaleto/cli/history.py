@@ -154,10 +154,10 @@ def _samples(
     try:
         if is_minutes:
             return _minutes(histories, from_us, to_us, is_json)
-        known = {f"{own.device}/{own.point}" for history in histories for own in history.series()}
-        known |= {f"{own.site}: {own.device}/{own.point}" for history in histories for own in history.series()}
-        names = tuple(name if name in known else earlier_name(what, name, known) for name in points)
-        wanted = [(history, own) for history in histories for own in _chosen(history, names)]
+        all_series = [(history, own) for history in histories for own in history.series(counts=is_list)]
+        known = {name for _, own in all_series for name in _names_of(own)}
+        names = {name if name in known else earlier_name(what, name, known) for name in points}
+        wanted = [(history, own) for history, own in all_series if not names or _names_of(own) & names]
         if is_list:
             return _list(wanted, is_json)
         if is_statistics:
@@ -171,13 +171,9 @@ def _samples(
             history.close()
 
 
-def _chosen(history: "History", points: tuple[str, ...]) -> list["SeriesInfo"]:
+def _names_of(own: "SeriesInfo") -> set[str]:
     """Also as SITE: DEVICE/POINT, where several stations record into one database."""
-    return [
-        own
-        for own in history.series()
-        if not points or {f"{own.device}/{own.point}", f"{own.site}: {own.device}/{own.point}"} & set(points)
-    ]
+    return {f"{own.device}/{own.point}", f"{own.site}: {own.device}/{own.point}"}
 
 
 def _name_of(own: "SeriesInfo", wanted: list[tuple["History", "SeriesInfo"]]) -> str:

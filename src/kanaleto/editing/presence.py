@@ -13,7 +13,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from kanaleto.files.beside import folder_beside, require_own
+from kanaleto.files.beside import folder_beside, make_own, require_own
 from kanaleto.files.texts import read_json
 
 _FOLDER = "open"
@@ -38,8 +38,7 @@ class Presence:
         from filelock import FileLock  # a start need not wait for it
 
         folder = folder_beside(site) / _FOLDER
-        require_own(folder)
-        folder.mkdir(parents=True, exist_ok=True)
+        make_own(folder)
         self.path = folder / f"{os.getpid()}-{secrets.token_hex(4)}.json"
         self._lock = FileLock(self.path.with_suffix(".lock"))
         self._lock.acquire(timeout=1)

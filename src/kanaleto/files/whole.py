@@ -14,7 +14,7 @@ from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
 from typing import Any, TextIO
 
-from kanaleto.files.beside import folder_beside, require_own
+from kanaleto.files.beside import folder_beside, make_own, require_own
 from kanaleto.files.texts import read_json
 
 _STAGED = ".kanaleto-new"
@@ -65,7 +65,7 @@ def locked(site: Path, wait_s: float = _WAIT_S) -> Iterator[None]:
     from filelock import FileLock, Timeout  # only who edits pays for it
 
     folder = folder_beside(site)
-    folder.mkdir(parents=True, exist_ok=True)
+    make_own(folder)
     require_own(folder / _LOCK)
     lock = FileLock(folder / _LOCK)
     try:

@@ -91,8 +91,11 @@ class Journal:
 
     def _open(self, now_s: float) -> bool:
         """Whether it is open, or was tried not long ago."""
-        if self._file is not None and self._told and not self._file.path.exists():
+        if self._file is not None and not self._file.is_there:
+            self._on_trouble(f"{self._file.path} was deleted or moved: events go on in a new one there")
             self._close_file(None)
+            self._ids.clear()
+            self._next_try_s = 0.0
         if 0 <= self._next_try_s - now_s <= _AGAIN_S:
             return False
         if self._file is not None:

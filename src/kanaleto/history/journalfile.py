@@ -14,7 +14,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from kanaleto.files.beside import require_own, require_own_database
+from kanaleto.files.beside import make_own, place_of, require_own, require_own_database
 from kanaleto.history.sound import why_unsound
 from kanaleto.polling.events import Ended, Event, EventKind
 
@@ -69,9 +69,10 @@ class JournalFile:
         from filelock import FileLock  # a start need not wait for it
 
         require_own_database(path)
-        path.parent.mkdir(parents=True, exist_ok=True)
+        make_own(path.parent)
         self.path, self.who = path, who
         self._db = connect(path)
+        self._place = place_of(path)
         try:
             self.run = self._begin(program, begun_us)
             require_own(_lock_path(path, self.run))
@@ -82,6 +83,11 @@ class JournalFile:
         except BaseException:
             self._db.close()
             raise
+
+    @property
+    def is_there(self) -> bool:
+        """Whether what is written here can be found again: nobody has deleted or moved the file."""
+        return place_of(self.path) == self._place
 
     def _begin(self, program: str, begun_us: int) -> int:
         with self._db:

@@ -4,10 +4,11 @@ from collections.abc import Iterator
 from typing import Any, NamedTuple
 
 from msgspec import Struct
-from sqlalchemy import Executable, func, select
+from sqlalchemy import Executable, func, literal, select
 
 from kanaleto.history import schema
 from kanaleto.history.definition import Definition, read_definition
+from kanaleto.history.pieces import Piece, pieces_of
 from kanaleto.history.recording import BREAK_US
 from kanaleto.history.schema import MIGRATIONS, NewerStore, version_of
 from kanaleto.history.standing import END, GOOD, NEVER, QUALITIES
@@ -82,37 +83,49 @@ class History:
         self.connection.close()
         self._engine.dispose()
 
-    def series(self) -> list[SeriesInfo]:
-        """All series, by site, device and point."""
-        samples = schema.sample.c
-        bounds = (
-            select(samples.series, func.min(samples.at).label("first"), func.max(samples.at).label("last"),
-                   func.count().label("rows"), func.max(samples.definition).label("definition"))
-            .group_by(samples.series)
-            .subquery()
-        )  # fmt: skip
-        own = schema.series.c
-        rows = self.connection.execute(
-            select(
-                own.id,
-                own.site,
-                own.device,
-                own.point,
-                bounds.c.first,
-                bounds.c.last,
-                bounds.c.rows,
-                bounds.c.definition,
-            )
-            .join(bounds, bounds.c.series == own.id, isouter=True)
-            .order_by(own.site, own.device, own.point)
-        )
+    def series(self, counts: bool = True) -> list[SeriesInfo]:
+        """All series, by site, device and point; with `counts` how many rows each has."""
+        samples, own = schema.sample.c, schema.series.c
+        of_it = samples.series == own.id
+
+        def one(what: Any, *where: Any, beside: Any = schema.series) -> Any:
+            """A look-up in the series' own rows, which lie together; they are not gone through."""
+            return select(what).where(of_it, *where).correlate(schema.series, beside).scalar_subquery()
+
+        newest = select(samples.definition).where(of_it).order_by(samples.at.desc(), samples.span.desc()).limit(1)
+        columns = [
+            own.id, own.site, own.device, own.point, one(func.min(samples.at)), one(func.max(samples.at)),
+            newest.correlate(schema.series).scalar_subquery(),
+        ]  # fmt: skip
+        wanted: Any = schema.series
+        if not counts:
+            columns += [literal(0)]
+        elif self.has_pieces:
+            pieces = schema.piece.c
+            summed = (
+                select(pieces.series, func.sum(pieces.rows).label("rows"), func.min(pieces.first).label("first"),
+                       func.max(pieces.last).label("last"))
+                .group_by(pieces.series).subquery()
+            )  # fmt: skip
+            wanted = wanted.join(summed, summed.c.series == own.id, isouter=True)
+            never = -(1 << 62)
+            behind = one(func.count(), samples.at > func.coalesce(summed.c.last, never), beside=summed)
+            before = one(func.count(), samples.at < func.coalesce(summed.c.first, never), beside=summed)
+            columns += [func.coalesce(summed.c.rows, 0) + behind.self_group() + before.self_group()]
+        else:
+            columns += [one(func.count())]
+        rows = self.connection.execute(select(*columns).select_from(wanted).order_by(own.site, own.device, own.point))
         found = []
-        for number, site, device, point, first, last, count, definition in rows.fetchall():
+        for number, site, device, point, first, last, definition, count in rows.fetchall():
             told = self.definition(definition) if definition is not None else None
-            found.append(
-                SeriesInfo(number, site, device, point, told.unit if told is not None else "", first, last, count or 0)
-            )
+            unit = told.unit if told is not None else ""
+            found.append(SeriesInfo(number, site, device, point, unit, first, last, int(count or 0)))
         return found
+
+    @property
+    def has_pieces(self) -> bool:
+        """Whether summaries stand beside the samples."""
+        return self._version >= schema.WITH_PIECES
 
     def series_named(self, site: str, wanted: set[tuple[str, str]]) -> list[SeriesInfo]:
         """Those of a site, by device and point; how many rows they have is not counted."""
@@ -184,31 +197,33 @@ class History:
         return last is not None and 0 <= time() * 1e6 - last < 10 * BREAK_US
 
     def statistics(self, series: SeriesInfo, from_us: int | None = None, to_us: int | None = None) -> Statistics:
-        least: float | None = None
-        most: float | None = None
-        count, stood = 0, _Stood()
-        before: Sample | None = None
-        end_us = to_us
-        for sample in self.samples(series, from_us, to_us):
-            if before is not None:
-                stood.add(before, sample.at_us, from_us)
-            before = sample
-            if from_us is not None and sample.at_us < from_us and sample.kind == END:
-                continue
-            number = _number(sample)
-            if sample.definition is not None and (from_us is None or sample.at_us >= from_us):
-                count += 1
-            if number is not None:
-                least, most = (
-                    min(least, number) if least is not None else number,
-                    max(most, number) if most is not None else number,
-                )
-        if before is not None and before.kind != END:
-            lived = max((last for _, last in self.spans(series.site)), default=before.at_us)
-            until = min(lived, end_us) if end_us is not None else lived
-            stood.add(before, until, from_us)
+        """By the summaries as far as there are any; row by row before the first and behind the last of them."""
+        pieces = pieces_of(self.connection, series.id, from_us, to_us) if self.has_pieces else []
+        reckoned = _Reckoned(from_us)
+        if not pieces:
+            for sample in self.samples(series, from_us, to_us):
+                reckoned.take(sample)
+        else:
+            lasts = {number: last for number, (_, last) in self.span_bounds().items()}
+            for sample in self.samples(series, from_us, pieces[0].first):
+                if sample.at_us < pieces[0].first or sample.definition is None:
+                    reckoned.take(sample)
+            for before, piece in zip((None, *pieces), pieces, strict=False):
+                if before is not None and before.span != piece.span:
+                    reckoned.break_off(max(lasts.get(before.span, before.last), before.last))
+                reckoned.take_piece(piece)
+            behind = pieces[-1].last
+            for sample in self.samples(series, behind, to_us):
+                if sample.at_us > behind or sample.definition is None:
+                    reckoned.take(sample)
+        if reckoned.is_open:
+            lived = max((last for _, last in self.spans(series.site)), default=0)
+            reckoned.end(min(lived, to_us) if to_us is not None else lived)
+        stood = reckoned.stood
         mean = stood.area / stood.number_us if stood.number_us else None
-        return Statistics(series, count, least, most, mean, stood.recorded_us / 1e6, stood.good_us / 1e6)
+        return Statistics(
+            series, reckoned.rows, reckoned.least, reckoned.most, mean, stood.recorded_us / 1e6, stood.good_us / 1e6
+        )
 
     def minutes(self, from_us: int | None, to_us: int | None) -> Iterator[dict[str, object]]:
         """How devices and lines did, minute by minute."""
@@ -249,24 +264,74 @@ class History:
 
 
 class _Stood:
-    """How long samples stood, and how much that makes of their numbers."""
+    """How long values stood, and how much that makes of their numbers."""
 
     def __init__(self) -> None:
         self.recorded_us = self.good_us = self.number_us = 0
         self.area = 0.0
 
-    def add(self, sample: Sample, until_us: int, from_us: int | None) -> None:
-        begun = max(sample.at_us, from_us) if from_us is not None else sample.at_us
-        stood = max(until_us - begun, 0)
-        if sample.kind == END:
-            return
-        self.recorded_us += stood
-        if sample.quality == QUALITIES[GOOD]:
-            self.good_us += stood
-        number = _number(sample)
+    def add(self, stood_us: int, is_good: bool, number: float | None) -> None:
+        self.recorded_us += stood_us
+        if is_good:
+            self.good_us += stood_us
         if number is not None:
-            self.number_us += stood
-            self.area += number * stood
+            self.number_us += stood_us
+            self.area += number * stood_us
+
+
+class _Reckoned:
+    """Statistics over rows and pieces, in their order. What stands is added once it is known until when."""
+
+    def __init__(self, from_us: int | None) -> None:
+        self.rows, self.stood = 0, _Stood()
+        self.least: float | None = None
+        self.most: float | None = None
+        self.is_open = False
+        self._from_us = from_us
+        self._at_us, self._is_good = 0, False
+        self._number: float | None = None
+
+    def take(self, sample: Sample) -> None:
+        self.end(sample.at_us)
+        number, is_end = _number(sample), sample.kind == END
+        self._open(sample.at_us, is_end, sample.quality == QUALITIES[GOOD], number)
+        is_before = self._from_us is not None and sample.at_us < self._from_us
+        if is_before and is_end:
+            return
+        self.rows += sample.definition is not None and not is_before
+        if number is not None:
+            self._note(number, number)
+
+    def take_piece(self, piece: Piece) -> None:
+        self.end(piece.first)
+        stood = self.stood
+        self.rows += piece.rows
+        stood.recorded_us += piece.recorded_us
+        stood.good_us += piece.good_us
+        stood.number_us += piece.number_us
+        stood.area += piece.area
+        if piece.least is not None and piece.most is not None:
+            self._note(piece.least, piece.most)
+        is_good = piece.end_quality == GOOD
+        self._open(piece.last, piece.end_kind == END, is_good, piece.end_value if is_good else None)
+
+    def break_off(self, at_us: int) -> None:
+        """Recording ended there without a word."""
+        self.end(at_us)
+        self.is_open = False
+
+    def end(self, at_us: int) -> None:
+        """What stands does so until then."""
+        if self.is_open:
+            begun_us = max(self._at_us, self._from_us) if self._from_us is not None else self._at_us
+            self.stood.add(max(at_us - begun_us, 0), self._is_good, self._number)
+
+    def _open(self, at_us: int, is_end: bool, is_good: bool, number: float | None) -> None:
+        self._at_us, self.is_open, self._is_good, self._number = at_us, not is_end, is_good, number
+
+    def _note(self, least: float, most: float) -> None:
+        self.least = min(self.least, least) if self.least is not None else least
+        self.most = max(self.most, most) if self.most is not None else most
 
 
 def _number(sample: Sample) -> float | None:

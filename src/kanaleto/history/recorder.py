@@ -12,6 +12,7 @@ from typing import Any
 
 import msgspec
 
+from kanaleto.files.beside import make_own
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.renames import Rename
 from kanaleto.history.store_error import CannotRecord
@@ -66,6 +67,9 @@ class Recorder:
     def _start(self) -> None:
         self._answers.clear()
         self._said = {}
+        if self._asked["may_stand_beside"]:  # the site's own place
+            with suppress(OSError):
+                make_own(Path(self._asked["store"]).parent)
         process = self._process = subprocess.Popen(
             [sys.executable, "-m", "kanaleto.history.writer"], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL, start_new_session=True,

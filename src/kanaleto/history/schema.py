@@ -3,6 +3,7 @@
 
 from sqlalchemy import (
     BigInteger,
+    Boolean,
     Column,
     Connection,
     Double,
@@ -80,11 +81,27 @@ minute = Table(
 """How a device did in the minute that began then; `exceptions` is JSON, counts by code; `most_us` is what 95 % of its
 good answers took at most. A row without a device is of the line, with the share of the minute that it was busy."""
 
+piece = Table(
+    "piece", tables, Column("series", Integer, primary_key=True, autoincrement=False),
+    Column("first", BigInteger, primary_key=True, autoincrement=False), Column("last", BigInteger, nullable=False),
+    Column("span", Integer, primary_key=True, autoincrement=False), Column("rows", Integer, nullable=False),
+    Column("least", Double), Column("most", Double), Column("area", Double, nullable=False),
+    Column("recorded_us", BigInteger, nullable=False), Column("good_us", BigInteger, nullable=False),
+    Column("number_us", BigInteger, nullable=False), Column("is_even", Boolean, nullable=False),
+    Column("definition", Integer, nullable=False), Column("end_kind", SmallInteger, nullable=False),
+    Column("end_quality", SmallInteger, nullable=False), Column("end_value", Double),
+)  # fmt: skip
+"""A summary of many rows of a series in a row, from `first` to `last`, of one span and one definition: the least and
+the most good value; how long what it has stood up to the last row, in all, with a good value, with a number; `area` is
+number by time. `is_even` where all of it is good numbers. `end_…` is its last row."""
+
 Migration = tuple[Table, ...]
 MIGRATIONS: tuple[Migration, ...] = (
     (run, span, series, definition, reason, sample),
     (line, minute),
+    (piece,),
 )
+WITH_PIECES = 3
 """Tables that each version brought."""
 
 

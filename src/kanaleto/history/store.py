@@ -11,8 +11,10 @@ from sqlalchemy import Engine, Table, create_engine, delete, event, func, insert
 from sqlalchemy.exc import ArgumentError, DatabaseError, IntegrityError, NoSuchModuleError, OperationalError
 from sqlalchemy.exc import SQLAlchemyError as StoreError
 
-from kanaleto.files.beside import require_own_database
+from kanaleto.files.beside import place_of, require_own_database
 from kanaleto.history import schema
+from kanaleto.history.pieces import ROWS as PIECE_ROWS
+from kanaleto.history.pieces import Summing
 from kanaleto.history.schema import NewerStore, bring_up
 from kanaleto.history.sound import why_unsound
 from kanaleto.history.store_error import CannotRecord
@@ -22,6 +24,7 @@ __all__ = ["CannotRecord", "Store", "StoreError", "open_engine", "shown_url", "u
 _MOST_REMEMBERED = 200_000
 _MOST_CHECKED_BYTES = 64_000_000
 _DAY_US = 86_400_000_000
+_PIECES_AT_ONCE = 20  # of a tenth of a second
 _SAMPLE = [column.name for column in schema.sample.columns]
 SampleRow = tuple[int, int, int, int, int, float | None, bytes | None, int, int | None]
 """Series, at, span, kind, quality, value, words, definition, reason."""
@@ -105,6 +108,7 @@ class Store:
 
     def __init__(self, url: str) -> None:
         self.url, self.name = url, shown_url(url)
+        self._place: tuple[int, int] | None = None
         self._lock = self._taken(path_of(url))
         try:
             self.engine = open_engine(url, is_writer=True)
@@ -112,6 +116,8 @@ class Store:
                 with self.engine.begin() as connection:
                     bring_up(connection, self.name)
                 self.connection = self.engine.connect()
+                path = path_of(url)
+                self._place = place_of(path) if path is not None else None
             except NewerStore as error:
                 raise CannotRecord(str(error)) from None
             except StoreError as error:
@@ -120,9 +126,16 @@ class Store:
             self._let_go()
             raise
         self._ids: dict[tuple[str, tuple[str, ...]], int] = {}
+        self._summing, self._put_since = Summing(), 0
         marks = "%s" if self.engine.dialect.paramstyle in ("format", "pyformat") else "?"
         names = ", ".join(f'"{name}"' for name in _SAMPLE)
         self._put = f"INSERT INTO sample ({names}) VALUES ({', '.join([marks] * len(_SAMPLE))}) ON CONFLICT DO NOTHING"
+
+    @property
+    def is_there(self) -> bool:
+        """Whether what is written here can be found again: nobody has deleted or moved its file."""
+        path = path_of(self.url)
+        return path is None or place_of(path) == self._place
 
     def _taken(self, path: Path | None) -> Any:
         """Nobody else writes a file of samples."""
@@ -205,6 +218,7 @@ class Store:
         if to_id is not None:
             self.connection.execute(update(samples).where(samples.c.series == to_id).values(series=from_id))
             self.connection.execute(delete(schema.series).where(columns.id == to_id))
+            self._summing.forget(self.connection, schema.piece.c.series.in_((from_id, to_id)))
         self.connection.execute(update(schema.series).where(columns.id == from_id).values(device=new[0], point=new[1]))
         self.connection.commit()
         self._ids = {key: number for key, number in self._ids.items() if key[0] != "series"}
@@ -236,7 +250,10 @@ class Store:
 
     def begin_span(self, run: int, at_us: int) -> int:
         values = {"run": run, "begun": at_us, "last": at_us}
-        return self._inserted(schema.span, values)
+        number = self._inserted(schema.span, values)
+        self._summing.begin_span(self.connection, at_us)
+        self.connection.commit()
+        return number
 
     def _inserted(self, table: Table, values: dict[str, Any]) -> int:
         """Its number; on disk at once, so that rows may refer to it whatever becomes of others."""
@@ -252,6 +269,14 @@ class Store:
     def put(self, rows: list[SampleRow]) -> None:
         if rows:
             self.connection.exec_driver_sql(self._put, rows)
+            self._put_since += len(rows)
+            self._summing.note((row[0], row[1]) for row in rows)
+
+    def _sum_up(self) -> None:
+        """Summaries of what was put and committed: as many as came, and some of what has none yet from before."""
+        put, self._put_since = self._put_since, 0
+        if self._summing.sum_up(self.connection, _PIECES_AT_ONCE + put // PIECE_ROWS):
+            self.connection.commit()
 
     def put_minutes(self, rows: list[dict[str, Any]]) -> None:
         if rows:
@@ -259,12 +284,14 @@ class Store:
 
     def commit(self) -> None:
         self.connection.commit()
+        self._sum_up()
 
     def roll_back(self) -> None:
         """What was not committed is gone; so is what was known of it."""
         with suppress(StoreError):
             self.connection.rollback()
         self._ids.clear()
+        self._summing.doubt()
 
     def reconnect(self) -> None:
         """Another connection, where the old one is of no use any more."""
@@ -299,6 +326,7 @@ class Store:
             gone += self.connection.execute(delete(schema.sample).where(*before)).rowcount
             self.commit()
         spans = schema.span
+        self._summing.forget(self.connection, schema.piece.c.first < at_us)
         self.connection.execute(delete(schema.minute).where(schema.minute.c.at < at_us))
         self.connection.execute(delete(spans).where(spans.c.last < at_us))
         self.connection.execute(update(spans).where(spans.c.begun < at_us).values(begun=at_us))

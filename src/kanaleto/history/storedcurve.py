@@ -1,6 +1,7 @@
 """A curve out of a record. So many rows as can be read in a breath come as they are; of more the database itself gives
 the least, the most and the last of each slice of time, so that none of them is missed."""
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -10,8 +11,9 @@ from sqlalchemy import Connection, case, func, literal_column, select
 from kanaleto.history import schema
 from kanaleto.history.curves import BAD, EMPTY, NEVER, STALE, Curve, curve_of
 from kanaleto.history.definition import Definition, read_definition, told_of, told_of_derived
+from kanaleto.history.pieces import Piece, pieces_of
 from kanaleto.history.query import History, SeriesInfo
-from kanaleto.history.standing import END
+from kanaleto.history.standing import END, GOOD
 from kanaleto.planning.plan import AnyPlace, DerivedPlace
 from kanaleto.values.codec import NoValue
 
@@ -41,6 +43,9 @@ def stored_curve(
     ).scalar()
     from_us = int(standing) if standing is not None else first_us
     within = (samples.series == series.id, samples.at >= from_us, samples.at <= last_us)
+    pieces = pieces_of(connection, series.id, from_us, last_us) if history.has_pieces else []
+    if sum(piece.rows for piece in pieces) > MOST_ROWS:
+        return _told(history, _by_pieces(connection, series.id, pieces, from_us, last_us), last_us, today, True)
     found = connection.execute(select(func.count(), func.min(samples.at), func.max(samples.at)).where(*within)).one()
     count, oldest, newest = found
     if not count:
@@ -61,6 +66,33 @@ def _all(connection: Connection, within: tuple[Any, ...], with_words: bool) -> l
     rows: list[tuple[Any, ...]] = []
     while some := result.fetchmany(_MANY):
         rows += [tuple(row) for row in some]
+    return rows
+
+
+def _by_pieces(
+    connection: Connection, series: int, pieces: Sequence[Piece], from_us: int, last_us: int
+) -> list[tuple[Any, ...]]:
+    """Of each summary that is good throughout its least, its most and its last; the rows of the others, and of what no
+    summary has yet, as they are or in slices."""
+    samples = schema.sample.c
+    rows: list[tuple[Any, ...]] = []
+
+    def raw(low: int, high: int, *beside: Any) -> None:
+        within = (samples.series == series, samples.at >= low, samples.at <= high, *beside)
+        count = int(connection.execute(select(func.count()).select_from(schema.sample).where(*within)).scalar() or 0)
+        rows.extend(_all(connection, within, False) if count <= MOST_ROWS else _sliced(connection, within, low, high))
+
+    raw(from_us, pieces[0].first - 1)
+    for piece in pieces:
+        if not piece.is_even:
+            raw(piece.first, piece.last, samples.span == piece.span)
+            continue
+        middle = piece.first + (piece.last - piece.first) // 2
+        for at, value in ((piece.first, piece.least), (middle, piece.most), (piece.last, piece.end_value)):
+            if at != piece.first or not rows or rows[-1][:2] != (at, piece.span):
+                rows.append((at, piece.span, 0, GOOD, value, piece.definition))
+    raw(pieces[-1].last + 1, last_us)
+    rows.sort(key=lambda row: (row[0], row[1]))
     return rows
 
 

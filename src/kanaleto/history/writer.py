@@ -55,6 +55,9 @@ def main() -> int:
     except StoreError as error:
         _say({"failed": str(sentence(error, store.url))})
         return 1
+    except _Gone as gone:
+        _say({"trouble": str(gone)})
+        return 1
     except Exception as error:  # an error of ours: its details are in a file, and whoever started this starts it again
         keep_crash(error)
         return 1
@@ -79,6 +82,10 @@ def open_store(text: str, may_stand_beside: bool) -> tuple[Store, str]:
             continue
         return store, f"{told}: recorded to {Path(store.name).name} beside it" if told else ""
     raise CannotRecord(told)
+
+
+class _Gone(Exception):
+    """One sentence: what is written does not stand where it is looked for."""
 
 
 class _Writer:
@@ -109,6 +116,8 @@ class _Writer:
         self._do(self._commit, is_last=True)
 
     def _commit(self) -> None:
+        if not self._store.is_there:
+            raise _Gone(f"{self._store.name} was deleted or moved: a new one is begun")
         self._recording.commit()
         beat_us = self._recording.beat_us
         if not 0 <= self._next_prune_us - beat_us <= _PRUNED_EVERY_US:

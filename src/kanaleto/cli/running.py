@@ -7,6 +7,7 @@ from typing import Any
 
 from kanaleto.cli.output import say
 from kanaleto.cli.settling import settle
+from kanaleto.editing.crashes import keep_crash
 from kanaleto.lines.faults import FaultTeller
 from kanaleto.lines.openfiles import raise_limit
 
@@ -23,7 +24,7 @@ def run_until_signal(work: Coroutine[Any, Any, None]) -> bool:
 
 async def _run(work: Coroutine[Any, Any, None]) -> bool:
     loop = asyncio.get_running_loop()
-    loop.set_exception_handler(FaultTeller(lambda text: say(text, err=True)))
+    loop.set_exception_handler(FaultTeller(lambda text: say(text, err=True), keep_crash))
     task = asyncio.ensure_future(work)
     for number in ENDING:
         try:

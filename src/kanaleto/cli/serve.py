@@ -11,6 +11,7 @@ from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.output import say
 from kanaleto.cli.running import run_until_signal
+from kanaleto.editing.crashes import keep_crash
 from kanaleto.files.loading import load_site
 from kanaleto.lines.faults import FaultTeller
 from kanaleto.polling.clock import Clock
@@ -49,7 +50,7 @@ def command(site: Path, for_s: float | None, listen: str | None) -> int:
                 log.note(EventKind.CLOCK, "", "", told)
 
     async def work() -> None:
-        asyncio.get_running_loop().set_exception_handler(FaultTeller(tell))
+        asyncio.get_running_loop().set_exception_handler(FaultTeller(tell, keep_crash))
         try:
             server = SiteServer(loaded, listen, on_client=tell)
             await server.start()

@@ -36,11 +36,13 @@ def report_from_thread(loop: asyncio.AbstractEventLoop, where: str, error: BaseE
 
 class FaultTeller:
     """A loop's exception handler: `tell` gets one sentence a fault, the same fault of the same place only every ten
-    seconds, with how often it came meanwhile."""
+    seconds, with how often it came meanwhile; `keep` gets the error with its details."""
 
-    def __init__(self, tell: Callable[[str], object], clock: Callable[[], float] = time.monotonic) -> None:
-        self.last: BaseException | None = None
-        self._tell = tell
+    def __init__(
+        self, tell: Callable[[str], object], keep: Callable[[BaseException], object] = lambda error: None,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:  # fmt: skip
+        self._tell, self._keep = tell, keep
         self._clock = clock
         self._told: dict[str, tuple[float, int]] = {}
 
@@ -48,7 +50,6 @@ class FaultTeller:
         error = context.get("exception")
         where = str(context.get("message") or "")
         if isinstance(error, BaseException):
-            self.last = error
             text = f"{where}: {fault_sentence(error)}" if where else fault_sentence(error)
         else:
             text = f"a fault of this program: {where}"
@@ -60,4 +61,6 @@ class FaultTeller:
         if len(self._told) >= _MOST_KINDS:
             self._told.clear()
         self._told[text] = (now, 0)
+        if isinstance(error, BaseException):
+            self._keep(error)
         self._tell(f"{text} ({held_back} more times since)" if held_back else text)

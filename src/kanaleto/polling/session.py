@@ -6,6 +6,7 @@ from collections import deque
 from collections.abc import Callable, Mapping
 from contextlib import AbstractAsyncContextManager
 
+from kanaleto.editing.crashes import keep_crash
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.faults import FaultTeller
 from kanaleto.lines.opening import exchanger_for
@@ -153,7 +154,9 @@ class Session:
     async def run(self) -> None:
         """Poll until cancelled."""
         loop = asyncio.get_running_loop()
-        loop.set_exception_handler(FaultTeller(lambda text: self.events.note(EventKind.FAULT, "", "", text)))
+        loop.set_exception_handler(
+            FaultTeller(lambda text: self.events.note(EventKind.FAULT, "", "", text), keep_crash)
+        )
         self._over = loop.create_future()
         self.clock.anchor(loop.time)
         self._tell_plan()

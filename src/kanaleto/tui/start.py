@@ -6,8 +6,10 @@ import sys
 from kanaleto.files.loading import LoadedSite
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.polling.engine import Engine
+from kanaleto.polling.events import EventKind
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.ending import Ending, Step, tell_terminal
+from kanaleto.tui.quiet import quiet_terminal
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS
 from kanaleto.values.visible import visible
 
@@ -45,8 +47,13 @@ def run_application(
         ("the demo", 6.0, app.holder.close),
     ]
     left: list[str] = []
+
+    def on_fault(text: str) -> None:
+        engine.do(lambda session: session.events.note(EventKind.FAULT, "", "", text))
+
     try:
-        ending.run_screen()
+        with quiet_terminal(on_fault):
+            ending.run_screen()
     finally:
         left = [*app.writing.left, *ending.carry_out(steps, hurried=(_WRITING,))]
         left += [text for text in app.writing.left if text not in left]

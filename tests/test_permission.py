@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from kanaleto.cli.main import main
 from kanaleto.control.alive import Wish
 from kanaleto.control.order import Consent, Order, State
-from kanaleto.control.permission import Touched, permission, permission_of_pdu
+from kanaleto.control.permission import Touched, permission, permission_at, permission_of_pdu
 from kanaleto.site.link import parse_link
 from kanaleto.site.model import Line, Writing
 from kanaleto.wire.codes import WRITING, Table
@@ -69,15 +69,15 @@ class Judged(unittest.TestCase):
     def test_pdus(self) -> None:
         line = _line()
         for name, text in _NEVER_PDUS.items():
-            self.assertTrue(permission_of_pdu(line, 1, bytes.fromhex(text)).never, name)
+            self.assertTrue(permission_of_pdu((), line, 1, bytes.fromhex(text)).never, name)
         for name, text in _FREE_PDUS.items():
-            self.assertEqual(permission_of_pdu(line, 1, bytes.fromhex(text)).never, "", name)
+            self.assertEqual(permission_of_pdu((), line, 1, bytes.fromhex(text)).never, "", name)
         never = _line(writing=Writing.NEVER)
         for name, text in _CHANGING_PDUS.items():
-            self.assertTrue(permission_of_pdu(never, 1, bytes.fromhex(text)).never, name)
+            self.assertTrue(permission_of_pdu((), never, 1, bytes.fromhex(text)).never, name)
             self.assertFalse(only_reads(bytes.fromhex(text)), name)
         for text in ("03 0001 0001", "08 0000 1234", "08 000B 0000", "2B 0E 01 00", "11", "18 0001"):
-            self.assertEqual(permission_of_pdu(never, 1, bytes.fromhex(text)).never, "", text)
+            self.assertEqual(permission_of_pdu((), never, 1, bytes.fromhex(text)).never, "", text)
 
     def test_who_is_reached(self) -> None:
         five = Touched(Items(Table.HOLDING, 1, 2))
@@ -93,12 +93,27 @@ class Judged(unittest.TestCase):
         self.assertEqual(permission(alone, 9, [five]).never, "")
         self.assertIn("unit 9 of L", permission(replace(alone, writing=Writing.NEVER), 9, [five]).never)
 
+    def test_another_line_to_the_same_place_is_no_way_round(self) -> None:
+        five = [Touched(Items(Table.HOLDING, 1, 2))]
+        for one, other, is_same in (
+            ("tcp://127.0.0.1:1502", "tcp://localhost:1502", True),
+            ("tcp://127.0.0.1:1502", "tcp://127.0.0.1:1503", False),
+            ("tcp://plc.example:502", "rtu+tcp://PLC.example:502", True),
+            ("rtu:///dev/ttyX?baud=9600", "ascii:///dev/ttyX?baud=19200", True),
+            ("rtu:///dev/ttyX?baud=9600", "rtu:///dev/ttyY?baud=9600", False),
+        ):  # fmt: skip
+            never = _line(one, writing=Writing.NEVER)
+            guest = Line(f"{other}, not in the site", parse_link(other), ())
+            said = permission_at([never], guest, 1, five)
+            self.assertEqual(bool(said.never), is_same, (one, other))
+            self.assertEqual(permission_at([never], guest, 9, five).never, "")  # a unit that the site does not know
+
     def test_never_read(self) -> None:
         limits = replace(device("D", 1, _MAP).limits, never_read=((Table.HOLDING, 5, 5),))
         line = Line("L", parse_link("tcp://127.0.0.1:1502"), (replace(device("D", 1, _MAP), limits=limits),))
         for text in ("03 0005 0001", "03 0001 000A", "18 0005", "17 0005 0001 0001 0001 02 0005", "03 0006 0001"):
-            self.assertTrue(permission_of_pdu(line, 1, bytes.fromhex(text)).never, text)
-        self.assertEqual(permission_of_pdu(line, 1, bytes.fromhex("06 0005 0001")).never, "")
+            self.assertTrue(permission_of_pdu((), line, 1, bytes.fromhex(text)).never, text)
+        self.assertEqual(permission_of_pdu((), line, 1, bytes.fromhex("06 0005 0001")).never, "")
 
     def test_what_is_written_is_told_only_of_whole_pdus(self) -> None:
         self.assertEqual(written_by(bytes.fromhex("10 0001 0002 04 0001 0002")), (Items(Table.HOLDING, 1, 3),))

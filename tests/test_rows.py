@@ -280,7 +280,7 @@ class Master(EveryLink):
             right = pdu if answer == ALIKE else bytes.fromhex(answer)
             slave.handler = lambda unit, pdu, right=right: right  # type: ignore[misc]
             slave.seen.clear()
-            outcome: Outcome = await exchanger.ask(17, request, 1.0 if becomes != "bad" else 0.1)
+            outcome: Outcome = await exchanger.ask(17, request, 1.0 if becomes != "bad" else 0.4)
             _counted["exchanges"] += 1
             self.assertEqual(slave.seen, [(17, pdu)], row)
             if becomes == "good":

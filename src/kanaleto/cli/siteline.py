@@ -35,7 +35,7 @@ class SiteLine:
 
     def require_allowed(self, pdu: bytes, is_yes: bool, reads_back: Iterable[Items] = ()) -> None:
         """Raises click.UsageError where that must not be written there, or read back, or nobody confirms it."""
-        said = permission_of_pdu(self.line, self._unit_id, pdu)
+        said = permission_of_pdu(self.site.lines, self.line, self._unit_id, pdu)
         if said.never:
             raise click.UsageError(said.never)
         why = why_not_read(self.line, self._unit_id, reads_back)

@@ -21,7 +21,7 @@ from kanaleto.control.holders import Hold, Holders
 from kanaleto.control.ledger import CannotWriteDown, Ledger, PatientLedger, Row
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Consent, Order, Result, State, may_read, owed_data, requests_of
-from kanaleto.control.permission import is_broadcast, permission, points_touched
+from kanaleto.control.permission import is_broadcast, permission_at, points_touched
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.telling import hex_of, is_taken, state_of, under, words_of_outcome
 from kanaleto.control.wanted import CannotWrite, text_of
@@ -212,7 +212,7 @@ class Orders:
     def _check_policy(self, order: Order, poller: LinePoller, device: Device | None) -> None:
         """What the site file and the map say of writing there."""
         self.require_place(order, device)
-        said = permission(poller.line, order.unit_id, (order.touched,))
+        said = permission_at(self._session.site.lines, poller.line, order.unit_id, (order.touched,))
         if said.never:
             raise Refused(said.never)
         if said.confirms and Consent.CONFIRM not in order.consents:

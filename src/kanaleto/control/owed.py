@@ -21,7 +21,7 @@ from msgspec import Struct
 from kanaleto.control.ledger import CannotWriteDown, Left, Row
 from kanaleto.control.order import Order, Result, State, may_read
 from kanaleto.control.orders import Orders, Refused
-from kanaleto.control.permission import permission
+from kanaleto.control.permission import permission_at
 from kanaleto.control.telling import hex_of, is_taken, under
 from kanaleto.control.wanted import WHOLE, CannotWrite
 from kanaleto.lines.outcome import Outcome, OutcomeKind
@@ -218,7 +218,7 @@ class WayBack:
         """Send it, once; for how long to wait for the next try. Raises Refused where a person has to say so."""
         order = self.order
         poller, device = self._orders.poller_of(order), self._orders.device_of(order)
-        never = permission(poller.line, order.unit_id, (order.touched,)).never
+        never = permission_at(self._session.site.lines, poller.line, order.unit_id, (order.touched,)).never
         if never:
             raise Refused(f"{never}, by now, so nothing is sent: c leaves it so")
         if not poller.connection.can_ask:

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Sequence
 from msgspec import Struct
 
 from kanaleto.control.wanted import WHOLE, mask_of, why_not_writable
-from kanaleto.site.link import FramingKind
+from kanaleto.site.link import FramingKind, is_same_place
 from kanaleto.site.model import Access, Device, Line, Point, Writing
 from kanaleto.wire.reach import Items, only_reads, read_by, written_by
 
@@ -51,8 +51,20 @@ def reached(line: Line, unit_id: int) -> tuple[Device, ...]:
     return itself or (line.devices if len(line.devices) == 1 else ())
 
 
+def permission_at(lines: Iterable[Line], line: Line, unit_id: int, touched: Sequence[Touched]) -> Permission:
+    """What is to be said of writing there, by `line` and by all of `lines` that lead to the same place: a line that the
+    site does not have, or has twice, is no way round."""
+    said = permission(line, unit_id, touched)
+    for other in lines:
+        if said.never or other.name == line.name or not is_same_place(other.link, line.link):
+            continue
+        beside = permission(other, unit_id, touched) if reached(other, unit_id) else Permission()
+        said = Permission(beside.never, said.confirms or beside.confirms)
+    return said
+
+
 def permission(line: Line, unit_id: int, touched: Sequence[Touched]) -> Permission:
-    """What is to be said of writing there."""
+    """What is to be said of writing there, by that line alone."""
     devices, is_to_all = reached(line, unit_id), is_broadcast(line, unit_id)
     ways = [(device.name, device.writing) for device in devices]
     if not devices or is_to_all:
@@ -72,7 +84,7 @@ def permission(line: Line, unit_id: int, touched: Sequence[Touched]) -> Permissi
     return Permission(confirms=confirms)
 
 
-def permission_of_pdu(line: Line, unit_id: int, pdu: bytes) -> Permission:
+def permission_of_pdu(lines: Iterable[Line], line: Line, unit_id: int, pdu: bytes) -> Permission:
     """The same for a PDU as it stands; nothing for what only reads what may be read."""
     if only_reads(pdu):
         return Permission(why_not_read(line, unit_id, read_by(pdu)))
@@ -81,7 +93,8 @@ def permission_of_pdu(line: Line, unit_id: int, pdu: bytes) -> Permission:
         return Permission(
             f"what function {pdu[0]:02X} would write here cannot be told, and the map has points that are never written"
         )
-    judged = permission(line, unit_id, [Touched(each, _mask_of(pdu)) for each in items or ()])
+    touched = [Touched(each, _mask_of(pdu)) for each in items or ()]
+    judged = permission_at(lines, line, unit_id, touched)
     return judged if judged.never else Permission(why_not_read(line, unit_id, read_by(pdu)), judged.confirms)
 
 

@@ -108,6 +108,7 @@ class Exchanger:
         self._cut_short_s = max(LONGEST_PAUSE_S[framing.name], 5 * channel.character_s)
         self._decoder = framing.decoder(Role.ANSWERS)
         self._pending: dict[int, Waiting] = {}
+        self._opened_on: asyncio.AbstractEventLoop | None = None
         self.on_late: OnLate | None = None
         self.on_stray: OnStray | None = None
         self._settling_s = 0.0
@@ -135,7 +136,7 @@ class Exchanger:
 
     async def open(self) -> None:
         """Connect. Raises Unreachable."""
-        self._loop = asyncio.get_running_loop()
+        self._loop = self._opened_on = asyncio.get_running_loop()
         self._decoder.reset()
         self._free_at = 0.0
         self.lost_because = ""
@@ -439,7 +440,10 @@ class Exchanger:
 
     def _lose(self, why: str) -> None:
         self.lost_because = why
-        self.lost_at = self.lost_at or self._loop.time()
+        loop = self._opened_on
+        if loop is None:  # it was never opened: nothing waits
+            return
+        self.lost_at = self.lost_at or loop.time()
         self._is_up = False
         self._discard_held()
         self._drop_writes()

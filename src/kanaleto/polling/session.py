@@ -49,6 +49,7 @@ class Session:
         self.limits = LimitWatch(self.events)
         self._have_sinks([self.limits])
         self.count = 0
+        self._number = 0  # of rows: exchanges, and what came without having been asked for
         self.is_held = False
         self._lines_off: set[str] = set()
         self.lending = Lending(lambda line: self._poller(line, []), self._switch_lines)
@@ -82,14 +83,15 @@ class Session:
 
     def on_exchange(self, line: Line, device: Device | None, request: Request, outcome: Outcome, attempt: int) -> None:
         self.count += 1
-        exchange = Exchange(self.count, self.clock.at(outcome.asked_at), line, device, request, outcome, attempt)
+        self._number += 1
+        exchange = Exchange(self._number, self.clock.at(outcome.asked_at), line, device, request, outcome, attempt)
         self.exchanges.append(exchange)
         for sink in self._of_exchanges:
             sink.on_exchange(exchange)
 
     def on_stray(self, line: Line, device: Device | None, outcome: Outcome) -> None:
-        self.count += 1
-        exchange = Exchange(self.count, self.clock.at(outcome.asked_at), line, device, None, outcome, 0)
+        self._number += 1
+        exchange = Exchange(self._number, self.clock.at(outcome.asked_at), line, device, None, outcome, 0)
         self.exchanges.append(exchange)
         for sink in self.sinks:
             sink.on_stray(exchange)

@@ -1,5 +1,6 @@
 """LINK text: how a line is reached, written as one URL, and the same as values."""
 
+import os
 from enum import Enum
 
 from msgspec import Struct
@@ -158,6 +159,24 @@ class SerialLink(Struct, frozen=True):
 
 
 Link = TcpLink | UdpLink | SerialLink
+_THIS_MACHINE = ("localhost", "127.0.0.1", "::1", "0.0.0.0")
+
+
+def is_same_place(one: Link, other: Link) -> bool:
+    """Whether both lead to the same port of a host, or the same serial port, whatever else they say."""
+    if isinstance(one, SerialLink) or isinstance(other, SerialLink):
+        return isinstance(one, SerialLink) and isinstance(other, SerialLink) and _port_of(one) == _port_of(other)
+    return _host_of(one) == _host_of(other) and one.port == other.port
+
+
+def _port_of(link: SerialLink) -> str:
+    return link.port if link.is_remote else os.path.realpath(link.port)
+
+
+def _host_of(link: TcpLink | UdpLink) -> str:
+    host = link.host.lower().rstrip(".")
+    return _THIS_MACHINE[0] if host in _THIS_MACHINE else host
+
 
 _SCHEMES = {
     "tcp": (Transport.TCP, FramingKind.TCP),

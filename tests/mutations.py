@@ -10,7 +10,6 @@ import random
 import sys
 import time
 from dataclasses import dataclass, field
-from typing import Any
 
 from kanaleto.bench.units import Units
 from kanaleto.lines.exchange import Exchanger
@@ -19,6 +18,7 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.serving.network import answers_to
 from kanaleto.site.link import parse_link
 from kanaleto.site.model import Line
+from kanaleto.supervision.owned import Failure, follow, leave
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Framing, Role
@@ -57,14 +57,17 @@ class Master:
     as_frame: bool = True
 
     async def open(self) -> None:
-        asyncio.get_running_loop().set_exception_handler(self._note)
+        follow(self._note)
         framing, character_s, is_datagram = LINKS[self.link]
         channel = (_Datagrams if is_datagram else MemoryChannel)(self._far_end, character_s)
         self.exchanger = Exchanger(channel, framing)
         await self.exchanger.open()
 
-    def _note(self, loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
-        self.faults.append(f"{context.get('message')}: {context.get('exception')!r}")
+    def _note(self, failure: Failure) -> None:
+        self.faults.append(failure.text)
+
+    def leave(self) -> None:
+        leave(self._note)
 
     def _far_end(self, data: bytes, at: float) -> list[tuple[float, bytes]]:
         kind = self.exchanger.framing.name

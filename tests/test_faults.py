@@ -15,7 +15,6 @@ from pathlib import Path
 from unittest import mock
 
 from kanaleto.bench.units import Units
-from kanaleto.lines.faults import FaultTeller, report
 from kanaleto.lines.opening import framing_of
 from kanaleto.polling.events import EventKind
 from kanaleto.serving.network import DatagramServer, NetworkServer
@@ -23,6 +22,7 @@ from kanaleto.serving.port import PortServer
 from kanaleto.serving.terminal import TerminalServer
 from kanaleto.site.link import SerialLink, parse_link
 from kanaleto.site.model import Line
+from kanaleto.supervision.owned import Failure, follow, leave, report
 from kanaleto.tui.quiet import quiet_terminal
 from tests.rawends import RawMaster
 from tests.simulated import SimulatedLine, device
@@ -46,21 +46,19 @@ class Once(Units):
 
 class Told(unittest.TestCase):
     def test_the_same_fault_is_told_now_and_then(self) -> None:
-        now, told, kept = [0.0], list[str](), list[BaseException]()
-        teller = FaultTeller(told.append, kept.append, lambda: now[0])
-        loop = asyncio.new_event_loop()
-        self.addCleanup(loop.close)
-        loop.set_exception_handler(teller)
-        for second in range(25):
-            now[0] = float(second)
-            try:
-                raise KeyError("x")
-            except KeyError as error:
-                report(loop, "a line", error)
+        now, told = [100.0], list[Failure]()
+        follow(told.append)
+        self.addCleanup(leave, told.append)
+        with mock.patch("kanaleto.supervision.owned.time.monotonic", lambda: now[0]):
+            for second in range(25):
+                now[0] = 100.0 + second
+                try:
+                    raise KeyError("x")
+                except KeyError as error:
+                    report("a line", error)
         self.assertEqual(len(told), 3)
-        self.assertIn("a line: a fault of this program: KeyError: 'x' in ", told[0])
-        self.assertIn("(9 more times since)", told[1])
-        self.assertEqual(len(kept), 3)
+        self.assertIn("a line: a fault of this program: KeyError: 'x' in ", told[0].text)
+        self.assertIn("(9 more times since)", told[1].text)
 
     def test_a_callback_of_the_session_s_loop_becomes_an_event(self) -> None:
         async def work() -> None:
@@ -86,7 +84,12 @@ class Served(unittest.TestCase):
         self.thread = InThread()
         self.addCleanup(self.thread.close)
         self.told: list[str] = []
-        self.thread._loop.set_exception_handler(FaultTeller(self.told.append))
+
+        def hear(failure: Failure) -> None:
+            self.told.append(failure.text)
+
+        follow(hear)
+        self.addCleanup(leave, hear)
 
     def _units(self, text: str) -> Once:
         is_serial = not text.startswith(("tcp", "udp"))
@@ -167,12 +170,17 @@ class Quiet(unittest.TestCase):
         told: list[str] = []
         printed = io.StringIO()
 
+        def hear(failure: Failure) -> None:
+            told.append(failure.text)
+
         class Falls:
             def __del__(self) -> None:
                 raise ValueError("at its end")
 
         with tempfile.TemporaryDirectory() as folder, mock.patch.dict(os.environ, {"XDG_STATE_HOME": folder}):
-            with contextlib.redirect_stderr(printed), quiet_terminal(told.append):
+            follow(hear)
+            self.addCleanup(leave, hear)
+            with contextlib.redirect_stderr(printed), quiet_terminal():
                 thread = threading.Thread(target=lambda: 1 / 0, name="a thread of ours")
                 thread.start()
                 thread.join()
@@ -183,7 +191,7 @@ class Quiet(unittest.TestCase):
             self.assertEqual(printed.getvalue(), "")
             self.assertEqual(len(told), 1)
             self.assertRegex(told[0], "a thread of ours: a fault of this program: ZeroDivisionError")
-            self.assertEqual(len(list(Path(folder).rglob("crash-*.txt"))), 2)
+            self.assertEqual(len(list(Path(folder).rglob("crash-*.txt"))), 1)
 
 
 if __name__ == "__main__":

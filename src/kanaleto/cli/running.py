@@ -8,8 +8,8 @@ from typing import Any
 from kanaleto.cli.output import say
 from kanaleto.cli.settling import settle
 from kanaleto.editing.crashes import keep_crash
-from kanaleto.lines.faults import FaultTeller
 from kanaleto.lines.openfiles import raise_limit
+from kanaleto.supervision.owned import Failure, follow, leave, loop_handler
 
 ENDING = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]
 """Signals that end a command in good order."""
@@ -22,9 +22,15 @@ def run_until_signal(work: Coroutine[Any, Any, None]) -> bool:
     return asyncio.run(_run(work))
 
 
+def _tell(failure: Failure) -> None:
+    keep_crash(failure.error)
+    say(failure.text, err=True)
+
+
 async def _run(work: Coroutine[Any, Any, None]) -> bool:
     loop = asyncio.get_running_loop()
-    loop.set_exception_handler(FaultTeller(lambda text: say(text, err=True), keep_crash))
+    loop.set_exception_handler(loop_handler)
+    follow(_tell)
     task = asyncio.ensure_future(work)
     for number in ENDING:
         try:
@@ -35,4 +41,6 @@ async def _run(work: Coroutine[Any, Any, None]) -> bool:
         await task
     except asyncio.CancelledError:
         return False
+    finally:
+        leave(_tell)
     return True

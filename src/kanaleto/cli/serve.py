@@ -11,13 +11,12 @@ from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.output import say
 from kanaleto.cli.running import run_until_signal
-from kanaleto.editing.crashes import keep_crash
 from kanaleto.files.loading import load_site
-from kanaleto.lines.faults import FaultTeller
 from kanaleto.polling.clock import Clock
 from kanaleto.polling.events import EventKind, EventLog
 from kanaleto.polling.session import LOOK_S
 from kanaleto.serving.network import CannotServe
+from kanaleto.supervision.owned import Failure, follow, leave
 
 
 @click.command("serve")
@@ -50,7 +49,12 @@ def command(site: Path, for_s: float | None, listen: str | None) -> int:
                 log.note(EventKind.CLOCK, "", "", told)
 
     async def work() -> None:
-        asyncio.get_running_loop().set_exception_handler(FaultTeller(tell, keep_crash))
+        loop = asyncio.get_running_loop()
+
+        def note(failure: Failure) -> None:  # said it is already, by whoever runs us
+            loop.call_soon_threadsafe(log.note, EventKind.FAULT, "", "", failure.text)
+
+        follow(note)
         try:
             server = SiteServer(loaded, listen, on_client=tell)
             await server.start()
@@ -63,6 +67,7 @@ def command(site: Path, for_s: float | None, listen: str | None) -> int:
         finally:
             looking.cancel()
             await server.stop()
+            leave(note)
 
     kept.start(loaded.path, loaded, Origin.STAND_IN)
     try:

@@ -33,6 +33,7 @@ from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.session import Session
 from kanaleto.site.model import DeviceLimits, Site
+from kanaleto.supervision.owned import After, Owned, fault_sentence
 
 LEAST_PERIOD_S, MOST_PERIOD_S = 0.02, 3600.0
 _COUNT_EVERY_S = 1.0
@@ -168,8 +169,10 @@ class KeptAlive:
         loop = asyncio.get_running_loop()
         counted_s = loop.time()
         why, has_ended = "", False
+        owned = Owned("kept alive", After.BEGINS_ANEW)
         try:
             while not self.is_over:
+                owned.check()
                 await self._until(due_s)
                 if self.is_over:
                     break
@@ -194,6 +197,11 @@ class KeptAlive:
                     self._count_beside()
         except (Refused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
             why = str(error)
+        except Exception as error:  # an error of ours: it ends as any other, with its safe value, and may be taken up
+            owned.fail(error)
+            why = fault_sentence(error)
+        finally:
+            owned.let_go()
         if has_ended or not self.is_over:
             self.is_over = True
             on_end(self, why)

@@ -30,6 +30,7 @@ from kanaleto.polling.session import Session
 from kanaleto.polling.world import World
 from kanaleto.site.faults import Fault
 from kanaleto.site.model import KEEPING_EVENTS, Site
+from kanaleto.supervision.owned import owned_task
 
 _LOOK_EVERY_S = 2.0
 _MOST_RUNS = 50
@@ -157,7 +158,7 @@ class Control(Sink):
         self.owings.hurry()
 
     def _begin(self, work: Coroutine[object, object, T]) -> "asyncio.Task[T]":
-        task: asyncio.Task[T] = asyncio.get_running_loop().create_task(work)
+        task: asyncio.Task[T] = owned_task("what follows a write", work)
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
         return task

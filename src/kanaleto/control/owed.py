@@ -29,6 +29,7 @@ from kanaleto.polling.events import EventKind, length_text
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Device, DeviceLimits
+from kanaleto.supervision.owned import Owned, fault_sentence
 from kanaleto.wire.codes import ExceptionCode, Table
 
 OWED_S = 60.0
@@ -98,6 +99,7 @@ class WayBack:
         )  # fmt: skip
 
     def start(self, on_settled: OnSettled) -> None:
+        self._owned = Owned("way back")
         self._task = asyncio.get_running_loop().create_task(self._run(on_settled), name=f"way back {self.number}")
 
     # What a person, or the end of the program, may do
@@ -131,6 +133,7 @@ class WayBack:
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)
+            self._owned.let_go()
 
     # Its life
 
@@ -149,12 +152,17 @@ class WayBack:
                 continue
             heard_s = self._heard_s()
             try:
+                self._owned.check()
                 wait_s = await self._try(is_first, was_said)
             except Refused as why:
                 self._ask(str(why))
                 wait_s = 0.0
             except (CannotWrite, ValueError, OverflowError) as error:
                 self._ask(str(error))
+                wait_s = 0.0
+            except Exception as error:  # an error of ours: a person is asked
+                self._owned.fail(error)
+                self._ask(fault_sentence(error))
                 wait_s = 0.0
             is_first = False
             if self.is_settled:
@@ -164,6 +172,7 @@ class WayBack:
             self._note_first()
             if wait_s:
                 await self._wait_for_answer(heard_s, wait_s)
+        self._owned.let_go()
         on_settled(self, self._why)
 
     def _note_first(self) -> None:

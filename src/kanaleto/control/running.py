@@ -24,6 +24,7 @@ from kanaleto.control.wanted import CannotWrite, Wanted, wanted
 from kanaleto.planning.plan import Identity, Place
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.session import Session
+from kanaleto.supervision.owned import Owned, fault_sentence
 
 
 class StepOutcome(Enum):
@@ -112,18 +113,24 @@ class Run:
             )
         outcome, said = "done", ""
         self._task = asyncio.current_task()
+        self._owned = Owned("routine")
         try:
             for at in range(len(routine.steps)):
                 self.state = replace(self.state, at=at)
                 await self._wait_to_go()
+                self._owned.check()
                 await self._step(at, routine.steps[at])
         except Failed as error:
             outcome, said = "failed", str(error)
+        except Exception as error:  # an error of ours: it fails as any other
+            self._owned.fail(error)
+            outcome, said = "failed", fault_sentence(error)
         except asyncio.CancelledError:
             outcome, said = ("failed", self._lost) if self._lost else ("stopped", "it was stopped")
             if self._lost and self._task is not None:
                 self._task.uncancel()
         finally:
+            self._owned.let_go()
             self._skip_the_rest()
             for kept in list(self._kept.values()):
                 said = "; ".join(

@@ -35,6 +35,7 @@ from kanaleto.files.texts import stamp
 from kanaleto.files.whole import clear_staged, complete, locked, write_together, write_whole
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Device, Site
+from kanaleto.supervision.owned import Owned
 
 T = TypeVar("T")
 
@@ -147,21 +148,26 @@ class Door:
         return future
 
     def _work(self) -> None:
-        self._arrive()
-        self._watch.follow(self._loaded.stamps)
+        owned = Owned("the site's editor")
+        with owned:
+            self._arrive()
+            self._watch.follow(self._loaded.stamps)
         looks = 0
         while True:
+            job: Callable[[], None] | None = partial(self._look_around, looks % _OTHERS_EVERY == 0)
             try:
                 job = self._jobs.get(timeout=LOOK_S)
             except queue.Empty:
-                self._look_around(with_others=looks % _OTHERS_EVERY == 0)
                 looks += 1
-                continue
             if job is None:
                 break
-            job()
-        self._watch.stop()
-        self._depart()
+            with owned:
+                job()
+        with owned:
+            self._watch.stop()
+        with owned:
+            self._depart()
+        owned.let_go()
 
     def _arrive(self) -> None:
         """Be seen at the site, if it is on disk yet; take away what edits that were cut short have left."""

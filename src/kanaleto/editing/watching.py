@@ -3,7 +3,10 @@ now and then anyway."""
 
 import threading
 from collections.abc import Callable, Iterable
+from functools import partial
 from pathlib import Path
+
+from kanaleto.supervision.owned import owned_thread
 
 _AFTER_S = 2.0  # a start need not wait for it
 _DEBOUNCE_MS, _STEP_MS, _WAKE_MS = 200, 50, 1000
@@ -25,7 +28,7 @@ class FileWatch:
         self.stop()
         self._folders, self._stop = folders, threading.Event()
         if folders:
-            threading.Thread(target=self._watch, args=(folders, self._stop), name="files", daemon=True).start()
+            owned_thread("files watched", partial(self._watch, folders, self._stop)).start()
 
     def stop(self) -> None:
         self._stop.set()

@@ -4,6 +4,8 @@ import threading
 from collections.abc import Callable
 from typing import Protocol
 
+from kanaleto.supervision.owned import Owned
+
 EVERY_S = 0.25
 
 
@@ -23,6 +25,7 @@ class Keeper:
     def __init__(self) -> None:
         self.failure: Exception | None = None
         self._work: list[Writes] = []
+        self._known: dict[int, Owned] = {}
         self._leaving: list[tuple[Writes, threading.Event]] = []
         self._lock = threading.Lock()
         self._wake, self._is_over = threading.Event(), False
@@ -62,9 +65,22 @@ class Keeper:
         for work, closed in self._leaving:
             if work in self._work:
                 self._work.remove(work)
-                work.close()
+                with self._owned(work):
+                    work.close()
+                self._let_go(work)
             closed.set()
         self._leaving.clear()
+
+    def _owned(self, work: Writes) -> Owned:
+        known = self._known.get(id(work))
+        if known is None:
+            known = self._known[id(work)] = Owned(f"keeping: {type(work).__name__}")
+        return known
+
+    def _let_go(self, work: Writes) -> None:
+        known = self._known.pop(id(work), None)
+        if known is not None:
+            known.let_go()
 
     def _run(self) -> None:
         try:
@@ -74,11 +90,14 @@ class Keeper:
                 with self._lock:
                     self._close_leaving()
                     for work in self._work:
-                        work.flush()
+                        with self._owned(work):
+                            work.flush()
             with self._lock:
                 self._close_leaving()
                 for work in self._work:
-                    work.close()
+                    with self._owned(work):
+                        work.close()
+                    self._let_go(work)
                 self._work.clear()
         except Exception as error:  # an error of ours: whoever owns the keeper looks here
             self.failure = error

@@ -7,6 +7,7 @@ import sys
 import threading
 from collections.abc import Callable
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +19,7 @@ from kanaleto.history.renames import Rename
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.polling.events import length_text
 from kanaleto.site.model import Keeping
+from kanaleto.supervision.owned import Owned, owned_thread
 
 FILE = "record.db"
 _EVERY_S, _COMMITS_EVERY = 0.1, 3  # what the writer has heard is kept, whatever becomes of us
@@ -56,7 +58,7 @@ class Recorder:
         self._is_over = threading.Event()
         self._told_lost = 0
         self._has_more = False  # was handed on, and is not committed yet
-        self._feeder = threading.Thread(target=self._feed, name="record", daemon=True)
+        self._feeder = owned_thread("record: hands on", self._feed)
 
     def begin(self) -> str:
         """Start the writer, and wait until it has its store; what is to be told of that. Raises CannotRecord."""
@@ -74,7 +76,7 @@ class Recorder:
             [sys.executable, "-m", "kanaleto.history.writer"], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL, start_new_session=True,
         )  # fmt: skip
-        threading.Thread(target=self._hear, args=(process,), name="record hears", daemon=True).start()
+        owned_thread("record: hears its writer", partial(self._hear, process)).start()
         with suppress(OSError):
             self._write([{"open": {**self._asked, "at_us": round(self._wall() * 1e6)}}])
         if not self._answers.wait(_READY_S):
@@ -124,11 +126,14 @@ class Recorder:
         process.stdin.flush()
 
     def _feed(self) -> None:
-        turn = 0
+        turn, owned = 0, Owned("record")
         while not self._is_over.wait(_EVERY_S):
             turn += 1
-            self._hand_on(turn % _COMMITS_EVERY == 0)
-        self._hand_on(True)
+            with owned:
+                self._hand_on(turn % _COMMITS_EVERY == 0)
+        with owned:
+            self._hand_on(True)
+        owned.let_go()
 
     def _hand_on(self, commits: bool) -> None:
         messages = self.sink.take()

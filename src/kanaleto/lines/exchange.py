@@ -18,7 +18,6 @@ import asyncio
 from collections import deque
 
 from kanaleto.lines.channel import Channel
-from kanaleto.lines.faults import fault_sentence, report
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.traffic import (
     LONGEST_FRAME,
@@ -30,6 +29,7 @@ from kanaleto.lines.traffic import (
     Traffic,
     Waiting,
 )
+from kanaleto.supervision.owned import fault_sentence, report
 from kanaleto.wire.codes import WRITING
 from kanaleto.wire.diagnostics import Diagnose
 from kanaleto.wire.facts import ANSWERED
@@ -249,7 +249,7 @@ class Exchanger:
             self._break_at(error)
 
     def _break_at(self, error: Exception) -> None:
-        report(self._loop, "an exchange", error)
+        report("an exchange", error)
         self._lose(fault_sentence(error))
 
     def _take_in(self, data: bytes, at: float) -> None:
@@ -456,7 +456,7 @@ class Exchanger:
             try:
                 self._finish(key, OutcomeKind.UNREACHABLE, b"", None, self._loop.time(), why)
             except Exception as error:  # whoever had asked failed at hearing of it; the others are to hear of it too
-                report(self._loop, "an exchange", error)
+                report("an exchange", error)
 
     # How a request ends
 

@@ -18,8 +18,8 @@ from typing import Any
 import serial
 
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
-from kanaleto.lines.faults import fault_sentence, report
 from kanaleto.site.link import Parity, SerialLink
+from kanaleto.supervision.owned import fault_sentence, report
 
 _SLICE_S = 0.05
 _NATIVE_USB = ("/dev/ttyACM", "/dev/cu.usbmodem", "/dev/tty.usbmodem", "/dev/ttyGS")
@@ -135,7 +135,7 @@ class SerialChannel:
                     call(lose, f"port {self._link.port} is gone: {_reason(error)}")
                     return
                 except Exception as error:  # an error of ours, or of the library: the port is lost, and opened again
-                    call(report, loop, f"reading port {self._link.port}", error)
+                    report(f"reading port {self._link.port}", error)
                     call(lose, fault_sentence(error))
                     return
 
@@ -153,7 +153,7 @@ class SerialChannel:
                     call(lose, f"port {self._link.port} takes no bytes: {_reason(error)}")
                     return
                 except Exception as error:  # as above
-                    call(report, loop, f"writing to port {self._link.port}", error)
+                    report(f"writing to port {self._link.port}", error)
                     call(lose, fault_sentence(error))
                     return
 

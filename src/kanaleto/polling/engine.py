@@ -14,6 +14,7 @@ from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.polling.world import Planned
 from kanaleto.site.model import Site
+from kanaleto.supervision.owned import After, Owned
 
 T = TypeVar("T")
 
@@ -125,11 +126,14 @@ class Engine:
         return self.session.snapshot
 
     def _work(self) -> None:
+        owned = Owned("engine", After.ENDS_ALL)
         try:
-            asyncio.run(self._main())
+            with owned:
+                asyncio.run(self._main())
         except Exception as error:  # whoever shows the session looks here, and tells it
             self.failure = error
         finally:
+            owned.let_go()
             self._has_ended.set()
             self._is_up.set()
             self._break_promises()
@@ -147,9 +151,14 @@ class Engine:
             publishing.cancel()
 
     async def _publish(self) -> None:
-        while True:
-            self.session.publish()
-            await asyncio.sleep(PUBLISH_S)
+        owned = Owned("publishing")
+        try:
+            while True:
+                with owned:
+                    self.session.publish()
+                await asyncio.sleep(PUBLISH_S)
+        finally:
+            owned.let_go()
 
 
 def _planned(make: Callable[[], Planned]) -> Planned:

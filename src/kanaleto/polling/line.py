@@ -28,6 +28,7 @@ from kanaleto.polling.requests import May, OneOff, Requests
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule
 from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Device, Line
+from kanaleto.supervision.owned import Owned
 from kanaleto.wire.codes import WRITING
 from kanaleto.wire.frames import unit_of
 from kanaleto.wire.pdu import Request
@@ -63,6 +64,7 @@ class LinePoller:
         self.schedule = Schedule(self._is_wanted)
         self.is_held = False
         self.is_off = False
+        self.turn: Owned | None = None
         self.outcomes = 0
         self._resting: frozenset[object] = frozenset()
         self._late_told = 0
@@ -214,6 +216,15 @@ class LinePoller:
         self._ring()
         return one.future
 
+    def begin_anew(self) -> None:
+        """After an error of ours: nothing is under way, all that is polled is due by itself again."""
+        now = self._loop.time()
+        for state in self.states.values():
+            for job in state.jobs:
+                job.is_running = False
+                self.schedule.push(job, now)
+        self._requests.refuse_all("the line has failed, and begins anew", now)
+
     def end(self, why: str) -> None:
         """This poller is done with, whether it ever ran or not: what waits for it, and what is asked of it from now on,
         ends as unreachable. The task that runs it is cancelled by whoever started it."""
@@ -291,6 +302,8 @@ class LinePoller:
         connection, loop, schedule = self.connection, self._loop, self.schedule
         has_asked_last = False
         while connection.can_ask and not self.is_off:
+            if self.turn is not None:
+                self.turn.check()
             if self._requests and (not has_asked_last or self._requests.is_urgent):
                 has_asked_last = True
                 await self._serve(self._requests.take())
@@ -330,9 +343,11 @@ class LinePoller:
         except asyncio.CancelledError:
             one.refuse(self._requests.ended_because or "polling has ended", self._loop.time())
             raise
-        self.count(one.device, one.request, outcome, 0, is_polled=False)
-        self._pause_after_write(one)
-        one.end(outcome)
+        try:
+            self.count(one.device, one.request, outcome, 0, is_polled=False)
+            self._pause_after_write(one)
+        finally:
+            one.end(outcome)
 
     def _pause_after_write(self, one: OneOff) -> None:
         """Some devices need a while after a write before they answer again."""

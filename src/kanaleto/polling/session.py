@@ -4,11 +4,10 @@ to say of them."""
 import asyncio
 from collections import deque
 from collections.abc import Callable, Mapping
-from contextlib import AbstractAsyncContextManager
+from contextlib import AbstractAsyncContextManager, suppress
 
 from kanaleto.editing.crashes import keep_crash
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.faults import FaultTeller
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
 from kanaleto.planning.blocks import Difference
@@ -28,10 +27,12 @@ from kanaleto.polling.snapshot import LineStatus, Snapshot
 from kanaleto.polling.world import Planned, World
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Site
+from kanaleto.supervision.owned import After, Failure, Owned, follow, leave, loop_handler
 from kanaleto.wire.pdu import Request
 
 EXCHANGES_KEPT = 4000
 LOOK_S = 1.0
+_ANEW_S, _MOST_FAILURES, _WITHIN_S = 1.0, 5, 60.0  # a line that fails begins anew, so often at most
 MOST_CONNECTING = 50  # lines that connect at once: many at a time overrun the queue of those who accept
 
 MakeExchanger = Callable[[Line], Exchanger]
@@ -47,6 +48,7 @@ class Session:
         self.clock = clock or Clock()
         self.events = EventLog(self.clock.now)
         self.limits = LimitWatch(self.events)
+        self._sinks_owned: dict[int, Owned] = {}
         self._have_sinks([self.limits])
         self.count = 0
         self._number = 0  # of rows: exchanges, and what came without having been asked for
@@ -87,14 +89,18 @@ class Session:
         exchange = Exchange(self._number, self.clock.at(outcome.asked_at), line, device, request, outcome, attempt)
         self.exchanges.append(exchange)
         for sink in self._of_exchanges:
-            sink.on_exchange(exchange)
+            try:
+                sink.on_exchange(exchange)
+            except Exception as error:  # it is the sink's failure, and no line's; as below
+                self._owned(sink).fail(error)
 
     def on_stray(self, line: Line, device: Device | None, outcome: Outcome) -> None:
         self._number += 1
         exchange = Exchange(self._number, self.clock.at(outcome.asked_at), line, device, None, outcome, 0)
         self.exchanges.append(exchange)
         for sink in self.sinks:
-            sink.on_stray(exchange)
+            with self._owned(sink):
+                sink.on_stray(exchange)
 
     def under_way_since_s(self) -> float:
         """When the oldest request that has no outcome yet was asked, by wall time; 0 where there is none. For any
@@ -105,11 +111,15 @@ class Session:
 
     def on_record(self, block: Block, record: Record) -> None:
         for sink in self._of_records:
-            sink.on_record(block, record, self.board)
+            try:
+                sink.on_record(block, record, self.board)
+            except Exception as error:
+                self._owned(sink).fail(error)
 
     def on_unreachable(self, line: Line, why: str) -> None:
         for sink in self.sinks:
-            sink.on_unreachable(line, why)
+            with self._owned(sink):
+                sink.on_unreachable(line, why)
 
     def on_event(
         self, kind: EventKind, line: str, device: str, text: str, going_on: object = None, is_spell: bool = False,
@@ -155,13 +165,13 @@ class Session:
 
     async def run(self) -> None:
         """Poll until cancelled."""
-        loop = asyncio.get_running_loop()
-        loop.set_exception_handler(
-            FaultTeller(lambda text: self.events.note(EventKind.FAULT, "", "", text), keep_crash)
-        )
+        loop = self._loop = asyncio.get_running_loop()
+        loop.set_exception_handler(loop_handler)
+        follow(self._hear_failure)
         self._over = loop.create_future()
         self.clock.anchor(loop.time)
         self._tell_plan()
+        self._deriving, self._looking = Owned("derived points"), Owned("clock and events")
         self._derive(loop)
         self._look_around(loop)
         for poller in self.pollers:
@@ -178,57 +188,99 @@ class Session:
             for poller in self.pollers:
                 poller.end("polling has ended")
             await asyncio.gather(*tasks, return_exceptions=True)
+            leave(self._hear_failure)
+            for owned in (self._deriving, self._looking, *self._sinks_owned.values()):
+                owned.let_go()
+
+    def _hear_failure(self, failure: Failure) -> None:
+        """On whatever thread it happened."""
+        keep_crash(failure.error)
+        with suppress(RuntimeError):  # the loop is over
+            self._loop.call_soon_threadsafe(self._note_failure, failure.text)
+
+    def _note_failure(self, text: str) -> None:
+        self.events.note(EventKind.FAULT, "", "", text)
 
     def _derive(self, loop: asyncio.AbstractEventLoop) -> None:
         """Evaluate the formulas, and again in a while."""
         if self._over is None or self._over.done():
             return
-        self.world.derive(loop.time())
-        self.limits.on_derived(self.world, loop.time())
+        with self._deriving:
+            self.world.derive(loop.time())
+            self.limits.on_derived(self.world, loop.time())
         self._derive_timer = loop.call_later(EVERY_S, self._derive, loop)
 
     def _look_around(self, loop: asyncio.AbstractEventLoop) -> None:
         """Every second: at the clock, and at what has not come again."""
         if self._over is None or self._over.done():
             return
-        told = self.clock.look()
-        if told:
-            self.events.note(EventKind.CLOCK, "", "", told)
-        self.events.sweep()
+        with self._looking:
+            told = self.clock.look()
+            if told:
+                self.events.note(EventKind.CLOCK, "", "", told)
+            self.events.sweep()
         now_s = loop.time()
         for sink in self.sinks:
-            sink.on_second(self.world, now_s, self.clock.at(now_s))
+            with self._owned(sink):
+                sink.on_second(self.world, now_s, self.clock.at(now_s))
         self._look_timer = loop.call_later(LOOK_S, self._look_around, loop)
 
     def _tell_plan(self) -> None:
         for sink in self.sinks if self._over is not None else ():
-            sink.on_plan(self.world)
+            with self._owned(sink):
+                sink.on_plan(self.world)
 
     def listen(self, sink: Sink) -> None:
         """Have it hear of all that is polled, from now on."""
         self._have_sinks([*self.sinks, sink])
         if self._over is not None:
-            sink.on_plan(self.world)
+            with self._owned(sink):
+                sink.on_plan(self.world)
 
     def leave(self, sink: Sink) -> None:
         """It hears nothing more."""
         self._have_sinks([other for other in self.sinks if other is not sink])
 
+    def _owned(self, sink: Sink) -> Owned:
+        return self._sinks_owned[id(sink)]
+
     def _have_sinks(self, sinks: list[Sink]) -> None:
         """Who hears nothing of what happens thousands of times a second is not called for it."""
+        before, owned = self._sinks_owned, {}
+        for sink in sinks:
+            known = before.pop(id(sink)) if id(sink) in before else Owned(f"sink {type(sink).__name__}")
+            owned[id(sink)] = known
+        for gone in before.values():
+            gone.let_go()
+        self._sinks_owned = owned
         self.sinks = sinks
         self._of_exchanges = [sink for sink in sinks if type(sink).on_exchange is not Sink.on_exchange]
         self._of_records = [sink for sink in sinks if type(sink).on_record is not Sink.on_record]
 
     def _start(self, poller: LinePoller) -> None:
-        task = asyncio.get_running_loop().create_task(poller.run(), name=poller.line.name)
-        task.add_done_callback(self._note_end)
+        task = asyncio.get_running_loop().create_task(self._polled_on(poller), name=poller.line.name)
         self._tasks[poller.line.name] = task
 
-    def _note_end(self, task: asyncio.Task[None]) -> None:
-        """A poller never ends by itself: an error in one is an error of ours, and ends all."""
-        if not task.cancelled() and task.exception() is not None and self._over is not None and not self._over.done():
-            self._over.set_exception(task.exception() or RuntimeError("a poller ended"))
+    async def _polled_on(self, poller: LinePoller) -> None:
+        """A poller never ends by itself: an error in one is an error of ours. Its line begins anew, as if it had just
+        been opened; where that does not help all ends in order."""
+        owned = Owned(f"line {poller.line.name}", After.BEGINS_ANEW)
+        poller.turn = owned
+        failed_s: deque[float] = deque(maxlen=_MOST_FAILURES)
+        try:
+            while True:
+                with owned:
+                    await poller.run()
+                now_s = self._loop.time()
+                failed_s.append(now_s)
+                if len(failed_s) == _MOST_FAILURES and now_s - failed_s[0] < _WITHIN_S:
+                    if self._over is not None and not self._over.done():
+                        self._over.set_exception(RuntimeError(f"line {poller.line.name} fails again and again"))
+                    return
+                poller.begin_anew()
+                await asyncio.sleep(_ANEW_S)
+        finally:
+            owned.let_go()
 
     # What a person may ask for
 

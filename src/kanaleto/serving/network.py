@@ -10,12 +10,12 @@ import ssl
 from collections.abc import Awaitable, Callable
 from typing import cast
 
-from kanaleto.lines.faults import report
 from kanaleto.lines.tls import role_in, server_context
 from kanaleto.serving.admission import HANDSHAKE_S, Admission, host_of
 from kanaleto.serving.answerer import Answer, Answerer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.site.model import TlsServing
+from kanaleto.supervision.owned import report
 from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
 from kanaleto.wire.pdu import Refused
@@ -113,7 +113,7 @@ class NetworkServer:
             words = reason.lower().replace("_", " ")
             self.admission.tell(who, f"was cut off: no secure connection came about ({words})")
         except Exception as error:  # an error of ours costs this handshake only
-            report(asyncio.get_running_loop(), f"{self.answerer.name}: {who} was cut off", error)
+            report(f"{self.answerer.name}: {who} was cut off", error)
         else:
             if secured is not None:
                 self.admission.forget(transport)
@@ -205,7 +205,7 @@ class _Connection(asyncio.BufferedProtocol):
     def _break_at(self, error: BaseException) -> None:
         server = self._server
         server.admission.forget(self._transport)
-        report(asyncio.get_running_loop(), f"{server.answerer.name}: {host_of(self._transport)} was cut off", error)
+        report(f"{server.answerer.name}: {host_of(self._transport)} was cut off", error)
         self._transport.abort()
 
     def _receive(self, data: bytes) -> None:
@@ -365,7 +365,7 @@ class _Datagrams(asyncio.DatagramProtocol):
         try:
             self._take(data, addr)
         except Exception as error:  # an error of ours costs this datagram only
-            report(asyncio.get_running_loop(), f"{self._server.answerer.name}: a datagram was thrown away", error)
+            report(f"{self._server.answerer.name}: a datagram was thrown away", error)
 
     def _take(self, data: bytes, addr: tuple[str | int, ...]) -> None:
         server = self._server
@@ -384,4 +384,4 @@ class _Datagrams(asyncio.DatagramProtocol):
             if data is not None:
                 self._transport.sendto(data, addr)
         except Exception as error:  # as above
-            report(asyncio.get_running_loop(), f"{self._server.answerer.name}: a datagram was thrown away", error)
+            report(f"{self._server.answerer.name}: a datagram was thrown away", error)

@@ -4,12 +4,12 @@ import asyncio
 from collections.abc import Awaitable
 
 from kanaleto.lines.channel import Unreachable
-from kanaleto.lines.faults import fault_sentence, report
 from kanaleto.lines.serialport import SerialChannel
 from kanaleto.serving.answerer import Answerer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.link import SerialLink
+from kanaleto.supervision.owned import fault_sentence, report
 from kanaleto.wire.frames import Framing, Garbled
 from kanaleto.wire.pdu import PduError, parse_request
 
@@ -73,7 +73,7 @@ class PortServer:
             self._break_at(error)
 
     def _break_at(self, error: Exception) -> None:
-        report(asyncio.get_running_loop(), f"{self.answerer.name}: the port is opened again", error)
+        report(f"{self.answerer.name}: the port is opened again", error)
         self._hearing.forget()
         self._sent = self._own = b""
         self._channel.close()

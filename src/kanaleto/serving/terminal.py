@@ -18,12 +18,12 @@ import time
 import tty
 from collections.abc import Awaitable
 
-from kanaleto.lines.faults import report_from_thread
 from kanaleto.serving.answerer import Answerer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
 from kanaleto.serving.portlink import PortLink
 from kanaleto.site.link import SerialLink
+from kanaleto.supervision.owned import report
 from kanaleto.wire.frames import Frame, Framing, Garbled
 
 _PIECE_S = 0.004  # an answer is let go in pieces of this length, as an adapter would
@@ -103,8 +103,7 @@ class TerminalServer:
             try:
                 line_free_s = self._hear(line_free_s)
             except Exception as error:  # an error of ours costs what came, and not the line
-                assert self._loop is not None
-                report_from_thread(self._loop, f"{self.answerer.name}: what came was thrown away", error)
+                report(f"{self.answerer.name}: what came was thrown away", error)
                 self._hearing.forget()
                 self._is_stopping.wait(_AFTER_FAULT_S)
 

@@ -16,6 +16,7 @@ from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.engine import Engine
 from kanaleto.site.link import FramingKind, Link, SerialLink
 from kanaleto.site.model import Site
+from kanaleto.supervision.owned import fault_sentence, report
 from kanaleto.survey.asking import Ask, Never, Sparing, spaced, untouchable
 from kanaleto.survey.directory import find_directory
 from kanaleto.survey.draft import DraftRow
@@ -270,6 +271,9 @@ class Desk(WholeLine):
                 await work()
             except (SurveyStopped, Unreachable, ValueError) as error:
                 place.update(note=str(error))
+            except Exception as error:  # an error of ours ends this survey, and is told
+                report(doing, error)
+                place.update(note=fault_sentence(error))
             except asyncio.CancelledError:
                 if not place.has_news:  # which is told in its own words
                     place.update(note=f"{doing}: stopped")

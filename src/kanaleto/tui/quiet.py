@@ -1,28 +1,24 @@
 """Nothing but the screen writes to the terminal while it stands: what threads and libraries would print there is kept
-in a file, and told as an event."""
+in a file, and told as a failure."""
 
 import logging
 import sys
 import threading
 import warnings
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 
 from kanaleto.editing.crashes import keep_crash
-from kanaleto.lines.faults import fault_sentence
-
-OnFault = Callable[[str], None]
+from kanaleto.supervision.owned import report
 
 
 @contextmanager
-def quiet_terminal(on_fault: OnFault) -> Iterator[None]:
-    """`on_fault` gets one sentence of each error of ours in a thread, from that thread."""
+def quiet_terminal() -> Iterator[None]:
+    """What a thread raises and nobody has foreseen is a failure."""
 
     def of_thread(told: threading.ExceptHookArgs) -> None:
         if told.exc_value is not None and told.exc_type is not SystemExit:
-            keep_crash(told.exc_value)
-            name = told.thread.name if told.thread is not None else "a thread"
-            on_fault(f"{name}: {fault_sentence(told.exc_value)}")
+            report(told.thread.name if told.thread is not None else "a thread", told.exc_value)
 
     def unraisable(told: "sys.UnraisableHookArgs") -> None:
         if told.exc_value is not None:

@@ -6,7 +6,6 @@ import sys
 from kanaleto.files.loading import LoadedSite
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.polling.engine import Engine
-from kanaleto.polling.events import EventKind
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.ending import Ending, Step, tell_terminal
 from kanaleto.tui.quiet import quiet_terminal
@@ -48,11 +47,8 @@ def run_application(
     ]
     left: list[str] = []
 
-    def on_fault(text: str) -> None:
-        engine.do(lambda session: session.events.note(EventKind.FAULT, "", "", text))
-
     try:
-        with quiet_terminal(on_fault):
+        with quiet_terminal():
             ending.run_screen()
     finally:
         left = [*app.writing.left, *ending.carry_out(steps, hurried=(_WRITING,))]

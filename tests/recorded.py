@@ -34,7 +34,7 @@ class Kept:
         self.wall_us: Callable[[], int] = lambda: round(self.session.clock.now() * 1e6)
         self.recording = Recording(self.store, site, "a test", "Ada", "here", self.wall_us())
         self.session.listen(self.sink)
-        self.session.events.followers.append(self.sink.on_event)
+        self.session.events.follow(self.sink.on_event)
 
     async def for_s(self, seconds: float, every_s: float = 1.0) -> None:
         end = asyncio.get_running_loop().time() + seconds

@@ -153,7 +153,7 @@ class Outages(unittest.TestCase):
                 def follow(event: Event) -> None:
                     heard.append((event.number, event.kind, event.device))
 
-                running.session.events.followers.append(follow)
+                running.session.events.follow(follow)
                 await running.for_s(3)
                 line.is_deaf = lambda unit_id: True
                 await running.for_s(10)

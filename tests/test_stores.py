@@ -3,9 +3,12 @@
 import contextlib
 import os
 import shutil
+import signal
 import socket
 import subprocess
 import sys
+import tempfile
+import threading
 import time
 import unittest
 from pathlib import Path
@@ -15,6 +18,7 @@ from msgspec.structs import replace
 from sqlalchemy import create_engine, inspect, text
 
 from kanaleto.history import schema
+from kanaleto.history.keeper import Keeper
 from kanaleto.history.query import History
 from kanaleto.history.recorder import Recorder
 from kanaleto.history.recording import Recording
@@ -194,6 +198,70 @@ class Stores(InFolder):
             if one.kind in NEW and one.quality == "good":
                 self.assertAlmostEqual(int(str(one.value)) * 0.2 + 1000, one.at_us / 1e6, delta=0.5)
         self.assertGreater(samples[-1].at_us - samples[0].at_us, 30_000_000)
+
+
+class Hangs(unittest.TestCase):
+    def test_a_writer_that_hangs_is_given_up_after_its_time(self) -> None:
+        """It takes nothing, and more than its pipe holds waits: ending keeps its time, and says so."""
+        told: list[str] = []
+        with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
+            sink = RecordSink("real")
+            recorder = Recorder(
+                sink, str(Path(folder) / "r.db"), False, "S", "test", "me", Keeping(), [], time.time, told.append
+            )
+            recorder.begin()
+            recorder.end_within_s = 1.5
+            assert recorder._process is not None
+            os.kill(recorder._process.pid, signal.SIGSTOP)
+            for number in range(40):
+                sink._say("renamed", [["x" * 4000, str(number), "a", "b"]])
+                time.sleep(0.02)
+            begun_s = time.monotonic()
+            recorder.end()
+            self.assertLess(time.monotonic() - begun_s, 5.0)
+            self.assertIn("was given up", told[-1])
+            self.assertIsNotNone(recorder._process.poll())
+
+    def test_a_keeper_keeps_its_time_though_a_disk_hangs(self) -> None:
+        class Slow:
+            def __init__(self) -> None:
+                self.goes_on = threading.Event()
+
+            def flush(self) -> None:
+                self.goes_on.wait(20)
+
+            def close(self) -> None:
+                return
+
+        slow, keeper = Slow(), Keeper()
+        keeper.add(slow)
+        keeper.start()
+        time.sleep(0.4)
+        begun_s = time.monotonic()
+        self.assertFalse(keeper.take_away(slow, 0.3))
+        self.assertFalse(keeper.do(lambda: None, 0.3))
+        self.assertFalse(keeper.stop(0.3))
+        self.assertLess(time.monotonic() - begun_s, 3.0)
+        slow.goes_on.set()
+        self.assertTrue(keeper.stop(10))
+
+    def test_an_old_writer_says_nothing_of_the_new_one(self) -> None:
+        told: list[str] = []
+        with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
+            recorder = Recorder(
+                RecordSink("real"), str(Path(folder) / "r.db"), False, "S", "test", "me", Keeping(), [], time.time,
+                told.append,
+            )  # fmt: skip
+            recorder.begin()
+            old = recorder._process
+            assert old is not None
+            recorder._reap(old, 5)
+            recorder._start()
+            ready = dict(recorder._said)
+            time.sleep(0.5)
+            self.assertEqual(recorder._said, ready)
+            self.assertNotIn("failed", recorder._said)
+            recorder.end()
 
 
 class PostgreSql(InFolder):

@@ -147,7 +147,7 @@ class Ring(InFolder):
                 recorder = ExchangeRecorder(session.clock.now, lambda *_: None, lambda *a: told.append(a))
                 recorder.follow(self.folder / "tape", "S", "real", frozenset({"device lost"}))
                 session.listen(recorder)
-                session.events.followers.append(recorder.on_event)
+                session.events.follow(recorder.on_event)
                 for second in range(900):
                     line.fault = silent(7) if 300 <= second < 310 else None
                     await running.for_s(1)
@@ -187,8 +187,9 @@ class Ring(InFolder):
         log = EventLog(lambda: 1000.0)
         recorder = ExchangeRecorder(lambda: 1000.0, lambda *_: None, lambda *_: None)
         recorder.follow(None, "", "real", frozenset({"device lost"}))
-        log.followers.append(recorder.on_event)
+        log.follow(recorder.on_event)
         for number in range(50):
             log.note(EventKind.DEVICE_LOST, "L", f"D{number}", "fell silent", going_on="lost")
             log.note(EventKind.GARBLED, "L", f"D{number}", "check bytes", going_on="garbled")
+        recorder.flush()
         self.assertEqual(len(recorder._to_lay_aside), 1)

@@ -30,6 +30,7 @@ from kanaleto.polling.listener import Sink
 from kanaleto.polling.session import Session
 from kanaleto.polling.world import World
 from kanaleto.site.model import KEEPING_EVENTS, Site
+from kanaleto.supervision.owned import each_of
 
 TOLD = "told"
 """Stands for what is in trouble where something is only told, and over with that."""
@@ -43,6 +44,8 @@ class Kept(Sink):
     def __init__(self, program: str, log: EventLog, clock: Clock, on_trouble: OnTrouble) -> None:
         self._program, self._log, self._clock, self._on_trouble = program, log, clock, on_trouble
         self._who = user_name()
+        self.end_within_s = 15.0
+        """How long the end of a recording may take."""
         self._keeper = Keeper()
         self._journal: Journal | None = None
         self._folder: Path | None = None
@@ -56,7 +59,7 @@ class Kept(Sink):
         self.ledger = JournalLedger(self._journal_place, self._who)
         self._exchanges = ExchangeRecorder(clock.now, on_trouble, self._note_aside)
         self._conditions = Conditions(self._exchanges.lay_aside)
-        log.followers.append(self._exchanges.on_event)
+        log.follow(self._exchanges.on_event)
         self._keeper.add(self._exchanges)
 
     @property
@@ -148,9 +151,10 @@ class Kept(Sink):
             sink, where, store is None, site.name, self._program, self._who, site.keeping, renames, now,
             lambda text: self._on_trouble("record", text), self._tell_back,
         )  # fmt: skip
+        recorder.end_within_s = self.end_within_s
         told = recorder.begin()
         self._recorder = recorder
-        self._log.followers.append(sink.on_event)
+        self._log.follow(sink.on_event)
         self._to_listen.append(sink)
         text = f"recorded to {recorder.store}"
         self._notes.append(lambda log: log.note(EventKind.RECORDING, "", "", text, going_on=EventKind.RECORDING))
@@ -182,8 +186,7 @@ class Kept(Sink):
         if recorder is None:
             return 0
         recorder.end()
-        if recorder.sink.on_event in self._log.followers:
-            self._log.followers.remove(recorder.sink.on_event)
+        self._log.leave(recorder.sink.on_event)
         self._notes.append(lambda log: log.end("", "", EventKind.RECORDING))
         self._notes.append(lambda log: self._forget_sink(recorder.sink))
         self._on_trouble("record", f"recording has ended: {why}" if why else "")
@@ -195,12 +198,10 @@ class Kept(Sink):
 
     def stop(self) -> None:
         """All that has come is written down; what still went on is told so."""
-        self.end_recording()
-        self.tell_notes()
-        self._log.end_all(Ended.QUIT)
-        self.ledger.on_its_thread(self._end_spare)
-        self.ledger.close()
-        self._keeper.stop()
+        each_of(
+            "the end of what is kept", self.end_recording, self.tell_notes, lambda: self._log.end_all(Ended.QUIT),
+            lambda: self.ledger.on_its_thread(self._end_spare), self.ledger.close, self._keeper.stop,
+        )  # fmt: skip
 
     def on_plan(self, world: World) -> None:
         self._listen()

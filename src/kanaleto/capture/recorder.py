@@ -33,7 +33,8 @@ class ExchangeRecorder(Sink):
         self._links: dict[str, tuple[Line, str]] = {}
         self._origin = ""
         self._upon: frozenset[str] = frozenset()
-        self._to_lay_aside: deque[tuple[float, str]] = deque(maxlen=20)
+        self._wanted_aside: deque[tuple[float, str]] = deque(maxlen=200)  # by any thread
+        self._to_lay_aside: deque[tuple[float, str]] = deque(maxlen=20)  # the keeper's own
         self._told: dict[str, str] = {}
         self._next_try_s = 0.0
         self.under_way_since_s: Callable[[], float] = lambda: 0.0
@@ -61,8 +62,7 @@ class ExchangeRecorder(Sink):
 
     def lay_aside(self, at_s: float, why: str) -> None:
         """Keep the minutes round that moment."""
-        if not any(0 <= at_s - other_s < AFTER_US / 1e6 for other_s, _ in self._to_lay_aside):
-            self._to_lay_aside.append((at_s, why))
+        self._wanted_aside.append((at_s, why))
 
     # The keeper's thread, or under its lock
 
@@ -145,6 +145,10 @@ class ExchangeRecorder(Sink):
         return known[1]
 
     def _lay_aside(self, is_over: bool) -> None:
+        while self._wanted_aside:
+            at_s, why = self._wanted_aside.popleft()
+            if not any(0 <= at_s - other_s < AFTER_US / 1e6 for other_s, _ in self._to_lay_aside):
+                self._to_lay_aside.append((at_s, why))
         now_s = self._wall()
         while self._to_lay_aside:
             at_s, why = self._to_lay_aside[0]

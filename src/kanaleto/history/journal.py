@@ -38,11 +38,10 @@ class Journal:
 
     def follow(self, log: EventLog) -> None:
         """Hear of all that happens from now on."""
-        log.followers.append(self._on_event)
+        log.follow(self._on_event)
 
     def leave(self, log: EventLog) -> None:
-        if self._on_event in log.followers:
-            log.followers.remove(self._on_event)
+        log.leave(self._on_event)
 
     @property
     def place(self) -> tuple[Path, int] | str:

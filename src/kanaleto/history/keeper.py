@@ -2,9 +2,10 @@
 
 import threading
 from collections.abc import Callable
+from queue import SimpleQueue
 from typing import Protocol
 
-from kanaleto.supervision.owned import Owned
+from kanaleto.supervision.owned import Owned, report
 
 EVERY_S = 0.25
 
@@ -20,14 +21,13 @@ class Writes(Protocol):
 
 
 class Keeper:
-    """Runs from `start` until `stop`."""
+    """Runs from `start` until `stop`. What it works for is its own: others ask it to do things between two flushes."""
 
     def __init__(self) -> None:
         self.failure: Exception | None = None
         self._work: list[Writes] = []
         self._known: dict[int, Owned] = {}
-        self._leaving: list[tuple[Writes, threading.Event]] = []
-        self._lock = threading.Lock()
+        self._asked: SimpleQueue[tuple[Callable[[], object], threading.Event]] = SimpleQueue()
         self._wake, self._is_over = threading.Event(), False
         self._thread = threading.Thread(target=self._run, name="keeper", daemon=True)
 
@@ -35,41 +35,39 @@ class Keeper:
         self._thread.start()
 
     def add(self, work: Writes) -> None:
-        with self._lock:
-            self._work.append(work)
+        self.do(lambda: self._work.append(work))
 
-    def do(self, what: Callable[[], object]) -> None:
-        """Do something between two flushes."""
-        with self._lock:
+    def do(self, what: Callable[[], object], timeout_s: float = 10.0) -> bool:
+        """Do something between two flushes; whether it was done in time: a disk that hangs is waited for so long, and
+        then it is done later."""
+        if not self._thread.is_alive() or threading.current_thread() is self._thread:
             what()
-
-    def take_away(self, work: Writes, timeout_s: float = 10.0) -> None:
-        """It is closed, on the keeper's thread, before this gives back; a disk that hangs is waited for so long."""
-        closed = threading.Event()
-        with self._lock:
-            self._leaving.append((work, closed))
+            return True
+        is_done = threading.Event()
+        self._asked.put((what, is_done))
         self._wake.set()
-        if self._thread.is_alive():
-            closed.wait(timeout_s)
-        else:
-            self._close_leaving()
+        return is_done.wait(timeout_s)
 
-    def stop(self, timeout_s: float = 10.0) -> None:
-        """Write down all that has come, and end."""
+    def take_away(self, work: Writes, timeout_s: float = 10.0) -> bool:
+        """It is closed, on the keeper's thread; whether that was done in time."""
+        return self.do(lambda: self._close(work), timeout_s)
+
+    def stop(self, timeout_s: float = 10.0) -> bool:
+        """Write down all that has come, and end; whether that was done in time."""
         self._is_over = True
         self._wake.set()
         if self._thread.is_alive():
             self._thread.join(timeout_s)
+        return not self._thread.is_alive()
 
-    def _close_leaving(self) -> None:
-        for work, closed in self._leaving:
-            if work in self._work:
-                self._work.remove(work)
-                with self._owned(work):
-                    work.close()
-                self._let_go(work)
-            closed.set()
-        self._leaving.clear()
+    def _close(self, work: Writes) -> None:
+        if work in self._work:
+            self._work.remove(work)
+            with self._owned(work):
+                work.close()
+            known = self._known.pop(id(work), None)
+            if known is not None:
+                known.let_go()
 
     def _owned(self, work: Writes) -> Owned:
         known = self._known.get(id(work))
@@ -77,27 +75,26 @@ class Keeper:
             known = self._known[id(work)] = Owned(f"keeping: {type(work).__name__}")
         return known
 
-    def _let_go(self, work: Writes) -> None:
-        known = self._known.pop(id(work), None)
-        if known is not None:
-            known.let_go()
+    def _do_asked(self) -> None:
+        while not self._asked.empty():
+            what, is_done = self._asked.get()
+            try:
+                what()
+            except Exception as error:
+                report("what is kept", error)
+            is_done.set()
 
     def _run(self) -> None:
         try:
             while not self._is_over:
                 self._wake.wait(EVERY_S)
                 self._wake.clear()
-                with self._lock:
-                    self._close_leaving()
-                    for work in self._work:
-                        with self._owned(work):
-                            work.flush()
-            with self._lock:
-                self._close_leaving()
+                self._do_asked()
                 for work in self._work:
                     with self._owned(work):
-                        work.close()
-                    self._let_go(work)
-                self._work.clear()
+                        work.flush()
+            self._do_asked()
+            for work in list(self._work):
+                self._close(work)
         except Exception as error:  # an error of ours: whoever owns the keeper looks here
             self.failure = error

@@ -5,6 +5,7 @@ import socket
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Callable
 from contextlib import suppress
 from functools import partial
@@ -45,6 +46,7 @@ class Recorder:
         self.sink = sink
         self.store = store
         self.kept = 0
+        self.end_within_s = _END_S
         self._asked: dict[str, Any] = {
             "store": store, "may_stand_beside": may_stand_beside, "site": site, "program": program, "who": who,
             "host": socket.gethostname(), "days": keeping.days, "most_mb": keeping.most_mb,
@@ -94,6 +96,8 @@ class Recorder:
                 said = msgspec.json.decode(line)
             except msgspec.DecodeError:
                 continue
+            if process is not self._process:  # another writes by now
+                continue
             if "kept" in said:
                 self.kept = int(said["kept"])
             elif "trouble" in said:
@@ -102,7 +106,7 @@ class Recorder:
                 self._said = said
                 self._answers.set()
         process.stdout.close()
-        if not self._answers.is_set():
+        if process is self._process and not self._answers.is_set():
             self._said = {"failed": "the writer of the record ended before it began"}
             self._answers.set()
 
@@ -171,11 +175,19 @@ class Recorder:
         """The rest is written, or given up after a while. The sink hears nothing more."""
         self.sink.end(round(self._wall() * 1e6))
         self._is_over.set()
-        self._feeder.join(_END_S)
-        if self._process is not None:
-            self._reap(self._process, _END_S)
+        end_s = time.monotonic() + self.end_within_s
+        self._feeder.join(self.end_within_s)
+        process = self._process
+        if process is None:
+            return
+        if self._feeder.is_alive():  # its writer takes nothing: to close what is being written to would wait for it
+            process.kill()
+            self._feeder.join(1.0)
+        if not self._reap(process, max(end_s - time.monotonic(), 0.2)) or self._feeder.is_alive():
+            self._on_trouble(f"the record did not take the rest within {self.end_within_s:g} s, and was given up")
 
-    def _reap(self, process: "subprocess.Popen[bytes]", timeout_s: float) -> None:
+    def _reap(self, process: "subprocess.Popen[bytes]", timeout_s: float) -> bool:
+        """Its end; whether it came by itself."""
         if process.stdin is not None:
             with suppress(OSError):
                 process.stdin.close()
@@ -184,6 +196,7 @@ class Recorder:
         except subprocess.TimeoutExpired:
             process.kill()
             process.wait()
+        return process.returncode is not None and process.returncode >= 0
 
 
 def default_store(folder: Path) -> str:

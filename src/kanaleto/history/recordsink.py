@@ -26,6 +26,7 @@ from kanaleto.site.formula import labels_in, order_of
 from kanaleto.site.model import Site
 
 MOST_WAITING_BYTES = 32_000_000
+_MOST_MESSAGES = 200_000
 _TIMED = "time_in"
 _MOST_TOLD = 200  # blocks a second; a line waits for it
 _FEW = 1000
@@ -81,6 +82,10 @@ class RecordSink(Sink):
     def _say(self, kind: str, content: Any) -> None:
         """What is said comes behind all words that were handed on before."""
         with self._lock:
+            if len(self._messages) >= _MOST_MESSAGES:  # the writer hangs: it is told all of it anew once it goes on
+                self.lost += 1
+                self.must_begin_anew = True
+                return
             if self._rows:
                 self._messages.append(("rows", self._rows))
                 self._rows = []

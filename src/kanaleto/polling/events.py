@@ -4,6 +4,7 @@ began with, and has an end.
 A spell is what comes now and then: it goes on while the same comes again within a minute, and ended when it came last.
 """
 
+import threading
 from collections import deque
 from collections.abc import Callable
 from enum import Enum
@@ -118,10 +119,21 @@ class EventLog:
     def __init__(self, wall: Callable[[], float]) -> None:
         self.ring: deque[Event] = deque(maxlen=_KEPT)
         self.listeners: list[OnEvent] = []
-        self.followers: list[OnEvent] = []
+        self.followers: tuple[OnEvent, ...] = ()
+        self._changing = threading.Lock()
         self.total = 0
         self._wall = wall
         self._going_on: dict[_Key, Event] = {}
+
+    def follow(self, follower: OnEvent) -> None:
+        """From any thread."""
+        with self._changing:
+            self.followers = (*self.followers, follower)
+
+    def leave(self, follower: OnEvent) -> None:
+        """From any thread."""
+        with self._changing:
+            self.followers = tuple(other for other in self.followers if other != follower)
 
     @property
     def going_on(self) -> list[Event]:

@@ -59,8 +59,8 @@ class Owned:
     """One of them, until `let_go`. A turn is `with owned:`; what it raises is a failure and goes no further, but for
     what ends all."""
 
-    def __init__(self, name: str, after: After = After.GOES_ON) -> None:
-        self.name, self.after = name, after
+    def __init__(self, name: str, after: After = After.GOES_ON, has_turns: bool = True) -> None:
+        self.name, self.after, self.has_turns = name, after, has_turns
         self.failures = 0
         self._raises = False
         _registry.add(self)
@@ -193,9 +193,18 @@ def raise_once(name: str) -> bool:
     return bool(found)
 
 
+def each_of(where: str, *steps: Callable[[], object]) -> None:
+    """Steps in order, each run even where one before it failed: what one raises is a failure."""
+    for step in steps:
+        try:
+            step()
+        except Exception as error:
+            report(where, error)
+
+
 def owned_task(name: str, work: Coroutine[Any, Any, Any], after: After = After.GOES_ON) -> "asyncio.Task[Any]":
     """A task whose failure is told; it is registered as long as it runs."""
-    owned = Owned(name, after)
+    owned = Owned(name, after, has_turns=False)
     task = asyncio.get_running_loop().create_task(work, name=name)
 
     def ended(task: "asyncio.Task[Any]") -> None:
@@ -211,7 +220,7 @@ def owned_thread(name: str, work: Callable[[], object], after: After = After.GOE
     """A thread, not started yet, whose failure is told; it is registered as long as it runs."""
 
     def run() -> None:
-        owned = Owned(name, after)
+        owned = Owned(name, after, has_turns=False)
         try:
             work()
         except Exception as error:

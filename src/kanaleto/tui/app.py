@@ -23,6 +23,7 @@ from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
+from kanaleto.supervision.owned import Failure, follow, leave
 from kanaleto.tui.everywhere import EVERYWHERE, UNLESS_TAKEN
 from kanaleto.tui.frame.doings import Doings
 from kanaleto.tui.frame.keyrow import KeyRow
@@ -290,7 +291,15 @@ class KanaletoApp(Doings):
         if self.focused is None:
             self.refocus()
         self.keeping.begin()
+        follow(self._hear_failure)
         self.run_worker(self._mount_rest())
+
+    def on_unmount(self) -> None:
+        leave(self._hear_failure)
+
+    def _hear_failure(self, failure: Failure) -> None:
+        """Of a part of this program, on whatever thread it happened; it is in the journal too."""
+        self.later(lambda: self.trouble("fault", f"{failure.text}; the rest goes on"))
 
     async def _mount_rest(self) -> None:
         """What the first frame did not need. Keys that were typed by then are taken when all is there."""

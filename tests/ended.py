@@ -103,7 +103,11 @@ class Round:
             if not living(mark):
                 break
         wrong = [f"lives on: {text}" for text in living(mark)]
-        wrong += [f"{path.name}: {path.read_text()[-600:]}" for path in Path(home).rglob("crash-*.txt")]
+        wrong += [
+            f"{path.name}: {path.read_text()[-600:]}"
+            for path in Path(home).rglob("*-*.txt")
+            if path.name.startswith(("crash-", "fault-"))
+        ]
         if way != "close":
             os.close(master)
         for process in processes(mark):

@@ -17,6 +17,7 @@ from unittest import mock
 from kanaleto.bench.units import Units
 from kanaleto.lines.opening import framing_of
 from kanaleto.polling.events import EventKind
+from kanaleto.polling.line import LinePoller
 from kanaleto.serving.network import DatagramServer, NetworkServer
 from kanaleto.serving.port import PortServer
 from kanaleto.serving.terminal import TerminalServer
@@ -60,6 +61,27 @@ class Told(unittest.TestCase):
         self.assertIn("a line: a fault of this program: KeyError: 'x' in ", told[0].text)
         self.assertIn("(9 more times since)", told[1].text)
 
+    def test_a_line_that_fails_before_it_runs_begins_anew_and_again_and_again_ends_all(self) -> None:
+        tries = 0
+
+        def fails(poller: LinePoller) -> None:
+            nonlocal tries
+            tries += 1
+            raise ZeroDivisionError("before it ran")
+
+        async def work() -> None:
+            async with Running(SimulatedLine(device("D", 7))) as running:
+                await running.for_s(30)
+
+        with tempfile.TemporaryDirectory() as folder, mock.patch.dict(os.environ, {"XDG_STATE_HOME": folder}):
+            with (
+                mock.patch.object(LinePoller, "run", fails),
+                self.assertRaisesRegex(ZeroDivisionError, "before it ran"),
+            ):
+                run_virtual(work())
+            self.assertEqual(tries, 5)
+            self.assertEqual(list(Path(folder).rglob("crash-*.txt")), [])  # it is for whoever ends by it to write one
+
     def test_a_callback_of_the_session_s_loop_becomes_an_event(self) -> None:
         async def work() -> None:
             async with Running(SimulatedLine(device("D", 7))) as running:
@@ -72,7 +94,7 @@ class Told(unittest.TestCase):
 
         with tempfile.TemporaryDirectory() as folder, mock.patch.dict(os.environ, {"XDG_STATE_HOME": folder}):
             run_virtual(work())
-            self.assertEqual(len(list(Path(folder).rglob("crash-*.txt"))), 1)
+            self.assertEqual(len(list(Path(folder).rglob("fault-*.txt"))), 1)
 
 
 class Served(unittest.TestCase):
@@ -191,7 +213,7 @@ class Quiet(unittest.TestCase):
             self.assertEqual(printed.getvalue(), "")
             self.assertEqual(len(told), 1)
             self.assertRegex(told[0], "a thread of ours: a fault of this program: ZeroDivisionError")
-            self.assertEqual(len(list(Path(folder).rglob("crash-*.txt"))), 1)
+            self.assertEqual(len(list(Path(folder).rglob("fault-*.txt"))), 1)
 
 
 if __name__ == "__main__":

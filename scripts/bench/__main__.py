@@ -6,6 +6,7 @@ from collections.abc import Callable
 from scripts.bench import (
     codecs,
     edits,
+    history,
     keeping,
     loopback,
     many_devices,
@@ -40,6 +41,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "many": many_devices.measure,
     "memory": memory.measure,
     "keeping": keeping.measure,
+    "history": history.measure,
     "trend": trend.measure,
     "writing": writing.measure,
 }

@@ -7,7 +7,7 @@ from typing import Any
 
 from kanaleto.cli.output import say
 from kanaleto.cli.settling import settle
-from kanaleto.editing.crashes import keep_crash
+from kanaleto.editing.crashes import keep_fault
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.supervision.owned import Failure, follow, leave, loop_handler
 
@@ -23,7 +23,7 @@ def run_until_signal(work: Coroutine[Any, Any, None]) -> bool:
 
 
 def _tell(failure: Failure) -> None:
-    keep_crash(failure.error)
+    keep_fault(failure.error)
     say(failure.text, err=True)
 
 

@@ -1,4 +1,5 @@
-"""What is kept of an error of ours: a file with its traceback, which the next start offers in one line."""
+"""What is kept of an error of ours: a file with its traceback. The next start offers that of a crash, which ended the
+program, in one line; a fault is one that the program went on from, and was told when it came."""
 
 import traceback
 from contextlib import suppress
@@ -18,15 +19,24 @@ def _folder() -> Path:
 def keep_crash(error: BaseException) -> Path | None:
     """Write it down, with the traceback of whichever thread or worker it came from; None where nothing can be
     written."""
+    return _keep("crash", error)
+
+
+def keep_fault(error: BaseException) -> Path | None:
+    """The same for an error that ends nothing."""
+    return _keep("fault", error)
+
+
+def _keep(kind: str, error: BaseException) -> Path | None:
     try:
         folder = _folder()
         folder.mkdir(parents=True, exist_ok=True)
-        path = folder / f"crash-{datetime.now(UTC):%Y%m%d-%H%M%S-%f}.txt"
+        path = folder / f"{kind}-{datetime.now(UTC):%Y%m%d-%H%M%S-%f}.txt"
         path.write_text("".join(traceback.format_exception(error)), encoding="utf-8", errors="backslashreplace")
     except OSError:
         return None
     with suppress(OSError):
-        for old in sorted(folder.glob("crash-*.txt"))[:-_MOST_KEPT]:
+        for old in sorted(folder.glob(f"{kind}-*.txt"))[:-_MOST_KEPT]:
             old.unlink()
     return path
 

@@ -17,7 +17,7 @@ from typing import Any
 
 import msgspec
 
-from kanaleto.editing.crashes import keep_crash
+from kanaleto.editing.crashes import keep_fault
 from kanaleto.history.recording import Recording
 from kanaleto.history.store import CannotRecord, Store, StoreError, path_of, sentence, url_of
 
@@ -59,7 +59,7 @@ def main() -> int:
         _say({"trouble": str(gone)})
         return 1
     except Exception as error:  # an error of ours: its details are in a file, and whoever started this starts it again
-        keep_crash(error)
+        keep_fault(error)
         return 1
     finally:
         store.close()

@@ -218,7 +218,7 @@ class LinePoller:
 
     def begin_anew(self) -> None:
         """After an error of ours: nothing is under way, all that is polled is due by itself again."""
-        now = self._loop.time()
+        now = asyncio.get_running_loop().time()  # it may have failed before it ran
         for state in self.states.values():
             for job in state.jobs:
                 job.is_running = False

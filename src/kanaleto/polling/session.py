@@ -6,7 +6,7 @@ from collections import deque
 from collections.abc import Callable, Mapping
 from contextlib import AbstractAsyncContextManager, suppress
 
-from kanaleto.editing.crashes import keep_crash
+from kanaleto.editing.crashes import keep_fault
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
@@ -194,7 +194,7 @@ class Session:
 
     def _hear_failure(self, failure: Failure) -> None:
         """On whatever thread it happened."""
-        keep_crash(failure.error)
+        keep_fault(failure.error)
         with suppress(RuntimeError):  # the loop is over
             self._loop.call_soon_threadsafe(self._note_failure, failure.text)
 
@@ -274,13 +274,18 @@ class Session:
                 now_s = self._loop.time()
                 failed_s.append(now_s)
                 if len(failed_s) == _MOST_FAILURES and now_s - failed_s[0] < _WITHIN_S:
-                    if self._over is not None and not self._over.done():
-                        self._over.set_exception(RuntimeError(f"line {poller.line.name} fails again and again"))
+                    self._end_all(owned.error or RuntimeError(f"line {poller.line.name} ended unasked"))
                     return
                 poller.begin_anew()
                 await asyncio.sleep(_ANEW_S)
+        except Exception as error:  # what cannot begin anew ends all: no line stands still unseen
+            self._end_all(error)
         finally:
             owned.let_go()
+
+    def _end_all(self, error: BaseException) -> None:
+        if self._over is not None and not self._over.done():
+            self._over.set_exception(error)
 
     # What a person may ask for
 

@@ -62,6 +62,7 @@ class Owned:
     def __init__(self, name: str, after: After = After.GOES_ON, has_turns: bool = True) -> None:
         self.name, self.after, self.has_turns = name, after, has_turns
         self.failures = 0
+        self.error: BaseException | None = None  # the last failure
         self._raises = False
         _registry.add(self)
 
@@ -98,6 +99,7 @@ class Owned:
     def fail(self, error: BaseException) -> None:
         """It has raised."""
         self.failures += 1
+        self.error = error
         _registry.tell(self.name, self.after, error)
 
 

@@ -8,7 +8,7 @@ import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from kanaleto.editing.crashes import keep_crash
+from kanaleto.editing.crashes import keep_fault
 from kanaleto.supervision.owned import report
 
 
@@ -22,7 +22,7 @@ def quiet_terminal() -> Iterator[None]:
 
     def unraisable(told: "sys.UnraisableHookArgs") -> None:
         if told.exc_value is not None:
-            keep_crash(told.exc_value)
+            keep_fault(told.exc_value)
 
     before = threading.excepthook, sys.unraisablehook, logging.lastResort
     threading.excepthook, sys.unraisablehook, logging.lastResort = of_thread, unraisable, logging.NullHandler()

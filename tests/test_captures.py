@@ -9,6 +9,7 @@ from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.packing import body_of, head_line, heads, pack, unpack
 from kanaleto.capture.pattern import Pattern
+from kanaleto.capture.pcapng import PcapngWriter
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import Row
 from kanaleto.lines.outcome import OutcomeKind
@@ -171,6 +172,17 @@ class Pcapng(InFolder):
             wanted.append((2, row.at_us, row.request))
             wanted += [(1, row.at_us + row.first_us, row.answer)] if row.answer else []
         self.assertEqual(payloads, wanted)
+
+    def test_what_came_in_one_read_stays_in_its_order(self) -> None:
+        first, second = (
+            exchange(0)._replace(at_us=START_US + at, request=b"", answer=bytes.fromhex(answer))
+            for at, answer in ((1, "006500000003010301"), (0, "000100000003010302"))
+        )
+        writer = PcapngWriter()
+        for one in (first, second):
+            writer.take(one)
+        blocks = b"".join(writer.ready(2 * START_US))
+        self.assertLess(blocks.index(first.answer), blocks.index(second.answer))
 
     def test_of_a_serial_line_and_of_udp(self) -> None:
         told = [exchange(1, SERIAL), exchange(2, UDP)._replace(line="Other")]

@@ -56,6 +56,10 @@ class _Waiting(NamedTuple):
     comment: str
 
 
+_ROUNDED_US = 2
+"""Times of one moment may differ by so much, since each is of its own request."""
+
+
 class PcapngWriter:
     """Makes the blocks of exchanges, in the order of the times of their packets."""
 
@@ -63,6 +67,7 @@ class PcapngWriter:
         self._interfaces: dict[tuple[str, str], _Interface] = {}
         self._waiting: list[_Waiting] = []
         self._number = 0
+        self._came_us: dict[tuple[str, str], int] = {}  # the last of what came in, by line
 
     def begin(self) -> bytes:
         """Of another file: its head; interfaces are told anew."""
@@ -76,6 +81,10 @@ class PcapngWriter:
             self._put(row.at_us, row, row.request, OUTBOUND, "")
         if row.answer:
             at_us = row.at_us + (row.last_us if is_serial else max(row.first_us, row.sent_us))
+            last_us = self._came_us.get((row.line, row.link), 0)
+            if 0 < last_us - at_us <= _ROUNDED_US:  # of one read: it stays behind what stood before it
+                at_us = last_us
+            self._came_us[row.line, row.link] = at_us
             for start in range(0, len(row.answer), _MOST_DATA):
                 self._put(at_us, row, row.answer[start : start + _MOST_DATA], INBOUND, row.reason)
 

@@ -1,6 +1,7 @@
 """The first second and the last: keys that come too early, terminals that go away, programs that are killed; and
 questions that take nothing typed before them."""
 
+import asyncio
 import os
 import pty
 import select
@@ -10,7 +11,11 @@ import tempfile
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
+from kanaleto.files.loading import load_whole
+from kanaleto.polling.engine import Engine
+from kanaleto.tui.app import KanaletoApp
 from tests.ended import Round
 from tests.farend import told
 from tests.storm import Storm
@@ -35,6 +40,38 @@ class FirstSecond(unittest.TestCase):
             if "ENDED WITH" not in terminal.screen:
                 terminal.send("q")
             terminal.wait_for("ENDED WITH 0", 20)
+
+
+class NeverWhole(unittest.TestCase):
+    def test_whoever_leaves_does_not_wait_for_the_rest(self) -> None:
+        """The first frame stands, and what it did not need does not come; earlier keys wait for that."""
+
+        async def never(app: KanaletoApp) -> None:
+            await asyncio.Event().wait()
+
+        async def work(folder: Path) -> None:
+            path = folder / "s.toml"
+            path.write_text('[site]\nname = "S"\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:9"\n')
+            loaded = load_whole(path)
+            engine = Engine(loaded.site)
+            engine.start()
+            app = KanaletoApp(engine, loaded, "lagoon")
+            try:
+                async with app.run_test(size=(100, 30)) as pilot:
+                    await pilot.pause(0.3)
+                    await pilot.press("question_mark", "escape")
+                    self.assertIsNone(app.return_code)
+                    await pilot.press("ctrl+q")
+                    self.assertEqual(app.return_code, 0)
+            finally:
+                app.door.close()
+                engine.stop()
+                app.keeping.stop()
+
+        with tempfile.TemporaryDirectory() as name, mock.patch.object(KanaletoApp, "_mount_views", never):
+            kept = {f"XDG_{what}_HOME": name for what in ("DATA", "STATE")}
+            with mock.patch.dict(os.environ, kept):
+                asyncio.run(work(Path(name)))
 
 
 class EndsOfLife(unittest.TestCase):

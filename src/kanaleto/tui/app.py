@@ -93,6 +93,7 @@ class KanaletoApp(Doings):
         self.view_classes: list[type[View]] = []
         self.presses = Presses(self._take_unlocking_back)
         self.is_whole = False
+        self._is_shown = False
         self._early: deque[events.Key | events.Paste | Later] = deque()
         """What came before all was there, in its order; keys are bounded, what was promised to others is not lost."""
 
@@ -201,6 +202,8 @@ class KanaletoApp(Doings):
         if isinstance(event, events.Key | events.Paste):
             if self.is_whole:
                 await self._take_input(event)
+            elif self._is_shown and isinstance(event, events.Key) and event.key == "ctrl+q":
+                await self.action_quit()  # whoever wants to leave does not wait for the rest
             elif len(self._early) < _MOST_EARLY:
                 self._early.append(event)
         else:
@@ -288,6 +291,7 @@ class KanaletoApp(Doings):
 
     def _begin(self) -> None:
         """What could not have the keys while nothing stood yet has them now."""
+        self._is_shown = True
         if self.focused is None:
             self.refocus()
         self.keeping.begin()

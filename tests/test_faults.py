@@ -73,14 +73,9 @@ class Told(unittest.TestCase):
             async with Running(SimulatedLine(device("D", 7))) as running:
                 await running.for_s(30)
 
-        with tempfile.TemporaryDirectory() as folder, mock.patch.dict(os.environ, {"XDG_STATE_HOME": folder}):
-            with (
-                mock.patch.object(LinePoller, "run", fails),
-                self.assertRaisesRegex(ZeroDivisionError, "before it ran"),
-            ):
-                run_virtual(work())
-            self.assertEqual(tries, 5)
-            self.assertEqual(list(Path(folder).rglob("crash-*.txt")), [])  # it is for whoever ends by it to write one
+        with mock.patch.object(LinePoller, "run", fails), self.assertRaisesRegex(ZeroDivisionError, "before it ran"):
+            run_virtual(work())
+        self.assertEqual(tries, 5)
 
     def test_a_callback_of_the_session_s_loop_becomes_an_event(self) -> None:
         async def work() -> None:
@@ -92,9 +87,7 @@ class Told(unittest.TestCase):
                 self.assertIn("ZeroDivisionError", events[0].text)
                 self.assertGreater(running.session.count, 2)
 
-        with tempfile.TemporaryDirectory() as folder, mock.patch.dict(os.environ, {"XDG_STATE_HOME": folder}):
-            run_virtual(work())
-            self.assertEqual(len(list(Path(folder).rglob("fault-*.txt"))), 1)
+        run_virtual(work())
 
 
 class Served(unittest.TestCase):

@@ -99,8 +99,7 @@ class WayBack:
         )  # fmt: skip
 
     def start(self, on_settled: OnSettled) -> None:
-        self._owned = Owned("way back")
-        self._task = asyncio.get_running_loop().create_task(self._run(on_settled), name=f"way back {self.number}")
+        self._task = asyncio.get_running_loop().create_task(self._live(on_settled), name=f"way back {self.number}")
 
     # What a person, or the end of the program, may do
 
@@ -133,11 +132,18 @@ class WayBack:
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)
-            self._owned.let_go()
 
     # Its life
 
-    async def _run(self, on_settled: OnSettled) -> None:
+    async def _live(self, on_settled: OnSettled) -> None:
+        owned = Owned("way back")
+        try:
+            await self._run(owned)
+        finally:
+            owned.let_go()
+        on_settled(self, self._why)
+
+    async def _run(self, owned: Owned) -> None:
         loop = asyncio.get_running_loop()
         await self._until(self._due_s - min(_LEAD_S, max((self._due_s - loop.time()) / 2, 0.0)))
         is_first = True
@@ -152,7 +158,7 @@ class WayBack:
                 continue
             heard_s = self._heard_s()
             try:
-                self._owned.check()
+                owned.check()
                 wait_s = await self._try(is_first, was_said)
             except Refused as why:
                 self._ask(str(why))
@@ -161,7 +167,7 @@ class WayBack:
                 self._ask(str(error))
                 wait_s = 0.0
             except Exception as error:  # an error of ours: a person is asked
-                self._owned.fail(error)
+                owned.fail(error)
                 self._ask(fault_sentence(error))
                 wait_s = 0.0
             is_first = False
@@ -172,8 +178,6 @@ class WayBack:
             self._note_first()
             if wait_s:
                 await self._wait_for_answer(heard_s, wait_s)
-        self._owned.let_go()
-        on_settled(self, self._why)
 
     def _note_first(self) -> None:
         if not self.first.done():

@@ -12,13 +12,13 @@ from kanaleto.polling.board import times_ten_to
 from kanaleto.site.model import Access, Point, Writing
 from kanaleto.values.codec import CannotEncode, Codec
 from kanaleto.values.text import decimals_of, shown
-from kanaleto.values.typed import state_of, typed_value, word_of_bits
+from kanaleto.values.typed import ON, state_of, typed_value, word_of_bits
 from kanaleto.values.types import Kind, byte_places
 
 WHOLE = 0xFFFF
 _RAW = re.compile(r"0[xX][0-9A-Fa-f_ ]+|0[bB][01_ ]+")
 _PULSE = re.compile(r"(.*?)\s+(?:for\s+)?([0-9]+(?:[.,][0-9]+)?)\s*s")
-_ON = {"on": 1, "1": 1, "true": 1, "yes": 1, "off": 0, "0": 0, "false": 0, "no": 0}
+_ON = {**ON, "1": 1, "0": 0}
 _HALVES = (Kind.INT8_HIGH, Kind.INT8_LOW, Kind.UINT8_HIGH, Kind.UINT8_LOW)
 LONGEST_PULSE_S = 600.0
 

@@ -138,8 +138,11 @@ class Summing:
             .order_by(_sample.at, _sample.span).limit(ROWS + 1)
         )  # fmt: skip
         rows: list[Row] = [tuple(row) for row in connection.execute(wanted).fetchall()]
+        if len(rows) <= ROWS:  # what is left waits until there is more, or time has come to it
+            self._waiting[series] = 0
+            return 1
         pieces = [piece_of(series, part) for part in _parts(_without_torn_end(rows))]
-        if len(rows) <= ROWS or not pieces:  # what is left waits until there is more, or time has come to it
+        if not pieces:
             self._waiting[series] = 0
             return 1
         connection.execute(insert(schema.piece), [piece._asdict() for piece in pieces])
@@ -149,14 +152,9 @@ class Summing:
 
 
 def _without_torn_end(rows: list[Row]) -> list[Row]:
-    """Rows of one moment stay together: a piece tells them from others by the time alone."""
-    if len(rows) <= ROWS:
-        return rows
-    rows = rows[: ROWS + 1]
-    end = rows.pop()
-    while rows and rows[-1][0] == end[0]:
-        rows.pop()
-    return rows
+    """Rows of one moment stay together: a piece tells them from others by the time alone. The last row is of the next
+    piece, and with it all of its moment."""
+    return [row for row in rows if row[0] != rows[-1][0]]
 
 
 def _parts(rows: list[Row]) -> list[list[Row]]:

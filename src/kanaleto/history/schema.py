@@ -101,8 +101,9 @@ MIGRATIONS: tuple[Migration, ...] = (
     (line, minute),
     (piece,),
 )
-WITH_PIECES = 3
 """Tables that each version brought."""
+WITH_PIECES = 3
+"""The version that brought summaries."""
 
 
 class NewerStore(Exception):

@@ -1,7 +1,7 @@
 """From a link to something that can be asked."""
 
 from kanaleto.lines.channel import Channel
-from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
 from kanaleto.lines.tcp import TcpChannel
 from kanaleto.lines.udp import UdpChannel
 from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, UdpLink
@@ -27,7 +27,9 @@ def channel_for(link: Link, connect_timeout_s: float) -> Channel:
     return SerialChannel(link)
 
 
-def exchanger_for(link: Link, connect_timeout_s: float = 3.0, gap_s: float = 0.0) -> Exchanger:
+def exchanger_for(
+    link: Link, connect_timeout_s: float = 3.0, gap_s: float = 0.0, quarantine_s: float = QUARANTINE_S
+) -> Exchanger:
     """An exchanger on a new channel of `link`, not opened yet."""
     has_echo = link.has_echo if isinstance(link, SerialLink) else False
-    return Exchanger(channel_for(link, connect_timeout_s), framing_of(link), gap_s, has_echo=has_echo)
+    return Exchanger(channel_for(link, connect_timeout_s), framing_of(link), gap_s, quarantine_s, has_echo)

@@ -100,9 +100,8 @@ class SerialChannel:
         def is_current() -> bool:
             return generation == self._generation
 
-        reading = (
-            threading.Lock()
-        )  # whoever has it knows of each byte whether it was there before a request was written
+        # whoever has it knows of each byte whether it was there before a request was written
+        reading = threading.Lock()
 
         def take_waiting(before: float | None = None) -> bool:
             """Deliver what is there: as of now, or as of before what is about to be written."""

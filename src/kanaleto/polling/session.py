@@ -6,7 +6,6 @@ from collections import deque
 from collections.abc import Callable, Mapping
 from contextlib import AbstractAsyncContextManager, suppress
 
-from kanaleto.editing.crashes import keep_fault
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
@@ -194,7 +193,6 @@ class Session:
 
     def _hear_failure(self, failure: Failure) -> None:
         """On whatever thread it happened."""
-        keep_fault(failure.error)
         with suppress(RuntimeError):  # the loop is over
             self._loop.call_soon_threadsafe(self._note_failure, failure.text)
 

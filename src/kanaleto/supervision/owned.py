@@ -126,7 +126,7 @@ class _Told:
 
 class _Registry:
     def __init__(self) -> None:
-        self._lock = threading.Lock()
+        self._lock = threading.RLock()  # what is collected meanwhile, on this thread, may fail and be told
         self._owned: list[Owned] = []
         self._followers: list[_Told] = []
 

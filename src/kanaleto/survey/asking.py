@@ -6,9 +6,9 @@ from collections.abc import Awaitable, Callable
 from msgspec import Struct
 
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.opening import channel_for, framing_of
+from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
-from kanaleto.site.link import Link, SerialLink
+from kanaleto.site.link import Link
 from kanaleto.site.model import Device
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, Request
@@ -124,5 +124,4 @@ def first_question(never: Never = ()) -> Read:
 def survey_exchanger(link: Link) -> Exchanger:
     """An exchanger without a quarantine after each silence: a survey asks every unit once, and sees itself to what
     comes late."""
-    has_echo = link.has_echo if isinstance(link, SerialLink) else False
-    return Exchanger(channel_for(link, _CONNECT_S), framing_of(link), quarantine_s=0.0, has_echo=has_echo)
+    return exchanger_for(link, _CONNECT_S, quarantine_s=0.0)

@@ -3,9 +3,11 @@
 import os
 import sys
 
+from kanaleto.editing.crashes import keep_fault
 from kanaleto.files.loading import LoadedSite
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.polling.engine import Engine
+from kanaleto.supervision.owned import Failure, follow, leave
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.ending import Ending, Step, tell_terminal
 from kanaleto.tui.quiet import quiet_terminal
@@ -29,11 +31,16 @@ def need_screen() -> None:
         raise NoScreen(f"{here}; the application needs at least {LEAST_COLUMNS}×{LEAST_ROWS}, and shows most at 160×47")
 
 
+def _keep(failure: Failure) -> None:
+    keep_fault(failure.error)
+
+
 def run_application(
     engine: Engine, loaded: LoadedSite, theme: str, for_s: float | None, is_read_only: bool = False
 ) -> None:
     """Start the engine, and run until the user quits, or `for_s` is over. Raises the error of ours that ended it."""
     raise_limit()
+    follow(_keep)
     engine.start()
     app = KanaletoApp(engine, loaded, theme, for_s, is_read_only)
     ending = Ending(app)
@@ -55,5 +62,6 @@ def run_application(
         left += [text for text in app.writing.left if text not in left]
         for text in left:
             tell_terminal(f"kanaleto: {visible(text)}\n")
+        leave(_keep)
     if app.crash is not None and not ending.signals:
         raise app.crash

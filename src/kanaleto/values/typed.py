@@ -10,7 +10,8 @@ from kanaleto.values.novalue import CannotEncode
 from kanaleto.values.text import BETWEEN_BITS, BETWEEN_BITS_OF_RUN, BETWEEN_RUN, NO_BIT
 from kanaleto.values.types import Kind
 
-_ON = {"on": 1, "true": 1, "yes": 1, "off": 0, "false": 0, "no": 0}
+ON = {"on": 1, "true": 1, "yes": 1, "off": 0, "false": 0, "no": 0}
+"""Words for a bit."""
 _HEX = re.compile(r"[0-9A-Fa-f]{1,4}")
 _NO_FRACTION = re.compile(r"(?<=\d)\.0*$")
 _BITS = re.compile(r"[01]{16}")
@@ -57,8 +58,8 @@ def _single(text: str, codec: Codec, labels: Labels) -> int | float | str:
     state = state_of(labels, text)
     if state is not None:
         return state
-    if kind is Kind.BOOL and text.casefold() in _ON:
-        return _ON[text.casefold()]
+    if kind is Kind.BOOL and text.casefold() in ON:
+        return ON[text.casefold()]
     if kind is Kind.HEX and codec.bits is None and _HEX.fullmatch(text):
         return int(text, 16)
     if not codec.type.takes_scale and kind not in (Kind.BOOL, Kind.BITS, Kind.HEX):

@@ -45,7 +45,7 @@ class Recorder:
     ) -> None:  # fmt: skip
         self.sink = sink
         self.store = store
-        self.kept = 0
+        self.kept = self._kept_before = 0  # rows, of all its writers and of those before the one that writes
         self.end_within_s = _END_S
         self._asked: dict[str, Any] = {
             "store": store, "may_stand_beside": may_stand_beside, "site": site, "program": program, "who": who,
@@ -59,6 +59,7 @@ class Recorder:
         self._said: dict[str, Any] = {}
         self._is_over = threading.Event()
         self._told_lost = 0
+        self._hearer: threading.Thread | None = None
         self._has_more = False  # was handed on, and is not committed yet
         self._feeder = owned_thread("record: hands on", self._feed)
 
@@ -71,6 +72,7 @@ class Recorder:
     def _start(self) -> None:
         self._answers.clear()
         self._said = {}
+        self._kept_before = self.kept
         if self._asked["may_stand_beside"]:  # the site's own place
             with suppress(OSError):
                 make_own(Path(self._asked["store"]).parent)
@@ -78,7 +80,8 @@ class Recorder:
             [sys.executable, "-m", "kanaleto.history.writer"], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL, start_new_session=True,
         )  # fmt: skip
-        owned_thread("record: hears its writer", partial(self._hear, process)).start()
+        self._hearer = owned_thread("record: hears its writer", partial(self._hear, process))
+        self._hearer.start()
         with suppress(OSError):
             self._write([{"open": {**self._asked, "at_us": round(self._wall() * 1e6)}}])
         if not self._answers.wait(_READY_S):
@@ -99,7 +102,7 @@ class Recorder:
             if process is not self._process:  # another writes by now
                 continue
             if "kept" in said:
-                self.kept = int(said["kept"])
+                self.kept = self._kept_before + int(said["kept"])
             elif "trouble" in said:
                 self._stand_still(str(said["trouble"]))
             else:
@@ -185,6 +188,8 @@ class Recorder:
             self._feeder.join(1.0)
         if not self._reap(process, max(end_s - time.monotonic(), 0.2)) or self._feeder.is_alive():
             self._on_trouble(f"the record did not take the rest within {self.end_within_s:g} s, and was given up")
+        if self._hearer is not None:
+            self._hearer.join(1.0)  # its last word says how much was kept
 
     def _reap(self, process: "subprocess.Popen[bytes]", timeout_s: float) -> bool:
         """Its end; whether it came by itself."""

@@ -2,6 +2,7 @@
 passes keys and messages on, and stands for the context that everything drawn reaches."""
 
 import asyncio
+import time
 from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future
@@ -14,6 +15,7 @@ from textual import actions, events
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
+from textual.filter import ANSIToTruecolor, LineFilter
 from textual.widget import MountError, Widget
 from textual.widgets import ContentSwitcher, Input, Static
 
@@ -30,6 +32,7 @@ from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.keyshere import keys_here
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.later import Afterwards, Later
+from kanaleto.tui.frame.pacing import MOST_BEHIND
 from kanaleto.tui.frame.sending import Sending
 from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.frame.toprow import TopRow
@@ -49,7 +52,7 @@ from kanaleto.tui.views import FIND, VIEWS, Entry
 from kanaleto.tui.writing import Writing
 
 TICK_S = 0.25
-_NOTICE_S = 5.0
+_NOTICE_S, _MOMENT_S = 5.0, 2.0
 _MOST_EARLY = 400
 
 
@@ -82,7 +85,7 @@ class KanaletoApp(Doings):
         self.writing = Writing(self, self.keeping, is_read_only)
         self._snapshot = engine.snapshot
         self.counts_as_wire = False
-        self.notice = ""
+        self.notice, self._told_s = "", 0.0
         self.troubles: dict[str, str] = {}
         self.current_digit = "3" if loaded.site.lines else "1"
         self.crash: BaseException | None = None
@@ -117,13 +120,16 @@ class KanaletoApp(Doings):
     def go_live(self) -> None:
         self.sending.go_live()
 
-    def tell(self, notice: str) -> None:
-        self.notice = notice
+    def tell(self, notice: str, gives_way: bool = False) -> None:
+        now_s = time.monotonic()
+        if gives_way and self.notice and now_s - self._told_s < _MOMENT_S:
+            return
+        self.notice, self._told_s = notice, now_s
         self.query_one(KeyRow).refresh()
-        self.set_timer(_NOTICE_S, lambda: self._untell(notice))
+        self.set_timer(_NOTICE_S, lambda: self._untell(now_s))
 
-    def _untell(self, notice: str) -> None:
-        self.notice = "" if self.notice == notice else self.notice
+    def _untell(self, told_s: float) -> None:
+        self.notice = "" if self._told_s == told_s else self.notice
         self.query_one(KeyRow).refresh()
 
     def trouble(self, kind: str, text: str) -> None:
@@ -185,29 +191,40 @@ class KanaletoApp(Doings):
 
     # Life
 
-    def _handle_exception(self, error: Exception) -> None:
+    def failed(self, error: Exception) -> None:
         """An error of ours ends the application; it is told in one sentence by whoever started it, not by a traceback
-        on the screen. What fails because the screen is being taken down is none."""
-        if self._exit:
-            return
-        # a worker's own error, not the one that tells of it
-        self.crash = self.crash or getattr(error, "error", None) or error
+        on the screen."""
+        self.crash = self.crash or error
         self.exit()
 
-    async def on_event(self, event: events.Event) -> None:
-        """Keys and pasted text do not go through the queues of the widgets: one is done with before the next is
-        looked at. Those that come before all is there are kept until it is: nothing ever waits inside the pump."""
-        if isinstance(event, events.AppFocus | events.AppBlur):
-            return  # a terminal that is not looked at keeps its cursor, and what has the keys
-        if isinstance(event, events.Key | events.Paste):
-            if self.is_whole:
-                await self._take_input(event)
-            elif self._is_shown and isinstance(event, events.Key) and event.key == "ctrl+q":
-                await self.action_quit()  # whoever wants to leave does not wait for the rest
-            elif len(self._early) < _MOST_EARLY:
-                self._early.append(event)
-        else:
-            await super().on_event(event)
+    def give_terminal_up(self, at_s: float) -> None:
+        """From then on (of the monotonic clock) nothing is drawn any more. For any thread, and for a signal."""
+        flow = self.flow
+        if flow is not None and (flow.give_up_at is None or at_s < flow.give_up_at):
+            flow.give_up_at = at_s
+
+    @property
+    def is_behind(self) -> bool:
+        """Whether what is drawn at rest should wait for the terminal."""
+        return self.flow is not None and self.flow.behind > MOST_BEHIND
+
+    @property
+    def has_gone_out(self) -> bool:
+        """Whether all that was drawn has left for the terminal."""
+        return self.flow is None or self.flow.behind <= 0
+
+    def get_line_filters(self) -> list[LineFilter]:
+        """All colours here are true ones: nothing needs to be made so, line by line."""
+        return [one for one in super().get_line_filters() if not isinstance(one, ANSIToTruecolor)]
+
+    async def take_input(self, event: events.Key | events.Paste) -> None:
+        """Those that come before all is there are kept until it is: nothing ever waits inside the pump."""
+        if self.is_whole:
+            await self._take_input(event)
+        elif self._is_shown and isinstance(event, events.Key) and event.key == "ctrl+q":
+            await self.action_quit()  # whoever wants to leave does not wait for the rest
+        elif len(self._early) < _MOST_EARLY:
+            self._early.append(event)
 
     async def _take_input(self, event: events.Key | events.Paste) -> None:
         self.writing.lock.note_key()
@@ -225,7 +242,7 @@ class KanaletoApp(Doings):
     async def _hand_over_early(self) -> None:
         """What came too early is done now, one after the other; what comes meanwhile stands behind it."""
         self.presses.is_early = True
-        while self._early and not self._exit:
+        while self._early and not self.is_ending:
             event = self._early.popleft()
             if isinstance(event, Later):
                 came = event.what()
@@ -243,11 +260,11 @@ class KanaletoApp(Doings):
         self.tell(told)
 
     async def take_key(self, event: events.Key) -> None:
-        if await self._check_bindings(event.key, priority=True):
+        if await self.do_bound(event.key, has_priority=True):
             return
         keyed = self.focused
         if not (isinstance(keyed, Keyed) and await keyed.take_key(event)):
-            await self._check_bindings(event.key)
+            await self.do_bound(event.key)
 
     def _take_paste(self, text: str) -> None:
         for keyed in (self.focused, self._view()):
@@ -310,7 +327,7 @@ class KanaletoApp(Doings):
         try:
             await self._mount_views()
         except MountError:  # the application was ended meanwhile
-            if not self._exit:
+            if not self.is_ending:
                 raise
             return
         await self._hand_over_early()

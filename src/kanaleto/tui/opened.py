@@ -31,7 +31,7 @@ class _Screen(Protocol):
     @property
     def snapshot(self) -> Snapshot: ...
 
-    def tell(self, notice: str) -> None: ...
+    def tell(self, notice: str, gives_way: bool = False) -> None: ...
 
     def trouble(self, kind: str, text: str) -> None: ...
 
@@ -127,7 +127,7 @@ class OpenedSite:
     def _tell_news(self, news: News) -> None:
         if isinstance(news, TakenOver):
             self._context.trouble("files", "")
-            self._context.tell(f"{news.site.name} was edited and taken over")
+            self._context.tell(f"{news.site.name} was edited and taken over", gives_way=True)
         elif isinstance(news, NotTakenOver):
             self._context.trouble("files", f"the site was edited and not taken over: {news.text}")
         elif isinstance(news, OthersHere):

@@ -14,13 +14,13 @@ from kanaleto.polling.session import Session
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.lanes import Lanes
-from kanaleto.tui.frame.pacing import PacedApp
 from kanaleto.tui.frame.twice import EDITING
 from kanaleto.tui.keeping import Keeping
 from kanaleto.tui.opened import OpenedSite
 from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.shared.view import View
+from kanaleto.tui.toolkit import Terminal
 from kanaleto.tui.views import LIVE
 from kanaleto.tui.write.question import Choice, Question
 from kanaleto.tui.writing import Writing
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from kanaleto.tui.write.line import WriteLine
 
 
-class Doings(PacedApp):
+class Doings(Terminal[None]):
     """The application is one of these."""
 
     keeping: Keeping

@@ -97,8 +97,9 @@ class Context(Protocol):
         """All views follow what is read now."""
         ...
 
-    def tell(self, notice: str) -> None:
-        """A line of text instead of the keys, for a few seconds."""
+    def tell(self, notice: str, gives_way: bool = False) -> None:
+        """A line of text instead of the keys, for a few seconds; where it `gives_way`, not in the place of one that was
+        told a moment ago."""
         ...
 
     def trouble(self, kind: str, text: str) -> None:

@@ -37,7 +37,7 @@ class Line(Keyed, Input):
         elif event.key == "escape":
             self.left()
         elif event.is_printable:
-            await self._on_key(event)
+            self.replace(event.character or "", *self.selection)
         else:
             return False
         return True

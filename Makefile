@@ -1,7 +1,7 @@
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 
-.PHONY: demo test check bench fuzz soak storm shots clean compiled
+.PHONY: demo test check bench fuzz mutants soak storm shots clean compiled
 
 demo: .venv/ready compiled
 	$(BIN)/kanaleto demo
@@ -22,6 +22,9 @@ fuzz: .venv/ready
 	$(BIN)/python -m tests.fuzz
 	$(BIN)/python -m tests.mutations
 	$(BIN)/python -m tests.fuzzfiles
+
+mutants: .venv/ready-dev .venv/tmux
+	$(BIN)/python -m tests.mutants
 
 soak: .venv/ready
 	$(BIN)/python -m tests.soak

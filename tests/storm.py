@@ -8,6 +8,7 @@ must be sound. The seed repeats what is pressed, not the instant.
 
 Bursts go into everything that sends. Three lists are compared: what stood on the screen for 0.3 s, what the far end
 heard, what the journal holds: a person's write was heard only where its bytes had been seen, and each has its row.
+Now and then something inside is made to fail (a drill): the journal must tell each of it, and the rest goes on.
 """
 
 import argparse
@@ -119,6 +120,7 @@ _BURSTS = (
 )
 _PASTED = ("w 61\ron\r", "x \x1b[201~ u", "w5\r", "on 0.3 s\r\r", "uw4\r")
 _READ_S, _SLACK_S = 0.3, 0.12
+_DRILL_S = 4
 _HEX = re.compile(r"[0-9A-F]{2}")
 _ASKS = ("sends it, escape does not", "begins, escape does not", "leaves it")
 _FOUND = ("one cycle", "switch", "reconnect", "theme", "lanes", "reset", "ask", "find", "copy", "mark")
@@ -132,7 +134,7 @@ class Storm:
     """One run in a folder of its own."""
 
     def __init__(self, seed: int, folder: Path, terminal: Terminal) -> None:
-        self.seed, self.keys, self.heard = seed, 0, 0
+        self.seed, self.keys, self.heard, self.drilled = seed, 0, 0, 0
         self._random = random.Random(seed)
         self._folder, self._terminal = folder, terminal
         self._last: list[str] = []
@@ -186,6 +188,7 @@ class Storm:
         self._serve()
         self._screens.start()
         try:
+            terminal.run(f"export KANALETO_DRILL={self.seed}:{_DRILL_S}:{self._folder / 'drilled.txt'}")
             terminal.run("stty susp undef")  # what ends must say why, whatever is typed behind
             terminal.run(f"{KANALETO} {self._folder / 'site.toml'}; echo 'ENDED' 'WITH' $?")
             terminal.wait_for("Storm", 60)
@@ -372,11 +375,25 @@ class Storm:
         if "ENDED WITH 0" not in terminal.screen or any(terminal.folder.rglob("crash*.txt")):
             self._fail("it ended with an error")
         site = str(self._folder / "site.toml")
+        self._compare_with_drill()
         self._compare_with_journal()
         self._compare_with_screen()
         checked = subprocess.run([sys.executable, "-m", "kanaleto", "check", site], capture_output=True, text=True)
         if checked.returncode:
             self._fail(f"the files are not sound: {checked.stdout}{checked.stderr}")
+
+    def _compare_with_drill(self) -> None:
+        """Nothing fails in silence."""
+        path = self._folder / "drilled.txt"
+        drilled = Counter(path.read_text().splitlines() if path.exists() else ())
+        self.drilled = sum(drilled.values())
+        db = sqlite3.connect(self._folder / "site.kanaleto" / "journal.db")
+        told = [text for (text,) in db.execute("SELECT text FROM event WHERE kind = 'fault'")]
+        db.close()
+        for name, times in drilled.items():
+            heard = sum(f"{name} was made to fail" in text for text in told)
+            if heard < times:
+                self._fail(f"{name} failed {times} times, and the journal tells {heard} of them")
 
     def _compare_with_journal(self) -> None:
         """Each writing request that the far end heard has its row, and no row is without one, but for such as say that
@@ -462,13 +479,13 @@ def _begins(text: str, frame: str) -> bool:
     return text.endswith("…") and frame.startswith(text.removesuffix("…")[8:])
 
 
-def storm(seconds: float, seed: int) -> tuple[int, int]:
-    """Live through it; gives how many keys were pressed, and how many writing requests the far end heard. Raises
-    Stormed."""
+def storm(seconds: float, seed: int) -> tuple[int, int, int]:
+    """Live through it; gives how many keys were pressed, how many writing requests the far end heard, and how often
+    something failed in a drill. Raises Stormed."""
     with tempfile.TemporaryDirectory() as folder, Terminal() as terminal:
         one = Storm(seed, Path(folder), terminal)
         one.run(seconds)
-        return one.keys, one.heard
+        return one.keys, one.heard, one.drilled
 
 
 def main() -> int:
@@ -479,11 +496,12 @@ def main() -> int:
     options = parser.parse_args()
     for seed in range(options.seed, options.seed + options.times):
         try:
-            keys, heard = storm(options.seconds, seed)
+            keys, heard, drilled = storm(options.seconds, seed)
         except AssertionError as error:
             print(f"{error}\nagain: python -m tests.storm --seconds {options.seconds:g} --seed {seed}")
             return 1
-        print(f"{options.seconds:g} s, seed {seed}, {keys} keys, {heard} writes heard: it lived", flush=True)
+        told = f"{keys} keys, {heard} writes heard, {drilled} failures asked for"
+        print(f"{options.seconds:g} s, seed {seed}, {told}: it lived", flush=True)
     return 0
 
 

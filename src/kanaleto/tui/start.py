@@ -7,6 +7,7 @@ from kanaleto.editing.crashes import keep_fault
 from kanaleto.files.loading import LoadedSite
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.polling.engine import Engine
+from kanaleto.supervision.drill import begin_drill
 from kanaleto.supervision.owned import Failure, follow, leave
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.ending import Ending, Step, tell_terminal
@@ -41,6 +42,7 @@ def run_application(
     """Start the engine, and run until the user quits, or `for_s` is over. Raises the error of ours that ended it."""
     raise_limit()
     follow(_keep)
+    begin_drill()
     engine.start()
     app = KanaletoApp(engine, loaded, theme, for_s, is_read_only)
     ending = Ending(app)

@@ -21,7 +21,7 @@ from kanaleto.tui.shared.words import clock_text
 _FAILED = (
     EventKind.LINE_DOWN, EventKind.DEVICE_LOST, EventKind.DEVICE_SLOW, EventKind.EXCEPTION, EventKind.GARBLED,
     EventKind.STRANGE, EventKind.LATE, EventKind.OVERRUN, EventKind.GATEWAY, EventKind.WATCHDOG, EventKind.LIMIT,
-    EventKind.KEEPING, EventKind.CLIENT, EventKind.UNANSWERED, EventKind.OWED,
+    EventKind.KEEPING, EventKind.CLIENT, EventKind.UNANSWERED, EventKind.OWED, EventKind.FAULT,
 )  # fmt: skip
 _TONES = {
     EventKind.LINE_DOWN: "terracotta", EventKind.DEVICE_LOST: "terracotta", EventKind.WATCHDOG: "terracotta",

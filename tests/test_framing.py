@@ -28,6 +28,22 @@ def fed(decoder: Decoder, data: bytes, cuts: list[int] | None = None) -> list[Ev
     return events + decoder.silence()
 
 
+class Held(unittest.TestCase):
+    def test_no_noise_is_held_beyond_the_longest_frame(self) -> None:
+        """Bytes without an end, in pieces of all sizes: what is no frame is told as garbled, and let go."""
+        for framing, most, noise in ((Ascii(), 513, b"A"), (Ascii(), 513, b":"), (Rtu(), 512, b"\x07\x2b")):
+            for role in Role:
+                for piece in (1, 7, 100, 5000):
+                    decoder, events, held = framing.decoder(role), list[Event](), 0
+                    for _ in range(max(4000 // piece, 3)):
+                        events += decoder.feed(noise * (piece // len(noise) + 1))
+                        held = max(held, decoder.held)
+                    with self.subTest(framing=framing.name, role=role, piece=piece):
+                        self.assertLessEqual(held, most)
+                        self.assertGreater(len(events), 1)
+                        self.assertTrue(all(isinstance(event, Garbled) for event in events))
+
+
 class CheckBytes(unittest.TestCase):
     def test_known_values(self) -> None:
         self.assertEqual(crc16(b"123456789"), 0x4B37)

@@ -141,6 +141,13 @@ class Tls(WithCertificates):
                 self.assertEqual([outcome.code for outcome in self._asked(client, [read, write], roles=True)], codes)
                 self.assertIn("no role" if client == "nobody" else f"role '{client}'", self.clients[0])
 
+    def test_who_shows_no_certificate_has_no_role_and_may_nothing_where_roles_are(self) -> None:
+        asked_for: list[Request] = [ASKED[0], WriteRegister(0, 1)]
+        outcomes = self._asked(None, asked_for, roles=True, wants_client=False)
+        self.assertEqual([outcome.code for outcome in outcomes], [1, 1])
+        outcomes = self._asked(None, asked_for, wants_client=False)
+        self.assertEqual([outcome.code for outcome in outcomes], [None, None])
+
     def test_who_is_not_let_in_is_told_why(self) -> None:
         with self.assertRaisesRegex(Unreachable, "there is no such file"):
             asked(

@@ -14,6 +14,7 @@ import sys
 import tempfile
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
@@ -46,6 +47,11 @@ def _definitions(node: ast.AST, within: str = "") -> Iterator[tuple[str, ast.stm
                         yield f"{within}{name.id}", child
 
 
+@cache
+def _all_places(root: Path) -> list[tuple[Path, str, str, int]]:
+    return list(places(root))
+
+
 def places(root: Path) -> Iterator[tuple[Path, str, str, int]]:
     """Each function and constant of the source: its file, its full name, its text, and where that begins."""
     for path in sorted((root / "src").rglob("*.py")):
@@ -58,7 +64,9 @@ def places(root: Path) -> Iterator[tuple[Path, str, str, int]]:
 
 def applied(mutant: Mutant, root: Path) -> Place:
     """Raises LookupError where its text does not stand in just one function of that name."""
-    found = [(path, own, at) for path, name, own, at in places(root) if name == mutant.function and mutant.text in own]
+    found = [
+        (path, own, at) for path, name, own, at in _all_places(root) if name == mutant.function and mutant.text in own
+    ]
     if len(found) != 1 or found[0][1].count(mutant.text) != 1:
         times = sum(own.count(mutant.text) for _, own, _ in found)
         raise LookupError(f"{mutant.function} has {mutant.text!r} {times} times in {len(found)} places, once is due")

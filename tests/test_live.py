@@ -90,9 +90,13 @@ async def _trend(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     )
     test.far.values[1, 0], test.far.values[1, 2] = 20, 1
     await test.shows(app, r"a Level")
-    await asyncio.sleep(1.2)
-    test.far.values[1, 0] = 60
-    await asyncio.sleep(1.2)
+    for value in (20, 60):  # each for a while, so that the cursor finds it
+        test.far.values[1, 0] = value
+        due = value / 10
+        await test.until(
+            lambda due=due: curves.value_at(("Meter 1", "Level"), parts.data.now - 1).value == due,  # type: ignore[misc]
+            "the value, a second long",
+        )
     await pilot.press(*["plus"] * 6)
     state = parts.data.state
     test.assertAlmostEqual(state.span_s, 600 / 64)
@@ -125,16 +129,23 @@ async def _renamed(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     test.far.values[1, 0] = 33
     await test.shows(app, r"Level +3\.3")
     await pilot.press("p")
-    await asyncio.sleep(1)
+    curves = parts.data.curves
+
+    async def seen(device: str, name: str, for_s: float) -> None:
+        def is_long() -> bool:
+            at = curves.curve((device, name)).at
+            return len(at) > 1 and at[-1] - at[0] > for_s
+
+        await test.until(lambda: parts.data.pins == [(device, name)] and is_long(), f"{name} for {for_s} s")
+
+    await seen("Meter 1", "Level", 1.0)
     app.edit(change_device("Meter 1", {"name": "North"}))
     await test.until(lambda: app.snapshot.place_of(("North", "Level")) is not None, "the device's name")
-    await asyncio.sleep(0.5)
+    await seen("North", "Level", 1.5)
     app.edit(change_points("North", ["Level"], {"name": "Height"}))
     await test.until(lambda: app.snapshot.place_of(("North", "Height")) is not None, "the point's name")
-    await asyncio.sleep(0.5)
-    test.assertEqual(parts.data.pins, [("North", "Height")])
-    curve = parts.data.curves.curve(("North", "Height"))
-    test.assertGreater(curve.at[-1] - curve.at[0], 1.5)
+    await seen("North", "Height", 2.0)
+    curve = curves.curve(("North", "Height"))
     test.assertIn(3.3, curve.value.tolist())
     test.assertNotIn("is no more", app.notice)
 

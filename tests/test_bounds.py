@@ -23,19 +23,26 @@ from kanaleto.polling.requests import Requests
 from kanaleto.polling.schedule import DeviceState, Schedule
 from kanaleto.survey.asking import Sparing
 from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.values.novalue import NoValue
+from kanaleto.values.candidates import _power_of_ten, parse_display
+from kanaleto.values.novalue import CannotEncode, NoValue
 from kanaleto.values.scale import Bounded, between
-from kanaleto.values.types import order_for, parse_order, parse_type
-from kanaleto.wire.base import PduError
+from kanaleto.values.spans import _may_be_date
+from kanaleto.values.special import encode_special
+from kanaleto.values.types import Kind, order_for, parse_order, parse_type
+from kanaleto.wire.base import PduError, Refused
+from kanaleto.wire.checks import crc_bytes
 from kanaleto.wire.codes import Table
-from kanaleto.wire.frames import Frame
+from kanaleto.wire.explain import explain_frame
+from kanaleto.wire.frames import Frame, Garbled, Role
 from kanaleto.wire.pdu import Read, Request, parse_answer, parse_request
+from kanaleto.wire.reach import Items, written_by
 from kanaleto.wire.rtu import Rtu
 from tests.controlled import Controlled, controlled
 from tests.simulated import Pieces, SimulatedLine, device, silent
 from tests.test_orders import drive
 from tests.test_plan import points
 from tests.test_polling import Running
+from tests.test_types import point as of_map
 from tests.virtual import run_virtual
 
 
@@ -58,8 +65,59 @@ class Wire(unittest.TestCase):
             with self.subTest(request), self.assertRaises(PduError):
                 parse_request(bytes.fromhex(request))
 
+    def test_exceptions_answer_functions_that_can_be_asked(self) -> None:
+        self.assertEqual(Refused(0x7F, 0xFF).encode(), b"\xff\xff")
+        for function, code in ((0x80, 1), (-1, 1), (3, 256), (3, -1)):
+            with self.subTest(function=function, code=code), self.assertRaises(ValueError):
+                Refused(function, code)
+
+    def test_what_a_write_reaches_is_told_of_whole_requests_only(self) -> None:
+        whole = "17 0001 0001 0002 0001 02 0005"
+        self.assertEqual(written_by(bytes.fromhex(whole)), (Items(Table.HOLDING, 2, 3),))
+        for text in (f"{whole} 00", whole[:-2], "17 0001 0001 0002 0001 04 0005", "17 0001 0001 0002 0001"):
+            self.assertIsNone(written_by(bytes.fromhex(text)), text)
+
+    def test_behind_noise_a_frame_has_the_length_that_it_tells(self) -> None:
+        """Alone in its silence, a right CRC is enough: then what it says of its length is told as wrong."""
+        short = bytes.fromhex("07 03 04 0001")
+        short += crc_bytes(short)
+        for noise in (b"", b"\x00\x55"):
+            decoder = Rtu().decoder(Role.ANSWERS)
+            (event,) = decoder.feed(noise + short) + decoder.silence()
+            self.assertIs(type(event), Garbled if noise else Frame)
+
+    def test_units_behind_247_are_reserved(self) -> None:
+        for unit, said in ((0, "0, to all"), (247, "247"), (248, "248, reserved"), (255, "255, reserved")):
+            field = explain_frame("rtu", Role.REQUESTS, Rtu().encode(unit, bytes.fromhex("0300000001")))[0]
+            self.assertTrue(field.meaning.startswith(said), field.meaning)
+
 
 class Values(unittest.TestCase):
+    def test_what_shows_as_nought_is_nought(self) -> None:
+        for text in ("0", "0.00", "0 ± 0.5"):
+            self.assertEqual(_power_of_ten(0, parse_display(text)), 0)
+            self.assertIsNone(_power_of_ten(3, parse_display(text)))
+        self.assertEqual(_power_of_ten(241, parse_display("2.41")), -2)
+
+    def test_beside_a_word_that_means_no_value_the_neighbour_that_shows_the_same_is_taken(self) -> None:
+        columns = "type,raw_low,raw_high,eng_low,eng_high,clamp,no_value"
+        codec = of_map("uint16,0,4000,0,100,yes,4000", columns).codec
+        self.assertEqual(codec.encode(100, decimals=1), (3999).to_bytes(2))  # 99.975
+        self.assertEqual(codec.encode(100, decimals=2), (4001).to_bytes(2))  # which is clamped to 100
+
+    def test_dates_that_are_none(self) -> None:
+        for day, hour, is_date in ((1, 0, True), (31, 23, True), (0, 0, False), (32, 0, False), (31, 24, False)):
+            self.assertIs(_may_be_date(bytes((26, 12, day, hour, 59, 59)), Kind.CLOCK3), is_date)
+        for year, is_date in ((26, True), (2026, True), (2100, False), (100, False)):
+            words = (year, 12, 31, 23, 59, 59)
+            self.assertIs(_may_be_date(b"".join(word.to_bytes(2) for word in words), Kind.CLOCK6), is_date)
+
+    def test_each_part_of_a_version_is_a_byte(self) -> None:
+        self.assertEqual(encode_special(Kind.VERSION, "255.0"), b"\xff\x00")
+        for text in ("256.0", "0.256", "1", "1.2.3", "1.-1"):
+            with self.assertRaisesRegex(CannotEncode, "is no version such as"):
+                encode_special(Kind.VERSION, text)
+
     def test_the_ends_of_a_current_loop_are_still_values(self) -> None:
         loop = Bounded(between(6400, 32000, 0, 250), 0, 250, False, 6400.0, 32000.0)  # type: ignore[arg-type]
         for raw, is_value in ((5760, True), (5759, False), (33600, True), (33601, False)):  # 3.6 and 21 mA

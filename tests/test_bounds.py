@@ -15,6 +15,7 @@ from kanaleto.history.journalfile import JournalFile, events_of
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.store import Store
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.planning.lessons import Lessons, _parts_at
 from kanaleto.planning.partition import Rules, requests_of
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.board import Quality
@@ -28,6 +29,7 @@ from kanaleto.values.novalue import CannotEncode, NoValue
 from kanaleto.values.scale import Bounded, between
 from kanaleto.values.spans import _may_be_date
 from kanaleto.values.special import encode_special
+from kanaleto.values.typed import typed_value
 from kanaleto.values.types import Kind, order_for, parse_order, parse_type
 from kanaleto.wire.base import PduError, Refused
 from kanaleto.wire.checks import crc_bytes
@@ -112,6 +114,10 @@ class Values(unittest.TestCase):
             words = (year, 12, 31, 23, 59, 59)
             self.assertIs(_may_be_date(b"".join(word.to_bytes(2) for word in words), Kind.CLOCK6), is_date)
 
+    def test_one_quotation_mark_is_a_text(self) -> None:
+        text = of_map("text:4", "type").codec
+        self.assertEqual([typed_value(typed, text) for typed in ('"', '"a"', '""', "a")], ['"', "a", "", "a"])
+
     def test_each_part_of_a_version_is_a_byte(self) -> None:
         self.assertEqual(encode_special(Kind.VERSION, "255.0"), b"\xff\x00")
         for text in ("256.0", "0.256", "1", "1.2.3", "1.-1"):
@@ -140,6 +146,24 @@ class Plans(unittest.TestCase):
             rules = Rules(most, 10.0, 1.0, 100, lambda first, end: True, frozenset(breaks))
             with self.subTest(most=most, breaks=breaks):
                 self.assertEqual([request[0].address for request in requests_of(own, rules)], addresses)
+
+    def test_a_cut_tears_no_point_and_no_group(self) -> None:
+        own = points("A,holding,0,uint16,g\nB,holding,1,uint32,\nC,holding,3,uint16,g\nD,holding,4,uint16,\n")
+        self.assertEqual([at for at in range(1, 5) if _parts_at(own, at)], [4])
+        self.assertEqual([at for at in range(1, 5) if _parts_at(own[:2], at)], [1, 3, 4])
+
+    def test_a_limit_that_is_read_well_after_all_was_none(self) -> None:
+        own = points("".join(f"P{at},holding,{at},uint16,\n" for at in range(40)))
+        lessons = Lessons(125, 2000)
+        lessons.note_refused(Table.HOLDING, 40, own, "illegal data value")
+        lessons.note_read(Table.HOLDING, 20, own[:20])
+        self.assertFalse(lessons.is_seeking(Table.HOLDING))
+        lessons.note_read(Table.HOLDING, 20, own[20:])
+        self.assertTrue(lessons.is_seeking(Table.HOLDING))
+        lessons.note_read(Table.HOLDING, 39, own[:39])
+        self.assertTrue(lessons.is_seeking(Table.HOLDING))
+        lessons.note_read(Table.HOLDING, 40, own)  # the refusal had another cause
+        self.assertFalse(lessons.is_seeking(Table.HOLDING))
 
 
 class Lines(unittest.TestCase):

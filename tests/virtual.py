@@ -29,6 +29,10 @@ class VirtualLoop(asyncio.SelectorEventLoop):
         super().__init__(self._skipping)
         self._clock_resolution = 1e-9
 
+    def skip(self, seconds: float) -> None:
+        """As if the machine had stood still for so long."""
+        self._skipping.skipped_s += seconds
+
     def time(self) -> float:
         return 1000.0 + self._skipping.skipped_s
 

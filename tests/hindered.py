@@ -23,11 +23,13 @@ import tempfile
 import termios
 import threading
 import time
+import unittest
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from tests.ended import LIVES_S, living, processes
+from tests.postgres import Server
 
 _AT_ONCE = 2
 _POINTS = 12
@@ -62,8 +64,46 @@ class _Answer(socketserver.BaseRequestHandler):
             self.request.sendall(frame[: len(frame) // 2] if self.server.is_stuck else frame)
 
 
+class Proxy:
+    """Stands between a client and a server, and passes nothing on any more once it is stuck."""
+
+    def __init__(self, port: int) -> None:
+        self.is_stuck = threading.Event()
+        self._port, self._listening = port, socket.create_server(("127.0.0.1", 0))
+        self.port = int(self._listening.getsockname()[1])
+        self._all = [self._listening]
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def _accept(self) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                near = self._listening.accept()[0]
+                self._all.append(near)
+                if self._port:
+                    far = socket.create_connection(("127.0.0.1", self._port))
+                    self._all.append(far)
+                    for one, other in ((near, far), (far, near)):
+                        threading.Thread(target=self._pass_on, args=(one, other), daemon=True).start()
+
+    def _pass_on(self, one: socket.socket, other: socket.socket) -> None:
+        with contextlib.suppress(OSError):
+            while data := one.recv(65536):
+                while self.is_stuck.is_set():
+                    time.sleep(0.1)
+                other.sendall(data)
+            other.shutdown(socket.SHUT_WR)
+
+    def close(self) -> None:
+        self.is_stuck.clear()
+        for own in self._all:
+            own.close()
+
+
 class Round:
     """One start and its end. `kind` is what hinders."""
+
+    store_port = 0
+    """Of a server of PostgreSQL; 0 where there is none, then a store says nothing from the beginning."""
 
     KINDS = ("a locked record", "a store that says nothing", "a full disk", "half an answer")
 
@@ -170,22 +210,26 @@ class Round:
 
     def _poll(self, folder: Path, environment: dict[str, str]) -> list[str]:
         """Which takes the address of a network store."""
-        store = socket.create_server(("127.0.0.1", 0))
-        self._undo.append(store.close)
-        url = f"postgresql://kanaleto@127.0.0.1:{store.getsockname()[1]}/postgres"
+        is_mute = not self.store_port or self._pick.random() < 0.3
+        proxy = Proxy(0 if is_mute else self.store_port)
+        self._undo.append(proxy.close)
+        url = f"postgresql://kanaleto@127.0.0.1:{proxy.port}/postgres"
         command = [sys.executable, "-m", "kanaleto", "poll", str(folder / "s.toml"), "--record", url]
         with open(folder / "said.txt", "wb") as said:
             process = subprocess.Popen(command, env=environment, stdin=subprocess.DEVNULL, stdout=said, stderr=said)
         self._undo += [process.wait, process.kill]
-        end_s = time.monotonic() + 60
+        end_s = time.monotonic() + (4 if is_mute else 60)
         while b"R11" not in (folder / "said.txt").read_bytes() and time.monotonic() < end_s:
             time.sleep(0.05)
-        if b"R11" not in (folder / "said.txt").read_bytes():
-            return ["nothing was polled"]
+        if not is_mute and b"R11" not in (folder / "said.txt").read_bytes():
+            return ["nothing was polled", (folder / "said.txt").read_text()[-500:]]
+        time.sleep(self._pick.uniform(0, 1.5))
+        proxy.is_stuck.set()
         then_s = self._pick.uniform(0, 3)
         time.sleep(then_s)
         number = self._pick.choice((signal.SIGINT, signal.SIGTERM))
-        self.told = f"{self.kind}, ended by {number.name} after {then_s:.2f} s"
+        since = "the beginning" if is_mute else "some time"
+        self.told = f"{self.kind} since {since}, ended by {number.name} after {then_s:.2f} s"
         begun_s = time.monotonic()
         process.send_signal(number)
         mark = f"KANALETO_ROUND={folder}"
@@ -221,8 +265,13 @@ def _errors(folder: Path) -> list[str]:
 def rounds(times: int, seed: int) -> list[tuple[Round, list[str]]]:
     """As many, one kind after the other; each with what is wrong."""
     made = [Round(f"{seed} {number}", Round.KINDS[number % len(Round.KINDS)]) for number in range(times)]
-    with ThreadPoolExecutor(_AT_ONCE) as pool:
-        return list(zip(made, pool.map(Round.run, made), strict=True))
+    with contextlib.ExitStack() as stack:
+        with contextlib.suppress(unittest.SkipTest):  # then it is a store that never says anything
+            server = Server(Path(stack.enter_context(tempfile.TemporaryDirectory())))
+            stack.callback(server.stop)
+            Round.store_port = server.port
+        with ThreadPoolExecutor(_AT_ONCE) as pool:
+            return list(zip(made, pool.map(Round.run, made), strict=True))
 
 
 def main() -> int:

@@ -44,7 +44,7 @@ class Kept(Sink):
     def __init__(self, program: str, log: EventLog, clock: Clock, on_trouble: OnTrouble) -> None:
         self._program, self._log, self._clock, self._on_trouble = program, log, clock, on_trouble
         self._who = user_name()
-        self.end_within_s = 15.0
+        self.end_within_s = 2.5
         """How long the end of a recording may take."""
         self._keeper = Keeper()
         self._journal: Journal | None = None

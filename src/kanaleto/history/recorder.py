@@ -1,6 +1,7 @@
 """A recording as whoever asks for it has it: begun, going on, ended. The samples are written by a process of its own;
 two threads here feed it and hear what it says, and nothing of the engine ever waits for either."""
 
+import os
 import socket
 import subprocess
 import sys
@@ -25,7 +26,7 @@ from kanaleto.supervision.owned import Owned, owned_thread
 FILE = "record.db"
 _EVERY_S, _COMMITS_EVERY = 0.1, 3  # what the writer has heard is kept, whatever becomes of us
 _READY_S = 30.0
-_END_S = 15.0
+_END_S = 2.5  # a store that has hung is not waited for longer
 _AGAIN_S = 5.0
 
 OnTrouble = Callable[[str], None]
@@ -77,7 +78,7 @@ class Recorder:
             with suppress(OSError):
                 make_own(Path(self._asked["store"]).parent)
         process = self._process = subprocess.Popen(
-            [sys.executable, "-m", "kanaleto.history.writer"], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+            [sys.executable, "-m", "kanaleto.history.writer", str(os.getpid())], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL, start_new_session=True,
         )  # fmt: skip
         self._hearer = owned_thread("record: hears its writer", partial(self._hear, process))

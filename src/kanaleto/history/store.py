@@ -24,6 +24,7 @@ __all__ = ["CannotRecord", "Store", "StoreError", "open_engine", "shown_url", "u
 _MOST_REMEMBERED = 200_000
 _MOST_CHECKED_BYTES = 64_000_000
 _DAY_US = 86_400_000_000
+_PATIENCE_S = 5  # with a file that another holds, with a server that takes a connection and says nothing
 _PIECES_AT_ONCE = 20  # of a tenth of a second
 _SAMPLE = [column.name for column in schema.sample.columns]
 SampleRow = tuple[int, int, int, int, int, float | None, bytes | None, int, int | None]
@@ -36,6 +37,10 @@ def url_of(text: str) -> str:
         return f"sqlite:///{Path(text).expanduser().absolute()}"
     scheme, rest = text.split("://", 1)
     return f"postgresql+psycopg://{rest}" if scheme in ("postgresql", "postgres") else text
+
+
+def _is_server(url: str) -> bool:
+    return url.startswith("postgresql")
 
 
 def path_of(url: str) -> Path | None:
@@ -66,7 +71,8 @@ def open_engine(url: str, is_writer: bool) -> Engine:
     if path is not None and not is_writer and not path.exists():
         raise CannotRecord(f"there is no record at {path}")
     try:
-        engine = create_engine(url, **({"connect_args": {"timeout": 5}} if path is not None else {}))
+        patience = "timeout" if path is not None else "connect_timeout"
+        engine = create_engine(url, connect_args={patience: _PATIENCE_S} if path is not None or _is_server(url) else {})
     except (ArgumentError, NoSuchModuleError, ValueError):
         raise CannotRecord(
             f"{shown_url(url)!r} is no store: name a file, or a URL as postgresql://USER@HOST/DATABASE"

@@ -1,11 +1,12 @@
-"""The process that writes a record: `python -m kanaleto.history.writer`. It takes messages as JSON lines from its
-standard input (`history.recording` says which), and says on its standard output what it has kept, and what it cannot.
-It ends when its input does: whoever started it may be killed, and what had come is kept. A thread of its own takes in
-what comes.
+"""The process that writes a record: `python -m kanaleto.history.writer PID`, where PID is whoever started it. It takes
+messages as JSON lines from its standard input (`history.recording` says which), and says on its standard output what
+it has kept, and what it cannot. It ends when its input does: whoever started it may be killed, and what had come is
+kept, unless the store takes nothing for some seconds. A thread of its own takes in what comes.
 
 The first message is `open`. What a database does not take is tried again and again; meanwhile nothing more is taken in.
 """
 
+import os
 import signal
 import sys
 import threading
@@ -22,13 +23,32 @@ from kanaleto.history.recording import Recording
 from kanaleto.history.store import CannotRecord, Store, StoreError, path_of, sentence, url_of
 
 _AGAIN_S = 1.0
+_LOOK_S, _ALONE_S = 0.25, 4.0
 _MOST_BESIDE = 9
 _PRUNED_EVERY_US = 3_600_000_000
 _MOST_ROWS = 20_000
 _MOST_HEARD = 20_000  # messages, of some hundred bytes each
 
 
+class _Guard:
+    """Ends the process where whoever started it is gone: at once before there is a store, which may never answer, and
+    some seconds later afterwards."""
+
+    def __init__(self, parent: int) -> None:
+        self.has_store = False
+        self._parent = parent
+        threading.Thread(target=self._watch, name="guard", daemon=True).start()
+
+    def _watch(self) -> None:
+        while os.getppid() == self._parent:
+            time.sleep(_LOOK_S)
+        if self.has_store:
+            time.sleep(_ALONE_S)
+        os._exit(1)
+
+
 def main() -> int:
+    guard = _Guard(int(sys.argv[1]) if len(sys.argv) > 1 else os.getppid())
     for name in ("SIGINT", "SIGHUP"):  # the terminal sends it to all; whoever started this decides
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), signal.SIG_IGN)
@@ -42,6 +62,7 @@ def main() -> int:
     except CannotRecord as error:
         _say({"failed": str(error)})
         return 1
+    guard.has_store = True
     try:
         if asked["may_stand_beside"]:  # the site's own: it may be called otherwise since
             store.adopt(asked["site"])

@@ -25,8 +25,8 @@ NAMED = (
     Mutant("order_for", "len(own.value) > 2", "len(own.value) > 4", "test_bounds"),
     Mutant("_Again._touched", "max_gap + 1", "max_gap - 1", "test_planned_again test_plan"),
     Mutant("_Again._touched", "basis.most_of(table) != before.most_of(table)", "False", "test_planned_again test_plan"),
-    Mutant("_join", "reach - start > rules.most", "reach - start >= rules.most", "test_bounds"),
-    Mutant("_join", " or any(start < at < reach for at in rules.breaks)", "", "test_bounds"),
+    Mutant("_join", "reach - start > rules.most", "reach - start >= rules.most", "test_plan test_bounds"),
+    Mutant("_join", " or any(start < at < reach for at in rules.breaks)", "", "test_plan test_bounds"),
     Mutant(
         "Exchanger._is_echo",
         "if not self._has_shown and waiting.strange is None",
@@ -71,34 +71,30 @@ NAMED = (
 MUTANTS = (
     # wire
     Mutant("Raw.__post_init__", "1 <= self.function <= 0x7F", "1 <= self.function <= 0xFF", "test_pdu"),
-    Mutant("Refused.__post_init__", "0 <= self.function <= 0x7F", "0 <= self.function <= 0xFF", "test_pdu"),
+    Mutant("Refused.__post_init__", "0 <= self.function <= 0x7F", "0 <= self.function <= 0xFF", "test_bounds"),
     Mutant("require_span", "address + count > 0x10000", "address + count >= 0x10000", "test_pdu"),
     Mutant("compose", "not least <= len(words) - 1 <= most", "not least <= len(words) - 1", "test_explain"),
     Mutant("only_reads", "set(Diagnostic) - _CHANGING", "set(Diagnostic)", "test_permission"),
-    Mutant("written_by", "has >= 10 and has == 10 + pdu[9]", "has >= 10", "test_permission"),
+    Mutant("written_by", "has >= 10 and has == 10 + pdu[9]", "has >= 10", "test_bounds"),
     Mutant("_require_records", "not 1 <= file <= 0xFFFF", "not 0 <= file <= 0xFFFF", "test_pdu"),
     Mutant(
         "RtuDecoder._frame_at",
         "SHORTEST <= length <= min(LONGEST, len(self._held) - at)",
         "SHORTEST <= length <= LONGEST",
-        "test_framing",
+        "test_bounds",
     ),
     Mutant("TcpDecoder.feed", "2 <= length <= MOST_PDU_BYTES + 1", "2 <= length <= MOST_PDU_BYTES + 2", "test_framing"),
-    Mutant("_serial_unit", "if unit > 247", "if unit > 255", "test_explain test_explained"),
+    Mutant("_serial_unit", "if unit > 247", "if unit > 255", "test_bounds"),
     # values
-    Mutant("_power_of_ten", "(number != 0 or exact == 0)", "True", "test_rows test_map test_values"),
-    Mutant(
-        "Codec._meaning", "abs(told - value) <= _half_unit(value, decimals)", "told == value", "test_types test_values"
-    ),
-    Mutant("_may_be_date", "1 <= day <= 31", "1 <= day <= 32", "test_values test_promises"),
-    Mutant("encode_special", "int(part) <= 255", "int(part) <= 256", "test_types test_shown_and_typed"),
-    Mutant(
-        "typed_value", "len(text) > 1 and text[0] == text[-1]", "text[0] == text[-1]", "test_shown_and_typed test_types"
-    ),
+    Mutant("_power_of_ten", "(number != 0 or exact == 0)", "True", "test_bounds"),
+    Mutant("Codec._meaning", "abs(told - value) <= _half_unit(value, decimals)", "told == value", "test_bounds"),
+    Mutant("_may_be_date", "1 <= day <= 31", "1 <= day <= 32", "test_bounds"),
+    Mutant("encode_special", "int(part) <= 255", "int(part) <= 256", "test_bounds"),
+    Mutant("typed_value", "len(text) > 1 and text[0] == text[-1]", "text[0] == text[-1]", "test_bounds"),
     # planning
-    Mutant("Lessons.note_read", "count >= known.refused", "count > known.refused", "test_plan test_polling"),
+    Mutant("Lessons.note_read", "count >= known.refused", "count > known.refused", "test_bounds"),
     Mutant("Lessons.settle", " or largest_planned > known.read_well", "", "test_plan test_polling"),
-    Mutant("_parts_at", ' and not (before & behind - {""})', "", "test_plan"),
+    Mutant("_parts_at", ' and not (before & behind - {""})', "", "test_bounds"),
     Mutant(
         "_cheapest",
         "reach - run[window[0][1]].address > rules.most",
@@ -107,22 +103,12 @@ MUTANTS = (
     ),
     Mutant("Rules.may_bridge", "start - end <= self.most_gap", "start - end < self.most_gap", "test_plan"),
     # lines
+    Mutant("Exchanger._began_too_early", "at - took_s < waiting.sent_at - _CLOCK_SLACK_S", "False", "test_exchange"),
+    Mutant("Exchanger._drop_what_came_before", "self._last_at < gone_at <= at", "False", "test_exchange"),
+    Mutant("Exchanger._keep_deadlines", " and not waiting.has_grace", "", "test_exchange"),
+    Mutant("Exchanger._take_garbled", "if at < waiting.starts_at:", "if False:", "test_exchange"),
     Mutant(
-        "Exchanger._began_too_early",
-        "at - took_s < waiting.sent_at - _CLOCK_SLACK_S",
-        "False",
-        "test_early_answers test_exchange",
-    ),
-    Mutant(
-        "Exchanger._drop_what_came_before", "self._last_at < gone_at <= at", "False", "test_early_answers test_exchange"
-    ),
-    Mutant("Exchanger._keep_deadlines", " and not waiting.has_grace", "", "test_exchange test_links"),
-    Mutant("Exchanger._take_garbled", "if at < waiting.starts_at:", "if False:", "test_exchange test_early_answers"),
-    Mutant(
-        "Exchanger._take_in",
-        "self._unanswering > MOST_BABBLE",
-        "self._unanswering > 64 * MOST_BABBLE",
-        "test_exchange test_links",
+        "Exchanger._take_in", "self._unanswering > MOST_BABBLE", "self._unanswering > 64 * MOST_BABBLE", "test_exchange"
     ),
     Mutant(
         "Exchanger._without_echo",
@@ -130,59 +116,45 @@ MUTANTS = (
         "self._held_echo",
         "test_links test_early_answers",
     ),
-    Mutant("Exchanger._take_stray", "unit_id == frame.unit_id", "True", "test_gateways test_exchange"),
-    Mutant("_stream", "content.next_id <= next_id", "content.next_id < next_id", "test_links"),
+    Mutant("Exchanger._take_stray", "unit_id == frame.unit_id", "True", "test_exchange"),
+    Mutant("_stream", "content.next_id <= next_id", "content.next_id < next_id", "test_exchange"),
     Mutant("identify", "conformity & 0x7F >= depth", "conformity & 0x7F > depth", "test_links"),
-    Mutant("ask_again", "retries > 0", "retries > 1", "test_links"),
-    Mutant("split_reads", "most -= most % per_value", "pass", "test_links test_commands"),
+    Mutant("ask_again", "retries > 0", "retries > 1", "test_exchange"),
+    Mutant("split_reads", "most -= most % per_value", "pass", "test_edges"),
     # polling
-    Mutant("Readings.exponent_of", "-30 <= value <= 30", "-300 <= value <= 300", "test_polling test_values test_types"),
-    Mutant("Clock.look", "abs(off_s) < OFF_S", "abs(off_s) < 100 * OFF_S", "test_polling test_journal"),
+    Mutant("Readings.exponent_of", "-30 <= value <= 30", "-300 <= value <= 300", "test_edges"),
+    Mutant("Clock.look", "abs(off_s) < OFF_S", "abs(off_s) < 100 * OFF_S", "test_edges"),
     Mutant(
         "Judgement._note_block_silent",
         "job.silences >= _BLOCK_SILENCES",
         "job.silences >= 10 * _BLOCK_SILENCES",
         "test_polling test_engine",
     ),
-    Mutant(
-        "Judgement._watch", "alone_s > _WATCHDOG_SHARE * watchdog_s", "alone_s > watchdog_s", "test_engine test_outages"
-    ),
+    Mutant("Judgement._watch", "alone_s > _WATCHDOG_SHARE * watchdog_s", "alone_s > watchdog_s", "test_edges"),
     Mutant("LimitWatch._look", "at_s - standing.beyond_s < delay_s - 1e-6", "False", "test_limits"),
     Mutant("Outages.answered", "found.well >= WELL and not is_refusing", "not is_refusing", "test_outages"),
     Mutant("lateness", "reached_s > 1.1 * period_s", "reached_s > 11 * period_s", "test_engine test_polling"),
     Mutant("Schedule.spend", "self._credit_s - took_s", "self._credit_s", "test_engine test_polling"),
-    Mutant("WhatMoved.ranked", "len(own.before) < LEAST_BEFORE", "len(own.before) < 1", "test_movement"),
+    Mutant("WhatMoved.ranked", "len(own.before) < LEAST_BEFORE", "len(own.before) < 1", "test_edges"),
     Mutant("Trace.append", "< TRACE_EVERY_S", "< 0.0", "test_trace"),
     # control
-    Mutant("KeptAlive._why_away", "silent_s <= self._limit_s() or (", "(", "test_alive"),
-    Mutant("Alives.judge", "wish.period_s >= device.watchdog_s", "wish.period_s > device.watchdog_s", "test_alive"),
-    Mutant("registers_within", "- more_s - cost.fixed_s", "- cost.fixed_s", "test_alive"),
+    Mutant("KeptAlive._why_away", "silent_s <= self._limit_s() or (", "(", "test_edges"),
+    Mutant("Alives.judge", "wish.period_s >= device.watchdog_s", "wish.period_s > device.watchdog_s", "test_edges"),
+    Mutant("registers_within", "- more_s - cost.fixed_s", "- cost.fixed_s", "test_edges"),
     Mutant("meets", "return bool(order.mask & other.mask)", "return True", "test_owed"),
     Mutant("_preview", "len(typed.values) != len(spots)", "False", "test_in_advance test_orders test_wanted"),
-    Mutant("_read_row", "int(address) > 0xFFFF", "int(address) > 0x10000", "test_snapshots"),
-    Mutant(
-        "_hold_to_range",
-        "low is not None and value < low",
-        "low is not None and value <= low",
-        "test_wanted test_shown_and_typed",
-    ),
-    Mutant("_hold_to_range", "high is not None and value > high", "False", "test_wanted test_shown_and_typed"),
-    Mutant("_word_of_bits", "word > WHOLE", "word > WHOLE + 1", "test_wanted"),
+    Mutant("_read_row", "int(address) > 0xFFFF", "int(address) > 0x10000", "test_edges"),
+    Mutant("_hold_to_range", "low is not None and value < low", "low is not None and value <= low", "test_edges"),
+    Mutant("_hold_to_range", "high is not None and value > high", "False", "test_edges"),
+    Mutant("_word_of_bits", "word > WHOLE", "word > WHOLE + 1", "test_edges"),
     Mutant("Orders._check_holder", "Consent.HOLDER not in order.consents", "False", "test_orders test_alive"),
     # survey
-    Mutant(
-        "parse_range",
-        "int(high) - int(low) >= MOST_HOSTS",
-        "int(high) - int(low) > MOST_HOSTS",
-        "test_scratch test_survey",
-    ),
+    Mutant("parse_range", "int(high) - int(low) >= MOST_HOSTS", "int(high) - int(low) > MOST_HOSTS", "test_edges"),
     Mutant("Listener._settle", "heard.frames >= _ENOUGH_FRAMES", "heard.frames >= 1", "test_overhearing test_survey"),
-    Mutant("RegisterSurvey._reply", "garbled >= _GARBLED_TRIES", "garbled >= 1", "test_promises test_survey"),
-    Mutant(
-        "Reopened._hear_others", "outcome.done_at - self._heard[0] < _FOREIGN_S", "True", "test_survey test_everything"
-    ),
-    Mutant("TableSearch._touchable", "count = low - first", "pass", "test_promises test_survey"),
-    Mutant("TableSearch._touchable", "count = min(count, low - first)", "pass", "test_promises test_survey"),
+    Mutant("RegisterSurvey._reply", "garbled >= _GARBLED_TRIES", "garbled >= 1", "test_edges"),
+    Mutant("Reopened._hear_others", "outcome.done_at - self._heard[0] < _FOREIGN_S", "True", "test_edges"),
+    Mutant("TableSearch._touchable", "count = low - first", "pass", "test_edges"),
+    Mutant("TableSearch._touchable", "count = min(count, low - first)", "pass", "test_edges"),
     Mutant(
         "Question.wrong",
         "self.address + self.count > LAST_ADDRESS + 1",
@@ -196,17 +168,15 @@ MUTANTS = (
         "at_us - series.at_us >= 4 * STILL_US",
         "test_record",
     ),
-    Mutant(
-        "Store._let_go_before", "spans.c.last < at_us", "spans.c.begun < at_us", "test_pieces test_stores test_record"
-    ),
-    Mutant("Recording._look_at", "-BREAK_US <= at_us", "-9 * BREAK_US <= at_us", "test_record test_stores"),
+    Mutant("Store._let_go_before", "spans.c.last < at_us", "spans.c.begun < at_us", "test_edges"),
+    Mutant("Recording._look_at", "-BREAK_US <= at_us", "-9 * BREAK_US <= at_us", "test_edges"),
     Mutant("History.statistics", "sample.at_us > behind or", "sample.at_us >= behind or", "test_pieces"),
     Mutant("_Conversation.take", "at_us - asked.at_us > _GIVEN_UP_US", "False", "test_captures"),
-    Mutant("_row", "not 0 <= unit_id <= 255", "False", "test_captures test_explained"),
-    Mutant("prune_aside", "number >= MOST_ASIDE", "number > MOST_ASIDE", "test_tape"),
+    Mutant("_row", "not 0 <= unit_id <= 255", "False", "test_edges"),
+    Mutant("prune_aside", "number >= MOST_ASIDE", "number > MOST_ASIDE", "test_edges"),
     # serving
     Mutant("Admission.tell", "now - last_s < _AGAIN_S", "False", "test_attacked"),
-    Mutant("Hearing.take", "silence_s > self._most_pause_s", "False", "test_attacked"),
+    Mutant("Hearing.take", "silence_s > self._most_pause_s", "False", "test_edges"),
     Mutant("_Connection._note_noise", "self._noise > _MOST_NOISE", "False", "test_attacked"),
     Mutant(
         "_Connection._write",
@@ -221,11 +191,11 @@ MUTANTS = (
         "test_attacked test_early_answers test_serving",
     ),
     # site, files, tables, editing, supervision
-    Mutant("_power", "<= _MOST_POWER_BITS", "<= 1000 * _MOST_POWER_BITS", "test_hostile_files test_site test_values"),
+    Mutant("_power", "<= _MOST_POWER_BITS", "<= 1000 * _MOST_POWER_BITS", "test_edges"),
     Mutant("_check", "depth > _MOST_DEPTH", "False", "test_hostile_files test_site"),
-    Mutant("SerialSettings.gap_s", "self.baud > 19200", "self.baud >= 19200", "test_links test_engine test_standard"),
-    Mutant("OwnNumbering.from_wire", "offset < 0 or over", "over", "test_shared"),
-    Mutant("_overlaps", "end > reached", "end >= reached", "test_map test_site"),
+    Mutant("SerialSettings.gap_s", "self.baud > 19200", "self.baud >= 19200", "test_edges"),
+    Mutant("OwnNumbering.from_wire", "offset < 0 or over", "over", "test_edges"),
+    Mutant("_overlaps", "end > reached", "end >= reached", "test_edges"),
     Mutant(
         "_fifo", "len(words) > MOST_FIFO", "len(words) > MOST_FIFO + 1", "test_hostile_files test_serving test_standard"
     ),

@@ -1,9 +1,10 @@
 """More rules and bounds from both sides (`tests/mutantlist.py`): polling, control, surveys, what is kept."""
 
+import asyncio
 import json
 import tempfile
 import unittest
-from contextlib import closing
+from contextlib import closing, suppress
 from pathlib import Path
 from types import SimpleNamespace
 
@@ -15,6 +16,9 @@ from kanaleto.control.alive import Wish
 from kanaleto.control.snapshots import _read_row
 from kanaleto.control.waits import registers_within
 from kanaleto.control.wanted import CannotWrite, wanted
+from kanaleto.files.mapfaults import MapDefaults
+from kanaleto.files.mapfile import read_map
+from kanaleto.files.simulation import _fifo
 from kanaleto.history.query import History
 from kanaleto.history.recording import BREAK_US, Recording
 from kanaleto.history.store import Store
@@ -24,7 +28,9 @@ from kanaleto.polling.board import Quality
 from kanaleto.polling.clock import Clock
 from kanaleto.polling.events import EventKind
 from kanaleto.polling.movement import LEAST_BEFORE, WhatMoved
-from kanaleto.site.counting import OwnNumbering
+from kanaleto.serving.hearing import Hearing
+from kanaleto.serving.network import NetworkServer
+from kanaleto.site.counting import Numbering, OwnNumbering
 from kanaleto.site.expression import _power
 from kanaleto.site.link import SerialSettings, parse_link
 from kanaleto.survey.hosts import MOST_HOSTS, parse_range
@@ -35,8 +41,12 @@ from kanaleto.survey.unitstates import SurveyStopped
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read
+from kanaleto.wire.records import MOST_FIFO
+from kanaleto.wire.rtu import Rtu
+from kanaleto.wire.tcp import Tcp
 from tests.controlled import Controlled, controlled
 from tests.simulated import Pieces, SimulatedLine, device, silent
+from tests.test_attacked import Own
 from tests.test_orders import drive
 from tests.test_polling import Running
 from tests.test_types import point
@@ -60,6 +70,55 @@ class Sites(unittest.TestCase):
         own = OwnNumbering(base=100, group=20, index=2)
         told = [own.from_wire(address) for address in (100, 102, 120, 101, 98, 80)]
         self.assertEqual(told, ["0.00", "0.01", "1.00", "wire 101", "wire 98", "wire 80"])
+
+    def test_a_row_is_told_to_overlap_the_first_that_reaches_it(self) -> None:
+        text = "name,table,address,type\nA,holding,0,uint64\nB,holding,2,uint32\nC,holding,3,uint16\n"
+        _, faults = read_map(Path("m.csv"), text, MapDefaults())
+        told = [str(fault) for fault in faults]
+        self.assertEqual(len(told), 2)
+        self.assertIn("B: overlaps 'A'", told[0])
+        self.assertIn("C: overlaps 'A'", told[1])
+
+    def test_a_queue_has_31_words_at_most(self) -> None:
+        for count in (MOST_FIFO, MOST_FIFO + 1):
+            told: list[str] = []
+            queue = _fifo("7", [1] * count, Numbering.PROTOCOL, lambda key, text, told=told: told.append(text))  # type: ignore[misc]
+            self.assertEqual((queue is None, len(told)), (count > MOST_FIFO,) * 2)
+        self.assertIn("32 words at 7, 31 are possible", told[0])
+
+
+class Serving(unittest.TestCase):
+    def test_a_strict_device_hears_no_frame_with_a_pause_in_it(self) -> None:
+        strict = SimpleNamespace(is_strict=True, delimiter=10)
+        request = Rtu().encode(7, bytes.fromhex("0300000001"))
+        for silence_s, is_clean in ((0.0004, True), (0.01, False)):
+            hearing = Hearing(strict, Rtu(), 0.02, 11 / 19200, 0.0)  # type: ignore[arg-type]
+            self.assertEqual(hearing.take(request[:3], 1.0), [])
+            self.assertEqual(hearing.take(request[3:], silence_s), [])
+            (heard,) = hearing.settle()
+            self.assertIs(heard.is_clean, is_clean)
+            hearing.take(request, 1.0)  # a pause before a frame is none in it
+            self.assertTrue(hearing.settle()[0].is_clean)
+
+    def test_whoever_asks_and_reads_nothing_is_cut_off(self) -> None:
+        async def work() -> list[str]:
+            told: list[str] = []
+            server = NetworkServer(Own(), Tcp(), "127.0.0.1", 0)
+            server.admission.on_client = told.append
+            await server.start()
+            _, writer = await asyncio.open_connection("127.0.0.1", server.port, limit=1024)
+            request = Tcp().encode(1, Read(Table.HOLDING, 0, 125).encode(), 1)
+            with suppress(OSError, TimeoutError):
+                for _ in range(2000):  # twenty times what is between the two
+                    writer.write(request * 200)
+                    await asyncio.wait_for(writer.drain(), 5)
+                    if any("does not read" in line for line in told):
+                        break
+            writer.transport.abort()
+            await server.stop()
+            return told
+
+        self.assertTrue(any("it asks and does not read the answers" in line for line in asyncio.run(work())))
 
 
 class Polling(unittest.TestCase):

@@ -182,7 +182,7 @@ MUTANTS = (
         "_Connection._write",
         "self._transport.get_write_buffer_size() > _MOST_UNSENT",
         "False",
-        "test_attacked test_serving",
+        "test_edges",
     ),
     Mutant(
         "PortServer._without_own",
@@ -196,11 +196,9 @@ MUTANTS = (
     Mutant("SerialSettings.gap_s", "self.baud > 19200", "self.baud >= 19200", "test_edges"),
     Mutant("OwnNumbering.from_wire", "offset < 0 or over", "over", "test_edges"),
     Mutant("_overlaps", "end > reached", "end >= reached", "test_edges"),
-    Mutant(
-        "_fifo", "len(words) > MOST_FIFO", "len(words) > MOST_FIFO + 1", "test_hostile_files test_serving test_standard"
-    ),
+    Mutant("_fifo", "len(words) > MOST_FIFO", "len(words) > MOST_FIFO + 1", "test_edges"),
     Mutant("merged", "change.start < at", "False", "test_two_writers"),
-    Mutant("guess_numbering", "references > len(texts) / 2", "references > 0", "test_map"),
-    Mutant("Steps.note", "len(self._done) > _MOST_STEPS", "len(self._done) > 10 * _MOST_STEPS", "test_door"),
+    Mutant("guess_numbering", "references > len(texts) / 2", "references > 0", "test_edges"),
+    Mutant("Steps.note", "len(self._done) > _MOST_STEPS", "len(self._done) > 10 * _MOST_STEPS", "test_edges"),
     Mutant("_Told.hear", "now - told_s < _AGAIN_S", "False", "test_faults"),
 )

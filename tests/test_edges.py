@@ -16,6 +16,7 @@ from kanaleto.control.alive import Wish
 from kanaleto.control.snapshots import _read_row
 from kanaleto.control.waits import registers_within
 from kanaleto.control.wanted import CannotWrite, wanted
+from kanaleto.editing.steps import _MOST_STEPS, Steps
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.files.simulation import _fifo
@@ -38,6 +39,8 @@ from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.survey.reopened import Reopened
 from kanaleto.survey.tables import TableSearch
 from kanaleto.survey.unitstates import SurveyStopped
+from kanaleto.tables.matching import guess_numbering, match_columns
+from kanaleto.tables.sheets import read_text_table
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read
@@ -85,6 +88,24 @@ class Sites(unittest.TestCase):
             queue = _fifo("7", [1] * count, Numbering.PROTOCOL, lambda key, text, told=told: told.append(text))  # type: ignore[misc]
             self.assertEqual((queue is None, len(told)), (count > MOST_FIFO,) * 2)
         self.assertIn("32 words at 7, 31 are possible", told[0])
+
+    def test_a_table_counts_by_references_where_most_of_it_does(self) -> None:
+        for texts, numbering in (
+            (("40001", "40002", "7"), Numbering.REFERENCE),
+            (("40001", "7", "8"), Numbering.ONE),
+            (("40001", "0", "8"), Numbering.PROTOCOL),
+        ):
+            rows = "".join(f"P{at},{text}\n" for at, text in enumerate(texts))
+            with self.subTest(texts):
+                self.assertIs(guess_numbering(match_columns(read_text_table(f"name,address\n{rows}"))), numbering)
+
+    def test_steps_are_bounded_in_number_and_the_last_ones_stay(self) -> None:
+        steps = Steps()
+        path = Path("m.csv")
+        for number in range(_MOST_STEPS + 5):
+            steps.note(f"edit {number}", {path: str(number)}, {path: str(number + 1)})
+        self.assertEqual(len(steps._done), _MOST_STEPS)
+        self.assertEqual(steps._done[-1].what, f"edit {_MOST_STEPS + 4}")
 
 
 class Serving(unittest.TestCase):

@@ -104,6 +104,19 @@ class PlannedAgain(unittest.TestCase):
             sizes.append([block.request.count for block in old.blocks])
         self.assertNotEqual(sizes[0][:2], sizes[1][:2])  # else nothing was shown
 
+    def test_another_limit_is_felt_everywhere(self) -> None:
+        """The same points, and fewer or more registers a request: no stretch of them stays as it was."""
+        rows = "".join(f"P{at},{at},holding\n" for at in (*range(30), *range(100, 130)))
+        found, _ = read_map(PATH, f"name,address,table\n{rows}", MapDefaults(), KnownRows())
+        own = Device("D", 1, found, 1.0, 0)
+        line = Line("L", TcpLink("192.0.2.1", 502), (own,))
+        slots, old = count().__next__, None
+        for most, counts in ((125, [30, 30]), (20, [20, 10, 20, 10]), (15, [15, 15, 15, 15]), (125, [30, 30])):
+            lessons = Lessons(most, 2000)
+            old = plan_device(line, own, lessons, slots, (), old)
+            self.assertEqual(told(old), told(plan_device(line, own, lessons, count().__next__)))
+            self.assertEqual(sorted(block.request.count for block in old.blocks), sorted(counts))
+
 
 def _stay_where_nothing_differs(test: unittest.TestCase, old: DevicePlan, again: DevicePlan) -> None:
     """Blocks of the very points and the same request are the very blocks. Blocks that make the same values of the words

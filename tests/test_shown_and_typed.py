@@ -79,7 +79,7 @@ class ShownAndTyped(unittest.TestCase):
         st.binary(min_size=1000, max_size=1000),
         st.sampled_from((0, 0, 0, -3, 2)), st.sampled_from(("", "", "32767", "0;65535")),
     )  # fmt: skip
-    @settings(max_examples=250, deadline=None)
+    @settings(max_examples=120, deadline=None)
     def test_printed_and_typed_again(
         self, kind: str, order: str, scale: dict[str, str], decimals: str, labels: str, bit: str, unit: str,
         run: str, noise: bytes, power: int, no_value: str,
@@ -102,20 +102,19 @@ class ShownAndTyped(unittest.TestCase):
         """Words at the ends and in the middle, by numbers of each type."""
         source, looked = random.Random(7), 0
         for kind in _KINDS:
-            for order in "", "CDAB", "DCBA":
+            for order, decimals in ("", ""), ("", "2"), ("CDAB", ""):
                 for scale in _SCALES if kind in _SCALED else [{}]:
-                    for decimals in "", "2":
-                        own = point_of(kind, order=order, decimals=decimals, **scale)
-                        if own is None:
-                            continue
-                        size = 2 * own.size
-                        for data in (
-                            bytes(size), b"\xff" * size, b"\x12" * size, b"\x00" * (size - 1) + b"\x01",
-                            *(source.randbytes(size) for _ in range(4)),
-                            *(bytes(source.choice(b"\0\1\7\x12\x31") for _ in range(size)) for _ in range(3)),
-                        ):  # fmt: skip
-                            looked += check(self, own, data)
-        self.assertGreater(looked, 5_000)
+                    own = point_of(kind, order=order, decimals=decimals, **scale)
+                    if own is None:
+                        continue
+                    size = 2 * own.size
+                    for data in (
+                        bytes(size), b"\xff" * size, b"\x12" * size, b"\x00" * (size - 1) + b"\x01",
+                        *(source.randbytes(size) for _ in range(2)),
+                        bytes(source.choice(b"\0\1\7\x12\x31") for _ in range(size)),
+                    ):  # fmt: skip
+                        looked += check(self, own, data)
+        self.assertGreater(looked, 2_000)
 
     def test_what_the_codec_had_just_decoded_is_taken(self) -> None:
         own = point_of("uint16", raw_low="0", raw_high="27648", eng_low="0", eng_high="10")

@@ -72,7 +72,7 @@ MUTANTS = (
     # wire
     Mutant("Raw.__post_init__", "1 <= self.function <= 0x7F", "1 <= self.function <= 0xFF", "test_pdu"),
     Mutant("Refused.__post_init__", "0 <= self.function <= 0x7F", "0 <= self.function <= 0xFF", "test_bounds"),
-    Mutant("require_span", "address + count > 0x10000", "address + count >= 0x10000", "test_pdu"),
+    Mutant("require_span", "address + count > 0x10000", "address + count >= 0x10000", "test_bounds"),
     Mutant("compose", "not least <= len(words) - 1 <= most", "not least <= len(words) - 1", "test_explain"),
     Mutant("only_reads", "set(Diagnostic) - _CHANGING", "set(Diagnostic)", "test_permission"),
     Mutant("written_by", "has >= 10 and has == 10 + pdu[9]", "has >= 10", "test_bounds"),

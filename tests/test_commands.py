@@ -11,14 +11,15 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from tests.commanded import run
 from tests.test_bench import MAP, free_port
 
 
 def kanaleto(*words: str, within_s: float = 60) -> tuple[int, str, str]:
     """Exit code, stdout, stderr."""
-    done = subprocess.run([sys.executable, "-m", "kanaleto", *words], capture_output=True, text=True, timeout=within_s)
-    assert "Traceback" not in done.stderr, done.stderr
-    return done.returncode, done.stdout, done.stderr
+    code, out, err = run(*words, within_s=within_s)
+    assert "Traceback" not in err, err
+    return code, out, err
 
 
 class WithSite(unittest.TestCase):

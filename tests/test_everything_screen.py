@@ -13,6 +13,7 @@ from typing import Any
 
 from kanaleto.files.loading import load_site
 from kanaleto.site.link import SerialLink
+from tests.commanded import run
 from tests.terminal import KANALETO, Terminal
 from tests.test_bench import free_port
 from tests.test_find_screen import Served, start, tcp_site
@@ -20,12 +21,10 @@ from tests.test_find_screen import Served, start, tcp_site
 
 def command(*words: str, code: int | None = 0) -> tuple[str, str]:
     """What it says on stdout and stderr; any exit code will do where that is None."""
-    done = subprocess.run(
-        [sys.executable, "-m", "kanaleto", *words], capture_output=True, text=True, timeout=300, check=False
-    )
-    if code is not None and done.returncode != code:
-        raise AssertionError(f"exit code {done.returncode}, not {code}:\n{done.stdout}{done.stderr}")
-    return done.stdout, done.stderr
+    came, out, err = run(*words, within_s=300)
+    if code is not None and came != code:
+        raise AssertionError(f"exit code {came}, not {code}:\n{out}{err}")
+    return out, err
 
 
 class OneKey(unittest.TestCase):

@@ -25,16 +25,17 @@ from kanaleto.polling.clock import Clock
 from kanaleto.polling.events import EventKind, EventLog
 from kanaleto.site.model import Keeping
 from tests import killed
+from tests.commanded import run
 from tests.killed import FarEnd, write_site
 from tests.terminal import KANALETO, Terminal
 
 
 def command(*words: str, code: int = 0) -> tuple[str, str]:
     """What a command printed: on stdout, on stderr."""
-    done = subprocess.run([sys.executable, "-m", "kanaleto", *words], capture_output=True, text=True, timeout=120)
-    assert done.returncode == code, f"{words}: {done.returncode}\n{done.stdout}{done.stderr}"
-    assert "Traceback" not in done.stderr, done.stderr
-    return done.stdout, done.stderr
+    came, out, err = run(*words, within_s=120)
+    assert came == code, f"{words}: {came}\n{out}{err}"
+    assert "Traceback" not in err, err
+    return out, err
 
 
 class WithSite(unittest.TestCase):

@@ -121,7 +121,7 @@ class ShownAndTyped(unittest.TestCase):
         assert own is not None
         self.assertEqual(wanted(own, "5.1").data, (14100).to_bytes(2))
         self.assertEqual(wanted(own, "5.10011574074").data, (14101).to_bytes(2))
-        for raw in range(65536):
+        for raw in (*range(0, 65536, 13), 65535):
             check(self, own, raw.to_bytes(2))
 
     def test_what_lies_outside_is_refused(self) -> None:

@@ -77,9 +77,9 @@ class Recorder:
         if self._asked["may_stand_beside"]:  # the site's own place
             with suppress(OSError):
                 make_own(Path(self._asked["store"]).parent)
+        command = [sys.executable, "-m", "kanaleto.history.writer", str(os.getpid())]
         process = self._process = subprocess.Popen(
-            [sys.executable, "-m", "kanaleto.history.writer", str(os.getpid())], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL, start_new_session=True,
+            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True
         )  # fmt: skip
         self._hearer = owned_thread("record: hears its writer", partial(self._hear, process))
         self._hearer.start()

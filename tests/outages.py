@@ -16,7 +16,7 @@ from msgspec.structs import replace
 from kanaleto.control.alive import Wish
 from kanaleto.control.order import Result
 from kanaleto.control.owed import OWED_S, Stage
-from kanaleto.polling.events import EventKind
+from kanaleto.events.log import EventKind
 from tests.controlled import DRIVE, Controlled
 from tests.simulated import SimulatedLine, device
 from tests.test_polling import Running

@@ -17,6 +17,8 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
+from kanaleto.events.clock import Clock
+from kanaleto.events.log import EventKind
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
@@ -25,8 +27,6 @@ from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.plan import Block
 from kanaleto.polling.board import Quality, Record
-from kanaleto.polling.clock import Clock
-from kanaleto.polling.events import EventKind
 from kanaleto.polling.session import Session
 from kanaleto.site.link import SerialLink, SerialSettings, TcpLink
 from kanaleto.site.model import Device, Line, Site

@@ -7,7 +7,7 @@ from msgspec.structs import replace
 
 from kanaleto.control.alive import Wish
 from kanaleto.control.order import Consent, State
-from kanaleto.polling.events import EventKind
+from kanaleto.events.log import EventKind
 from kanaleto.site.model import Device, Point
 from tests.controlled import DRIVE, Controlled, controlled
 from tests.simulated import device, silent

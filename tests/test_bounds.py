@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from kanaleto.control.alive import Wish
 from kanaleto.control.order import Consent, State
+from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.history.journalfile import JournalFile, events_of
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.store import Store
@@ -19,7 +20,6 @@ from kanaleto.planning.lessons import Lessons, _parts_at
 from kanaleto.planning.partition import Rules, requests_of
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.board import Quality
-from kanaleto.polling.events import Ended, EventKind, EventLog
 from kanaleto.polling.requests import Requests
 from kanaleto.polling.schedule import DeviceState, Schedule
 from kanaleto.survey.asking import Sparing

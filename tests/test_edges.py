@@ -17,6 +17,8 @@ from kanaleto.control.snapshots import _read_row
 from kanaleto.control.waits import registers_within
 from kanaleto.control.wanted import CannotWrite, wanted
 from kanaleto.editing.steps import _MOST_STEPS, Steps
+from kanaleto.events.clock import Clock
+from kanaleto.events.log import EventKind
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.files.simulation import _fifo
@@ -26,8 +28,6 @@ from kanaleto.history.store import Store
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.spans import split_reads
 from kanaleto.polling.board import Quality
-from kanaleto.polling.clock import Clock
-from kanaleto.polling.events import EventKind
 from kanaleto.polling.movement import LEAST_BEFORE, WhatMoved
 from kanaleto.serving.hearing import Hearing
 from kanaleto.serving.network import NetworkServer

@@ -11,10 +11,10 @@ from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.row import Row
+from kanaleto.events.clock import Clock
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.clock import Clock
 from kanaleto.polling.session import Session
 from kanaleto.site.link import parse_link
 from kanaleto.site.model import Line, Site

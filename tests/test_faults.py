@@ -15,8 +15,8 @@ from pathlib import Path
 from unittest import mock
 
 from kanaleto.bench.units import Units
+from kanaleto.events.log import EventKind
 from kanaleto.lines.opening import framing_of
-from kanaleto.polling.events import EventKind
 from kanaleto.polling.line import LinePoller
 from kanaleto.serving.network import DatagramServer, NetworkServer
 from kanaleto.serving.port import PortServer

@@ -13,11 +13,11 @@ import time
 import unittest
 from pathlib import Path
 
+from kanaleto.events.clock import Clock
+from kanaleto.events.log import Ended, EventKind, EventLog, length_text
 from kanaleto.history.journal import FILE, Journal, journals_of
 from kanaleto.history.journalfile import JournalFile, Kept, NewerFile, add_note, connect, events_of
 from kanaleto.history.telling import as_message, as_object, how_long
-from kanaleto.polling.clock import Clock
-from kanaleto.polling.events import Ended, EventKind, EventLog, length_text
 from tests.simulated import SimulatedLine, device
 from tests.test_polling import Running
 from tests.virtual import run_virtual
@@ -146,7 +146,7 @@ class Ends(InFolder):
     def test_an_unclean_end_is_closed_at_the_next_start_and_its_end_is_unknown(self) -> None:
         code = (
             "import os, sys, time; from pathlib import Path; from kanaleto.history.journal import Journal;"
-            "from kanaleto.polling.events import *; log = EventLog(time.time);"
+            "from kanaleto.events.log import *; log = EventLog(time.time);"
             "j = Journal(Path(sys.argv[1]), 'killed', 'Ada', time.time, print); j.follow(log);"
             "log.note(EventKind.DEVICE_LOST, 'East', 'Pump', 'fell silent', going_on='lost');"
             "log.note(EventKind.LINE_DOWN, 'West', '', 'gone', going_on='down'); log.end('West', '', 'down');"

@@ -17,12 +17,12 @@ from kanaleto.capture.kept import Kept as KeptThings
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import Origin
 from kanaleto.capture.taped import TapeQuestion, ask_elsewhere, taped_curves
+from kanaleto.events.clock import Clock
+from kanaleto.events.log import EventKind, EventLog
 from kanaleto.files.loading import load_site
 from kanaleto.history.journal import journals_of
 from kanaleto.history.journalfile import Kept, events_of
 from kanaleto.history.renames import renamed
-from kanaleto.polling.clock import Clock
-from kanaleto.polling.events import EventKind, EventLog
 from kanaleto.site.model import Keeping
 from tests import killed
 from tests.commanded import run

@@ -9,10 +9,10 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.polling.board import Record
-from kanaleto.polling.events import Ended, EventKind, EventLog
 from kanaleto.polling.limits import Level, LimitWatch, level_of, rules_of
 from kanaleto.polling.world import World
 from kanaleto.site.link import TcpLink

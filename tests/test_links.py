@@ -13,11 +13,11 @@ from msgspec.structs import replace
 
 from kanaleto.bench.server import SiteServer
 from kanaleto.bench.units import Units
+from kanaleto.events.clock import Clock
 from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.serialport import _send
-from kanaleto.polling.clock import Clock
 from kanaleto.polling.session import Session
 from kanaleto.serving.admission import MOST_CONNECTIONS
 from kanaleto.site.link import Link, TcpLink, UdpLink, parse_link

@@ -8,7 +8,7 @@ from textual.pilot import Pilot
 
 from kanaleto.editing.deviceedit import change_device
 from kanaleto.editing.pointedit import change_points
-from kanaleto.polling.events import EventKind
+from kanaleto.events.log import EventKind
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.shared.prompt import Prompt

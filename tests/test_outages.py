@@ -5,7 +5,7 @@ import unittest
 
 from msgspec.structs import replace
 
-from kanaleto.polling.events import Event, EventKind
+from kanaleto.events.log import Event, EventKind
 from kanaleto.wire.frames import Frame
 from tests.outages import LineOutage
 from tests.simulated import Fault, Pieces, SimulatedLine, device

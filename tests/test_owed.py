@@ -12,9 +12,9 @@ from kanaleto.control.alive import Wish
 from kanaleto.control.ledger import Left, Row
 from kanaleto.control.order import Owed, Result, State, owed_data
 from kanaleto.control.owed import Stage
+from kanaleto.events.log import EventKind
 from kanaleto.history.journalfile import JournalFile
 from kanaleto.history.ledger import JournalLedger
-from kanaleto.polling.events import EventKind
 from tests.controlled import DRIVE, Controlled, controlled, routines_of
 from tests.outages import Outage
 from tests.simulated import device, silent

@@ -5,12 +5,12 @@ import unittest
 
 from msgspec.structs import replace
 
+from kanaleto.events.clock import Clock
+from kanaleto.events.log import EventKind
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.clock import Clock
 from kanaleto.polling.diagnosis import look_at
-from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import SLICES, Water, Worst
 from kanaleto.polling.session import Session
 from kanaleto.polling.world import HOLES_AGAIN_S

@@ -10,7 +10,7 @@ from kanaleto.control.control import Control
 from kanaleto.control.order import Consent, Result
 from kanaleto.control.routine import Routine, with_variables
 from kanaleto.control.running import Run, StepOutcome
-from kanaleto.polling.events import EventKind
+from kanaleto.events.log import EventKind
 from kanaleto.site.model import Site
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.rtu import Rtu

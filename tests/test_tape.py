@@ -14,8 +14,8 @@ from kanaleto.capture.reading import Capture
 from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.row import Row, row_of
 from kanaleto.capture.tape import Tape, aside_of, files_of
+from kanaleto.events.log import EventKind, EventLog
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.events import EventKind, EventLog
 from tests.exchanges import START_US, InFolder, exchange, rows, told_by_the_engine
 from tests.simulated import SimulatedLine, device, silent
 from tests.test_polling import Running

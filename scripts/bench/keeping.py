@@ -21,12 +21,12 @@ from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.row import Origin, Row
 from kanaleto.capture.tape import Tape
 from kanaleto.capture.words import asked_words
+from kanaleto.events.clock import Clock
 from kanaleto.history.journal import Journal
 from kanaleto.history.recording import Recording
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.store import SampleRow, Store, url_of
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.clock import Clock
 from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Site

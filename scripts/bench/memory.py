@@ -8,7 +8,7 @@ import tracemalloc
 from tests.simulated import SimulatedLine, device, silent
 from tests.virtual import run_virtual
 
-from kanaleto.polling.clock import Clock
+from kanaleto.events.clock import Clock
 from kanaleto.polling.session import Session
 from scripts.bench.figure import Figure
 

@@ -14,6 +14,8 @@ from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.row import Origin
 from kanaleto.editing.presence import user_name
+from kanaleto.events.clock import Clock
+from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.files.beside import folder_beside
 from kanaleto.history.conditions import Conditions
 from kanaleto.history.journal import FILE, Journal, journals_of, renames_in
@@ -24,8 +26,6 @@ from kanaleto.history.recorder import Recorder, Renamed, default_store
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.renames import Rename, words
 from kanaleto.history.store_error import CannotRecord
-from kanaleto.polling.clock import Clock
-from kanaleto.polling.events import Ended, EventKind, EventLog
 from kanaleto.polling.listener import Sink
 from kanaleto.polling.session import Session
 from kanaleto.polling.world import World

@@ -10,7 +10,7 @@ from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.packing import pack_exchanges
 from kanaleto.capture.row import Row, row_of
 from kanaleto.capture.tape import AFTER_US, Tape
-from kanaleto.polling.events import Event, stands_for
+from kanaleto.events.log import Event, stands_for
 from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.site.model import Line
 

@@ -12,9 +12,9 @@ from kanaleto.cli.historyrows import SampleRow, tell_rows, write_csv
 from kanaleto.cli.keptfiles import earlier_name, folder_of, is_site, journal_events, stores_of
 from kanaleto.cli.moments import local, micros_of, zone
 from kanaleto.cli.output import emit, say
+from kanaleto.events.log import length_text
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.history.telling import as_object, how_long, iso_ms, sentence
-from kanaleto.polling.events import length_text
 
 if TYPE_CHECKING:
     from kanaleto.history.query import History, Sample, SeriesInfo

@@ -8,10 +8,10 @@ from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import outcome_error
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
+from kanaleto.events.log import EventKind
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import Block
 from kanaleto.polling.board import Quality, Readings, Record, times_ten_to
-from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Tally
 from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.process import prepare_process

@@ -11,9 +11,9 @@ from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.output import say
 from kanaleto.cli.running import run_until_signal
+from kanaleto.events.clock import Clock
+from kanaleto.events.log import EventKind, EventLog
 from kanaleto.files.loading import load_site
-from kanaleto.polling.clock import Clock
-from kanaleto.polling.events import EventKind, EventLog
 from kanaleto.polling.session import LOOK_S
 from kanaleto.serving.network import CannotServe
 from kanaleto.supervision.owned import Failure, follow, leave

@@ -16,8 +16,8 @@ from kanaleto.control.orders import Orders, Refused
 from kanaleto.control.owed import Owings, Stage, meets
 from kanaleto.control.telling import hex_of
 from kanaleto.control.waits import Wait, registers_within, wait_on
+from kanaleto.events.log import EventKind, length_text
 from kanaleto.lines.outcome import Outcome
-from kanaleto.polling.events import EventKind, length_text
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.session import Session
 

@@ -24,7 +24,7 @@ from kanaleto.control.routinefile import read_routines, routine_paths
 from kanaleto.control.running import Run, RunState
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.waits import Wait
-from kanaleto.polling.events import Event, EventKind, stands_for
+from kanaleto.events.log import Event, EventKind, stands_for
 from kanaleto.polling.listener import Sink
 from kanaleto.polling.session import Session
 from kanaleto.polling.world import World

@@ -13,7 +13,7 @@ from collections.abc import Callable
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kanaleto.polling.clock import seconds_with_sleep
+from kanaleto.events.clock import seconds_with_sleep
 
 UNLOCKED_S, IDLE_S = 600.0, 300.0
 _SLEPT_S, _SOON_S = 2.0, 60.0

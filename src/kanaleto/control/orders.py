@@ -25,8 +25,8 @@ from kanaleto.control.permission import is_broadcast, permission_at, points_touc
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.telling import hex_of, is_taken, state_of, under, words_of_outcome
 from kanaleto.control.wanted import CannotWrite, text_of
+from kanaleto.events.log import EventKind
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.polling.events import EventKind
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Device, DeviceLimits

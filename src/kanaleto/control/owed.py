@@ -24,8 +24,8 @@ from kanaleto.control.orders import Orders, Refused
 from kanaleto.control.permission import permission_at
 from kanaleto.control.telling import hex_of, is_taken, under
 from kanaleto.control.wanted import WHOLE, CannotWrite
+from kanaleto.events.log import EventKind, length_text
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.polling.events import EventKind, length_text
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Device, DeviceLimits

@@ -21,8 +21,8 @@ from kanaleto.control.orders import Orders, Refused
 from kanaleto.control.routine import Routine, Step, StepKind, ValueSpec
 from kanaleto.control.routinefile import wanted_of
 from kanaleto.control.wanted import CannotWrite, Wanted, wanted
+from kanaleto.events.log import EventKind
 from kanaleto.planning.plan import Identity, Place
-from kanaleto.polling.events import EventKind
 from kanaleto.polling.session import Session
 from kanaleto.supervision.owned import Owned, fault_sentence
 

@@ -6,9 +6,9 @@ from collections import deque
 from collections.abc import Callable
 from pathlib import Path
 
+from kanaleto.events.log import Event, EventKind, EventLog
 from kanaleto.history.journalfile import JournalFile, NewerFile, events_of, micros
 from kanaleto.history.renames import Rename
-from kanaleto.polling.events import Event, EventKind, EventLog
 
 FILE = "journal.db"
 _MOST_WAITING = 5000

@@ -14,9 +14,9 @@ from typing import Any
 
 from msgspec import Struct
 
+from kanaleto.events.log import Ended, Event, EventKind
 from kanaleto.files.beside import make_own, place_of, require_own, require_own_database
 from kanaleto.history.sound import why_unsound
-from kanaleto.polling.events import Ended, Event, EventKind
 
 KEPT_DAYS, KEPT_BYTES = 400, 64_000_000
 _BUSY_S = 5.0

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import TypeVar
 
 from kanaleto.control.ledger import CannotWriteDown, Left, Row
+from kanaleto.events.log import EventKind
 from kanaleto.history.journalfile import NewerFile, connect, micros, read_data
-from kanaleto.polling.events import EventKind
 
 _OPEN_S = 5.0
 _LOOK_S = 0.02

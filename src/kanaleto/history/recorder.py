@@ -15,11 +15,11 @@ from typing import Any
 
 import msgspec
 
+from kanaleto.events.log import length_text
 from kanaleto.files.beside import make_own
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.renames import Rename
 from kanaleto.history.store_error import CannotRecord
-from kanaleto.polling.events import length_text
 from kanaleto.site.model import Keeping
 from kanaleto.supervision.owned import Owned, owned_thread
 

@@ -10,6 +10,7 @@ from typing import Any
 
 from msgspec import Struct
 
+from kanaleto.events.log import Event, EventKind
 from kanaleto.history.definition import told_of, told_of_derived
 from kanaleto.history.minutes import Minutes
 from kanaleto.history.recording import BREAK_US
@@ -18,7 +19,6 @@ from kanaleto.history.standing import BAD, GOOD, NEVER, STALE
 from kanaleto.planning.plan import Block, DevicePlan, Identity, Place
 from kanaleto.polling.board import Readings, Record
 from kanaleto.polling.derived import place_named
-from kanaleto.polling.events import Event, EventKind
 from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.world import World
 from kanaleto.site.expression import references

@@ -4,8 +4,8 @@ from collections.abc import Iterable
 from datetime import UTC, datetime
 from typing import Any
 
+from kanaleto.events.log import EventKind, length_text
 from kanaleto.history.journalfile import Kept
-from kanaleto.polling.events import EventKind, length_text
 
 COLUMNS = ("at", "ended", "length_s", "end", "line", "device", "point", "kind", "text", "count", "last", "who", "note")
 _QUIET = frozenset((EventKind.RUN.value, EventKind.SITE.value))

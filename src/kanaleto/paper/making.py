@@ -6,12 +6,12 @@ from math import isfinite
 
 import numpy as np
 
+from kanaleto.events.log import length_text
 from kanaleto.history.curves import STALE, Curve, Thinned, figures, thinned
 from kanaleto.paper.look import zone_words
 from kanaleto.paper.sheets import Column, PaperCurve, TableSheet, TrendSheet
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
 from kanaleto.polling.board import Quality
-from kanaleto.polling.events import length_text
 from kanaleto.polling.limits import rules_of
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.counting import from_wire

@@ -8,11 +8,11 @@ others want the line. A refusal is an answer.
 
 from collections.abc import Callable
 
+from kanaleto.events.clock import Clock
+from kanaleto.events.log import EventKind
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.board import Board, Record, Trouble
-from kanaleto.polling.clock import Clock
 from kanaleto.polling.connection import Connection
-from kanaleto.polling.events import EventKind
 from kanaleto.polling.listener import Listener
 from kanaleto.polling.outages import Outages
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule

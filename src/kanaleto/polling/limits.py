@@ -13,9 +13,9 @@ from typing import NamedTuple
 from msgspec import Struct
 from msgspec.structs import replace
 
+from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, DevicePlan, Identity, Place
 from kanaleto.polling.board import Quality, Readings, Record
-from kanaleto.polling.events import Ended, EventKind, EventLog
 from kanaleto.polling.listener import Sink
 from kanaleto.polling.world import World
 from kanaleto.site.model import Limits, Point

@@ -9,6 +9,8 @@ forgotten it.
 import asyncio
 from collections.abc import Iterable, Mapping
 
+from kanaleto.events.clock import Clock
+from kanaleto.events.log import EventKind
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
@@ -17,9 +19,7 @@ from kanaleto.planning.blocks import Difference
 from kanaleto.planning.plan import DevicePlan
 from kanaleto.polling.board import Board, Trouble
 from kanaleto.polling.chain import SETTLED, Chain
-from kanaleto.polling.clock import Clock
 from kanaleto.polling.connection import Connection
-from kanaleto.polling.events import EventKind
 from kanaleto.polling.health import Water
 from kanaleto.polling.judgement import Judgement
 from kanaleto.polling.listener import Listener

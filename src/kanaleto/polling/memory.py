@@ -9,9 +9,9 @@ from array import array
 from collections.abc import Iterable
 from typing import NamedTuple
 
+from kanaleto.events.clock import Clock
 from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Identity
 from kanaleto.polling.board import Quality, Reading, Readings, Record
-from kanaleto.polling.clock import Clock
 from kanaleto.polling.listener import Sink
 from kanaleto.polling.trace import TRACE_EVERY_S
 from kanaleto.polling.world import World

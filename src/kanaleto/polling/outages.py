@@ -17,8 +17,8 @@ from collections.abc import Callable, Iterable
 
 from msgspec import Struct, field
 
+from kanaleto.events.log import EventKind, length_text
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.events import EventKind, length_text
 from kanaleto.polling.listener import Listener
 
 LOST, DOWN = "lost", "down"

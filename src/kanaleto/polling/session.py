@@ -6,16 +6,16 @@ from collections import deque
 from collections.abc import Callable, Mapping
 from contextlib import AbstractAsyncContextManager, suppress
 
+from kanaleto.events.clock import Clock
+from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
 from kanaleto.planning.blocks import Difference
 from kanaleto.planning.plan import Block, DevicePlan, Plan
 from kanaleto.polling.board import Board, Record
-from kanaleto.polling.clock import Clock
 from kanaleto.polling.connection import same_connection
 from kanaleto.polling.derived import EVERY_S
-from kanaleto.polling.events import Ended, EventKind, EventLog
 from kanaleto.polling.health import MinuteLevel
 from kanaleto.polling.lending import AskThere, Lending
 from kanaleto.polling.limits import LimitWatch

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Protocol
 
 from kanaleto.demo.start import is_demo
 from kanaleto.editing.news import Change
+from kanaleto.events.log import EventKind
 from kanaleto.history.renames import Rename, renamed, words
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.polling.engine import Engine, EngineEnded
-from kanaleto.polling.events import EventKind
 from kanaleto.site.model import Site
 from kanaleto.tui.shared.context import Then
 

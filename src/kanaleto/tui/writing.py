@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Protocol
 
 from kanaleto.control.lock import Lock
 from kanaleto.editing.door import Door
+from kanaleto.events.log import EventKind
 from kanaleto.files.beside import folder_beside
 from kanaleto.polling.engine import Engine, EngineEnded
-from kanaleto.polling.events import EventKind
 from kanaleto.site.model import Writing as How
 from kanaleto.tui.keeping import Keeping
 from kanaleto.tui.shared.presses import Presses

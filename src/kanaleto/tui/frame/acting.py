@@ -14,7 +14,7 @@ from kanaleto.control.control import Control
 from kanaleto.control.order import Result, State
 from kanaleto.control.owed import OwedState, Stage
 from kanaleto.control.running import RunState
-from kanaleto.polling.events import length_text
+from kanaleto.events.log import length_text
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells

@@ -7,7 +7,7 @@ from textual.containers import Vertical
 from textual.strip import Strip
 from textual.widgets import Input
 
-from kanaleto.polling.events import Event, EventKind, length_text
+from kanaleto.events.log import Event, EventKind, length_text
 from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells

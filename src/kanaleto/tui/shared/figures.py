@@ -2,9 +2,9 @@
 
 from math import isfinite
 
+from kanaleto.events.log import length_text
 from kanaleto.history.figures import Figures
 from kanaleto.planning.plan import AnyPlace, DerivedPlace
-from kanaleto.polling.events import length_text
 from kanaleto.polling.limits import is_word_of_bits
 from kanaleto.site.model import Point
 from kanaleto.tui.shared.pane import Row

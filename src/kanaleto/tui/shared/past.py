@@ -1,6 +1,6 @@
 """A limit that is past, in one row."""
 
-from kanaleto.polling.events import length_text
+from kanaleto.events.log import length_text
 from kanaleto.polling.limits import Crossing, Level
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.words import clock_text

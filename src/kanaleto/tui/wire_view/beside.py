@@ -3,8 +3,8 @@ one."""
 
 from textual.strip import Strip
 
+from kanaleto.events.log import length_text
 from kanaleto.polling.diagnosis import look_at
-from kanaleto.polling.events import length_text
 from kanaleto.polling.snapshot import DeviceStatus
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn

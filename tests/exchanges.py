@@ -7,9 +7,9 @@ from pathlib import Path
 
 from hypothesis import strategies as st
 
+from kanaleto.board.listener import Exchange
 from kanaleto.capture.row import Row
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.polling.listener import Exchange
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
 from kanaleto.wire.rtu import Rtu

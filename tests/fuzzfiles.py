@@ -16,12 +16,12 @@ from importlib import resources
 from pathlib import Path
 
 from kanaleto.bench.device import SimulatedDevice
+from kanaleto.board.board import Board, Record
+from kanaleto.board.derived import Formulas
 from kanaleto.files.maprows import NEW_MAP, with_rows
 from kanaleto.files.sitefile import read_site
 from kanaleto.files.texts import SiteTexts
 from kanaleto.planning.plan import plan_site
-from kanaleto.polling.board import Board, Record
-from kanaleto.polling.derived import Formulas
 from kanaleto.site.expression import BadExpression, Memory, compile_expression
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Site

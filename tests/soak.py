@@ -17,6 +17,7 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
+from kanaleto.board.board import Quality, Record
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind
 from kanaleto.files.mapfaults import MapDefaults
@@ -26,7 +27,6 @@ from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.plan import Block
-from kanaleto.polling.board import Quality, Record
 from kanaleto.polling.session import Session
 from kanaleto.site.link import SerialLink, SerialSettings, TcpLink
 from kanaleto.site.model import Device, Line, Site

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from kanaleto.board.board import Quality
 from kanaleto.control.alive import Wish
 from kanaleto.control.order import Consent, State
 from kanaleto.events.log import Ended, EventKind, EventLog
@@ -19,7 +20,6 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.lessons import Lessons, _parts_at
 from kanaleto.planning.partition import Rules, requests_of
 from kanaleto.planning.plan import plan_site
-from kanaleto.polling.board import Quality
 from kanaleto.polling.requests import Requests
 from kanaleto.polling.schedule import DeviceState, Schedule
 from kanaleto.survey.asking import Sparing

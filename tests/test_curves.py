@@ -9,6 +9,8 @@ from unittest import mock
 import numpy as np
 from msgspec.structs import replace
 
+from kanaleto.board.health import Worst
+from kanaleto.board.memory import MOST_PIECES, PIECE, Memory, Remembered
 from kanaleto.history import storedcurve
 from kanaleto.history.asking import Question, answer_to
 from kanaleto.history.curves import (
@@ -30,8 +32,6 @@ from kanaleto.history.minutelevels import recorded_minutes
 from kanaleto.history.standing import CHANGED
 from kanaleto.history.store import Store
 from kanaleto.history.storedcurve import stored_curve
-from kanaleto.polling.health import Worst
-from kanaleto.polling.memory import MOST_PIECES, PIECE, Memory, Remembered
 from tests.recorded import COUNTER, InFolder, Kept, counting
 from tests.simulated import SimulatedLine, device, silent
 from tests.virtual import run_virtual

@@ -20,11 +20,11 @@ from pathlib import Path
 from textual import events
 from textual.pilot import Pilot
 
+from kanaleto.board import world
 from kanaleto.editing.draft import Draft
 from kanaleto.editing.pointedit import change_points
 from kanaleto.files.loading import load_whole
 from kanaleto.planning import plan as planning
-from kanaleto.polling import world
 from kanaleto.polling.engine import Engine
 from kanaleto.site.model import Site
 from kanaleto.survey.scratch import Question

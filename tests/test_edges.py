@@ -10,6 +10,8 @@ from types import SimpleNamespace
 
 from msgspec.structs import replace
 
+from kanaleto.analysis.movement import LEAST_BEFORE, WhatMoved
+from kanaleto.board.board import Quality
 from kanaleto.capture.jsonlines import _row
 from kanaleto.capture.tape import MOST_ASIDE, aside_of, prune_aside
 from kanaleto.control.alive import Wish
@@ -27,8 +29,6 @@ from kanaleto.history.recording import BREAK_US, Recording
 from kanaleto.history.store import Store
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.spans import split_reads
-from kanaleto.polling.board import Quality
-from kanaleto.polling.movement import LEAST_BEFORE, WhatMoved
 from kanaleto.serving.hearing import Hearing
 from kanaleto.serving.network import NetworkServer
 from kanaleto.site.counting import Numbering, OwnNumbering

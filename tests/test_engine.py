@@ -6,9 +6,9 @@ import unittest
 
 from msgspec.structs import replace
 
+from kanaleto.analysis.diagnosis import look_at
+from kanaleto.board.board import Quality
 from kanaleto.events.log import EventKind
-from kanaleto.polling.board import Quality
-from kanaleto.polling.diagnosis import look_at
 from kanaleto.polling.schedule import SILENT_SHARE
 from kanaleto.site.model import DeviceLimits, Site
 from kanaleto.wire.codes import Table

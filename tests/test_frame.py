@@ -8,9 +8,9 @@ import unittest.mock
 
 from textual.widgets import Static
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Site
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.frame.keys import Keys

@@ -4,11 +4,11 @@ import asyncio
 import unittest
 from collections.abc import Callable, Sequence
 
+from kanaleto.analysis.diagnosis import look_at
 from kanaleto.events.log import EventKind
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
-from kanaleto.polling.diagnosis import look_at
 from kanaleto.polling.session import Session
 from kanaleto.site.link import TcpLink
 from kanaleto.survey.units import UnitSurvey

@@ -9,12 +9,13 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from kanaleto.analysis.limits import LimitWatch
+from kanaleto.board.board import Record
+from kanaleto.board.crossing import Level, level_of, rules_of
+from kanaleto.board.world import World
 from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
-from kanaleto.polling.board import Record
-from kanaleto.polling.limits import Level, LimitWatch, level_of, rules_of
-from kanaleto.polling.world import World
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import Line, Site
 from kanaleto.tables.maps import point_cells

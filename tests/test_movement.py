@@ -5,9 +5,9 @@ import unittest
 
 import numpy as np
 
+from kanaleto.analysis.movement import NOTICED, WhatMoved, scores, spreads
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.polling.bare import Bare
-from kanaleto.polling.movement import NOTICED, WhatMoved, scores, spreads
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Site
 from kanaleto.wire.codes import Table
 from tests.simulated import SimulatedLine, device
@@ -124,7 +124,7 @@ class OnALine(unittest.TestCase):
                 self.assertGreater(spreads(taken())["Device", "Touched"], 0.5)
                 state = bare.state
                 assert state is not None
-                from kanaleto.polling.movement import ranked_words
+                from kanaleto.analysis.movement import ranked_words
 
                 words = ranked_words(state, since)
                 self.assertEqual([(one.address, one.after) for one in words[:2]], [(6, 500), (1, 25)])

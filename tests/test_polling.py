@@ -5,15 +5,15 @@ import unittest
 
 from msgspec.structs import replace
 
+from kanaleto.analysis.diagnosis import look_at
+from kanaleto.board.board import Quality, Reading
+from kanaleto.board.health import SLICES, Water, Worst
+from kanaleto.board.world import HOLES_AGAIN_S
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import plan_site
-from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.diagnosis import look_at
-from kanaleto.polling.health import SLICES, Water, Worst
 from kanaleto.polling.session import Session
-from kanaleto.polling.world import HOLES_AGAIN_S
 from kanaleto.site.model import DeviceLimits, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, WriteRegister

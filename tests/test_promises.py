@@ -11,13 +11,13 @@ from typing import Any
 
 from msgspec.structs import replace
 
+from kanaleto.board.board import Quality
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.lines.tcp import TcpChannel
 from kanaleto.planning.plan import DerivedPlace
-from kanaleto.polling.board import Quality
 from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.polling.session import Session
 from kanaleto.site.expression import BadExpression, Memory, compile_expression

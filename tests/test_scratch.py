@@ -17,12 +17,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+from kanaleto.analysis.readings import off_by_one, other_readings, samples_of, verdict, window
+from kanaleto.board.board import Board, Record
 from kanaleto.cli.progress import Progress
 from kanaleto.cli.ranges import parse_units
 from kanaleto.planning.plan import plan_site
-from kanaleto.polling.board import Board, Record
 from kanaleto.polling.once import read_once
-from kanaleto.polling.readings import off_by_one, other_readings, samples_of, verdict, window
 from kanaleto.polling.session import Session
 from kanaleto.site.counting import Numbering
 from kanaleto.site.link import TcpLink

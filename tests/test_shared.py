@@ -9,8 +9,8 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kanaleto.board.board import Quality
 from kanaleto.files.loading import load_site
-from kanaleto.polling.board import Quality
 from kanaleto.polling.session import Session
 from kanaleto.site.counting import Numbering, OwnNumbering, countings, from_wire, to_wire
 from kanaleto.site.faults import FaultyFile

@@ -11,6 +11,7 @@ from collections.abc import Callable
 from pathlib import Path
 from unittest import mock
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.capture.kept import Kept
 from kanaleto.capture.row import Origin
 from kanaleto.control.alive import Wish
@@ -26,7 +27,6 @@ from kanaleto.history.journal import journals_of
 from kanaleto.history.journalfile import events_of
 from kanaleto.history.query import History
 from kanaleto.polling.engine import Engine
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.supervision.owned import (
     After,
     Failure,

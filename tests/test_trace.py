@@ -3,7 +3,7 @@
 import threading
 import unittest
 
-from kanaleto.polling.trace import TRACE_EVERY_S, TRACE_LENGTH, Trace
+from kanaleto.board.trace import TRACE_EVERY_S, TRACE_LENGTH, Trace
 
 
 class Traces(unittest.TestCase):

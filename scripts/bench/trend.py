@@ -8,13 +8,13 @@ import tempfile
 import time
 from pathlib import Path
 
+from kanaleto.board.memory import Remembered
 from kanaleto.history.curves import FromMemory, thinned
 from kanaleto.history.definition import read_definition
 from kanaleto.history.query import History
 from kanaleto.history.standing import CHANGED, GOOD
 from kanaleto.history.store import Store, url_of
 from kanaleto.history.storedcurve import stored_curve
-from kanaleto.polling.memory import Remembered
 from kanaleto.tui.trend.raster import curve_dots, drawn
 from scripts.bench.figure import Figure
 

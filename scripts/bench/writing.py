@@ -14,6 +14,7 @@ from pathlib import Path
 
 from tests.test_bench import free_port
 
+from kanaleto.board.listener import Exchange, Sink
 from kanaleto.control.alive import Wish
 from kanaleto.control.control import Control
 from kanaleto.control.ledger import Ledger, MemoryLedger
@@ -23,7 +24,6 @@ from kanaleto.control.waits import wait_on
 from kanaleto.files.loading import load_site
 from kanaleto.history.journalfile import JournalFile
 from kanaleto.history.ledger import JournalLedger
-from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Site
 from kanaleto.wire.codes import WRITING, Table

@@ -10,6 +10,8 @@ from pathlib import Path
 
 from platformdirs import user_data_path
 
+from kanaleto.board.listener import Sink
+from kanaleto.board.world import World
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.row import Origin
@@ -26,9 +28,7 @@ from kanaleto.history.recorder import Recorder, Renamed, default_store
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.renames import Rename, words
 from kanaleto.history.store_error import CannotRecord
-from kanaleto.polling.listener import Sink
 from kanaleto.polling.session import Session
-from kanaleto.polling.world import World
 from kanaleto.site.model import KEEPING_EVENTS, Site
 from kanaleto.supervision.owned import each_of
 

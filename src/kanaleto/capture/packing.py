@@ -16,9 +16,9 @@ from pathlib import Path
 from struct import Struct, error
 from typing import BinaryIO, NamedTuple
 
+from kanaleto.board.listener import Exchange
 from kanaleto.capture.row import Row, row_of
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.listener import Exchange
 from kanaleto.site.model import Line
 
 HEAD_LINE = b"kanaleto tape 1 "

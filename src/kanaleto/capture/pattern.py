@@ -5,11 +5,11 @@ from collections.abc import Iterable
 
 from msgspec import Struct, field
 
+from kanaleto.analysis.diagnosis import Finding, look_at
+from kanaleto.board.health import Tally, WaterLevels
+from kanaleto.board.snapshot import DeviceStatus, LineStatus
 from kanaleto.capture.row import Row, link_of
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.diagnosis import Finding, look_at
-from kanaleto.polling.health import Tally, WaterLevels
-from kanaleto.polling.snapshot import DeviceStatus, LineStatus
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.pdu import Refused
 

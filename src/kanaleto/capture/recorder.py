@@ -6,12 +6,12 @@ from collections import deque
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
+from kanaleto.board.listener import Exchange, Sink
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.packing import pack_exchanges
 from kanaleto.capture.row import Row, row_of
 from kanaleto.capture.tape import AFTER_US, Tape
 from kanaleto.events.log import Event, stands_for
-from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.site.model import Line
 
 _MOST_WAITING = 100_000

@@ -3,9 +3,9 @@
 from enum import Enum
 from typing import NamedTuple
 
+from kanaleto.board.listener import Exchange
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.listener import Exchange
 from kanaleto.site.link import Link, parse_link
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Answer, PduError, Request, parse_answer, parse_request

@@ -4,9 +4,9 @@ site reads its points today."""
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
+from kanaleto.board.board import times_ten_to
 from kanaleto.capture.row import Row
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.board import times_ten_to
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.values.codec import NoValue, Value
 from kanaleto.wire.pdu import Read, ReadAnswer

@@ -8,12 +8,12 @@ from pathlib import Path
 import msgspec
 from msgspec import Struct
 
+from kanaleto.board.memory import number_of
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.packing import BlockHead
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.samples import samples_of
 from kanaleto.files.loading import load_site
-from kanaleto.polling.memory import number_of
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import DEMAND, Device, Site
 

@@ -3,6 +3,9 @@
 import asyncio
 from collections.abc import Callable
 
+from kanaleto.board.board import Quality, Readings, Record, times_ten_to
+from kanaleto.board.health import Tally
+from kanaleto.board.listener import Exchange, Sink
 from kanaleto.capture.kept import Kept
 from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import outcome_error
@@ -11,9 +14,6 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.events.log import EventKind
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import Block
-from kanaleto.polling.board import Quality, Readings, Record, times_ten_to
-from kanaleto.polling.health import Tally
-from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Line, Site

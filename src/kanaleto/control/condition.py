@@ -3,9 +3,9 @@
 import asyncio
 from collections.abc import Mapping
 
+from kanaleto.board.derived import place_named
 from kanaleto.control.routine import OF_ROUTINE, with_variables
 from kanaleto.planning.plan import AnyPlace, Place
-from kanaleto.polling.derived import place_named
 from kanaleto.polling.once import read_once
 from kanaleto.polling.session import Session
 from kanaleto.site.expression import Expression, Memory, compile_expression

@@ -10,6 +10,8 @@ from typing import Any, TypeVar
 
 from msgspec.structs import replace
 
+from kanaleto.board.listener import Sink
+from kanaleto.board.world import World
 from kanaleto.control.after import watch
 from kanaleto.control.alive import AliveState, Wish
 from kanaleto.control.alives import Alives
@@ -25,9 +27,7 @@ from kanaleto.control.running import Run, RunState
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.waits import Wait
 from kanaleto.events.log import Event, EventKind, stands_for
-from kanaleto.polling.listener import Sink
 from kanaleto.polling.session import Session
-from kanaleto.polling.world import World
 from kanaleto.site.faults import Fault
 from kanaleto.site.model import KEEPING_EVENTS, Site
 from kanaleto.supervision.owned import owned_task

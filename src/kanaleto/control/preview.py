@@ -13,6 +13,8 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
+from kanaleto.board.board import Quality
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.alive import Wish
 from kanaleto.control.order import Order, combined, requests_of
 from kanaleto.control.permission import is_broadcast
@@ -29,8 +31,6 @@ from kanaleto.control.wanted import (
 )
 from kanaleto.files.texts import CannotRead, read_bounded
 from kanaleto.planning.plan import Place
-from kanaleto.polling.board import Quality
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import FramingKind
 from kanaleto.site.model import Access, Device, DeviceLimits, Line, Point
 from kanaleto.values.codec import Codec

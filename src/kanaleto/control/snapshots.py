@@ -14,6 +14,8 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
+from kanaleto.board.board import Quality
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.order import Order, Result, State
 from kanaleto.control.orders import Orders
 from kanaleto.control.wanted import WHOLE, mask_of, text_of, why_not_writable
@@ -21,9 +23,7 @@ from kanaleto.files.harmless import guarded, unguarded
 from kanaleto.files.texts import read_text
 from kanaleto.files.whole import write_whole
 from kanaleto.planning.plan import Place
-from kanaleto.polling.board import Quality
 from kanaleto.polling.session import Session
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.faults import Fault, FaultyFile
 from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.wire.codes import Table

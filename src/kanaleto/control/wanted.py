@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kanaleto.polling.board import times_ten_to
+from kanaleto.board.board import times_ten_to
 from kanaleto.site.model import Access, Point, Writing
 from kanaleto.values.codec import CannotEncode, Codec
 from kanaleto.values.text import decimals_of, shown

@@ -4,9 +4,9 @@ from collections.abc import Callable
 
 from msgspec.structs import replace
 
-from kanaleto.polling.derived import Formulas
-from kanaleto.polling.listener import Sink
-from kanaleto.polling.world import World
+from kanaleto.board.derived import Formulas
+from kanaleto.board.listener import Sink
+from kanaleto.board.world import World
 from kanaleto.site.expression import Memory
 from kanaleto.site.model import Derived
 

@@ -10,8 +10,8 @@ import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
+from kanaleto.board.memory import PIECE, Columns, Remembered
 from kanaleto.history.figures import Figures
-from kanaleto.polling.memory import PIECE, Columns, Remembered
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.int8]

@@ -3,10 +3,10 @@
 import json
 from pathlib import Path
 
+from kanaleto.board.health import MinuteLevel, Worst
 from kanaleto.history.query import History
 from kanaleto.history.store import StoreError
 from kanaleto.history.store_error import CannotRecord
-from kanaleto.polling.health import MinuteLevel, Worst
 
 
 def recorded_minutes(store: str, site: str, begin: float, end: float) -> dict[str, dict[int, MinuteLevel]]:

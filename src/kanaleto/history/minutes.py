@@ -5,8 +5,8 @@ from typing import Any
 
 from msgspec import Struct, field
 
+from kanaleto.board.listener import Exchange
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.listener import Exchange
 from kanaleto.site.model import Device, Line
 
 MINUTE_US = 60_000_000

@@ -11,6 +11,7 @@ import math
 from collections.abc import Callable
 from typing import Any
 
+from kanaleto.board.board import times_ten_to
 from kanaleto.history.definition import read_definition
 from kanaleto.history.standing import (
     BAD,
@@ -26,7 +27,6 @@ from kanaleto.history.standing import (
     Series,
 )  # fmt: skip
 from kanaleto.history.store import SampleRow, Store
-from kanaleto.polling.board import times_ten_to
 from kanaleto.site.expression import Memory, compile_expression
 from kanaleto.values.block import BitBlock, RegisterBlock
 from kanaleto.values.codec import NoValue, Value

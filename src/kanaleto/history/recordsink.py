@@ -10,6 +10,10 @@ from typing import Any
 
 from msgspec import Struct
 
+from kanaleto.board.board import Readings, Record
+from kanaleto.board.derived import place_named
+from kanaleto.board.listener import Exchange, Sink
+from kanaleto.board.world import World
 from kanaleto.events.log import Event, EventKind
 from kanaleto.history.definition import told_of, told_of_derived
 from kanaleto.history.minutes import Minutes
@@ -17,10 +21,6 @@ from kanaleto.history.recording import BREAK_US
 from kanaleto.history.renames import Rename
 from kanaleto.history.standing import BAD, GOOD, NEVER, STALE
 from kanaleto.planning.plan import Block, DevicePlan, Identity, Place
-from kanaleto.polling.board import Readings, Record
-from kanaleto.polling.derived import place_named
-from kanaleto.polling.listener import Exchange, Sink
-from kanaleto.polling.world import World
 from kanaleto.site.expression import references
 from kanaleto.site.formula import labels_in, order_of
 from kanaleto.site.model import Site

@@ -6,14 +6,14 @@ from math import isfinite
 
 import numpy as np
 
+from kanaleto.board.board import Quality
+from kanaleto.board.crossing import rules_of
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.events.log import length_text
 from kanaleto.history.curves import STALE, Curve, Thinned, figures, thinned
 from kanaleto.paper.look import zone_words
 from kanaleto.paper.sheets import Column, PaperCurve, TableSheet, TrendSheet
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
-from kanaleto.polling.board import Quality
-from kanaleto.polling.limits import rules_of
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.counting import from_wire
 from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Device, Line, Point

@@ -1,1 +1,1 @@
-"""Which requests (plan), when (schedule), what came of it (health), the last block of each request (board)."""
+"""Asking: which block of a line is due, on which connection, and what an outcome means."""

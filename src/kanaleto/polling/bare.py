@@ -7,8 +7,7 @@ from collections import deque
 from collections.abc import Iterator
 from contextlib import suppress
 
-from msgspec import Struct
-
+from kanaleto.analysis.barewords import BareState, Words
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Device
@@ -19,26 +18,6 @@ MOST_WORDS = 1000
 KEPT = 240
 _EVERY_S = 0.5
 _AFTER_FAILURE_S = 2.0
-
-
-class Words(Struct, frozen=True):
-    """A stretch that one request reads, and what it read: loop times and the bytes as they came, the oldest first."""
-
-    first: int
-    count: int
-    read: tuple[tuple[float, bytes], ...]
-
-
-class BareState(Struct, frozen=True):
-    """What is watched, as it stands. `told` is what there is to say of it."""
-
-    device: str
-    table: Table
-    first: int
-    last: int
-    words: tuple[Words, ...] = ()
-    refused: tuple[tuple[int, int], ...] = ()
-    told: str = ""
 
 
 class BareWatch:

@@ -3,9 +3,9 @@ answers on it."""
 
 import asyncio
 
+from kanaleto.board.listener import Listener
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome
-from kanaleto.polling.listener import Listener
 from kanaleto.polling.outages import Outages
 from kanaleto.site.model import Line
 from kanaleto.wire.pdu import Request

@@ -8,11 +8,11 @@ import time
 from collections.abc import Callable, Coroutine
 from typing import Any, TypeVar
 
+from kanaleto.board.snapshot import Snapshot
+from kanaleto.board.world import Planned
 from kanaleto.polling.leaving import Leaving
 from kanaleto.polling.process import prepare_process, show_collector
 from kanaleto.polling.session import Session
-from kanaleto.polling.snapshot import Snapshot
-from kanaleto.polling.world import Planned
 from kanaleto.site.model import Site
 from kanaleto.supervision.owned import After, Owned
 

@@ -8,12 +8,12 @@ others want the line. A refusal is an answer.
 
 from collections.abc import Callable
 
+from kanaleto.board.board import Board, Record, Trouble
+from kanaleto.board.listener import Listener
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.polling.board import Board, Record, Trouble
 from kanaleto.polling.connection import Connection
-from kanaleto.polling.listener import Listener
 from kanaleto.polling.outages import Outages
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule
 from kanaleto.site.model import Line

@@ -9,6 +9,9 @@ forgotten it.
 import asyncio
 from collections.abc import Iterable, Mapping
 
+from kanaleto.board.board import Board, Trouble
+from kanaleto.board.health import Water
+from kanaleto.board.listener import Listener
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind
 from kanaleto.lines.channel import Unreachable
@@ -17,12 +20,9 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.basis import basis_of
 from kanaleto.planning.blocks import Difference
 from kanaleto.planning.plan import DevicePlan
-from kanaleto.polling.board import Board, Trouble
 from kanaleto.polling.chain import SETTLED, Chain
 from kanaleto.polling.connection import Connection
-from kanaleto.polling.health import Water
 from kanaleto.polling.judgement import Judgement
-from kanaleto.polling.listener import Listener
 from kanaleto.polling.outages import Outages
 from kanaleto.polling.requests import May, OneOff, Requests
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule

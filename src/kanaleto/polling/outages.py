@@ -17,9 +17,9 @@ from collections.abc import Callable, Iterable
 
 from msgspec import Struct, field
 
+from kanaleto.board.listener import Listener
 from kanaleto.events.log import EventKind, length_text
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.listener import Listener
 
 LOST, DOWN = "lost", "down"
 WINDOW, AGAIN, WELL = 30, 3, 60

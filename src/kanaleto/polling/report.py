@@ -5,11 +5,11 @@ from typing import NamedTuple
 
 from msgspec import Struct
 
+from kanaleto.board.board import Board
+from kanaleto.board.snapshot import DeviceStatus, LineStatus
 from kanaleto.planning.plan import Block, Plan
-from kanaleto.polling.board import Board
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.schedule import DeviceState
-from kanaleto.polling.snapshot import DeviceStatus, LineStatus
 
 _TOLD_AGAIN_S = 1.0
 

@@ -12,9 +12,9 @@ from collections.abc import Callable, Collection, Iterable
 
 from msgspec import Struct, field
 
+from kanaleto.board.health import Counts
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.blocks import Block, DevicePlan, Difference, difference
-from kanaleto.polling.health import Counts
 from kanaleto.site.model import DEMAND, Device
 
 LONGEST_BACK_OFF_S = 30.0

@@ -6,6 +6,13 @@ from collections import deque
 from collections.abc import Callable, Mapping
 from contextlib import AbstractAsyncContextManager, suppress
 
+from kanaleto.analysis.limits import LimitWatch
+from kanaleto.board.board import Board, Record
+from kanaleto.board.derived import EVERY_S
+from kanaleto.board.health import MinuteLevel
+from kanaleto.board.listener import Exchange, Sink
+from kanaleto.board.snapshot import LineStatus, Snapshot
+from kanaleto.board.world import Planned, World
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.lines.exchange import Exchanger
@@ -13,17 +20,10 @@ from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
 from kanaleto.planning.blocks import Difference
 from kanaleto.planning.plan import Block, DevicePlan, Plan
-from kanaleto.polling.board import Board, Record
 from kanaleto.polling.connection import same_connection
-from kanaleto.polling.derived import EVERY_S
-from kanaleto.polling.health import MinuteLevel
 from kanaleto.polling.lending import AskThere, Lending
-from kanaleto.polling.limits import LimitWatch
 from kanaleto.polling.line import LinePoller
-from kanaleto.polling.listener import Exchange, Sink
 from kanaleto.polling.report import Lateness, Statuses, lateness, line_status
-from kanaleto.polling.snapshot import LineStatus, Snapshot
-from kanaleto.polling.world import Planned, World
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.supervision.owned import After, Failure, Owned, follow, leave, loop_handler

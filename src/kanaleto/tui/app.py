@@ -19,12 +19,12 @@ from textual.filter import ANSIToTruecolor, LineFilter
 from textual.widget import MountError, Widget
 from textual.widgets import ContentSwitcher, Input, Static
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.draft import Edit
 from kanaleto.editing.news import Done, Opened
 from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.supervision.owned import Failure, follow, leave
 from kanaleto.tui.everywhere import EVERYWHERE, UNLESS_TAKEN
 from kanaleto.tui.frame.doings import Doings

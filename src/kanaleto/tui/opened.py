@@ -7,6 +7,7 @@ from pathlib import Path
 from threading import Thread
 from typing import Any, Protocol
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.demo.start import CannotStart
 from kanaleto.editing.adding import keep_lessons
 from kanaleto.editing.crashes import crash_to_offer
@@ -15,7 +16,6 @@ from kanaleto.editing.draft import CannotEdit, Clash, Edit
 from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, OthersHere, TakenOver
 from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.faults import FaultyFile
 from kanaleto.tui.keeping import Keeping
 from kanaleto.tui.shared.context import Then

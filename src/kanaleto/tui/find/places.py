@@ -5,8 +5,8 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.demo.start import is_demo
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import FramingKind, SerialLink
 from kanaleto.survey.desk import Desk, Place, parse_place
 from kanaleto.survey.ports import PortInfo

@@ -5,7 +5,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 
-from kanaleto.polling.snapshot import Snapshot
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.site.link import SerialLink
 from kanaleto.survey.desk import Desk, Place, parse_place
 from kanaleto.survey.scratch import Question

@@ -8,6 +8,7 @@ from textual.app import ComposeResult
 from textual.containers import Vertical
 from textual.strip import Strip
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.alive import AliveState
 from kanaleto.control.alives import Offer
 from kanaleto.control.control import Control
@@ -15,7 +16,6 @@ from kanaleto.control.order import Result, State
 from kanaleto.control.owed import OwedState, Stage
 from kanaleto.control.running import RunState
 from kanaleto.events.log import length_text
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn

@@ -7,11 +7,11 @@ from functools import partial
 from importlib import import_module
 from typing import TYPE_CHECKING
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.news import Done
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.twice import EDITING

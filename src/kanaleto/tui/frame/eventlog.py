@@ -7,8 +7,8 @@ from textual.containers import Vertical
 from textual.strip import Strip
 from textual.widgets import Input
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.events.log import Event, EventKind, length_text
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter

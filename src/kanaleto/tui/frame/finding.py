@@ -4,9 +4,9 @@ from collections.abc import Callable, Iterator, Sequence
 from functools import partial
 from typing import Protocol
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Place, WhyNot
 from kanaleto.polling.session import Session
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.everywhere import UNLESS_TAKEN
 from kanaleto.tui.frame.finder import Command
 from kanaleto.tui.shared.actions import Action

@@ -8,8 +8,8 @@ from textual.geometry import Size
 from textual.scroll_view import ScrollView
 from textual.strip import Strip
 
-from kanaleto.polling.health import SLICE_S, Worst
-from kanaleto.polling.snapshot import LineStatus, Snapshot
+from kanaleto.board.health import SLICE_S, Worst
+from kanaleto.board.snapshot import LineStatus, Snapshot
 from kanaleto.tui.frame.minutes import LaneMinutes
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import WORST_TONES

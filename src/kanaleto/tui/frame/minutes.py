@@ -2,9 +2,9 @@
 
 from threading import Thread
 
+from kanaleto.board.health import MinuteLevel
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.files.beside import folder_beside
-from kanaleto.polling.health import MinuteLevel
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.shared.words import clock_text
 

@@ -9,9 +9,9 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.strip import Strip
 
+from kanaleto.analysis.comparing import badness, columns_of, devices_like, odd_ones
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Identity, Place
-from kanaleto.polling.comparing import badness, columns_of, devices_like, odd_ones
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Device
 from kanaleto.tui.live.actions import ACROSS
 from kanaleto.tui.shared.actions import Key

@@ -5,10 +5,10 @@ from collections.abc import Callable, Hashable, Sequence
 from textual.app import ComposeResult
 from textual.strip import Strip
 
+from kanaleto.analysis.comparing import Pair, devices_like, difference, pairs_of
+from kanaleto.board.board import Quality
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Identity
-from kanaleto.polling.board import Quality
-from kanaleto.polling.comparing import Pair, devices_like, difference, pairs_of
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.live.actions import COMPARE
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
@@ -147,7 +147,7 @@ def verdict_of(place: AnyPlace, expected: float | str, value: object) -> tuple[s
 
 
 def _raw_step(place: AnyPlace) -> float:
-    from kanaleto.polling.movement import least_step
+    from kanaleto.analysis.movement import least_step
 
     return least_step(place.point)
 

@@ -1,10 +1,10 @@
 """One point opened: its value large, its figures since a key press, its limits in words, from its words as they came to
 its value, and what brought it."""
 
+from kanaleto.board.board import Quality, Reading
+from kanaleto.board.crossing import Level, rules_of
 from kanaleto.history.figures import Figures
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Place
-from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.limits import Level, rules_of
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND, Point
 from kanaleto.tui.shared.digits import large

@@ -11,6 +11,7 @@ from rich.cells import cell_len
 from textual.app import ComposeResult
 from textual.strip import Strip
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.order import Order, Result
 from kanaleto.control.snapshots import (
     Difference,
@@ -27,7 +28,6 @@ from kanaleto.control.snapshots import (
     writable,
 )
 from kanaleto.files.beside import folder_beside
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.faults import FaultyFile
 from kanaleto.tui.live.actions import HELD
 from kanaleto.tui.shared.actions import Key

@@ -4,9 +4,9 @@ from collections.abc import Callable, Mapping, Sequence
 
 from rich.cells import cell_len
 
+from kanaleto.analysis.arranging import Only, Order, chosen, ordered
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity, Plan
-from kanaleto.polling.arranging import Only, Order, chosen, ordered
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.live.bysite import BySite
 from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, PointRow
 

@@ -8,11 +8,11 @@ from msgspec import Struct
 from textual.app import ComposeResult
 from textual.strip import Strip
 
+from kanaleto.analysis.movement import NOTICED, Moved, MovedWord, WhatMoved, ranked_words
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.pointedit import add_points
 from kanaleto.planning.plan import Identity
 from kanaleto.polling.bare import MOST_WORDS, Bare
-from kanaleto.polling.movement import NOTICED, Moved, MovedWord, WhatMoved, ranked_words
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.counting import from_wire, to_wire
 from kanaleto.site.model import Device, Point
 from kanaleto.tui.live.actions import MOVED

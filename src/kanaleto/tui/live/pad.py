@@ -5,12 +5,12 @@ from collections.abc import Callable, Hashable, Sequence
 
 from textual.app import ComposeResult
 
+from kanaleto.board.board import Quality
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.preview import spot_of
 from kanaleto.control.running import RunState, StepOutcome
 from kanaleto.control.wanted import is_word_of_bits, why_not_writable
 from kanaleto.planning.plan import Place
-from kanaleto.polling.board import Quality
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Role
 from kanaleto.tui.live.actions import PAD
 from kanaleto.tui.live.padkinds import AliveRow, Bit, Head, Note, PadRow, Pair, RoutineRow, Setting, Written

@@ -1,11 +1,11 @@
 """How the rows of the pad are drawn."""
 
+from kanaleto.board.board import Quality
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.order import State
 from kanaleto.control.routine import StepKind
 from kanaleto.control.running import RunState, StepOutcome
 from kanaleto.planning.plan import Place
-from kanaleto.polling.board import Quality
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.live.padkinds import AliveRow, Bit, Head, Note, PadRow, Pair, RoutineRow, Setting
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.readings import brief_text, put_scale, short_number, spark_of, value_tone, words_text

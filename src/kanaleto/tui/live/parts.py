@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Any, Protocol, cast
 from textual.geometry import Size
 from textual.widget import Widget
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Identity, Place
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.shared.partof import Part
 

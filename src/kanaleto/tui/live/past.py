@@ -5,10 +5,10 @@ from collections.abc import Callable, Hashable
 from textual.app import ComposeResult
 from textual.strip import Strip
 
+from kanaleto.board.crossing import Crossing, Level
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.presence import user_name
 from kanaleto.planning.plan import Identity
-from kanaleto.polling.limits import Crossing, Level
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.live.actions import PAST
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells

@@ -5,9 +5,9 @@ from collections.abc import Hashable
 
 from msgspec import Struct
 
+from kanaleto.board.board import Quality, Reading
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Identity
-from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Device, Line
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import SHAPES, TONES

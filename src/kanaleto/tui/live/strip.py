@@ -4,7 +4,7 @@ from textual.app import ComposeResult
 from textual.containers import Vertical
 from textual.strip import Strip as Line
 
-from kanaleto.polling.snapshot import Snapshot
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.figures import text_of
 from kanaleto.tui.shared.pane import Drawn

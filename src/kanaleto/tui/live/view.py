@@ -10,9 +10,9 @@ from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
+from kanaleto.analysis.arranging import Only, Order
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Identity, Place
-from kanaleto.polling.arranging import Only, Order
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.live.actions import ACTIONS, PART_KEYS, part_actions
 from kanaleto.tui.live.detail import PointDetail
 from kanaleto.tui.live.listing import Listing, longest_name
@@ -95,7 +95,7 @@ class LiveView(Openers, Vertical):
         return listing.changes_by_itself and snapshot.now_s - self._arranged_s >= _ARRANGE_EVERY_S
 
     def _reckon_spread(self, snapshot: Snapshot) -> None:
-        from kanaleto.polling.movement import spreads
+        from kanaleto.analysis.movement import spreads
 
         found = spreads(snapshot)
 

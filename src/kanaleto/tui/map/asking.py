@@ -5,12 +5,12 @@ from collections.abc import Callable
 from concurrent.futures import Future
 from pathlib import Path
 
+from kanaleto.board.board import Reading
 from kanaleto.editing.news import Done
 from kanaleto.editing.pointedit import add_points, change_points, shares_map
 from kanaleto.files.maprows import assignments, parse_assignments, parse_new
 from kanaleto.files.whole import write_bytes_whole
 from kanaleto.planning.plan import Place
-from kanaleto.polling.board import Reading
 from kanaleto.site.counting import as_references, from_wire, wire_of_reference
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.tui.map.export import as_file

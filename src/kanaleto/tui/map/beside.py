@@ -5,9 +5,9 @@ from collections.abc import Sequence
 
 from msgspec import Struct
 
+from kanaleto.analysis.readings import samples_of, window
+from kanaleto.board.board import Quality
 from kanaleto.planning.plan import Identity, Place
-from kanaleto.polling.board import Quality
-from kanaleto.polling.readings import samples_of, window
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND
 from kanaleto.tui.live.detail import chain_rows

@@ -3,8 +3,8 @@
 from collections.abc import Collection, Iterable
 from pathlib import Path
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Place
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device
 from kanaleto.tables.maps import as_csv, as_json, as_workbook

@@ -4,11 +4,11 @@ import asyncio
 from collections.abc import Callable
 from threading import Thread
 
+from kanaleto.analysis.readings import off_by_one, other_readings, verdict
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Identity, Place
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.once import read_once
-from kanaleto.polling.readings import off_by_one, other_readings, verdict
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.map.beside import Ranked
 from kanaleto.values.codec import NoValue
 from kanaleto.values.text import shown

@@ -3,9 +3,9 @@ values."""
 
 from collections.abc import Hashable
 
+from kanaleto.board.board import Quality
 from kanaleto.planning.plan import Place
 from kanaleto.planning.ruler import GapRow, Part, Row, Ruler, RulerRow, TableRow
-from kanaleto.polling.board import Quality
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND, Device
 from kanaleto.tui.shared.cells import Cells

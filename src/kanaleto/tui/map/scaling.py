@@ -2,8 +2,8 @@
 
 import re
 
+from kanaleto.board.board import Reading
 from kanaleto.files.mapscale import LOOP_RANGES, SCALE_COLUMNS
-from kanaleto.polling.board import Reading
 from kanaleto.site.model import Point
 from kanaleto.values.codec import NoValue
 from kanaleto.values.fitting import fit, full_scale

@@ -7,13 +7,13 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.adding import device_of
 from kanaleto.editing.draft import Edit
 from kanaleto.editing.news import Done
 from kanaleto.editing.pointedit import copy_point, delete_points, take_reading
 from kanaleto.planning.plan import Place
 from kanaleto.planning.ruler import Row, Ruler, RulerRow
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Point
 from kanaleto.tui.map import asking

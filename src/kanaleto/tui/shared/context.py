@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Protocol
 
 from textual import events
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.door import Door
 from kanaleto.editing.draft import Edit
 from kanaleto.editing.news import Done, Opened
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import Palette
 from kanaleto.tui.shared.presses import Presses

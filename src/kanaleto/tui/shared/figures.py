@@ -2,10 +2,10 @@
 
 from math import isfinite
 
+from kanaleto.board.crossing import is_word_of_bits
 from kanaleto.events.log import length_text
 from kanaleto.history.figures import Figures
 from kanaleto.planning.plan import AnyPlace, DerivedPlace
-from kanaleto.polling.limits import is_word_of_bits
 from kanaleto.site.model import Point
 from kanaleto.tui.shared.pane import Row
 from kanaleto.tui.shared.words import clock_text

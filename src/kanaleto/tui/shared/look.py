@@ -6,7 +6,7 @@ from msgspec import Struct
 from rich.style import Style
 from textual.theme import Theme
 
-from kanaleto.polling.health import Worst
+from kanaleto.board.health import Worst
 
 
 class Palette(Struct, frozen=True):

@@ -10,7 +10,7 @@ from textual.geometry import Region
 from textual.strip import Strip
 from textual.widget import Widget
 
-from kanaleto.polling.snapshot import Snapshot
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.look import Palette

@@ -1,7 +1,7 @@
 """A limit that is past, in one row."""
 
+from kanaleto.board.crossing import Crossing, Level
 from kanaleto.events.log import length_text
-from kanaleto.polling.limits import Crossing, Level
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.words import clock_text
 

@@ -2,10 +2,10 @@
 
 from math import floor, log10
 
+from kanaleto.board.board import Quality, Reading
+from kanaleto.board.crossing import is_word_of_bits, level_of
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Place, Plan
-from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.limits import is_word_of_bits, level_of
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Point
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.past import LEVEL_SHAPES, LEVEL_TONES

@@ -8,7 +8,7 @@ from typing import Any, ClassVar
 
 from textual.binding import Binding
 
-from kanaleto.polling.snapshot import Snapshot
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.pane import Drawn
 

@@ -3,8 +3,8 @@
 import textwrap
 from datetime import datetime
 
+from kanaleto.board.snapshot import DeviceStatus, LineStatus
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.snapshot import DeviceStatus, LineStatus
 
 
 def age_text(age_s: float | None) -> str:

@@ -8,10 +8,10 @@ from textual import events
 from textual.binding import Binding
 from textual.strip import Strip
 
+from kanaleto.board.crossing import Level, rules_of
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.history.axis import clock, span_text, time_marks, time_step, value_marks
 from kanaleto.history.curves import BAD, NEVER, STALE
-from kanaleto.polling.limits import Level, rules_of
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.past import LEVEL_TONES

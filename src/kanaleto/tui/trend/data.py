@@ -4,15 +4,15 @@ import math
 from pathlib import Path
 from threading import Thread
 
+from kanaleto.board.memory import Memory
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.capture.taped import TapeQuestion, ask_elsewhere
 from kanaleto.files.beside import folder_beside
 from kanaleto.history.asking import Answer, Asker
 from kanaleto.history.curves import curve_of
 from kanaleto.history.renames import renamed
 from kanaleto.planning.plan import Identity
-from kanaleto.polling.memory import Memory
 from kanaleto.polling.session import Session
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Site
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.trend.state import MOST_PINS, Curves, TrendState

@@ -6,8 +6,8 @@ from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
 from textual.strip import Strip
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Identity
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.live.actions import TREND
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells

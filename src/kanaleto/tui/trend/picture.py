@@ -2,10 +2,10 @@
 
 from msgspec import Struct
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.history.axis import nice_bounds
 from kanaleto.history.curves import Thinned, thinned
 from kanaleto.planning.plan import AnyPlace, Identity
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.trend.state import LETTERS, TONES, Curves, Scale, TrendState
 
 

@@ -6,11 +6,11 @@ from typing import cast
 
 from msgspec import Struct
 
+from kanaleto.board.memory import Memory
 from kanaleto.history.asking import Answer, Question
 from kanaleto.history.curves import EMPTY, At, Curve, FromMemory, filled, joined, value_at
 from kanaleto.history.storedcurve import Told, definition_of
 from kanaleto.planning.plan import AnyPlace, Identity
-from kanaleto.polling.memory import Memory
 from kanaleto.values.turning import Turning
 
 MOST_PINS = 8

@@ -3,9 +3,9 @@ one."""
 
 from textual.strip import Strip
 
+from kanaleto.analysis.diagnosis import look_at
+from kanaleto.board.snapshot import DeviceStatus
 from kanaleto.events.log import length_text
-from kanaleto.polling.diagnosis import look_at
-from kanaleto.polling.snapshot import DeviceStatus
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.words import clock_text

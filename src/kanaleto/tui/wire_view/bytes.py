@@ -2,8 +2,8 @@
 
 from textual.strip import Strip
 
+from kanaleto.board.listener import Exchange
 from kanaleto.lines.opening import framing_of
-from kanaleto.polling.listener import Exchange
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.link import SerialLink
 from kanaleto.tui.shared.cells import Cells, cut

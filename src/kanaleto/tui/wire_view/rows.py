@@ -4,9 +4,9 @@ from collections.abc import Hashable
 
 from msgspec import Struct
 
+from kanaleto.board.listener import Exchange
 from kanaleto.capture.words import request_words
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.listener import Exchange
 from kanaleto.site.counting import Numbering
 from kanaleto.site.link import SerialLink
 from kanaleto.tui.shared.cells import Cells

@@ -5,9 +5,9 @@ from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
+from kanaleto.board.listener import Exchange
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.listener import Exchange
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Point
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.filter import Filter

@@ -11,13 +11,13 @@ from functools import partial
 from msgspec.structs import replace
 from textual import events
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.alive import KeptAlive, Wish
 from kanaleto.control.order import Consent, Order, Result, State
 from kanaleto.control.preview import Preview, Spot, back_of, offered, preview
 from kanaleto.control.waits import Wait
 from kanaleto.control.wanted import is_switch, is_word_of_bits
 from kanaleto.polling.engine import EngineEnded
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.tui.write.question import Choice, Question
 from kanaleto.tui.write.shown import Phase, ShownLine
 

@@ -2,11 +2,11 @@
 
 from collections.abc import Callable, Sequence
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.permission import is_broadcast
 from kanaleto.control.preview import Planned, Preview, Spot, now_of
 from kanaleto.control.sight import changes_of, sight_of
 from kanaleto.control.wanted import CannotWrite
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Device
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import Palette

@@ -2,10 +2,10 @@
 
 from collections.abc import Callable, Collection, Iterable, Mapping
 
+from kanaleto.board.board import Quality, Reading
+from kanaleto.board.crossing import Level, level_of, rules_of
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
-from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.limits import Level, level_of, rules_of
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Point
 from kanaleto.values.turning import Turning
 

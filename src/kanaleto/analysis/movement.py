@@ -13,10 +13,10 @@ import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
+from kanaleto.analysis.barewords import BareState
+from kanaleto.board.board import Readings
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Block, Identity
-from kanaleto.polling.bare import BareState
-from kanaleto.polling.board import Readings
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Point
 from kanaleto.values.scale import Scale
 from kanaleto.values.text import words_of

@@ -9,12 +9,12 @@ from array import array
 from collections.abc import Iterable
 from typing import NamedTuple
 
+from kanaleto.board.board import Quality, Reading, Readings, Record
+from kanaleto.board.listener import Sink
+from kanaleto.board.trace import TRACE_EVERY_S
+from kanaleto.board.world import World
 from kanaleto.events.clock import Clock
 from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Identity
-from kanaleto.polling.board import Quality, Reading, Readings, Record
-from kanaleto.polling.listener import Sink
-from kanaleto.polling.trace import TRACE_EVERY_S
-from kanaleto.polling.world import World
 
 PIECE = 4096
 MOST_PIECES = 64

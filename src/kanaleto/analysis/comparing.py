@@ -5,10 +5,10 @@ from collections.abc import Sequence
 from statistics import median
 from typing import NamedTuple
 
+from kanaleto.board.board import Quality, Reading
+from kanaleto.board.crossing import Level
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Identity, Place
-from kanaleto.polling.board import Quality, Reading
-from kanaleto.polling.limits import Level
-from kanaleto.polling.snapshot import Snapshot
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.values.codec import NoValue, Value
 

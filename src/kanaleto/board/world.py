@@ -9,11 +9,11 @@ from functools import partial
 
 from msgspec import Struct
 
+from kanaleto.board.board import Board, Heir, Slots, Trouble, exponents_of, heirs_of
+from kanaleto.board.derived import Formulas
 from kanaleto.planning.blocks import Difference, difference
 from kanaleto.planning.lessons import Lessons, learned
 from kanaleto.planning.plan import Block, DevicePlan, Place, Plan, plan_device, plan_site
-from kanaleto.polling.board import Board, Heir, Slots, Trouble, exponents_of, heirs_of
-from kanaleto.polling.derived import Formulas
 from kanaleto.site.expression import Memory
 from kanaleto.site.model import Point, Site, shared_with
 from kanaleto.wire.codes import Table

@@ -4,11 +4,11 @@ from typing import Protocol
 
 from msgspec import Struct
 
+from kanaleto.board.board import Readings, Record
+from kanaleto.board.world import World
 from kanaleto.events.log import EventKind
 from kanaleto.lines.outcome import Outcome
 from kanaleto.planning.plan import Block
-from kanaleto.polling.board import Readings, Record
-from kanaleto.polling.world import World
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.pdu import Request
 

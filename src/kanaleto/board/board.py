@@ -16,8 +16,8 @@ from typing import NamedTuple
 from msgspec import Struct
 from msgspec.structs import replace
 
+from kanaleto.board.trace import TRACE_LENGTH, Trace
 from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Place, Plan, WhyNot
-from kanaleto.polling.trace import TRACE_LENGTH, Trace
 from kanaleto.site.model import DEMAND, Point
 from kanaleto.values.block import decoder_of
 from kanaleto.values.codec import NoValue, Value

@@ -3,8 +3,8 @@ garbled, who refuses."""
 
 from msgspec import Struct
 
+from kanaleto.board.snapshot import DeviceStatus, LineStatus
 from kanaleto.lines.outcome import OF_GATEWAY
-from kanaleto.polling.snapshot import DeviceStatus, LineStatus
 from kanaleto.site.link import SerialLink
 from kanaleto.wire.codes import ExceptionCode, exception_text
 

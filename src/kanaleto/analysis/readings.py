@@ -5,8 +5,8 @@ from collections.abc import Sequence
 
 from msgspec.structs import replace
 
+from kanaleto.board.board import Readings
 from kanaleto.planning.plan import Place
-from kanaleto.polling.board import Readings
 from kanaleto.values.candidates import Candidate, Excess, excess_of, rank
 from kanaleto.values.codec import Codec
 

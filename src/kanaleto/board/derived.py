@@ -3,8 +3,8 @@ made of."""
 
 import math
 
+from kanaleto.board.board import Quality, Reading, Readings
 from kanaleto.planning.plan import AnyPlace, Plan
-from kanaleto.polling.board import Quality, Reading, Readings
 from kanaleto.site.expression import Memory, compile_expression
 from kanaleto.site.formula import labels_in, order_of
 from kanaleto.site.model import Derived, Site

@@ -5,12 +5,12 @@ from collections.abc import Hashable
 
 from msgspec import Struct
 
+from kanaleto.board.board import Reading, Readings, words_of
+from kanaleto.board.crossing import Crossing
+from kanaleto.board.health import Tally, WaterLevels, Worst
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.cost import assumed_s, line_cost
 from kanaleto.planning.plan import AnyPlace, Identity, Place, Plan
-from kanaleto.polling.board import Reading, Readings, words_of
-from kanaleto.polling.health import Tally, WaterLevels, Worst
-from kanaleto.polling.limits import Crossing
 from kanaleto.site.link import Link
 from kanaleto.site.model import Device, Line, Site
 

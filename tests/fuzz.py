@@ -11,8 +11,8 @@ import random
 import sys
 import time
 
+from kanaleto.probing.overhearing import Overhearing
 from kanaleto.site.link import FramingKind
-from kanaleto.survey.overhearing import Overhearing
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.compose import compose
 from kanaleto.wire.explain import explain_frame

@@ -2,10 +2,10 @@
 
 from dataclasses import dataclass
 
+from kanaleto.probing.draft import DraftRow
 from kanaleto.site.link import SerialLink
-from kanaleto.survey.concluding import drafts_of
-from kanaleto.survey.draft import DraftRow
-from kanaleto.survey.everything import Everything
+from kanaleto.unknown.concluding import drafts_of
+from kanaleto.unknown.everything import Everything
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import Order, parse_order, parse_type
 from kanaleto.wire.codes import Table

@@ -22,8 +22,8 @@ from kanaleto.planning.partition import Rules, requests_of
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.requests import Requests
 from kanaleto.polling.schedule import DeviceState, Schedule
-from kanaleto.survey.asking import Sparing
-from kanaleto.survey.registers import RegisterSurvey
+from kanaleto.probing.asking import Sparing
+from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.values.candidates import _power_of_ten, parse_display
 from kanaleto.values.novalue import CannotEncode, NoValue
 from kanaleto.values.scale import Bounded, between

@@ -4,9 +4,9 @@ import unittest
 
 from msgspec.structs import replace
 
+from kanaleto.control.changing import CannotChange, SettingChanges, Where
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.site.link import Link, SerialLink
-from kanaleto.survey.changing import CannotChange, SettingChanges, Where
 from tests.controlled import Controlled, controlled
 from tests.simulated import Wires, device, silent
 

@@ -8,10 +8,10 @@ from collections.abc import Callable
 
 from kanaleto.files.loading import load_site
 from kanaleto.files.maprows import with_rows
+from kanaleto.finding.desk import Desk, Place, parse_place
+from kanaleto.finding.scratch import Question
 from kanaleto.polling.engine import Engine
 from kanaleto.site.link import parse_link
-from kanaleto.survey.desk import Desk, Place, parse_place
-from kanaleto.survey.scratch import Question
 from kanaleto.wire.codes import Table
 from tests.test_find_screen import Served
 

@@ -24,10 +24,10 @@ from kanaleto.board import world
 from kanaleto.editing.draft import Draft
 from kanaleto.editing.pointedit import change_points
 from kanaleto.files.loading import load_whole
+from kanaleto.finding.scratch import Question
 from kanaleto.planning import plan as planning
 from kanaleto.polling.engine import Engine
 from kanaleto.site.model import Site
-from kanaleto.survey.scratch import Question
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.find.view import FindView
 from kanaleto.tui.frame.standing import Standing

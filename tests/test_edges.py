@@ -29,18 +29,18 @@ from kanaleto.history.recording import BREAK_US, Recording
 from kanaleto.history.store import Store
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.spans import split_reads
+from kanaleto.probing.hosts import MOST_HOSTS, parse_range
+from kanaleto.probing.registers import RegisterSurvey
+from kanaleto.probing.tables import TableSearch
+from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.serving.hearing import Hearing
 from kanaleto.serving.network import NetworkServer
 from kanaleto.site.counting import Numbering, OwnNumbering
 from kanaleto.site.expression import _power
 from kanaleto.site.link import SerialSettings, parse_link
-from kanaleto.survey.hosts import MOST_HOSTS, parse_range
-from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.survey.reopened import Reopened
-from kanaleto.survey.tables import TableSearch
-from kanaleto.survey.unitstates import SurveyStopped
 from kanaleto.tables.matching import guess_numbering, match_columns
 from kanaleto.tables.sheets import read_text_table
+from kanaleto.unknown.reopened import Reopened
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read

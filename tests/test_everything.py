@@ -11,12 +11,12 @@ from unittest import mock
 from kanaleto.editing.places import Places
 from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
+from kanaleto.probing.rollcall import RollCall
 from kanaleto.site.link import FramingKind, Link, Parity, SerialLink, SerialSettings
-from kanaleto.survey.concluding import drafts_of
-from kanaleto.survey.everything import Everything
-from kanaleto.survey.folder import SITE, STATE, is_taken, load_folder, write_folder
-from kanaleto.survey.knownmaps import KnownMaps
-from kanaleto.survey.rollcall import RollCall
+from kanaleto.unknown.concluding import drafts_of
+from kanaleto.unknown.everything import Everything
+from kanaleto.unknown.folder import SITE, STATE, is_taken, load_folder, write_folder
+from kanaleto.unknown.knownmaps import KnownMaps
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import Kind, Order, ValueType
 from kanaleto.wire.codes import Table
@@ -41,7 +41,7 @@ class WithinFiveMinutes(unittest.TestCase):
 
     def test_lines_are_found_whole(self) -> None:
         there = found = right = points = 0
-        with mock.patch("kanaleto.survey.settings.is_pseudo_terminal", lambda port: True):
+        with mock.patch("kanaleto.probing.settings.is_pseudo_terminal", lambda port: True):
             for seed in (1, 9, 14, 33):
                 line = made_line(seed, tells_parity=False)
                 result = judged(line, search(line))
@@ -55,7 +55,7 @@ class WithinFiveMinutes(unittest.TestCase):
         self.assertGreaterEqual(right / points, 0.9)
 
     def test_units_that_are_all_high_or_all_slow_cost_no_more_than_a_minute_of_settings(self) -> None:
-        with mock.patch("kanaleto.survey.settings.is_pseudo_terminal", lambda port: True):
+        with mock.patch("kanaleto.probing.settings.is_pseudo_terminal", lambda port: True):
             for baud, delay_s in ((9600, 0.01), (2400, 0.02), (115200, 0.3), (19200, 0.4)):
                 line = MadeLine(SerialLink("/virtual", SerialSettings(baud, Parity.NONE, 1)), [], 1, tells_parity=False)
                 manners = Manners(delay_s=delay_s)

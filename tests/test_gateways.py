@@ -10,9 +10,9 @@ from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.polling.session import Session
+from kanaleto.probing.units import UnitSurvey
+from kanaleto.probing.unitstates import UnitState
 from kanaleto.site.link import TcpLink
-from kanaleto.survey.units import UnitSurvey
-from kanaleto.survey.unitstates import UnitState
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Refused
 from kanaleto.wire.tcp import Tcp

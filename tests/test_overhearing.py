@@ -17,17 +17,17 @@ from hypothesis import strategies as st
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.lines.opening import framing_of
+from kanaleto.probing.adapters import adapters, relation
+from kanaleto.probing.directory import Directory, find_directory
+from kanaleto.probing.draft import draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
+from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
+from kanaleto.probing.listening import Listener
+from kanaleto.probing.overhearing import Overhearing
+from kanaleto.probing.own_settings import judge
+from kanaleto.probing.ports import describe_port, list_serial_ports
+from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.link import FramingKind, SerialLink, SerialSettings
 from kanaleto.site.model import Line, PortSetting
-from kanaleto.survey.adapters import adapters, relation
-from kanaleto.survey.directory import Directory, find_directory
-from kanaleto.survey.draft import draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
-from kanaleto.survey.hosts import HostState, HostSurvey, parse_range
-from kanaleto.survey.listening import Listener
-from kanaleto.survey.overhearing import Overhearing
-from kanaleto.survey.own_settings import judge
-from kanaleto.survey.ports import describe_port, list_serial_ports
-from kanaleto.survey.unitstates import SurveyStopped
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
 from tests.simulated import Wires, device

@@ -20,11 +20,11 @@ from kanaleto.lines.tcp import TcpChannel
 from kanaleto.planning.plan import DerivedPlace
 from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.polling.session import Session
+from kanaleto.probing.asking import untouchable
+from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.site.expression import BadExpression, Memory, compile_expression
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import Derived, Device, DeviceLimits, Line, Site
-from kanaleto.survey.asking import untouchable
-from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read

@@ -21,20 +21,20 @@ from kanaleto.analysis.readings import off_by_one, other_readings, samples_of, v
 from kanaleto.board.board import Board, Record
 from kanaleto.cli.progress import Progress
 from kanaleto.cli.ranges import parse_units
+from kanaleto.finding.scratch import Question, ScratchReader, ScratchState
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.once import read_once
 from kanaleto.polling.session import Session
+from kanaleto.probing.asking import MayNotTouch, first_question, is_forbidden
+from kanaleto.probing.kept import kept_of, load_survey, save_survey
+from kanaleto.probing.known import words_of_runs
+from kanaleto.probing.own_settings import read_own_settings
+from kanaleto.probing.pace import Pace
+from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.site.counting import Numbering
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Site
 from kanaleto.site.ranges import parse_range
-from kanaleto.survey.asking import MayNotTouch, first_question, is_forbidden
-from kanaleto.survey.keeping import kept_of, load_survey, save_survey
-from kanaleto.survey.known import words_of_runs
-from kanaleto.survey.own_settings import read_own_settings
-from kanaleto.survey.pace import Pace
-from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.survey.scratch import Question, ScratchReader, ScratchState
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read, Refused

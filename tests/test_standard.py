@@ -14,10 +14,10 @@ from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.probing.asking import Sparing, Timing, parse_timing
 from kanaleto.site.counting import Numbering, to_wire
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.link import parse_link
-from kanaleto.survey.asking import Sparing, Timing, parse_timing
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.digits import number, whole
 from kanaleto.values.types import Order, order_for, parse_order, parse_type

@@ -6,11 +6,11 @@ import unittest
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import framing_of
+from kanaleto.probing.registers import RegisterSurvey
+from kanaleto.probing.settings import SettingsSurvey, likely_settings
+from kanaleto.probing.units import UnitSurvey
+from kanaleto.probing.unitstates import SurveyStopped, UnitState
 from kanaleto.site.link import Link, Parity, SerialLink, SerialSettings
-from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.survey.settings import SettingsSurvey, likely_settings
-from kanaleto.survey.units import UnitSurvey
-from kanaleto.survey.unitstates import SurveyStopped, UnitState
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read, Refused, parse_request

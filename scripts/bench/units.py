@@ -15,9 +15,9 @@ from pathlib import Path
 
 from kanaleto.files.loading import load_site
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.probing.asking import survey_exchanger
+from kanaleto.probing.units import UnitSurvey
 from kanaleto.site.link import SerialLink
-from kanaleto.survey.asking import survey_exchanger
-from kanaleto.survey.units import UnitSurvey
 from scripts.bench.figure import Figure
 
 

@@ -15,7 +15,7 @@ from tests.madeup import MadeLine, made_line
 from tests.virtual import run_virtual
 
 from kanaleto.site.link import SerialLink
-from kanaleto.survey.everything import Everything
+from kanaleto.unknown.everything import Everything
 from scripts.bench.figure import Figure
 
 SEEDS = range(40)
@@ -89,7 +89,7 @@ def _search(seed: int, within_s: float | None) -> _Line:
     line = made_line(seed, tells_parity=False)
     link = SerialLink("/virtual") if line.is_serial else line.link
     search = Everything(link, not line.is_serial, within_s, opener=line.opener)
-    with mock.patch("kanaleto.survey.settings.is_pseudo_terminal", lambda port: True):
+    with mock.patch("kanaleto.probing.settings.is_pseudo_terminal", lambda port: True):
         run_virtual(search.run())
     is_quick = not isinstance(line.link, SerialLink) or line.link.settings.baud >= _QUICK_BAUD
     return _Line(judged(line, search), search.asked, _least(line), is_quick, not line.outside)

@@ -8,10 +8,10 @@ import click
 from kanaleto.cli import finding, findregisters
 from kanaleto.cli.options import usage
 from kanaleto.cli.ranges import parse_units
+from kanaleto.probing.asking import Never
+from kanaleto.probing.registers import MOST_REQUESTS
 from kanaleto.site.counting import Numbering
 from kanaleto.site.ranges import parse_range
-from kanaleto.survey.asking import Never
-from kanaleto.survey.registers import MOST_REQUESTS
 
 _HERE = "."
 _ASKS = {

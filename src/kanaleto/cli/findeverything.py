@@ -15,13 +15,13 @@ from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.progress import Progress
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
+from kanaleto.probing.asking import CARE, Never
+from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
+from kanaleto.probing.known import words_of_runs
+from kanaleto.probing.ports import list_serial_ports
 from kanaleto.site.link import Link, SerialLink, TcpLink, parse_link
-from kanaleto.survey.asking import CARE, Never
-from kanaleto.survey.everything import Everything
-from kanaleto.survey.folder import SITE, Written, is_taken, keep_state, load_folder, why_not_written, write_folder
-from kanaleto.survey.hosts import HostState, HostSurvey, parse_range
-from kanaleto.survey.known import words_of_runs
-from kanaleto.survey.ports import list_serial_ports
+from kanaleto.unknown.everything import Everything
+from kanaleto.unknown.folder import SITE, Written, is_taken, keep_state, load_folder, why_not_written, write_folder
 
 _HOST_TIMEOUT_S = 0.5
 _MOST_LINES = 32

@@ -12,14 +12,14 @@ from kanaleto.cli.progress import Progress
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
+from kanaleto.probing.adapters import adapters
+from kanaleto.probing.asking import MayNotTouch, Never, survey_exchanger
+from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
+from kanaleto.probing.ports import list_serial_ports
+from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
+from kanaleto.probing.units import ALL_UNITS, UnitSurvey
+from kanaleto.probing.unitstates import SurveyStopped, UnitFound
 from kanaleto.site.link import FramingKind, Link, SerialLink, parse_link
-from kanaleto.survey.adapters import adapters
-from kanaleto.survey.asking import MayNotTouch, Never, survey_exchanger
-from kanaleto.survey.hosts import HostState, HostSurvey, parse_range
-from kanaleto.survey.ports import list_serial_ports
-from kanaleto.survey.settings import TIMEOUT_S, SettingsSurvey
-from kanaleto.survey.units import ALL_UNITS, UnitSurvey
-from kanaleto.survey.unitstates import SurveyStopped, UnitFound
 from kanaleto.wire.identity import OBJECT_NAMES
 
 _UNIT_TIMEOUT_S = 0.3

@@ -14,14 +14,14 @@ from kanaleto.cli.progress import Progress
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.spans import ask_again
+from kanaleto.probing.asking import Never
+from kanaleto.probing.directory import Directory, find_directory
+from kanaleto.probing.draft import DraftRow, draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
+from kanaleto.probing.kept import load_survey, save_survey
+from kanaleto.probing.known import words_of_runs
+from kanaleto.probing.listening import Listener
+from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.site.link import SerialLink, parse_link
-from kanaleto.survey.asking import Never
-from kanaleto.survey.directory import Directory, find_directory
-from kanaleto.survey.draft import DraftRow, draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
-from kanaleto.survey.keeping import load_survey, save_survey
-from kanaleto.survey.known import words_of_runs
-from kanaleto.survey.listening import Listener
-from kanaleto.survey.registers import RegisterSurvey
 from kanaleto.wire.codes import Function, Table
 from kanaleto.wire.pdu import Read, Request
 

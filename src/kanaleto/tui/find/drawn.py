@@ -5,7 +5,7 @@ from collections.abc import Callable
 from textual import events
 from textual.strip import Strip
 
-from kanaleto.survey.desk import Desk, Place
+from kanaleto.finding.desk import Desk, Place
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn, Row, put_row
 

@@ -1,9 +1,9 @@
 """The middle of Find: what is under way at a place, drawn: settings as tried, the 16×16 field of units, registers, what
 is overheard."""
 
-from kanaleto.survey.asking import CARE
-from kanaleto.survey.states import PlaceState, UnitsState
-from kanaleto.survey.unitstates import UnitState
+from kanaleto.finding.states import PlaceState, UnitsState
+from kanaleto.probing.asking import CARE
+from kanaleto.probing.unitstates import UnitState
 from kanaleto.tui.find.whole import everything_rows, roll_rows
 from kanaleto.tui.shared.pane import Row
 from kanaleto.tui.shared.words import age_text, wrapped

@@ -5,13 +5,13 @@ from collections.abc import Hashable
 from msgspec import Struct
 
 from kanaleto.editing.adding import device_of, line_of
+from kanaleto.finding.states import PlaceState, RegistersState
 from kanaleto.lines.identify import Identification
+from kanaleto.probing.hosts import HostState
+from kanaleto.probing.known import words_of_runs
+from kanaleto.probing.unitstates import UnitFound, UnitState
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import Site
-from kanaleto.survey.hosts import HostState
-from kanaleto.survey.known import words_of_runs
-from kanaleto.survey.states import PlaceState, RegistersState
-from kanaleto.survey.unitstates import UnitFound, UnitState
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import wrapped

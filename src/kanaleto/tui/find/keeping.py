@@ -6,13 +6,13 @@ from msgspec.structs import replace
 
 from kanaleto.editing.adding import NewDevice, NewPoint, add_device, add_devices, device_of, line_of, set_link
 from kanaleto.editing.news import Done
+from kanaleto.finding.desk import Desk, Place
+from kanaleto.finding.scratch import Question
+from kanaleto.finding.states import PlaceState
 from kanaleto.lines.stablenames import stable_name
+from kanaleto.probing.draft import DraftRow, rows_of_runs
 from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Site
-from kanaleto.survey.desk import Desk, Place
-from kanaleto.survey.draft import DraftRow, rows_of_runs
-from kanaleto.survey.scratch import Question
-from kanaleto.survey.states import PlaceState
 from kanaleto.tui.shared.context import Context
 from kanaleto.wire.codes import Table
 

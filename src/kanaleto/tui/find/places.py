@@ -7,9 +7,9 @@ from msgspec import Struct
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.demo.start import is_demo
+from kanaleto.finding.desk import Desk, Place, parse_place
+from kanaleto.probing.ports import PortInfo
 from kanaleto.site.link import FramingKind, SerialLink
-from kanaleto.survey.desk import Desk, Place, parse_place
-from kanaleto.survey.ports import PortInfo
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.rows import Rows

@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from threading import Thread
 
-from kanaleto.survey.ports import PortInfo, describe_port, list_serial_ports
+from kanaleto.probing.ports import PortInfo, describe_port, list_serial_ports
 
 
 class PortWatch:

@@ -4,8 +4,8 @@ import time
 from collections.abc import Callable
 
 from kanaleto.editing.adding import line_of
-from kanaleto.survey.asking import CARE
-from kanaleto.survey.desk import Desk, Place
+from kanaleto.finding.desk import Desk, Place
+from kanaleto.probing.asking import CARE
 from kanaleto.tui.find.findings import Finding, FoundRows
 from kanaleto.tui.find.keeping import add_all
 from kanaleto.tui.find.timing import ask_timing

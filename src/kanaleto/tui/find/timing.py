@@ -1,7 +1,7 @@
 """How surveys of a place wait, asked in one line."""
 
-from kanaleto.survey.asking import Timing, parse_timing
-from kanaleto.survey.desk import Place
+from kanaleto.finding.desk import Place
+from kanaleto.probing.asking import Timing, parse_timing
 from kanaleto.tui.shared.context import Context
 
 

@@ -6,10 +6,10 @@ from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 
 from kanaleto.board.snapshot import Snapshot
+from kanaleto.finding.desk import Desk, Place, parse_place
+from kanaleto.finding.scratch import Question
+from kanaleto.finding.states import PlaceState
 from kanaleto.site.link import SerialLink
-from kanaleto.survey.desk import Desk, Place, parse_place
-from kanaleto.survey.scratch import Question
-from kanaleto.survey.states import PlaceState
 from kanaleto.tui.find.actions import ACTIONS, IN_FORM, IN_LINK, IN_WORDS, MORE_KEYS, at_place
 from kanaleto.tui.find.drawn import Field, FoundHead, ScratchHead, scratch_head
 from kanaleto.tui.find.field import rows_of

@@ -1,8 +1,8 @@
 """A line as a whole, drawn in the middle of Find: the search for everything on it, unit by unit, and which one of its
 units is unplugged."""
 
-from kanaleto.survey.known import words_of_runs
-from kanaleto.survey.states import PlaceState, RegistersState
+from kanaleto.finding.states import PlaceState, RegistersState
+from kanaleto.probing.known import words_of_runs
 from kanaleto.tui.shared.digits import large
 from kanaleto.tui.shared.pane import Row
 from kanaleto.tui.shared.words import age_text

@@ -1,6 +1,6 @@
 """Writing from a scratch reading: registers without a map."""
 
-from kanaleto.survey.desk import Desk
+from kanaleto.finding.desk import Desk
 from kanaleto.tui.scratch.form import ScratchForm, codec_of
 from kanaleto.tui.scratch.rows import ScratchRows
 from kanaleto.tui.shared.view import View

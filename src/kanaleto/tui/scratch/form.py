@@ -7,7 +7,7 @@ from msgspec.structs import replace
 from textual import events
 from textual.strip import Strip
 
-from kanaleto.survey.scratch import Question
+from kanaleto.finding.scratch import Question
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.values.codec import Codec

@@ -7,8 +7,8 @@ from msgspec import Struct
 from textual.binding import Binding
 from textual.strip import Strip
 
+from kanaleto.finding.scratch import ScratchState
 from kanaleto.site.counting import Numbering, from_wire
-from kanaleto.survey.scratch import ScratchState
 from kanaleto.tui.scratch.form import codec_of
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn

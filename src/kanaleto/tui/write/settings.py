@@ -5,10 +5,10 @@ from collections.abc import Callable
 from concurrent.futures import Future
 from functools import partial
 
+from kanaleto.control.changing import CannotChange, Change, Found, SettingChanges, Where
 from kanaleto.control.order import Order, Result
 from kanaleto.editing.adding import set_link
 from kanaleto.editing.deviceedit import change_device
-from kanaleto.survey.changing import CannotChange, Change, Found, SettingChanges, Where
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.write.question import Choice, Question
 

@@ -18,10 +18,10 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.session import Session
+from kanaleto.probing.asking import MayNotTouch, first_question, survey_exchanger, untouchable
+from kanaleto.probing.own_settings import meaning_of
 from kanaleto.site.link import FramingKind, Link, Parity, SerialLink, SerialSettings
 from kanaleto.site.model import Device, Line, Point, PortSetting
-from kanaleto.survey.asking import MayNotTouch, first_question, survey_exchanger, untouchable
-from kanaleto.survey.own_settings import meaning_of
 
 LOOKED_FOR_S = 60.0
 _TURN_S = 0.5

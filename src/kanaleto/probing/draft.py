@@ -6,8 +6,8 @@ from io import StringIO
 
 from msgspec import Struct
 
-from kanaleto.survey.directory import Directory
-from kanaleto.survey.overhearing import Overhearing
+from kanaleto.probing.directory import Directory
+from kanaleto.probing.overhearing import Overhearing
 from kanaleto.wire.codes import Table
 
 WORDS = {Table.COIL: "Coil", Table.DISCRETE: "Input bit", Table.INPUT: "Input", Table.HOLDING: "Holding"}

@@ -13,12 +13,12 @@ from typing import Any
 
 from msgspec import Struct, field
 
-from kanaleto.survey.asking import Ask, Never
-from kanaleto.survey.keeping import take_over
-from kanaleto.survey.registers import ALL_TABLES, FellSilent, RegisterSurvey, UnitStopped
-from kanaleto.survey.sampling import Samples
-from kanaleto.survey.tables import TableSearch
-from kanaleto.survey.unitstates import SurveyStopped
+from kanaleto.probing.asking import Ask, Never
+from kanaleto.probing.kept import take_over
+from kanaleto.probing.registers import ALL_TABLES, FellSilent, RegisterSurvey, UnitStopped
+from kanaleto.probing.tables import TableSearch
+from kanaleto.probing.unitstates import SurveyStopped
+from kanaleto.unknown.sampling import Samples
 from kanaleto.wire.codes import Table
 
 _SURE, _LIKE_ANOTHER, _OF_ANOTHER, _BESIDE = 3.0, 0.9, 0.3, 0.5

@@ -12,11 +12,11 @@ import asyncio
 from collections.abc import Callable, Iterable
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.survey.asking import Ask, Never, is_forbidden
-from kanaleto.survey.known import Reply, Steps
-from kanaleto.survey.pace import Pace
-from kanaleto.survey.tables import TableSearch
-from kanaleto.survey.unitstates import SurveyStopped
+from kanaleto.probing.asking import Ask, Never, is_forbidden
+from kanaleto.probing.known import Reply, Steps
+from kanaleto.probing.pace import Pace
+from kanaleto.probing.tables import TableSearch
+from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.wire.codes import ExceptionCode, Function, Table
 from kanaleto.wire.diagnostics import Plain
 from kanaleto.wire.identity import Depth, Identify

@@ -18,10 +18,10 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.serialport import is_pseudo_terminal
+from kanaleto.probing.asking import Never, Opener, first_question, survey_exchanger
+from kanaleto.probing.units import LISTEN_S
+from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.link import FramingKind, Parity, SerialLink, SerialSettings
-from kanaleto.survey.asking import Never, Opener, first_question, survey_exchanger
-from kanaleto.survey.units import LISTEN_S
-from kanaleto.survey.unitstates import SurveyStopped
 from kanaleto.wire.identity import Depth, Identify
 from kanaleto.wire.pdu import Request
 

@@ -8,11 +8,11 @@ from msgspec.structs import replace
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.serialport import is_pseudo_terminal
 from kanaleto.lines.traffic import LONGEST_PAUSE_S
+from kanaleto.probing.asking import survey_exchanger
+from kanaleto.probing.overhearing import Overhearing
+from kanaleto.probing.settings import likely_settings
+from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.link import FramingKind, SerialLink, SerialSettings
-from kanaleto.survey.asking import survey_exchanger
-from kanaleto.survey.overhearing import Overhearing
-from kanaleto.survey.settings import likely_settings
-from kanaleto.survey.unitstates import SurveyStopped
 
 _ENOUGH_FRAMES = 3
 _EACH_S = 1.2

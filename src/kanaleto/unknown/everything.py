@@ -15,15 +15,15 @@ from msgspec.structs import replace
 
 from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.outcome import Outcome
+from kanaleto.probing.asking import MayNotTouch, Never, Opener, survey_exchanger
+from kanaleto.probing.settings import SettingsSurvey
+from kanaleto.probing.units import ALL_UNITS, UnitSurvey
+from kanaleto.probing.unitstates import LineLost, SurveyStopped, UnitFound, UnitState
 from kanaleto.site.link import FramingKind, Link, SerialLink
-from kanaleto.survey.asking import MayNotTouch, Never, Opener, survey_exchanger
-from kanaleto.survey.knownmaps import KnownMaps
-from kanaleto.survey.reopened import Reopened
-from kanaleto.survey.sampling import Samples
-from kanaleto.survey.settings import SettingsSurvey
-from kanaleto.survey.turns import Turns
-from kanaleto.survey.units import ALL_UNITS, UnitSurvey
-from kanaleto.survey.unitstates import LineLost, SurveyStopped, UnitFound, UnitState
+from kanaleto.unknown.knownmaps import KnownMaps
+from kanaleto.unknown.reopened import Reopened
+from kanaleto.unknown.sampling import Samples
+from kanaleto.unknown.turns import Turns
 from kanaleto.wire.identity import Depth, Identify
 from kanaleto.wire.pdu import Request
 

@@ -11,25 +11,25 @@ import concurrent.futures
 from collections.abc import Awaitable, Callable
 
 from kanaleto.editing.adding import device_of, line_of, same_place
+from kanaleto.finding.place import Place, parse_place
+from kanaleto.finding.scratch import Question, ScratchReader
+from kanaleto.finding.wholeline import WholeLine, opened
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.engine import Engine
+from kanaleto.probing.asking import Ask, Never, Sparing, spaced, untouchable
+from kanaleto.probing.directory import find_directory
+from kanaleto.probing.draft import DraftRow
+from kanaleto.probing.hosts import HostSurvey, parse_range
+from kanaleto.probing.listening import Listener
+from kanaleto.probing.own_settings import read_own_settings
+from kanaleto.probing.registers import RegisterSurvey
+from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
+from kanaleto.probing.units import ALL_UNITS, UnitSurvey
+from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.link import FramingKind, Link, SerialLink
 from kanaleto.site.model import Site
 from kanaleto.supervision.owned import fault_sentence, report
-from kanaleto.survey.asking import Ask, Never, Sparing, spaced, untouchable
-from kanaleto.survey.directory import find_directory
-from kanaleto.survey.draft import DraftRow
-from kanaleto.survey.hosts import HostSurvey, parse_range
-from kanaleto.survey.listening import Listener
-from kanaleto.survey.own_settings import read_own_settings
-from kanaleto.survey.place import Place, parse_place
-from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.survey.scratch import Question, ScratchReader
-from kanaleto.survey.settings import TIMEOUT_S, SettingsSurvey
-from kanaleto.survey.units import ALL_UNITS, UnitSurvey
-from kanaleto.survey.unitstates import SurveyStopped
-from kanaleto.survey.wholeline import WholeLine, opened
 from kanaleto.wire.pdu import Request
 
 _UNIT_TIMEOUT_S = 0.3

@@ -6,15 +6,7 @@ from threading import Lock
 
 from msgspec.structs import replace
 
-from kanaleto.site.link import Link, SerialLink, TcpLink, parse_link
-from kanaleto.survey.draft import DraftRow, rows_of_overhearing
-from kanaleto.survey.everything import Everything
-from kanaleto.survey.hosts import HostSurvey, parse_range
-from kanaleto.survey.listening import Listener
-from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.survey.rollcall import RollCall
-from kanaleto.survey.settings import SettingsSurvey
-from kanaleto.survey.states import (
+from kanaleto.finding.states import (
     PlaceState,
     UnitsState,
     state_of_everything,
@@ -26,7 +18,15 @@ from kanaleto.survey.states import (
     state_of_settings,
     state_of_units,
 )
-from kanaleto.survey.units import UnitSurvey
+from kanaleto.probing.draft import DraftRow, rows_of_overhearing
+from kanaleto.probing.hosts import HostSurvey, parse_range
+from kanaleto.probing.listening import Listener
+from kanaleto.probing.registers import RegisterSurvey
+from kanaleto.probing.rollcall import RollCall
+from kanaleto.probing.settings import SettingsSurvey
+from kanaleto.probing.units import UnitSurvey
+from kanaleto.site.link import Link, SerialLink, TcpLink, parse_link
+from kanaleto.unknown.everything import Everything
 
 
 class Place:

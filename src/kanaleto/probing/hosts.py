@@ -12,9 +12,9 @@ from kanaleto.lines.channel import Cause, Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.probing.adapters import Adapter, adapters, relation
+from kanaleto.probing.asking import Never, first_question
 from kanaleto.site.link import TcpLink
-from kanaleto.survey.adapters import Adapter, adapters, relation
-from kanaleto.survey.asking import Never, first_question
 
 MOST_HOSTS = 4096
 _AT_ONCE = 64

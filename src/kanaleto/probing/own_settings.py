@@ -6,9 +6,9 @@ import re
 from msgspec import Struct
 
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.probing.asking import Ask
 from kanaleto.site.link import Parity, SerialLink
 from kanaleto.site.model import Device, Line, Point, PortSetting
-from kanaleto.survey.asking import Ask
 from kanaleto.values.codec import NoValue
 from kanaleto.wire.pdu import Read, ReadAnswer
 

@@ -4,8 +4,8 @@ from collections.abc import Iterable
 
 from msgspec import Struct, field
 
-from kanaleto.survey.known import Span
-from kanaleto.survey.tables import TableSearch
+from kanaleto.probing.known import Span
+from kanaleto.probing.tables import TableSearch
 from kanaleto.wire.codes import Table
 
 MOST_ROUNDS = 60

@@ -5,21 +5,21 @@ from collections.abc import Mapping
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from kanaleto.probing.adapters import Adapter
+from kanaleto.probing.asking import Timing
+from kanaleto.probing.directory import Directory
+from kanaleto.probing.draft import UnitDraft
+from kanaleto.probing.hosts import HostFound, HostSurvey
+from kanaleto.probing.listening import Listener
+from kanaleto.probing.overhearing import Asked
+from kanaleto.probing.own_settings import OwnSetting
+from kanaleto.probing.registers import RegisterSurvey
+from kanaleto.probing.rollcall import Called, RollCall
+from kanaleto.probing.settings import SettingsSurvey, Tried
+from kanaleto.probing.units import UnitSurvey
+from kanaleto.probing.unitstates import UnitFound, UnitState
 from kanaleto.site.link import Link, SerialLink
-from kanaleto.survey.adapters import Adapter
-from kanaleto.survey.asking import Timing
-from kanaleto.survey.directory import Directory
-from kanaleto.survey.draft import UnitDraft
-from kanaleto.survey.everything import Everything, merged
-from kanaleto.survey.hosts import HostFound, HostSurvey
-from kanaleto.survey.listening import Listener
-from kanaleto.survey.overhearing import Asked
-from kanaleto.survey.own_settings import OwnSetting
-from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.survey.rollcall import Called, RollCall
-from kanaleto.survey.settings import SettingsSurvey, Tried
-from kanaleto.survey.units import UnitSurvey
-from kanaleto.survey.unitstates import UnitFound, UnitState
+from kanaleto.unknown.everything import Everything, merged
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Request
 

@@ -17,14 +17,14 @@ from kanaleto.files.sitetext import new_site_text, with_device, with_line, with_
 from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.stablenames import stable_name
+from kanaleto.probing.draft import draft_text
+from kanaleto.probing.kept import kept_of
+from kanaleto.probing.unitstates import UnitFound, UnitState
 from kanaleto.site.link import Link, SerialLink, parse_link
-from kanaleto.survey.concluding import drafts_of
-from kanaleto.survey.draft import draft_text
-from kanaleto.survey.everything import Everything
-from kanaleto.survey.keeping import kept_of
-from kanaleto.survey.sampling import Samples
-from kanaleto.survey.turns import Turn
-from kanaleto.survey.unitstates import UnitFound, UnitState
+from kanaleto.unknown.concluding import drafts_of
+from kanaleto.unknown.everything import Everything
+from kanaleto.unknown.sampling import Samples
+from kanaleto.unknown.turns import Turn
 from kanaleto.wire.codes import Table
 
 SITE, STATE, REPORT = "site.toml", "find.json", "report.txt"

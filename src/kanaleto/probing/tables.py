@@ -12,9 +12,9 @@ from collections.abc import Generator, Iterable
 from heapq import heappop, heappush
 from math import exp
 
-from kanaleto.survey.asking import Never
-from kanaleto.survey.known import REFUSED, UNKNOWN, ZERO, KnownAddresses, Reply, Span, Steps
-from kanaleto.survey.likely import beside_run, likely_places
+from kanaleto.probing.asking import Never
+from kanaleto.probing.known import REFUSED, UNKNOWN, ZERO, KnownAddresses, Reply, Span, Steps
+from kanaleto.probing.likely import beside_run, likely_places
 from kanaleto.wire.codes import Table
 
 _FIRST_STEP = 4

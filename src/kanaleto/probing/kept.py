@@ -6,8 +6,8 @@ from typing import Any
 
 from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
-from kanaleto.survey.registers import RegisterSurvey
-from kanaleto.survey.tables import TableSearch
+from kanaleto.probing.registers import RegisterSurvey
+from kanaleto.probing.tables import TableSearch
 from kanaleto.wire.codes import Table
 
 

@@ -4,13 +4,13 @@ import asyncio
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 
+from kanaleto.finding.place import Place
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.polling.engine import Engine
+from kanaleto.probing.asking import Never, first_question, survey_exchanger
+from kanaleto.probing.rollcall import RollCall
 from kanaleto.site.link import Link, SerialLink
-from kanaleto.survey.asking import Never, first_question, survey_exchanger
-from kanaleto.survey.everything import Everything
-from kanaleto.survey.place import Place
-from kanaleto.survey.rollcall import RollCall
+from kanaleto.unknown.everything import Everything
 
 WITHIN_S = 300.0
 
@@ -64,7 +64,7 @@ class WholeLine:
         self._start(place, "finding everything", "everything", work)
 
     async def _conclude(self, place: Place, search: Everything) -> None:
-        from kanaleto.survey.concluding import drafts_of  # numbers in columns: not before somebody wants them
+        from kanaleto.unknown.concluding import drafts_of  # numbers in columns: not before somebody wants them
 
         drafts = tuple(await asyncio.to_thread(drafts_of, search))
         points = sum(len(draft.rows) for draft in drafts)

@@ -6,11 +6,11 @@ from statistics import median
 
 from msgspec import Struct
 
-from kanaleto.survey.draft import WORDS, DraftRow, UnitDraft
-from kanaleto.survey.everything import Everything
-from kanaleto.survey.known import Span
-from kanaleto.survey.tables import TableSearch
-from kanaleto.survey.turns import Turn
+from kanaleto.probing.draft import WORDS, DraftRow, UnitDraft
+from kanaleto.probing.known import Span
+from kanaleto.probing.tables import TableSearch
+from kanaleto.unknown.everything import Everything
+from kanaleto.unknown.turns import Turn
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.columns import Shape
 from kanaleto.values.cutting import Cut, explain

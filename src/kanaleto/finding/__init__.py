@@ -1,0 +1,1 @@
+"""What stands behind the view Find: the desk that starts surveys, their states, scratch readings."""

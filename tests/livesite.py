@@ -143,7 +143,10 @@ class LiveCase(unittest.TestCase):
             await pilot.press(key)
 
     async def shows(self, app: KanaletoApp, pattern: str) -> None:
-        await self.until(lambda: any(re.search(pattern, row) for row in painted(app)), pattern)
+        try:
+            await self.until(lambda: any(re.search(pattern, row) for row in painted(app)), pattern)
+        except AssertionError as error:
+            raise AssertionError("\n".join([str(error), app.notice, *painted(app)])) from None
 
     async def answer(self, app: KanaletoApp, pilot: "Pilot[None]", text: str) -> None:
         prompt = app.query_one(Prompt)

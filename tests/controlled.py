@@ -10,7 +10,7 @@ from typing import Any, Self
 from msgspec.structs import replace
 
 from kanaleto.control.control import Control
-from kanaleto.control.ledger import MemoryLedger, Row
+from kanaleto.control.ledger import LedgerRow, MemoryLedger
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Order
 from kanaleto.control.routine import Routine
@@ -46,7 +46,7 @@ class SlowLedger(MemoryLedger):
 
     delay_s = 0.0
 
-    async def begin(self, row: Row) -> int:
+    async def begin(self, row: LedgerRow) -> int:
         await asyncio.sleep(self.delay_s)
         return await super().begin(row)
 

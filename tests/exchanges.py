@@ -8,7 +8,7 @@ from pathlib import Path
 from hypothesis import strategies as st
 
 from kanaleto.board.listener import Exchange
-from kanaleto.capture.row import Row
+from kanaleto.capture.row import ExchangeRow
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
@@ -20,14 +20,16 @@ TCP, SERIAL, UDP = "tcp://192.0.2.9:1502", "rtu:///dev/ttyX?baud=19200", "udp://
 START_US = 1_700_000_000_000_000
 
 rows = st.builds(
-    Row, st.integers(0, 2**50), st.text(max_size=20), st.just(TCP), st.sampled_from(["real", "stand-in"]),
+    ExchangeRow, st.integers(0, 2**50), st.text(max_size=20), st.just(TCP), st.sampled_from(["real", "stand-in"]),
     st.text(max_size=20), st.integers(0, 255), st.sampled_from(list(OutcomeKind)), st.integers(0, 20),
     st.binary(max_size=513), st.binary(max_size=513), st.integers(0, 2**32 - 1), st.integers(0, 2**32 - 1),
     st.integers(0, 2**32 - 1), st.text(max_size=60),
 )  # fmt: skip
 
 
-def exchange(number: int, link: str = TCP, kind: OutcomeKind = OutcomeKind.GOOD, value: int | None = None) -> Row:
+def exchange(
+    number: int, link: str = TCP, kind: OutcomeKind = OutcomeKind.GOOD, value: int | None = None
+) -> ExchangeRow:
     """A read of the register that has the exchange's number, and holds it; `kind` may spoil it."""
     address = number % 65536
     framing = Rtu() if link == SERIAL else Tcp()
@@ -36,7 +38,7 @@ def exchange(number: int, link: str = TCP, kind: OutcomeKind = OutcomeKind.GOOD,
     pdu = b"\x83\x02" if kind is OutcomeKind.EXCEPTION else pdu
     answer = b"" if kind is OutcomeKind.TIMEOUT else framing.encode(7, pdu, number % 65536)
     reason = {OutcomeKind.TIMEOUT: "no answer within 1 s", OutcomeKind.EXCEPTION: "exception 2"}.get(kind, "")
-    return Row(
+    return ExchangeRow(
         START_US + number * 10_000, "Line", link, "real", "Pump", 7, kind, 0, request, answer, 100, 2000, 3000, reason
     )
 
@@ -61,7 +63,7 @@ def told_by_the_engine(number: int, kind: OutcomeKind = OutcomeKind.GOOD) -> Exc
     return Exchange(number, row.at_us / 1e6, line, line.devices[0], Read(Table.HOLDING, number, 1), outcome, number % 3)
 
 
-def kept(row: Row) -> tuple[object, ...]:
+def kept(row: ExchangeRow) -> tuple[object, ...]:
     """What packets can tell of an exchange."""
     return row.at_us, row.request, row.answer, row.kind, row.line
 

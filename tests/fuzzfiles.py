@@ -22,7 +22,7 @@ from kanaleto.files.maprows import NEW_MAP, with_rows
 from kanaleto.files.sitefile import read_site
 from kanaleto.files.texts import SiteTexts
 from kanaleto.planning.plan import plan_site
-from kanaleto.site.expression import BadExpression, Memory, compile_expression
+from kanaleto.site.expression import BadExpression, FormulaMemory, compile_expression
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Site
 from kanaleto.tables.importing import Known, grouped, import_rows
@@ -124,7 +124,7 @@ class Corpora:
         except BadExpression as error:
             assert len(str(error)) < 6000
             return
-        memory = Memory()
+        memory = FormulaMemory()
         for values in ((0, 0.0), (1e308, -1e308), (2**64 - 1, -1), (0.5, 3)):
             try:
                 expression.evaluate([values[at % 2] for at in range(len(expression.names))], memory)
@@ -203,7 +203,7 @@ def use(site: Site, source: random.Random, few: bool) -> None:
     """What is called sound can be polled, simulated and shown, whatever the registers hold."""
     plan = plan_site(site)
     board = Board(plan)
-    formulas = Formulas(site, plan, Memory())
+    formulas = Formulas(site, plan, FormulaMemory())
     patterns = [b"\xff", b"\x80\0", b"\x7f\xf0\0\0", b"\0"]
     for pattern in patterns[: 1 if few else 4]:
         for block in plan.blocks:

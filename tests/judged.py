@@ -7,7 +7,7 @@ from kanaleto.site.link import SerialLink
 from kanaleto.unknown.concluding import drafts_of
 from kanaleto.unknown.everything import Everything
 from kanaleto.values.codec import Codec
-from kanaleto.values.types import Order, parse_order, parse_type
+from kanaleto.values.types import ByteOrder, parse_order, parse_type
 from kanaleto.wire.codes import Table
 from tests.madeup import MadeLine
 from tests.madevalues import MadePoint
@@ -59,7 +59,7 @@ def judged(line: MadeLine, search: Everything) -> Judged:
 def _reads_alike(row: DraftRow, point: MadePoint, samples: list[bytes]) -> bool:
     value_type = parse_type(row.type)
     told = dict(row.cells).get("order")
-    order = parse_order(told) if told else Order.ABCD if value_type.is_wide else Order.AB
+    order = parse_order(told) if told else ByteOrder.ABCD if value_type.is_wide else ByteOrder.AB
     codec = Codec(value_type, order)
     if codec.registers != point.codec.registers:
         return False

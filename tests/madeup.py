@@ -11,7 +11,7 @@ from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.site.link import FramingKind, Link, Parity, SerialLink, SerialSettings, TcpLink
 from kanaleto.values.codec import Codec
-from kanaleto.values.types import Kind, Order, ValueType
+from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame, Role
 from tests.madevalues import MadePoint, range_of_points, starts_of
@@ -186,9 +186,11 @@ class MadeLine:
         return [(done + len(raw) * character_s, raw)]
 
 
-def made_kind(chance: random.Random) -> tuple[list[tuple[Table, int, str]], tuple[Order, float], Manners]:
+def made_kind(chance: random.Random) -> tuple[list[tuple[Table, int, str]], tuple[ByteOrder, float], Manners]:
     """A type of device: where its ranges begin and what they mostly hold, its order, its manners."""
-    order = chance.choice((Order.ABCD, Order.ABCD, Order.CDAB, Order.CDAB, Order.BADC, Order.DCBA))
+    order = chance.choice(
+        (ByteOrder.ABCD, ByteOrder.ABCD, ByteOrder.CDAB, ByteOrder.CDAB, ByteOrder.BADC, ByteOrder.DCBA)
+    )
     tables = chance.choice(
         ((Table.HOLDING,), (Table.HOLDING, Table.INPUT), (Table.INPUT, Table.HOLDING), (Table.INPUT,))
     )
@@ -211,7 +213,7 @@ def made_kind(chance: random.Random) -> tuple[list[tuple[Table, int, str]], tupl
     return ranges, (order, chance.choice((0.0, 0.0, 0.7, 1.0))), manners
 
 
-def made_device(unit_id: int, number: int, made: tuple[list[tuple[Table, int, str]], tuple[Order, float], Manners],
+def made_device(unit_id: int, number: int, made: tuple[list[tuple[Table, int, str]], tuple[ByteOrder, float], Manners],
                 layout: int, own: int) -> MadeDevice:  # fmt: skip
     """One device of a kind: of one kind all have the same registers, and their own values."""
     ranges, style, manners = made
@@ -220,7 +222,7 @@ def made_device(unit_id: int, number: int, made: tuple[list[tuple[Table, int, st
     for at, (table, start, favourite) in enumerate(ranges):
         chance = random.Random(f"{layout} {at}")
         if table.is_bits:
-            codec = Codec(ValueType(Kind.BOOL), Order.AB)
+            codec = Codec(ValueType(Kind.BOOL), ByteOrder.AB)
             new = [
                 MadePoint(table, start + bit, codec, lambda now, bit=bit: int(math.sin(now / 20 + bit) > 0.4))  # type: ignore[misc]
                 for bit in range(chance.randint(4, 40))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 from kanaleto.values.codec import Codec
-from kanaleto.values.types import Kind, Order, ValueType
+from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
 
 Mover = Callable[[float], float | str]
@@ -109,7 +109,7 @@ _MIX = (
 
 
 def range_of_points(
-    chance: random.Random, table: Table, start: int, style: tuple[Order, float], favourite: str
+    chance: random.Random, table: Table, start: int, style: tuple[ByteOrder, float], favourite: str
 ) -> list[MadePoint]:
     order, floats = style
     points, at = [], start
@@ -121,12 +121,12 @@ def range_of_points(
             name = "float"
         if name == "text":
             text = f"{chance.choice(_SHIPS)} {chance.randint(1, 900)}-{chance.choice('ABX')}"
-            codec = Codec(ValueType(Kind.TEXT, chance.choice((16, 20))), Order.AB)
+            codec = Codec(ValueType(Kind.TEXT, chance.choice((16, 20))), ByteOrder.AB)
             mover: Mover = lambda now, text=text: text  # type: ignore[misc] # noqa: E731
         else:
             kind, mover = moving(chance, name)
             value_type = ValueType(kind)
-            codec = Codec(value_type, order if value_type.is_wide else Order.AB)
+            codec = Codec(value_type, order if value_type.is_wide else ByteOrder.AB)
         points.append(MadePoint(table, at, codec, mover))
         at = points[-1].end
         if chance.random() < 0.04:

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 
 from kanaleto.control.alive import Wish
 from kanaleto.control.order import Result
-from kanaleto.control.owed import OWED_S, Stage
+from kanaleto.control.owed import OWED_S, OwedStage
 from kanaleto.events.log import EventKind
 from tests.controlled import DRIVE, Controlled
 from tests.simulated import SimulatedLine, device
@@ -119,7 +119,7 @@ class Outage:
             late = [frame for at, frame in own.line.heard if at > back_s - 0.001]
             self._check(not late, f"sent unasked: {late}")
             if stands:
-                self._check(owed and owed[0].stage is Stage.ASKS, f"left on, and not marked: {owed}")
+                self._check(owed and owed[0].stage is OwedStage.ASKS, f"left on, and not marked: {owed}")
         if self.what == "bit":
             self._check(int(own.value("Command word")) & ~0x80 == 0, "other bits were changed")  # type: ignore[call-overload]
 
@@ -142,7 +142,9 @@ class Outage:
                 late = [frame for at, frame in own.line.heard if at > back_s]
                 self._check(not late, f"sent unasked: {late}")
                 if self._stands(own):
-                    self._check([s for s in control.owings.states if s.stage is Stage.ASKS], "left on, and not marked")
+                    self._check(
+                        [s for s in control.owings.states if s.stage is OwedStage.ASKS], "left on, and not marked"
+                    )
         elif self.length_s < limit_s - 0.6:
             self._check(control.alive, "it ended in a short outage")
 

@@ -3,7 +3,7 @@
 from hypothesis import strategies as st
 
 from kanaleto.wire.codes import Function, Table
-from kanaleto.wire.diagnostics import Diagnose, Diagnostic, EventCounter, EventLog, ExceptionStatus, Plain, ServerId
+from kanaleto.wire.diagnostics import CommEventLog, Diagnose, Diagnostic, EventCounter, ExceptionStatus, Plain, ServerId
 from kanaleto.wire.identity import Depth, Identify, Identity
 from kanaleto.wire.pdu import (
     Read,
@@ -114,6 +114,6 @@ answers = st.one_of(
     st.builds(Fifo, st.lists(words, max_size=31).map(tuple)),
     st.builds(ExceptionStatus, st.integers(0, 255)),
     st.builds(EventCounter, words, words),
-    st.builds(EventLog, words, words, words, st.binary(max_size=64)),
+    st.builds(CommEventLog, words, words, words, st.binary(max_size=64)),
     st.builds(ServerId, st.binary(max_size=200)),
 )  # fmt: skip

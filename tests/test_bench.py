@@ -14,7 +14,7 @@ from kanaleto.bench.device import SimulatedDevice
 from kanaleto.bench.server import SiteServer
 from kanaleto.bench.units import Units
 from kanaleto.demo.start import copy_site
-from kanaleto.demo.world import World
+from kanaleto.demo.world import DemoWorld
 from kanaleto.files.loading import load_site
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
@@ -112,7 +112,7 @@ class AlderLock(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             site, _ = load_site(copy_site(Path(folder), 15020))
         server = SiteServer(site)
-        world = World(server.device)
+        world = DemoWorld(server.device)
         level, gate = server.device("Upper pool level"), server.device("Upper sluice")
         opened, seen = [], set()
         for _ in range(900):

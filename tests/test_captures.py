@@ -11,7 +11,7 @@ from kanaleto.capture.packing import body_of, head_line, heads, pack, unpack
 from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.pcapng import PcapngWriter
 from kanaleto.capture.reading import Capture
-from kanaleto.capture.row import Row
+from kanaleto.capture.row import ExchangeRow
 from kanaleto.lines.outcome import OutcomeKind
 from tests.exchanges import SERIAL, START_US, TCP, UDP, InFolder, exchange, kept
 
@@ -131,7 +131,7 @@ def sums_to_nought(data: bytes) -> bool:
 
 
 class Pcapng(InFolder):
-    def _written(self, told: list[Row]) -> tuple[Path, list[tuple[str, dict]]]:  # type: ignore[type-arg]
+    def _written(self, told: list[ExchangeRow]) -> tuple[Path, list[tuple[str, dict]]]:  # type: ignore[type-arg]
         path = self.folder / "a.pcapng"
         path.unlink(missing_ok=True)
         capture = CaptureFile(path, "S", [])

@@ -12,15 +12,15 @@ from msgspec.structs import replace
 from kanaleto.board.health import Worst
 from kanaleto.board.memory import MOST_PIECES, PIECE, Memory, Remembered
 from kanaleto.history import storedcurve
-from kanaleto.history.asking import Question, answer_to
+from kanaleto.history.asking import HistoryQuery, answer_to
 from kanaleto.history.curves import (
     BAD,
     EMPTY,
     GOOD,
     NEVER,
     STALE,
-    Curve,
     FromMemory,
+    TrendCurve,
     curve_of,
     figures,
     joined,
@@ -37,7 +37,7 @@ from tests.simulated import SimulatedLine, device, silent
 from tests.virtual import run_virtual
 
 
-def simple(values: list[float], every_s: float = 1.0, quality: list[int] | None = None) -> Curve:
+def simple(values: list[float], every_s: float = 1.0, quality: list[int] | None = None) -> TrendCurve:
     at = [every_s * number for number in range(len(values))]
     return curve_of(at, values, quality or [GOOD] * len(values), [0] * len(values), at[-1] if at else 0.0)
 
@@ -141,7 +141,7 @@ class Remembering(unittest.TestCase):
             dice = random.Random(seed)
             own = Remembered()
             growing, at = FromMemory(own), 1000.0
-            given: list[tuple[Curve, list[float]]] = []
+            given: list[tuple[TrendCurve, list[float]]] = []
             for _ in range(40):
                 for _ in range(dice.randrange(1, 900)):
                     at += dice.random()
@@ -162,11 +162,11 @@ class Remembering(unittest.TestCase):
 class FromBoth(InFolder):
     """The trend from the record equals the trend from memory."""
 
-    def _both(self, spoil: bool, seconds: float = 700) -> tuple[Curve, Curve]:
+    def _both(self, spoil: bool, seconds: float = 700) -> tuple[TrendCurve, TrendCurve]:
         line = SimulatedLine(device("Device", 7, COUNTER))
         counting(line, 3.0)
         usual = line.fault
-        found: list[Curve] = []
+        found: list[TrendCurve] = []
 
         async def work(kept: Kept) -> None:
             session = kept.session
@@ -281,7 +281,7 @@ class Minutes(InFolder):
         self.assertEqual(recorded_minutes(str(self.folder / "none.db"), "Virtual", 0.0, 1e7), {})
         (self.folder / "torn.db").write_bytes(b"no database")
         self.assertEqual(recorded_minutes(str(self.folder / "torn.db"), "Virtual", 0.0, 1e7), {})
-        asked = Question(str(self.folder / "torn.db"), "Virtual", 0.0, 1e7, (("Device", "Count"),))
+        asked = HistoryQuery(str(self.folder / "torn.db"), "Virtual", 0.0, 1e7, (("Device", "Count"),))
         self.assertIn("torn.db", answer_to(asked).trouble)
         nowhere = replace(asked, store=str(self.folder / "none.db"))
         self.assertEqual((answer_to(nowhere).found, answer_to(nowhere).trouble), ({}, ""))

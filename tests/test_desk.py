@@ -8,8 +8,8 @@ from collections.abc import Callable
 
 from kanaleto.files.loading import load_site
 from kanaleto.files.maprows import with_rows
-from kanaleto.finding.desk import Desk, Place, parse_place
-from kanaleto.finding.scratch import Question
+from kanaleto.finding.desk import Desk, FindPlace, parse_place
+from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.polling.engine import Engine
 from kanaleto.site.link import parse_link
 from kanaleto.wire.codes import Table
@@ -51,7 +51,7 @@ class Beside(unittest.TestCase):
                 engine.start()
                 try:
                     desk = Desk(engine)
-                    place = desk.take(Place(site.lines[0].link.place, site.lines[0].link))
+                    place = desk.take(FindPlace(site.lines[0].link.place, site.lines[0].link))
                     wait_until(lambda: engine.session.count > 2, "polling")
                     for _ in range(3):
                         desk.ask_units(place)
@@ -71,13 +71,13 @@ class Beside(unittest.TestCase):
 
     def check(self, engine: Engine, desk: Desk) -> None:
         poller = engine.session.pollers[0]
-        place = desk.take(Place(poller.line.link.place, poller.line.link))
+        place = desk.take(FindPlace(poller.line.link.place, poller.line.link))
         wait_until(lambda: engine.session.board.records[0] is not None, "a first value")
 
-        reader = desk.read(poller.line.link, Question(2, Table.HOLDING, 7, 2, 0.1))
+        reader = desk.read(poller.line.link, ScratchQuestion(2, Table.HOLDING, 7, 2, 0.1))
         wait_until(lambda: reader.state.values == (1234, 77), "the scratch reading")
         self.assertTrue(poller.exchanger.is_open)
-        forbidden = desk.read(poller.line.link, Question(2, Table.HOLDING, 8, 3, 0.1))
+        forbidden = desk.read(poller.line.link, ScratchQuestion(2, Table.HOLDING, 8, 3, 0.1))
         wait_until(lambda: "never be read" in forbidden.state.error, "the refusal")
         desk.stop_scratch()
 

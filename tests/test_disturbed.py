@@ -24,7 +24,7 @@ from kanaleto.board import world
 from kanaleto.editing.draft import Draft
 from kanaleto.editing.pointedit import change_points
 from kanaleto.files.loading import load_whole
-from kanaleto.finding.scratch import Question
+from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.planning import plan as planning
 from kanaleto.polling.engine import Engine
 from kanaleto.site.model import Site
@@ -295,7 +295,7 @@ async def _at_once(test: Disturbed, app: KanaletoApp, pilot: "Pilot[None]") -> N
         _burst(app, *keys)
         await test.until(lambda: find.words.has_keys, "the reading")
         test.assertEqual((find.form.question.unit_id, find.form.question.address), (7, 12))
-        find.form.show(Question())
+        find.form.show(ScratchQuestion())
         await pilot.press("escape")
     live = app.query_one(LiveRows)
     _burst(app, "3", "slash", *"r11", "enter", "p", "escape", "home", "p", "ctrl+p", *"ruler", "escape", "2", "1", "3")

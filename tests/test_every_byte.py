@@ -10,7 +10,7 @@ from pathlib import Path
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.recorder import ExchangeRecorder
-from kanaleto.capture.row import Row
+from kanaleto.capture.row import ExchangeRow
 from kanaleto.events.clock import Clock
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
@@ -139,7 +139,7 @@ class EveryByte(InFolder):
     def test_serial_ascii_has_a_link_type_of_its_own(self) -> None:
         text = "ascii:///dev/ttyX?baud=9600"
         raw = framed("ascii", 7, b"\x03\0\0\0\1"), framed("ascii", 7, b"\x03\2\0\x07")
-        row: Row = exchange(1, SERIAL)._replace(link=text, request=raw[0], answer=raw[1])
+        row: ExchangeRow = exchange(1, SERIAL)._replace(link=text, request=raw[0], answer=raw[1])
         path = self.folder / "a.pcapng"
         capture = CaptureFile(path, "S", [])
         capture.put([row, exchange(2, SERIAL)._replace(line="Other")])

@@ -18,7 +18,7 @@ from kanaleto.unknown.everything import Everything
 from kanaleto.unknown.folder import SITE, STATE, is_taken, load_folder, write_folder
 from kanaleto.unknown.knownmaps import KnownMaps
 from kanaleto.values.codec import Codec
-from kanaleto.values.types import Kind, Order, ValueType
+from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
 from tests.judged import judged
@@ -306,7 +306,7 @@ class KnownDevices(unittest.TestCase):
 
             line = made_line(10)
             unit = min(line.devices)
-            codec = Codec(ValueType(Kind.UINT16), Order.AB)
+            codec = Codec(ValueType(Kind.UINT16), ByteOrder.AB)
             points = [MadePoint(Table.HOLDING, at, codec, lambda now: 7) for at in range(27341, 27349)]
             line.devices = {unit: MadeDevice(unit, points, Manners(says_who=True), 0)}
             self.assertEqual(maps.fitting("Alder 700"), "Alder 700")

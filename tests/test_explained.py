@@ -9,8 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kanaleto.values.columns import Shape
-from kanaleto.values.cutting import Cut, Run, explain, style_of
-from kanaleto.values.types import Kind, Order
+from kanaleto.values.cutting import Cut, WordRun, explain, style_of
+from kanaleto.values.types import ByteOrder, Kind
 from tests.madeup import MadeDevice, made_line
 from tests.madevalues import MadePoint
 
@@ -156,7 +156,7 @@ class Shapes(unittest.TestCase):
 
     @given(st.lists(st.binary(min_size=12, max_size=12), min_size=1, max_size=5))
     def test_any_words_are_cut_without_a_gap(self, samples: list[bytes]) -> None:
-        run = Run([samples])
+        run = WordRun([samples])
         at = 0
         for one in run.cuts(style_of([run])):
             self.assertEqual(one.at, at)
@@ -166,8 +166,8 @@ class Shapes(unittest.TestCase):
 
     def test_orders_that_somebody_knows_vote(self) -> None:
         moving: Maker = lambda number: struct.pack(">f", 20 + noisy(number))  # noqa: E731
-        run = Run([[moving(number) for number in range(20)]])
-        self.assertIs(style_of([run]).wide, Order.ABCD)
+        run = WordRun([[moving(number) for number in range(20)]])
+        self.assertIs(style_of([run]).wide, ByteOrder.ABCD)
         self.assertIn(Kind.FLOAT32, {codec.type.kind for codec in run.readings(style_of([run]))[0]})
 
 

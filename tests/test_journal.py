@@ -16,7 +16,7 @@ from pathlib import Path
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import Ended, EventKind, EventLog, length_text
 from kanaleto.history.journal import FILE, Journal, journals_of
-from kanaleto.history.journalfile import JournalFile, Kept, NewerFile, add_note, connect, events_of
+from kanaleto.history.journalfile import JournalEvent, JournalFile, NewerFile, add_note, connect, events_of
 from kanaleto.history.telling import as_message, as_object, how_long
 from tests.simulated import SimulatedLine, device
 from tests.test_polling import Running
@@ -38,7 +38,7 @@ class InFolder(unittest.TestCase):
         journal.follow(self.log)
         return journal
 
-    def kept(self, kind: EventKind | None = None) -> list[Kept]:
+    def kept(self, kind: EventKind | None = None) -> list[JournalEvent]:
         return [event for event in events_of(self.path) if kind is None or event.kind == kind.value]
 
 

@@ -21,7 +21,7 @@ from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind, EventLog
 from kanaleto.files.loading import load_site
 from kanaleto.history.journal import journals_of
-from kanaleto.history.journalfile import Kept, events_of
+from kanaleto.history.journalfile import JournalEvent, events_of
 from kanaleto.history.renames import renamed
 from kanaleto.site.model import Keeping
 from tests import killed
@@ -49,7 +49,7 @@ class WithSite(unittest.TestCase):
         self.site = write_site(self.folder, self.far.port)
         self.kept = self.site.with_suffix(".kanaleto")
 
-    def events(self) -> list[Kept]:
+    def events(self) -> list[JournalEvent]:
         return [event for path in journals_of(self.kept) for event in events_of(path)]
 
 

@@ -16,7 +16,7 @@ from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import KnownRows, read_map
 from kanaleto.files.maprows import MapText
 from kanaleto.planning.plan import Block, Gap, Place, Plan, plan_site
-from kanaleto.planning.ruler import GapRow, Part, Row, Ruler, RulerRow, TableRow
+from kanaleto.planning.ruler import GapRow, Row, Ruler, RulerPart, RulerRow, TableRow
 from kanaleto.polling import leaving
 from kanaleto.polling.leaving import Leaving
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
@@ -233,20 +233,20 @@ def rows_of_table(table: Table, places: list[Place], gaps: dict[tuple[Table, int
             yield GapRow(table, last + 1, address - 1, gaps.get((table, last + 1)))
         last = address
         first, block = cover.get(address), blocks.get(address)
-        block_part = part_at(address, *block.span) if block is not None else Part.NONE
-        part = part_at(address, first.point.address, first.point.end) if first is not None else Part.NONE
+        block_part = part_at(address, *block.span) if block is not None else RulerPart.NONE
+        part = part_at(address, first.point.address, first.point.end) if first is not None else RulerPart.NONE
         yield RulerRow(table, address, block, block_part, first, part)
-        goes_on = Part.MIDDLE if block_part in (Part.FIRST, Part.MIDDLE) else Part.NONE
+        goes_on = RulerPart.MIDDLE if block_part in (RulerPart.FIRST, RulerPart.MIDDLE) else RulerPart.NONE
         for place in places:
             if place.point.address == address and place is not first:
                 one, other = (first.point, place.point) if first is not None else (place.point, place.point)
                 is_meant = (one.address, one.end) == (other.address, other.end) and (
                     one.codec.bits is not None or other.codec.bits is not None
                 )
-                yield RulerRow(table, address, block, goes_on, place, Part.WHOLE, True, not is_meant)
+                yield RulerRow(table, address, block, goes_on, place, RulerPart.WHOLE, True, not is_meant)
 
 
-def part_at(address: int, start: int, end: int) -> Part:
+def part_at(address: int, start: int, end: int) -> RulerPart:
     if end - start == 1:
-        return Part.WHOLE
-    return Part.FIRST if address == start else Part.LAST if address == end - 1 else Part.MIDDLE
+        return RulerPart.WHOLE
+    return RulerPart.FIRST if address == start else RulerPart.LAST if address == end - 1 else RulerPart.MIDDLE

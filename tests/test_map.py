@@ -18,7 +18,7 @@ from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.files.maprows import MapText, assignments, parse_assignments, parse_new, with_changes, without_rows
 from kanaleto.planning.plan import plan_site
-from kanaleto.planning.ruler import GapRow, Part, RulerRow
+from kanaleto.planning.ruler import GapRow, RulerPart, RulerRow
 from kanaleto.planning.ruler import Ruler as Rulers
 from kanaleto.site.counting import Numbering
 from kanaleto.site.link import TcpLink
@@ -103,9 +103,9 @@ class Ruler(unittest.TestCase):
             "name,table,address,type,bit\nLevel,holding,0,float32,\nWord,holding,2,bits,\nOn,holding,2,bool,0\nFar,holding,9,uint16,\n"
         )
         parts = [(row.address, row.part, row.block_part, row.is_more) for row in rows if isinstance(row, RulerRow)]
-        self.assertEqual(parts[0], (0, Part.FIRST, Part.FIRST, False))
-        self.assertEqual(parts[1], (1, Part.LAST, Part.MIDDLE, False))
-        self.assertEqual(parts[2][:2], (2, Part.WHOLE))
+        self.assertEqual(parts[0], (0, RulerPart.FIRST, RulerPart.FIRST, False))
+        self.assertEqual(parts[1], (1, RulerPart.LAST, RulerPart.MIDDLE, False))
+        self.assertEqual(parts[2][:2], (2, RulerPart.WHOLE))
         self.assertEqual((parts[3][0], parts[3][3]), (2, True))
         gaps = [(row.first, row.last) for row in rows if isinstance(row, GapRow)]
         self.assertEqual(gaps, [(3, 8)])

@@ -21,7 +21,7 @@ from kanaleto.probing.adapters import adapters, relation
 from kanaleto.probing.directory import Directory, find_directory
 from kanaleto.probing.draft import draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
 from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
-from kanaleto.probing.listening import Listener
+from kanaleto.probing.listening import LineListener
 from kanaleto.probing.overhearing import Overhearing
 from kanaleto.probing.own_settings import judge
 from kanaleto.probing.ports import describe_port, list_serial_ports
@@ -151,19 +151,19 @@ def pseudo_terminal(pieces: list[bytes], every_s: float):  # type: ignore[no-unt
 class Listening(unittest.TestCase):
     def test_the_rate_is_told_from_what_is_heard(self) -> None:
         with pseudo_terminal([data for _, data in talk(1)], 0.02) as port:
-            listener = Listener(SerialLink(port), knows_settings=False, each_s=1.5)
+            listener = LineListener(SerialLink(port), knows_settings=False, each_s=1.5)
             heard = asyncio.run(listener.run(0.5))
         self.assertEqual(listener.link.settings.baud, 9600)
         self.assertLessEqual({13, 14}, set(heard.units))
 
     def test_silence_and_noise_are_told_apart(self) -> None:
         with self.assertRaisesRegex(SurveyStopped, "nothing was heard"):
-            run_virtual(Listener(SerialLink("/virtual"), False, opener=Wires().opener).run(1))
+            run_virtual(LineListener(SerialLink("/virtual"), False, opener=Wires().opener).run(1))
         with (
             pseudo_terminal([b"\x55\xaa\x00"], 0.02) as port,
             self.assertRaisesRegex(SurveyStopped, "noise, or another protocol"),
         ):
-            asyncio.run(Listener(SerialLink(port), knows_settings=False, each_s=0.06).run(1))
+            asyncio.run(LineListener(SerialLink(port), knows_settings=False, each_s=0.06).run(1))
 
 
 class Hosts(unittest.TestCase):

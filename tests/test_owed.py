@@ -9,9 +9,9 @@ from typing import Any
 from msgspec.structs import replace
 
 from kanaleto.control.alive import Wish
-from kanaleto.control.ledger import Left, Row
+from kanaleto.control.ledger import LedgerRow, Left
 from kanaleto.control.order import Owed, Result, State, owed_data
-from kanaleto.control.owed import Stage
+from kanaleto.control.owed import OwedStage
 from kanaleto.events.log import EventKind
 from kanaleto.history.journalfile import JournalFile
 from kanaleto.history.ledger import JournalLedger
@@ -40,7 +40,7 @@ class Pulses(unittest.TestCase):
             )
             await own.running.for_s(1.0)
             (owed,) = own.control.owings.states
-            self.assertEqual((owed.stage, owed.order.name, own.value("Horn")), (Stage.PULSING, "Horn", 1))
+            self.assertEqual((owed.stage, owed.order.name, own.value("Horn")), (OwedStage.PULSING, "Horn", 1))
             self.assertTrue(halves[0].is_done)
             self.assertTrue((await pulse).is_done)
             (on_s, _), (off_s, _) = own.line.heard
@@ -84,7 +84,7 @@ class Pulses(unittest.TestCase):
             result = await pulse
             self.assertEqual(result.state, State.UNKNOWN)
             (owed,) = own.control.owings.states
-            self.assertEqual(owed.stage, Stage.ASKS)
+            self.assertEqual(owed.stage, OwedStage.ASKS)
             self.assertIn("neither", owed.why)
             await own.running.for_s(20)
             self.assertEqual(own.value("Mode"), 5)
@@ -216,7 +216,7 @@ class AfterAKill(unittest.TestCase):
                 first = JournalFile(path, "killed", "who", 1_000_000)
                 ledger = JournalLedger(lambda: (path, first.run), "who")
                 data: dict[str, object] = {"old": "off", "new": "on", "owed": owed_data(order)}
-                row = Row(wall_s=2.0, line="Line", device="Drive", point="Horn", text="off → on", data=data)
+                row = LedgerRow(wall_s=2.0, line="Line", device="Drive", point="Horn", text="off → on", data=data)
                 number = await ledger.begin(row)
                 await ledger.complete(number, 3.0, data, 1, goes_on=True)
                 self.assertEqual(await ledger.left(), [])  # it is this program's own
@@ -233,7 +233,7 @@ class AfterAKill(unittest.TestCase):
                 self.assertRegex(told[-1], "Drive Horn was left standing at on at .*H lists it, and sends off")
                 (owed,) = own.control.owings.states
                 await own.running.for_s(120)
-                self.assertEqual((own.value("Horn"), owed.stage), (1, Stage.LEFT))
+                self.assertEqual((own.value("Horn"), owed.stage), (1, OwedStage.LEFT))
                 own.control.owings.say_so(owed.number)
                 await own.running.for_s(1)
                 self.assertEqual((own.value("Horn"), list(own.ledger.settled)), (0, [left.number]))

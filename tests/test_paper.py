@@ -14,7 +14,7 @@ from kanaleto.history.curves import EMPTY, curve_of
 from kanaleto.paper.drawing import drawn, write_elsewhere
 from kanaleto.paper.look import NoPaper
 from kanaleto.paper.making import COLUMNS, comparison_sheet, map_sheet, trend_sheet, values_sheet
-from kanaleto.paper.sheets import Column, Sheet, TableSheet
+from kanaleto.paper.sheets import PaperColumn, Sheet, TableSheet
 from kanaleto.planning.plan import plan_site
 from kanaleto.site.model import Site
 from tests.simulated import SimulatedLine, device
@@ -109,11 +109,13 @@ class Tables(unittest.TestCase):
 
     def test_long_tables_take_pages_and_one_tall_page(self) -> None:
         rows = [[f"row {number}", "x" * (number % 300), "3"] for number in range(500)]
-        sheet = TableSheet("T", "about", [Column("name"), Column("text"), Column("number", True)], rows, [7])
+        sheet = TableSheet(
+            "T", "about", [PaperColumn("name"), PaperColumn("text"), PaperColumn("number", True)], rows, [7]
+        )
         self.assertGreater(pages_of(drawn(sheet, "pdf")), 10)
         told = text_of(sheet)
         self.assertIn("row 499", told)
-        empty = TableSheet("T", "about", [Column("name")], [])
+        empty = TableSheet("T", "about", [PaperColumn("name")], [])
         self.assertEqual(pages_of(drawn(empty, "pdf")), 1)
 
     def test_values_and_a_comparison(self) -> None:

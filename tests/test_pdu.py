@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kanaleto.wire.codes import ExceptionCode, Table
-from kanaleto.wire.diagnostics import Diagnose, EventCounter, EventLog, ExceptionStatus, Plain, ServerId
+from kanaleto.wire.diagnostics import CommEventLog, Diagnose, EventCounter, ExceptionStatus, Plain, ServerId
 from kanaleto.wire.identity import Depth, Identify, Identity, answer_from
 from kanaleto.wire.pdu import (
     Answer,
@@ -64,7 +64,7 @@ EXAMPLES: list[tuple[str, Request, str, Answer]] = [
     ("07", Plain(7), "07 6D", ExceptionStatus(0x6D)),
     ("08 00 00 A5 37", Diagnose(0, b"\xa5\x37"), "08 00 00 A5 37", Diagnose(0, b"\xa5\x37")),
     ("0B", Plain(11), "0B FF FF 01 08", EventCounter(0xFFFF, 264)),
-    ("0C", Plain(12), "0C 08 00 00 01 08 01 21 20 00", EventLog(0, 264, 289, b"\x20\0")),
+    ("0C", Plain(12), "0C 08 00 00 01 08 01 21 20 00", CommEventLog(0, 264, 289, b"\x20\0")),
     ("11", Plain(17), "11 05 41 42 43 44 FF", ServerId(b"ABCD\xff")),
     (
         "14 0E 06 00 04 00 01 00 02 06 00 03 00 09 00 02",

@@ -22,7 +22,7 @@ from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.polling.session import Session
 from kanaleto.probing.asking import untouchable
 from kanaleto.probing.registers import RegisterSurvey
-from kanaleto.site.expression import BadExpression, Memory, compile_expression
+from kanaleto.site.expression import BadExpression, FormulaMemory, compile_expression
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import Derived, Device, DeviceLimits, Line, Site
 from kanaleto.wire.codes import Table
@@ -298,7 +298,7 @@ class Formulas(unittest.TestCase):
             with self.subTest(text[:40]), self.assertRaises((BadExpression, ArithmeticError)):
                 start = time.monotonic()
                 expression = compile_expression(text)
-                expression.evaluate([1.0] * len(expression.names), Memory())
+                expression.evaluate([1.0] * len(expression.names), FormulaMemory())
                 self.assertLess(time.monotonic() - start, 1)
 
     def test_what_they_compute(self) -> None:
@@ -313,10 +313,10 @@ class Formulas(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(text):
                 expression = compile_expression(text, lambda name: labels.get(name, {}))
-                self.assertEqual(expression.evaluate(values, Memory()), expected)
+                self.assertEqual(expression.evaluate(values, FormulaMemory()), expected)
 
     def test_rises_and_falls(self) -> None:
-        expression, memory = compile_expression("rises([A]) + 10 * falls([A]) + 100 * rises([A] > 1)"), Memory()
+        expression, memory = compile_expression("rises([A]) + 10 * falls([A]) + 100 * rises([A] > 1)"), FormulaMemory()
         self.assertEqual([expression.evaluate([value], memory) for value in (1, 0, 1, 2, 2, 0)], [0, 10, 1, 100, 0, 10])
 
 

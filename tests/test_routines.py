@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from kanaleto.control.control import Control
 from kanaleto.control.order import Consent, Result
 from kanaleto.control.routine import Routine, with_variables
-from kanaleto.control.running import Run, StepOutcome
+from kanaleto.control.running import RoutineRun, StepOutcome
 from kanaleto.events.log import EventKind
 from kanaleto.site.model import Site
 from kanaleto.wire.frames import Frame
@@ -130,9 +130,9 @@ keep = { "Command word" = ["Run"] }
 class Runs(unittest.TestCase):
     def _run(
         self, fault: Fault | None = None, answer: bool = True, after_s: float = 0.0,
-        meanwhile: Callable[[Controlled, Run], None] | None = None, **texts: str,
-    ) -> tuple[Run, list[bytes], list[str]]:  # fmt: skip
-        found: list[tuple[Run, list[bytes], list[str]]] = []
+        meanwhile: Callable[[Controlled, RoutineRun], None] | None = None, **texts: str,
+    ) -> tuple[RoutineRun, list[bytes], list[str]]:  # fmt: skip
+        found: list[tuple[RoutineRun, list[bytes], list[str]]] = []
 
         async def work(own: Controlled) -> None:
             own.control.routines, faults = routines_of(own.session.site, **(texts or {"start": START, "safe": SAFE}))
@@ -205,7 +205,7 @@ class Runs(unittest.TestCase):
                 self.assertEqual(set(outcomes[failed + 1 :]), {StepOutcome.SKIPPED})
 
     def test_what_is_waited_for_does_not_come(self) -> None:
-        def put(own: Controlled, run: Run) -> None:
+        def put(own: Controlled, run: RoutineRun) -> None:
             own.line.units.devices[0].put("Status word", 0x8000)
 
         run, _, _ = self._run(meanwhile=put)
@@ -230,7 +230,7 @@ class Runs(unittest.TestCase):
         """A person's write of it is refused with the holder's name, and takes over when the person says so."""
         seen: list[Result] = []
 
-        def write(own: Controlled, run: Run) -> None:
+        def write(own: Controlled, run: RoutineRun) -> None:
             async def work() -> None:
                 order = own.order("Command word", "Open off")
                 seen.append(await own.control.send(order))

@@ -7,7 +7,7 @@ from io import StringIO
 from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
-from kanaleto.files.maplines import Rows, rows_in_common, rows_of
+from kanaleto.files.maplines import MapLines, rows_in_common, rows_of
 from kanaleto.site.ends import text_in_common
 
 TEXT = st.text(st.sampled_from('ab,\n\n\r"'), max_size=40)
@@ -66,7 +66,7 @@ class RowEnds(unittest.TestCase):
         rows = rows_of("a,b\n" + '"' + "x" * 200_000, ",")
         self.assertIsInstance(rows.error, csv.Error)
         self.assertEqual(list(rows), ["a,b\n"])
-        self.assertEqual(list(Rows()), [])
+        self.assertEqual(list(MapLines()), [])
 
     @given(st.text("ab", max_size=30), st.text("ab", max_size=30), st.integers(1, 40000))
     def test_texts_in_common(self, old: str, new: str, many: int) -> None:

@@ -21,7 +21,7 @@ from kanaleto.analysis.readings import off_by_one, other_readings, samples_of, v
 from kanaleto.board.board import Board, Record
 from kanaleto.cli.progress import Progress
 from kanaleto.cli.ranges import parse_units
-from kanaleto.finding.scratch import Question, ScratchReader, ScratchState
+from kanaleto.finding.scratch import ScratchQuestion, ScratchReader, ScratchState
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.once import read_once
 from kanaleto.polling.session import Session
@@ -44,7 +44,7 @@ from tests.virtual import run_virtual
 MAP = "name,table,address,initial\nA,holding,4,10\nB,holding,5,65535\nLamp,coil,0,1\nOther,coil,1,0\n"
 
 
-def read_for(wires: Wires, question: Question, for_s: float, **options: object) -> list[ScratchState]:
+def read_for(wires: Wires, question: ScratchQuestion, for_s: float, **options: object) -> list[ScratchState]:
     """The states of a scratch reading, one every tenth of a second."""
 
     async def work() -> list[ScratchState]:
@@ -72,7 +72,7 @@ class Scratch(unittest.TestCase):
             return right
 
         wires.fault = moving
-        states = read_for(wires, Question(3, Table.HOLDING, 4, 2, 0.5), 4)
+        states = read_for(wires, ScratchQuestion(3, Table.HOLDING, 4, 2, 0.5), 4)
         last = states[-1]
         self.assertEqual((last.values[1], last.error, last.wall_s), (65535, "", 7.0))
         self.assertGreaterEqual(last.reads, 7)
@@ -80,23 +80,23 @@ class Scratch(unittest.TestCase):
         self.assertFalse(any(5 in state.changed for state in states))
 
     def test_bits_too_and_a_period_of_0_reads_once(self) -> None:
-        states = read_for(Wires(device("Pump", 3, MAP)), Question(3, Table.COIL, 0, 2, 0.0), 2)
+        states = read_for(Wires(device("Pump", 3, MAP)), ScratchQuestion(3, Table.COIL, 0, 2, 0.0), 2)
         self.assertEqual((states[-1].values, states[-1].reads), ((1, 0), 1))
 
     def test_refusals_silence_and_wrong_questions_are_told(self) -> None:
         for question, reason in (
-            (Question(3, Table.HOLDING, 40, 2, 0.5), "illegal data address"),
-            (Question(9, Table.HOLDING, 4, 2, 0.5), "nothing came"),
-            (Question(3, Table.HOLDING, 4, 126, 0.5), "reads 1…125"),
-            (Question(3, Table.HOLDING, 65535, 2, 0.5), "past the last address"),
-            (Question(300, Table.HOLDING, 4, 2, 0.5), "unit IDs are"),
+            (ScratchQuestion(3, Table.HOLDING, 40, 2, 0.5), "illegal data address"),
+            (ScratchQuestion(9, Table.HOLDING, 4, 2, 0.5), "nothing came"),
+            (ScratchQuestion(3, Table.HOLDING, 4, 126, 0.5), "reads 1…125"),
+            (ScratchQuestion(3, Table.HOLDING, 65535, 2, 0.5), "past the last address"),
+            (ScratchQuestion(300, Table.HOLDING, 4, 2, 0.5), "unit IDs are"),
         ):
             with self.subTest(reason):
                 self.assertIn(reason, read_for(Wires(device("Pump", 3, MAP)), question, 3)[-1].error)
 
     def test_what_must_never_be_touched_is_not_asked(self) -> None:
         wires = Wires(device("Pump", 3, MAP))
-        last = read_for(wires, Question(3, Table.HOLDING, 4, 2, 0.2), 2, never=((Table.HOLDING, 5, 5),))[-1]
+        last = read_for(wires, ScratchQuestion(3, Table.HOLDING, 4, 2, 0.2), 2, never=((Table.HOLDING, 5, 5),))[-1]
         self.assertIn("never be read", last.error)
         self.assertEqual(wires.requests, [])
 
@@ -106,7 +106,9 @@ class Scratch(unittest.TestCase):
         async def work() -> tuple[str, ScratchState]:
             exchanger = wires.opener(wires.link)
             await exchanger.open()
-            reader = ScratchReader(wires.link, Question(3, Table.HOLDING, 4, 2, 0.2), polled=lambda: exchanger.ask)
+            reader = ScratchReader(
+                wires.link, ScratchQuestion(3, Table.HOLDING, 4, 2, 0.2), polled=lambda: exchanger.ask
+            )
             task = asyncio.create_task(reader.run())
             await asyncio.sleep(1)
             wires.channels[-1].break_off("the far end hung up or was unplugged")
@@ -124,7 +126,7 @@ class Scratch(unittest.TestCase):
 
     @given(st.integers(0, 65535), st.integers(1, 125), st.integers(-9, 9), st.integers(-200, 200))
     def test_steps_and_widths_stay_within_the_addresses(self, address: int, count: int, groups: int, by: int) -> None:
-        start = Question(1, Table.HOLDING, min(address, 65536 - count), count)
+        start = ScratchQuestion(1, Table.HOLDING, min(address, 65536 - count), count)
         for question in (start.step(groups), start.widen(by), start.step(groups).widen(by).step(-groups)):
             self.assertEqual(question.wrong(), "")
 

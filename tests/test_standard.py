@@ -20,7 +20,7 @@ from kanaleto.site.faults import FaultyFile
 from kanaleto.site.link import parse_link
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.digits import number, whole
-from kanaleto.values.types import Order, order_for, parse_order, parse_type
+from kanaleto.values.types import ByteOrder, order_for, parse_order, parse_type
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.codes import Table
 from kanaleto.wire.diagnostics import server_id_parts
@@ -170,8 +170,8 @@ class Numbers(unittest.TestCase):
             ("text:8:utf-16-be", "Öl".encode("utf-16-be") + bytes(4), "Öl"),
             ("text:8:utf-16-be", "水位".encode("utf-16-be") + b"\0 \0 ", "水位"),
         ):
-            self.assertEqual(Codec(parse_type(kind), Order.AB).decode(raw), text)
-        self.assertIsInstance(Codec(parse_type("text:4:utf-8"), Order.AB).decode(b"\xff\xfe\0\0"), NoValue)
+            self.assertEqual(Codec(parse_type(kind), ByteOrder.AB).decode(raw), text)
+        self.assertIsInstance(Codec(parse_type("text:4:utf-8"), ByteOrder.AB).decode(b"\xff\xfe\0\0"), NoValue)
 
     def test_orders_of_64_bits_by_all_their_letters(self) -> None:
         words = {"ABCDEFGH": "0102030405060708", "GHEFCDAB": "0708050603040102", "BADCFEHG": "0201040306050807",
@@ -182,10 +182,10 @@ class Numbers(unittest.TestCase):
             self.assertEqual(codec.decode(bytes.fromhex(raw)), 0x0102030405060708)
             self.assertEqual(codec.encode(0x0102030405060708).hex(), raw)
             self.assertIs(pickle.loads(pickle.dumps(codec.order)), codec.order)
-        halves = Order("EFGHABCD")
+        halves = ByteOrder("EFGHABCD")
         self.assertIs(order_for(parse_type("float64"), None, halves), halves)
-        self.assertIs(order_for(parse_type("float32"), None, halves), Order.ABCD)
-        for kind, order in (("int32", halves), ("int64", Order.AB)):
+        self.assertIs(order_for(parse_type("float32"), None, halves), ByteOrder.ABCD)
+        for kind, order in (("int32", halves), ("int64", ByteOrder.AB)):
             with self.assertRaisesRegex(ValueError, "takes ABCD, CDAB, BADC or DCBA"):
                 order_for(parse_type(kind), order, None)
         for text in ("EFGHABCC", "EFGH", "ABCDEFG", "12345678"):

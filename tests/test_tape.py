@@ -12,7 +12,7 @@ from kanaleto.capture.packing import head_line, heads, pack, pack_exchanges, unp
 from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.recorder import ExchangeRecorder
-from kanaleto.capture.row import Row, row_of
+from kanaleto.capture.row import ExchangeRow, row_of
 from kanaleto.capture.tape import Tape, aside_of, files_of
 from kanaleto.events.log import EventKind, EventLog
 from kanaleto.lines.outcome import OutcomeKind
@@ -25,7 +25,7 @@ from tests.virtual import run_virtual
 class Packed(InFolder):
     @given(st.lists(rows, min_size=1, max_size=20))
     @settings(max_examples=100, deadline=None)
-    def test_round_trip(self, told: list[Row]) -> None:
+    def test_round_trip(self, told: list[ExchangeRow]) -> None:
         block = pack(told)
         self.assertEqual(list(unpack(block[40:], len(told))), told)
 

@@ -18,7 +18,7 @@ from textual.binding import Binding
 from textual.pilot import Pilot
 from textual.widgets import Input
 
-from kanaleto.tui.shared.line import Line
+from kanaleto.tui.shared.line import InputLine
 from kanaleto.tui.toolkit import Terminal
 
 _SOURCE = Path(__file__).parent.parent / "src" / "kanaleto"
@@ -26,7 +26,7 @@ _IN_ONE_PLACE = {"_check_bindings", "_handle_exception", "on_event", "_file", "_
                  "_sigcont_application"}  # fmt: skip
 
 
-class Own(Line):
+class Own(InputLine):
     BINDINGS = [Binding("x", "own", show=False)]
 
     def action_own(self) -> None:

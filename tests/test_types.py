@@ -15,7 +15,7 @@ from kanaleto.site.model import Point
 from kanaleto.values.codec import CannotEncode, Codec, NoValue
 from kanaleto.values.scale import curve
 from kanaleto.values.text import plain, shown
-from kanaleto.values.types import ORDERS, Kind, Order, ValueType, order_for, parse_order, parse_type
+from kanaleto.values.types import ORDERS, ByteOrder, Kind, ValueType, order_for, parse_order, parse_type
 
 
 def codec(type_text: str, order: str = "") -> Codec:
@@ -105,7 +105,7 @@ class Worked(unittest.TestCase):
         self.assertEqual(shown(0, word, None, {0: "Ready"}), "no bit is on")
 
     def test_signed_fields_of_bits(self) -> None:
-        field = Codec(parse_type("int16"), Order.AB, bits=(4, 7))
+        field = Codec(parse_type("int16"), ByteOrder.AB, bits=(4, 7))
         self.assertEqual(field.decode(bytes.fromhex("00E0")), -2)
         self.assertEqual(field.encode(-2), bytes.fromhex("00E0"))
         with self.assertRaises(CannotEncode):
@@ -117,7 +117,9 @@ WHOLE = [kind for kind in Kind if kind.value.startswith(("int", "uint", "bcd", "
 
 class RoundTrips(unittest.TestCase):
     @given(st.sampled_from(WHOLE), st.sampled_from(ORDERS), st.integers(-(2**65), 2**65))
-    def test_whole_numbers_come_back_or_are_refused_with_what_fits(self, kind: Kind, order: Order, value: int) -> None:
+    def test_whole_numbers_come_back_or_are_refused_with_what_fits(
+        self, kind: Kind, order: ByteOrder, value: int
+    ) -> None:
         value_type = ValueType(kind)
         if order.is_for_wide != value_type.is_wide:
             return
@@ -131,7 +133,7 @@ class RoundTrips(unittest.TestCase):
 
     @given(st.sampled_from(list(Kind)), st.sampled_from(ORDERS), st.binary(min_size=12, max_size=12))
     def test_any_words_decode_to_a_value_that_encodes_to_a_value_the_same(
-        self, kind: Kind, order: Order, words: bytes
+        self, kind: Kind, order: ByteOrder, words: bytes
     ) -> None:
         value_type = ValueType(kind, 6 if kind is Kind.TEXT else 0)
         if order.is_for_wide != value_type.is_wide:

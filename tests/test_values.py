@@ -10,12 +10,12 @@ from kanaleto.values.block import BitBlock, RegisterBlock
 from kanaleto.values.codec import CannotEncode, Codec, NoValue
 from kanaleto.values.scale import between, curve, linear
 from kanaleto.values.text import shortest_float32, shown
-from kanaleto.values.types import ORDERS, Order, order_for, parse_order, parse_type
+from kanaleto.values.types import ORDERS, ByteOrder, order_for, parse_order, parse_type
 
 
 def codec(
     type_text: str,
-    order: Order | None = None,
+    order: ByteOrder | None = None,
     factor: float = 1,
     offset: float = 0,
     bits: tuple[int, int] | None = None,
@@ -29,23 +29,23 @@ class WorkedTable(unittest.TestCase):
         for type_text, order, words, value in (
             ("uint16", None, "FFFE", 65534),
             ("int16", None, "FFFE", -2),
-            ("int16", Order.BA, "FEFF", -2),
-            ("uint32", Order.ABCD, "0001 0002", 65538),
-            ("uint32", Order.CDAB, "0002 0001", 65538),
-            ("uint32", Order.BADC, "0100 0200", 65538),
-            ("uint32", Order.DCBA, "0200 0100", 65538),
-            ("int32", Order.CDAB, "FFFE FFFF", -2),
-            ("float32", Order.CDAB, "3D71 401A", struct.unpack(">f", bytes.fromhex("401A3D71"))[0]),
-            ("uint64", Order.ABCD, "0001 0203 0405 0607", 0x0001020304050607),
-            ("uint64", Order.CDAB, "0607 0405 0203 0001", 0x0001020304050607),
-            ("uint64", Order.BADC, "0100 0302 0504 0706", 0x0001020304050607),
-            ("uint64", Order.DCBA, "0706 0504 0302 0100", 0x0001020304050607),
-            ("int64", Order.ABCD, "FFFF FFFF FFFF FFFF", -1),
-            ("float64", Order.ABCD, "3FF8 0000 0000 0000", 1.5),
+            ("int16", ByteOrder.BA, "FEFF", -2),
+            ("uint32", ByteOrder.ABCD, "0001 0002", 65538),
+            ("uint32", ByteOrder.CDAB, "0002 0001", 65538),
+            ("uint32", ByteOrder.BADC, "0100 0200", 65538),
+            ("uint32", ByteOrder.DCBA, "0200 0100", 65538),
+            ("int32", ByteOrder.CDAB, "FFFE FFFF", -2),
+            ("float32", ByteOrder.CDAB, "3D71 401A", struct.unpack(">f", bytes.fromhex("401A3D71"))[0]),
+            ("uint64", ByteOrder.ABCD, "0001 0203 0405 0607", 0x0001020304050607),
+            ("uint64", ByteOrder.CDAB, "0607 0405 0203 0001", 0x0001020304050607),
+            ("uint64", ByteOrder.BADC, "0100 0302 0504 0706", 0x0001020304050607),
+            ("uint64", ByteOrder.DCBA, "0706 0504 0302 0100", 0x0001020304050607),
+            ("int64", ByteOrder.ABCD, "FFFF FFFF FFFF FFFF", -1),
+            ("float64", ByteOrder.ABCD, "3FF8 0000 0000 0000", 1.5),
             ("bcd16", None, "1234", 1234),
-            ("bcd32", Order.CDAB, "5678 1234", 12345678),
+            ("bcd32", ByteOrder.CDAB, "5678 1234", 12345678),
             ("text:5", None, "4142 4320 0000", "ABC"),
-            ("text:4", Order.BA, "4241 4443", "ABCD"),
+            ("text:4", ByteOrder.BA, "4241 4443", "ABCD"),
             ("bool", None, "0100", 1),
             ("hex", None, "BEEF", 0xBEEF),
         ):
@@ -53,11 +53,11 @@ class WorkedTable(unittest.TestCase):
                 self.assertEqual(codec(type_text, order).decode(bytes.fromhex(words)), value)
 
     def test_a_four_letter_order_that_is_inherited_leaves_narrow_types_alone(self) -> None:
-        self.assertIs(order_for(parse_type("int16"), None, Order.DCBA), Order.AB)
-        self.assertIs(order_for(parse_type("text:4"), None, Order.CDAB), Order.AB)
-        self.assertIs(order_for(parse_type("int32"), None, Order.CDAB), Order.CDAB)
+        self.assertIs(order_for(parse_type("int16"), None, ByteOrder.DCBA), ByteOrder.AB)
+        self.assertIs(order_for(parse_type("text:4"), None, ByteOrder.CDAB), ByteOrder.AB)
+        self.assertIs(order_for(parse_type("int32"), None, ByteOrder.CDAB), ByteOrder.CDAB)
         with self.assertRaisesRegex(ValueError, "takes ABCD"):
-            order_for(parse_type("int32"), Order.BA, None)
+            order_for(parse_type("int32"), ByteOrder.BA, None)
 
     def test_words_without_a_value_say_why(self) -> None:
         for type_text, words, reason in (
@@ -126,7 +126,7 @@ integers = ["int16", "uint16", "int32", "uint32", "int64", "uint64", "bcd16", "b
 
 class RoundTrips(unittest.TestCase):
     @given(st.sampled_from(integers), st.sampled_from(ORDERS[:4]), st.data())
-    def test_integers(self, kind: str, order: Order, data: st.DataObject) -> None:
+    def test_integers(self, kind: str, order: ByteOrder, data: st.DataObject) -> None:
         plain = codec(kind, order if parse_type(kind).is_wide else None)
         low, high = plain._limits()
         value = data.draw(st.integers(low, high))
@@ -145,7 +145,7 @@ class RoundTrips(unittest.TestCase):
         self.assertEqual(scaled.encode(value, is_within=False), words)
 
     @given(st.floats(width=32, allow_nan=False, allow_infinity=False), st.sampled_from(ORDERS[:4]))
-    def test_floats(self, value: float, order: Order) -> None:
+    def test_floats(self, value: float, order: ByteOrder) -> None:
         plain = codec("float32", order)
         self.assertEqual(plain.decode(plain.encode(value)), value)
         self.assertEqual(struct.pack(">f", shortest_float32(value)), struct.pack(">f", value))

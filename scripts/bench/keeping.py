@@ -18,7 +18,7 @@ from kanaleto.capture.packing import pack
 from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.recorder import ExchangeRecorder
-from kanaleto.capture.row import Origin, Row
+from kanaleto.capture.row import ExchangeRow, Origin
 from kanaleto.capture.tape import Tape
 from kanaleto.capture.words import asked_words
 from kanaleto.events.clock import Clock
@@ -217,8 +217,10 @@ def _searched(folder: Path) -> Figure:
     return Figure(what, f"{took_s:.1f} s", f"{floor_s:.3f} s", took_s / floor_s)
 
 
-def _row(number: int) -> Row:
+def _row(number: int) -> ExchangeRow:
     request = Tcp().encode(7, Read(Table.HOLDING, number % 65500, 10).encode(), number % 65536)
     at_us = 1_700_000_000_000_000 + number * 1000
     answer = answer_of(10)
-    return Row(at_us, "L", "tcp://127.0.0.1:502", "real", "D", 7, OutcomeKind.GOOD, 0, request, answer, 9, 300, 320, "")
+    return ExchangeRow(
+        at_us, "L", "tcp://127.0.0.1:502", "real", "D", 7, OutcomeKind.GOOD, 0, request, answer, 9, 300, 320, ""
+    )

@@ -10,7 +10,7 @@ from kanaleto.site.model import Point
 from kanaleto.values.turning import Turning
 
 
-class Order(Turning):
+class SortOrder(Turning):
     """The value is how it is told."""
 
     DEVICE = "by device"
@@ -57,16 +57,16 @@ def _is_past(snapshot: Snapshot, place: AnyPlace) -> bool:
 
 
 def ordered(
-    snapshot: Snapshot, places: list[AnyPlace], order: Order, spread: Mapping[Identity, float]
+    snapshot: Snapshot, places: list[AnyPlace], order: SortOrder, spread: Mapping[Identity, float]
 ) -> list[AnyPlace]:
     """In that order; where it says nothing, in the order of the site."""
-    if order is Order.DEVICE:
+    if order is SortOrder.DEVICE:
         return places
-    keys: dict[Order, Callable[[AnyPlace], tuple[object, ...]]] = {
-        Order.NAME: lambda place: (place.point.name.casefold(), place.identity[0].casefold()),
-        Order.MOVES: lambda place: (-spread.get(place.identity, -1.0),),
-        Order.AGE: lambda place: (-_age(snapshot.reading(place)),),
-        Order.LIMIT: lambda place: (nearness(place.point, snapshot.reading(place)),),
+    keys: dict[SortOrder, Callable[[AnyPlace], tuple[object, ...]]] = {
+        SortOrder.NAME: lambda place: (place.point.name.casefold(), place.identity[0].casefold()),
+        SortOrder.MOVES: lambda place: (-spread.get(place.identity, -1.0),),
+        SortOrder.AGE: lambda place: (-_age(snapshot.reading(place)),),
+        SortOrder.LIMIT: lambda place: (nearness(place.point, snapshot.reading(place)),),
     }
     return sorted(places, key=keys[order])
 

@@ -21,7 +21,7 @@ _GARBLED_SHARE = 0.005
 _FEW = 20
 
 
-class Finding(Struct, frozen=True):
+class Diagnosis(Struct, frozen=True):
     """`who` is a device or a line, `text` goes on from its name."""
 
     who: str
@@ -51,20 +51,22 @@ def _advice(code: int) -> str:
     return "its manual says what that means"
 
 
-def look_at(lines: tuple[LineStatus, ...]) -> list[Finding]:
+def look_at(lines: tuple[LineStatus, ...]) -> list[Diagnosis]:
     """Findings, the worst first; nothing when all is well."""
-    found: list[Finding] = []
+    found: list[Diagnosis] = []
     for line in lines:
         if line.why_unreachable:
-            found.append(Finding(line.line.name, f"cannot be reached: {line.why_unreachable}"))
+            found.append(Diagnosis(line.line.name, f"cannot be reached: {line.why_unreachable}"))
             continue
         if line.has_found_echo:
             found.append(
-                Finding(line.line.name, "its adapter repeats what it sends: add echo=yes to its link.", is_garbled=True)
+                Diagnosis(
+                    line.line.name, "its adapter repeats what it sends: add echo=yes to its link.", is_garbled=True
+                )
             )
         silent = line.silent
         if len(silent) > 1 and len(silent) == len(line.devices):
-            found.append(Finding(line.line.name, _ALL_SILENT[is_wired(line)]))
+            found.append(Diagnosis(line.line.name, _ALL_SILENT[is_wired(line)]))
         else:
             found += [_silent(line, status) for status in silent]
     for line in lines:
@@ -72,7 +74,7 @@ def look_at(lines: tuple[LineStatus, ...]) -> list[Finding]:
     return found
 
 
-def _silent(line: LineStatus, status: DeviceStatus) -> Finding:
+def _silent(line: LineStatus, status: DeviceStatus) -> Diagnosis:
     neighbours = len(line.devices) - len(line.silent)
     never = "has never answered" if not status.has_answered else f"stopped {status.silent_s or 0:.0f} s ago"
     noticed = f" Its return is noticed within {status.notice_within_s:.0f} s."
@@ -80,36 +82,40 @@ def _silent(line: LineStatus, status: DeviceStatus) -> Finding:
         those = "its neighbour still answers" if neighbours == 1 else "its neighbours still answer"
         whole = "so the line is whole" if is_wired(line) else "so the connection is whole"
         plug = "its supply, its plug, or its unit ID" if is_wired(line) else "its supply and its unit ID"
-        return Finding(status.device.name, f"{never}; {those}, {whole}: look at {plug}.{noticed}")
+        return Diagnosis(status.device.name, f"{never}; {those}, {whole}: look at {plug}.{noticed}")
     where = (
         "wires, settings and unit ID" if is_wired(line) else "its supply and its unit ID: the connection is accepted"
     )
-    return Finding(status.device.name, f"{never}, and nobody else is on {line.line.name}: look at {where}.")
+    return Diagnosis(status.device.name, f"{never}, and nobody else is on {line.line.name}: look at {where}.")
 
 
-def _faults(line: LineStatus, status: DeviceStatus) -> list[Finding]:
+def _faults(line: LineStatus, status: DeviceStatus) -> list[Diagnosis]:
     found = []
     tally, name = status.tally, status.device.name
     wrong = tally.garbled + tally.unexpected
     if tally.exchanges >= _FEW and wrong / tally.exchanges > _GARBLED_SHARE:
         share = 100 * wrong / tally.exchanges
         found.append(
-            Finding(
+            Diagnosis(
                 name,
                 f"{share:.1f} % of its answers come garbled: {_GARBLED[is_wired(line)]}",
                 is_garbled=True,
             )
         )
     if status.is_slow:
-        found.append(Finding(name, f"answers slowly: its timeout of {status.device.timeout_s:g} s leaves little room."))
+        found.append(
+            Diagnosis(name, f"answers slowly: its timeout of {status.device.timeout_s:g} s leaves little room.")
+        )
     refused = {code: count for code, count in tally.exceptions.items() if code not in OF_GATEWAY}
     missing = sum(tally.exceptions.values()) - sum(refused.values())
     if missing and status.silent_s is None:
         found.append(
-            Finding(name, f"was missing {missing} times, said its gateway: look at its line behind it, and its supply.")
+            Diagnosis(
+                name, f"was missing {missing} times, said its gateway: look at its line behind it, and its supply."
+            )
         )
     if refused:
         code, count = max(refused.items(), key=lambda item: item[1])
         told = f"refused {count} times with exception {code}, {exception_text(code)}: {_advice(code)}."
-        found.append(Finding(name, told))
+        found.append(Diagnosis(name, told))
     return found

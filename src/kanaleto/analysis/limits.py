@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from msgspec.structs import replace
 
 from kanaleto.board.board import Quality, Readings, Record
-from kanaleto.board.crossing import Crossing, Rule, Seen, is_word_of_bits, rules_of
+from kanaleto.board.crossing import Acknowledged, Crossing, Rule, is_word_of_bits, rules_of
 from kanaleto.board.listener import Sink
 from kanaleto.board.world import World
 from kanaleto.events.log import Ended, EventKind, EventLog
@@ -214,7 +214,7 @@ class LimitWatch(Sink):
     def acknowledge(self, identity: Identity, who: str, note: str, now: Callable[[], float]) -> int:
         """It was seen, all that is past of that point; how much that was."""
         watched = self._watched.get(identity)
-        seen = Seen(who, note.strip()[:_MOST_NOTE], now())
+        seen = Acknowledged(who, note.strip()[:_MOST_NOTE], now())
         count = 0
         for standing in watched.standing if watched is not None else ():
             crossing = standing.crossing

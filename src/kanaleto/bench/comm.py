@@ -4,7 +4,7 @@ from collections import deque
 
 from kanaleto.wire.ascii import LINE_FEED, may_end
 from kanaleto.wire.codes import ExceptionCode
-from kanaleto.wire.diagnostics import MOST_EVENTS, Diagnose, Diagnostic, EventCounter, EventLog
+from kanaleto.wire.diagnostics import MOST_EVENTS, CommEventLog, Diagnose, Diagnostic, EventCounter
 
 _RECEIVED, _SENT = 0x80, 0x40
 _LISTENING = 0x20  # in both
@@ -88,8 +88,8 @@ class Communication:
     def counter(self) -> EventCounter:
         return EventCounter(0, self._completed)
 
-    def log(self) -> EventLog:
-        return EventLog(0, self._completed, self._counts[Diagnostic.BUS_MESSAGES], bytes(self._events))
+    def log(self) -> CommEventLog:
+        return CommEventLog(0, self._completed, self._counts[Diagnostic.BUS_MESSAGES], bytes(self._events))
 
     def do(self, request: Diagnose) -> Diagnose | ExceptionCode | None:
         """Carry out a sub-function: the answer, an exception, or None for silence."""

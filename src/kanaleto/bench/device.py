@@ -13,7 +13,7 @@ from kanaleto.bench.extras import Extras
 from kanaleto.site.model import Device, Point
 from kanaleto.values.codec import Value
 from kanaleto.wire.codes import BROADCAST, SERIAL_ONLY, ExceptionCode, Function, Table
-from kanaleto.wire.diagnostics import Diagnose, Diagnostic, EventCounter, EventLog, ExceptionStatus, Plain, ServerId
+from kanaleto.wire.diagnostics import CommEventLog, Diagnose, Diagnostic, EventCounter, ExceptionStatus, Plain, ServerId
 from kanaleto.wire.identity import Identify
 from kanaleto.wire.pdu import (
     Answer,
@@ -118,7 +118,7 @@ class SimulatedDevice:
             answer = self._answer(pdu)
             is_answered = answer is not None and not is_broadcast
             exception = answer.code if isinstance(answer, Refused) else None
-            communication.note_done(exception, is_answered, not isinstance(answer, EventCounter | EventLog))
+            communication.note_done(exception, is_answered, not isinstance(answer, EventCounter | CommEventLog))
             return answer.encode() if answer is not None and is_answered else None
 
     def _read_registers(self, pdu: bytes) -> bytes | None:

@@ -74,7 +74,7 @@ def level_of(limits: Limits, value: object, point: Point) -> Level | None:
     return next((rule.level for rule in rules_of(limits) if rule.is_past(value, False, 0.0, point)), None)
 
 
-class Seen(NamedTuple):
+class Acknowledged(NamedTuple):
     """Who has seen it, when, and what was said of it."""
 
     who: str
@@ -90,7 +90,7 @@ class Crossing(Struct, frozen=True):
     rule: Rule
     text: str
     wall_s: float
-    seen: Seen | None = None
+    seen: Acknowledged | None = None
 
 
 def is_word_of_bits(point: Point) -> bool:

@@ -5,7 +5,7 @@ import math
 
 from kanaleto.board.board import Quality, Reading, Readings
 from kanaleto.planning.plan import AnyPlace, Plan
-from kanaleto.site.expression import Memory, compile_expression
+from kanaleto.site.expression import FormulaMemory, compile_expression
 from kanaleto.site.formula import labels_in, order_of
 from kanaleto.site.model import Derived, Site
 
@@ -24,7 +24,7 @@ class Formulas:
     """Evaluates the derived points of a site in the order in which they need each other. `memory` outlives the plan,
     and the site where a formula stays the same."""
 
-    def __init__(self, site: Site, plan: Plan, memory: Memory) -> None:
+    def __init__(self, site: Site, plan: Plan, memory: FormulaMemory) -> None:
         self._memory = memory
         self._derived = order_of(site.derived)
         labels = labels_in(site.lines) if self._derived else {}

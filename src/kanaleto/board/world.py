@@ -11,10 +11,10 @@ from msgspec import Struct
 
 from kanaleto.board.board import Board, Heir, Slots, Trouble, exponents_of, heirs_of
 from kanaleto.board.derived import Formulas
-from kanaleto.planning.blocks import Difference, difference
+from kanaleto.planning.blocks import PlanDiff, difference
 from kanaleto.planning.lessons import Lessons, learned
 from kanaleto.planning.plan import Block, DevicePlan, Place, Plan, plan_device, plan_site
-from kanaleto.site.expression import Memory
+from kanaleto.site.expression import FormulaMemory
 from kanaleto.site.model import Point, Site, shared_with
 from kanaleto.wire.codes import Table
 
@@ -41,7 +41,7 @@ class Planned(Struct, frozen=True):
     heirs: tuple[Heir, ...]
     exponents: dict[tuple[str, str], Place]
     formulas: Formulas
-    differs: dict[str, Difference]
+    differs: dict[str, PlanDiff]
 
 
 class World:
@@ -55,7 +55,7 @@ class World:
         self.board = Board(self.plan)
         self.version = 0
         self._tell = tell_learned
-        self._memory = Memory()
+        self._memory = FormulaMemory()
         self._formulas = self._formulas_of(site, self.plan)
         self._formulas.begin()
         self._switched_off: dict[str, set[str]] = {}  # names of points by device

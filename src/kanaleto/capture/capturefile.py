@@ -8,7 +8,7 @@ from typing import BinaryIO
 from kanaleto.capture import jsonlines
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.pcapng import PcapngWriter
-from kanaleto.capture.row import Row
+from kanaleto.capture.row import ExchangeRow
 
 MOST_BYTES, MOST_FILES = 100_000_000, 10
 _ENDINGS = (".jsonl", ".pcapng")
@@ -52,7 +52,7 @@ class CaptureFile:
             self._paths.pop(0).unlink(missing_ok=True)
         return file
 
-    def put(self, rows: list[Row], before_us: float = math.inf) -> None:
+    def put(self, rows: list[ExchangeRow], before_us: float = math.inf) -> None:
         """Exchanges, on disk when this gives back. Packets of `before_us` and later wait: an exchange that is still
         under way may have earlier ones."""
         if self._pcapng is None:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from kanaleto import __version__
-from kanaleto.capture.row import Origin, Row
+from kanaleto.capture.row import ExchangeRow, Origin
 from kanaleto.lines.outcome import OutcomeKind
 
 MOST_LINE = 1 << 20
@@ -35,7 +35,7 @@ def iso_us(at_us: int) -> str:
     return moment.isoformat(timespec="microseconds").replace("+00:00", "Z")
 
 
-def as_object(row: Row) -> dict[str, Any]:
+def as_object(row: ExchangeRow) -> dict[str, Any]:
     """An exchange as captures and `kanaleto wire --json` have it."""
     return {
         "at": iso_us(row.at_us),
@@ -55,11 +55,11 @@ def as_object(row: Row) -> dict[str, Any]:
     }
 
 
-def line_of(row: Row) -> bytes:
+def line_of(row: ExchangeRow) -> bytes:
     return json.dumps(as_object(row), ensure_ascii=False, separators=(", ", ": ")).encode() + b"\n"
 
 
-def read(file: BinaryIO, name: str, damaged: list[str]) -> Iterator[Row]:
+def read(file: BinaryIO, name: str, damaged: list[str]) -> Iterator[ExchangeRow]:
     """Exchanges of a capture, line by line; what is none is told in `damaged` and passed over."""
     links: dict[str, str] = {}
     number = place = 0
@@ -91,7 +91,7 @@ def _links_of(told: dict[str, Any], name: str) -> dict[str, str]:
     return {str(one["name"]): str(one["link"]) for one in lines} if isinstance(lines, list) else {}
 
 
-def _row(told: dict[str, Any], links: dict[str, str]) -> Row:
+def _row(told: dict[str, Any], links: dict[str, str]) -> ExchangeRow:
     moment = datetime.fromisoformat(str(told["at"]).replace("Z", "+00:00"))
     if moment.tzinfo is None:
         moment = moment.replace(tzinfo=UTC)
@@ -101,7 +101,7 @@ def _row(told: dict[str, Any], links: dict[str, str]) -> Row:
     unit_id = int(told["unit_id"])
     if not 0 <= unit_id <= 255:
         raise ValueError(f"unit ID {unit_id} is not in 0…255")
-    return Row(
+    return ExchangeRow(
         (since.days * 86400 + since.seconds) * 1_000_000 + since.microseconds,
         line,
         links.get(line, ""),

@@ -17,7 +17,7 @@ from struct import Struct, error
 from typing import BinaryIO, NamedTuple
 
 from kanaleto.board.listener import Exchange
-from kanaleto.capture.row import Row, row_of
+from kanaleto.capture.row import ExchangeRow, row_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.model import Line
 
@@ -47,7 +47,7 @@ class BlockHead(NamedTuple):
         return self.place + _HEAD.size + self.size
 
 
-def pack(rows: Sequence[Row]) -> bytes:
+def pack(rows: Sequence[ExchangeRow]) -> bytes:
     """One block."""
     names = _Names()
     lines, devices, reasons = names.lines, names.devices, names.reasons
@@ -151,7 +151,7 @@ def _little(column: "array[int] | bytes") -> bytes:
     return column.tobytes()
 
 
-def unpack(body: bytes, count: int) -> Iterator[Row]:
+def unpack(body: bytes, count: int) -> Iterator[ExchangeRow]:
     """The rows of a block, of which its head says how many there are. Raises ValueError where they are none."""
     try:
         data = zlib.decompressobj().decompress(body, MOST_RAW)
@@ -183,7 +183,9 @@ def unpack(body: bytes, count: int) -> Iterator[Row]:
             asked_at += asked
             answered_at += answered
             who, how, why = devices[device], _KINDS[kind], reasons[reason]
-            yield Row(at_us, name, link, origin, who, unit_id, how, attempt, request, answer, sent, first, last, why)
+            yield ExchangeRow(
+                at_us, name, link, origin, who, unit_id, how, attempt, request, answer, sent, first, last, why
+            )
     except (zlib.error, error, KeyError, IndexError, TypeError, EOFError) as fault:
         raise ValueError(f"the block is none: {fault}") from None
 

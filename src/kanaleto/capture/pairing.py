@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from kanaleto.capture.packets import Packet
 from kanaleto.capture.pcapng import ETHERNET, INBOUND, OUTBOUND, USER0, USER1
-from kanaleto.capture.row import Origin, Row, link_of
+from kanaleto.capture.row import ExchangeRow, Origin, link_of
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.link import TcpLink, UdpLink
@@ -51,7 +51,7 @@ class _Conversation:
         self.count = 0
         self.last_direction, self.last_us = OUTBOUND, 0
 
-    def take(self, at_us: int, direction: int, data: bytes, settle: bool) -> Iterator[Row]:
+    def take(self, at_us: int, direction: int, data: bytes, settle: bool) -> Iterator[ExchangeRow]:
         """Bytes of one direction; `settle` where a packet is all of a frame."""
         for number in [own for own, asked in self.waiting.items() if at_us - asked.at_us > _GIVEN_UP_US]:
             yield self._unanswered(self.waiting.pop(number))
@@ -63,15 +63,15 @@ class _Conversation:
         for event in events:
             yield from self._taken(at_us, direction, event)
 
-    def _taken(self, at_us: int, direction: int, event: Frame | Garbled) -> Iterator[Row]:
+    def _taken(self, at_us: int, direction: int, event: Frame | Garbled) -> Iterator[ExchangeRow]:
         return self._request(at_us, event) if direction == OUTBOUND else self._answer(at_us, event)
 
-    def _settle(self, at_us: int, direction: int) -> Iterator[Row]:
+    def _settle(self, at_us: int, direction: int) -> Iterator[ExchangeRow]:
         """That direction has fallen silent: what is held of it is all that there is."""
         for event in self.decoders[direction].silence():
             yield from self._taken(at_us, direction, event)
 
-    def _request(self, at_us: int, event: Frame | Garbled) -> Iterator[Row]:
+    def _request(self, at_us: int, event: Frame | Garbled) -> Iterator[ExchangeRow]:
         if isinstance(event, Garbled):
             yield self._row(
                 at_us, OutcomeKind.GARBLED, event.raw, b"", 0, f"the request is no frame: {event.reason}", 0
@@ -85,7 +85,7 @@ class _Conversation:
             yield self._unanswered(self.waiting.popitem(last=False)[1])
         self.waiting[number] = _Asked(at_us, event)
 
-    def _answer(self, at_us: int, event: Frame | Garbled) -> Iterator[Row]:
+    def _answer(self, at_us: int, event: Frame | Garbled) -> Iterator[ExchangeRow]:
         number = event.transaction if isinstance(event, Frame) and event.transaction is not None else 0
         asked = self.waiting.pop(number, None)
         if asked is None:
@@ -98,24 +98,24 @@ class _Conversation:
         kind, reason = _judged(asked.frame, event)
         yield self._row(asked.at_us, kind, asked.frame.raw, event.raw, took_us, reason, asked.frame.unit_id)
 
-    def rest(self) -> Iterator[Row]:
+    def rest(self) -> Iterator[ExchangeRow]:
         """The file is over: what still waits was never answered in it."""
         for direction in (OUTBOUND, INBOUND):
             yield from self._settle(self.last_us, direction)
         for asked in self.waiting.values():
             yield self._unanswered(asked)
 
-    def _unanswered(self, asked: _Asked) -> Row:
+    def _unanswered(self, asked: _Asked) -> ExchangeRow:
         return self._row(
             asked.at_us, OutcomeKind.TIMEOUT, asked.frame.raw, b"", 0, "no answer in the capture", asked.frame.unit_id
         )
 
     def _row(
         self, at_us: int, kind: OutcomeKind, request: bytes, answer: bytes, took_us: int, reason: str, unit_id: int
-    ) -> Row:
+    ) -> ExchangeRow:
         self.count += 1
         first_us = took_us if answer else 0
-        return Row(
+        return ExchangeRow(
             at_us,
             self.line,
             self.link,
@@ -159,7 +159,7 @@ class Pairing:
         self.gaps = 0
         self._talks: OrderedDict[object, _Conversation] = OrderedDict()
 
-    def take(self, packet: Packet) -> Iterator[Row]:
+    def take(self, packet: Packet) -> Iterator[ExchangeRow]:
         """What exchanges a packet ends."""
         if packet.linktype not in KNOWN:
             self.unknown[packet.linktype] = self.unknown.get(packet.linktype, 0) + 1
@@ -172,11 +172,11 @@ class Pairing:
             return
         yield from self._of_network(packet, segment)
 
-    def rest(self) -> Iterator[Row]:
+    def rest(self) -> Iterator[ExchangeRow]:
         for talk in self._talks.values():
             yield from talk.rest()
 
-    def _of_serial(self, packet: Packet) -> Iterator[Row]:
+    def _of_serial(self, packet: Packet) -> Iterator[ExchangeRow]:
         key = ("serial", packet.interface, packet.name)
         talk = self._talks.get(key)
         if talk is None:
@@ -188,7 +188,7 @@ class Pairing:
         if direction in (INBOUND, OUTBOUND):
             yield from talk.take(packet.at_us, direction, packet.data, settle=True)
 
-    def _of_network(self, packet: Packet, segment: _Segment) -> Iterator[Row]:
+    def _of_network(self, packet: Packet, segment: _Segment) -> Iterator[ExchangeRow]:
         described = link_of(packet.description) if "://" in packet.description else None
         port = described.port if isinstance(described, TcpLink | UdpLink) else None
         key = (frozenset((segment.source, segment.target)), segment.is_tcp, packet.interface)
@@ -231,7 +231,7 @@ class Pairing:
             talk.expected[direction] = segment.sequence + len(segment.data) & 0xFFFFFFFF
         return data
 
-    def _new(self, key: object, line: str, link: str) -> Generator[Row, None, _Conversation]:
+    def _new(self, key: object, line: str, link: str) -> Generator[ExchangeRow, None, _Conversation]:
         if len(self._talks) >= _MOST_STREAMS:
             yield from self._talks.popitem(last=False)[1].rest()
         parsed = link_of(link)

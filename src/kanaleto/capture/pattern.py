@@ -5,10 +5,10 @@ from collections.abc import Iterable
 
 from msgspec import Struct, field
 
-from kanaleto.analysis.diagnosis import Finding, look_at
+from kanaleto.analysis.diagnosis import Diagnosis, look_at
 from kanaleto.board.health import Tally, WaterLevels
 from kanaleto.board.snapshot import DeviceStatus, LineStatus
-from kanaleto.capture.row import Row, link_of
+from kanaleto.capture.row import ExchangeRow, link_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.pdu import Refused
@@ -52,7 +52,7 @@ class Pattern:
         self.first_us: int | None = None
         self.last_us = 0
 
-    def add(self, row: Row) -> None:
+    def add(self, row: ExchangeRow) -> None:
         self.rows += 1
         self.first_us = row.at_us if self.first_us is None else min(self.first_us, row.at_us)
         self.last_us = max(self.last_us, row.at_us)
@@ -80,11 +80,11 @@ class Pattern:
             code = answer.code if isinstance(answer, Refused) else 0
             own.codes[code] = own.codes.get(code, 0) + 1
 
-    def add_all(self, rows: Iterable[Row]) -> None:
+    def add_all(self, rows: Iterable[ExchangeRow]) -> None:
         for row in rows:
             self.add(row)
 
-    def findings(self) -> list[Finding]:
+    def findings(self) -> list[Diagnosis]:
         """In plain words, the worst first; nothing when all is well."""
         by_line: dict[str, list[Counted]] = {}
         for own in self.counted.values():

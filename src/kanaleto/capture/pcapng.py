@@ -13,7 +13,7 @@ from heapq import heappop, heappush
 from struct import pack, unpack_from
 from typing import NamedTuple
 
-from kanaleto.capture.row import Row, link_of
+from kanaleto.capture.row import ExchangeRow, link_of
 from kanaleto.site.link import FramingKind, Link, SerialLink, UdpLink
 
 ETHERNET, USER0, USER1 = 1, 147, 148
@@ -74,7 +74,7 @@ class PcapngWriter:
         self._interfaces = {}
         return section()
 
-    def take(self, row: Row) -> None:
+    def take(self, row: ExchangeRow) -> None:
         """The packets of an exchange, which wait until `ready`."""
         is_serial = isinstance(link_of(row.link), SerialLink)
         if row.request:
@@ -88,7 +88,7 @@ class PcapngWriter:
             for start in range(0, len(row.answer), _MOST_DATA):
                 self._put(at_us, row, row.answer[start : start + _MOST_DATA], INBOUND, row.reason)
 
-    def _put(self, at_us: int, row: Row, data: bytes, direction: int, comment: str) -> None:
+    def _put(self, at_us: int, row: ExchangeRow, data: bytes, direction: int, comment: str) -> None:
         self._number += 1
         heappush(self._waiting, _Waiting(at_us, self._number, row.line, row.link, data, direction, comment))
 

@@ -8,7 +8,7 @@ from kanaleto.capture import jsonlines, packets, packing
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.packing import BlockHead
 from kanaleto.capture.pairing import Pairing
-from kanaleto.capture.row import Row
+from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.tape import files_of, note_looked_at
 
 __all__ = ["Capture", "NoCapture"]
@@ -40,7 +40,7 @@ class Capture:
         """What it was laid aside for; empty where it was not."""
         return str(packing.told_of(self.path).get("why", "")) if self.path.is_file() and self._is_tape else ""
 
-    def __iter__(self) -> Iterator[Row]:
+    def __iter__(self) -> Iterator[ExchangeRow]:
         strange = 0
         for row in self._rows():
             if 0 <= row.at_us < _MOST_US:
@@ -50,7 +50,7 @@ class Capture:
         if strange:
             self.damaged.append(f"{strange} exchanges were passed over: their time is before 1970 or after 9700")
 
-    def _rows(self) -> Iterator[Row]:
+    def _rows(self) -> Iterator[ExchangeRow]:
         if self._is_tape:
             for path in files_of(self.path) if self.path.is_dir() else [self.path]:
                 yield from self._of_tape(path)
@@ -61,7 +61,7 @@ class Capture:
             with self.path.open("rb") as file:
                 yield from jsonlines.read(file, self.path.name, damaged)
 
-    def _of_tape(self, path: Path) -> Iterator[Row]:
+    def _of_tape(self, path: Path) -> Iterator[ExchangeRow]:
         note_looked_at(path)
         damaged = _Bounded(self.damaged, self.MOST_TOLD)
         try:
@@ -76,7 +76,7 @@ class Capture:
         except FileNotFoundError:  # the ring has gone on meanwhile
             return
 
-    def _of_packets(self) -> Iterator[Row]:
+    def _of_packets(self) -> Iterator[ExchangeRow]:
         pairing = Pairing()
         with self.path.open("rb") as file:
             for packet in packets.read(file, self.path.name, _Bounded(self.damaged, self.MOST_TOLD)):

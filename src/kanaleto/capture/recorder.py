@@ -9,7 +9,7 @@ from pathlib import Path
 from kanaleto.board.listener import Exchange, Sink
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.packing import pack_exchanges
-from kanaleto.capture.row import Row, row_of
+from kanaleto.capture.row import ExchangeRow, row_of
 from kanaleto.capture.tape import AFTER_US, Tape
 from kanaleto.events.log import Event, stands_for
 from kanaleto.site.model import Line
@@ -103,7 +103,7 @@ class ExchangeRecorder(Sink):
         waiting = self._waiting
         before_us = self._open_since_us()  # looked at first: what ends from here on is not in the queue yet
         exchanges = [waiting.popleft() for _ in range(len(waiting))]
-        rows: list[Row] = []
+        rows: list[ExchangeRow] = []
         if self.captures:
             rows = [row_of(exchange, self._link_text(exchange.line), self._origin) for exchange in exchanges]
         for capture in self.captures:

@@ -20,7 +20,7 @@ class Origin(Enum):
     BRIDGE = "bridge"
 
 
-class Row(NamedTuple):
+class ExchangeRow(NamedTuple):
     """Times in microseconds: `at_us` since 1970, when the first byte of the request went; the others after that: when
     its last byte had gone, when the first byte came back, when it was done. `device` is empty for a unit that is not in
     the site, `line` and `link` are as the site has them."""
@@ -88,11 +88,11 @@ def link_of(text: str) -> Link:
     return link
 
 
-def row_of(exchange: Exchange, link: str, origin: str) -> Row:
+def row_of(exchange: Exchange, link: str, origin: str) -> ExchangeRow:
     """Of an exchange as the engine tells it."""
     outcome = exchange.outcome
     asked_at = outcome.asked_at
-    return Row(
+    return ExchangeRow(
         round(exchange.wall_s * 1e6),
         exchange.line.name,
         link,

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from kanaleto.board.board import times_ten_to
-from kanaleto.capture.row import Row
+from kanaleto.capture.row import ExchangeRow
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.values.codec import NoValue, Value
@@ -22,7 +22,7 @@ class TapeSample(NamedTuple):
     data: bytes
 
 
-def samples_of(rows: Iterable[Row], site: Site, wanted: frozenset[str]) -> Iterator[TapeSample]:
+def samples_of(rows: Iterable[ExchangeRow], site: Site, wanted: frozenset[str]) -> Iterator[TapeSample]:
     """Of the points that are wanted, as DEVICE/POINT; of all where none is named."""
     devices = {(line.name, device.unit_id): device for line, device in site.devices()}
     powers: dict[tuple[str, str], int] = {}

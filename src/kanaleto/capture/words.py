@@ -1,6 +1,6 @@
 """What an exchange asked, and what came of it, in words."""
 
-from kanaleto.capture.row import Row
+from kanaleto.capture.row import ExchangeRow
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.counting import Counting, Numbering, from_wire
 from kanaleto.wire.explain_pdu import function_words
@@ -40,7 +40,7 @@ def request_words(request: Request, numbering: Counting = Numbering.PROTOCOL) ->
     return function_words(request.function)
 
 
-def asked_words(row: Row) -> str:
+def asked_words(row: ExchangeRow) -> str:
     """What a row asked; addresses as the wire counts them."""
     request = row.asked()
     if request is None:
@@ -49,6 +49,6 @@ def asked_words(row: Row) -> str:
     return f"{request_words(request)}{again}"
 
 
-def outcome_words(row: Row) -> str:
+def outcome_words(row: ExchangeRow) -> str:
     """How it ended, and why."""
     return f"{OUTCOMES[row.kind]}{f': {row.reason}' if row.reason else ''}"

@@ -13,7 +13,7 @@ from kanaleto.cli.moments import micros_of, zone
 from kanaleto.cli.output import say
 from kanaleto.files.harmless import guarded
 from kanaleto.files.whole import writing_whole
-from kanaleto.history.journalfile import Kept
+from kanaleto.history.journalfile import JournalEvent
 from kanaleto.history.telling import COLUMNS, as_message, as_object
 
 _FORMS = {".csv": "csv", ".jsonl": "jsonl", ".json": "jsonl", ".txt": "text"}
@@ -41,7 +41,7 @@ def command(site: str, file: Path, from_us: int | None, to_us: int | None) -> in
     return 0
 
 
-def write_log(path: Path, form: str, events: list[Kept], site: str) -> int:
+def write_log(path: Path, form: str, events: list[JournalEvent], site: str) -> int:
     """How many they were. Raises Failed."""
     try:
         with writing_whole(path) as file:

@@ -80,23 +80,23 @@ def _draw(
     site: Site, places: list[AnyPlace], stores: list[str], begin: float, end: float, scale: str, is_today: bool,
     file: Path,
 ) -> None:  # fmt: skip
-    from kanaleto.history.asking import Question, answer_to
-    from kanaleto.history.curves import EMPTY, Curve, joined, thinned
-    from kanaleto.history.storedcurve import Told, definition_of
+    from kanaleto.history.asking import HistoryQuery, answer_to
+    from kanaleto.history.curves import EMPTY, TrendCurve, joined, thinned
+    from kanaleto.history.storedcurve import ToldRows, definition_of
     from kanaleto.paper.drawing import write_sheet
     from kanaleto.paper.look import NoPaper
     from kanaleto.paper.making import trend_sheet
 
     wanted = tuple(place.identity for place in places)
     today = {place.identity: definition_of(place) for place in places} if is_today else None
-    curves: dict[Identity, Curve] = dict.fromkeys(wanted, EMPTY)
+    curves: dict[Identity, TrendCurve] = dict.fromkeys(wanted, EMPTY)
     known: set[Identity] = set()
     for store in stores:
-        answer = answer_to(Question(store, site.name, begin, end, wanted, today))
+        answer = answer_to(HistoryQuery(store, site.name, begin, end, wanted, today))
         if answer.trouble:
             raise Failed(answer.trouble)
         for identity, told in answer.found.items():
-            assert isinstance(told, Told)
+            assert isinstance(told, ToldRows)
             known.add(identity)
             curves[identity] = joined(curves[identity], told.curve)
     for place in places:

@@ -21,7 +21,15 @@ from kanaleto.probing.known import words_of_runs
 from kanaleto.probing.ports import list_serial_ports
 from kanaleto.site.link import Link, SerialLink, TcpLink, parse_link
 from kanaleto.unknown.everything import Everything
-from kanaleto.unknown.folder import SITE, Written, is_taken, keep_state, load_folder, why_not_written, write_folder
+from kanaleto.unknown.folder import (
+    SITE,
+    WrittenFolder,
+    is_taken,
+    keep_state,
+    load_folder,
+    why_not_written,
+    write_folder,
+)
 
 _HOST_TIMEOUT_S = 0.5
 _MOST_LINES = 32
@@ -166,7 +174,7 @@ def _conclude(out: Path, searches: Sequence[Everything], is_whole: bool, is_json
     return 0 if written.units or not is_whole else 1
 
 
-def _tell_written(out: Path, searches: Sequence[Everything], written: Written, is_json: bool) -> None:
+def _tell_written(out: Path, searches: Sequence[Everything], written: WrittenFolder, is_json: bool) -> None:
     asked = sum(search.asked for search in searches)
     if is_json:
         left = [line for search in searches for line in search.not_looked_at()]

@@ -19,7 +19,7 @@ from kanaleto.probing.directory import Directory, find_directory
 from kanaleto.probing.draft import DraftRow, draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
 from kanaleto.probing.kept import load_survey, save_survey
 from kanaleto.probing.known import words_of_runs
-from kanaleto.probing.listening import Listener
+from kanaleto.probing.listening import LineListener
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.site.link import SerialLink, parse_link
 from kanaleto.wire.codes import Function, Table
@@ -183,7 +183,7 @@ def listen(link_text: str, for_s: float, draft: Path | None, is_json: bool) -> i
     link = usage(lambda: parse_link(link_text))
     if not isinstance(link, SerialLink):
         raise click.UsageError("--listen is for serial lines: on a network nobody hears what others say")
-    listener = Listener(link, knows_settings="baud=" in link_text)
+    listener = LineListener(link, knows_settings="baud=" in link_text)
     progress = Progress()
 
     async def work() -> None:

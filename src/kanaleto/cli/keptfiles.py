@@ -10,7 +10,7 @@ import click
 from kanaleto.cli.failures import Failed
 from kanaleto.files.beside import folder_beside
 from kanaleto.history.journal import journals_of, renames_in
-from kanaleto.history.journalfile import Kept, NewerFile, events_of
+from kanaleto.history.journalfile import JournalEvent, NewerFile, events_of
 from kanaleto.history.recorder import records_of
 
 
@@ -50,7 +50,7 @@ def earlier_name(text: str, name: str, known: set[str]) -> str:
     raise Failed(f"{name} was never recorded here; --list shows what was")
 
 
-def journal_events(text: str, from_us: int | None, to_us: int | None) -> Iterator[Kept]:
+def journal_events(text: str, from_us: int | None, to_us: int | None) -> Iterator[JournalEvent]:
     """Events of a site's journal, or of a journal that was named, in order. Raises Failed, when asked for."""
     paths = journals_of(folder_of(text)) if is_site(text) else [Path(text)]
     if not paths:
@@ -61,7 +61,7 @@ def journal_events(text: str, from_us: int | None, to_us: int | None) -> Iterato
     return merge(*(_events(path, from_us, to_us) for path in paths), key=lambda event: event.begun)
 
 
-def _events(path: Path, from_us: int | None, to_us: int | None) -> Iterator[Kept]:
+def _events(path: Path, from_us: int | None, to_us: int | None) -> Iterator[JournalEvent]:
     try:
         yield from events_of(path, from_us, to_us)
     except NewerFile as error:

@@ -18,7 +18,7 @@ from kanaleto.control.lock import Lock
 from kanaleto.control.permission import Touched, permission
 from kanaleto.control.routine import Routine
 from kanaleto.control.routinefile import FOLDER, read_routines
-from kanaleto.control.running import Run, StepOutcome, StepTold
+from kanaleto.control.running import RoutineRun, StepOutcome, StepTold
 from kanaleto.files.beside import folder_beside
 from kanaleto.files.loading import load_site
 from kanaleto.polling.process import prepare_process
@@ -190,7 +190,7 @@ class _Running:
         took = f" ({told.took_s:.2f} s)" if told.outcome is StepOutcome.DONE else ""
         say(f"{told.step.number:3}  {told.outcome.value:8}{told.step.text}{said}{took}")
 
-    def _tell_end(self, run: Run) -> None:
+    def _tell_end(self, run: RoutineRun) -> None:
         self.outcome, self.said = run.state.outcome or "stopped", run.state.said
         if self._is_json:
             emit({"routine": self._name, "outcome": self.outcome})

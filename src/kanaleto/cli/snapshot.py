@@ -15,10 +15,10 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.control.control import Control
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Consent, Order, Result
-from kanaleto.control.orders import Refused
+from kanaleto.control.orders import OrderRefused
 from kanaleto.control.snapshots import (
-    Difference,
     Held,
+    SnapshotDiff,
     as_text,
     differences,
     for_device,
@@ -188,7 +188,7 @@ def _now(site: Site, rows: list[Held]) -> list[Held]:
     return [row for row in found if row.key in keys]
 
 
-def _told(difference: Difference) -> str:
+def _told(difference: SnapshotDiff) -> str:
     held = difference.held
     name = f"{held.device}/{held.point or f'{held.table.value} {held.address}'}"
     return f"{name}: {_value(difference.one)} → {_value(difference.other)}"
@@ -282,7 +282,7 @@ async def _although_changed(control: Control, orders: list[Order]) -> list[Order
             continue
         try:
             told[order.device] = await control.orders.differs(order)
-        except Refused as why:
+        except OrderRefused as why:
             told[order.device] = str(why)
         if told[order.device]:
             say(f"{told[order.device]}; written all the same, as --although-changed says", err=True)

@@ -8,7 +8,7 @@ from kanaleto.capture.jsonlines import NoCapture, as_object
 from kanaleto.capture.packing import BlockHead
 from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.reading import Capture
-from kanaleto.capture.row import Row
+from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.words import asked_words, outcome_words
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import folder_of, is_site
@@ -94,11 +94,11 @@ class _Wanted:
         """Whether a block of a tape need be looked into."""
         return head.first_us <= self._to_us and head.last_us >= self._from_us
 
-    def is_of_it(self, row: Row) -> bool:
+    def is_of_it(self, row: ExchangeRow) -> bool:
         """Whether it belongs to the time and the line whose pattern is wanted."""
         return self._from_us <= row.at_us <= self._to_us and self._line in (None, row.line)
 
-    def has(self, row: Row) -> bool:
+    def has(self, row: ExchangeRow) -> bool:
         """Whether it is one of those that are wanted."""
         if self._is_failed and row.kind is OutcomeKind.GOOD:
             return False
@@ -108,7 +108,7 @@ class _Wanted:
             return False
         return self._text is None or self._says(row, self._text)
 
-    def _says(self, row: Row, text: str) -> bool:
+    def _says(self, row: ExchangeRow, text: str) -> bool:
         if text in row.device.lower() or text in row.line.lower() or text in row.reason.lower():
             return True
         if self._hex and (self._hex in row.request.hex() or self._hex in row.answer.hex()):
@@ -116,7 +116,7 @@ class _Wanted:
         return text in asked_words(row).lower() or text in outcome_words(row).lower()
 
 
-def _tell(row: Row) -> None:
+def _tell(row: ExchangeRow) -> None:
     who = f"{row.line} · {row.device or f'unit {row.unit_id}'}"
     took = f"  {row.took_us / 1000:.1f} ms" if row.answer else ""
     say(f"{local(row.at_us)}  {who}  {asked_words(row)}  → {outcome_words(row)}{took}")

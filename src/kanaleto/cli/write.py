@@ -12,7 +12,7 @@ from kanaleto.cli.options import Target, make_target, target_options, usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.cli.siteline import SITE_OPTION, YES_OPTION, SiteLine, site_line
-from kanaleto.control.ledger import CannotWriteDown, Row
+from kanaleto.control.ledger import CannotWriteDown, LedgerRow
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
@@ -196,7 +196,7 @@ class _Writing:
         }  # fmt: skip
         device = self._at.device.name if self._at.device is not None else ""
         name = f"{target.table.value} {target.address}"
-        row = Row(
+        row = LedgerRow(
             wall_s=time.time(), line=self._at.line.name, device=device, point=name, text=f"→ {data['new']}", data=data
         )
         try:

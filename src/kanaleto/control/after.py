@@ -4,7 +4,7 @@ import asyncio
 from collections.abc import Callable
 
 from kanaleto.control.order import Order, Result, may_read
-from kanaleto.control.orders import Orders, Refused
+from kanaleto.control.orders import OrderRefused, Orders
 from kanaleto.control.permission import is_broadcast
 from kanaleto.control.telling import hex_of, under
 
@@ -26,7 +26,7 @@ async def watch(orders: Orders, result: Result, is_over: Callable[[], bool]) -> 
             return "", False
         try:
             poller, device = orders.poller_of(order), orders.device_of(order)
-        except Refused:
+        except OrderRefused:
             return "", False
         if is_broadcast(poller.line, order.unit_id) or not may_read(order, device):
             return "", False

@@ -22,9 +22,9 @@ from contextlib import suppress
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kanaleto.control.ledger import CannotWriteDown, Row
+from kanaleto.control.ledger import CannotWriteDown, LedgerRow
 from kanaleto.control.order import Order, Owed, Result, State, owed_data, requests_of
-from kanaleto.control.orders import Orders, Refused
+from kanaleto.control.orders import OrderRefused, Orders
 from kanaleto.control.telling import hex_of
 from kanaleto.control.waits import Wait
 from kanaleto.control.wanted import CannotWrite
@@ -132,7 +132,7 @@ class KeptAlive:
         return 3 * self.wish.period_s + timeout_s
 
     def _heard_last_s(self) -> float:
-        with suppress(Refused):
+        with suppress(OrderRefused):
             state = self._orders.poller_of(self.wish.order).states.get(self.wish.order.device)
             return max(self._heard_s, state.heard_s if state is not None else -1e9)
         return self._heard_s
@@ -195,7 +195,7 @@ class KeptAlive:
                 if loop.time() - counted_s >= _COUNT_EVERY_S:
                     counted_s = loop.time()
                     self._count_beside()
-        except (Refused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
+        except (OrderRefused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
             why = str(error)
         except Exception as error:  # an error of ours: it ends as any other, with its safe value, and may be taken up
             owned.fail(error)
@@ -254,7 +254,7 @@ class KeptAlive:
             differs = await self._orders.differs(self.wish.order)
             if differs:
                 self._must_not_write = True  # nor is its safe value
-                raise Refused(differs)
+                raise OrderRefused(differs)
         self._openings = openings
 
     async def _send(self, data: bytes, may: Callable[[], str]) -> Outcome:
@@ -322,7 +322,7 @@ class KeptAlive:
             else:
                 doubt = "" if outcome.is_good else outcome.reason
                 self._data = data  # where no answer came it may have been taken: the next one tells
-        except (Refused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
+        except (OrderRefused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
             told = str(error)
             raise
         finally:
@@ -343,7 +343,7 @@ class KeptAlive:
         wall_s = self._session.clock.now()
         self._row_data, self._counted = told, self._sent
         self._row = await self._orders.ledger.begin(
-            Row(wall_s=wall_s, line=order.line, device=order.device, point=order.name, text=text, data=told)
+            LedgerRow(wall_s=wall_s, line=order.line, device=order.device, point=order.name, text=text, data=told)
         )
 
     def _count_beside(self) -> None:
@@ -411,7 +411,7 @@ class KeptAlive:
             "address": order.address, "words": hex_of(safe), "by": f"end of {self.owner}",
         }  # fmt: skip
         text = f"→ {hex_of(safe)}, the safe value at the end"
-        row_to_be = Row(
+        row_to_be = LedgerRow(
             wall_s=self._session.clock.now(),
             line=order.line,
             device=order.device,
@@ -427,7 +427,7 @@ class KeptAlive:
         except TimeoutError:
             told = f"the safe value, {hex_of(safe)}, could not be sent in {_SAFE_S:g} s"
             return await self._end_row(writing_down, data, told), False
-        except (Refused, CannotWrite, ValueError, OverflowError) as error:
+        except (OrderRefused, CannotWrite, ValueError, OverflowError) as error:
             told = f"the safe value, {hex_of(safe)}, was not sent: {error}"
             return await self._end_row(writing_down, data, told), False
         self._note(outcome)

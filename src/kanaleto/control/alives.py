@@ -12,8 +12,8 @@ from msgspec.structs import replace
 from kanaleto.control.alive import LEAST_PERIOD_S, MOST_PERIOD_S, AliveState, KeptAlive, Wish
 from kanaleto.control.ledger import CannotWriteDown
 from kanaleto.control.order import Consent, Order, Result, State
-from kanaleto.control.orders import Orders, Refused
-from kanaleto.control.owed import Owings, Stage, meets
+from kanaleto.control.orders import OrderRefused, Orders
+from kanaleto.control.owed import OwedStage, Owings, meets
 from kanaleto.control.telling import hex_of
 from kanaleto.control.waits import Wait, registers_within, wait_on
 from kanaleto.events.log import EventKind, length_text
@@ -69,7 +69,7 @@ class Alives:
         against = f"its period of {wish.period_s:g} s"
         if device is not None and device.watchdog_s is not None:
             if wish.period_s >= device.watchdog_s:
-                raise Refused(
+                raise OrderRefused(
                     f"a period of {wish.period_s:g} s does not keep a watchdog of {device.watchdog_s:g} s quiet"
                 )
             may_s, against = device.watchdog_s - wish.period_s, f"what its watchdog of {device.watchdog_s:g} s leaves"
@@ -85,7 +85,7 @@ class Alives:
         before = own.data
         try:
             self._orders.require_allowed(order)
-        except Refused as error:
+        except OrderRefused as error:
             return replace(self._refused(own.wish, str(error), error.needs), order=order)
         why, doubt = await own.change(order)
         if why:
@@ -110,7 +110,7 @@ class Alives:
             )
         try:
             wait, why = self.judge(wish)
-        except Refused as error:
+        except OrderRefused as error:
             return None, self._refused(wish, str(error))
         if why:
             return None, self._refused(wish, why)
@@ -216,7 +216,7 @@ class Alives:
         self._orders.holders.release(own.owner)
         for number in [number for number, other in self.living.items() if other is own]:
             del self.living[number]
-        with suppress(Refused, KeyError):
+        with suppress(OrderRefused, KeyError):
             poller = self._orders.poller_of(order)
             poller.rest_silent(own.owner, False)
             if not any(other.wish.splits_reads for other in self.of_line(order.line)):
@@ -238,7 +238,7 @@ class Alives:
             owner=f"safe value of {own.owner}",
         )  # fmt: skip
         what = f"it was kept alive at {hex_of(own.data)}, and its safe value {hex_of(safe)} is owed"
-        way_back = self._owings.begin(back, own.data, what, now_s, now_s, Stage.OWED)
+        way_back = self._owings.begin(back, own.data, what, now_s, now_s, OwedStage.OWED)
         way_back.row = own.row_left
 
     async def stop_all(self, why: str) -> None:

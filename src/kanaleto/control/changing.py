@@ -38,12 +38,12 @@ class Where(Enum):
     NOWHERE = "nowhere"
 
 
-class Found(Struct, frozen=True):
+class FoundAgain(Struct, frozen=True):
     where: Where
     text: str
 
 
-class Change(Struct, frozen=True):
+class SettingsChange(Struct, frozen=True):
     """What is to be changed: the unit ID, or the link of its line; and what is to be known before it is."""
 
     line: Line
@@ -74,7 +74,7 @@ class SettingChanges:
     def __init__(self, session: Session, control: Control, make: MakeExchanger = survey_exchanger) -> None:
         self._session, self._control, self._make = session, control, make
 
-    async def prepare(self, order: Order) -> Change:
+    async def prepare(self, order: Order) -> SettingsChange:
         """What the order would change. Raises CannotChange: with nothing written."""
         line, device, point = self._place(order)
         assert point.setting is not None
@@ -98,7 +98,7 @@ class SettingChanges:
         warning = ""
         if others:
             warning = f"{len(others)} more on {line.name} ({', '.join(others[:6])}) do not hear at these settings"
-        return Change(line, device, point, device.unit_id, replace(link, settings=settings), warning)
+        return SettingsChange(line, device, point, device.unit_id, replace(link, settings=settings), warning)
 
     def _place(self, order: Order) -> tuple[Line, Device, Point]:
         for line, device in self._session.site.devices():
@@ -107,7 +107,7 @@ class SettingChanges:
                     return line, device, point
         raise CannotChange(f"{order.name} of {order.device} is no setting of its port any more")
 
-    async def _to_unit(self, line: Line, device: Device, point: Point, unit_id: int) -> Change:
+    async def _to_unit(self, line: Line, device: Device, point: Point, unit_id: int) -> SettingsChange:
         most = 255 if line.link.framing is FramingKind.TCP else 247
         if not 1 <= unit_id <= most:
             raise CannotChange(f"unit IDs are 1…{most}, not {unit_id}")
@@ -122,7 +122,7 @@ class SettingChanges:
                 )
             if outcome.kind is OutcomeKind.UNREACHABLE:
                 raise CannotChange(f"whether unit ID {unit_id} is free could not be asked: {outcome.reason}")
-        return Change(line, device, point, unit_id, line.link, "")
+        return SettingsChange(line, device, point, unit_id, line.link, "")
 
     async def _knock(self, line: Line, device: Device, unit_id: int) -> Outcome:
         try:
@@ -133,16 +133,16 @@ class SettingChanges:
 
     # Once it is written, and its power was off and on
 
-    async def find(self, change: Change, within_s: float = LOOKED_FOR_S) -> Found:
+    async def find(self, change: SettingsChange, within_s: float = LOOKED_FOR_S) -> FoundAgain:
         """Where it answers: new and old in turns, until one does."""
         try:
             if change.link == change.line.link:
                 return await self._find_unit(change, within_s)
             return await self._find_settings(change, within_s)
         except CannotChange as error:
-            return Found(Where.NOWHERE, str(error))
+            return FoundAgain(Where.NOWHERE, str(error))
 
-    async def _find_unit(self, change: Change, within_s: float) -> Found:
+    async def _find_unit(self, change: SettingsChange, within_s: float) -> FoundAgain:
         loop = asyncio.get_running_loop()
         end_s = loop.time() + within_s
         while True:
@@ -154,7 +154,7 @@ class SettingChanges:
                 return self._found(change, Where.NOWHERE)
             await asyncio.sleep(_TURN_S)
 
-    async def _find_settings(self, change: Change, within_s: float) -> Found:
+    async def _find_settings(self, change: SettingsChange, within_s: float) -> FoundAgain:
         link = change.line.link
         assert isinstance(link, SerialLink)
         loop = asyncio.get_running_loop()
@@ -168,7 +168,7 @@ class SettingChanges:
                         await exchanger.open()
                         outcome = await exchanger.ask(change.device.unit_id, question, change.device.timeout_s)
                     except Unreachable as error:
-                        return Found(Where.NOWHERE, f"{link.place} cannot be opened: {error}")
+                        return FoundAgain(Where.NOWHERE, f"{link.place} cannot be opened: {error}")
                     finally:
                         with suppress(OSError):
                             exchanger.close()
@@ -178,17 +178,17 @@ class SettingChanges:
                     return self._found(change, Where.NOWHERE)
                 await asyncio.sleep(_TURN_S)
 
-    def _found(self, change: Change, where: Where) -> Found:
+    def _found(self, change: SettingsChange, where: Where) -> FoundAgain:
         name = change.device.name
         what = f"unit ID {change.unit_id}" if change.link == change.line.link else _settings_text(change.link)
         if where is Where.NEW:
-            return Found(where, f"{name} answers with its new setting, {what}")
+            return FoundAgain(where, f"{name} answers with its new setting, {what}")
         if where is Where.OLD:
-            return Found(
+            return FoundAgain(
                 where,
                 f"{name} still answers with its old setting: it takes {what} after power off and on, or not at all",
             )
-        return Found(where, f"{name} answers neither with {what} nor as before: the site is left as it is")
+        return FoundAgain(where, f"{name} answers neither with {what} nor as before: the site is left as it is")
 
 
 def _changed(settings: SerialSettings, setting: PortSetting, meaning: str) -> SerialSettings:

@@ -8,7 +8,7 @@ from kanaleto.control.routine import OF_ROUTINE, with_variables
 from kanaleto.planning.plan import AnyPlace, Place
 from kanaleto.polling.once import read_once
 from kanaleto.polling.session import Session
-from kanaleto.site.expression import Expression, Memory, compile_expression
+from kanaleto.site.expression import Expression, FormulaMemory, compile_expression
 from kanaleto.values.codec import NoValue
 
 LOOK_S = 0.2
@@ -16,7 +16,7 @@ _LATELY_S = 1.0
 _MOST_COMPILED = 100
 
 
-class Failed(Exception):
+class ConditionFailed(Exception):
     """One sentence: why a step came to nothing."""
 
 
@@ -26,7 +26,7 @@ class Believed:
 
     def __init__(self, session: Session, device: str, variables: Mapping[str, float], owner: str) -> None:
         self._session, self._device, self._variables, self._owner = session, device, variables, owner
-        self._memory = Memory()
+        self._memory = FormulaMemory()
         self._compiled_of: dict[tuple[str, int], Expression] = {}
 
     def number(self, text: str) -> float:
@@ -90,7 +90,7 @@ class Believed:
         plan = self._session.plan
         place = plan.place_of((self._device, name)) or place_named(plan, name) or plan.place_of(("", name))
         if place is None:
-            raise Failed(f"[{name}] is not in the site any more")
+            raise ConditionFailed(f"[{name}] is not in the site any more")
         return place
 
     async def _fresh(self, place: AnyPlace, since_s: float, end_s: float) -> object:

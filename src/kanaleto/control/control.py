@@ -15,7 +15,7 @@ from kanaleto.board.world import World
 from kanaleto.control.after import watch
 from kanaleto.control.alive import AliveState, Wish
 from kanaleto.control.alives import Alives
-from kanaleto.control.condition import Believed, Failed
+from kanaleto.control.condition import Believed, ConditionFailed
 from kanaleto.control.ledger import CannotWriteDown, Ledger
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Consent, Order, Owed, Result, State
@@ -23,7 +23,7 @@ from kanaleto.control.orders import Orders
 from kanaleto.control.owed import Owings, WayBack
 from kanaleto.control.routine import Routine
 from kanaleto.control.routinefile import read_routines, routine_paths
-from kanaleto.control.running import Run, RunState
+from kanaleto.control.running import RoutineRun, RunState
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.waits import Wait
 from kanaleto.events.log import Event, EventKind, stands_for
@@ -58,7 +58,7 @@ class Control(Sink):
         """Those that are over, the newest last."""
         self.later: dict[int, str] = {}
         self._session = session
-        self._running: dict[int, tuple[Run, asyncio.Task[str]]] = {}
+        self._running: dict[int, tuple[RoutineRun, asyncio.Task[str]]] = {}
         self._run_count = 0
         self._tasks: set[asyncio.Task[Any]] = set()
         self._watched = 0
@@ -188,7 +188,7 @@ class Control(Sink):
     def run(
         self, name: str, variables: Mapping[str, float] | None = None, is_dry: bool = False, by_steps: bool = False,
         can_ask: bool = True,
-    ) -> Run:  # fmt: skip
+    ) -> RoutineRun:  # fmt: skip
         """Begin to run a routine. Raises KeyError, and ValueError where it runs already or a variable is not its
         own."""
         routine = self.routines[name]
@@ -202,7 +202,7 @@ class Control(Sink):
         if why and not is_dry:
             raise ValueError(why)
         self._run_count += 1
-        run = Run(
+        run = RoutineRun(
             self._run_count, routine, self._session, self.orders, self.alives, variables or {}, is_dry, by_steps,
             can_ask,
         )  # fmt: skip
@@ -210,7 +210,7 @@ class Control(Sink):
         self._running[self._run_count] = (run, task)
         return run
 
-    async def _run(self, run: Run, is_dry: bool, after: str = "") -> str:
+    async def _run(self, run: RoutineRun, is_dry: bool, after: str = "") -> str:
         if not is_dry:
             self.orders.granted.add(run.owner)
         try:
@@ -224,7 +224,7 @@ class Control(Sink):
             await self._make_good(follows, run)
         return outcome
 
-    async def _make_good(self, name: str, failed: Run) -> None:
+    async def _make_good(self, name: str, failed: RoutineRun) -> None:
         """What a routine names for its failure, once."""
         routine = self.routines.get(name)
         if routine is None or self.lock.is_read_only or self.lock.why_not(routine.device):
@@ -233,7 +233,7 @@ class Control(Sink):
             )
             return
         self._run_count += 1
-        run = Run(self._run_count, routine, self._session, self.orders, self.alives, {}, can_ask=False)
+        run = RoutineRun(self._run_count, routine, self._session, self.orders, self.alives, {}, can_ask=False)
         run.on_step = failed.on_step
         task = asyncio.current_task()
         if task is not None:
@@ -244,7 +244,7 @@ class Control(Sink):
     def running(self) -> tuple[RunState, ...]:
         return tuple(run.state for run, _ in list(self._running.values()))
 
-    async def finished(self, run: Run) -> str:
+    async def finished(self, run: RoutineRun) -> str:
         """Wait for its end, and for that of what is run upon its failure."""
         found = self._running.get(run.state.number)
         return await found[1] if found is not None else run.state.outcome
@@ -325,7 +325,7 @@ class Control(Sink):
         believed, was = self._upon[name]
         try:
             holds = believed.holds_now(routine.upon)
-        except (Failed, ValueError):
+        except (ConditionFailed, ValueError):
             holds = False
         self._upon[name] = (believed, holds)
         if holds and not was:

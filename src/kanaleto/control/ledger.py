@@ -12,7 +12,7 @@ class CannotWriteDown(Exception):
     """One sentence: why the journal does not take it."""
 
 
-class Row(Struct, frozen=True, kw_only=True):
+class LedgerRow(Struct, frozen=True, kw_only=True):
     """A write as the journal has it; `wall_s` is when it was about to go."""
 
     wall_s: float
@@ -26,7 +26,7 @@ class Row(Struct, frozen=True, kw_only=True):
 class Ledger(Protocol):
     """On disk when awaited."""
 
-    async def begin(self, row: Row) -> int:
+    async def begin(self, row: LedgerRow) -> int:
         """Write it down; gives its number. Raises CannotWriteDown."""
         ...
 
@@ -70,7 +70,7 @@ class PatientLedger:
         self.inner = inner
         self._late: set[asyncio.Task[Any]] = set()
 
-    async def begin(self, row: Row) -> int:
+    async def begin(self, row: LedgerRow) -> int:
         task = asyncio.ensure_future(self.inner.begin(row))
         if not await self._is_done(task):
             task.add_done_callback(self._undo)
@@ -121,7 +121,7 @@ class MemoryLedger:
     """Keeps rows in memory, for what has no disk."""
 
     def __init__(self) -> None:
-        self.rows: dict[int, Row] = {}
+        self.rows: dict[int, LedgerRow] = {}
         self.settled: dict[int, str] = {}
         self.lefts: list[Left] = []
         self.ends: dict[int, dict[str, object]] = {}
@@ -129,7 +129,7 @@ class MemoryLedger:
         self.why_not = ""
         self._number = 0
 
-    async def begin(self, row: Row) -> int:
+    async def begin(self, row: LedgerRow) -> int:
         if self.why_not:
             raise CannotWriteDown(self.why_not)
         self._number += 1

@@ -18,7 +18,7 @@ from contextlib import suppress
 from msgspec.structs import replace
 
 from kanaleto.control.holders import Hold, Holders
-from kanaleto.control.ledger import CannotWriteDown, Ledger, PatientLedger, Row
+from kanaleto.control.ledger import CannotWriteDown, Ledger, LedgerRow, PatientLedger
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Consent, Order, Result, State, may_read, owed_data, requests_of
 from kanaleto.control.permission import is_broadcast, permission_at, points_touched
@@ -42,7 +42,7 @@ Told = Callable[[Result], None]
 """Hears of each outcome, on the engine's loop."""
 
 
-class Refused(Exception):
+class OrderRefused(Exception):
     """Why an order is not sent, and what would have to be said for it to be."""
 
     def __init__(self, text: str, needs: Consent | None = None) -> None:
@@ -72,7 +72,7 @@ class Orders:
         try:
             return self._session.named(order.line)
         except KeyError as error:
-            raise Refused(str(error.args[0])) from None
+            raise OrderRefused(str(error.args[0])) from None
 
     def device_of(self, order: Order) -> Device | None:
         """Raises Refused where it is no more, or has another unit ID by now."""
@@ -81,7 +81,7 @@ class Orders:
             return None
         device = next((own for own in poller.line.devices if own.name == order.device), None)
         if device is None or device.unit_id != order.unit_id:
-            raise Refused(f"{order.device} is not unit {order.unit_id} of {order.line} any more")
+            raise OrderRefused(f"{order.device} is not unit {order.unit_id} of {order.line} any more")
         return device
 
     def why_locked(self, order: Order) -> str:
@@ -110,7 +110,7 @@ class Orders:
             async with queue:
                 try:
                     result = await self._carry_out(order, began_s, on_taken, on_sending)
-                except (Refused, CannotWrite, CannotWriteDown) as why:
+                except (OrderRefused, CannotWrite, CannotWriteDown) as why:
                     result = self._not_sent(order, str(why), getattr(why, "needs", None))
         finally:
             self._waiting[order.line] -= 1
@@ -148,14 +148,14 @@ class Orders:
         device = self.device_of(order)
         locked = self.why_locked(order)
         if locked:
-            raise Refused(locked)
+            raise OrderRefused(locked)
         is_to_all = is_broadcast(poller.line, order.unit_id)
         version = self._session.world.version
         self._check_policy(order, poller, device)
         await self._wait_for_line(poller)
         if is_to_all and Consent.BROADCAST not in order.consents:
             names = ", ".join(own.name for own in poller.line.devices) or "all of them"
-            raise Refused(
+            raise OrderRefused(
                 f"unit 0 is a broadcast: it goes to every device of {order.line} ({names})", Consent.BROADCAST
             )
         self._check_holder(order)
@@ -178,7 +178,7 @@ class Orders:
         while not poller.connection.can_ask or poller.is_off:
             why = "it is switched off" if poller.is_off else poller.connection.why_unreachable
             if why or loop.time() >= end_s:
-                raise Refused(f"{poller.line.name} is down: {why or 'it is not connected yet'}")
+                raise OrderRefused(f"{poller.line.name} is down: {why or 'it is not connected yet'}")
             await asyncio.sleep(_LOOK_S)
 
     def require_allowed(self, order: Order) -> None:
@@ -191,16 +191,18 @@ class Orders:
         for name in order.points:
             point = points.get(name)
             if point is None or point.table is not order.table:
-                raise Refused(f"{name} is no point of {order.device} any more")
+                raise OrderRefused(f"{name} is no point of {order.device} any more")
             if point.address < order.address or point.end > order.end:
-                raise Refused(f"{name} stands at {point.address} now: the map was edited meanwhile, look at it again")
+                raise OrderRefused(
+                    f"{name} stands at {point.address} now: the map was edited meanwhile, look at it again"
+                )
 
     def why_not_now(self, order: Order) -> str:
         """Why the site file or the map do not let it out any more, or nothing: they may have been edited while it
         waited."""
         try:
             self.require_allowed(order)
-        except Refused as why:
+        except OrderRefused as why:
             return str(why)
         return ""
 
@@ -214,17 +216,17 @@ class Orders:
         self.require_place(order, device)
         said = permission_at(self._session.site.lines, poller.line, order.unit_id, (order.touched,))
         if said.never:
-            raise Refused(said.never)
+            raise OrderRefused(said.never)
         if said.confirms and Consent.CONFIRM not in order.consents:
             told = f" to {order.told}" if order.told else ""
-            raise Refused(f"{said.confirms} wants each write confirmed: {order.name}{told}?", Consent.CONFIRM)
+            raise OrderRefused(f"{said.confirms} wants each write confirmed: {order.name}{told}?", Consent.CONFIRM)
 
     def _check_holder(self, order: Order) -> None:
         hold = self.holders.who(order.line, order.unit_id, order.table, order.address, order.end, order.owner)
         if hold is None:
             return
         if Consent.HOLDER not in order.consents:
-            raise Refused(f"{order.name} is held by {hold.name}, which writes it", Consent.HOLDER)
+            raise OrderRefused(f"{order.name} is held by {hold.name}, which writes it", Consent.HOLDER)
         self.holders.take_over(hold)
 
     async def _check_device(self, order: Order, poller: LinePoller, device: Device) -> None:
@@ -234,7 +236,7 @@ class Orders:
         differs = await self._sameness.compare(poller, device)
         if differs:
             self._session.events.note(EventKind.KNOWN, order.line, device.name, differs)
-            raise Refused(differs, Consent.DEVICE)
+            raise OrderRefused(differs, Consent.DEVICE)
 
     async def _before(self, order: Order, poller: LinePoller, device: Device | None) -> bytes | None:
         """What stands there now. Raises Refused where it is not what was seen."""
@@ -247,7 +249,7 @@ class Orders:
         if under(now, order.mask) != under(seen, order.mask) and Consent.CHANGED not in order.consents:
             words, told = hex_of(now), self._told_of(order, device, now)
             stands = told if told == words else f"{told} ({words})"
-            raise Refused(f"{order.name} has changed meanwhile: {stands} stands there now", Consent.CHANGED)
+            raise OrderRefused(f"{order.name} has changed meanwhile: {stands} stands there now", Consent.CHANGED)
         return now
 
     async def read(
@@ -279,11 +281,11 @@ class Orders:
         if self.knows_mask(order.device, limits) and order.device:
             return requests_of(order, limits)
         if before is None:
-            raise Refused(
+            raise OrderRefused(
                 f"{order.name} is a part of a word, the device has no mask write (16), and the word cannot be read"
             )
         if Consent.WHOLE_WORD not in order.consents:
-            raise Refused(
+            raise OrderRefused(
                 "the device has no mask write (16): the whole word is read, changed and written, "
                 "and what another master writes in between is lost",
                 Consent.WHOLE_WORD,
@@ -324,7 +326,7 @@ class Orders:
             data["owed"] = owed_data(order)
         text = f"{data['old']} → {data['new']}" if data["old"] else f"→ {data['new']}"
         wall_s = session.clock.now()
-        row = Row(wall_s=wall_s, line=order.line, device=order.device, point=order.name, text=text, data=data)
+        row = LedgerRow(wall_s=wall_s, line=order.line, device=order.device, point=order.name, text=text, data=data)
         number = await self.ledger.begin(row)
         outcome: Outcome | None = None
         sent = went = 0
@@ -336,11 +338,11 @@ class Orders:
                     break
         except (OverflowError, ValueError) as error:
             await self.ledger.take_back(number)
-            raise Refused(str(error)) from None
+            raise OrderRefused(str(error)) from None
         assert outcome is not None
         if not sent:
             await self.ledger.take_back(number)
-            raise Refused(outcome.reason)
+            raise OrderRefused(outcome.reason)
         self.sent += went
         if is_taken(outcome):
             on_taken(outcome)

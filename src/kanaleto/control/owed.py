@@ -18,9 +18,9 @@ from enum import Enum
 
 from msgspec import Struct
 
-from kanaleto.control.ledger import CannotWriteDown, Left, Row
+from kanaleto.control.ledger import CannotWriteDown, LedgerRow, Left
 from kanaleto.control.order import Order, Result, State, may_read
-from kanaleto.control.orders import Orders, Refused
+from kanaleto.control.orders import OrderRefused, Orders
 from kanaleto.control.permission import permission_at
 from kanaleto.control.telling import hex_of, is_taken, under
 from kanaleto.control.wanted import WHOLE, CannotWrite
@@ -38,7 +38,7 @@ _LOOK_S, _PROBE_S, _BUSY_S = 0.05, 1.0, 0.2
 _WRITTEN_DOWN_S = 0.3
 
 
-class Stage(Enum):
+class OwedStage(Enum):
     """How far it is. The value is the word used on screens."""
 
     PULSING = "pulsing"  # it is not due yet
@@ -52,7 +52,7 @@ class OwedState(Struct, frozen=True, kw_only=True):
 
     number: int
     order: Order
-    stage: Stage
+    stage: OwedStage
     what: str
     why: str
     begun_wall_s: float
@@ -69,7 +69,7 @@ class WayBack:
 
     def __init__(
         self, number: int, order: Order, by_us: bytes | None, what: str, orders: Orders, session: Session,
-        due_s: float, begun_s: float, stage: Stage = Stage.PULSING,
+        due_s: float, begun_s: float, stage: OwedStage = OwedStage.PULSING,
     ) -> None:  # fmt: skip
         self.number, self.order, self.what, self.begun_s = number, order, what, begun_s
         self.first: asyncio.Future[Result] = asyncio.get_running_loop().create_future()
@@ -148,11 +148,11 @@ class WayBack:
         await self._until(self._due_s - min(_LEAD_S, max((self._due_s - loop.time()) / 2, 0.0)))
         is_first = True
         while not self.is_settled:
-            if self._stage in (Stage.ASKS, Stage.LEFT) and not self._said:
+            if self._stage in (OwedStage.ASKS, OwedStage.LEFT) and not self._said:
                 await self._wake_up(None)
                 continue
             was_said, self._said = self._said, False
-            self._stage = Stage.OWED if loop.time() >= self._due_s or self._is_hurried else self._stage
+            self._stage = OwedStage.OWED if loop.time() >= self._due_s or self._is_hurried else self._stage
             if not was_said and loop.time() - self._due_s > OWED_S:
                 self._ask(f"{self._why or 'it was not confirmed'} within {OWED_S:g} s: is it still to be sent?")
                 continue
@@ -160,7 +160,7 @@ class WayBack:
             try:
                 owned.check()
                 wait_s = await self._try(is_first, was_said)
-            except Refused as why:
+            except OrderRefused as why:
                 self._ask(str(why))
                 wait_s = 0.0
             except (CannotWrite, ValueError, OverflowError) as error:
@@ -186,7 +186,7 @@ class WayBack:
             self.first.set_result(Result(order=self.order, state=State.UNKNOWN, text=text, wall_s=wall_s))
 
     def _ask(self, why: str) -> None:
-        self._why, self._stage = why, Stage.ASKS
+        self._why, self._stage = why, OwedStage.ASKS
         self._note_first()
 
     async def _until(self, when_s: float) -> None:
@@ -215,13 +215,13 @@ class WayBack:
             await asyncio.sleep(_LOOK_S)
 
     def _heard_s(self) -> float:
-        with suppress(Refused):
+        with suppress(OrderRefused):
             state = self._orders.poller_of(self.order).states.get(self.order.device)
             return state.heard_s if state is not None else -1e9
         return -1e9
 
     def _opened_now(self) -> int:
-        with suppress(Refused):
+        with suppress(OrderRefused):
             return self._orders.poller_of(self.order).connection.openings
         return -1
 
@@ -233,7 +233,7 @@ class WayBack:
         poller, device = self._orders.poller_of(order), self._orders.device_of(order)
         never = permission_at(self._session.site.lines, poller.line, order.unit_id, (order.touched,)).never
         if never:
-            raise Refused(f"{never}, by now, so nothing is sent: c leaves it so")
+            raise OrderRefused(f"{never}, by now, so nothing is sent: c leaves it so")
         if not poller.connection.can_ask:
             self._why = f"{order.line} is down: {poller.connection.why_unreachable or 'it is not connected'}"
             poller.connect_soon()
@@ -241,7 +241,7 @@ class WayBack:
         if self._openings != poller.connection.openings and not poller.line.connects_per_request:
             differs = await self._orders.differs(order)
             if differs and not self._consents_device:
-                raise Refused(differs)
+                raise OrderRefused(differs)
             self._openings = poller.connection.openings
         now: bytes | None = None
         if (not is_first or not order.table.is_bits) and may_read(order, device):
@@ -253,7 +253,7 @@ class WayBack:
             if stands == under(order.data, order.mask):
                 return self._confirmed("it stands there", None)
             if stands != under(self._by_us, order.mask) and self._by_us is not None and not was_said:
-                raise Refused(f"{order.name} holds {hex_of(now)}, neither what we wrote nor what was before")
+                raise OrderRefused(f"{order.name} holds {hex_of(now)}, neither what we wrote nor what was before")
         return await self._send(poller, device, now)
 
     async def _send(self, poller: LinePoller, device: Device | None, now: bytes | None) -> float:
@@ -306,7 +306,7 @@ class WayBack:
         self.settle(told, State.DONE)
         return 0.0
 
-    def _row(self, now: bytes | None) -> Row:
+    def _row(self, now: bytes | None) -> LedgerRow:
         order = self.order
         old = hex_of(now) if now is not None and not order.table.is_bits else order.was_told
         data: dict[str, object] = {
@@ -316,7 +316,7 @@ class WayBack:
         if order.mask != WHOLE:
             data["mask"] = f"{order.mask:04X}"
         text = f"{old} → {data['new']}, the way back of {self.what}"
-        return Row(
+        return LedgerRow(
             wall_s=self._session.clock.now(), line=order.line, device=order.device, point=order.name, text=text,
             data=data,
         )  # fmt: skip
@@ -357,14 +357,14 @@ class Owings:
 
     def begin(
         self, order: Order, by_us: bytes | None, what: str, due_s: float, begun_s: float,
-        stage: Stage = Stage.PULSING, cause: Order | None = None,
+        stage: OwedStage = OwedStage.PULSING, cause: Order | None = None,
     ) -> WayBack:  # fmt: skip
         """It is owed from now on, for what `cause` writes."""
         self._count += 1
         own = WayBack(self._count, order, by_us, what, self._orders, self._session, due_s, begun_s, stage)
         own.cause = cause
         self.open[own.number] = own
-        kind = EventKind.PULSE if stage is Stage.PULSING else EventKind.OWED
+        kind = EventKind.PULSE if stage is OwedStage.PULSING else EventKind.OWED
         self._session.events.note(
             kind, order.line, order.device, f"{order.name}: {what}", going_on=("owed", own.number), point=order.name
         )
@@ -408,7 +408,7 @@ class Owings:
     def hurry(self) -> None:
         """All of it now."""
         for own in list(self.open.values()):
-            if own.state.stage not in (Stage.ASKS, Stage.LEFT):
+            if own.state.stage not in (OwedStage.ASKS, OwedStage.LEFT):
                 own.hurry()
             elif not own.has_nothing_to_send:
                 own.say_so()
@@ -432,7 +432,7 @@ class Owings:
         offer = f"H lists it, and sends {order.told}" if words is not None else "no safe value was named: H lists it"
         now_s = asyncio.get_running_loop().time()
         what = f"it was left at {stands} by a program that ended at {ended}"
-        own = self.begin(order, by_us, what, now_s, now_s, Stage.LEFT)
+        own = self.begin(order, by_us, what, now_s, now_s, OwedStage.LEFT)
         own.has_nothing_to_send = words is None
         own.row = left.number
         return f"{name} was left standing at {stands} at {ended}: {offer}"
@@ -460,7 +460,9 @@ class Owings:
             own.hurry()
         loop = asyncio.get_running_loop()
         end_s = loop.time() + within_s
-        while loop.time() < end_s and any(own.state.stage in (Stage.PULSING, Stage.OWED) for own in self.open.values()):
+        while loop.time() < end_s and any(
+            own.state.stage in (OwedStage.PULSING, OwedStage.OWED) for own in self.open.values()
+        ):
             await asyncio.sleep(0.02)
         for own in list(self.open.values()):
             await own.ended()

@@ -88,7 +88,7 @@ def bare_spot(line: Line, unit_id: int, table: Table, address: int, codec: Codec
     return Spot(line=line, unit_id=unit_id, point=point, device=device, words=words)
 
 
-class Planned(Struct, frozen=True):
+class PlannedWrite(Struct, frozen=True):
     """One of the spots: what is to stand there, and what does."""
 
     spot: Spot
@@ -101,7 +101,7 @@ class Planned(Struct, frozen=True):
 class Preview(Struct, frozen=True, kw_only=True):
     """What would go out; with a `fault` nothing would."""
 
-    lines: tuple[Planned, ...] = ()
+    lines: tuple[PlannedWrite, ...] = ()
     orders: tuple[Order, ...] = ()
     wish: Wish | None = None
     pulse_s: float = 0.0
@@ -279,7 +279,7 @@ def _made(snapshot: Snapshot, pairs: Sequence[tuple[Spot, Wanted]], typed: _Type
         if why:
             raise CannotWrite(why)
         now, is_fresh, was = now_of(spot, snapshot)
-        lines.append(Planned(spot, made, now, was, is_fresh))
+        lines.append(PlannedWrite(spot, made, now, was, is_fresh))
         pulse_s = max(pulse_s, made.pulse_s)
         orders.append(
             Order(
@@ -315,7 +315,7 @@ def _to_all(spot: Spot, order: Order) -> Order:
     return replace(order, unit_id=0, device="", points=(), seen=None, was_told="")
 
 
-def _wish(typed: _Typed, lines: Sequence[Planned], orders: Sequence[Order], snapshot: Snapshot) -> Wish:
+def _wish(typed: _Typed, lines: Sequence[PlannedWrite], orders: Sequence[Order], snapshot: Snapshot) -> Wish:
     """Raises CannotWrite."""
     line, order = lines[0], orders[0]
     if len(orders) > 1:

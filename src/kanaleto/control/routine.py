@@ -55,7 +55,7 @@ class Ramp(Struct, frozen=True):
     every_s: float
 
 
-class Step(Struct, frozen=True, kw_only=True):
+class RoutineStep(Struct, frozen=True, kw_only=True):
     """One of them; `line` is where it stands in its file. `targets` are points with what is written there."""
 
     number: int
@@ -76,7 +76,7 @@ class Routine(Struct, frozen=True, kw_only=True):
     name: str
     path: Path
     device: str
-    steps: tuple[Step, ...]
+    steps: tuple[RoutineStep, ...]
     variables: tuple[tuple[str, float], ...] = ()
     on_failure: str = ""
     upon: str = ""

@@ -12,7 +12,7 @@ from kanaleto.control.routine import (
     OF_ROUTINE,
     Ramp,
     Routine,
-    Step,
+    RoutineStep,
     StepKind,
     ValueSpec,
     is_variable,
@@ -176,7 +176,7 @@ class _Reader:
 
     # Steps
 
-    def _steps(self, tables: Any) -> tuple[Step, ...]:
+    def _steps(self, tables: Any) -> tuple[RoutineStep, ...]:
         if not isinstance(tables, list) or not all(isinstance(table, dict) for table in tables):
             self.fault(("step",), "steps are written as [[step]]")
             return ()
@@ -188,7 +188,7 @@ class _Reader:
         steps = [self._step(at, table) for at, table in enumerate(tables)]
         return tuple(step for step in steps if step is not None)
 
-    def _step(self, at: int, table: dict[str, Any]) -> Step | None:
+    def _step(self, at: int, table: dict[str, Any]) -> RoutineStep | None:
         where: tuple[str | int, ...] = ("step", at)
         kinds = [kind for kind in StepKind if kind.value in table]
         if len(kinds) != 1:
@@ -207,35 +207,36 @@ class _Reader:
                 condition = self._condition(here, value)
                 within_s = self._seconds((*where, "within_s"), table.get("within_s", DEFAULT_WITHIN_S))
                 until = f"wait until {condition}" if kind is StepKind.WAIT else f"check that {condition}"
-                return Step(**base, text=until, condition=condition, within_s=within_s)  # type: ignore[arg-type]
+                return RoutineStep(**base, text=until, condition=condition, within_s=within_s)  # type: ignore[arg-type]
             case StepKind.HOLD:
                 hold_s = self._seconds(here, value)
-                return Step(**base, text=f"hold for {hold_s:g} s", within_s=hold_s)  # type: ignore[arg-type]
+                return RoutineStep(**base, text=f"hold for {hold_s:g} s", within_s=hold_s)  # type: ignore[arg-type]
             case StepKind.ASK:
                 if not isinstance(value, str) or not value.strip():
                     self.fault(here, f"step {at + 1}: ask needs a question")
-                return Step(**base, text=str(value))  # type: ignore[arg-type]
+                return RoutineStep(**base, text=str(value))  # type: ignore[arg-type]
             case StepKind.RELEASE:
                 names = value if isinstance(value, list) else [value]
                 targets = tuple((self._point(here, name)[0], ValueSpec()) for name in names)
-                return Step(**base, text=f"release {', '.join(map(str, names))}", targets=targets)  # type: ignore[arg-type]
+                return RoutineStep(**base, text=f"release {', '.join(map(str, names))}", targets=targets)  # type: ignore[arg-type]
             case StepKind.RAMP:
                 return self._ramp(where, value, table, base)
         targets = self._targets(here, value)
         told = ", ".join(f"{identity[1]} = {spec}" for identity, spec in targets)
         if kind is StepKind.WRITE:
-            return Step(**base, text=f"write {told}", targets=targets)  # type: ignore[arg-type]
+            return RoutineStep(**base, text=f"write {told}", targets=targets)  # type: ignore[arg-type]
         every_s = self._seconds((*where, "every_s"), table.get("every_s", 0.5), 0.02)
         safe = None
         if "safe" in table and targets:
             safe = self._spec((*where, "safe"), self._point(here, targets[0][0][1], targets[0][0][0])[1], table["safe"])
         if len(targets) > 1:
             self.fault(here, f"step {at + 1}: keep keeps one point alive; write a step for each")
-        return Step(**base, text=f"keep {told} alive every {every_s:g} s", targets=targets, every_s=every_s, safe=safe)  # type: ignore[arg-type]
+        text = f"keep {told} alive every {every_s:g} s"
+        return RoutineStep(**base, text=text, targets=targets, every_s=every_s, safe=safe)  # type: ignore[arg-type]
 
     def _ramp(
         self, where: tuple[str | int, ...], value: Any, table: dict[str, Any], base: dict[str, Any]
-    ) -> Step | None:
+    ) -> RoutineStep | None:
         here = (*where, "ramp")
         if not isinstance(value, dict) or len(value) != 1 or not all(isinstance(one, dict) for one in value.values()):
             self.fault(here, 'ramp reads like { "Point" = { from = 0, to = 80, by = 10, every_s = 2 } }')
@@ -257,7 +258,7 @@ class _Reader:
         told += f" while {condition}" if condition else ""
         if point is not None and (why := why_not_writable(point)):
             self.fault(here, why)
-        return Step(
+        return RoutineStep(
             **base,
             text=told,
             targets=((identity, ValueSpec()),),

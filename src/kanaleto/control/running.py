@@ -15,10 +15,10 @@ from msgspec.structs import replace
 
 from kanaleto.control.alive import KeptAlive, Wish
 from kanaleto.control.alives import Alives
-from kanaleto.control.condition import LOOK_S, Believed, Failed
+from kanaleto.control.condition import LOOK_S, Believed, ConditionFailed
 from kanaleto.control.order import Order, Result, method_of, requests_of
-from kanaleto.control.orders import Orders, Refused
-from kanaleto.control.routine import Routine, Step, StepKind, ValueSpec
+from kanaleto.control.orders import OrderRefused, Orders
+from kanaleto.control.routine import Routine, RoutineStep, StepKind, ValueSpec
 from kanaleto.control.routinefile import wanted_of
 from kanaleto.control.wanted import CannotWrite, Wanted, wanted
 from kanaleto.events.log import EventKind
@@ -41,7 +41,7 @@ class StepOutcome(Enum):
 class StepTold(Struct, frozen=True):
     """A step, and what came of it."""
 
-    step: Step
+    step: RoutineStep
     outcome: StepOutcome
     said: str = ""
     wall_s: float = 0.0
@@ -67,7 +67,7 @@ Ask = Callable[[str], Awaitable[bool]]
 OnStep = Callable[[StepTold], None]
 
 
-class Run:
+class RoutineRun:
     """One run. For the engine's loop; `state` is replaced whole."""
 
     def __init__(
@@ -120,7 +120,7 @@ class Run:
                 await self._wait_to_go()
                 self._owned.check()
                 await self._step(at, routine.steps[at])
-        except Failed as error:
+        except ConditionFailed as error:
             outcome, said = "failed", str(error)
         except Exception as error:  # an error of ours: it fails as any other
             self._owned.fail(error)
@@ -169,20 +169,20 @@ class Run:
         if outcome is not StepOutcome.RUNNING:
             self.on_step(told)
 
-    async def _step(self, at: int, step: Step) -> None:
+    async def _step(self, at: int, step: RoutineStep) -> None:
         loop = asyncio.get_running_loop()
         began_s = loop.time()
         self._note(at, StepOutcome.RUNNING)
         try:
             said = self._would(step) if self._is_dry else await self._do(step, began_s)
-        except (Failed, Refused, CannotWrite) as error:
+        except (ConditionFailed, OrderRefused, CannotWrite) as error:
             self._note(at, StepOutcome.FAILED, str(error), loop.time() - began_s)
-            raise Failed(f"step {step.number}, {step.text}: {error}") from None
+            raise ConditionFailed(f"step {step.number}, {step.text}: {error}") from None
         self._note(at, StepOutcome.WOULD if self._is_dry else StepOutcome.DONE, said, loop.time() - began_s)
 
     # What steps do
 
-    async def _do(self, step: Step, began_s: float) -> str:
+    async def _do(self, step: RoutineStep, began_s: float) -> str:
         match step.kind:
             case StepKind.WRITE:
                 return "; ".join([await self._write(identity, spec) for identity, spec in step.targets])
@@ -192,10 +192,10 @@ class Run:
                 await asyncio.sleep(step.within_s)
             case StepKind.CHECK:
                 if not await self._believed.holds(step.condition, began_s, step.within_s):
-                    raise Failed(f"it is not so{self._believed.told(step.condition)}")
+                    raise ConditionFailed(f"it is not so{self._believed.told(step.condition)}")
             case StepKind.ASK:
                 if not await self._ask(step.text):
-                    raise Failed("the answer was no")
+                    raise ConditionFailed("the answer was no")
             case StepKind.KEEP:
                 return await self._keep(step)
             case StepKind.RELEASE:
@@ -204,7 +204,7 @@ class Run:
                 return await self._ramp(step, began_s)
         return ""
 
-    def _would(self, step: Step) -> str:
+    def _would(self, step: RoutineStep) -> str:
         """What it would send."""
         told = []
         for identity, spec in step.targets:
@@ -223,13 +223,13 @@ class Run:
     def _place(self, identity: Identity) -> Place:
         place = self._session.plan.place_of(identity)
         if not isinstance(place, Place):
-            raise Failed(f"{identity[0]}/{identity[1]} is not in the site any more")
+            raise ConditionFailed(f"{identity[0]}/{identity[1]} is not in the site any more")
         return place
 
     def _wanted(self, place: Place, spec: ValueSpec) -> Wanted:
         power = self._session.board.exponent_of(place.device.name, place.point)
         if power is None:
-            raise Failed(f"{place.point.exponent}, the exponent of {place.point.name}, is not known")
+            raise ConditionFailed(f"{place.point.exponent}, the exponent of {place.point.name}, is not known")
         if spec.expression:
             return wanted(place.point, repr(self._number(spec.expression)), power)
         return wanted_of(place.point, spec, power)
@@ -238,7 +238,7 @@ class Run:
         try:
             return self._believed.number(text)
         except (ArithmeticError, ValueError, KeyError) as error:
-            raise Failed(f"{text} gives no number: {error}") from None
+            raise ConditionFailed(f"{text} gives no number: {error}") from None
 
     def _order(self, identity: Identity, spec: ValueSpec, made: Wanted | None = None) -> Order:
         place = self._place(identity)
@@ -256,7 +256,7 @@ class Run:
             if await self._believed.holds(condition, since_s, max(since_s + within_s - loop.time(), 0.0)):
                 return f"after {loop.time() - since_s:.1f} s"
             if loop.time() - since_s >= within_s:
-                raise Failed(f"not within {within_s:g} s{self._believed.told(condition)}")
+                raise ConditionFailed(f"not within {within_s:g} s{self._believed.told(condition)}")
             await asyncio.sleep(LOOK_S)
 
     async def _write(self, identity: Identity, spec: ValueSpec, made: Wanted | None = None) -> str:
@@ -267,11 +267,11 @@ class Run:
         if kept is not None:
             why, doubt = await kept.change(order)
             if why or doubt:
-                raise Failed(why or f"it may have been written or not: {doubt}")
+                raise ConditionFailed(why or f"it may have been written or not: {doubt}")
             return f"kept alive at {order.told}"
         result = await self._send(order)
         if not result.is_well and not (result.is_equal and result.outcome is not None):
-            raise Failed(result.text)
+            raise ConditionFailed(result.text)
         return result.text
 
     async def _send(self, order: Order) -> Result:
@@ -285,7 +285,7 @@ class Run:
 
     async def _ask(self, question: str) -> bool:
         if not self._can_ask:
-            raise Failed(f"nobody can be asked here: {question}")
+            raise ConditionFailed(f"nobody can be asked here: {question}")
         self._answer = asyncio.get_running_loop().create_future()
         self.state = replace(self.state, question=question)
         try:
@@ -294,7 +294,7 @@ class Run:
             self.state = replace(self.state, question="")
             self._answer = None
 
-    async def _keep(self, step: Step) -> str:
+    async def _keep(self, step: RoutineStep) -> str:
         ((identity, spec),) = step.targets
         order = replace(self._order(identity, spec), is_urgent=False)
         safe = self._wanted(self._place(identity), step.safe).data if step.safe is not None else None
@@ -304,7 +304,7 @@ class Run:
             wish = replace(wish, order=wish.order.with_consent(result.needs))
             kept, result = await self._alives.begin(wish, self._lose)
         if kept is None:
-            raise Failed(result.text)
+            raise ConditionFailed(result.text)
         self._kept[identity] = kept
         return f"kept alive every {step.every_s:g} s"
 
@@ -322,20 +322,20 @@ class Run:
             return f"{identity[1]} was not kept alive"
         return await self._alives.stop(kept, "released")
 
-    def _ramp_values(self, step: Step) -> list[float]:
+    def _ramp_values(self, step: RoutineStep) -> list[float]:
         assert step.ramp is not None
         start, to, by = (
             self._number(spec.expression) if spec.expression else float(spec.text)
             for spec in (step.ramp.start, step.ramp.to, step.ramp.by)
         )
         if by == 0 or abs(to - start) / abs(by) > 100_000:
-            raise Failed(f"a ramp from {start:g} to {to:g} by {by:g} has no end")
+            raise ConditionFailed(f"a ramp from {start:g} to {to:g} by {by:g} has no end")
         by = abs(by) if to >= start else -abs(by)
         count = int(abs(to - start) / abs(by) + 1e-9)
         values = [round(start + by * number, 9) for number in range(count + 1)]
         return values if abs(values[-1] - to) < 1e-9 else [*values, to]
 
-    async def _ramp(self, step: Step, began_s: float) -> str:
+    async def _ramp(self, step: RoutineStep, began_s: float) -> str:
         assert step.ramp is not None
         loop = asyncio.get_running_loop()
         ((identity, _),) = step.targets
@@ -343,7 +343,9 @@ class Run:
         for number, value in enumerate(values):
             looked_s = loop.time()
             if step.condition and not await self._believed.holds(step.condition, looked_s, max(step.ramp.every_s, 2.0)):
-                raise Failed(f"at {value:g}: {step.condition} is not so any more{self._believed.told(step.condition)}")
+                raise ConditionFailed(
+                    f"at {value:g}: {step.condition} is not so any more{self._believed.told(step.condition)}"
+                )
             await self._write(identity, ValueSpec(text=repr(value)))
             if number < len(values) - 1:
                 await asyncio.sleep(max(step.ramp.every_s - (loop.time() - looked_s), 0.0))

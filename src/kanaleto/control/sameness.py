@@ -26,7 +26,7 @@ _MOST_BYTES = 4_000_000
 _REFUSED = "refused"
 
 
-class Known(Struct):
+class KnownDevice(Struct):
     """What is known of a device: empty is not known. `has_no_identity` where it does not answer identification."""
 
     adapter: str = ""
@@ -40,10 +40,10 @@ class Sameness:
 
     def __init__(self, folder: Callable[[], Path | None], adapter_of: Callable[[str], str] = stable_name) -> None:
         self._folder, self._adapter_of = folder, adapter_of
-        self._known: dict[str, Known] = {}
+        self._known: dict[str, KnownDevice] = {}
         self._read_from: Path | None = None
         self._compared: dict[str, tuple[int, int, int]] = {}
-        self._found: dict[str, Known] = {}
+        self._found: dict[str, KnownDevice] = {}
 
     async def compare(self, poller: LinePoller, device: Device) -> str:
         """How it differs from what is known, or nothing. What was not known is known from now on."""
@@ -51,7 +51,7 @@ class Sameness:
         if self._compared.get(device.name) == key:
             return ""
         await self._load()
-        known = self._known.get(device.name, Known())
+        known = self._known.get(device.name, KnownDevice())
         found = await self._look(poller, device, known)
         differs = list(_differences(poller.line, known, found))
         if differs:
@@ -65,12 +65,12 @@ class Sameness:
         """Somebody has said that it is the right one, as it was found."""
         found = self._found.pop(device.name, None)
         if found is not None:
-            await self._learn(device.name, Known(), found)
+            await self._learn(device.name, KnownDevice(), found)
             self._compared[device.name] = (id(poller), device.unit_id, poller.connection.openings)
 
-    async def _look(self, poller: LinePoller, device: Device, known: Known) -> Known:
+    async def _look(self, poller: LinePoller, device: Device, known: KnownDevice) -> KnownDevice:
         link = poller.line.link
-        found = Known()
+        found = KnownDevice()
         if isinstance(link, SerialLink) and not link.is_remote:
             found.adapter = self._adapter_of(link.port)
         functions = device.limits.functions
@@ -115,8 +115,8 @@ class Sameness:
         folder = self._folder()
         return folder / FILE if folder is not None else None
 
-    async def _learn(self, name: str, known: Known, found: Known) -> None:
-        new = Known(
+    async def _learn(self, name: str, known: KnownDevice, found: KnownDevice) -> None:
+        new = KnownDevice(
             found.adapter or known.adapter, found.identity or known.identity, found.tag or known.tag,
             found.has_no_identity,
         )  # fmt: skip
@@ -131,7 +131,7 @@ class Sameness:
             await asyncio.to_thread(_write, path, text)
 
 
-def _plain(known: Known) -> dict[str, object]:
+def _plain(known: KnownDevice) -> dict[str, object]:
     return {
         "adapter": known.adapter,
         "identity": known.identity,
@@ -140,10 +140,10 @@ def _plain(known: Known) -> dict[str, object]:
     }
 
 
-def _read(path: Path) -> dict[str, Known]:
+def _read(path: Path) -> dict[str, KnownDevice]:
     """Nothing where there is none, or it is damaged: then all is learned anew."""
     try:
-        return decode(read_bounded(path, _MOST_BYTES), type=dict[str, Known])
+        return decode(read_bounded(path, _MOST_BYTES), type=dict[str, KnownDevice])
     except (OSError, ValidationError, ValueError, CannotRead):
         return {}
 
@@ -154,7 +154,7 @@ def _write(path: Path, text: str) -> None:
         write_whole(path, text + "\n")
 
 
-def _differences(line: Line, known: Known, found: Known) -> list[str]:
+def _differences(line: Line, known: KnownDevice, found: KnownDevice) -> list[str]:
     told: list[str] = []
     wanted = line.prefer_port
     if wanted and found.adapter and not found.adapter.endswith(wanted):

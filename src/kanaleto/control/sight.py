@@ -3,7 +3,7 @@
 from msgspec import Struct
 
 from kanaleto.control.order import Order, method_of, requests_of
-from kanaleto.control.preview import Planned, Spot
+from kanaleto.control.preview import PlannedWrite, Spot
 from kanaleto.control.wanted import is_word_of_bits
 from kanaleto.lines.opening import framing_of
 from kanaleto.planning.cost import line_cost
@@ -50,7 +50,7 @@ def sight_of(order: Order, spot: Spot, knows_mask: bool = True) -> Sight:
     return Sight(words, tuple(frames), method_of(requests), where, takes_s)
 
 
-def changes_of(line: Planned) -> str:
+def changes_of(line: PlannedWrite) -> str:
     """Which bits of a word of bits change, by name."""
     point = line.spot.point
     if line.now is None or not is_word_of_bits(point):

@@ -52,7 +52,7 @@ class Held(Struct, frozen=True):
         return self.device, self.point, self.table, self.address
 
 
-class Difference(Struct, frozen=True):
+class SnapshotDiff(Struct, frozen=True):
     """What one has and the other does not, or has otherwise; None where it is not there."""
 
     one: Held | None
@@ -282,7 +282,7 @@ def for_device(rows: Sequence[Held], name: str, of: str = "") -> list[Held]:
     return [replace(row, device=name) for row in rows if row.device == source]
 
 
-def differences(ones: Sequence[Held], others: Sequence[Held]) -> list[Difference]:
+def differences(ones: Sequence[Held], others: Sequence[Held]) -> list[SnapshotDiff]:
     """In the order of `ones`, then what only `others` have."""
     by_key = {row.key: row for row in others}
     seen = {row.key for row in ones}
@@ -290,8 +290,8 @@ def differences(ones: Sequence[Held], others: Sequence[Held]) -> list[Difference
     for row in ones:
         other = by_key.get(row.key)
         if other is None or other.data != row.data:
-            found.append(Difference(row, other))
-    return [*found, *(Difference(None, row) for row in others if row.key not in seen)]
+            found.append(SnapshotDiff(row, other))
+    return [*found, *(SnapshotDiff(None, row) for row in others if row.key not in seen)]
 
 
 def writable(site: Site, rows: Sequence[Held]) -> list[Held]:

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from kanaleto.bench.server import SiteServer
 from kanaleto.demo.power import PowerCycles
-from kanaleto.demo.world import World
+from kanaleto.demo.world import DemoWorld
 from kanaleto.files.loading import load_site
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.serving.network import CannotServe
@@ -31,7 +31,7 @@ async def _play(site_path: Path) -> int:
         sys.stderr.write(f"{visible(str(error))}\n")
         return 1
     sys.setswitchinterval(0.0005)  # the lines' threads keep time; the world can wait
-    world, power = World(server.device), PowerCycles(server.units)
+    world, power = DemoWorld(server.device), PowerCycles(server.units)
     is_over = asyncio.Event()
     loop = asyncio.get_running_loop()
     loop.add_signal_handler(signal.SIGTERM, is_over.set)

@@ -79,7 +79,7 @@ class _Sluice(Struct):
             self.has_tripped = False
 
 
-class World:
+class DemoWorld:
     """Step it ten times a second or so. `seed` makes its weather."""
 
     def __init__(self, find: FindDevice, seed: int = 7) -> None:

@@ -24,7 +24,7 @@ from kanaleto.editing.draft import NEW_NAME, CannotEdit, Draft, Edit
 from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, OthersHere, TakenOver
 from kanaleto.editing.ondisk import SiteReader, differ, first_fault, text_of, text_or_none, title_of
 from kanaleto.editing.presence import Other, Presence, others_at
-from kanaleto.editing.seen import Seen
+from kanaleto.editing.seen import SeenFiles
 from kanaleto.editing.steps import Steps, Texts
 from kanaleto.editing.watching import FileWatch
 from kanaleto.files.devicetext import Said
@@ -70,7 +70,7 @@ class Door:
         self._take_over, self._on_news = take_over, on_news
         self._loaded = loaded
         self._map_texts = MapTexts()
-        self._seen = Seen(self._map_texts)
+        self._seen = SeenFiles(self._map_texts)
         self._reader = SiteReader(loaded.cache)
         self._steps = Steps()
         self._others: tuple[Other, ...] = ()

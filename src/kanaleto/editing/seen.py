@@ -9,7 +9,7 @@ from kanaleto.files.maprows import MapTexts
 from kanaleto.site.model import Device
 
 
-class Seen:
+class SeenFiles:
     """Remembers what it took apart, as long as the text is the same."""
 
     def __init__(self, map_texts: MapTexts) -> None:

@@ -13,7 +13,7 @@ Texts = dict[Path, str | None]
 """Texts by file; None where there was no file."""
 
 
-class Step(Struct, frozen=True):
+class EditStep(Struct, frozen=True):
     """One change: what it was, and the text of each file before and after."""
 
     what: str
@@ -48,25 +48,25 @@ class Steps:
     """Two piles. Every edit empties the one of what was undone."""
 
     def __init__(self) -> None:
-        self._done: list[Step] = []
-        self._undone: list[Step] = []
+        self._done: list[EditStep] = []
+        self._undone: list[EditStep] = []
 
     def note(self, what: str, before: Texts, after: Texts) -> None:
         """An edit was made."""
-        self._done.append(Step(what, dict(before), dict(after)))
+        self._done.append(EditStep(what, dict(before), dict(after)))
         self._undone.clear()
         while len(self._done) > _MOST_STEPS or (
             len(self._done) > 1 and sum(step.size for step in self._done) > _MOST_CHARACTERS
         ):
             del self._done[0]
 
-    def next_undo(self) -> Step:
+    def next_undo(self) -> EditStep:
         """Raises CannotEdit."""
         if not self._done:
             raise CannotEdit("nothing was edited that could be undone")
         return self._done[-1]
 
-    def next_redo(self) -> Step:
+    def next_redo(self) -> EditStep:
         """Raises CannotEdit."""
         if not self._undone:
             raise CannotEdit("nothing was undone that could be done again")
@@ -76,6 +76,6 @@ class Steps:
         """The topmost step was undone (or done again), and made `now` of what `was`."""
         step = (self._done if is_undo else self._undone).pop()
         if is_undo:
-            self._undone.append(Step(step.what, dict(now), dict(was)))
+            self._undone.append(EditStep(step.what, dict(now), dict(was)))
         else:
-            self._done.append(Step(step.what, dict(was), dict(now)))
+            self._done.append(EditStep(step.what, dict(was), dict(now)))

@@ -13,7 +13,7 @@ from kanaleto.files.mapshared import Shared
 from kanaleto.site.counting import Counting, Numbering, from_wire
 from kanaleto.site.faults import Fault
 from kanaleto.site.model import DeviceLimits, Point
-from kanaleto.values.types import Order
+from kanaleto.values.types import ByteOrder
 from kanaleto.wire.codes import Table
 
 _GAPS_SHOWN = 4
@@ -23,7 +23,7 @@ class MapDefaults(Struct, frozen=True):
     """What a device hands down to the points of its map."""
 
     numbering: Counting = Numbering.PROTOCOL
-    order: Order | None = None
+    order: ByteOrder | None = None
     period_s: float = 1.0
     limits: DeviceLimits = field(default_factory=DeviceLimits)
     shared: Shared = field(default_factory=Shared)

@@ -9,7 +9,7 @@ from msgspec import Struct, field
 
 from kanaleto.files.alike import Alike
 from kanaleto.files.mapfaults import MapDefaults, MapRows, between_rows, stand_alike
-from kanaleto.files.maplines import Rows, cells_of_row, map_delimiter, rows_in_common, rows_of
+from kanaleto.files.maplines import MapLines, cells_of_row, map_delimiter, rows_in_common, rows_of
 from kanaleto.files.maprow import WRITING_COLUMNS, RowReader
 from kanaleto.files.mapscale import SCALE_COLUMNS
 from kanaleto.site.faults import Fault, suggestion
@@ -30,7 +30,7 @@ class KnownRows(Struct):
 
     head: tuple[str, ...] = ()
     top: int = 0
-    rows: Rows | None = None
+    rows: MapLines | None = None
     points: tuple[Point, ...] = ()
     where: "array[int]" = field(default_factory=lambda: array("L"))
     between: tuple[MapRows, list[Fault]] | None = None
@@ -81,7 +81,7 @@ def _no_table(path: Path, line: int, error: csv.Error) -> Fault:
     return Fault(path, line, f"is no table here: {csv_words(error)}")
 
 
-def _header(rows: Rows, delimiter: str) -> tuple[int, list[str]]:
+def _header(rows: MapLines, delimiter: str) -> tuple[int, list[str]]:
     """Which row has the headings, and these; remarks may stand above. Raises csv.Error."""
     for at, raw in enumerate(rows):
         cells = cells_of_row(raw, delimiter)
@@ -90,10 +90,12 @@ def _header(rows: Rows, delimiter: str) -> tuple[int, list[str]]:
     return 0, []
 
 
-def _read_rows(reading: "_Reading", top: int, rows: Rows, before: KnownRows) -> tuple[tuple[Point, ...], "array[int]"]:
+def _read_rows(
+    reading: "_Reading", top: int, rows: MapLines, before: KnownRows
+) -> tuple[tuple[Point, ...], "array[int]"]:
     """What the rows give, and in which of them each point stands. Those that the text has in common with the one
     `before`, at its beginning and its end, are what they were."""
-    was = before.rows if before.rows is not None else Rows()
+    was = before.rows if before.rows is not None else MapLines()
     first, last = rows_in_common(was, rows)
     last = min(last, len(rows) - top - 1, max(len(was) - before.top - 1, 0))  # the headings are no row
     begin, behind = max(first, top + 1), len(rows) - last

@@ -15,7 +15,7 @@ from kanaleto.site.ends import text_in_common
 _LONG = 100_000  # characters; a longer row is left to the standard's reader, which has a limit of its own
 
 
-class Rows(Struct, frozen=True):
+class MapLines(Struct, frozen=True):
     """Rows of a text, line ends and all: where each ends in it, and the number of each one's first line (None where
     each is a line). In arrays, not as texts of their own: twenty thousand of those are made again for each edit, and
     walked through by the collector. `error` is why the rest of the text gives none."""
@@ -45,21 +45,21 @@ class Rows(Struct, frozen=True):
         return self.lines[row] if self.lines is not None else row + 1
 
 
-def rows_of(text: str, delimiter: str, before: Rows | None = None) -> Rows:
+def rows_of(text: str, delimiter: str, before: MapLines | None = None) -> MapLines:
     """The rows of a text; `before` are those of one that may be much like it, with the same delimiter."""
     if '"' in text:
         return _quoted(text, delimiter)
     if before is None or '"' in before.text:
-        return Rows(text, _line_ends(text, 0))
+        return MapLines(text, _line_ends(text, 0))
     first, last = _alike_by_text(before, text)
     begin, behind = before.start(first), len(before) - last
     moved = len(text) - len(before.text)
     middle = _line_ends(text[begin : before.start(behind) + moved], begin)
     rest = before.ends[behind:]
-    return Rows(text, before.ends[:first] + middle + (array("L", [end + moved for end in rest]) if moved else rest))
+    return MapLines(text, before.ends[:first] + middle + (array("L", [end + moved for end in rest]) if moved else rest))
 
 
-def rows_in_common(before: Rows, rows: Rows) -> tuple[int, int]:
+def rows_in_common(before: MapLines, rows: MapLines) -> tuple[int, int]:
     """How many rows are alike at the beginning of two texts with the same delimiter, and how many of the rest at the
     end."""
     first, last = _alike_by_text(before, rows.text)
@@ -72,7 +72,7 @@ def rows_in_common(before: Rows, rows: Rows) -> tuple[int, int]:
     return first, 0
 
 
-def _alike_by_text(before: Rows, text: str) -> tuple[int, int]:
+def _alike_by_text(before: MapLines, text: str) -> tuple[int, int]:
     """As many rows as are the same up to the character behind them, and from the one in front of them on: what ends a
     row, and whether it does, is the same then. Those at the end may still lie inside a quote."""
     first, last = text_in_common(before.text, text)
@@ -90,7 +90,7 @@ def _line_ends(text: str, begin: int) -> "array[int]":
     return ends
 
 
-def _quoted(text: str, delimiter: str) -> Rows:
+def _quoted(text: str, delimiter: str) -> MapLines:
     """Rows may be several lines."""
     behind = _line_ends(text, 0)  # each line
     ends, firsts, before = array("L"), array("L"), 0
@@ -101,11 +101,11 @@ def _quoted(text: str, delimiter: str) -> Rows:
             before = reader.line_num
             ends.append(behind[before - 1])
     except csv.Error as error:
-        return Rows(text, ends, firsts, error)
+        return MapLines(text, ends, firsts, error)
     if before < len(behind):
         firsts.append(before + 1)
         ends.append(len(text))
-    return Rows(text, ends, firsts)
+    return MapLines(text, ends, firsts)
 
 
 def cells_of_row(raw: str, delimiter: str) -> list[str]:

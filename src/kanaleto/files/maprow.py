@@ -31,16 +31,16 @@ from kanaleto.site.model import (
     Access,
     Limits,
     Point,
+    PointRole,
     PointWriting,
     PortSetting,
-    Role,
     Writing,
 )
 from kanaleto.values.codec import CannotEncode, Codec
 from kanaleto.values.digits import number as decimal
 from kanaleto.values.digits import whole
 from kanaleto.values.scale import AnyScale
-from kanaleto.values.types import Kind, Order, ValueType, order_for, parse_order, parse_type
+from kanaleto.values.types import ByteOrder, Kind, ValueType, order_for, parse_order, parse_type
 from kanaleto.wire.codes import Table
 
 LEAST_PERIOD_S, MOST_PERIOD_S = 0.001, 86400 * 31
@@ -158,7 +158,7 @@ class RowReader:
             return None
         return point if initial is None else replace(point, initial=initial)
 
-    def _codec(self, table: Table, inherited: Order | None) -> Codec:
+    def _codec(self, table: Table, inherited: ByteOrder | None) -> Codec:
         value_type = self._cell("type", parse_type, ValueType(Kind.BOOL if table.is_bits else Kind.UINT16))
         if table.is_bits and value_type.kind is not Kind.BOOL:
             self.fault(f"type {value_type} does not fit {table.title}; they are bool")
@@ -181,13 +181,13 @@ class RowReader:
             return 0
         return self._cell("address", lambda text: to_wire(text, table, numbering), 0)
 
-    def _order(self, value_type: ValueType, inherited: Order | None) -> Order:
+    def _order(self, value_type: ValueType, inherited: ByteOrder | None) -> ByteOrder:
         own = self._cell("order", parse_order, None)
         try:
             return order_for(value_type, own, inherited)
         except ValueError as error:
             self.fault(str(error))
-            return Order.ABCD
+            return ByteOrder.ABCD
 
     def _bits(self, table: Table, value_type: ValueType) -> tuple[int, int] | None:
         bits = self._cell("bit", _bit_field, None)
@@ -267,7 +267,7 @@ class RowReader:
             self._cell("repeat", parse_yes, False),
         )
         is_written = self._cells.get("access", "r").lower() != "r"
-        if made.role in (Role.COMMAND, Role.SETPOINT) and not is_written:
+        if made.role in (PointRole.COMMAND, PointRole.SETPOINT) and not is_written:
             self.fault(f"role {self._cells['role']} needs access w or rw: nobody could write it")
         return made
 
@@ -346,11 +346,13 @@ def _setting(text: str) -> PortSetting:
         ) from None
 
 
-def _role(text: str) -> Role:
+def _role(text: str) -> PointRole:
     try:
-        return Role(text.lower())
+        return PointRole(text.lower())
     except ValueError:
-        raise ValueError(f"role {text!r} is not known; there are {', '.join(role.value for role in Role)}") from None
+        raise ValueError(
+            f"role {text!r} is not known; there are {', '.join(role.value for role in PointRole)}"
+        ) from None
 
 
 def _how_to_write(text: str) -> Writing:

@@ -12,7 +12,7 @@ from copy import copy
 from io import StringIO
 from pathlib import Path
 
-from kanaleto.files.maplines import Rows, cells_of_row, map_delimiter, rows_of
+from kanaleto.files.maplines import MapLines, cells_of_row, map_delimiter, rows_of
 from kanaleto.values.digits import whole
 from kanaleto.values.types import parse_type
 
@@ -81,7 +81,7 @@ class MapText:
         return "".join(raw for at, raw in enumerate(self._rows) if at not in gone)
 
 
-def _sound(rows: Rows) -> Rows:
+def _sound(rows: MapLines) -> MapLines:
     """Raises csv.Error where it could not be taken apart to its end."""
     if rows.error is not None:
         raise rows.error

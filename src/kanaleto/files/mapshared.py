@@ -7,7 +7,7 @@ from math import isfinite
 from msgspec import Struct
 
 from kanaleto.files.mapscale import ScaleCells
-from kanaleto.site.expression import BadExpression, Memory, compile_expression
+from kanaleto.site.expression import BadExpression, FormulaMemory, compile_expression
 from kanaleto.site.faults import suggestion
 
 _PLAIN = re.compile(r"[+-]?(0x[0-9a-f]+|[0-9.]+(e[+-]?[0-9]+)?|nan|inf(inity)?)")
@@ -39,7 +39,7 @@ class Shared(Struct, frozen=True):
                 )
         try:
             expression = compile_expression(_BARE.sub(lambda match: f"[{match[0]}]", text))
-            number = expression.evaluate([known[name] for name in expression.names], Memory())
+            number = expression.evaluate([known[name] for name in expression.names], FormulaMemory())
             if not isfinite(number):
                 raise ValueError
             return number

@@ -39,17 +39,17 @@ def check_format(number: int) -> None:
         raise ValueError(f"{newer}: it reads {FORMAT}")
 
 
-class Table(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+class TomlTable(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """One table of the file."""
 
 
-class OwnNumberingTable(Table, frozen=True):
+class OwnNumberingTable(TomlTable, frozen=True):
     base: Annotated[int, Meta(ge=-65535, le=65535)] = 0
     group: Annotated[int, Meta(ge=0, le=65535)] = 0
     index: Annotated[int, Meta(ge=1, le=65535)] = 1
 
 
-class ScaleTable(Table, frozen=True):
+class ScaleTable(TomlTable, frozen=True):
     factor: float | None = None
     offset: float | None = None
     raw_low: float | None = None
@@ -61,7 +61,7 @@ class ScaleTable(Table, frozen=True):
     clamp: bool = False
 
 
-class DerivedTable(Table, frozen=True):
+class DerivedTable(TomlTable, frozen=True):
     name: Name
     formula: Annotated[str, Meta(min_length=1, max_length=4000)]
     unit: str = ""
@@ -77,11 +77,11 @@ class DerivedTable(Table, frozen=True):
     note: str = ""
 
 
-class BehavesTable(Table, frozen=True):
+class BehavesTable(TomlTable, frozen=True):
     strict: bool = False
 
 
-class DeviceTable(Table, frozen=True):
+class DeviceTable(TomlTable, frozen=True):
     name: Name
     unit_id: Annotated[int, Meta(ge=0, le=255)]
     map: str | None = None
@@ -119,7 +119,7 @@ class DeviceTable(Table, frozen=True):
     note: str = ""
 
 
-class LineTable(Table, frozen=True):
+class LineTable(TomlTable, frozen=True):
     name: Name
     link: str
     max_points: MostPoints = None
@@ -139,7 +139,7 @@ class LineTable(Table, frozen=True):
     device: list[DeviceTable] = []
 
 
-class SiteTable(Table, frozen=True):
+class SiteTable(TomlTable, frozen=True):
     name: Name
     format: int = FORMAT
     max_points: MostPoints = None
@@ -150,7 +150,7 @@ class SiteTable(Table, frozen=True):
     keep_mb: Annotated[int, Meta(ge=10, le=1_000_000)] = 2000
 
 
-class SiteFile(Table, frozen=True):
+class SiteFile(TomlTable, frozen=True):
     site: SiteTable
     constants: dict[str, float] = {}
     scale: dict[str, ScaleTable] = {}

@@ -38,7 +38,7 @@ from kanaleto.site.model import (
 )
 from kanaleto.site.ranges import parse_range
 from kanaleto.values.digits import whole
-from kanaleto.values.types import Order, parse_order
+from kanaleto.values.types import ByteOrder, parse_order
 from kanaleto.wire.codes import Table
 
 MapCache = dict[tuple[Path, MapDefaults], tuple[str, tuple[Point, ...], list[Fault], KnownRows]]
@@ -319,7 +319,7 @@ class _Reader:
                     )
                     self._fault((*where, key), text)
 
-    def _order(self, where: tuple[str | int, ...], text: str | None) -> Order | None:
+    def _order(self, where: tuple[str | int, ...], text: str | None) -> ByteOrder | None:
         if text is None:
             return None
         try:

@@ -11,8 +11,8 @@ import concurrent.futures
 from collections.abc import Awaitable, Callable
 
 from kanaleto.editing.adding import device_of, line_of, same_place
-from kanaleto.finding.place import Place, parse_place
-from kanaleto.finding.scratch import Question, ScratchReader
+from kanaleto.finding.place import FindPlace, parse_place
+from kanaleto.finding.scratch import ScratchQuestion, ScratchReader
 from kanaleto.finding.wholeline import WholeLine, opened
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome
@@ -21,7 +21,7 @@ from kanaleto.probing.asking import Ask, Never, Sparing, spaced, untouchable
 from kanaleto.probing.directory import find_directory
 from kanaleto.probing.draft import DraftRow
 from kanaleto.probing.hosts import HostSurvey, parse_range
-from kanaleto.probing.listening import Listener
+from kanaleto.probing.listening import LineListener
 from kanaleto.probing.own_settings import read_own_settings
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
@@ -38,14 +38,14 @@ _PUBLISH_S = 0.2
 _REGISTER_TIMEOUT_S = 0.5
 
 
-__all__ = ["Desk", "Place", "parse_place", "place_of_line"]
+__all__ = ["Desk", "FindPlace", "parse_place", "place_of_line"]
 
 
 class Desk(WholeLine):
     """Places by their title, in the order of their coming. All methods are for the interface's thread."""
 
     def __init__(self, engine: Engine) -> None:
-        self.places: list[Place] = []
+        self.places: list[FindPlace] = []
         self.scratch: ScratchReader | None = None
         self._engine = engine
         self._scratch_task: concurrent.futures.Future[None] | None = None
@@ -54,10 +54,10 @@ class Desk(WholeLine):
     def _site(self) -> Site:
         return self._engine.snapshot.site
 
-    def named(self, title: str) -> Place | None:
+    def named(self, title: str) -> FindPlace | None:
         return next((place for place in self.places if place.title == title), None)
 
-    def take(self, place: Place) -> Place:
+    def take(self, place: FindPlace) -> FindPlace:
         """Put a place on the desk, or give the one that is there already, with its link renewed where that was typed in
         full."""
         for known in self.places:
@@ -80,7 +80,7 @@ class Desk(WholeLine):
 
     # What can be started
 
-    def try_settings(self, place: Place) -> None:
+    def try_settings(self, place: FindPlace) -> None:
         """Find the settings of a serial line. Raises ValueError."""
         link = place.link
         if not isinstance(link, SerialLink):
@@ -98,7 +98,7 @@ class Desk(WholeLine):
 
         self._start(place, "trying settings", "settings", work)
 
-    def ask_units(self, place: Place) -> None:
+    def ask_units(self, place: FindPlace) -> None:
         """Ask every unit ID. Raises ValueError."""
         link = self._need_link(place)
 
@@ -111,7 +111,7 @@ class Desk(WholeLine):
 
         self._start(place, "asking units", "units", work)
 
-    async def _ask_units(self, place: Place, link: Link) -> None:
+    async def _ask_units(self, place: FindPlace, link: Link) -> None:
         timing = place.state.timing
         units = [255, 0, *ALL_UNITS] if link.framing is FramingKind.TCP else list(ALL_UNITS)
         async with opened(link) as exchanger:
@@ -123,7 +123,7 @@ class Desk(WholeLine):
             note=survey.note or f"{len(survey.found) or 'no'} unit{'s' if len(survey.found) != 1 else ''} found"
         )
 
-    def look_for_registers(self, place: Place, unit_id: int) -> None:
+    def look_for_registers(self, place: FindPlace, unit_id: int) -> None:
         """Find what reads, or go on where it stopped; with it a directory, and what the map marks as the device's own
         settings."""
         link = self._need_link(place)
@@ -152,20 +152,20 @@ class Desk(WholeLine):
         self._start(place, f"looking for registers of unit {unit_id}", "registers", lambda: self._on(link, look))
         place.update(unit_id=unit_id)
 
-    async def _read_own(self, place: Place, link: Link, unit_id: int, ask: Ask) -> None:
+    async def _read_own(self, place: FindPlace, link: Link, unit_id: int, ask: Ask) -> None:
         line, device = line_of(self._site, link), device_of(self._site, link, unit_id)
         if line is not None and device is not None and any(point.setting for point in device.points):
             own = tuple(await read_own_settings(ask, line, device))
             place.update(own={**place.state.own, unit_id: own})
 
-    def listen(self, place: Place) -> None:
+    def listen(self, place: FindPlace) -> None:
         """Listen without sending a byte, until stopped. Raises ValueError."""
         link = place.link
         if not isinstance(link, SerialLink):
             raise ValueError("listening is for serial lines: on a network nobody hears what others say")
 
         async def work() -> None:
-            place._listener = listener = Listener(link, place.state.knows_settings)
+            place._listener = listener = LineListener(link, place.state.knows_settings)
             try:
                 async with self._engine.session.borrowed(link.port):
                     await listener.run()
@@ -175,7 +175,7 @@ class Desk(WholeLine):
 
         self._start(place, "listening", "listening", work)
 
-    def ask_hosts(self, place: Place) -> None:
+    def ask_hosts(self, place: FindPlace) -> None:
         """Ask every host of a range that was typed."""
         hosts, port = parse_range(place.state.range)
 
@@ -189,7 +189,7 @@ class Desk(WholeLine):
 
         self._start(place, "asking hosts", "hosts", work)
 
-    def stop(self, place: Place) -> bool:
+    def stop(self, place: FindPlace) -> bool:
         """End what is under way; whether there was something."""
         if place.task is None or place.task.done():
             return False
@@ -204,7 +204,7 @@ class Desk(WholeLine):
 
     # The scratch reading
 
-    def read(self, link: Link, question: Question) -> ScratchReader:
+    def read(self, link: Link, question: ScratchQuestion) -> ScratchReader:
         """Read again and again; whatever was read before is left."""
         self.stop_scratch()
         reader = self.scratch = ScratchReader(
@@ -227,12 +227,12 @@ class Desk(WholeLine):
 
     # How it runs
 
-    def _need_link(self, place: Place) -> Link:
+    def _need_link(self, place: FindPlace) -> Link:
         if place.link is None:
             raise ValueError(f"{place.title} is a range of hosts: choose one of those that answer")
         return place.link
 
-    def heard_rows(self, place: Place, unit_id: int) -> "concurrent.futures.Future[list[DraftRow]]":
+    def heard_rows(self, place: FindPlace, unit_id: int) -> "concurrent.futures.Future[list[DraftRow]]":
         """A point a register that a master was heard to read from a unit."""
 
         async def work() -> list[DraftRow]:
@@ -256,7 +256,7 @@ class Desk(WholeLine):
         async with opened(link) as exchanger:
             await use(exchanger.ask)
 
-    def _start(self, place: Place, doing: str, shown: str, work: Callable[[], Awaitable[None]]) -> None:
+    def _start(self, place: FindPlace, doing: str, shown: str, work: Callable[[], Awaitable[None]]) -> None:
         if place.task is not None and not place.task.done():
             raise ValueError(f"{place.title}: {place.state.doing} is under way; escape stops it")
 
@@ -286,7 +286,7 @@ class Desk(WholeLine):
         place.task = self._engine.run(guarded())
 
 
-def place_of_line(site: Site, place: Place) -> str:
+def place_of_line(site: Site, place: FindPlace) -> str:
     """The name of the site's line that leads there, or nothing."""
     if place.link is None:
         return ""

@@ -20,7 +20,7 @@ from kanaleto.finding.states import (
 )
 from kanaleto.probing.draft import DraftRow, rows_of_overhearing
 from kanaleto.probing.hosts import HostSurvey, parse_range
-from kanaleto.probing.listening import Listener
+from kanaleto.probing.listening import LineListener
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.rollcall import RollCall
 from kanaleto.probing.settings import SettingsSurvey
@@ -29,7 +29,7 @@ from kanaleto.site.link import Link, SerialLink, TcpLink, parse_link
 from kanaleto.unknown.everything import Everything
 
 
-class Place:
+class FindPlace:
     """A place that is looked at. `state` is replaced whole, and may be read from any thread; the surveys themselves
     belong to the engine's loop, which publishes what they have found."""
 
@@ -39,7 +39,7 @@ class Place:
         self._lock = Lock()
         self._settings: SettingsSurvey | None = None
         self._units: UnitSurvey | None = None
-        self._listener: Listener | None = None
+        self._listener: LineListener | None = None
         self._hosts: HostSurvey | None = None
         self._registers: dict[int, RegisterSurvey] = {}
         self.search: Everything | None = None
@@ -97,7 +97,7 @@ class Place:
         return rows_of_overhearing(self._listener.heard, unit_id) if self._listener is not None else []
 
 
-def parse_place(text: str) -> Place:
+def parse_place(text: str) -> FindPlace:
     """A place from what somebody typed: a LINK, a host, a port's path or name, or a range of hosts. Raises
     ValueError."""
     text = text.strip()
@@ -107,12 +107,12 @@ def parse_place(text: str) -> Place:
         )
     if "://" in text:
         link = parse_link(text)
-        return Place(link.place, link, not isinstance(link, SerialLink) or "baud=" in text)
+        return FindPlace(link.place, link, not isinstance(link, SerialLink) or "baud=" in text)
     if text.startswith(("/", "./", "~")) or text.upper().startswith("COM"):
         link = parse_link(f"rtu://{text}")
-        return Place(link.place, link, knows_settings=False)
+        return FindPlace(link.place, link, knows_settings=False)
     hosts, port = parse_range(text)
     if len(hosts) == 1 and "/" not in text:
         link = TcpLink(hosts[0], port)
-        return Place(link.place, link)
-    return Place(text, None, range_text=text)
+        return FindPlace(link.place, link)
+    return FindPlace(text, None, range_text=text)

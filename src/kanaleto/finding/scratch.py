@@ -19,7 +19,7 @@ _RECONNECT_S = 1.0
 _CHANGE_SHOWN_S = 2.0
 
 
-class Question(Struct, frozen=True):
+class ScratchQuestion(Struct, frozen=True):
     """What is read, and how often; a period of 0 reads once."""
 
     unit_id: int = 1
@@ -28,12 +28,12 @@ class Question(Struct, frozen=True):
     count: int = 1
     period_s: float = 1.0
 
-    def step(self, groups: int) -> "Question":
+    def step(self, groups: int) -> "ScratchQuestion":
         """The group of as many before or behind, no further than the ends."""
         address = max(0, min(self.address + groups * self.count, LAST_ADDRESS + 1 - self.count))
         return replace(self, address=address)
 
-    def widen(self, by: int) -> "Question":
+    def widen(self, by: int) -> "ScratchQuestion":
         """So many more or fewer, within what one request may ask."""
         most = min(self.table.most_read, LAST_ADDRESS + 1 - self.address)
         return replace(self, count=max(1, min(self.count + by, most)))
@@ -53,7 +53,7 @@ class ScratchState(Struct, frozen=True):
     """What came last: words (or bits), which of them changed lately, or why there are none; how often it was read, in
     seconds how long."""
 
-    question: Question
+    question: ScratchQuestion
     values: tuple[int, ...] = ()
     changed: frozenset[int] = frozenset()
     error: str = ""
@@ -67,7 +67,7 @@ class ScratchReader:
     is 0."""
 
     def __init__(
-        self, link: Link, question: Question, timeout_s: float = 1.0, never: Never = (),
+        self, link: Link, question: ScratchQuestion, timeout_s: float = 1.0, never: Never = (),
         polled: Callable[[], Ask | None] = lambda: None, wall: Callable[[], float] = time.time,
     ) -> None:  # fmt: skip
         self.link = link
@@ -149,7 +149,7 @@ class ScratchReader:
         )  # fmt: skip
         return 0.0
 
-    def _note_changes(self, question: Question, values: tuple[int, ...], now: float) -> None:
+    def _note_changes(self, question: ScratchQuestion, values: tuple[int, ...], now: float) -> None:
         self._changed_at = {address: at for address, at in self._changed_at.items() if now - at < _CHANGE_SHOWN_S}
         before = self.state
         if (before.question.unit_id, before.question.table) != (question.unit_id, question.table):

@@ -10,7 +10,7 @@ from kanaleto.probing.asking import Timing
 from kanaleto.probing.directory import Directory
 from kanaleto.probing.draft import UnitDraft
 from kanaleto.probing.hosts import HostFound, HostSurvey
-from kanaleto.probing.listening import Listener
+from kanaleto.probing.listening import LineListener
 from kanaleto.probing.overhearing import Asked
 from kanaleto.probing.own_settings import OwnSetting
 from kanaleto.probing.registers import RegisterSurvey
@@ -266,7 +266,7 @@ def state_of_registers(survey: RegisterSurvey) -> RegistersState:
     )  # fmt: skip
 
 
-def state_of_listener(listener: Listener) -> HeardState:
+def state_of_listener(listener: LineListener) -> HeardState:
     heard = listener.heard
     by_unit: dict[int, list[Asked]] = {unit: [] for unit in heard.units}
     for one in heard.asked.values():

@@ -4,7 +4,7 @@ import asyncio
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 
-from kanaleto.finding.place import Place
+from kanaleto.finding.place import FindPlace
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.polling.engine import Engine
 from kanaleto.probing.asking import Never, first_question, survey_exchanger
@@ -31,13 +31,13 @@ class WholeLine:
 
     _engine: Engine
 
-    def _start(self, place: Place, doing: str, shown: str, work: Callable[[], Awaitable[None]]) -> None:
+    def _start(self, place: FindPlace, doing: str, shown: str, work: Callable[[], Awaitable[None]]) -> None:
         raise NotImplementedError
 
     def never(self, link: Link, unit_id: int | None = None) -> Never:
         raise NotImplementedError
 
-    def find_everything(self, place: Place, within_s: float = WITHIN_S) -> None:
+    def find_everything(self, place: FindPlace, within_s: float = WITHIN_S) -> None:
         """Settings, units, registers and types, for so long; where it was begun before it goes on. Raises
         ValueError."""
         link = place.link
@@ -63,7 +63,7 @@ class WholeLine:
 
         self._start(place, "finding everything", "everything", work)
 
-    async def _conclude(self, place: Place, search: Everything) -> None:
+    async def _conclude(self, place: FindPlace, search: Everything) -> None:
         from kanaleto.unknown.concluding import drafts_of  # numbers in columns: not before somebody wants them
 
         drafts = tuple(await asyncio.to_thread(drafts_of, search))
@@ -77,7 +77,7 @@ class WholeLine:
         if search.knows_settings:
             place.update(link=search.link, knows_settings=True)
 
-    def call_roll(self, place: Place) -> None:
+    def call_roll(self, place: FindPlace) -> None:
         """Ask the units that were found in turn, until stopped. Raises ValueError."""
         link, units = place.link, sorted(place.state.found_units)
         if link is None or not units:

@@ -12,7 +12,7 @@ from kanaleto.history.definition import Definition
 Identity = tuple[str, str]
 
 
-class Question(Struct, frozen=True):
+class HistoryQuery(Struct, frozen=True):
     """Curves of some points of a site between two moments (wall, seconds), read anew where a definition is given."""
 
     store: str
@@ -26,7 +26,7 @@ class Question(Struct, frozen=True):
 class Answer(Struct, frozen=True):
     """What was found (`history.storedcurve.Told`), of those that were ever recorded; or why nothing could be."""
 
-    question: Question
+    question: HistoryQuery
     found: Mapping[Identity, object]
     trouble: str = ""
 
@@ -37,11 +37,11 @@ class Asker:
     def __init__(self, on_answer: Callable[[Answer], None]) -> None:
         self._on_answer = on_answer
         self._wake = Condition()
-        self._next: Question | None = None
+        self._next: HistoryQuery | None = None
         self._is_over = False
         self._thread: Thread | None = None
 
-    def ask(self, question: Question) -> None:
+    def ask(self, question: HistoryQuery) -> None:
         with self._wake:
             self._next = question
             if self._thread is None:
@@ -64,7 +64,7 @@ class Asker:
             self._on_answer(answer_to(question))
 
 
-def answer_to(question: Question) -> Answer:
+def answer_to(question: HistoryQuery) -> Answer:
     """Ask the record now."""
     if "://" not in question.store and not Path(question.store).is_file():
         return Answer(question, {})

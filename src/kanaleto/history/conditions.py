@@ -7,7 +7,7 @@ from msgspec.structs import replace
 from kanaleto.board.derived import Formulas
 from kanaleto.board.listener import Sink
 from kanaleto.board.world import World
-from kanaleto.site.expression import Memory
+from kanaleto.site.expression import FormulaMemory
 from kanaleto.site.model import Derived
 
 
@@ -16,7 +16,7 @@ class Conditions(Sink):
 
     def __init__(self, on_true: Callable[[float, str], None]) -> None:
         self._on_true = on_true
-        self._memory = Memory()
+        self._memory = FormulaMemory()
         self._names: dict[str, str] = {}
         self._formulas: Formulas | None = None
         self._are_true: set[str] = set()

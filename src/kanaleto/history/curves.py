@@ -19,7 +19,7 @@ Counts = NDArray[np.int32]
 GOOD, STALE, BAD, NEVER = range(4)
 
 
-class Curve(Struct, frozen=True, eq=False):
+class TrendCurve(Struct, frozen=True, eq=False):
     """Times in seconds since 1970 (wall), rising; numbers, NaN where there is none; quality; which meaning the words
     had (another number is another meaning). The last stands until `until`."""
 
@@ -33,13 +33,13 @@ class Curve(Struct, frozen=True, eq=False):
         return len(self.at)
 
 
-EMPTY = Curve(np.empty(0), np.empty(0), np.empty(0, np.int8), np.empty(0, np.int32), 0.0)
+EMPTY = TrendCurve(np.empty(0), np.empty(0), np.empty(0, np.int8), np.empty(0, np.int32), 0.0)
 
 
 def curve_of(
     at: Sequence[float], value: Sequence[float], quality: Sequence[int], meaning: Sequence[int], until: float
-) -> Curve:
-    return Curve(
+) -> TrendCurve:
+    return TrendCurve(
         np.array(at, np.float64), np.array(value, np.float64), np.array(quality, np.int8),
         np.array(meaning, np.int32), until,
     )  # fmt: skip
@@ -55,7 +55,7 @@ class FromMemory:
         self._room = _Room(4 * PIECE)
         self._filled = 0
 
-    def curve(self) -> Curve:
+    def curve(self) -> TrendCurve:
         until = self.remembered.until
         pieces = self.remembered.pieces
         if not pieces:
@@ -70,7 +70,7 @@ class FromMemory:
         end = self._put(last, self._filled)
         room = self._room
         at = room.at[:end]
-        return Curve(at, room.value[:end], room.quality[:end], room.meaning[:end], max(until, float(at[-1])))
+        return TrendCurve(at, room.value[:end], room.quality[:end], room.meaning[:end], max(until, float(at[-1])))
 
     def _put(self, piece: Columns, begin: int) -> int:
         at, value, quality, meaning = _arrays(piece)
@@ -105,7 +105,7 @@ def _arrays(piece: Columns) -> tuple[Floats, Floats, Bytes, Counts]:
     )  # fmt: skip
 
 
-def joined(older: Curve, newer: Curve) -> Curve:
+def joined(older: TrendCurve, newer: TrendCurve) -> TrendCurve:
     """Both as one: of the older what lies before the newer begins. Meanings of the older are counted below those of the
     newer, and are the same where the older's last is the newer's first."""
     if not len(newer):
@@ -123,13 +123,13 @@ def joined(older: Curve, newer: Curve) -> Curve:
         at = np.append(at, older.until)
         value, quality = np.append(value, np.nan), np.append(quality, np.int8(NEVER))
         meaning = np.append(meaning, meaning[-1])
-    return Curve(
+    return TrendCurve(
         np.concatenate((at, newer.at)), np.concatenate((value, newer.value)),
         np.concatenate((quality, newer.quality)), np.concatenate((meaning, newer.meaning)), newer.until,
     )  # fmt: skip
 
 
-def filled(main: Curve, other: Curve) -> Curve:
+def filled(main: TrendCurve, other: TrendCurve) -> TrendCurve:
     """The main one, with what the other knows of the time before and after it."""
     if not len(main) or not len(other):
         return main if len(main) else other
@@ -138,10 +138,10 @@ def filled(main: Curve, other: Curve) -> Curve:
     return joined(joined(before, main), _some(other, late, other.until))
 
 
-def _some(curve: Curve, which: NDArray[np.bool_], until: float) -> Curve:
+def _some(curve: TrendCurve, which: NDArray[np.bool_], until: float) -> TrendCurve:
     if not which.any():
         return EMPTY
-    return Curve(curve.at[which], curve.value[which], curve.quality[which], curve.meaning[which], until)
+    return TrendCurve(curve.at[which], curve.value[which], curve.quality[which], curve.meaning[which], until)
 
 
 class Thinned(Struct, frozen=True):
@@ -164,7 +164,7 @@ class Thinned(Struct, frozen=True):
         return float(np.nanmin(self.low)), float(np.nanmax(self.high))
 
 
-def thinned(curve: Curve, begin: float, end: float, count: int) -> Thinned:
+def thinned(curve: TrendCurve, begin: float, end: float, count: int) -> Thinned:
     """`count` columns from `begin` to `end`. The value that stands when a column begins belongs to it."""
     edges = np.linspace(begin, end, count + 1)
     nothing = np.full(count, np.nan)
@@ -214,7 +214,7 @@ class At(NamedTuple):
     quality: int
 
 
-def value_at(curve: Curve, moment: float) -> At:
+def value_at(curve: TrendCurve, moment: float) -> At:
     index = int(np.searchsorted(curve.at, moment, "right")) - 1
     if index < 0 or moment > curve.until + 1e-6:
         return At(None, NEVER)
@@ -222,13 +222,13 @@ def value_at(curve: Curve, moment: float) -> At:
     return At(value if np.isfinite(value) else None, quality)
 
 
-def figures(curve: Curve, begin: float, end: float) -> Figures | None:
+def figures(curve: TrendCurve, begin: float, end: float) -> Figures | None:
     """None where there is no number."""
     with np.errstate(all="ignore"):  # numbers near the largest have a mean that is none
         return _figures(curve, begin, end)
 
 
-def _figures(curve: Curve, begin: float, end: float) -> Figures | None:
+def _figures(curve: TrendCurve, begin: float, end: float) -> Figures | None:
     end = min(end, curve.until)
     first = max(int(np.searchsorted(curve.at, begin, "right")) - 1, 0)
     behind = int(np.searchsorted(curve.at, end, "right"))

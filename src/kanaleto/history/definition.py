@@ -11,7 +11,7 @@ from msgspec.structs import asdict
 from kanaleto.site.model import Derived, Point
 from kanaleto.values.codec import Codec, NoValue, Value
 from kanaleto.values.scale import AnyScale, Bounded, Curve, Scale
-from kanaleto.values.types import Order, parse_type
+from kanaleto.values.types import ByteOrder, parse_type
 from kanaleto.wire.codes import Table
 
 _MEANING = ("table", "address", "type", "order", "scale", "bit", "no_value", "exponent", "formula")
@@ -84,7 +84,7 @@ def read_definition(told: str) -> Definition:
         if "type" in parts and not Table(parts["table"]).is_bits:
             scale = _scale_of(parts["scale"]) if "scale" in parts else None
             bits = (int(parts["bit"][0]), int(parts["bit"][1])) if "bit" in parts else None
-            order = Order(parts["order"])
+            order = ByteOrder(parts["order"])
             codec = Codec(parse_type(parts["type"]), order, scale, bits, frozenset(parts.get("no_value", ())))
         labels = {int(number): str(label) for number, label in parts.get("labels", {}).items()}
         return Definition(told, codec, parts.get("unit", ""), parts.get("decimals"), labels, parts.get("exponent", ""))

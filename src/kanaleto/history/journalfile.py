@@ -39,7 +39,7 @@ class NewerFile(Exception):
     """One sentence: a newer version of Kanaleto wrote it."""
 
 
-class Kept(Struct, frozen=True):
+class JournalEvent(Struct, frozen=True):
     """An event as the journal has it; times are microseconds since 1970, `data` may say how it ended."""
 
     id: int
@@ -244,7 +244,7 @@ def add_note(path: Path, note: str, who: str, at_us: int, event_id: int | None) 
         db.close()
 
 
-def events_of(path: Path, from_us: int | None = None, to_us: int | None = None) -> Iterator[Kept]:
+def events_of(path: Path, from_us: int | None = None, to_us: int | None = None) -> Iterator[JournalEvent]:
     """Events that went on at some time from `from_us` to `to_us`, by their beginning. Raises NewerFile and
     sqlite3.Error."""
     db = sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, timeout=_BUSY_S)
@@ -258,7 +258,7 @@ def events_of(path: Path, from_us: int | None = None, to_us: int | None = None) 
             (to_us if to_us is not None else 2**62, 2**62, from_us if from_us is not None else -(2**62)),
         )
         for row in rows:
-            yield Kept(*(*row[:11], read_data(row[11]), *row[12:]))
+            yield JournalEvent(*(*row[:11], read_data(row[11]), *row[12:]))
     finally:
         db.close()
 

@@ -10,7 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import TypeVar
 
-from kanaleto.control.ledger import CannotWriteDown, Left, Row
+from kanaleto.control.ledger import CannotWriteDown, LedgerRow, Left
 from kanaleto.events.log import EventKind
 from kanaleto.history.journalfile import NewerFile, connect, micros, read_data
 
@@ -33,7 +33,7 @@ class JournalLedger:
         self._opened: tuple[Path, int, int] | None = None
         self._thread = ThreadPoolExecutor(1, "ledger")
 
-    async def begin(self, row: Row) -> int:
+    async def begin(self, row: LedgerRow) -> int:
         return await self._do(lambda: self._insert(row))
 
     async def complete(
@@ -87,7 +87,7 @@ class JournalLedger:
         except RuntimeError:
             raise CannotWriteDown("the journal is closed already, so nothing is sent") from None
 
-    def _insert(self, row: Row) -> int:
+    def _insert(self, row: LedgerRow) -> int:
         db, run = self._open()
         at = micros(row.wall_s)
         with db:

@@ -27,7 +27,7 @@ from kanaleto.history.standing import (
     Series,
 )  # fmt: skip
 from kanaleto.history.store import SampleRow, Store
-from kanaleto.site.expression import Memory, compile_expression
+from kanaleto.site.expression import FormulaMemory, compile_expression
 from kanaleto.values.block import BitBlock, RegisterBlock
 from kanaleto.values.codec import NoValue, Value
 
@@ -56,7 +56,7 @@ class Recording:
         self._series: dict[Key, Series] = {}
         self._looked_us = 0
         self._formulas: list[Formula] = []
-        self._memory = Memory()
+        self._memory = FormulaMemory()
         self._is_tied = True
         self._lines: dict[tuple[str, str, str], int] = {}
         self._takers: dict[str, Callable[[Any], None]] = {

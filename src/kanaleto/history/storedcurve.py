@@ -9,7 +9,7 @@ from msgspec import Struct
 from sqlalchemy import Connection, case, func, literal_column, select
 
 from kanaleto.history import schema
-from kanaleto.history.curves import BAD, EMPTY, NEVER, STALE, Curve, curve_of
+from kanaleto.history.curves import BAD, EMPTY, NEVER, STALE, TrendCurve, curve_of
 from kanaleto.history.definition import Definition, read_definition, told_of, told_of_derived
 from kanaleto.history.pieces import Piece, pieces_of
 from kanaleto.history.query import History, SeriesInfo
@@ -22,17 +22,17 @@ SLICES = 4000
 _MANY = 20_000
 
 
-class Told(Struct, frozen=True):
+class ToldRows(Struct, frozen=True):
     """A curve, and the definitions that its words had: by meaning, the oldest first."""
 
-    curve: Curve
+    curve: TrendCurve
     definitions: tuple[Definition | None, ...] = ()
     is_sliced: bool = False
 
 
 def stored_curve(
     history: History, series: SeriesInfo, begin: float, end: float, today: Definition | None = None
-) -> Told:
+) -> ToldRows:
     """From `begin` to `end`, wall seconds, with what stood at the beginning. With `today` words that were recorded
     under another definition are read with that one. Raises CannotRecord."""
     connection = history.connection
@@ -49,7 +49,7 @@ def stored_curve(
     found = connection.execute(select(func.count(), func.min(samples.at), func.max(samples.at)).where(*within)).one()
     count, oldest, newest = found
     if not count:
-        return Told(EMPTY)
+        return ToldRows(EMPTY)
     is_sliced = count > MOST_ROWS
     if is_sliced:
         rows = _sliced(connection, within, int(oldest), int(newest))
@@ -134,7 +134,7 @@ def _sliced(connection: Connection, within: tuple[Any, ...], from_us: int, last_
 
 def _told(
     history: History, rows: list[tuple[Any, ...]], last_us: int, today: Definition | None, is_sliced: bool
-) -> Told:
+) -> ToldRows:
     spans = history.span_bounds()
     newest = max((row[1] for row in rows), default=0)
     at: list[float] = []
@@ -176,10 +176,10 @@ def _told(
         meaning.append(max(same[definition], 0))
         last_span, was_open = span, kind != END
     if not at:
-        return Told(EMPTY)
+        return ToldRows(EMPTY)
     lived = spans.get(last_span, (0, rows[-1][0]))[1]
     until = min(max(lived, rows[-1][0]), last_us) / 1e6 if was_open else at[-1]
-    return Told(curve_of(at, value, quality, meaning, until), tuple(definitions), is_sliced)
+    return ToldRows(curve_of(at, value, quality, meaning, until), tuple(definitions), is_sliced)
 
 
 def _superseded_us(spans: dict[int, tuple[int, int]], span: int) -> int:

@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from kanaleto.events.log import EventKind, length_text
-from kanaleto.history.journalfile import Kept
+from kanaleto.history.journalfile import JournalEvent
 
 COLUMNS = ("at", "ended", "length_s", "end", "line", "device", "point", "kind", "text", "count", "last", "who", "note")
 _QUIET = frozenset((EventKind.RUN.value, EventKind.SITE.value))
@@ -17,7 +17,7 @@ def iso_ms(at_us: int) -> str:
     return moment.isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
-def as_object(event: Kept) -> dict[str, Any]:
+def as_object(event: JournalEvent) -> dict[str, Any]:
     """An event as JSON has it: `ended` and `length_s` are null while it goes on; `end` says how it ended, and that it
     is unknown where the program ended without a word: `ended` is when it was seen last then."""
     length_s = round((event.ended - event.begun) / 1e6, 3) if event.ended is not None else None
@@ -41,7 +41,7 @@ def as_object(event: Kept) -> dict[str, Any]:
     }
 
 
-def how_long(event: Kept) -> str:
+def how_long(event: JournalEvent) -> str:
     """How long it went on, in words; empty for what happened at a moment."""
     if event.ended is None:
         return "goes on"
@@ -51,7 +51,7 @@ def how_long(event: Kept) -> str:
     return length if event.ended > event.begun else ""
 
 
-def sentence(event: Kept) -> str:
+def sentence(event: JournalEvent) -> str:
     """Who, what, how often."""
     who = " · ".join(part for part in (event.line, event.device, event.point) if part)
     times = f" ({event.count} times)" if event.count > 1 else ""
@@ -59,7 +59,7 @@ def sentence(event: Kept) -> str:
     return f"{f'{who}: ' if who else ''}{event.text}{times}{note}"
 
 
-def as_message(events: Iterable[Kept], site: str, zone: str) -> str:
+def as_message(events: Iterable[JournalEvent], site: str, zone: str) -> str:
     """Text that can be read in a message: a line an event, days as headings, in local time."""
     lines, day = [f"{site}: what happened (times are local, {zone})"], ""
     for event in events:

@@ -10,9 +10,9 @@ from kanaleto.board.board import Quality
 from kanaleto.board.crossing import rules_of
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.events.log import length_text
-from kanaleto.history.curves import STALE, Curve, Thinned, figures, thinned
+from kanaleto.history.curves import STALE, Thinned, TrendCurve, figures, thinned
 from kanaleto.paper.look import zone_words
-from kanaleto.paper.sheets import Column, PaperCurve, TableSheet, TrendSheet
+from kanaleto.paper.sheets import PaperColumn, PaperCurve, TableSheet, TrendSheet
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
 from kanaleto.site.counting import from_wire
 from kanaleto.site.link import SerialLink
@@ -28,8 +28,8 @@ LETTERS = "abcdefghijklmnop"
 
 
 def trend_sheet(
-    site_name: str, places: Sequence[AnyPlace], curves: Mapping[Identity, Curve], begin: float, end: float, scale: str,
-    notes: Sequence[str] = (), mark: float | None = None, cursor: float | None = None,
+    site_name: str, places: Sequence[AnyPlace], curves: Mapping[Identity, TrendCurve], begin: float, end: float,
+    scale: str, notes: Sequence[str] = (), mark: float | None = None, cursor: float | None = None,
 ) -> TrendSheet:  # fmt: skip
     """`scale` is one, several or percent."""
     own = []
@@ -41,7 +41,7 @@ def trend_sheet(
     return TrendSheet(f"{site_name}: trend", about, begin, end, scale, own, mark, cursor, list(notes))
 
 
-def _paper_curve(letter: str, place: AnyPlace, curve: Curve, begin: float, end: float) -> PaperCurve:
+def _paper_curve(letter: str, place: AnyPlace, curve: TrendCurve, begin: float, end: float) -> PaperCurve:
     thin = thinned(curve, begin, end, COLUMNS)
     edges = np.linspace(begin, end, COLUMNS + 1)[1:]
     point = place.point
@@ -84,7 +84,7 @@ def _text(place: AnyPlace, number: float) -> str:
     return shown(int(number) if is_whole else number, point.codec, point.decimals, point.labels)
 
 
-def _figures(place: AnyPlace, curve: Curve, begin: float, end: float) -> str:
+def _figures(place: AnyPlace, curve: TrendCurve, begin: float, end: float) -> str:
     found = figures(curve, begin, end)
     if found is None:
         return "nothing was read in this time"
@@ -98,9 +98,9 @@ def _figures(place: AnyPlace, curve: Curve, begin: float, end: float) -> str:
 def values_sheet(snapshot: Snapshot, places: Sequence[AnyPlace], at: float) -> TableSheet:
     """Current values, by device."""
     columns = [
-        Column("point"), Column("value", True), Column("unit"), Column("words"), Column("quality"), Column("limits"),
-        Column("age", True),
-    ]  # fmt: skip
+        PaperColumn(name, name in ("value", "age"))
+        for name in ("point", "value", "unit", "words", "quality", "limits", "age")
+    ]
     rows: list[list[str]] = []
     marked: list[int] = []
     last: str | None = None
@@ -152,7 +152,7 @@ def comparison_sheet(
     site_name: str, told: str, headings: Sequence[str], rows: Sequence[Sequence[str]], marked: Sequence[int], at: float
 ) -> TableSheet:
     """What is side by side; the first heading is of the names."""
-    columns = [Column(heading, number > 0) for number, heading in enumerate(headings)]
+    columns = [PaperColumn(heading, number > 0) for number, heading in enumerate(headings)]
     return TableSheet(
         f"{site_name}: comparison", f"{told} · {_moment(at)}", columns, [list(row) for row in rows], list(marked),
         ["Bold: differs (≠)."],
@@ -169,9 +169,15 @@ def map_sheet(site_name: str, line: Line, device: Device, at: float) -> TableShe
     """The register map of a device: addresses as its manual counts and as the wire does."""
     cells = [point_cells(device, point) for point in device.points]
     used = [key for key in _HEADINGS if any(own.get(key) for own in cells)]
-    columns = [Column("name"), *(Column(_HEADINGS[key]) for key in used if key not in ("address",))]
-    columns[2:2] = [Column("address", True), Column("wire", True)]
-    columns += [Column("scale"), Column("range"), Column("limits"), Column("states"), Column("note")]
+    columns = [PaperColumn("name"), *(PaperColumn(_HEADINGS[key]) for key in used if key not in ("address",))]
+    columns[2:2] = [PaperColumn("address", True), PaperColumn("wire", True)]
+    columns += [
+        PaperColumn("scale"),
+        PaperColumn("range"),
+        PaperColumn("limits"),
+        PaperColumn("states"),
+        PaperColumn("note"),
+    ]
     rows = []
     for point, own in zip(device.points, cells, strict=True):
         row = [point.name, *(own.get(key, "") for key in used if key != "address")]

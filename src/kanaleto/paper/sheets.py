@@ -42,7 +42,7 @@ class TrendSheet(Struct, tag="trend"):
     notes: list[str] = []
 
 
-class Column(Struct):
+class PaperColumn(Struct):
     heading: str
     is_number: bool = False
 
@@ -52,7 +52,7 @@ class TableSheet(Struct, tag="table"):
 
     title: str
     about: str
-    columns: list[Column]
+    columns: list[PaperColumn]
     rows: list[list[str]]
     marked: list[int] = []
     notes: list[str] = []

@@ -200,7 +200,7 @@ class DevicePlan(Struct, frozen=True, dict=True):
         _ = self.blocks_by_id, self.shortest_s, self.longest_cost_s, self.exponents, self.limited
 
 
-class Difference(Struct, frozen=True):
+class PlanDiff(Struct, frozen=True):
     """Blocks of the `old` plan of a device that the `new` one has not, by which object they are, and those that only
     the new one has, in their order."""
 
@@ -210,10 +210,10 @@ class Difference(Struct, frozen=True):
     fresh: list[Block]
 
 
-def difference(old: DevicePlan | None, new: DevicePlan) -> Difference:
+def difference(old: DevicePlan | None, new: DevicePlan) -> PlanDiff:
     had, has = old.blocks_by_id if old is not None else {}, new.blocks_by_id
     gone = [key for key in had if key not in has]
-    return Difference(old, new, gone, [block for key, block in has.items() if key not in had])
+    return PlanDiff(old, new, gone, [block for key, block in has.items() if key not in had])
 
 
 class DerivedPlace(NamedTuple):

@@ -27,7 +27,7 @@ from kanaleto.planning.lessons import Lessons
 from kanaleto.planning.requests import Asking, RequestKind, kept_below_watchdog, kept_of, may_read
 from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.values.codec import Codec
-from kanaleto.values.types import Kind, Order, ValueType
+from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
 
 __all__ = [
@@ -50,7 +50,7 @@ __all__ = [
 
 _KIND: Callable[[Point], RequestKind] = attrgetter("table", "period_s")
 _POINT: Callable[[Place], Point] = attrgetter("point")
-_DERIVED_CODEC = Codec(ValueType(Kind.FLOAT64), Order.ABCD)
+_DERIVED_CODEC = Codec(ValueType(Kind.FLOAT64), ByteOrder.ABCD)
 
 
 class Plan(Struct, frozen=True, dict=True):

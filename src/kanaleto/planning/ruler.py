@@ -20,7 +20,7 @@ from kanaleto.site.model import Point
 from kanaleto.wire.codes import Table
 
 
-class Part(Enum):
+class RulerPart(Enum):
     """Where a row stands in a bracket."""
 
     NONE = 0
@@ -38,9 +38,9 @@ class RulerRow(Struct, frozen=True):
     table: Table
     address: int
     block: Block | None
-    block_part: Part
+    block_part: RulerPart
     place: Place | None
-    part: Part
+    part: RulerPart
     is_more: bool = False
     overlaps: bool = False
 
@@ -320,19 +320,19 @@ class _TableRows:
         read = read if read is not None else self._any_block.at(address)
         block = part.blocks[read] if read is not None else None
         place = part.place_at(covering) if covering is not None else None
-        block_part = _part(address, *block.span) if block is not None else Part.NONE
-        point_part = _part(address, place.point.address, place.point.end) if place is not None else Part.NONE
+        block_part = _part(address, *block.span) if block is not None else RulerPart.NONE
+        point_part = _part(address, place.point.address, place.point.end) if place is not None else RulerPart.NONE
         return RulerRow(self.table, address, block, block_part, place, point_part)
 
     def _several_rows(self, part: DevicePlan, address: int) -> list[RulerRow]:
         one = self._one(part, address)
         rows = [one]
-        going_on = Part.MIDDLE if one.block_part in (Part.FIRST, Part.MIDDLE) else Part.NONE
+        going_on = RulerPart.MIDDLE if one.block_part in (RulerPart.FIRST, RulerPart.MIDDLE) else RulerPart.NONE
         begin = slice(bisect_left(self._addresses, address), bisect_right(self._addresses, address))
         for place in [part.place_at(number) for number in self._numbers[begin]]:
             if place is not one.place:
                 overlaps = one.place is None or not _is_meant(one.place, place)
-                rows.append(RulerRow(self.table, address, one.block, going_on, place, Part.WHOLE, True, overlaps))
+                rows.append(RulerRow(self.table, address, one.block, going_on, place, RulerPart.WHOLE, True, overlaps))
         return rows
 
 
@@ -360,7 +360,7 @@ def _is_meant(one: Place, other: Place) -> bool:
     )
 
 
-def _part(address: int, start: int, end: int) -> Part:
+def _part(address: int, start: int, end: int) -> RulerPart:
     if end - start == 1:
-        return Part.WHOLE
-    return Part.FIRST if address == start else Part.LAST if address == end - 1 else Part.MIDDLE
+        return RulerPart.WHOLE
+    return RulerPart.FIRST if address == start else RulerPart.LAST if address == end - 1 else RulerPart.MIDDLE

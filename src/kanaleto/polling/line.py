@@ -18,7 +18,7 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.basis import basis_of
-from kanaleto.planning.blocks import Difference
+from kanaleto.planning.blocks import PlanDiff
 from kanaleto.planning.plan import DevicePlan
 from kanaleto.polling.chain import SETTLED, Chain
 from kanaleto.polling.connection import Connection
@@ -77,7 +77,7 @@ class LinePoller:
         exchanger.on_stray = self._note_stray
         self._set_parts(parts, 0.0, {})
 
-    def _set_parts(self, parts: Iterable[DevicePlan], now: float, differs: Mapping[str, Difference]) -> None:
+    def _set_parts(self, parts: Iterable[DevicePlan], now: float, differs: Mapping[str, PlanDiff]) -> None:
         by_device = {part.device.name: part for part in parts}
         for device in self.line.devices:
             state = self.states.get(device.name)
@@ -121,7 +121,7 @@ class LinePoller:
 
     # From outside, in the loop's thread
 
-    def adopt(self, line: Line, parts: Iterable[DevicePlan], board: Board, differs: Mapping[str, Difference]) -> None:
+    def adopt(self, line: Line, parts: Iterable[DevicePlan], board: Board, differs: Mapping[str, PlanDiff]) -> None:
         """Go on with another plan, and maybe other devices, on the same connection. `differs` says what does, of
         devices of which it is known."""
         names = {device.name for device in line.devices}

@@ -14,7 +14,7 @@ from msgspec import Struct, field
 
 from kanaleto.board.health import Counts
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.planning.blocks import Block, DevicePlan, Difference, difference
+from kanaleto.planning.blocks import Block, DevicePlan, PlanDiff, difference
 from kanaleto.site.model import DEMAND, Device
 
 LONGEST_BACK_OFF_S = 30.0
@@ -102,7 +102,7 @@ class Schedule:
         self._credit_s = 0.0
         self._credit_at_s: float | None = None
 
-    def set_jobs(self, state: DeviceState, part: DevicePlan, now: float, differs: Difference | None = None) -> None:
+    def set_jobs(self, state: DeviceState, part: DevicePlan, now: float, differs: PlanDiff | None = None) -> None:
         """The blocks of one device, in place of those it had. A job whose block still asks the same and means the same
         goes on, an answer under way included; others that ask the same keep their deadline. What `differs` may have
         been found before, elsewhere."""

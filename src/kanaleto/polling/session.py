@@ -18,7 +18,7 @@ from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
-from kanaleto.planning.blocks import Difference
+from kanaleto.planning.blocks import PlanDiff
 from kanaleto.planning.plan import Block, DevicePlan, Plan
 from kanaleto.polling.connection import same_connection
 from kanaleto.polling.lending import AskThere, Lending
@@ -396,7 +396,7 @@ class Session:
         if self._over is not None:
             self.publish()
 
-    def _take_over_lines(self, site: Site, differs: Mapping[str, Difference]) -> None:
+    def _take_over_lines(self, site: Site, differs: Mapping[str, PlanDiff]) -> None:
         self.lending.give_way(site)
         by_line = self.plan.parts_by_line()
         running = {poller.line.name: poller for poller in self.pollers}

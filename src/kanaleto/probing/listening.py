@@ -20,7 +20,7 @@ _QUIET_CHARACTERS = 10
 _LEAST_QUIET_S = 0.03
 
 
-class Listener:
+class LineListener:
     """`heard`, `link` (its settings once they are known) and `trying` may be read from any thread."""
 
     def __init__(

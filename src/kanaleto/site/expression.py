@@ -47,7 +47,7 @@ class BadExpression(ValueError):
     """One sentence: why the text is no expression."""
 
 
-class Memory(Struct):
+class FormulaMemory(Struct):
     """What `time_in`, `rises` and `falls` remember, by owner and place. It outlives plans: who is not asked any more is
     forgotten by `keep`."""
 
@@ -85,7 +85,7 @@ class Expression(Struct, frozen=True):
     names: tuple[str, ...]
     _run: Callable[..., float]
 
-    def evaluate(self, values: Sequence[float], memory: Memory, owner: Hashable = "") -> float:
+    def evaluate(self, values: Sequence[float], memory: FormulaMemory, owner: Hashable = "") -> float:
         """The number, with `values` for `names`. Raises ArithmeticError, ValueError or OverflowError where there is
         none."""
         return float(self._run(memory, (owner, self.text), *values))

@@ -13,7 +13,7 @@ from kanaleto.site.counting import Counting, Numbering
 from kanaleto.site.link import Link
 from kanaleto.site.spans import Spans
 from kanaleto.values.codec import Codec
-from kanaleto.values.types import Kind, Order
+from kanaleto.values.types import ByteOrder, Kind
 from kanaleto.wire.codes import Table
 
 DEMAND = -1.0  # a period that means: only when asked
@@ -41,7 +41,7 @@ class Writing(Enum):
     NEVER = "never"
 
 
-class Role(Enum):
+class PointRole(Enum):
     """What a point is for whoever works the device. The value is the word used in maps."""
 
     COMMAND = "command"
@@ -54,7 +54,7 @@ class PointWriting(Struct, frozen=True):
     """What a map says of writing a point: its role, the point that shows what this one does, how it may be written, and
     whether a write may be sent again where no answer came."""
 
-    role: Role | None = None
+    role: PointRole | None = None
     feedback: str = ""
     how: Writing = Writing.UNLOCK
     may_repeat: bool = False
@@ -205,7 +205,7 @@ class Device(Struct, frozen=True, dict=True):
     retries: int
     map_path: Path | None = None
     numbering: Counting = Numbering.PROTOCOL
-    order: Order | None = None
+    order: ByteOrder | None = None
     period_s: float = 1.0
     limits: DeviceLimits = DeviceLimits()
     watchdog_s: float | None = None

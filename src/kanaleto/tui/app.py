@@ -37,7 +37,7 @@ from kanaleto.tui.frame.sending import Sending
 from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.frame.toprow import TopRow
 from kanaleto.tui.frame.twice import EDITING, Twice
-from kanaleto.tui.keeping import Keeping
+from kanaleto.tui.keeping import AppKeeping
 from kanaleto.tui.opened import OpenedSite, error_of, sentence
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.context import Then
@@ -49,7 +49,7 @@ from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.shared.requests import Request, ShowMoment
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.views import FIND, VIEWS, Entry
-from kanaleto.tui.writing import Writing
+from kanaleto.tui.writing import AppWriting
 
 TICK_S = 0.25
 _NOTICE_S, _MOMENT_S = 5.0, 2.0
@@ -79,10 +79,10 @@ class KanaletoApp(Doings):
         super().__init__()
         self.engine = engine
         self._afterwards = Afterwards(self)
-        self.keeping = Keeping(self)
+        self.keeping = AppKeeping(self)
         self.opened = OpenedSite(self, loaded, self.keeping)
         self.door, self.holder = self.opened.door, self.opened.holder
-        self.writing = Writing(self, self.keeping, is_read_only)
+        self.writing = AppWriting(self, self.keeping, is_read_only)
         self._snapshot = engine.snapshot
         self.counts_as_wire = False
         self.notice, self._told_s = "", 0.0

@@ -39,7 +39,7 @@ class _Screen(Protocol):
     def later(self, what: Callable[[], object]) -> None: ...
 
 
-class Keeping:
+class AppKeeping:
     """`follow` may be called from any thread; the site that it was told last is the one that is kept."""
 
     def __init__(self, screen: _Screen) -> None:

@@ -17,10 +17,10 @@ from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, Othe
 from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
 from kanaleto.site.faults import FaultyFile
-from kanaleto.tui.keeping import Keeping
+from kanaleto.tui.keeping import AppKeeping
 from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.holder import SiteHolder
-from kanaleto.tui.writing import Writing
+from kanaleto.tui.writing import AppWriting
 
 
 class _Screen(Protocol):
@@ -46,14 +46,14 @@ class _Screen(Protocol):
     def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool: ...
 
     @property
-    def writing(self) -> Writing: ...
+    def writing(self) -> AppWriting: ...
 
 
 class OpenedSite:
     """`loaded` is what is open at the start. Methods are for the interface's thread; what comes of them is told
     there."""
 
-    def __init__(self, context: _Screen, loaded: LoadedSite, keeping: Keeping) -> None:
+    def __init__(self, context: _Screen, loaded: LoadedSite, keeping: AppKeeping) -> None:
         self._context = context
         self.holder = SiteHolder()
         path = loaded.site.path

@@ -11,7 +11,7 @@ from kanaleto.events.log import EventKind
 from kanaleto.files.beside import folder_beside
 from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.site.model import Writing as How
-from kanaleto.tui.keeping import Keeping
+from kanaleto.tui.keeping import AppKeeping
 from kanaleto.tui.shared.presses import Presses
 
 if TYPE_CHECKING:
@@ -33,10 +33,10 @@ class _Screen(Protocol):
     def later(self, what: Callable[[], object]) -> None: ...
 
 
-class Writing:
+class AppWriting:
     """`control` is the core's; nothing on the screen writes by another way."""
 
-    def __init__(self, screen: _Screen, keeping: Keeping, is_read_only: bool) -> None:
+    def __init__(self, screen: _Screen, keeping: AppKeeping, is_read_only: bool) -> None:
         self._screen = screen
         self.lock = Lock(is_read_only)
         self._keeping = keeping
@@ -168,14 +168,14 @@ class Writing:
         """What is held, pulsing, owed or was left standing, in words; how much of it there is; and its tone."""
         if self._control is None:
             return "", 0, "muted"
-        from kanaleto.control.owed import Stage  # which is loaded by now
+        from kanaleto.control.owed import OwedStage  # which is loaded by now
 
         owed = self._control.owings.states
         counts = {
             "held": len(self._control.alive),
-            "pulsing": sum(own.stage is Stage.PULSING for own in owed),
-            "owed": sum(own.stage in (Stage.OWED, Stage.ASKS) for own in owed),
-            "left standing": sum(own.stage is Stage.LEFT for own in owed),
+            "pulsing": sum(own.stage is OwedStage.PULSING for own in owed),
+            "owed": sum(own.stage in (OwedStage.OWED, OwedStage.ASKS) for own in owed),
+            "left standing": sum(own.stage is OwedStage.LEFT for own in owed),
             "lost": len(self._control.alives.offers),
         }
         told = " · ".join(f"{count} {name}" for name, count in counts.items() if count)

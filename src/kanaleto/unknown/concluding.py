@@ -14,7 +14,7 @@ from kanaleto.unknown.turns import Turn
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.columns import Shape
 from kanaleto.values.cutting import Cut, explain
-from kanaleto.values.types import Kind, Order
+from kanaleto.values.types import ByteOrder, Kind
 from kanaleto.wire.codes import Table
 
 _MOST_DECIMALS, _DIGITS = 4, 4
@@ -181,7 +181,7 @@ _ZERO = "0 throughout"
 def _row(table: Table, address: int, cut: Cut, samples: list[bytes]) -> DraftRow:
     codec = cut.codec
     cells: list[tuple[str, str]] = []
-    if codec.order not in (Order.ABCD, Order.AB):
+    if codec.order not in (ByteOrder.ABCD, ByteOrder.AB):
         cells.append(("order", codec.order.value))
     values = [value for sample in samples if isinstance(value := codec.decode(sample), int | float)]
     measure = _measure(codec, cut.shape, values)

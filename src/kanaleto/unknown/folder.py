@@ -33,7 +33,7 @@ _MOST_ROUNDS_KEPT = 30
 _MOST_BYTES = 256 * 1024 * 1024
 
 
-class Written(Struct):
+class WrittenFolder(Struct):
     """Files that were written, those that somebody edited with what was written beside them, and how many points."""
 
     files: list[Path]
@@ -74,11 +74,11 @@ def is_taken(folder: Path) -> str:
     return ""
 
 
-def write_folder(folder: Path, searches: Sequence[Everything], report: str) -> Written:
+def write_folder(folder: Path, searches: Sequence[Everything], report: str) -> WrittenFolder:
     """Everything as it is known now; each file is written beside its place and renamed. Raises OSError."""
     folder.mkdir(parents=True, exist_ok=True)
     before = _written_before(folder)
-    written = Written([], [], 0, 0)
+    written = WrittenFolder([], [], 0, 0)
     marks: dict[str, str] = {}
 
     def put(name: str, text: str) -> None:

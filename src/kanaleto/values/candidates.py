@@ -13,13 +13,13 @@ from msgspec.structs import replace
 
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.scale import linear
-from kanaleto.values.types import WIDE_ORDERS, Kind, Order, ValueType
+from kanaleto.values.types import WIDE_ORDERS, ByteOrder, Kind, ValueType
 
 _ONE = (Kind.INT16, Kind.UINT16, Kind.BCD16)
 _TWO = (Kind.FLOAT32, Kind.INT32, Kind.UINT32, Kind.BCD32, Kind.MODULO2)
 _FOUR = (Kind.FLOAT64, Kind.INT64, Kind.UINT64, Kind.BCD64)
-_NARROW_ORDERS = (Order.AB, Order.BA)
-_LONG_ORDERS = (*WIDE_ORDERS, Order("EFGHABCD"), Order("FEHGBADC"))  # of 64 bits: its halves swapped, too
+_NARROW_ORDERS = (ByteOrder.AB, ByteOrder.BA)
+_LONG_ORDERS = (*WIDE_ORDERS, ByteOrder("EFGHABCD"), ByteOrder("FEHGBADC"))  # of 64 bits: its halves swapped, too
 _MOST_WORDS = 4
 _MOST_POWER = 6
 _LEFT_OVER = 14.0  # bits against each word that a reading leaves over, where the words are one point's
@@ -87,9 +87,9 @@ def rank(
 def excess_of(samples: Sequence[bytes], at: int, beside: Iterable[Codec]) -> Excess:
     """How many bits more than the shortest description of a run each reading takes that begins at register `at` of it;
     `beside` are codecs that are known to be right near it."""
-    from kanaleto.values.cutting import Run, style_of  # whole columns of numbers: not before somebody wants them
+    from kanaleto.values.cutting import WordRun, style_of  # whole columns of numbers: not before somebody wants them
 
-    run = Run([samples])
+    run = WordRun([samples])
     return {codec: bits for codec, (bits, _) in run.readings(style_of([run], beside))[at].items()}
 
 

@@ -10,7 +10,7 @@ from msgspec import Struct
 from kanaleto.values.novalue import CannotEncode, NoValue
 from kanaleto.values.scale import AnyScale, Bounded
 from kanaleto.values.special import decode_special, encode_special
-from kanaleto.values.types import Kind, Order, ValueType, byte_places
+from kanaleto.values.types import ByteOrder, Kind, ValueType, byte_places
 
 __all__ = ["CannotEncode", "Codec", "NoValue", "Single", "Value"]
 
@@ -46,7 +46,7 @@ class Codec(Struct, frozen=True):
     """
 
     type: ValueType
-    order: Order
+    order: ByteOrder
     scale: AnyScale | None = None
     bits: tuple[int, int] | None = None
     no_values: frozenset[float] = frozenset()

@@ -13,7 +13,7 @@ from enum import IntEnum
 import numpy as np
 from numpy.typing import NDArray
 
-from kanaleto.values.types import Kind, Order, ValueType, byte_places
+from kanaleto.values.types import ByteOrder, Kind, ValueType, byte_places
 
 Bits = NDArray[np.float64]
 Numbers = NDArray[np.int64]
@@ -65,7 +65,7 @@ class Column:
     """All values of one kind and order, one beginning at each register: `cost` in bits, `shape`, and the `first` number
     of each."""
 
-    def __init__(self, samples: Words, kind: Kind, order: Order) -> None:
+    def __init__(self, samples: Words, kind: Kind, order: ByteOrder) -> None:
         self.kind, self.order = kind, order
         self.registers = REGISTERS[kind]
         raw = _in_order(samples, kind, order)
@@ -89,7 +89,7 @@ class Column:
         self.cost: Bits = np.where(is_right, prior + against + first + move + noise + hurry, IMPOSSIBLE)
 
 
-def _in_order(samples: Words, kind: Kind, order: Order) -> NDArray[np.uint64]:
+def _in_order(samples: Words, kind: Kind, order: ByteOrder) -> NDArray[np.uint64]:
     """The raw number that begins at each register, most significant byte first."""
     registers = REGISTERS[kind]
     count = samples.shape[1] // 2 - registers + 1

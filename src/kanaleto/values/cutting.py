@@ -15,13 +15,13 @@ from msgspec import Struct
 from kanaleto.values.codec import Codec
 from kanaleto.values.columns import IMPOSSIBLE, KINDS, REGISTERS, Bits, Column, Shape, matrix
 from kanaleto.values.spans import clocks, texts
-from kanaleto.values.types import WIDE_ORDERS, Kind, Order, ValueType
+from kanaleto.values.types import WIDE_ORDERS, ByteOrder, Kind, ValueType
 
 _SAME, _OTHER = 0.4, 2.6
 _AGAINST_STYLE, _AGAINST_NARROW = 9.0, 30.0
-_LONG = {Order("EFGHABCD"): 7.0, Order("FEHGBADC"): 10.0}
-_WIDE_PRIOR = {Order.ABCD: 0.0, Order.CDAB: 0.5, Order.BADC: 5.0, Order.DCBA: 2.0}
-_NARROW_PRIOR = {Order.AB: 0.0, Order.BA: 20.0}
+_LONG = {ByteOrder("EFGHABCD"): 7.0, ByteOrder("FEHGBADC"): 10.0}
+_WIDE_PRIOR = {ByteOrder.ABCD: 0.0, ByteOrder.CDAB: 0.5, ByteOrder.BADC: 5.0, ByteOrder.DCBA: 2.0}
+_NARROW_PRIOR = {ByteOrder.AB: 0.0, ByteOrder.BA: 20.0}
 _DATE, _STILL_DATE = 31.0, 6.0
 _DATES = (1.4e9, 2.1e9)
 _HALF = 5.0  # bits of excess that halve the doubt
@@ -31,15 +31,15 @@ _LEAST_SURE, _ZERO_SURE = 0.1, 0.3
 class Style(Struct, frozen=True):
     """The orders that a device keeps to: of its wide values, and of the bytes in a register."""
 
-    wide: Order = Order.ABCD
-    narrow: Order = Order.AB
+    wide: ByteOrder = ByteOrder.ABCD
+    narrow: ByteOrder = ByteOrder.AB
 
     @property
     def bits(self) -> float:
         return _WIDE_PRIOR[self.wide] + _NARROW_PRIOR[self.narrow]
 
 
-STYLES = tuple(Style(wide, narrow) for narrow in (Order.AB, Order.BA) for wide in WIDE_ORDERS)
+STYLES = tuple(Style(wide, narrow) for narrow in (ByteOrder.AB, ByteOrder.BA) for wide in WIDE_ORDERS)
 
 
 class Cut(Struct, frozen=True):
@@ -64,14 +64,14 @@ class _Entry(Struct):
     shape: list[int]
 
 
-class Run:
+class WordRun:
     """A run of registers, with what every reading of every place in it costs. Samples of several devices of one kind
     (`samples` of each) are taken together."""
 
     def __init__(self, samples: Sequence[Sequence[bytes]]) -> None:
         self.registers = len(samples[0][0]) // 2
         self._entries: list[_Entry] = []
-        self._keys: dict[tuple[Kind, Order], int] = {}
+        self._keys: dict[tuple[Kind, ByteOrder], int] = {}
         matrices = [matrix(one) for one in samples]
         for kind in KINDS:
             if REGISTERS[kind] <= self.registers:
@@ -80,7 +80,7 @@ class Run:
         self._spans = self._found_spans(samples, matrices)
         self._by_style: dict[Style, list[tuple[_Entry, float]]] = {}
 
-    def _add(self, kind: Kind, order: Order, columns: list[Column]) -> None:
+    def _add(self, kind: Kind, order: ByteOrder, columns: list[Column]) -> None:
         cost = np.minimum(sum((column.cost for column in columns), start=np.zeros(len(columns[0].cost))), IMPOSSIBLE)
         shape = np.max([column.shape for column in columns], axis=0)
         self._entries.append(
@@ -91,7 +91,7 @@ class Run:
         if kind is Kind.UINT32:
             self._entries.append(self._dates(order, columns, cost, shape))
 
-    def _dates(self, order: Order, columns: list[Column], cost: Bits, shape: Bits) -> _Entry:
+    def _dates(self, order: ByteOrder, columns: list[Column], cost: Bits, shape: Bits) -> _Entry:
         """Whole numbers of 32 bits that are seconds since 1970 and of this time."""
         is_date = np.all([(column.first > _DATES[0]) & (column.first < _DATES[1]) for column in columns], axis=0)
         rises = np.isin(shape, (int(Shape.STILL), int(Shape.RISING)))
@@ -100,7 +100,7 @@ class Run:
         codec = Codec(ValueType(Kind.UNIX32), order)
         return _Entry(codec, codec.registers, self._key(Kind.UNIX32, order), told.tolist(), shape.astype(int).tolist())
 
-    def _key(self, kind: Kind, order: Order) -> int:
+    def _key(self, kind: Kind, order: ByteOrder) -> int:
         return self._keys.setdefault((kind, order), len(self._keys))
 
     def _found_spans(
@@ -209,9 +209,9 @@ class Run:
         return found
 
 
-def _orders_of(kind: Kind) -> Sequence[Order]:
+def _orders_of(kind: Kind) -> Sequence[ByteOrder]:
     if REGISTERS[kind] == 1:
-        return (Order.AB, Order.BA)
+        return (ByteOrder.AB, ByteOrder.BA)
     return WIDE_ORDERS if REGISTERS[kind] == 2 else (*WIDE_ORDERS, *_LONG)
 
 
@@ -236,7 +236,7 @@ def _cut(at: int, codec: Codec, shape: Shape, ranked: Sequence[tuple[Codec, tupl
     return Cut(at, codec, shape, round(max(sure, _LEAST_SURE), 2), rival if excess < 3 * _HALF else None)
 
 
-def style_of(runs: Iterable[Run], known: Iterable[Codec] = ()) -> Style:
+def style_of(runs: Iterable[WordRun], known: Iterable[Codec] = ()) -> Style:
     """The style in which the description of all runs is shortest; values that are `known` vote for their order."""
     runs, orders = list(runs), [codec.order for codec in known]
 
@@ -249,6 +249,6 @@ def style_of(runs: Iterable[Run], known: Iterable[Codec] = ()) -> Style:
 
 def explain(runs: Sequence[Sequence[Sequence[bytes]]]) -> tuple[Style, list[list[Cut]]]:
     """The style of a device and the values of each of its runs; of a run, the samples of each device of that kind."""
-    known = [Run(samples) for samples in runs]
+    known = [WordRun(samples) for samples in runs]
     style = style_of(known)
     return style, [run.cuts(style) for run in known]

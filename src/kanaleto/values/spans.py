@@ -6,7 +6,7 @@ from itertools import pairwise
 
 from kanaleto.values.codec import Codec
 from kanaleto.values.novalue import NoValue
-from kanaleto.values.types import Kind, Order, ValueType
+from kanaleto.values.types import ByteOrder, Kind, ValueType
 
 _TEXT, _CLOCK = 5.0, 9.0
 _LEAST_TEXT, _MOST_TEXT = 2, 32  # registers
@@ -19,8 +19,8 @@ _UNLIKELY_YEAR = 14.0
 def texts(first: bytes, is_still: list[bool]) -> Iterator[tuple[int, Codec, float]]:
     """Spans that read as text: where each begins, its codec, its bits. `first` is one sample of the run, `is_still`
     which registers never moved."""
-    for order in (Order.AB, Order.BA):
-        data = first if order is Order.AB else bytes(first[at ^ 1] for at in range(len(first) // 2 * 2))
+    for order in (ByteOrder.AB, ByteOrder.BA):
+        data = first if order is ByteOrder.AB else bytes(first[at ^ 1] for at in range(len(first) // 2 * 2))
         for at in range(len(is_still)):
             if _is_letter(data[2 * at]) and not (at and _is_inner(data, at)):
                 yield from _texts_at(data, at, is_still, order)
@@ -35,8 +35,8 @@ def _is_inner(data: bytes, at: int) -> bool:
     return 32 < data[2 * at - 1] < 127 and _is_letter(data[2 * at - 2])
 
 
-def _texts_at(data: bytes, at: int, is_still: list[bool], order: Order) -> Iterator[tuple[int, Codec, float]]:
-    bits, has_ended, letters = _TEXT + (4.0 if order is Order.BA else 0.0), False, 0
+def _texts_at(data: bytes, at: int, is_still: list[bool], order: ByteOrder) -> Iterator[tuple[int, Codec, float]]:
+    bits, has_ended, letters = _TEXT + (4.0 if order is ByteOrder.BA else 0.0), False, 0
     before = 0
     for number in range(_MOST_TEXT):
         here = at + number
@@ -76,7 +76,7 @@ def _kind(byte: int) -> str:
 
 def clocks(samples: list[bytes], kind: Kind) -> Iterator[tuple[int, Codec, float]]:
     """Spans that read as a date in every sample: where each begins, its codec, its bits."""
-    codec = Codec(ValueType(kind), Order.AB)
+    codec = Codec(ValueType(kind), ByteOrder.AB)
     size = 2 * codec.registers
     for at in range(0, len(samples[0]) - size + 1, 2):
         if not _may_be_date(samples[0][at : at + size], kind):

@@ -170,21 +170,21 @@ def _text_type(text: str, word: str, count: int) -> ValueType:
     return ValueType(Kind.TEXT, int(length), encoding or "latin-1")
 
 
-class Order:
+class ByteOrder:
     """How bytes and words of a wider value stand on the wire: one of four names for every width; AB and BA for 16 bits
     and text; all eight letters, as they come, for 64 bits. There is one object for each."""
 
     __slots__ = ("value",)
     value: str
-    _made: ClassVar[dict[str, "Order"]] = {}
-    ABCD: ClassVar["Order"]
-    CDAB: ClassVar["Order"]
-    BADC: ClassVar["Order"]
-    DCBA: ClassVar["Order"]
-    AB: ClassVar["Order"]
-    BA: ClassVar["Order"]
+    _made: ClassVar[dict[str, "ByteOrder"]] = {}
+    ABCD: ClassVar["ByteOrder"]
+    CDAB: ClassVar["ByteOrder"]
+    BADC: ClassVar["ByteOrder"]
+    DCBA: ClassVar["ByteOrder"]
+    AB: ClassVar["ByteOrder"]
+    BA: ClassVar["ByteOrder"]
 
-    def __new__(cls, letters: str) -> "Order":
+    def __new__(cls, letters: str) -> "ByteOrder":
         made = cls._made.get(letters)
         if made is None:
             if letters not in _NAMES and sorted(letters) != list(_ALL_LETTERS):
@@ -193,8 +193,8 @@ class Order:
             made.value = letters
         return made
 
-    def __reduce__(self) -> tuple[type["Order"], tuple[str]]:
-        return Order, (self.value,)
+    def __reduce__(self) -> tuple[type["ByteOrder"], tuple[str]]:
+        return ByteOrder, (self.value,)
 
     def __repr__(self) -> str:
         return f"Order({self.value!r})"
@@ -210,27 +210,27 @@ class Order:
 
     @property
     def swaps_words(self) -> bool:
-        return self in (Order.CDAB, Order.DCBA)
+        return self in (ByteOrder.CDAB, ByteOrder.DCBA)
 
     @property
     def swaps_bytes(self) -> bool:
-        return self in (Order.BADC, Order.DCBA, Order.BA)
+        return self in (ByteOrder.BADC, ByteOrder.DCBA, ByteOrder.BA)
 
 
 _NAMES = ("ABCD", "CDAB", "BADC", "DCBA", "AB", "BA")
 _ALL_LETTERS = "ABCDEFGH"
-ORDERS = tuple(Order(name) for name in _NAMES)
-Order.ABCD, Order.CDAB, Order.BADC, Order.DCBA, Order.AB, Order.BA = ORDERS
-WIDE_ORDERS = (Order.ABCD, Order.CDAB, Order.BADC, Order.DCBA)
+ORDERS = tuple(ByteOrder(name) for name in _NAMES)
+ByteOrder.ABCD, ByteOrder.CDAB, ByteOrder.BADC, ByteOrder.DCBA, ByteOrder.AB, ByteOrder.BA = ORDERS
+WIDE_ORDERS = (ByteOrder.ABCD, ByteOrder.CDAB, ByteOrder.BADC, ByteOrder.DCBA)
 _BY_ALL_LETTERS = {"ABCDEFGH": "ABCD", "GHEFCDAB": "CDAB", "BADCFEHG": "BADC", "HGFEDCBA": "DCBA"}
 """Orders of 64 bits written out; the four names stand for the same."""
 
 
-def parse_order(text: str) -> Order:
+def parse_order(text: str) -> ByteOrder:
     """An order from its letters. Raises ValueError with what would be right."""
     letters = text.strip().upper()
     try:
-        return Order(_BY_ALL_LETTERS.get(letters, letters))
+        return ByteOrder(_BY_ALL_LETTERS.get(letters, letters))
     except ValueError:
         raise ValueError(
             f"order {text!r} is not known; the orders are ABCD, CDAB, BADC, DCBA, AB, BA for 16 bits and text, "
@@ -238,11 +238,11 @@ def parse_order(text: str) -> Order:
         ) from None
 
 
-def _fits(order: Order, value_type: ValueType) -> bool:
+def _fits(order: ByteOrder, value_type: ValueType) -> bool:
     return order.is_for_wide or (order.is_spelled and value_type.registers_each == 4)
 
 
-def order_for(value_type: ValueType, own: Order | None, inherited: Order | None) -> Order:
+def order_for(value_type: ValueType, own: ByteOrder | None, inherited: ByteOrder | None) -> ByteOrder:
     """The order that applies. A four-letter order that is only inherited leaves 16 bits and text alone. Raises
     ValueError."""
     if value_type.is_wide:
@@ -250,13 +250,13 @@ def order_for(value_type: ValueType, own: Order | None, inherited: Order | None)
             kinds = "64 bits" if own.is_spelled else "16 bits and text"
             raise ValueError(f"order {own.value} is for {kinds}; {value_type} takes ABCD, CDAB, BADC or DCBA")
         order = own or inherited
-        return order if order is not None and _fits(order, value_type) else Order.ABCD
+        return order if order is not None and _fits(order, value_type) else ByteOrder.ABCD
     if own is None or len(own.value) > 2:
-        return inherited if inherited is not None and len(inherited.value) == 2 else Order.AB
+        return inherited if inherited is not None and len(inherited.value) == 2 else ByteOrder.AB
     return own
 
 
-def byte_places(value_type: ValueType, order: Order) -> tuple[int, ...]:
+def byte_places(value_type: ValueType, order: ByteOrder) -> tuple[int, ...]:
     """For each byte of the value, most significant first, where it stands in its registers as they come; of a run one
     after the other."""
     each = value_type.registers_each

@@ -121,7 +121,7 @@ class EventCounter(Struct, frozen=True):
         return pack(">BHH", self.function, self.status, self.events)
 
 
-class EventLog(Struct, frozen=True):
+class CommEventLog(Struct, frozen=True):
     """The answer to 0x0C: as 0x0B, messages counted, and up to 64 event bytes, the newest first."""
 
     status: int
@@ -154,10 +154,10 @@ def server_id_parts(data: bytes) -> tuple[bytes, bool | None, bytes]:
     return (data, None, b"") if at < 0 else (data[:at], data[at] == 0xFF, data[at + 1 :])
 
 
-PLAIN_ANSWERS: dict[int, type[ExceptionStatus] | type[EventCounter] | type[EventLog] | type[ServerId]] = {
+PLAIN_ANSWERS: dict[int, type[ExceptionStatus] | type[EventCounter] | type[CommEventLog] | type[ServerId]] = {
     Function.READ_EXCEPTION_STATUS: ExceptionStatus,
     Function.COMM_EVENT_COUNTER: EventCounter,
-    Function.COMM_EVENT_LOG: EventLog,
+    Function.COMM_EVENT_LOG: CommEventLog,
     Function.REPORT_SERVER_ID: ServerId,
 }
 
@@ -189,11 +189,11 @@ def _event_counter(pdu: bytes) -> EventCounter:
     return EventCounter(*unpack(">HH", pdu[1:]))
 
 
-def _event_log(pdu: bytes) -> EventLog:
+def _event_log(pdu: bytes) -> CommEventLog:
     if len(pdu) < 8 or pdu[1] != len(pdu) - 2 or pdu[1] > 6 + MOST_EVENTS:
         raise PduError("the byte count of the event log does not fit")
     status, events, messages = unpack(">HHH", pdu[2:8])
-    return EventLog(status, events, messages, pdu[8:])
+    return CommEventLog(status, events, messages, pdu[8:])
 
 
 def _server_id(pdu: bytes) -> ServerId:
@@ -206,7 +206,7 @@ REQUESTS: dict[int, Callable[[bytes], Plain | Diagnose]] = {
     **dict.fromkeys(PLAIN_ANSWERS, _plain),
     Function.DIAGNOSTICS: _diagnose,
 }
-ANSWERS: dict[int, Callable[[bytes], ExceptionStatus | Diagnose | EventCounter | EventLog | ServerId]] = {
+ANSWERS: dict[int, Callable[[bytes], ExceptionStatus | Diagnose | EventCounter | CommEventLog | ServerId]] = {
     Function.READ_EXCEPTION_STATUS: _exception_status,
     Function.DIAGNOSTICS: _diagnose,
     Function.COMM_EVENT_COUNTER: _event_counter,

@@ -11,7 +11,7 @@ from kanaleto.wire import access, diagnostics, identity, records
 from kanaleto.wire.access import Read, ReadAnswer, SpanWritten, WriteCoil, WriteCoils, WriteRegister, WriteRegisters
 from kanaleto.wire.base import PduError, Raw, Refused, pack_bits, unpack_bits
 from kanaleto.wire.codes import MOST_PDU_BYTES, ExceptionCode
-from kanaleto.wire.diagnostics import Diagnose, EventCounter, EventLog, ExceptionStatus, Plain, ServerId
+from kanaleto.wire.diagnostics import CommEventLog, Diagnose, EventCounter, ExceptionStatus, Plain, ServerId
 from kanaleto.wire.identity import Identify, Identity
 from kanaleto.wire.records import Fifo, FileRead, MaskWrite, ReadBack, ReadFifo, ReadFile, WriteFile, WriteThenRead
 
@@ -41,7 +41,7 @@ Request = (
 )  # fmt: skip
 Answer = (
     ReadAnswer | WriteCoil | WriteRegister | SpanWritten | MaskWrite | ReadBack | FileRead | WriteFile | Fifo
-    | ExceptionStatus | Diagnose | EventCounter | EventLog | ServerId | Identity | Refused | Raw
+    | ExceptionStatus | Diagnose | EventCounter | CommEventLog | ServerId | Identity | Refused | Raw
 )  # fmt: skip
 
 _REQUESTS: dict[int, Callable[[bytes], Request]] = {

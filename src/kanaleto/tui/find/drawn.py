@@ -5,15 +5,15 @@ from collections.abc import Callable
 from textual import events
 from textual.strip import Strip
 
-from kanaleto.finding.desk import Desk, Place
+from kanaleto.finding.desk import Desk, FindPlace
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn, Row, put_row
 
 
-class Field(Drawn):
+class FindField(Drawn):
     """Draws what `rows_of` says, which depends on how wide it is: it tells when that changes."""
 
-    DEFAULT_CSS = "Field { height: auto; padding: 0; }"
+    DEFAULT_CSS = "FindField { height: auto; padding: 0; }"
     rows: list[Row] = []
     _width = 0
 
@@ -52,7 +52,7 @@ class ScratchHead(Drawn):
         return cells.strip(self.size.width)
 
 
-def scratch_head(desk: Desk, place: Place | None) -> Row:
+def scratch_head(desk: Desk, place: FindPlace | None) -> Row:
     """What a scratch reading is about, and how it goes."""
     reader = desk.scratch
     where = reader.link.place if reader is not None else place.title if place is not None else "choose a place first"

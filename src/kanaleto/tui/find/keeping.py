@@ -6,8 +6,8 @@ from msgspec.structs import replace
 
 from kanaleto.editing.adding import NewDevice, NewPoint, add_device, add_devices, device_of, line_of, set_link
 from kanaleto.editing.news import Done
-from kanaleto.finding.desk import Desk, Place
-from kanaleto.finding.scratch import Question
+from kanaleto.finding.desk import Desk, FindPlace
+from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.finding.states import PlaceState
 from kanaleto.lines.stablenames import stable_name
 from kanaleto.probing.draft import DraftRow, rows_of_runs
@@ -49,7 +49,7 @@ def points_found(place: PlaceState, unit_id: int) -> list[NewPoint]:
     return points_of_rows(rows)
 
 
-def points_read(question: Question, reading: str, addresses: Collection[int]) -> list[NewPoint]:
+def points_read(question: ScratchQuestion, reading: str, addresses: Collection[int]) -> list[NewPoint]:
     """Words of a scratch reading, read as they are there."""
     type_text, _, order = reading.partition(" ")
     cells = () if question.table.is_bits else (("type", type_text), ("order", order))
@@ -69,7 +69,7 @@ def add_unit(context: Context, place: PlaceState | None, unit_id: int, points: l
     context.edit(add_device(place.link, unit_id, name_of(place, unit_id), points), then=done)
 
 
-def add_all(context: Context, place: Place) -> None:
+def add_all(context: Context, place: FindPlace) -> None:
     """Every unit that was found and that the site does not have, with its points; one edit, taken back by one undo."""
     link, state = place.link, place.state
     if link is None or not any(draft.rows for draft in state.drafts):
@@ -96,7 +96,7 @@ def add_all(context: Context, place: Place) -> None:
     context.edit(edit, then=done)
 
 
-def draft_unit(context: Context, desk: Desk, place: Place, unit_id: int) -> None:
+def draft_unit(context: Context, desk: Desk, place: FindPlace, unit_id: int) -> None:
     """A unit with its points as a search for everything drafted them, or with a point a register: of those that read,
     or of those that were overheard."""
     drafted = next((draft for draft in place.state.drafts if draft.unit_id == unit_id and draft.rows), None)
@@ -127,7 +127,7 @@ def keep_settings(context: Context, place: PlaceState | None, site: Site) -> Non
     context.edit(set_link(line.name, place.link), then=lambda done: context.tell(told))
 
 
-def question_for(place: PlaceState | None, unit_id: int, question: Question) -> Question:
+def question_for(place: PlaceState | None, unit_id: int, question: ScratchQuestion) -> ScratchQuestion:
     """A scratch reading of a unit, where its registers begin if that is known."""
     survey = place.registers.get(unit_id) if place is not None else None
     for table in survey.tables if survey is not None else ():

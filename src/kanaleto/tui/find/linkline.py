@@ -2,10 +2,10 @@
 
 from collections.abc import Callable
 
-from kanaleto.tui.shared.line import Line
+from kanaleto.tui.shared.line import InputLine
 
 
-class LinkLine(Line):
+class LinkLine(InputLine):
     """Where a link, a port or a range is typed."""
 
     def __init__(self, on_entered: Callable[[str], None], on_left: Callable[[], None]) -> None:

@@ -7,7 +7,7 @@ from msgspec import Struct
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.demo.start import is_demo
-from kanaleto.finding.desk import Desk, Place, parse_place
+from kanaleto.finding.desk import Desk, FindPlace, parse_place
 from kanaleto.probing.ports import PortInfo
 from kanaleto.site.link import FramingKind, SerialLink
 from kanaleto.tui.shared.cells import Cells
@@ -24,7 +24,7 @@ class PlaceRow(Struct, frozen=True):
     """A place on the desk; `port` is what the system says of it, `line` the site's line that leads there, `health` how
     that one is doing (words and tone)."""
 
-    place: Place
+    place: FindPlace
     port: PortInfo | None = None
     line: str = ""
     health: tuple[str, str] = ("", "")
@@ -86,7 +86,7 @@ class PlaceRows(Rows[PlacesRow]):
         return cells
 
 
-def _reading(desk: Desk, place: Place) -> str:
+def _reading(desk: Desk, place: FindPlace) -> str:
     """That a scratch reading goes on there."""
     reader = desk.scratch
     if reader is None or not desk.is_reading or reader.link != place.link:
@@ -139,7 +139,7 @@ def places_listed(desk: Desk, snapshot: Snapshot, ports: Sequence[PortInfo]) -> 
         line = status.line
         known = desk.named(line.link.place)
         was_swept = known is not None and known.state.settings is not None
-        place = desk.take(Place(line.link.place, line.link, knows_settings=not was_swept))
+        place = desk.take(FindPlace(line.link.place, line.link, knows_settings=not was_swept))
         shown.add(place.title)
         health = line_phrase(status, snapshot.is_held)
         row = PlaceRow(place, infos.get(line.link.place), line.name, health, _reading(desk, place))

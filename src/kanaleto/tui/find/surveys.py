@@ -4,7 +4,7 @@ import time
 from collections.abc import Callable
 
 from kanaleto.editing.adding import line_of
-from kanaleto.finding.desk import Desk, Place
+from kanaleto.finding.desk import Desk, FindPlace
 from kanaleto.probing.asking import CARE
 from kanaleto.tui.find.findings import Finding, FoundRows
 from kanaleto.tui.find.keeping import add_all
@@ -24,13 +24,13 @@ class Surveys(View):
     form: ScratchForm
     words: ScratchRows
     _found: FoundRows
-    _chosen: Place | None = None
+    _chosen: FindPlace | None = None
     _is_choosing = True
     _asked_about: tuple[str, str, float] = ("", "", 0.0)
 
     # Surveys
 
-    def _begin(self, key: str, what: str, start: Callable[[Place], None]) -> None:
+    def _begin(self, key: str, what: str, start: Callable[[FindPlace], None]) -> None:
         place = self._chosen
         if not self._has_place() or place is None:
             return
@@ -52,7 +52,7 @@ class Surveys(View):
             self.context.tell(str(error))
         self.context.redraw()
 
-    def _is_agreed(self, key: str, place: Place) -> bool:
+    def _is_agreed(self, key: str, place: FindPlace) -> bool:
         """Before a place is asked, a line of text says what that may do; one key begins. Where the text is not in
         sight, it is told, and the same key begins. What the site polls is asked anyway."""
         is_polled = place.link is not None and line_of(self.snapshot.site, place.link) is not None
@@ -68,7 +68,7 @@ class Surveys(View):
         return False
 
     def action_everything(self) -> None:
-        def start(place: Place) -> None:
+        def start(place: FindPlace) -> None:
             self.desk.find_everything(place)
             place.begun_for = self.context.door.opened.path
 

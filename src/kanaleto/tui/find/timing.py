@@ -1,11 +1,11 @@
 """How surveys of a place wait, asked in one line."""
 
-from kanaleto.finding.desk import Place
+from kanaleto.finding.desk import FindPlace
 from kanaleto.probing.asking import Timing, parse_timing
 from kanaleto.tui.shared.context import Context
 
 
-def ask_timing(context: Context, place: Place) -> None:
+def ask_timing(context: Context, place: FindPlace) -> None:
     timing = place.state.timing
     now = f"{timing.timeout_s:g}, {timing.pause_s:g}" if timing.timeout_s is not None else ""
 

@@ -6,12 +6,12 @@ from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 
 from kanaleto.board.snapshot import Snapshot
-from kanaleto.finding.desk import Desk, Place, parse_place
-from kanaleto.finding.scratch import Question
+from kanaleto.finding.desk import Desk, FindPlace, parse_place
+from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.finding.states import PlaceState
 from kanaleto.site.link import SerialLink
 from kanaleto.tui.find.actions import ACTIONS, IN_FORM, IN_LINK, IN_WORDS, MORE_KEYS, at_place
-from kanaleto.tui.find.drawn import Field, FoundHead, ScratchHead, scratch_head
+from kanaleto.tui.find.drawn import FindField, FoundHead, ScratchHead, scratch_head
 from kanaleto.tui.find.field import rows_of
 from kanaleto.tui.find.findings import Finding, FoundRows, findings_of
 from kanaleto.tui.find.folding import LOW, classes
@@ -43,7 +43,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
     def __init__(self, **arguments: object) -> None:
         super().__init__(**arguments)  # type: ignore[arg-type]
         self._ports = PortWatch()
-        self._chosen: Place | None = None
+        self._chosen: FindPlace | None = None
         self._is_low = False
         self._is_choosing = True  # on a narrow screen: whether the list is in sight
 
@@ -52,7 +52,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
             yield PlaceRows(self.action_type_link)
             yield LinkLine(self._take_link, lambda: self.focus_rows(to_list=True))
         with Vertical(id="find-middle"):
-            yield Field(self._show_again)
+            yield FindField(self._show_again)
             yield ScratchHead()
             yield ScratchForm(self._read, self._leave_form)
             yield ScratchColumns()
@@ -67,7 +67,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
         self.form, self.words, self._field, self._head = (
             one(ScratchForm),
             one(ScratchRows),
-            one(Field),
+            one(FindField),
             one(ScratchHead),
         )
         self._found.empty_text = "nothing found yet"
@@ -192,7 +192,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
     def open_filter(self) -> None:
         self.action_type_link()
 
-    def open_scratch(self, question: Question | None = None) -> None:
+    def open_scratch(self, question: ScratchQuestion | None = None) -> None:
         """From anywhere: the fields, on the place that is chosen, or the first there is."""
         if self._chosen is None:
             self._chosen = next((place for place in self.desk.places if place.link is not None), None)
@@ -228,7 +228,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
         self._link.value = ""
         self.look_at(place)
 
-    def look_at(self, place: Place) -> None:
+    def look_at(self, place: FindPlace) -> None:
         """Make it the place that everything here is about."""
         self._chosen = place
         self._fill()
@@ -253,7 +253,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
             return
         finding = self._finding()
         if finding is not None and finding.host is not None:
-            self.look_at(self.desk.take(Place(finding.host.place, finding.host)))
+            self.look_at(self.desk.take(FindPlace(finding.host.place, finding.host)))
         elif finding is not None and finding.unit_id is not None:
             self._read_unit(finding.unit_id)
         elif self.words.has_keys:
@@ -268,7 +268,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
                     question_for(self.state, unit_id, self.form.question) if unit_id is not None else None
                 )
 
-    def _question_found(self) -> Question | None:
+    def _question_found(self) -> ScratchQuestion | None:
         """A reading of what was just found, if anything was."""
         current = self._found.current
         unit_id = current.unit_id if isinstance(current, Finding) else None

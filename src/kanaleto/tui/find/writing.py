@@ -5,10 +5,10 @@ from kanaleto.tui.scratch.form import ScratchForm, codec_of
 from kanaleto.tui.scratch.rows import ScratchRows
 from kanaleto.tui.shared.view import View
 from kanaleto.values.codec import Codec
-from kanaleto.values.types import Kind, Order, ValueType
+from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
 
-_BOOL = Codec(ValueType(Kind.BOOL), Order.ABCD)
+_BOOL = Codec(ValueType(Kind.BOOL), ByteOrder.ABCD)
 
 
 class ScratchWrites(View):

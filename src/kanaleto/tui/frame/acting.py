@@ -13,7 +13,7 @@ from kanaleto.control.alive import AliveState
 from kanaleto.control.alives import Offer
 from kanaleto.control.control import Control
 from kanaleto.control.order import Result, State
-from kanaleto.control.owed import OwedState, Stage
+from kanaleto.control.owed import OwedStage, OwedState
 from kanaleto.control.running import RunState
 from kanaleto.events.log import length_text
 from kanaleto.tui.shared.actions import Action, Key
@@ -26,7 +26,12 @@ from kanaleto.tui.shared.words import clock_text
 
 _NOTHING = "nothing is held, pulsing, owed or running"
 _MOST_LAST = 30
-_TONES = {Stage.PULSING: "ochre", Stage.OWED: "terracotta", Stage.ASKS: "terracotta", Stage.LEFT: "terracotta"}
+_TONES = {
+    OwedStage.PULSING: "ochre",
+    OwedStage.OWED: "terracotta",
+    OwedStage.ASKS: "terracotta",
+    OwedStage.LEFT: "terracotta",
+}
 
 
 class ActingRow(Struct, frozen=True):
@@ -55,14 +60,14 @@ def acting_rows(control: Control, wall_s: float) -> list[ActingRow]:
 def _owed(own: OwedState, wall_s: float) -> ActingRow:
     order = own.order
     back = order.told or order.data.hex(" ", 2).upper()
-    if own.stage is Stage.PULSING:
+    if own.stage is OwedStage.PULSING:
         left_s = max(own.due_wall_s - wall_s, 0.0)
         text = f"{order.name} is {order.was_told or 'as we wrote it'}: {back} in {left_s:.1f} s"
-    elif own.stage is Stage.LEFT:
+    elif own.stage is OwedStage.LEFT:
         text = f"{order.name}: {own.what}; enter sends {back}, c leaves it so"
     else:
         since = f"owed since {clock_text(own.due_wall_s)[:8]}"
-        asks = " (enter sends it, c leaves it so)" if own.stage is Stage.ASKS else ""
+        asks = " (enter sends it, c leaves it so)" if own.stage is OwedStage.ASKS else ""
         text = f"{order.name}: {back} {since}: {own.why or own.what}{asks}"
     return ActingRow(own, own.stage.value, order.device or f"unit {order.unit_id}", text, _TONES[own.stage])
 

@@ -15,15 +15,15 @@ from kanaleto.polling.session import Session
 from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.twice import EDITING
-from kanaleto.tui.keeping import Keeping
+from kanaleto.tui.keeping import AppKeeping
 from kanaleto.tui.opened import OpenedSite
 from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.toolkit import Terminal
 from kanaleto.tui.views import LIVE
-from kanaleto.tui.write.question import Choice, Question
-from kanaleto.tui.writing import Writing
+from kanaleto.tui.write.question import Choice, WriteQuestion
+from kanaleto.tui.writing import AppWriting
 
 if TYPE_CHECKING:
     from kanaleto.control.alives import Offer
@@ -36,10 +36,10 @@ if TYPE_CHECKING:
 class Doings(Terminal[None]):
     """The application is one of these."""
 
-    keeping: Keeping
+    keeping: AppKeeping
     opened: OpenedSite
     engine: Engine
-    writing: Writing
+    writing: AppWriting
     counts_as_wire: bool
     notice: str
     presses: Presses
@@ -86,7 +86,7 @@ class Doings(Terminal[None]):
                 self._asked = (run.number, run.question)
                 yes, no = (partial(self.answer_routine, run.number, is_yes) for is_yes in (True, False))
                 choices = (Choice("y", "yes", yes), Choice("n", "no", no, ends=True))
-                line.ask(Question(f"“{run.name}” asks", run.question, choices))
+                line.ask(WriteQuestion(f"“{run.name}” asks", run.question, choices))
 
             elif (
                 run.waits_to_go and not line.is_open and not prompt.is_open and self._asked != (run.number, str(run.at))
@@ -94,11 +94,11 @@ class Doings(Terminal[None]):
                 self._asked = (run.number, str(run.at))
                 line.ask(self._next_step(run))
 
-    def _next_step(self, run: "RunState") -> Question:
+    def _next_step(self, run: "RunState") -> WriteQuestion:
         """One key goes on, step by step."""
         number, control = run.number, self.control
         step = run.steps[min(run.at, len(run.steps) - 1)].step
-        return Question(
+        return WriteQuestion(
             f"“{run.name}”: step {step.number} of {len(run.steps)} is next",
             step.text,
             (
@@ -156,7 +156,7 @@ class Doings(Terminal[None]):
     def show_page(self, name: str) -> None:
         raise NotImplementedError
 
-    def ask_to_write(self, question: Question) -> None:
+    def ask_to_write(self, question: WriteQuestion) -> None:
         if self.line_to_write is not None:
             self.line_to_write.ask(question)
 

@@ -9,7 +9,7 @@ from textual.app import ComposeResult
 from textual.containers import Vertical
 
 from kanaleto.tui.shared.cells import Cells
-from kanaleto.tui.shared.line import Line
+from kanaleto.tui.shared.line import InputLine
 from kanaleto.tui.shared.page import Page
 from kanaleto.tui.shared.rows import Rows
 
@@ -34,7 +34,7 @@ class FoundCommands(Rows[Command]):
         return cells.put(row.name, "ink", room).put("  ").put(row.about, "muted", max(width - room - 5, 0))
 
 
-class _Words(Line):
+class _Words(InputLine):
     def __init__(self, on_entered: Callable[[], None], on_left: Callable[[], None], rows: FoundCommands) -> None:
         super().__init__(placeholder="words of what you want to do; enter does it, escape goes back")
         self._on_entered, self._on_left, self._rows = on_entered, on_left, rows

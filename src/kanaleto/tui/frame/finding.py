@@ -13,7 +13,7 @@ from kanaleto.tui.shared.actions import Action
 from kanaleto.tui.shared.view import View
 
 
-class Frame(Protocol):
+class FrameParts(Protocol):
     current_digit: str
 
     @property
@@ -36,7 +36,7 @@ class Frame(Protocol):
     def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object]) -> None: ...
 
 
-def commands(frame: Frame) -> Iterator[Command]:
+def commands(frame: FrameParts) -> Iterator[Command]:
     for view in frame.view_classes:
         yield Command(view.title, view.about, partial(frame.action_view, view.digit))
     for action in (*frame.everywhere, *UNLESS_TAKEN):
@@ -51,7 +51,7 @@ def commands(frame: Frame) -> Iterator[Command]:
                 yield Command(f"{view.title}: {action.verb}", action.key, partial(frame.perform, action.do, view.digit))
 
 
-def _commands_for(frame: Frame, device: str, point: str) -> Iterator[Command]:
+def _commands_for(frame: FrameParts, device: str, point: str) -> Iterator[Command]:
     """What can be done with a point, its device and its line."""
     found = frame.snapshot.status_of(device)
     if found is None:

@@ -7,14 +7,14 @@ from kanaleto.tui.everywhere import UNLESS_TAKEN
 from kanaleto.tui.frame.acting import ActingView
 from kanaleto.tui.frame.eventlog import EventsView
 from kanaleto.tui.frame.finder import Finder
-from kanaleto.tui.frame.finding import Frame, commands
+from kanaleto.tui.frame.finding import FrameParts, commands
 from kanaleto.tui.frame.keys import Keys
 
 EVENTS = f"view-{EventsView.digit}"
 ACTING = f"view-{ActingView.digit}"
 
 
-def pages(frame: Frame) -> list[Widget]:
+def pages(frame: FrameParts) -> list[Widget]:
     return [
         EventsView(id=EVENTS),
         ActingView(id=ACTING),

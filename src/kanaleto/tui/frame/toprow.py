@@ -11,11 +11,11 @@ from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.past import LEVEL_SHAPES, LEVEL_TONES
 from kanaleto.tui.shared.requests import ShowView
-from kanaleto.tui.writing import Writing
+from kanaleto.tui.writing import AppWriting
 
 
 class _Writes(Protocol):
-    writing: Writing
+    writing: AppWriting
 
 
 class TopRow(Drawn):

@@ -11,9 +11,9 @@ from kanaleto.tui.live.compare import ComparePart
 from kanaleto.tui.live.parts import Parts
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.shared.paper import ask_paper
-from kanaleto.tui.trend.state import Scale
+from kanaleto.tui.trend.state import AxisScale
 
-_SCALES = {Scale.ONE: "one", Scale.SEVERAL: "several", Scale.PER_CENT: "percent"}
+_SCALES = {AxisScale.ONE: "one", AxisScale.SEVERAL: "several", AxisScale.PER_CENT: "percent"}
 
 
 def ask_export(context: Context, parts: Parts, chosen: list[Identity]) -> None:

@@ -14,8 +14,8 @@ from textual.strip import Strip
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.order import Order, Result
 from kanaleto.control.snapshots import (
-    Difference,
     Held,
+    SnapshotDiff,
     as_text,
     differences,
     for_device,
@@ -35,7 +35,7 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.shared.rows import Rows
-from kanaleto.tui.write.question import Choice, Question
+from kanaleto.tui.write.question import Choice, WriteQuestion
 
 FOLDER = "snapshots"
 _LOOK_S = 0.5
@@ -63,11 +63,11 @@ def widths(width: int) -> tuple[int, int]:
     return max(min(width - 2 * value - 4, 44), 16), value
 
 
-class HeldRows(Rows[Difference]):
-    def identity(self, row: Difference) -> Hashable:
+class HeldRows(Rows[SnapshotDiff]):
+    def identity(self, row: SnapshotDiff) -> Hashable:
         return row.held.key
 
-    def draw(self, row: Difference, width: int, ground: str) -> Cells:
+    def draw(self, row: SnapshotDiff, width: int, ground: str) -> Cells:
         name, value = widths(width)
         held = row.held
         cells = (
@@ -301,7 +301,7 @@ class HeldPart(Part):
         write = Choice("y", "write back", partial(self._restore, orders))
         count = "one value" if len(orders) == 1 else f"{len(orders)} values, one after the other,"
         question = f"Write back {count} to {self.device}?"
-        self.context.ask_to_write(Question(question, told + more, (write,)))
+        self.context.ask_to_write(WriteQuestion(question, told + more, (write,)))
 
     def _restore(self, orders: list[Order]) -> None:
         control = self.context.control
@@ -316,7 +316,7 @@ class HeldPart(Part):
         if wrong is not None and wrong.needs is not None:
             agreed = [result.order.with_consent(result.needs) for result in results if result.needs is not None]
             write = Choice("y", "write them", partial(self._restore, agreed))
-            self.context.ask_to_write(Question(f"{told}; {len(agreed)} want a word", wrong.text, (write,)))
+            self.context.ask_to_write(WriteQuestion(f"{told}; {len(agreed)} want a word", wrong.text, (write,)))
         elif wrong is not None:
             self.context.trouble("answer", f"{told}; {wrong.order.name}: {wrong.text}")
         else:

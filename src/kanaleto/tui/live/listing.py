@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping, Sequence
 
 from rich.cells import cell_len
 
-from kanaleto.analysis.arranging import Only, Order, chosen, ordered
+from kanaleto.analysis.arranging import Only, SortOrder, chosen, ordered
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity, Plan
 from kanaleto.tui.live.bysite import BySite
@@ -21,7 +21,7 @@ class Listing:
     """`spread` is how much each point moved lately, as far as somebody looked."""
 
     def __init__(self) -> None:
-        self.order = Order.DEVICE
+        self.order = SortOrder.DEVICE
         self.only = Only.ALL
         self.folded: set[str] = set()
         self.spread: Mapping[Identity, float] = {}
@@ -30,15 +30,15 @@ class Listing:
     @property
     def changes_by_itself(self) -> bool:
         """Whether other points, or others first, are shown as time goes on."""
-        return self.only is not Only.ALL or self.order not in (Order.DEVICE, Order.NAME)
+        return self.only is not Only.ALL or self.order not in (SortOrder.DEVICE, SortOrder.NAME)
 
     @property
     def needs_spread(self) -> bool:
-        return self.only is Only.CHANGED or self.order is Order.MOVES
+        return self.only is Only.CHANGED or self.order is SortOrder.MOVES
 
     @property
     def told(self) -> str:
-        parts = [self.order.value] if self.order is not Order.DEVICE else []
+        parts = [self.order.value] if self.order is not SortOrder.DEVICE else []
         parts += [self.only.value] if self.only is not Only.ALL else []
         if not parts:
             return ""
@@ -46,7 +46,7 @@ class Listing:
 
     def rows(self, snapshot: Snapshot, matches: Matches | None) -> Sequence[LiveRow]:
         plan = snapshot.plan
-        if matches is None and self.order is Order.DEVICE and self.only is Only.ALL:
+        if matches is None and self.order is SortOrder.DEVICE and self.only is Only.ALL:
             self.total = self.shown = snapshot.site.point_count + len(plan.derived)
             return BySite(plan, self.folded)
         found: list[AnyPlace] = [place for place in plan.places if matches is None or matches(_text(place))]
@@ -54,7 +54,7 @@ class Listing:
         self.total = len(found)
         found = ordered(snapshot, chosen(snapshot, found, self.only, self.spread), self.order, self.spread)
         self.shown = len(found)
-        if self.order is not Order.DEVICE:
+        if self.order is not SortOrder.DEVICE:
             return [PointRow(place) for place in found]
         return self._by_device(found)
 

@@ -11,16 +11,16 @@ from kanaleto.control.preview import spot_of
 from kanaleto.control.running import RunState, StepOutcome
 from kanaleto.control.wanted import is_word_of_bits, why_not_writable
 from kanaleto.planning.plan import Place
-from kanaleto.site.model import Role
+from kanaleto.site.model import PointRole
 from kanaleto.tui.live.actions import PAD
-from kanaleto.tui.live.padkinds import AliveRow, Bit, Head, Note, PadRow, Pair, RoutineRow, Setting, Written
+from kanaleto.tui.live.padkinds import AliveRow, Bit, Head, Note, PadPair, PadRow, PadWritten, RoutineRow, Setting
 from kanaleto.tui.live.padrows import draw_row
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import clock_text, wrapped
-from kanaleto.tui.write.question import Choice, Question
+from kanaleto.tui.write.question import Choice, WriteQuestion
 
 _MOST_WRITTEN = 12
 
@@ -31,10 +31,10 @@ class PadRows(Rows[PadRow]):
     part: "PadPart"
 
     def may_rest(self, row: PadRow) -> bool:
-        return isinstance(row, Setting | AliveRow | RoutineRow) or (isinstance(row, Pair) and row.switch is not None)
+        return isinstance(row, Setting | AliveRow | RoutineRow) or (isinstance(row, PadPair) and row.switch is not None)
 
     def identity(self, row: PadRow) -> Hashable:
-        if isinstance(row, Pair) and row.switch is not None:
+        if isinstance(row, PadPair) and row.switch is not None:
             return ("bit", row.switch.place.identity, row.switch.number)
         if isinstance(row, Setting):
             return ("set", row.place.identity)
@@ -88,7 +88,7 @@ class PadPart(Part):
             place for place in places
             if not why_not_writable(place.point) and place not in commands and place.point.setting is None
         ]  # fmt: skip
-        settings.sort(key=lambda place: place.point.writing.role is not Role.SETPOINT)
+        settings.sort(key=lambda place: place.point.writing.role is not PointRole.SETPOINT)
         found = snapshot.status_of(self.device)
         locked = self.context.control.lock.why_not(self.device)
         line = f"{part.line.name} · unit {part.device.unit_id}"
@@ -118,14 +118,14 @@ class PadPart(Part):
         written = tuple(control.orders.last)  # which the engine adds to
         own = [result for result in reversed(written) if result.order.device == self.device]
         if own:
-            rows += [Note(""), Head("WRITTEN"), *(Written(result) for result in own[:_MOST_WRITTEN])]
+            rows += [Note(""), Head("WRITTEN"), *(PadWritten(result) for result in own[:_MOST_WRITTEN])]
         return rows
 
     @staticmethod
     def _is_command(place: Place) -> bool:
         point = place.point
         is_word = is_word_of_bits(point) and bool(point.labels)
-        return is_word and not why_not_writable(point) and point.writing.role in (None, Role.COMMAND)
+        return is_word and not why_not_writable(point) and point.writing.role in (None, PointRole.COMMAND)
 
     @staticmethod
     def _is_status(place: Place) -> bool:
@@ -143,7 +143,7 @@ class PadPart(Part):
             for number in range(max(len(switches), len(shown))):
                 switch = switches[number] if number < len(switches) else None
                 lamp = shown[number] if number < len(shown) else None
-                rows.append(Pair(switch, lamp, self._sent(switch) if switch is not None else ""))
+                rows.append(PadPair(switch, lamp, self._sent(switch) if switch is not None else ""))
             rows.append(Note(""))
         return rows
 
@@ -246,7 +246,7 @@ class PadPart(Part):
 
     def action_act(self) -> None:
         row = self._list.current
-        if isinstance(row, Pair) and row.switch is not None:
+        if isinstance(row, PadPair) and row.switch is not None:
             self.context.write([spot_of(row.switch.place)], row.switch.number)
         elif isinstance(row, Setting):
             self.context.write([spot_of(row.place)])
@@ -263,9 +263,9 @@ class PadPart(Part):
             end = f"{safe.hex(' ', 2).upper()} is sent first" if safe is not None else "the last value stays"
             stop = Choice("y", "stop it", lambda: self._stop_alive(number), ends=True)
             self.context.ask_to_write(
-                Question(f"{self.device}: {name}", f"Stop keeping it alive? At the end {end}.", (stop,))
+                WriteQuestion(f"{self.device}: {name}", f"Stop keeping it alive? At the end {end}.", (stop,))
             )
-        elif isinstance(row, Pair) and row.switch is not None:
+        elif isinstance(row, PadPair) and row.switch is not None:
             place = row.switch.place
             now = self.snapshot.reading(place)
             word = f"0x{now.data.hex().upper()}" if now.data else "0"
@@ -300,7 +300,7 @@ class PadPart(Part):
                     Choice("y", "next step", lambda: do(lambda session: control.go(number))),
                     Choice("z", "to the end", lambda: do(lambda session: control.go(number, True))), *choices,
                 ]  # fmt: skip
-            self.context.ask_to_write(Question(title, run.question or "It runs.", tuple(choices)))
+            self.context.ask_to_write(WriteQuestion(title, run.question or "It runs.", tuple(choices)))
             return
         locked = self.context.control.lock.why_not(self.device)
         if locked:
@@ -312,7 +312,7 @@ class PadPart(Part):
             Choice("y", "run it", lambda: self._run(routine.name)),
             Choice("s", "step by step", lambda: self._run(routine.name, by_steps=True)),
         ]
-        self.context.ask_to_write(Question(f"Run {title}? It writes.", steps + more, tuple(choices)))
+        self.context.ask_to_write(WriteQuestion(f"Run {title}? It writes.", steps + more, tuple(choices)))
 
     def _run(self, name: str, is_dry: bool = False, by_steps: bool = False) -> None:
         control, later, tell = self.context.control, self.context.later, self.context.tell

@@ -25,7 +25,7 @@ class Head(Struct, frozen=True):
     right_word: str = ""
 
 
-class Pair(Struct, frozen=True):
+class PadPair(Struct, frozen=True):
     """A switch, and beside it a lamp."""
 
     switch: Bit | None
@@ -52,7 +52,7 @@ class RoutineRow(Struct, frozen=True):
     passed_s: float | None = None
 
 
-class Written(Struct, frozen=True):
+class PadWritten(Struct, frozen=True):
     result: Result
 
 
@@ -61,4 +61,4 @@ class Note(Struct, frozen=True):
     tone: str = "dim"
 
 
-PadRow = Head | Pair | Setting | AliveRow | RoutineRow | Written | Note
+PadRow = Head | PadPair | Setting | AliveRow | RoutineRow | PadWritten | Note

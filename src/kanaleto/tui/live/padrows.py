@@ -6,7 +6,7 @@ from kanaleto.control.order import State
 from kanaleto.control.routine import StepKind
 from kanaleto.control.running import RunState, StepOutcome
 from kanaleto.planning.plan import Place
-from kanaleto.tui.live.padkinds import AliveRow, Bit, Head, Note, PadRow, Pair, RoutineRow, Setting
+from kanaleto.tui.live.padkinds import AliveRow, Bit, Head, Note, PadPair, PadRow, RoutineRow, Setting
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.readings import brief_text, put_scale, short_number, spark_of, value_tone, words_text
 from kanaleto.tui.shared.words import clock_text
@@ -22,7 +22,7 @@ def draw_row(row: PadRow, width: int, cells: Cells, snapshot: Snapshot) -> Cells
             return cells.at(half).put(right, bold=True).put(f"  {right_word}", "sky") if right else cells
         case Note(text, tone):
             return cells.put("  ").put(text, tone)
-        case Pair(switch, lamp, sent):
+        case PadPair(switch, lamp, sent):
             if switch is not None:
                 _switch(cells, switch)
                 cells.at(max(half - 20, 26)).put(sent, "muted")

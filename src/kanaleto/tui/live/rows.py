@@ -51,7 +51,7 @@ class PointRow(Struct, frozen=True, gc=False):
 LiveRow = DeviceRow | DerivedRow | PointRow | None
 
 
-class Columns(Struct, frozen=True):
+class LiveColumns(Struct, frozen=True):
     """Widths that fit the screen; 0 leaves a column out."""
 
     name: int
@@ -62,7 +62,7 @@ class Columns(Struct, frozen=True):
     words: int
 
     @classmethod
-    def fit(cls, width: int, longest: int, is_flat: bool = False) -> "Columns":
+    def fit(cls, width: int, longest: int, is_flat: bool = False) -> "LiveColumns":
         spark = 16 if width >= 120 else 0
         words = 20 if width >= 96 else 0
         value, unit = 16, 6
@@ -108,16 +108,16 @@ class LiveRows(Rows[LiveRow]):
         if isinstance(row, DeviceRow):
             self._device(cells, row, width)
         elif isinstance(row, DerivedRow):
-            columns = Columns.fit(width, self.longest)
+            columns = LiveColumns.fit(width, self.longest)
             cells.put("   ").put("Derived", width=columns.name + 7, bold=True).put("  ").put(
                 _folded(row.hidden) or "formulas over points of this site", "muted"
             )
         elif isinstance(row, PointRow):
-            self._point(cells, row.place, Columns.fit(width, self.longest, self.is_flat))
+            self._point(cells, row.place, LiveColumns.fit(width, self.longest, self.is_flat))
         return cells
 
     def _device(self, cells: Cells, row: DeviceRow, width: int) -> None:
-        columns = Columns.fit(width, self.longest)
+        columns = LiveColumns.fit(width, self.longest)
         found = self.snapshot.status_of(row.device.name)
         if found is None:
             return
@@ -130,7 +130,7 @@ class LiveRows(Rows[LiveRow]):
             cells.put(f"{_folded(row.hidden)} · ", "ochre")
         cells.put(f"{row.line.name} · unit {row.device.unit_id}", "muted").put(f" · {told}" if told else "", tone)
 
-    def _point(self, cells: Cells, place: AnyPlace, columns: Columns) -> None:
+    def _point(self, cells: Cells, place: AnyPlace, columns: LiveColumns) -> None:
         point = place.point
         reading = self.snapshot.reading(place)
         is_pinned = place.identity in self.pinned

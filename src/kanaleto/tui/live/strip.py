@@ -11,7 +11,7 @@ from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.trend.chart import TrendChart
 from kanaleto.tui.trend.data import TrendData
 from kanaleto.tui.trend.picture import DrawnCurve
-from kanaleto.tui.trend.state import Scale, TrendState
+from kanaleto.tui.trend.state import AxisScale, TrendState
 
 SPAN_S = 300.0
 
@@ -22,7 +22,7 @@ class StripState(TrendState):
     def __init__(self, of: TrendState) -> None:
         self._of = of
         super().__init__()
-        self.span_s, self.own_scale = SPAN_S, Scale.SEVERAL
+        self.span_s, self.own_scale = SPAN_S, AxisScale.SEVERAL
 
     @property
     def pins(self) -> list[tuple[str, str]]:

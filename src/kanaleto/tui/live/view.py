@@ -10,7 +10,7 @@ from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
-from kanaleto.analysis.arranging import Only, Order
+from kanaleto.analysis.arranging import Only, SortOrder
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Identity, Place
 from kanaleto.tui.live.actions import ACTIONS, PART_KEYS, part_actions
@@ -126,7 +126,7 @@ class LiveView(Openers, Vertical):
         """The rows that filter, order and kind leave."""
         self._arranged_s = self.snapshot.now_s
         self._list.longest = longest_name(self.snapshot.plan)
-        self._list.is_flat = self._listing.order is not Order.DEVICE
+        self._list.is_flat = self._listing.order is not SortOrder.DEVICE
         self._show_rows(self._listing.rows(self.snapshot, self._filter.narrows))
 
     def _show_rows(self, rows: Sequence[LiveRow]) -> None:
@@ -233,8 +233,8 @@ class LiveView(Openers, Vertical):
         elif self._list.marked:
             self._list.marked = set()
             self._told.take(self._listing.told, 0)
-        elif self._listing.order is not Order.DEVICE or self._listing.only is not Only.ALL:
-            self._listing.order, self._listing.only = Order.DEVICE, Only.ALL
+        elif self._listing.order is not SortOrder.DEVICE or self._listing.only is not Only.ALL:
+            self._listing.order, self._listing.only = SortOrder.DEVICE, Only.ALL
             self._fill()
         self.focus_rows()
 

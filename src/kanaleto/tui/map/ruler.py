@@ -5,7 +5,7 @@ from collections.abc import Hashable
 
 from kanaleto.board.board import Quality
 from kanaleto.planning.plan import Place
-from kanaleto.planning.ruler import GapRow, Part, Row, Ruler, RulerRow, TableRow
+from kanaleto.planning.ruler import GapRow, Row, Ruler, RulerPart, RulerRow, TableRow
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import DEMAND, Device
 from kanaleto.tui.shared.cells import Cells
@@ -16,8 +16,20 @@ from kanaleto.values.codec import Codec
 from kanaleto.values.scale import Scale
 from kanaleto.wire.codes import Table
 
-_BLOCK_MARKS = {Part.NONE: " ", Part.WHOLE: "╺", Part.FIRST: "┏", Part.MIDDLE: "┃", Part.LAST: "┗"}
-_POINT_MARKS = {Part.NONE: " ", Part.WHOLE: " ", Part.FIRST: "╭", Part.MIDDLE: "│", Part.LAST: "╰"}
+_BLOCK_MARKS = {
+    RulerPart.NONE: " ",
+    RulerPart.WHOLE: "╺",
+    RulerPart.FIRST: "┏",
+    RulerPart.MIDDLE: "┃",
+    RulerPart.LAST: "┗",
+}
+_POINT_MARKS = {
+    RulerPart.NONE: " ",
+    RulerPart.WHOLE: " ",
+    RulerPart.FIRST: "╭",
+    RulerPart.MIDDLE: "│",
+    RulerPart.LAST: "╰",
+}
 _BLOCK_TONES = ("verdigris", "violet", "sky", "ochre")
 
 
@@ -67,7 +79,7 @@ class RulerRows(Rows[Row]):
         if not isinstance(row, RulerRow):
             return common
         word, place = self._word(row), row.place
-        if place is None or row.part not in (Part.WHOLE, Part.FIRST):
+        if place is None or row.part not in (RulerPart.WHOLE, RulerPart.FIRST):
             return *common, word, place is not None and place.point.name in self.marked
         is_marked = place.point.name in self.marked
         return *common, word, is_marked, int(snapshot.now_s), snapshot.state_of(place)
@@ -79,7 +91,7 @@ class RulerRows(Rows[Row]):
         if isinstance(row, GapRow):
             return self._gap(cells, row)
         self._address(cells, row, width)
-        if row.place is not None and row.part in (Part.WHOLE, Part.FIRST):
+        if row.place is not None and row.part in (RulerPart.WHOLE, RulerPart.FIRST):
             self._point(cells, row, width)
         elif row.place is not None:
             cells.put(_POINT_MARKS[row.part], "ochre")

@@ -7,7 +7,7 @@ from msgspec.structs import replace
 from textual import events
 from textual.strip import Strip
 
-from kanaleto.finding.scratch import Question
+from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.values.codec import Codec
@@ -43,12 +43,12 @@ class ScratchForm(Drawn, can_focus=True):
         """`on_asked`: enter, read it; `on_left`: escape."""
         super().__init__()
         self._on_asked, self._on_left = on_asked, on_left
-        self.question = Question()
+        self.question = ScratchQuestion()
         self.reading = READINGS[0]
         self.at = 0
         self._typed = ""
 
-    def show(self, question: Question) -> None:
+    def show(self, question: ScratchQuestion) -> None:
         """Take over other values, as when somebody steps to the next group."""
         self.question = question
         self._typed = ""

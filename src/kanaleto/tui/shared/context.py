@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from kanaleto.control.alives import Offer
     from kanaleto.control.control import Control
     from kanaleto.control.preview import Spot
-    from kanaleto.tui.write.question import Question
+    from kanaleto.tui.write.question import WriteQuestion
 
 
 class Stoppable(Future[object]):
@@ -80,7 +80,7 @@ class Context(Protocol):
         """Open the line that writes with what was kept alive until its device was away."""
         ...
 
-    def ask_to_write(self, question: "Question") -> None:
+    def ask_to_write(self, question: "WriteQuestion") -> None:
         """Ask something whose answer writes."""
         ...
 

@@ -3,12 +3,12 @@
 import re
 from collections.abc import Callable
 
-from kanaleto.tui.shared.line import Line
+from kanaleto.tui.shared.line import InputLine
 
 _NUMBER = re.compile(r"[0-9]+")
 
 
-class Filter(Line):
+class Filter(InputLine):
     """Narrows the list as one types; enter keeps it, escape clears it. Both go back to the list, by `on_left`."""
 
     def __init__(self, on_left: Callable[[], None]) -> None:

@@ -7,10 +7,12 @@ from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.values.visible import visible
 
 
-class Line(Keyed, Input):
+class InputLine(Keyed, Input):
     """Subclasses say what enter and escape do."""
 
-    DEFAULT_CSS = "Line { height: 1; border: none; padding: 0 1; background: $panel; } Line:focus { border: none; }"
+    DEFAULT_CSS = (
+        "InputLine { height: 1; border: none; padding: 0 1; background: $panel; } InputLine:focus { border: none; }"
+    )
 
     def __init__(self, placeholder: str = "") -> None:
         # selected by `begin`, not when the toolkit comes round to telling the focus: that is after what is typed ahead

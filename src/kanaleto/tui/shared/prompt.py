@@ -16,14 +16,14 @@ from textual.widget import Widget
 from textual.widgets import Label
 
 from kanaleto.tui.shared.context import Stoppable, Then
-from kanaleto.tui.shared.line import Line
+from kanaleto.tui.shared.line import InputLine
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.values.visible import visible
 
 _MOST_HISTORY, _MOST_AHEAD = 100, 200
 
 
-class _Answer(Line):
+class _Answer(InputLine):
     @property
     def _prompt(self) -> "Prompt":
         return cast("Prompt", self.parent)
@@ -53,7 +53,7 @@ class Prompt(Drawn, Horizontal):
     DEFAULT_CSS = """
     Prompt { layout: horizontal; height: 1; display: none; background: $panel; }
     Prompt Label { color: $accent; padding: 0 1; }
-    Prompt Line { width: 1fr; padding: 0; }
+    Prompt InputLine { width: 1fr; padding: 0; }
     """
 
     def __init__(self) -> None:

@@ -18,7 +18,7 @@ from kanaleto.tui.shared.past import LEVEL_TONES
 from kanaleto.tui.trend.lane import put_lane
 from kanaleto.tui.trend.picture import DrawnCurve, Picture, picture_of
 from kanaleto.tui.trend.raster import NOBODY, Dots, curve_dots, drawn, line_dots, row_of
-from kanaleto.tui.trend.state import Curves, Scale, TrendState
+from kanaleto.tui.trend.state import AxisScale, Curves, TrendState
 
 _RIGHT = 3
 _LEAST_ROWS = 3
@@ -54,7 +54,7 @@ class TrendChart(Drawn, can_focus=True):
         self.moved: Callable[[], None] = lambda: None
         self.now = 0.0
         self._drawn_for: object = None
-        self.picture = Picture(0.0, 1.0, 2, [], Scale.ONE)
+        self.picture = Picture(0.0, 1.0, 2, [], AxisScale.ONE)
         self._rows: list[Cells] = []
 
     # What is drawn
@@ -118,7 +118,7 @@ class TrendChart(Drawn, can_focus=True):
         parts.append(span_text(state.span_s))
         parts.append(f"from {self.curves.sources}")
         parts.append("live" if state.is_live else "held")
-        if len(picture.plotted) > 1 or state.scale is not Scale.ONE:
+        if len(picture.plotted) > 1 or state.scale is not AxisScale.ONE:
             parts.append(state.scale.value)
         if any(curve.thin.is_new.any() for curve in picture.curves):
             parts.append("╎ another definition")
@@ -138,7 +138,7 @@ class TrendChart(Drawn, can_focus=True):
             device, name = curve.identity
             unit = f" {curve.place.point.unit}" if curve.place.point.unit else ""
             text = " · ".join(part for part in (name, device) if part) if each > 30 else name
-            if self.state.scale is Scale.PER_CENT and not _has_range(curve):
+            if self.state.scale is AxisScale.PER_CENT and not _has_range(curve):
                 unit = f"{unit} (no range: its own)"
             cells.put(f"{'▸' if is_chosen else ' '}{curve.letter} ", curve.tone, bold=True)
             cells.put(f"{text}{unit}", curve.tone, each - 3, bold=is_chosen)
@@ -207,7 +207,7 @@ class TrendChart(Drawn, can_focus=True):
         """What stands at the axis of values."""
         if self.is_small or chosen is None or chosen.is_lane:
             return {}
-        if self.state.scale is Scale.PER_CENT:
+        if self.state.scale is AxisScale.PER_CENT:
             return {row_of(share, 0, 100, rows): f"{share} %" for share in (0, 25, 50, 75, 100)}
         marks = value_marks(chosen.bottom, chosen.top, chosen.step)
         return {row_of(value, chosen.bottom, chosen.top, rows): text for value, text in marks}

@@ -6,7 +6,7 @@ from kanaleto.board.snapshot import Snapshot
 from kanaleto.history.axis import nice_bounds
 from kanaleto.history.curves import Thinned, thinned
 from kanaleto.planning.plan import AnyPlace, Identity
-from kanaleto.tui.trend.state import LETTERS, TONES, Curves, Scale, TrendState
+from kanaleto.tui.trend.state import LETTERS, TONES, AxisScale, Curves, TrendState
 
 
 class DrawnCurve(Struct):
@@ -28,7 +28,7 @@ class Picture(Struct):
     end: float
     columns: int
     curves: list[DrawnCurve]
-    scale: Scale
+    scale: AxisScale
 
     @property
     def plotted(self) -> list[DrawnCurve]:
@@ -57,7 +57,7 @@ def picture_of(state: TrendState, curves: Curves, snapshot: Snapshot, now: float
 def _set_heights(picture: Picture, rows: int) -> None:
     count = max(min(rows // 4, 6), 2)
     plotted = picture.plotted
-    if picture.scale is Scale.ONE:
+    if picture.scale is AxisScale.ONE:
         found = [bounds for curve in plotted if (bounds := curve.thin.bounds) is not None]
         if found:
             shared = nice_bounds(min(low for low, _ in found), max(high for _, high in found), count)
@@ -67,7 +67,7 @@ def _set_heights(picture: Picture, rows: int) -> None:
     for curve in plotted:
         limits = curve.place.point.limits
         low, high = limits.range_low, limits.range_high
-        if picture.scale is Scale.PER_CENT and low is not None and high is not None and high > low:
+        if picture.scale is AxisScale.PER_CENT and low is not None and high is not None and high > low:
             curve.bottom, curve.top, curve.step = low, high, (high - low) / 4
             continue
         bounds = curve.thin.bounds

@@ -7,9 +7,9 @@ from typing import cast
 from msgspec import Struct
 
 from kanaleto.board.memory import Memory
-from kanaleto.history.asking import Answer, Question
-from kanaleto.history.curves import EMPTY, At, Curve, FromMemory, filled, joined, value_at
-from kanaleto.history.storedcurve import Told, definition_of
+from kanaleto.history.asking import Answer, HistoryQuery
+from kanaleto.history.curves import EMPTY, At, FromMemory, TrendCurve, filled, joined, value_at
+from kanaleto.history.storedcurve import ToldRows, definition_of
 from kanaleto.planning.plan import AnyPlace, Identity
 from kanaleto.values.turning import Turning
 
@@ -21,7 +21,7 @@ SPAN_S = 600.0
 _ZOOM = 2.0
 
 
-class Scale(Turning):
+class AxisScale(Turning):
     """How values become heights. The value is how it is told."""
 
     ONE = "one scale"
@@ -38,15 +38,15 @@ class TrendState:
         self.end: float | None = None
         self.cursor: float | None = None
         self.mark: float | None = None
-        self.own_scale: Scale | None = None
+        self.own_scale: AxisScale | None = None
         self.has_several_units = False
         self.chosen = 0
         self.reads_today = False
 
     @property
-    def scale(self) -> Scale:
+    def scale(self) -> AxisScale:
         """As it was chosen; else what has one unit is on one scale."""
-        return self.own_scale or (Scale.SEVERAL if self.has_several_units else Scale.ONE)
+        return self.own_scale or (AxisScale.SEVERAL if self.has_several_units else AxisScale.ONE)
 
     @property
     def key(self) -> object:
@@ -116,7 +116,7 @@ class TrendState:
 class Stored(Struct):
     """What was recorded of a point between two moments."""
 
-    told: Told
+    told: ToldRows
     begin: float
     end: float
 
@@ -128,7 +128,7 @@ class Curves:
         self._memory = memory
         self._from_memory: dict[Identity, FromMemory] = {}
         self._stored: dict[Identity, Stored] = {}
-        self._taped: dict[Identity, Curve] = {}
+        self._taped: dict[Identity, TrendCurve] = {}
         self._is_waiting = False
         self.changes = 0
         """Counts when what was recorded is known otherwise."""
@@ -144,13 +144,13 @@ class Curves:
         self._taped.clear()
         self.forget_stored()
 
-    def curve(self, identity: Identity) -> Curve:
+    def curve(self, identity: Identity) -> TrendCurve:
         newer = self._remembered(identity)
         stored, taped = self._stored.get(identity), self._taped.get(identity, EMPTY)
         older = filled(stored.told.curve, taped) if stored is not None else taped
         return joined(older, newer)
 
-    def _remembered(self, identity: Identity) -> Curve:
+    def _remembered(self, identity: Identity) -> TrendCurve:
         remembered = self._memory.of(identity)
         if remembered is None:
             return EMPTY
@@ -170,14 +170,14 @@ class Curves:
         parts = ["memory", *(["tape"] if taped else []), *(["record"] if stored else [])]
         return " and ".join((", ".join(parts[:-1]), parts[-1])) if len(parts) > 1 else parts[0]
 
-    def take_taped(self, found: Mapping[Identity, Curve]) -> None:
+    def take_taped(self, found: Mapping[Identity, TrendCurve]) -> None:
         """What the tape says of the hours before."""
         self._taped.update(found)
         self.changes += 1
 
     def wanted(
         self, store: str, site: str, places: Mapping[Identity, AnyPlace], begin: float, end: float, reads_today: bool
-    ) -> Question | None:
+    ) -> HistoryQuery | None:
         """What is to be asked of the record so that `begin` to `end` can be drawn; None where all is there, or on its
         way."""
         if self._is_waiting or not places:
@@ -187,7 +187,7 @@ class Curves:
         if not lacking:
             return None
         today = {identity: definition_of(place) for identity, place in places.items()} if reads_today else None
-        question = Question(store, site, begin - span_s, end + span_s, tuple(places), today)
+        question = HistoryQuery(store, site, begin - span_s, end + span_s, tuple(places), today)
         self._is_waiting = True
         return question
 
@@ -208,7 +208,7 @@ class Curves:
         self.trouble = answer.trouble
         question = answer.question
         for identity in question.wanted:
-            told = cast(Told, answer.found.get(identity, Told(EMPTY)))
+            told = cast(ToldRows, answer.found.get(identity, ToldRows(EMPTY)))
             self._stored[identity] = Stored(told, question.begin, question.end)
 
     def rename(self, called: Mapping[Identity, Identity]) -> None:

@@ -1,16 +1,16 @@
 """Where writes of the application are written down."""
 
-from kanaleto.control.ledger import CannotWriteDown, Left, Row
-from kanaleto.tui.keeping import Keeping
+from kanaleto.control.ledger import CannotWriteDown, LedgerRow, Left
+from kanaleto.tui.keeping import AppKeeping
 
 
 class LateLedger:
     """The journal's, which is opened once the first frame stands."""
 
-    def __init__(self, keeping: Keeping) -> None:
+    def __init__(self, keeping: AppKeeping) -> None:
         self._keeping = keeping
 
-    async def begin(self, row: Row) -> int:
+    async def begin(self, row: LedgerRow) -> int:
         ledger = await self._keeping.ledger()
         if ledger is None:
             raise CannotWriteDown("the journal is not open yet, so nothing is sent")

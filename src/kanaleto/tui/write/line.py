@@ -18,7 +18,7 @@ from kanaleto.control.preview import Preview, Spot, back_of, offered, preview
 from kanaleto.control.waits import Wait
 from kanaleto.control.wanted import is_switch, is_word_of_bits
 from kanaleto.polling.engine import EngineEnded
-from kanaleto.tui.write.question import Choice, Question
+from kanaleto.tui.write.question import Choice, WriteQuestion
 from kanaleto.tui.write.shown import Phase, ShownLine
 
 _YES = "yes"
@@ -42,7 +42,7 @@ class WriteLine(ShownLine):
         self.screen.set_focus(self)
         self.redraw()
 
-    def ask(self, question: Question) -> None:
+    def ask(self, question: WriteQuestion) -> None:
         """Ask something whose answer writes, with the same care."""
         if self.screen.focused is not self:
             self._before = self.screen.focused
@@ -373,12 +373,12 @@ class WriteLine(ShownLine):
         elif result.needs is not None:
             self.phase = Phase.ASKED
             agreed = replace(wish, order=wish.order.with_consent(result.needs))
-            self._question = Question("", "", (Choice("y", "begin", partial(self._keep_alive, agreed)),))
+            self._question = WriteQuestion("", "", (Choice("y", "begin", partial(self._keep_alive, agreed)),))
             self._say(f"{result.text} — y begins, escape does not", "ochre")
         elif "may have to wait" in result.text:
             self.phase = Phase.ASKED
             without = replace(wish, leaves_out_silent=True)
-            self._question = Question(
+            self._question = WriteQuestion(
                 "", "",
                 (
                     Choice("s", "leave silent ones out", partial(self._keep_alive, without)),

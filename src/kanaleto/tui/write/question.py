@@ -20,7 +20,7 @@ class Choice(Struct, frozen=True):
     ends: bool = False
 
 
-class Question(Struct, frozen=True):
+class WriteQuestion(Struct, frozen=True):
     """`title` says about what, `text` what is to be decided."""
 
     title: str
@@ -31,7 +31,7 @@ class Question(Struct, frozen=True):
         return next((choice for choice in self.choices if choice.key == key), None)
 
 
-def question_rows(palette: Palette, question: Question, width: int) -> list[Cells]:
+def question_rows(palette: Palette, question: WriteQuestion, width: int) -> list[Cells]:
     rows = [Cells(palette, "panel").put("  ").put(question.title, bold=True)]
     for part in question.text.splitlines():
         rows += [Cells(palette, "panel").put("  ").put(piece) for piece in wrapped(part, max(width - 4, 20))]

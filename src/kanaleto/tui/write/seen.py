@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.permission import is_broadcast
-from kanaleto.control.preview import Planned, Preview, Spot, now_of
+from kanaleto.control.preview import PlannedWrite, Preview, Spot, now_of
 from kanaleto.control.sight import changes_of, sight_of
 from kanaleto.control.wanted import CannotWrite
 from kanaleto.site.model import Device
@@ -22,7 +22,7 @@ def message_rows(palette: Palette, text: str, tone: str, width: int, most: int) 
     return [Cells(palette, "panel").put("  ").put(part, tone) for part in parts]
 
 
-class Seen:
+class SeenPreview:
     """Rows of cells, of one preview."""
 
     def __init__(
@@ -98,7 +98,7 @@ class Seen:
             cells.put("    within ", "muted").put(f"{limits.range_low:g} … {limits.range_high:g} {point.unit}")
         return cells
 
-    def _several(self, cells: Cells, lines: Sequence[Planned]) -> Cells:
+    def _several(self, cells: Cells, lines: Sequence[PlannedWrite]) -> Cells:
         is_one = len({line.spot.who for line in lines}) == 1
         names = [line.spot.name if is_one else line.spot.who for line in lines[:6]]
         told = [f"{name}: {line.was} → {line.wanted.told}" for name, line in zip(names, lines, strict=False)]

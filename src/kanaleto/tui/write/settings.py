@@ -5,18 +5,18 @@ from collections.abc import Callable
 from concurrent.futures import Future
 from functools import partial
 
-from kanaleto.control.changing import CannotChange, Change, Found, SettingChanges, Where
+from kanaleto.control.changing import CannotChange, FoundAgain, SettingChanges, SettingsChange, Where
 from kanaleto.control.order import Order, Result
 from kanaleto.editing.adding import set_link
 from kanaleto.editing.deviceedit import change_device
 from kanaleto.tui.shared.context import Context
-from kanaleto.tui.write.question import Choice, Question
+from kanaleto.tui.write.question import Choice, WriteQuestion
 
 
 class SettingSteps:
     """`ask` shows a question where the line was; `tell` a sentence."""
 
-    def __init__(self, context: Context, ask: Callable[[Question], None]) -> None:
+    def __init__(self, context: Context, ask: Callable[[WriteQuestion], None]) -> None:
         self._context, self._ask = context, ask
         self._changes = SettingChanges(context.engine.session, context.control)
 
@@ -25,7 +25,7 @@ class SettingSteps:
         done = self._context.engine.run(self._changes.prepare(order))
         done.add_done_callback(lambda came: self._context.later(lambda: self._prepared(order, came)))
 
-    def _prepared(self, order: Order, came: "Future[Change]") -> None:
+    def _prepared(self, order: Order, came: "Future[SettingsChange]") -> None:
         error = came.exception()
         if error is not None:
             self._context.tell(f"not written: {error}")
@@ -37,13 +37,13 @@ class SettingSteps:
         if change.warning:
             text += f"\n{change.warning}."
         write = Choice("y", "write it", partial(self._write, order, change))
-        self._ask(Question(f"{change.device.name}: {change.point.name}", text, (write,)))
+        self._ask(WriteQuestion(f"{change.device.name}: {change.point.name}", text, (write,)))
 
-    def _write(self, order: Order, change: Change) -> None:
+    def _write(self, order: Order, change: SettingsChange) -> None:
         done = self._context.engine.run(self._context.control.orders.send(order))
         done.add_done_callback(lambda came: self._context.later(lambda: self._written(order, change, came)))
 
-    def _written(self, order: Order, change: Change, came: "Future[Result]") -> None:
+    def _written(self, order: Order, change: SettingsChange, came: "Future[Result]") -> None:
         if came.cancelled() or came.exception() is not None:
             self._context.tell(f"not written: {came.exception()}")
             return
@@ -51,7 +51,7 @@ class SettingSteps:
         if result.needs is not None:
             agreed = order.with_consent(result.needs)
             self._ask(
-                Question(
+                WriteQuestion(
                     change.device.name, result.text, (Choice("y", "write it", partial(self._write, agreed, change)),)
                 )
             )
@@ -60,27 +60,29 @@ class SettingSteps:
         else:
             self._ask_for_power(change, f"{change.told}: {result.text}.")
 
-    def _ask_for_power(self, change: Change, before: str) -> None:
+    def _ask_for_power(self, change: SettingsChange, before: str) -> None:
         text = (
             f"{before}\nSwitch {change.device.name} off and on again now; then it is looked for, old and new in turns."
         )
         self._ask(
-            Question(f"{change.device.name}: power", text, (Choice("y", "look for it", partial(self._look, change)),))
+            WriteQuestion(
+                f"{change.device.name}: power", text, (Choice("y", "look for it", partial(self._look, change)),)
+            )
         )
 
-    def _look(self, change: Change) -> None:
+    def _look(self, change: SettingsChange) -> None:
         self._context.tell(f"looking for {change.device.name}, with the new setting and the old in turns …")
         done = self._context.engine.run(self._changes.find(change))
         done.add_done_callback(lambda came: self._context.later(lambda: self._found(change, came)))
 
-    def _found(self, change: Change, came: "Future[Found]") -> None:
+    def _found(self, change: SettingsChange, came: "Future[FoundAgain]") -> None:
         if came.cancelled() or came.exception() is not None:
             self._context.tell(f"not looked for: {came.exception()}")
             return
         found = came.result()
         if found.where is not Where.NEW:
             again = Choice("y", "look again", partial(self._look, change))
-            self._ask(Question(f"{change.device.name}: {found.where.value}", found.text, (again,)))
+            self._ask(WriteQuestion(f"{change.device.name}: {found.where.value}", found.text, (again,)))
             return
         self._context.tell(f"{found.text}; the site follows")
         if change.unit_id != change.device.unit_id:

@@ -12,8 +12,8 @@ from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.write.confirming import Confirming
-from kanaleto.tui.write.question import Question, question_rows
-from kanaleto.tui.write.seen import Seen, message_rows
+from kanaleto.tui.write.question import WriteQuestion, question_rows
+from kanaleto.tui.write.seen import SeenPreview, message_rows
 from kanaleto.tui.write.typed import Typed
 
 _ROWS = 7
@@ -40,7 +40,7 @@ class ShownLine(Drawn, can_focus=True):
         self._typed = Typed()
         self._preview = Preview(fault="")
         self._asked: tuple[Consent, list[Order]] | None = None
-        self._question: Question | None = None
+        self._question: WriteQuestion | None = None
         self._confirming = Confirming(
             lambda delay_s, what: self.set_timer(delay_s, what), lambda: self.context.presses, lambda: self._expected
         )
@@ -92,7 +92,7 @@ class ShownLine(Drawn, can_focus=True):
             return
         device: Device | None = self._spots[0].device if self._spots else None
         orders = self.context.control.orders
-        seen = Seen(
+        seen = SeenPreview(
             self._spots, self._preview, snapshot, self.palette, self.size.width,
             lambda spot: orders.knows_mask(spot.device.name if spot.device is not None else "", spot.limits),
         )  # fmt: skip

@@ -38,6 +38,16 @@ class House(unittest.TestCase):
         graph = {name: imported(path, known) - {name} for name, path in known.items()}
         tuple(TopologicalSorter(graph).static_order())  # a circle is a CycleError that names it
 
+    def test_one_name_is_one_class(self) -> None:
+        """Of those that other files may name; what is private to a file may be called as in another."""
+        where: dict[str, list[str]] = {}
+        for name, path in modules().items():
+            for node in ast.parse(path.read_text(encoding="utf-8")).body:
+                if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+                    where.setdefault(node.name, []).append(name)
+        self.assertGreater(len(where), 400)
+        self.assertEqual({name: places for name, places in where.items() if len(places) > 1}, {})
+
     def test_a_file_is_of_one_subject(self) -> None:
         tests = Path(__file__).parent.glob("*.py")
         long = [

@@ -150,7 +150,9 @@ MUTANTS = (
     Mutant("Orders._check_holder", "Consent.HOLDER not in order.consents", "False", "test_orders test_alive"),
     # survey
     Mutant("parse_range", "int(high) - int(low) >= MOST_HOSTS", "int(high) - int(low) > MOST_HOSTS", "test_edges"),
-    Mutant("LineListener._settle", "heard.frames >= _ENOUGH_FRAMES", "heard.frames >= 1", "test_overhearing test_survey"),
+    Mutant(
+        "LineListener._settle", "heard.frames >= _ENOUGH_FRAMES", "heard.frames >= 1", "test_overhearing test_survey"
+    ),
     Mutant("RegisterSurvey._reply", "garbled >= _GARBLED_TRIES", "garbled >= 1", "test_edges"),
     Mutant("Reopened._hear_others", "outcome.done_at - self._heard[0] < _FOREIGN_S", "True", "test_edges"),
     Mutant("TableSearch._touchable", "count = low - first", "pass", "test_edges"),

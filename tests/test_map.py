@@ -16,7 +16,7 @@ from openpyxl.worksheet.worksheet import Worksheet
 from kanaleto.editing.anothermap import carried
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
-from kanaleto.files.maprows import MapText, assignments, parse_assignments, parse_new, with_changes, without_rows
+from kanaleto.files.maprows import MapText, assignments, parse_assignments, parse_new, with_changes
 from kanaleto.planning.plan import plan_site
 from kanaleto.planning.ruler import GapRow, RulerPart, RulerRow
 from kanaleto.planning.ruler import Ruler as Rulers
@@ -130,8 +130,8 @@ class Rows(unittest.TestCase):
             MapText(changed).cells_of("C"),
             {"name": "C", "table": "holding", "address": "3", "type": "float32", "order": "CDAB"},
         )
-        self.assertEqual(without_rows(MAP, {"A", "C"}).splitlines()[1:], ["# a remark", '"B; b";holding;2;;blue'])
-        for edit in (lambda: with_changes(MAP, {"D": {"type": "int16"}}), lambda: without_rows(MAP, {"A", "D"})):
+        self.assertEqual(MapText(MAP).without({"A", "C"}).splitlines()[1:], ["# a remark", '"B; b";holding;2;;blue'])
+        for edit in (lambda: with_changes(MAP, {"D": {"type": "int16"}}), lambda: MapText(MAP).without({"A", "D"})):
             self.assertRaises(KeyError, edit)
 
     def test_assignments_both_ways(self) -> None:

@@ -12,7 +12,8 @@ import psutil
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
-from kanaleto.polling.process import quieten_collector, raise_file_limit
+from kanaleto.lines.openfiles import raise_limit
+from kanaleto.polling.process import quieten_collector
 from kanaleto.polling.session import Session
 from kanaleto.site.link import TcpLink
 from kanaleto.site.model import Device, Line, Site
@@ -29,7 +30,7 @@ _ANSWER = Tcp().encode(1, ReadAnswer(Table.HOLDING, bytes(2 * _POINTS)).encode()
 def _poll(port: int, result: Connection, period_s: float, span_s: float) -> None:
     if hasattr(os, "sched_setaffinity"):
         os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})
-    raise_file_limit()
+    raise_limit()
     text = "name,table,address\n" + "".join(f"P{n},holding,{n}\n" for n in range(_POINTS))
     points, _ = read_map(Path("b.csv"), text, MapDefaults(period_s=period_s))
     devices = [Device(f"D{n}", 1, points, 2.0, 0) for n in range(_DEVICES)]

@@ -7,7 +7,7 @@ import socket
 from multiprocessing.connection import Connection
 from multiprocessing.context import SpawnProcess
 
-from kanaleto.polling.process import raise_file_limit
+from kanaleto.lines.openfiles import raise_limit
 
 _REQUEST_BYTES = 12
 
@@ -19,7 +19,7 @@ def _zeros(request: bytes) -> bytes:
 
 
 def _respond(answer: bytes, ready: Connection) -> None:
-    raise_file_limit()
+    raise_limit()
     rest = answer[2:]
     listening = socket.create_server(("127.0.0.1", 0), backlog=1024)
     ready.send(listening.getsockname()[1])

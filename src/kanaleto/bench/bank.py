@@ -1,8 +1,5 @@
 """The memory of one simulated table: words or bits, which addresses exist, and which a master may write."""
 
-from collections.abc import Sequence
-from struct import pack
-
 
 class Bank:
     """Addresses `first`…`last`. Each item takes 2 bytes (registers) or 1 (bits); flags tell what exists and what may be
@@ -47,6 +44,3 @@ class Bank:
         """Set items that exist."""
         start = (address - self._first) * self._item
         self._data[start : start + len(data)] = data
-
-    def put_words(self, address: int, words: Sequence[int]) -> None:
-        self.put(address, pack(f">{len(words)}H", *words))

@@ -135,11 +135,6 @@ def with_changes(text: str, changes: Mapping[str, Mapping[str, str]]) -> str:
     return MapText(text).changed(changes).text
 
 
-def without_rows(text: str, names: Collection[str]) -> str:
-    """The text without the rows of those points. Raises KeyError for a name that no row bears."""
-    return MapText(text).without(names)
-
-
 def split_assignments(text: str) -> Iterator[tuple[str, str, str]]:
     """Each word of `type=float32 name="Pool level"`, its key in small letters (empty where it has no `=`), its value.
     Raises ValueError."""

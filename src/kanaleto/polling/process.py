@@ -4,20 +4,9 @@ While the collector looks, every thread waits."""
 import gc
 import sys
 
-_MOST_FILES = 65536
+from kanaleto.lines.openfiles import raise_limit
+
 SWITCH_INTERVAL_S = 0.0002  # a busy interface thread gives way to the engine after this long
-
-
-def raise_file_limit() -> None:
-    """Let this process have as many open files, and so connections, as the system grants it."""
-    try:
-        import resource  # not on Windows, which has no such limit
-    except ImportError:
-        return
-    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    wanted = min(hard, _MOST_FILES) if hard != resource.RLIM_INFINITY else _MOST_FILES
-    if soft < wanted:
-        resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
 
 
 def quieten_collector() -> None:
@@ -30,7 +19,7 @@ def quieten_collector() -> None:
 
 def prepare_process() -> None:
     """Make a process ready to poll: open files, the collector, and threads that give way to each other."""
-    raise_file_limit()
+    raise_limit()
     quieten_collector()
     sys.setswitchinterval(SWITCH_INTERVAL_S)
 

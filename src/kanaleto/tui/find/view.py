@@ -268,12 +268,6 @@ class FindView(ScratchWrites, Surveys, Horizontal):
                     question_for(self.state, unit_id, self.form.question) if unit_id is not None else None
                 )
 
-    def _question_found(self) -> ScratchQuestion | None:
-        """A reading of what was just found, if anything was."""
-        current = self._found.current
-        unit_id = current.unit_id if isinstance(current, Finding) else None
-        return question_for(self.state, unit_id, self.form.question) if unit_id is not None else None
-
     def _read_unit(self, unit_id: int) -> None:
         """A scratch reading of a unit, where its registers begin if that is known."""
         question = question_for(self.state, unit_id, self.form.question)

@@ -8,6 +8,7 @@ from kanaleto.editing.deviceedit import (
     copy_device,
     delete_device,
     free_unit,
+    loss_of,
     parse_settings,
     settings_text,
 )
@@ -82,10 +83,9 @@ class Devices(InFolder):
         self.assertEqual(settings_text(said), "name=Pump unit_id=3 line=East map=m.csv max_gap=4 note=hums")
 
     def test_settings_typed_changed_and_taken_away(self) -> None:
-        text = (
-            settings_text(self.said("Pump")).replace("max_gap=4 ", "") + " period_s=demand never_read='holding 40-47'"
-        )
-        changes = self.typed("Pump", text)
+        text = "period_s=demand never_read='holding 40-47'"
+        self.assertEqual(self.typed("Pump", text).keys(), {"period_s", "never_read"})  # what is not named stays
+        changes = self.typed("Pump", f"{settings_text(self.said('Pump'))} {text} max_gap=")
         self.assertEqual(changes, {"max_gap": None, "period_s": "demand", "never_read": ["holding 40-47"]})
         self.assertEqual(self.do(change_device("Pump", changes, self.said("Pump"))), "settings of Pump")
         told = self.path.read_text()
@@ -96,6 +96,18 @@ class Devices(InFolder):
         self.assertEqual((device.limits.max_gap, device.limits.never_read[0][1:]), (0, (40, 47)))
         self.opened_door.undo().result(60)
         self.assertEqual(self.path.read_text(), SITE)
+
+    def test_what_would_be_lost_is_said(self) -> None:
+        for text, loss in (
+            ("map=", "this takes map of Pump away, and its 2 points"),
+            ("max_registers= watchdog_s=", ""),
+            ("max_gap=", ""),
+            ("note=", ""),
+            ("period_s=1", ""),
+        ):
+            self.assertEqual(loss_of(self.typed("Pump", text), "Pump", 2), loss, text)
+        changes: dict[str, object] = {"max_registers": None, "never_read": None, "retries": 2}
+        self.assertEqual(loss_of(changes, "Pump", 2), "this takes max_registers and never_read of Pump away")
 
     def test_what_is_typed_wrong_is_told(self) -> None:
         for text, pattern in (

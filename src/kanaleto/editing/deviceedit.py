@@ -76,6 +76,12 @@ SETTINGS: dict[str, tuple[Callable[[str], object], str]] = {
 """Keys that one line of text can say, with how it is read; what is more stands in the site file."""
 
 
+_WANTED_TWICE = (
+    "map", "max_registers", "max_bits", "max_write_registers", "max_write_bits", "functions", "never_read",
+    "watchdog_s", "writing", "tag",
+)  # fmt: skip
+
+
 def shown_setting(value: object) -> str:
     """A value as it is typed."""
     if isinstance(value, bool):
@@ -93,8 +99,8 @@ def settings_text(said: Said) -> str:
 
 
 def parse_settings(text: str, said: Said) -> dict[str, object]:
-    """What is to change, None for a key that is to go: one that was there and is not typed any more, or is typed
-    empty. Raises ValueError."""
+    """What is to change, None for a key that is to go, since it is typed empty (`max_gap=`). What is not typed stays as
+    it is. Raises ValueError."""
     typed: dict[str, str] = {}
     for word, key, value in split_assignments(text):
         if key not in SETTINGS:
@@ -113,10 +119,16 @@ def parse_settings(text: str, said: Said) -> dict[str, object]:
             raise ValueError(f"{key} {value!r} must be {what}") from None
         if new != now.get(key):
             changes[key] = new
-    for key in now:
-        if key not in typed and key not in ("name", "unit_id", LINE):
-            changes[key] = None
     return changes
+
+
+def loss_of(changes: Mapping[str, object], name: str, points: int) -> str:
+    """What is lost for good with what is taken away, in words; nothing where that is little."""
+    gone = [key for key in _WANTED_TWICE if key in changes and changes[key] is None]
+    if not gone:
+        return ""
+    of_map = f", and its {points} point{'s' if points != 1 else ''}" if "map" in gone and points else ""
+    return f"this takes {' and '.join(gone)} of {name} away{of_map}"
 
 
 def change_device(name: str, changes: Mapping[str, object], seen: Said | None = None) -> Edit:

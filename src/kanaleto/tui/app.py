@@ -139,8 +139,8 @@ class KanaletoApp(Doings):
             self.troubles.pop(kind, None)
         self.query_one(Standing).take(tuple(self.troubles.values()))
 
-    def ask(self, question: str, answer: str, then: Then) -> None:
-        self.query_one(Prompt).ask(question, answer, then)
+    def ask(self, question: str, answer: str, then: Then, is_added_to: bool = False) -> None:
+        self.query_one(Prompt).ask(question, answer, then, is_added_to)
 
     def edit(
         self, edit: Edit, opened: Opened | None = None, then: Callable[[Done], None] | None = None

@@ -16,8 +16,11 @@ from kanaleto.site.model import Device, Line, Site
 from kanaleto.tui.map.export import as_file
 from kanaleto.tui.map.scaling import raw_of, scale_cells
 from kanaleto.tui.shared.context import Context, Stoppable
+from kanaleto.tui.shared.sure import WantedTwice
 from kanaleto.values.candidates import parse_display
 from kanaleto.wire.codes import Table
+
+_LIMITS = ("range_low", "range_high", "warn_low", "warn_high", "alarm_low", "alarm_high", "warn_on", "alarm_on")
 
 
 def seen_rows(context: Context, device: Device, names: list[str]) -> dict[str, dict[str, str]]:
@@ -128,9 +131,12 @@ def ask_change(context: Context, device: Device, names: list[str]) -> None:
             return str(error)
         before = seen[names[0]] if len(names) == 1 else {}
         cells = {key: value for key, value in cells.items() if before.get(key) != value} or cells
-        return context.edit(change_points(device.name, names, cells, seen), opened)
+        gone = [key for key in _LIMITS if cells.get(key) == "" and any(seen[name].get(key) for name in names)]
+        loss = f"this takes {' and '.join(gone)} of {what} away" if gone else ""
+        return twice.answer(text, loss) or context.edit(change_points(device.name, names, cells, seen), opened)
 
-    context.ask(f"change {what}", start, change)
+    twice = WantedTwice()
+    context.ask(f"change {what}", start, change, is_added_to=True)
 
 
 def ask_scale(context: Context, place: Place, reading: Reading) -> None:

@@ -8,6 +8,7 @@ from kanaleto.editing.deviceedit import (
     copy_device,
     delete_device,
     free_unit,
+    loss_of,
     parse_settings,
     settings_text,
     shown_setting,
@@ -18,6 +19,7 @@ from kanaleto.site.counting import Numbering
 from kanaleto.site.model import DEMAND, Device, Line
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.shared.pane import Panel, Row
+from kanaleto.tui.shared.sure import WantedTwice
 from kanaleto.tui.shared.words import wrapped
 
 _WIDTH = 40
@@ -79,7 +81,7 @@ class DeviceBeside(Panel):
 
 
 def ask_settings(context: Context, device: Device) -> None:
-    """Its settings, typed over."""
+    """Its settings, added to: what is not named stays as it is."""
     said, opened, name = context.door.said_of(device.name), context.door.opened, device.name
     if said is None:
         context.tell(f"{name} does not stand in the site file as it was read last; try again")
@@ -94,9 +96,13 @@ def ask_settings(context: Context, device: Device) -> None:
         if not changes:
             context.tell("nothing was changed")
             return None
-        return context.edit(change_device(name, changes, seen), opened)
+        return twice.answer(text, loss_of(changes, name, len(device.points))) or context.edit(
+            change_device(name, changes, seen), opened
+        )
 
-    context.ask(f"settings of {name}", settings_text(seen), take)
+    twice = WantedTwice()
+    context.ask(f"settings of {name}", settings_text(seen), take, is_added_to=True)
+    context.tell("type what changes, as in period_s=0.5; max_gap= takes one away; what is not named stays")
 
 
 def ask_copy(context: Context, device: Device) -> None:

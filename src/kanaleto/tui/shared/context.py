@@ -106,8 +106,8 @@ class Context(Protocol):
         """Something that stays to be seen until it is mended; an empty text mends it."""
         ...
 
-    def ask(self, question: str, answer: str, then: Then) -> None:
-        """One line at the foot, with an answer that is there already to be changed."""
+    def ask(self, question: str, answer: str, then: Then, is_added_to: bool = False) -> None:
+        """One line at the foot, with an answer that is there already: typed over, or (`is_added_to`) added to."""
         ...
 
     def edit(

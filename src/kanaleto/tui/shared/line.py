@@ -18,10 +18,14 @@ class InputLine(Keyed, Input):
         # selected by `begin`, not when the toolkit comes round to telling the focus: that is after what is typed ahead
         super().__init__(placeholder=placeholder, select_on_focus=False)
 
-    def begin(self) -> None:
-        """Take the keys; what stands here is typed over, or mended with the arrows."""
+    def begin(self, is_typed_over: bool = True) -> None:
+        """Take the keys; what stands here is typed over by the first of them, or mended with the arrows; or else it is
+        added to."""
         self.screen.set_focus(self)
-        self.action_select_all()
+        if is_typed_over:
+            self.action_select_all()
+        else:
+            self.action_end()
 
     def validate_value(self, value: str) -> str:
         """Whatever is put or pasted here."""

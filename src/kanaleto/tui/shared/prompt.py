@@ -76,8 +76,8 @@ class Prompt(Drawn, Horizontal):
     def is_open(self) -> bool:
         return bool(self.display)
 
-    def ask(self, what: str, answer: str, then: Then) -> None:
-        """Ask for something, with an answer that is there already to be changed."""
+    def ask(self, what: str, answer: str, then: Then, is_added_to: bool = False) -> None:
+        """Ask for something, with an answer that is there already: typed over by the first key, or added to."""
         self._then, self._at, self._began = then, len(self._history), answer
         self.is_waiting = False
         self._asked += 1
@@ -85,9 +85,9 @@ class Prompt(Drawn, Horizontal):
         if self.screen.focused is not self.query_one(_Answer):
             self._before = self.screen.focused
         self.query_one(Label).update(visible(what))
-        self._write(answer)
+        self._write(f"{answer} " if is_added_to and answer else answer)
         self.display = True
-        self.query_one(_Answer).begin()
+        self.query_one(_Answer).begin(is_typed_over=not is_added_to)
 
     def _write(self, text: str) -> None:
         line = self.query_one(_Answer)

@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
 
 _LONGEST_S = 900  # one file; what takes longer hangs
-_AT_ONCE = max(2, (os.cpu_count() or 1) + 1)  # many tests wait for a screen most of the time
+_AT_ONCE = max(2, (os.cpu_count() or 1) + 2)  # many tests wait for a screen most of the time
 _SLOW_FIRST = (
     "test_kept",
     "test_everything_screen",

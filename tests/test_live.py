@@ -82,7 +82,7 @@ async def _trend(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await pilot.press("v", "v", "down", "v")
     await test.shows(app, r"3 marked")
     await pilot.press("p", "t")
-    await test.shows(app, r"Trend +3 points .* from memory · live · each on its own scale")
+    await test.shows(app, r"Trend +3 points .* from memory(?: and tape)? · live · each on its own scale")
     curves = parts.data.curves
     await test.until(
         lambda: curves.value_at(("Meter 1", "Level"), parts.data.now - 4).value is not None,

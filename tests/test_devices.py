@@ -2,6 +2,7 @@
 what others do to the file; and tables taken over into them."""
 
 import unittest
+from unittest import mock
 
 from kanaleto.editing.deviceedit import (
     change_device,
@@ -20,6 +21,7 @@ from kanaleto.files.loading import load_site, load_whole
 from kanaleto.site.counting import Numbering
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Device
+from kanaleto.tui.shared.sure import WantedTwice
 from tests.test_door import InFolder
 
 SITE = """# the pump house, by hand
@@ -108,6 +110,17 @@ class Devices(InFolder):
             self.assertEqual(loss_of(self.typed("Pump", text), "Pump", 2), loss, text)
         changes: dict[str, object] = {"max_registers": None, "never_read": None, "retries": 2}
         self.assertEqual(loss_of(changes, "Pump", 2), "this takes max_registers and never_read of Pump away")
+
+    def test_what_would_be_lost_is_wanted_twice_and_not_in_one_burst(self) -> None:
+        twice, clock = WantedTwice(), [100.0]
+        with mock.patch("kanaleto.tui.shared.sure.time.monotonic", lambda: clock[0]):
+            self.assertEqual(twice.answer("note=x", ""), "")
+            self.assertIn("enter again does it", twice.answer("map=", "this takes the map away"))
+            self.assertIn("enter again does it", twice.answer("map=", "this takes the map away"))  # the same burst
+            clock[0] += 0.6
+            self.assertIn("enter again does it", twice.answer("tag=", "this takes the tag away"))  # something else
+            clock[0] += 0.6
+            self.assertEqual(twice.answer("tag=", "this takes the tag away"), "")
 
     def test_what_is_typed_wrong_is_told(self) -> None:
         for text, pattern in (

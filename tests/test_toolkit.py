@@ -39,7 +39,7 @@ class Own(InputLine):
         """Nothing to leave."""
 
 
-class Small(Terminal[None]):
+class Small(Terminal):
     BINDINGS = [
         Binding("x", "plain", show=False),
         Binding("f5", "plain", show=False),

@@ -44,8 +44,6 @@ class Kept(Sink):
     def __init__(self, program: str, log: EventLog, clock: Clock, on_trouble: OnTrouble) -> None:
         self._program, self._log, self._clock, self._on_trouble = program, log, clock, on_trouble
         self._who = user_name()
-        self.end_within_s = 2.5
-        """How long the end of a recording may take."""
         self._keeper = Keeper()
         self._journal: Journal | None = None
         self._folder: Path | None = None
@@ -151,7 +149,6 @@ class Kept(Sink):
             sink, where, store is None, site.name, self._program, self._who, site.keeping, renames, now,
             lambda text: self._on_trouble("record", text), self._tell_back,
         )  # fmt: skip
-        recorder.end_within_s = self.end_within_s
         told = recorder.begin()
         self._recorder = recorder
         self._log.follow(sink.on_event)

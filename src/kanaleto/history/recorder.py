@@ -26,7 +26,7 @@ from kanaleto.supervision.owned import Owned, owned_thread
 FILE = "record.db"
 _EVERY_S, _COMMITS_EVERY = 0.1, 3  # what the writer has heard is kept, whatever becomes of us
 _READY_S = 30.0
-_END_S = 2.5  # a store that has hung is not waited for longer
+_END_S = 2.5  # whoever quits does not wait longer for a store that has hung
 _AGAIN_S = 5.0
 
 OnTrouble = Callable[[str], None]

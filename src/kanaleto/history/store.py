@@ -39,10 +39,6 @@ def url_of(text: str) -> str:
     return f"postgresql+psycopg://{rest}" if scheme in ("postgresql", "postgres") else text
 
 
-def _is_server(url: str) -> bool:
-    return url.startswith("postgresql")
-
-
 def path_of(url: str) -> Path | None:
     """The file of a SQLite URL."""
     return Path(url.removeprefix("sqlite:///")) if url.startswith("sqlite:///") else None
@@ -71,8 +67,8 @@ def open_engine(url: str, is_writer: bool) -> Engine:
     if path is not None and not is_writer and not path.exists():
         raise CannotRecord(f"there is no record at {path}")
     try:
-        patience = "timeout" if path is not None else "connect_timeout"
-        engine = create_engine(url, connect_args={patience: _PATIENCE_S} if path is not None or _is_server(url) else {})
+        patience = {"timeout": _PATIENCE_S} if path is not None else {"connect_timeout": _PATIENCE_S}
+        engine = create_engine(url, connect_args=patience)
     except (ArgumentError, NoSuchModuleError, ValueError):
         raise CannotRecord(
             f"{shown_url(url)!r} is no store: name a file, or a URL as postgresql://USER@HOST/DATABASE"

@@ -14,9 +14,8 @@ from pathlib import Path
 from kanaleto.supervision.owned import After, Owned, owned_now
 
 _VARIABLE = "KANALETO_DRILL"
-_NOT_AGAIN_S = (
-    20.0  # the same within ten seconds is told as a number, and a line that fails five times a minute ends all
-)
+# the same within ten seconds is told as a number, and a line that fails five times a minute ends all
+_NOT_AGAIN_S = 20.0
 _TURN_S, _LOOK_S = 5.0, 0.05
 
 

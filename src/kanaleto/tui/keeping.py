@@ -22,7 +22,6 @@ if TYPE_CHECKING:
     from kanaleto.history.ledger import JournalLedger
 
 
-_END_S = 2.5  # whoever quits does not wait longer for a record
 _UP_S = 20.0
 _LONGEST_NOTE = 2000
 
@@ -68,7 +67,6 @@ class AppKeeping:
             if self._is_over or self._site is None:
                 return
             kept = Kept("kanaleto", session.events, session.clock, self._tell)
-            kept.end_within_s = _END_S
             try:
                 self._screen.engine.do(kept.listen_to).result(10)
             except (EngineEnded, TimeoutError):

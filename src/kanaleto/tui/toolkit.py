@@ -5,7 +5,7 @@ version that does otherwise is seen before anybody meets it.
 
 import asyncio
 import os
-from typing import Any, Generic, TypeVar
+from typing import Any
 
 from textual import events
 from textual.app import App
@@ -13,10 +13,8 @@ from textual.driver import Driver
 
 from kanaleto.tui.frame.pacing import Flow
 
-Result = TypeVar("Result")
 
-
-class Terminal(App[Result], Generic[Result]):
+class Terminal(App[None]):
     """An application whose keys, errors and output come to these methods, and whose terminal is counted by a `Flow`."""
 
     flow: Flow | None = None
@@ -59,7 +57,7 @@ class Terminal(App[Result], Generic[Result]):
         return _counted(super().get_driver_class(), self)
 
 
-def _counted(base: type[Driver], app: "Terminal[Any]") -> type[Driver]:
+def _counted(base: type[Driver], app: Terminal) -> type[Driver]:
     """The toolkit's driver of a terminal with a flow that is counted; another driver as it is."""
     if base.__name__ != "LinuxDriver":
         return base

@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from kanaleto.tui.write.line import WriteLine
 
 
-class Doings(Terminal[None]):
+class Doings(Terminal):
     """The application is one of these."""
 
     keeping: AppKeeping

@@ -137,6 +137,7 @@ def ask_change(context: Context, device: Device, names: list[str]) -> None:
 
     twice = WantedTwice()
     context.ask(f"change {what}", start, change, is_added_to=True)
+    context.tell("add what changes: factor=0.1; unit= takes it away; the rest stays")
 
 
 def ask_scale(context: Context, place: Place, reading: Reading) -> None:

@@ -102,7 +102,7 @@ def ask_settings(context: Context, device: Device) -> None:
 
     twice = WantedTwice()
     context.ask(f"settings of {name}", settings_text(seen), take, is_added_to=True)
-    context.tell("type what changes, as in period_s=0.5; max_gap= takes one away; what is not named stays")
+    context.tell("add what changes: period_s=0.5; max_gap= takes it away; the rest stays")
 
 
 def ask_copy(context: Context, device: Device) -> None:

@@ -96,9 +96,9 @@ def ask_settings(context: Context, device: Device) -> None:
         if not changes:
             context.tell("nothing was changed")
             return None
-        return twice.answer(text, loss_of(changes, name, len(device.points))) or context.edit(
-            change_device(name, changes, seen), opened
-        )
+        now = next((own for _, own in context.snapshot.site.devices() if own.name == name), device)
+        loss = loss_of(changes, name, len(now.points))  # the map may have been edited since
+        return twice.answer(text, loss) or context.edit(change_device(name, changes, seen), opened)
 
     twice = WantedTwice()
     context.ask(f"settings of {name}", settings_text(seen), take, is_added_to=True)

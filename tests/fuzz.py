@@ -12,7 +12,7 @@ import sys
 import time
 
 from kanaleto.probing.overhearing import Overhearing
-from kanaleto.site.link import FramingKind
+from kanaleto.site.links.link import FramingKind
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.compose import compose
 from kanaleto.wire.explain import explain_frame

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from kanaleto.probing.draft import DraftRow
-from kanaleto.site.link import SerialLink
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.unknown.concluding import drafts_of
 from kanaleto.unknown.everything import Everything
 from kanaleto.values.codec import Codec

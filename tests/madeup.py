@@ -9,7 +9,9 @@ from dataclasses import dataclass, field
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
-from kanaleto.site.link import FramingKind, Link, Parity, SerialLink, SerialSettings, TcpLink
+from kanaleto.site.links.link import FramingKind, Link, Parity, SerialSettings
+from kanaleto.site.links.serial import SerialLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table

@@ -16,7 +16,7 @@ from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.serving.network import answers_to
-from kanaleto.site.link import parse_link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Line
 from kanaleto.supervision.owned import Failure, follow, leave
 from kanaleto.wire.ascii import Ascii

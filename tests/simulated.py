@@ -9,7 +9,9 @@ from kanaleto.files.mapfile import read_map
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
-from kanaleto.site.link import FramingKind, Link, SerialLink, SerialSettings, TcpLink
+from kanaleto.site.links.link import FramingKind, Link, SerialSettings
+from kanaleto.site.links.serial import SerialLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.codes import WRITING
 from kanaleto.wire.frames import Frame, Role

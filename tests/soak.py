@@ -28,7 +28,9 @@ from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.plan import Block
 from kanaleto.polling.session import Session
-from kanaleto.site.link import SerialLink, SerialSettings, TcpLink
+from kanaleto.site.links.link import SerialSettings
+from kanaleto.site.links.serial import SerialLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Read, ReadAnswer, Refused, Request, parse_request

@@ -19,7 +19,9 @@ from kanaleto.files.loading import load_site
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.serving.network import CannotServe
-from kanaleto.site.link import SerialLink, SerialSettings, TcpLink
+from kanaleto.site.links.link import SerialSettings
+from kanaleto.site.links.serial import SerialLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Simulated, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer, Request, WriteRegister

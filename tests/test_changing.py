@@ -6,7 +6,8 @@ from msgspec.structs import replace
 
 from kanaleto.control.changing import CannotChange, SettingChanges, Where
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.site.link import Link, SerialLink
+from kanaleto.site.links.link import Link
+from kanaleto.site.links.serial import SerialLink
 from tests.controlled import Controlled, controlled
 from tests.simulated import Wires, device, silent
 

@@ -11,7 +11,7 @@ from kanaleto.files.maprows import with_rows
 from kanaleto.finding.desk import Desk, FindPlace, parse_place
 from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.polling.engine import Engine
-from kanaleto.site.link import parse_link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.wire.codes import Table
 from tests.test_find_screen import Served
 

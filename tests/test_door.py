@@ -22,7 +22,7 @@ from kanaleto.editing.places import Places
 from kanaleto.editing.pointedit import add_points, change_points, copy_point, delete_points
 from kanaleto.files.loading import LoadedSite, load_site, load_whole
 from kanaleto.files.whole import complete, locked, write_bytes_whole
-from kanaleto.site.link import parse_link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Site
 from kanaleto.wire.codes import Table
 
@@ -274,7 +274,7 @@ from pathlib import Path
 from kanaleto.editing.adding import NewPoint, add_device
 from kanaleto.editing.door import Door
 from kanaleto.files.loading import load_whole
-from kanaleto.site.link import parse_link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.wire.codes import Table
 path, turn = Path(sys.argv[1]), int(sys.argv[2])
 door = Door(load_whole(path), path, False, lambda site: None)

@@ -9,7 +9,8 @@ from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.serialport import is_native_usb
-from kanaleto.site.link import SerialLink, parse_link
+from kanaleto.site.links.parse import parse_link
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.model import Line
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Framing

@@ -37,7 +37,8 @@ from kanaleto.serving.hearing import Hearing
 from kanaleto.serving.network import NetworkServer
 from kanaleto.site.counting import Numbering, OwnNumbering
 from kanaleto.site.expression import _power
-from kanaleto.site.link import SerialSettings, parse_link
+from kanaleto.site.links.link import SerialSettings
+from kanaleto.site.links.parse import parse_link
 from kanaleto.tables.matching import guess_numbering, match_columns
 from kanaleto.tables.sheets import read_text_table
 from kanaleto.unknown.reopened import Reopened

@@ -16,7 +16,7 @@ from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.session import Session
-from kanaleto.site.link import parse_link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Line, Site
 from tests.exchanges import SERIAL, InFolder, exchange
 from tests.mutations import LINKS

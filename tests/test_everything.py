@@ -12,7 +12,8 @@ from kanaleto.editing.places import Places
 from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.probing.rollcall import RollCall
-from kanaleto.site.link import FramingKind, Link, Parity, SerialLink, SerialSettings
+from kanaleto.site.links.link import FramingKind, Link, Parity, SerialSettings
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.unknown.concluding import drafts_of
 from kanaleto.unknown.everything import Everything
 from kanaleto.unknown.folder import SITE, STATE, is_taken, load_folder, write_folder

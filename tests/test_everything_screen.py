@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from kanaleto.files.loading import load_site
-from kanaleto.site.link import SerialLink
+from kanaleto.site.links.serial import SerialLink
 from tests.commanded import run
 from tests.terminal import KANALETO, Terminal
 from tests.test_bench import free_port

@@ -21,7 +21,8 @@ from kanaleto.polling.line import LinePoller
 from kanaleto.serving.network import DatagramServer, NetworkServer
 from kanaleto.serving.port import PortServer
 from kanaleto.serving.terminal import TerminalServer
-from kanaleto.site.link import SerialLink, parse_link
+from kanaleto.site.links.parse import parse_link
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.model import Line
 from kanaleto.supervision.owned import Failure, follow, leave, report
 from kanaleto.tui.quiet import quiet_terminal

@@ -12,7 +12,7 @@ from kanaleto.lines.opening import framing_of
 from kanaleto.polling.session import Session
 from kanaleto.probing.units import UnitSurvey
 from kanaleto.probing.unitstates import UnitState
-from kanaleto.site.link import TcpLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Refused
 from kanaleto.wire.tcp import Tcp

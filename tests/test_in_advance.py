@@ -17,7 +17,8 @@ from msgspec.structs import replace
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.site.link import TcpLink, parse_link
+from kanaleto.site.links.parse import parse_link
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer
 from tests.rawends import framed, settings_of, unframed

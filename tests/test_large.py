@@ -20,7 +20,7 @@ from kanaleto.planning.ruler import GapRow, Row, Ruler, RulerPart, RulerRow, Tab
 from kanaleto.polling import leaving
 from kanaleto.polling.leaving import Leaving
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
-from kanaleto.site.link import TcpLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Site
 from kanaleto.site.spans import Spans
 from kanaleto.wire.codes import Table

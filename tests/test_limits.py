@@ -16,7 +16,7 @@ from kanaleto.board.world import World
 from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
-from kanaleto.site.link import TcpLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Line, Site
 from kanaleto.tables.maps import point_cells
 from tests.simulated import Fault, SimulatedLine, device, silent

@@ -20,7 +20,10 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.serialport import _send
 from kanaleto.polling.session import Session
 from kanaleto.serving.admission import MOST_CONNECTIONS
-from kanaleto.site.link import Link, TcpLink, UdpLink, parse_link
+from kanaleto.site.links.link import Link
+from kanaleto.site.links.parse import parse_link
+from kanaleto.site.links.tcp import TcpLink
+from kanaleto.site.links.udp import UdpLink
 from kanaleto.site.model import Line, Simulated, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.diagnostics import Diagnose, EventCounter, Plain

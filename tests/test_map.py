@@ -21,7 +21,7 @@ from kanaleto.planning.plan import plan_site
 from kanaleto.planning.ruler import GapRow, RulerPart, RulerRow
 from kanaleto.planning.ruler import Ruler as Rulers
 from kanaleto.site.counting import Numbering
-from kanaleto.site.link import TcpLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Line, Site
 from kanaleto.tables.importing import import_rows
 from kanaleto.tables.matching import guess_numbering, match_columns

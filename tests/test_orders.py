@@ -8,7 +8,7 @@ from msgspec.structs import replace
 from kanaleto.control.alive import Wish
 from kanaleto.control.lock import IDLE_S, UNLOCKED_S, Lock
 from kanaleto.control.order import Consent, Order, Result, State, combined
-from kanaleto.site.link import SerialLink
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.model import Device, DeviceLimits, Point, Writing
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
@@ -190,7 +190,7 @@ class Guests(unittest.TestCase):
             order = Order(line=line.name, unit_id=7, table=Table.HOLDING, address=1, data=b"\0\5")
             self.assertTrue((await own.control.send(order)).is_equal)
             self.assertEqual(own.value("Target"), 0.05)
-            async with session.borrowed("/elsewhere"):
+            async with session.borrowed(SerialLink("/elsewhere")):
                 with self.assertRaises(KeyError):
                     session.named(line.name)
                 with self.assertRaises(ValueError):

@@ -13,7 +13,7 @@ from kanaleto.cli.main import main
 from kanaleto.control.alive import Wish
 from kanaleto.control.order import Consent, Order, State
 from kanaleto.control.permission import Touched, permission, permission_at, permission_of_pdu
-from kanaleto.site.link import parse_link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Line, Writing
 from kanaleto.wire.codes import WRITING, Table
 from kanaleto.wire.reach import Items, only_reads, written_by

@@ -13,11 +13,12 @@ from msgspec.structs import replace
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.files.sitetext import with_device_keys
-from kanaleto.planning.cost import line_cost
 from kanaleto.planning.lessons import Lessons
 from kanaleto.planning.partition import Joined, Rules, Spanned, items_of, partition, points_of
 from kanaleto.planning.plan import Plan, plan_site
-from kanaleto.site.link import SerialLink, SerialSettings, TcpLink
+from kanaleto.site.links.link import SerialSettings
+from kanaleto.site.links.serial import SerialLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Site
 from kanaleto.wire.codes import Table
 from tests.simulated import device
@@ -122,7 +123,7 @@ class Rulings(unittest.TestCase):
     def test_gaps_and_their_cost_and_the_load(self) -> None:
         plan = self._plan("A,holding,0\nB,holding,6\n")
         (gap,) = plan.gaps(self.line.devices[0])
-        cost = line_cost(self.line.link)
+        cost = self.line.link.cost()
         self.assertEqual((gap.first, gap.last, gap.is_forbidden), (1, 5, True))
         self.assertAlmostEqual(gap.through_s, 5 * 2 * 11 / 9600)
         self.assertAlmostEqual(gap.second_s, cost.fixed_s)
@@ -133,7 +134,7 @@ class Rulings(unittest.TestCase):
         self.assertEqual(sorted(block.period_s for block in plan.blocks), [4.0, 60.0])
 
     def test_a_network_s_requests_cost_a_round_trip(self) -> None:
-        cost = line_cost(TcpLink("h", 502))
+        cost = TcpLink("h", 502).cost()
         self.assertLess(cost.request_s(Table.HOLDING, 125), 1.1 * cost.fixed_s)
 
 

@@ -12,7 +12,7 @@ from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import KnownRows, read_map
 from kanaleto.planning.lessons import Lessons
 from kanaleto.planning.plan import Block, DevicePlan, plan_device
-from kanaleto.site.link import TcpLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Device, DeviceLimits, Line
 from tests.test_large import PATH, POINT
 

@@ -23,7 +23,7 @@ from kanaleto.polling.session import Session
 from kanaleto.probing.asking import untouchable
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.site.expression import BadExpression, FormulaMemory, compile_expression
-from kanaleto.site.link import TcpLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Derived, Device, DeviceLimits, Line, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame

@@ -11,7 +11,8 @@ from kanaleto.bench.units import Units
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
-from kanaleto.site.link import SerialLink, parse_link
+from kanaleto.site.links.parse import parse_link
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import ReadAnswer

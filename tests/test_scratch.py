@@ -32,7 +32,7 @@ from kanaleto.probing.own_settings import read_own_settings
 from kanaleto.probing.pace import Pace
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.site.counting import Numbering
-from kanaleto.site.link import TcpLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Site
 from kanaleto.site.ranges import parse_range
 from kanaleto.wire.codes import Table

@@ -9,7 +9,9 @@ from kanaleto.lines.opening import channel_for, framing_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.serving.answerer import Answerer
 from kanaleto.serving.network import DatagramServer, NetworkServer
-from kanaleto.site.link import FramingKind, Link, TcpLink, UdpLink
+from kanaleto.site.links.link import FramingKind, Link
+from kanaleto.site.links.tcp import TcpLink
+from kanaleto.site.links.udp import UdpLink
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer
 from tests.test_bench import free_port

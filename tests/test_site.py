@@ -9,7 +9,10 @@ from kanaleto.demo.start import copy_site
 from kanaleto.files.loading import load_site
 from kanaleto.site.counting import Numbering, from_wire, to_wire
 from kanaleto.site.faults import FaultyFile
-from kanaleto.site.link import FramingKind, Parity, SerialLink, TcpLink, parse_link
+from kanaleto.site.links.link import FramingKind, Parity
+from kanaleto.site.links.parse import parse_link
+from kanaleto.site.links.serial import SerialLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import DEMAND, Site
 from kanaleto.wire.codes import Table
 

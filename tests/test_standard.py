@@ -17,7 +17,7 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.probing.asking import Sparing, Timing, parse_timing
 from kanaleto.site.counting import Numbering, to_wire
 from kanaleto.site.faults import FaultyFile
-from kanaleto.site.link import parse_link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.digits import number, whole
 from kanaleto.values.types import ByteOrder, order_for, parse_order, parse_type

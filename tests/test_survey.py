@@ -10,7 +10,8 @@ from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.settings import SettingsSurvey, likely_settings
 from kanaleto.probing.units import UnitSurvey
 from kanaleto.probing.unitstates import SurveyStopped, UnitState
-from kanaleto.site.link import Link, Parity, SerialLink, SerialSettings
+from kanaleto.site.links.link import Link, Parity, SerialSettings
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read, Refused, parse_request
@@ -57,7 +58,7 @@ class Settings(unittest.TestCase):
         )
         link = run_virtual(SettingsSurvey(SerialLink("/virtual"), opener=wires.opener).run())
         assert link is not None
-        self.assertEqual(link.settings.baud, 9600)
+        self.assertEqual(link.settings and link.settings.baud, 9600)
 
     def test_garbage_is_evidence_and_is_tried_first_in_the_next_round(self) -> None:
         wires = Wires(device("Pump", 9), settings=SerialSettings(4800, Parity.EVEN, 1))

@@ -18,7 +18,8 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.tcp import TcpChannel
 from kanaleto.lines.tls import ROLE_EXTENSION
-from kanaleto.site.link import TcpLink, TlsFiles, parse_link
+from kanaleto.site.links.parse import parse_link
+from kanaleto.site.links.tcp import TcpLink, TlsFiles
 from kanaleto.site.model import TlsServing
 from kanaleto.wire.pdu import Request, WriteRegister
 from tests.test_bench import free_port

@@ -15,7 +15,7 @@ from kanaleto.files.mapfile import read_map
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.polling.process import quieten_collector
 from kanaleto.polling.session import Session
-from kanaleto.site.link import TcpLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import ReadAnswer

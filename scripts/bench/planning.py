@@ -9,7 +9,7 @@ from pathlib import Path
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.planning.plan import plan_site
-from kanaleto.site.link import SerialLink
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.model import Device, Line, Site
 from scripts.bench.figure import Figure
 

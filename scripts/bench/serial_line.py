@@ -15,7 +15,7 @@ from pathlib import Path
 
 from kanaleto.files.loading import load_site
 from kanaleto.polling.session import Session
-from kanaleto.site.link import SerialLink
+from kanaleto.site.links.serial import SerialLink
 from scripts.bench.figure import Figure
 
 _SPAN_S = 8.0

@@ -14,7 +14,7 @@ from tests.judged import Judged, judged
 from tests.madeup import MadeLine, made_line
 from tests.virtual import run_virtual
 
-from kanaleto.site.link import SerialLink
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.unknown.everything import Everything
 from scripts.bench.figure import Figure
 

@@ -5,7 +5,6 @@ from msgspec import Struct
 
 from kanaleto.board.snapshot import DeviceStatus, LineStatus
 from kanaleto.lines.outcome import OF_GATEWAY
-from kanaleto.site.link import SerialLink
 from kanaleto.wire.codes import ExceptionCode, exception_text
 
 _ALL_SILENT = {
@@ -31,8 +30,7 @@ class Diagnosis(Struct, frozen=True):
 
 def is_wired(line: LineStatus) -> bool:
     """Whether there are wires, a rate and terminators that could be wrong: not on a network."""
-    link = line.line.link
-    return isinstance(link, SerialLink) and not link.is_remote
+    return line.line.link.local_port is not None
 
 
 def _advice(code: int) -> str:

@@ -5,7 +5,7 @@ from kanaleto.bench.units import Units
 from kanaleto.serving.admission import OnClient
 from kanaleto.serving.network import CannotServe, NetworkServer
 from kanaleto.serving.opening import Server, server_for
-from kanaleto.site.link import FramingKind
+from kanaleto.site.links.link import FramingKind
 from kanaleto.site.model import Site
 
 

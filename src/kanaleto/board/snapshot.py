@@ -9,9 +9,8 @@ from kanaleto.board.board import Reading, Readings, words_of
 from kanaleto.board.crossing import Crossing
 from kanaleto.board.health import Tally, WaterLevels, Worst
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.planning.cost import assumed_s, line_cost
 from kanaleto.planning.plan import AnyPlace, Identity, Place, Plan
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device, Line, Site
 
 
@@ -39,7 +38,7 @@ class DeviceStatus(Struct, frozen=True, kw_only=True):
         """How long it takes to begin an answer, as measured; None before it has answered."""
         if self.tally.took is None or not self.tally.good:
             return None
-        wire_s = line_cost(link).byte_s * self.tally.bytes_received / max(self.tally.exchanges, 1)
+        wire_s = link.cost().byte_s * self.tally.bytes_received / max(self.tally.exchanges, 1)
         return max(self.tally.took[1] - wire_s, 0.0)
 
 
@@ -116,7 +115,7 @@ class Snapshot(Struct, frozen=True, kw_only=True):
         if part is None or found is None:
             return 0.0, 0.0, False
         measured = found[1].thinking_s(part.line.link)
-        more_s = measured - assumed_s(part.line.link) if measured is not None else 0.0
+        more_s = measured - part.line.link.assumed_s if measured is not None else 0.0
         blocks = [block for block in part.blocks if block.period_s > 0]
         share = sum((block.cost_s + more_s) / block.period_s for block in blocks)
         return share, sum(block.cost_s + more_s for block in blocks), measured is not None

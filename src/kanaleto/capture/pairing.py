@@ -12,7 +12,6 @@ from kanaleto.capture.pcapng import ETHERNET, INBOUND, OUTBOUND, USER0, USER1
 from kanaleto.capture.row import ExchangeRow, Origin, link_of
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.site.link import TcpLink, UdpLink
 from kanaleto.wire.codes import exception_text
 from kanaleto.wire.frames import Decoder, Frame, Framing, Garbled, Role
 from kanaleto.wire.pdu import PduError, Refused, mismatch, parse_answer, parse_request
@@ -190,7 +189,7 @@ class Pairing:
 
     def _of_network(self, packet: Packet, segment: _Segment) -> Iterator[ExchangeRow]:
         described = link_of(packet.description) if "://" in packet.description else None
-        port = described.port if isinstance(described, TcpLink | UdpLink) else None
+        port = described.address[1] if described is not None and described.address is not None else None
         key = (frozenset((segment.source, segment.target)), segment.is_tcp, packet.interface)
         talk = self._talks.get(key)
         server = _server_of(segment, port)

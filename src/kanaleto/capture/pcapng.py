@@ -14,7 +14,7 @@ from struct import pack, unpack_from
 from typing import NamedTuple
 
 from kanaleto.capture.row import ExchangeRow, link_of
-from kanaleto.site.link import FramingKind, Link, SerialLink, UdpLink
+from kanaleto.site.links.link import FramingKind, Link
 
 ETHERNET, USER0, USER1 = 1, 147, 148
 _SECTION, _INTERFACE, _PACKET = 0x0A0D0D0A, 1, 6
@@ -76,7 +76,7 @@ class PcapngWriter:
 
     def take(self, row: ExchangeRow) -> None:
         """The packets of an exchange, which wait until `ready`."""
-        is_serial = isinstance(link_of(row.link), SerialLink)
+        is_serial = link_of(row.link).is_serial
         if row.request:
             self._put(row.at_us, row, row.request, OUTBOUND, "")
         if row.answer:
@@ -113,18 +113,18 @@ class PcapngWriter:
 class _Interface:
     def __init__(self, number: int, link: Link) -> None:
         self.number = number
-        self.is_serial = isinstance(link, SerialLink)
+        self.is_serial = link.is_serial
         self.linktype = ETHERNET
         if self.is_serial:
             self.linktype = USER1 if link.framing is FramingKind.ASCII else USER0
-        self._protocol = _UDP if isinstance(link, UdpLink) else _TCP
+        self._protocol = _UDP if link.scheme == "udp" else _TCP
         self._own_port = _FIRST_OWN_PORT + number % 10_000
         self._sequence = {OUTBOUND: 1, INBOUND: 1}
         self._identification = 0
-        if not isinstance(link, SerialLink):
-            self._port = link.port
+        if link.address is not None:
+            host, self._port = link.address
             try:
-                other = ipaddress.ip_address(link.host)
+                other = ipaddress.ip_address(host)
             except ValueError:  # a name: nobody is asked whose it is
                 other = ipaddress.ip_address(_OTHER_V4)
             own = ipaddress.ip_address(_OWN_V4 if other.version == 4 else _OWN_V6)

@@ -6,7 +6,8 @@ from typing import NamedTuple
 from kanaleto.board.listener import Exchange
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.site.link import Link, parse_link
+from kanaleto.site.links.link import Link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Answer, PduError, Request, parse_answer, parse_request
 

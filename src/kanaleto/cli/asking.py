@@ -6,7 +6,7 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.wire.frames import Framing
 from kanaleto.wire.pdu import Request
 

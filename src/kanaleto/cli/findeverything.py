@@ -19,7 +19,9 @@ from kanaleto.probing.asking import CARE, Never
 from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
 from kanaleto.probing.known import words_of_runs
 from kanaleto.probing.ports import list_serial_ports
-from kanaleto.site.link import Link, SerialLink, TcpLink, parse_link
+from kanaleto.site.links.link import Link
+from kanaleto.site.links.parse import names_settings, parse_link
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.unknown.everything import Everything
 from kanaleto.unknown.folder import (
     SITE,
@@ -54,7 +56,7 @@ def find_everything(
     searches = load_searches(out, make, link_text) if resumes else []
     if not searches and link_text is not None:
         link = usage(lambda: parse_link(link_text))
-        searches = [make(link, not isinstance(link, SerialLink) or "baud=" in link_text)]
+        searches = [make(link, names_settings(link_text, link))]
     if not searches and asks_ports:
         searches = [make(link, False) for link in _free_ports()]
     say(CARE, err=True)

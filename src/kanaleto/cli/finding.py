@@ -19,7 +19,8 @@ from kanaleto.probing.ports import list_serial_ports
 from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
 from kanaleto.probing.units import ALL_UNITS, UnitSurvey
 from kanaleto.probing.unitstates import SurveyStopped, UnitFound
-from kanaleto.site.link import FramingKind, Link, SerialLink, parse_link
+from kanaleto.site.links.link import FramingKind, Link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.wire.identity import OBJECT_NAMES
 
 _UNIT_TIMEOUT_S = 0.3
@@ -132,11 +133,10 @@ def find_units(
 ) -> int:
     """The settings first, where they are not known; then every unit. Exit code 1 when nobody answers."""
     link = usage(lambda: parse_link(link_text))
-    if asks_settings and not isinstance(link, SerialLink):
+    if asks_settings and not link.is_serial:
         raise click.UsageError("--settings is for serial lines: rtu://PORT or ascii://PORT")
     progress = Progress()
     if asks_settings:
-        assert isinstance(link, SerialLink)
         found_link, stopped = _find_settings(link, units, timeout_s, never, progress, is_json)
         if found_link is None:
             return 0 if stopped == "stopped" else 1
@@ -172,8 +172,8 @@ def find_units(
 
 
 def _find_settings(
-    link: SerialLink, units: list[int] | None, timeout_s: float | None, never: Never, progress: Progress, is_json: bool
-) -> tuple[SerialLink | None, str]:
+    link: Link, units: list[int] | None, timeout_s: float | None, never: Never, progress: Progress, is_json: bool
+) -> tuple[Link | None, str]:
     try:
         survey = SettingsSurvey(
             link, units, timeout_s or TIMEOUT_S, never,

@@ -21,7 +21,7 @@ from kanaleto.probing.kept import load_survey, save_survey
 from kanaleto.probing.known import words_of_runs
 from kanaleto.probing.listening import LineListener
 from kanaleto.probing.registers import RegisterSurvey
-from kanaleto.site.link import SerialLink, parse_link
+from kanaleto.site.links.parse import names_settings, parse_link
 from kanaleto.wire.codes import Function, Table
 from kanaleto.wire.pdu import Read, Request
 
@@ -181,9 +181,9 @@ def find_directory_of(
 def listen(link_text: str, for_s: float, draft: Path | None, is_json: bool) -> int:
     """The settings are taken as known when the link names its baud rate."""
     link = usage(lambda: parse_link(link_text))
-    if not isinstance(link, SerialLink):
+    if not link.is_serial:
         raise click.UsageError("--listen is for serial lines: on a network nobody hears what others say")
-    listener = LineListener(link, knows_settings="baud=" in link_text)
+    listener = LineListener(link, knows_settings=names_settings(link_text, link))
     progress = Progress()
 
     async def work() -> None:

@@ -9,7 +9,7 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.opening import exchanger_for
-from kanaleto.site.link import parse_link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.wire.identity import OBJECT_NAMES
 
 

@@ -7,7 +7,8 @@ import click
 from msgspec import Struct
 
 from kanaleto.site.counting import Numbering, from_wire, to_wire
-from kanaleto.site.link import FramingKind, Link, parse_link
+from kanaleto.site.links.link import FramingKind, Link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.values.codec import Codec
 from kanaleto.values.scale import linear
 from kanaleto.values.types import Kind, ValueType, order_for, parse_order, parse_type

@@ -11,7 +11,8 @@ from kanaleto.cli.options import require_unit, usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.siteline import SITE_OPTION, YES_OPTION, site_line
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.site.link import FramingKind, parse_link
+from kanaleto.site.links.link import FramingKind
+from kanaleto.site.links.parse import parse_link
 from kanaleto.wire.explain import explain_frame
 from kanaleto.wire.frames import Role
 from kanaleto.wire.pdu import Raw

@@ -19,7 +19,7 @@ from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
 from kanaleto.lines.spans import ask_again, read_span, split_reads
 from kanaleto.site.counting import parse_number
-from kanaleto.site.link import FramingKind
+from kanaleto.site.links.link import FramingKind
 from kanaleto.values.codec import CannotEncode, Value
 from kanaleto.values.text import decimals_of, shown, words_of
 from kanaleto.values.typed import typed_value

@@ -20,7 +20,7 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.session import Session
 from kanaleto.probing.asking import MayNotTouch, first_question, survey_exchanger, untouchable
 from kanaleto.probing.own_settings import meaning_of
-from kanaleto.site.link import FramingKind, Link, Parity, SerialLink, SerialSettings
+from kanaleto.site.links.link import FramingKind, Link, Parity, SerialSettings
 from kanaleto.site.model import Device, Line, Point, PortSetting
 
 LOOKED_FOR_S = 60.0
@@ -65,7 +65,7 @@ class CannotChange(ValueError):
 
 
 def _settings_text(link: Link) -> str:
-    return str(link.settings) if isinstance(link, SerialLink) else link.place
+    return str(link.settings) if link.is_serial else link.place
 
 
 class SettingChanges:
@@ -88,7 +88,7 @@ class SettingChanges:
         if point.setting is PortSetting.UNIT_ID:
             return await self._to_unit(line, device, point, int(meaning))
         link = line.link
-        if not isinstance(link, SerialLink):
+        if link.settings is None:
             raise CannotChange(f"{line.name} is no serial line: write {point.name} as any other point")
         users = [own.name for own in self._control.alives.of_line(line.name)]
         if users:
@@ -98,7 +98,7 @@ class SettingChanges:
         warning = ""
         if others:
             warning = f"{len(others)} more on {line.name} ({', '.join(others[:6])}) do not hear at these settings"
-        return SettingsChange(line, device, point, device.unit_id, replace(link, settings=settings), warning)
+        return SettingsChange(line, device, point, device.unit_id, link.with_serial(settings, link.framing), warning)
 
     def _place(self, order: Order) -> tuple[Line, Device, Point]:
         for line, device in self._session.site.devices():
@@ -156,11 +156,10 @@ class SettingChanges:
 
     async def _find_settings(self, change: SettingsChange, within_s: float) -> FoundAgain:
         link = change.line.link
-        assert isinstance(link, SerialLink)
         loop = asyncio.get_running_loop()
         end_s = loop.time() + within_s
         question = first_question(untouchable(change.device))
-        async with self._session.borrowed(link.port):
+        async with self._session.borrowed(link):
             while True:
                 for where, tried in ((Where.NEW, change.link), (Where.OLD, link)):
                     exchanger = self._make(tried)

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Sequence
 from msgspec import Struct
 
 from kanaleto.control.wanted import WHOLE, mask_of, why_not_writable
-from kanaleto.site.link import FramingKind, is_same_place
+from kanaleto.site.links.link import FramingKind, is_same_place
 from kanaleto.site.model import Access, Device, Line, Point, Writing
 from kanaleto.wire.reach import Items, only_reads, read_by, written_by
 

@@ -31,7 +31,7 @@ from kanaleto.control.wanted import (
 )
 from kanaleto.files.texts import CannotRead, read_bounded
 from kanaleto.planning.plan import Place
-from kanaleto.site.link import FramingKind
+from kanaleto.site.links.link import FramingKind
 from kanaleto.site.model import Access, Device, DeviceLimits, Line, Point
 from kanaleto.values.codec import Codec
 from kanaleto.values.digits import number

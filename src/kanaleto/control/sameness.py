@@ -15,7 +15,6 @@ from kanaleto.files.whole import write_whole
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.lines.stablenames import stable_name
 from kanaleto.polling.line import LinePoller
-from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.codes import Function
 from kanaleto.wire.identity import OBJECT_NAMES, Depth, Identify, Identity
@@ -71,8 +70,8 @@ class Sameness:
     async def _look(self, poller: LinePoller, device: Device, known: KnownDevice) -> KnownDevice:
         link = poller.line.link
         found = KnownDevice()
-        if isinstance(link, SerialLink) and not link.is_remote:
-            found.adapter = self._adapter_of(link.port)
+        if link.local_port is not None:
+            found.adapter = self._adapter_of(link.local_port)
         functions = device.limits.functions
         if not known.has_no_identity and (functions is None or Function.ENCAPSULATED in functions):
             found.identity, found.has_no_identity = await self._identity(poller, device)

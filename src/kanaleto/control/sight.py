@@ -6,9 +6,8 @@ from kanaleto.control.order import Order, method_of, requests_of
 from kanaleto.control.preview import PlannedWrite, Spot
 from kanaleto.control.wanted import is_word_of_bits
 from kanaleto.lines.opening import framing_of
-from kanaleto.planning.cost import line_cost
 from kanaleto.site.counting import Numbering, from_wire
-from kanaleto.site.link import FramingKind
+from kanaleto.site.links.link import FramingKind
 
 
 class Sight(Struct, frozen=True):
@@ -40,7 +39,7 @@ def sight_of(order: Order, spot: Spot, knows_mask: bool = True) -> Sight:
     numbering = spot.device.numbering if spot.device is not None else Numbering.PROTOCOL
     own = from_wire(order.address, order.table, numbering)
     where = f"{order.table.value} {own}" + (f" = wire {order.address}" if own != str(order.address) else "")
-    cost = line_cost(link, spot.line.gap_s)
+    cost = link.cost(spot.line.gap_s)
     sent = sum(len(request.encode()) for request in requests)
     takes_s = len(requests) * cost.fixed_s + sent * cost.byte_s
     whole = order.data

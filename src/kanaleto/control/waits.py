@@ -4,7 +4,6 @@ timeout and quarantine of whoever is silent."""
 from msgspec import Struct
 
 from kanaleto.lines.exchange import QUARANTINE_S
-from kanaleto.planning.cost import line_cost
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.schedule import DeviceState
 from kanaleto.wire.codes import Table
@@ -34,7 +33,7 @@ def _given_up_s(poller: LinePoller, state: DeviceState) -> float:
 def wait_on(poller: LinePoller) -> Wait:
     """For the loop's thread."""
     link = poller.line.link
-    cost = line_cost(link, poller.line.gap_s)
+    cost = link.cost(poller.line.gap_s)
     exchange_s, why, split_s = 0.0, "nothing else is asked there", 0.0
     silent: list[tuple[float, str]] = []
     given_up = [(_given_up_s(poller, state), state.device.name) for state in poller.states.values() if state.jobs]
@@ -74,7 +73,7 @@ def _more_s(poller: LinePoller, state: DeviceState) -> float:
 
 def registers_within(poller: LinePoller, may_s: float) -> int | None:
     """How many registers one request may ask so that it is over within `may_s`; None where not even one is."""
-    cost = line_cost(poller.line.link, poller.line.gap_s)
+    cost = poller.line.link.cost(poller.line.gap_s)
     more_s = max((_more_s(poller, state) for state in poller.states.values()), default=0.0)
     left_s = may_s - more_s - cost.fixed_s
     each_s = cost.item_s(Table.HOLDING)

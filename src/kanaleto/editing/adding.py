@@ -1,17 +1,15 @@
 """What is found becomes part of a site: a line for a link, a device for a unit, points for registers."""
 
 from collections.abc import Mapping, Sequence
-from pathlib import Path
 
 from msgspec import Struct
-from msgspec.structs import replace
 
 from kanaleto.editing.draft import CannotEdit, Draft, Edit
 from kanaleto.editing.pointedit import FreeNames, free_map_path, free_name
 from kanaleto.files.maprows import NEW_MAP, with_rows
 from kanaleto.files.sitetext import with_device, with_device_keys, with_line, with_line_keys, with_link
 from kanaleto.site.counting import Counting, Numbering, from_wire
-from kanaleto.site.link import Link, SerialLink
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.codes import Table
 
@@ -26,9 +24,7 @@ class NewPoint(Struct, frozen=True):
 
 
 def same_place(one: Link, other: Link) -> bool:
-    """Whether two links lead to the same port or host, whatever their settings."""
-    if isinstance(one, SerialLink) or isinstance(other, SerialLink):
-        return isinstance(one, SerialLink) and isinstance(other, SerialLink) and one.port == other.port
+    """Whether two links are the same line, whatever their settings: the same kind of link to the same place."""
     return type(one) is type(other) and one.place == other.place
 
 
@@ -120,8 +116,8 @@ def set_link(line_name: str, link: Link) -> Edit:
     def edit(draft: Draft) -> str:
         line = draft.line(line_name)
         new = link
-        if isinstance(link, SerialLink) and isinstance(line.link, SerialLink):
-            new = replace(line.link, settings=link.settings, framing=link.framing)
+        if link.settings is not None and line.link.is_serial:
+            new = line.link.with_serial(link.settings, link.framing)
         draft.put(with_link(draft.text(), line_name, str(new)))
         return f"settings of {line_name}"
 
@@ -142,6 +138,4 @@ def keep_lessons(changes: Mapping[str, dict[str, object]]) -> Edit:
 
 
 def _line_title(link: Link) -> str:
-    if isinstance(link, SerialLink) and not link.is_remote:
-        return Path(link.port).name or link.port
-    return link.place
+    return link.title

@@ -15,14 +15,15 @@ from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import KnownRows, read_map
 from kanaleto.files.mapscale import SCALE_NUMBERS, ScaleCells, make_scale, parse_curve
 from kanaleto.files.mapshared import Shared
-from kanaleto.files.relative import link_beside
 from kanaleto.files.simulation import read_simulated
 from kanaleto.files.texts import SiteTexts
 from kanaleto.files.toml_lines import KeyLines, deepest_line, loads_bounded, longest_number
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.faults import Fault, FaultyFile
 from kanaleto.site.formula import formula_faults
-from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink, parse_link
+from kanaleto.site.links.link import FramingKind, Link
+from kanaleto.site.links.parse import parse_link
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import (
     LIMIT_MANNERS,
     LIMITS,
@@ -165,7 +166,7 @@ class _Reader:
         except ValueError as error:
             self._fault((*where, "link"), str(error))
             link = TcpLink("127.0.0.1", 502)
-        link = link_beside(link, self.path.parent)
+        link = link.beside(self.path.parent)
         devices = tuple(
             self._device((*where, "device", at), table, device, link) for at, device in enumerate(table.device)
         )
@@ -175,10 +176,10 @@ class _Reader:
                 self._fault(
                     (*where, "device", at, "unit_id"),
                     f"unit ID {device.unit_id} is {units[device.unit_id]!r} already on line {table.name!r}",
-                    is_warning=isinstance(link, TcpLink),
+                    is_warning=link.may_repeat_units,
                 )
             units.setdefault(device.unit_id, device.name)
-        if table.in_flight > 1 and (not isinstance(link, TcpLink) or link.framing is not FramingKind.TCP):
+        if table.in_flight > 1 and not link.has_transactions:
             self._fault(
                 (*where, "in_flight"),
                 f"in_flight = {table.in_flight} needs transactions, which only tcp:// and tls:// have",
@@ -305,11 +306,11 @@ class _Reader:
             for key, value in (("baud", table.baud), ("parity", table.parity), ("stop", table.stop))
             if value is not None
         }
-        if own and not isinstance(link, SerialLink):
+        if own and link.settings is None:
             self._fault(
                 (*where, next(iter(own))), f"{table.name} has serial settings, and line {line.name!r} is no serial line"
             )
-        elif isinstance(link, SerialLink):
+        elif link.settings is not None:
             of_line = {"baud": link.settings.baud, "parity": link.settings.parity.value, "stop": link.settings.stop}
             for key, value in own.items():
                 if value != of_line[key]:
@@ -382,12 +383,11 @@ class _Reader:
     def _check_ports(self, lines: tuple[Line, ...]) -> None:
         ports: dict[str, str] = {}
         for index, line in enumerate(lines):
-            if isinstance(line.link, SerialLink) and not line.link.is_remote:
-                if line.link.port in ports:
-                    self._fault(
-                        ("line", index, "link"), f"port {line.link.port} is line {ports[line.link.port]!r} already"
-                    )
-                ports.setdefault(line.link.port, line.name)
+            port = line.link.local_port
+            if port is not None:
+                if port in ports:
+                    self._fault(("line", index, "link"), f"port {port} is line {ports[port]!r} already")
+                ports.setdefault(port, line.name)
 
 
 def _limits(table: schema.DerivedTable) -> Limits:

@@ -27,7 +27,7 @@ from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
 from kanaleto.probing.units import ALL_UNITS, UnitSurvey
 from kanaleto.probing.unitstates import SurveyStopped
-from kanaleto.site.link import FramingKind, Link, SerialLink
+from kanaleto.site.links.link import FramingKind, Link
 from kanaleto.site.model import Site
 from kanaleto.supervision.owned import fault_sentence, report
 from kanaleto.wire.pdu import Request
@@ -83,13 +83,13 @@ class Desk(WholeLine):
     def try_settings(self, place: FindPlace) -> None:
         """Find the settings of a serial line. Raises ValueError."""
         link = place.link
-        if not isinstance(link, SerialLink):
+        if link is None or not link.is_serial:
             raise ValueError(f"{place.title} is no serial line, and has no settings to try")
 
         async def work() -> None:
             timeout_s = place.state.timing.timeout_s or TIMEOUT_S
             place._settings = survey = SettingsSurvey(link, timeout_s=timeout_s, never=self.never(link))
-            async with self._engine.session.borrowed(link.port):
+            async with self._engine.session.borrowed(link):
                 found = await survey.run()
             if found is None:
                 place.update(note=f"no settings answered, {survey.asked} questions asked")
@@ -103,10 +103,7 @@ class Desk(WholeLine):
         link = self._need_link(place)
 
         async def work() -> None:
-            if isinstance(link, SerialLink):
-                async with self._engine.session.borrowed(link.port):
-                    await self._ask_units(place, link)
-            else:
+            async with self._engine.session.borrowed(link):
                 await self._ask_units(place, link)
 
         self._start(place, "asking units", "units", work)
@@ -161,13 +158,13 @@ class Desk(WholeLine):
     def listen(self, place: FindPlace) -> None:
         """Listen without sending a byte, until stopped. Raises ValueError."""
         link = place.link
-        if not isinstance(link, SerialLink):
+        if link is None or not link.is_serial:
             raise ValueError("listening is for serial lines: on a network nobody hears what others say")
 
         async def work() -> None:
             place._listener = listener = LineListener(link, place.state.knows_settings)
             try:
-                async with self._engine.session.borrowed(link.port):
+                async with self._engine.session.borrowed(link):
                     await listener.run()
             finally:
                 if listener.is_settled:

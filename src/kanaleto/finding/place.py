@@ -25,7 +25,9 @@ from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.rollcall import RollCall
 from kanaleto.probing.settings import SettingsSurvey
 from kanaleto.probing.units import UnitSurvey
-from kanaleto.site.link import Link, SerialLink, TcpLink, parse_link
+from kanaleto.site.links.link import Link
+from kanaleto.site.links.parse import names_settings, parse_link
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.unknown.everything import Everything
 
 
@@ -107,7 +109,7 @@ def parse_place(text: str) -> FindPlace:
         )
     if "://" in text:
         link = parse_link(text)
-        return FindPlace(link.place, link, not isinstance(link, SerialLink) or "baud=" in text)
+        return FindPlace(link.place, link, names_settings(text, link))
     if text.startswith(("/", "./", "~")) or text.upper().startswith("COM"):
         link = parse_link(f"rtu://{text}")
         return FindPlace(link.place, link, knows_settings=False)

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.probing.asking import LAST_ADDRESS, Ask, Never, Sparing, is_forbidden, survey_exchanger
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer, Request
 

@@ -18,7 +18,7 @@ from kanaleto.probing.rollcall import Called, RollCall
 from kanaleto.probing.settings import SettingsSurvey, Tried
 from kanaleto.probing.units import UnitSurvey
 from kanaleto.probing.unitstates import UnitFound, UnitState
-from kanaleto.site.link import Link, SerialLink
+from kanaleto.site.links.link import Link
 from kanaleto.unknown.everything import Everything, merged
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Request
@@ -108,7 +108,7 @@ class HeardUnit(Struct, frozen=True):
 class HeardState(Struct, frozen=True):
     """`asked` are the first of them by unit and request."""
 
-    link: SerialLink
+    link: Link
     is_settled: bool
     trying: str
     tried: int
@@ -185,7 +185,7 @@ class PlaceState(Struct, frozen=True):
 
     @property
     def is_serial(self) -> bool:
-        return isinstance(self.link, SerialLink)
+        return self.link is not None and self.link.is_serial
 
 
 def state_of_everything(search: Everything, now_s: float) -> EverythingState:

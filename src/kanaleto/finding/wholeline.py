@@ -9,7 +9,7 @@ from kanaleto.lines.exchange import Exchanger
 from kanaleto.polling.engine import Engine
 from kanaleto.probing.asking import Never, first_question, survey_exchanger
 from kanaleto.probing.rollcall import RollCall
-from kanaleto.site.link import Link, SerialLink
+from kanaleto.site.links.link import Link
 from kanaleto.unknown.everything import Everything
 
 WITHIN_S = 300.0
@@ -53,10 +53,7 @@ class WholeLine:
             search.within_s = within_s
             place.take_search(search)
             try:
-                if isinstance(link, SerialLink):
-                    async with self._engine.session.borrowed(link.port):
-                        await search.run()
-                else:
+                async with self._engine.session.borrowed(link):
                     await search.run()
             finally:
                 await asyncio.shield(self._conclude(place, search))
@@ -83,17 +80,10 @@ class WholeLine:
         if link is None or not units:
             raise ValueError("no units are known here yet: ask units (g), or find everything (f)")
 
-        async def ask_all() -> None:
-            async with opened(link) as exchanger:
+        async def work() -> None:
+            async with self._engine.session.borrowed(link), opened(link) as exchanger:
                 question = first_question(self.never(link))
                 place.roll = RollCall(exchanger.ask, units, question, place.state.timing.timeout_s or 0.5)
                 await place.roll.run()
-
-        async def work() -> None:
-            if isinstance(link, SerialLink):
-                async with self._engine.session.borrowed(link.port):
-                    await ask_all()
-            else:
-                await ask_all()
 
         self._start(place, "asking which one it is", "roll", work)

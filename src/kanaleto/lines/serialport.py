@@ -18,7 +18,8 @@ from typing import Any
 import serial
 
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
-from kanaleto.site.link import Parity, SerialLink
+from kanaleto.site.links.link import Parity
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.supervision.owned import fault_sentence, report
 
 _SLICE_S = 0.05

@@ -10,7 +10,7 @@ from contextlib import suppress
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
 from kanaleto.lines.readable import Readable
 from kanaleto.lines.tls import client_context, tls_sentence
-from kanaleto.site.link import TcpLink
+from kanaleto.site.links.tcp import TcpLink
 
 _BUFFER_BYTES = 4096
 

@@ -4,7 +4,7 @@ import ssl
 from pathlib import Path
 
 from kanaleto.lines.channel import Cause, Unreachable
-from kanaleto.site.link import TlsFiles
+from kanaleto.site.links.tcp import TlsFiles
 
 ROLE_EXTENSION = "1.3.6.1.4.1.50316.802.1"
 _REQUIRED = "AES128-SHA256"  # how the library calls TLS_RSA_WITH_AES_128_CBC_SHA256

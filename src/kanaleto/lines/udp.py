@@ -4,7 +4,7 @@ import asyncio
 
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
 from kanaleto.lines.readable import Readable
-from kanaleto.site.link import UdpLink
+from kanaleto.site.links.udp import UdpLink
 
 _LARGEST = 65536  # bytes of a datagram
 

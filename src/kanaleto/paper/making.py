@@ -15,7 +15,6 @@ from kanaleto.paper.look import zone_words
 from kanaleto.paper.sheets import PaperColumn, PaperCurve, TableSheet, TrendSheet
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
 from kanaleto.site.counting import from_wire
-from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Device, Line, Point
 from kanaleto.tables.maps import point_cells
 from kanaleto.values.codec import Codec, NoValue
@@ -140,8 +139,7 @@ def _device_words(place: AnyPlace) -> str:
 
 
 def _link_words(line: Line) -> str:
-    link = line.link
-    return f"{link.framing.value.upper()} {link.settings}" if isinstance(link, SerialLink) else str(link)
+    return line.link.setup
 
 
 def _moment(at: float) -> str:

@@ -6,7 +6,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.planning.lessons import Lessons
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.codes import Table
 

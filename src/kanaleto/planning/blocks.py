@@ -8,7 +8,7 @@ from typing import NamedTuple
 from msgspec import Struct
 
 from kanaleto.planning.basis import Basis
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import NO_LIMITS, Derived, Device, Line, Point
 from kanaleto.values.block import BitBlock, RegisterBlock
 from kanaleto.wire.codes import Table

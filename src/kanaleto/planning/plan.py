@@ -22,7 +22,6 @@ from kanaleto.planning.blocks import (
     SwitchedOff,
     WhyNot,
 )
-from kanaleto.planning.cost import line_cost
 from kanaleto.planning.lessons import Lessons
 from kanaleto.planning.requests import Asking, RequestKind, kept_below_watchdog, kept_of, may_read
 from kanaleto.site.model import Device, Line, Point, Site
@@ -133,7 +132,7 @@ def gap_between(device: Device, before: Block, behind: Block) -> Gap | None:
     first, last = before.span[1], behind.span[0] - 1
     if last < first:
         return None
-    table, cost = before.request.table, line_cost(before.line.link, before.line.gap_s)
+    table, cost = before.request.table, before.line.link.cost(before.line.gap_s)
     through_s = (last - first + 1) * cost.item_s(table)
     is_forbidden = not may_read(device, table, first, last + 1)
     return Gap(before, behind, first, last, through_s, cost.fixed_s, is_forbidden)

@@ -6,7 +6,6 @@ from operator import attrgetter, is_
 
 from kanaleto.planning.basis import Basis
 from kanaleto.planning.blocks import Block, Kept, Reason, WhyNot
-from kanaleto.planning.cost import line_cost
 from kanaleto.planning.partition import Rules, requests_of
 from kanaleto.site.model import DEMAND, Access, Device, Point
 from kanaleto.values.codec import Codec
@@ -26,7 +25,7 @@ class Asking:
     def __init__(self, device: Device, basis: Basis, next_index: Callable[[], int]) -> None:
         self.device, self.basis = device, basis
         self._next_index = next_index
-        self._cost = line_cost(basis.line.link, basis.line.gap_s)
+        self._cost = basis.line.link.cost(basis.line.gap_s)
 
     def left_out(self, points: Iterable[Point]) -> dict[int, Reason]:
         """Why points are not polled, by which object they are."""

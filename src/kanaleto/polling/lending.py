@@ -8,7 +8,7 @@ from contextlib import asynccontextmanager
 
 from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.line import LinePoller
-from kanaleto.site.link import Link, SerialLink
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import Line, Site
 from kanaleto.wire.pdu import Request
 
@@ -31,7 +31,7 @@ class Lending:
         return (poller for poller, _ in self._guests.values())
 
     def is_lent(self, line: Line) -> bool:
-        return isinstance(line.link, SerialLink) and self._lent[line.link.port] > 0
+        return line.link.serial_port is not None and self._lent[line.link.serial_port] > 0
 
     def asks_on(self, link: Link, pollers: Sequence[LinePoller]) -> AskThere | None:
         """Where a line leads to the same place with the same settings: asks there, between what is polled."""
@@ -41,13 +41,17 @@ class Lending:
         return None
 
     @asynccontextmanager
-    async def borrowed(self, port: str, pollers: Sequence[LinePoller]) -> AsyncIterator[None]:
-        """The lines on that serial port are closed meanwhile, also such as an edit brings: a port has one master. They
-        go on afterwards."""
-        there = [p for p in pollers if isinstance(p.line.link, SerialLink) and p.line.link.port == port]
+    async def borrowed(self, link: Link, pollers: Sequence[LinePoller]) -> AsyncIterator[None]:
+        """The lines on the serial port of `link` are closed meanwhile, also such as an edit brings: a port has one
+        master. They go on afterwards. A network has room for both."""
+        port = link.serial_port
+        if port is None:
+            yield
+            return
+        there = [poller for poller in pollers if poller.line.link.serial_port == port]
         taken = [poller for poller in there if not poller.is_off]
         self._lent[port] += 1
-        self._end(lambda line: isinstance(line.link, SerialLink) and line.link.port == port)
+        self._end(lambda line: line.link.serial_port == port)
         try:
             self._switch()
             if taken:  # an answer under way would be taken for somebody else's

@@ -26,7 +26,6 @@ from kanaleto.polling.judgement import Judgement
 from kanaleto.polling.outages import Outages
 from kanaleto.polling.requests import May, OneOff, Requests
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule
-from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Device, Line
 from kanaleto.supervision.owned import Owned
 from kanaleto.wire.codes import WRITING
@@ -104,7 +103,7 @@ class LinePoller:
     def _longest_pause_s(self) -> float:
         """How long the pause between two connects may grow: a network line that is polled is soon back."""
         line = self.line
-        is_network = not isinstance(line.link, SerialLink) or line.link.is_remote
+        is_network = line.link.local_port is None
         is_quick = line.reconnect_s is None and is_network and any(True for _ in self._polled())
         return _NETWORK_PAUSE_S if is_quick else LONGEST_BACK_OFF_S
 

@@ -24,7 +24,7 @@ from kanaleto.polling.connection import same_connection
 from kanaleto.polling.lending import AskThere, Lending
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.report import Lateness, Statuses, lateness, line_status
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.supervision.owned import After, Failure, Owned, follow, leave, loop_handler
 from kanaleto.wire.pdu import Request
@@ -363,9 +363,9 @@ class Session:
         """Where a line leads to the same place with the same settings: asks there, between what is polled."""
         return self.lending.asks_on(link, self.pollers)
 
-    def borrowed(self, port: str) -> AbstractAsyncContextManager[None]:
+    def borrowed(self, link: Link) -> AbstractAsyncContextManager[None]:
         """The lines on that serial port are closed meanwhile."""
-        return self.lending.borrowed(port, self.pollers)
+        return self.lending.borrowed(link, self.pollers)
 
     def host(self, link: Link) -> Line:
         """A line that leads there, of the site or a guest. Raises ValueError."""

@@ -8,7 +8,7 @@ from msgspec import Struct
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, Request

@@ -3,8 +3,6 @@
 import asyncio
 from collections.abc import Callable
 
-from msgspec.structs import replace
-
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.serialport import is_pseudo_terminal
 from kanaleto.lines.traffic import LONGEST_PAUSE_S
@@ -12,7 +10,7 @@ from kanaleto.probing.asking import survey_exchanger
 from kanaleto.probing.overhearing import Overhearing
 from kanaleto.probing.settings import likely_settings
 from kanaleto.probing.unitstates import SurveyStopped
-from kanaleto.site.link import FramingKind, SerialLink, SerialSettings
+from kanaleto.site.links.link import FramingKind, Link, SerialSettings
 
 _ENOUGH_FRAMES = 3
 _EACH_S = 1.2
@@ -25,9 +23,9 @@ class LineListener:
 
     def __init__(
         self,
-        link: SerialLink,
+        link: Link,
         knows_settings: bool,
-        opener: Callable[[SerialLink], Exchanger] = survey_exchanger,
+        opener: Callable[[Link], Exchanger] = survey_exchanger,
         each_s: float = _EACH_S,
     ) -> None:
         self.link = link
@@ -53,10 +51,10 @@ class LineListener:
         seen: set[tuple[FramingKind, int]] = set()
         for framing, settings in likely_settings():
             key = (framing, settings.baud)
-            if is_pseudo_terminal(self.link.port) and key in seen:
+            if self.link.local_port and is_pseudo_terminal(self.link.local_port) and key in seen:
                 continue  # a pseudo-terminal carries no parity
             seen.add(key)
-            link = replace(self.link, settings=settings, framing=framing)
+            link = self.link.with_serial(settings, framing)
             self.trying = settings
             self.tried += 1
             heard = Overhearing(framing)
@@ -74,14 +72,14 @@ class LineListener:
         )
 
     async def _listen(
-        self, link: SerialLink, heard: Overhearing, for_s: float | None, until_frames: int | None = None
+        self, link: Link, heard: Overhearing, for_s: float | None, until_frames: int | None = None
     ) -> None:
         exchanger = self._open(link)
         channel = exchanger.channel
         loop = asyncio.get_running_loop()
         lost: list[str] = []
         last_at = [loop.time()]
-        quiet_s = max(_QUIET_CHARACTERS * link.settings.character_s, _LEAST_QUIET_S)
+        quiet_s = max(_QUIET_CHARACTERS * link.character_s, _LEAST_QUIET_S)
         if link.framing is FramingKind.ASCII:
             quiet_s = LONGEST_PAUSE_S["ascii"]
 

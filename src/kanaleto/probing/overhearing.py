@@ -12,7 +12,7 @@ from itertools import pairwise
 
 from msgspec import Struct, field
 
-from kanaleto.site.link import FramingKind
+from kanaleto.site.links.link import FramingKind
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.checks import crc16
 from kanaleto.wire.codes import Table

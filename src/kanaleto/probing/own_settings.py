@@ -7,7 +7,7 @@ from msgspec import Struct
 
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.probing.asking import Ask
-from kanaleto.site.link import Parity, SerialLink
+from kanaleto.site.links.link import Parity
 from kanaleto.site.model import Device, Line, Point, PortSetting
 from kanaleto.values.codec import NoValue
 from kanaleto.wire.pdu import Read, ReadAnswer
@@ -100,9 +100,9 @@ def meaning_of(point: Point, code: int) -> str | None:
 def _in_use(setting: PortSetting, line: Line, device: Device) -> str | None:
     if setting is PortSetting.UNIT_ID:
         return str(device.unit_id)
-    if not isinstance(line.link, SerialLink):
-        return None
     settings = line.link.settings
+    if settings is None:
+        return None
     return {
         PortSetting.BAUD: str(settings.baud),
         PortSetting.PARITY: settings.parity.value,

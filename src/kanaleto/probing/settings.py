@@ -12,7 +12,6 @@ import asyncio
 from collections.abc import Callable, Iterable, Sequence
 
 from msgspec import Struct
-from msgspec.structs import replace
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
@@ -21,7 +20,7 @@ from kanaleto.lines.serialport import is_pseudo_terminal
 from kanaleto.probing.asking import Never, Opener, first_question, survey_exchanger
 from kanaleto.probing.units import LISTEN_S
 from kanaleto.probing.unitstates import SurveyStopped
-from kanaleto.site.link import FramingKind, Parity, SerialLink, SerialSettings
+from kanaleto.site.links.link import FramingKind, Link, Parity, SerialSettings
 from kanaleto.wire.identity import Depth, Identify
 from kanaleto.wire.pdu import Request
 
@@ -128,7 +127,7 @@ class SettingsSurvey:
 
     def __init__(
         self,
-        link: SerialLink,
+        link: Link,
         units: Sequence[int] | None = None,
         timeout_s: float = TIMEOUT_S,
         never: Never = (),
@@ -145,7 +144,7 @@ class SettingsSurvey:
         )
         if not all(1 <= unit <= 247 for unit in self.units):
             raise ValueError("units on a serial line are 1…247; 0 would be a broadcast, and nobody answers one")
-        self.tells_parity = link.is_remote or not is_pseudo_terminal(link.port)
+        self.tells_parity = link.local_port is None or not is_pseudo_terminal(link.local_port)
         self.tried = [Tried(settings, framing) for framing, settings in self._distinct(list(likely_settings(framings)))]
         self.trying: Tried | None = None
         self.found: Tried | None = None
@@ -170,11 +169,11 @@ class SettingsSurvey:
         return list(seen.values())
 
     @property
-    def link_found(self) -> SerialLink | None:
+    def link_found(self) -> Link | None:
         """The link with the settings that answered."""
         if self.found is None:
             return None
-        return replace(self.link, settings=self.found.settings, framing=self.found.framing)
+        return self.link.with_serial(self.found.settings, self.found.framing)
 
     @property
     def left_s(self) -> float:
@@ -187,7 +186,7 @@ class SettingsSurvey:
         """How many questions there are at most: each unit is asked two, at each setting."""
         return 2 * len(self.tried) * len(self.units)
 
-    async def run(self) -> SerialLink | None:
+    async def run(self) -> Link | None:
         """Try until somebody answers. Raises Unreachable when there is no port, SurveyStopped when it is lost or not
         free to ask on."""
         await self._listen()
@@ -223,7 +222,7 @@ class SettingsSurvey:
 
     async def _listen(self) -> None:
         """At the likeliest setting; at any setting bytes are bytes."""
-        exchanger = self._open(replace(self.link, settings=self.tried[0].settings, framing=self.tried[0].framing))
+        exchanger = self._open(self.link.with_serial(self.tried[0].settings, self.tried[0].framing))
         await exchanger.open()
         try:
             await asyncio.sleep(self._listen_s)
@@ -239,7 +238,7 @@ class SettingsSurvey:
     async def _try(self, turn: "_Turn") -> bool:
         """Ask some units at one setting; whether one answered clean, twice."""
         self.trying = tried = turn.tried
-        exchanger = self._open(replace(self.link, settings=tried.settings, framing=tried.framing))
+        exchanger = self._open(self.link.with_serial(tried.settings, tried.framing))
         try:
             await exchanger.open()
         except Unreachable as error:

@@ -8,7 +8,7 @@ from kanaleto.lines.serialport import SerialChannel
 from kanaleto.serving.answerer import Answerer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
-from kanaleto.site.link import SerialLink
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.supervision.owned import fault_sentence, report
 from kanaleto.wire.frames import Framing, Garbled
 from kanaleto.wire.pdu import PduError, parse_request

@@ -22,7 +22,7 @@ from kanaleto.serving.answerer import Answerer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
 from kanaleto.serving.portlink import PortLink
-from kanaleto.site.link import SerialLink
+from kanaleto.site.links.serial import SerialLink
 from kanaleto.supervision.owned import report
 from kanaleto.wire.frames import Frame, Framing, Garbled
 

@@ -10,7 +10,7 @@ from msgspec import Struct, field
 from msgspec.structs import force_setattr, replace
 
 from kanaleto.site.counting import Counting, Numbering
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.site.spans import Spans
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import ByteOrder, Kind

@@ -7,7 +7,7 @@ is lost on the way back; other descriptions are read by the binding's terms alon
 import json
 from typing import Any
 
-from kanaleto.site.link import FramingKind, Link, SerialLink, TcpLink
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import DEMAND, Device, Point
 from kanaleto.tables.maps import point_cells
 from kanaleto.values.types import Kind
@@ -63,10 +63,10 @@ def as_thing(device: Device, link: Link) -> str:
 
 
 def _base(link: Link) -> str:
-    if isinstance(link, SerialLink):
-        return f"modbus+{link.framing.value}:{link.port}"
-    scheme = "modbus+tcp" if link.framing is FramingKind.TCP else f"modbus+{link.framing.value}+tcp"
-    return f"{scheme}://{link.place}" if isinstance(link, TcpLink) else f"modbus+udp://{link.place}"
+    if link.is_serial:
+        return f"modbus+{link.framing.value}:{link.place}"
+    scheme = "tcp" if link.scheme == "tls" else link.scheme
+    return f"modbus+{scheme}://{link.place}"
 
 
 def _property(device: Device, point: Point) -> dict[str, Any]:

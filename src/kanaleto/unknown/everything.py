@@ -19,7 +19,7 @@ from kanaleto.probing.asking import MayNotTouch, Never, Opener, survey_exchanger
 from kanaleto.probing.settings import SettingsSurvey
 from kanaleto.probing.units import ALL_UNITS, UnitSurvey
 from kanaleto.probing.unitstates import LineLost, SurveyStopped, UnitFound, UnitState
-from kanaleto.site.link import FramingKind, Link, SerialLink
+from kanaleto.site.links.link import FramingKind, Link
 from kanaleto.unknown.knownmaps import KnownMaps
 from kanaleto.unknown.reopened import Reopened
 from kanaleto.unknown.sampling import Samples
@@ -64,7 +64,7 @@ class Everything:
         with_every: bool = False,
     ) -> None:  # fmt: skip
         self.link = link
-        self.knows_settings = knows_settings or not isinstance(link, SerialLink)
+        self.knows_settings = knows_settings or not link.is_serial
         self.within_s = within_s
         self.stage = Stage.WAITING
         self.settings: SettingsSurvey | None = None
@@ -152,7 +152,6 @@ class Everything:
             line.exchanger.close()
 
     async def _find_settings(self) -> bool:
-        assert isinstance(self.link, SerialLink)
         self.stage = Stage.SETTINGS
         self.settings = SettingsSurvey(
             self.link, never=self.never, opener=self._opener, listen_s=LISTEN_S,
@@ -174,7 +173,7 @@ class Everything:
         """Every unit ID; those that are silent once more with another question, which a device that is silent where it
         has no register answers all the same."""
         self.stage = Stage.UNITS
-        has_listened = self.settings is not None or not isinstance(self.link, SerialLink)
+        has_listened = self.settings is not None or not self.link.is_serial
         all_units = [255, 0, *ALL_UNITS] if self.link.framing is FramingKind.TCP else list(ALL_UNITS)
         wanted = [unit for unit in all_units if unit not in self.asked_units]
         if wanted:
@@ -186,10 +185,10 @@ class Everything:
         silent = [unit for unit in wanted if unit in self.asked_units and unit not in self.found]
         quick_s = self._until(_QUICK_SHARE)
         is_quick = quick_s is None or asyncio.get_running_loop().time() < quick_s
-        if silent and (is_quick or isinstance(self.link, SerialLink)):
+        if silent and (is_quick or self.link.is_serial):
             await self._ask_some(line, silent, Identify(Depth.BASIC), 0.0, _SECOND_SHARE)
         self._leave_out_doubles()
-        if not self.found and self.settings is None and isinstance(self.link, SerialLink) and not self._unasked:
+        if not self.found and self.settings is None and self.link.is_serial and not self._unasked:
             self.notes.append(
                 f"nobody answers at {self.link.settings}: leave the settings out of the link, and they are sought"
             )
@@ -215,7 +214,7 @@ class Everything:
             survey = self.units = UnitSurvey(
                 line.exchanger, left, self._timeout_s or _UNIT_TIMEOUT_S, self.never, listen_s=listen_s,
                 asks_identity=False, question=question,
-                steady_s=_UNIT_WAIT_S if isinstance(self.link, SerialLink) else None,
+                steady_s=_UNIT_WAIT_S if self.link.is_serial else None,
             )  # fmt: skip
             try:
                 await _until(until_s, survey.run())
@@ -236,7 +235,7 @@ class Everything:
 
     def _leave_out_doubles(self) -> None:
         """Over TCP units 0 and 255 mean the device itself: where others answer, they are one of those."""
-        if isinstance(self.link, SerialLink):
+        if self.link.is_serial:
             return
         others = [unit for unit in self.found if 1 <= unit <= 247]
         if len(others) == 1 or 255 in self.found:

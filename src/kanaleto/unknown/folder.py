@@ -20,7 +20,8 @@ from kanaleto.lines.stablenames import stable_name
 from kanaleto.probing.draft import draft_text
 from kanaleto.probing.kept import kept_of
 from kanaleto.probing.unitstates import UnitFound, UnitState
-from kanaleto.site.link import Link, SerialLink, parse_link
+from kanaleto.site.links.link import Link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.unknown.concluding import drafts_of
 from kanaleto.unknown.everything import Everything
 from kanaleto.unknown.sampling import Samples
@@ -118,7 +119,7 @@ def write_folder(folder: Path, searches: Sequence[Everything], report: str) -> W
 
 
 def _title(link: Link) -> str:
-    return Path(link.port).name or link.port if isinstance(link, SerialLink) and not link.is_remote else link.place
+    return link.title
 
 
 def _file(name: str) -> str:
@@ -141,7 +142,7 @@ def _line_keys(search: Everything) -> dict[str, object]:
     )
     if slowest_s:
         keys["timeout_s"] = round(max(0.3, 4 * slowest_s), 1)
-    stable = stable_name(search.link.port) if isinstance(search.link, SerialLink) and not search.link.is_remote else ""
+    stable = stable_name(search.link.local_port) if search.link.local_port else ""
     if stable:
         keys["prefer_port"] = stable
     return keys

@@ -9,7 +9,7 @@ from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.probing.asking import Opener
 from kanaleto.probing.unitstates import SurveyStopped
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.wire.pdu import Request
 
 _RECONNECT_S = (0.02, 0.5, 1.0, 2.0, 5.0, 10.0)

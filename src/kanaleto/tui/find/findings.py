@@ -10,7 +10,7 @@ from kanaleto.lines.identify import Identification
 from kanaleto.probing.hosts import HostState
 from kanaleto.probing.known import words_of_runs
 from kanaleto.probing.unitstates import UnitFound, UnitState
-from kanaleto.site.link import TcpLink
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Site
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows

@@ -11,7 +11,6 @@ from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.finding.states import PlaceState
 from kanaleto.lines.stablenames import stable_name
 from kanaleto.probing.draft import DraftRow, rows_of_runs
-from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Site
 from kanaleto.tui.shared.context import Context
 from kanaleto.wire.codes import Table
@@ -87,7 +86,7 @@ def add_all(context: Context, place: FindPlace) -> None:
     ]
     points = sum(len(device.points) for device in devices)
     count = f"{len(devices)} unit{'s' if len(devices) != 1 else ''} with {points} points"
-    stable = stable_name(link.port) if isinstance(link, SerialLink) and not link.is_remote else ""
+    stable = stable_name(link.local_port) if link.local_port else ""
     edit = add_devices(link, devices, {"prefer_port": stable} if stable else {})
 
     def done(came: Done) -> None:

@@ -9,7 +9,7 @@ from kanaleto.board.snapshot import Snapshot
 from kanaleto.demo.start import is_demo
 from kanaleto.finding.desk import Desk, FindPlace, parse_place
 from kanaleto.probing.ports import PortInfo
-from kanaleto.site.link import FramingKind, SerialLink
+from kanaleto.site.links.link import FramingKind
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.rows import Rows
@@ -108,7 +108,7 @@ def rows_under(row: PlaceRow) -> list[PlacesRow]:
     about = ""
     if row.port is not None:
         about = ", ".join(text for text in (row.port.description, row.port.maker, row.port.serial_number) if text)
-    if isinstance(state.link, SerialLink):
+    if state.link is not None and state.link.is_serial:
         framing = " ASCII" if state.link.framing is FramingKind.ASCII else ""
         rows += [SaidRow(about, "muted")] if about else []
         rows.append(

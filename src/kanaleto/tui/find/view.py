@@ -9,7 +9,6 @@ from kanaleto.board.snapshot import Snapshot
 from kanaleto.finding.desk import Desk, FindPlace, parse_place
 from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.finding.states import PlaceState
-from kanaleto.site.link import SerialLink
 from kanaleto.tui.find.actions import ACTIONS, IN_FORM, IN_LINK, IN_WORDS, MORE_KEYS, at_place
 from kanaleto.tui.find.drawn import FindField, FoundHead, ScratchHead, scratch_head
 from kanaleto.tui.find.field import rows_of
@@ -84,7 +83,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
 
     def _look_at_ports(self) -> None:
         links = [place.link for place in self.desk.places] + [line.link for line in self.snapshot.site.lines]
-        self._ports.look(link.port for link in links if isinstance(link, SerialLink) and not link.is_remote)
+        self._ports.look(link.local_port for link in links if link is not None and link.local_port)
 
     def _fill(self) -> None:
         """The list at the left: lines of the site, ports, what was typed, sites."""

@@ -4,7 +4,6 @@ from collections.abc import Hashable
 
 from msgspec import Struct
 
-from kanaleto.site.link import SerialLink
 from kanaleto.site.model import Device, Line
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import SHAPES, TONES
@@ -50,10 +49,5 @@ class DeviceList(Rows[DeviceListRow]):
     def fill(self, lines: tuple[Line, ...]) -> None:
         rows: list[DeviceListRow] = []
         for line in lines:
-            settings = (
-                f"{line.link.framing.value.upper()} {line.link.settings}"
-                if isinstance(line.link, SerialLink)
-                else str(line.link)
-            )
-            rows += [LineRow(line), settings, *(UnitRow(line, device) for device in line.devices), None]
+            rows += [LineRow(line), line.link.setup, *(UnitRow(line, device) for device in line.devices), None]
         self.set_rows(rows)

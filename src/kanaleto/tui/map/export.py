@@ -5,7 +5,7 @@ from pathlib import Path
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Place
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device
 from kanaleto.tables.maps import as_csv, as_json, as_workbook
 from kanaleto.tables.things import as_thing

@@ -16,7 +16,7 @@ from kanaleto.editing.news import Done
 from kanaleto.editing.news import Opened as SiteOpened
 from kanaleto.editing.pointedit import take_points
 from kanaleto.site.counting import Counting, Numbering, to_wire
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device
 from kanaleto.tables.importing import Imported, Known, grouped, import_rows
 from kanaleto.tables.matching import FIELDS, Matched, guess_numbering, match_columns, plain_word

@@ -1,7 +1,7 @@
 """What goes into a map, and out of it: tables that are imported, another map for a device, files, the clipboard."""
 
 from kanaleto.planning.plan import Place
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device, Line
 from kanaleto.tui.map import asking
 from kanaleto.tui.map.anothermap import AnotherMapPane

@@ -14,7 +14,7 @@ from kanaleto.editing.news import Done
 from kanaleto.editing.pointedit import copy_point, delete_points, take_reading
 from kanaleto.planning.plan import Place
 from kanaleto.planning.ruler import Row, Ruler, RulerRow
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device, Line, Point
 from kanaleto.tui.map import asking
 from kanaleto.tui.map.actions import ACTIONS, MORE_KEYS

@@ -4,7 +4,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from kanaleto.site.link import Link
+from kanaleto.site.links.link import Link
 
 
 class ShowView(Struct, frozen=True):

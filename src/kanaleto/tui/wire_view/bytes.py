@@ -5,7 +5,6 @@ from textual.strip import Strip
 from kanaleto.board.listener import Exchange
 from kanaleto.lines.opening import framing_of
 from kanaleto.site.counting import Numbering, from_wire
-from kanaleto.site.link import SerialLink
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.rows import Scrolled
 from kanaleto.tui.wire_view.rows import OUTCOME_TONES, outcome_words, request_start_s
@@ -61,7 +60,7 @@ class BytesPanel(Scrolled, can_focus=False):
         framing = framing_of(link).name
         took = (
             f", {1000 * (outcome.sent_at - request_start_s(exchange)):.1f} ms at {link.settings}"
-            if isinstance(link, SerialLink)
+            if link.is_serial
             else ""
         )
         request_title = ("REQUEST", f"{len(outcome.request)} bytes{took}")

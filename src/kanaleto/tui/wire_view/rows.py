@@ -8,7 +8,6 @@ from kanaleto.board.listener import Exchange
 from kanaleto.capture.words import request_words
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.counting import Numbering
-from kanaleto.site.link import SerialLink
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import clock_text
@@ -75,11 +74,8 @@ def outcome_words(exchange: Exchange) -> str:
 
 def request_start_s(exchange: Exchange) -> float:
     """When the first byte of the request went out, from its length at the line's speed."""
-    link = exchange.line.link
     outcome = exchange.outcome
-    if isinstance(link, SerialLink):
-        return outcome.sent_at - len(outcome.request) * link.settings.character_s
-    return outcome.sent_at
+    return outcome.sent_at - len(outcome.request) * exchange.line.link.character_s
 
 
 class WireRows(Rows[Exchange]):
@@ -132,9 +128,9 @@ class WireRows(Rows[Exchange]):
         sent = max(column(outcome.sent_at), 1)
         has_answer = bool(outcome.answer)
         link = row.line.link
-        if isinstance(link, SerialLink) and has_answer:
+        if link.is_serial and has_answer:
             # bytes are seen when they are handed over; on the wire they began earlier
-            first_s = max(outcome.done_at - len(outcome.answer) * link.settings.character_s, outcome.sent_at)
+            first_s = max(outcome.done_at - len(outcome.answer) * link.character_s, outcome.sent_at)
         else:
             first_s = outcome.first_at or outcome.done_at
         first = max(column(first_s), sent)

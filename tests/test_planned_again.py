@@ -1,6 +1,5 @@
 """A plan made of the one before is the plan: after edits, after what was learned, with points switched off."""
 
-import gc
 import unittest
 from itertools import count, pairwise
 
@@ -74,7 +73,7 @@ class PlannedAgain(unittest.TestCase):
                 self.assertEqual((place.device, place.line), (replace(own, points=()), replace(line, devices=())))
                 self.assertTrue(place.block is None or place.block.points[place.number] is place.point)
             for block in again.blocks:
-                self.assertIs(again.blocks_by_id[id(block)], block)
+                self.assertIs(again.blocks_by_index[block.index], block)
                 self.assertEqual((block.device.points, block.device.timeout_s), ((), timeout_s))
                 data = bytes(range(7, 7 + block.request.answer_bytes))
                 expected = [own.decoder.decode(data) for own in whole.blocks if own.points == block.points]
@@ -188,29 +187,3 @@ def told(plan: DevicePlan) -> object:
 def asked(block: Block) -> tuple[str, float, int, int]:
     request = block.request
     return request.table.value, block.points[0].period_s, request.address, request.count
-
-
-class Collector(unittest.TestCase):
-    """Every thread waits while Python's collector of cycles walks through what is young."""
-
-    def test_an_edit_of_one_point_makes_few_things_that_the_collector_knows(self) -> None:
-        rows = [f"P{number},holding,{2 * number},uint16\n" for number in range(5000)]
-        known, came = KnownRows(), list[int]()
-        plan: DevicePlan | None = None
-        gc.collect()
-        self.addCleanup(gc.enable)
-        gc.disable()
-        for cell in ("9001", "9003"):
-            rows[2500] = f"P2500,holding,{cell},uint16\n"
-            points, _ = read_map(PATH, "name,table,address,type\n" + "".join(rows), MapDefaults(), known)
-            line = Line("L", TcpLink("192.0.2.1", 502), (Device("D", 1, points, 1.0, 0),))
-            before = len(gc.get_objects(generation=0))
-            plan = plan_device(line, line.devices[0], None, count().__next__, (), plan)
-            plan.look_up()
-            came.append(len(gc.get_objects(generation=0)) - before)
-        self.assertGreater(came[0], 5000)  # its blocks
-        self.assertLess(came[1], 200)
-        assert plan is not None
-        gc.collect(0)
-        known_of = [gc.is_tracked(own) for own in (points, plan.by_name, plan.place_at(7), known.points, known.rows)]
-        self.assertEqual(known_of, [False, False, False, False, True])

@@ -13,10 +13,10 @@ from pathlib import Path
 
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
-from kanaleto.polling.process import quieten_collector
 from kanaleto.polling.session import Session
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Device, Line, Site
+from kanaleto.supervision.collector import settle
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer
 from kanaleto.wire.tcp import Tcp
@@ -109,7 +109,7 @@ async def _engine(site: Site) -> float:
 
 
 def measure() -> list[Figure]:
-    quieten_collector()  # as the engine does when it starts; the bare protocol runs with the same
+    settle()  # as the engine does when it starts; the bare protocol runs with the same
     ten = "exchanges a second over loopback TCP, 10 registers"
     return [
         _measured(ten, 10, plain_rows(10), 1, "≥ 0.65"),

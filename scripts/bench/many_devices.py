@@ -13,10 +13,10 @@ import psutil
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.lines.openfiles import raise_limit
-from kanaleto.polling.process import quieten_collector
 from kanaleto.polling.session import Session
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Device, Line, Site
+from kanaleto.supervision.collector import settle
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import ReadAnswer
 from kanaleto.wire.tcp import Tcp
@@ -38,7 +38,7 @@ def _poll(port: int, result: Connection, period_s: float, span_s: float) -> None
 
     async def work() -> None:
         session = Session(site)
-        quieten_collector()
+        settle()
         task = asyncio.create_task(session.run())
         while sum(poller.exchanger.is_open for poller in session.pollers) < _DEVICES:
             await asyncio.sleep(0.2)

@@ -2,8 +2,6 @@
 
 from pathlib import Path
 
-_A_DEVICE = 1000
-
 
 def map_text(count: int, first: int = 0) -> str:
     """Words and floats, a third of them scaled, two registers apart."""
@@ -14,11 +12,11 @@ def map_text(count: int, first: int = 0) -> str:
     return "name,table,address,type,factor,unit\n" + rows
 
 
-def large_site(folder: Path, count: int, port: int) -> Path:
-    """So many points, a thousand a device, on one TCP line."""
+def large_site(folder: Path, count: int, port: int, a_device: int = 1000) -> Path:
+    """So many points, so many a device, on one TCP line."""
     text = f'[site]\nname = "Large"\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:{port}"\n'
-    for number in range(count // _A_DEVICE):
-        (folder / f"map{number}.csv").write_text(map_text(_A_DEVICE))
+    for number in range(count // a_device):
+        (folder / f"map{number}.csv").write_text(map_text(a_device))
         text += f'[[line.device]]\nname = "D{number}"\nunit_id = {number + 1}\nmap = "map{number}.csv"\n'
     site = folder / "site.toml"
     site.write_text(text)

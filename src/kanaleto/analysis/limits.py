@@ -61,8 +61,8 @@ class LimitWatch(Sink):
         self._by_block: dict[int, list[_Watched]] = {}
         self._derived: list[_Watched] = []
         self._waiting: dict[tuple[Identity, str], tuple[_Watched, _Standing]] = {}
-        self._past: dict[int, _Watched] = {}
-        """Those that are past a limit, by which object they are."""
+        self._past: dict[_Watched, None] = {}
+        """Those that are past a limit, in that order."""
         self._told: tuple[Crossing, ...] | None = ()
 
     # What is polled
@@ -116,7 +116,8 @@ class LimitWatch(Sink):
             own[:] = [other for other in own if other is not watched]
         for standing in watched.standing:
             self._waiting.pop((place.identity, standing.rule.name), None)
-        if self._past.pop(id(watched), None) is not None:
+        if watched in self._past:
+            del self._past[watched]
             self._told = None
 
     def on_record(self, block: Block, record: Record, board: Readings) -> None:
@@ -234,16 +235,17 @@ class LimitWatch(Sink):
     def _note_past(self, watched: _Watched) -> None:
         """What is past of a point has changed, or may have."""
         if any(standing.crossing is not None for standing in watched.standing):
-            self._past[id(watched)] = watched
+            self._past[watched] = None
             self._told = None
-        elif self._past.pop(id(watched), None) is not None:
+        elif watched in self._past:
+            del self._past[watched]
             self._told = None
 
     @property
     def past(self) -> tuple[Crossing, ...]:
         """The worst of each point; those that nobody has seen first, then the worst, then the newest."""
         if self._told is None:
-            crossings = ([own.crossing for own in watched.standing if own.crossing] for watched in self._past.values())
+            crossings = ([own.crossing for own in watched.standing if own.crossing] for watched in self._past)
             worst = [max(found, key=lambda crossing: (crossing.rule.level, -crossing.wall_s)) for found in crossings]
             worst.sort(key=lambda crossing: (crossing.seen is not None, -crossing.rule.level, -crossing.wall_s))
             self._told = tuple(worst)

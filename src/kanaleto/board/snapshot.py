@@ -122,7 +122,7 @@ class Snapshot(Struct, frozen=True, kw_only=True):
 
     def load(self, line: Line) -> float:
         """The share of a line's time that all its devices take; above 1 they cannot all be asked as often."""
-        return sum(self.load_of(device.name)[0] for device in line.devices)
+        return sum(self.load_of(part.device.name)[0] for part in self.plan.parts if part.line.name == line.name)
 
     @property
     def off(self) -> str:

@@ -4,9 +4,9 @@ from pathlib import Path
 
 import click
 
-from kanaleto.cli.settling import settle
 from kanaleto.files.loading import LoadedSite, load_whole
 from kanaleto.polling.engine import Engine
+from kanaleto.supervision.collector import settle
 
 
 @click.command("kanaleto")

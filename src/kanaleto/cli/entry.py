@@ -1,6 +1,6 @@
 """Where the process begins."""
 
-from kanaleto.cli.settling import begin_loading
+from kanaleto.supervision.collector import begin_loading
 
 
 def run() -> None:

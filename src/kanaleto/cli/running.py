@@ -6,9 +6,9 @@ from collections.abc import Coroutine
 from typing import Any
 
 from kanaleto.cli.output import say
-from kanaleto.cli.settling import settle
 from kanaleto.editing.crashes import keep_fault
 from kanaleto.lines.openfiles import raise_limit
+from kanaleto.supervision.collector import settle
 from kanaleto.supervision.owned import Failure, follow, leave, loop_handler
 
 ENDING = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]

@@ -41,12 +41,12 @@ class Sameness:
         self._folder, self._adapter_of = folder, adapter_of
         self._known: dict[str, KnownDevice] = {}
         self._read_from: Path | None = None
-        self._compared: dict[str, tuple[int, int, int]] = {}
+        self._compared: dict[str, tuple[LinePoller, int, int]] = {}
         self._found: dict[str, KnownDevice] = {}
 
     async def compare(self, poller: LinePoller, device: Device) -> str:
         """How it differs from what is known, or nothing. What was not known is known from now on."""
-        key = (id(poller), device.unit_id, poller.connection.openings if not poller.line.connects_per_request else 0)
+        key = (poller, device.unit_id, poller.connection.openings if not poller.line.connects_per_request else 0)
         if self._compared.get(device.name) == key:
             return ""
         await self._load()
@@ -65,7 +65,7 @@ class Sameness:
         found = self._found.pop(device.name, None)
         if found is not None:
             await self._learn(device.name, KnownDevice(), found)
-            self._compared[device.name] = (id(poller), device.unit_id, poller.connection.openings)
+            self._compared[device.name] = (poller, device.unit_id, poller.connection.openings)
 
     async def _look(self, poller: LinePoller, device: Device, known: KnownDevice) -> KnownDevice:
         link = poller.line.link

@@ -24,12 +24,12 @@ from kanaleto.editing.draft import NEW_NAME, CannotEdit, Draft, Edit
 from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, OthersHere, TakenOver
 from kanaleto.editing.ondisk import SiteReader, differ, first_fault, text_of, text_or_none, title_of
 from kanaleto.editing.presence import Other, Presence, others_at
-from kanaleto.editing.seen import SeenFiles
 from kanaleto.editing.steps import Steps, Texts
 from kanaleto.editing.watching import FileWatch
+from kanaleto.files import devicetext
 from kanaleto.files.devicetext import Said
 from kanaleto.files.loading import LoadedSite
-from kanaleto.files.maprows import MapTexts
+from kanaleto.files.maprows import map_text
 from kanaleto.files.sitetext import new_site_text
 from kanaleto.files.texts import stamp
 from kanaleto.files.whole import clear_staged, complete, locked, write_together, write_whole
@@ -69,8 +69,6 @@ class Door:
         self.opened = Opened(path, is_unsaved, 0)
         self._take_over, self._on_news = take_over, on_news
         self._loaded = loaded
-        self._map_texts = MapTexts()
-        self._seen = SeenFiles(self._map_texts)
         self._reader = SiteReader(loaded.cache)
         self._steps = Steps()
         self._others: tuple[Other, ...] = ()
@@ -114,11 +112,13 @@ class Door:
 
     def cells_of(self, device: Device, name: str) -> dict[str, str]:
         """What the row of a point said when the files were read last; nothing where there is none."""
-        return self._seen.cells_of(self._loaded, device, name)
+        text = self._loaded.texts.get(device.map_path) if device.map_path is not None else None
+        rows = map_text(text) if text is not None else None
+        return rows.cells_of(name) if rows is not None and name in rows.names else {}
 
     def said_of(self, device: str) -> Said | None:
         """What the site file said of a device when it was read last, of its line and of the site."""
-        return self._seen.said_of(self._loaded, self.opened.path, device)
+        return devicetext.said_of(self._loaded.texts.get(self.opened.path, "")).get(device)
 
     def close(self) -> None:
         """Finish what was asked for, and leave."""
@@ -265,7 +265,7 @@ class Door:
         self._check_number(number)
 
         def change(now: LoadedSite) -> Done:
-            draft = Draft(self.opened.path, now.site, partial(text_of, now), self._map_texts, anyway)
+            draft = Draft(self.opened.path, now.site, partial(text_of, now), anyway)
             try:
                 what = edit(draft)
             except ValueError as error:

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from pathlib import Path
 
-from kanaleto.files.maprows import MapText, MapTexts
+from kanaleto.files.maprows import MapText, map_text
 from kanaleto.files.sitetext import new_site_text
 from kanaleto.site.model import Device, Line, Site
 
@@ -22,15 +22,12 @@ class Draft:
     """`site` is what the files said before this edit, `path` the site file. `text` reads, `put` changes. `anyway` when
     the user was told of a clash and wants the edit all the same."""
 
-    def __init__(
-        self, path: Path, site: Site, read: Callable[[Path], str], map_texts: MapTexts, anyway: bool = False
-    ) -> None:
+    def __init__(self, path: Path, site: Site, read: Callable[[Path], str], anyway: bool = False) -> None:
         self.path = path
         self.site = site
         self.anyway = anyway
         self.changed: dict[Path, str] = {}
         self._read = read
-        self._map_texts = map_texts
 
     def text(self, path: Path | None = None) -> str:
         """A file of the site with what this edit has made of it so far; a new site has its name and no more, a new map
@@ -46,11 +43,7 @@ class Draft:
 
     def rows(self, path: Path) -> MapText:
         """A map as its rows."""
-        return self._map_texts.of(path, self.text(path))
-
-    def put_rows(self, rows: MapText, path: Path) -> None:
-        self._map_texts.keep(path, rows)
-        self.put(rows.text, path)
+        return map_text(self.text(path))
 
     def device(self, name: str) -> Device:
         """Raises CannotEdit."""

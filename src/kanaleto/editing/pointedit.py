@@ -31,7 +31,7 @@ def change_points(device: str, names: Sequence[str], cells: Cells, seen: Seen | 
         rows = _rows(draft, device, names)
         _look_for_clash(draft, rows, names, seen, cells)
         if all(key in rows.headings for key, value in cells.items() if value):
-            draft.put_rows(rows.changed(dict.fromkeys(names, cells)), path)
+            draft.put(rows.changed(dict.fromkeys(names, cells)), path)
         else:
             draft.put(with_changes(draft.text(path), dict.fromkeys(names, cells)), path)
         return what or f"change {_count(names)} of {device}"

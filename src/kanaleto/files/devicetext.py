@@ -2,6 +2,7 @@
 with everything else of the text kept."""
 
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import Any
 
 import tomlkit
@@ -30,8 +31,10 @@ class Said(Struct, frozen=True):
 _INHERITED = {"line": ("timeout_s", "retries"), "site": ("period_s",)}
 
 
+@lru_cache(maxsize=4)
 def said_of(text: str) -> dict[str, Said]:
-    """What the file says, by device name; nothing where it cannot be read."""
+    """What the file says, by device name; nothing where it cannot be read. The few texts that were looked at last are
+    remembered."""
     try:
         tree = loads_bounded(text)
         site = tree.get("site", {})

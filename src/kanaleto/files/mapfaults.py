@@ -57,19 +57,6 @@ def between_rows(rows: MapRows, defaults: MapDefaults) -> list[Fault]:
     return found
 
 
-def stand_alike(points: Sequence[Point], others: Sequence[Point]) -> bool:
-    """Whether two maps of equal lines have the same faults between their rows."""
-    if len(points) != len(others):
-        return False
-    pairs = zip(points, others, strict=True)
-    return all(one is other or _as_compared(one) == _as_compared(other) for one, other in pairs)
-
-
-def _as_compared(point: Point) -> tuple[object, ...]:
-    place = point.name, point.table, point.address, point.end, point.codec.bits
-    return *place, point.access, point.exponent, point.writing.feedback
-
-
 def _each_row(rows: MapRows, limits: DeviceLimits) -> Iterator[Fault]:
     """Names borne twice, and points that may not be read."""
     seen: dict[str, int] = {}

@@ -1,15 +1,13 @@
 """The map file: one row a point, comma, semicolon or tab between cells, headings in any order, UTF-8."""
 
 import csv
-from array import array
-from bisect import bisect_left
 from pathlib import Path
 
 from msgspec import Struct, field
 
 from kanaleto.files.alike import Alike
-from kanaleto.files.mapfaults import MapDefaults, MapRows, between_rows, stand_alike
-from kanaleto.files.maplines import MapLines, cells_of_row, map_delimiter, rows_in_common, rows_of
+from kanaleto.files.mapfaults import MapDefaults, MapRows, between_rows
+from kanaleto.files.maplines import MapLines, cells_of_row, map_delimiter, rows_of
 from kanaleto.files.maprow import WRITING_COLUMNS, RowReader
 from kanaleto.files.mapscale import SCALE_COLUMNS
 from kanaleto.site.faults import Fault, suggestion
@@ -25,15 +23,11 @@ MOST_ROWS, MOST_COLUMNS = 100_000, 500
 
 
 class KnownRows(Struct):
-    """A map as it was read last without a fault in its rows: the headings and in which row they stand, the rows, the
-    points and in which row each stands, and the faults between them."""
+    """The points of a map that was read last without a fault, by the characters of their rows, and its headings. A row
+    that is still the same keeps its very point, so that only what differs is planned anew."""
 
     head: tuple[str, ...] = ()
-    top: int = 0
-    rows: MapLines | None = None
-    points: tuple[Point, ...] = ()
-    where: "array[int]" = field(default_factory=lambda: array("L"))
-    between: tuple[MapRows, list[Fault]] | None = None
+    points: dict[str, Point] = field(default_factory=dict)
 
 
 def read_map(
@@ -44,8 +38,8 @@ def read_map(
     if text.count("\n") > 2 * MOST_ROWS:
         return (), [Fault(path, 2 * MOST_ROWS, f"has more rows than a map may: {MOST_ROWS} points at most")]
     delimiter, _ = map_delimiter(text)
-    rows = rows_of(text, delimiter, known.rows if known is not None else None)
-    torn = [_no_table(path, rows.line(len(rows) - 1) + 1 if rows else 1, rows.error)] if rows.error is not None else []
+    rows = rows_of(text, delimiter)
+    torn = [_no_table(path, (rows.lines[-1] if rows.lines else 0) + 1, rows.error)] if rows.error is not None else []
     try:
         top, header = _header(rows, delimiter)
     except csv.Error as error:
@@ -53,28 +47,17 @@ def read_map(
     if not header:
         return (), [*torn, Fault(path, 1, "is empty; its first row must hold the headings name, table, address")]
     if len(header) > MOST_COLUMNS:
-        return (), [Fault(path, rows.line(top), f"has {len(header)} columns; a map has {MOST_COLUMNS} at most")]
-    faults = _header_faults(path, rows.line(top), header)
+        return (), [Fault(path, rows.lines[top], f"has {len(header)} columns; a map has {MOST_COLUMNS} at most")]
+    faults = _header_faults(path, rows.lines[top], header)
     if any(not fault.is_warning for fault in faults):
         return (), faults
     head = (delimiter, *header)
-    before = known if known is not None and known.head == head and len(rows) <= MOST_ROWS else KnownRows(head)
+    before = known.points if known is not None and known.head == head else {}
     wrong: list[Fault] = []
-    points, where = _read_rows(_Reading(path, header, delimiter, wrong, defaults), top, rows, before)
-    found = MapRows(path, points, array("L", [rows.line(row) for row in where]))
-    between = _between(found, defaults, before)
+    points, lines, now = _read_rows(_Reading(path, header, delimiter, wrong, defaults), top + 1, rows, before)
     if known is not None and not wrong and not torn:
-        known.head, known.top, known.rows = head, top, rows
-        known.points, known.where, known.between = points, where, (found, between)
-    return points, [*faults, *wrong, *torn, *between]
-
-
-def _between(rows: MapRows, defaults: MapDefaults, before: KnownRows) -> list[Fault]:
-    if before.between is not None:
-        old, found = before.between
-        if old.lines == rows.lines and stand_alike(rows.points, old.points):
-            return found
-    return between_rows(rows, defaults)
+        known.head, known.points = head, now
+    return points, [*faults, *wrong, *torn, *between_rows(MapRows(path, points, lines), defaults)]
 
 
 def _no_table(path: Path, line: int, error: csv.Error) -> Fault:
@@ -83,7 +66,7 @@ def _no_table(path: Path, line: int, error: csv.Error) -> Fault:
 
 def _header(rows: MapLines, delimiter: str) -> tuple[int, list[str]]:
     """Which row has the headings, and these; remarks may stand above. Raises csv.Error."""
-    for at, raw in enumerate(rows):
+    for at, raw in enumerate(rows.rows):
         cells = cells_of_row(raw, delimiter)
         if not _is_blank(cells) and not cells[0].lstrip().startswith("#"):
             return at, [cell.strip().lower() for cell in cells]
@@ -91,32 +74,21 @@ def _header(rows: MapLines, delimiter: str) -> tuple[int, list[str]]:
 
 
 def _read_rows(
-    reading: "_Reading", top: int, rows: MapLines, before: KnownRows
-) -> tuple[tuple[Point, ...], "array[int]"]:
-    """What the rows give, and in which of them each point stands. Those that the text has in common with the one
-    `before`, at its beginning and its end, are what they were."""
-    was = before.rows if before.rows is not None else MapLines()
-    first, last = rows_in_common(was, rows)
-    last = min(last, len(rows) - top - 1, max(len(was) - before.top - 1, 0))  # the headings are no row
-    begin, behind = max(first, top + 1), len(rows) - last
-    low = bisect_left(before.where, first) if first > top else 0
-    high = bisect_left(before.where, len(was) - last)
-    known = {was[before.where[at]]: before.points[at] for at in range(low, high)}
-    where, points = before.where[:low], list[Point]()
-    for row in range(begin, behind):
-        if low + len(points) + len(reading.faults) >= MOST_ROWS:
+    reading: "_Reading", begin: int, rows: MapLines, before: dict[str, Point]
+) -> tuple[tuple[Point, ...], list[int], dict[str, Point]]:
+    """The points of the rows from `begin` on, the line of each, and the points by the characters of their rows."""
+    points, lines, now = list[Point](), list[int](), dict[str, Point]()
+    for raw, line in zip(rows.rows[begin:], rows.lines[begin:], strict=True):
+        if len(points) + len(reading.faults) >= MOST_ROWS:
             told = f"has more than {MOST_ROWS} rows with points or faults"
-            reading.faults.append(Fault(reading.path, rows.line(row), told))
-            return (*before.points[:low], *points), where
-        raw = rows[row]
-        point = known.get(raw) or reading.point(rows.line(row), raw)
+            reading.faults.append(Fault(reading.path, line, told))
+            break
+        point = before.get(raw) or reading.point(line, raw)
         if point is not None:
             points.append(point)
-            where.append(row)
-    moved = len(rows) - len(was)
-    rest = before.where[high:]
-    where += array("L", [row + moved for row in rest]) if moved else rest
-    return (*before.points[:low], *points, *before.points[high:]), where
+            lines.append(line)
+            now[raw] = point
+    return tuple(points), lines, now
 
 
 class _Reading:

@@ -8,26 +8,29 @@ import csv
 import re
 import shlex
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from copy import copy
+from functools import lru_cache
 from io import StringIO
-from pathlib import Path
 
-from kanaleto.files.maplines import MapLines, cells_of_row, map_delimiter, rows_of
+from kanaleto.files.maplines import cells_of_row, map_delimiter, rows_of
 from kanaleto.values.digits import whole
 from kanaleto.values.types import parse_type
 
 NEW_MAP = "name,table,address,type,order\n"
-_MOST_MAPS = 8
+_MOST_MAPS = 8  # that are remembered as their rows
 
 
 class MapText:
-    """A map's text as its rows. `names` are those of its points in order; of rows with one name the first counts."""
+    """A map's text as its rows; it never changes. `names` are those of its points in order; of rows with one name the
+    first counts. Raises csv.Error where it cannot be taken apart to its end."""
 
     def __init__(self, text: str) -> None:
         self.text = text
         self.delimiter, _ = map_delimiter(text)
         self.headings: list[str] = []
-        self._rows = _sound(rows_of(text, self.delimiter))
+        found = rows_of(text, self.delimiter)
+        if found.error is not None:
+            raise found.error
+        self._rows = found.rows
         self._by_name: dict[str, int] = {}
         name_at = -1
         for at, raw in enumerate(self._rows):
@@ -56,56 +59,30 @@ class MapText:
         cells = cells_of_row(self._rows[self._by_name[name]], self.delimiter)
         return {key: cell.strip() for key, cell in zip(self.headings, cells, strict=False) if cell.strip()}
 
-    def changed(self, changes: Mapping[str, Mapping[str, str]]) -> "MapText":
+    def changed(self, changes: Mapping[str, Mapping[str, str]]) -> str:
         """With other cells in some rows, by name, under the headings that there are."""
-        parts, behind = list[str](), 0
-        for at, name in sorted([(self._by_name[name], name) for name in changes]):
-            changed, cells = changes[name], cells_of_row(self._rows[at], self.delimiter)
+        rows = self._rows.copy()
+        for name, changed in changes.items():
+            at = self._by_name[name]
+            cells = cells_of_row(rows[at], self.delimiter)
             cells += [""] * (len(self.headings) - len(cells))
             for key, value in changed.items():
                 if key in self.headings:
                     cells[self.headings.index(key)] = value
             row = StringIO(newline="")
             csv.writer(row, delimiter=self.delimiter, lineterminator="\n").writerow(cells)
-            parts += [self.text[behind : self._rows.start(at)], row.getvalue()]
-            behind = self._rows.start(at + 1)
-        text = "".join([*parts, self.text[behind:]])
-        if any("name" in changed for changed in changes.values()):
-            return MapText(text)
-        same = copy(self)  # the same names in the same rows
-        same.text, same._rows = text, _sound(rows_of(text, self.delimiter, self._rows))
-        return same
+            rows[at] = row.getvalue()
+        return "".join(rows)
 
     def without(self, names: Collection[str]) -> str:
         gone = {self._by_name[name] for name in names}
         return "".join(raw for at, raw in enumerate(self._rows) if at not in gone)
 
 
-def _sound(rows: MapLines) -> MapLines:
-    """Raises csv.Error where it could not be taken apart to its end."""
-    if rows.error is not None:
-        raise rows.error
-    return rows
-
-
-class MapTexts:
-    """Maps as their rows, as long as their text stays the same; the few that were looked at last. Rows never change, so
-    that several threads may have them."""
-
-    def __init__(self) -> None:
-        self._known: dict[Path, MapText] = {}
-
-    def of(self, path: Path, text: str) -> MapText:
-        rows = self._known.get(path)
-        if rows is None or rows.text != text:
-            rows = MapText(text)
-            self.keep(path, rows)
-        return rows
-
-    def keep(self, path: Path, rows: MapText) -> None:
-        """These are what the map has, or is about to have."""
-        others = [(own, kept) for own, kept in self._known.items() if own != path]
-        self._known = dict([*others[1 - _MOST_MAPS :], (path, rows)])
+@lru_cache(maxsize=_MOST_MAPS)
+def map_text(text: str) -> MapText:
+    """The rows of the few texts that were looked at last are remembered. Raises csv.Error."""
+    return MapText(text)
 
 
 def with_headings(map_text: str, wanted: Iterable[str]) -> tuple[str, list[str]]:
@@ -132,7 +109,7 @@ def with_changes(text: str, changes: Mapping[str, Mapping[str, str]]) -> str:
     """Other cells in some rows, by the name of their point; headings that are missing are added, other rows stay as
     they are. Raises KeyError for a name that no row bears."""
     text, _ = with_headings(text, (key for cells in changes.values() for key, value in cells.items() if value))
-    return MapText(text).changed(changes).text
+    return MapText(text).changed(changes)
 
 
 def split_assignments(text: str) -> Iterator[tuple[str, str, str]]:

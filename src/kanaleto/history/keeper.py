@@ -26,7 +26,7 @@ class Keeper:
     def __init__(self) -> None:
         self.failure: Exception | None = None
         self._work: list[Writes] = []
-        self._known: dict[int, Owned] = {}
+        self._known: dict[Writes, Owned] = {}
         self._asked: SimpleQueue[tuple[Callable[[], object], threading.Event]] = SimpleQueue()
         self._wake, self._is_over = threading.Event(), False
         self._thread = threading.Thread(target=self._run, name="keeper", daemon=True)
@@ -65,14 +65,14 @@ class Keeper:
             self._work.remove(work)
             with self._owned(work):
                 work.close()
-            known = self._known.pop(id(work), None)
+            known = self._known.pop(work, None)
             if known is not None:
                 known.let_go()
 
     def _owned(self, work: Writes) -> Owned:
-        known = self._known.get(id(work))
+        known = self._known.get(work)
         if known is None:
-            known = self._known[id(work)] = Owned(f"keeping: {type(work).__name__}")
+            known = self._known[work] = Owned(f"keeping: {type(work).__name__}")
         return known
 
     def _do_asked(self) -> None:

@@ -28,8 +28,8 @@ class Minutes:
     """Minutes of wall time. A minute is told with what was of it: the first and the last may be part of one."""
 
     def __init__(self) -> None:
-        self._counts: dict[int, _Counts] = {}
-        """By who they are of; each holds it, so that no other can be in its place."""
+        self._counts: dict[tuple[str, str], _Counts] = {}
+        """By the names of line and device; of the line itself, without one."""
         self._begun_us: int | None = None
         self._since_us = 0
         """Since when it is counted."""
@@ -37,7 +37,7 @@ class Minutes:
     def add(self, exchange: Exchange) -> None:
         """Another exchange; one in so many good answers is timed where there are very many."""
         line, device, outcome = exchange.line, exchange.device, exchange.outcome
-        key = id(line) if device is None else id(device)
+        key = (line.name, device.name if device is not None else "")
         counts = self._counts.get(key)
         if counts is None:
             counts = self._counts[key] = _Counts(line, device)

@@ -148,12 +148,11 @@ class Recording:
         for series in self._series.values():
             series.is_plain = not series.definition.exponent and not series.scaled
         for block in self._blocks.values():
-            own = {id(series) for series in block.points}
-            fed = {id(formula) for formula in self._formulas if any(id(series) in own for series in formula.needs)}
-            for formula in self._formulas:  # and those that need these, in the order in which they need each other
-                if any(id(other.series) in map(id, formula.needs) for other in self._formulas if id(other) in fed):
-                    fed.add(id(formula))
-            block.feeds = [formula for formula in self._formulas if id(formula) in fed]
+            own, block.feeds = set(block.points), []
+            for formula in self._formulas:  # in the order in which they need each other
+                if not own.isdisjoint(formula.needs):
+                    block.feeds.append(formula)
+                    own.add(formula.series)
 
     def _take_derived(self, told: list[dict[str, Any]]) -> None:
         """Derived points, those first that others need."""
@@ -313,8 +312,8 @@ class Recording:
             series = self._series.pop((device, name), None)
             if series is not None and series.has_row:
                 self._put(series, at_us, END)
-        there = {id(series) for series in self._series.values()}
-        self._formulas = [one for one in self._formulas if all(id(own) in there for own in one.needs)]
+        there = set(self._series.values())
+        self._formulas = [formula for formula in self._formulas if there.issuperset(formula.needs)]
         self._is_tied = False
 
     def _take_renamed(self, told: list[list[str]]) -> None:

@@ -62,7 +62,6 @@ class RecordSink(Sink):
         self._late: dict[tuple[str, str], int] = {}
         self._beat_us: int | None = None
         self._site: Site | None = None
-        self._definitions: dict[int, tuple[object, str]] = {}
         self.lost = 0
         self._is_over = False
         self._renames: deque[list[Rename]] = deque()
@@ -126,19 +125,13 @@ class RecordSink(Sink):
         is_timed = self._feeds_timed(block)
         told = self._told[block.index] = _Told(block, self._handles, None, NEVER, is_timed)
         points = [
-            {"name": point.name, "told": self._definition(point), "deadband": point.deadband, "offset": offset}
+            {"name": point.name, "told": told_of(point), "deadband": point.deadband, "offset": offset}
             for point, offset in zip(block.points, block.offsets, strict=True)
         ]
         request = block.request
         content = {"handle": told.handle, "device": block.device.name, "points": points, "count": request.count}
         self._say("block", {**content, "is_bits": request.table.is_bits})
         return told
-
-    def _definition(self, point: Any) -> str:
-        known = self._definitions.get(id(point))
-        if known is None or known[0] is not point:
-            known = self._definitions[id(point)] = (point, told_of(point))
-        return known[1]
 
     def _feeds_timed(self, block: Block) -> bool:
         """Whether a formula with a clock of its own needs one of its points: such a block is told at each answer."""
@@ -166,8 +159,6 @@ class RecordSink(Sink):
         self._renamed.clear()
         for identity in gone:
             self._points.pop(identity, None)
-        if len(self._definitions) > 2 * site.point_count + _FEW:
-            self._definitions.clear()
         if gone and self._beat_us is not None:
             self._say("gone", [[device, point, self._beat_us] for device, point in sorted(gone)])
         self._tell_derived(world, site)
@@ -181,11 +172,11 @@ class RecordSink(Sink):
             yield from ((name, point) for point in part.by_name if point not in has)
 
     def _forget_blocks(self, part: DevicePlan, new: DevicePlan | None) -> None:
-        stays = new.blocks_by_id if new is not None else dict[int, Block]()
-        for block in [block for key, block in part.blocks_by_id.items() if key not in stays]:
-            told = self._told.get(block.index)
-            if told is not None and told.block is block:
-                del self._told[block.index]
+        stays = new.blocks_by_index if new is not None else dict[int, Block]()
+        for index, block in part.blocks_by_index.items():
+            told = self._told.get(index)
+            if stays.get(index) is not block and told is not None and told.block is block:
+                del self._told[index]
 
     def _tell_derived(self, world: World, site: Site) -> None:
         """The formulas, and before them the blocks of points that they name, which may not have been read yet."""
@@ -277,7 +268,7 @@ class RecordSink(Sink):
                 standing = (place.why_not, quality)
                 if self._points.get(place.identity) != standing:
                     self._points[place.identity] = standing
-                    told = self._definition(place.point)
+                    told = told_of(place.point)
                     changed.append([*place.identity, told, wall_us, quality, place.why_not or "not polled"])
         if changed:
             self._say("points", changed)

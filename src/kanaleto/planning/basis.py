@@ -38,11 +38,6 @@ class Basis(Struct, frozen=True):
     def breaks_of(self, table: Table) -> frozenset[int]:
         return self.breaks[_TABLES.index(table)]
 
-    def other_names(self, before: "Basis") -> set[str]:
-        """Points that are left out now and were not, or the other way round, or for another reason."""
-        holes = {name for name, _ in self.holes.items() ^ before.holes.items()}
-        return holes | (self.switched_off ^ before.switched_off)
-
 
 def basis_of(
     line: Line,

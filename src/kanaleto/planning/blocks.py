@@ -122,12 +122,16 @@ class DevicePlan(Struct, frozen=True, dict=True):
     """The blocks of one device, table by table and period by period in the order of their addresses; the places of its
     points by their names, in the order of its map; on what basis, and how many points are switched off for now."""
 
-    line: Line
     device: Device
     basis: Basis
     blocks: tuple[Block, ...]
     by_name: dict[str, Place]
     switched_off: int = 0
+
+    @property
+    def line(self) -> Line:
+        """Without its devices: what is said of another device of the line does not concern this one."""
+        return self.basis.line
 
     @property
     def places(self) -> Collection[Place]:
@@ -143,9 +147,8 @@ class DevicePlan(Struct, frozen=True, dict=True):
         return {name: at for at, name in enumerate(self.by_name)}
 
     @cached_property
-    def blocks_by_id(self) -> dict[int, Block]:
-        """By which object they are, to tell quickly what differs between two plans that have blocks in common."""
-        return {id(block): block for block in self.blocks}
+    def blocks_by_index(self) -> dict[int, Block]:
+        return {block.index: block for block in self.blocks}
 
     @cached_property
     def sequences(self) -> dict[Table, list[list[Block]]]:
@@ -176,15 +179,6 @@ class DevicePlan(Struct, frozen=True, dict=True):
         return {identity: place for identity, place in found.items() if place is not None}
 
     @cached_property
-    def grouped(self) -> dict[tuple[Table, float], dict[str, list[Point]]]:
-        """Points with a group, by table and period, and group."""
-        found: dict[tuple[Table, float], dict[str, list[Point]]] = {}
-        for point in self.device.points:
-            if point.group:
-                found.setdefault((point.table, point.period_s), {}).setdefault(point.group, []).append(point)
-        return found
-
-    @cached_property
     def unread(self) -> tuple[Place, ...]:
         """Points that no block reads."""
         return tuple(place for place in self.places if place.block is None)
@@ -197,12 +191,12 @@ class DevicePlan(Struct, frozen=True, dict=True):
 
     def look_up(self) -> None:
         """Make now what is asked for later, where time matters more."""
-        _ = self.blocks_by_id, self.shortest_s, self.longest_cost_s, self.exponents, self.limited
+        _ = self.blocks_by_index, self.shortest_s, self.longest_cost_s, self.exponents, self.limited
 
 
 class PlanDiff(Struct, frozen=True):
-    """Blocks of the `old` plan of a device that the `new` one has not, by which object they are, and those that only
-    the new one has, in their order."""
+    """Blocks of the `old` plan of a device that the `new` one has not, by their index, and those that only the new one
+    has, in their order."""
 
     old: DevicePlan | None
     new: DevicePlan
@@ -211,9 +205,9 @@ class PlanDiff(Struct, frozen=True):
 
 
 def difference(old: DevicePlan | None, new: DevicePlan) -> PlanDiff:
-    had, has = old.blocks_by_id if old is not None else {}, new.blocks_by_id
-    gone = [key for key in had if key not in has]
-    return PlanDiff(old, new, gone, [block for key, block in has.items() if key not in had])
+    had, has = old.blocks_by_index if old is not None else {}, new.blocks_by_index
+    gone = [index for index, block in had.items() if has.get(index) is not block]
+    return PlanDiff(old, new, gone, [block for index, block in has.items() if had.get(index) is not block])
 
 
 class DerivedPlace(NamedTuple):

@@ -64,9 +64,10 @@ class Rules(Struct, frozen=True):
 
 def requests_of(points: Sequence[Point], rules: Rules) -> list[list[Point]]:
     """Points into requests, cheapest in line time; each in the order of its addresses."""
-    ordered = sorted(points, key=_BY_PLACE)
-    if _lie_apart(ordered) and not any(map(_GROUP, ordered)):
-        return partition(ordered, rules)
+    if not any(map(_GROUP, points)):
+        ordered = points if _lie_apart(points) else sorted(points, key=_BY_PLACE)  # most maps are in their order
+        if _lie_apart(ordered):
+            return partition(ordered, rules)
     return [points_of(request) for request in partition(items_of(points, rules), rules)]
 
 

@@ -7,7 +7,7 @@ from operator import attrgetter, is_
 from kanaleto.planning.basis import Basis
 from kanaleto.planning.blocks import Block, Kept, Reason, WhyNot
 from kanaleto.planning.partition import Rules, requests_of
-from kanaleto.site.model import DEMAND, Access, Device, Point
+from kanaleto.site.model import DEMAND, Device, Point
 from kanaleto.values.codec import Codec
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
@@ -27,15 +27,9 @@ class Asking:
         self._next_index = next_index
         self._cost = basis.line.link.cost(basis.line.gap_s)
 
-    def left_out(self, points: Iterable[Point]) -> dict[int, Reason]:
-        """Why points are not polled, by which object they are."""
-        limits, basis = self.device.limits, self.basis
-        if self.device.is_enabled and not (
-            limits.never_read or limits.functions is not None or basis.holes or basis.switched_off
-        ):
-            # the same as below, and quick where there are thousands
-            return {id(point): _ONLY_WRITTEN for point in points if point.access is Access.WRITE}
-        return {id(point): why for point in points if (why := self._why_not(point)) is not None}
+    def left_out(self) -> dict[str, Reason]:
+        """Why points are not polled, by their names."""
+        return {point.name: why for point in self.device.points if (why := self._why_not(point)) is not None}
 
     def _why_not(self, point: Point) -> Reason | None:
         device, basis = self.device, self.basis
@@ -79,14 +73,6 @@ class Asking:
                 index = old.index  # the same words under the same names
         index = self._next_index() if index is None else index
         return Block(index, line, device, request, period_s, tuple(points), cost_s)
-
-    def like(self, block: Block, points: tuple[Point, ...]) -> Block:
-        """The same request for the same points at the same places. It stands on the board where the other stood if it
-        makes the same values of its words."""
-        line, device = self.basis.line, self.basis.device
-        is_same = list(map(_MEANING, points)) == list(map(_MEANING, block.points))
-        index = block.index if is_same else self._next_index()
-        return Block(index, line, device, block.request, block.period_s, points, block.cost_s)
 
 
 def may_read(device: Device, table: Table, start: int, end: int) -> bool:

@@ -6,7 +6,6 @@ which several points stand, what lies between. They hold as long as points and r
 else is changed.
 """
 
-from array import array
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Sequence
 from enum import Enum
@@ -61,8 +60,6 @@ class TableRow(Struct, frozen=True):
 
 Row = RulerRow | GapRow | TableRow
 
-_BITS, _END = 20, (1 << 20) - 1  # of an address, or of one behind the last
-
 
 class _Kind(Enum):
     TITLE = 0
@@ -79,48 +76,32 @@ class _Stretch(NamedTuple):
     address: int
 
 
+_Span = tuple[int, int, int]
+"""Addresses from a first one up to (not with) an end, and the number of whose they are."""
+
+
 class _Stretches:
-    """In the order of their rows. Of twenty thousand points there may be as many: they are kept in arrays, which are
-    less to hold, and nothing for the collector to walk through."""
+    """In the order of their rows."""
 
     def __init__(self) -> None:
-        self.rows, self.addresses = array("l"), array("l")
-        self._kinds = bytearray()
+        self.rows, self.addresses = list[int](), list[int]()
+        self._kinds = list[_Kind]()
 
     def add(self, row: int, kind: _Kind, address: int) -> None:
         self.rows.append(row)
-        self._kinds.append(kind.value)
+        self._kinds.append(kind)
         self.addresses.append(address)
 
     def at(self, number: int) -> _Stretch:
-        return _Stretch(self.rows[number], _Kind(self._kinds[number]), self.addresses[number])
-
-
-class _Spans:
-    """Addresses from `firsts` up to (not with) `ends`, and the number of `whose` they are; in arrays."""
-
-    def __init__(self, spans: Iterable[tuple[int, int, int]]) -> None:
-        self.firsts, self.ends, self.whose = array("l"), array("l"), array("l")
-        for first, end, number in spans:
-            self.firsts.append(first)
-            self.ends.append(end)
-            self.whose.append(number)
-
-    def __iter__(self) -> Iterator[tuple[int, int, int]]:
-        return zip(self.firsts, self.ends, self.whose, strict=True)
-
-    @property
-    def addresses(self) -> int:
-        """How many, each counted as often as it is covered."""
-        return sum(self.ends) - sum(self.firsts)
+        return _Stretch(self.rows[number], self._kinds[number], self.addresses[number])
 
 
 class _Cover:
     """What covers an address: of several that do the one that came first. They are put in by their beginnings, and are
     known by numbers."""
 
-    def __init__(self, spans: _Spans) -> None:
-        self._starts, self._ends, self._whose = array("l"), array("l"), array("l")
+    def __init__(self, spans: Iterable[_Span]) -> None:
+        self._starts, self._ends, self._whose = list[int](), list[int](), list[int]()
         reach = -1
         for start, end, number in spans:
             if end > reach:
@@ -214,38 +195,34 @@ class _TableRows:
 
     def __init__(self, part: DevicePlan, table: Table, numbers: Sequence[int], start: int, has_title: bool) -> None:
         self.table, self.start = table, start
-        blocks = {id(block): number for number, block in enumerate(part.blocks)}
+        blocks = {block.index: number for number, block in enumerate(part.blocks)}
         points = part.device.points
         ordered = sorted(numbers, key=lambda number: _rank(points[number]))
-        covered = _Spans((points[number].address, points[number].end, number) for number in ordered)
-        self._addresses, self._numbers = covered.firsts, covered.whose
+        covered = [(points[number].address, points[number].end, number) for number in ordered]
+        self._addresses, self._numbers = [first for first, _, _ in covered], ordered
         self._cover = _Cover(covered)
-        read = _Spans(
-            (first, end, blocks[id(block)])
+        read = [
+            (first, end, blocks[block.index])
             for first, end, number in covered
             if (block := part.place_at(number).block) is not None
-        )
+        ]
         self._first_block = _Cover(read)
-        whole = _Spans((*part.blocks[number].span, number) for number in dict.fromkeys(read.whose))
+        whole = [(*part.blocks[number].span, number) for number in dict.fromkeys(number for _, _, number in read)]
         self._any_block = _Cover(whole)
         self._stretches = _Stretches()
         self._titles = int(has_title)
         if has_title:
             self._stretches.add(start, _Kind.TITLE, -1)
         several = _several(covered)
-        bounds = [first << _BITS | end for first, end, _ in covered]
-        if several or whole.addresses != read.addresses:  # requests may cover more than points do
-            bounds += [first << _BITS | end for first, end, _ in whole]
-            bounds.sort()
+        bounds = sorted((first, end) for first, end, _ in [*covered, *whole])  # requests may cover more than points
         self.end = self._lay_out(bounds, several, start + has_title)
 
-    def _lay_out(self, bounds: Iterable[int], several: dict[int, int], row: int) -> int:
+    def _lay_out(self, bounds: Iterable[tuple[int, int]], several: dict[int, int], row: int) -> int:
         """Stretches from row `row` on; gives the number of the row behind them. Each bound is an address and the one
         behind the last."""
         numbers = sorted(several)
         first = reach = -1
-        for bound in bounds:
-            start, end = bound >> _BITS, bound & _END
+        for start, end in bounds:
             if start > reach:
                 if reach >= 0:
                     row = self._stretch(first, reach, several, numbers, row)
@@ -336,12 +313,12 @@ class _TableRows:
         return rows
 
 
-def _rank(point: Point) -> int:
+def _rank(point: Point) -> tuple[int, int, bool]:
     """By address, wide ones first, and bits of a word behind the word."""
-    return (point.address << _BITS) - (point.size << 1) + (point.codec.bits is not None)
+    return point.address, -point.size, point.codec.bits is not None
 
 
-def _several(covered: _Spans) -> dict[int, int]:
+def _several(covered: Iterable[_Span]) -> dict[int, int]:
     """Addresses at which other than one point begins, or one inside another; how many rows each has."""
     found: dict[int, int] = {}
     reach = -1

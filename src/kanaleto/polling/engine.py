@@ -10,8 +10,7 @@ from typing import Any, TypeVar
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.board.world import Planned
-from kanaleto.polling.leaving import Leaving
-from kanaleto.polling.process import prepare_process, show_collector
+from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Site
 from kanaleto.supervision.owned import After, Owned
@@ -36,7 +35,6 @@ class Engine:
         self._task: asyncio.Task[None] | None = None
         self._is_up, self._has_ended = threading.Event(), threading.Event()
         self._taking = asyncio.Lock()
-        self._leaving = Leaving()
         self._lock = threading.Lock()
         self._promised: set[concurrent.futures.Future[Any]] = set()
         self._thread = threading.Thread(target=self._work, name="engine", daemon=True)
@@ -107,12 +105,10 @@ class Engine:
         async def work() -> None:
             async with self._taking:
                 for _ in range(_PLANNED_AGAIN):
-                    planned: Planned = await asyncio.to_thread(_planned, self.session.planning(site))
+                    planned: Planned = await asyncio.to_thread(self.session.planning(site))
                     if self.session.world.is_current(planned):
                         break
-                old = self.session.plan
                 self.session.take_over(site, planned, what)
-                self._leaving.let_go(old, self.session.plan)
 
         return self.run(work())
 
@@ -159,11 +155,3 @@ class Engine:
                 await asyncio.sleep(PUBLISH_S)
         finally:
             owned.let_go()
-
-
-def _planned(make: Callable[[], Planned]) -> Planned:
-    """On a thread beside the loop. The collector looks twice, for half as long: at what was read, and at the plan."""
-    show_collector()
-    planned = make()
-    show_collector()
-    return planned

@@ -87,7 +87,7 @@ class LinePoller:
                     self.outages.forget(device.name)
                 state = self.states[device.name] = DeviceState(device)
             state.device = device
-            part = by_device.get(device.name) or DevicePlan(self.line, device, basis_of(self.line, device), (), {})
+            part = by_device.get(device.name) or DevicePlan(device, basis_of(self.line, device), (), {})
             state.probe_cost_s = (
                 device.timeout_s
                 + part.longest_cost_s

@@ -41,25 +41,25 @@ class DeviceState(Struct, eq=False):
     is_on_credit: bool = False
     reason: str = ""
     trouble: OutcomeKind | None = None  # which kind of outcome `reason` tells of
-    jobs_by_block: dict[int, "Job"] = field(default_factory=dict)
-    """By the identity of their blocks."""
+    jobs_by_index: dict[int, "Job"] = field(default_factory=dict)
+    """By where their blocks stand on the board."""
     part: DevicePlan | None = None  # whose blocks they are
     shortest_s: float = 0.0  # the shortest period of those that have one
     overruns: int = 0
-    parked: dict[int, "Job"] = field(default_factory=dict)
-    """Jobs that were due while the `enabled_by` point was off, by their identity; they wait for it."""
+    parked: dict["Job", None] = field(default_factory=dict)
+    """Jobs that were due while the `enabled_by` point was off, in that order; they wait for it."""
     is_refused: bool = False
     """Whether a block of it may be refused now."""
     enabling: tuple[Block, int] | None = None  # where its `enabled_by` point is read
 
     @property
     def jobs(self) -> Collection["Job"]:
-        return self.jobs_by_block.values()
+        return self.jobs_by_index.values()
 
     @property
     def is_polled(self) -> bool:
         """Whether anything of it is asked by itself now."""
-        return self.shortest_s >= 0 and len(self.jobs_by_block) > len(self.parked)
+        return self.shortest_s >= 0 and len(self.jobs_by_index) > len(self.parked)
 
     @property
     def is_silent(self) -> bool:
@@ -109,7 +109,7 @@ class Schedule:
         if differs is None or differs.old is not state.part or differs.new is not part:
             differs = difference(state.part, part)
         if differs.gone or differs.fresh:
-            left = [state.jobs_by_block.pop(key) for key in differs.gone]
+            left = [state.jobs_by_index.pop(index) for index in differs.gone]
             self._set_others(state, differs.fresh, left, now)
         state.part, state.shortest_s = part, part.shortest_s
         state.enabling = _where(state)
@@ -130,21 +130,21 @@ class Schedule:
             if job.block.period_s != block.period_s:
                 new.append((job, min(job.due_s, now + block.period_s)))
             job.block = block
-            state.jobs_by_block[id(block)] = job
+            state.jobs_by_index[block.index] = job
         before = {job.block.key: job for job in at_index.values()}
         for block in others:
             old = before.get(block.key) if before else None
             if old is not None and old.block.source == block.source and old.block.decodes_like(block):
                 is_same_pace = old.block.period_s == block.period_s
                 old.block = block
-                state.jobs_by_block[id(block)] = old
+                state.jobs_by_index[block.index] = old
                 del before[block.key]
                 if is_same_pace:
                     continue
                 new.append((old, min(old.due_s, now + block.period_s)))
             else:
                 job = Job(block, state, overruns=old.overruns if old is not None else 0)
-                state.jobs_by_block[id(block)] = job
+                state.jobs_by_index[block.index] = job
                 new.append((job, min(old.due_s, now + block.period_s) if old is not None else now))
         for job in before.values():
             job.is_dead = True
@@ -157,8 +157,8 @@ class Schedule:
 
     def _drop_dead(self, moved: Iterable[Job] = ()) -> None:
         """Dead jobs leave the queues, and those that get another pace; the heap drops its own as they come up."""
-        gone = {id(job) for job in moved}
-        self._unpaced = deque(job for job in self._unpaced if not job.is_dead and id(job) not in gone)
+        gone = set(moved)
+        self._unpaced = deque(job for job in self._unpaced if not job.is_dead and job not in gone)
         self._once = deque(job for job in self._once if not job.is_dead)
 
     def forget(self, name: str) -> None:
@@ -181,8 +181,8 @@ class Schedule:
 
     def ask_once(self, jobs: Iterable[Job]) -> None:
         """Ask these before anything else, held or not, silent or not."""
-        waiting = {id(job) for job in self._once}
-        self._once += [job for job in jobs if id(job) not in waiting]
+        waiting = set(self._once)
+        self._once += [job for job in jobs if job not in waiting]
 
     def take_once(self) -> Job | None:
         while self._once:
@@ -210,7 +210,7 @@ class Schedule:
                 self.push(job, state.next_try_s)
                 continue
             if state.device.enabled_by and not self._is_wanted(job):
-                state.parked[id(job)] = job
+                state.parked[job] = None
                 continue
             if state.silent_since_s is not None and (wait_s := self._wait_for_credit(state, now)) > 0:
                 state.next_try_s = now + wait_s
@@ -221,7 +221,7 @@ class Schedule:
             job = self._unpaced.popleft()
             state = job.state
             if state.device.enabled_by and not self._is_wanted(job):
-                state.parked[id(job)] = job
+                state.parked[job] = None
                 continue
             self._unpaced.append(job)
             if job.is_running or state.next_try_s > now:
@@ -240,7 +240,7 @@ class Schedule:
 
     def _unpark(self, state: DeviceState, now: float) -> None:
         """What waits is due, or waits on."""
-        parked = [job for job in state.parked.values() if not job.is_dead]
+        parked = [job for job in state.parked if not job.is_dead]
         if parked and self._is_wanted(parked[0]):
             state.parked.clear()
             for job in parked:

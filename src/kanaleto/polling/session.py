@@ -47,7 +47,7 @@ class Session:
         self.clock = clock or Clock()
         self.events = EventLog(self.clock.now)
         self.limits = LimitWatch(self.events)
-        self._sinks_owned: dict[int, Owned] = {}
+        self._sinks_owned: dict[Sink, Owned] = {}
         self._have_sinks([self.limits])
         self.count = 0
         self._number = 0  # of rows: exchanges, and what came without having been asked for
@@ -240,14 +240,14 @@ class Session:
         self._have_sinks([other for other in self.sinks if other is not sink])
 
     def _owned(self, sink: Sink) -> Owned:
-        return self._sinks_owned[id(sink)]
+        return self._sinks_owned[sink]
 
     def _have_sinks(self, sinks: list[Sink]) -> None:
         """Who hears nothing of what happens thousands of times a second is not called for it."""
-        before, owned = self._sinks_owned, {}
+        before, owned = self._sinks_owned, dict[Sink, Owned]()
         for sink in sinks:
-            known = before.pop(id(sink)) if id(sink) in before else Owned(f"sink {type(sink).__name__}")
-            owned[id(sink)] = known
+            known = before.pop(sink) if sink in before else Owned(f"sink {type(sink).__name__}")
+            owned[sink] = known
         for gone in before.values():
             gone.let_go()
         self._sinks_owned = owned

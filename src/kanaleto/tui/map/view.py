@@ -81,8 +81,8 @@ class MapView(InAndOut, Horizontal):
 
     @property
     def line(self) -> Line | None:
-        part = self.snapshot.plan.part_of(self._device_name)
-        return part.line if part is not None else None
+        lines = self.snapshot.site.lines
+        return next((line for line in lines for own in line.devices if own.name == self._device_name), None)
 
     @property
     def place(self) -> Place | None:

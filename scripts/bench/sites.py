@@ -12,9 +12,9 @@ def map_text(count: int, first: int = 0) -> str:
     return "name,table,address,type,factor,unit\n" + rows
 
 
-def large_site(folder: Path, count: int, port: int, a_device: int = 1000) -> Path:
+def large_site(folder: Path, count: int, port: int, a_device: int = 1000, period_s: int = 1) -> Path:
     """So many points, so many a device, on one TCP line."""
-    text = f'[site]\nname = "Large"\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:{port}"\n'
+    text = f'[site]\nname = "Large"\nperiod_s = {period_s}\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:{port}"\n'
     for number in range(count // a_device):
         (folder / f"map{number}.csv").write_text(map_text(a_device))
         text += f'[[line.device]]\nname = "D{number}"\nunit_id = {number + 1}\nmap = "map{number}.csv"\n'

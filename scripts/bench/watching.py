@@ -24,8 +24,3 @@ class Watch:
     @property
     def longest_s(self) -> float:
         return max(self.waits, default=0.0)
-
-    @property
-    def at_95_s(self) -> float:
-        """What 95 of 100 waits are shorter than."""
-        return sorted(self.waits)[len(self.waits) * 95 // 100] if self.waits else 0.0

@@ -14,8 +14,8 @@ from pathlib import Path
 from kanaleto.files.loading import load_whole
 from kanaleto.polling.engine import Engine
 from kanaleto.tui.app import KanaletoApp
+from kanaleto.tui.parts.trend.chart import TrendChart
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.trend.chart import TrendChart
 from tests.servers import Server, take
 from tests.test_bench import free_port
 from tests.test_disturbed import painted

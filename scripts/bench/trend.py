@@ -15,7 +15,7 @@ from kanaleto.history.query import History
 from kanaleto.history.standing import CHANGED, GOOD
 from kanaleto.history.store import Store, url_of
 from kanaleto.history.storedcurve import stored_curve
-from kanaleto.tui.trend.raster import curve_dots, drawn
+from kanaleto.tui.parts.trend.raster import curve_dots, drawn
 from scripts.bench.figure import Figure
 
 _DAY_S, _POINTS, _COLUMNS, _ROWS = 86_400, 8, 290, 34

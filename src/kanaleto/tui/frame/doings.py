@@ -240,13 +240,13 @@ class Doings(Terminal):
         from kanaleto.tui.live.view import LiveView  # which is loaded by now
 
         self.action_view(LIVE)
-        await self.query_one(LiveView).action_past()
+        await self.query_one(LiveView).action_part("past")
 
     async def action_moved(self) -> None:
         from kanaleto.tui.live.view import LiveView  # which is loaded by now
 
         self.action_view(LIVE)
-        await self.query_one(LiveView).action_moved()
+        await self.query_one(LiveView).action_part("moved")
 
     def action_new_site(self) -> None:
         self.opened.new_site()

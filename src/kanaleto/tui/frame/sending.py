@@ -93,7 +93,7 @@ class Sending:
         app.action_view(request.digit)
         wire.stand_at(moment)
         if request.digit == LIVE:
-            await live.action_trend()
+            await live.action_part("trend")
         app.tell(f"all views are at {clock_text(moment)[:8]}; g goes live again")
         app.tick()
 

@@ -6,12 +6,12 @@ from kanaleto.demo.start import is_demo
 from kanaleto.paper.making import comparison_sheet, trend_sheet, values_sheet
 from kanaleto.paper.sheets import Sheet
 from kanaleto.planning.plan import Identity
-from kanaleto.tui.live.across import AcrossPart
-from kanaleto.tui.live.compare import ComparePart
 from kanaleto.tui.live.parts import Parts
+from kanaleto.tui.parts.across.pane import AcrossPart
+from kanaleto.tui.parts.compare.pane import ComparePart
+from kanaleto.tui.parts.trend.state import AxisScale
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.shared.paper import ask_paper
-from kanaleto.tui.trend.state import AxisScale
 
 _SCALES = {AxisScale.ONE: "one", AxisScale.SEVERAL: "several", AxisScale.PER_CENT: "percent"}
 

@@ -1,21 +1,26 @@
 """The parts of Live that are made when they are first wanted, and what is pinned: the view itself knows none of them.
 What they need costs a start too much."""
 
-from typing import TYPE_CHECKING, Any, Protocol, cast
+from typing import TYPE_CHECKING, Any, Protocol
 
 from textual.geometry import Size
 from textual.widget import Widget
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Identity, Place
+from kanaleto.tui.parts import PARTS
+from kanaleto.tui.parts.part import Doors, Part, PartKind
 from kanaleto.tui.shared.context import Context
-from kanaleto.tui.shared.partof import Part
 
 if TYPE_CHECKING:
     from kanaleto.tui.live.strip import Strip
-    from kanaleto.tui.trend.data import TrendData
+    from kanaleto.tui.parts.trend.data import TrendData
 
 _STRIP_FROM = 24
+
+
+def kind_of(name: str) -> PartKind:
+    return next(kind for kind in PARTS if kind.name == name)
 
 
 class Host(Protocol):
@@ -44,10 +49,6 @@ class Host(Protocol):
     def go_to(self, identity: Identity) -> None: ...
 
 
-class _Begins(Protocol):
-    def begin(self, device: str, marked: list[Identity]) -> None: ...
-
-
 class Parts:
     """`current` stands in the list's place."""
 
@@ -62,7 +63,7 @@ class Parts:
     def data(self) -> "TrendData":
         """What is pinned; made when it is first wanted."""
         if self._data is None:
-            from kanaleto.tui.trend.data import TrendData
+            from kanaleto.tui.parts.trend.data import TrendData
 
             self._data = TrendData(self._view.context)
         return self._data
@@ -70,7 +71,7 @@ class Parts:
     @property
     def name(self) -> str:
         """Of what stands in the list's place; empty where nothing does."""
-        return self.current.name if self.current is not None else ""
+        return self.current.kind.name if self.current is not None else ""
 
     def show(self, snapshot: Snapshot) -> bool:
         """Whether a part was shown in the list's place."""
@@ -101,12 +102,10 @@ class Parts:
         """Let a part take the list's place."""
         view, part = self._view, self._parts.get(name)
         if part is None:
-            from kanaleto.tui.live.opening import Doors, made
-
             doors = Doors(
-                self.leave, view.go_to, lambda one: self.pin([one]), self.unpin, lambda: view.device_here
+                self.data, self.leave, view.go_to, lambda one: self.pin([one]), self.unpin, lambda: view.device_here
             )  # fmt: skip
-            part = self._parts[name] = made(name, self.data, doors)
+            part = self._parts[name] = kind_of(name).make(doors)
             await view.mount(part)  # keys that are typed ahead wait for it
         for other in self._parts.values():
             other.display = other is part
@@ -118,7 +117,7 @@ class Parts:
 
     async def begin(self, name: str, device: str, marked: list[Identity]) -> None:
         """The same, with what the cursor was on and what is marked."""
-        cast(_Begins, await self.open(name)).begin(device, marked)
+        (await self.open(name)).begin(device, marked)
         self._view.context.redraw()
 
     def perform(self, name: str, action: str) -> object:

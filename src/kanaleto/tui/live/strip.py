@@ -5,13 +5,13 @@ from textual.containers import Vertical
 from textual.strip import Strip as Line
 
 from kanaleto.board.snapshot import Snapshot
+from kanaleto.tui.parts.trend.chart import TrendChart
+from kanaleto.tui.parts.trend.data import TrendData
+from kanaleto.tui.parts.trend.picture import DrawnCurve
+from kanaleto.tui.parts.trend.state import AxisScale, TrendState
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.figures import text_of
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.trend.chart import TrendChart
-from kanaleto.tui.trend.data import TrendData
-from kanaleto.tui.trend.picture import DrawnCurve
-from kanaleto.tui.trend.state import AxisScale, TrendState
 
 SPAN_S = 300.0
 

@@ -8,23 +8,45 @@ from threading import Thread
 
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
+from textual.strip import Strip
 from textual.widgets import Input
 
 from kanaleto.analysis.arranging import Only, SortOrder
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Identity, Place
-from kanaleto.tui.live.actions import ACTIONS, PART_KEYS, part_actions
+from kanaleto.tui.live.actions import ACTIONS, part_actions
 from kanaleto.tui.live.detail import PointDetail
 from kanaleto.tui.live.listing import Listing, longest_name
-from kanaleto.tui.live.openers import Openers
-from kanaleto.tui.live.parts import Parts
+from kanaleto.tui.live.parts import Parts, kind_of
 from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, LiveRows, PointRow
-from kanaleto.tui.live.told import Told
+from kanaleto.tui.parts import PARTS
 from kanaleto.tui.shared.actions import Key
+from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
+from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.requests import ShowExchange
+from kanaleto.tui.shared.view import View
+from kanaleto.tui.write.points import ask_writable, write_points
 
 _ARRANGE_EVERY_S, _SPREAD_EVERY_S = 2.0, 5.0
+
+
+class Told(Drawn):
+    """Above the list: in which order it is, what of it is shown, how many are marked. Nothing where all is usual."""
+
+    DEFAULT_CSS = "Told { height: 1; display: none; }"
+    _text = ""
+
+    def take(self, arranged: str, marked: int) -> None:
+        parts = [arranged] if arranged else []
+        parts += [f"{marked} marked: p pins them, c compares them, a lays them across"] if marked else []
+        self._text = " · ".join(parts)
+        self.display = bool(self._text)
+        self.refresh()
+
+    def draw_line(self, y: int) -> Strip:
+        cells = Cells(self.palette, "panel").put(f" {self._text}", "ochre", self.size.width - 24)
+        return cells.put("  escape: as always", "muted").strip(self.size.width)
 
 
 def _in_list(action: "Callable[[LiveView], None]") -> "Callable[[LiveView], None]":
@@ -38,10 +60,10 @@ def _in_list(action: "Callable[[LiveView], None]") -> "Callable[[LiveView], None
     return do
 
 
-class LiveView(Openers, Vertical):
+class LiveView(View, Vertical):
     digit, title, about = "3", "Live", "go to all points by device"
     actions = (*ACTIONS, *part_actions())
-    more_keys = PART_KEYS
+    more_keys = tuple(kind.page for kind in PARTS)
 
     def compose(self) -> ComposeResult:
         with Vertical(id="live-list"):
@@ -357,13 +379,32 @@ class LiveView(Openers, Vertical):
         """A part has been left."""
         self._fill()
 
-    async def action_trend(self) -> None:
-        await self.parts.open_trend(self._current)
+    async def action_part(self, name: str) -> None:
+        """Let a part take the list's place, with what the cursor is on and what is marked."""
+        if name == "trend":
+            await self.parts.open_trend(self._current)
+        elif kind_of(name).needs_device and not self.device_here:
+            self.context.tell("put the cursor on a device, or a point of one")
+        else:
+            await self.parts.begin(name, self.device_here, self._in_order(self._list.marked))
+
+    async def action_write(self) -> None:
+        if self.parts.current is not None:
+            came = self.parts.perform(self.parts.name, "write")
+            if isawaitable(came):
+                await came
+        elif isinstance(self._list.current, DeviceRow) and not self._list.marked:
+            await self.action_part("pad")
+        else:
+            write_points(self.context, self._in_order(self._list.marked), self._current)
+
+    def action_writable(self) -> None:
+        ask_writable(self.context, self._in_order(self._list.marked), self._current)
 
     async def action_in_part(self, name: str, action: str) -> None:
         """Do what a part can do, in the part."""
         if self.parts.name != name:
-            await getattr(self, f"action_{name}")()
+            await self.action_part(name)
         came = self.parts.perform(name, action)
         if isawaitable(came):
             await came

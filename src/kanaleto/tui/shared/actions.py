@@ -6,7 +6,8 @@ from msgspec import Struct
 class Action(Struct, frozen=True):
     """`do` is the action's method without `action_`, maybe with arguments; `verb` what the key row and the palette say,
     `told` what the page of keys says (the verb where it is empty). `shown` is how the keys are written there; several
-    actions with one `shown` and `told` are one row. `is_found` tells whether the palette has it."""
+    actions with one `shown` and `told` are one row. `is_found` tells whether the palette has it; `called` is its name
+    where that is not its method's."""
 
     keys: str
     do: str
@@ -14,6 +15,7 @@ class Action(Struct, frozen=True):
     told: str = ""
     shown: str = ""
     is_found: bool = True
+    called: str = ""
 
     @property
     def key(self) -> str:
@@ -22,7 +24,7 @@ class Action(Struct, frozen=True):
 
     @property
     def name(self) -> str:
-        return self.do.partition("(")[0]
+        return self.called or self.do.partition("(")[0]
 
 
 Key = tuple[str, str]

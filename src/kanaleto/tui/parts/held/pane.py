@@ -29,11 +29,11 @@ from kanaleto.control.snapshots import (
 )
 from kanaleto.files.beside import folder_beside
 from kanaleto.site.faults import FaultyFile
-from kanaleto.tui.live.actions import HELD
+from kanaleto.tui.parts.held import KIND
+from kanaleto.tui.parts.part import Doors, Part
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.write.question import Choice, WriteQuestion
 
@@ -94,12 +94,11 @@ def _words(held: Held | None) -> str:
 class HeldPart(Part):
     """`files` are the snapshots of the device, the newest first; `then` what the chosen one has."""
 
-    name = "held"
-    actions = HELD
+    kind = KIND
+    actions = KIND.actions
 
-    def __init__(self, leave: Callable[[], None], go_to: Callable[[tuple[str, str]], None]) -> None:
-        super().__init__(leave)
-        self._go_to = go_to
+    def __init__(self, doors: Doors) -> None:
+        super().__init__(doors)
         self.device = ""
         self._files: list[Path] = []
         self._chosen = 0
@@ -285,7 +284,7 @@ class HeldPart(Part):
     def action_go(self) -> None:
         row = self._list.current
         if row is not None and row.held.point:
-            self._go_to((self.device, row.held.point))
+            self.doors.go_to((self.device, row.held.point))
 
     def action_restore(self) -> None:
         """Write back what differs, in the snapshot's order."""

@@ -3,9 +3,9 @@
 import numpy as np
 
 from kanaleto.history.curves import BAD, STALE
+from kanaleto.tui.parts.trend.picture import DrawnCurve
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.figures import is_bit, text_of
-from kanaleto.tui.trend.picture import DrawnCurve
 
 
 def put_lane(cells: Cells, curve: DrawnCurve, width: int) -> Cells:

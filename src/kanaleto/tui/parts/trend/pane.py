@@ -1,23 +1,20 @@
 """The trend in full: the chart, what it says beside it, what is past a limit and what is recorded below."""
 
-from collections.abc import Callable
-
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
 from textual.strip import Strip
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Identity
-from kanaleto.tui.live.actions import TREND
+from kanaleto.tui.parts.part import Doors, Part
+from kanaleto.tui.parts.trend import KIND
+from kanaleto.tui.parts.trend.chart import TrendChart
+from kanaleto.tui.parts.trend.side import TrendSide
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.shared.past import put_crossing
 from kanaleto.tui.shared.requests import ShowMoment
-from kanaleto.tui.trend.chart import TrendChart
-from kanaleto.tui.trend.data import TrendData
-from kanaleto.tui.trend.side import TrendSide
 
 _MOST_PAST = 3
 _SIDE_FROM = 110
@@ -53,12 +50,12 @@ class TrendBelow(Drawn):
 
 
 class TrendPane(Part):
-    name = "trend"
-    actions = TREND
+    kind = KIND
+    actions = KIND.actions
 
-    def __init__(self, data: TrendData, leave: Callable[[], None], unpin: Callable[[Identity], None]) -> None:
-        super().__init__(leave)
-        self._data, self._unpin = data, unpin
+    def __init__(self, doors: Doors) -> None:
+        super().__init__(doors)
+        self._data = doors.data
         chart = self._chart = TrendChart(self._data.state, self._data.curves)
         chart.moved = self._moved
         self._side, self._below = TrendSide(chart), TrendBelow()
@@ -150,7 +147,7 @@ class TrendPane(Part):
     def action_unpin(self) -> None:
         identity = self.chosen
         if identity is not None:
-            self._unpin(identity)
+            self.doors.unpin(identity)
             self.context.redraw()
 
     async def action_exchanges(self) -> None:

@@ -6,7 +6,7 @@ from kanaleto.control.order import State
 from kanaleto.control.routine import StepKind
 from kanaleto.control.running import RunState, StepOutcome
 from kanaleto.planning.plan import Place
-from kanaleto.tui.live.padkinds import AliveRow, Bit, Head, Note, PadPair, PadRow, RoutineRow, Setting
+from kanaleto.tui.parts.pad.kinds import AliveRow, Bit, Head, Note, PadPair, PadRow, RoutineRow, Setting
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.readings import brief_text, put_scale, short_number, spark_of, value_tone, words_text
 from kanaleto.tui.shared.words import clock_text

@@ -1,7 +1,7 @@
 """The pad of a device: its command words as switches beside its status words as lamps, set points beside what they do,
 what is kept alive, routines, and the last writes."""
 
-from collections.abc import Callable, Hashable, Sequence
+from collections.abc import Hashable, Sequence
 
 from textual.app import ComposeResult
 
@@ -12,12 +12,12 @@ from kanaleto.control.running import RunState, StepOutcome
 from kanaleto.control.wanted import is_word_of_bits, why_not_writable
 from kanaleto.planning.plan import Place
 from kanaleto.site.model import PointRole
-from kanaleto.tui.live.actions import PAD
-from kanaleto.tui.live.padkinds import AliveRow, Bit, Head, Note, PadPair, PadRow, PadWritten, RoutineRow, Setting
-from kanaleto.tui.live.padrows import draw_row
+from kanaleto.tui.parts.pad import KIND
+from kanaleto.tui.parts.pad.kinds import AliveRow, Bit, Head, Note, PadPair, PadRow, PadWritten, RoutineRow, Setting
+from kanaleto.tui.parts.pad.rows import draw_row
+from kanaleto.tui.parts.part import Doors, Part
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
-from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import clock_text, wrapped
 from kanaleto.tui.write.question import Choice, WriteQuestion
@@ -47,11 +47,11 @@ class PadRows(Rows[PadRow]):
 
 
 class PadPart(Part):
-    name = "pad"
-    actions = PAD
+    kind = KIND
+    actions = KIND.actions
 
-    def __init__(self, leave: Callable[[], None]) -> None:
-        super().__init__(leave)
+    def __init__(self, doors: Doors) -> None:
+        super().__init__(doors)
         self.device = ""
         self._list = PadRows()
         self._list.empty_text = "this device is no more"

@@ -1,7 +1,7 @@
 """Across: all devices of one map as rows, points as columns, what differs from most of them marked; one line a device,
 the worst state first."""
 
-from collections.abc import Callable, Hashable, Sequence
+from collections.abc import Hashable, Sequence
 
 from msgspec import Struct
 from rich.cells import cell_len
@@ -13,12 +13,12 @@ from kanaleto.analysis.comparing import badness, columns_of, devices_like, odd_o
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Identity, Place
 from kanaleto.site.model import Device
-from kanaleto.tui.live.actions import ACROSS
+from kanaleto.tui.parts.across import KIND
+from kanaleto.tui.parts.part import Doors, Part
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import SHAPES, TONES
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.shared.readings import brief_text, value_tone
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import device_phrase, device_state
@@ -105,12 +105,11 @@ class AcrossRows(Rows[AcrossRow]):
 
 
 class AcrossPart(Part):
-    name = "across"
-    actions = ACROSS
+    kind = KIND
+    actions = KIND.actions
 
-    def __init__(self, leave: Callable[[], None], go_to: Callable[[Identity], None]) -> None:
-        super().__init__(leave)
-        self._go_to = go_to
+    def __init__(self, doors: Doors) -> None:
+        super().__init__(doors)
         self._device = ""
         self._marked: list[Identity] = []
         self._worst_first = True
@@ -190,4 +189,4 @@ class AcrossPart(Part):
     def action_go(self) -> None:
         row = self._list.current
         if row is not None and row.device.points:
-            self._go_to((row.device.name, row.device.points[0].name))
+            self.doors.go_to((row.device.name, row.device.points[0].name))

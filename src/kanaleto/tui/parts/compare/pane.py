@@ -1,6 +1,6 @@
 """Side by side: two devices of one map, points that are marked, or what is expected beside what is seen."""
 
-from collections.abc import Callable, Hashable, Sequence
+from collections.abc import Hashable, Sequence
 
 from textual.app import ComposeResult
 from textual.strip import Strip
@@ -9,11 +9,11 @@ from kanaleto.analysis.comparing import Pair, devices_like, difference, pairs_of
 from kanaleto.board.board import Quality
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Identity
-from kanaleto.tui.live.actions import COMPARE
+from kanaleto.tui.parts.compare import KIND
+from kanaleto.tui.parts.part import Doors, Part
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.shared.readings import brief_text, value_tone
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.values.codec import CannotEncode, NoValue
@@ -153,12 +153,11 @@ def _raw_step(place: AnyPlace) -> float:
 
 
 class ComparePart(Part):
-    name = "compare"
-    actions = COMPARE
+    kind = KIND
+    actions = KIND.actions
 
-    def __init__(self, leave: Callable[[], None], go_to: Callable[[Identity], None]) -> None:
-        super().__init__(leave)
-        self._go_to = go_to
+    def __init__(self, doors: Doors) -> None:
+        super().__init__(doors)
         self._with = With.DEVICE
         self._left = self._right = ""
         self._points: list[Identity] = []
@@ -270,7 +269,7 @@ class ComparePart(Part):
         row = self._list.current
         place = (row.left or row.right) if row is not None else None
         if place is not None:
-            self._go_to(place.identity)
+            self.doors.go_to(place.identity)
 
     def action_expect(self) -> None:
         row = self._list.current

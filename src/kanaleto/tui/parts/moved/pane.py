@@ -1,7 +1,7 @@
 """What moved: from a key press on, points ranked by how much they changed against their own noise before; and registers
 that no point names yet."""
 
-from collections.abc import Callable, Hashable
+from collections.abc import Hashable
 from threading import Thread
 
 from msgspec import Struct
@@ -15,12 +15,12 @@ from kanaleto.planning.plan import Identity
 from kanaleto.polling.bare import MOST_WORDS, Bare
 from kanaleto.site.counting import from_wire, to_wire
 from kanaleto.site.model import Device, Point
-from kanaleto.tui.live.actions import MOVED
+from kanaleto.tui.parts.moved import KIND
+from kanaleto.tui.parts.part import Doors, Part
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.figures import text_of
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import clock_text
 from kanaleto.wire.codes import Table
@@ -94,15 +94,11 @@ class MovedRows(Rows[MovedRow]):
 
 
 class MovedPart(Part):
-    name = "moved"
-    actions = MOVED
+    kind = KIND
+    actions = KIND.actions
 
-    def __init__(
-        self, leave: Callable[[], None], go_to: Callable[[Identity], None], pin: Callable[[Identity], None],
-        device_here: Callable[[], str],
-    ) -> None:  # fmt: skip
-        super().__init__(leave)
-        self._go_to, self._pin, self._device_here = go_to, pin, device_here
+    def __init__(self, doors: Doors) -> None:
+        super().__init__(doors)
         self._moved: WhatMoved | None = None
         self._bare: Bare | None = None
         self._since_s = self._ranked_s = 0.0
@@ -215,17 +211,17 @@ class MovedPart(Part):
     def action_go(self) -> None:
         identity = self._identity()
         if identity is not None:
-            self._go_to(identity)
+            self.doors.go_to(identity)
 
     def action_pin(self) -> None:
         identity = self._identity()
         if identity is not None:
-            self._pin(identity)
+            self.doors.pin(identity)
 
     def action_bare(self) -> None:
         row = self._list.current
         name = row.device if isinstance(row, WordMoved) else row.moved.identity[0] if row is not None else ""
-        name = name or self._device_here()
+        name = name or self.doors.device_here()
         found = self.snapshot.plan.part_of(name)
         if found is None:
             self.context.tell("put the cursor on a point of the device first")

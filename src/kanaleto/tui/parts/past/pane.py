@@ -1,6 +1,6 @@
 """What is past a limit now, since when, and who has seen it."""
 
-from collections.abc import Callable, Hashable
+from collections.abc import Hashable
 
 from textual.app import ComposeResult
 from textual.strip import Strip
@@ -8,12 +8,11 @@ from textual.strip import Strip
 from kanaleto.board.crossing import Crossing, Level
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.presence import user_name
-from kanaleto.planning.plan import Identity
-from kanaleto.tui.live.actions import PAST
+from kanaleto.tui.parts.part import Doors, Part
+from kanaleto.tui.parts.past import KIND
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.partof import Part
 from kanaleto.tui.shared.past import put_crossing
 from kanaleto.tui.shared.requests import ShowMoment
 from kanaleto.tui.shared.rows import Rows
@@ -44,12 +43,11 @@ class PastRows(Rows[Crossing]):
 
 
 class PastPart(Part):
-    name = "past"
-    actions = PAST
+    kind = KIND
+    actions = KIND.actions
 
-    def __init__(self, leave: Callable[[], None], go_to: Callable[[Identity], None]) -> None:
-        super().__init__(leave)
-        self._go_to = go_to
+    def __init__(self, doors: Doors) -> None:
+        super().__init__(doors)
         self._head, self._list = PastHead(), PastRows()
         self._list.empty_text = "nothing is past a limit: limits are columns of the map (warn_high, alarm_on, …)"
 
@@ -79,7 +77,7 @@ class PastPart(Part):
     def action_go(self) -> None:
         crossing = self._list.current
         if crossing is not None:
-            self._go_to(crossing.identity)
+            self.doors.go_to(crossing.identity)
 
     def action_seen(self) -> None:
         crossing = self._list.current

@@ -12,13 +12,13 @@ from kanaleto.board.crossing import Level, rules_of
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.history.axis import clock, span_text, time_marks, time_step, value_marks
 from kanaleto.history.curves import BAD, NEVER, STALE
+from kanaleto.tui.parts.trend.lane import put_lane
+from kanaleto.tui.parts.trend.picture import DrawnCurve, Picture, picture_of
+from kanaleto.tui.parts.trend.raster import NOBODY, Dots, curve_dots, drawn, line_dots, row_of
+from kanaleto.tui.parts.trend.state import AxisScale, Curves, TrendState
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.past import LEVEL_TONES
-from kanaleto.tui.trend.lane import put_lane
-from kanaleto.tui.trend.picture import DrawnCurve, Picture, picture_of
-from kanaleto.tui.trend.raster import NOBODY, Dots, curve_dots, drawn, line_dots, row_of
-from kanaleto.tui.trend.state import AxisScale, Curves, TrendState
 
 _RIGHT = 3
 _LEAST_ROWS = 3

@@ -6,7 +6,7 @@ from kanaleto.board.snapshot import Snapshot
 from kanaleto.history.axis import nice_bounds
 from kanaleto.history.curves import Thinned, thinned
 from kanaleto.planning.plan import AnyPlace, Identity
-from kanaleto.tui.trend.state import LETTERS, TONES, AxisScale, Curves, TrendState
+from kanaleto.tui.parts.trend.state import LETTERS, TONES, AxisScale, Curves, TrendState
 
 
 class DrawnCurve(Struct):

@@ -14,8 +14,8 @@ from kanaleto.history.renames import renamed
 from kanaleto.planning.plan import Identity
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Site
+from kanaleto.tui.parts.trend.state import MOST_PINS, Curves, TrendState
 from kanaleto.tui.shared.context import Context
-from kanaleto.tui.trend.state import MOST_PINS, Curves, TrendState
 
 RECORD = "record.db"
 TAPE_S = 2 * 3600.0

@@ -2,10 +2,10 @@
 
 from kanaleto.history.axis import clock
 from kanaleto.history.curves import BAD, NEVER, STALE, figures
+from kanaleto.tui.parts.trend.chart import TrendChart
+from kanaleto.tui.parts.trend.picture import DrawnCurve
 from kanaleto.tui.shared.figures import figure_rows, text_of
 from kanaleto.tui.shared.pane import Panel, Row
-from kanaleto.tui.trend.chart import TrendChart
-from kanaleto.tui.trend.picture import DrawnCurve
 
 QUALITY_WORDS = {STALE: "old", BAD: "no value", NEVER: "not read"}
 _WIDTH = 34

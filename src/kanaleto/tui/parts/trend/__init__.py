@@ -1,0 +1,33 @@
+"""The trend of the pinned points, of now and of what was recorded."""
+
+from kanaleto.tui.parts.part import Doors, Part, PartKind
+from kanaleto.tui.shared.actions import Action
+
+
+def _make(doors: Doors) -> Part:
+    from kanaleto.tui.parts.trend.pane import TrendPane
+
+    return TrendPane(doors)
+
+
+KIND = PartKind(
+    "trend",
+    "trend",
+    "t",
+    "the trend of the pinned points, of now and of what was recorded",
+    (
+        Action("v", "mark", "mark", "set the mark at the cursor: differences are told to it; again takes it off"),
+        Action("percent_sign", "scale", "scale", "one scale, each its own, or per cent of range", shown="%"),
+        Action("g", "live", "go live", "follow what is read now"),
+        Action("d", "today", "today's definition", "read old words, recorded under another definition, with today's"),
+        Action("p", "unpin", "take off", "take the chosen point off the trend"),
+        Action("enter", "exchanges", "exchanges then", "what was exchanged at the cursor, and how the lines were"),
+    ),
+    _make,
+    keys=(
+        ("← →", "move the cursor; with shift by ten"),
+        ("up down", "choose the curve whose axis and figures are shown"),
+        ("+ -", "zoom"),
+        ("[ ]", "earlier, later; page up and page down by a whole screen"),
+    ),
+)

@@ -25,7 +25,7 @@ from kanaleto.site.links.parse import parse_link
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.model import Line
 from kanaleto.supervision.owned import Failure, follow, leave, report
-from kanaleto.tui.quiet import quiet_terminal
+from kanaleto.tui.start import quiet_terminal
 from tests.rawends import RawMaster
 from tests.simulated import SimulatedLine, device
 from tests.test_bench import free_port

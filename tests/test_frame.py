@@ -16,7 +16,7 @@ from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.frame.keys import Keys
 from kanaleto.tui.shared.actions import Action
 from kanaleto.tui.shared.view import View
-from kanaleto.tui.views import Entry
+from kanaleto.tui.shared.views import Entry
 from tests.test_disturbed import painted
 
 

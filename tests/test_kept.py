@@ -13,7 +13,6 @@ import unittest
 from contextlib import suppress
 from pathlib import Path
 
-from kanaleto.capture.kept import Kept as KeptThings
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import Origin
 from kanaleto.capture.taped import TapeQuestion, ask_elsewhere, taped_curves
@@ -23,6 +22,7 @@ from kanaleto.files.loading import load_site
 from kanaleto.history.journal import journals_of
 from kanaleto.history.journalfile import JournalEvent, events_of
 from kanaleto.history.renames import renamed
+from kanaleto.keeping.kept import Kept as KeptThings
 from kanaleto.site.model import Keeping
 from tests import killed
 from tests.commanded import run

@@ -22,8 +22,7 @@ from kanaleto.polling import leaving
 from kanaleto.polling.leaving import Leaving
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.links.tcp import TcpLink
-from kanaleto.site.model import DeviceLimits, Line, Site
-from kanaleto.site.spans import Spans
+from kanaleto.site.model import DeviceLimits, Line, Site, Spans
 from kanaleto.wire.codes import Table
 from tests.simulated import device
 

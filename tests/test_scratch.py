@@ -19,8 +19,8 @@ from msgspec.structs import replace
 
 from kanaleto.analysis.readings import off_by_one, other_readings, samples_of, verdict, window
 from kanaleto.board.board import Board, Record
+from kanaleto.cli.find import parse_units
 from kanaleto.cli.progress import Progress
-from kanaleto.cli.ranges import parse_units
 from kanaleto.finding.scratch import ScratchQuestion, ScratchReader, ScratchState
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.once import read_once

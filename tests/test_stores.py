@@ -16,7 +16,6 @@ from msgspec.structs import replace
 from sqlalchemy import create_engine, inspect, text
 
 from kanaleto.history import schema
-from kanaleto.history.keeper import Keeper
 from kanaleto.history.query import History
 from kanaleto.history.recorder import Recorder
 from kanaleto.history.recording import Recording
@@ -25,6 +24,7 @@ from kanaleto.history.standing import CHANGED
 from kanaleto.history.store import SampleRow, Store, StoreError
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.history.writer import open_store
+from kanaleto.keeping.keeper import Keeper
 from kanaleto.site.model import Keeping
 from tests.killed import FarEnd, write_site
 from tests.postgres import Server

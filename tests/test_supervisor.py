@@ -12,7 +12,6 @@ from pathlib import Path
 from unittest import mock
 
 from kanaleto.board.snapshot import Snapshot
-from kanaleto.capture.kept import Kept
 from kanaleto.capture.row import Origin
 from kanaleto.control.alive import Wish
 from kanaleto.control.control import Control
@@ -26,6 +25,7 @@ from kanaleto.files.loading import load_whole
 from kanaleto.history.journal import journals_of
 from kanaleto.history.journalfile import events_of
 from kanaleto.history.query import History
+from kanaleto.keeping.kept import Kept
 from kanaleto.polling.engine import Engine
 from kanaleto.supervision.owned import (
     After,

@@ -19,7 +19,7 @@ from textual.pilot import Pilot
 from textual.widgets import Input
 
 from kanaleto.tui.shared.line import InputLine
-from kanaleto.tui.toolkit import Terminal
+from kanaleto.tui.shared.toolkit import Terminal
 
 _SOURCE = Path(__file__).parent.parent / "src" / "kanaleto"
 _IN_ONE_PLACE = {"_check_bindings", "_handle_exception", "on_event", "_file", "_must_signal_resume", "_auto_restart",

@@ -85,7 +85,7 @@ class Writes(LiveCase):
             await case._at(app, pilot, "Level")
             await pilot.press("w")
             await case.shows(app, "read-only")
-            line = app.line_to_write
+            line = app.writing.line
             case.assertTrue(line is not None and not line.is_open)
 
         self._drive(work)

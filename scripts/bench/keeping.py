@@ -13,7 +13,7 @@ from pathlib import Path
 from tests.simulated import SimulatedLine, device, silent
 from tests.virtual import run_virtual
 
-from kanaleto.capture.kept import Kept
+from kanaleto.keeping.kept import Kept
 from kanaleto.capture.packing import pack
 from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.reading import Capture

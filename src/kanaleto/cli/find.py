@@ -1,17 +1,32 @@
 """`kanaleto find`: get an answer at all. Which ports there are, which settings and units answer, which registers; by
 reading alone."""
 
+import re
 from pathlib import Path
 
 import click
 
 from kanaleto.cli import finding, findregisters
 from kanaleto.cli.options import usage
-from kanaleto.cli.ranges import parse_units
 from kanaleto.probing.asking import Never
 from kanaleto.probing.registers import MOST_REQUESTS
 from kanaleto.site.counting import Numbering
 from kanaleto.site.ranges import parse_range
+
+
+def parse_units(text: str) -> list[int]:
+    """Unit IDs of `1-10,41`. Raises ValueError."""
+    units: list[int] = []
+    for part in text.split(","):
+        match = re.fullmatch(r"\s*(\d+)\s*(?:[-–…]\s*(\d+))?\s*", part)
+        if match is None:
+            raise ValueError(f"units {text!r} must read like 1-247 or 1-10,41")
+        low, high = int(match[1]), int(match[2] or match[1])
+        if not 0 <= low <= high <= 255:
+            raise ValueError(f"units {part.strip()!r}: unit IDs are 0…255, the lower first")
+        units += range(low, high + 1)
+    return list(dict.fromkeys(units))
+
 
 _HERE = "."
 _ASKS = {

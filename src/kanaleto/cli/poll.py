@@ -5,12 +5,12 @@ from pathlib import Path
 import click
 
 from kanaleto.capture.jsonlines import NoCapture
-from kanaleto.capture.kept import Kept
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.output import say
 from kanaleto.cli.polling import poll_site, tell_summary
 from kanaleto.files.loading import load_site
 from kanaleto.history.store_error import CannotRecord
+from kanaleto.keeping.kept import Kept
 
 
 @click.command("poll")

@@ -6,12 +6,12 @@ from collections.abc import Callable
 from kanaleto.board.board import Quality, Readings, Record, times_ten_to
 from kanaleto.board.health import Tally
 from kanaleto.board.listener import Exchange, Sink
-from kanaleto.capture.kept import Kept
 from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import outcome_error
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.events.log import EventKind
+from kanaleto.keeping.kept import Kept
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import Block
 from kanaleto.polling.process import prepare_process

@@ -6,7 +6,6 @@ from pathlib import Path
 
 import click
 
-from kanaleto.capture.kept import Kept
 from kanaleto.capture.row import Origin
 from kanaleto.cli.confirm import ask_yes
 from kanaleto.cli.failures import Failed
@@ -21,6 +20,7 @@ from kanaleto.control.routinefile import FOLDER, read_routines
 from kanaleto.control.running import RoutineRun, StepOutcome, StepTold
 from kanaleto.files.beside import folder_beside
 from kanaleto.files.loading import load_site
+from kanaleto.keeping.kept import Kept
 from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.faults import FaultyFile, suggestion

@@ -6,7 +6,6 @@ from pathlib import Path
 import click
 
 from kanaleto.bench.server import SiteServer
-from kanaleto.capture.kept import Kept
 from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.output import say
@@ -14,6 +13,7 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind, EventLog
 from kanaleto.files.loading import load_site
+from kanaleto.keeping.kept import Kept
 from kanaleto.polling.session import LOOK_S
 from kanaleto.serving.network import CannotServe
 from kanaleto.supervision.owned import Failure, follow, leave

@@ -6,7 +6,6 @@ from pathlib import Path
 
 import click
 
-from kanaleto.capture.kept import Kept
 from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
@@ -31,6 +30,7 @@ from kanaleto.control.snapshots import (
 )
 from kanaleto.files.beside import folder_beside
 from kanaleto.files.loading import load_site
+from kanaleto.keeping.kept import Kept
 from kanaleto.polling.session import Session
 from kanaleto.site.counting import Numbering
 from kanaleto.site.faults import suggestion

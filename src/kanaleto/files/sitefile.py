@@ -3,6 +3,7 @@ be right."""
 
 import re
 import tomllib
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -10,7 +11,6 @@ from msgspec import ValidationError, convert
 from msgspec.structs import replace
 
 from kanaleto.files import schema
-from kanaleto.files.keeping import read_keeping
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import KnownRows, read_map
 from kanaleto.files.mapscale import SCALE_NUMBERS, ScaleCells, make_scale, parse_curve
@@ -25,11 +25,13 @@ from kanaleto.site.links.link import FramingKind, Link
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import (
+    KEEPING_EVENTS,
     LIMIT_MANNERS,
     LIMITS,
     Derived,
     Device,
     DeviceLimits,
+    Keeping,
     Limits,
     Line,
     Point,
@@ -41,6 +43,29 @@ from kanaleto.site.ranges import parse_range
 from kanaleto.values.digits import whole
 from kanaleto.values.types import ByteOrder, parse_order
 from kanaleto.wire.codes import Table
+
+
+def read_keeping(
+    table: schema.SiteTable, derived: tuple[Derived, ...], lines: tuple[Line, ...],
+    fault: Callable[[tuple[str, ...], str], object],
+) -> Keeping:  # fmt: skip
+    """Of the table of the site; `fault` is told what is wrong, with the key."""
+    told = table.lay_aside if table.lay_aside is not None else list(Keeping().lay_aside)
+    keeping = Keeping(tuple(told), table.keep_days, table.keep_mb)
+    for condition in keeping.conditions:
+        if "[" not in condition:
+            fault(
+                ("site", "lay_aside"),
+                f"lay_aside {condition!r} is no event ({', '.join(KEEPING_EVENTS)}), "
+                "and no condition over [Device/Point]",
+            )
+            continue
+        asked = (*derived, Derived(f"lay_aside {condition!r}", condition))
+        for at, text in formula_faults(asked, lines):
+            if at == len(derived):
+                fault(("site", "lay_aside"), text)
+    return keeping
+
 
 MapCache = dict[tuple[Path, MapDefaults], tuple[str, tuple[Point, ...], list[Fault], KnownRows]]
 """Maps as they were read last, with their text: one that has not changed is not read again, and of one that has only

@@ -8,40 +8,55 @@ the line as it is polled.
 
 import asyncio
 import concurrent.futures
-from collections.abc import Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
 
 from kanaleto.editing.adding import device_of, line_of, same_place
 from kanaleto.finding.place import FindPlace, parse_place
 from kanaleto.finding.scratch import ScratchQuestion, ScratchReader
-from kanaleto.finding.wholeline import WholeLine, opened
 from kanaleto.lines.channel import Unreachable
+from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.engine import Engine
-from kanaleto.probing.asking import Ask, Never, Sparing, spaced, untouchable
+from kanaleto.probing.asking import Ask, Never, Sparing, first_question, spaced, survey_exchanger, untouchable
 from kanaleto.probing.directory import find_directory
 from kanaleto.probing.draft import DraftRow
 from kanaleto.probing.hosts import HostSurvey, parse_range
 from kanaleto.probing.listening import LineListener
 from kanaleto.probing.own_settings import read_own_settings
 from kanaleto.probing.registers import RegisterSurvey
+from kanaleto.probing.rollcall import RollCall
 from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
 from kanaleto.probing.units import ALL_UNITS, UnitSurvey
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.links.link import FramingKind, Link
 from kanaleto.site.model import Site
 from kanaleto.supervision.owned import fault_sentence, report
+from kanaleto.unknown.everything import Everything
 from kanaleto.wire.pdu import Request
 
 _UNIT_TIMEOUT_S = 0.3
 _WATCH_S = 2.0
 _PUBLISH_S = 0.2
 _REGISTER_TIMEOUT_S = 0.5
+WITHIN_S = 300.0
 
 
 __all__ = ["Desk", "FindPlace", "parse_place", "place_of_line"]
 
 
-class Desk(WholeLine):
+@asynccontextmanager
+async def opened(link: Link) -> AsyncIterator[Exchanger]:
+    """A connection of one's own. Raises Unreachable."""
+    exchanger = survey_exchanger(link)
+    try:
+        await exchanger.open()
+        yield exchanger
+    finally:
+        exchanger.close()
+
+
+class Desk:
     """Places by their title, in the order of their coming. All methods are for the interface's thread."""
 
     def __init__(self, engine: Engine) -> None:
@@ -281,6 +296,59 @@ class Desk(WholeLine):
 
         place.update(doing=doing, note="", shown=shown)
         place.task = self._engine.run(guarded())
+
+    # A line as a whole
+
+    def find_everything(self, place: FindPlace, within_s: float = WITHIN_S) -> None:
+        """Settings, units, registers and types, for so long; where it was begun before it goes on. Raises
+        ValueError."""
+        link = place.link
+        if link is None:
+            raise ValueError(f"{place.title} is a range of hosts: choose one of those that answer")
+
+        async def work() -> None:
+            search = place.search
+            if search is None or search.link.place != link.place:
+                search = Everything(
+                    link, place.state.knows_settings, within_s, self.never(link), timeout_s=place.state.timing.timeout_s
+                )
+            search.within_s = within_s
+            place.take_search(search)
+            try:
+                async with self._engine.session.borrowed(link):
+                    await search.run()
+            finally:
+                await asyncio.shield(self._conclude(place, search))
+
+        self._start(place, "finding everything", "everything", work)
+
+    async def _conclude(self, place: FindPlace, search: Everything) -> None:
+        from kanaleto.unknown.concluding import drafts_of  # numbers in columns: not before somebody wants them
+
+        drafts = tuple(await asyncio.to_thread(drafts_of, search))
+        points = sum(len(draft.rows) for draft in drafts)
+        found = f"{len(drafts) or 'no'} unit{'s' if len(drafts) != 1 else ''}, {points} points; "
+        left = search.not_looked_at()
+        more = f"{search.stopped}; " if search.stopped else ""
+        following = f"more time would go to {search.next_minutes()}" if left else "all that is likely was looked at"
+        place.update(drafts=drafts, note=more + found + following)
+        place.has_news = True
+        if search.knows_settings:
+            place.update(link=search.link, knows_settings=True)
+
+    def call_roll(self, place: FindPlace) -> None:
+        """Ask the units that were found in turn, until stopped. Raises ValueError."""
+        link, units = place.link, sorted(place.state.found_units)
+        if link is None or not units:
+            raise ValueError("no units are known here yet: ask units (g), or find everything (f)")
+
+        async def work() -> None:
+            async with self._engine.session.borrowed(link), opened(link) as exchanger:
+                question = first_question(self.never(link))
+                place.roll = RollCall(exchanger.ask, units, question, place.state.timing.timeout_s or 0.5)
+                await place.roll.run()
+
+        self._start(place, "asking which one it is", "roll", work)
 
 
 def place_of_line(site: Site, place: FindPlace) -> str:

@@ -1,7 +1,8 @@
 """A site and all in it, as values. Settings that reach downwards (line to device, device to point) are resolved
 here."""
 
-from collections.abc import Iterator
+from bisect import bisect_left
+from collections.abc import Iterable, Iterator
 from enum import Enum
 from functools import cached_property
 from pathlib import Path
@@ -11,10 +12,29 @@ from msgspec.structs import force_setattr, replace
 
 from kanaleto.site.counting import Counting, Numbering
 from kanaleto.site.links.link import Link
-from kanaleto.site.spans import Spans
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import ByteOrder, Kind
 from kanaleto.wire.codes import Table
+
+
+class Spans:
+    """Spans from a first address up to (not with) an end."""
+
+    def __init__(self, spans: Iterable[tuple[int, int]]) -> None:
+        self._starts: list[int] = []
+        self._ends: list[int] = []
+        for start, end in sorted(spans):
+            if self._ends and start <= self._ends[-1]:
+                self._ends[-1] = max(self._ends[-1], end)
+            else:
+                self._starts.append(start)
+                self._ends.append(end)
+
+    def touch(self, start: int, end: int) -> bool:
+        """Whether any address from `start` up to (not with) `end` is one of theirs."""
+        at = bisect_left(self._starts, end) - 1  # the last that begins before the end
+        return at >= 0 and self._ends[at] > start
+
 
 DEMAND = -1.0  # a period that means: only when asked
 

@@ -4,12 +4,12 @@ passes keys and messages on, and stands for the context that everything drawn re
 import asyncio
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from importlib import import_module
 from inspect import isawaitable
 from pathlib import Path
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from textual import actions, events
 from textual.app import ComposeResult
@@ -26,37 +26,43 @@ from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session
 from kanaleto.supervision.owned import Failure, follow, leave
-from kanaleto.tui.everywhere import EVERYWHERE, UNLESS_TAKEN
-from kanaleto.tui.frame.doings import Doings
-from kanaleto.tui.frame.keyrow import KeyRow
-from kanaleto.tui.frame.keyshere import keys_here
+from kanaleto.tui.frame.everywhere import EVERYWHERE, UNLESS_TAKEN
+from kanaleto.tui.frame.keeping import AppKeeping
+from kanaleto.tui.frame.keyrow import KeyRow, keys_here
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.later import Afterwards, Later
-from kanaleto.tui.frame.pacing import MOST_BEHIND
+from kanaleto.tui.frame.opened import OpenedSite, error_of, sentence
 from kanaleto.tui.frame.sending import Sending
 from kanaleto.tui.frame.standing import Standing
 from kanaleto.tui.frame.toprow import TopRow
 from kanaleto.tui.frame.twice import EDITING, Twice
-from kanaleto.tui.keeping import AppKeeping
-from kanaleto.tui.opened import OpenedSite, error_of, sentence
+from kanaleto.tui.frame.writing import AppWriting
+from kanaleto.tui.parts import PARTS
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS, PALETTES, Palette, theme_of
+from kanaleto.tui.shared.pacing import MOST_BEHIND
 from kanaleto.tui.shared.page import Page
 from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.prompt import Prompt
+from kanaleto.tui.shared.question import WriteQuestion
 from kanaleto.tui.shared.requests import Request, ShowMoment
+from kanaleto.tui.shared.toolkit import Terminal
 from kanaleto.tui.shared.view import View
-from kanaleto.tui.views import FIND, VIEWS, Entry
-from kanaleto.tui.writing import AppWriting
+from kanaleto.tui.shared.views import FIND, VIEWS, Entry
+
+if TYPE_CHECKING:
+    from kanaleto.control.alives import Offer
+    from kanaleto.control.control import Control
+    from kanaleto.control.preview import Spot
 
 TICK_S = 0.25
 _NOTICE_S, _MOMENT_S = 5.0, 2.0
 _MOST_EARLY = 400
 
 
-class KanaletoApp(Doings):
+class KanaletoApp(Terminal):
     TITLE = "Kanaleto"
     CSS_PATH = Path(__file__).with_name("app.tcss")
     ENABLE_COMMAND_PALETTE = False
@@ -145,8 +151,21 @@ class KanaletoApp(Doings):
     def edit(
         self, edit: Edit, opened: Opened | None = None, then: Callable[[Done], None] | None = None
     ) -> "Future[Done]":
-        refused = self.why_not_edited()
+        refused = self.writing.why_not_edited()
         return refused if refused is not None else self.opened.edit(edit, opened, then)
+
+    @property
+    def control(self) -> "Control":
+        return self.writing.control
+
+    def write(self, spots: "Sequence[Spot]", bit: int | None = None, text: str | None = None) -> None:
+        self.writing.write(spots, bit, text)
+
+    def take_up(self, offer: "Offer") -> None:
+        self.writing.take_up(offer)
+
+    def ask_to_write(self, question: WriteQuestion) -> None:
+        self.writing.ask_to_write(question)
 
     def close_prompt(self) -> None:
         self.query_one(Prompt).close()
@@ -188,6 +207,12 @@ class KanaletoApp(Doings):
         if key == "q":
             users = [*users, *(lost for view in self.query(View) for lost in view.would_be_lost())]
         return self._twice.is_sure(self, key, what, lines, users)
+
+    def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object]) -> None:
+        """Switch something off; what is kept alive there is asked about."""
+        users = [*self.writing.users_of(lines), *self.writing.owed_to(lines)]
+        if not users or self.is_sure(what, what, lines):
+            self.do(do)
 
     # Life
 
@@ -331,7 +356,8 @@ class KanaletoApp(Doings):
                 raise
             return
         await self._hand_over_early()
-        await asyncio.to_thread(import_module, "kanaleto.tui.live.opening")  # what the first key would wait for
+        for kind in PARTS:  # what the first key would wait for
+            await asyncio.to_thread(import_module, f"kanaleto.tui.parts.{kind.name}.pane")
 
     async def _mount_views(self) -> None:
         switcher, shown = self.query_one("#views", ContentSwitcher), self.current_digit
@@ -345,7 +371,7 @@ class KanaletoApp(Doings):
 
         for page in pages(self):
             await _mount_hidden(switcher, page)
-        await self.mount_writing()
+        await self.writing.mount()
 
     def on_resize(self) -> None:
         size = self.size
@@ -369,7 +395,7 @@ class KanaletoApp(Doings):
         self.query_one(TopRow).redraw()
         self.query_one(Lanes).show(self._snapshot)
         self.query_one(KeyRow).redraw()
-        self.show_writing()
+        self.writing.show()
         view = self._view()
         if view is not None:
             view.show(self._snapshot)
@@ -384,8 +410,8 @@ class KanaletoApp(Doings):
 
     def keys_here(self) -> list[Key]:
         """The keys that matter here and now; the last one is always shown."""
-        if self.line_to_write is not None and self.line_to_write.is_open:
-            return self.line_to_write.keys_here()
+        if self.writing.line is not None and self.writing.line.is_open:
+            return self.writing.line.keys_here()
         is_page = self.query_one("#views", ContentSwitcher).current == "keys"
         return keys_here(self, self._view(), is_page, self.query_one(Prompt).is_open, isinstance(self.focused, Input))
 
@@ -463,6 +489,94 @@ class KanaletoApp(Doings):
         self.query_one("#finder", Page).begin()
         self.query_one("#views", ContentSwitcher).current = "finder"
         self.refocus()
+
+    def action_lock(self) -> None:
+        view = self._view()
+        self.tell(self.writing.turn_lock(view.device_here if view is not None else ""))
+        self.tick()
+
+    def action_hold(self) -> None:
+        held = not self.snapshot.is_held
+        if held and not self.is_sure("space", "holding polling"):
+            return
+        self.do(lambda session: session.hold(held))
+        self.tell("polling is held: values grow old until you resume it with space" if held else "polling goes on")
+
+    def action_theme(self) -> None:
+        self.theme = "fresco" if self.theme == "lagoon" else "lagoon"
+        self.tick()
+
+    def action_record(self) -> None:
+        self.keeping.record()
+
+    def action_same_points(self) -> None:
+        self.tell(self.keeping.take_as_same())
+
+    def action_note(self) -> None:
+        self.keeping.ask_note()
+
+    def action_count(self) -> None:
+        self.counts_as_wire = not self.counts_as_wire
+        self.tell(
+            "addresses as the wire counts them, from 0"
+            if self.counts_as_wire
+            else "addresses as each device's manual counts them"
+        )
+        self.tick()
+
+    def action_lanes(self) -> None:
+        lanes = self.query_one(Lanes)
+        lanes.display = not lanes.display
+
+    def action_lanes_by(self, step: int) -> None:
+        lanes = self.query_one(Lanes)
+        lanes.display = True
+        lanes.step(step)
+
+    def action_go_live(self) -> None:
+        self.go_live()
+        self.tell("all views follow what is read now")
+
+    async def action_past(self) -> None:
+        await self.sending.open_part("past")
+
+    async def action_moved(self) -> None:
+        await self.sending.open_part("moved")
+
+    def action_new_site(self) -> None:
+        self.opened.new_site()
+
+    def action_save_as(self) -> None:
+        self.opened.save_as()
+
+    def action_undo(self) -> None:
+        self.opened.undo()
+
+    def action_redo(self) -> None:
+        self.opened.redo()
+
+    def action_save_lessons(self) -> None:
+        self.opened.save_lessons()
+
+    def action_cycle(self) -> None:
+        self.do(lambda session: session.cycle())
+
+    def action_reset_counts(self) -> None:
+        self.do(lambda session: session.reset_counts())
+
+    def action_take_up(self) -> None:
+        """The newest that an outage ended; where there is none, the list of what acts."""
+        offers = list(self.control.alives.offers)
+        if offers:
+            self.writing.take_up(offers[-1])
+        else:
+            self.action_acting()
+
+    def action_acting(self) -> None:
+        """What acts now, or back to where one was."""
+        from kanaleto.tui.frame.pages import ACTING
+
+        self.show_page(ACTING)
 
     def perform(self, action: str, digit: str) -> None:
         """Do an action by its name: a view's own, in that view, or one of the frame's where `digit` is empty."""

@@ -1,17 +1,21 @@
 """Starts the application: the engine on its thread, the screen on this one, and both ended in order."""
 
+import logging
 import os
 import sys
+import threading
+import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 from kanaleto.editing.crashes import keep_fault
 from kanaleto.files.loading import LoadedSite
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.polling.engine import Engine
 from kanaleto.supervision.drill import begin_drill
-from kanaleto.supervision.owned import Failure, follow, leave
+from kanaleto.supervision.owned import Failure, follow, leave, report
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.ending import Ending, Step, tell_terminal
-from kanaleto.tui.quiet import quiet_terminal
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS
 from kanaleto.values.visible import visible
 
@@ -34,6 +38,29 @@ def need_screen() -> None:
 
 def _keep(failure: Failure) -> None:
     keep_fault(failure.error)
+
+
+@contextmanager
+def quiet_terminal() -> Iterator[None]:
+    """Nothing but the screen writes to the terminal while it stands: what threads and libraries would print there is
+    kept in a file. What a thread raises and nobody has foreseen is a failure."""
+
+    def of_thread(told: threading.ExceptHookArgs) -> None:
+        if told.exc_value is not None and told.exc_type is not SystemExit:
+            report(told.thread.name if told.thread is not None else "a thread", told.exc_value)
+
+    def unraisable(told: "sys.UnraisableHookArgs") -> None:
+        if told.exc_value is not None:
+            keep_fault(told.exc_value)
+
+    before = threading.excepthook, sys.unraisablehook, logging.lastResort
+    threading.excepthook, sys.unraisablehook, logging.lastResort = of_thread, unraisable, logging.NullHandler()
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            yield
+    finally:
+        threading.excepthook, sys.unraisablehook, logging.lastResort = before
 
 
 def run_application(

@@ -5,13 +5,37 @@ from collections.abc import Callable
 
 from kanaleto.editing.adding import line_of
 from kanaleto.finding.desk import Desk, FindPlace
-from kanaleto.probing.asking import CARE
+from kanaleto.probing.asking import CARE, Timing, parse_timing
 from kanaleto.tui.find.findings import Finding, FoundRows
 from kanaleto.tui.find.keeping import add_all
-from kanaleto.tui.find.timing import ask_timing
 from kanaleto.tui.scratch.form import ScratchForm
 from kanaleto.tui.scratch.rows import ScratchRows
+from kanaleto.tui.shared.context import Context
 from kanaleto.tui.shared.view import View
+
+
+def ask_timing(context: Context, place: FindPlace) -> None:
+    timing = place.state.timing
+    now = f"{timing.timeout_s:g}, {timing.pause_s:g}" if timing.timeout_s is not None else ""
+
+    def take(text: str) -> str | None:
+        try:
+            timing = parse_timing(text)
+        except ValueError as error:
+            return str(error)
+        place.update(timing=timing)
+        context.tell(f"surveys of {place.title} {_words(timing)}")
+        return None
+
+    context.ask(f"timeout and pace in s for surveys of {place.title} (nothing: as each takes by itself)", now, take)
+
+
+def _words(timing: Timing) -> str:
+    if timing.timeout_s is None:
+        return "wait as long as each takes by itself"
+    pause = f", with {timing.pause_s:g} s between requests" if timing.pause_s else ""
+    return f"wait {timing.timeout_s:g} s for an answer{pause}"
+
 
 _AGREED_S = 30.0
 _TAKES_LINE, _LISTENS = "tgofd", "o"

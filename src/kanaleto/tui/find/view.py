@@ -1,5 +1,8 @@
 """Find: where to look at the left, what is under way and the scratch reading beside it, what was found at the right."""
 
+from collections.abc import Callable, Iterable
+from threading import Thread
+
 from msgspec.structs import replace
 from textual.app import ComposeResult
 from textual.binding import Binding
@@ -9,22 +12,77 @@ from kanaleto.board.snapshot import Snapshot
 from kanaleto.finding.desk import Desk, FindPlace, parse_place
 from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.finding.states import PlaceState
+from kanaleto.probing.ports import PortInfo, describe_port, list_serial_ports
 from kanaleto.tui.find.actions import ACTIONS, IN_FORM, IN_LINK, IN_WORDS, MORE_KEYS, at_place
 from kanaleto.tui.find.drawn import FindField, FoundHead, ScratchHead, scratch_head
 from kanaleto.tui.find.field import rows_of
 from kanaleto.tui.find.findings import Finding, FoundRows, findings_of
-from kanaleto.tui.find.folding import LOW, classes
 from kanaleto.tui.find.keeping import add_all, add_unit, draft_unit, keep_settings, points_read, question_for
-from kanaleto.tui.find.linkline import LinkLine
 from kanaleto.tui.find.places import PlaceRow, PlaceRows, SiteRow, places_listed, sites_listed
-from kanaleto.tui.find.ports import PortWatch
 from kanaleto.tui.find.surveys import Surveys
 from kanaleto.tui.find.writing import ScratchWrites
 from kanaleto.tui.scratch.form import ScratchForm
 from kanaleto.tui.scratch.rows import ScratchColumns, ScratchRows
 from kanaleto.tui.shared.actions import Key
+from kanaleto.tui.shared.line import InputLine
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.requests import ImportFor, OpenSite
+
+
+class PortWatch:
+    """`found` is replaced whole."""
+
+    def __init__(self) -> None:
+        self.found: tuple[PortInfo, ...] = ()
+        self._thread: Thread | None = None
+
+    def look(self, named: Iterable[str]) -> None:
+        """Look again, also at ports that were named and that the system does not list; unless that is under way."""
+        if self._thread is None or not self._thread.is_alive():
+            self._thread = Thread(target=self._look, args=(set(named),), name="ports", daemon=True)
+            self._thread.start()
+
+    def _look(self, named: set[str]) -> None:
+        ports = list_serial_ports()
+        more = named - {port.path for port in ports}
+        self.found = (*ports, *(describe_port(path) for path in sorted(more)))
+
+
+class LinkLine(InputLine):
+    """Where a link, a port or a range is typed."""
+
+    def __init__(self, on_entered: Callable[[str], None], on_left: Callable[[], None]) -> None:
+        super().__init__(placeholder="type a link or a port")
+        self._on_entered, self._on_left = on_entered, on_left
+
+    def entered(self, text: str) -> None:
+        self._on_entered(text)
+
+    def left(self) -> None:
+        self._on_left()
+
+
+"""What of Find is in sight where there is little room."""
+
+_WIDE, _MIDDLING = 130, 92
+LOW = 30  # few rows are shared out by turns: the field, or the scratch reading
+
+
+def classes(
+    size: tuple[int, int], in_scratch: bool, in_found: bool, in_list: bool, has_field: bool, is_choosing: bool,
+    is_unused: bool,
+) -> dict[str, bool]:  # fmt: skip
+    """Style classes by what has the keys: the scratch reading, what was found, or the list; `is_unused`: no place is
+    chosen and nothing read."""
+    width, height = size
+    return {
+        "-folded": width < _WIDE,
+        "-narrow": width < _MIDDLING,
+        "-show-found": in_found,
+        "-show-middle": not in_list or (has_field and not is_choosing),
+        "-no-scratch": (is_unused and not in_scratch) or (height < LOW and has_field and not in_scratch),
+    }
+
 
 _PORTS_S = 2.0
 _LEAST_SCRATCH = 8

@@ -7,7 +7,7 @@ from typing import Protocol
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Place, WhyNot
 from kanaleto.polling.session import Session
-from kanaleto.tui.everywhere import UNLESS_TAKEN
+from kanaleto.tui.frame.everywhere import UNLESS_TAKEN
 from kanaleto.tui.frame.finder import Command
 from kanaleto.tui.shared.actions import Action
 from kanaleto.tui.shared.view import View

@@ -3,9 +3,9 @@ stands."""
 
 from textual.widget import Widget
 
-from kanaleto.tui.everywhere import UNLESS_TAKEN
 from kanaleto.tui.frame.acting import ActingView
 from kanaleto.tui.frame.eventlog import EventsView
+from kanaleto.tui.frame.everywhere import UNLESS_TAKEN
 from kanaleto.tui.frame.finder import Finder
 from kanaleto.tui.frame.finding import FrameParts, commands
 from kanaleto.tui.frame.keys import Keys

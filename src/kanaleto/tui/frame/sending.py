@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Protocol, TypeVar
 from textual.widget import Widget
 
 from kanaleto.tui.frame.lanes import Lanes
-from kanaleto.tui.opened import OpenedSite
+from kanaleto.tui.frame.opened import OpenedSite
 from kanaleto.tui.shared.requests import (
     ImportFor,
     LookAtDevice,
@@ -15,8 +15,8 @@ from kanaleto.tui.shared.requests import (
     ShowMoment,
     ShowView,
 )
+from kanaleto.tui.shared.views import LIVE, MAP, WIRE
 from kanaleto.tui.shared.words import clock_text
-from kanaleto.tui.views import LIVE, MAP, WIRE
 
 if TYPE_CHECKING:
     from kanaleto.tui.live.view import LiveView
@@ -96,6 +96,11 @@ class Sending:
             await live.action_part("trend")
         app.tell(f"all views are at {clock_text(moment)[:8]}; g goes live again")
         app.tick()
+
+    async def open_part(self, name: str) -> None:
+        """A part of Live, from everywhere."""
+        self._app.action_view(LIVE)
+        await self._live.action_part(name)
 
     def go_live(self) -> None:
         app = self._app

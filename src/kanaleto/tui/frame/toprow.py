@@ -7,11 +7,11 @@ from typing import Protocol, cast
 from textual import events
 from textual.strip import Strip
 
+from kanaleto.tui.frame.writing import AppWriting
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.past import LEVEL_SHAPES, LEVEL_TONES
 from kanaleto.tui.shared.requests import ShowView
-from kanaleto.tui.writing import AppWriting
 
 
 class _Writes(Protocol):

@@ -14,19 +14,45 @@ from textual.widgets import Input
 from kanaleto.analysis.arranging import Only, SortOrder
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Identity, Place
-from kanaleto.tui.live.actions import ACTIONS, part_actions
 from kanaleto.tui.live.detail import PointDetail
 from kanaleto.tui.live.listing import Listing, longest_name
 from kanaleto.tui.live.parts import Parts, kind_of
 from kanaleto.tui.live.rows import DerivedRow, DeviceRow, LiveRow, LiveRows, PointRow
 from kanaleto.tui.parts import PARTS
-from kanaleto.tui.shared.actions import Key
+from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.requests import ShowExchange
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.write.points import ask_writable, write_points
+
+ACTIONS = (
+    Action("enter", "open", "open point", "open the point: its chain, its figures, its limits, what brought it"),
+    Action("w", "write", "write", "write the point, or all that are marked; on a device: its pad"),
+    *(kind.opens for kind in PARTS),
+    Action("p", "pin", "pin to trend", "pin the point, or all that are marked, to the trend, or take it off"),
+    Action("s", "sort", "sort", "sort: by device, name, how much it moves, age, how near its limit"),
+    Action("o", "only", "only", "only what changed, only what is bad, only what is past a limit"),
+    Action("f", "fold", "fold device", "fold the points of a device away, or open them"),
+    Action("F", "fold_all", "fold all devices", "fold all devices, or open them"),
+    Action("A", "writable", "make writable", "make the point, or all that are marked, writable: asked once"),
+    Action("v", "mark", "mark", "mark points: to pin, compare, or lay across"),
+    Action("V", "mark_device", "mark all of a device", "mark all points of a device"),
+    Action("z", "figures", "figures from now on", "least, most, mean, slope and noise of the open point from now on"),
+    Action("i", "exchange", "its exchange", "the exchange that brought the point, in Wire"),
+    Action("x", "export", "export", "export what is shown, for paper: trend, values, comparison"),
+)
+
+
+def part_actions() -> Iterator[Action]:
+    """For the palette: they go to the part first. Their keys work there alone."""
+    for kind in PARTS:
+        for action in kind.actions:
+            if action.is_found:
+                do = f"in_part('{kind.name}', '{action.do}')"
+                yield Action("", do, f"{kind.title}: {action.verb}", shown=action.key)
+
 
 _ARRANGE_EVERY_S, _SPREAD_EVERY_S = 2.0, 5.0
 

@@ -22,18 +22,20 @@ from kanaleto.tui.map.anothermap import AnotherMapPane
 from kanaleto.tui.map.around import MapFoot, MapHead
 from kanaleto.tui.map.beside import PointBeside, Ranked
 from kanaleto.tui.map.devices import DeviceList, UnitRow
+from kanaleto.tui.map.export import rows_as_text
 from kanaleto.tui.map.importing import ImportPane
-from kanaleto.tui.map.inout import InAndOut
 from kanaleto.tui.map.ranking import Ranker, key_of, neighbours
 from kanaleto.tui.map.ruler import RulerRows
 from kanaleto.tui.map.settings import DeviceBeside, ask_copy, ask_delete, ask_settings
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.filter import Filter
+from kanaleto.tui.shared.view import View
+from kanaleto.tui.write.points import ask_writable, write_points
 
 _WIDE, _MIDDLING = 130, 92
 
 
-class MapView(InAndOut, Horizontal):
+class MapView(View, Horizontal):
     digit, title, about = "2", "Map", "go to a device's registers"
     actions, more_keys = ACTIONS, MORE_KEYS
     BINDINGS = [
@@ -67,7 +69,8 @@ class MapView(InAndOut, Horizontal):
         self._list, self.ruler_rows, self._beside = one(DeviceList), one(RulerRows), one(PointBeside)
         self._filter, self._head, self._foot = one(Filter), one(MapHead), one(MapFoot)
         self.importing, self._settings = one(ImportPane), one(DeviceBeside)
-        self.over = self.importing
+        self.over: ImportPane | AnotherMapPane = self.importing
+        """What stands instead of the ruler."""
         self._ranker = Ranker(self.context.later, self._take_ranked)
         self._list.empty_text = "no devices yet: 1 finds them"
         self._list.when_moved = self.ruler_rows.when_moved = self._moved
@@ -349,3 +352,75 @@ class MapView(InAndOut, Horizontal):
     def _deleted(self, edit: Edit) -> "Future[Done]":
         self.ruler_rows.marked.clear()
         return self._edit(self._device_name, edit)
+
+    # What goes into a map, and out of it
+
+    def action_write(self) -> None:
+        device = self.device
+        marked = [(device.name, point.name) for point in device.points] if device is not None else []
+        write_points(self.context, [one for one in marked if one[1] in self.ruler_rows.marked], self.place)
+
+    def action_writable(self) -> None:
+        device = self.device
+        marked = [(device.name, point.name) for point in device.points] if device is not None else []
+        ask_writable(self.context, [one for one in marked if one[1] in self.ruler_rows.marked], self.place)
+
+    def action_import(self) -> None:
+        device, line = self.device, self.line
+        if line is None or device is None:
+            self.context.tell("find or add a device first (1); there i imports a map for the unit in the fields")
+        else:
+            self.ask_import(line.link, device.unit_id)
+
+    def ask_import(self, link: Link, unit_id: int) -> None:
+        """Ask for a file, and show how its columns are understood."""
+        self.importing.ask(link, unit_id)
+
+    def action_another_map(self) -> None:
+        if self.device is None or not self.device.points:
+            self.context.tell("a device without points has nothing to be found again: import a map (i)")
+        else:
+            self.query_one(AnotherMapPane).ask(self.device)
+
+    def show_other(self) -> None:
+        self._show(self.query_one(AnotherMapPane))
+
+    def show_import(self) -> None:
+        self._show(self.importing)
+
+    def _show(self, pane: "ImportPane | AnotherMapPane") -> None:
+        """Instead of the ruler."""
+        self.over.display, self.over, pane.display = False, pane, True
+        self.add_class("-importing")
+        self.focus_rows()
+        self.context.redraw()
+
+    def end_import(self) -> None:
+        self.over.display = False
+        self.remove_class("-importing")
+        self.focus_rows()
+        self.context.redraw()
+
+    def show_device(self, link: Link, unit_id: int) -> None:
+        """Look at that one, as soon as it is there."""
+        self.want(link, unit_id)
+        self.end_import()
+
+    def take_paste(self, text: str) -> bool:
+        """A table from the clipboard."""
+        if self.line is None or self.device is None:
+            return False
+        self.importing.take_pasted(text, self.line.link, self.device)
+        return True
+
+    def action_clipboard(self) -> None:
+        text = rows_as_text(self.snapshot, self.ruler_rows.places, self.ruler_rows.marked)
+        self.app.copy_to_clipboard(text)
+        self.context.tell(f"{text.count(chr(10)) - 1} rows copied to the clipboard, with words and values")
+
+    def action_export(self) -> None:
+        device, line = self.device, self.line
+        if device is None or line is None:
+            self.context.tell("there is no device to export")
+        else:
+            asking.ask_export(self.context, device, line)

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from kanaleto.control.alives import Offer
     from kanaleto.control.control import Control
     from kanaleto.control.preview import Spot
-    from kanaleto.tui.write.question import WriteQuestion
+    from kanaleto.tui.shared.question import WriteQuestion
 
 
 class Stoppable(Future[object]):

@@ -3,6 +3,7 @@
 from textual import events
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
+from textual.strip import Strip
 from textual.widgets import Input
 
 from kanaleto.board.listener import Exchange
@@ -10,15 +11,41 @@ from kanaleto.board.snapshot import Snapshot
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.model import Point
 from kanaleto.tui.shared.actions import Action, Key
+from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
+from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.requests import ShowExchange, ShowMoment
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.words import clock_text
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
-from kanaleto.tui.wire_view.head import WireHead
-from kanaleto.tui.wire_view.rows import WireRows, asked_words, outcome_words
+from kanaleto.tui.wire_view.rows import WireColumns, WireRows, asked_words, outcome_words
 from kanaleto.wire.pdu import Read, Request
+
+
+class WireHead(Drawn):
+    DEFAULT_CSS = "WireHead { height: 1; }"
+    scale_ms = 50
+    note = ""
+
+    def draw_line(self, y: int) -> Strip:
+        width = self.size.width
+        columns = WireColumns.fit(width)
+        cells = Cells(self.palette).put(" at", "muted", 15)
+        if columns.line:
+            cells.put("line", "muted", columns.line)
+        cells.put("device", "muted", columns.device).put("asked", "muted", columns.asked)
+        if columns.times:
+            start = cells.width
+            parts = 4 if columns.times >= 32 else 2 if columns.times >= 16 else 1
+            for part in range(parts):
+                cells.at(start + round(part / parts * (columns.times - 1)))
+                number = self.scale_ms * part / parts
+                cells.put(f"{number:g}" if part else "0 ms", "dim")
+            cells.at(start + columns.times)
+        cells.put("  ").put(self.note or "outcome", "ochre" if self.note else "muted", columns.outcome)
+        return cells.strip(width)
+
 
 _MANY, _APART_S = 6, 0.45  # more rows than these are nothing that one reads while they run: drawn twice a second
 

@@ -18,7 +18,7 @@ from kanaleto.control.preview import Preview, Spot, back_of, offered, preview
 from kanaleto.control.waits import Wait
 from kanaleto.control.wanted import is_switch, is_word_of_bits
 from kanaleto.polling.engine import EngineEnded
-from kanaleto.tui.write.question import Choice, WriteQuestion
+from kanaleto.tui.shared.question import Choice, WriteQuestion
 from kanaleto.tui.write.shown import Phase, ShownLine
 
 _YES = "yes"

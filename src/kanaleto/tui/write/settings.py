@@ -10,7 +10,7 @@ from kanaleto.control.order import Order, Result
 from kanaleto.editing.adding import set_link
 from kanaleto.editing.deviceedit import change_device
 from kanaleto.tui.shared.context import Context
-from kanaleto.tui.write.question import Choice, WriteQuestion
+from kanaleto.tui.shared.question import Choice, WriteQuestion
 
 
 class SettingSteps:

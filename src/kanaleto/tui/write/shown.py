@@ -11,8 +11,8 @@ from kanaleto.site.model import Device
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.question import WriteQuestion, question_rows
 from kanaleto.tui.write.confirming import Confirming
-from kanaleto.tui.write.question import WriteQuestion, question_rows
 from kanaleto.tui.write.seen import SeenPreview, message_rows
 from kanaleto.tui.write.typed import Typed
 

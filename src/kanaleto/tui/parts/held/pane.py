@@ -34,8 +34,8 @@ from kanaleto.tui.parts.part import Doors, Part
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.question import Choice, WriteQuestion
 from kanaleto.tui.shared.rows import Rows
-from kanaleto.tui.write.question import Choice, WriteQuestion
 
 FOLDER = "snapshots"
 _LOOK_S = 0.5

@@ -18,9 +18,9 @@ from kanaleto.tui.parts.pad.rows import draw_row
 from kanaleto.tui.parts.part import Doors, Part
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.question import Choice, WriteQuestion
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import clock_text, wrapped
-from kanaleto.tui.write.question import Choice, WriteQuestion
 
 _MOST_WRITTEN = 12
 

@@ -1,36 +1,67 @@
 """Writing, as the application deals with it: the lock, what it says in the top row, and the core's control from its
 beginning to its end."""
 
-from collections.abc import Callable
+import asyncio
+from collections.abc import Callable, Sequence
+from concurrent.futures import Future
+from functools import partial
+from importlib import import_module
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Protocol, TypeVar, cast
 
+from textual.widget import Widget
+
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.lock import Lock
 from kanaleto.editing.door import Door
+from kanaleto.editing.draft import CannotEdit
+from kanaleto.editing.news import Done
 from kanaleto.events.log import EventKind
 from kanaleto.files.beside import folder_beside
 from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.site.model import Writing as How
-from kanaleto.tui.keeping import AppKeeping
+from kanaleto.tui.frame.keeping import AppKeeping
+from kanaleto.tui.frame.keyrow import KeyRow
+from kanaleto.tui.frame.twice import EDITING
 from kanaleto.tui.shared.presses import Presses
+from kanaleto.tui.shared.prompt import Prompt
+from kanaleto.tui.shared.question import Choice, WriteQuestion
 
 if TYPE_CHECKING:
+    from kanaleto.control.alives import Offer
     from kanaleto.control.control import Control
+    from kanaleto.control.ledger import LedgerRow, Left
+    from kanaleto.control.preview import Spot
+    from kanaleto.control.running import RunState
     from kanaleto.polling.session import Session
+    from kanaleto.tui.write.line import WriteLine
 
 _TWICE_S = 3.0
 _SITE = "the site"
 _STOP_S, _END_S = 8.0, 3.6
 
 
+W = TypeVar("W", bound=Widget)
+
+
 class _Screen(Protocol):
     engine: Engine
     door: Door
     presses: Presses
+    notice: str
+
+    @property
+    def snapshot(self) -> Snapshot: ...
 
     def tell(self, notice: str) -> None: ...
 
+    def do(self, what: "Callable[[Session], object]") -> None: ...
+
     def later(self, what: Callable[[], object]) -> None: ...
+
+    def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool: ...
+
+    def query_one(self, which: type[W]) -> W: ...
 
 
 class AppWriting:
@@ -42,6 +73,9 @@ class AppWriting:
         self._keeping = keeping
         self._control: Control | None = None
         self._unlocked_at: tuple[str, float] = ("", -1e9)
+        self.line: WriteLine | None = None
+        """That a value is typed into; mounted once the first frame stands."""
+        self._asked: tuple[int, str] = (0, "")
         self.left: list[str] = []
         """What could not be ended as it should, in words, once the application has ended."""
 
@@ -50,9 +84,8 @@ class AppWriting:
         """Made when it is first wanted: once the first frame stands."""
         if self._control is None:
             from kanaleto.control.control import Control
-            from kanaleto.tui.write.ledger import LateLedger
 
-            made = Control(self._screen.engine.session, self.lock, LateLedger(self._keeping), self._folder)
+            made = Control(self._screen.engine.session, self.lock, _LateLedger(self._keeping), self._folder)
             self._control = made
             made.tellers.append(lambda told: self._screen.later(lambda: self._screen.tell(told)))
             self._screen.engine.do(lambda session: session.listen(made))
@@ -182,6 +215,102 @@ class AppWriting:
         is_grave = counts["owed"] or counts["left standing"]
         return told, sum(counts.values()), "terracotta" if is_grave else "ochre"
 
+    # The line that writes
+
+    async def mount(self) -> None:
+        """The line that a value is typed into; it costs the first frame nothing."""
+        await asyncio.to_thread(import_module, "kanaleto.tui.write.line")
+        from kanaleto.tui.frame.acting import ActingFoot
+        from kanaleto.tui.write.line import WriteLine
+
+        _ = self.control
+        line, key_row = WriteLine(), self._screen.query_one(KeyRow)
+        foot = cast(Widget, key_row.parent)
+        await foot.mount(ActingFoot(), line, before=key_row)
+        self.line = line
+
+    def show(self) -> None:
+        line = self.line
+        if line is None:
+            return
+        line.show(self._screen.snapshot)
+        from kanaleto.tui.frame.acting import ActingFoot, acting_rows  # which is loaded by now
+
+        wall_s = self._screen.engine.session.clock.at(self._screen.snapshot.now_s)
+        self._screen.query_one(ActingFoot).take(acting_rows(self.control, wall_s))
+        prompt = self._screen.query_one(Prompt)
+        for run in self.control.running:
+            if run.question and not line.is_open and not prompt.is_open and self._asked != (run.number, run.question):
+                self._asked = (run.number, run.question)
+                yes, no = (partial(self.answer_routine, run.number, is_yes) for is_yes in (True, False))
+                choices = (Choice("y", "yes", yes), Choice("n", "no", no, ends=True))
+                line.ask(WriteQuestion(f"“{run.name}” asks", run.question, choices))
+
+            elif (
+                run.waits_to_go and not line.is_open and not prompt.is_open and self._asked != (run.number, str(run.at))
+            ):
+                self._asked = (run.number, str(run.at))
+                line.ask(self._next_step(run))
+
+    def _next_step(self, run: "RunState") -> WriteQuestion:
+        """One key goes on, step by step."""
+        number, control = run.number, self.control
+        step = run.steps[min(run.at, len(run.steps) - 1)].step
+        return WriteQuestion(
+            f"“{run.name}”: step {step.number} of {len(run.steps)} is next",
+            step.text,
+            (
+                Choice("y", "do it", lambda: self._screen.do(lambda session: control.go(number))),
+                Choice("z", "to the end", lambda: self._screen.do(lambda session: control.go(number, True))),
+                Choice("x", "stop it", lambda: self._screen.do(lambda session: control.stop_run(number)), ends=True),
+            ),
+        )
+
+    def answer_routine(self, number: int, is_yes: bool) -> None:
+        """Answer a routine that asks."""
+        self._screen.do(lambda session: self.control.answer(number, is_yes))
+
+    def write(self, spots: "Sequence[Spot]", bit: int | None = None, text: str | None = None) -> None:
+        """Open that line, where writing is unlocked; else say how."""
+        from kanaleto.control.wanted import why_not_writable
+
+        first = spots[0]
+        hint = " (A makes it writable)" if first.point.table.is_writable and not first.point.access.is_written else ""
+        why = why_not_writable(first.point)
+        why = f"{why}{hint}" if why else self.lock.why_not(first.device.name if first.device else "")
+        if why or self.line is None:
+            self._screen.tell(why or "in a moment")
+            self._screen.presses.refused(why or "the line to write into is not there yet")
+        else:
+            self._screen.notice = ""  # the keys of the line matter more
+            self.line.begin(spots, bit, text)
+
+    def take_up(self, offer: "Offer") -> None:
+        """Open the line that writes with what was kept alive until its device was away."""
+        from kanaleto.control.preview import spot_of, text_of_wish
+        from kanaleto.planning.plan import Place
+
+        wish = offer.wish
+        place = self._screen.snapshot.place_of((wish.order.device, wish.order.points[0])) if wish.order.points else None
+        if not isinstance(place, Place):
+            self._screen.tell(f"{wish.order.name} is no point of the site any more: it cannot be taken up again")
+            return
+        self.write([spot_of(place)], None, text_of_wish(place.point, wish))
+
+    def ask_to_write(self, question: WriteQuestion) -> None:
+        if self.line is not None:
+            self.line.ask(question)
+
+    def why_not_edited(self) -> "Future[Done] | None":
+        """Where something is written again and again meanwhile, an edit is wanted twice."""
+        if not self.users_of(None) or self._screen.is_sure(EDITING, "editing"):
+            return None
+        refused: Future[Done] = Future()
+        refused.set_exception(CannotEdit("something is kept alive, or runs: do the edit again if you mean it"))
+        return refused
+
+    # The end
+
     def leave(self) -> None:
         """Another site is about to be opened: what is kept alive ends while its lines are still there. It may take its
         time."""
@@ -203,3 +332,39 @@ class AppWriting:
             self.left = control.end_without_engine(still_writes=False)
         except TimeoutError:
             self.left = control.end_without_engine(still_writes=True)
+
+
+class _LateLedger:
+    """The journal's, which is opened once the first frame stands."""
+
+    def __init__(self, keeping: AppKeeping) -> None:
+        self._keeping = keeping
+
+    async def begin(self, row: "LedgerRow") -> int:
+        ledger = await self._keeping.ledger()
+        if ledger is None:
+            from kanaleto.control.ledger import CannotWriteDown  # which is loaded by now
+
+            raise CannotWriteDown("the journal is not open yet, so nothing is sent")
+        return await ledger.begin(row)
+
+    async def complete(
+        self, number: int, wall_s: float, data: dict[str, object], count: int = 1, goes_on: bool = False
+    ) -> None:
+        ledger = await self._keeping.ledger()
+        if ledger is not None:
+            await ledger.complete(number, wall_s, data, count, goes_on)
+
+    async def take_back(self, number: int) -> None:
+        ledger = await self._keeping.ledger()
+        if ledger is not None:
+            await ledger.take_back(number)
+
+    async def settle(self, number: int, wall_s: float, told: str) -> None:
+        ledger = await self._keeping.ledger()
+        if ledger is not None:
+            await ledger.settle(number, wall_s, told)
+
+    async def left(self) -> "list[Left]":
+        ledger = await self._keeping.ledger()
+        return await ledger.left() if ledger is not None else []

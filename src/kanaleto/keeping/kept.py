@@ -8,8 +8,10 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
+from msgspec.structs import replace
 from platformdirs import user_data_path
 
+from kanaleto.board.derived import Formulas
 from kanaleto.board.listener import Sink
 from kanaleto.board.world import World
 from kanaleto.capture.capturefile import CaptureFile
@@ -19,18 +21,47 @@ from kanaleto.editing.presence import user_name
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.files.beside import folder_beside
-from kanaleto.history.conditions import Conditions
 from kanaleto.history.journal import FILE, Journal, journals_of, renames_in
 from kanaleto.history.journalfile import JournalFile, NewerFile, micros
-from kanaleto.history.keeper import Keeper
 from kanaleto.history.ledger import JournalLedger
 from kanaleto.history.recorder import Recorder, Renamed, default_store
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.renames import Rename, words
 from kanaleto.history.store_error import CannotRecord
+from kanaleto.keeping.keeper import Keeper
 from kanaleto.polling.session import Session
-from kanaleto.site.model import KEEPING_EVENTS, Site
+from kanaleto.site.expression import FormulaMemory
+from kanaleto.site.model import KEEPING_EVENTS, Derived, Site
 from kanaleto.supervision.owned import each_of
+
+
+class Conditions(Sink):
+    """`on_true` is told the wall time and the condition."""
+
+    def __init__(self, on_true: Callable[[float, str], None]) -> None:
+        self._on_true = on_true
+        self._memory = FormulaMemory()
+        self._names: dict[str, str] = {}
+        self._formulas: Formulas | None = None
+        self._are_true: set[str] = set()
+
+    def on_plan(self, world: World) -> None:
+        site = world.site
+        self._names = {f"lay aside {text!r}": text for text in site.keeping.conditions}
+        self._formulas = None
+        if self._names:
+            asked = tuple(Derived(name, text) for name, text in self._names.items())
+            self._formulas = Formulas(replace(site, derived=(*site.derived, *asked)), world.plan, self._memory)
+
+    def on_second(self, world: World, now_s: float, wall_s: float) -> None:
+        if self._formulas is None:
+            return
+        found = self._formulas.evaluate(world.board, now_s)
+        are_true = {text for name, text in self._names.items() if found[name].value}
+        for text in are_true - self._are_true:
+            self._on_true(wall_s, text)
+        self._are_true = are_true
+
 
 TOLD = "told"
 """Stands for what is in trouble where something is only told, and over with that."""

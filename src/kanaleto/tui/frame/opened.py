@@ -17,10 +17,10 @@ from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, Othe
 from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
 from kanaleto.site.faults import FaultyFile
-from kanaleto.tui.keeping import AppKeeping
+from kanaleto.tui.frame.keeping import AppKeeping
+from kanaleto.tui.frame.writing import AppWriting
 from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.holder import SiteHolder
-from kanaleto.tui.writing import AppWriting
 
 
 class _Screen(Protocol):

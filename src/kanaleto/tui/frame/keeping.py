@@ -17,9 +17,9 @@ from kanaleto.site.model import Site
 from kanaleto.tui.shared.context import Then
 
 if TYPE_CHECKING:
-    from kanaleto.capture.kept import Kept
     from kanaleto.capture.row import Origin
     from kanaleto.history.ledger import JournalLedger
+    from kanaleto.keeping.kept import Kept
 
 
 _UP_S = 20.0
@@ -60,7 +60,7 @@ class AppKeeping:
         Thread(target=self._begin, name="keeping", daemon=True).start()
 
     def _begin(self) -> None:
-        from kanaleto.capture.kept import Kept  # a start need not wait for it
+        from kanaleto.keeping.kept import Kept  # a start need not wait for it
 
         session = self._screen.engine.session
         with self._lock:

@@ -11,7 +11,7 @@ from textual import events
 from textual.app import App
 from textual.driver import Driver
 
-from kanaleto.tui.frame.pacing import Flow
+from kanaleto.tui.shared.pacing import Flow
 
 
 class Terminal(App[None]):

@@ -111,7 +111,9 @@ class InOnePlace(unittest.TestCase):
             for name in _given(path) & _IN_ONE_PLACE - {"_file"}  # which a `Flow` has of its own
         }
         self.assertEqual(overridden, set())
-        self.assertLessEqual(_IN_ONE_PLACE, _given(_SOURCE / "tui/toolkit.py") | {"_check_bindings", "_auto_restart"})
+        self.assertLessEqual(
+            _IN_ONE_PLACE, _given(_SOURCE / "tui/shared/toolkit.py") | {"_check_bindings", "_auto_restart"}
+        )
 
 
 class Methods(unittest.TestCase):

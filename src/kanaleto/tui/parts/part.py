@@ -1,7 +1,8 @@
 """A part of Live: it takes the list's place for a while, with keys of its own."""
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, ClassVar, NamedTuple
+from importlib import import_module
+from typing import TYPE_CHECKING, ClassVar, NamedTuple, cast
 
 from msgspec import Struct
 from textual import actions
@@ -26,17 +27,21 @@ class Doors(NamedTuple):
 
 
 class PartKind(Struct, frozen=True):
-    """A part before it is made: its name, its title, the key of Live that opens it, what the page of keys says of that,
-    what can be done in it, and keys that are no actions."""
+    """A part before it is made: its name, which is that of its folder; its class in `pane` there; its title, the key of
+    Live that opens it, what the page of keys says of that, what can be done in it, and keys that are no actions."""
 
     name: str
+    pane: str
     title: str
     key: str
     told: str
     actions: tuple[Action, ...]
-    make: Callable[[Doors], "Part"]
     keys: tuple[Key, ...] = ()
     needs_device: bool = False
+
+    def make(self, doors: Doors) -> "Part":
+        """Loads its module: what it needs costs a start too much."""
+        return cast(Part, getattr(import_module(f"kanaleto.tui.parts.{self.name}.pane"), self.pane)(doors))
 
     @property
     def opens(self) -> Action:

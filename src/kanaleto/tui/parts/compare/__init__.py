@@ -1,17 +1,11 @@
 """Side by side: two devices of one map, points that are marked, or what is expected beside what is seen."""
 
-from kanaleto.tui.parts.part import Doors, Part, PartKind
+from kanaleto.tui.parts.part import PartKind
 from kanaleto.tui.shared.actions import Action
-
-
-def _make(doors: Doors) -> Part:
-    from kanaleto.tui.parts.compare.pane import ComparePart
-
-    return ComparePart(doors)
-
 
 KIND = PartKind(
     "compare",
+    "ComparePart",
     "compare",
     "c",
     "compare: points that are marked, two devices of one map, or what is expected",
@@ -23,5 +17,4 @@ KIND = PartKind(
         Action("o", "only", "only what differs", "only rows that differ"),
         Action("enter", "go", "to the point", "go to the point in the list"),
     ),
-    _make,
 )

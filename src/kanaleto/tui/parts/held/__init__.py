@@ -1,17 +1,11 @@
 """Snapshots of a device: what it held then and now, and the way back."""
 
-from kanaleto.tui.parts.part import Doors, Part, PartKind
+from kanaleto.tui.parts.part import PartKind
 from kanaleto.tui.shared.actions import Action
-
-
-def _make(doors: Doors) -> Part:
-    from kanaleto.tui.parts.held.pane import HeldPart
-
-    return HeldPart(doors)
-
 
 KIND = PartKind(
     "held",
+    "HeldPart",
     "snapshots",
     "S",
     "snapshots of the device: what it held then and now, and the way back",
@@ -25,6 +19,5 @@ KIND = PartKind(
         Action("o", "only", "only what can be written", "only what can be written, or all values"),
         Action("enter", "go", "to the point", "go to the point in the list"),
     ),
-    _make,
     needs_device=True,
 )

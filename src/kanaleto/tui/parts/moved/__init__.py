@@ -1,17 +1,11 @@
 """What moved: from now on, points ranked by how much they change."""
 
-from kanaleto.tui.parts.part import Doors, Part, PartKind
+from kanaleto.tui.parts.part import PartKind
 from kanaleto.tui.shared.actions import Action
-
-
-def _make(doors: Doors) -> Part:
-    from kanaleto.tui.parts.moved.pane import MovedPart
-
-    return MovedPart(doors)
-
 
 KIND = PartKind(
     "moved",
+    "MovedPart",
     "what moved",
     "m",
     "what moved: from now on, points ranked by how much they change",
@@ -21,5 +15,4 @@ KIND = PartKind(
         Action("a", "name_it", "make it a point", "make the word that moved a point of the device's map"),
         Action("p", "pin", "pin to trend", "pin the point to the trend"),
     ),
-    _make,
 )

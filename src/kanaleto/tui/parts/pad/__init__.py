@@ -1,17 +1,11 @@
 """The pad of a device: commands, status, set points, routines, last writes."""
 
-from kanaleto.tui.parts.part import Doors, Part, PartKind
+from kanaleto.tui.parts.part import PartKind
 from kanaleto.tui.shared.actions import Action
-
-
-def _make(doors: Doors) -> Part:
-    from kanaleto.tui.parts.pad.pane import PadPart
-
-    return PadPart(doors)
-
 
 KIND = PartKind(
     "pad",
+    "PadPart",
     "pad",
     "W",
     "the pad of the device: commands, status, set points, routines, last writes",
@@ -25,6 +19,5 @@ KIND = PartKind(
         Action("shift+tab", "section(-1)", "part before", is_found=False),
         Action("d", "dry", "dry run", "what the routine would send, without sending it"),
     ),
-    _make,
     needs_device=True,
 )

@@ -1,17 +1,11 @@
 """What is past a limit now, since when, and who has seen it."""
 
-from kanaleto.tui.parts.part import Doors, Part, PartKind
+from kanaleto.tui.parts.part import PartKind
 from kanaleto.tui.shared.actions import Action
-
-
-def _make(doors: Doors) -> Part:
-    from kanaleto.tui.parts.past.pane import PastPart
-
-    return PastPart(doors)
-
 
 KIND = PartKind(
     "past",
+    "PastPart",
     "past a limit",
     "b",
     "what is past a limit, since when, and who has seen it",
@@ -21,5 +15,4 @@ KIND = PartKind(
         Action("S", "all_seen", "all seen", "all of them were seen"),
         Action("y", "go", "to the point", "go to the point in the list"),
     ),
-    _make,
 )

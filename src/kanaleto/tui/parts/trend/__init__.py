@@ -1,17 +1,11 @@
 """The trend of the pinned points, of now and of what was recorded."""
 
-from kanaleto.tui.parts.part import Doors, Part, PartKind
+from kanaleto.tui.parts.part import PartKind
 from kanaleto.tui.shared.actions import Action
-
-
-def _make(doors: Doors) -> Part:
-    from kanaleto.tui.parts.trend.pane import TrendPane
-
-    return TrendPane(doors)
-
 
 KIND = PartKind(
     "trend",
+    "TrendPane",
     "trend",
     "t",
     "the trend of the pinned points, of now and of what was recorded",
@@ -23,7 +17,6 @@ KIND = PartKind(
         Action("p", "unpin", "take off", "take the chosen point off the trend"),
         Action("enter", "exchanges", "exchanges then", "what was exchanged at the cursor, and how the lines were"),
     ),
-    _make,
     keys=(
         ("← →", "move the cursor; with shift by ten"),
         ("up down", "choose the curve whose axis and figures are shown"),

@@ -226,7 +226,7 @@ class OnDisk(InFolder):
             )
             assert process.stdout is not None
             process.stdout.readline()
-            time.sleep(turn % 10 * 0.01)
+            time.sleep(turn % 10 * 0.01 * (1 + turn // 50))
             process.send_signal(signal.SIGKILL)
             process.wait()
             process.stdout.close()

@@ -13,7 +13,6 @@ from pathlib import Path
 from tests.simulated import SimulatedLine, device, silent
 from tests.virtual import run_virtual
 
-from kanaleto.keeping.kept import Kept
 from kanaleto.capture.packing import pack
 from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.reading import Capture
@@ -26,6 +25,7 @@ from kanaleto.history.journal import Journal
 from kanaleto.history.recording import Recording
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.store import SampleRow, Store, url_of
+from kanaleto.keeping.kept import Kept
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session

@@ -12,6 +12,7 @@ from collections.abc import Generator, Iterable
 from heapq import heappop, heappush
 from math import exp
 
+from kanaleto.probing import weights
 from kanaleto.probing.asking import Never
 from kanaleto.probing.known import REFUSED, UNKNOWN, ZERO, KnownAddresses, Reply, Span, Steps
 from kanaleto.probing.likely import beside_run, likely_places
@@ -23,11 +24,8 @@ _ODD = (7919, 23561, 46337, 613, 61169)
 _BETWEEN, _AROUND = 6, 3  # zeros between and around words that are not zero, in a table full of zeros
 _NO_FUNCTION_AFTER = 2
 _MOST_SUGGESTED = 3000
-# how much likelihood is asked in vain until a table is likely empty, or has no more
-_PATIENCE, _PATIENCE_WITH_RUNS, _LEAST_WEIGHT, _HOPE = 5.0, 12.0, 0.1, 2.0
 _CAREFUL = 8
-_MOST_ON_END, _GO_ON = 600, 0.5
-_WEIGHT = {Table.HOLDING: 1.0, Table.INPUT: 0.95, Table.COIL: 0.6, Table.DISCRETE: 0.6}
+_MOST_ON_END = 600
 
 
 class TableSearch(KnownAddresses):
@@ -89,7 +87,7 @@ class TableSearch(KnownAddresses):
         for low, high in runs:
             self.note_reads(max(low, self.first), min(high, self.last))
             for address in (low - 1, high + 1):
-                self.suggest(address, 1.0)
+                self.suggest(address, weights.SEARCH.beside_known)
 
     # What to ask next
 
@@ -109,12 +107,13 @@ class TableSearch(KnownAddresses):
         return self._scores[self._at] * self.eagerness if self._at < len(self._places) else 0.0
 
     def _weight(self) -> float:
-        weight = _WEIGHT[self.table]
+        known = weights.SEARCH
+        weight = known.tables[self.table]
         if self._refusals_of_function and not self.runs:
-            return weight * _LEAST_WEIGHT
+            return weight * known.least
         if self.is_hoped_for:
-            return weight * _HOPE
-        patience, least = (_PATIENCE_WITH_RUNS, 2 * _LEAST_WEIGHT) if self.runs else (_PATIENCE, _LEAST_WEIGHT)
+            return weight * known.hope
+        patience, least = (known.patience_with_runs, 2 * known.least) if self.runs else (known.patience, known.least)
         return weight * max(exp(-self._missed_score / patience), least)
 
     def suggest(self, address: int, score: float, end: int = -1) -> None:
@@ -179,7 +178,7 @@ class TableSearch(KnownAddresses):
             self.suggest(other, score * self.eagerness)
         for first, _ in self.runs[-12:]:
             if first != run[0]:
-                self.suggest(run[0] + (run[0] - first), 0.35)
+                self.suggest(run[0] + (run[0] - first), weights.SEARCH.mirrored)
 
     # Growing
 
@@ -214,7 +213,7 @@ class TableSearch(KnownAddresses):
                 at += count
                 step = min(2 * step, self.table.most_read)
                 if at - address > _MOST_ON_END * (16 if self.table.is_bits else 1):
-                    self.suggest(at, _GO_ON)  # others have their turn meanwhile
+                    self.suggest(at, weights.SEARCH.go_on)  # others have their turn meanwhile
                     return
                 zeros = 0 if any(reply.values) else zeros + count
                 if zeros >= (_ZEROS if not self.table.is_bits else self.table.most_read):
@@ -318,7 +317,7 @@ class TableSearch(KnownAddresses):
             if not reply.is_good or any(reply.values):
                 self.is_full_of_zeros = False
                 if reply.is_good:
-                    self.suggest(address + 1, 1.0)
+                    self.suggest(address + 1, weights.SEARCH.beside_known)
                     self._take(address, 1, reply)
                 else:
                     self.note(address, 1, REFUSED)
@@ -327,7 +326,7 @@ class TableSearch(KnownAddresses):
         known, self.runs = self.runs, []
         for first, last in known:  # asked for again as blocks, of which only what is not zero counts
             self.note(first, last - first + 1, UNKNOWN)
-            self.suggest(first, 1.0)
+            self.suggest(first, weights.SEARCH.beside_known)
 
     def _ask_block(self, address: int) -> Steps:
         """As many from there as one request gives; what is not zero counts."""
@@ -351,7 +350,7 @@ class TableSearch(KnownAddresses):
         self.words.update(zip(range(first, first + count), reply.values, strict=False))
         there = [first + number for number, value in enumerate(reply.values[:count]) if value]
         if there and there[-1] >= first + count - _BETWEEN:
-            self.suggest(first + count, 0.9)
+            self.suggest(first + count, weights.SEARCH.behind_block)
         begin = 0
         for number, at in enumerate(there):
             if number + 1 == len(there) or there[number + 1] - at > _BETWEEN:
@@ -375,10 +374,10 @@ class TableSearch(KnownAddresses):
         if first == last:
             insort(self.dangerous, (first, last))
             self.note(first, 1, REFUSED)
-            self.suggest(first + 1, 1.0)
+            self.suggest(first + 1, weights.SEARCH.beside_known)
             return
         self._careful.append((first, last))
-        self.suggest(first, 1.0)
+        self.suggest(first, weights.SEARCH.beside_known)
 
     # Reading all of it
 

@@ -13,6 +13,7 @@ from typing import Any
 
 from msgspec import Struct, field
 
+from kanaleto.probing import weights
 from kanaleto.probing.asking import Ask, Never
 from kanaleto.probing.kept import take_over
 from kanaleto.probing.registers import ALL_TABLES, FellSilent, RegisterSurvey, UnitStopped
@@ -21,8 +22,6 @@ from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.unknown.sampling import Samples
 from kanaleto.wire.codes import Table
 
-_SURE, _LIKE_ANOTHER, _OF_ANOTHER, _BESIDE = 3.0, 0.9, 0.3, 0.5
-_ALIKE, _UNLIKE, _LEAST_EAGER = 0.4, 4.0, 0.06
 _SIBLING = {
     Table.HOLDING: Table.INPUT,
     Table.INPUT: Table.HOLDING,
@@ -35,7 +34,6 @@ _MOST_AT_ONCE = 8
 _WINDOW_S, _BETTER = 1.5, 1.2
 _REQUESTS = 1 << 40
 _SAMPLED_SHARE = 6.0  # so many times as long as reading everything takes, until it is read again
-_HURRY = 0.6  # how much the time that an answer takes counts, against how likely it is
 
 
 class Turn(Struct):
@@ -56,7 +54,7 @@ class Turn(Struct):
         """That a span reads, as a map says of such devices."""
         for search in self.survey.tables:
             if search.table is table:
-                search.suggest(first, _SURE, last)
+                search.suggest(first, weights.SEARCH.told_by_map, last)
 
     @property
     def is_there(self) -> bool:
@@ -172,8 +170,8 @@ class Turns:
             if not turn.is_there or (turn.busy and not is_alone):
                 continue
             score, table = self._best_of(turn)
-            if table is not None and score / turn.took_s**_HURRY > (best[0] if best is not None else 0.0):
-                best = (score / turn.took_s**_HURRY, turn, table)
+            if table is not None and score / turn.took_s**weights.SEARCH.hurry > (best[0] if best is not None else 0.0):
+                best = (score / turn.took_s**weights.SEARCH.hurry, turn, table)
         if best is None:
             return None
         _, chosen, table = best
@@ -215,13 +213,13 @@ class Turns:
         """What was found is likely beside it, and on other units."""
         for sibling in turn.survey.tables:
             if sibling.table is _SIBLING[table.table]:
-                sibling.suggest(first, _BESIDE, last)
+                sibling.suggest(first, weights.SEARCH.other_table, last)
         for other in self.units.values():
             if other is not turn:
                 like = _likeness(turn, other)
                 for theirs in other.survey.tables:
                     if theirs.table is table.table:
-                        theirs.suggest(first, max(_LIKE_ANOTHER * like, _OF_ANOTHER), last)
+                        theirs.suggest(first, max(weights.SEARCH.like_another * like, weights.SEARCH.of_another), last)
 
     def _choose_leaders(self) -> None:
         """Of units that are alike only the quickest looks everywhere; the others look where it found something, and
@@ -230,7 +228,7 @@ class Turns:
         for at, turn in enumerate(turns):
             like = max((_likeness(leader, turn) for leader in turns[:at] if leader.survey.items), default=0.0)
             for table in turn.survey.tables:
-                table.eagerness = max(1.0 - like, _LEAST_EAGER)
+                table.eagerness = max(1.0 - like, weights.SEARCH.least_eager)
 
     # Units that fall silent
 
@@ -348,5 +346,6 @@ def _likeness(one: Turn, other: Turn) -> float:
                     agree += 1
                 elif across.is_known(first):
                     differ += 1
-    alike = _ALIKE if not one.says or not other.says else 4 * _ALIKE if one.says == other.says else 0.0
-    return (agree / 2 + alike) / (agree / 2 + _UNLIKE * differ + 1.0 + max(alike - _ALIKE, 0.0))
+    weight = weights.SEARCH
+    alike = weight.alike if not one.says or not other.says else 4 * weight.alike if one.says == other.says else 0.0
+    return (agree / 2 + alike) / (agree / 2 + weight.unlike * differ + 1.0 + max(alike - weight.alike, 0.0))

@@ -13,6 +13,7 @@ from enum import IntEnum
 import numpy as np
 from numpy.typing import NDArray
 
+from kanaleto.values import weights
 from kanaleto.values.types import ByteOrder, Kind, ValueType, byte_places
 
 Bits = NDArray[np.float64]
@@ -21,11 +22,6 @@ Words = NDArray[np.uint8]
 """Samples by bytes: one row a sample, two bytes a register, as they came."""
 
 IMPOSSIBLE = 1e6
-_ROOM = 0.4
-_MODEL = 3.0
-_BELOW_ZERO = 6.0
-_PATTERN = 9.0  # bits of which bits are on in a status word
-_DIGIT = 3.33
 _MOST_DECIMALS = 4
 
 
@@ -40,22 +36,7 @@ class Shape(IntEnum):
     NOISE = 5
 
 
-# what speaks against a type in the first place, and against each shape for it: zero, still, measured, rising, states,
-# noise
-_AGAINST: dict[Kind, tuple[float, tuple[float, ...]]] = {
-    Kind.UINT16: (1.0, (0.5, 0.0, 0.0, 3.0, -1.0, 9.0)),
-    Kind.INT16: (1.2, (0.5, 0.0, 0.0, 4.0, 2.0, 9.0)),
-    Kind.UINT32: (2.4, (2.5, 0.5, 1.0, -1.0, 4.0, 14.0)),
-    Kind.INT32: (2.4, (2.5, 1.0, 0.0, 0.5, 5.0, 14.0)),
-    Kind.FLOAT32: (1.6, (1.5, 0.0, -0.5, 1.0, 3.0, 14.0)),
-    Kind.UINT64: (5.0, (4.0, 3.0, 5.0, -1.5, 9.0, 30.0)),
-    Kind.INT64: (6.5, (4.0, 3.0, 3.0, 0.0, 9.0, 30.0)),
-    Kind.FLOAT64: (4.0, (3.0, 1.0, 0.0, 1.0, 6.0, 30.0)),
-    Kind.BCD16: (12.0, (6.0, 6.0, 0.0, 0.0, 6.0, 9.0)),
-    Kind.BCD32: (10.0, (6.0, 6.0, 0.0, 0.0, 6.0, 14.0)),
-    Kind.MODULO2: (11.0, (6.0, 3.0, 0.0, 0.0, 6.0, 14.0)),
-}
-KINDS = tuple(_AGAINST)
+KINDS = tuple(weights.TYPES.against)
 REGISTERS = {kind: ValueType(kind).registers for kind in KINDS}
 _FLOATS = (Kind.FLOAT32, Kind.FLOAT64)
 _SIGNED = (Kind.INT16, Kind.INT32, Kind.INT64)
@@ -78,14 +59,14 @@ class Column:
         self.first: Bits = steps[0].astype(np.float64)
         move, self.shape = _movement(steps, raw, 16 * self.registers)
         if self.registers == 1:
-            first = np.where(self.shape == Shape.STATES, np.minimum(first, _PATTERN), first)
-        prior, by_shape = _AGAINST[kind]
+            first = np.where(self.shape == Shape.STATES, np.minimum(first, weights.TYPES.pattern), first)
+        prior, by_shape = weights.TYPES.against[kind]
         against = np.array(by_shape)[self.shape]
-        noise = np.where(self.shape == Shape.NOISE, 0.4 * max(len(samples) - 1, 0), 0.0)
+        noise = np.where(self.shape == Shape.NOISE, weights.TYPES.noise * max(len(samples) - 1, 0), 0.0)
         hurry = _hurry(steps, self.shape, 16 * self.registers)
         self.told: Bits = first
         if kind in _SIGNED and self.registers == 1:  # what never moves and is below zero is seldom a value
-            first = first + np.where((self.shape == Shape.STILL) & (self.first < 0), _BELOW_ZERO, 0.0)
+            first = first + np.where((self.shape == Shape.STILL) & (self.first < 0), weights.TYPES.below_zero, 0.0)
         self.cost: Bits = np.where(is_right, prior + against + first + move + noise + hurry, IMPOSSIBLE)
 
 
@@ -148,9 +129,11 @@ def _of_floats(raw: NDArray[np.uint64], kind: Kind) -> tuple[Numbers, Bits, NDAr
         exponent = np.log2(np.where(largest > 0, largest, 1.0))
         beyond = np.maximum(0.0, np.maximum(-10 - exponent, exponent - 20))
         told = np.log2(1 + np.abs(first) * 10.0 ** np.minimum(decimals, _MOST_DECIMALS))
-        decimal = 2.5 + 1.1 * told + 1.2 * np.minimum(decimals, _MOST_DECIMALS)
-        cost = np.where(whole, np.minimum(decimal, 5 + mantissa), 5 + mantissa) + 1.5 * beyond
-        cost = np.where(largest == 0, 0.5, cost)
+        weight, most = weights.TYPES, weights.TYPES.mantissa + mantissa
+        decimal = weight.decimal + weight.decimal_digit * told
+        decimal = decimal + weight.decimal_place * np.minimum(decimals, _MOST_DECIMALS)
+        cost = np.where(whole, np.minimum(decimal, most), most) + weight.far_exponent * beyond
+        cost = np.where(largest == 0, weight.zero, cost)
     return steps, cost, is_right
 
 
@@ -167,22 +150,26 @@ def _decimals(value: Bits, kind: Kind) -> Bits:
 
 def _first_of_whole(first: Bits, width: int) -> Bits:
     """Small numbers and round ones are told in few bits."""
+    weight = weights.TYPES
     size = np.log2(1 + np.abs(first))
-    told = size + np.log2(1 + size) + 0.5 + (first < 0)
+    told = size + np.log2(1 + size) + weight.of_length + (first < 0)
     if width == 32:
-        told = told + 0.7 * np.maximum(size - 27, 0.0)
+        told = told + weight.very_wide * np.maximum(size - 27, 0.0)
     if width == 64:
-        told = size + 3.5 + 2.0 * np.maximum(size - 48, 0.0)
+        told = size + weight.long_length + weight.very_long * np.maximum(size - 48, 0.0)
     shortest = np.minimum(told, width + 1.0) if width == 16 else told
     for zeros in (1, 2, 3):
         is_round = (first != 0) & (np.mod(first, 10**zeros) == 0)
-        shortest = np.where(is_round, np.minimum(shortest, told - 2.2 * zeros + 1.0), shortest)
-    return np.where(first == 0, 0.5, np.maximum(shortest, 2.0))
+        shortest = np.where(
+            is_round, np.minimum(shortest, told - weight.round_digit * zeros + weight.round_told), shortest
+        )
+    return np.where(first == 0, weight.zero, np.maximum(shortest, weight.least))
 
 
 def _movement(numbers: Numbers, raw: NDArray[np.uint64], width: int) -> tuple[Bits, NDArray[np.int64]]:
     """Bits for how each column moved, and its shape."""
     count, columns = numbers.shape
+    weight, room = weights.TYPES, weights.TYPES.room
     steps = (numbers - numbers[0]).astype(np.float64)  # exact where it moves little, however large it is
     if count < 2:
         shape = np.where((numbers == 0).all(axis=0), int(Shape.ZERO), int(Shape.STILL))
@@ -195,25 +182,25 @@ def _movement(numbers: Numbers, raw: NDArray[np.uint64], width: int) -> tuple[Bi
         times = has_moved.sum(axis=0)
         when = n * _entropy(times / n)
         mean = size.sum(axis=0) / np.maximum(times, 1)
-        by_steps = when + times * np.log2(2 * np.e * (mean + _ROOM)) - 0.3 * times
+        by_steps = when + times * np.log2(2 * np.e * (mean + room)) - weight.step_sign * times
         middle = np.median(steps, axis=0)
         spread = np.abs(steps - middle).mean(axis=0)
-        about = n * np.log2(2 * np.e * (spread + _ROOM))
+        about = n * np.log2(2 * np.e * (spread + room))
         least = np.minimum(by_steps, about)
         rises = (moves >= 0).all(axis=0) & (times > 0)
         pace = np.median(moves, axis=0)
         uneven = np.abs(moves - pace)
         odd = (uneven != 0).sum(axis=0)
         by_pace = n * _entropy(odd / n) + np.log2(1 + np.abs(pace))
-        by_pace = by_pace + odd * np.log2(2 * np.e * (uneven.sum(axis=0) / np.maximum(odd, 1) + _ROOM))
+        by_pace = by_pace + odd * np.log2(2 * np.e * (uneven.sum(axis=0) / np.maximum(odd, 1) + room))
         upward = np.minimum(by_pace, by_steps - times)
         states = _states(raw) if width == 16 else np.full(columns, IMPOSSIBLE)
         noise = np.full(columns, float(n * width))
-        costs = np.stack([least, np.where(rises, upward, IMPOSSIBLE), states + 1.0, noise]) + _MODEL
+        costs = np.stack([least, np.where(rises, upward, IMPOSSIBLE), states + weight.of_states, noise]) + weight.model
         best = costs.argmin(axis=0)
         shape = np.array([Shape.MEASURED, Shape.RISING, Shape.STATES, Shape.NOISE])[best]
         cost = np.take_along_axis(costs, best[None, :], axis=0)[0]
-        is_noisy = (shape == Shape.MEASURED) & (least > n * (width - 1.6)) & (times > n / 2)
+        is_noisy = (shape == Shape.MEASURED) & (least > n * (width - weight.noise_width)) & (times > n / 2)
         shape = np.where(is_noisy, int(Shape.NOISE), shape)
         is_still = times == 0
         shape = np.where(is_still, np.where(numbers[0] == 0, int(Shape.ZERO), int(Shape.STILL)), shape)
@@ -226,7 +213,7 @@ def _hurry(steps: Numbers, shape: NDArray[np.int64], width: int) -> Bits:
         return np.zeros(steps.shape[1])
     pace = np.abs((steps[-1] - steps[0]).astype(np.float64)) / (len(steps) - 1)
     soon = np.maximum(np.log2(1 + pace) - (width - 16), 0.0)
-    return np.where(shape == Shape.RISING, 1.5 * soon, 0.0)
+    return np.where(shape == Shape.RISING, weights.TYPES.hurry * soon, 0.0)
 
 
 def _states(raw: NDArray[np.uint64]) -> Bits:
@@ -240,7 +227,7 @@ def _states(raw: NDArray[np.uint64]) -> Bits:
         flips += (changed >> np.uint64(bit)) & np.uint64(1)
     moved = np.diff(raw.astype(np.float64), axis=0) != 0
     share = moved.sum(axis=0) / max(count - 1, 1)
-    listed = distinct * (2.0 + 4.0 * flips.max(axis=0))
+    listed = distinct * (weights.TYPES.state + weights.TYPES.state_bit * flips.max(axis=0))
     which = moved.sum(axis=0) * np.log2(np.maximum(distinct, 2)) + (count - 1) * _entropy(share)
     return np.where((distinct <= 6) & (flips.max(axis=0) <= 4), listed + which, IMPOSSIBLE)
 

@@ -12,20 +12,14 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 from msgspec import Struct
 
+from kanaleto.values import weights
 from kanaleto.values.codec import Codec
 from kanaleto.values.columns import IMPOSSIBLE, KINDS, REGISTERS, Bits, Column, Shape, matrix
 from kanaleto.values.spans import clocks, texts
 from kanaleto.values.types import WIDE_ORDERS, ByteOrder, Kind, ValueType
 
-_SAME, _OTHER = 0.4, 2.6
-_AGAINST_STYLE, _AGAINST_NARROW = 9.0, 30.0
-_LONG = {ByteOrder("EFGHABCD"): 7.0, ByteOrder("FEHGBADC"): 10.0}
-_WIDE_PRIOR = {ByteOrder.ABCD: 0.0, ByteOrder.CDAB: 0.5, ByteOrder.BADC: 5.0, ByteOrder.DCBA: 2.0}
-_NARROW_PRIOR = {ByteOrder.AB: 0.0, ByteOrder.BA: 20.0}
-_DATE, _STILL_DATE = 31.0, 6.0
-_DATES = (1.4e9, 2.1e9)
-_HALF = 5.0  # bits of excess that halve the doubt
-_LEAST_SURE, _ZERO_SURE = 0.1, 0.3
+_LONG = (ByteOrder("EFGHABCD"), ByteOrder("FEHGBADC"))
+_DATES = (1.4e9, 2.1e9)  # seconds since 1970: 2014 to 2036
 
 
 class Style(Struct, frozen=True):
@@ -36,7 +30,8 @@ class Style(Struct, frozen=True):
 
     @property
     def bits(self) -> float:
-        return _WIDE_PRIOR[self.wide] + _NARROW_PRIOR[self.narrow]
+        turned = weights.TYPES.bytes_turned if self.narrow is ByteOrder.BA else 0.0
+        return weights.TYPES.wide_orders[self.wide] + turned
 
 
 STYLES = tuple(Style(wide, narrow) for narrow in (ByteOrder.AB, ByteOrder.BA) for wide in WIDE_ORDERS)
@@ -95,8 +90,10 @@ class WordRun:
         """Whole numbers of 32 bits that are seconds since 1970 and of this time."""
         is_date = np.all([(column.first > _DATES[0]) & (column.first < _DATES[1]) for column in columns], axis=0)
         rises = np.isin(shape, (int(Shape.STILL), int(Shape.RISING)))
-        saved = sum((column.told for column in columns), start=np.zeros(len(cost))) - len(columns) * _DATE
-        told = np.where(is_date & rises, cost - saved + np.where(shape == Shape.STILL, _STILL_DATE, 0.0), IMPOSSIBLE)
+        saved = sum((column.told for column in columns), start=np.zeros(len(cost))) - len(columns) * weights.TYPES.date
+        told = np.where(
+            is_date & rises, cost - saved + np.where(shape == Shape.STILL, weights.TYPES.still_date, 0.0), IMPOSSIBLE
+        )
         codec = Codec(ValueType(Kind.UNIX32), order)
         return _Entry(codec, codec.registers, self._key(Kind.UNIX32, order), told.tolist(), shape.astype(int).tolist())
 
@@ -127,13 +124,13 @@ class WordRun:
 
     def _of_style(self, style: Style, is_strict: bool) -> list[tuple[_Entry, float]]:
         """The readings that a style allows, with what each costs more for not being of it."""
-        chosen = []
+        chosen, own_long = [], dict(zip(_LONG, weights.TYPES.own_long, strict=True))
         for entry in self._entries:
             order = entry.codec.order
             is_own = order in (style.wide, style.narrow) or order in _LONG
-            against = _AGAINST_STYLE if order.is_for_wide else _AGAINST_NARROW
+            against = weights.TYPES.against_style if order.is_for_wide else weights.TYPES.against_narrow
             if is_own or not is_strict:
-                chosen.append((entry, _LONG.get(order, 0.0) if is_own else against))
+                chosen.append((entry, own_long.get(order, 0.0) if is_own else against))
         return chosen
 
     def bits(self, style: Style) -> float:
@@ -142,27 +139,37 @@ class WordRun:
 
     def _forward(self, entries: list[tuple[_Entry, float]]) -> tuple[list[float], list[list[float]]]:
         """The least bits up to each register, and the same where the last value is of each key."""
-        count, keys = self.registers, len(self._keys)
+        count, keys, same, other_type = (
+            self.registers,
+            len(self._keys),
+            weights.TYPES.same_type,
+            weights.TYPES.other_type,
+        )
         best = [0.0] + [IMPOSSIBLE * 10] * count
         by_key = [[IMPOSSIBLE * 10] * keys for _ in range(count + 1)]
         for at in range(count):
-            here, other = by_key[at], best[at] + _OTHER
+            here, other = by_key[at], best[at] + other_type
             for entry, more in entries:
                 if at < len(entry.cost):
-                    bits = entry.cost[at] + more + min(here[entry.key] + _SAME, other)
+                    bits = entry.cost[at] + more + min(here[entry.key] + same, other)
                     end = at + entry.size
                     if bits < by_key[end][entry.key]:
                         by_key[end][entry.key] = bits
                         best[end] = min(best[end], bits)
             for codec, key, cost in self._spans.get(at, ()):
-                end, bits = at + codec.registers, cost + min(here[key] + _SAME, other)
+                end, bits = at + codec.registers, cost + min(here[key] + same, other)
                 by_key[end][key] = min(by_key[end][key], bits)
                 best[end] = min(best[end], bits)
         return best, by_key
 
     def _backward(self, entries: list[tuple[_Entry, float]]) -> list[list[float]]:
         """The least bits from each register on, where the value before is of each key."""
-        count, keys = self.registers, len(self._keys)
+        count, keys, same, other_type = (
+            self.registers,
+            len(self._keys),
+            weights.TYPES.same_type,
+            weights.TYPES.other_type,
+        )
         rest = [[IMPOSSIBLE * 10] * keys for _ in range(count)] + [[0.0] * keys]
         for at in range(count - 1, -1, -1):
             here = [IMPOSSIBLE * 10] * keys
@@ -172,8 +179,8 @@ class WordRun:
                     here[entry.key] = min(here[entry.key], bits)
             for codec, key, cost in self._spans.get(at, ()):
                 here[key] = min(here[key], cost + rest[at + codec.registers][key])
-            other = min(here) + _OTHER
-            rest[at] = [min(bits + _SAME, other) for bits in here]
+            other = min(here) + other_type
+            rest[at] = [min(bits + same, other) for bits in here]
         return rest
 
     def readings(self, style: Style) -> list[dict[Codec, tuple[float, Shape]]]:
@@ -183,16 +190,17 @@ class WordRun:
         best, by_key = self._forward(entries)
         rest = self._backward(entries)
         found: list[dict[Codec, tuple[float, Shape]]] = []
+        same, other_type = weights.TYPES.same_type, weights.TYPES.other_type
         for at in range(self.registers):
-            before, other = by_key[at], best[at] + _OTHER
+            before, other = by_key[at], best[at] + other_type
             here: dict[Codec, tuple[float, Shape]] = {}
             for entry, more in entries:
                 if at < len(entry.cost) and entry.cost[at] < IMPOSSIBLE:
-                    bits = entry.cost[at] + more + min(before[entry.key] + _SAME, other)
+                    bits = entry.cost[at] + more + min(before[entry.key] + same, other)
                     whole = bits + rest[at + entry.size][entry.key]
                     here[entry.codec] = (whole - best[-1], Shape(entry.shape[at]))
             for codec, key, cost in self._spans.get(at, ()):
-                bits = cost + min(before[key] + _SAME, other)
+                bits = cost + min(before[key] + same, other)
                 here[codec] = (bits + rest[at + codec.registers][key] - best[-1], Shape.STILL)
             found.append(here)
         return found
@@ -219,21 +227,22 @@ def _cut(at: int, codec: Codec, shape: Shape, ranked: Sequence[tuple[Codec, tupl
     """With the best reading of other numbers beside it, and how far behind it lies."""
     is_positive = codec.type.kind in (Kind.INT16, Kind.UINT16)
     rival: Codec | None = None
-    excess = 4 * _HALF
+    weight = weights.TYPES
+    excess = 4 * weight.half
     for other, (bits, _) in ranked[1:]:
         is_alike = is_positive and other.type.kind in (Kind.INT16, Kind.UINT16) and other.order is codec.order
         is_longer = codec.type.kind is Kind.TEXT and other.type.kind is Kind.TEXT
         if not is_alike and not is_longer:
             rival, excess = other, bits
             break
-    sure = 1.0 - 0.5 * 0.5 ** (max(excess, 0.0) / _HALF)
+    sure = 1.0 - 0.5 * 0.5 ** (max(excess, 0.0) / weight.half)
     if shape is Shape.ZERO:
-        sure = min(sure, _ZERO_SURE)
+        sure = min(sure, weight.zero_sure)
     elif shape is Shape.STILL and codec.type.kind is not Kind.TEXT:
-        sure *= 0.85
+        sure *= weight.still_sure
     if codec.registers == 1 and shape is Shape.STATES:
         codec = Codec(ValueType(Kind.BITS), codec.order)
-    return Cut(at, codec, shape, round(max(sure, _LEAST_SURE), 2), rival if excess < 3 * _HALF else None)
+    return Cut(at, codec, shape, round(max(sure, weight.least_sure), 2), rival if excess < 3 * weight.half else None)
 
 
 def style_of(runs: Iterable[WordRun], known: Iterable[Codec] = ()) -> Style:
@@ -242,7 +251,7 @@ def style_of(runs: Iterable[WordRun], known: Iterable[Codec] = ()) -> Style:
 
     def bits(style: Style) -> float:
         against = sum(order not in (style.wide, style.narrow) for order in orders)
-        return style.bits + _AGAINST_STYLE * against + sum(run.bits(style) for run in runs)
+        return style.bits + weights.TYPES.against_style * against + sum(run.bits(style) for run in runs)
 
     return min(STYLES, key=bits)
 

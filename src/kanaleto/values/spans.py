@@ -4,16 +4,14 @@ from collections.abc import Iterator
 from datetime import datetime
 from itertools import pairwise
 
+from kanaleto.values import weights
 from kanaleto.values.codec import Codec
 from kanaleto.values.novalue import NoValue
 from kanaleto.values.types import ByteOrder, Kind, ValueType
 
-_TEXT, _CLOCK = 5.0, 9.0
 _LEAST_TEXT, _MOST_TEXT = 2, 32  # registers
 _USUAL_LENGTHS = (2, 4, 5, 8, 10, 12, 16)  # registers
-_SAME, _OTHER, _BREAK, _PAD = 4.2, 5.2, 6.5, 0.4
 _NEAR_YEARS = range(2012, 2045)
-_UNLIKELY_YEAR = 14.0
 
 
 def texts(first: bytes, is_still: list[bool]) -> Iterator[tuple[int, Codec, float]]:
@@ -36,7 +34,8 @@ def _is_inner(data: bytes, at: int) -> bool:
 
 
 def _texts_at(data: bytes, at: int, is_still: list[bool], order: ByteOrder) -> Iterator[tuple[int, Codec, float]]:
-    bits, has_ended, letters = _TEXT + (4.0 if order is ByteOrder.BA else 0.0), False, 0
+    weight = weights.TYPES
+    bits, has_ended, letters = weight.text + (weight.text_turned if order is ByteOrder.BA else 0.0), False, 0
     before = 0
     for number in range(_MOST_TEXT):
         here = at + number
@@ -45,7 +44,7 @@ def _texts_at(data: bytes, at: int, is_still: list[bool], order: ByteOrder) -> I
         for byte in data[2 * here : 2 * here + 2]:
             if byte in (0, 32) and (has_ended or byte == 0 or before == 32):
                 has_ended = True
-                bits += _PAD
+                bits += weight.padding
             elif 32 <= byte < 127 and not has_ended:
                 bits += _letter(before, byte)
                 letters += _is_letter(byte)
@@ -55,18 +54,19 @@ def _texts_at(data: bytes, at: int, is_still: list[bool], order: ByteOrder) -> I
         registers = number + 1
         if registers < _LEAST_TEXT or letters < 3:
             continue
-        usual = 0.0 if registers in _USUAL_LENGTHS else 6.0
+        usual = 0.0 if registers in _USUAL_LENGTHS else weight.text_length
         yield at, Codec(ValueType(Kind.TEXT, 2 * registers), order), bits + usual
 
 
 def _letter(before: int, byte: int) -> float:
     """Bits of a character behind another: words go on in small letters, numbers in digits."""
+    weight = weights.TYPES
     if not before:
-        return _SAME
+        return weight.letter_same
     kinds = [_kind(before), _kind(byte)]
     if kinds[0] == kinds[1] or kinds == ["A", "a"]:
-        return _SAME if kinds[1] != "." else _OTHER
-    return _BREAK if kinds == ["a", "A"] else _OTHER
+        return weight.letter_same if kinds[1] != "." else weight.letter_other
+    return weight.letter_break if kinds == ["a", "A"] else weight.letter_other
 
 
 def _kind(byte: int) -> str:
@@ -76,7 +76,7 @@ def _kind(byte: int) -> str:
 
 def clocks(samples: list[bytes], kind: Kind) -> Iterator[tuple[int, Codec, float]]:
     """Spans that read as a date in every sample: where each begins, its codec, its bits."""
-    codec = Codec(ValueType(kind), ByteOrder.AB)
+    codec, weight = Codec(ValueType(kind), ByteOrder.AB), weights.TYPES
     size = 2 * codec.registers
     for at in range(0, len(samples[0]) - size + 1, 2):
         if not _may_be_date(samples[0][at : at + size], kind):
@@ -87,12 +87,12 @@ def clocks(samples: list[bytes], kind: Kind) -> Iterator[tuple[int, Codec, float
         moments = [datetime.fromisoformat(str(value)) for value in values]
         steps = [(after - before).total_seconds() for before, after in pairwise(moments)]
         odd = sum(not 0 <= step <= 3600 for step in steps)
-        unlikely = 0.0 if moments[0].year in _NEAR_YEARS else _UNLIKELY_YEAR
+        unlikely = 0.0 if moments[0].year in _NEAR_YEARS else weight.clock_year
         pace = sorted(steps)[len(steps) // 2] if steps else 0.0
-        moved = 1.2 * sum(step != pace for step in steps) + 20.0 * odd
+        moved = weight.clock_step * sum(step != pace for step in steps) + weight.clock_odd * odd
         if kind is Kind.CLOCK6 and not any(steps):
-            unlikely += 4.0
-        yield at // 2, codec, _CLOCK + unlikely + 10.0 + moved
+            unlikely += weight.clock_still
+        yield at // 2, codec, weight.clock + unlikely + moved
 
 
 def _may_be_date(raw: bytes, kind: Kind) -> bool:

@@ -12,19 +12,19 @@ from kanaleto.cli.options import Target, make_target, target_options, usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.cli.siteline import SITE_OPTION, YES_OPTION, SiteLine, site_line
-from kanaleto.control.ledger import CannotWriteDown, LedgerRow
+from kanaleto.control.ledger import CannotWriteDown
+from kanaleto.control.single import Book, SingleWrite
+from kanaleto.control.telling import is_taken
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
-from kanaleto.lines.spans import ask_again, read_span, split_reads
 from kanaleto.site.counting import parse_number
 from kanaleto.site.links.link import FramingKind
 from kanaleto.values.codec import CannotEncode, Value
 from kanaleto.values.text import decimals_of, shown, words_of
 from kanaleto.values.typed import typed_value
-from kanaleto.wire.codes import ExceptionCode
-from kanaleto.wire.pdu import Read, ReadAnswer, Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters, pack_bits
+from kanaleto.wire.pdu import Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters, pack_bits
 from kanaleto.wire.reach import written_by
 from kanaleto.wire.records import MaskWrite
 
@@ -37,6 +37,7 @@ refused.
 Example: a set point of -12.5, read back
   kanaleto write tcp://127.0.0.1:15020 holding 110 -12.5 --unit 3 --type int16 --factor 0.1 --verify
 """
+_BY = "kanaleto write"
 _ON = {"1": True, "on": True, "true": True, "0": False, "off": False, "false": False}
 
 
@@ -83,7 +84,11 @@ def command(
     if at is not None:
         back = written_by(request.encode()) if is_verified else None
         at.require_allowed(request.encode(), is_yes, back or ())
-    work = _Writing(target, request, data, timeout_s, is_json, is_verified, at, values)
+    write = SingleWrite(
+        unit_id=target.unit_id, table=target.table, address=target.address, count=_count(target, request, data),
+        request=request, data=data, timeout_s=timeout_s,
+    )  # fmt: skip
+    work = _Writing(target, write, is_json, is_verified, at, values)
     run_until_signal(work.run())
     if work.has_failed:
         raise Failed
@@ -131,31 +136,27 @@ def _encoded(target: Target, text: str) -> bytes:
         raise ValueError(f"{codec}: {error}") from None
 
 
+def _count(target: Target, request: Request, data: bytes) -> int:
+    """Items that it writes."""
+    if isinstance(request, WriteCoils):
+        return len(request.bits)
+    return 1 if target.table.is_bits or isinstance(request, MaskWrite) else len(data) // 2
+
+
 class _Writing:
+    """Sends it, and tells what came of it."""
+
     def __init__(
-        self,
-        target: Target,
-        request: Request,
-        data: bytes,
-        timeout_s: float,
-        is_json: bool,
-        is_verified: bool,
-        at: SiteLine | None,
+        self, target: Target, write: SingleWrite, is_json: bool, is_verified: bool, at: SiteLine | None,
         texts: tuple[str, ...],
-    ) -> None:
+    ) -> None:  # fmt: skip
         self.has_failed = False
         self._at, self._texts = at, texts
-        self._target, self._request, self._data = target, request, data
-        self._timeout_s, self._is_json, self._is_verified = timeout_s, is_json, is_verified
-
-    @property
-    def _count(self) -> int:
-        if isinstance(self._request, WriteCoils):
-            return len(self._request.bits)
-        return 1 if self._target.table.is_bits or isinstance(self._request, MaskWrite) else len(self._data) // 2
+        self._target, self._write = target, write
+        self._is_json, self._is_verified = is_json, is_verified
 
     async def run(self) -> None:
-        target = self._target
+        target, write = self._target, self._write
         exchanger = exchanger_for(target.link)
         try:
             try:
@@ -163,65 +164,39 @@ class _Writing:
             except Unreachable as error:
                 self._fail(unreachable(target.unit_id, str(error)))
                 return
-            if isinstance(self._request, MaskWrite) and self._is_verified:
-                await self._expect(exchanger, self._request)
+            if self._is_verified:
+                await write.expect(exchanger)
             outcome = await self._send(exchanger)
-            if outcome.code == ExceptionCode.ACKNOWLEDGE:  # taken, and being worked at (application protocol 1.1b3, 7)
-                say(f"{self._who}: accepted with 05, acknowledge: the device is still at it", err=True)
-            elif not outcome.is_good:
+            if not is_taken(outcome):
                 self._fail(outcome)
                 return
+            if not outcome.is_good:
+                say(f"{self._who}: accepted with 05, acknowledge: the device is still at it", err=True)
             verified: bool | None = None
             seen = b""
             if self._is_verified:
-                requests = split_reads(target.table, target.address, self._count, 1, target.table.most_read)
-                span = await read_span(exchanger, target.unit_id, requests, self._timeout_s, 1)
-                if span.failure is None:
-                    verified, seen = span.data == self._data, span.data
+                seen, failure = await write.read_back(exchanger)
+                if failure is None:
+                    verified = seen == write.data
                 else:
-                    say(f"written, but not read back: {sentence(span.failure, self._who)}", err=True)
+                    say(f"written, but not read back: {sentence(failure, self._who)}", err=True)
             self._report(outcome, verified, seen)
         finally:
             exchanger.close()
 
     async def _send(self, exchanger: Exchanger) -> Outcome:
         """Once; where a site is named it is written down first."""
-        target = self._target
         if self._at is None:
-            return await ask_again(exchanger, target.unit_id, self._request, self._timeout_s, 0)
-        ledger, journal = self._at.ledger("kanaleto write")
-        data: dict[str, object] = {
-            "old": "", "new": self._data.hex(" ", 2).upper(), "unit_id": target.unit_id, "table": target.table.value,
-            "address": target.address, "function": int(self._request.function), "by": "kanaleto write",
-        }  # fmt: skip
+            return await self._write.send(exchanger, None, _BY)
+        ledger, journal = self._at.ledger(_BY)
         device = self._at.device.name if self._at.device is not None else ""
-        name = f"{target.table.value} {target.address}"
-        row = LedgerRow(
-            wall_s=time.time(), line=self._at.line.name, device=device, point=name, text=f"→ {data['new']}", data=data
-        )
         try:
-            number = await ledger.begin(row)
-            outcome = await ask_again(exchanger, target.unit_id, self._request, self._timeout_s, 0)
-            said = {"outcome": "done" if outcome.is_good else "refused" if outcome.code is not None else "unknown"}
-            await ledger.complete(number, time.time(), {**data, **said, "told": outcome.reason})
+            return await self._write.send(exchanger, Book(self._at.line.name, device, ledger, time.time), _BY)
         except CannotWriteDown as error:
             raise Failed(str(error)) from None
         finally:
             ledger.close()
             journal.end(round(1e6 * time.time()))
-        return outcome
-
-    async def _expect(self, exchanger: Exchanger, request: MaskWrite) -> None:
-        """What the masked register must hold afterwards, from what it holds now."""
-        now = await ask_again(
-            exchanger,
-            self._target.unit_id,
-            Read(self._target.table, request.address, 1),
-            self._timeout_s,
-            1,
-        )
-        if isinstance(now.content, ReadAnswer):
-            self._data = request.result(now.content.words[0]).to_bytes(2)
 
     @property
     def _who(self) -> str:
@@ -246,11 +221,11 @@ class _Writing:
         target = self._target
         if verified is False:
             self.has_failed = True
-            came = f"{seen.hex(' ', 2).upper()} stands there, {self._data.hex(' ', 2).upper()} was written"
+            came = f"{seen.hex(' ', 2).upper()} stands there, {self._write.data.hex(' ', 2).upper()} was written"
             say(f"{self._who}: the write was confirmed, but {came}", err=True)
         if self._is_json:
             written: dict[str, object] = (
-                {"words": list(words_of(self._data))} if not target.table.is_bits else {"bits": self._bits()}
+                {"words": list(words_of(self._write.data))} if not target.table.is_bits else {"bits": self._bits()}
             )
             record: dict[str, object] = {
                 "at": iso(),
@@ -260,8 +235,8 @@ class _Writing:
             }
             values = self._bits() if target.table.is_bits else self._values()
             masks = (
-                {"and": self._request.and_mask, "or": self._request.or_mask}
-                if isinstance(self._request, MaskWrite)
+                {"and": self._write.request.and_mask, "or": self._write.request.or_mask}
+                if isinstance(self._write.request, MaskWrite)
                 else {}
             )
             emit(
@@ -271,7 +246,7 @@ class _Writing:
                 | {"values": values, "took_ms": round(outcome.took_s * 1000, 3), "verified": verified}
             )
         elif not self.has_failed:
-            what = f"{self._count} {target.table.title}" if self._count > 1 else target.table.title[:-1]
+            what = f"{self._write.count} {target.table.title}" if self._write.count > 1 else target.table.title[:-1]
             is_broadcast = target.unit_id == 0 and target.link.framing is not FramingKind.TCP
             end = ", read back the same" if verified else ", to all: nobody answers" if is_broadcast else ""
             place = target.shown_address(target.address)
@@ -280,7 +255,7 @@ class _Writing:
     @property
     def _became(self) -> str:
         """What the registers really mean, where that is not what was typed."""
-        if self._target.table.is_bits or isinstance(self._request, MaskWrite):
+        if self._target.table.is_bits or isinstance(self._write.request, MaskWrite):
             return ""
         told = [shown(value, self._target.codec, self._target.decimals) for value in self._codec_values()]
         meant = [typed_value(text, self._target.codec) for text in self._texts]
@@ -289,11 +264,14 @@ class _Writing:
         return "" if is_same else f", as {'; '.join(told)}"
 
     def _bits(self) -> list[object]:
-        return [self._data[at // 8] >> at % 8 & 1 for at in range(self._count)]
+        return [self._write.data[at // 8] >> at % 8 & 1 for at in range(self._write.count)]
 
     def _values(self) -> list[object]:
         return list(self._codec_values())
 
     def _codec_values(self) -> list[Value]:
         width = 2 * self._target.per_value
-        return [self._target.codec.decode(self._data[at : at + width]) for at in range(0, len(self._data), width)]
+        return [
+            self._target.codec.decode(self._write.data[at : at + width])
+            for at in range(0, len(self._write.data), width)
+        ]

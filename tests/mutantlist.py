@@ -23,8 +23,8 @@ NAMED = (
     Mutant("Bounded.to_value", "current > FAULT_MA", "current >= FAULT_MA", "test_bounds"),
     Mutant("order_for", "len(inherited.value) == 2", "len(inherited.value) >= 2", "test_bounds"),
     Mutant("order_for", "len(own.value) > 2", "len(own.value) > 4", "test_bounds"),
-    Mutant("_Again._touched", "max_gap + 1", "max_gap - 1", "test_planned_again test_plan"),
-    Mutant("_Again._touched", "basis.most_of(table) != before.most_of(table)", "False", "test_planned_again test_plan"),
+    Mutant("may_read", "end - start > device.limits.max_gap", "end - start > device.limits.max_gap + 1", "test_plan"),
+    Mutant("plan_site", "part.line != bare_line", "False", "test_planned_again test_plan test_engine"),
     Mutant("_join", "reach - start > rules.most", "reach - start >= rules.most", "test_plan test_bounds"),
     Mutant("_join", " or any(start < at < reach for at in rules.breaks)", "", "test_plan test_bounds"),
     Mutant(
@@ -202,5 +202,5 @@ MUTANTS = (
     Mutant("merged", "change.start < at", "False", "test_two_writers"),
     Mutant("guess_numbering", "references > len(texts) / 2", "references > 0", "test_edges"),
     Mutant("Steps.note", "len(self._done) > _MOST_STEPS", "len(self._done) > 10 * _MOST_STEPS", "test_edges"),
-    Mutant("_Told.hear", "now - told_s < _AGAIN_S", "False", "test_faults"),
+    Mutant("_LatelyTold.hear", "now - told_s < _AGAIN_S", "False", "test_faults"),
 )

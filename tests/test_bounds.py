@@ -20,15 +20,15 @@ from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.lessons import Lessons, _parts_at
 from kanaleto.planning.partition import Rules, requests_of
 from kanaleto.planning.plan import plan_site
-from kanaleto.polling.requests import Requests
+from kanaleto.polling.oneoff import Requests
 from kanaleto.polling.schedule import DeviceState, Schedule
-from kanaleto.probing.asking import Sparing
+from kanaleto.probing.question import Sparing
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.values.candidates import _power_of_ten, parse_display
 from kanaleto.values.novalue import CannotEncode, NoValue
 from kanaleto.values.scale import Bounded, between
-from kanaleto.values.spans import _may_be_date
 from kanaleto.values.special import encode_special
+from kanaleto.values.textspans import _may_be_date
 from kanaleto.values.typed import typed_value
 from kanaleto.values.types import Kind, order_for, parse_order, parse_type
 from kanaleto.wire.base import PduError, Refused

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from kanaleto.board.health import Worst
 from kanaleto.board.memory import MOST_PIECES, PIECE, Memory, Remembered
 from kanaleto.history import storedcurve
-from kanaleto.history.asking import HistoryQuery, answer_to
+from kanaleto.history.askingthread import HistoryQuery, answer_to
 from kanaleto.history.curves import (
     BAD,
     EMPTY,

@@ -28,7 +28,7 @@ from kanaleto.history.query import History
 from kanaleto.history.recording import BREAK_US, Recording
 from kanaleto.history.store import Store
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.lines.spans import split_reads
+from kanaleto.lines.readspan import split_reads
 from kanaleto.probing.hosts import MOST_HOSTS, parse_range
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.tables import TableSearch

@@ -7,7 +7,7 @@ from functools import partial
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.lines.spans import ask_again
+from kanaleto.lines.readspan import ask_again
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.identity import Depth, Identity

@@ -2,11 +2,27 @@
 
 import ast
 import unittest
+from functools import cache
 from graphlib import TopologicalSorter
 from pathlib import Path
 
+import click
+
+from kanaleto.cli.find import SECTIONS
+from kanaleto.cli.find import command as find_command
+
 SOURCE = Path(__file__).parent.parent / "src"
 MOST_LINES = 600
+SMALL_LINES = 40
+SMALL_ALL_THE_SAME = {
+    "kanaleto.tui.frame.later": "the application itself is at the limit of lines",
+    "kanaleto.tui.frame.pages": "loaded once the first frame stands: the pages cost a start too much",
+}
+
+
+@cache
+def tree(path: Path) -> ast.Module:
+    return ast.parse(path.read_text(encoding="utf-8"))
 
 
 def modules() -> dict[str, Path]:
@@ -21,7 +37,7 @@ def modules() -> dict[str, Path]:
 def imported(path: Path, known: dict[str, Path]) -> set[str]:
     """What a module imports of ours, late imports and those for types included."""
     found: set[str] = set()
-    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+    for node in ast.walk(tree(path)):
         if isinstance(node, ast.ImportFrom) and node.module is not None:
             for alias in node.names:
                 inner = f"{node.module}.{alias.name}"
@@ -29,6 +45,12 @@ def imported(path: Path, known: dict[str, Path]) -> set[str]:
         elif isinstance(node, ast.Import):
             found |= {alias.name for alias in node.names}
     return found & set(known)
+
+
+def _folder(name: str) -> str:
+    """Of a module of the interface: its folder there; nothing for any other."""
+    parts = name.split(".")
+    return parts[2] if parts[1:2] == ["tui"] and len(parts) > 3 else ""
 
 
 class House(unittest.TestCase):
@@ -39,14 +61,49 @@ class House(unittest.TestCase):
         tuple(TopologicalSorter(graph).static_order())  # a circle is a CycleError that names it
 
     def test_one_name_is_one_class(self) -> None:
-        """Of those that other files may name; what is private to a file may be called as in another."""
         where: dict[str, list[str]] = {}
         for name, path in modules().items():
-            for node in ast.parse(path.read_text(encoding="utf-8")).body:
-                if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+            for node in ast.walk(tree(path)):
+                if isinstance(node, ast.ClassDef):
                     where.setdefault(node.name, []).append(name)
         self.assertGreater(len(where), 400)
         self.assertEqual({name: places for name, places in where.items() if len(places) > 1}, {})
+
+    def test_no_two_folders_of_the_interface_import_each_other(self) -> None:
+        known = modules()
+        arrows: set[tuple[str, str]] = set()
+        for name, path in known.items():
+            for other in imported(path, known):
+                ends = _folder(name), _folder(other)
+                if all(ends) and ends[0] != ends[1]:
+                    arrows.add(ends)
+        self.assertGreater(len(arrows), 8)
+        self.assertEqual({ends for ends in arrows if ends[::-1] in arrows}, set())
+
+    def test_a_small_file_is_of_use_to_more_than_one(self) -> None:
+        """What one other file alone imports, and is short, belongs there: else a reason stands here."""
+        known = modules()
+        users: dict[str, set[str]] = {}
+        for name, path in known.items():
+            for other in imported(path, known) - {name}:
+                users.setdefault(other, set()).add(name)
+        small = {
+            name
+            for name, own in users.items()
+            if len(own) == 1
+            and known[name].name != "__init__.py"
+            and len(known[name].read_text(encoding="utf-8").splitlines()) < SMALL_LINES
+        }
+        self.assertEqual(small, set(SMALL_ALL_THE_SAME))
+
+    def test_every_option_of_find_stands_in_a_section(self) -> None:
+        named = [name for names in SECTIONS.values() for name in names]
+        options = [str(one.name) for one in find_command.params if isinstance(one, click.Option)]
+        self.assertEqual(sorted(named), sorted(options))
+        context = click.Context(find_command, info_name="find")
+        told = find_command.get_help(context)
+        for title in SECTIONS:
+            self.assertIn(f"\n{title}:\n", told)
 
     def test_a_file_is_of_one_subject(self) -> None:
         tests = Path(__file__).parent.glob("*.py")

@@ -320,12 +320,7 @@ class Ports(unittest.TestCase):
 
 
 class Drafts(unittest.TestCase):
-    def test_runs_under_a_numbered_name(self) -> None:
-        runs = [(10, 11), (20, 20)]
-        self.assertEqual(
-            [row.name for row in rows_of_runs(Table.HOLDING, runs)], ["Holding 10", "Holding 11", "Holding 20"]
-        )
-        self.assertEqual(
-            [row.name for row in rows_of_runs(Table.HOLDING, runs, "Cell {} voltage")][-1], "Cell 3 voltage"
-        )
-        self.assertEqual([row.name for row in rows_of_runs(Table.COIL, runs, "Lamp")], ["Lamp 1", "Lamp 2", "Lamp 3"])
+    def test_runs_are_named_after_table_and_address(self) -> None:
+        rows = rows_of_runs(Table.HOLDING, [(10, 11), (20, 20)], frozenset({11}))
+        self.assertEqual([row.name for row in rows], ["Holding 10", "Holding 11", "Holding 20"])
+        self.assertEqual([row.note for row in rows], ["", "never seen to change", ""])

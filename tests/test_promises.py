@@ -20,7 +20,7 @@ from kanaleto.lines.tcp import TcpChannel
 from kanaleto.planning.plan import DerivedPlace
 from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.polling.session import Session
-from kanaleto.probing.asking import untouchable
+from kanaleto.probing.question import untouchable
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.site.expression import BadExpression, FormulaMemory, compile_expression
 from kanaleto.site.links.tcp import TcpLink

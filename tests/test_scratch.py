@@ -25,12 +25,12 @@ from kanaleto.finding.scratch import ScratchQuestion, ScratchReader, ScratchStat
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.once import read_once
 from kanaleto.polling.session import Session
-from kanaleto.probing.asking import MayNotTouch, first_question, is_forbidden
-from kanaleto.probing.kept import kept_of, load_survey, save_survey
 from kanaleto.probing.known import words_of_runs
 from kanaleto.probing.own_settings import read_own_settings
 from kanaleto.probing.pace import Pace
+from kanaleto.probing.question import MayNotTouch, first_question, is_forbidden
 from kanaleto.probing.registers import RegisterSurvey
+from kanaleto.probing.surveyfile import kept_of, load_survey, save_survey
 from kanaleto.site.counting import Numbering
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Site

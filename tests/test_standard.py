@@ -14,7 +14,7 @@ from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.probing.asking import Sparing, Timing, parse_timing
+from kanaleto.probing.question import Sparing, Timing, parse_timing
 from kanaleto.site.counting import Numbering, to_wire
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.links.parse import parse_link

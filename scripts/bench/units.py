@@ -15,7 +15,7 @@ from pathlib import Path
 
 from kanaleto.files.loading import load_site
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.probing.asking import survey_exchanger
+from kanaleto.probing.question import survey_exchanger
 from kanaleto.probing.units import UnitSurvey
 from kanaleto.site.links.serial import SerialLink
 from scripts.bench.figure import Figure

@@ -63,7 +63,7 @@ def _pcap(file: BinaryIO, name: str, damaged: list[str]) -> Iterator[Packet]:
         place += 16 + size
 
 
-class _Interface(NamedTuple):
+class _ReadInterface(NamedTuple):
     linktype: int
     name: str
     description: str
@@ -72,7 +72,7 @@ class _Interface(NamedTuple):
 
 def _pcapng(file: BinaryIO, name: str, damaged: list[str]) -> Iterator[Packet]:
     order, place = "<", 0
-    interfaces: list[_Interface] = []
+    interfaces: list[_ReadInterface] = []
     while raw := file.read(8):
         if len(raw) < 8:
             damaged.append(f"{name} is cut short at byte {place:,}")
@@ -108,7 +108,7 @@ def _pcapng(file: BinaryIO, name: str, damaged: list[str]) -> Iterator[Packet]:
         place += size
 
 
-def _interface(body: bytes, order: str) -> _Interface:
+def _interface(body: bytes, order: str) -> _ReadInterface:
     if len(body) < 8:
         raise ValueError("an interface without its type")
     (linktype,) = unpack(f"{order}H", body[:2])
@@ -119,10 +119,10 @@ def _interface(body: bytes, order: str) -> _Interface:
         raise ValueError("times finer than can be reckoned with")
     per_s: int = 2**power if resolution & 0x80 else 10**power
     texts = [options.get(code, b"").decode("utf-8", "replace") for code in (_NAME, _DESCRIPTION)]
-    return _Interface(linktype, texts[0], texts[1], per_s)
+    return _ReadInterface(linktype, texts[0], texts[1], per_s)
 
 
-def _packet(body: bytes, order: str, interfaces: list[_Interface], is_simple: bool) -> Packet | None:
+def _packet(body: bytes, order: str, interfaces: list[_ReadInterface], is_simple: bool) -> Packet | None:
     if is_simple:
         own = interfaces[0]
         return Packet(0, own.linktype, 0, own.name, own.description, 0, body[4:])

@@ -32,7 +32,7 @@ class _Segment(NamedTuple):
     data: bytes
 
 
-class _Asked(NamedTuple):
+class _Question(NamedTuple):
     at_us: int
     frame: Frame
 
@@ -46,7 +46,7 @@ class _Conversation:
             OUTBOUND: framing.decoder(Role.REQUESTS), INBOUND: framing.decoder(Role.ANSWERS)
         }  # fmt: skip
         self.expected: dict[int, int | None] = {OUTBOUND: None, INBOUND: None}
-        self.waiting: OrderedDict[int, _Asked] = OrderedDict()
+        self.waiting: OrderedDict[int, _Question] = OrderedDict()
         self.count = 0
         self.last_direction, self.last_us = OUTBOUND, 0
 
@@ -82,7 +82,7 @@ class _Conversation:
             yield self._unanswered(before)
         if len(self.waiting) >= _MOST_WAITING:
             yield self._unanswered(self.waiting.popitem(last=False)[1])
-        self.waiting[number] = _Asked(at_us, event)
+        self.waiting[number] = _Question(at_us, event)
 
     def _answer(self, at_us: int, event: Frame | Garbled) -> Iterator[ExchangeRow]:
         number = event.transaction if isinstance(event, Frame) and event.transaction is not None else 0
@@ -104,7 +104,7 @@ class _Conversation:
         for asked in self.waiting.values():
             yield self._unanswered(asked)
 
-    def _unanswered(self, asked: _Asked) -> ExchangeRow:
+    def _unanswered(self, asked: _Question) -> ExchangeRow:
         return self._row(
             asked.at_us, OutcomeKind.TIMEOUT, asked.frame.raw, b"", 0, "no answer in the capture", asked.frame.unit_id
         )

@@ -64,7 +64,7 @@ class PcapngWriter:
     """Makes the blocks of exchanges, in the order of the times of their packets."""
 
     def __init__(self) -> None:
-        self._interfaces: dict[tuple[str, str], _Interface] = {}
+        self._interfaces: dict[tuple[str, str], _WrittenInterface] = {}
         self._waiting: list[_Waiting] = []
         self._number = 0
         self._came_us: dict[tuple[str, str], int] = {}  # the last of what came in, by line
@@ -103,14 +103,14 @@ class PcapngWriter:
         interface = self._interfaces.get(key)
         told = b""
         if interface is None:
-            interface = self._interfaces[key] = _Interface(len(self._interfaces), link_of(waiting.link))
+            interface = self._interfaces[key] = _WrittenInterface(len(self._interfaces), link_of(waiting.link))
             options = _option(_IF_NAME, waiting.line.encode()[:200])
             options += _option(_IF_DESCRIPTION, waiting.link.encode()[:400])
             told = _block(_INTERFACE, pack("<HHI", interface.linktype, 0, 0) + options + _option(0, b""))
         return told + interface.packet(waiting.at_us, waiting.data, waiting.direction, waiting.comment)
 
 
-class _Interface:
+class _WrittenInterface:
     def __init__(self, number: int, link: Link) -> None:
         self.number = number
         self.is_serial = link.is_serial

@@ -80,7 +80,7 @@ def _draw(
     site: Site, places: list[AnyPlace], stores: list[str], begin: float, end: float, scale: str, is_today: bool,
     file: Path,
 ) -> None:  # fmt: skip
-    from kanaleto.history.asking import HistoryQuery, answer_to
+    from kanaleto.history.askingthread import HistoryQuery, answer_to
     from kanaleto.history.curves import EMPTY, TrendCurve, joined, thinned
     from kanaleto.history.storedcurve import ToldRows, definition_of
     from kanaleto.paper.drawing import write_sheet

@@ -7,8 +7,8 @@ from pathlib import Path
 import click
 
 from kanaleto.cli import finding, findregisters
-from kanaleto.cli.options import usage
-from kanaleto.probing.asking import Never
+from kanaleto.cli.options import sectioned, usage
+from kanaleto.probing.question import Never
 from kanaleto.probing.registers import MOST_REQUESTS
 from kanaleto.site.counting import Numbering
 from kanaleto.site.ranges import parse_range
@@ -45,8 +45,8 @@ _GO_WITH = {
     "asks_adapters": (),
     "hosts": ("timeout_s", "never"),
     "asks_registers": (
-        "link", "unit_id", "first", "last", "tables", "is_thorough", "limit", "resume", "watch_s", "timeout_s", "never",
-        "draft", "name",
+        "link", "unit_id", "first", "last", "tables", "is_thorough", "limit", "resume", "timeout_s", "never",
+        "draft",
     ),
     "asks_directory": ("link", "unit_id", "starts", "marker", "timeout_s", "never", "draft"),
     "listen_s": ("link", "draft"),
@@ -77,8 +77,6 @@ def _refuse_what_does_not_go_together(context: click.Context) -> None:
         if name not in (*_GO_WITH[what], what, "is_json"):
             where = f"does not go with {_ASKS[what]}" if what else f"goes with {_users_of(name)} only"
             raise click.UsageError(f"{'a LINK' if name == 'link' else title} {where}, and would change nothing")
-    if "name" in titles and "draft" not in titles:
-        raise click.UsageError("--name goes with --draft only, and would change nothing")
 
 
 def _refuse_beside_everything(titles: dict[str, str]) -> None:
@@ -97,7 +95,19 @@ def _users_of(name: str) -> str:
     return " or ".join([*users, *(["--everything"] if name in _EVERYTHING else [])])
 
 
-@click.command("find")
+SECTIONS = {
+    "Where": ("asks_ports", "asks_adapters", "hosts"),
+    "What": ("asks_settings", "units", "asks_registers", "asks_directory", "listen_s", "asks_everything"),
+    "Registers of one unit (--registers)": (
+        "unit_id", "first", "last", "tables", "is_thorough", "limit", "resume", "draft"
+    ),
+    "A directory (--directory)": ("starts", "marker"),
+    "An unknown line as a site (--everything)": ("out", "within_s", "is_agreed"),
+    "Always": ("never", "timeout_s", "is_json"),
+}  # fmt: skip
+
+
+@click.command("find", cls=sectioned(SECTIONS))
 @click.pass_context
 @click.argument("link", required=False)
 @click.option(
@@ -186,14 +196,6 @@ def _users_of(name: str) -> str:
     help="keep the survey of registers there, and go on with it; with --everything: go on with what is in --out",
 )
 @click.option(
-    "--watch",
-    "watch_s",
-    type=click.FloatRange(0),
-    default=0.0,
-    metavar="S",
-    help="read what was found twice, so far apart, and tell what never changed",
-)
-@click.option(
     "--never", "never", multiple=True, metavar="RANGE", help="never touch these, as in 'holding 40-47' (on the wire)"
 )
 @click.option(
@@ -202,7 +204,6 @@ def _users_of(name: str) -> str:
     metavar="FILE",
     help="write what was found as a map, a point a register",
 )
-@click.option("--name", default="", help="number the points of --draft under this name, as in 'Cell {} voltage'")
 @click.option(
     "--timeout",
     "timeout_s",
@@ -215,8 +216,8 @@ def command(
     link: str | None, asks_ports: bool, asks_adapters: bool, hosts: str | None, asks_settings: bool, units: str | None,
     asks_registers: bool, asks_directory: bool, starts: str, marker: str | None, unit_id: int, listen_s: float | None,
     asks_everything: bool, out: Path | None, within_s: float | None, is_agreed: bool,
-    first: int, last: int, tables: tuple[str, ...], is_thorough: bool, limit: int, resume: str | None, watch_s: float,
-    never: tuple[str, ...], draft: Path | None, name: str, timeout_s: float | None, is_json: bool,
+    first: int, last: int, tables: tuple[str, ...], is_thorough: bool, limit: int, resume: str | None,
+    never: tuple[str, ...], draft: Path | None, timeout_s: float | None, is_json: bool,
 ) -> int:  # fmt: skip
     """Find out what is there, by reading alone: nothing is ever written, and no broadcast is sent.
 
@@ -268,12 +269,10 @@ def command(
             (first, last),
             limit,
             Path(resume) if resume is not None else None,
-            watch_s,
             is_thorough,
             timeout_s,
             forbidden,
             draft,
-            name,
             is_json,
         )
     return finding.find_units(

@@ -15,10 +15,10 @@ from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.progress import Progress
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
-from kanaleto.probing.asking import CARE, Never
 from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
 from kanaleto.probing.known import words_of_runs
 from kanaleto.probing.ports import list_serial_ports
+from kanaleto.probing.question import CARE, Never
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import names_settings, parse_link
 from kanaleto.site.links.tcp import TcpLink

@@ -13,9 +13,9 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.probing.adapters import adapters
-from kanaleto.probing.asking import MayNotTouch, Never, survey_exchanger
 from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
 from kanaleto.probing.ports import list_serial_ports
+from kanaleto.probing.question import MayNotTouch, Never, survey_exchanger
 from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
 from kanaleto.probing.units import ALL_UNITS, UnitSurvey
 from kanaleto.probing.unitstates import SurveyStopped, UnitFound

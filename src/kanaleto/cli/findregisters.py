@@ -13,14 +13,14 @@ from kanaleto.cli.output import emit, say
 from kanaleto.cli.progress import Progress
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.spans import ask_again
-from kanaleto.probing.asking import Never
+from kanaleto.lines.readspan import ask_again
 from kanaleto.probing.directory import Directory, find_directory
 from kanaleto.probing.draft import DraftRow, draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
-from kanaleto.probing.kept import load_survey, save_survey
 from kanaleto.probing.known import words_of_runs
 from kanaleto.probing.listening import LineListener
+from kanaleto.probing.question import Never
 from kanaleto.probing.registers import RegisterSurvey
+from kanaleto.probing.surveyfile import load_survey, save_survey
 from kanaleto.site.links.parse import names_settings, parse_link
 from kanaleto.wire.codes import Function, Table
 from kanaleto.wire.pdu import Read, Request
@@ -40,13 +40,11 @@ def _write_draft(path: Path | None, rows: list[DraftRow]) -> None:
 
 def find_registers(
     link_text: str, unit_id: int, tables: tuple[str, ...], addresses: tuple[int, int], limit: int, resume: Path | None,
-    watch_s: float, is_thorough: bool, timeout_s: float | None, never: Never, draft: Path | None, name: str,
-        is_json: bool,
+    is_thorough: bool, timeout_s: float | None, never: Never, draft: Path | None, is_json: bool,
 ) -> int:  # fmt: skip
     link = usage(lambda: parse_link(link_text))
     require_unit(link, unit_id)
     progress = Progress()
-    constant: dict[Table, frozenset[int]] = {}
     wanted = [Table(word) for word in tables] or [Table.HOLDING, Table.INPUT, Table.COIL, Table.DISCRETE]
     surveys: list[RegisterSurvey] = []
 
@@ -67,8 +65,6 @@ def find_registers(
         await survey.run(limit)
         if not survey.functions:
             await survey.ask_functions()
-        if watch_s:
-            constant.update(await survey.watch(watch_s))
 
     async def work() -> None:
         await with_exchanger(link, use)
@@ -84,9 +80,8 @@ def find_registers(
             raise Failed(f"{resume} cannot be written: {error.strerror}") from None
     rows: list[DraftRow] = []
     for table in survey.tables:
-        still = constant.get(table.table, frozenset())
-        rows += rows_of_runs(table.table, table.runs, name, still)
-        _tell_table(survey, table.table, still, is_json)
+        rows += rows_of_runs(table.table, table.runs)
+        _tell_table(survey, table.table, is_json)
     _tell_answers(survey, is_json)
     tell_stop(stopped, link.place, is_json)
     more = "" if survey.is_over else "; not over: go on with --resume FILE, or raise --limit"
@@ -95,7 +90,7 @@ def find_registers(
     return 0 if rows or stopped == "stopped" else 1
 
 
-def _tell_table(survey: RegisterSurvey, table: Table, still: frozenset[int], is_json: bool) -> None:
+def _tell_table(survey: RegisterSurvey, table: Table, is_json: bool) -> None:
     for known in survey.tables:
         if known.table is not table:
             continue
@@ -104,7 +99,7 @@ def _tell_table(survey: RegisterSurvey, table: Table, still: frozenset[int], is_
                 {
                     "table": table.value, "runs": known.runs,
                     "most": known.most if known.most < table.most_read else None,
-                    "longest_read": known.longest, "dangerous": known.dangerous, "never_changed": sorted(still),
+                    "longest_read": known.longest, "dangerous": known.dangerous,
                     "over": known.is_over, "text": known.why_none,
                 }
             )  # fmt: skip
@@ -117,8 +112,6 @@ def _tell_table(survey: RegisterSurvey, table: Table, still: frozenset[int], is_
         say(f"{title:<20} {words_of_runs(known.runs)}; {most}")
         if known.dangerous:
             say(f"{'':<20} restarts the unit: {words_of_runs(known.dangerous)}; name them as never to be touched")
-        if still:
-            say(f"{'':<20} {len(still)} of them never changed")
 
 
 def _tell_answers(survey: RegisterSurvey, is_json: bool) -> None:

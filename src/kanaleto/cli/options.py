@@ -1,6 +1,6 @@
 """What `read` and `write` share: the arguments, and the values made of them."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, TypeVar
 
 import click
@@ -129,3 +129,21 @@ def make_target(
         raise click.UsageError(f"type {value_type} takes no --factor and no --offset")
     wire_address = usage(lambda: to_wire(address, where, counting))
     return Target(parsed, where, wire_address, counting, Codec(value_type, order, scale), unit_id, decimals)
+
+
+def sectioned(sections: Mapping[str, Sequence[str]]) -> type[click.Command]:
+    """A command whose `--help` has its options in sections, by the names of their parameters."""
+
+    class Sectioned(click.Command):
+        def format_options(self, context: click.Context, formatter: click.HelpFormatter) -> None:
+            params = self.get_params(context)
+            named = {name for names in sections.values() for name in names}
+            rest = [parameter.name for parameter in params if parameter.name not in named]
+            for title, names in {**sections, "Always": [*sections.get("Always", ()), *rest]}.items():
+                options = [parameter for parameter in params if isinstance(parameter, click.Option)]
+                wanted = [option for name in names for option in options if option.name == name]
+                rows = [row for option in wanted if (row := option.get_help_record(context)) is not None]
+                with formatter.section(title):
+                    formatter.write_dl(rows)
+
+    return Sectioned

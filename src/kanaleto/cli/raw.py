@@ -4,9 +4,9 @@ from pathlib import Path
 
 import click
 
-from kanaleto.cli.asking import asked_once
 from kanaleto.cli.failures import Failed, tell_failure
 from kanaleto.cli.hexadecimal import bytes_from
+from kanaleto.cli.oneexchange import asked_once
 from kanaleto.cli.options import require_unit, usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.siteline import SITE_OPTION, YES_OPTION, site_line

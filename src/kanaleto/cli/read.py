@@ -5,8 +5,8 @@ from typing import Any
 
 import click
 
-from kanaleto.cli.asking import unreachable
 from kanaleto.cli.failures import Failed, sentence, tell_failure
+from kanaleto.cli.oneexchange import unreachable
 from kanaleto.cli.options import Target, make_target, target_options, usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
@@ -14,7 +14,7 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome
-from kanaleto.lines.spans import Span, read_span, split_reads
+from kanaleto.lines.readspan import Span, read_span, split_reads
 from kanaleto.values.codec import NoValue, Value
 from kanaleto.values.text import plain, shown, words_of
 from kanaleto.wire.pdu import Read, unpack_bits
@@ -46,14 +46,14 @@ def command(
         )
     )
     rounds = times if times is not None else (None if every_s is not None else 1)
-    work = _Reading(target, requests, count, timeout_s, retries, is_json)
+    work = _ReadCommand(target, requests, count, timeout_s, retries, is_json)
     run_until_signal(work.run(every_s or 0.0, rounds))
     if work.last_failure is not None:
         raise Failed
     return 0
 
 
-class _Reading:
+class _ReadCommand:
     def __init__(
         self, target: Target, requests: list[Read], count: int, timeout_s: float, retries: int, is_json: bool
     ) -> None:

@@ -65,7 +65,7 @@ def _devices(site: Site, names: tuple[str, ...]) -> list[str]:
     return list(names) or known
 
 
-class _Asked:
+class _AskingSession:
     """A session that only asks: nothing is polled."""
 
     def __init__(self, site: Site) -> None:
@@ -114,7 +114,7 @@ def save_command(site_path: Path, names: tuple[str, ...], range_texts: tuple[str
     async def work(session: Session) -> None:
         taken.append(await take(session, devices, ranges))
 
-    _Asked(site).run(work)
+    _AskingSession(site).run(work)
     rows, failed = taken[0] if taken else ([], ["stopped"])
     for why in failed:
         say(why, err=True)
@@ -183,7 +183,7 @@ def _now(site: Site, rows: list[Held]) -> list[Held]:
         for why in failed:
             say(why, err=True)
 
-    _Asked(site).run(work)
+    _AskingSession(site).run(work)
     keys = {row.key for row in rows}
     return [row for row in found if row.key in keys]
 
@@ -246,7 +246,7 @@ def restore_command(
     if is_yes:
         orders = [order.with_consent(Consent.CONFIRM) for order in orders]
     results: list[Result] = []
-    asked = _Asked(site)
+    asked = _AskingSession(site)
     session = asked.session
     kept = Kept(
         "kanaleto snapshot", session.events, session.clock, lambda _, text: say(text, err=True) if text else None

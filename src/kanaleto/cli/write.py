@@ -6,8 +6,8 @@ from typing import Any
 
 import click
 
-from kanaleto.cli.asking import unreachable
 from kanaleto.cli.failures import Failed, outcome_error, sentence
+from kanaleto.cli.oneexchange import unreachable
 from kanaleto.cli.options import Target, make_target, target_options, usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal

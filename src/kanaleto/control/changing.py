@@ -18,8 +18,8 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.session import Session
-from kanaleto.probing.asking import MayNotTouch, first_question, survey_exchanger, untouchable
 from kanaleto.probing.own_settings import meaning_of
+from kanaleto.probing.question import MayNotTouch, first_question, survey_exchanger, untouchable
 from kanaleto.site.links.link import FramingKind, Link, Parity, SerialSettings
 from kanaleto.site.model import Device, Line, Point, PortSetting
 

@@ -61,7 +61,7 @@ def read_routines(site: Site) -> tuple[dict[str, Routine], list[Fault]]:
         except FaultyFile as error:
             faults += error.faults
             continue
-        reader = _Reader(path, site, text)
+        reader = _RoutineFileReader(path, site, text)
         routine = reader.read()
         if routine is not None and routine.name in found:
             reader.fault(("name",), f"a routine {routine.name!r} stands in {found[routine.name].path.name} already")
@@ -105,7 +105,7 @@ def _line_of(routine: Routine) -> int:
         return 1
 
 
-class _Reader:
+class _RoutineFileReader:
     def __init__(self, path: Path, site: Site, text: str) -> None:
         self.path, self.faults = path, list[Fault]()
         self._site, self._text = site, text

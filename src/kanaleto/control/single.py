@@ -9,7 +9,7 @@ from kanaleto.control.ledger import Ledger, LedgerRow
 from kanaleto.control.telling import hex_of
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome
-from kanaleto.lines.spans import ask_again, read_span, split_reads
+from kanaleto.lines.readspan import ask_again, read_span, split_reads
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer, Request
 from kanaleto.wire.records import MaskWrite

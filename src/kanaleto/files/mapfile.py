@@ -54,7 +54,7 @@ def read_map(
     head = (delimiter, *header)
     before = known.points if known is not None and known.head == head else {}
     wrong: list[Fault] = []
-    points, lines, now = _read_rows(_Reading(path, header, delimiter, wrong, defaults), top + 1, rows, before)
+    points, lines, now = _read_rows(_MapReading(path, header, delimiter, wrong, defaults), top + 1, rows, before)
     if known is not None and not wrong and not torn:
         known.head, known.points = head, now
     return points, [*faults, *wrong, *torn, *between_rows(MapRows(path, points, lines), defaults)]
@@ -74,7 +74,7 @@ def _header(rows: MapLines, delimiter: str) -> tuple[int, list[str]]:
 
 
 def _read_rows(
-    reading: "_Reading", begin: int, rows: MapLines, before: dict[str, Point]
+    reading: "_MapReading", begin: int, rows: MapLines, before: dict[str, Point]
 ) -> tuple[tuple[Point, ...], list[int], dict[str, Point]]:
     """The points of the rows from `begin` on, the line of each, and the points by the characters of their rows."""
     points, lines, now = list[Point](), list[int](), dict[str, Point]()
@@ -91,7 +91,7 @@ def _read_rows(
     return tuple(points), lines, now
 
 
-class _Reading:
+class _MapReading:
     """Reads rows of a map one by one. `faults` grows by what is wrong with them."""
 
     def __init__(

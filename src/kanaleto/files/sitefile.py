@@ -75,7 +75,7 @@ its rows that have."""
 def read_site(path: Path, texts: SiteTexts, cache: MapCache | None = None) -> tuple[Site, list[Fault]]:
     """The site in the text of `path` and the maps that it names, and warnings. Raises FaultyFile with all that is
     wrong."""
-    reader = _Reader(path, texts, cache if cache is not None else {})
+    reader = _SiteFileReader(path, texts, cache if cache is not None else {})
     site = reader.read()
     wrong = [fault for fault in reader.faults if not fault.is_warning]
     if wrong or site is None:
@@ -83,7 +83,7 @@ def read_site(path: Path, texts: SiteTexts, cache: MapCache | None = None) -> tu
     return site, [fault for fault in reader.faults if fault.is_warning]
 
 
-class _Reader:
+class _SiteFileReader:
     def __init__(self, path: Path, texts: SiteTexts, cache: MapCache) -> None:
         self.path = path
         self._texts, self._cache = texts, cache

@@ -18,12 +18,12 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.engine import Engine
-from kanaleto.probing.asking import Ask, Never, Sparing, first_question, spaced, survey_exchanger, untouchable
 from kanaleto.probing.directory import find_directory
 from kanaleto.probing.draft import DraftRow
 from kanaleto.probing.hosts import HostSurvey, parse_range
 from kanaleto.probing.listening import LineListener
 from kanaleto.probing.own_settings import read_own_settings
+from kanaleto.probing.question import Ask, Never, Sparing, first_question, spaced, survey_exchanger, untouchable
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.rollcall import RollCall
 from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.probing.asking import LAST_ADDRESS, Ask, Never, Sparing, is_forbidden, survey_exchanger
+from kanaleto.probing.question import LAST_ADDRESS, Ask, Never, Sparing, is_forbidden, survey_exchanger
 from kanaleto.site.links.link import Link
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer, Request

@@ -6,13 +6,13 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from kanaleto.probing.adapters import Adapter
-from kanaleto.probing.asking import Timing
 from kanaleto.probing.directory import Directory
 from kanaleto.probing.draft import UnitDraft
 from kanaleto.probing.hosts import HostFound, HostSurvey
 from kanaleto.probing.listening import LineListener
 from kanaleto.probing.overhearing import Asked
 from kanaleto.probing.own_settings import OwnSetting
+from kanaleto.probing.question import Timing
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.rollcall import Called, RollCall
 from kanaleto.probing.settings import SettingsSurvey, Tried

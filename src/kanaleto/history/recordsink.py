@@ -32,7 +32,7 @@ _MOST_TOLD = 200  # blocks a second; a line waits for it
 _FEW = 1000
 
 
-class _Told(Struct, eq=False):
+class _ToldBlock(Struct, eq=False):
     """A block as the other end knows it."""
 
     block: Block
@@ -51,7 +51,7 @@ class RecordSink(Sink):
         self._messages: deque[tuple[str, Any]] = deque()
         self._rows: list[tuple[int, int, str]] = []
         self._bytes = 0
-        self._told: dict[int, _Told] = {}
+        self._told: dict[int, _ToldBlock] = {}
         self._handles = 0
         self._points: dict[tuple[str, str], tuple[str, int]] = {}
         self._parts: dict[str, DevicePlan] = {}
@@ -120,10 +120,10 @@ class RecordSink(Sink):
                 key = (event.line, device)
                 self._late[key] = self._late.get(key, 0) + 1
 
-    def _tell_block(self, block: Block) -> _Told:
+    def _tell_block(self, block: Block) -> _ToldBlock:
         self._handles += 1
         is_timed = self._feeds_timed(block)
-        told = self._told[block.index] = _Told(block, self._handles, None, NEVER, is_timed)
+        told = self._told[block.index] = _ToldBlock(block, self._handles, None, NEVER, is_timed)
         points = [
             {"name": point.name, "told": told_of(point), "deadband": point.deadband, "offset": offset}
             for point, offset in zip(block.points, block.offsets, strict=True)

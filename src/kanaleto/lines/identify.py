@@ -4,7 +4,7 @@ from msgspec import Struct, field
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.lines.spans import ask_again
+from kanaleto.lines.readspan import ask_again
 from kanaleto.wire.codes import Function
 from kanaleto.wire.diagnostics import Plain, ServerId, server_id_parts
 from kanaleto.wire.identity import Depth, Identify, Identity

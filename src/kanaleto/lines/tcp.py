@@ -28,7 +28,7 @@ class TcpChannel:
         self._connect_timeout_s = connect_timeout_s
         self._loop: asyncio.AbstractEventLoop | None = None
         self._transport: asyncio.Transport | None = None
-        self._receiver: _Receiver | None = None
+        self._receiver: _StreamReceiver | None = None
         self._readable: Readable | None = None
 
     @property
@@ -42,7 +42,7 @@ class TcpChannel:
         try:
             async with asyncio.timeout(self._connect_timeout_s):
                 transport, self._receiver = await loop.create_connection(
-                    lambda: _Receiver(loop, on_data, on_lost),
+                    lambda: _StreamReceiver(loop, on_data, on_lost),
                     self._link.host,
                     self._link.port,
                     local_addr=source,
@@ -108,7 +108,7 @@ class TcpChannel:
             self._transport = None
 
 
-class _Receiver(asyncio.BufferedProtocol):
+class _StreamReceiver(asyncio.BufferedProtocol):
     """Takes bytes in a buffer of its own: asyncio would make one of 256 KiB for every answer."""
 
     def __init__(self, loop: asyncio.AbstractEventLoop, on_data: OnData, on_lost: OnLost) -> None:

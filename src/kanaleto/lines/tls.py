@@ -23,7 +23,7 @@ class ClientContext(ssl.SSLContext):
         return self.handshake is not None and self.handshake.cipher() is not None
 
 
-class _Handshake(ssl.SSLObject):
+class _ClientHandshake(ssl.SSLObject):
     def do_handshake(self) -> None:
         if isinstance(self.context, ClientContext):
             self.context.handshake = self
@@ -42,7 +42,7 @@ def client_context(files: TlsFiles) -> ClientContext:
     given; its name is not compared, since devices are reached by address. Raises Unreachable when a file cannot be
     used."""
     context = ClientContext(ssl.PROTOCOL_TLS_CLIENT)
-    context.sslobject_class = _Handshake
+    context.sslobject_class = _ClientHandshake
     context.minimum_version = ssl.TLSVersion.TLSv1_2
     context.check_hostname = False
     context.offers_required = files.offers_required

@@ -22,7 +22,7 @@ class UdpChannel:
         self._connect_timeout_s = connect_timeout_s
         self._loop: asyncio.AbstractEventLoop | None = None
         self._transport: asyncio.DatagramTransport | None = None
-        self._receiver: _Receiver | None = None
+        self._receiver: _DatagramReceiver | None = None
         self._readable: Readable | None = None
 
     @property
@@ -35,7 +35,9 @@ class UdpChannel:
         try:
             async with asyncio.timeout(self._connect_timeout_s):
                 transport, self._receiver = await loop.create_datagram_endpoint(
-                    lambda: _Receiver(loop, on_data), remote_addr=(self._link.host, self._link.port), local_addr=source
+                    lambda: _DatagramReceiver(loop, on_data),
+                    remote_addr=(self._link.host, self._link.port),
+                    local_addr=source,
                 )
         except (TimeoutError, OSError) as error:
             raise Unreachable(
@@ -75,7 +77,7 @@ class UdpChannel:
             self._transport = None
 
 
-class _Receiver(asyncio.DatagramProtocol):
+class _DatagramReceiver(asyncio.DatagramProtocol):
     """A port that nobody listens on shows as silence: the timeout tells it."""
 
     def __init__(self, loop: asyncio.AbstractEventLoop, on_data: OnData) -> None:

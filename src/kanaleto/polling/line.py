@@ -23,8 +23,8 @@ from kanaleto.planning.plan import DevicePlan
 from kanaleto.polling.chain import SETTLED, Chain
 from kanaleto.polling.connection import Connection
 from kanaleto.polling.judgement import Judgement
+from kanaleto.polling.oneoff import May, OneOff, Requests
 from kanaleto.polling.outages import Outages
-from kanaleto.polling.requests import May, OneOff, Requests
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule
 from kanaleto.site.model import Device, Line
 from kanaleto.supervision.owned import Owned

@@ -23,7 +23,7 @@ class Lateness(Struct, frozen=True):
     overruns: int
 
 
-class _Told(NamedTuple):
+class _ToldPlan(NamedTuple):
     what: tuple[object, ...]
     plan: Plan
     at_s: float
@@ -35,7 +35,7 @@ class Statuses:
     for up to a second, since only ages have changed."""
 
     def __init__(self) -> None:
-        self._told: dict[str, _Told] = {}
+        self._told: dict[str, _ToldPlan] = {}
 
     def of(self, pollers: Sequence[LinePoller], now_s: float, plan: Plan) -> tuple[LineStatus, ...]:
         """Every line as it stands at loop time `now_s`."""
@@ -51,7 +51,7 @@ class Statuses:
                 or told.status.line is not line
                 or now_s - told.at_s >= _TOLD_AGAIN_S
             ):
-                told = _Told(what, plan, now_s, line_status(poller, now_s, plan))
+                told = _ToldPlan(what, plan, now_s, line_status(poller, now_s, plan))
             self._told[line.name] = told
         return tuple(self._told[poller.line.name].status for poller in pollers)
 

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from msgspec import Struct
 
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.probing.asking import LAST_ADDRESS, Ask, Never, is_forbidden
+from kanaleto.probing.question import LAST_ADDRESS, Ask, Never, is_forbidden
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer
 

@@ -41,21 +41,18 @@ class UnitDraft(Struct, frozen=True):
 
 
 def rows_of_runs(
-    table: Table, runs: Iterable[tuple[int, int]], name: str = "", constant: frozenset[int] = frozenset()
+    table: Table, runs: Iterable[tuple[int, int]], constant: frozenset[int] = frozenset()
 ) -> list[DraftRow]:
-    """A point a register of `runs` (first and last address). With `name` they are numbered from 1 under it, in place of
-    `{}` if it stands there; else each is named after its table and address. Those in `constant` were never seen to
-    change."""
-    rows: list[DraftRow] = []
-    for first, last in runs:
-        for address in range(first, last + 1):
-            number = len(rows) + 1
-            called = f"{WORDS[table]} {address}"
-            if name:
-                called = name.replace("{}", str(number)) if "{}" in name else f"{name} {number}"
-            note = "never seen to change" if address in constant else ""
-            rows.append(DraftRow(called, table, address, note, cells=() if table.is_bits else NOT_SURE))
-    return rows
+    """A point a register of `runs` (first and last address), named after table and address. Those in `constant` were
+    never seen to change."""
+    return [
+        DraftRow(
+            f"{WORDS[table]} {address}", table, address, "never seen to change" if address in constant else "",
+            cells=() if table.is_bits else NOT_SURE,
+        )
+        for first, last in runs
+        for address in range(first, last + 1)
+    ]  # fmt: skip
 
 
 def rows_of_directory(directory: Directory) -> list[DraftRow]:

@@ -13,7 +13,7 @@ from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.probing.adapters import Adapter, adapters, relation
-from kanaleto.probing.asking import Never, first_question
+from kanaleto.probing.question import Never, first_question
 from kanaleto.site.links.tcp import TcpLink
 
 MOST_HOSTS = 4096

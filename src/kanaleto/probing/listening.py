@@ -6,8 +6,8 @@ from collections.abc import Callable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.serialport import is_pseudo_terminal
 from kanaleto.lines.traffic import LONGEST_PAUSE_S
-from kanaleto.probing.asking import survey_exchanger
 from kanaleto.probing.overhearing import Overhearing
+from kanaleto.probing.question import survey_exchanger
 from kanaleto.probing.settings import likely_settings
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.links.link import FramingKind, Link, SerialSettings

@@ -6,7 +6,7 @@ import re
 from msgspec import Struct
 
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.probing.asking import Ask
+from kanaleto.probing.question import Ask
 from kanaleto.site.links.link import Parity
 from kanaleto.site.model import Device, Line, Point, PortSetting
 from kanaleto.values.codec import NoValue

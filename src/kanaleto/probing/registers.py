@@ -12,9 +12,9 @@ import asyncio
 from collections.abc import Callable, Iterable
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.probing.asking import Ask, Never, is_forbidden
 from kanaleto.probing.known import Reply, Steps
 from kanaleto.probing.pace import Pace
+from kanaleto.probing.question import Ask, Never, is_forbidden
 from kanaleto.probing.tables import TableSearch
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.wire.codes import ExceptionCode, Function, Table

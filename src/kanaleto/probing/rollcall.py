@@ -8,8 +8,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.probing.asking import Ask
 from kanaleto.probing.pace import Pace
+from kanaleto.probing.question import Ask
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.wire.identity import Depth, Identify
 from kanaleto.wire.pdu import Request

@@ -13,9 +13,9 @@ from heapq import heappop, heappush
 from math import exp
 
 from kanaleto.probing import weights
-from kanaleto.probing.asking import Never
 from kanaleto.probing.known import REFUSED, UNKNOWN, ZERO, KnownAddresses, Reply, Span, Steps
 from kanaleto.probing.likely import beside_run, likely_places
+from kanaleto.probing.question import Never
 from kanaleto.wire.codes import Table
 
 _FIRST_STEP = 4

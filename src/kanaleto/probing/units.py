@@ -16,8 +16,8 @@ from msgspec.structs import replace
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.identify import identify
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.probing.asking import Never, first_question
 from kanaleto.probing.pace import Pace
+from kanaleto.probing.question import Never, first_question
 from kanaleto.probing.unitstates import LineLost, SurveyStopped, UnitFound, UnitState
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import PduError, Refused, Request, mismatch, parse_answer

@@ -14,7 +14,7 @@ from msgspec import Struct
 from kanaleto.wire.codes import Table
 
 
-class Round(NamedTuple):
+class Begins(NamedTuple):
     """Ranges begin at `first` … `last` times `step`; of several that name an address the likeliest holds."""
 
     step: int
@@ -33,19 +33,19 @@ class Stride(NamedTuple):
 
 class SearchWeights(Struct, frozen=True):
     # where ranges begin
-    rounds: tuple[Round, ...] = (
-        Round(1, 0, 0, 1.0),
-        Round(10, 1, 5, 0.2), Round(10, 6, 10, 0.12), Round(10, 11, 29, 0.06), Round(10, 30, 199, 0.022),
-        Round(50, 1, 19, 0.2),
-        Round(100, 1, 5, 0.5), Round(100, 6, 9, 0.35), Round(100, 10, 99, 0.08), Round(100, 100, 655, 0.017),
-        Round(500, 2, 19, 0.13),
-        Round(1000, 1, 5, 0.45), Round(1000, 6, 9, 0.3), Round(1000, 10, 65, 0.08),
-        Round(10000, 1, 1, 0.3), Round(10000, 2, 3, 0.25), Round(10000, 4, 4, 0.35), Round(10000, 5, 5, 0.15),
-        Round(10000, 6, 6, 0.1),
-        Round(16, 1, 2, 0.28), Round(16, 4, 4, 0.28), Round(16, 8, 8, 0.28), Round(16, 1, 15, 0.1),
-        Round(16, 16, 159, 0.018),
-        Round(256, 1, 5, 0.3), Round(256, 6, 15, 0.2), Round(256, 16, 255, 0.03), Round(2048, 2, 31, 0.045),
-        Round(4096, 1, 5, 0.3), Round(4096, 6, 15, 0.2),
+    rounds: tuple[Begins, ...] = (
+        Begins(1, 0, 0, 1.0),
+        Begins(10, 1, 5, 0.2), Begins(10, 6, 10, 0.12), Begins(10, 11, 29, 0.06), Begins(10, 30, 199, 0.022),
+        Begins(50, 1, 19, 0.2),
+        Begins(100, 1, 5, 0.5), Begins(100, 6, 9, 0.35), Begins(100, 10, 99, 0.08), Begins(100, 100, 655, 0.017),
+        Begins(500, 2, 19, 0.13),
+        Begins(1000, 1, 5, 0.45), Begins(1000, 6, 9, 0.3), Begins(1000, 10, 65, 0.08),
+        Begins(10000, 1, 1, 0.3), Begins(10000, 2, 3, 0.25), Begins(10000, 4, 4, 0.35), Begins(10000, 5, 5, 0.15),
+        Begins(10000, 6, 6, 0.1),
+        Begins(16, 1, 2, 0.28), Begins(16, 4, 4, 0.28), Begins(16, 8, 8, 0.28), Begins(16, 1, 15, 0.1),
+        Begins(16, 16, 159, 0.018),
+        Begins(256, 1, 5, 0.3), Begins(256, 6, 15, 0.2), Begins(256, 16, 255, 0.03), Begins(2048, 2, 31, 0.045),
+        Begins(4096, 1, 5, 0.3), Begins(4096, 6, 15, 0.2),
     )  # fmt: skip
     at_zero: float = 1.1
     at_round: float = 0.15  # times that of the address behind it, which speaks for both

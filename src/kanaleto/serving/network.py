@@ -76,7 +76,7 @@ class NetworkServer:
                 ) from None
         try:
             self._server = await asyncio.get_running_loop().create_server(
-                lambda: _Connection(self) if self._context is None else _Handshake(self),
+                lambda: _Connection(self) if self._context is None else _ServerHandshake(self),
                 self.host,
                 self.port,
                 backlog=512,
@@ -137,7 +137,7 @@ class NetworkServer:
         return functions
 
 
-class _Handshake(asyncio.Protocol):
+class _ServerHandshake(asyncio.Protocol):
     """A connection before it is secure: nothing is read of it here."""
 
     def __init__(self, server: NetworkServer) -> None:

@@ -103,7 +103,7 @@ class Owned:
         _registry.tell(self.name, self.after, error)
 
 
-class _Told:
+class _LatelyTold:
     """What a follower has heard of lately: the same of the same place reaches it every ten seconds only, with how often
     it came meanwhile."""
 
@@ -128,7 +128,7 @@ class _Registry:
     def __init__(self) -> None:
         self._lock = threading.RLock()  # what is collected meanwhile, on this thread, may fail and be told
         self._owned: list[Owned] = []
-        self._followers: list[_Told] = []
+        self._followers: list[_LatelyTold] = []
 
     def add(self, owned: Owned) -> None:
         with self._lock:
@@ -145,7 +145,7 @@ class _Registry:
 
     def follow(self, follower: Follower) -> None:
         with self._lock:
-            self._followers = [*self._followers, _Told(follower)]
+            self._followers = [*self._followers, _LatelyTold(follower)]
 
     def leave(self, follower: Follower) -> None:
         with self._lock:

@@ -47,10 +47,10 @@ from kanaleto.tui.shared.page import Page
 from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.shared.question import WriteQuestion
-from kanaleto.tui.shared.requests import Request, ShowMoment
 from kanaleto.tui.shared.toolkit import Terminal
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.views import FIND, VIEWS, Entry
+from kanaleto.tui.shared.wishes import Request, ShowMoment
 
 if TYPE_CHECKING:
     from kanaleto.control.alives import Offer

@@ -18,7 +18,7 @@ from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.stablenames import stable_name
 from kanaleto.probing.draft import draft_text
-from kanaleto.probing.kept import kept_of
+from kanaleto.probing.surveyfile import kept_of
 from kanaleto.probing.unitstates import UnitFound, UnitState
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import parse_link

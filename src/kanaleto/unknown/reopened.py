@@ -7,7 +7,7 @@ from collections.abc import Callable
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.probing.asking import Opener
+from kanaleto.probing.question import Opener
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.links.link import Link
 from kanaleto.wire.pdu import Request

@@ -14,9 +14,9 @@ from typing import Any
 from msgspec import Struct, field
 
 from kanaleto.probing import weights
-from kanaleto.probing.asking import Ask, Never
-from kanaleto.probing.kept import take_over
+from kanaleto.probing.question import Ask, Never
 from kanaleto.probing.registers import ALL_TABLES, FellSilent, RegisterSurvey, UnitStopped
+from kanaleto.probing.surveyfile import take_over
 from kanaleto.probing.tables import TableSearch
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.unknown.sampling import Samples

@@ -15,7 +15,7 @@ from msgspec import Struct
 from kanaleto.values import weights
 from kanaleto.values.codec import Codec
 from kanaleto.values.columns import IMPOSSIBLE, KINDS, REGISTERS, Bits, Column, Shape, matrix
-from kanaleto.values.spans import clocks, texts
+from kanaleto.values.textspans import clocks, texts
 from kanaleto.values.types import WIDE_ORDERS, ByteOrder, Kind, ValueType
 
 _LONG = (ByteOrder("EFGHABCD"), ByteOrder("FEHGBADC"))

@@ -2,7 +2,7 @@
 is overheard."""
 
 from kanaleto.finding.states import PlaceState, UnitsState
-from kanaleto.probing.asking import CARE
+from kanaleto.probing.question import CARE
 from kanaleto.probing.unitstates import UnitState
 from kanaleto.tui.find.whole import everything_rows, roll_rows
 from kanaleto.tui.shared.pane import Row

@@ -5,9 +5,9 @@ from collections.abc import Callable
 
 from kanaleto.editing.adding import line_of
 from kanaleto.finding.desk import Desk, FindPlace
-from kanaleto.probing.asking import CARE, Timing, parse_timing
+from kanaleto.probing.question import CARE, Timing, parse_timing
+from kanaleto.tui.find.adding import add_all
 from kanaleto.tui.find.findings import Finding, FoundRows
-from kanaleto.tui.find.keeping import add_all
 from kanaleto.tui.scratch.form import ScratchForm
 from kanaleto.tui.scratch.rows import ScratchRows
 from kanaleto.tui.shared.context import Context

@@ -14,10 +14,10 @@ from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.finding.states import PlaceState
 from kanaleto.probing.ports import PortInfo, describe_port, list_serial_ports
 from kanaleto.tui.find.actions import ACTIONS, IN_FORM, IN_LINK, IN_WORDS, MORE_KEYS, at_place
+from kanaleto.tui.find.adding import add_all, add_unit, draft_unit, keep_settings, points_read, question_for
 from kanaleto.tui.find.drawn import FindField, FoundHead, ScratchHead, scratch_head
 from kanaleto.tui.find.field import rows_of
 from kanaleto.tui.find.findings import Finding, FoundRows, findings_of
-from kanaleto.tui.find.keeping import add_all, add_unit, draft_unit, keep_settings, points_read, question_for
 from kanaleto.tui.find.places import PlaceRow, PlaceRows, SiteRow, places_listed, sites_listed
 from kanaleto.tui.find.surveys import Surveys
 from kanaleto.tui.find.writing import ScratchWrites
@@ -26,7 +26,7 @@ from kanaleto.tui.scratch.rows import ScratchColumns, ScratchRows
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.line import InputLine
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.requests import ImportFor, OpenSite
+from kanaleto.tui.shared.wishes import ImportFor, OpenSite
 
 
 class PortWatch:

@@ -19,9 +19,9 @@ from kanaleto.events.log import length_text
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.requests import ShowView
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.view import View
+from kanaleto.tui.shared.wishes import ShowView
 from kanaleto.tui.shared.words import clock_text
 
 _NOTHING = "nothing is held, pulsing, owed or running"

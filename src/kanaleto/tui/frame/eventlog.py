@@ -13,9 +13,9 @@ from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.requests import ShowMoment, ShowView
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.view import View
+from kanaleto.tui.shared.wishes import ShowMoment, ShowView
 from kanaleto.tui.shared.words import clock_text
 
 _FAILED = (

@@ -26,7 +26,7 @@ _UP_S = 20.0
 _LONGEST_NOTE = 2000
 
 
-class _Screen(Protocol):
+class _KeepingHost(Protocol):
     engine: Engine
 
     def trouble(self, kind: str, text: str) -> None: ...
@@ -41,7 +41,7 @@ class _Screen(Protocol):
 class AppKeeping:
     """`follow` may be called from any thread; the site that it was told last is the one that is kept."""
 
-    def __init__(self, screen: _Screen) -> None:
+    def __init__(self, screen: _KeepingHost) -> None:
         self._screen = screen
         self._lock = Lock()
         self._kept: Kept | None = None

@@ -23,7 +23,7 @@ from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.holder import SiteHolder
 
 
-class _Screen(Protocol):
+class _OpenedHost(Protocol):
     """What this needs of the screen."""
 
     engine: Engine
@@ -53,7 +53,7 @@ class OpenedSite:
     """`loaded` is what is open at the start. Methods are for the interface's thread; what comes of them is told
     there."""
 
-    def __init__(self, context: _Screen, loaded: LoadedSite, keeping: AppKeeping) -> None:
+    def __init__(self, context: _OpenedHost, loaded: LoadedSite, keeping: AppKeeping) -> None:
         self._context = context
         self.holder = SiteHolder()
         path = loaded.site.path

@@ -6,7 +6,8 @@ from textual.widget import Widget
 
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.opened import OpenedSite
-from kanaleto.tui.shared.requests import (
+from kanaleto.tui.shared.views import LIVE, MAP, WIRE
+from kanaleto.tui.shared.wishes import (
     ImportFor,
     LookAtDevice,
     OpenSite,
@@ -15,7 +16,6 @@ from kanaleto.tui.shared.requests import (
     ShowMoment,
     ShowView,
 )
-from kanaleto.tui.shared.views import LIVE, MAP, WIRE
 from kanaleto.tui.shared.words import clock_text
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 WidgetT = TypeVar("WidgetT", bound=Widget)
 
 
-class _Screen(Protocol):
+class _SendingHost(Protocol):
     opened: OpenedSite
     current_digit: str
 
@@ -42,7 +42,7 @@ class _Screen(Protocol):
 class Sending:
     """`moment` is in wall seconds, None while all is live."""
 
-    def __init__(self, app: _Screen) -> None:
+    def __init__(self, app: _SendingHost) -> None:
         self._app = app
         self.moment: float | None = None
 

@@ -11,7 +11,7 @@ from kanaleto.tui.frame.writing import AppWriting
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.past import LEVEL_SHAPES, LEVEL_TONES
-from kanaleto.tui.shared.requests import ShowView
+from kanaleto.tui.shared.wishes import ShowView
 
 
 class _Writes(Protocol):

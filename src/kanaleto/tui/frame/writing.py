@@ -44,7 +44,7 @@ _STOP_S, _END_S = 8.0, 3.6
 W = TypeVar("W", bound=Widget)
 
 
-class _Screen(Protocol):
+class _WritingHost(Protocol):
     engine: Engine
     door: Door
     presses: Presses
@@ -67,7 +67,7 @@ class _Screen(Protocol):
 class AppWriting:
     """`control` is the core's; nothing on the screen writes by another way."""
 
-    def __init__(self, screen: _Screen, keeping: AppKeeping, is_read_only: bool) -> None:
+    def __init__(self, screen: _WritingHost, keeping: AppKeeping, is_read_only: bool) -> None:
         self._screen = screen
         self.lock = Lock(is_read_only)
         self._keeping = keeping

@@ -23,8 +23,8 @@ from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.requests import ShowExchange
 from kanaleto.tui.shared.view import View
+from kanaleto.tui.shared.wishes import ShowExchange
 from kanaleto.tui.write.points import ask_writable, write_points
 
 ACTIONS = (

@@ -4,7 +4,7 @@ from textual.strip import Strip
 
 from kanaleto.site.counting import Numbering
 from kanaleto.site.model import Device, Line
-from kanaleto.tui.map.asking import serves
+from kanaleto.tui.map.prompts import serves
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.words import device_phrase

@@ -26,7 +26,7 @@ from kanaleto.tui.map.columns import ColumnRow, FieldList, ImportRows, rows_of
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.context import Stoppable
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.requests import LookAtDevice
+from kanaleto.tui.shared.wishes import LookAtDevice
 from kanaleto.wire.codes import Table
 
 _COUNTS = {

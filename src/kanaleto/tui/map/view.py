@@ -16,7 +16,7 @@ from kanaleto.planning.plan import Place
 from kanaleto.planning.ruler import Row, Ruler, RulerRow
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device, Line, Point
-from kanaleto.tui.map import asking
+from kanaleto.tui.map import prompts
 from kanaleto.tui.map.actions import ACTIONS, MORE_KEYS
 from kanaleto.tui.map.anothermap import AnotherMapPane
 from kanaleto.tui.map.around import MapFoot, MapHead
@@ -241,7 +241,7 @@ class MapView(View, Horizontal):
             return
         self._is_open = True
         ranked = self._beside.ranked
-        asking.ask_display(
+        prompts.ask_display(
             self.context, place, ranked.display if ranked.key == key_of(place) else "", self._take_display
         )
 
@@ -264,7 +264,7 @@ class MapView(View, Horizontal):
             return
         step, candidate = ranked.found[min(self._beside.chosen, len(ranked.found) - 1)]
         device, point = place.device, place.point
-        seen = asking.seen_rows(self.context, device, [point.name])
+        seen = prompts.seen_rows(self.context, device, [point.name])
         self._edit(device.name, take_reading(device.name, point, step, candidate, seen))
 
     def action_off_by_one(self) -> None:
@@ -277,7 +277,7 @@ class MapView(View, Horizontal):
 
     def action_move_point(self) -> None:
         if self.place is not None:
-            asking.ask_move(self.context, self.place)
+            prompts.ask_move(self.context, self.place)
 
     async def _compare(self, snapshot: Snapshot, place: Place) -> None:
         rows = await neighbours(self.context.engine, snapshot, place)
@@ -288,7 +288,7 @@ class MapView(View, Horizontal):
     # Editing
 
     def _edit(self, device_name: str, edit: Edit) -> "Future[Done]":
-        return self.context.edit(edit, then=lambda came: asking.tell_with_sharers(self.context, device_name, came))
+        return self.context.edit(edit, then=lambda came: prompts.tell_with_sharers(self.context, device_name, came))
 
     def _points(self) -> list[Point]:
         """Those that are marked, or the one that the cursor is on."""
@@ -309,7 +309,7 @@ class MapView(View, Horizontal):
         if device is None:
             self.context.tell("find or add a device first (1)")
         else:
-            asking.ask_new(self.context, device)
+            prompts.ask_new(self.context, device)
 
     def action_change(self) -> None:
         if self._list.has_keys and self.device is not None:
@@ -319,7 +319,7 @@ class MapView(View, Horizontal):
         if device is None or not names:
             self.context.tell("put the cursor on a point first")
         else:
-            asking.ask_change(self.context, device, names)
+            prompts.ask_change(self.context, device, names)
 
     def action_fit(self) -> None:
         """A scale through pairs of raw numbers and what the display shows."""
@@ -327,7 +327,7 @@ class MapView(View, Horizontal):
         if place is None or place.point.table.is_bits or not place.point.codec.type.takes_scale:
             self.context.tell("put the cursor on a point that takes a scale first")
         else:
-            asking.ask_scale(self.context, place, self.snapshot.reading(place))
+            prompts.ask_scale(self.context, place, self.snapshot.reading(place))
 
     def action_copy(self) -> None:
         place = self.place
@@ -341,11 +341,11 @@ class MapView(View, Horizontal):
         if self._list.has_keys and device is not None:
             ask_delete(self.context, device)
         elif device is not None and names:
-            edit = delete_points(device.name, names, asking.seen_rows(self.context, device, names))
+            edit = delete_points(device.name, names, prompts.seen_rows(self.context, device, names))
             if len(names) == 1:
                 self._edit(device.name, edit)
             else:
-                asking.ask_sure(
+                prompts.ask_sure(
                     self.context, f"delete all {len(names)} marked of {device.name}", lambda: self._deleted(edit)
                 )
 
@@ -423,4 +423,4 @@ class MapView(View, Horizontal):
         if device is None or line is None:
             self.context.tell("there is no device to export")
         else:
-            asking.ask_export(self.context, device, line)
+            prompts.ask_export(self.context, device, line)

@@ -17,7 +17,7 @@ from kanaleto.polling.session import Session
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import Palette
 from kanaleto.tui.shared.presses import Presses
-from kanaleto.tui.shared.requests import Request, ShowMoment
+from kanaleto.tui.shared.wishes import Request, ShowMoment
 
 if TYPE_CHECKING:
     from kanaleto.control.alives import Offer

@@ -62,7 +62,7 @@ def _counted(base: type[Driver], app: Terminal) -> type[Driver]:
     if base.__name__ != "LinuxDriver":
         return base
 
-    class Counted(base):  # type: ignore[misc, valid-type]
+    class CountedWriter(base):  # type: ignore[misc, valid-type]
         _file: Any
         _must_signal_resume: bool
         _is_waking = False
@@ -90,7 +90,7 @@ def _counted(base: type[Driver], app: Terminal) -> type[Driver]:
                 self._is_waking = False
             app.call_later(app.refresh, layout=True)  # nothing of what was drawn stands there any more
 
-    return Counted
+    return CountedWriter
 
 
 def _runs() -> bool:

@@ -14,8 +14,8 @@ from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.requests import ShowExchange, ShowMoment
 from kanaleto.tui.shared.view import View
+from kanaleto.tui.shared.wishes import ShowExchange, ShowMoment
 from kanaleto.tui.shared.words import clock_text
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel

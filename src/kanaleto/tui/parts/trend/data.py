@@ -8,7 +8,7 @@ from kanaleto.board.memory import Memory
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.capture.taped import TapeQuestion, ask_elsewhere
 from kanaleto.files.beside import folder_beside
-from kanaleto.history.asking import Answer, Asker
+from kanaleto.history.askingthread import Answer, Asker
 from kanaleto.history.curves import curve_of
 from kanaleto.history.renames import renamed
 from kanaleto.planning.plan import Identity

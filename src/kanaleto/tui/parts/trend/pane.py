@@ -14,7 +14,7 @@ from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.past import put_crossing
-from kanaleto.tui.shared.requests import ShowMoment
+from kanaleto.tui.shared.wishes import ShowMoment
 
 _MOST_PAST = 3
 _SIDE_FROM = 110

@@ -7,7 +7,7 @@ from typing import cast
 from msgspec import Struct
 
 from kanaleto.board.memory import Memory
-from kanaleto.history.asking import Answer, HistoryQuery
+from kanaleto.history.askingthread import Answer, HistoryQuery
 from kanaleto.history.curves import EMPTY, At, FromMemory, TrendCurve, filled, joined, value_at
 from kanaleto.history.storedcurve import ToldRows, definition_of
 from kanaleto.planning.plan import AnyPlace, Identity

@@ -44,7 +44,7 @@ def points_found(place: PlaceState, unit_id: int) -> list[NewPoint]:
     rows: list[DraftRow] = []
     for table in survey.tables if survey is not None else ():
         constant = survey.constant.get(table.table, frozenset()) if survey is not None else frozenset()
-        rows += rows_of_runs(table.table, table.runs, "", constant)
+        rows += rows_of_runs(table.table, table.runs, constant)
     return points_of_rows(rows)
 
 

@@ -106,6 +106,8 @@ class Rulings(unittest.TestCase):
         rows = "A,holding,0\nB,holding,6\nC,holding,40\n"
         self.assertEqual(self._counts(rows), [1, 1, 1])
         self.assertEqual(self._counts(rows, DeviceLimits(max_gap=10)), [7, 1])
+        self.assertEqual(self._counts(rows, DeviceLimits(max_gap=5)), [7, 1])
+        self.assertEqual(self._counts(rows, DeviceLimits(max_gap=4)), [1, 1, 1])
         self.assertEqual(self._counts(rows, DeviceLimits(max_gap=124)), [7, 1])  # 33 registers cost more than a request
         self.assertEqual(self._counts(rows, DeviceLimits(max_gap=10, never_read=((Table.HOLDING, 3, 3),))), [1, 1, 1])
         self.assertEqual(self._counts(rows + "W,holding,3,uint16,,w\n", DeviceLimits(max_gap=10)), [1, 1, 1])
@@ -136,6 +138,29 @@ class Rulings(unittest.TestCase):
     def test_a_network_s_requests_cost_a_round_trip(self) -> None:
         cost = TcpLink("h", 502).cost()
         self.assertLess(cost.request_s(Table.HOLDING, 125), 1.1 * cost.fixed_s)
+
+
+class Staying(unittest.TestCase):
+    """A plan made of the one before, where only one device of a line differs."""
+
+    def test_only_what_differs_is_planned_anew(self) -> None:
+        text = "name,table,address,type\nA,holding,1,uint16\nB,holding,2,float32\n"
+        one, two = device("One", 1, text), device("Two", 2, text)
+        line = Line("L", TcpLink("192.0.2.1", 502), (one, two))
+        before = plan_site(Site("S", (line,)))
+        other = device("Two", 2, text.replace("2,float32", "9,float32"))
+        edited = plan_site(
+            Site("S", (replace(line, devices=(one, other)),)), old=before, next_index=iter(range(50, 99)).__next__
+        )
+        self.assertIs(edited.parts[0], before.parts[0])
+        self.assertEqual([block.index for block in edited.parts[1].blocks], [50, 51])
+        slower = plan_site(
+            Site("S", (replace(line, timeout_s=4.0),)), old=before, next_index=iter(range(50, 99)).__next__
+        )
+        for part in slower.parts:
+            self.assertEqual(part.line.timeout_s, 4.0)
+            self.assertEqual({block.line.timeout_s for block in part.blocks}, {4.0})
+        self.assertEqual([block.index for block in slower.blocks], [block.index for block in before.blocks])
 
 
 class Learning(InFolder):

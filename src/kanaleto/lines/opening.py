@@ -1,4 +1,4 @@
-"""From a link to something that can be asked. A new kind of link has one line in `_CHANNELS`."""
+"""From a link to something that can be asked. A kind of link that is reached in a new way has a line in `_CHANNELS`."""
 
 from collections.abc import Callable
 from typing import Any
@@ -37,7 +37,8 @@ def framing_of(link: Link) -> Framing:
 
 
 def channel_for(link: Link, connect_timeout_s: float) -> Channel:
-    return _CHANNELS[type(link)](link, connect_timeout_s)
+    make = next(_CHANNELS[kind] for kind in type(link).__mro__ if kind in _CHANNELS)
+    return make(link, connect_timeout_s)
 
 
 def exchanger_for(

@@ -1,4 +1,4 @@
-"""From a line to the server that is its far end. A new kind of link has one line in `_SERVERS`."""
+"""From a line to the server that is its far end. A kind of link that is reached in a new way has a line in `_SERVERS`."""
 
 from collections.abc import Callable
 from typing import Any
@@ -20,7 +20,8 @@ Server = NetworkServer | DatagramServer | TerminalServer | PortServer
 
 def server_for(line: Line, answerer: Answerer, listen: str | None) -> Server:
     """`listen` is the address to listen on instead of the link's own host. Raises CannotServe."""
-    return _SERVERS[type(line.link)](line, line.link, answerer, listen)
+    make = next(_SERVERS[kind] for kind in type(line.link).__mro__ if kind in _SERVERS)
+    return make(line, line.link, answerer, listen)
 
 
 def _stream(line: Line, link: TcpLink, answerer: Answerer, listen: str | None) -> Server:

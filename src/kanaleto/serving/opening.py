@@ -1,4 +1,4 @@
-"""From a line to the server that is its far end. A kind of link that is served in a new way has a line in `_SERVERS`."""
+"""From a line to the server that is its far end. A kind of link that is served in a new way has a row in `_SERVERS`."""
 
 from collections.abc import Callable
 from typing import Any

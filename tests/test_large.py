@@ -5,9 +5,6 @@ import unittest
 from collections.abc import Iterator
 from operator import is_
 from pathlib import Path
-from sys import getrefcount
-from time import monotonic, sleep
-from unittest import mock
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -18,8 +15,6 @@ from kanaleto.files.mapfile import KnownRows, read_map
 from kanaleto.files.maprows import MapText
 from kanaleto.planning.plan import Block, Gap, Place, Plan, plan_site
 from kanaleto.planning.ruler import GapRow, Row, Ruler, RulerPart, RulerRow, TableRow
-from kanaleto.polling import leaving
-from kanaleto.polling.leaving import Leaving
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Site, Spans
@@ -123,24 +118,6 @@ class RowsOfMaps(unittest.TestCase):
         for name in before.names:
             self.assertEqual(again.cells_of(name), before.cells_of(name) | wanted.get(name, {}))
         self.assertEqual(before.changed({}), HEADED + "".join(rows))
-
-
-class LetGo(unittest.TestCase):
-    def test_a_plan_that_was_replaced_is_freed_a_while_later(self) -> None:
-        rows = "".join(f"P{n},holding,{n},uint16\n" for n in range(1500))
-        own = device("D", 1, "name,table,address,type\n" + rows)
-        site = Site("S", (Line("L", TcpLink("192.0.2.1", 502), (own,)),))
-        plans = [plan_site(site)]
-        last = own.points[-1]
-        alone = getrefcount(last)
-        with mock.patch.object(leaving, "_AFTER_S", 0.3):
-            Leaving().let_go(plans[0], Plan(()))
-            plans.clear()
-            self.assertGreaterEqual(getrefcount(last), alone)
-            end = monotonic() + 30
-            while getrefcount(last) >= alone and monotonic() < end:
-                sleep(0.01)
-        self.assertLess(getrefcount(last), alone)
 
 
 class Addresses(unittest.TestCase):

@@ -220,6 +220,12 @@ class MapFiles(InFolder):
         told = " ".join(warning.text for warning in self.warnings)
         for words in ("overlaps 'A'", "a gap in the map, never read: 40004–40008", "never_read covers it"):
             self.assertIn(words, told)
+        self.load(
+            SITE.replace("unit_id = 2", "unit_id = 2\nmax_gap = 8"),
+            "name,table,address,type\nA,holding,40001,int16\nC,holding,40009,int16\n",
+        )
+        told = " ".join(warning.text for warning in self.warnings)
+        self.assertIn("a gap in the map, read through up to 8 long: 40002–40008", told)
 
     def test_periods(self) -> None:
         site = self.load(

@@ -53,7 +53,7 @@ def between_rows(rows: MapRows, defaults: MapDefaults) -> list[Fault]:
     tables = [point.table for point in points]
     for table in sorted(set(tables), key=list(Table).index):
         own = [at for at, of in enumerate(tables) if of is table]
-        found += _table_warnings(rows, table, own, defaults.numbering)
+        found += _table_warnings(rows, table, own, defaults.numbering, defaults.limits.max_gap)
     return found
 
 
@@ -69,8 +69,8 @@ def _each_row(rows: MapRows, limits: DeviceLimits) -> Iterator[Fault]:
             yield Fault(rows.path, line, f"{name}: never_read covers it, so it is not polled", is_warning=True)
 
 
-def _table_warnings(rows: MapRows, table: Table, own: Sequence[int], numbering: Counting) -> list[Fault]:
-    """Overlaps and gaps of the points `own`."""
+def _table_warnings(rows: MapRows, table: Table, own: Sequence[int], numbering: Counting, most: int) -> list[Fault]:
+    """Overlaps and gaps of the points `own`; gaps of `most` registers may be read through."""
     path, points, lines = rows
     found: list[Fault] = []
     ordered = sorted(own, key=lambda at: points[at].end)
@@ -87,7 +87,8 @@ def _table_warnings(rows: MapRows, table: Table, own: Sequence[int], numbering: 
         shown = ", ".join(_span_text((reach, start - 1), table, numbering) for reach, start in gaps)
         more = f" and {count - _GAPS_SHOWN} more" if count > _GAPS_SHOWN else ""
         number = "a gap" if count == 1 else f"{count} gaps"
-        told = f"{table.title}: {number} in the map, never read: {shown}{more}"
+        read = f"read through up to {most} long" if most else "never read"
+        told = f"{table.title}: {number} in the map, {read}: {shown}{more}"
         found.append(Fault(path, lines[ordered[0]], told, is_warning=True))
     return found
 

@@ -37,7 +37,9 @@ _SIZES = {"low": (100, 30), "small": (80, 24), "large": (160, 47)}
 
 
 class _Moving(socketserver.BaseRequestHandler):
-    """Every register holds its address, and more at each request."""
+    """Every register holds its address, and more at each request. Nothing comes while the `gate` is shut."""
+
+    gate = threading.Event()
 
     def handle(self) -> None:
         more = 0
@@ -45,6 +47,7 @@ class _Moving(socketserver.BaseRequestHandler):
             first, count = struct.unpack(">HH", head[8:12])
             more += 1
             body = struct.pack(f">BB{count}H", 3, 2 * count, *range(first + more, first + more + count))
+            self.gate.wait(5)
             self.request.sendall(head[:4] + struct.pack(">HB", len(body) + 1, head[6]) + body)
 
 
@@ -86,6 +89,7 @@ class Redrawn(unittest.TestCase):
         (folder / "two.csv").write_text("name,table,address,type\nTwo,holding,5,float32\nLamp two,coil,1,\n")
         line = '[[line]]\nname = "{0}"\nlink = "tcp://127.0.0.1:{1}"\nreconnect_s = 60\n'
         device = '[[line.device]]\nname = "{0}"\nunit_id = {1}\nmap = "{2}"\n'
+        _Moving.gate.set()
         server = Server(("127.0.0.1", 0), _Moving)
         threading.Thread(target=server.serve_forever, daemon=True).start()
         self.addCleanup(server.server_close)
@@ -108,8 +112,13 @@ class Redrawn(unittest.TestCase):
                     else:
                         await pilot.press(key)
                     for _ in range(20):
-                        await pilot.pause(0.2)  # a value may come between the two: then it is looked at again
+                        await pilot.pause(0.2)
+                        _Moving.gate.clear()
+                        await pilot.pause(
+                            0.05
+                        )  # what was under way may come between the two: then it is looked at again
                         stands, anew = _both(app)
+                        _Moving.gate.set()
                         if stands == anew:
                             break
                     self.assertEqual(stands, anew, (number, key))

@@ -1,5 +1,7 @@
 """Rows of a map that say the same but for name, address and note are read once: the others are copies of the first,
-with those three of their own. What is wrong, or out of the ordinary, is left to whoever reads a row cell by cell."""
+with those three of their own. What is wrong, or out of the ordinary, is left to whoever reads a row cell by cell.
+
+20 000 rows take 0.17 s so, 0.22 s where the copies are made by `replace`, 0.75 s cell by cell."""
 
 from collections.abc import Sequence
 from typing import Any

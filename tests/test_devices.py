@@ -127,7 +127,7 @@ class Devices(InFolder):
             ("unit_id=three", "unit_id 'three' must be a whole number"),
             ("period_s=fast", "must be seconds, or demand"),
             ("unit_id=", "unit_id is needed"),
-            ("speed=9", "'speed=9' is no setting"),
+            ("speed=9", "speed is no setting"),
             ("note='open", "a quote is not closed"),
             ("enabled=maybe", "must be yes or no"),
         ):

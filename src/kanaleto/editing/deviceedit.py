@@ -7,6 +7,7 @@ from kanaleto.editing.draft import CannotEdit, Clash, Draft, Edit
 from kanaleto.editing.pointedit import free_name
 from kanaleto.files.devicetext import Said, said_of, with_device_changed, with_device_copied, without_device
 from kanaleto.files.maprows import assignments, split_assignments
+from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Site
 
 LINE = "line"
@@ -76,6 +77,28 @@ SETTINGS: dict[str, tuple[Callable[[str], object], str]] = {
 """Keys that one line of text can say, with how it is read; what is more stands in the site file."""
 
 
+_WORDS = {
+    "name": "what it is called; each once in a site", "unit_id": "0 to 255", LINE: "another line's name moves it there",
+    "map": "its points", "numbering": "how its map counts addresses", "order": "of the bytes of its wide values",
+    "period_s": "how often its points are read", "timeout_s": "how long an answer is waited for",
+    "retries": "how often a read is asked again", "max_registers": "the most in one request",
+    "max_bits": "the most coils in one request", "max_write_registers": "the most in one write",
+    "max_write_bits": "the most coils in one write", "max_gap": "registers outside the map that may be read through",
+    "max_points": "warned of beyond", "functions": "the codes that it knows", "write_with": "which functions write",
+    "never_read": "what is never asked for", "watchdog_s": "it acts by itself when it is left alone so long",
+    "enabled": "whether it is polled", "enabled_by": "it is polled while that point is on",
+    "pause_after_connect_s": "before its first request", "pause_after_write_s": "before the next request",
+    "baud": "told, to be compared with the line", "parity": "the same", "stop": "the same",
+    "gaps": "when simulated: what a register outside the map brings",
+    "server_id": "when simulated: how it calls itself",
+    "writing": "unlock: by the lock; confirm: each write is asked about; never",
+    "tag": "the point by which it is known again",
+    "note": "for whoever reads the file",
+}  # fmt: skip
+SETTING_WORDS = tuple((key, f"{_WORDS[key]} ({what})") for key, (_, what) in SETTINGS.items())
+"""Each setting with what it says and what may stand there."""
+
+
 _WANTED_TWICE = (
     "map", "max_registers", "max_bits", "max_write_registers", "max_write_bits", "functions", "never_read",
     "watchdog_s", "writing", "tag",
@@ -104,8 +127,8 @@ def parse_settings(text: str, said: Said) -> dict[str, object]:
     typed: dict[str, str] = {}
     for word, key, value in split_assignments(text):
         if key not in SETTINGS:
-            known = ", ".join(SETTINGS)
-            raise ValueError(f"{word!r} is no setting, as period_s=0.5 is one; there are {known}")
+            close = suggestion(key or word, list(SETTINGS)) or ", as period_s=0.5 is one"
+            raise ValueError(f"{key or word} is no setting of a device{close}; ? lists them all")
         typed[key] = value
     now = {**{key: said.device[key] for key in SETTINGS if key in said.device}, LINE: said.line.get("name", "")}
     changes: dict[str, object] = {}

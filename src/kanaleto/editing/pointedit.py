@@ -2,12 +2,12 @@
 what it was opened on may have been changed or taken away meanwhile."""
 
 import re
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 
 from kanaleto.editing.draft import CannotEdit, Clash, Draft, Edit
-from kanaleto.files.mapfile import COLUMNS
-from kanaleto.files.maprows import NEW_MAP, MapText, with_changes, with_rows
+from kanaleto.files.mapcolumns import COLUMNS, why_unknown
+from kanaleto.files.maprows import NEW_MAP, MapText, map_text, with_changes, with_rows
 from kanaleto.files.mapscale import SCALE_COLUMNS
 from kanaleto.files.sitetext import with_device_keys
 from kanaleto.site.counting import Numbering, from_wire
@@ -30,6 +30,7 @@ def change_points(device: str, names: Sequence[str], cells: Cells, seen: Seen | 
         path = draft.map_of(device)
         rows = _rows(draft, device, names)
         _look_for_clash(draft, rows, names, seen, cells)
+        _refuse_unknown(cells, rows.headings)
         if all(key in rows.headings for key, value in cells.items() if value):
             draft.put(rows.changed(dict.fromkeys(names, cells)), path)
         else:
@@ -67,7 +68,9 @@ def add_points(device: str, rows: Sequence[Cells]) -> Edit:
 
     def edit(draft: Draft) -> str:
         path = draft.map_of(device)
-        draft.put(with_rows(draft.text(path) or NEW_MAP, [dict(row) for row in rows]), path)
+        text = draft.text(path) or NEW_MAP
+        _refuse_unknown((key for row in rows for key in row), map_text(text).headings)
+        draft.put(with_rows(text, [dict(row) for row in rows]), path)
         return f"add {_count([str(row.get('name', '')) for row in rows])} to {device}"
 
     return edit
@@ -200,6 +203,12 @@ def _look_for_clash(draft: Draft, rows: MapText, names: Sequence[str], seen: See
         if other:
             told = ", ".join(f"{key} is now {now.get(key) or 'empty'}" for key in other[:3])
             raise Clash(f"{name} was changed meanwhile ({told})")
+
+
+def _refuse_unknown(keys: Iterable[str], headings: Collection[str]) -> None:
+    why = why_unknown(keys, headings)
+    if why:
+        raise CannotEdit(f"{why}; nothing was changed")
 
 
 def _count(names: Sequence[str]) -> str:

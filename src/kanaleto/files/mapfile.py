@@ -6,18 +6,13 @@ from pathlib import Path
 from msgspec import Struct, field
 
 from kanaleto.files.alike import Alike
+from kanaleto.files.mapcolumns import COLUMNS
 from kanaleto.files.mapfaults import MapDefaults, MapRows, between_rows
 from kanaleto.files.maplines import MapLines, cells_of_row, map_delimiter, rows_of
-from kanaleto.files.maprow import WRITING_COLUMNS, RowReader
-from kanaleto.files.mapscale import SCALE_COLUMNS
+from kanaleto.files.maprow import RowReader
 from kanaleto.site.faults import Fault, suggestion
-from kanaleto.site.model import LIMIT_MANNERS, LIMIT_STATES, LIMITS, Point
+from kanaleto.site.model import Point
 
-COLUMNS = [
-    "name", "table", "address", "type", "order", *SCALE_COLUMNS, "scale", "exponent", "states", "no_value", "unit",
-    "decimals", "period_s", "access", *WRITING_COLUMNS, "labels", "bit", *LIMITS,
-    *LIMIT_MANNERS, *LIMIT_STATES, "group", "deadband", "initial", "setting", "sure", "note",
-]  # fmt: skip
 NEEDED = ["name", "table", "address"]
 MOST_ROWS, MOST_COLUMNS = 100_000, 500
 

@@ -273,6 +273,10 @@ class RowReader:
 
     def _limits(self, codec: Codec) -> Limits:
         numbers = {name: self._number(name) for pair in _LIMIT_PAIRS for name in pair}
+        has_no_size = codec.type.kind in (Kind.BOOL, Kind.TEXT)
+        for column in [name for name, value in numbers.items() if value is not None and has_no_size]:
+            takes = "; take warn_on or alarm_on" if codec.type.kind is Kind.BOOL else ""
+            self.fault(f"{column} needs a number, and type {codec.type} has none{takes}")
         for low, high in _LIMIT_PAIRS:
             low_value, high_value = numbers[low], numbers[high]
             if low_value is not None and high_value is not None and low_value >= high_value:
@@ -309,7 +313,8 @@ class RowReader:
                 raise ValueError(f"{part!r} is no bit of a word; they are 0 to 15")
             found.append(number)
         if codec.type.kind is Kind.TEXT or codec.type.is_float:
-            raise ValueError(f"type {codec.type} has no states; take low and high limits")
+            takes = "; take low and high limits" if codec.type.is_float else ""
+            raise ValueError(f"type {codec.type} has no states for warn_on and alarm_on{takes}")
         return tuple(sorted(set(found)))
 
     def _check_place(self, point: Point, defaults: MapDefaults) -> None:

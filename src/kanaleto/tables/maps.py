@@ -5,7 +5,7 @@ import json
 from io import BytesIO, StringIO
 
 from kanaleto.files.harmless import guarded
-from kanaleto.files.mapfile import COLUMNS
+from kanaleto.files.mapcolumns import COLUMNS
 from kanaleto.site.counting import from_wire
 from kanaleto.site.model import DEMAND, LIMIT_MANNERS, LIMIT_STATES, LIMITS, Device, Point, Writing
 from kanaleto.values.scale import Bounded, Curve, Scale

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 
 from msgspec import Struct, field
 
-from kanaleto.files.mapfile import COLUMNS
+from kanaleto.files.mapcolumns import COLUMNS
 from kanaleto.site.counting import Numbering
 from kanaleto.tables.sheets import Sheet
 from kanaleto.tables.tablewords import HEADINGS, TYPES

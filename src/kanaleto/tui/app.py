@@ -39,13 +39,13 @@ from kanaleto.tui.frame.twice import EDITING, Twice
 from kanaleto.tui.frame.writing import AppWriting
 from kanaleto.tui.parts import PARTS
 from kanaleto.tui.shared.actions import Action, Key
-from kanaleto.tui.shared.context import Then
+from kanaleto.tui.shared.context import Listed, Then
 from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS, PALETTES, Palette, theme_of
 from kanaleto.tui.shared.pacing import MOST_BEHIND
 from kanaleto.tui.shared.page import Page
 from kanaleto.tui.shared.presses import Presses
-from kanaleto.tui.shared.prompt import Prompt
+from kanaleto.tui.shared.prompt import Prompt, PromptList
 from kanaleto.tui.shared.question import WriteQuestion
 from kanaleto.tui.shared.toolkit import Terminal
 from kanaleto.tui.shared.view import View
@@ -145,8 +145,8 @@ class KanaletoApp(Terminal):
             self.troubles.pop(kind, None)
         self.query_one(Standing).take(tuple(self.troubles.values()))
 
-    def ask(self, question: str, answer: str, then: Then, is_added_to: bool = False) -> None:
-        self.query_one(Prompt).ask(question, answer, then, is_added_to)
+    def ask(self, question: str, answer: str, then: Then, is_added_to: bool = False, listed: Listed = ()) -> None:
+        self.query_one(Prompt).ask(question, answer, then, is_added_to, listed)
 
     def edit(
         self, edit: Edit, opened: Opened | None = None, then: Callable[[Done], None] | None = None
@@ -314,6 +314,7 @@ class KanaletoApp(Terminal):
         with Vertical(id="foot"):
             yield Lanes()
             yield Standing()
+            yield PromptList()
             yield Prompt()
             yield KeyRow()
         yield Static(id="too-small")
@@ -413,7 +414,8 @@ class KanaletoApp(Terminal):
         if self.writing.line is not None and self.writing.line.is_open:
             return self.writing.line.keys_here()
         is_page = self.query_one("#views", ContentSwitcher).current == "keys"
-        return keys_here(self, self._view(), is_page, self.query_one(Prompt).is_open, isinstance(self.focused, Input))
+        prompt, is_typed = self.query_one(Prompt), isinstance(self.focused, Input)
+        return keys_here(self, self._view(), is_page, prompt.is_open, is_typed, prompt.has_list)
 
     # What views ask of each other
 

@@ -35,7 +35,9 @@ class KeyRow(Drawn):
         return cells.strip(width)
 
 
-def keys_here(context: Context, view: View | None, is_page: bool, is_asked: bool, is_typed: bool) -> list[Key]:
+def keys_here(
+    context: Context, view: View | None, is_page: bool, is_asked: bool, is_typed: bool, has_list: bool = False
+) -> list[Key]:
     """In `view`, or (None) on the page of keys or in the finder; while something is asked for, or typed. The last one
     is always shown."""
     if view is None and is_page:
@@ -43,7 +45,14 @@ def keys_here(context: Context, view: View | None, is_page: bool, is_asked: bool
     if view is None:
         return [("enter", "do it"), ("up down", "choose"), ("escape", "go back"), ("ctrl+q", "quit")]
     if is_asked:
-        return [("enter", "answer"), ("up down", "earlier answers"), ("escape", "leave it"), ("ctrl+q", "quit")]
+        listed = [("?", "what may stand here")] if has_list else []
+        return [
+            ("enter", "answer"),
+            *listed,
+            ("up down", "earlier answers"),
+            ("escape", "leave it"),
+            ("ctrl+q", "quit"),
+        ]
     if is_typed:
         return [*view.keys_here(), ("ctrl+q", "quit")]
     return [

@@ -8,6 +8,7 @@ from pathlib import Path
 from kanaleto.board.board import Reading
 from kanaleto.editing.news import Done
 from kanaleto.editing.pointedit import add_points, change_points, shares_map
+from kanaleto.files.mapcolumns import COLUMN_WORDS
 from kanaleto.files.maprows import assignments, parse_assignments, parse_new
 from kanaleto.files.whole import write_bytes_whole
 from kanaleto.planning.plan import Place
@@ -76,7 +77,7 @@ def ask_new(context: Context, device: Device) -> None:
         context.ask(both, "", answer)
         return None
 
-    context.ask(asked, "", add)
+    context.ask(asked, "", add, listed=tuple(COLUMN_WORDS.items()))
 
 
 def ask_display(context: Context, place: Place, now: str, take: Callable[[Place, str], None]) -> None:
@@ -136,8 +137,8 @@ def ask_change(context: Context, device: Device, names: list[str]) -> None:
         return twice.answer(text, loss) or context.edit(change_points(device.name, names, cells, seen), opened)
 
     twice = WantedTwice()
-    context.ask(f"change {what}", start, change, is_added_to=True)
-    context.tell("add what changes: factor=0.1; unit= takes it away; the rest stays")
+    context.ask(f"change {what}", start, change, is_added_to=True, listed=tuple(COLUMN_WORDS.items()))
+    context.tell("add what changes: factor=0.1; unit= takes it away; the rest stays; ? lists all columns")
 
 
 def ask_scale(context: Context, place: Place, reading: Reading) -> None:

@@ -3,6 +3,7 @@
 from concurrent.futures import Future
 
 from kanaleto.editing.deviceedit import (
+    SETTING_WORDS,
     SETTINGS,
     change_device,
     copy_device,
@@ -101,8 +102,8 @@ def ask_settings(context: Context, device: Device) -> None:
         return twice.answer(text, loss) or context.edit(change_device(name, changes, seen), opened)
 
     twice = WantedTwice()
-    context.ask(f"settings of {name}", settings_text(seen), take, is_added_to=True)
-    context.tell("add what changes: period_s=0.5; max_gap= takes it away; the rest stays")
+    context.ask(f"settings of {name}", settings_text(seen), take, is_added_to=True, listed=SETTING_WORDS)
+    context.tell("add what changes: period_s=0.5; max_gap= takes it away; the rest stays; ? lists all settings")
 
 
 def ask_copy(context: Context, device: Device) -> None:

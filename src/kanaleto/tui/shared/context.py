@@ -39,6 +39,10 @@ Then = Callable[[str], "Future[Done] | Stoppable | str | None"]
 future of an edit or of something that takes its time, whose refusal does the same; whoever made it tells why."""
 
 
+Listed = Sequence[tuple[str, str]]
+"""What may stand in a line, each with what it says."""
+
+
 class Context(Protocol):
     """See the head of this file. For the interface's thread, but for `later`."""
 
@@ -106,8 +110,9 @@ class Context(Protocol):
         """Something that stays to be seen until it is mended; an empty text mends it."""
         ...
 
-    def ask(self, question: str, answer: str, then: Then, is_added_to: bool = False) -> None:
-        """One line at the foot, with an answer that is there already: typed over, or (`is_added_to`) added to."""
+    def ask(self, question: str, answer: str, then: Then, is_added_to: bool = False, listed: "Listed" = ()) -> None:
+        """One line at the foot, with an answer that is there already: typed over, or (`is_added_to`) added to. What is
+        `listed` may stand in it, and is shown on `?`."""
         ...
 
     def edit(

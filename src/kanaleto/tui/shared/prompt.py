@@ -12,10 +12,12 @@ from typing import Any, cast
 from textual import events
 from textual.app import ComposeResult
 from textual.containers import Horizontal
+from textual.strip import Strip
 from textual.widget import Widget
 from textual.widgets import Label
 
-from kanaleto.tui.shared.context import Stoppable, Then
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.context import Listed, Stoppable, Then
 from kanaleto.tui.shared.line import InputLine
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.values.visible import visible
@@ -37,13 +39,79 @@ class _Answer(InputLine):
     async def take_key(self, event: events.Key) -> bool:
         if self._prompt.holds_back(event):
             return True
+        if event.character == "?" and self.value[: self.cursor_position][-1:] in ("", " ") and self._prompt.show_list():
+            return True
+        if event.key in ("pageup", "pagedown") and self._prompt.scroll_list(-1 if event.key == "pageup" else 1):
+            return True
         if event.key in ("up", "down"):
             self._prompt.remember(-1 if event.key == "up" else 1)
             return True
-        return await super().take_key(event)
+        is_taken = await super().take_key(event)
+        self._prompt.follow()
+        return is_taken
 
     def take_paste(self, text: str) -> bool:
         return self._prompt.is_waiting or super().take_paste(text)
+
+
+class PromptList(Drawn):
+    """What may stand in the line below, a row each: those that begin as what is being typed, or all."""
+
+    DEFAULT_CSS = "PromptList { height: 1; display: none; }"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._all: Listed = ()
+        self._rows: Listed = ()
+        self._first = 0
+
+    def begin(self, listed: Listed) -> None:
+        self._all, self.display = listed, False
+
+    @property
+    def is_possible(self) -> bool:
+        return bool(self._all)
+
+    def toggle(self) -> None:
+        self.display = not self.display
+        self._first = 0
+        self.follow("")
+
+    def follow(self, word: str) -> None:
+        """`word` is what is being typed."""
+        if not self.display:
+            return
+        rows = tuple(row for row in self._all if row[0].startswith(word)) or self._all
+        if rows != self._rows:
+            self._rows, self._first = rows, 0
+        self.styles.height = min(len(self._rows) + 1, self._room)
+        self.refresh()
+
+    @property
+    def _room(self) -> int:
+        return max(self.app.size.height - 12, 4)
+
+    def scroll_by(self, step: int) -> None:
+        shown = self._room - 1
+        self._first = max(0, min(self._first + step * shown, len(self._rows) - shown))
+        self.refresh()
+
+    def draw_line(self, y: int) -> Strip:
+        cells = Cells(self.palette, "panel")
+        width = max((len(name) for name, _ in self._rows), default=0) + 2
+        if y == 0:
+            shown = min(self.size.height - 1, len(self._rows))
+            of = (
+                f"{self._first + 1}–{self._first + shown} of {len(self._rows)}, page up and page down"
+                if shown < len(self._rows)
+                else ""
+            )
+            return cells.put(" WHAT MAY STAND HERE  ", "muted", bold=True).put(of, "muted").strip(self.size.width)
+        at = self._first + y - 1
+        if at < len(self._rows):
+            name, told = self._rows[at]
+            cells.put(f" {name}", "ink", width).put(told, "muted", max(self.size.width - width - 2, 1))
+        return cells.strip(self.size.width)
 
 
 class Prompt(Drawn, Horizontal):
@@ -76,8 +144,10 @@ class Prompt(Drawn, Horizontal):
     def is_open(self) -> bool:
         return bool(self.display)
 
-    def ask(self, what: str, answer: str, then: Then, is_added_to: bool = False) -> None:
-        """Ask for something, with an answer that is there already: typed over by the first key, or added to."""
+    def ask(self, what: str, answer: str, then: Then, is_added_to: bool = False, listed: Listed = ()) -> None:
+        """Ask for something, with an answer that is there already: typed over by the first key, or added to. What is
+        `listed` may stand in it, and is shown on `?`."""
+        self._list.begin(listed)
         self._then, self._at, self._began = then, len(self._history), answer
         self.is_waiting = False
         self._asked += 1
@@ -88,6 +158,30 @@ class Prompt(Drawn, Horizontal):
         self._write(f"{answer} " if is_added_to and answer else answer)
         self.display = True
         self.query_one(_Answer).begin(is_typed_over=not is_added_to)
+
+    @property
+    def _list(self) -> PromptList:
+        return self.screen.query_one(PromptList)
+
+    @property
+    def has_list(self) -> bool:
+        return self._list.is_possible
+
+    def show_list(self) -> bool:
+        """Whether there is one."""
+        if self._list.is_possible:
+            self._list.toggle()
+        return self._list.is_possible
+
+    def scroll_list(self, step: int) -> bool:
+        if self._list.display:
+            self._list.scroll_by(step)
+        return bool(self._list.display)
+
+    def follow(self) -> None:
+        """The list is of what is being typed."""
+        line = self.query_one(_Answer)
+        self._list.follow(line.value[: line.cursor_position].rpartition(" ")[2].partition("=")[0])
 
     def _write(self, text: str) -> None:
         line = self.query_one(_Answer)
@@ -109,6 +203,7 @@ class Prompt(Drawn, Horizontal):
             self._came.stop.set()
         self._came = None
         self.display = False
+        self._list.begin(())
         self.is_waiting = False
         before, self._before = self._before, None
         if self.screen.focused not in (None, self.query_one(_Answer)):

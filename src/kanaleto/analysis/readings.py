@@ -7,7 +7,7 @@ from msgspec.structs import replace
 
 from kanaleto.board.board import Readings
 from kanaleto.planning.plan import Place
-from kanaleto.values.candidates import Candidate, Excess, excess_of, rank
+from kanaleto.values.candidates import PRESENT, Candidate, Excess, excess_of, parse_display, rank
 from kanaleto.values.codec import Codec
 
 MOST_SAMPLES = 20
@@ -63,6 +63,40 @@ def other_readings(
             away += _OTHER_SIZE
         judged.append((step, replace(candidate, fit=max(candidate.fit - away, 0.0))))
     return sorted(judged, key=lambda entry: (not entry[1].agrees, -entry[1].fit))
+
+
+def with_present(
+    found: Sequence[tuple[int, Candidate]], board: Readings, place: Place, display: str = ""
+) -> list[tuple[int, Candidate]]:
+    """The same with the point's present reading first, where no display speaks against it. Others that take as many
+    registers are told with the point's own scale: a factor belongs to what is measured, not to the order of words."""
+    codec, samples = place.point.codec, samples_of(board, place)
+    words = window(samples[-1:], place.point.address, codec.registers)
+    if not words or codec.bits is not None or codec.type.is_array or not codec.type.takes_scale:
+        return list(found)
+    value = codec.decode(words[0])
+    number = value if isinstance(value, int | float) else None
+    wanted = parse_display(display) if display.strip() else None
+    agrees = number is not None and wanted is not None and wanted.is_shown_by(number)
+    own, others = Candidate(codec, number, 0.0, agrees, PRESENT), list[tuple[int, Candidate]]()
+    for step, one in found:
+        is_same = step == 0 and (one.codec.type, one.codec.order) == (codec.type, codec.order)
+        if is_same:
+            own = replace(own, fit=max(own.fit, one.fit) if one.codec.scale is None or agrees else own.fit)
+        if is_same and (one.codec.scale is None or one.codec.scale == codec.scale):
+            continue
+        others.append((step, _as_scaled(one, codec) if step == 0 and wanted is None else one))
+    at = 0 if wanted is None or agrees else sum(one.agrees for _, one in others)
+    return [*others[:at], (0, own), *others[at:]]
+
+
+def _as_scaled(one: Candidate, codec: Codec) -> Candidate:
+    """With the scale of `codec`, where it takes as many registers and has none of its own."""
+    if codec.scale is None or one.codec.scale is not None or one.codec.registers != codec.registers:
+        return one
+    scaled = replace(one.codec, scale=codec.scale)
+    value = codec.scale.to_value(one.value) if one.value is not None else None
+    return replace(one, codec=scaled, value=value if isinstance(value, int | float) else None)
 
 
 def _excess(samples: Sequence[tuple[int, bytes]], address: int, beside: Sequence[Codec]) -> Excess:

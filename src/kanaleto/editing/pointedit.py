@@ -131,12 +131,19 @@ def copy_point(device: str, name: str) -> Edit:
 
 
 def take_reading(device: str, point: Point, step: int, candidate: Candidate, seen: Seen | None = None) -> Edit:
-    """A reading of the words becomes the point's own: type, order, scale, and its address where that lies beside."""
-    codec = candidate.codec
-    factor = f"{codec.scale.factor:g}" if codec.scale is not None else ""
+    """A reading of the words becomes the point's own: type, order, its address where that lies beside; the scale stays
+    where the reading has it too."""
+    codec, had = candidate.codec, point.codec.scale
     order = codec.order.value if codec.type.is_wide or codec.order.swaps_bytes else ""
-    cells = {"type": str(codec.type), "order": order, **dict.fromkeys((*SCALE_COLUMNS, "bit", "sure"), "")}
-    cells["factor"] = factor
+    cells = {"type": str(codec.type), "order": order, "bit": "", "sure": ""}
+    what = f"read {point.name} as {candidate.title}"
+    if codec.scale != had:
+        cells |= dict.fromkeys((*SCALE_COLUMNS, "scale"), "")
+        if codec.scale is not None:
+            cells["factor"] = f"{codec.scale.factor:g}"
+        what += f", ×{cells['factor']}" if codec.scale is not None else ", without its scale: it was of another width"
+    elif had is not None:
+        what += ", scale and unit as before"
 
     def edit(draft: Draft) -> str:
         own = draft.device(device)
@@ -147,7 +154,7 @@ def take_reading(device: str, point: Point, step: int, candidate: Candidate, see
             )
         if step:
             cells["address"] = from_wire(point.address + step, point.table, own.numbering)
-        return change_points(device, [point.name], cells, seen, f"read {point.name} as {candidate.title}")(draft)
+        return change_points(device, [point.name], cells, seen, what)(draft)
 
     return edit
 

@@ -32,6 +32,9 @@ Excess = Mapping[Codec, float]
 """Bits, by reading."""
 
 
+PRESENT = "as it is read now"
+
+
 class Candidate(Struct, frozen=True):
     """One reading: its codec (scaled by the power of ten that the display asks for), its value now, how well it fits
     from 0 to 1, why."""
@@ -99,6 +102,11 @@ class Display(Struct, frozen=True):
     number: Decimal
     tolerance: Decimal
     digits: int
+
+    def is_shown_by(self, value: float) -> bool:
+        """Whether a value shows as this number."""
+        exact = Decimal(value) if isinstance(value, int) else Decimal(repr(value))
+        return exact.is_finite() and abs(exact - self.number) <= self.tolerance
 
 
 def parse_display(text: str) -> Display:

@@ -15,8 +15,9 @@ from kanaleto.tui.shared.cells import cut
 from kanaleto.tui.shared.pane import Panel, Row
 from kanaleto.tui.shared.readings import spark_of
 from kanaleto.tui.shared.words import wrapped
-from kanaleto.values.candidates import Candidate
+from kanaleto.values.candidates import PRESENT, Candidate
 from kanaleto.values.codec import Value
+from kanaleto.values.scale import Scale
 from kanaleto.values.text import shown
 
 _MOST_READINGS = 9
@@ -164,7 +165,9 @@ class PointBeside(Panel):
             if len(value) > _VALUE_WIDTH and isinstance(now, int | float):
                 value = f"{now:.7g}"  # whole, with fewer digits
             title = candidate.title + (f" {step:+d}" if step else "")
-            factor = f" ×{candidate.codec.scale.factor:g}" if candidate.codec.scale is not None else ""
+            scale = candidate.codec.scale
+            factor = f" ×{scale.factor:g}" if isinstance(scale, Scale) else " scaled" if scale is not None else ""
+            factor += " now" if candidate.text == PRESENT else ""
             tone = "ink" if candidate.fit > 0.3 else "dim"
             bar = "█" * round(candidate.fit * _BAR)
             mark = "›" if number == self.chosen else " "

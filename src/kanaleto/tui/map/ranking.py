@@ -4,7 +4,7 @@ import asyncio
 from collections.abc import Callable
 from threading import Thread
 
-from kanaleto.analysis.readings import off_by_one, other_readings, verdict
+from kanaleto.analysis.readings import off_by_one, other_readings, verdict, with_present
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Identity, Place
 from kanaleto.polling.engine import Engine
@@ -31,7 +31,8 @@ def rank_place(snapshot: Snapshot, place: Place, display: str) -> tuple[Ranked, 
         if other is not point and other.sure is None and abs(other.address - point.address) < _NEAR
     ]
     try:
-        found = other_readings(snapshot.board, place, display, beside)
+        others = other_readings(snapshot.board, place, display, beside)
+        found = with_present(others, snapshot.board, place, display)
     except ValueError as error:
         wrong, found, display = str(error), [], ""
     return Ranked(key_of(place), display, found, verdict(found, display) if display and found else ""), wrong

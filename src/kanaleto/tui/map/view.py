@@ -31,6 +31,7 @@ from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.write.points import ask_writable, write_points
+from kanaleto.values.candidates import PRESENT
 
 _WIDE, _MIDDLING = 130, 92
 
@@ -264,6 +265,9 @@ class MapView(View, Horizontal):
             return
         step, candidate = ranked.found[min(self._beside.chosen, len(ranked.found) - 1)]
         device, point = place.device, place.point
+        if candidate.text == PRESENT:
+            self.context.tell(f"{point.name} is read as {candidate.title} already: another one is chosen with [ and ]")
+            return
         seen = prompts.seen_rows(self.context, device, [point.name])
         self._edit(device.name, take_reading(device.name, point, step, candidate, seen))
 

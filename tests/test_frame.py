@@ -77,6 +77,30 @@ class AView(unittest.TestCase):
             with unittest.mock.patch.dict(os.environ, kept):
                 asyncio.run(work())
 
+    def test_what_is_too_small_says_so_and_comes_back_each_time(self) -> None:
+        async def work() -> None:
+            engine = Engine(Site("Nothing", ()))
+            engine.start()
+            app = KanaletoApp(engine, LoadedSite(Site("Nothing", ())), "lagoon")
+            try:
+                async with app.run_test(size=(160, 47)) as pilot:
+                    while not app.is_whole:
+                        await pilot.pause(0.02)
+                    for width, height in ((50, 12), (61, 17), (59, 16), (60, 15), (60, 16), (30, 5), (160, 47)):
+                        await pilot.resize_terminal(width, height)
+                        await pilot.pause(0.2)
+                        is_small = width < 60 or height < 16
+                        self.assertEqual("-small" in app.screen.classes, is_small, (width, height))
+                        self.assertEqual(bool(app.query_one("#too-small").display), is_small, (width, height))
+                        if is_small:
+                            self.assertIn(f"{width}×{height}", str(app.query_one("#too-small", Static).content))
+            finally:
+                app.door.close()
+                engine.stop()
+                app.keeping.stop()
+
+        asyncio.run(work())
+
     def test_no_letter_of_a_view_takes_one_that_is_the_same_everywhere(self) -> None:
         same = {key for action in KanaletoApp.everywhere for key in action.keys.split(",") if key} | set("1234567")
         for view in [entry.load() for entry in KanaletoApp.views]:

@@ -374,8 +374,8 @@ class KanaletoApp(Terminal):
             await _mount_hidden(switcher, page)
         await self.writing.mount()
 
-    def on_resize(self) -> None:
-        size = self.size
+    def on_resize(self, event: events.Resize) -> None:
+        size = event.size  # the application's own is the one before, for a while
         is_small = size.width < LEAST_COLUMNS or size.height < LEAST_ROWS
         self.screen.set_class(is_small, "-small")
         self.query_one("#too-small", Static).update(

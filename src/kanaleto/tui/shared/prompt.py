@@ -89,7 +89,7 @@ class PromptList(Drawn):
 
     @property
     def _room(self) -> int:
-        return max(self.app.size.height - 12, 4)
+        return max(self.app.size.height // 2, 6)
 
     def scroll_by(self, step: int) -> None:
         shown = self._room - 1
@@ -98,7 +98,7 @@ class PromptList(Drawn):
 
     def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette, "panel")
-        width = max((len(name) for name, _ in self._rows), default=0) + 2
+        width = max((len(name) for name, _ in self._rows), default=0) + 3
         if y == 0:
             shown = min(self.size.height - 1, len(self._rows))
             of = (

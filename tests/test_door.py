@@ -19,11 +19,14 @@ from kanaleto.editing.door import Door
 from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.news import News, Opened
 from kanaleto.editing.places import Places
-from kanaleto.editing.pointedit import add_points, change_points, copy_point, delete_points
+from kanaleto.editing.pointedit import add_points, change_points, copy_point, delete_points, take_reading
 from kanaleto.files.loading import LoadedSite, load_site, load_whole
 from kanaleto.files.whole import complete, locked, write_bytes_whole
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Site
+from kanaleto.values.candidates import Candidate
+from kanaleto.values.codec import Codec
+from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
 
 LINK = parse_link("tcp://192.0.2.7")
@@ -204,6 +207,51 @@ class OnDisk(InFolder):
         assert new is not None
         self.assertEqual(stat.S_IMODE(new.stat().st_mode), 0o640)
         self.assertEqual([path.name for path in self.folder.rglob(".*new")], [])
+
+    def test_a_column_that_is_none_is_refused_with_what_was_meant(self) -> None:
+        door = self.opened()
+        before = self.map.read_text()
+        for cells, told in (
+            ({"period": "2"}, "period is no column of a map .did you mean 'period_s'?"),
+            ({"bits": "3"}, "did you mean 'bit'"),
+            ({"unit": "m", "speed": ""}, "speed is no column of a map; . lists them all"),
+        ):
+            with self.assertRaisesRegex(CannotEdit, told):
+                door.edit(change_points("Pump", ["P1"], cells)).result(120)
+        with self.assertRaisesRegex(CannotEdit, "facter is no column"):
+            door.edit(add_points("Pump", [{"name": "N", "table": "holding", "address": "9", "facter": "2"}])).result(
+                120
+            )
+        self.assertEqual(self.map.read_text(), before)
+        for cells, told in (
+            ({"type": "bool", "warn_high": "1"}, "warn_high needs a number, and type bool has none"),
+            ({"type": "text:4", "bit": "3"}, "bit 3 needs a register"),
+            ({"factor": "0"}, "a factor of 0"),
+            ({"scale": "0"}, "scale '0' is not known"),
+        ):
+            with self.assertRaisesRegex(CannotEdit, told):
+                door.edit(change_points("Pump", ["P1"], cells)).result(120)
+        self.assertEqual(self.map.read_text(), before)
+        self.map.write_text(before.replace("name,", "name,shelf,").replace(",holding", ",left,holding"))
+        door.look().result(120)
+        door.edit(change_points("Pump", ["P1"], {"shelf": "right"})).result(120)  # a heading of its own
+        self.assertIn("P1,right", self.map.read_text())
+
+    def test_reading_otherwise_keeps_factor_and_unit_where_they_can_hold(self) -> None:
+        door = self.opened()
+        done = door.edit(change_points("Pump", ["P1"], {"factor": "0.1", "unit": "m"})).result(120)
+        point = done.site.lines[0].devices[0].points[1]
+        same = Candidate(Codec(ValueType(Kind.INT16), ByteOrder.AB, point.codec.scale), 1, 1.0, False, "")
+        wide = Candidate(Codec(ValueType(Kind.FLOAT32), ByteOrder.CDAB), 1, 1.0, False, "")
+        done = door.edit(take_reading("Pump", point, 0, same)).result(120)
+        self.assertIn("scale and unit as before", done.what)
+        self.assertIn("P1", self.map.read_text())
+        point = done.site.lines[0].devices[0].points[1]
+        self.assertEqual((str(point.codec), point.unit), (str(same.codec), "m"))
+        done = door.edit(take_reading("Pump", point, 0, wide)).result(120)
+        self.assertIn("without its scale: it was of another width", done.what)
+        point = done.site.lines[0].devices[0].points[1]
+        self.assertEqual((point.codec.scale, point.unit), (None, "m"))
 
     def test_a_disk_that_takes_no_more_leaves_everything(self) -> None:
         door = self.opened()

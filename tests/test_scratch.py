@@ -17,7 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from kanaleto.analysis.readings import off_by_one, other_readings, samples_of, verdict, window
+from kanaleto.analysis.readings import off_by_one, other_readings, samples_of, verdict, window, with_present
 from kanaleto.board.board import Board, Record
 from kanaleto.cli.find import parse_units
 from kanaleto.cli.progress import Progress
@@ -35,6 +35,7 @@ from kanaleto.site.counting import Numbering
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import DeviceLimits, Line, Site
 from kanaleto.site.ranges import parse_range
+from kanaleto.values.candidates import PRESENT
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.pdu import Read, Refused
@@ -238,6 +239,29 @@ class Readings(unittest.TestCase):
     def test_fits_fall_along_the_list(self) -> None:
         fits = [candidate.fit for _, candidate in other_readings(self.board, self.places["Flow"])]
         self.assertEqual(fits, sorted(fits, reverse=True))
+
+    def test_the_present_reading_comes_first_and_its_scale_goes_with_it(self) -> None:
+        rows = "Level,holding,10,uint16,AB,0.1,m\nCount,holding,11,uint32,CDAB,,\n"
+        pump = device("Pump", 1, "name,table,address,type,order,factor,unit\n" + rows)
+        plan = plan_site(Site("S", (Line("L", TcpLink("192.0.2.1", 502), (pump,)),)))
+        board, (level, count) = Board(plan), plan.places
+        assert level.block is not None
+        for number in range(20):
+            data = struct.pack(">HHH", 2000 + number, 3, 0)
+            board.put(level.block.index, Record(data, level.block.decoder.decode(data), float(number), 0.0))
+        found = with_present(other_readings(board, level), board, level)
+        titles = [(one.title, one.value) for step, one in found if one.codec.registers == 1][:2]
+        self.assertEqual(titles, [("uint16", 201.9), ("int16", 201.9)])
+        self.assertEqual(found[0][1].text, PRESENT)
+        self.assertEqual([one.title for _, one in found].count("uint16"), 1)
+        wide = next(one for _, one in found if one.title == "uint32 ABCD")
+        self.assertIsNone(wide.codec.scale)
+        first = {display: with_present(other_readings(board, level, display), board, level, display)[0][1]
+                 for display in ("201.9", "2019", "77.7")}  # fmt: skip
+        self.assertEqual([(one.title, one.text == PRESENT) for one in first.values()],
+                         [("uint16", True), ("uint16", False), ("uint16", True)])  # fmt: skip
+        found = with_present(other_readings(board, count), board, count)
+        self.assertEqual((found[0][1].title, found[0][1].value), ("uint32 CDAB", 3))
 
     def test_the_words_one_address_up_and_down(self) -> None:
         self.assertEqual([step for step, _ in off_by_one(self.board, self.places["Flow"])], [-1, 0, 1])

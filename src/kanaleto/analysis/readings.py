@@ -83,7 +83,7 @@ def with_present(
         is_same = step == 0 and (one.codec.type, one.codec.order) == (codec.type, codec.order)
         if is_same:
             own = replace(own, fit=max(own.fit, one.fit) if one.codec.scale is None or agrees else own.fit)
-        if is_same and (one.codec.scale is None or one.codec.scale == codec.scale):
+        if is_same and (wanted is None or one.codec.scale == codec.scale):
             continue
         others.append((step, _as_scaled(one, codec) if step == 0 and wanted is None else one))
     at = 0 if wanted is None or agrees else sum(one.agrees for _, one in others)

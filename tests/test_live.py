@@ -97,8 +97,10 @@ async def _trend(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
             lambda due=due: curves.value_at(("Meter 1", "Level"), parts.data.now - 1).value == due,  # type: ignore[misc]
             "the value, a second long",
         )
-    await pilot.press(*["plus"] * 6)
     state = parts.data.state
+    test.assertLess(state.span_s, 600)  # as much time as there is
+    state.fits, state.span_s = False, 600.0
+    await pilot.press(*["plus"] * 6)
     test.assertAlmostEqual(state.span_s, 600 / 64)
     for _ in range(4):
         await pilot.press("left")
@@ -107,6 +109,7 @@ async def _trend(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     for _ in range(40):
         await pilot.press("left")
     await test.shows(app, r"to mark")
+    await test.shows(app, r"mark at \d\d:\d\d:\d\d")
     await test.shows(app, r" [24]\.0 m|0\.0 m")
     test.assertIsNotNone(state.end)
     moment = state.cursor

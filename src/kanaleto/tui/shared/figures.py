@@ -36,6 +36,8 @@ def figure_rows(place: AnyPlace, found: Figures | None) -> list[Row]:
     unit = place.point.unit
     rows: list[Row] = []
     gaps = f"{found.gaps}, {length_text(found.gap_s)} in all" if found.gaps else "none"
+    if found.gaps == 1:
+        gaps = f"one, {length_text(found.gap_s)} long"
     if place.point.is_state:
         rows.append([("changes", "muted"), (f" {found.changes}", "ink")])
         return [*rows, [("gaps   ", "muted"), (f" {gaps}", "ink")]]
@@ -52,6 +54,8 @@ def figure_rows(place: AnyPlace, found: Figures | None) -> list[Row]:
 
 def slope_text(slope_s: float, unit: str) -> str:
     """A second, a minute or an hour, whichever gives a number that can be read."""
+    if abs(slope_s) < 1e-12:  # what stands still, and is left of reckoning
+        slope_s = 0.0
     for seconds, word in ((1.0, "s"), (60.0, "min"), (3600.0, "h")):
         if abs(slope_s * seconds) >= 0.1 or word == "h":
             return f"{slope_s * seconds:+.3g} {unit}/{word}".replace(" /", " per ")

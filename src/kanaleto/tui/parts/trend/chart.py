@@ -169,7 +169,7 @@ class TrendChart(Drawn, can_focus=True):
         marks = self._marks(chosen, rows)
         letters = self._letters(ordered, rows)
         columns = self._columns(width)
-        words = self._limit_words(chosen, rows) | self._gap_words(chosen, rows)
+        words = self._gap_words(chosen, rows) | self._limit_words(chosen, rows)
         made = []
         for y in range(rows):
             cells = Cells(self.palette).put(marks.get(y, "") + " ", "muted", left - 1, right=True)
@@ -277,7 +277,12 @@ class TrendChart(Drawn, can_focus=True):
             if is_drawn and chosen.bottom <= rule.bound <= chosen.top:
                 words = f" {rule.word} {rule.words(chosen.place.point)} "
                 row = row_of(rule.bound, chosen.bottom, chosen.top, rows)
-                found[max(row - 1, 0)] = (self.width - len(words) - 1, words, LEVEL_TONES[rule.level])
+                free = next(
+                    (at for at in (max(row - 1, 0), row + 1, row + 2, row - 2) if at not in found and 0 <= at < rows),
+                    None,
+                )
+                if free is not None:
+                    found[free] = (self.width - len(words) - 1, words, LEVEL_TONES[rule.level])
         return found
 
     def _times(self) -> Cells:
@@ -289,6 +294,12 @@ class TrendChart(Drawn, can_focus=True):
         if cursor is not None and self.state.cursor is not None:
             text = clock(self.state.cursor, 1)
             placed.append((max(0, min(cursor - len(text) // 2, width - len(text))), text, "ink", True))
+        mark = self.column_of(self.state.mark)
+        if mark is not None and self.state.mark is not None:
+            text = clock(self.state.mark, 1)
+            left_of = max(0, min(mark - len(text) // 2, width - len(text)))
+            if all(left_of + len(text) < other or left_of > other + len(said) for other, said, _, _ in placed):
+                placed.append((left_of, text, "ochre", True))
         for moment, text in marks:
             at: int | None = self.column_of(moment)
             if at is None or at + len(text) > width:

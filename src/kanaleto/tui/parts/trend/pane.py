@@ -73,7 +73,10 @@ class TrendPane(Part):
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
-        now = self._data.now
+        now, state = self._data.now, self._data.state
+        if state.fits:
+            since = self._data.curves.since(state.pins)
+            state.fit(now - since if since is not None else 0.0)
         if self._chart.show(snapshot, now) and self._side.display:
             self._side.redraw()
         if self._below.display:

@@ -1,7 +1,7 @@
 """What the trend shows: which points, from when to when, where cursor and mark stand, and on which scale. And where its
 curves come from: what is remembered since a point is pinned, and what was recorded before, as one."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import cast
 
 from msgspec import Struct
@@ -18,6 +18,7 @@ TONES = ("verdigris", "ochre", "sky", "violet", "ink", "terracotta", "muted", "d
 LETTERS = "abcdefgh"
 LEAST_SPAN_S, MOST_SPAN_S = 5.0, 400 * 86400.0
 SPAN_S = 600.0
+_FITTING_S = (30.0, 60.0, 120.0, 300.0, SPAN_S)
 _ZOOM = 2.0
 
 
@@ -42,6 +43,8 @@ class TrendState:
         self.has_several_units = False
         self.chosen = 0
         self.reads_today = False
+        self.fits = True
+        """Whether it shows as much time as there is, since nobody has said how much."""
 
     @property
     def scale(self) -> AxisScale:
@@ -63,11 +66,17 @@ class TrendState:
         end = (now // piece + 1) * piece
         return end - self.span_s, end
 
+    def fit(self, there_s: float) -> None:
+        """So many seconds are known of what is pinned: no more is shown, up to ten minutes."""
+        if self.fits:
+            self.span_s = next((span_s for span_s in _FITTING_S if span_s >= there_s), SPAN_S)
+
     @property
     def is_live(self) -> bool:
         return self.end is None
 
     def hold(self, now: float) -> None:
+        self.fits = False
         if self.end is None:
             self.end = self.range(now)[1]
 
@@ -93,7 +102,7 @@ class TrendState:
             begin, end = self.range(now)
             share = (self.cursor - begin) / (end - begin)
             self.end = min(self.cursor + (1 - share) * span_s, now + span_s / 120)
-        self.span_s = span_s
+        self.span_s, self.fits = span_s, False
         return True
 
     def move_cursor(self, steps: int, columns: int, now: float) -> None:
@@ -109,6 +118,7 @@ class TrendState:
 
     def look_at(self, moment: float, now: float) -> None:
         """Put the cursor there, with what came before and after around it."""
+        self.span_s, self.fits = SPAN_S if self.fits else self.span_s, False
         self.end = min(moment + self.span_s / 2, now + self.span_s / 120)
         self.cursor = moment
 
@@ -158,6 +168,11 @@ class Curves:
         if own is None or own.remembered is not remembered:
             own = self._from_memory[identity] = FromMemory(remembered)
         return own.curve()
+
+    def since(self, identities: Iterable[Identity]) -> float | None:
+        """When what is known of them begins; None where nothing is."""
+        begins = [float(curve.at[0]) for identity in identities if len(curve := self.curve(identity))]
+        return min(begins, default=None)
 
     def value_at(self, identity: Identity, moment: float) -> At:
         return value_at(self.curve(identity), moment)

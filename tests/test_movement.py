@@ -70,6 +70,17 @@ class AmongNoise(unittest.TestCase):
         self.assertEqual(scores(before[:0], after, np.ones(4), states), [])
         self.assertEqual(scores(before, after[:0], np.ones(4), states), [])
 
+    def test_what_is_shown_was_read_and_a_still_counter_that_goes_up_by_one_has_moved(self) -> None:
+        dice = np.random.default_rng(5)
+        before = np.column_stack((np.full(30, 41.0), np.round(231.5 + dice.normal(0, 0.3, 30), 1)))
+        after = np.column_stack((np.array([41.0] * 6 + [42.0]), np.round(228.0 + dice.normal(0, 0.3, 7), 1)))
+        counter, volts = scores(before, after, np.array([1.0, 0.1]), np.zeros(2, np.bool_))
+        self.assertGreaterEqual(counter.score, NOTICED)
+        self.assertEqual((counter.before, counter.after, counter.was_still), (41, 42, True))
+        self.assertEqual(volts.before, before[-1, 1])
+        self.assertIn(volts.after, after[:, 1].tolist())
+        self.assertTrue(0.1 < volts.noise < 0.6, volts.noise)
+
     def test_what_is_no_number_is_left_out(self) -> None:
         before, after = np.full((30, 2), np.nan), np.zeros((6, 2))
         before[:, 1] = [random.Random(4).gauss(0, 1)] * 30
@@ -113,21 +124,22 @@ class OnALine(unittest.TestCase):
                 self.assertEqual(spreads(taken())["Device", "Touched"], 0)
                 moved = WhatMoved(taken())
                 since = session.snapshot.now_s
-                values[1], values[6] = 25, 500
+                values[1], values[6], values[4] = 25, 500, 0x4358
                 for _ in range(10):
                     await running.for_s(1)
                     moved.look(taken())
                 ranked = moved.ranked()
                 self.assertEqual(ranked[0].identity, ("Device", "Touched"))
                 self.assertEqual((ranked[0].before, ranked[0].after), (5, 25))
-                self.assertLess(ranked[1].score, NOTICED)
+                self.assertEqual([one.identity[1] for one in ranked if one.score >= NOTICED], ["Touched", "Name"])
+                self.assertEqual((ranked[1].before, ranked[1].after), ("AB", "CX"))
                 self.assertGreater(spreads(taken())["Device", "Touched"], 0.5)
                 state = bare.state
                 assert state is not None
                 from kanaleto.analysis.movement import ranked_words
 
                 words = ranked_words(state, since)
-                self.assertEqual([(one.address, one.after) for one in words[:2]], [(6, 500), (1, 25)])
+                self.assertEqual({(one.address, one.after) for one in words[:3]}, {(6, 500), (1, 25), (4, 0x4358)})
                 self.assertEqual(state.refused, ((8, 11),))
                 session.take_over(Site("Virtual", ()))
                 await running.for_s(5)

@@ -1,9 +1,10 @@
 """What moved: points ranked by how much they changed since a moment, against their own noise before it; and how much
 each moved in the last minute. Loaded when somebody asks: numpy costs a start too much.
 
-What is taken of a point after the moment is the mean of five answers in a row, of whichever five differ most, so that a
-touch that is over again still tells. Its noise is what such a mean would differ by if nothing had happened: from the
-spread of the answers before, or, where those wander, from how far the same means were apart then.
+Points are ranked by the mean of five answers in a row, of whichever five differ most, so that a touch that is over
+again still tells. Its noise is what such a mean would differ by if nothing had happened: from the spread of the answers
+before, or, where those wander, from how far the same means were apart then. What is shown are values that were read:
+the last one before, and of those five the one that lies farthest from it.
 """
 
 from collections.abc import Sequence
@@ -26,17 +27,19 @@ WINDOW, LEAST_BEFORE, MOST_BEFORE, MOST_AFTER = 5, 3, 60, 240
 NOTICED = 3.0
 """Below so many times its noise nothing has happened that is worth a word."""
 _STATE_SCORE = 30.0
+_STEP_SCORE = 6.0  # of what had been still, and made a step: a counter that goes up by one
 
 
 class Mover(NamedTuple):
-    """A column and how many times its noise it changed; its mean before, and after where it differed most; whether it
-    had been still."""
+    """A column and how many times its noise it changed; the last value before, and of those after the one that differed
+    most; whether it had been still; the spread of values before."""
 
     column: int
     score: float
     before: float
     after: float
     was_still: bool
+    noise: float = 0.0
 
 
 def matrix_of(rows: Sequence[Sequence[Any]], width: int) -> Numbers:
@@ -76,7 +79,11 @@ def _scores(before: Numbers, after: Numbers, least: Numbers, is_state: NDArray[n
     moved = np.abs(means - mean_before)
     at = np.argmax(moved, axis=0)
     columns = np.arange(after.shape[1])
-    most, where = moved[at, columns], means[at, columns]
+    most = moved[at, columns]
+    first = _last(before)
+    window = after[np.arange(n)[:, None] + at[None, :], columns[None, :]]
+    away = np.where(np.isfinite(window), np.abs(window - first), -1.0)
+    where = window[np.argmax(away, axis=0), columns]
     spread = np.std(filled_before, axis=0, ddof=1) if k > 1 else np.zeros(after.shape[1])
     share = np.sqrt(1 / n + 1 / k)
     noise = spread * share
@@ -86,16 +93,38 @@ def _scores(before: Numbers, after: Numbers, least: Numbers, is_state: NDArray[n
     was_still = spread <= least * 1e-6
     noise = np.maximum(noise, least * share)
     found = most / noise
+    has_stepped = was_still & (filled_after != filled_before[-1]).any(axis=0)
+    found = np.where(has_stepped, np.maximum(found, _STEP_SCORE), found)
     changes_before = (np.diff(filled_before, axis=0) != 0).sum(axis=0)
     changed = (filled_after != filled_before[-1]).any(axis=0)
     found = np.where(is_state, np.where(changed, _STATE_SCORE / (1 + changes_before), 0.0), found)
-    where = np.where(is_state, filled_after[-1], where)
-    first = np.where(is_state, filled_before[-1], mean_before)
-    is_known = np.isfinite(found) & np.isfinite(mean_before) & np.isfinite(mean_after)
+    where = np.where(is_state, _last(after), where)
+    is_known = (
+        np.isfinite(found)
+        & np.isfinite(first)
+        & np.isfinite(where)
+        & np.isfinite(mean_before)
+        & np.isfinite(mean_after)
+    )
     return [
-        Mover(int(column), float(found[column]), float(first[column]), float(where[column]), bool(was_still[column]))
+        Mover(
+            int(column),
+            float(found[column]),
+            float(first[column]),
+            float(where[column]),
+            bool(was_still[column]),
+            float(spread[column]),
+        )
         for column in np.flatnonzero(is_known)
     ]
+
+
+def _last(rows: Numbers) -> Numbers:
+    """Of each column, the last that is a number."""
+    is_known = np.isfinite(rows)
+    at = len(rows) - 1 - np.argmax(is_known[::-1], axis=0)
+    result: Numbers = rows[at, np.arange(rows.shape[1])]
+    return result
 
 
 def _mean(rows: Numbers) -> Numbers:
@@ -130,30 +159,59 @@ def least_step(point: Point, value: float = 0.0) -> float:
 
 
 class Moved(Struct, frozen=True):
-    """A point that changed; see `Mover`."""
+    """A point that changed; see `Mover`. Of a text before and after are texts."""
 
     identity: Identity
     score: float
-    before: float
-    after: float
+    before: float | str
+    after: float | str
     was_still: bool
+    noise: float = 0.0
 
 
 class _Followed:
     """A block, or the derived points: what it was before, and what came since."""
 
-    def __init__(self, places: Sequence[AnyPlace], before: Numbers, at_s: float) -> None:
-        self.places, self.before, self.at_s = places, before, at_s
+    def __init__(self, places: Sequence[AnyPlace], before: Sequence[Sequence[Any]], at_s: float) -> None:
+        self.places, self.at_s = places, at_s
         self.rows: list[Numbers] = []
+        self._texts: dict[int, list[str]] = {}
+        self.before = matrix_of([self._coded(values) for values in before], len(places))
         points = [place.point for place in places]
-        lasts = before[-1] if len(before) else np.zeros(len(points))
+        lasts = self.before[-1] if len(self.before) else np.zeros(len(points))
         self.least = np.array([least_step(point, last) for point, last in zip(points, lasts, strict=True)])
-        self.states = np.array([point.is_state for point in points], np.bool_)
+        self._states = np.array([point.is_state for point in points], np.bool_)
 
     def add(self, at_s: float, values: Sequence[Any]) -> None:
         self.at_s = at_s
-        self.rows.append(matrix_of([values], len(self.places))[0])
+        self.rows.append(matrix_of([self._coded(values)], len(self.places))[0])
         del self.rows[:-MOST_AFTER]
+
+    def _coded(self, values: Sequence[Any]) -> Sequence[Any]:
+        """Texts as numbers: which of those that its column had it is."""
+        if not any(isinstance(value, str) for value in values):
+            return values
+        return [self._code(at, value) if isinstance(value, str) else value for at, value in enumerate(values)]
+
+    def _code(self, column: int, text: str) -> float:
+        known = self._texts.setdefault(column, [])
+        if text not in known:
+            if len(known) >= MOST_AFTER:
+                return float(MOST_AFTER)
+            known.append(text)
+        return float(known.index(text))
+
+    @property
+    def states(self) -> NDArray[np.bool_]:
+        """Which columns are states, or texts."""
+        found = self._states.copy()
+        found[list(self._texts)] = True
+        return found
+
+    def value(self, column: int, number: float) -> float | str:
+        """As it was read."""
+        texts = self._texts.get(column)
+        return number if texts is None else texts[min(int(number), len(texts) - 1)]
 
 
 class WhatMoved:
@@ -164,7 +222,7 @@ class WhatMoved:
         self._followed: dict[object, _Followed] = {}
         self._board = snapshot.board
         for key, places, block in _blocks_of(snapshot):
-            before = _before(snapshot.board, block, places, snapshot.now_s)
+            before = _values_before(snapshot.board, block, places, snapshot.now_s)
             self._followed[key] = _Followed(places, before, snapshot.now_s)
 
     def look(self, snapshot: Snapshot) -> None:
@@ -172,7 +230,7 @@ class WhatMoved:
         for key, places, block in _blocks_of(snapshot):
             own = self._followed.get(key)
             if own is None or len(own.places) != len(places):
-                own = self._followed[key] = _Followed(places, np.empty((0, len(places))), snapshot.now_s)
+                own = self._followed[key] = _Followed(places, [], snapshot.now_s)
             if block is None:
                 if snapshot.now_s - own.at_s >= 0.45:
                     own.add(snapshot.now_s, [snapshot.board.reading(place, snapshot.now_s).value for place in places])
@@ -189,7 +247,14 @@ class WhatMoved:
                 continue
             after = np.array(own.rows) if own.rows else np.empty((0, len(own.places)))
             found += [
-                Moved(own.places[mover.column].identity, mover.score, mover.before, mover.after, mover.was_still)
+                Moved(
+                    own.places[mover.column].identity,
+                    mover.score,
+                    own.value(mover.column, mover.before),
+                    own.value(mover.column, mover.after),
+                    mover.was_still,
+                    mover.noise,
+                )
                 for mover in scores(own.before, after, own.least, own.states)
             ]
         found.sort(key=lambda moved: -moved.score)
@@ -216,18 +281,18 @@ def _blocks_of(snapshot: Snapshot) -> list[tuple[object, Sequence[AnyPlace], Blo
     return found
 
 
-def _before(board: Readings, block: Block | None, places: Sequence[AnyPlace], now_s: float) -> Numbers:
+def _values_before(board: Readings, block: Block | None, places: Sequence[AnyPlace], now_s: float) -> list[list[Any]]:
     if block is None:
         traces = [board.trace(place) for place in places]
         count = min((len(trace) for trace in traces), default=0)
-        return matrix_of([[trace[len(trace) - count + at][1] for trace in traces] for at in range(count)], len(places))
-    rows = []
+        return [[trace[len(trace) - count + at][1] for trace in traces] for at in range(count)]
+    rows: list[list[Any]] = []
     for at_s, data in board.traces[block.index].read()[-MOST_BEFORE:]:
         if at_s > now_s:
             break  # it came while somebody looked
         values = block.decoder.decode(data)
         rows.append([values[place.number] for place in places])  # type: ignore[union-attr]
-    return matrix_of(rows, len(places))
+    return rows
 
 
 def spreads(snapshot: Snapshot) -> dict[Identity, float]:
@@ -235,7 +300,7 @@ def spreads(snapshot: Snapshot) -> dict[Identity, float]:
     large it is where it has none."""
     found: dict[Identity, float] = {}
     for _, places, block in _blocks_of(snapshot):
-        before = _before(snapshot.board, block, places, snapshot.now_s)
+        before = matrix_of(_values_before(snapshot.board, block, places, snapshot.now_s), len(places))
         if not len(before):
             continue
         low, high = np.fmin.reduce(before, axis=0), np.fmax.reduce(before, axis=0)

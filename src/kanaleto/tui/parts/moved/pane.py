@@ -88,9 +88,12 @@ class MovedRows(Rows[MovedRow]):
         device_name, name = row.moved.identity
         if place is None:
             return name, device_name, "is no more"
-        before_text, after_text = (text_of(place, value) for value in (row.moved.before, row.moved.after))
-        still = "  (had been still)" if row.moved.was_still and row.moved.score >= NOTICED else ""
-        return name, device_name or "derived", f"{before_text} → {after_text} {place.point.unit}{still}"
+        values = (row.moved.before, row.moved.after)
+        then, now = (value if isinstance(value, str) else text_of(place, value) for value in values)
+        noise = "  (had been still)" if row.moved.was_still else ""
+        if not row.moved.was_still and not place.point.is_state:
+            noise = f"  (noise {row.moved.noise:.2g})"
+        return name, device_name or "derived", f"{then} → {now} {place.point.unit}{noise}"
 
 
 class MovedPart(Part):
@@ -148,22 +151,24 @@ class MovedPart(Part):
         self._list.redraw()
 
     def _fill(self, moved: WhatMoved) -> None:
-        rows: list[MovedRow] = [PointMoved(one) for one in moved.ranked(_MOST_ROWS)]
+        rows: list[MovedRow] = [PointMoved(one) for one in moved.ranked(_MOST_ROWS) if one.score >= NOTICED]
         state = self._bare.state if self._bare is not None else None
         if state is not None:
             found = self.snapshot.plan.part_of(state.device)
             points = found.device.points if found is not None else ()
             for word in ranked_words(state, self._since_s, _MOST_ROWS):
-                rows.append(WordMoved(state.device, state.table, word, _named_there(points, state.table, word.address)))
+                if word.score >= NOTICED:
+                    named = _named_there(points, state.table, word.address)
+                    rows.append(WordMoved(state.device, state.table, word, named))
         rows.sort(key=lambda row: -row.moved.score)
-        self._list.empty_text = "nothing was read since"
+        self._list.empty_text = "nothing has moved more than its noise since then"
         self._list.set_rows(rows[:_MOST_ROWS])
         if self._is_at_top:  # nobody has moved the cursor: it is on what moved most
             self._list.place_cursor(0)
 
     def _tell(self) -> None:
         since = self.context.engine.session.clock.at(self._since_s)
-        noticed = sum(1 for row in self._list.rows if row.moved.score >= NOTICED)
+        noticed = len(self._list.rows)
         told = "nothing yet: disturb the measurement" if not noticed else f"{noticed} moved more than their noise"
         if self.snapshot.is_held:
             told = "polling is held: nothing can move"

@@ -197,7 +197,7 @@ class Desk:
             )
             await survey.run()
             answering = sum(found.unit_id is not None or "gateway" in found.text for found in survey.found.values())
-            place.update(note=f"{answering or 'no'} of {len(hosts)} answer")
+            place.update(note=f"{answering or 'none'} of {len(hosts)} answer{'' if answering > 1 else 's'}")
 
         self._start(place, "asking hosts", "hosts", work)
 

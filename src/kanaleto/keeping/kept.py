@@ -248,7 +248,7 @@ class Kept(Sink):
             self._notes.popleft()(self._log)
 
     def _note_aside(self, path: Path, why: str) -> None:
-        told = f"the minutes round it are laid aside: {why} (kanaleto wire {path})"
+        told = f"the minutes around it are kept: {why} (kanaleto wire {path})"
         self._notes.append(lambda log: log.note(EventKind.ASIDE, "", "", told, data={"file": str(path)}))
 
 

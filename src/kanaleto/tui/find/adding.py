@@ -60,10 +60,10 @@ def add_unit(context: Context, place: PlaceState | None, unit_id: int, points: l
     if place is None or place.link is None:
         context.tell("choose a place and a unit first")
         return
-    count = f"{len(points)} point{'s' if len(points) != 1 else ''}" if points else "it"
+    count = f"{len(points)} point{'s' if len(points) != 1 else ''} of unit {unit_id}" if points else f"unit {unit_id}"
 
     def done(came: Done) -> None:
-        context.tell(f"added {count} of unit {unit_id} to {came.site.name}; 3 shows it live, ctrl+z takes it back")
+        context.tell(f"added {count} to {came.site.name}; 3 shows it live, ctrl+z takes it back")
 
     context.edit(add_device(place.link, unit_id, name_of(place, unit_id), points), then=done)
 

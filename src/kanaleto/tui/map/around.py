@@ -87,7 +87,7 @@ class MapFoot(Drawn):
             own, spent, is_measured = self.snapshot.load_of(part.device.name)
             count = f"{len(blocks)} request{'s' if len(blocks) != 1 else ''}"
             load = self.snapshot.load(part.line)
-            how = ", as measured" if is_measured else ", as reckoned"
+            how = ", as measured" if is_measured else ", as calculated"
             cells.put(f"{count}, {1000 * spent:.1f} ms of line time{how}", "muted")
             cells.put(f" · this device {100 * own:.0f} %, ", "muted")
             cells.put(

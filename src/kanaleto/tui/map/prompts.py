@@ -81,7 +81,7 @@ def ask_new(context: Context, device: Device) -> None:
 
 
 def ask_display(context: Context, place: Place, now: str, take: Callable[[Place, str], None]) -> None:
-    """What the display on the device shows; nothing forgets it."""
+    """What the display on the device shows; an empty line takes it away."""
     identity = place.identity
 
     def took(text: str) -> str | None:
@@ -96,7 +96,7 @@ def ask_display(context: Context, place: Place, now: str, take: Callable[[Place,
         take(place, text.strip())
         return None
 
-    how = "2.41, or 2.41 ± 0.05; nothing forgets it"
+    how = "2.41, or 2.41 ± 0.05; an empty line takes it away"
     context.ask(f"the display for {place.point.name} says ({how})", now, took)
 
 

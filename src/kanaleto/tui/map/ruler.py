@@ -106,10 +106,16 @@ class RulerRows(Rows[Row]):
     def _gap(self, cells: Cells, row: GapRow) -> Cells:
         count = row.last - row.first + 1
         span = self._count(row, row.first) + (f" … {self._count(row, row.last)}" if count > 1 else "")
-        cells.put(" · ", "dim").put(span, "muted").put(f"  {count} unread", "dim")
+        cells.put(" · ", "dim").put(span, "muted").put(f"  {count} not read", "dim")
         if row.gap is not None:
-            more = 1000 * (row.gap.second_s - row.gap.through_s)
-            cells.put(f": two requests cost {abs(more):.1f} ms {'more' if more > 0 else 'less'} than one", "dim")
+            saved = 1000 * (row.gap.second_s - row.gap.through_s)
+            told = (
+                f": reading them too would save {saved:.1f} ms"
+                if saved > 0
+                else f": reading them too takes {-saved:.1f} ms"
+            )
+            most = self.device.limits.max_gap if self.device is not None else 0
+            cells.put(told, "dim").put(f" (max_gap={count})" if saved > 0 and most < count else "", "dim")
         return cells
 
     def _address(self, cells: Cells, row: RulerRow, width: int) -> None:

@@ -177,7 +177,7 @@ class MovedPart(Part):
     def _bare_told(self) -> str:
         state = self._bare.state if self._bare is not None else None
         if state is None:
-            return "× says how often its own noise · m begins anew · b watches bare words of a device, named or not"
+            return "× is how many times its usual noise it moved · m begins anew · b watches bare words of a device"
         found = self.snapshot.plan.part_of(state.device)
         numbering = found.device.numbering if found is not None else None
         ends = [

@@ -70,8 +70,8 @@ class LimitWatch(Sink):
     def on_plan(self, world: World) -> None:
         """Only what differs from the plan before is looked at: a line may wait for it."""
         before, self._parts = self._parts, {part.device.name: part for part in world.plan.parts}
-        left = {own.place.identity: own for own in self._derived}
-        places: list[AnyPlace] = [own for own in world.plan.derived if own.point.limits.can_be_passed]
+        left = {formula.place.identity: formula for formula in self._derived}
+        places: list[AnyPlace] = [formula for formula in world.plan.derived if formula.point.limits.can_be_passed]
         for name in before.keys() | self._parts.keys():
             old, new = before.get(name), self._parts.get(name)
             if old is not new:

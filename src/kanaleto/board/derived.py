@@ -29,7 +29,8 @@ class Formulas:
         self._derived = order_of(site.derived)
         labels = labels_in(site.lines) if self._derived else {}
         self._expressions = {
-            own.name: compile_expression(own.formula, lambda name: labels.get(name, {})) for own in self._derived
+            formula.name: compile_expression(formula.formula, lambda name: labels.get(name, {}))
+            for formula in self._derived
         }
         wanted = {name for expression in self._expressions.values() for name in expression.names}
         places = {name: place_named(plan, name) for name in wanted}
@@ -37,7 +38,7 @@ class Formulas:
 
     def begin(self) -> None:
         """From now on these are evaluated: what others remembered is let go."""
-        self._memory.keep({own.name for own in self._derived})
+        self._memory.keep({formula.name for formula in self._derived})
 
     def evaluate(self, board: Readings, now_s: float) -> dict[str, Reading]:
         """Every derived point as it stands at loop time `now_s`."""

@@ -241,7 +241,7 @@ class World:
         self.lessons = self._lessons_for(site)
         self.site, self.plan = site, planned.plan
         self.board.change(planned.gone, planned.fresh, planned.size, planned.heirs)
-        derived = {own.name for own in site.derived} & set(self.board.derived)
+        derived = {formula.name for formula in site.derived} & set(self.board.derived)
         self.board.derived = {name: self.board.derived[name] for name in derived}
         names = {device.name for _, device in site.devices()}
         self._switched_off = {name: off for name, off in self._switched_off.items() if name in names and off}

@@ -155,9 +155,9 @@ def _samples(
         if is_minutes:
             return _minutes(histories, from_us, to_us, is_json)
         all_series = [(history, own) for history in histories for own in history.series(counts=is_list)]
-        known = {name for _, own in all_series for name in _names_of(own)}
+        known = {name for _, series in all_series for name in _names_of(series)}
         names = {name if name in known else earlier_name(what, name, known) for name in points}
-        wanted = [(history, own) for history, own in all_series if not names or _names_of(own) & names]
+        wanted = [(history, series) for history, series in all_series if not names or _names_of(series) & names]
         if is_list:
             return _list(wanted, is_json)
         if is_statistics:

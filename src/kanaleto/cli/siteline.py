@@ -31,7 +31,7 @@ class SiteLine:
 
     def __init__(self, site: Site, line: Line, unit_id: int) -> None:
         self.site, self.line, self._unit_id = site, line, unit_id
-        self.device: Device | None = next((own for own in line.devices if own.unit_id == unit_id), None)
+        self.device: Device | None = next((device for device in line.devices if device.unit_id == unit_id), None)
 
     def require_allowed(self, pdu: bytes, is_yes: bool, reads_back: Iterable[Items] = ()) -> None:
         """Raises click.UsageError where that must not be written there, or read back, or nobody confirms it."""

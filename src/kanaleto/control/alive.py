@@ -456,7 +456,7 @@ class KeptAlive:
 
         async def work() -> None:
             exchanger = exchanger_for(line.link, line.connect_timeout_s, line.gap_s)
-            device = next((own for own in line.devices if own.name == order.device), None)
+            device = next((device for device in line.devices if device.name == order.device), None)
             limits = device.limits if device is not None else DeviceLimits()
             await exchanger.open()
             for request in requests_of(replace(order, data=safe), limits):

@@ -312,7 +312,9 @@ class Control(Sink):
                 continue
             if self._begun_at.get(routine.name) == event.number:
                 continue  # the loss of its device became the outage of its line
-            line = next((line.name for line, own in self._session.site.devices() if own.name == routine.device), "")
+            line = next(
+                (line.name for line, device in self._session.site.devices() if device.name == routine.device), ""
+            )
             is_lost = event.kind.value != routine.upon
             lost = (event.data or {}).get("devices", ())
             is_here = not event.device and event.line == line and (not is_lost or routine.device in list(lost))  # type: ignore[call-overload]

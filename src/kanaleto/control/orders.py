@@ -79,7 +79,7 @@ class Orders:
         poller = self.poller_of(order)
         if not order.device:
             return None
-        device = next((own for own in poller.line.devices if own.name == order.device), None)
+        device = next((device for device in poller.line.devices if device.name == order.device), None)
         if device is None or device.unit_id != order.unit_id:
             raise OrderRefused(f"{order.device} is not unit {order.unit_id} of {order.line} any more")
         return device
@@ -154,7 +154,7 @@ class Orders:
         self._check_policy(order, poller, device)
         await self._wait_for_line(poller)
         if is_to_all and Consent.BROADCAST not in order.consents:
-            names = ", ".join(own.name for own in poller.line.devices) or "all of them"
+            names = ", ".join(device.name for device in poller.line.devices) or "all of them"
             raise OrderRefused(
                 f"unit 0 is a broadcast: it goes to every device of {order.line} ({names})", Consent.BROADCAST
             )
@@ -375,7 +375,7 @@ class Orders:
     def _told_of(self, order: Order, device: Device | None, data: bytes | None) -> str:
         """What stands there, as the point's own value where it is one."""
         points = points_touched(device, order.touched) if device is not None else []
-        point = next((own for own in points if (own.name,) == order.points), None)
+        point = next((point for point in points if (point.name,) == order.points), None)
         if (
             data is None
             or point is None

@@ -83,7 +83,7 @@ def spot_of(place: Place) -> Spot:
 
 def bare_spot(line: Line, unit_id: int, table: Table, address: int, codec: Codec, words: bytes | None) -> Spot:
     """Registers, or a bit, without a map; of the site's device at that unit, where there is one."""
-    device = next((own for own in line.devices if own.unit_id == unit_id), None)
+    device = next((device for device in line.devices if device.unit_id == unit_id), None)
     point = Point("", table, address, codec, 0.0, access=Access.BOTH)
     return Spot(line=line, unit_id=unit_id, point=point, device=device, words=words)
 

@@ -132,7 +132,7 @@ class _RoutineFileReader:
         device = self._words(tree, "device", is_needed=True)
         self._device = next((own for _, own in self._site.devices() if own.name == device), None)
         if device and self._device is None:
-            hint = suggestion(device, [own.name for _, own in self._site.devices()])
+            hint = suggestion(device, [device.name for _, device in self._site.devices()])
             self.fault(("device",), f"device {device!r} is not in the site{hint}")
         self._read_variables(tree.get("variables", {}))
         upon = self._words(tree, "upon")
@@ -285,7 +285,7 @@ class _RoutineFileReader:
         if not isinstance(name, str):
             self.fault(where, f"{name!r} is no name of a point")
             return ("", ""), None
-        devices: dict[str, Device] = {own.name: own for _, own in self._site.devices()}
+        devices: dict[str, Device] = {device.name: device for _, device in self._site.devices()}
         own = devices.get(device_name) if device_name else self._device
         tries = [(own, name)] if own is not None else []
         cuts = [at for at, character in enumerate(name) if character == "/"]

@@ -106,7 +106,7 @@ class RoutineRun:
     async def run(self) -> str:
         """Done, failed or stopped. Cancelling it stops it."""
         routine, session = self.routine, self._session
-        line = next((line.name for line, own in session.site.devices() if own.name == routine.device), "")
+        line = next((line.name for line, device in session.site.devices() if device.name == routine.device), "")
         if not self._is_dry:
             self._event = session.events.note(
                 EventKind.ROUTINE, line, routine.device, f"routine “{routine.name}” runs", going_on=self.owner

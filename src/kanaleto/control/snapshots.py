@@ -318,7 +318,7 @@ def orders_for(site: Site, rows: Sequence[Held]) -> tuple[list[Order], list[str]
             left.append(f"{row.device}/{name}: there is no such device")
             continue
         line, device = found
-        point = next((own for own in device.points if own.name == row.point), None) if row.point else None
+        point = next((point for point in device.points if point.name == row.point), None) if row.point else None
         why = why_not_writable(point) if point is not None else "" if row.table.is_writable else "nobody can write it"
         if point is not None and (point.table, point.address) != (row.table, row.address):
             why = f"it stands at {point.table.value} {point.address} now, not at {row.address}"

@@ -63,7 +63,7 @@ def add_devices(
     def edit(draft: Draft) -> str:
         site = draft.site
         line = line_of(site, link)
-        line_name = line.name if line is not None else free_name(_line_title(link), {own.name for own in site.lines})
+        line_name = line.name if line is not None else free_name(_line_title(link), {line.name for line in site.lines})
         if line is None:
             draft.put(with_line_keys(with_line(draft.text(), line_name, str(link)), line_name, dict(line_keys)))
         taken = {other.name for _, other in site.devices()}

@@ -104,7 +104,7 @@ def _words(text: str) -> list[str]:
 def used_by(site: Site, device: Device, name: str) -> list[str]:
     """What else of the site names a point, in words."""
     wanted = f"{device.name}/{name}"
-    found = [f"the derived point {own.name}" for own in site.derived if wanted in references(own.formula)]
+    found = [f"the derived point {formula.name}" for formula in site.derived if wanted in references(formula.formula)]
     found += [f"the condition {text}" for text in site.keeping.conditions if wanted in references(text)]
     if device.enabled_by == name:
         found.append(f"enabled_by of {device.name}")

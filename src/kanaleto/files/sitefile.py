@@ -128,7 +128,8 @@ class _SiteFileReader:
         self._check_names(file)
         self._check_ports(lines)
         derived = tuple(
-            Derived(own.name, own.formula, own.unit, own.decimals, _limits(own), own.note) for own in file.derived
+            Derived(formula.name, formula.formula, formula.unit, formula.decimals, _limits(formula), formula.note)
+            for formula in file.derived
         )
         for at, text in formula_faults(derived, lines):
             self._fault(("derived", at, "formula"), text)

@@ -90,7 +90,7 @@ class Desk:
     def never(self, link: Link, unit_id: int | None = None) -> Never:
         """What devices of the site at that place must never be asked for; of all units, or of one."""
         line = line_of(self._site, link)
-        devices = [own for own in line.devices if unit_id in (None, own.unit_id)] if line is not None else []
+        devices = [device for device in line.devices if unit_id in (None, device.unit_id)] if line is not None else []
         return tuple(span for device in devices for span in untouchable(device))
 
     # What can be started

@@ -152,7 +152,7 @@ class RecordSink(Sink):
             return
         self._site = site
         gone = {identity for part in changed for identity in self._gone_of(part)}
-        derived_names = {own.name for own in site.derived}
+        derived_names = {formula.name for formula in site.derived}
         gone |= {("", name) for name in self._derived_names - derived_names}
         self._derived_names = derived_names
         gone = {identity for old in gone if plan.place_of(identity := self._renamed.get(old, old)) is None}

@@ -20,9 +20,9 @@ def renamed(old: Site, new: Site) -> list[Rename]:
             was = _same_unit(line, device, {key: own for key, own in before.items() if key not in after})
         if was is not None and was[1] is not device:
             found += _points(was[1], device)
-    formulas = {own.formula: own.name for own in old.derived}
-    names = {own.name for own in old.derived}
-    stays = {own.name for own in new.derived}
+    formulas = {formula.formula: formula.name for formula in old.derived}
+    names = {formula.name for formula in old.derived}
+    stays = {formula.name for formula in new.derived}
     for own in new.derived:
         before_name = formulas.get(own.formula)
         if own.name not in names and before_name is not None and before_name not in stays:

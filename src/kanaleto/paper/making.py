@@ -166,7 +166,7 @@ _HEADINGS = {
 def map_sheet(site_name: str, line: Line, device: Device, at: float) -> TableSheet:
     """The register map of a device: addresses as its manual counts and as the wire does."""
     cells = [point_cells(device, point) for point in device.points]
-    used = [key for key in _HEADINGS if any(own.get(key) for own in cells)]
+    used = [key for key in _HEADINGS if any(cell.get(key) for cell in cells)]
     columns = [PaperColumn("name"), *(PaperColumn(_HEADINGS[key]) for key in used if key not in ("address",))]
     columns[2:2] = [PaperColumn("address", True), PaperColumn("wire", True)]
     columns += [

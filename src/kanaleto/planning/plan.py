@@ -165,20 +165,20 @@ def derived_places(site: Site) -> tuple[DerivedPlace, ...]:
     """Places of the derived points."""
     return tuple(
         DerivedPlace(
-            own,
+            formula,
             Point(
-                own.name,
+                formula.name,
                 Table.INPUT,
                 0,
                 _DERIVED_CODEC,
                 0.0,
-                unit=own.unit,
-                decimals=own.decimals,
-                limits=own.limits,
-                note=own.note,
+                unit=formula.unit,
+                decimals=formula.decimals,
+                limits=formula.limits,
+                note=formula.note,
             ),
         )
-        for own in site.derived
+        for formula in site.derived
     )
 
 

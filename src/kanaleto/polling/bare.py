@@ -53,7 +53,7 @@ class BareWatch:
 
     def _found(self) -> tuple[str, Device] | None:
         name = self.state.device
-        return next(((line.name, own) for line, own in self._session.site.devices() if own.name == name), None)
+        return next(((line.name, device) for line, device in self._session.site.devices() if device.name == name), None)
 
     async def _read(self, stretch: tuple[int, int]) -> float:
         found = self._found()

@@ -13,8 +13,8 @@ from kanaleto.site.model import Derived, Line
 
 def order_of(derived: Sequence[Derived]) -> list[Derived]:
     """Those that others need first. Raises ValueError with the circle's names."""
-    by_name = {own.name: own for own in derived}
-    needs = {own.name: [name for name in references(own.formula) if name in by_name] for own in derived}
+    by_name = {formula.name: formula for formula in derived}
+    needs = {formula.name: [name for name in references(formula.formula) if name in by_name] for formula in derived}
     try:
         return [by_name[name] for name in TopologicalSorter(needs).static_order()]
     except CycleError as error:
@@ -37,7 +37,7 @@ def formula_faults(derived: Sequence[Derived], lines: Sequence[Line]) -> Iterato
     if not derived:
         return
     points = {f"{device.name}/{point.name}" for line in lines for device in line.devices for point in device.points}
-    names = [own.name for own in derived]
+    names = [formula.name for formula in derived]
     labels = labels_in(lines)
     for at, own in enumerate(derived):
         if own.name in names[:at]:

@@ -46,7 +46,7 @@ class ActingRow(Struct, frozen=True):
 
 def acting_rows(control: Control, wall_s: float) -> list[ActingRow]:
     """The gravest first."""
-    owed = [_owed(own, wall_s) for own in control.owings.states]
+    owed = [_owed(state, wall_s) for state in control.owings.states]
     offers = [ActingRow(one, "lost", one.wish.order.device, one.text, "ochre") for one in control.alives.offers]
     return [
         *(row for row in owed if row.tone == "terracotta"),

@@ -192,9 +192,9 @@ class AppWriting:
         if self._control is None:
             return []
         return [
-            f"{own.order.device or f'unit {own.order.unit_id}'}: {own.order.name} is owed {own.order.told}"
-            for own in self._control.owings.states
-            if lines is None or own.order.line in lines
+            f"{state.order.device or f'unit {state.order.unit_id}'}: {state.order.name} is owed {state.order.told}"
+            for state in self._control.owings.states
+            if lines is None or state.order.line in lines
         ]
 
     def acting(self) -> tuple[str, int, str]:

@@ -97,7 +97,7 @@ def ask_settings(context: Context, device: Device) -> None:
         if not changes:
             context.tell("nothing was changed")
             return None
-        now = next((own for _, own in context.snapshot.site.devices() if own.name == name), device)
+        now = next((device for _, device in context.snapshot.site.devices() if device.name == name), device)
         loss = loss_of(changes, name, len(now.points))  # the map may have been edited since
         return twice.answer(text, loss) or context.edit(change_device(name, changes, seen), opened)
 

@@ -86,7 +86,7 @@ class MapView(View, Horizontal):
     @property
     def line(self) -> Line | None:
         lines = self.snapshot.site.lines
-        return next((line for line in lines for own in line.devices if own.name == self._device_name), None)
+        return next((line for line in lines for device in line.devices if device.name == self._device_name), None)
 
     @property
     def place(self) -> Place | None:

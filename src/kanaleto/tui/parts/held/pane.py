@@ -264,7 +264,7 @@ class HeldPart(Part):
 
     def action_copy(self) -> None:
         def answer(text: str) -> str | None:
-            names = {own.name.casefold(): own.name for _, own in self.context.snapshot.site.devices()}
+            names = {device.name.casefold(): device.name for _, device in self.context.snapshot.site.devices()}
             other = names.get(text.strip().casefold())
             if other is None or other == self.device:
                 return f"there is no other device {text.strip()!r}"

@@ -78,7 +78,7 @@ class MovedRows(Rows[MovedRow]):
     def _told(self, row: MovedRow) -> tuple[str, str, str]:
         if isinstance(row, WordMoved):
             site = self.snapshot.site
-            device = next((own for _, own in site.devices() if own.name == row.device), None)
+            device = next((device for _, device in site.devices() if device.name == row.device), None)
             count = from_wire(row.moved.address, row.table, device.numbering) if device is not None else ""
             name = f"{row.table.value} {count}  0x{row.moved.address:04X}"
             named = f"{row.device} · {row.point}" if row.point else row.device

@@ -4,13 +4,15 @@ right."""
 import json
 import unittest
 
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from kanaleto.wire.ascii import Ascii
+from kanaleto.wire.codes import Table
 from kanaleto.wire.compose import FORMS, compose
 from kanaleto.wire.explain import explain_frame, guess, pdu_of
 from kanaleto.wire.frames import Framing, Role
+from kanaleto.wire.pdu import Read
 from kanaleto.wire.rtu import Rtu
 from kanaleto.wire.tcp import Tcp
 from tests.strategies import answers, requests, units
@@ -27,6 +29,7 @@ MESSAGES = st.one_of(
 
 class AnyFrame(unittest.TestCase):
     @given(st.sampled_from(FRAMINGS), units, MESSAGES)
+    @example(Rtu(), 58, (Role.REQUESTS, Read(Table.HOLDING, 0, 1)))  # which is a colon
     def test_sound_frames_are_right_in_every_field_and_whole(self, framing: Framing, unit: int, message: tuple) -> None:  # type: ignore[type-arg]
         role, content = message
         raw = framing.encode(unit, content.encode(), 7)

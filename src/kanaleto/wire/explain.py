@@ -107,10 +107,10 @@ def guess(raw: bytes, framing: str | None = None, role: Role | None = None) -> G
 
 
 def _guess_framing(raw: bytes) -> str:
+    if len(raw) >= 4 and crc_bytes(raw[:-2]) == raw[-2:]:
+        return "rtu"  # unit 58 begins as ASCII does
     if raw[:1] == b":":
         return "ascii"
-    if len(raw) >= 4 and crc_bytes(raw[:-2]) == raw[-2:]:
-        return "rtu"
     is_tcp_head = len(raw) >= 8 and raw[2:4] == b"\0\0" and abs(int.from_bytes(raw[4:6]) - (len(raw) - 6)) <= 4
     return "tcp" if is_tcp_head else "rtu"
 

@@ -7,7 +7,7 @@ from operator import attrgetter, is_
 from kanaleto.planning.basis import Basis
 from kanaleto.planning.blocks import Block, Kept, Reason, WhyNot
 from kanaleto.planning.partition import Rules, requests_of
-from kanaleto.site.model import DEMAND, Device, Point
+from kanaleto.site.model import DEMAND, Access, Device, Point
 from kanaleto.values.codec import Codec
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read

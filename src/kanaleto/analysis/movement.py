@@ -32,7 +32,7 @@ _STEP_SCORE = 6.0  # of what had been still, and made a step: a counter that goe
 
 class Mover(NamedTuple):
     """A column and how many times its noise it changed; the last value before, and of those after the one that differed
-    most; whether it had been still; the spread of values before."""
+    most; whether it had been still; the noise that it is told against."""
 
     column: int
     score: float
@@ -113,7 +113,7 @@ def _scores(before: Numbers, after: Numbers, least: Numbers, is_state: NDArray[n
             float(first[column]),
             float(where[column]),
             bool(was_still[column]),
-            float(spread[column]),
+            float(noise[column]),
         )
         for column in np.flatnonzero(is_known)
     ]

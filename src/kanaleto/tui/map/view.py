@@ -266,7 +266,7 @@ class MapView(View, Horizontal):
         step, candidate = ranked.found[min(self._beside.chosen, len(ranked.found) - 1)]
         device, point = place.device, place.point
         if candidate.text == PRESENT:
-            self.context.tell(f"{point.name} is read as {candidate.title} already: another one is chosen with [ and ]")
+            self.context.tell(f"{point.name} is read as {candidate.title} already: < and > choose another")
             return
         seen = prompts.seen_rows(self.context, device, [point.name])
         self._edit(device.name, take_reading(device.name, point, step, candidate, seen))

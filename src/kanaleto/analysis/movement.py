@@ -175,7 +175,8 @@ class _Followed:
     def __init__(self, places: Sequence[AnyPlace], before: Sequence[Sequence[Any]], at_s: float) -> None:
         self.places, self.at_s = places, at_s
         self.rows: list[Numbers] = []
-        self._texts: dict[int, list[str]] = {}
+        self._texts: dict[int, dict[str, float]] = {}
+        self._codes = 0
         self.before = matrix_of([self._coded(values) for values in before], len(places))
         points = [place.point for place in places]
         lasts = self.before[-1] if len(self.before) else np.zeros(len(points))
@@ -194,12 +195,14 @@ class _Followed:
         return [self._code(at, value) if isinstance(value, str) else value for at, value in enumerate(values)]
 
     def _code(self, column: int, text: str) -> float:
-        known = self._texts.setdefault(column, [])
+        known = self._texts.setdefault(column, {})
         if text not in known:
-            if len(known) >= MOST_AFTER:
-                return float(MOST_AFTER)
-            known.append(text)
-        return float(known.index(text))
+            if len(known) > 2 * (MOST_BEFORE + MOST_AFTER):  # those that no row has any more are forgotten
+                used = {*self.before[:, column].tolist(), *(float(row[column]) for row in self.rows)}
+                known = self._texts[column] = {told: code for told, code in known.items() if code in used}
+            self._codes += 1
+            known[text] = float(self._codes)
+        return known[text]
 
     @property
     def states(self) -> NDArray[np.bool_]:
@@ -210,8 +213,8 @@ class _Followed:
 
     def value(self, column: int, number: float) -> float | str:
         """As it was read."""
-        texts = self._texts.get(column)
-        return number if texts is None else texts[min(int(number), len(texts) - 1)]
+        texts = self._texts.get(column, {})
+        return next((text for text, code in texts.items() if code == number), number)
 
 
 class WhatMoved:

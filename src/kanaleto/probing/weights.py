@@ -2,9 +2,9 @@
 
 All are likelihoods from 0 (never) to 1 (as sure as an address can be before it is asked), unless it is said otherwise;
 only their order and their ratios matter. Where makers begin their ranges follows from how manuals count: round numbers,
-decimal or hexadecimal, or one behind them. The numbers were found by trying: `python -m scripts.weights search` makes
-lines whose registers are known, searches them for 300 s of their own time with each weight smaller and larger, and says
-how many addresses are found. Most are shallow: half as much or twice moves less than one address in a hundred.
+decimal or hexadecimal, or one behind them. The numbers were found by trying on made-up lines: `python -m
+scripts.weights search` makes such whose registers are known, searches them for 300 s of their own time with each weight
+smaller and larger, and says how many addresses are found.
 """
 
 from typing import NamedTuple

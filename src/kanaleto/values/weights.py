@@ -2,9 +2,9 @@
 
 A reading costs its description: the first value, how it moved, and what speaks against it in the first place. The first
 two follow from coding (a number of n bits takes about n bits, a step of m about log2(2em)); the rest, all that stands
-here, was found by trying: `python -m scripts.weights types` makes devices whose values are known, cuts their words with
-each weight smaller and larger, and says how many come out right; with `--find` it goes on with what is better, until
-nothing is. Most are shallow: a quarter more or less moves less than one value in two hundred.
+here, was found by trying on made-up devices: `python -m scripts.weights types` makes such whose values are known, cuts
+their words with each weight smaller and larger, and says how many come out right; with `--find` it goes on with what is
+better, until nothing is.
 """
 
 from msgspec import Struct, field

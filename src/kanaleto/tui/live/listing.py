@@ -77,7 +77,7 @@ class Listing:
 def longest_name(plan: Plan) -> int:
     """Of all points, in cells."""
     names = [*(part.by_name for part in plan.parts), [place.own.name for place in plan.derived]]
-    lengths = (max(map(len if "".join(name).isascii() else cell_len, name), default=0) for name in names)
+    lengths = (max(map(len if "".join(some).isascii() else cell_len, some), default=0) for some in names)
     return max(lengths, default=0) or _NO_NAMES
 
 

@@ -114,8 +114,14 @@ class RulerRows(Rows[Row]):
                 if saved > 0
                 else f": reading them too takes {-saved:.1f} ms"
             )
-            most = self.device.limits.max_gap if self.device is not None else 0
-            cells.put(told, "dim").put(f" (max_gap={count})" if saved > 0 and most < count else "", "dim")
+            device = self.device
+            is_closed = device is None or (
+                device.limits.forbids_reading(row.table, row.first, row.last)
+                or device.only_written[row.table].touch(row.first, row.last + 1)
+            )
+            if not is_closed and device is not None:
+                hint = f" (max_gap={count})" if saved > 0 and device.limits.max_gap < count else ""
+                cells.put(told + hint, "dim")
         return cells
 
     def _address(self, cells: Cells, row: RulerRow, width: int) -> None:

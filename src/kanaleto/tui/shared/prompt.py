@@ -39,7 +39,9 @@ class _Answer(InputLine):
     async def take_key(self, event: events.Key) -> bool:
         if self._prompt.holds_back(event):
             return True
-        if event.character == "?" and self.value[: self.cursor_position][-1:] in ("", " ") and self._prompt.show_list():
+        before = self.value[: self.cursor_position]
+        is_between = before[-1:] in ("", " ") and not before.count('"') % 2 and not before.count("'") % 2
+        if event.character == "?" and is_between and self._prompt.show_list():
             return True
         if event.key in ("pageup", "pagedown") and self._prompt.scroll_list(-1 if event.key == "pageup" else 1):
             return True

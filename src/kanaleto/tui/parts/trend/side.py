@@ -49,6 +49,8 @@ class TrendSide(Panel):
         value, age = reading.value, age_text(reading.age_s)
         if isinstance(value, int | float):
             text, tone = f"{text_of(curve.place, value)} {curve.place.point.unit}".strip(), "ink!"
+        elif value is not None:  # a text, or a run of values
+            text, tone = str(value), "ink!"
         else:
             text, tone = reading.reason or "not read yet", "muted"
         row: Row = [("  ", "ink"), (f"{text:<16}", tone if reading.quality is Quality.GOOD else "muted")]

@@ -70,6 +70,7 @@ class TrendState:
         """So many seconds are known of what is pinned: no more is shown, up to ten minutes."""
         if self.fits:
             self.span_s = next((span_s for span_s in _FITTING_S if span_s >= there_s), SPAN_S)
+            self.fits = self.span_s < SPAN_S  # else there is nothing left to look for
 
     @property
     def is_live(self) -> bool:

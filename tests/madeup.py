@@ -135,7 +135,10 @@ class MadeLine:
         self.unplugged: Callable[[int, float], bool] = lambda unit, at: False
         self.noise: Callable[[float], bool] = lambda at: False
         self.channels: list[MemoryChannel] = []
+        self.rest_s = 0.0  # of silence that every device here wants before a question
+        self.loses: Callable[[int, bytes, float], bool] = lambda unit, pdu, at: False
         self._busy_until = 0.0
+        self._quiet_at = -1.0
 
     def opener(self, link: Link) -> Exchanger:
         framing = framing_of(link)
@@ -172,7 +175,12 @@ class MadeLine:
         if not self.is_serial:  # a gateway: its own serial line behind it, one request at a time
             behind_s = (len(frame.pdu) + 3) * 11 / 19200 + 0.004
             at = max(at, self._busy_until) if self.at_once == 1 else at
-        pdu = device.answer(frame.pdu, at) if device is not None and not self.unplugged(frame.unit_id, at) else None
+        is_there = device is not None and not self.unplugged(frame.unit_id, at)
+        began = at - (len(frame.raw) * character_s)
+        if began < self._quiet_at + self.rest_s - 1e-6 or self.loses(frame.unit_id, frame.pdu, at):
+            is_there = False
+        self._quiet_at = at
+        pdu = device.answer(frame.pdu, at) if device is not None and is_there else None
         if pdu is None and not self.is_serial:
             pdu = bytes((frame.pdu[0] | 0x80, 0x0B))
             done = at + behind_s + self.absent_s
@@ -185,7 +193,8 @@ class MadeLine:
         raw = encode(frame.unit_id, pdu, frame.transaction or 0)
         if self.noise(at):
             raw = raw[:-1] + bytes((raw[-1] ^ 0x55,))
-        return [(done + len(raw) * character_s, raw)]
+        self._quiet_at = done + len(raw) * character_s
+        return [(self._quiet_at, raw)]
 
 
 def made_kind(chance: random.Random) -> tuple[list[tuple[Table, int, str]], tuple[ByteOrder, float], Manners]:

@@ -123,11 +123,54 @@ class WhateverTheLineDoes(unittest.TestCase):
         found = search(line)
         fell_at = device.dead_until - 20.0
         self.assertGreater(fell_at, 0)
-        after = [at for at, asked, _ in line.requests if asked == unit and at > fell_at + 3.0]
+        after = [at for at, asked, _ in line.requests if asked == unit and at > fell_at + 6.0]
         self.assertEqual(after, [])
         self.assertTrue(any(f"unit {unit}: fell silent when asked for" in told for told in found.not_looked_at()))
         others = [other for other in line.devices if other != unit]
         self.assertTrue(all(found.turns and found.turns.units[other].survey.items for other in others))
+
+    def test_one_answer_that_is_lost_makes_nobody_left_alone(self) -> None:
+        """Two in a row, the second to what the unit answered before: it is there again a moment later."""
+        line = made_line(3)
+        unit = max(line.devices, key=lambda unit: len(line.devices[unit].points))
+        point = next(point for point in line.devices[unit].points if not point.table.is_bits and point.address > 4)
+        lost: list[float] = []
+
+        def loses(asked: int, pdu: bytes, at: float) -> bool:
+            if asked == unit and int.from_bytes(pdu[1:3]) == point.address and pdu[0] in (3, 4) and not lost:
+                lost.append(at)
+            return bool(lost) and asked == unit and at < lost[0] + 1.0
+
+        line.loses = loses
+        found = search(line)
+        self.assertTrue(lost)
+        assert found.turns is not None
+        self.assertFalse(found.turns.units[unit].is_left_alone)
+        self.assertEqual([told for told in found.not_looked_at() if "fell silent" in told], [])
+        table = next(one for one in found.turns.units[unit].survey.tables if one.table is point.table)
+        self.assertTrue(table.reads(point.address), "it had another turn")
+
+    def test_devices_that_want_a_rest_between_frames_are_found_whole(self) -> None:
+        settings = SerialSettings(19200, Parity.EVEN, 1)
+        for rest_s in (0.012, 0.03, 0.05):
+            points = [
+                MadePoint(Table.HOLDING, at, Codec(ValueType(Kind.UINT16), ByteOrder.ABCD), lambda at: 500)
+                for at in range(40, 70)
+            ]
+            line = MadeLine(SerialLink("/virtual", settings), [], 1)
+            line.devices = {unit: MadeDevice(unit, points, Manners(most=10), 0) for unit in (7, 8, 9, 30)}
+            line.rest_s = rest_s
+            with self.subTest(rest_s=rest_s):
+                found = Everything(line.link, True, 120.0, opener=line.opener)
+                run_virtual(found.run())
+                assert found.turns is not None
+                self.assertEqual(sorted(found.found), [7, 8, 9, 30])
+                self.assertEqual([turn.survey.items for turn in found.turns.units.values()], [30] * 4)
+                self.assertTrue(rest_s <= found.rest_s <= 2.5 * rest_s, found.rest_s)
+                with tempfile.TemporaryDirectory() as folder:
+                    write_folder(Path(folder), [found], "")
+                    site, _ = load_site(Path(folder) / SITE)
+                    self.assertEqual(site.lines[0].gap_s, found.rest_s)
 
     def test_units_that_go_together_are_asked_again_once_they_are_back(self) -> None:
         line = made_line(13)
@@ -200,6 +243,21 @@ class Folders(unittest.TestCase):
         self.assertGreaterEqual(now.found, before.found)
         probes = {pdu for pdu in again if int.from_bytes(pdu[3:5]) == 1}
         self.assertLess(len(probes), 120, "what was refused is not asked again")
+
+    def test_a_unit_whose_answers_were_lost_is_found_when_the_search_goes_on(self) -> None:
+        line = made_line(1, is_serial=True)
+        unit = min(line.devices)
+        line.loses = lambda asked, pdu, at: asked == unit
+        first = Everything(line.link, True, 60.0, opener=line.opener)
+        run_virtual(first.run())
+        self.assertNotIn(unit, first.found)
+        write_folder(self.out, [first], "")
+        line.loses = lambda asked, pdu, at: False
+        (second,) = load_folder(self.out, self.make(line, 60.0))
+        run_virtual(second.run())
+        self.assertIn(unit, second.found)
+        assert second.turns is not None
+        self.assertGreater(second.turns.units[unit].survey.items, 0)
 
     def test_nothing_is_lost_when_what_goes_on_is_stopped_at_once(self) -> None:
         line = made_line(10)

@@ -53,6 +53,7 @@ class UnitsState(Struct, frozen=True):
     left_s: float
     timeout_s: float
     longest_s: float
+    again_left: int = 0  # that are asked once more
 
 
 class TableState(Struct, frozen=True):
@@ -234,6 +235,7 @@ def state_of_units(survey: UnitSurvey) -> UnitsState:
         survey.left_s,
         survey.pace.timeout_s,
         survey.pace.longest_s,
+        survey.again_left,
     )
 
 

@@ -102,7 +102,7 @@ class Exchanger:
         self._has_transactions = framing.has_transactions
         self._has_character_time = channel.character_s > 0
         self._longest_s = LONGEST_FRAME[framing.name] * (channel.character_s or SLOWEST_CHARACTER_S)
-        self._gap_s = max(gap_s, channel.gap_s)
+        self._least_gap_s = self._gap_s = max(gap_s, channel.gap_s)
         self._quarantine_s = 0.0 if framing.has_transactions else quarantine_s
         self._quiet_s = max(_QUIET_S, 5 * channel.character_s)
         self._cut_short_s = max(LONGEST_PAUSE_S[framing.name], 5 * channel.character_s)
@@ -121,6 +121,11 @@ class Exchanger:
     @property
     def is_open(self) -> bool:
         return self.channel.is_open
+
+    def rest(self, gap_s: float) -> None:
+        """From the next outcome on leave so many seconds of silence before a request, and never less than the line
+        wants by itself."""
+        self._gap_s = max(gap_s, self._least_gap_s)
 
     @property
     def under_way_since_s(self) -> float:

@@ -12,6 +12,7 @@ import asyncio
 from collections.abc import Callable, Iterable
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.probing import weights
 from kanaleto.probing.known import Reply, Steps
 from kanaleto.probing.pace import Pace
 from kanaleto.probing.question import Ask, Never, is_forbidden
@@ -53,9 +54,9 @@ class UnitStopped(SurveyStopped):
 class FellSilent(UnitStopped):
     """The unit does not answer any more since it was asked for this, which it was never asked for before."""
 
-    def __init__(self, unit_id: int, span: str) -> None:
+    def __init__(self, unit_id: int, span: str, table: Table, first: int, last: int) -> None:
         super().__init__(f"unit {unit_id} fell silent when asked for {span}, and is left alone")
-        self.span = span
+        self.span, self.table, self.first, self.last = span, table, first, last
 
 
 class _OutOfRequests(Exception):
@@ -246,7 +247,7 @@ class RegisterSurvey:
         self.restarts += 1
         span = f"{table.title} {first}" + (f"–{first + count - 1}" if count > 1 else "")
         if self._leaves_alone:
-            raise FellSilent(self.unit_id, span)
+            raise FellSilent(self.unit_id, span, table, first, first + count - 1)
         if self.restarts > _MOST_RESTARTS:
             who = f"unit {self.unit_id} restarted {_MOST_RESTARTS} times"
             raise UnitStopped(f"{who}, last when asked for {span}; name them as never to be touched")
@@ -260,6 +261,19 @@ class RegisterSurvey:
         raise UnitStopped(
             f"unit {self.unit_id} fell silent when asked for {span}, and did not come back within {self._restart_s:g} s"
         )
+
+    def take_care(self, table: Table, first: int, last: int) -> None:
+        """It fell silent when asked for this: go on there in smaller steps, and never ask for a single address that did
+        it."""
+        for search in self.tables:
+            if search.table is table:
+                search.take_care(first, last)
+
+    def ask_anew(self, table: Table, first: int) -> None:
+        """What it did not answer has another turn."""
+        for search in self.tables:
+            if search.table is table:
+                search.suggest(first, weights.SEARCH.beside_known)
 
     async def _exchange(self, request: Request, is_patient: bool = False) -> Outcome:
         if self._left <= 0:

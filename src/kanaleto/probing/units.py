@@ -4,8 +4,10 @@ An exception is an answer. A garbled answer is asked again, alone and after a si
 devices probably share the unit ID. A gateway's 0A or 0B says that nobody is there. A frame of another unit than was
 asked came late: that one is asked again with the full timeout; where the transaction tells whose it is, it is that
 unit's answer. A gateway works through what waits there one by one: once answers come late, its queue is let drain, and
-who was silent is asked again alone. Where every unit ID gets the same answer, the device does not look at it. On a
-serial line the survey first listens a moment: whoever talks there already is told, and not talked over.
+who was silent is asked again alone. Some slaves want more silence between frames than the standard: who was silent
+right behind an answer of another is asked again after a rest. Where every unit ID gets the same answer, the device
+does not look at it. On a serial line the survey first listens a moment: whoever talks there already is told, and not
+talked over.
 """
 
 import asyncio
@@ -33,6 +35,8 @@ _LATE_S = 0.5  # a unit that answers after so long is slow
 _DRAIN_S, _DRAIN_EACH_S = 10.0, 3.0  # a gateway's queue is waited for so long at most, and for each that waits there
 _GRACE_S, _GRACE_EACH_S, _MOST_GRACE_S = 0.4, 0.05, 10.0  # for late answers to the last, and for each asked in vain
 LISTEN_S = 0.3
+REST_S = 0.08  # of silence before a unit is asked again that was silent right behind another's answer
+_MOST_REST_TIMEOUT_S = 0.3
 
 
 class UnitSurvey:
@@ -70,6 +74,10 @@ class UnitSurvey:
         self._on_step = on_step
         self._again: list[int] = []
         self._had_no_turn: list[int] = []
+        self._had_no_rest: list[int] = []
+        self._has_answered = False
+        self.again_left = 0
+        self.needs_rest: set[int] = set()  # units that answer only after a rest
         self._came_late = 0
         self._overruns_gateway = False
         self._has_transactions = exchanger.framing.has_transactions
@@ -78,10 +86,18 @@ class UnitSurvey:
 
     @property
     def left_s(self) -> float:
-        """About how long it still takes, when nobody more answers."""
+        """About how long it still takes, when nobody more answers: those that were not asked yet, and those that are
+        asked once more."""
         left = len(self.units) - self.asked
-        each = self.pace.timeout_s + 12 * self._exchanger.channel.character_s
-        return left * each / (MOST_IN_FLIGHT if self._has_transactions else 1)
+        each_s = self.pace.timeout_s + 12 * self._exchanger.channel.character_s
+        if not self._has_transactions:
+            again = self.again_left or len(set(self._again)) + len(self._had_no_rest)
+            return left * each_s + again * (REST_S + self.pace.longest_s)
+        if self._came_late:  # its queue is let drain, and each silent one is asked alone
+            silent = self.again_left or sum(state is UnitState.SILENT for state in self.states)
+            return left * each_s + silent * self.pace.longest_s
+        again = self.again_left or min(len(self._had_no_turn), _SILENT_ALONE) + len(set(self._again))
+        return left * each_s / MOST_IN_FLIGHT + again * self.pace.longest_s
 
     async def run(self) -> dict[int, UnitFound]:
         """Ask them all. Raises SurveyStopped when the line is lost, or is no place to ask anything."""
@@ -100,8 +116,12 @@ class UnitSurvey:
             for unit in self.units:
                 await self._ask_one(unit)
             await self._hear_the_last()
-        for unit in list(dict.fromkeys(self._again)):
+        again = list(dict.fromkeys(self._again))
+        for at, unit in enumerate(again):
+            self.again_left = len(again) - at + len(self._had_no_rest)
             await self._ask_again(unit)
+        await self._ask_rested()
+        self.again_left = 0
         if not self._has_transactions:
             await self._look_for_twins()
         if self.answers_any:
@@ -143,13 +163,26 @@ class UnitSurvey:
         if self._came_late and not self.answers_any:
             await self._drain()
             silent = [unit for unit in self.units if self.states[unit] is UnitState.SILENT]
-            for unit in silent:
+            for at, unit in enumerate(silent):
+                self.again_left = len(silent) - at
                 self._judge(unit, await self._ask(unit, self.pace.timeout_s))
+            self.again_left = 0
             while waiting:
                 await self._ask_one(waiting.pop())
             await self._hear_the_last()
         else:
             await self._ask_silent_alone()
+
+    async def _ask_rested(self) -> None:
+        """Who was silent right behind an answer of another, after a silence on the line."""
+        silent = [unit for unit in self._had_no_rest if self.states[unit] is UnitState.SILENT]
+        for at, unit in enumerate(silent):
+            self.again_left = len(silent) - at
+            await asyncio.sleep(REST_S)
+            outcome = await self._ask(unit, min(self.pace.longest_s, _MOST_REST_TIMEOUT_S))
+            if outcome.is_answer:
+                self.needs_rest.add(unit)
+            self._judge(unit, outcome)
 
     async def _hear_the_last(self) -> None:
         """Whoever was asked last may be only slow; and where nothing came at all, a gateway may still be busy with the
@@ -249,6 +282,9 @@ class UnitSurvey:
         if outcome.kind is OutcomeKind.TIMEOUT and not is_alone:
             self._had_no_turn.append(unit)
             self._overruns_gateway = self._overruns_gateway or UnitState.NOBODY in self.states
+        if outcome.kind is OutcomeKind.TIMEOUT and self._has_answered and not self._has_transactions:
+            self._had_no_rest.append(unit)
+        self._has_answered = outcome.is_answer
         self.asked += 1
         self._judge(unit, outcome)
         if self._on_step is not None:

@@ -30,6 +30,7 @@ from kanaleto.wire.pdu import Request
 LISTEN_S = 2.0
 SAMPLES = 20
 _UNIT_TIMEOUT_S, _UNIT_WAIT_S = 0.6, 0.04
+_LONGER_S = 0.04  # of pause beside that, for those that were silent: some slaves want a rest between frames
 _SETTINGS_SHARE = 0.8  # of the time
 # of what is left then: for all units, for the silent ones once more, for those that had no turn yet
 _UNITS_SHARE, _SECOND_SHARE, _REST_SHARE = 0.4, 0.25, 0.35
@@ -77,6 +78,7 @@ class Everything:
         self.states = [UnitState.UNASKED] * 256
         self.notes: list[str] = []
         self.stopped = ""
+        self.rest_s = 0.0  # of silence between frames that devices here need, beyond the standard's
         self.never = never
         self._opener = opener
         self._timeout_s = timeout_s
@@ -145,10 +147,12 @@ class Everything:
             return
         line = Reopened(self.link, self._opener, lambda: self._until(1.0))
         await line.exchanger.open()
+        line.rest.rest_s = self.rest_s
         try:
             await self._ask_units(line)
             await self._search(line)
         finally:
+            self.rest_s = line.rest.rest_s
             line.exchanger.close()
 
     async def _find_settings(self) -> bool:
@@ -170,14 +174,15 @@ class Everything:
         return True
 
     async def _ask_units(self, line: Reopened) -> None:
-        """Every unit ID; those that are silent once more with another question, which a device that is silent where it
-        has no register answers all the same."""
+        """Every unit ID; those that are silent once more after a longer pause, with another question, which a device
+        that is silent where it has no register answers all the same."""
         self.stage = Stage.UNITS
         has_listened = self.settings is not None or not self.link.is_serial
         all_units = [255, 0, *ALL_UNITS] if self.link.framing is FramingKind.TCP else list(ALL_UNITS)
         wanted = [unit for unit in all_units if unit not in self.asked_units]
-        if wanted:
-            await self._ask_some(line, wanted, None, 0.0 if has_listened else LISTEN_S, _UNITS_SHARE)
+        silent_before = [unit for unit in all_units if unit in self.asked_units and unit not in self.found]
+        if wanted or silent_before:  # an earlier search asked these: one answer that was lost is no verdict
+            await self._ask_some(line, wanted + silent_before, None, 0.0 if has_listened else LISTEN_S, _UNITS_SHARE)
         if self.units is not None and self.units.answers_any:
             self.found = {unit: self.found[unit] for unit in _one_of(self.found)}
             await self._ask_who_they_are(line)
@@ -186,7 +191,10 @@ class Everything:
         quick_s = self._until(_QUICK_SHARE)
         is_quick = quick_s is None or asyncio.get_running_loop().time() < quick_s
         if silent and (is_quick or self.link.is_serial):
-            await self._ask_some(line, silent, Identify(Depth.BASIC), 0.0, _SECOND_SHARE)
+            pause_s = _LONGER_S if self.link.is_serial else 0.0
+            await self._ask_some(line, silent, Identify(Depth.BASIC), 0.0, _SECOND_SHARE, pause_s)
+            if not self.found and self.link.is_serial:
+                await self._ask_some(line, silent, None, 0.0, _SECOND_SHARE, pause_s)
         self._leave_out_doubles()
         if not self.found and self.settings is None and self.link.is_serial and not self._unasked:
             self.notes.append(
@@ -204,8 +212,9 @@ class Everything:
                 self.says[unit] = says_of(told)
 
     async def _ask_some(
-        self, line: Reopened, units: list[int], question: Request | None, listen_s: float, share: float
-    ) -> None:
+        self, line: Reopened, units: list[int], question: Request | None, listen_s: float, share: float,
+        pause_s: float = 0.0,
+    ) -> None:  # fmt: skip
         """As many as there is time for; where the line is lost meanwhile it is opened again, and the rest is asked."""
         until_s, left = self._for(share), list(units)
         for _ in range(_REOPENED):
@@ -213,7 +222,7 @@ class Everything:
             lost = False
             survey = self.units = UnitSurvey(
                 line.exchanger, left, self._timeout_s or _UNIT_TIMEOUT_S, self.never, listen_s=listen_s,
-                asks_identity=False, question=question,
+                asks_identity=False, question=question, pause_s=max(pause_s, line.rest.rest_s),
                 steady_s=_UNIT_WAIT_S if self.link.is_serial else None,
             )  # fmt: skip
             try:

@@ -142,6 +142,8 @@ def _line_keys(search: Everything) -> dict[str, object]:
     )
     if slowest_s:
         keys["timeout_s"] = round(max(0.3, 4 * slowest_s), 1)
+    if search.rest_s:
+        keys["gap_s"] = search.rest_s
     stable = stable_name(search.link.local_port) if search.link.local_port else ""
     if stable:
         keys["prefer_port"] = stable
@@ -170,6 +172,7 @@ def _kept(search: Everything) -> dict[str, Any]:
         "link": str(search.link),
         "knows_settings": search.knows_settings,
         "settings_turns": search.settings_turns,
+        "rest_s": search.rest_s,
         "asked_units": sorted(search.asked_units),
         "units": [
             {"unit_id": found.unit_id, "state": found.state.value, "took_s": found.took_s, "answer": found.answer.hex(),
@@ -225,6 +228,7 @@ def _unit_id(told: Any) -> int:
 def _restored(place: Any, make: Any) -> Everything:
     search: Everything = make(parse_link(place["link"]), bool(place["knows_settings"]))
     search.settings_turns = max(int(place.get("settings_turns", 0)), 0)
+    search.rest_s = min(max(float(place.get("rest_s", 0.0)), 0.0), 1.0)
     search.asked_units = {_unit_id(unit) for unit in place["asked_units"]}
     for unit in place["units"]:
         unit_id = _unit_id(unit["unit_id"])

@@ -8,6 +8,7 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.probing.question import Opener
+from kanaleto.probing.rest import Rest
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.links.link import Link
 from kanaleto.wire.pdu import Request
@@ -23,6 +24,7 @@ class Reopened:
 
     def __init__(self, link: Link, opener: Opener, until_s: Callable[[], float | None]) -> None:
         self.exchanger: Exchanger = opener(link)
+        self.rest = Rest()
         self._until_s = until_s
         self._opening = asyncio.Lock()
         self._heard: deque[float] = deque(maxlen=_FOREIGN_FRAMES)
@@ -30,7 +32,10 @@ class Reopened:
 
     async def ask(self, unit_id: int, request: Request, timeout_s: float) -> Outcome:
         await self.settle()
-        outcome = await self.exchanger.ask(unit_id, request, timeout_s)
+        if self.exchanger.framing.has_transactions:
+            outcome = await self.exchanger.ask(unit_id, request, timeout_s)
+        else:
+            outcome = await self.rest.ask(self.exchanger, unit_id, request, timeout_s)
         self._hear_others(outcome)
         if outcome.kind is not OutcomeKind.UNREACHABLE:
             return outcome

@@ -3,8 +3,9 @@
 How likely, divided by how long an answer takes there, so that a slow unit does not hold up the others. What was found
 on one unit is tried first on those like it, and in the table beside it. Meanwhile everything found is read again and
 again, so that the words tell what they are. Where the far end takes several requests at a time they are given to it, as
-long as that brings more. A unit that falls silent at an address that was new to it is left alone from then on; when
-several fall silent together it was the line, and they are asked again once they are back.
+long as that brings more. A unit that falls silent at an address that was new to it is asked a moment later for what it
+answered before: where it answers, only that answer was lost, and it is gone on with; where not, it is left alone from
+then on. When several fall silent together it was the line, and they are asked again once they are back.
 """
 
 import asyncio
@@ -29,6 +30,8 @@ _SIBLING = {
     Table.DISCRETE: Table.COIL,
 }
 _BACK_S, _MOST_BACK_S = 5.0, 60.0
+_SOON_S = 1.5  # whoever is there again by then has not restarted
+_MOST_LOST = 2  # answers lost at one place: it is no matter of chance any more
 _TOGETHER_S = 15.0  # units that fall silent within so long of each other do so together
 _MOST_AT_ONCE = 8
 _WINDOW_S, _BETTER = 1.5, 1.2
@@ -43,6 +46,8 @@ class Turn(Struct):
     samples: Samples = field(default_factory=Samples)
     says: str = ""  # what it says of itself
     trouble: str = ""
+    suspect: FellSilent | None = None  # what it did not answer, until it is known whether only that answer was lost
+    lost_at: dict[str, int] = field(default_factory=dict)  # answers that were lost, by what was asked
     away_since: float | None = None
     back_at: float = 0.0
     pause_s: float = _BACK_S
@@ -81,14 +86,14 @@ class Turns:
     def add(
         self, unit_id: int, says: str = "", kept: Any = None, samples: Samples | None = None, left_alone: str = ""
     ) -> Turn:
-        """A unit that answers; `kept` is what an earlier search knew of it, `left_alone` why it left it alone."""
+        """A unit that answers; `kept` is what an earlier search knew of it, `left_alone` why that left it alone: now it
+        has its turns again, and the place that did it is gone about with care."""
         if unit_id not in self.units:
             survey = RegisterSurvey(
                 self._ask, unit_id, ALL_TABLES, 0, 0xFFFF, self._never, self._timeout_s, self._with_every,
                 leaves_alone=True, on_step=self._note_step,
             )  # fmt: skip
-            turn = self.units[unit_id] = Turn(survey, samples or Samples(), says, left_alone)
-            turn.is_left_alone = bool(left_alone)
+            self.units[unit_id] = Turn(survey, samples or Samples(), says, left_alone)
             if kept is not None:
                 take_over(kept, survey)
         return self.units[unit_id]
@@ -193,11 +198,11 @@ class Turns:
             await turn.survey.knock()
             await turn.survey.explore(table)
         except FellSilent as silent:
-            self._miss(turn, silent.span, loop.time())
+            self._miss(turn, loop.time(), suspect=silent)
         except SurveyStopped as stopped:
             if not isinstance(stopped, UnitStopped):
                 raise
-            self._miss(turn, "", loop.time(), str(stopped))
+            self._miss(turn, loop.time(), str(stopped))
         finally:
             turn.busy.discard(table.table)
         each_s = (loop.time() - began_s) / max(turn.survey.asked - asked, 1)
@@ -232,20 +237,36 @@ class Turns:
 
     # Units that fall silent
 
-    def _miss(self, turn: Turn, span: str, now: float, why: str = "") -> None:
-        together = [
+    def _miss(self, turn: Turn, now: float, why: str = "", suspect: FellSilent | None = None) -> None:
+        together = self._away_with(turn, now)
+        for other in together:
+            other.is_left_alone, other.suspect = False, None
+        turn.suspect = suspect if not together else None
+        if suspect is not None:
+            turn.survey.ask_anew(suspect.table, suspect.first)
+        turn.trouble = why
+        if suspect is not None:
+            turn.trouble = f"fell silent at {suspect.span}" + (", as others did" if together else "")
+        turn.away_since, turn.pause_s = now, _BACK_S
+        turn.back_at = now + (_SOON_S if turn.suspect is not None else turn.pause_s)
+
+    def _away_with(self, turn: Turn, now: float) -> list[Turn]:
+        """Others that fell silent lately."""
+        return [
             other for other in self.units.values()
             if other is not turn and other.away_since is not None and now - other.away_since < _TOGETHER_S
         ]  # fmt: skip
-        if span and not together:
+
+    def _judge_suspect(self, turn: Turn, suspect: FellSilent, is_back: bool) -> None:
+        """Only an answer was lost, or it is the place that does it, or the unit."""
+        if not is_back:
             turn.is_left_alone = True
-            turn.trouble = f"fell silent when asked for {span}: left alone from then on"
-        else:
-            turn.trouble = why or f"fell silent at {span}, as others did"
-        for other in together:
-            other.is_left_alone = False
-        turn.away_since, turn.pause_s = now, _BACK_S
-        turn.back_at = now + turn.pause_s
+            turn.trouble = f"fell silent when asked for {suspect.span}: left alone from then on"
+            turn.survey.take_care(suspect.table, suspect.first, suspect.last)
+            return
+        lost = turn.lost_at[suspect.span] = turn.lost_at.get(suspect.span, 0) + 1
+        if lost >= _MOST_LOST:
+            turn.survey.take_care(suspect.table, suspect.first, suspect.last)
 
     async def _look_whether_back(self, turn: Turn) -> None:
         now = asyncio.get_running_loop().time()
@@ -263,9 +284,13 @@ class Turns:
             return
         finally:
             turn.busy.clear()
+        suspect, turn.suspect = turn.suspect, None
+        if suspect is not None:
+            self._judge_suspect(turn, suspect, is_back)
         if is_back:
             assert turn.away_since is not None
-            turn.trouble = f"was away for {asyncio.get_running_loop().time() - turn.away_since:.0f} s"
+            away_s = asyncio.get_running_loop().time() - turn.away_since
+            turn.trouble = f"was away for {away_s:.0f} s" if suspect is None else ""
             turn.away_since = None
 
     # Samples
@@ -279,11 +304,11 @@ class Turns:
             turn.survey.crowd = self._crowd()
             words = await turn.survey.read_spans()
             if not words:
-                self._miss(turn, "", loop.time(), "fell silent")
+                self._miss(turn, loop.time(), "fell silent")
         except SurveyStopped as stopped:
             if not isinstance(stopped, UnitStopped):
                 raise
-            self._miss(turn, "", loop.time(), str(stopped))
+            self._miss(turn, loop.time(), str(stopped))
         finally:
             turn.busy.clear()
             if words:

@@ -158,8 +158,11 @@ def _unit_rows(place: PlaceState) -> list[Row]:
 
 def _unit_state(place: PlaceState, survey: UnitsState) -> str:
     asked = f"{survey.asked} of {survey.count} asked"
-    if not place.doing or survey.asked >= survey.count:
+    if not place.doing:
         return f"{asked} · {len(survey.found)} found"
+    if survey.again_left or survey.asked >= survey.count:
+        again = f"asking {survey.again_left} again that were silent" if survey.again_left else "looking closer"
+        return f"{asked} · {again} · about {max(survey.left_s, 1):.0f} s left"
     shrunk = f" · timeout {1000 * survey.timeout_s:.0f} ms" if survey.timeout_s < survey.longest_s else ""
     return f"{asked} · about {max(survey.left_s, 1):.0f} s left{shrunk}"
 

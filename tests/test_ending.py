@@ -34,7 +34,7 @@ class FirstSecond(unittest.TestCase):
             terminal.wait_for("asked .* outcome", 60)
             self.assertNotIn("◆ writes", terminal.screen)
             terminal.send("2")
-            terminal.wait_for("holding", 20)
+            terminal.wait_for("manual +wire +word", 20)
             terminal.send("q")
             terminal.wait_until(lambda screen: "ENDED WITH 0" in screen or "again if you mean it" in screen, "the end")
             if "ENDED WITH" not in terminal.screen:

@@ -190,7 +190,7 @@ class Guests(unittest.TestCase):
             order = Order(line=line.name, unit_id=7, table=Table.HOLDING, address=1, data=b"\0\5")
             self.assertTrue((await own.control.send(order)).is_equal)
             self.assertEqual(own.value("Target"), 0.05)
-            async with session.borrowed(SerialLink("/elsewhere")):
+            async with session.borrowed(SerialLink("/elsewhere"), "asking units"):
                 with self.assertRaises(KeyError):
                     session.named(line.name)
                 with self.assertRaises(ValueError):

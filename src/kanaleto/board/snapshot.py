@@ -58,6 +58,7 @@ class LineStatus(Struct, frozen=True, kw_only=True):
     late_answers: int
     has_found_echo: bool
     devices: tuple[DeviceStatus, ...]
+    lent_to: str = ""  # what of ours has its port now, while it is off for that
 
     @property
     def levels(self) -> tuple[tuple[float, Worst], ...]:
@@ -127,7 +128,7 @@ class Snapshot(Struct, frozen=True, kw_only=True):
     @property
     def off(self) -> str:
         """What is switched off for now, in a few words."""
-        lines = sum(line.is_off for line in self.lines)
+        lines = sum(line.is_off and not line.lent_to for line in self.lines)
         devices = sum(status.is_off for line in self.lines if not line.is_off for status in line.devices)
         points = sum(status.points_off for line in self.lines for status in line.devices if not status.is_off)
         counts = ((lines, "line"), (devices, "device"), (points, "point"))

@@ -171,7 +171,9 @@ def _conclude(out: Path, searches: Sequence[Everything], is_whole: bool, is_json
     for path, beside in written.edited:
         say(f"{path} was edited meanwhile and stays as it is; what was found now is in {beside}", err=True)
     if not is_whole:
-        say("stopped; what was found so far is written, and --resume goes on", err=True)
+        left = "; ".join(line for search in searches for line in search.not_looked_at())
+        not_looked_at = f"; not looked at: {left}" if left else ""
+        say(f"stopped; what was found so far is written, and --resume goes on{not_looked_at}", err=True)
     _tell_written(out, searches, written, is_json)
     return 0 if written.units or not is_whole else 1
 

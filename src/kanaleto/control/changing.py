@@ -159,7 +159,7 @@ class SettingChanges:
         loop = asyncio.get_running_loop()
         end_s = loop.time() + within_s
         question = first_question(untouchable(change.device))
-        async with self._session.borrowed(link):
+        async with self._session.borrowed(link, f"looking for {change.device.name}"):
             while True:
                 for where, tried in ((Where.NEW, change.link), (Where.OLD, link)):
                     exchanger = self._make(tried)

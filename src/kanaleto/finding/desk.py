@@ -18,6 +18,7 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.engine import Engine
+from kanaleto.polling.lending import held_by
 from kanaleto.probing.directory import find_directory
 from kanaleto.probing.draft import DraftRow
 from kanaleto.probing.hosts import HostSurvey, parse_range
@@ -64,6 +65,7 @@ class Desk:
         self.scratch: ScratchReader | None = None
         self._engine = engine
         self._scratch_task: concurrent.futures.Future[None] | None = None
+        self._is_paused = False
 
     @property
     def _site(self) -> Site:
@@ -104,7 +106,7 @@ class Desk:
         async def work() -> None:
             timeout_s = place.state.timing.timeout_s or TIMEOUT_S
             place._settings = survey = SettingsSurvey(link, timeout_s=timeout_s, never=self.never(link))
-            async with self._engine.session.borrowed(link):
+            async with self._engine.session.borrowed(link, "trying settings"):
                 found = await survey.run()
             if found is None:
                 place.update(note=f"no settings answered, {survey.asked} questions asked")
@@ -118,7 +120,7 @@ class Desk:
         link = self._need_link(place)
 
         async def work() -> None:
-            async with self._engine.session.borrowed(link):
+            async with self._engine.session.borrowed(link, "asking units"):
                 await self._ask_units(place, link)
 
         self._start(place, "asking units", "units", work)
@@ -179,7 +181,7 @@ class Desk:
         async def work() -> None:
             place._listener = listener = LineListener(link, place.state.knows_settings)
             try:
-                async with self._engine.session.borrowed(link):
+                async with self._engine.session.borrowed(link, "listening"):
                     await listener.run()
             finally:
                 if listener.is_settled:
@@ -220,12 +222,25 @@ class Desk:
         """Read again and again; whatever was read before is left."""
         self.stop_scratch()
         reader = self.scratch = ScratchReader(
-            link, question, never=self.never(link, question.unit_id), polled=lambda: self._engine.session.asks_on(link)
-        )
+            link, question, never=self.never(link, question.unit_id), polled=lambda: self._engine.session.asks_on(link),
+            lent_to=lambda: self._engine.session.lending.lent_to(link),
+        )  # fmt: skip
         self._scratch_task = self._engine.run(reader.run())
         return reader
 
+    def pause_scratch(self) -> None:
+        """Nobody looks: a reading that repeats asks no more until somebody does."""
+        if self.is_reading and self._scratch_task is not None:
+            self._scratch_task.cancel()
+            self._scratch_task, self._is_paused = None, True
+
+    def go_on_reading(self) -> None:
+        if self._is_paused and self.scratch is not None:
+            self._scratch_task = self._engine.run(self.scratch.run())
+        self._is_paused = False
+
     def stop_scratch(self) -> None:
+        self._is_paused = False
         if self._scratch_task is not None:
             self._scratch_task.cancel()
             self._scratch_task = None
@@ -265,6 +280,8 @@ class Desk:
         if session.asks_on(link) is not None:
             await use(Sparing(ask_there))
             return
+        if doing := session.lending.lent_to(link):
+            raise SurveyStopped(held_by(doing, link))
         async with opened(link) as exchanger:
             await use(exchanger.ask)
 
@@ -315,7 +332,7 @@ class Desk:
             search.within_s = within_s
             place.take_search(search)
             try:
-                async with self._engine.session.borrowed(link):
+                async with self._engine.session.borrowed(link, "finding everything"):
                     await search.run()
             finally:
                 await asyncio.shield(self._conclude(place, search))
@@ -343,7 +360,7 @@ class Desk:
             raise ValueError("no units are known here yet: ask units (g), or find everything (f)")
 
         async def work() -> None:
-            async with self._engine.session.borrowed(link), opened(link) as exchanger:
+            async with self._engine.session.borrowed(link, "asking which one it is"), opened(link) as exchanger:
                 question = first_question(self.never(link))
                 place.roll = RollCall(exchanger.ask, units, question, place.state.timing.timeout_s or 0.5)
                 await place.roll.run()

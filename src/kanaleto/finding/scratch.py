@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.polling.lending import held_by
 from kanaleto.probing.question import LAST_ADDRESS, Ask, Never, Sparing, is_forbidden, survey_exchanger
 from kanaleto.site.links.link import Link
 from kanaleto.wire.codes import Table
@@ -69,13 +70,14 @@ class ScratchReader:
     def __init__(
         self, link: Link, question: ScratchQuestion, timeout_s: float = 1.0, never: Never = (),
         polled: Callable[[], Ask | None] = lambda: None, wall: Callable[[], float] = time.time,
+        lent_to: Callable[[], str] = lambda: "",
     ) -> None:  # fmt: skip
         self.link = link
         self.question = question
         self.state = ScratchState(question)
         self._timeout_s = timeout_s
         self._never = never
-        self._polled = polled
+        self._polled, self._lent_to = polled, lent_to
         self._wall = wall
         self._changed_at: dict[int, float] = {}
 
@@ -97,6 +99,9 @@ class ScratchReader:
                 if exchanger.is_open:
                     exchanger.close()
                 return await sparing(unit_id, request, timeout_s)
+            if doing := self._lent_to():
+                exchanger.close()
+                raise Unreachable(held_by(doing, self.link))
             if not exchanger.is_open:
                 await exchanger.open()
             return await exchanger.ask(unit_id, request, timeout_s)

@@ -2,7 +2,6 @@
 and that are only there while somebody asks on them (a scratch reading that writes)."""
 
 import asyncio
-from collections import Counter
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Sequence
 from contextlib import asynccontextmanager
 
@@ -18,20 +17,27 @@ _LAST_ANSWER_S, _LONGEST_FRAME = 0.2, 256
 AskThere = Callable[[int, Request, float], Awaitable[Outcome]]
 
 
+def held_by(doing: str, link: Link) -> str:
+    """What to say of a port that something of ours has."""
+    return f"{doing} has {link.place} now: wait for its end, or end it with escape in Find"
+
+
 class Lending:
     """For the loop's thread. `switch` closes and opens the site's lines as `is_lent` says."""
 
     def __init__(self, make: Callable[[Line], LinePoller], switch: Callable[[], None]) -> None:
         self._make, self._switch = make, switch
-        self._lent: Counter[str] = Counter()
+        self._lent: dict[str, list[str]] = {}  # what has a port, as the screen says it
         self._guests: dict[str, tuple[LinePoller, asyncio.Task[None]]] = {}
 
     @property
     def guests(self) -> Iterator[LinePoller]:
         return (poller for poller, _ in self._guests.values())
 
-    def is_lent(self, line: Line) -> bool:
-        return line.link.serial_port is not None and self._lent[line.link.serial_port] > 0
+    def lent_to(self, link: Link) -> str:
+        """What has the port of a link now, in words; nothing where nothing of ours has it."""
+        to = self._lent.get(link.serial_port) if link.serial_port is not None else None
+        return to[-1] if to else ""
 
     def asks_on(self, link: Link, pollers: Sequence[LinePoller]) -> AskThere | None:
         """Where a line leads to the same place with the same settings: asks there, between what is polled."""
@@ -41,16 +47,16 @@ class Lending:
         return None
 
     @asynccontextmanager
-    async def borrowed(self, link: Link, pollers: Sequence[LinePoller]) -> AsyncIterator[None]:
+    async def borrowed(self, link: Link, pollers: Sequence[LinePoller], to: str) -> AsyncIterator[None]:
         """The lines on the serial port of `link` are closed meanwhile, also such as an edit brings: a port has one
-        master. They go on afterwards. A network has room for both."""
+        master. They go on afterwards. A network has room for both. `to` says what has the port now."""
         port = link.serial_port
         if port is None:
             yield
             return
         there = [poller for poller in pollers if poller.line.link.serial_port == port]
         taken = [poller for poller in there if not poller.is_off]
-        self._lent[port] += 1
+        self._lent.setdefault(port, []).append(to)
         self._end(lambda line: line.link.serial_port == port)
         try:
             self._switch()
@@ -59,7 +65,7 @@ class Lending:
                 await asyncio.sleep(_LAST_ANSWER_S + _LONGEST_FRAME * character_s)
             yield
         finally:
-            self._lent[port] -= 1
+            self._lent[port].remove(to)
             self._switch()
 
     def host(self, link: Link, pollers: Sequence[LinePoller]) -> Line:
@@ -68,8 +74,8 @@ class Lending:
             if poller.line.link == link:
                 return poller.line
         line = Line(f"{link.place}, not in the site", link, ())
-        if self.is_lent(line):
-            raise ValueError(f"{link.place} is in use by a survey")
+        if lent_to := self.lent_to(link):
+            raise ValueError(held_by(lent_to, link))
         poller = self._make(line)
         task = asyncio.get_running_loop().create_task(poller.run(), name=line.name)
         self._guests[line.name] = (poller, task)

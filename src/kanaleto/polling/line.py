@@ -63,6 +63,7 @@ class LinePoller:
         self.schedule = Schedule(self._is_wanted)
         self.is_held = False
         self.is_off = False
+        self.lent_to = ""  # what of ours has its port now
         self.turn: Owned | None = None
         self.outcomes = 0
         self._resting: frozenset[object] = frozenset()

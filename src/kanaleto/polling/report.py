@@ -42,7 +42,7 @@ class Statuses:
         before, self._told = self._told, {}
         for poller in pollers:
             line, why = poller.line, poller.connection.why_unreachable
-            what = (poller.outcomes, poller.is_off, poller.exchanger.is_open, why)
+            what = (poller.outcomes, poller.is_off, poller.lent_to, poller.exchanger.is_open, why)
             told = before.get(line.name)
             if (
                 told is None
@@ -65,6 +65,7 @@ def line_status(poller: LinePoller, now_s: float, plan: Plan) -> LineStatus:
         line=poller.line,
         is_open=poller.exchanger.is_open,
         is_off=poller.is_off,
+        lent_to=poller.lent_to,
         why_unreachable=poller.connection.why_unreachable,
         next_connect_s=max(poller.connection.next_connect_s - now_s, 0.0),
         water=poller.water.frozen(now_s),

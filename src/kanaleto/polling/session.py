@@ -319,7 +319,8 @@ class Session:
 
     def _switch_lines(self) -> None:
         for poller in self.pollers:
-            is_off = poller.line.name in self._lines_off or self.lending.is_lent(poller.line)
+            poller.lent_to = self.lending.lent_to(poller.line.link)
+            is_off = poller.line.name in self._lines_off or bool(poller.lent_to)
             if poller.is_off != is_off:
                 poller.switch(not is_off)
 
@@ -363,9 +364,9 @@ class Session:
         """Where a line leads to the same place with the same settings: asks there, between what is polled."""
         return self.lending.asks_on(link, self.pollers)
 
-    def borrowed(self, link: Link) -> AbstractAsyncContextManager[None]:
-        """The lines on that serial port are closed meanwhile."""
-        return self.lending.borrowed(link, self.pollers)
+    def borrowed(self, link: Link, to: str) -> AbstractAsyncContextManager[None]:
+        """The lines on that serial port are closed meanwhile; `to` says what has it."""
+        return self.lending.borrowed(link, self.pollers, to)
 
     def host(self, link: Link) -> Line:
         """A line that leads there, of the site or a guest. Raises ValueError."""
@@ -420,7 +421,8 @@ class Session:
     def _begin(self, line: Line, parts: list[DevicePlan]) -> LinePoller:
         poller = self._poller(line, parts)
         poller.is_held = self.is_held
-        poller.is_off = line.name in self._lines_off or self.lending.is_lent(line)
+        poller.lent_to = self.lending.lent_to(line.link)
+        poller.is_off = line.name in self._lines_off or bool(poller.lent_to)
         if self._over is not None:
             self._start(poller)
         return poller

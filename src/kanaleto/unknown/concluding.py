@@ -14,11 +14,12 @@ from kanaleto.unknown.turns import Turn
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.columns import Shape
 from kanaleto.values.cutting import Cut, explain
-from kanaleto.values.types import ByteOrder, Kind
+from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
 
 _MOST_DECIMALS, _DIGITS = 4, 4
 _DOUBTED = 0.85
+_HALF_SURE = 0.6  # that it is no number of two registers
 _LEAST_ALIKE = 12  # registers of a layout that two units share, for their samples to be taken together
 _MOST_EXPLAINED, _MOST_ROWS = 4000, 20_000  # registers of a unit that are explained, rows of its map
 _LONGEST = 1000  # registers of a run that are explained at once
@@ -125,8 +126,24 @@ def _cuts_of(turns: dict[int, Turn]) -> dict[int, _Cuts]:
         for unit_id, of_unit in zip(turns, samples, strict=True):
             for cut in own:
                 low, high = 2 * cut.at, 2 * (cut.at + cut.codec.registers)
-                found[unit_id][table.table, first + cut.at] = (cut, [sample[low:high] for sample in of_unit])
+                kept = [sample[low:high] for sample in of_unit]
+                for one, words_of_one in _halves(cut, kept):
+                    found[unit_id][table.table, first + one.at] = (one, words_of_one)
     return found
+
+
+def _halves(cut: Cut, samples: list[bytes]) -> list[tuple[Cut, list[bytes]]]:
+    """A whole number of two registers of which one is always zero says no more than the other alone: two values."""
+    if cut.codec.type.kind not in (Kind.UINT32, Kind.INT32) or not samples:
+        return [(cut, samples)]
+    halves = [[sample[at : at + 2] for sample in samples] for at in (0, 2)]
+    is_zero = [not any(map(any, half)) for half in halves]
+    if not any(is_zero):
+        return [(cut, samples)]
+    narrow = Codec(ValueType(Kind.UINT16), ByteOrder.AB)
+    sure = min(cut.sure, _HALF_SURE)
+    shapes = [Shape.ZERO if zero else cut.shape for zero in is_zero]
+    return [(Cut(cut.at + at, narrow, shapes[at], sure, cut.codec if at == 0 else None), halves[at]) for at in (0, 1)]
 
 
 def _own(turn: Turn, table: TableSearch) -> TableSearch:

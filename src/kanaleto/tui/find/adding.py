@@ -11,7 +11,7 @@ from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.finding.states import PlaceState
 from kanaleto.lines.stablenames import stable_name
 from kanaleto.probing.draft import DraftRow, rows_of_runs
-from kanaleto.site.model import Site
+from kanaleto.site.model import Device, Site
 from kanaleto.tui.shared.context import Context
 from kanaleto.wire.codes import Table
 
@@ -55,11 +55,31 @@ def points_read(question: ScratchQuestion, reading: str, addresses: Collection[i
     return [NewPoint(f"{_TITLES[question.table]} {at}", question.table, at, cells) for at in sorted(addresses)]
 
 
+def _has(device: Device, new: NewPoint) -> bool:
+    """Whether a device has a point there already: one read in the same way, or any where no way is named."""
+    cells = dict(new.cells)
+    type_text, order_text = cells.get("type", ""), cells.get("order", "")
+    for point in device.points:
+        if point.table is not new.table or not point.address <= new.address < point.end:
+            continue
+        if not type_text or new.table.is_bits:
+            return True
+        if point.address == new.address and str(point.codec.type) == type_text:
+            return not order_text or point.codec.type.registers_each == 1 or str(point.codec.order) == order_text
+    return False
+
+
 def add_unit(context: Context, place: PlaceState | None, unit_id: int, points: list[NewPoint]) -> None:
     """A device for a unit, where the site has none, and points of it."""
     if place is None or place.link is None:
         context.tell("choose a place and a unit first")
         return
+    device = device_of(context.snapshot.site, place.link, unit_id)
+    if device is not None:
+        points = [point for point in points if not _has(device, point)]
+        if not points:
+            context.tell(f"{device.name} is in the site already, and nothing is new there; 3 shows it live")
+            return
     count = f"{len(points)} point{'s' if len(points) != 1 else ''} of unit {unit_id}" if points else f"unit {unit_id}"
 
     def done(came: Done) -> None:

@@ -111,7 +111,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
         with Vertical(id="find-middle"):
             yield FindField(self._show_again)
             yield ScratchHead()
-            yield ScratchForm(self._read, self._leave_form)
+            yield ScratchForm(self._read, self._leave_form, self.action_panel)
             yield ScratchColumns()
             yield ScratchRows(self._read_beside)
         with Vertical(id="find-right"):
@@ -132,6 +132,13 @@ class FindView(ScratchWrites, Surveys, Horizontal):
             rows.when_moved = self._moved
         self.set_interval(_PORTS_S, lambda: self._look_at_ports() if self.display else None)
         self._look_at_ports()  # so that they are there when somebody comes
+
+    def on_hide(self) -> None:
+        """Whoever goes elsewhere leaves no reading behind that asks a line again and again."""
+        self.desk.pause_scratch()
+
+    def on_show(self) -> None:
+        self.desk.go_on_reading()
 
     # What is shown
 

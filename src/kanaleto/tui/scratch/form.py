@@ -39,10 +39,13 @@ class ScratchForm(Drawn, can_focus=True):
 
     DEFAULT_CSS = "ScratchForm { height: 1; }"
 
-    def __init__(self, on_asked: Callable[[], None], on_left: Callable[[], None]) -> None:
-        """`on_asked`: enter, read it; `on_left`: escape."""
+    def __init__(
+        self, on_asked: Callable[[], None], on_left: Callable[[], None], on_passed: Callable[[int], None]
+    ) -> None:
+        """`on_asked`: enter, read it; `on_left`: escape; `on_passed`: tab behind the last field (1) or before the first
+        (-1)."""
         super().__init__()
-        self._on_asked, self._on_left = on_asked, on_left
+        self._on_asked, self._on_left, self._on_passed = on_asked, on_left, on_passed
         self.question = ScratchQuestion()
         self.reading = READINGS[0]
         self.at = 0
@@ -72,6 +75,10 @@ class ScratchForm(Drawn, can_focus=True):
         if key == "enter":
             self._typed = ""
             self._on_asked()
+        elif key == "tab" and self.at == len(_FIELDS) - 1:
+            self._on_passed(1)
+        elif key == "shift+tab" and self.at == 0:
+            self._on_passed(-1)
         elif key in ("tab", "right"):
             self._move(1)
         elif key in ("shift+tab", "left"):

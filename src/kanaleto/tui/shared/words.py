@@ -42,6 +42,8 @@ def device_phrase(line: LineStatus, status: DeviceStatus) -> str:
         return "switched off in the site file"
     if not status.device.points:
         return "no points yet"
+    if line.lent_to:
+        return f"{line.lent_to} has its line; escape in Find ends that"
     if line.is_off:
         return "its line is switched off, for now"
     if status.is_off:
@@ -61,6 +63,8 @@ def device_phrase(line: LineStatus, status: DeviceStatus) -> str:
 
 def line_phrase(line: LineStatus, is_held: bool) -> tuple[str, str]:
     """How a line is doing, and in which tone."""
+    if line.lent_to:
+        return f"{line.lent_to} has it · escape in Find ends that", "ochre"
     if line.is_off:
         return "switched off, for now", "ochre"
     if line.why_unreachable:

@@ -177,7 +177,7 @@ class MadeLine:
             at = max(at, self._busy_until) if self.at_once == 1 else at
         is_there = device is not None and not self.unplugged(frame.unit_id, at)
         began = at - (len(frame.raw) * character_s)
-        if began < self._quiet_at + self.rest_s - 1e-6 or self.loses(frame.unit_id, frame.pdu, at):
+        if (self.rest_s and began < self._quiet_at + self.rest_s - 1e-6) or self.loses(frame.unit_id, frame.pdu, at):
             is_there = False
         self._quiet_at = at
         pdu = device.answer(frame.pdu, at) if device is not None and is_there else None

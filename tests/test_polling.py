@@ -15,6 +15,7 @@ from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.session import Session
 from kanaleto.site.model import DeviceLimits, Site
+from kanaleto.tui.shared.words import device_phrase, device_state, line_phrase
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, WriteRegister
 from tests.simulated import SimulatedLine, device, silent
@@ -147,9 +148,17 @@ class Polling(unittest.TestCase):
                 self.assertEqual(running.tally("Device").exceptions, {2: 2})  # then it is left out, and told
                 kinds = [event.kind for event in running.session.events.ring]
                 self.assertEqual(kinds, [EventKind.EXCEPTION, EventKind.LEARNED])
+                await running.for_s(200)  # much is read well meanwhile, and it is still not given
+                self.assertIsNone(running.session.events.ring[0].ended_wall_s)
+                running.session.publish()
+                (shown,) = running.session.snapshot.lines
+                self.assertEqual(device_state(shown, shown.devices[0]), "late")
+                self.assertRegex(device_phrase(shown, shown.devices[0]), "1 point refused")
+                self.assertEqual(line_phrase(shown, False), ("1 point refused", "ochre"))
                 line.fault = None
                 await running.for_s(HOLES_AGAIN_S + 20)
                 self.assertEqual(running.reading("Device", "Far").quality, Quality.GOOD)
+                self.assertIsNotNone(running.session.events.ring[0].ended_wall_s)
                 line.fault = lambda frame, at, right: [(at + 0.01, raw)] if frame.pdu[2] == 10 else right
                 await running.for_s(1)
                 self.assertEqual(running.reading("Device", "Far").quality, Quality.BAD)

@@ -17,7 +17,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.board.trace import TRACE_LENGTH, Trace
-from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Place, Plan, WhyNot
+from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, Identity, Place, Plan, WhyNot
 from kanaleto.site.model import DEMAND, Point
 from kanaleto.values.block import decoder_of
 from kanaleto.values.codec import NoValue, Value
@@ -62,6 +62,16 @@ class Reading(Struct, frozen=True, gc=False):
     wall_s: float | None
 
 
+class Left(Struct, frozen=True, gc=False):
+    """The last that was read of a point before it was switched off."""
+
+    point: Point
+    value: Value
+    data: bytes
+    at_s: float
+    wall_s: float
+
+
 class Readings:
     """What a board has to say. The lists are the engine's own, or copies that nobody changes any more."""
 
@@ -74,6 +84,7 @@ class Readings:
         derived: Mapping[str, Reading],
         exponents: Mapping[tuple[str, str], Place],
         derived_traces: Mapping[str, deque[tuple[float, Value]]],
+        left: Mapping[Identity, Left],
     ) -> None:
         self.records = records
         self.troubles = troubles
@@ -81,6 +92,7 @@ class Readings:
         self.traces = traces
         self.derived = derived  # by name
         self.derived_traces = derived_traces
+        self.left = left
         self._exponents = exponents
 
     def exponent_of(self, device_name: str, point: Point) -> int | None:
@@ -103,6 +115,9 @@ class Readings:
             why = f"not polled: {place.why_not}" if place.why_not else "not polled"
             if place.because is WhyNot.SWITCHED_OFF:
                 why = "switched off, for now"
+                left = self.left.get(place.identity)
+                if left is not None and left.point == place.point:
+                    return Reading(left.value, Quality.STALE, why, left.data, max(now_s - left.at_s, 0.0), left.wall_s)
             return Reading(None, Quality.NEVER, why, b"", None, None)
         record, trouble = self.records[block.index], self.troubles[block.index]
         if record is None:
@@ -190,7 +205,7 @@ class Board(Readings):
     def __init__(self, plan: Plan) -> None:
         cycles_s = array("d", [block.period_s for block in plan.blocks])  # which are numbered in their order
         nothing = [None] * len(cycles_s)
-        super().__init__(nothing, nothing.copy(), cycles_s, [Trace() for _ in cycles_s], {}, exponents_of(plan), {})
+        super().__init__(nothing, nothing.copy(), cycles_s, [Trace() for _ in cycles_s], {}, exponents_of(plan), {}, {})
         self._free: list[int] = []
         self.generation = 0
         """Counts when slots change hands."""
@@ -202,7 +217,7 @@ class Board(Readings):
         if self._frozen_traces[0] != self.generation:
             self._frozen_traces = self.generation, tuple(self.traces)
         copies = tuple(self.records), tuple(self.troubles), self.cycles_s[:], self._frozen_traces[1]
-        return Readings(*copies, self.derived, self._exponents, self.derived_traces)
+        return Readings(*copies, self.derived, self._exponents, self.derived_traces, self.left)
 
     def note_derived(self, derived: dict[str, Reading], now_s: float) -> None:
         """Formulas were evaluated; good ones are traced."""
@@ -214,6 +229,10 @@ class Board(Readings):
         for name, reading in derived.items():
             if reading.quality is Quality.GOOD and reading.value is not None:
                 traces[name].append((now_s, reading.value))
+
+    def note_left(self, left: Mapping[Identity, Left]) -> None:
+        """What was read last of all the points that are switched off."""
+        self.left = left
 
     def note_exponents(self, exponents: Mapping[tuple[str, str], Place]) -> None:
         """Where the points that are powers of ten for others stand by now."""

@@ -28,6 +28,7 @@ class DeviceStatus(Struct, frozen=True, kw_only=True):
     has_answered: bool
     is_slow: bool
     points_off: int = 0
+    points_refused: int = 0
 
     @property
     def is_off(self) -> bool:

@@ -9,11 +9,11 @@ from functools import partial
 
 from msgspec import Struct
 
-from kanaleto.board.board import Board, Heir, Slots, Trouble, exponents_of, heirs_of
+from kanaleto.board.board import Board, Heir, Left, Slots, Trouble, exponents_of, heirs_of, times_ten_to, words_of
 from kanaleto.board.derived import Formulas
 from kanaleto.planning.blocks import PlanDiff, difference
 from kanaleto.planning.lessons import Lessons, learned
-from kanaleto.planning.plan import Block, DevicePlan, Place, Plan, plan_device, plan_site
+from kanaleto.planning.plan import Block, DevicePlan, Identity, Place, Plan, plan_device, plan_site
 from kanaleto.site.expression import FormulaMemory
 from kanaleto.site.model import Point, Site, shared_with
 from kanaleto.wire.codes import Table
@@ -111,7 +111,24 @@ class World:
         names = point_names or {point.name for point in part.device.points}
         off = self._switched_off.get(device_name, set())
         self._switched_off[device_name] = off - names if is_on else off | names
+        self.board.note_left(self._left(device_name, names, is_on))
         return self.replan(device_name)
+
+    def _left(self, device_name: str, names: set[str], is_on: bool) -> dict[Identity, Left]:
+        """What was read last of the points that are switched off."""
+        changed = {(device_name, name) for name in names}
+        left = {identity: one for identity, one in self.board.left.items() if identity not in changed or not is_on}
+        for identity in changed if not is_on else ():
+            place = self.plan.place_of(identity)
+            block = place.block if isinstance(place, Place) else None
+            record = self.board.records[block.index] if block is not None else None
+            if isinstance(place, Place) and record is not None:
+                value, data = record.values[place.number], words_of(record.data, place)
+                power = self.board.exponent_of(device_name, place.point)
+                if isinstance(value, int | float) and power:
+                    value = times_ten_to(value, power)
+                left[identity] = Left(place.point, value, data, record.at_s, record.wall_s)
+        return left
 
     def shorten_reads(self, device_name: str, most: int | None) -> DevicePlan | None:
         """Ask so few registers of a device in one request, for now; None for as many as it bears."""
@@ -246,6 +263,7 @@ class World:
         names = {device.name for _, device in site.devices()}
         self._switched_off = {name: off for name, off in self._switched_off.items() if name in names and off}
         self._news = {name: count for name, count in self._news.items() if name in names}
+        self.board.note_left({identity: left for identity, left in self.board.left.items() if identity[0] in names})
         self._note(planned.exponents, planned.formulas)
         return [name for name, count in self._news.items() if count > planned.news]
 

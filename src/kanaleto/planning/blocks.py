@@ -120,13 +120,15 @@ class Place(Struct, frozen=True, gc=False):
 
 class DevicePlan(Struct, frozen=True, dict=True):
     """The blocks of one device, table by table and period by period in the order of their addresses; the places of its
-    points by their names, in the order of its map; on what basis, and how many points are switched off for now."""
+    points by their names, in the order of its map; on what basis, and how many points are switched off for now, and how
+    many the device does not give."""
 
     device: Device
     basis: Basis
     blocks: tuple[Block, ...]
     by_name: dict[str, Place]
     switched_off: int = 0
+    not_given: int = 0
 
     @property
     def line(self) -> Line:

@@ -212,5 +212,7 @@ def plan_device(
             because, why_not = reasons[point.name]
             found[point.name] = Place(basis.line, basis.device, point, None, 0, why_not, because)
     places = {point.name: found[point.name] for point in device.points}
-    off = sum(why is WhyNot.SWITCHED_OFF for why, _ in reasons.values())
-    return DevicePlan(device, basis, tuple(blocks), places, off)
+    off, not_given = (
+        sum(why is wanted for why, _ in reasons.values()) for wanted in (WhyNot.SWITCHED_OFF, WhyNot.NOT_GIVEN)
+    )
+    return DevicePlan(device, basis, tuple(blocks), places, off, not_given)

@@ -158,7 +158,10 @@ class Judgement:
         state.last_answer_s = outcome.done_at
         if self._outages.looks:
             is_good = outcome.is_good
-            is_refusing = is_good and state.is_refused and any(other.refusals for other in state.jobs)
+            is_refusing = is_good and (
+                (state.part is not None and state.part.not_given > 0)  # which is not asked for any more
+                or (state.is_refused and any(other.refusals for other in state.jobs))
+            )
             state.is_refused = not is_good or is_refusing
             self._outages.answered(state.device.name, outcome.done_at, is_good, is_refusing)
         if not state.failures_in_a_row and not state.is_silent:

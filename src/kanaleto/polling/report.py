@@ -93,6 +93,7 @@ def _device_status(state: DeviceState, now_s: float, plan: Plan, credit_s: float
         has_answered=state.last_answer_s is not None,
         is_slow=state.is_slow,
         points_off=part.switched_off if part is not None else 0,
+        points_refused=part.not_given if part is not None else 0,
     )
 
 

@@ -11,7 +11,7 @@ from kanaleto.tui.shared.digits import large
 from kanaleto.tui.shared.figures import figure_rows
 from kanaleto.tui.shared.pane import Panel, Row
 from kanaleto.tui.shared.past import LEVEL_SHAPES, LEVEL_TONES
-from kanaleto.tui.shared.readings import value_tone
+from kanaleto.tui.shared.readings import is_guess, value_tone
 from kanaleto.tui.shared.words import age_text, clock_text, wrapped
 from kanaleto.values.codec import NoValue
 from kanaleto.values.scale import AnyScale, Bounded, Curve
@@ -122,6 +122,9 @@ def _value_rows(place: AnyPlace, reading: Reading) -> list[Row]:
         rows[-1].append((f" {point.unit}", "muted"))
     else:
         rows = [[(part, f"{tone}!")] for part in wrapped(f"{text} {point.unit}".strip(), _WIDTH - 4)]
+    if is_guess(point) and point.sure is not None:
+        sure = f"{100 * point.sure:.0f} % sure of how it is read" if point.sure else "how it is read is not known"
+        rows.append([(f"? drafted by a search, {sure}: b in Map lists readings", "ochre")])
     if reading.quality is not Quality.GOOD:
         why = f"{reading.quality.value}: {reading.reason}" if reading.reason else reading.quality.value
         rows += [[(part, "ochre")] for part in wrapped(why, _WIDTH - 4)]

@@ -14,6 +14,7 @@ from kanaleto.tui.shared.look import SHAPES, TONES
 from kanaleto.tui.shared.readings import (
     DEAD_TONES,
     bits_words,
+    is_guess,
     overflow,
     put_scale,
     shape_of,
@@ -140,7 +141,7 @@ class LiveRows(Rows[LiveRow]):
         mark = "◆ " if place.identity in self.marked else "▸ " if is_pinned else "  "
         cells.put(mark, "ochre").put(self._name_in(place, columns.name), width=columns.name)
         whole, fraction = split_value(point, reading)
-        is_good = reading.quality is Quality.GOOD
+        is_good = reading.quality is Quality.GOOD and not is_guess(point)
         more = overflow(reading, whole + fraction, columns.value)
         if len(whole) > columns.value - 6 or len(fraction) > 6:
             is_text = not isinstance(reading.value, int | float)

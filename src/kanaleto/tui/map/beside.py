@@ -13,7 +13,7 @@ from kanaleto.site.model import DEMAND
 from kanaleto.tui.live.detail import chain_rows
 from kanaleto.tui.shared.cells import cut
 from kanaleto.tui.shared.pane import Panel, Row
-from kanaleto.tui.shared.readings import spark_of
+from kanaleto.tui.shared.readings import is_guess, spark_of
 from kanaleto.tui.shared.words import wrapped
 from kanaleto.values.candidates import PRESENT, Candidate
 from kanaleto.values.codec import Value
@@ -23,7 +23,6 @@ from kanaleto.values.text import shown
 _MOST_READINGS = 9
 _BAR = 6
 _SPARK_WIDTH = 40
-_SURE = 0.85
 _VALUE_WIDTH = 14
 
 
@@ -105,7 +104,7 @@ class PointBeside(Panel):
             drafted = (
                 f"drafted, {100 * point.sure:.0f} % sure of how it is read" if point.sure else "drafted; type not known"
             )
-            rows += [[], [(drafted, "ochre" if point.sure < _SURE else "muted")]]
+            rows += [[], [(drafted, "ochre" if is_guess(point) else "muted")]]
         if point.note:
             rows += [[], *([(part, "ink")] for part in wrapped(point.note, 40))]
         return rows

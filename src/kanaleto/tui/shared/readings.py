@@ -80,18 +80,27 @@ def words_text(place: AnyPlace, reading: Reading) -> str:
     return reading.data.hex(" ", 2).upper()
 
 
+_SURE = 0.7
+GUESS = "?"
+
+
+def is_guess(point: Point) -> bool:
+    """Whether a search drafted it, and is not sure of how it is read."""
+    return point.sure is not None and point.sure < _SURE
+
+
 def shape_of(point: Point, reading: Reading) -> str:
-    """A shape for what is not well, beside its colour: stale, bad, never read, or beyond a limit."""
+    """A shape for what is not well, beside its colour: stale, bad, never read, beyond a limit, or only guessed."""
     if reading.quality is not Quality.GOOD:
         return QUALITY_SHAPES[reading.quality]
     level = level_of(point.limits, reading.value, point)
-    return LEVEL_SHAPES[level] if level is not None else ""
+    return LEVEL_SHAPES[level] if level is not None else GUESS if is_guess(point) else ""
 
 
 def value_tone(point: Point, reading: Reading) -> str:
     if reading.quality is not Quality.GOOD:
         return DEAD_TONES[reading.quality]
-    return limit_tone(point, reading.value) or "ink"
+    return limit_tone(point, reading.value) or ("muted" if is_guess(point) else "ink")
 
 
 def limit_tone(point: Point, value: object) -> str:

@@ -31,7 +31,7 @@ def device_state(line: LineStatus, status: DeviceStatus) -> str:
         return "silent"
     if not status.has_answered:
         return "idle"
-    if status.trouble is OutcomeKind.EXCEPTION:
+    if status.trouble is OutcomeKind.EXCEPTION or (status.points_refused and not status.reason):
         return "late"
     return "garbled" if status.reason else "good"
 
@@ -57,8 +57,12 @@ def device_phrase(line: LineStatus, status: DeviceStatus) -> str:
     if status.reason:
         return status.reason
     took = f"{1000 * status.tally.took[1]:.1f} ms" if status.tally.took else ""
-    off = f"{status.points_off} point{'s' if status.points_off != 1 else ''} switched off, for now"
-    return f"{took} · {off}" if status.points_off and took else off if status.points_off else took
+    points = [
+        (status.points_off, "switched off, for now"),
+        (status.points_refused, "refused: E tells why"),
+    ]
+    told = [f"{count} point{'s' if count != 1 else ''} {what}" for count, what in points if count]
+    return " · ".join([took, *told] if took else told)
 
 
 def line_phrase(line: LineStatus, is_held: bool) -> tuple[str, str]:
@@ -91,6 +95,9 @@ def line_phrase(line: LineStatus, is_held: bool) -> tuple[str, str]:
     refusing = sum(bool(status.reason) for status in line.devices)
     if refusing:
         return f"{refusing} with exceptions or garbled answers{more}", "ochre"
+    refused = sum(status.points_refused for status in line.devices)
+    if refused:
+        return f"{refused} point{'s' if refused != 1 else ''} refused{more}", "ochre"
     return (f"all others answering{more}", "ochre") if off else ("all answering", "verdigris")
 
 

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from kanaleto.editing.adding import add_device
 from kanaleto.editing.draft import CannotEdit, Clash, Draft
-from kanaleto.editing.news import Done, NotTakenOver, OthersHere, TakenOver
+from kanaleto.editing.news import Done, NotTakenOver, OthersHere, SoundAgain, TakenOver
 from kanaleto.editing.pointedit import change_points, delete_points
 from kanaleto.editing.presence import Presence, others_at
 from kanaleto.files.loading import LoadedSite, load_site
@@ -110,6 +110,15 @@ class Others(InFolder):
         self.map.write_text(MAP + "Whole,coil,1\n")
         self.until(lambda: any(isinstance(news, TakenOver) for news in self.news), "the mended file")
         self.assertEqual(self.taken[-1].point_count, 9)
+
+    def test_a_fault_that_is_mended_is_told_as_mended_whichever_way_it_is(self) -> None:
+        self.opened()
+        for _ in range(2):
+            self.news.clear()
+            self.map.write_text(MAP + "Torn,hold")
+            self.until(lambda: [type(news) for news in self.news] == [NotTakenOver], "the fault")
+            self.map.write_text(MAP)  # the very text, and another file as the system counts them
+            self.until(lambda: [type(news) for news in self.news] == [NotTakenOver, SoundAgain], "the mended file")
 
     def test_a_file_caught_half_written_is_no_fault(self) -> None:
         self.opened()

@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from kanaleto.editing.draft import NEW_NAME, CannotEdit, Draft, Edit
-from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, OthersHere, TakenOver
+from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, OthersHere, SoundAgain, TakenOver
 from kanaleto.editing.ondisk import SiteReader, differ, first_fault, text_of, text_or_none, title_of
 from kanaleto.editing.presence import Other, Presence, others_at
 from kanaleto.editing.steps import Steps, Texts
@@ -74,6 +74,7 @@ class Door:
         self._others: tuple[Other, ...] = ()
         self._presence: Presence | None = None
         self._watch = FileWatch(lambda: self._jobs.put(self._look_at_change))
+        self._has_told_fault = False
         self._jobs: queue.SimpleQueue[Callable[[], None] | None] = queue.SimpleQueue()
         self._worker = threading.Thread(target=self._work, name="door", daemon=True)
         self._worker.start()
@@ -220,9 +221,8 @@ class Door:
             return
         complete(path)
         if self._loaded.stamps and not differ(self._loaded.stamps):
-            if self._reader.faulty:
-                self._reader.faulty = {}  # it was put back as it was
-                self._on_news(TakenOver(self._loaded.site))
+            self._reader.faulty = {}
+            self._tell_sound()
             return
         if self._reader.faulty and not differ(self._reader.faulty):
             return  # told already
@@ -241,12 +241,22 @@ class Door:
         self._reader.faulty = {}
         if loaded.texts == self._loaded.texts:
             self._loaded = loaded
+            self._watch.follow(loaded.stamps)
+            self._tell_sound()
             return
         self._go_on(loaded, "the site's files were edited by somebody else, and taken over", is_own=False)
+        self._has_told_fault = False
         self._on_news(TakenOver(loaded.site))
 
     def _tell_fault(self, text: str) -> None:
+        self._has_told_fault = True
         self._on_news(NotTakenOver(text))
+
+    def _tell_sound(self) -> None:
+        """The files say what is open, whatever was told of them before."""
+        if self._has_told_fault:
+            self._has_told_fault = False
+            self._on_news(SoundAgain())
 
     def _go_on(self, loaded: LoadedSite, what: str, is_own: bool) -> None:
         """The engine takes it over; then it is what others see."""

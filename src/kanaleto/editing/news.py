@@ -39,13 +39,17 @@ class NotTakenOver(Struct, frozen=True):
     text: str
 
 
+class SoundAgain(Struct, frozen=True):
+    """What was told of the files is mended, and they say what is open."""
+
+
 class OthersHere(Struct, frozen=True):
     """Who else has this site open now; nobody when it is empty."""
 
     others: tuple[Other, ...]
 
 
-News = TakenOver | NotTakenOver | OthersHere
+News = TakenOver | NotTakenOver | SoundAgain | OthersHere
 
 
 class Opened(Struct, frozen=True):

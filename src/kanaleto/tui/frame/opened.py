@@ -13,7 +13,7 @@ from kanaleto.editing.adding import keep_lessons
 from kanaleto.editing.crashes import crash_to_offer
 from kanaleto.editing.door import Door
 from kanaleto.editing.draft import CannotEdit, Clash, Edit
-from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, OthersHere, TakenOver
+from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, OthersHere, SoundAgain, TakenOver
 from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
 from kanaleto.site.faults import FaultyFile
@@ -128,6 +128,9 @@ class OpenedSite:
         if isinstance(news, TakenOver):
             self._context.trouble("files", "")
             self._context.tell(f"{news.site.name} was edited and taken over", gives_way=True)
+        elif isinstance(news, SoundAgain):
+            self._context.trouble("files", "")
+            self._context.tell("the site's files are sound again", gives_way=True)
         elif isinstance(news, NotTakenOver):
             self._context.trouble("files", f"the site was edited and not taken over: {news.text}")
         elif isinstance(news, OthersHere):

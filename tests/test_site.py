@@ -123,6 +123,25 @@ class SiteFiles(InFolder):
         )
         self.assertEqual(sorted(fault.split(":")[1] for fault in faults), ["13", "2", "3", "6"])
 
+    def test_what_is_wrong_in_its_shape_hides_nothing_else(self) -> None:
+        """Neither a value that is no TOML nor one of another sort keeps the rest from being looked at."""
+        more = '[[line.device]]\nname = "Device"\nunit_id = 900\nmap = "none.csv"\n'
+        for mend in (("unit_id = 2", "unit_id = 2x"), ("unit_id = 2", 'unit_id = "2"'), ("unit_id = 2", "")):
+            with self.subTest(mend):
+                text = SITE.replace(*mend).replace("[site]", "[site]\nperiod_s = 0.5s") + more
+                faults = self.faults(text, "name,table,address,type\nA,holdin,x,uint17\n")
+                told = "\n".join(faults)
+                for wanted in (
+                    r"site.toml:\d+: is not TOML here: period_s = 0.5s is no number",
+                    r"site.toml:\d+: unit_id = 900 must",
+                    r"site.toml:\d+: map '.*none.csv' does not exist", r"map.csv:2: A: table 'holdin'",
+                    r"map.csv:2: A: type 'uint17'", r"map.csv:2: A: 'x' is no whole number",
+                    r"site.toml:\d+: 'Device' is a device on line 'One' already", r"site.toml:\d+: .*unit_id",
+                ):  # fmt: skip
+                    self.assertRegex(told, wanted)
+                self.assertEqual(len(faults), len(set(faults)))
+                self.assertNotIn("unit ID 24", told, "a number that we have put there ourselves")
+
     def test_names_units_and_ports_must_be_told_apart(self) -> None:
         serial = SITE.replace("tcp://127.0.0.1:1502", "rtu://ports/a")
         faults = self.faults(serial + serial.replace('[site]\nname = "Test"\n', ""))

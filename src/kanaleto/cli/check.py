@@ -34,6 +34,8 @@ def command(file: Path, numbering: str, is_json: bool) -> int:
       kanaleto check alder-lock.toml
     """
     faults, what = _faults(file, Numbering(numbering))
+    order = {path: number for number, path in enumerate(dict.fromkeys([file, *(fault.file for fault in faults)]))}
+    faults = sorted(faults, key=lambda fault: (order[fault.file], fault.line))
     for fault in faults:
         if is_json:
             kind = "warning" if fault.is_warning else "fault"
@@ -60,4 +62,4 @@ def _faults(file: Path, numbering: Numbering) -> tuple[list[Fault], str]:
         told = f", {len(routines)} sound routine{'s' if len(routines) != 1 else ''}" if routines or more else ""
         return faults, f"{site.device_count} devices and {site.point_count} points on {len(site.lines)} lines{told}, "
     except FaultyFile as faulty:
-        return faulty.faults, ""
+        return [*faulty.faults, *faulty.warnings], ""

@@ -362,6 +362,7 @@ class Door:
 
     def _change_to(self, opened: Opened, loaded: LoadedSite, moved_from: Path | None = None) -> None:
         self._take_over(Change(loaded.site, opened.path, moved_from=moved_from))
+        self._has_told_fault = False
         self.opened, self._loaded = opened, loaded
         self._watch.follow(loaded.stamps)
         self._reader.faulty, self._others = {}, ()

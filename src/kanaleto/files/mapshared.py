@@ -62,5 +62,7 @@ class Shared(Struct, frozen=True):
 
 
 def _unknown(what: str, name: str, known: list[str]) -> str:
+    if what == "scale" and name.replace(".", "", 1).replace(",", "", 1).lstrip("-").isdigit():
+        return f"scale {name!r} is the name of a [scale] table of the site file; a number goes into factor"
     there = f"there are {', '.join(known)}" if known else f"the site file has no [{what}.{name}]"
     return f"{what} {name!r} is not known{suggestion(name, known)}; {there}"

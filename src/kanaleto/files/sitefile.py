@@ -1,7 +1,6 @@
 """Reads a site file and the maps it names. Every fault is found before any is told, each with file, line and what would
 be right."""
 
-import re
 import tomllib
 from collections.abc import Callable
 from pathlib import Path
@@ -78,9 +77,10 @@ def read_site(path: Path, texts: SiteTexts, cache: MapCache | None = None) -> tu
     reader = _SiteFileReader(path, texts, cache if cache is not None else {})
     site = reader.read()
     wrong = [fault for fault in reader.faults if not fault.is_warning]
+    warnings = [fault for fault in reader.faults if fault.is_warning]
     if wrong or site is None:
-        raise FaultyFile(wrong)
-    return site, [fault for fault in reader.faults if fault.is_warning]
+        raise FaultyFile(wrong, warnings)
+    return site, warnings
 
 
 class _SiteFileReader:
@@ -89,37 +89,75 @@ class _SiteFileReader:
         self._texts, self._cache = texts, cache
         self.faults: list[Fault] = []
         self._keys = KeyLines("")
+        self._told: list[tuple[str | int, ...]] = []  # places of faults, as keys from the top
+        self._missing: set[str] = set()  # keys that were left out since their values are no TOML
         self._period_s = 1.0
         self._site_writing: schema.Writing = None
         self._shared = Shared()
         self._maps: dict[tuple[Path, MapDefaults], tuple[Point, ...]] = {}
 
     def _fault(self, where: tuple[str | int, ...], text: str, is_warning: bool = False) -> None:
+        self._told.append(where)
         self.faults.append(Fault(self.path, self._keys.line(where), text, is_warning))
+
+    def _shape_fault(self, where: tuple[str | int, ...], text: str) -> None:
+        if where and where[-1] in self._missing and " needs " in text:  # its value was told
+            self._told.append(where)
+        else:
+            self._fault(where, text)
 
     def read(self) -> Site | None:
         text = self._texts.text(self.path)
-        try:
-            tree = loads_bounded(text)
-        except tomllib.TOMLDecodeError as error:
-            place = re.search(r"\(at line (\d+), column (\d+)\)", str(error))
-            reason = re.sub(r"\s*\(at .*\)$", "", str(error))
-            line = int(place[1]) if place else len(text.splitlines()) or 1
-            raise FaultyFile([Fault(self.path, line, f"is not TOML here: {reason[:1].lower()}{reason[1:]}")]) from None
-        except RecursionError:
-            raise FaultyFile([Fault(self.path, deepest_line(text), "is nested too deeply here")]) from None
-        except ValueError:  # of a number with more digits than Python takes
-            raise FaultyFile([Fault(self.path, longest_number(text), "has a number of too many digits here")]) from None
+        tree = self._tree(text)
+        if tree is None:
+            return None
         self._keys = KeyLines(text)
         try:
             file = convert(tree, schema.SiteFile)
         except (ValidationError, RecursionError, OverflowError):
-            self._tell_shape(tree, text)
+            self._find_the_rest(tree, text)
             return None
         if "inf" in text or "nan" in text:
             self._tell_shape(tree, text, is_made=True)
             if self.faults:
                 return None
+        return self._site(file)
+
+    def _tree(self, text: str) -> dict[str, Any] | None:
+        """Of a text that is no TOML, all that is wrong in it is told, and what can be read is looked at all the
+        same."""
+        try:
+            return loads_bounded(text)
+        except tomllib.TOMLDecodeError:
+            from kanaleto.files.mended import Syntax  # only needed where something is wrong
+
+            syntax = Syntax(text)
+            self.faults += [Fault(self.path, line, told) for line, told in syntax.faults]
+            self._missing = syntax.keys
+            return syntax.tree
+        except RecursionError:
+            raise FaultyFile([Fault(self.path, deepest_line(text), "is nested too deeply here")]) from None
+        except ValueError:  # of a number with more digits than Python takes
+            raise FaultyFile([Fault(self.path, longest_number(text), "has a number of too many digits here")]) from None
+
+    def _find_the_rest(self, tree: dict[str, Any], text: str) -> None:
+        """No tables can be made of it: with what is wrong taken out the rest is read too, so that all is told at
+        once."""
+        from kanaleto.files.mended import mend
+
+        self._tell_shape(tree, text)
+        wheres = [where for where in self._told if where]
+        mend(tree, wheres)
+        try:
+            file = convert(tree, schema.SiteFile)
+        except (ValidationError, RecursionError, OverflowError):
+            return
+        before = len(self.faults)
+        self._site(file)
+        lines = {(fault.file, fault.line) for fault in self.faults[:before]}
+        self.faults[before:] = [fault for fault in self.faults[before:] if (fault.file, fault.line) not in lines]
+
+    def _site(self, file: schema.SiteFile) -> Site:
         self._period_s = self._seconds(("site", "period_s"), file.site.period_s)
         self._check_format(file.site.format)
         self._shared = self._read_shared(file)
@@ -165,10 +203,10 @@ class _SiteFileReader:
         if isinstance(site, dict) and type(site.get("format")) is int:
             self._check_format(site["format"])  # what another format may have is not known here
         try:
-            tell_shape(tree, self._fault)
+            tell_shape(tree, self._shape_fault)
         except RecursionError:
             raise FaultyFile([Fault(self.path, deepest_line(text), "is nested too deeply here")]) from None
-        if not self.faults and not is_made:
+        if not self._told and not is_made:
             self._fault((), "the file cannot be read as a site")
 
     def _check_format(self, number: int) -> None:

@@ -1,6 +1,7 @@
 """Faults in files and arguments: each with its place and what would be right, all told at once."""
 
 import re
+from collections.abc import Sequence
 from difflib import get_close_matches
 from pathlib import Path
 
@@ -26,11 +27,13 @@ class Fault(Struct, frozen=True):
 
 
 class FaultyFile(Exception):
-    """A file that cannot be used, with every fault found in it and in the files it names."""
+    """A file that cannot be used, with every fault found in it and in the files it names, and what was to be warned of
+    beside."""
 
-    def __init__(self, faults: list[Fault]) -> None:
+    def __init__(self, faults: list[Fault], warnings: Sequence[Fault] = ()) -> None:
         super().__init__("\n".join(str(fault) for fault in faults))
         self.faults = faults
+        self.warnings = tuple(warnings)
 
 
 def suggestion(word: str, known: list[str]) -> str:

@@ -145,14 +145,15 @@ def assignments(cells: Mapping[str, str]) -> str:
 
 def parse_new(text: str) -> list[dict[str, str]]:
     """Rows from `Level, 40001, float32` or a run: `Cell voltage {1..24}, 40201, float32, step 2`, with further cells as
-    `unit=V`; a table's name anywhere says which. Raises ValueError with what would be right."""
+    `unit=V`; a table's name anywhere says which, and no row has one where none is said. Raises ValueError with what
+    would be right."""
     parts = [part.strip() for part in text.split(",")]
     if len(parts) < 2 or not parts[0] or not parts[1]:
         raise ValueError(
             "write name, address and type, as in 'Level, 40001, float32' or 'Cell {1..24}, 40201, float32, step 2'"
         )
     name, address, *rest = parts
-    cells: dict[str, str] = {"table": "holding"}
+    cells: dict[str, str] = {}
     step = 0
     for part in rest:
         word = part.lower()
@@ -166,9 +167,17 @@ def parse_new(text: str) -> list[dict[str, str]]:
             cells["order"] = word.upper()
         elif part:
             cells["type"] = part
-    if cells["table"] in ("coil", "discrete"):
+    if cells.get("table") in ("coil", "discrete"):
         cells.pop("type", None)
     return list(_numbered(name, address, cells, step))
+
+
+def in_table(rows: Iterable[dict[str, str]], table: str) -> list[dict[str, str]]:
+    """Rows that name no table, in this one."""
+    is_bits = table in ("coil", "discrete")
+    return [
+        {**{key: cell for key, cell in row.items() if not (is_bits and key == "type")}, "table": table} for row in rows
+    ]
 
 
 def _numbered(name: str, address: str, cells: dict[str, str], step: int) -> Iterator[dict[str, str]]:

@@ -144,6 +144,14 @@ def wire_of_reference(text: str, table: Table, numbering: Counting) -> int | Non
     return dict(countings(text, table)).get(Numbering.REFERENCE)
 
 
+def table_of_reference(text: str) -> Table | None:
+    """The table that the first digit of a reference names (40001, 1x0017); None where it has none."""
+    digits = text.strip().lower().replace("x", "")
+    if len(digits) not in (5, 6) or not digits.isdecimal():
+        return None
+    return next((table for table in Table if str(table.reference_digit) == digits[0]), None)
+
+
 def as_references(rows: Sequence[Mapping[str, str]], numbering: Counting) -> list[dict[str, str]]:
     """Rows whose addresses are references, as a map counts that counts otherwise. Raises ValueError."""
     found = []

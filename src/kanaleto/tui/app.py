@@ -170,13 +170,14 @@ class KanaletoApp(Terminal):
     def close_prompt(self) -> None:
         self.query_one(Prompt).close()
 
-    def do(self, what: Callable[[Session], object]) -> None:
+    def do(self, what: Callable[[Session], object], told: str = "") -> None:
+        """On the engine's loop; `told` once it is done."""
         done = self.engine.do(what)
 
         def came() -> None:
             error = error_of(done)
-            if error is not None:
-                self.tell(sentence(error))
+            if error is not None or told:
+                self.tell(sentence(error) if error is not None else told)
 
         done.add_done_callback(lambda _: self.later(came))
 
@@ -208,11 +209,11 @@ class KanaletoApp(Terminal):
             users = [*users, *(lost for view in self.query(View) for lost in view.would_be_lost())]
         return self._twice.is_sure(self, key, what, lines, users)
 
-    def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object]) -> None:
+    def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object], told: str = "") -> None:
         """Switch something off; what is kept alive there is asked about."""
         users = [*self.writing.users_of(lines), *self.writing.owed_to(lines)]
         if not users or self.is_sure(what, what, lines):
-            self.do(do)
+            self.do(do, told)
 
     # Life
 
@@ -506,6 +507,7 @@ class KanaletoApp(Terminal):
 
     def action_theme(self) -> None:
         self.theme = "fresco" if self.theme == "lagoon" else "lagoon"
+        self.tell(f"theme {self.theme}, {'dark' if self.theme == 'lagoon' else 'light'}")
         self.tick()
 
     def action_record(self) -> None:
@@ -529,6 +531,7 @@ class KanaletoApp(Terminal):
     def action_lanes(self) -> None:
         lanes = self.query_one(Lanes)
         lanes.display = not lanes.display
+        self.tell("the lanes are shown" if lanes.display else "the lanes are hidden: L shows them")
 
     def action_lanes_by(self, step: int) -> None:
         lanes = self.query_one(Lanes)
@@ -561,10 +564,10 @@ class KanaletoApp(Terminal):
         self.opened.save_lessons()
 
     def action_cycle(self) -> None:
-        self.do(lambda session: session.cycle())
+        self.do(lambda session: session.cycle(), "every block is asked once now")
 
     def action_reset_counts(self) -> None:
-        self.do(lambda session: session.reset_counts())
+        self.do(lambda session: session.reset_counts(), "the counts of every device begin at 0 again")
 
     def action_take_up(self) -> None:
         """The newest that an outage ended; where there is none, the list of what acts."""

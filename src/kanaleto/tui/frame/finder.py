@@ -91,8 +91,8 @@ class Finder(Page, Vertical):
         self._found_for = self._words.value
         words = self._words.value.lower().split()
         found = [one for one in self._commands if all(word in f"{one.name} {one.about}".lower() for word in words)]
-        if words:  # what begins with the words goes first
-            found.sort(key=lambda one: (not one.name.lower().startswith(words[0]), words[0] not in one.name.lower()))
+        if words:  # what begins with the words goes first, and what is called so before what is only about that
+            found.sort(key=lambda one: (not one.name.lower().startswith(words[0]), -_named(one.name.lower(), words)))
         self._rows.set_rows(found)
         self._rows.place_cursor(0)
 
@@ -103,3 +103,7 @@ class Finder(Page, Vertical):
             return
         self._leave()
         chosen.run()
+
+
+def _named(name: str, words: Sequence[str]) -> int:
+    return sum(word in name for word in words)

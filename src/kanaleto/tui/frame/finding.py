@@ -12,6 +12,8 @@ from kanaleto.tui.frame.finder import Command
 from kanaleto.tui.shared.actions import Action
 from kanaleto.tui.shared.view import View
 
+_MOST_OTHERS = 200  # devices beside the one in view, for which something is offered
+
 
 class FrameParts(Protocol):
     current_digit: str
@@ -31,9 +33,9 @@ class FrameParts(Protocol):
 
     def perform(self, action: str, digit: str) -> None: ...
 
-    def do(self, what: Callable[[Session], object]) -> None: ...
+    def do(self, what: Callable[[Session], object], told: str = "") -> None: ...
 
-    def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object]) -> None: ...
+    def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object], told: str = "") -> None: ...
 
 
 def commands(frame: FrameParts) -> Iterator[Command]:
@@ -42,44 +44,70 @@ def commands(frame: FrameParts) -> Iterator[Command]:
     for action in (*frame.everywhere, *UNLESS_TAKEN):
         if action.is_found:
             yield Command(_capital(action.verb), action.key, partial(frame.perform, action.do, ""))
-    for device, point in frame.view_of(frame.current_digit).about_here():
+    here = list(frame.view_of(frame.current_digit).about_here())
+    for device, point in here:
         yield from _commands_for(frame, device, point)
     own = [view for view in frame.view_classes if view.digit == frame.current_digit]
     for view in [*own, *(view for view in frame.view_classes if view not in own)]:
         for action in view.actions:
             if action.is_found:
                 yield Command(f"{view.title}: {action.verb}", action.key, partial(frame.perform, action.do, view.digit))
+    names = {name for name, _ in here}
+    lines = {line.name for line, device in frame.snapshot.site.devices() if device.name in names}
+    others = [device.name for _, device in frame.snapshot.site.devices() if device.name not in names]
+    for device in others[:_MOST_OTHERS]:
+        yield from _commands_for(frame, device, "", lines)
 
 
-def _commands_for(frame: FrameParts, device: str, point: str) -> Iterator[Command]:
-    """What can be done with a point, its device and its line."""
+def _commands_for(frame: FrameParts, device: str, point: str, told_lines: set[str] | None = None) -> Iterator[Command]:
+    """What can be done with a point, its device and its line, where that is not among `told_lines`."""
     found = frame.snapshot.status_of(device)
     if found is None:
         return
     line, status = found
     name = line.line.name
 
-    def doing(what: Callable[[Session], object]) -> Callable[[], None]:
-        return lambda: frame.do(what)
+    def doing(what: Callable[[Session], object], told: str) -> Callable[[], None]:
+        return lambda: frame.do(what, told)
 
     if not line.is_off and status.device.is_enabled and not status.is_off and status.device.points:
-        yield Command(f"Ask {device} now", "whatever its back-off", doing(lambda s: s.ask_device(device)))
-    if not line.is_off:
-        yield Command(f"Reconnect {name} now", "whatever its pause", doing(lambda s: s.reconnect(name)))
+        ask = doing(lambda s: s.ask_device(device), f"{device} is asked now")
+        yield Command(f"Ask {device} now", "whatever its back-off", ask)
+    is_new_line = told_lines is None or name not in told_lines
+    if told_lines is not None:
+        told_lines.add(name)
+    if not line.is_off and is_new_line:
+        again = doing(lambda s: s.reconnect(name), f"{name} is closed and opened again")
+        yield Command(f"Reconnect {name} now", "whatever its pause", again)
     place = frame.snapshot.place_of((device, point))
     is_polled = isinstance(place, Place) and place.block is not None
     if point and (is_polled or (isinstance(place, Place) and place.because is WhyNot.SWITCHED_OFF)):
         word, of = ("off", f"of {device}, for now") if is_polled else ("on", f"of {device}")
-        switch = doing(lambda s: s.switch_points(device, not is_polled, {point}))
+        told = f"{point} of {device} is switched {word}{', for now' if is_polled else ''}"
+        switch = doing(lambda s: s.switch_points(device, not is_polled, {point}), told)
         yield Command(f"Switch {point} {word}", of, switch)
     if status.device.points and status.device.is_enabled and not status.is_off:
-        off = partial(frame.switch, f"switching {device} off", {name}, lambda s: s.switch_points(device, False))
+        off = partial(
+            frame.switch,
+            f"switching {device} off",
+            {name},
+            lambda s: s.switch_points(device, False),
+            f"{device} is switched off, for now",
+        )
         yield Command(f"Switch {device} off", "all, for now", off)
     if status.points_off:
-        yield Command(f"Switch {device} on", "all of its points", doing(lambda s: s.switch_points(device, True)))
+        again = doing(lambda s: s.switch_points(device, True), f"{device} is switched on")
+        yield Command(f"Switch {device} on", "all of its points", again)
     word, what = ("on", "open it again") if line.is_off else ("off", "close it, for now")
-    turn = partial(frame.switch, f"switching {name} off", {name}, lambda s: s.switch_line(name, line.is_off))
-    yield Command(f"Switch {name} {word}", what, turn)
+    turn = partial(
+        frame.switch,
+        f"switching {name} off",
+        {name},
+        lambda s: s.switch_line(name, line.is_off),
+        f"{name} is switched {word}{', for now' if word == 'off' else ''}",
+    )
+    if is_new_line:
+        yield Command(f"Switch {name} {word}", what, turn)
 
 
 def _capital(text: str) -> str:

@@ -23,7 +23,8 @@ ACTIONS = (
     ),
     Action("z", "off_by_one", "off by one?", "off by one? The words one address up and down, decoded the same way"),
     Action("Z", "move_point", "move it there", "move the point one address up or down, where off by one was right"),
-    Action("a", "add", "add", "add points"),
+    Action("a", "add", "add", "add points; in the list of devices: add a device by its unit ID"),
+    Action("", "add_device", "add a device by its unit ID"),
     Action("c", "change", "change", "change cells, of the point or of all that are marked"),
     Action("C", "copy", "copy", "copy the point"),
     Action("delete,backspace", "delete", "delete", "delete the point, or all that are marked"),
@@ -43,6 +44,7 @@ MORE_KEYS = (
     (
         "the list of devices",
         (
+            ("a", "add a device by its unit ID, to the line of the one that the cursor is on"),
             ("c", "its settings: name, unit, line, numbering, periods, timeouts, limits, notes"),
             ("C", "copy the device with its map, as another unit"),
             ("delete", "take the device out of the site"),

@@ -9,10 +9,10 @@ from kanaleto.board.board import Reading
 from kanaleto.editing.news import Done
 from kanaleto.editing.pointedit import add_points, change_points, shares_map
 from kanaleto.files.mapcolumns import COLUMN_WORDS
-from kanaleto.files.maprows import assignments, parse_assignments, parse_new
+from kanaleto.files.maprows import assignments, in_table, parse_assignments, parse_new
 from kanaleto.files.whole import write_bytes_whole
 from kanaleto.planning.plan import Place
-from kanaleto.site.counting import as_references, from_wire, wire_of_reference
+from kanaleto.site.counting import Numbering, as_references, from_wire, table_of_reference, wire_of_reference
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.tui.map.export import as_file
 from kanaleto.tui.map.scaling import raw_of, scale_cells
@@ -21,6 +21,7 @@ from kanaleto.tui.shared.sure import WantedTwice
 from kanaleto.values.candidates import parse_display
 from kanaleto.wire.codes import Table
 
+_BIT_TABLES = {"c": "coil", "d": "discrete", "h": "holding"}
 _LIMITS = ("range_low", "range_high", "warn_low", "warn_high", "alarm_low", "alarm_high", "warn_on", "alarm_on")
 
 
@@ -60,6 +61,23 @@ def ask_new(context: Context, device: Device) -> None:
             rows = parse_new(text)
         except ValueError as error:
             return str(error)
+        if "table" in rows[0]:
+            return add_in(rows)
+        address, is_bit = rows[0]["address"], rows[0].get("type", "").lower() == "bool"
+        by_digit = table_of_reference(address) if device.numbering is Numbering.REFERENCE else None
+        if by_digit is not None or not is_bit:
+            return add_in(in_table(rows, (by_digit or Table.HOLDING).value))
+
+        def answer(said: str) -> "Future[Done] | str | None":
+            table = _BIT_TABLES.get(said.strip().lower())
+            if table is None:
+                return "c, d or h says which it is; escape adds nothing"
+            return add_in(in_table(rows, table))
+
+        context.ask(f"is {address} a coil (c), a discrete input (d) or bit 0 of a holding register (h)?", "", answer)
+        return None
+
+    def add_in(rows: list[dict[str, str]]) -> "Future[Done] | str | None":
         wire = wire_of_reference(rows[0]["address"], Table(rows[0]["table"]), device.numbering)
         if wire is None:
             return context.edit(add_points(device.name, rows), opened)

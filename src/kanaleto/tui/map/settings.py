@@ -1,7 +1,9 @@
 """A device as such: its settings with where each comes from, and what can be done to it."""
 
+from collections.abc import Callable
 from concurrent.futures import Future
 
+from kanaleto.editing.adding import add_device, device_of
 from kanaleto.editing.deviceedit import (
     SETTING_WORDS,
     SETTINGS,
@@ -22,6 +24,7 @@ from kanaleto.tui.shared.context import Context
 from kanaleto.tui.shared.pane import Panel, Row
 from kanaleto.tui.shared.sure import WantedTwice
 from kanaleto.tui.shared.words import wrapped
+from kanaleto.wire.codes import Table
 
 _WIDTH = 40
 
@@ -62,7 +65,7 @@ class DeviceBeside(Panel):
             [],
             [("SETTINGS", "muted!"), ("  c changes them", "dim")],
         ]
-        used = _used(device, line)
+        used, learned = _used(device, line), self._learned(device)
         own = {key: shown_setting(said.device[key]) for key in SETTINGS if said is not None and key in said.device}
         for key in SETTINGS:
             if key in ("name", "unit_id", "line", "note") or (key not in used and key not in own):
@@ -71,6 +74,9 @@ class DeviceBeside(Panel):
             where = {"own": ", its own", "line": f" from {line.name}", "site": " from the site", "default": ""}[source]
             value = own.get(key) or shown_setting(used[key])
             tone = "ink" if source != "default" else "muted"
+            now = used.get(key)
+            if key in learned and isinstance(now, int) and learned[key] < now:
+                value, tone, where = str(learned[key]), "ochre", " learned: it refuses more"
             rows.append([(f"{key:<21}", "muted"), (value, tone), (where, "dim")])
         count = f"{len(device.points)}" + (f" of {device.max_points}" if device.max_points is not None else "")
         is_over = device.max_points is not None and len(device.points) > device.max_points
@@ -79,6 +85,16 @@ class DeviceBeside(Panel):
             rows += [[], *([(part, "ink")] for part in wrapped(device.note, _WIDTH))]
         rows += [[], [("C", "ochre!"), (" copy it   ", "muted"), ("delete", "ochre!"), (" take it away", "muted")]]
         return rows
+
+    def _learned(self, device: Device) -> dict[str, int]:
+        """Limits that it showed by refusing more than so many."""
+        part = self.context.snapshot.plan.part_of(device.name)
+        if part is None:
+            return {}
+        return {
+            "max_registers": min(part.basis.most_of(table) for table in (Table.HOLDING, Table.INPUT)),
+            "max_bits": min(part.basis.most_of(table) for table in (Table.COIL, Table.DISCRETE)),
+        }
 
 
 def ask_settings(context: Context, device: Device) -> None:
@@ -104,6 +120,32 @@ def ask_settings(context: Context, device: Device) -> None:
     twice = WantedTwice()
     context.ask(f"settings of {name}", settings_text(seen), take, is_added_to=True, listed=SETTING_WORDS)
     context.tell("add what changes: period_s=0.5; max_gap= takes it away; the rest stays; ? lists all settings")
+
+
+def ask_new_device(context: Context, line: Line, like: Device | None, then: Callable[[int], None]) -> None:
+    """A device for a unit ID that is known; its map counts addresses as that of `like`."""
+    opened, link = context.door.opened, line.link
+    taken = {device.unit_id for device in line.devices}
+    free = next((unit for unit in range(1, 248) if unit not in taken), 1)
+
+    def take(text: str) -> "Future[Done] | str":
+        number, _, called = (part.strip() for part in text.partition(","))
+        if not (number.isascii() and number.isdecimal() and int(number[:6]) <= 255):
+            return "type the unit ID of the device, and behind a comma its name"
+        unit, now = int(number), device_of(context.snapshot.site, link, int(number))
+        if now is not None:
+            return f"unit {unit} of {line.name} is {now.name} already"
+        if link.is_serial and not 1 <= unit <= 247:
+            return "units on a serial line are 1…247"
+        numbering = like.numbering if like is not None else Numbering.PROTOCOL
+
+        def came(done: Done) -> None:
+            then(unit)
+            context.tell(f"{done.what}: a adds its points, i imports a table; ctrl+z takes it back")
+
+        return context.edit(add_device(link, unit, called, (), numbering), opened, came)
+
+    context.ask(f"a device more on {line.name}: unit ID, name", str(free), take)
 
 
 def ask_copy(context: Context, device: Device) -> None:

@@ -21,12 +21,12 @@ from kanaleto.tui.map.actions import ACTIONS, MORE_KEYS
 from kanaleto.tui.map.anothermap import AnotherMapPane
 from kanaleto.tui.map.around import MapFoot, MapHead
 from kanaleto.tui.map.beside import PointBeside, Ranked
-from kanaleto.tui.map.devices import DeviceList, UnitRow
+from kanaleto.tui.map.devices import DeviceList, LineRow, UnitRow
 from kanaleto.tui.map.export import rows_as_text
 from kanaleto.tui.map.importing import ImportPane
 from kanaleto.tui.map.ranking import Ranker, key_of, neighbours
 from kanaleto.tui.map.ruler import RulerRows
-from kanaleto.tui.map.settings import DeviceBeside, ask_copy, ask_delete, ask_settings
+from kanaleto.tui.map.settings import DeviceBeside, ask_copy, ask_delete, ask_new_device, ask_settings
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.view import View
@@ -185,7 +185,7 @@ class MapView(View, Horizontal):
         if self.has_class("-importing"):
             return self.over.keys_here()
         if self._list.has_keys:
-            verbs = {"change": "settings", "copy": "copy device", "delete": "delete device", "add": "add point"}
+            verbs = {"change": "settings", "copy": "copy device", "delete": "delete device", "add": "add device"}
             return [("enter", "its registers"), *self.keys_of("change", "copy", "delete", "add", "import", **verbs)]
         chosen = [("d", "what the display says"), ("b", "take reading"), ("< >", "choose it")]
         return [*chosen, *self.keys_of("off_by_one", "add", "change", "mark", "import"), ("/", "filter")]
@@ -228,7 +228,7 @@ class MapView(View, Horizontal):
 
     def action_open(self) -> None:
         if self._list.has_keys:
-            self.focus_rows()
+            self.screen.set_focus(self.ruler_rows if self.device is not None else self._list)
         else:
             self._is_open = not self._is_open
         self.context.redraw()
@@ -310,10 +310,19 @@ class MapView(View, Horizontal):
 
     def action_add(self) -> None:
         device = self.device
-        if device is None:
-            self.context.tell("find or add a device first (1)")
+        if self._list.has_keys or device is None:
+            self.action_add_device()
         else:
             prompts.ask_new(self.context, device)
+
+    def action_add_device(self) -> None:
+        row, lines = self._list.current, self.snapshot.site.lines
+        name = row.line.name if isinstance(row, UnitRow | LineRow) else ""
+        line = next((line for line in lines if line.name == name), self.line or next(iter(lines), None))
+        if line is None:
+            self.context.tell("there is no line yet: type its link in Find (1)")
+        else:
+            ask_new_device(self.context, line, self.device, lambda unit: self.want(line.link, unit))
 
     def action_change(self) -> None:
         if self._list.has_keys and self.device is not None:

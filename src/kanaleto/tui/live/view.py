@@ -1,7 +1,7 @@
 """Live: the list, the point opened beside it, the strip of what is pinned below; and the parts that take its place:
 the trend, what moved, comparisons, what is past a limit."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterator, Sequence
 from functools import wraps
 from inspect import isawaitable
 from threading import Thread
@@ -328,13 +328,15 @@ class LiveView(View, Vertical):
 
     def action_only(self) -> None:
         self._listing.only = self._listing.only.next
-        self._arrange(self._listing.only.value)
+        current = self._list.current
+        self._arrange(self._listing.only.value, self._list.identity(current) if current is not None else None)
 
-    def _arrange(self, told: str) -> None:
+    def _arrange(self, told: str, stays_on: Hashable = None) -> None:
+        """The cursor goes to the top, or stays on what it was on where that is still listed."""
         self.parts.leave()
         self._spread_s = -1e9 if not self._listing.spread else self._spread_s
         self._fill()
-        self._list.place_cursor(0)
+        self._list.place_cursor((self._list.find(stays_on) if stays_on is not None else None) or 0)
         self.context.tell(told)
         self.context.redraw()
 

@@ -11,7 +11,7 @@ from kanaleto.editing.pointedit import add_points, change_points, shares_map
 from kanaleto.files.mapcolumns import COLUMN_WORDS
 from kanaleto.files.maprows import assignments, in_table, parse_assignments, parse_new
 from kanaleto.files.whole import write_bytes_whole
-from kanaleto.planning.plan import Place
+from kanaleto.planning.plan import Identity, Place
 from kanaleto.site.counting import Numbering, as_references, from_wire, table_of_reference, wire_of_reference
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.tui.map.export import as_file
@@ -49,11 +49,20 @@ def tell_with_sharers(context: Context, device_name: str, came: Done) -> None:
     context.tell(f"{came.what}{more}; ctrl+z takes it back")
 
 
-def ask_new(context: Context, device: Device) -> None:
-    """Points more."""
+def ask_new(context: Context, device: Device, then: Callable[[Identity], None]) -> None:
+    """Points more; `then` is told the first of them."""
     whose = f"{device.name}{_and_serves(context, device)}"
     asked = f"new for {whose}: name, address, type (a run: Cell {{1..24}}, 40201, float32)"
     opened = context.door.opened
+
+    before = {point.name for point in device.points}
+
+    def added(done: Done) -> None:
+        tell_with_sharers(context, device.name, done)
+        now = next((one for _, one in done.site.devices() if one.name == device.name), device)
+        new = next((point.name for point in now.points if point.name not in before), None)
+        if new is not None:
+            then((device.name, new))
 
     def add(text: str) -> "Future[Done] | str | None":
         """An address that fits two countings is asked about, not guessed."""
@@ -80,13 +89,13 @@ def ask_new(context: Context, device: Device) -> None:
     def add_in(rows: list[dict[str, str]]) -> "Future[Done] | str | None":
         wire = wire_of_reference(rows[0]["address"], Table(rows[0]["table"]), device.numbering)
         if wire is None:
-            return context.edit(add_points(device.name, rows), opened)
+            return context.edit(add_points(device.name, rows), opened, added)
 
         def answer(said: str) -> "Future[Done] | str":
             if said.strip().lower() not in ("r", "a"):
                 return "r or a says which it is; escape adds nothing"
             chosen = as_references(rows, device.numbering) if said.strip().lower() == "r" else rows
-            return context.edit(add_points(device.name, chosen), opened)
+            return context.edit(add_points(device.name, chosen), opened, added)
 
         both = (
             f"{rows[0]['address']} fits two countings: r for the reference (wire "

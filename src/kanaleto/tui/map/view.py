@@ -12,7 +12,7 @@ from kanaleto.editing.adding import device_of
 from kanaleto.editing.draft import Edit
 from kanaleto.editing.news import Done
 from kanaleto.editing.pointedit import copy_point, delete_points, take_reading
-from kanaleto.planning.plan import Place
+from kanaleto.planning.plan import Identity, Place
 from kanaleto.planning.ruler import Row, Ruler, RulerRow
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device, Line, Point
@@ -51,6 +51,7 @@ class MapView(View, Horizontal):
         self._ruler: Ruler | None = None
         self._is_open = False
         self._wanted: tuple[Link, int] | None = None
+        self._wanted_point: Identity | None = None  # where the cursor goes once it is there
 
     def compose(self) -> ComposeResult:
         with Vertical(id="map-left"):
@@ -168,6 +169,16 @@ class MapView(View, Horizontal):
         none = "no points yet: a adds one, i imports a table" if device else ""
         self.ruler_rows.empty_text = self._filter.told or none
         self.ruler_rows.set_rows(rows)
+        at = self.ruler_rows.find((self._wanted_point, 0)) if self._wanted_point is not None else None
+        if at is not None:
+            self._wanted_point = None
+            self.ruler_rows.place_cursor(at)
+            self.call_after_refresh(self._focus_new)
+
+    def _go_to(self, identity: Identity) -> None:
+        """The cursor goes to a point that an edit has made."""
+        self._wanted_point = identity
+        self._fill()
 
     def _take_ranked(self, ranked: Ranked, wrong: str) -> None:
         if wrong:
@@ -313,7 +324,7 @@ class MapView(View, Horizontal):
         if self._list.has_keys or device is None:
             self.action_add_device()
         else:
-            prompts.ask_new(self.context, device)
+            prompts.ask_new(self.context, device, self._go_to)
 
     def action_add_device(self) -> None:
         row, lines = self._list.current, self.snapshot.site.lines

@@ -138,7 +138,9 @@ class LiveView(View, Vertical):
     def _is_due(self, snapshot: Snapshot) -> bool:
         listing = self._listing
         if listing.needs_spread and snapshot.now_s - self._spread_s >= _SPREAD_EVERY_S:
-            self._spread_s = snapshot.now_s
+            self._eye_on: tuple[Hashable, Hashable] = (None, None)
+        """What the cursor was on before the list was filtered, and where it was put then."""
+        self._spread_s = snapshot.now_s
             Thread(target=self._reckon_spread, args=(snapshot,), name="spread", daemon=True).start()
         return listing.changes_by_itself and snapshot.now_s - self._arranged_s >= _ARRANGE_EVERY_S
 
@@ -328,8 +330,14 @@ class LiveView(View, Vertical):
 
     def action_only(self) -> None:
         self._listing.only = self._listing.only.next
+        here, (wanted, put_on) = self._here(), self._eye_on
+        wanted = wanted if here == put_on and here is not None else here  # nobody has moved the cursor since
+        self._arrange(self._listing.only.value, wanted)
+        self._eye_on = wanted, self._here()
+
+    def _here(self) -> Hashable:
         current = self._list.current
-        self._arrange(self._listing.only.value, self._list.identity(current) if current is not None else None)
+        return self._list.identity(current) if current is not None else None
 
     def _arrange(self, told: str, stays_on: Hashable = None) -> None:
         """The cursor goes to the top, or stays on what it was on where that is still listed."""

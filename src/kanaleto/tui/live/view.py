@@ -100,6 +100,8 @@ class LiveView(View, Vertical):
             yield Filter(self._leave_filter)
 
     def on_mount(self) -> None:
+        self._eye_on: tuple[Hashable, Hashable] = (None, None)
+        """What the cursor was on before the list was filtered, and where it was put then."""
         self._list, self._filter = self.query_one(LiveRows), self.query_one(Filter)
         self._detail, self._told = self.query_one(PointDetail), self.query_one(Told)
         self._listing = Listing()
@@ -138,9 +140,7 @@ class LiveView(View, Vertical):
     def _is_due(self, snapshot: Snapshot) -> bool:
         listing = self._listing
         if listing.needs_spread and snapshot.now_s - self._spread_s >= _SPREAD_EVERY_S:
-            self._eye_on: tuple[Hashable, Hashable] = (None, None)
-        """What the cursor was on before the list was filtered, and where it was put then."""
-        self._spread_s = snapshot.now_s
+            self._spread_s = snapshot.now_s
             Thread(target=self._reckon_spread, args=(snapshot,), name="spread", daemon=True).start()
         return listing.changes_by_itself and snapshot.now_s - self._arranged_s >= _ARRANGE_EVERY_S
 

@@ -331,7 +331,7 @@ class LiveView(View, Vertical):
     def action_only(self) -> None:
         self._listing.only = self._listing.only.next
         here, (wanted, put_on) = self._here(), self._eye_on
-        wanted = wanted if here == put_on and here is not None else here  # nobody has moved the cursor since
+        wanted = wanted if wanted is not None and here == put_on else here  # where nobody has moved the cursor since
         self._arrange(self._listing.only.value, wanted)
         self._eye_on = wanted, self._here()
 

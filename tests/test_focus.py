@@ -2,6 +2,7 @@
 
 import asyncio
 import unittest
+from functools import partial
 
 from textual.pilot import Pilot
 
@@ -59,6 +60,10 @@ async def _added(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await test.until(lambda: view.place is not None and view.place.identity == ("Fourth", "First"), "its point")
 
 
+def _is_on(view: MapView, name: str) -> bool:
+    return view.place is not None and view.place.point.name == name
+
+
 async def _bits(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await pilot.press("2")
     view = app.query_one(MapView)
@@ -68,7 +73,8 @@ async def _bits(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:
         await test.answer(app, pilot, f"Bit {said}, 30, bool")
         await test.shows(app, r"is 30 a coil \(c\), a discrete input \(d\) or bit 0")
         await test.answer(app, pilot, said)
-        await test.until(lambda said=said: view.place is not None and view.place.point.name == f"Bit {said}", said)
+        name = f"Bit {said}"
+        await test.until(partial(_is_on, view, name), name)
         assert view.place is not None
         test.assertEqual(view.place.point.table.value, table)
 
@@ -76,14 +82,14 @@ async def _bits(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:
 async def _round(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await pilot.press("1")
     view = app.query_one(FindView)
-    seen = []
+    seen: list[object] = []
     for _ in range(9):
         await pilot.press("tab")
         if not seen or seen[-1] is not app.focused:
             seen.append(app.focused)
     test.assertIn(app.query_one(FoundRows), seen)
     test.assertIn(view.form, seen)
-    back = []
+    back: list[object] = []
     for _ in range(9):
         await pilot.press("shift+tab")
         if not back or back[-1] is not app.focused:

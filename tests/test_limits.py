@@ -146,6 +146,32 @@ class Limits(unittest.TestCase):
 
         self._run(TORQUE, work)
 
+    def test_what_is_over_and_was_not_seen_stays_listed_until_it_is_seen(self) -> None:
+        async def work(running: Driven) -> None:
+            limits, now = running.session.limits, running.session.clock.now
+            for value, seconds in ((10, 2), (75, 3), (10, 3)):
+                await running.at(value, seconds)
+            self.assertEqual(limits.past, ())
+            (over,) = limits.over
+            self.assertEqual(over.rule.name, "alarm_high")
+            assert over.ended_wall_s is not None
+            self.assertAlmostEqual(over.ended_wall_s - over.wall_s, 3, delta=1.1)
+            running.session.publish()
+            self.assertEqual(running.session.snapshot.over, limits.over)
+            await running.at(75)
+            self.assertEqual(limits.over, ())  # it stands again, not seen
+            limits.acknowledge(("Sluice", "Torque"), "Ada", "", now)
+            await running.at(10)
+            self.assertEqual(limits.over, ())  # seen while it stood
+            await running.at(75)
+            await running.at(10)
+            self.assertEqual(len(limits.over), 1)
+            self.assertEqual(limits.acknowledge(("Sluice", "Torque"), "Ada", "heard", now), 2)
+            self.assertEqual(limits.over, ())
+            self.assertTrue(all("over by then" in text for text, _ in running.told(EventKind.SEEN)[-2:]))
+
+        self._run(TORQUE, work)
+
     def test_an_edit_keeps_what_is_past_and_lets_go_of_what_is_no_more(self) -> None:
         async def work(running: Driven) -> None:
             await running.at(75)

@@ -4,6 +4,7 @@ import asyncio
 import unittest
 import xml.etree.ElementTree as ET
 
+from msgspec.structs import replace
 from textual.pilot import Pilot
 
 from kanaleto.editing.deviceedit import change_device
@@ -236,6 +237,17 @@ async def _moments(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     exchange = wire._list.current
     assert exchange is not None and exchange.device is not None
     test.assertEqual(exchange.device.name, "Meter 1")
+    ring = app.engine.session.exchanges
+    first = ring[0]
+    outcome = replace(ring[-1].outcome, asked_at=first.outcome.asked_at - 1.0)
+    early = replace(ring[-1], number=10**6, wall_s=first.wall_s - 1.0, outcome=outcome)
+    app.engine.do(lambda session: session.exchanges.append(early)).result(10)  # it began first, and ended last
+    await pilot.press("f")
+    await test.until(lambda: wire._list.rows and wire._list.rows[0].number == early.number, "the first that was asked")
+    asked = [row.outcome.asked_at for row in wire._list.rows]
+    test.assertEqual(asked, sorted(asked))
+    await pilot.press("f")
+    wire.stand_at(exchange.wall_s)
     await pilot.press("t")
     await test.shows(app, r"Trend +1 point")
     test.assertEqual(app.moment, exchange.wall_s)

@@ -5,7 +5,7 @@ hysteresis. A value that is missing or old proves nothing: what was past stays s
 and ends; that it was seen is one of its own.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 from msgspec.structs import replace
 
@@ -18,6 +18,7 @@ from kanaleto.planning.plan import AnyPlace, Block, DerivedPlace, DevicePlan, Id
 from kanaleto.values.codec import Value
 from kanaleto.values.text import shown
 
+_MOST_OVER = 500  # that nobody has seen
 _MOST_NOTE = 2000
 
 
@@ -64,6 +65,10 @@ class LimitWatch(Sink):
         self._past: dict[_Watched, None] = {}
         """Those that are past a limit, in that order."""
         self._told: tuple[Crossing, ...] | None = ()
+        self._unseen: dict[tuple[Identity, str], Crossing] = {}
+        """What is over and nobody has seen, by point and rule, the oldest first."""
+        self.over: tuple[Crossing, ...] = ()
+        """The worst of each point, the newest first."""
 
     # What is polled
 
@@ -186,21 +191,43 @@ class LimitWatch(Sink):
             point=name, data=told_of,
         )  # fmt: skip
         standing.crossing = Crossing(watched.line, place.identity, rule, text, event.wall_s)
+        self._note_over({key: None})
         self._note_past(watched)
 
     def _back(self, watched: _Watched, standing: _Standing) -> None:
         standing.beyond_s = None
         self._waiting.pop((watched.place.identity, standing.rule.name), None)
-        if standing.crossing is not None:
-            standing.crossing = None
-            self._events.end(watched.line, watched.place.identity[0], standing.key)
+        crossing, standing.crossing = standing.crossing, None
+        if crossing is not None:
+            event = self._events.end(watched.line, watched.place.identity[0], standing.key)
+            if crossing.seen is None and event is not None:
+                over = replace(crossing, ended_wall_s=event.ended_wall_s)
+                self._note_over({(watched.place.identity, standing.rule.name): over})
             self._note_past(watched)
+
+    def _note_over(self, changes: Mapping[tuple[Identity, str], Crossing | None]) -> None:
+        """Some are over and unseen; those that are None are seen, or stand again, or are no more."""
+        if not self._unseen and not any(changes.values()):
+            return
+        for key, crossing in changes.items():
+            self._unseen.pop(key, None)
+            if crossing is not None:
+                self._unseen[key] = crossing
+        while len(self._unseen) > _MOST_OVER:
+            del self._unseen[next(iter(self._unseen))]
+        worst: dict[Identity, Crossing] = {}
+        for crossing in reversed(self._unseen.values()):
+            before = worst.setdefault(crossing.identity, crossing)
+            if crossing.rule.level > before.rule.level:
+                worst[crossing.identity] = crossing
+        self.over = tuple(worst.values())
 
     def _let_go(self, watched: _Watched) -> None:
         """Its point is no more, or has other limits."""
         for standing in watched.standing:
             if standing.crossing is not None:
                 self._events.end(watched.line, watched.place.identity[0], standing.key, Ended.NO_MORE)
+            self._note_over({(watched.place.identity, standing.rule.name): None})
 
     def rename(self, line: str, old: str, new: str) -> None:
         """A device is called otherwise: what is past of it stays so."""
@@ -209,11 +236,14 @@ class LimitWatch(Sink):
             self._watched[new, identity[1]] = watched
         if old in self._parts:
             self._parts[new] = self._parts.pop(old)
+        for (device, point), rule in [key for key in self._unseen if key[0][0] == old]:
+            crossing = self._unseen.pop(((device, point), rule))
+            self._note_over({((new, point), rule): replace(crossing, identity=(new, point))})
 
     # What a person does
 
     def acknowledge(self, identity: Identity, who: str, note: str, now: Callable[[], float]) -> int:
-        """It was seen, all that is past of that point; how much that was."""
+        """It was seen, all that is past of that point or was so unseen; how much that was."""
         watched = self._watched.get(identity)
         seen = Acknowledged(who, note.strip()[:_MOST_NOTE], now())
         count = 0
@@ -223,14 +253,23 @@ class LimitWatch(Sink):
                 continue
             count += 1
             standing.crossing = replace(crossing, seen=seen)
-            said = f": {seen.note}" if seen.note else ""
-            self._events.note(
-                EventKind.SEEN, watched.line, identity[0], f"{identity[1]}: {crossing.text} was seen by {who}{said}",
-                point=identity[1], data={"limit": crossing.rule.name, "note": seen.note, "by": who},
-            )  # fmt: skip
+            self._tell_seen(crossing, seen)
         if watched is not None and count:
             self._note_past(watched)
-        return count
+        over = [crossing for key, crossing in self._unseen.items() if key[0] == identity]
+        for crossing in over:
+            self._tell_seen(crossing, seen)
+        self._note_over({(identity, crossing.rule.name): None for crossing in over})
+        return count + len(over)
+
+    def _tell_seen(self, crossing: Crossing, seen: Acknowledged) -> None:
+        said = f": {seen.note}" if seen.note else ""
+        device, name = crossing.identity
+        is_over = ", over by then," if crossing.ended_wall_s is not None else ""
+        self._events.note(
+            EventKind.SEEN, crossing.line, device, f"{name}: {crossing.text}{is_over} was seen by {seen.who}{said}",
+            point=name, data={"limit": crossing.rule.name, "note": seen.note, "by": seen.who},
+        )  # fmt: skip
 
     def _note_past(self, watched: _Watched) -> None:
         """What is past of a point has changed, or may have."""

@@ -83,7 +83,7 @@ class Acknowledged(NamedTuple):
 
 
 class Crossing(Struct, frozen=True):
-    """A limit that is past now; `text` says with which value it was passed."""
+    """A limit that is past, until `ended_wall_s` where it is over; `text` says with which value it was passed."""
 
     line: str
     identity: Identity
@@ -91,6 +91,7 @@ class Crossing(Struct, frozen=True):
     text: str
     wall_s: float
     seen: Acknowledged | None = None
+    ended_wall_s: float | None = None
 
 
 def is_word_of_bits(point: Point) -> bool:

@@ -73,7 +73,8 @@ class LineStatus(Struct, frozen=True, kw_only=True):
 class Snapshot(Struct, frozen=True, kw_only=True):
     """The site, its plan, what the board has, and how lines and devices do, all of loop time `now_s`. `version` counts
     plans: as long as it stays, every place does. `exchanges` counts what was asked since the start; `at_risk` are
-    devices that do something of their own when nobody asks them for a while; `past` is what is past a limit."""
+    devices that do something of their own when nobody asks them for a while; `past` is what is past a limit, `over`
+    what was and nobody has seen."""
 
     site: Site
     plan: Plan
@@ -85,6 +86,7 @@ class Snapshot(Struct, frozen=True, kw_only=True):
     exchanges: int = 0
     at_risk: tuple[Device, ...] = ()
     past: tuple[Crossing, ...] = ()
+    over: tuple[Crossing, ...] = ()
 
     def reading(self, place: AnyPlace) -> Reading:
         """A point of this snapshot's plan as it stood then."""

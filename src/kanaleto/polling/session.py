@@ -445,6 +445,7 @@ class Session:
             exchanges=self.count,
             at_risk=tuple(self.at_risk()),
             past=self.limits.past,
+            over=self.limits.over,
         )
 
     def status(self, now_s: float) -> tuple[LineStatus, ...]:

@@ -17,7 +17,7 @@ from textual.binding import Binding
 from textual.containers import Vertical
 from textual.filter import ANSIToTruecolor, LineFilter
 from textual.widget import MountError, Widget
-from textual.widgets import ContentSwitcher, Input, Static
+from textual.widgets import ContentSwitcher, Static
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.draft import Edit
@@ -41,6 +41,7 @@ from kanaleto.tui.parts import PARTS
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.context import Listed, Then
 from kanaleto.tui.shared.keyed import Keyed
+from kanaleto.tui.shared.line import InputLine
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS, PALETTES, Palette, theme_of
 from kanaleto.tui.shared.pacing import MOST_BEHIND
 from kanaleto.tui.shared.page import Page
@@ -415,8 +416,8 @@ class KanaletoApp(Terminal):
         if self.writing.line is not None and self.writing.line.is_open:
             return self.writing.line.keys_here()
         is_page = self.query_one("#views", ContentSwitcher).current == "keys"
-        prompt, is_typed = self.query_one(Prompt), isinstance(self.focused, Input)
-        return keys_here(self, self._view(), is_page, prompt.is_open, is_typed, prompt.has_list)
+        prompt, typed = self.query_one(Prompt), self.focused if isinstance(self.focused, InputLine) else None
+        return keys_here(self, self._view(), is_page, prompt.is_open, typed, prompt.has_list)
 
     # What views ask of each other
 

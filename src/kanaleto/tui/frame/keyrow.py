@@ -7,6 +7,7 @@ from textual.strip import Strip
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.context import Context
+from kanaleto.tui.shared.line import InputLine
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.view import View
 
@@ -36,7 +37,7 @@ class KeyRow(Drawn):
 
 
 def keys_here(
-    context: Context, view: View | None, is_page: bool, is_asked: bool, is_typed: bool, has_list: bool = False
+    context: Context, view: View | None, is_page: bool, is_asked: bool, typed: InputLine | None, has_list: bool = False
 ) -> list[Key]:
     """In `view`, or (None) on the page of keys or in the finder; while something is asked for, or typed. The last one
     is always shown."""
@@ -53,12 +54,14 @@ def keys_here(
             ("escape", "leave it"),
             ("ctrl+q", "quit"),
         ]
-    if is_typed:
-        return [*view.keys_here(), ("ctrl+q", "quit")]
-    return [
-        *view.keys_here(),
+    if typed is not None:
+        return [*(typed.KEYS or view.keys_here()), ("ctrl+q", "quit")]
+    own = view.keys_here()
+    taken = {key for keys, _ in own for key in keys.split()}
+    everywhere = [
         ("space", "resume polling" if context.snapshot.is_held else "hold polling"),
         ("n", "manual's count" if context.counts_as_wire else "wire's count"),
         ("q", "quit"),
         ("?", "all keys"),
     ]
+    return [*own, *(key for key in everywhere if key[0] not in taken)]

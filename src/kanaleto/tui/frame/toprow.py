@@ -105,6 +105,8 @@ class TopRow(Drawn):
             unseen = any(crossing.seen is None for crossing in snapshot.past)
             tone = LEVEL_TONES[worst] if unseen else "muted"
             past = [(f"· {LEVEL_SHAPES[worst]} {len(snapshot.past)} past a limit", tone)]
+        elif snapshot.over:
+            past = [(f"· {len(snapshot.over)} over, not seen", "muted")]
         off = [(f"· {snapshot.off}", "ochre")] if snapshot.off else []
         recording = [("· ◉ recording", "terracotta")] if self.context.recording else []
         return state, past, off, recording, clock

@@ -11,6 +11,8 @@ _NUMBER = re.compile(r"[0-9]+")
 class Filter(InputLine):
     """Narrows the list as one types; enter keeps it, escape clears it. Both go back to the list, by `on_left`."""
 
+    KEYS = (("enter", "keep it"), ("escape", "clear it"))
+
     def __init__(self, on_left: Callable[[], None]) -> None:
         super().__init__(placeholder="filter: words that must all stand in the row · enter keeps it, escape clears it")
         self.display = False

@@ -1,8 +1,11 @@
 """A line to type into."""
 
+from typing import ClassVar
+
 from textual import events
 from textual.widgets import Input
 
+from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.values.visible import visible
 
@@ -10,6 +13,8 @@ from kanaleto.values.visible import visible
 class InputLine(Keyed, Input):
     """Subclasses say what enter and escape do."""
 
+    KEYS: ClassVar[tuple[Key, ...]] = ()
+    """What the key row says while it is typed into; nothing: what its view says."""
     DEFAULT_CSS = (
         "InputLine { height: 1; border: none; padding: 0 1; background: $panel; } InputLine:focus { border: none; }"
     )

@@ -18,7 +18,9 @@ def put_crossing(cells: Cells, crossing: Crossing, width: int, now: float | None
     cells.put(" ").put(device or "derived", "muted", 20 if wide else 14).put(" ")
     cells.put(crossing.text, LEVEL_TONES[level], 30 if wide else 22).put(f" {crossing.rule.word:<6}", "muted")
     since = f"since {clock_text(crossing.wall_s)[:8]}"
-    if now is not None and now >= crossing.wall_s:
+    if crossing.ended_wall_s is not None:
+        since = f"over, {clock_text(crossing.wall_s)[:8]} for {length_text(crossing.ended_wall_s - crossing.wall_s)}"
+    elif now is not None and now >= crossing.wall_s:
         since = f"{since}, {length_text(now - crossing.wall_s)}"
     cells.put(since, "ink", 30 if wide and now is not None else 15).put(" ")
     if crossing.seen is None:

@@ -1,5 +1,7 @@
 """Wire: follows the newest exchange until the cursor moves; then the list stands still until one follows again."""
 
+from operator import attrgetter
+
 from textual import events
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
@@ -21,6 +23,8 @@ from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
 from kanaleto.tui.wire_view.rows import WireColumns, WireRows, asked_words, outcome_words
 from kanaleto.wire.pdu import Read, Request
+
+_ASKED_AT = attrgetter("outcome.asked_at")
 
 
 class WireHead(Drawn):
@@ -89,7 +93,7 @@ class WireView(View, Vertical):
         self.query_one("#wire-below").display = self._has_bytes and height >= 12
 
     def _taken(self) -> list[Exchange]:
-        rows = list(self.context.engine.session.exchanges)
+        rows = sorted(self.context.engine.session.exchanges, key=_ASKED_AT)  # they come as they end
         if self._only_failed:
             rows = [row for row in rows if row.outcome.kind is not OutcomeKind.GOOD]
         if self._filter.words:

@@ -27,15 +27,17 @@ class PastHead(Drawn):
             past = self.snapshot.past
             alarms = sum(1 for crossing in past if crossing.rule.level is Level.ALARM)
             unseen = sum(1 for crossing in past if crossing.seen is None)
+            over = len(self.snapshot.over)
             cells.put(" PAST A LIMIT  ", "muted", bold=True)
             told = f"{len(past)} now, {alarms} of them alarms, {unseen} not seen yet" if past else "nothing now"
+            told += f" · {over} over that nobody has seen" if over else ""
             cells.put(told, "ink")
         return self.strip_of(y, cells, self.size.width)
 
 
 class PastRows(Rows[Crossing]):
     def identity(self, row: Crossing) -> Hashable:
-        return row.identity
+        return row.identity, row.rule.name
 
     def draw(self, row: Crossing, width: int, ground: str) -> Cells:
         now = self.context.engine.session.clock.at(self.snapshot.now_s)
@@ -57,8 +59,9 @@ class PastPart(Part):
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
-        if tuple(self._list.rows) != snapshot.past:
-            self._list.set_rows(snapshot.past)
+        rows = (*snapshot.past, *snapshot.over)
+        if tuple(self._list.rows) != rows:
+            self._list.set_rows(rows)
         self._head.redraw()
         self._list.redraw()
 
@@ -66,7 +69,7 @@ class PastPart(Part):
         self.screen.set_focus(self._list)
 
     def keys_here(self) -> list[Key]:
-        own = self.keys_of("then", "seen", "all_seen", "go") if self.snapshot.past else []
+        own = self.keys_of("then", "seen", "all_seen", "go") if self._list.rows else []
         return [*own, ("escape", "back")]
 
     async def action_then(self) -> None:
@@ -85,7 +88,7 @@ class PastPart(Part):
             self._ask([crossing], f"{crossing.identity[1]} {crossing.text}: seen. A note, or enter for none")
 
     def action_all_seen(self) -> None:
-        unseen = [crossing for crossing in self.snapshot.past if crossing.seen is None]
+        unseen = [crossing for crossing in self._list.rows if crossing.seen is None]
         if not unseen:
             self.context.tell("all of them were seen")
             return

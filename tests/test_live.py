@@ -14,7 +14,7 @@ from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.wire_view.view import WireView
-from tests.livesite import LiveCase, rows_shown
+from tests.livesite import MAP, LiveCase, rows_shown
 from tests.test_disturbed import painted
 
 
@@ -30,6 +30,9 @@ class Live(LiveCase):
 
     def test_what_moved(self) -> None:
         self.drive(_moved)
+
+    def test_bare_words_that_are_read_along_move_too(self) -> None:
+        self.drive(_along, map_text=MAP + "Far,holding,12,uint16\n", of_device="max_gap = 10\n")
 
     def test_compared(self) -> None:
         self.drive(_compared, units=5)
@@ -181,6 +184,15 @@ async def _moved(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await test.until(lambda: app.snapshot.place_of((f"Meter {unit}", "Register 14")) is not None, "the point")
     await pilot.press("escape")
     await test.shows(app, r"Register 14 +321")
+
+
+async def _along(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    await asyncio.sleep(3)
+    await pilot.press("m")
+    await asyncio.sleep(1)
+    test.far.values[2, 7] = 77
+    await test.shows(app, r"holding 7 +0x0007 +Meter 2 .*0 → 77")
+    test.assertEqual(len(rows_shown(app, r"(0 → 77)")), 1)
 
 
 async def _compared(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:

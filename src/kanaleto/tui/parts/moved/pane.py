@@ -8,6 +8,7 @@ from msgspec import Struct
 from textual.app import ComposeResult
 from textual.strip import Strip
 
+from kanaleto.analysis.barewords import read_along
 from kanaleto.analysis.movement import NOTICED, Moved, MovedWord, WhatMoved, ranked_words
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.pointedit import add_points
@@ -160,6 +161,13 @@ class MovedPart(Part):
                 if word.score >= NOTICED:
                     named = _named_there(points, state.table, word.address)
                     rows.append(WordMoved(state.device, state.table, word, named))
+        for along, between in read_along(self.snapshot):
+            if state is None or (state.device, state.table) != (along.device, along.table):
+                rows += [
+                    WordMoved(along.device, along.table, word, "")
+                    for word in ranked_words(along, self._since_s, _MOST_ROWS)
+                    if word.score >= NOTICED and word.address in between
+                ]
         rows.sort(key=lambda row: -row.moved.score)
         self._list.empty_text = "nothing has moved more than its noise since then"
         self._list.set_rows(rows[:_MOST_ROWS])
@@ -177,7 +185,10 @@ class MovedPart(Part):
     def _bare_told(self) -> str:
         state = self._bare.state if self._bare is not None else None
         if state is None:
-            return "× is how many times its usual noise it moved · m begins anew · b watches bare words of a device"
+            return (
+                "× is how many times its usual noise it moved · m begins anew · registers that no point names: those "
+                "that are read along with points are here too, b watches others"
+            )
         found = self.snapshot.plan.part_of(state.device)
         numbering = found.device.numbering if found is not None else None
         ends = [

@@ -213,6 +213,8 @@ async def _compared(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await test.shows(app, r"Level +2\.5 m +3\.0 m +\+0\.5 +≠")
     await pilot.press("escape", "a")
     await test.shows(app, r"5 devices like Meter 1 · the worst first · 2 differ from most")
+    await test.shows(app, r"LEVEL · LAST 60 s")
+    await test.shows(app, r"Meter 4 +[▁▂▃▄▅▆▇█]")
     test.assertEqual(rows_shown(app, r"^ . (Meter \d) .*≠")[:2], ["Meter 4", "Meter 2"])
     await pilot.press("escape", "down", "v", "down", "v", "c")
     await test.shows(app, r"with each other")
@@ -238,6 +240,10 @@ async def _past(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     test.far.values.clear()
     await test.until(lambda: not app.snapshot.past, "back inside")
     kinds = [event.kind for event in app.engine.session.events.ring]
+    await pilot.press("escape", "b")
+    await test.shows(app, r"nothing now · \d over that nobody has seen")
+    await test.shows(app, r"WHAT WAS BEFORE")
+    await test.shows(app, r"Meter 3 +Pump: is fault \(alarm\) +for ")
     test.assertEqual(kinds.count(EventKind.LIMIT), 3)
     test.assertIn(EventKind.SEEN, kinds)
 

@@ -19,15 +19,35 @@ QUALITY_SHAPES = {Quality.STALE: "◐", Quality.BAD: "✕", Quality.NEVER: "◌"
 DEAD_TONES = {Quality.STALE: "muted", Quality.BAD: "terracotta", Quality.NEVER: "dim"}
 
 
+def tall_spark(snapshot: Snapshot, place: AnyPlace, width: int, height: int) -> list[str]:
+    """The same in so many rows, the highest first."""
+    slots = _slots(snapshot, place, width)
+    levels = _levels(slots, place.point, _lasts(snapshot, place, width), 8 * height)
+    rows = []
+    for row in reversed(range(height)):
+        rest = [None if level is None else level + 1 - 8 * row for level in levels]
+        rows.append("".join(" " if left is None or left <= 0 else _SPARK[min(left, 8) - 1] for left in rest))
+    return rows
+
+
 def spark_of(snapshot: Snapshot, place: AnyPlace, width: int) -> str:
     """The last minute of a number in `width` cells, oldest left; blank where nothing was read."""
+    return spark_text(_slots(snapshot, place, width), place.point, _lasts(snapshot, place, width))
+
+
+def _slots(snapshot: Snapshot, place: AnyPlace, width: int) -> list[float | None]:
     slots: list[float | None] = [None] * width
     for at_s, value in numbers_of(snapshot, place):
         at = int((at_s - snapshot.now_s + SPAN_S) / SPAN_S * width)
         if 0 <= at < width:
             slots[at] = value
+    return slots
+
+
+def _lasts(snapshot: Snapshot, place: AnyPlace, width: int) -> int:
+    """For how many slots what was read stands."""
     lasts_s = snapshot.board.stale_after_s(place) if isinstance(place, Place) else SPAN_S
-    return spark_text(slots, place.point, max(int(min(lasts_s, SPAN_S) / SPAN_S * width), 1))
+    return max(int(min(lasts_s, SPAN_S) / SPAN_S * width), 1)
 
 
 def numbers_of(snapshot: Snapshot, place: AnyPlace) -> list[tuple[float, float]]:
@@ -39,9 +59,15 @@ def numbers_of(snapshot: Snapshot, place: AnyPlace) -> list[tuple[float, float]]
 def spark_text(slots: list[float | None], point: Point, lasts: int = 1) -> str:
     """Blocks from the lowest to the highest of what is there; what was read stands for `lasts` slots more, then nothing
     does."""
+    levels = _levels(slots, point, lasts, 8)
+    return "".join(" " if level is None else _SPARK[level] for level in levels)
+
+
+def _levels(slots: list[float | None], point: Point, lasts: int, steps: int) -> list[int | None]:
+    """0 for the lowest of what is there up to `steps` - 1 for the highest; None where nothing stands."""
     known = [value for value in slots if value is not None]
     if not known:
-        return " " * len(slots)
+        return [None] * len(slots)
     low, high = min(known), max(known)
     if point.codec.type.kind is Kind.BOOL:
         low, high = 0.0, 1.0
@@ -49,14 +75,16 @@ def spark_text(slots: list[float | None], point: Point, lasts: int = 1) -> str:
     if high - low < 4 * step and point.decimals is not None:  # noise of the last digit is no movement
         middle = (low + high) / 2
         low, high = middle - 2 * step, middle + 2 * step
-    text, last, since = "", None, 0
+    levels: list[int | None] = []
+    last, since = None, 0
     for value in slots:
         last, since = (value, 0) if value is not None else (last, since + 1)
         if last is None or since > lasts:
-            text += " "
+            levels.append(None)
         else:
-            text += _SPARK[3 if high == low else min(7, int((last - low) / (high - low) * 8))]
-    return text
+            middle = steps // 2 - 1
+            levels.append(middle if high == low else min(steps - 1, int((last - low) / (high - low) * steps)))
+    return levels
 
 
 def bits_words(plan: Plan, place: AnyPlace, word: int) -> str:

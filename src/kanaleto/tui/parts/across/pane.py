@@ -14,6 +14,7 @@ from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Identity, Place
 from kanaleto.site.model import Device
 from kanaleto.tui.parts.across import KIND
+from kanaleto.tui.parts.below import Below, last_minute
 from kanaleto.tui.parts.part import Doors, Part
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
@@ -113,11 +114,12 @@ class AcrossPart(Part):
         self._device = ""
         self._marked: list[Identity] = []
         self._worst_first = True
-        self._head, self._list = AcrossHead(), AcrossRows()
+        self._head, self._list, self._below = AcrossHead(), AcrossRows(), Below()
 
     def compose(self) -> ComposeResult:
         yield self._head
         yield self._list
+        yield self._below
 
     def begin(self, device: str, marked: Sequence[Identity]) -> None:
         self._device, self._marked = device, list(marked)
@@ -148,6 +150,12 @@ class AcrossPart(Part):
         self._list.empty_text = "put the cursor on a point of a device first"
         self._list.set_rows(rows)
         self._tell(rows, columns)
+        room = self.size.height - self._head.size.height - max(len(rows), 3) - 1
+        first = self._list.first
+        places = [place for row in rows if first < len(row.places) and (place := row.places[first]) is not None]
+        title = columns[first].upper() if first < len(columns) else ""
+        fits = places[: max((room - 2) // 5, 0)]
+        self._below.take(last_minute(snapshot, fits, self.size.width, title), self._list, room)
 
     def _tell(self, rows: list[AcrossRow], columns: list[str]) -> None:
         if not rows:

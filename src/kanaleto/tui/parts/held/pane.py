@@ -27,14 +27,17 @@ from kanaleto.control.snapshots import (
     take,
     writable,
 )
+from kanaleto.control.wanted import why_not_writable
 from kanaleto.files.beside import folder_beside
 from kanaleto.site.faults import FaultyFile
+from kanaleto.tui.parts.below import Below, written_last
 from kanaleto.tui.parts.held import KIND
 from kanaleto.tui.parts.part import Doors, Part
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
-from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.pane import Drawn, Row
 from kanaleto.tui.shared.question import Choice, WriteQuestion
+from kanaleto.tui.shared.readings import brief_text
 from kanaleto.tui.shared.rows import Rows
 
 FOLDER = "snapshots"
@@ -107,7 +110,7 @@ class HeldPart(Part):
         self._title = ""
         self._looked_s = 0.0
         self._only_writable = True
-        self._head, self._list = HeldHead(), HeldRows()
+        self._head, self._list, self._below = HeldHead(), HeldRows(), Below()
 
     @property
     def device_here(self) -> str:
@@ -116,6 +119,7 @@ class HeldPart(Part):
     def compose(self) -> ComposeResult:
         yield self._head
         yield self._list
+        yield self._below
 
     def begin(self, device: str, marked: Sequence[object]) -> None:
         self.device, self._chosen, self._then, self._now = device, 0, [], []
@@ -140,8 +144,23 @@ class HeldPart(Part):
         if snapshot.now_s - self._looked_s >= _LOOK_S:
             self._looked_s = snapshot.now_s
             self._follow(snapshot)
+        room = self.size.height - self._head.size.height - max(len(self._list.rows), 3) - 1
+        self._below.take([*self._would_hold(snapshot), *self._written(room)], self._list, room)
         self._head.redraw()
         self._list.redraw()
+
+    def _would_hold(self, snapshot: Snapshot) -> list[Row]:
+        """Where no snapshot is chosen: what one would keep that can be written."""
+        part = snapshot.plan.part_of(self.device) if not self._then else None
+        places = [place for place in part.places if not why_not_writable(place.point)] if part is not None else []
+        rows: list[Row] = [
+            [(f"{place.point.name:<44}", "ink"), (brief_text(place.point, snapshot.reading(place)), "muted")]
+            for place in places
+        ]
+        return [[("WHAT CAN BE WRITTEN, AS IT STANDS NOW", "muted!")], *rows] if rows else []
+
+    def _written(self, room: int) -> list[Row]:
+        return written_last(tuple(self.context.control.orders.last), self.device, room)
 
     def _follow(self, snapshot: Snapshot) -> None:
         """What is polled is compared as it stands now, while one looks."""

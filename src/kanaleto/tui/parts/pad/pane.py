@@ -12,6 +12,7 @@ from kanaleto.control.running import RunState, StepOutcome
 from kanaleto.control.wanted import is_word_of_bits, why_not_writable
 from kanaleto.planning.plan import Place
 from kanaleto.site.model import PointRole
+from kanaleto.tui.parts.below import Below, last_minute
 from kanaleto.tui.parts.pad import KIND
 from kanaleto.tui.parts.pad.kinds import AliveRow, Bit, Head, Note, PadPair, PadRow, PadWritten, RoutineRow, Setting
 from kanaleto.tui.parts.pad.rows import draw_row
@@ -53,11 +54,12 @@ class PadPart(Part):
     def __init__(self, doors: Doors) -> None:
         super().__init__(doors)
         self.device = ""
-        self._list = PadRows()
+        self._list, self._below = PadRows(), Below()
         self._list.empty_text = "this device is no more"
 
     def compose(self) -> ComposeResult:
         yield self._list
+        yield self._below
 
     @property
     def device_here(self) -> str:
@@ -72,7 +74,17 @@ class PadPart(Part):
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
-        self._list.set_rows(self.rows(snapshot))
+        rows = self.rows(snapshot)
+        self._list.set_rows(rows)
+        room = self.size.height - max(len(rows), 3) - 1
+        row = self._list.current
+        place = row.place if isinstance(row, Setting) else None
+        if place is None:
+            self._below.take((), self._list, 0)
+        else:
+            self._below.take(
+                last_minute(snapshot, [place], self.size.width, place.point.name.upper()), self._list, room
+            )
 
     # What there is
 

@@ -8,6 +8,7 @@ from textual.strip import Strip
 from kanaleto.board.crossing import Crossing, Level
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.presence import user_name
+from kanaleto.tui.parts.below import Below, passed_before
 from kanaleto.tui.parts.part import Doors, Part
 from kanaleto.tui.parts.past import KIND
 from kanaleto.tui.shared.actions import Key
@@ -50,18 +51,21 @@ class PastPart(Part):
 
     def __init__(self, doors: Doors) -> None:
         super().__init__(doors)
-        self._head, self._list = PastHead(), PastRows()
+        self._head, self._list, self._below = PastHead(), PastRows(), Below()
         self._list.empty_text = "nothing is past a limit: limits are columns of the map (warn_high, alarm_on, …)"
 
     def compose(self) -> ComposeResult:
         yield self._head
         yield self._list
+        yield self._below
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
         rows = (*snapshot.past, *snapshot.over)
         if tuple(self._list.rows) != rows:
             self._list.set_rows(rows)
+        room = self.size.height - self._head.size.height - max(len(rows), 3) - 1
+        self._below.take(passed_before(list(self.context.engine.session.events.ring), room), self._list, room)
         self._head.redraw()
         self._list.redraw()
 

@@ -22,6 +22,7 @@ import sys
 import tempfile
 import threading
 import time
+import tomllib
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
@@ -70,6 +71,9 @@ _CHANGED = (
     "period_s=0.2",
     "address={a}",
 )
+_SETTLED = (" period_s=0.5", " timeout_s=0.4", "x", "9", " nonsense", " retries=0", " max_gap=2", " perid_s=1", "  ")
+"""Typed into a line that holds a device's settings already: none of it takes a map, a limit or a note away."""
+_KEPT = 'max_registers = 100\nnote = "kept"\n'
 _ANSWERS = ("12.5", "", "4-20mA", "100=1", "~/no-such-file.csv", "r", "y")
 _WRITTEN = (
     "1",
@@ -185,7 +189,9 @@ class Storm:
         for line, port in enumerate(self._ports):
             text += f'[[line]]\nname = "Line {line}"\nlink = "tcp://127.0.0.1:{port}"\ntimeout_s = 0.4\n'
             for unit in (1, 2, 3):
-                device = f'name = "D{line}{unit}"\nunit_id = {unit}\nmap = "map-{line}-{unit}.csv"\nperiod_s = 0.5\n'
+                device = (
+                    f'name = "D{line}{unit}"\nunit_id = {unit}\nmap = "map-{line}-{unit}.csv"\nperiod_s = 0.5\n{_KEPT}'
+                )
                 text += f"[[line.device]]\n{device}"
         return text + '[[derived]]\nname = "Sum"\nformula = "[D01/Level 0] + time_in([D01/Level 1] > 0)"\n'
 
@@ -228,6 +234,7 @@ class Storm:
             (0.22, lambda: self._press(*pick.choices(_MOVES, k=pick.randint(1, 8)))),
             (0.15, lambda: self._press("Escape", pick.choice("1234"), pick.choice(_LETTERS))),
             (0.18, self._edit),
+            (0.06, self._edit_settings),
             (
                 0.08,
                 lambda: self._press(
@@ -252,6 +259,16 @@ class Storm:
         time.sleep(pick.choice((0, 0.05, 0.2)))
         self._type(pick.choice(texts).format(n=pick.randrange(99), a=pick.randrange(60)))
         self._press("Enter")
+
+    def _edit_settings(self) -> None:
+        """A letter typed into the settings of a device, and more behind them."""
+        pick = self._random
+        self._press("Escape", "Escape", "2")
+        time.sleep(0.1)
+        self._press("Tab", *["Down"] * pick.randint(0, 5), pick.choice("cca"))
+        time.sleep(pick.choice((0.05, 0.3)))
+        self._type(pick.choice(_SETTLED))
+        self._press("Enter", *pick.choice((("Escape",), ("Enter",), ("Enter", "Escape"))))
 
     def _write(self) -> None:
         """Unlocked, and then written in all ways that there are, with and without waiting for what stands there."""
@@ -387,9 +404,19 @@ class Storm:
         self._compare_with_drill()
         self._compare_with_journal()
         self._compare_with_screen()
+        self._look_at_what_is_kept()
         checked = subprocess.run([sys.executable, "-m", "kanaleto", "check", site], capture_output=True, text=True)
         if checked.returncode:
             self._fail(f"the files are not sound: {checked.stdout}{checked.stderr}")
+
+    def _look_at_what_is_kept(self) -> None:
+        """No device has lost its map, its limit or its note: no line named them."""
+        site = tomllib.loads((self._folder / "site.toml").read_text())
+        for line in site["line"]:
+            for device in line.get("device", ()):
+                ours = re.fullmatch(r"D\d\d", device["name"]) is not None
+                if "map" not in device or (ours and (device.get("max_registers"), device.get("note")) != (100, "kept")):
+                    self._fail(f"{device} has lost what nobody took away")
 
     def _compare_with_drill(self) -> None:
         """Nothing fails in silence; what fails again within ten seconds is told with the next that is; what fails in

@@ -227,7 +227,7 @@ class OnDisk(InFolder):
             ({"type": "bool", "warn_high": "1"}, "warn_high needs a number, and type bool has none"),
             ({"type": "text:4", "bit": "3"}, "bit 3 needs a register"),
             ({"factor": "0"}, "a factor of 0"),
-            ({"scale": "0"}, "scale '0' is not known"),
+            ({"scale": "0"}, "a number goes into factor"),
         ):
             with self.assertRaisesRegex(CannotEdit, told):
                 door.edit(change_points("Pump", ["P1"], cells)).result(120)

@@ -25,7 +25,7 @@ from kanaleto.lines.opening import channel_for, framing_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.serving import network
 from kanaleto.serving.admission import IDLE_S, MOST_HANDSHAKES, Admission
-from kanaleto.serving.answerer import Answerer
+from kanaleto.serving.answerer import NOBODY, Answerer, Master
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe, NetworkServer
 from kanaleto.serving.port import PortServer
@@ -47,7 +47,7 @@ class Own(Answerer):
 
     name, garbled = "Own", 0
 
-    def answer(self, unit_id: int, pdu: bytes) -> bytes:
+    def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> bytes:
         first, count = int.from_bytes(pdu[1:3]), int.from_bytes(pdu[3:5])
         return bytes((pdu[0], 2 * count)) + b"".join(word.to_bytes(2) for word in range(first, first + count))
 
@@ -58,7 +58,7 @@ class Own(Answerer):
 class Same(Own):
     """Confirms each write by repeating it."""
 
-    def answer(self, unit_id: int, pdu: bytes) -> bytes:
+    def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> bytes:
         return pdu
 
 

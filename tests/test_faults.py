@@ -18,6 +18,7 @@ from kanaleto.bench.units import Units
 from kanaleto.events.log import EventKind
 from kanaleto.lines.opening import framing_of
 from kanaleto.polling.line import LinePoller
+from kanaleto.serving.answerer import NOBODY, Master
 from kanaleto.serving.network import DatagramServer, NetworkServer
 from kanaleto.serving.port import PortServer
 from kanaleto.serving.terminal import TerminalServer
@@ -39,11 +40,11 @@ class Once(Units):
 
     is_spent = False
 
-    def answer(self, unit_id: int, pdu: bytes) -> bytes | None:
+    def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> bytes | None:
         if not self.is_spent:
             self.is_spent = True
             raise ZeroDivisionError("of ours")
-        return super().answer(unit_id, pdu)
+        return super().answer(unit_id, pdu, master)
 
 
 class Told(unittest.TestCase):

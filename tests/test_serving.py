@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import channel_for, framing_of
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.serving.answerer import Answerer
+from kanaleto.serving.answerer import NOBODY, Answerer, Master
 from kanaleto.serving.network import DatagramServer, NetworkServer
 from kanaleto.site.links.link import FramingKind, Link
 from kanaleto.site.links.tcp import TcpLink
@@ -25,7 +25,7 @@ class Slow(Answerer):
     garbled: int = 0
     asked: list[int] = field(default_factory=list)
 
-    def answer(self, unit_id: int, pdu: bytes):  # type: ignore[no-untyped-def]
+    def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY):  # type: ignore[no-untyped-def]
         address = int.from_bytes(pdu[1:3])
         self.asked.append(address)
         right = bytes([3, 2]) + pdu[1:3]

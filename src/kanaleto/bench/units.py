@@ -2,7 +2,7 @@
 
 from kanaleto.bench.comm import RequestEnd
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.serving.answerer import Answerer
+from kanaleto.serving.answerer import NOBODY, Answerer, Master
 from kanaleto.site.model import Line
 from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.pdu import Refused
@@ -35,7 +35,7 @@ class Units(Answerer):
         self._by_unit = {new if unit_id == old else unit_id: own for unit_id, own in self._by_unit.items()}
         return True
 
-    def answer(self, unit_id: int, pdu: bytes) -> bytes | None:
+    def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> bytes | None:
         """The PDU that answers, or None for silence."""
         if self._is_serial:
             return self._answer_serial(unit_id, pdu, self.devices)
@@ -46,7 +46,7 @@ class Units(Answerer):
             return found.answer(pdu)
         return Refused(pdu[0] & 0x7F, ExceptionCode.GATEWAY_TARGET_FAILED).encode() if pdu else None
 
-    def answer_unclean(self, unit_id: int, pdu: bytes) -> bytes | None:
+    def answer_unclean(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> bytes | None:
         """To strict devices it is no frame; the others take it."""
         hearing = []
         for simulated in self.devices:

@@ -1,13 +1,55 @@
-"""Whoever has the answers to what a server is asked: simulated devices at once, others when they have them."""
+"""Whoever has the answers to what a server is asked: simulated devices at once, others when they have them; and who
+asks."""
 
 from abc import ABC, abstractmethod
-from collections.abc import Awaitable
+from collections.abc import Awaitable, Callable, Sequence
 from typing import TypeGuard
+
+from msgspec import Struct
 
 from kanaleto.wire.ascii import LINE_FEED
 
-Answer = bytes | None | Awaitable[bytes | None]
-"""A PDU, None for silence, or either of them later."""
+Encode = Callable[[int, bytes], bytes]
+"""Unit ID and PDU; gives the whole frame that answers the request at hand: with its transaction, with check bytes."""
+
+Pieces = Sequence[tuple[float, bytes]]
+"""Bytes as they go out, each so many seconds after the answer might begin."""
+
+
+class Master(Struct, eq=False):
+    """Who asks, for as long as it is there: the address and port of a connection, or the port of a serial line; on
+    which line; the role in its certificate, if it has one."""
+
+    name: str
+    line: str
+    role: str = ""
+
+
+NOBODY = Master("", "")
+
+
+class Reply(Struct, gc=False):
+    """More than a PDU: later than the line itself makes it, as other bytes than the frame of that PDU (`shape` makes
+    them), and with an end to the connection behind it, where there is one. Without a PDU and a shape it is silence."""
+
+    unit_id: int
+    pdu: bytes | None
+    delay_s: float = 0.0
+    shape: Callable[[Encode, "Reply"], Pieces] | None = None
+    hangs_up: bool = False
+
+    def pieces(self, encode: Encode) -> Pieces:
+        """The bytes of it, with their times."""
+        if self.shape is not None:
+            return [(self.delay_s + after_s, data) for after_s, data in self.shape(encode, self)]
+        return [(self.delay_s, encode(self.unit_id, self.pdu))] if self.pdu is not None else []
+
+
+Answer = bytes | Reply | None
+"""A PDU, more than that, or None for silence."""
+
+AnyAnswer = Answer | Awaitable[Answer]
+"""The same, or either of them later."""
 
 
 class Answerer(ABC):
@@ -28,16 +70,16 @@ class Answerer(ABC):
         return LINE_FEED
 
     @abstractmethod
-    def answer(self, unit_id: int, pdu: bytes) -> Answer: ...
+    def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> AnyAnswer: ...
 
-    def answer_unclean(self, unit_id: int, pdu: bytes) -> Answer:
+    def answer_unclean(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> AnyAnswer:
         """A request that came with pauses in it, or not alone; only where somebody is strict."""
-        return self.answer(unit_id, pdu)
+        return self.answer(unit_id, pdu, master)
 
     @abstractmethod
     def note_garbled(self) -> None:
         """Bytes came that were no frame."""
 
 
-def is_later(answer: Answer) -> TypeGuard[Awaitable[bytes | None]]:
-    return answer is not None and type(answer) is not bytes
+def is_later(answer: AnyAnswer) -> TypeGuard[Awaitable[Answer]]:
+    return answer is not None and type(answer) is not bytes and type(answer) is not Reply

@@ -10,9 +10,11 @@ import ssl
 from collections.abc import Awaitable, Callable
 from typing import cast
 
+from msgspec import Struct
+
 from kanaleto.lines.tls import role_in, server_context
 from kanaleto.serving.admission import HANDSHAKE_S, Admission, host_of
-from kanaleto.serving.answerer import Answer, Answerer, is_later
+from kanaleto.serving.answerer import NOBODY, Answer, Answerer, AnyAnswer, Master, Pieces, Reply, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.site.model import TlsServing
 from kanaleto.supervision.owned import report
@@ -122,13 +124,14 @@ class NetworkServer:
         self.admission.forget(transport)
         transport.abort()
 
-    def functions_of(self, transport: asyncio.Transport) -> frozenset[int] | None:
-        """The functions that this client's role may use; None for all."""
+    def functions_of(self, transport: asyncio.Transport, master: Master) -> frozenset[int] | None:
+        """The functions that this client's role may use; None for all. `master` is told its role."""
         ssl_object = transport.get_extra_info("ssl_object")
         certificate = ssl_object.getpeercert(True) if ssl_object is not None else None
         if not certificate:
             return None if not self._roles else frozenset()
         role = role_in(certificate)
+        master.role = role or ""
         functions = frozenset(self._roles.get(role or "", ())) if self._roles else None
         may = ", which may ask nothing here" if functions is not None and not functions else ""
         self.admission.tell(
@@ -167,6 +170,7 @@ class _Connection(asyncio.BufferedProtocol):
         else:
             self._hearing = Hearing(server.answerer, server.framing, _QUIET_S)
         self._functions: frozenset[int] | None = None
+        self._master = NOBODY
         self._timer: asyncio.TimerHandle | None = None
         self._line: asyncio.Task[None] | None = None
         self._noise = 0  # bytes since the last frame
@@ -177,7 +181,8 @@ class _Connection(asyncio.BufferedProtocol):
         self._transport = transport
         early, self._early = self._early, None
         if self._server.admission.admit(transport):
-            self._functions = self._server.functions_of(transport)
+            self._master = Master(host_of(transport), self._server.answerer.name)
+            self._functions = self._server.functions_of(transport, self._master)
             if early:
                 self._guarded(lambda: self._receive(early))
 
@@ -214,7 +219,8 @@ class _Connection(asyncio.BufferedProtocol):
             return
         hearing, server = self._hearing, self._server
         if hearing is None:
-            answers, has_broken = answers_to(server.answerer, server.framing, self._decoder.feed(data), self._functions)
+            events = self._decoder.feed(data)
+            answers, has_broken = answers_to(server.answerer, server.framing, events, self._functions, self._master)
             self._send(answers, has_broken)
             return
         for at in range(0, len(data), _PIECE):  # what is much is mostly noise
@@ -233,12 +239,12 @@ class _Connection(asyncio.BufferedProtocol):
 
     def _take(self, hearing: Hearing, heard: list[Heard]) -> None:
         server = self._server
-        answers: list[Answer] = []
+        answers: list[Framed] = []
         has_broken = False
         while heard:
             events = [event for event, _ in heard]
             self._note_noise(events)
-            more, is_broken = answers_to(server.answerer, server.framing, events, self._functions)
+            more, is_broken = answers_to(server.answerer, server.framing, events, self._functions, self._master)
             answers += more
             has_broken = has_broken or is_broken
             heard = hearing.again()
@@ -251,12 +257,12 @@ class _Connection(asyncio.BufferedProtocol):
             framing = self._server.framing.name.upper()
             self._server.admission.drop(self._transport, f"{self._noise} bytes came that are no {framing} framing")
 
-    def _send(self, answers: list[Answer], has_broken: bool) -> None:
+    def _send(self, answers: "list[Framed]", has_broken: bool) -> None:
         server = self._server
         if answers:
             server.admission.note_use(self._transport)
-            if self._line is None and not any(is_later(answer) for answer in answers):
-                self._write(b"".join(answer for answer in answers if isinstance(answer, bytes)))
+            if self._line is None and all(type(answer) is bytes for answer in answers):
+                self._write(b"".join(answers))  # type: ignore[arg-type]
             else:
                 self._put_in_line(answers)
         if has_broken and not self._transport.is_closing():
@@ -270,21 +276,29 @@ class _Connection(asyncio.BufferedProtocol):
         if self._transport.get_write_buffer_size() > _MOST_UNSENT and not self._transport.is_closing():
             self._server.admission.drop(self._transport, "it asks and does not read the answers")
 
-    def _put_in_line(self, answers: list[Answer]) -> None:
+    def _put_in_line(self, answers: "list[Framed]") -> None:
         """Answers that take their time go out in the order of their requests; meanwhile not much more is read."""
+        began_s = asyncio.get_running_loop().time()
         before = self._line
 
         async def work() -> None:
             if before is not None:
                 await before
             for answer in answers:
-                data = await answer if is_later(answer) else answer
-                if isinstance(data, bytes) and not self._transport.is_closing():
-                    self._write(data)
+                sending = answer if isinstance(answer, bytes | Sending) else await answer
+                if isinstance(sending, bytes):
+                    sending = Sending([(0.0, sending)])
+                await sending.go_out(began_s, self._go_out)
+                if sending.hangs_up:
+                    self._transport.close()
 
         self._line = line = asyncio.get_running_loop().create_task(work())
         self._transport.pause_reading()
         line.add_done_callback(self._go_on)
+
+    def _go_out(self, data: bytes) -> None:
+        if not self._transport.is_closing():
+            self._write(data)
 
     def _go_on(self, line: asyncio.Task[None]) -> None:
         if not line.cancelled() and (error := line.exception()) is not None:
@@ -295,38 +309,69 @@ class _Connection(asyncio.BufferedProtocol):
                 self._transport.resume_reading()
 
 
+class Sending(Struct):
+    """Bytes of one answer with the seconds after its request at which they go out; whether the connection ends then."""
+
+    pieces: Pieces
+    hangs_up: bool = False
+
+    async def go_out(self, asked_s: float, write: Callable[[bytes], None]) -> None:
+        """`asked_s` is the loop time of the request."""
+        loop = asyncio.get_running_loop()
+        for after_s, data in self.pieces:
+            await asyncio.sleep(max(asked_s + after_s - loop.time(), 0.0))
+            write(data)
+
+
+Framed = bytes | Sending | Awaitable[Sending]
+
+
 def answers_to(
-    answerer: Answerer, framing: Framing, events: list[Event], functions: frozenset[int] | None = None
-) -> tuple[list[Answer], bool]:
+    answerer: Answerer,
+    framing: Framing,
+    events: list[Event],
+    functions: frozenset[int] | None = None,
+    master: Master = NOBODY,
+) -> tuple[list[Framed], bool]:
     """The frames that answer what came (or will), and whether the stream cannot be read on. A function that is not in
     `functions` gets 01."""
-    answers: list[Answer] = []
+    answers: list[Framed] = []
     has_broken = False
     for event in events:
         if isinstance(event, Garbled):
             answerer.note_garbled()
             has_broken = has_broken or event.fatal
             continue
-        answer = _answer(answerer, framing, event, functions)
+        answer = _answer(answerer, framing, event, functions, master)
         if answer is not None:
             answers.append(answer)
     return answers, has_broken
 
 
-def _answer(answerer: Answerer, framing: Framing, frame: Frame, functions: frozenset[int] | None) -> Answer:
-    pdu: Answer
+def _answer(
+    answerer: Answerer, framing: Framing, frame: Frame, functions: frozenset[int] | None, master: Master
+) -> Framed | None:
+    pdu: AnyAnswer
     if functions is not None and frame.pdu[0] not in functions:
         pdu = Refused(frame.pdu[0] & 0x7F, ExceptionCode.ILLEGAL_FUNCTION).encode()
     else:
-        pdu = answerer.answer(frame.unit_id, frame.pdu)
+        pdu = answerer.answer(frame.unit_id, frame.pdu, master)
+    if type(pdu) is bytes:
+        return framing.encode(frame.unit_id, pdu, frame.transaction or 0)
     if is_later(pdu):
         return _framed_later(framing, frame, pdu)
-    return framing.encode(frame.unit_id, pdu, frame.transaction or 0) if isinstance(pdu, bytes) else None
+    return _sending(framing, frame, pdu) if isinstance(pdu, Reply) else None
 
 
-async def _framed_later(framing: Framing, frame: Frame, answer: Awaitable[bytes | None]) -> bytes | None:
-    pdu = await answer
-    return framing.encode(frame.unit_id, pdu, frame.transaction or 0) if pdu is not None else None
+def _sending(framing: Framing, frame: Frame, answer: Answer) -> Sending:
+    if isinstance(answer, Reply):
+        pieces = answer.pieces(lambda unit_id, pdu: framing.encode(unit_id, pdu, frame.transaction or 0))
+        return Sending(pieces, answer.hangs_up)
+    return Sending([(0.0, framing.encode(frame.unit_id, answer, frame.transaction or 0))] if answer else [])
+
+
+async def _framed_later(framing: Framing, frame: Frame, answer: Awaitable[Answer]) -> Sending:
+    return _sending(framing, frame, await answer)
 
 
 class DatagramServer:
@@ -369,19 +414,21 @@ class _Datagrams(asyncio.DatagramProtocol):
 
     def _take(self, data: bytes, addr: tuple[str | int, ...]) -> None:
         server = self._server
-        answers, _ = answers_to(server.answerer, server.framing, server.framing.decoder(Role.REQUESTS).feed(data))
+        master = Master(f"{addr[0]}:{addr[1]}", server.answerer.name)
+        events = server.framing.decoder(Role.REQUESTS).feed(data)
+        answers, _ = answers_to(server.answerer, server.framing, events, None, master)
         for answer in answers:
-            if is_later(answer):
+            if not isinstance(answer, bytes):
                 task = asyncio.get_running_loop().create_task(self._send_later(answer, addr))
                 self._tasks.add(task)
                 task.add_done_callback(self._tasks.discard)
-            elif isinstance(answer, bytes):
+            else:
                 self._transport.sendto(answer, addr)
 
-    async def _send_later(self, answer: Awaitable[bytes | None], addr: tuple[str | int, ...]) -> None:
+    async def _send_later(self, answer: "Sending | Awaitable[Sending]", addr: tuple[str | int, ...]) -> None:
+        asked_s = asyncio.get_running_loop().time()
         try:
-            data = await answer
-            if data is not None:
-                self._transport.sendto(data, addr)
+            sending = answer if isinstance(answer, Sending) else await answer
+            await sending.go_out(asked_s, lambda data: self._transport.sendto(data, addr))
         except Exception as error:  # as above
             report(f"{self._server.answerer.name}: a datagram was thrown away", error)

@@ -5,7 +5,7 @@ from collections.abc import Awaitable
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.serialport import SerialChannel
-from kanaleto.serving.answerer import Answerer, is_later
+from kanaleto.serving.answerer import Answer, Answerer, Master, Reply, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.links.serial import SerialLink
@@ -35,6 +35,7 @@ class PortServer:
         self._is_no_request = False  # what was sent: when it comes back, no master has asked that
         self._own, self._own_at = b"", 0.0  # what came of it so far, and since when
         self._has_echo, self._alike = bool(link.has_echo), 0
+        self._master = Master(link.port, answerer.name)
 
     async def start(self) -> None:
         """Open the port. Raises CannotServe."""
@@ -50,8 +51,23 @@ class PortServer:
             self._timer.cancel()
         self._channel.close()
 
-    def _write(self, unit_id: int, pdu: bytes, not_before: float) -> None:
-        self._sent, self._own = self._framing.encode(unit_id, pdu), b""
+    def _send(self, unit_id: int, answer: bytes | Reply, not_before: float) -> None:
+        if isinstance(answer, bytes):
+            self._write(self._framing.encode(unit_id, answer), answer, not_before)
+            return
+        loop, pdu = asyncio.get_running_loop(), answer.pdu or b""
+        for after_s, data in answer.pieces(self._framing.encode):
+            if after_s <= 0:
+                self._write(data, pdu, not_before)
+            else:
+                loop.call_at(not_before + after_s, self._write_later, data, pdu)
+
+    def _write_later(self, data: bytes, pdu: bytes) -> None:
+        if self._channel.is_open:
+            self._write(data, pdu, 0.0)
+
+    def _write(self, raw: bytes, pdu: bytes, not_before: float) -> None:
+        self._sent, self._own = raw, b""
         self._sent_end_s = self._channel.write(self._sent, not_before)
         self._hearing.drop_rest()
         try:
@@ -125,20 +141,20 @@ class PortServer:
                     self.answerer.note_garbled()
                 elif self._channel.is_open:
                     answer = self.answerer.answer if is_clean else self.answerer.answer_unclean
-                    pdu = answer(event.unit_id, event.pdu)
-                    if is_later(pdu):
-                        self._later = asyncio.get_running_loop().create_task(self._answer_later(event.unit_id, pdu))
-                    elif isinstance(pdu, bytes):
-                        self._write(event.unit_id, pdu, at + self._channel.gap_s)
+                    came = answer(event.unit_id, event.pdu, self._master)
+                    if is_later(came):
+                        self._later = asyncio.get_running_loop().create_task(self._answer_later(event.unit_id, came))
+                    elif isinstance(came, bytes | Reply):
+                        self._send(event.unit_id, came, at + self._channel.gap_s)
             heard = self._hearing.again()
 
-    async def _answer_later(self, unit_id: int, answer: Awaitable[bytes | None]) -> None:
+    async def _answer_later(self, unit_id: int, answer: Awaitable[Answer]) -> None:
         """A master has one request under way; what comes of it goes out when it is there."""
         try:
-            pdu = await answer
-            if pdu is not None and self._channel.is_open:
+            came = await answer
+            if came is not None and self._channel.is_open:
                 now = asyncio.get_running_loop().time()
-                self._write(unit_id, pdu, now + self._channel.gap_s)
+                self._send(unit_id, came, now + self._channel.gap_s)
         except Exception as error:  # as in `_receive`
             self._break_at(error)
 

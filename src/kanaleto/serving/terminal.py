@@ -18,7 +18,7 @@ import time
 import tty
 from collections.abc import Awaitable
 
-from kanaleto.serving.answerer import Answerer, is_later
+from kanaleto.serving.answerer import Answer, Answerer, Master, Reply, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
 from kanaleto.serving.portlink import PortLink
@@ -57,6 +57,7 @@ class TerminalServer:
         self._is_stopping = threading.Event()
         self._thread = threading.Thread(target=self._work, name=f"pty {link.port}", daemon=True)
         self._near = self._far = -1
+        self._master = Master(link.port, answerer.name)
 
     async def start(self) -> None:
         """Make the pseudo-terminal and its link. Raises CannotServe."""
@@ -156,24 +157,33 @@ class TerminalServer:
             termios.tcflush(self._far, termios.TCIFLUSH)
             return False
 
-    def _wait_for(self, answer: Awaitable[bytes | None]) -> bytes | None:
+    def _wait_for(self, answer: Awaitable[Answer]) -> Answer:
         """Answers that take their time are made on the loop that the server was started on."""
 
-        async def work() -> bytes | None:
+        async def work() -> Answer:
             return await answer
 
         assert self._loop is not None
         return asyncio.run_coroutine_threadsafe(work(), self._loop).result()
 
     def _answer(self, frame: Frame, is_clean: bool, came_s: float) -> float:
-        character_s, gap_s = self._link.settings.character_s, self._link.settings.gap_s
+        gap_s = self._link.settings.gap_s
         asked = self.answerer.answer if is_clean else self.answerer.answer_unclean
-        answer = asked(frame.unit_id, frame.pdu)
-        pdu = self._wait_for(answer) if is_later(answer) else answer
-        if not isinstance(pdu, bytes):
+        answer = asked(frame.unit_id, frame.pdu, self._master)
+        reply = self._wait_for(answer) if is_later(answer) else answer
+        if not isinstance(reply, bytes | Reply):
             return came_s
-        raw = self._framing.encode(frame.unit_id, pdu)
         start_s = came_s + gap_s + self._answer_delay_s
+        if isinstance(reply, bytes):
+            return self._send(self._framing.encode(frame.unit_id, reply), start_s)
+        free_s = came_s
+        for after_s, raw in reply.pieces(self._framing.encode):
+            free_s = self._send(raw, max(start_s + after_s, free_s))
+        return free_s
+
+    def _send(self, raw: bytes, start_s: float) -> float:
+        """As a line of this rate lets it go, from that moment on; gives when the line is free then."""
+        character_s = self._link.settings.character_s
         piece = max(int(_PIECE_S / character_s), 1)
         for at in range(0, len(raw), piece):
             end = min(at + piece, len(raw))

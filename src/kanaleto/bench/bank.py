@@ -12,6 +12,15 @@ class Bank:
         self._exists = bytearray(last - first + 1)
         self._writable = bytearray(last - first + 1)
 
+    @property
+    def memory(self) -> bytearray:
+        """For whoever writes items that exist by itself; it stays the same object."""
+        return self._data
+
+    def offset_of(self, address: int) -> int:
+        """Where an item begins in the memory."""
+        return (address - self._first) * self._item
+
     def add(self, address: int, count: int, is_writable: bool) -> None:
         """Let addresses exist."""
         start = address - self._first

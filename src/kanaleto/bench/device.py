@@ -96,6 +96,17 @@ class SimulatedDevice:
             data = self._banks[point.table].get(point.address, point.size)
         return data[0] if point.table.is_bits else point.codec.decode(data)
 
+    def bank_of(self, table: Table) -> Bank:
+        """Raises KeyError."""
+        return self._banks[table]
+
+    def word_of(self, point: Point) -> int:
+        """The register that a point is, or is a part of."""
+        return int.from_bytes(self._banks[point.table].get(point.address, 1))
+
+    def put_word(self, point: Point, word: int) -> None:
+        self._banks[point.table].put(point.address, word.to_bytes(2))
+
     # From the wire
 
     def answer(self, pdu: bytes, is_broadcast: bool = False) -> bytes | None:

@@ -62,7 +62,7 @@ class Reading(Struct, frozen=True, gc=False):
     wall_s: float | None
 
 
-class Left(Struct, frozen=True, gc=False):
+class LastRead(Struct, frozen=True, gc=False):
     """The last that was read of a point before it was switched off."""
 
     point: Point
@@ -84,7 +84,7 @@ class Readings:
         derived: Mapping[str, Reading],
         exponents: Mapping[tuple[str, str], Place],
         derived_traces: Mapping[str, deque[tuple[float, Value]]],
-        left: Mapping[Identity, Left],
+        left: Mapping[Identity, LastRead],
     ) -> None:
         self.records = records
         self.troubles = troubles
@@ -230,7 +230,7 @@ class Board(Readings):
             if reading.quality is Quality.GOOD and reading.value is not None:
                 traces[name].append((now_s, reading.value))
 
-    def note_left(self, left: Mapping[Identity, Left]) -> None:
+    def note_left(self, left: Mapping[Identity, LastRead]) -> None:
         """What was read last of all the points that are switched off."""
         self.left = left
 

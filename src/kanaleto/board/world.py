@@ -9,7 +9,7 @@ from functools import partial
 
 from msgspec import Struct
 
-from kanaleto.board.board import Board, Heir, Left, Slots, Trouble, exponents_of, heirs_of, times_ten_to, words_of
+from kanaleto.board.board import Board, Heir, LastRead, Slots, Trouble, exponents_of, heirs_of, times_ten_to, words_of
 from kanaleto.board.derived import Formulas
 from kanaleto.planning.blocks import PlanDiff, difference
 from kanaleto.planning.lessons import Lessons, learned
@@ -114,7 +114,7 @@ class World:
         self.board.note_left(self._left(device_name, names, is_on))
         return self.replan(device_name)
 
-    def _left(self, device_name: str, names: set[str], is_on: bool) -> dict[Identity, Left]:
+    def _left(self, device_name: str, names: set[str], is_on: bool) -> dict[Identity, LastRead]:
         """What was read last of the points that are switched off."""
         changed = {(device_name, name) for name in names}
         left = {identity: one for identity, one in self.board.left.items() if identity not in changed or not is_on}
@@ -127,7 +127,7 @@ class World:
                 power = self.board.exponent_of(device_name, place.point)
                 if isinstance(value, int | float) and power:
                     value = times_ten_to(value, power)
-                left[identity] = Left(place.point, value, data, record.at_s, record.wall_s)
+                left[identity] = LastRead(place.point, value, data, record.at_s, record.wall_s)
         return left
 
     def shorten_reads(self, device_name: str, most: int | None) -> DevicePlan | None:

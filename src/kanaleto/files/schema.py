@@ -79,6 +79,56 @@ class DerivedTable(TomlTable, frozen=True):
 
 class BehavesTable(TomlTable, frozen=True):
     strict: bool = False
+    delay_ms: float | list[float] = 0.0
+    receive_bytes: Annotated[int, Meta(ge=4, le=1000)] | None = None
+    too_long: Literal["exception", "silent", "02"] = "exception"
+    connections: Annotated[int, Meta(ge=1, le=400)] | None = None
+    with_more: Literal["refused", "oldest"] = "refused"
+    idle_s: SomeSeconds | None = None
+    settings_after: Literal["at once", "power"] = "at once"
+    errors_in: str = ""
+
+
+FormulaText = Annotated[str, Meta(min_length=1, max_length=4000)]
+
+
+class MoveTable(TomlTable, frozen=True, rename={"condition": "while", "list_file": "list"}):
+    """What moves a point: one of `wave`, `follow`, `formula`, `counts_s`, `list`, `clock`, `walk`, with the keys of
+    that kind."""
+
+    wave: Literal["sine", "triangle", "square", "saw"] | None = None
+    low: float | None = None
+    high: float | None = None
+    period_s: SomeSeconds | None = None
+    phase_s: float | None = None
+    follow: str | None = None
+    rate: Annotated[float, Meta(gt=0)] | None = None
+    lag_s: Seconds | None = None
+    formula: FormulaText | None = None
+    counts_s: SomeSeconds | None = None
+    by: float | None = None
+    list_file: str | None = None
+    column: str | None = None
+    every_s: SomeSeconds | Literal["at"] | None = None
+    then: Literal["again", "hold"] | None = None
+    clock: Literal["unix", "ymdhms"] | None = None
+    walk: Annotated[float, Meta(ge=0)] | None = None
+    noise: Annotated[float, Meta(ge=0)] = 0.0
+    condition: str = ""
+
+
+class QuantityTable(TomlTable, frozen=True):
+    next: FormulaText
+    start: float = 0.0
+    low: float | None = None
+    high: float | None = None
+
+
+class StateTable(TomlTable, frozen=True):
+    bits: list[str | int] | None = None
+    value: str | float | None = None
+    to: dict[str, FormulaText] = {}
+    after_s: Seconds = 0.0
 
 
 class DeviceTable(TomlTable, frozen=True):
@@ -113,6 +163,9 @@ class DeviceTable(TomlTable, frozen=True):
     files: list[str] = []
     fifos: dict[str, list[Annotated[int, Meta(ge=0, le=0xFFFF)]]] = {}
     behaves: BehavesTable = BehavesTable()
+    moves: dict[str, MoveTable] = {}
+    quantity: dict[str, QuantityTable] = {}
+    machine: dict[str, dict[str, StateTable]] = {}
     max_points: MostPoints = None
     writing: Writing = None
     tag: str = ""
@@ -145,6 +198,7 @@ class SiteTable(TomlTable, frozen=True):
     max_points: MostPoints = None
     writing: Writing = None
     period_s: Period = 1.0
+    bench_seed: int = 0
     lay_aside: list[Annotated[str, Meta(max_length=4000)]] | None = None
     keep_days: Annotated[int, Meta(ge=1, le=36500)] = 400
     keep_mb: Annotated[int, Meta(ge=10, le=1_000_000)] = 2000

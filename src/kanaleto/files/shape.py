@@ -69,7 +69,7 @@ def _nearest(value: Any, kind: types.UnionType) -> types.Type:
 
 
 def _check_table(value: dict[str, Any], kind: types.StructType, where: Where, tell: TellFault) -> None:
-    fields = {field.name: field for field in kind.fields}
+    fields = {field.encode_name: field for field in kind.fields}
     names = [part for part in where if isinstance(part, str)]
     level = names[-1] if names else "file"
     holder = {"file": "the file", "site": "[site]", "line": "this [[line]]", "device": "this [[line.device]]"}.get(

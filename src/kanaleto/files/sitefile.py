@@ -38,6 +38,7 @@ from kanaleto.site.model import (
     TlsServing,
     Writing,
 )
+from kanaleto.site.moving import moving_faults
 from kanaleto.site.ranges import parse_range
 from kanaleto.values.digits import whole
 from kanaleto.values.types import ByteOrder, parse_order
@@ -171,6 +172,7 @@ class _SiteFileReader:
         )
         for at, text in formula_faults(derived, lines):
             self._fault(("derived", at, "formula"), text)
+        self._check_moving(lines)
         count = sum(line.point_count for line in lines)
         most = self._most_points(("site", "max_points"), "the site", file.site.max_points, count)
         keeping = read_keeping(file.site, derived, lines, self._fault)
@@ -357,7 +359,7 @@ class _SiteFileReader:
             max_points=self._most_points((*where, "max_points"), table.name, table.max_points, len(points)),
             writing=self._writing(table.writing, line.writing),
             tag=table.tag,
-            simulated=read_simulated(table, lambda key, text: self._fault((*where, key), text)),
+            simulated=read_simulated(table, self.path.parent, lambda keys, text: self._fault((*where, *keys), text)),
             note=table.note,
         )
 
@@ -443,6 +445,15 @@ class _SiteFileReader:
                         f"{device.name!r} is a device on line {devices[device.name]!r} already; give each its own name",
                     )
                 devices.setdefault(device.name, line.name)
+
+    def _check_moving(self, lines: tuple[Line, ...]) -> None:
+        places = {
+            device.name: ("line", index, "device", at)
+            for index, line in enumerate(lines)
+            for at, device in enumerate(line.devices)
+        }
+        for device, (keys, text, is_warning) in moving_faults(lines):
+            self._fault((*places[device.name], *keys), f"{device.name}: {text}", is_warning)
 
     def _check_ports(self, lines: tuple[Line, ...]) -> None:
         ports: dict[str, str] = {}

@@ -96,8 +96,9 @@ def references(text: str) -> list[str]:
     return _split(text)[1]
 
 
-def compile_expression(text: str, labels_of: LabelsOf | None = None) -> Expression:
-    """Raises BadExpression."""
+def check_expression(text: str, labels_of: LabelsOf | None, bare: Sequence[str] = ()) -> tuple[ast.expr, list[str]]:
+    """The checked tree, with v0, v1, … for what stands in brackets, and what stood there. `bare` are names that may
+    stand without brackets. Raises BadExpression."""
     if len(text) > _MOST_CHARACTERS:
         raise BadExpression(f"it has {len(text)} characters; at most {_MOST_CHARACTERS} are taken")
     plain, names = _split(text)
@@ -109,8 +110,13 @@ def compile_expression(text: str, labels_of: LabelsOf | None = None) -> Expressi
             tree = ast.parse(plain.strip(), mode="eval")
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         raise BadExpression(f"{_short(text)} is no formula that can be read") from None
-    _check(tree, text, len(names))
-    body = _Compiler(names, labels_of).visit(tree.body)
+    _check(tree, text, len(names), bare)
+    return _Compiler(names, labels_of, bare).visit(tree.body), names
+
+
+def compile_expression(text: str, labels_of: LabelsOf | None = None) -> Expression:
+    """Raises BadExpression."""
+    body, names = check_expression(text, labels_of)
     arguments = ast.arguments(
         posonlyargs=[], args=[ast.arg(name) for name in ("m", "k", *(f"v{at}" for at in range(len(names))))],
         kwonlyargs=[], kw_defaults=[], defaults=[],
@@ -118,7 +124,7 @@ def compile_expression(text: str, labels_of: LabelsOf | None = None) -> Expressi
     whole = ast.fix_missing_locations(ast.Expression(ast.Lambda(arguments, body)))
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        run = eval(compile(whole, "<formula>", "eval"), dict(_SCOPE))  # of a tree that was checked above
+        run = eval(compile(whole, "<formula>", "eval"), dict(SCOPE))  # of a tree that was checked above
     assert isinstance(run, FunctionType)
     return Expression(text, tuple(names), run)
 
@@ -147,7 +153,7 @@ def _short(text: str) -> str:
     return repr(text if len(text) <= 60 else text[:59] + "…")
 
 
-def _check(tree: ast.Expression, text: str, count: int) -> None:
+def _check(tree: ast.Expression, text: str, count: int, bare: Sequence[str]) -> None:
     nodes = 0
     level: list[ast.AST] = [tree]
     depth = 0
@@ -157,11 +163,11 @@ def _check(tree: ast.Expression, text: str, count: int) -> None:
         if nodes > _MOST_NODES or depth > _MOST_DEPTH:
             raise BadExpression(f"{_short(text)} is too long or too deep; make derived points of its parts")
         for node in level:
-            _check_node(node, text, count)
+            _check_node(node, text, count, bare)
         level = [child for node in level for child in ast.iter_child_nodes(node)]
 
 
-def _check_node(node: ast.AST, text: str, count: int) -> None:
+def _check_node(node: ast.AST, text: str, count: int, bare: Sequence[str]) -> None:
     if not isinstance(node, _ALLOWED):
         raise BadExpression(f"{_short(text)} has something that is no arithmetic")
     if isinstance(node, ast.Call):
@@ -177,8 +183,10 @@ def _check_node(node: ast.AST, text: str, count: int) -> None:
             if isinstance(argument, ast.Constant) and isinstance(argument.value, str) and (name, at) != ("bit", 1):
                 raise BadExpression(f"{_short(text)}: {argument.value!r} is no number")
     elif isinstance(node, ast.Name):
-        if node.id not in FUNCTIONS and not (
-            node.id[:1] == "v" and node.id[1:].isdecimal() and int(node.id[1:]) < count
+        if (
+            node.id not in FUNCTIONS
+            and node.id not in bare
+            and not (node.id[:1] == "v" and node.id[1:].isdecimal() and int(node.id[1:]) < count)
         ):
             raise BadExpression(f"{_short(text)} names {node.id!r}; points stand in brackets, as [Device/Point]")
     elif isinstance(node, ast.Constant):
@@ -192,15 +200,38 @@ def _check_node(node: ast.AST, text: str, count: int) -> None:
 class _Compiler(ast.NodeTransformer):
     """Powers are bounded, what remembers gets a number of its own, labels become bits."""
 
-    def __init__(self, names: Sequence[str], labels_of: LabelsOf | None) -> None:
-        self._names, self._labels_of, self._calls = names, labels_of, 0
+    def __init__(self, names: Sequence[str], labels_of: LabelsOf | None, bare: Sequence[str] = ()) -> None:
+        self._names, self._labels_of, self._bare, self._calls = names, labels_of, bare, 0
 
     def visit_Constant(self, node: ast.Constant) -> ast.AST:
         if isinstance(node.value, str):
             raise BadExpression(f"{node.value!r} is no number; a label stands in bit([Device/Point], {node.value!r})")
         return node
 
+    def visit_Compare(self, node: ast.Compare) -> ast.AST:
+        """A state's text stands for its number where it is compared with a point that has labels."""
+        sides = [node.left, *node.comparators]
+        for at, side in enumerate(sides):
+            if isinstance(side, ast.Constant) and isinstance(side.value, str) and self._labels_of is not None:
+                beside = [sides[near] for near in (at - 1, at + 1) if 0 <= near < len(sides)]
+                name = next((one for one in beside if isinstance(one, ast.Name) and one.id[:1] == "v"), None)
+                if name is not None:
+                    sides[at] = ast.Constant(self._state(name, side.value))
+        left, *others = [self.visit(side) for side in sides]
+        return ast.Compare(left, node.ops, others)
+
+    def _state(self, name: ast.Name, label: str) -> int:
+        assert self._labels_of is not None
+        point = self._names[int(name.id[1:])]
+        labels = self._labels_of(point)
+        for number, text in labels.items():
+            if text == label:
+                return number
+        raise BadExpression(f"[{point}] has no state {label!r}; it has {', '.join(labels.values()) or 'none'}")
+
     def visit_Name(self, node: ast.Name) -> ast.AST:
+        if node.id in self._bare:
+            return node
         if node.id in FUNCTIONS:
             raise BadExpression(f"{node.id} is a function; write {node.id}(…)")
         return node
@@ -257,7 +288,7 @@ def _round(number: float, digits: float = 0) -> float:
     return round(number, int(digits)) if digits else round(number)
 
 
-_SCOPE: dict[str, object] = {
+SCOPE: dict[str, object] = {
     "__builtins__": {},
     "min": lambda *values: min(values),
     "max": lambda *values: max(values),

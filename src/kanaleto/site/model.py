@@ -192,6 +192,65 @@ class DeviceLimits(Struct, frozen=True, kw_only=True, dict=True):
         return {table: Spans((low, high + 1) for of, low, high in self.never_read if of is table) for table in Table}
 
 
+class Move(Struct, frozen=True):
+    """What moves a point: its kind, its numbers by name in the order of the file, a text (formula, what is followed,
+    the file of a list), the column of a list, what comes behind its end, when it moves at all, and its noise."""
+
+    point: str
+    kind: str
+    numbers: tuple[tuple[str, float], ...] = ()
+    text: str = ""
+    column: str = ""
+    then: str = "again"
+    condition: str = ""
+    noise: float = 0.0
+    rows: tuple[tuple[float, float], ...] = ()
+    """Of a list: when each begins to hold (seconds), and its value; the last may only say when the list ends."""
+
+    def number(self, name: str, default: float = 0.0) -> float:
+        return next((number for key, number in self.numbers if key == name), default)
+
+
+class Quantity(Struct, frozen=True):
+    """A hidden number in full precision, and what it is next."""
+
+    name: str
+    start: float
+    next: str
+    low: float | None = None
+    high: float | None = None
+
+
+class MachineState(Struct, frozen=True):
+    """Bits that are on (by label or number), or a value (a label or a number); where it goes from there, in order."""
+
+    name: str
+    bits: tuple[str | int, ...] | None = None
+    value: str | float | None = None
+    to: tuple[tuple[str, str], ...] = ()
+    after_s: float = 0.0
+
+
+class Machine(Struct, frozen=True):
+    """States that a word, or a register of states, goes through; it begins with the first."""
+
+    point: str
+    states: tuple[MachineState, ...]
+
+
+class Behaviour(Struct, frozen=True):
+    """How a simulated device answers. Seconds; None where nothing is said."""
+
+    delay_s: tuple[float, float] = (0.0, 0.0)
+    receive_bytes: int | None = None
+    too_long: str = "exception"
+    connections: int | None = None
+    with_more: str = "refused"
+    idle_s: float | None = None
+    settings_after: str = "at once"
+    errors_in: str = ""
+
+
 class Simulated(Struct, frozen=True):
     """What only matters when the device is simulated: what it answers for addresses that its map leaves out, its
     identification (object number, text), its server ID, files (number, first and last record), queues (address,
@@ -203,6 +262,14 @@ class Simulated(Struct, frozen=True):
     files: tuple[tuple[int, int, int], ...] = ()
     fifos: tuple[tuple[int, tuple[int, ...]], ...] = ()
     is_strict: bool = False
+    moves: tuple[Move, ...] = ()
+    quantities: tuple[Quantity, ...] = ()
+    machines: tuple[Machine, ...] = ()
+    behaves: Behaviour = Behaviour()
+
+    @property
+    def moves_any(self) -> bool:
+        return bool(self.moves or self.quantities or self.machines)
 
 
 class TlsServing(Struct, frozen=True):

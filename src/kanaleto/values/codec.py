@@ -279,6 +279,10 @@ class Codec(Struct, frozen=True):
         told = {one: scale.to_value(one) for one in near if math.isfinite(one)}
         return min(told, key=lambda one: _off(told[one], value))
 
+    def raw_limits(self) -> tuple[int, int]:
+        """The least and the greatest raw number of a whole-number type."""
+        return self._limits()
+
     def _limits(self) -> tuple[int, int]:
         kind, width = self.type.kind, 16 * self.type.registers_each
         if self.bits is not None:

@@ -1,0 +1,604 @@
+"""What moves the registers of simulated devices, compiled: all of it becomes a few functions over lists of numbers,
+made once, that write the registers of each device themselves.
+
+A step, in this order: what masters wrote stands since it came; waves, lists, clocks and counters at the new time; the
+new states of what follows or walks, of quantities and machines, all from what stood at the end of the last step, put in
+place together; formulas by need; noise, clamping, the registers.
+
+In the functions `V` are numbers in full precision by slot, `O` what they were at the end of the last step, `F` what
+they become, `W` decoded registers that masters write, `A` seconds since each device was asked, `K` who remembers
+something, and a table's memory has a name of its own.
+
+All devices of a movement share one lock: an answer waits for some hundred registers to be written at most.
+"""
+
+import ast
+import math
+import random
+import struct
+import threading
+import time
+from collections.abc import Callable, Mapping, Sequence
+from types import CodeType
+
+from msgspec import Struct
+
+from kanaleto.bench.device import SimulatedDevice
+from kanaleto.site.expression import SCOPE, FormulaMemory, check_expression
+from kanaleto.site.model import Device, Machine, MachineState, Move, Point, Quantity
+from kanaleto.site.moving import BARE, Name, Names, formula_order, owned_bits
+from kanaleto.values.codec import Codec, NoValue
+from kanaleto.values.scale import Scale
+from kanaleto.values.types import ByteOrder, Kind
+
+STEP_S = 0.1
+_CHUNK = 500  # registers that are written while a device's lock is held
+_WRONG = "(ArithmeticError, ValueError, PackError)"
+_BUILTINS: dict[str, object] = {
+    "float": float, "ArithmeticError": ArithmeticError, "ValueError": ValueError, "PackError": struct.error,
+    "sin": math.sin, "exp": math.exp, "floor": math.floor, "isfinite": math.isfinite, "whole": round,
+}  # fmt: skip
+
+
+class MovedSlot(Struct):
+    """A slot: what is moved there, of which device."""
+
+    device: SimulatedDevice
+    name: str
+    point: Point | None
+    move: Move | None = None
+    quantity: Quantity | None = None
+    machine: Machine | None = None
+    clamped: int = 0
+    wrong: int = 0
+
+
+class Movement:
+    """Of all devices of a bench. `step` is for one thread; a master's write may come on any."""
+
+    def __init__(self, devices: Sequence[SimulatedDevice], lines: Sequence[object], seed: int = 0) -> None:
+        self.seed = seed
+        self.steps = 0
+        self.clamped: dict[Name, int] = {}
+        self.wrong: dict[Name, str] = {}
+        self._devices = {simulated.device.name: simulated for simulated in devices}
+        self._names = Names(lines)  # type: ignore[arg-type]
+        self._began_s = time.time()
+        self._memory = FormulaMemory()
+        self.lock = threading.RLock()
+        for simulated in devices:
+            simulated.lock = self.lock
+        self._written: dict[int, float] = {}
+        self.slots: list[MovedSlot] = []
+        self._slot_of: dict[Name, int] = {}
+        self._make_slots()
+        count = len(self.slots)
+        self.values = [0.0] * count
+        self._old = self.values
+        self._counted = [0] * count  # steps in which a counter counted, and how often it has
+        self._states = [0] * count
+        self._in_state = [0] * count  # steps
+        self.asked_s = [0.0] * len(devices)
+        self._requests = [simulated.requests for simulated in devices]
+        self._device_slot = {simulated.device.name: at for at, simulated in enumerate(devices)}
+        self._reads: dict[Name, int] = {}  # registers that masters write, as expressions name them
+        self._readers: list[tuple[SimulatedDevice, str]] = []
+        self.read: list[float] = []
+        self._owners: list[tuple[str, str, str]] = []
+        self._randoms: list[random.Random] = [
+            random.Random(f"{seed}/{one.device.device.name}/{one.name}") for one in self.slots
+        ]
+        self._functions = self._compiled()
+        self._begin()
+        for simulated in devices:
+            if self._machine_slots or any(one.device is simulated for one in self.slots):
+                simulated.on_write = self._on_write
+
+    # Slots
+
+    def _make_slots(self) -> None:
+        for simulated in self._devices.values():
+            own, points = simulated.device.simulated, simulated.points
+            for move in own.moves:
+                self._add(MovedSlot(simulated, move.point, points[move.point], move=move))
+            for quantity in own.quantities:
+                self._add(MovedSlot(simulated, quantity.name, None, quantity=quantity))
+            for machine in own.machines:
+                self._add(MovedSlot(simulated, machine.point, points[machine.point], machine=machine))
+
+    def _add(self, moved: MovedSlot) -> None:
+        self._slot_of[moved.device.device.name, moved.name] = len(self.slots)
+        self.slots.append(moved)
+
+    def _begin(self) -> None:
+        """What stands before the first step."""
+        for at, moved in enumerate(self.slots):
+            if moved.quantity is not None:
+                self.values[at] = moved.quantity.start
+            elif moved.machine is not None:
+                self._put_state(at, moved, 0)
+            elif moved.point is not None:
+                self.values[at] = _number(moved.device.value(moved.name))
+        self._refresh_read()
+        for function in self._functions["times"]:
+            function(0.0, 0.0)
+        self._run_formulas(0.0, 0.0)
+        self._write()
+
+    def take_over(self, before: "Movement") -> None:
+        """An edit while it runs: quantities, states and values that still exist go on as they stand."""
+        self.steps, self._began_s, self._memory = before.steps, before._began_s, before._memory
+        for at, moved in enumerate(self.slots):
+            was = before._slot_of.get((moved.device.device.name, moved.name))
+            if was is None:
+                continue
+            old = before.slots[was]
+            if moved.machine is not None and old.machine is not None:
+                name = old.machine.states[before._states[was]].name
+                state = next((n for n, one in enumerate(moved.machine.states) if one.name == name), 0)
+                self._put_state(at, moved, state)
+                self._in_state[at] = before._in_state[was]
+            elif moved.machine is None and old.machine is None:
+                self.values[at], self._counted[at] = before.values[was], before._counted[was]
+            self._randoms[at] = before._randoms[was]
+        self._write()
+
+    # A step
+
+    @property
+    def now_s(self) -> float:
+        return self.steps * STEP_S
+
+    def step(self) -> None:
+        """A tenth of a second of bench time."""
+        self.steps += 1
+        now_s, dt = self.steps * STEP_S, STEP_S
+        self._memory.now_s = now_s
+        for at, simulated in enumerate(self._devices.values()):
+            requests = simulated.requests
+            self.asked_s[at] = 0.0 if requests != self._requests[at] else self.asked_s[at] + dt
+            self._requests[at] = requests
+        self._take_written()
+        for at in self._word_slots:
+            moved = self.slots[at]
+            if moved.point is not None:
+                self.values[at] = float(moved.device.word_of(moved.point))
+        self._old = self.values[:]
+        self._refresh_read()
+        for function in self._functions["times"]:
+            function(now_s, dt)
+        fresh = self.values[:]
+        for function in self._functions["states"]:
+            function(now_s, dt, fresh)
+        with self.lock:
+            targets = self._next_states(now_s, dt)
+            self.values[:] = fresh
+            for at, state in targets:
+                self._put_state(at, self.slots[at], state)
+            for at in self._machine_slots:
+                self._in_state[at] += 1
+        self._run_formulas(now_s, dt)
+        self._write()
+
+    def _take_written(self) -> None:
+        if self._written:
+            written, self._written = self._written, {}
+            for at, value in written.items():
+                self.values[at] = value
+
+    def _refresh_read(self) -> None:
+        for at, (simulated, name) in enumerate(self._readers):
+            self.read[at] = _number(simulated.value(name))
+
+    def _run_formulas(self, now_s: float, dt: float) -> None:
+        for function in self._functions["formulas"]:
+            function(now_s, dt)
+
+    def _write(self) -> None:
+        for function in self._writers:
+            with self.lock:
+                function()
+
+    # Machines
+
+    def _next_states(self, now_s: float, dt: float) -> list[tuple[int, int]]:
+        """Slots of machines that go to another state, one transition each."""
+        found = []
+        for at in self._machine_slots:
+            machine = self.slots[at].machine
+            assert machine is not None
+            state = machine.states[self._states[at]]
+            if state.after_s and self._in_state[at] * STEP_S < state.after_s - 1e-9:
+                continue
+            for target, condition in self._transitions[at][self._states[at]]:
+                try:
+                    is_so = condition(now_s, dt)
+                except (ArithmeticError, ValueError) as error:
+                    self._tell_wrong(at, error)
+                    continue
+                if is_so:
+                    found.append((at, target))
+                    break
+        return found
+
+    def _put_state(self, at: int, moved: MovedSlot, state: int) -> None:
+        if state != self._states[at]:
+            self._in_state[at] = 0
+        self._states[at] = state
+        machine, point = moved.machine, moved.point
+        assert machine is not None and point is not None
+        own = machine.states[state]
+        with self.lock:
+            if own.bits is None:
+                number = _state_number(point, own)
+                self.values[at] = number
+                moved.device.put(point.name, number)
+                return
+            word = moved.device.word_of(point)
+            mask = sum(1 << bit for bit in owned_bits(machine, point))
+            labels = {text: bit for bit, text in point.labels.items()}
+            bits = sum(1 << (labels[bit] if isinstance(bit, str) else bit) for bit in own.bits)
+            moved.device.put_word(point, word & ~mask | bits)
+            self.values[at] = float(word & ~mask | bits)
+
+    def _on_write(self, simulated: SimulatedDevice, table: object, first: int, count: int) -> None:
+        """A master wrote: what moves goes on from there, and machines look at once."""
+        last = first + count - 1
+        for at in self._by_device.get(simulated.device.name, ()):
+            point = self.slots[at].point
+            if point is None or self.slots[at].machine is not None:
+                continue
+            if point.table is table and point.address <= last and first < point.end:
+                self._written[at] = _number(simulated.value(point.name))
+        with self.lock:
+            self._refresh_read()
+            before, self._old = self._old, self.values[:]
+            try:
+                for at, state in self._next_states(self.now_s, 0.0):
+                    self._put_state(at, self.slots[at], state)
+            finally:
+                self._old = before
+
+    def _tell_wrong(self, at: int, error: Exception) -> None:
+        moved = self.slots[at]
+        moved.wrong += 1
+        self.wrong[moved.device.device.name, moved.name] = str(error) or type(error).__name__
+
+    # Compiling
+
+    def _compiled(self) -> dict[str, list[Callable[..., None]]]:
+        self._machine_slots = [at for at, one in enumerate(self.slots) if one.machine is not None]
+        self._word_slots = [
+            at for at in self._machine_slots
+            if (own := self.slots[at].machine) is not None and all(state.bits is not None for state in own.states)
+        ]  # fmt: skip
+        self._by_device: dict[str, list[int]] = {}
+        for at, one in enumerate(self.slots):
+            self._by_device.setdefault(one.device.device.name, []).append(at)
+        times, states, formulas = list[str](), list[str](), list[str]()
+        for at, one in enumerate(self.slots):
+            if one.quantity is not None:
+                states += self._of_quantity(at, one, one.quantity)
+            elif one.move is not None and one.move.kind in ("follow", "walk"):
+                states += self._of_state(at, one, one.move)
+            elif one.move is not None and one.move.kind != "formula":
+                times += self._of_time(at, one, one.move)
+        for device, move in formula_order([one.device for one in self._devices.values()], self._names):
+            at = self._slot_of[device.name, move.point]
+            text = self._text(at, move.text, "V")
+            formulas += self._guarded(at, move, [f"V[{at}] = float({text})"], "V")
+        self._transitions: dict[int, list[list[tuple[int, Callable[..., object]]]]] = {
+            at: self._of_machine(at) for at in self._machine_slots
+        }
+        self._writers = [function for simulated in self._devices.values() for function in self._writers_of(simulated)]
+        return {
+            "times": self._made(times, "t, dt"),
+            "states": self._made(states, "t, dt, F"),
+            "formulas": self._made(formulas, "t, dt"),
+        }
+
+    def _scope(self) -> dict[str, object]:
+        return {
+            **SCOPE, **_BUILTINS, "V": self.values, "W": self.read, "A": self.asked_s, "C": self._counted,
+            "R": self._randoms, "K": self._owners, "m": self._memory, "began": self._began_s,
+            "wrong": self._tell_wrong, "rows": [one.move.rows if one.move is not None else () for one in self.slots],
+            "row_at": row_at, "ymdhms": _ymdhms, "old": self._was,
+        }  # fmt: skip
+
+    def _was(self) -> list[float]:
+        return self._old
+
+    def _made(self, lines: list[str], arguments: str) -> list[Callable[..., None]]:
+        """Functions of at most some hundred statements each: a function is compiled in time that grows with it."""
+        made: list[Callable[..., None]] = []
+        for first in range(0, len(lines), 400):
+            body = lines[first : first + 400]
+            text = f"def run({arguments}):\n O = old()\n" + "".join(f" {line}\n" for line in body)
+            made.append(self._evaluated(text, "run"))
+        return made
+
+    def _evaluated(self, text: str, name: str, more: Mapping[str, object] | None = None) -> Callable[..., None]:
+        scope = {**self._scope(), **(more or {})}
+        code: CodeType = compile(text, "<bench>", "exec")
+        exec(code, scope)  # of trees that were checked, and of numbers of ours
+        made = scope[name]
+        assert callable(made)
+        return made
+
+    def _guarded(self, at: int, move: Move, body: list[str], now: str) -> list[str]:
+        """With its condition; what cannot be reckoned stays as it stands, and is told."""
+        text = "; ".join(body)
+        if move.condition:
+            condition = self._text(at, move.condition, now)
+            return [_try(f"if {condition}: {text}", at)]
+        return [_try(text, at)]
+
+    def _text(self, at: int, text: str, now: str) -> str:
+        """An expression as code; `now` is the list in which moved points stand as it is to see them."""
+        moved = self.slots[at]
+        device = moved.device.device.name
+        tree, names = check_expression(text, lambda name: self._names.labels_of(device, name), BARE)
+        places = []
+        for name in names:
+            found = self._names.find(device, name)
+            assert found is not None
+            slot = self._slot_of.get(found[0])
+            places.append(f"{now}[{slot}]" if slot is not None else f"W[{self._reading(found[0])}]")
+        bare = {"before": f"O[{at}]", "asked_s": f"A[{self._device_slot[device]}]"}
+        return ast.unparse(_Placed(places, bare, self._owner((device, moved.name, text))).visit(tree))
+
+    def _owner(self, key: tuple[str, str, str]) -> str:
+        """Whose memory it is what `rises` and its like remember."""
+        self._owners.append(key)
+        return f"K[{len(self._owners) - 1}]"
+
+    def _reading(self, name: Name) -> int:
+        """Where the decoded register of a point stands that nothing of ours moves."""
+        if name not in self._reads:
+            self._reads[name] = len(self._readers)
+            self._readers.append((self._devices[name[0]], name[1]))
+            self.read.append(0.0)
+        return self._reads[name]
+
+    def _of_time(self, at: int, one: MovedSlot, move: Move) -> list[str]:
+        match move.kind:
+            case "wave":
+                low, high, period = move.number("low"), move.number("high"), move.number("period_s")
+                middle, half = (low + high) / 2, (high - low) / 2
+                x = f"((t + {move.number('phase_s')!r}) / {period!r}) % 1.0"
+                shape = {
+                    "sine": f"sin({2 * math.pi!r} * x)",
+                    "triangle": "(4 * x if x < 0.25 else 2 - 4 * x if x < 0.75 else 4 * x - 4)",
+                    "saw": "(2 * ((x + 0.5) % 1.0) - 1)",
+                    "square": "(1.0 if x < 0.5 else -1.0)",
+                }[move.text]
+                body = [f"x = {x}", f"V[{at}] = {middle!r} + {half!r} * {shape}"]
+            case "counts_s":
+                by, every = move.number("by", 1.0), move.number("counts_s")
+                body = [
+                    f"C[{at}] += 1 if dt else 0",
+                    f"n = floor(C[{at}] * {STEP_S!r} / {every!r} + 1e-9)",
+                    f"n -= floor((C[{at}] - 1) * {STEP_S!r} / {every!r} + 1e-9)",
+                    f"V[{at}] = {_wrapped(one.point, f'V[{at}] + {by!r} * n')} if dt and n else V[{at}]",
+                ]
+            case "list":
+                body = [f"V[{at}] = row_at(rows[{at}], t, {move.then == 'again'!r})"]
+            case _:
+                body = [f"V[{at}] = {'began + t' if move.text == 'unix' else 'ymdhms(began + t)'}"]
+        return self._guarded(at, move, body, "O")
+
+    def _of_state(self, at: int, one: MovedSlot, move: Move) -> list[str]:
+        if move.kind == "walk":
+            low, high = move.number("low", -math.inf), move.number("high", math.inf)
+            drawn = f"O[{at}] + {move.number('walk')!r} * dt ** 0.5 * R[{at}].gauss(0.0, 1.0)"
+            ends = f"min(max({drawn}, {_literal(low)}), {_literal(high)})"
+            return self._guarded(at, move, [f"F[{at}] = {ends}"], "O")
+        target = self._text(at, f"[{move.text}]", "O")
+        lag, rate = move.number("lag_s"), move.number("rate")
+        body = [f"y = O[{at}]", f"d = {target} - y"]
+        if lag:
+            body.append(f"d *= 1 - exp(-dt / {lag!r})")
+        if rate:
+            body.append(f"d = min(max(d, -{rate!r} * dt), {rate!r} * dt)")
+        return self._guarded(at, move, [*body, f"F[{at}] = y + d"], "O")
+
+    def _of_quantity(self, at: int, one: MovedSlot, quantity: Quantity) -> list[str]:
+        text = self._text(at, quantity.next, "O")
+        low = quantity.low if quantity.low is not None else -math.inf
+        high = quantity.high if quantity.high is not None else math.inf
+        ends = f"min(max(x, {_literal(low)}), {_literal(high)})"
+        return [_try(f"x = float({text}); F[{at}] = {ends} if isfinite(x) else O[{at}]", at)]
+
+    def _of_machine(self, at: int) -> list[list[tuple[int, Callable[..., object]]]]:
+        machine = self.slots[at].machine
+        assert machine is not None
+        names = [state.name for state in machine.states]
+        found: list[list[tuple[int, Callable[..., object]]]] = []
+        for state in machine.states:
+            own: list[tuple[int, Callable[..., object]]] = []
+            for target, text in state.to:
+                code = self._text(at, text, "O")
+                function = self._evaluated(f"def run(t, dt):\n O = old()\n return {code}\n", "run")
+                own.append((names.index(target), function))
+            found.append(own)
+        return found
+
+    # Registers
+
+    def _writers_of(self, simulated: SimulatedDevice) -> list[Callable[[], None]]:
+        """Functions that write the registers of a device, each of some hundred of them."""
+        lines: list[str] = []
+        memory: dict[str, object] = {}
+        for at in self._by_device.get(simulated.device.name, ()):
+            one = self.slots[at]
+            if one.point is None or one.machine is not None:
+                continue
+            name = f"B{one.point.table.value}"
+            bank = simulated.bank_of(one.point.table)
+            memory[name] = bank.memory
+            noise = one.move.noise if one.move is not None else 0.0
+            value = f"V[{at}] + R[{at}].gauss(0.0, {noise!r})" if noise else f"V[{at}]"
+            lines.append(_written(at, one.point, name, bank.offset_of(one.point.address), value))
+        made = []
+        for first in range(0, len(lines), _CHUNK):
+            text = "def run():\n" + "".join(f" {line}\n" for line in lines[first : first + _CHUNK])
+            more = {
+                **memory,
+                "pack": struct.pack_into,
+                "as_float": _as_float,
+                "put": self._put_slowly,
+                "clamp": self._note_clamped,
+                "flip": struct.Struct(">f").pack,
+                "word": struct.Struct(">HH").unpack,
+            }
+            made.append(self._evaluated(text, "run", more))
+        return made
+
+    def _put_slowly(self, at: int, value: float) -> None:
+        one = self.slots[at]
+        assert one.point is not None
+        try:
+            one.device.put(one.point.name, value)
+        except ValueError as error:
+            self._tell_wrong(at, error)
+
+    def _note_clamped(self, at: int, low: float, high: float, value: float) -> float:
+        one = self.slots[at]
+        one.clamped += 1
+        key = (one.device.device.name, one.name)
+        self.clamped[key] = self.clamped.get(key, 0) + 1
+        return low if value < low or value != value else high
+
+
+class _Placed(ast.NodeTransformer):
+    """Names of an expression become places in the lists."""
+
+    def __init__(self, places: Sequence[str], bare: Mapping[str, str], owner: str) -> None:
+        self._places, self._bare, self._owner = places, bare, owner
+
+    def visit_Name(self, node: ast.Name) -> ast.AST:
+        name = node.id
+        if name[:1] == "v" and name[1:].isdecimal():
+            return ast.parse(self._places[int(name[1:])], mode="eval").body
+        if name in self._bare:
+            return ast.parse(self._bare[name], mode="eval").body
+        if name == "k":
+            return ast.parse(self._owner, mode="eval").body
+        return node
+
+
+def _try(text: str, at: int) -> str:
+    lines = text.split("; ") if not text.startswith("if ") else None
+    if lines is not None:
+        body = "".join(f"\n  {line}" for line in lines)
+    else:
+        condition, _, rest = text.partition(": ")
+        body = f"\n  {condition}:" + "".join(f"\n   {line}" for line in rest.split("; "))
+    return f"try:{body}\n except {_WRONG} as error:\n  wrong({at}, error)"
+
+
+def _literal(number: float) -> str:
+    return repr(number) if math.isfinite(number) else f"float('{number}')"
+
+
+def _number(value: object) -> float:
+    return float(value) if isinstance(value, int | float) else 0.0
+
+
+def _state_number(point: Point, state: MachineState) -> float:
+    if isinstance(state.value, str):
+        return float(next(number for number, text in point.labels.items() if text == state.value))
+    return float(state.value or 0)
+
+
+def row_at(rows: Sequence[tuple[float, float]], t: float, is_again: bool) -> float:
+    """The value of a list at that time; behind its end it begins again, or its last value holds."""
+    end = rows[-1][0]
+    if is_again and end > 0:
+        t %= end
+    low, high = 0, len(rows) - 1
+    while high - low > 1:
+        middle = (low + high) // 2
+        if rows[middle][0] <= t + 1e-9:
+            low = middle
+        else:
+            high = middle
+    return rows[low][1]
+
+
+def _ymdhms(wall_s: float) -> float:
+    return float(time.strftime("%Y%m%d%H%M%S", time.localtime(wall_s)))
+
+
+def _raw_limits(point: Point) -> tuple[float, float]:
+    return point.codec.raw_limits()
+
+
+def _wrapped(point: Point | None, text: str) -> str:
+    """A counter goes round at the end of its type."""
+    if point is None or point.codec.type.is_float or point.codec.type.kind not in _FORMATS:
+        return text
+    low, high = _raw_limits(point)
+    scale = point.codec.scale
+    factor, offset = (scale.factor, scale.offset) if isinstance(scale, Scale) else (1.0, 0.0)
+    span, first = (high - low + 1) * factor, low * factor + offset
+    return f"(({text}) - {first!r}) % {span!r} + {first!r}"
+
+
+_FORMATS = {
+    Kind.INT16: "h", Kind.UINT16: "H", Kind.HEX: "H", Kind.INT32: "i", Kind.UINT32: "I", Kind.FLOAT32: "f",
+    Kind.INT64: "q", Kind.UINT64: "Q", Kind.FLOAT64: "d", Kind.BITS: "H",
+}  # fmt: skip
+_PLAIN = {ByteOrder.ABCD: ">", ByteOrder.AB: ">", ByteOrder.DCBA: "<", ByteOrder.BA: "<"}
+
+
+def _as_float(value: float) -> int:
+    """The 32 bits of a float."""
+    return int.from_bytes(struct.pack(">f", value))
+
+
+def _written(at: int, point: Point, memory: str, offset: int, value: str) -> str:
+    """A statement that writes the registers of a point: packed at once where its type and order are usual."""
+    codec = point.codec
+    scale = codec.scale
+    if point.table.is_bits:
+        return f"{memory}[{offset}] = 1 if {value} else 0"
+    is_usual = codec.type.kind in _FORMATS and codec.bits is None and not codec.type.is_array
+    if not is_usual or (scale is not None and type(scale) is not Scale) or codec.no_values:
+        return _try(f"put({at}, {value})", at)
+    low, high = _ends(point, codec)
+    ends = f"{_literal(low)}, {_literal(high)}"
+    clamped = f"x = {value}; x = x if {_literal(low)} <= x <= {_literal(high)} else clamp({at}, {ends}, x)"
+    if isinstance(scale, Scale):
+        clamped += f"; x = (x * {scale.down!r} - {scale.shift!r}) / {scale.up!r}"
+    code = _FORMATS[codec.type.kind]
+    if not codec.type.is_float:
+        clamped += "; x = whole(x)"
+    prefix = _PLAIN.get(codec.order)
+    if prefix is not None:
+        return _try(f"{clamped}; pack('{prefix}{code}', {memory}, {offset}, x)", at)
+    if codec.registers != 2:
+        return _try(f"put({at}, {value})", at)
+    bits = "as_float(x)" if codec.type.is_float else "x & 0xFFFFFFFF"
+    if codec.order is ByteOrder.CDAB:
+        return _try(f"{clamped}; x = {bits}; pack('>HH', {memory}, {offset}, x & 0xFFFF, x >> 16)", at)
+    return _try(f"{clamped}; x = {bits}; pack('<HH', {memory}, {offset}, x >> 16, x & 0xFFFF)", at)
+
+
+def _ends(point: Point, codec: Codec) -> tuple[float, float]:
+    """What the registers can hold, within the point's range, in engineering units."""
+    low, high = -math.inf, math.inf
+    if not codec.type.is_float:
+        ends = [codec.scale.to_value(raw) if codec.scale is not None else raw for raw in _raw_limits(point)]
+        numbers = [float(end) for end in ends if not isinstance(end, NoValue)]
+        low, high = (min(numbers), max(numbers)) if numbers else (low, high)
+    elif codec.type.kind is Kind.FLOAT32:
+        low, high = -3.4028234663852886e38, 3.4028234663852886e38
+    limits = point.limits
+    low = max(low, limits.range_low) if limits.range_low is not None else low
+    high = min(high, limits.range_high) if limits.range_high is not None else high
+    return low, high
+
+
+def moves_any(devices: Sequence[Device]) -> bool:
+    return any(device.simulated.moves_any for device in devices)

@@ -24,16 +24,13 @@ from types import CodeType
 from msgspec import Struct
 
 from kanaleto.bench.device import SimulatedDevice
+from kanaleto.bench.packing import as_float, guarded, literal, wrapped, written
 from kanaleto.site.expression import SCOPE, FormulaMemory, check_expression
 from kanaleto.site.model import Device, Machine, MachineState, Move, Point, Quantity
 from kanaleto.site.moving import BARE, Name, Names, formula_order, owned_bits
-from kanaleto.values.codec import Codec, NoValue
-from kanaleto.values.scale import Scale
-from kanaleto.values.types import ByteOrder, Kind
 
 STEP_S = 0.1
 _CHUNK = 500  # registers that are written while a device's lock is held
-_WRONG = "(ArithmeticError, ValueError, PackError)"
 _BUILTINS: dict[str, object] = {
     "float": float, "ArithmeticError": ArithmeticError, "ValueError": ValueError, "PackError": struct.error,
     "sin": math.sin, "exp": math.exp, "floor": math.floor, "isfinite": math.isfinite, "whole": round,
@@ -61,6 +58,7 @@ class Movement:
         self.steps = 0
         self.clamped: dict[Name, int] = {}
         self.wrong: dict[Name, str] = {}
+        self.held_s = 0.0  # the longest that the lock was held in the last step
         self._devices = {simulated.device.name: simulated for simulated in devices}
         self._names = Names(lines)  # type: ignore[arg-type]
         self._began_s = time.time()
@@ -68,7 +66,7 @@ class Movement:
         self.lock = threading.RLock()
         for simulated in devices:
             simulated.lock = self.lock
-        self._written: dict[int, float] = {}
+        self._fresh: dict[int, float] = {}
         self.slots: list[MovedSlot] = []
         self._slot_of: dict[Name, int] = {}
         self._make_slots()
@@ -181,9 +179,9 @@ class Movement:
         self._write()
 
     def _take_written(self) -> None:
-        if self._written:
-            written, self._written = self._written, {}
-            for at, value in written.items():
+        if self._fresh:
+            fresh, self._fresh = self._fresh, {}
+            for at, value in fresh.items():
                 self.values[at] = value
 
     def _refresh_read(self) -> None:
@@ -195,9 +193,12 @@ class Movement:
             function(now_s, dt)
 
     def _write(self) -> None:
+        self.held_s = 0.0
         for function in self._writers:
             with self.lock:
+                began_s = time.perf_counter()
                 function()
+                self.held_s = max(self.held_s, time.perf_counter() - began_s)
 
     # Machines
 
@@ -249,7 +250,7 @@ class Movement:
             if point is None or self.slots[at].machine is not None:
                 continue
             if point.table is table and point.address <= last and first < point.end:
-                self._written[at] = _number(simulated.value(point.name))
+                self._fresh[at] = _number(simulated.value(point.name))
         with self.lock:
             self._refresh_read()
             before, self._old = self._old, self.values[:]
@@ -330,8 +331,8 @@ class Movement:
         text = "; ".join(body)
         if move.condition:
             condition = self._text(at, move.condition, now)
-            return [_try(f"if {condition}: {text}", at)]
-        return [_try(text, at)]
+            return [guarded(f"if {condition}: {text}", at)]
+        return [guarded(text, at)]
 
     def _text(self, at: int, text: str, now: str) -> str:
         """An expression as code; `now` is the list in which moved points stand as it is to see them."""
@@ -379,7 +380,7 @@ class Movement:
                     f"C[{at}] += 1 if dt else 0",
                     f"n = floor(C[{at}] * {STEP_S!r} / {every!r} + 1e-9)",
                     f"n -= floor((C[{at}] - 1) * {STEP_S!r} / {every!r} + 1e-9)",
-                    f"V[{at}] = {_wrapped(one.point, f'V[{at}] + {by!r} * n')} if dt and n else V[{at}]",
+                    f"V[{at}] = {wrapped(one.point, f'V[{at}] + {by!r} * n')} if dt and n else V[{at}]",
                 ]
             case "list":
                 body = [f"V[{at}] = row_at(rows[{at}], t, {move.then == 'again'!r})"]
@@ -391,7 +392,7 @@ class Movement:
         if move.kind == "walk":
             low, high = move.number("low", -math.inf), move.number("high", math.inf)
             drawn = f"O[{at}] + {move.number('walk')!r} * dt ** 0.5 * R[{at}].gauss(0.0, 1.0)"
-            ends = f"min(max({drawn}, {_literal(low)}), {_literal(high)})"
+            ends = f"min(max({drawn}, {literal(low)}), {literal(high)})"
             return self._guarded(at, move, [f"F[{at}] = {ends}"], "O")
         target = self._text(at, f"[{move.text}]", "O")
         lag, rate = move.number("lag_s"), move.number("rate")
@@ -406,8 +407,8 @@ class Movement:
         text = self._text(at, quantity.next, "O")
         low = quantity.low if quantity.low is not None else -math.inf
         high = quantity.high if quantity.high is not None else math.inf
-        ends = f"min(max(x, {_literal(low)}), {_literal(high)})"
-        return [_try(f"x = float({text}); F[{at}] = {ends} if isfinite(x) else O[{at}]", at)]
+        ends = f"min(max(x, {literal(low)}), {literal(high)})"
+        return [guarded(f"x = float({text}); F[{at}] = {ends} if isfinite(x) else O[{at}]", at)]
 
     def _of_machine(self, at: int) -> list[list[tuple[int, Callable[..., object]]]]:
         machine = self.slots[at].machine
@@ -438,14 +439,14 @@ class Movement:
             memory[name] = bank.memory
             noise = one.move.noise if one.move is not None else 0.0
             value = f"V[{at}] + R[{at}].gauss(0.0, {noise!r})" if noise else f"V[{at}]"
-            lines.append(_written(at, one.point, name, bank.offset_of(one.point.address), value))
+            lines.append(written(at, one.point, name, bank.offset_of(one.point.address), value))
         made = []
         for first in range(0, len(lines), _CHUNK):
             text = "def run():\n" + "".join(f" {line}\n" for line in lines[first : first + _CHUNK])
             more = {
                 **memory,
                 "pack": struct.pack_into,
-                "as_float": _as_float,
+                "as_float": as_float,
                 "put": self._put_slowly,
                 "clamp": self._note_clamped,
                 "flip": struct.Struct(">f").pack,
@@ -487,20 +488,6 @@ class _Placed(ast.NodeTransformer):
         return node
 
 
-def _try(text: str, at: int) -> str:
-    lines = text.split("; ") if not text.startswith("if ") else None
-    if lines is not None:
-        body = "".join(f"\n  {line}" for line in lines)
-    else:
-        condition, _, rest = text.partition(": ")
-        body = f"\n  {condition}:" + "".join(f"\n   {line}" for line in rest.split("; "))
-    return f"try:{body}\n except {_WRONG} as error:\n  wrong({at}, error)"
-
-
-def _literal(number: float) -> str:
-    return repr(number) if math.isfinite(number) else f"float('{number}')"
-
-
 def _number(value: object) -> float:
     return float(value) if isinstance(value, int | float) else 0.0
 
@@ -528,76 +515,6 @@ def row_at(rows: Sequence[tuple[float, float]], t: float, is_again: bool) -> flo
 
 def _ymdhms(wall_s: float) -> float:
     return float(time.strftime("%Y%m%d%H%M%S", time.localtime(wall_s)))
-
-
-def _raw_limits(point: Point) -> tuple[float, float]:
-    return point.codec.raw_limits()
-
-
-def _wrapped(point: Point | None, text: str) -> str:
-    """A counter goes round at the end of its type."""
-    if point is None or point.codec.type.is_float or point.codec.type.kind not in _FORMATS:
-        return text
-    low, high = _raw_limits(point)
-    scale = point.codec.scale
-    factor, offset = (scale.factor, scale.offset) if isinstance(scale, Scale) else (1.0, 0.0)
-    span, first = (high - low + 1) * factor, low * factor + offset
-    return f"(({text}) - {first!r}) % {span!r} + {first!r}"
-
-
-_FORMATS = {
-    Kind.INT16: "h", Kind.UINT16: "H", Kind.HEX: "H", Kind.INT32: "i", Kind.UINT32: "I", Kind.FLOAT32: "f",
-    Kind.INT64: "q", Kind.UINT64: "Q", Kind.FLOAT64: "d", Kind.BITS: "H",
-}  # fmt: skip
-_PLAIN = {ByteOrder.ABCD: ">", ByteOrder.AB: ">", ByteOrder.DCBA: "<", ByteOrder.BA: "<"}
-
-
-def _as_float(value: float) -> int:
-    """The 32 bits of a float."""
-    return int.from_bytes(struct.pack(">f", value))
-
-
-def _written(at: int, point: Point, memory: str, offset: int, value: str) -> str:
-    """A statement that writes the registers of a point: packed at once where its type and order are usual."""
-    codec = point.codec
-    scale = codec.scale
-    if point.table.is_bits:
-        return f"{memory}[{offset}] = 1 if {value} else 0"
-    is_usual = codec.type.kind in _FORMATS and codec.bits is None and not codec.type.is_array
-    if not is_usual or (scale is not None and type(scale) is not Scale) or codec.no_values:
-        return _try(f"put({at}, {value})", at)
-    low, high = _ends(point, codec)
-    ends = f"{_literal(low)}, {_literal(high)}"
-    clamped = f"x = {value}; x = x if {_literal(low)} <= x <= {_literal(high)} else clamp({at}, {ends}, x)"
-    if isinstance(scale, Scale):
-        clamped += f"; x = (x * {scale.down!r} - {scale.shift!r}) / {scale.up!r}"
-    code = _FORMATS[codec.type.kind]
-    if not codec.type.is_float:
-        clamped += "; x = whole(x)"
-    prefix = _PLAIN.get(codec.order)
-    if prefix is not None:
-        return _try(f"{clamped}; pack('{prefix}{code}', {memory}, {offset}, x)", at)
-    if codec.registers != 2:
-        return _try(f"put({at}, {value})", at)
-    bits = "as_float(x)" if codec.type.is_float else "x & 0xFFFFFFFF"
-    if codec.order is ByteOrder.CDAB:
-        return _try(f"{clamped}; x = {bits}; pack('>HH', {memory}, {offset}, x & 0xFFFF, x >> 16)", at)
-    return _try(f"{clamped}; x = {bits}; pack('<HH', {memory}, {offset}, x >> 16, x & 0xFFFF)", at)
-
-
-def _ends(point: Point, codec: Codec) -> tuple[float, float]:
-    """What the registers can hold, within the point's range, in engineering units."""
-    low, high = -math.inf, math.inf
-    if not codec.type.is_float:
-        ends = [codec.scale.to_value(raw) if codec.scale is not None else raw for raw in _raw_limits(point)]
-        numbers = [float(end) for end in ends if not isinstance(end, NoValue)]
-        low, high = (min(numbers), max(numbers)) if numbers else (low, high)
-    elif codec.type.kind is Kind.FLOAT32:
-        low, high = -3.4028234663852886e38, 3.4028234663852886e38
-    limits = point.limits
-    low = max(low, limits.range_low) if limits.range_low is not None else low
-    high = min(high, limits.range_high) if limits.range_high is not None else high
-    return low, high
 
 
 def moves_any(devices: Sequence[Device]) -> bool:

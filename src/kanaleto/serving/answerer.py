@@ -28,14 +28,14 @@ class Master(Struct, eq=False):
 NOBODY = Master("", "")
 
 
-class Reply(Struct, gc=False):
+class ShapedAnswer(Struct, gc=False):
     """More than a PDU: later than the line itself makes it, as other bytes than the frame of that PDU (`shape` makes
     them), and with an end to the connection behind it, where there is one. Without a PDU and a shape it is silence."""
 
     unit_id: int
     pdu: bytes | None
     delay_s: float = 0.0
-    shape: Callable[[Encode, "Reply"], Pieces] | None = None
+    shape: Callable[[Encode, "ShapedAnswer"], Pieces] | None = None
     hangs_up: bool = False
 
     def pieces(self, encode: Encode) -> Pieces:
@@ -45,7 +45,7 @@ class Reply(Struct, gc=False):
         return [(self.delay_s, encode(self.unit_id, self.pdu))] if self.pdu is not None else []
 
 
-Answer = bytes | Reply | None
+Answer = bytes | ShapedAnswer | None
 """A PDU, more than that, or None for silence."""
 
 AnyAnswer = Answer | Awaitable[Answer]
@@ -82,4 +82,4 @@ class Answerer(ABC):
 
 
 def is_later(answer: AnyAnswer) -> TypeGuard[Awaitable[Answer]]:
-    return answer is not None and type(answer) is not bytes and type(answer) is not Reply
+    return answer is not None and type(answer) is not bytes and type(answer) is not ShapedAnswer

@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from kanaleto.lines.tls import role_in, server_context
 from kanaleto.serving.admission import HANDSHAKE_S, Admission, host_of
-from kanaleto.serving.answerer import NOBODY, Answer, Answerer, AnyAnswer, Master, Pieces, Reply, is_later
+from kanaleto.serving.answerer import NOBODY, Answer, Answerer, AnyAnswer, Master, Pieces, ShapedAnswer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.site.model import TlsServing
 from kanaleto.supervision.owned import report
@@ -285,9 +285,9 @@ class _Connection(asyncio.BufferedProtocol):
             if before is not None:
                 await before
             for answer in answers:
-                sending = answer if isinstance(answer, bytes | Sending) else await answer
+                sending = answer if isinstance(answer, bytes | Outgoing) else await answer
                 if isinstance(sending, bytes):
-                    sending = Sending([(0.0, sending)])
+                    sending = Outgoing([(0.0, sending)])
                 await sending.go_out(began_s, self._go_out)
                 if sending.hangs_up:
                     self._transport.close()
@@ -309,7 +309,7 @@ class _Connection(asyncio.BufferedProtocol):
                 self._transport.resume_reading()
 
 
-class Sending(Struct):
+class Outgoing(Struct):
     """Bytes of one answer with the seconds after its request at which they go out; whether the connection ends then."""
 
     pieces: Pieces
@@ -323,7 +323,7 @@ class Sending(Struct):
             write(data)
 
 
-Framed = bytes | Sending | Awaitable[Sending]
+Framed = bytes | Outgoing | Awaitable[Outgoing]
 
 
 def answers_to(
@@ -360,17 +360,17 @@ def _answer(
         return framing.encode(frame.unit_id, pdu, frame.transaction or 0)
     if is_later(pdu):
         return _framed_later(framing, frame, pdu)
-    return _sending(framing, frame, pdu) if isinstance(pdu, Reply) else None
+    return _sending(framing, frame, pdu) if isinstance(pdu, ShapedAnswer) else None
 
 
-def _sending(framing: Framing, frame: Frame, answer: Answer) -> Sending:
-    if isinstance(answer, Reply):
+def _sending(framing: Framing, frame: Frame, answer: Answer) -> Outgoing:
+    if isinstance(answer, ShapedAnswer):
         pieces = answer.pieces(lambda unit_id, pdu: framing.encode(unit_id, pdu, frame.transaction or 0))
-        return Sending(pieces, answer.hangs_up)
-    return Sending([(0.0, framing.encode(frame.unit_id, answer, frame.transaction or 0))] if answer else [])
+        return Outgoing(pieces, answer.hangs_up)
+    return Outgoing([(0.0, framing.encode(frame.unit_id, answer, frame.transaction or 0))] if answer else [])
 
 
-async def _framed_later(framing: Framing, frame: Frame, answer: Awaitable[Answer]) -> Sending:
+async def _framed_later(framing: Framing, frame: Frame, answer: Awaitable[Answer]) -> Outgoing:
     return _sending(framing, frame, await answer)
 
 
@@ -425,10 +425,10 @@ class _Datagrams(asyncio.DatagramProtocol):
             else:
                 self._transport.sendto(answer, addr)
 
-    async def _send_later(self, answer: "Sending | Awaitable[Sending]", addr: tuple[str | int, ...]) -> None:
+    async def _send_later(self, answer: "Outgoing | Awaitable[Outgoing]", addr: tuple[str | int, ...]) -> None:
         asked_s = asyncio.get_running_loop().time()
         try:
-            sending = answer if isinstance(answer, Sending) else await answer
+            sending = answer if isinstance(answer, Outgoing) else await answer
             await sending.go_out(asked_s, lambda data: self._transport.sendto(data, addr))
         except Exception as error:  # as above
             report(f"{self._server.answerer.name}: a datagram was thrown away", error)

@@ -5,7 +5,7 @@ from collections.abc import Awaitable
 
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.serialport import SerialChannel
-from kanaleto.serving.answerer import Answer, Answerer, Master, Reply, is_later
+from kanaleto.serving.answerer import Answer, Answerer, Master, ShapedAnswer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.links.serial import SerialLink
@@ -51,7 +51,7 @@ class PortServer:
             self._timer.cancel()
         self._channel.close()
 
-    def _send(self, unit_id: int, answer: bytes | Reply, not_before: float) -> None:
+    def _send(self, unit_id: int, answer: bytes | ShapedAnswer, not_before: float) -> None:
         if isinstance(answer, bytes):
             self._write(self._framing.encode(unit_id, answer), answer, not_before)
             return
@@ -144,7 +144,7 @@ class PortServer:
                     came = answer(event.unit_id, event.pdu, self._master)
                     if is_later(came):
                         self._later = asyncio.get_running_loop().create_task(self._answer_later(event.unit_id, came))
-                    elif isinstance(came, bytes | Reply):
+                    elif isinstance(came, bytes | ShapedAnswer):
                         self._send(event.unit_id, came, at + self._channel.gap_s)
             heard = self._hearing.again()
 

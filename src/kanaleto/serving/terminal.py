@@ -18,7 +18,7 @@ import time
 import tty
 from collections.abc import Awaitable
 
-from kanaleto.serving.answerer import Answer, Answerer, Master, Reply, is_later
+from kanaleto.serving.answerer import Answer, Answerer, Master, ShapedAnswer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
 from kanaleto.serving.portlink import PortLink
@@ -171,7 +171,7 @@ class TerminalServer:
         asked = self.answerer.answer if is_clean else self.answerer.answer_unclean
         answer = asked(frame.unit_id, frame.pdu, self._master)
         reply = self._wait_for(answer) if is_later(answer) else answer
-        if not isinstance(reply, bytes | Reply):
+        if not isinstance(reply, bytes | ShapedAnswer):
             return came_s
         start_s = came_s + gap_s + self._answer_delay_s
         if isinstance(reply, bytes):

@@ -76,7 +76,7 @@ class SimulatedLine:
                 self.heard.append((at, event))
             pdu = self.units.answer(event.unit_id, event.pdu)
             right: Pieces = []
-            if pdu is not None:
+            if isinstance(pdu, bytes):
                 raw = self._framing.encode(event.unit_id, pdu, event.transaction or 0)
                 right = [(at + self.delay_s + len(raw) * self._character_s, raw)]
             pieces += self.fault(event, at, right) if self.fault else right
@@ -123,7 +123,7 @@ class Wires:
                 assert isinstance(event, Frame), event
                 self.requests.append((event, link.settings))
                 pdu = self.units.answer(event.unit_id, event.pdu)
-                raw = framing.encode(event.unit_id, pdu) if pdu is not None else b""
+                raw = framing.encode(event.unit_id, pdu) if isinstance(pdu, bytes) else b""
                 right = [(at + self.delay_s + len(raw) * character_s, raw)] if raw else []
                 pieces += self.fault(event, at, right) if self.fault else right
             return pieces

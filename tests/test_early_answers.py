@@ -45,7 +45,7 @@ class Quick(MemoryChannel):
         if self.echoes:
             self._loop.call_at(start, self._deliver, self._generation, data, start)
         answer = self._units.answer(data[0], data[1:-2])
-        if answer is not None and not self.is_silent:
+        if isinstance(answer, bytes) and not self.is_silent:
             raw = self._framing.encode(data[0], answer)
             self._loop.call_at(start + self.thinks_s, self._deliver, self._generation, raw, start + self.thinks_s)
         return start + len(data) * self.character_s

@@ -18,7 +18,7 @@ from kanaleto.bench.units import Units
 from kanaleto.events.log import EventKind
 from kanaleto.lines.opening import framing_of
 from kanaleto.polling.line import LinePoller
-from kanaleto.serving.answerer import NOBODY, Master
+from kanaleto.serving.answerer import NOBODY, Answer, Master
 from kanaleto.serving.network import DatagramServer, NetworkServer
 from kanaleto.serving.port import PortServer
 from kanaleto.serving.terminal import TerminalServer
@@ -40,7 +40,7 @@ class Once(Units):
 
     is_spent = False
 
-    def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> bytes | None:
+    def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> Answer:
         if not self.is_spent:
             self.is_spent = True
             raise ZeroDivisionError("of ours")

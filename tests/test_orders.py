@@ -8,7 +8,7 @@ from msgspec.structs import replace
 from kanaleto.control.alive import Wish
 from kanaleto.control.lock import IDLE_S, UNLOCKED_S, Lock
 from kanaleto.control.order import Consent, Order, Result, State, combined
-from kanaleto.serving.answerer import NOBODY, Master
+from kanaleto.serving.answerer import NOBODY, Answer, Master
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.model import Device, DeviceLimits, Point, Writing
 from kanaleto.wire.codes import Table
@@ -230,7 +230,7 @@ class Outcomes(unittest.TestCase):
             await own.control.send(own.order("Target", "1"))
             answer = own.line.units.answer
 
-            def swallow(unit_id: int, pdu: bytes, master: Master = NOBODY) -> bytes | None:
+            def swallow(unit_id: int, pdu: bytes, master: Master = NOBODY) -> Answer:
                 return None if pdu[0] == 6 and lost else answer(unit_id, pdu, master)
 
             own.line.units.answer = swallow  # type: ignore[method-assign]

@@ -55,7 +55,7 @@ class Rfc2217(unittest.TestCase):
                 for event in decoder.feed(b"".join(manager.filter(data))):
                     assert isinstance(event, Frame)
                     pdu = units.answer(event.unit_id, event.pdu)
-                    if pdu is not None:
+                    if isinstance(pdu, bytes):
                         connection.sendall(b"".join(manager.escape(Rtu().encode(event.unit_id, pdu))))
 
     def test_a_setting_that_the_server_refuses(self) -> None:

@@ -100,6 +100,14 @@ class SimulatedDevice:
         """Raises KeyError."""
         return self._banks[table]
 
+    def words(self, table: Table, address: int, count: int) -> list[int] | None:
+        """Words or bits as they stand; None where they are not all there."""
+        bank = self._banks.get(table)
+        if bank is None or not bank.has(address, count):
+            return None
+        data = bank.get(address, count)
+        return list(data) if table.is_bits else [int.from_bytes(data[at : at + 2]) for at in range(0, len(data), 2)]
+
     def word_of(self, point: Point) -> int:
         """The register that a point is, or is a part of."""
         return int.from_bytes(self._banks[point.table].get(point.address, 1))

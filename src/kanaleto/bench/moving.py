@@ -67,6 +67,7 @@ class Movement:
         for simulated in devices:
             simulated.lock = self.lock
         self._fresh: dict[int, float] = {}
+        self._frozen: set[int] = set()
         self.slots: list[MovedSlot] = []
         self._slot_of: dict[Name, int] = {}
         self._make_slots()
@@ -140,6 +141,24 @@ class Movement:
                 self.values[at], self._counted[at] = before.values[was], before._counted[was]
             self._randoms[at] = before._randoms[was]
         self._write()
+
+    def freeze(self, names: set[tuple[str, str]]) -> None:
+        """Registers of these stand still from now on: of points, or (with no name) of all of a device."""
+        self._frozen = {
+            at for at, one in enumerate(self.slots)
+            if one.point is not None
+            and ((one.device.device.name, one.name) in names or (one.device.device.name, "") in names)
+        }  # fmt: skip
+        self._writers = [function for simulated in self._devices.values() for function in self._writers_of(simulated)]
+
+    def jump(self, device: str, point: str, by: float) -> None:
+        """A value is that much further, for good."""
+        at = self._slot_of.get((device, point))
+        if at is not None and self.slots[at].machine is None:
+            self._fresh[at] = self.values[at] + by
+            return
+        simulated = self._devices[device]
+        simulated.put(point, _number(simulated.value(point)) + by)
 
     # A step
 
@@ -432,7 +451,7 @@ class Movement:
         memory: dict[str, object] = {}
         for at in self._by_device.get(simulated.device.name, ()):
             one = self.slots[at]
-            if one.point is None or one.machine is not None:
+            if one.point is None or one.machine is not None or at in self._frozen:
                 continue
             name = f"B{one.point.table.value}"
             bank = simulated.bank_of(one.point.table)

@@ -12,11 +12,11 @@ from kanaleto.site.model import Site
 class SiteServer:
     """A server a line. `listen` replaces the host of network lines. Raises CannotServe."""
 
-    def __init__(self, site: Site, listen: str | None = None, on_client: OnClient | None = None) -> None:
+    def __init__(self, site: Site, listen: str | None = None, on_client: OnClient | None = None, seed: int = 0) -> None:
         self.units: list[Units] = []
         self._servers: list[Server] = []
         for line in site.lines:
-            units = Units(line, line.link.framing is not FramingKind.TCP)
+            units = Units(line, line.link.framing is not FramingKind.TCP, seed)
             self.units.append(units)
             server = server_for(line, units, listen)
             if isinstance(server, NetworkServer):

@@ -1,9 +1,13 @@
 """The simulated devices of one line, found by unit ID, and what is answered for units that nobody has."""
 
+import random
+
 from kanaleto.bench.comm import RequestEnd
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.serving.answerer import NOBODY, Answerer, Master
-from kanaleto.site.model import Line
+from kanaleto.bench.faults import ServedFault
+from kanaleto.bench.masters import Masters, span_written
+from kanaleto.serving.answerer import NOBODY, Answer, Answerer, Master, ShapedAnswer
+from kanaleto.site.model import Behaviour, Line
 from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.pdu import Refused
 
@@ -12,12 +16,16 @@ class Units(Answerer):
     """Devices of `line`. `is_serial` decides what units are that nobody has: silence on a serial line, exception 0B on
     TCP."""
 
-    def __init__(self, line: Line, is_serial: bool) -> None:
+    def __init__(self, line: Line, is_serial: bool, seed: int = 0) -> None:
         self.line = line
         self._request_end = RequestEnd(line.link.delimiter)
         self.devices = [SimulatedDevice(device, is_serial, self._request_end) for device in line.devices]
         self._by_unit = {simulated.device.unit_id: simulated for simulated in reversed(self.devices)}
         self._is_serial = is_serial
+        self.masters: Masters | None = None  # who is told of each request
+        self._spoiled: dict[str, list[ServedFault]] = {}
+        self._draws = {device.name: random.Random(f"{seed}/{device.name}/delay") for device in line.devices}
+        self._behaves = {device.name for device in line.devices if device.simulated.behaves != Behaviour()}
         self.is_strict = is_serial and any(device.simulated.is_strict for device in line.devices)
 
     @property
@@ -35,18 +43,75 @@ class Units(Answerer):
         self._by_unit = {new if unit_id == old else unit_id: own for unit_id, own in self._by_unit.items()}
         return True
 
-    def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> bytes | None:
-        """The PDU that answers, or None for silence."""
+    # Faults
+
+    def set_faults(self, device: str, faults: list[ServedFault]) -> None:
+        """The faults of its answers that a device has from now on."""
+        spoiled = {name: own for name, own in self._spoiled.items() if name != device}
+        self._spoiled = {**spoiled, device: faults} if faults else spoiled
+
+    # Answers
+
+    def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> Answer:
+        """The PDU that answers, more than that, or None for silence."""
         if self._is_serial:
-            return self._answer_serial(unit_id, pdu, self.devices)
+            return self._answer_serial(unit_id, pdu, self.devices, master)
         found = self._by_unit.get(unit_id)
         if found is None and unit_id in (0, 255) and len(self.devices) == 1:
             found = self.devices[0]
         if found is not None:
-            return found.answer(pdu)
+            return self._of_device(found, unit_id, pdu, master)
         return Refused(pdu[0] & 0x7F, ExceptionCode.GATEWAY_TARGET_FAILED).encode() if pdu else None
 
-    def answer_unclean(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> bytes | None:
+    def _of_device(self, found: SimulatedDevice, unit_id: int, pdu: bytes, master: Master) -> Answer:
+        """With all that the device is told to do beside what stands in its registers."""
+        if self.masters is None and not self._spoiled and not self._behaves:
+            return found.answer(pdu)
+        name = found.device.name
+        old = self._standing(found, pdu) if self.masters is not None else None
+        shaped: ShapedAnswer | None = None
+        if name in self._behaves:
+            shaped = self._behaving(found, unit_id, pdu)
+        if shaped is None:
+            shaped = ShapedAnswer(unit_id, found.answer(pdu))
+            if name in self._behaves:
+                low, high = found.device.simulated.behaves.delay_s
+                shaped.delay_s = self._draws[name].uniform(low, high) if high else 0.0
+                self._count_error(found, shaped.pdu)
+        right = shaped.pdu
+        for fault in self._spoiled.get(name, ()):
+            fault.spoil(shaped, not self._is_serial)
+        if self.masters is not None:
+            told = right if shaped.pdu is not None or shaped.shape is not None else None
+            told = shaped.pdu if shaped.shape is None else told
+            self.masters.note(master.name, self.line.name, found.device, unit_id, pdu, told, old)
+        is_plain = not shaped.delay_s and shaped.shape is None and not shaped.hangs_up and shaped.unit_id == unit_id
+        return shaped.pdu if is_plain else shaped
+
+    def _behaving(self, found: SimulatedDevice, unit_id: int, pdu: bytes) -> ShapedAnswer | None:
+        """What the device does with a request that is too long for it; None where it is not."""
+        behaves, limits = found.device.simulated.behaves, found.device.limits
+        if behaves.receive_bytes is not None and len(pdu) + 3 > behaves.receive_bytes:
+            return ShapedAnswer(unit_id, None)
+        is_read = len(pdu) == 5 and pdu[0] in (1, 2, 3, 4)
+        most = limits.max_bits if is_read and pdu[0] in (1, 2) else limits.max_registers
+        if not is_read or behaves.too_long == "exception" or int.from_bytes(pdu[3:5]) <= most:
+            return None
+        return ShapedAnswer(unit_id, bytes((pdu[0] | 0x80, 2)) if behaves.too_long == "02" else None)
+
+    def _count_error(self, found: SimulatedDevice, answer: bytes | None) -> None:
+        counter = found.device.simulated.behaves.errors_in
+        if counter and answer is not None and answer[0] & 0x80 and counter in found.points:
+            value = found.value(counter)
+            found.put(counter, value + 1 if isinstance(value, int | float) else 1)
+
+    @staticmethod
+    def _standing(found: SimulatedDevice, pdu: bytes) -> list[int] | None:
+        """What stands where a request writes."""
+        span = span_written(pdu) if pdu else None
+        return found.words(*span) if span is not None else None
+
+    def answer_unclean(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> Answer:
         """To strict devices it is no frame; the others take it."""
         hearing = []
         for simulated in self.devices:
@@ -54,9 +119,9 @@ class Units(Answerer):
                 simulated.communication.note_garbled()
             else:
                 hearing.append(simulated)
-        return self._answer_serial(unit_id, pdu, hearing)
+        return self._answer_serial(unit_id, pdu, hearing, master)
 
-    def _answer_serial(self, unit_id: int, pdu: bytes, hearing: list[SimulatedDevice]) -> bytes | None:
+    def _answer_serial(self, unit_id: int, pdu: bytes, hearing: list[SimulatedDevice], master: Master) -> Answer:
         for simulated in hearing:
             simulated.communication.note_frame()
         if pdu[0] & 0x80:  # an exception that somebody answers, or our own come back: nobody's request
@@ -66,7 +131,7 @@ class Units(Answerer):
                 simulated.answer(pdu, is_broadcast=True)
             return None
         found = self._by_unit.get(unit_id)
-        return found.answer(pdu) if found in hearing and found is not None else None
+        return self._of_device(found, unit_id, pdu, master) if found in hearing and found is not None else None
 
     def note_garbled(self) -> None:
         """Every device on a serial line counts it."""

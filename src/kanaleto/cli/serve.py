@@ -1,14 +1,23 @@
 """`kanaleto serve`: the far end of every line of a site."""
 
 import asyncio
+import json
+from collections.abc import Sequence
+from contextlib import suppress
+from functools import partial
 from pathlib import Path
+from threading import Lock
 
 import click
+from msgspec.structs import replace
 
-from kanaleto.bench.server import SiteServer
+from kanaleto.bench.faults import parse_fault
+from kanaleto.bench.masters import MasterRow, Masters, as_json
+from kanaleto.bench.running import Bench
 from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import Failed
-from kanaleto.cli.output import say
+from kanaleto.cli.options import usage
+from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind, EventLog
@@ -16,6 +25,8 @@ from kanaleto.files.loading import load_site
 from kanaleto.keeping.kept import Kept
 from kanaleto.polling.session import LOOK_S
 from kanaleto.serving.network import CannotServe
+from kanaleto.site.faults import suggestion
+from kanaleto.site.model import Site
 from kanaleto.supervision.owned import Failure, follow, leave
 
 
@@ -23,55 +34,126 @@ from kanaleto.supervision.owned import Failure, follow, leave
 @click.argument("site", type=click.Path(path_type=Path))
 @click.option("--for", "for_s", type=click.FloatRange(0), metavar="S", help="end after so many seconds")
 @click.option("--listen", metavar="ADDRESS", help="bind network lines here instead of the host of their link")
-def command(site: Path, for_s: float | None, listen: str | None) -> int:
+@click.option("--line", "lines", multiple=True, metavar="NAME", help="only this line, again and again for more")
+@click.option("--device", "devices", multiple=True, metavar="NAME", help="only this device")
+@click.option("--seed", type=int, metavar="N", help="of all that is drawn, in place of the site's bench_seed")
+@click.option("--fault", "faults", multiple=True, metavar="TEXT", help="from the start: 'DEVICE|LINE: NAME key=value'")
+@click.option("--log", type=click.Path(path_type=Path), metavar="FILE.jsonl", help="what masters do, a line a row")
+@click.option("--log-all", is_flag=True, help="each read a line of its own, not folded")
+@click.option("--json", "is_json", is_flag=True, help="say where each line is served as an object, instead of ready")
+def command(
+    site: Path, for_s: float | None, listen: str | None, lines: tuple[str, ...], devices: tuple[str, ...],
+    seed: int | None, faults: tuple[str, ...], log: Path | None, log_all: bool, is_json: bool,
+) -> int:  # fmt: skip
     """Be the far end of every line of SITE: its devices, simulated, on the ports that the site names.
 
-    A serial port that does not exist becomes a pseudo-terminal, linked at its path. Prints `ready` when all listen.
+    Their registers move as the site says (moves, quantity, machine). A serial port that does not exist becomes a
+    pseudo-terminal, linked at its path. Prints `ready` when all listen.
+
+    \b
+    Faults: silent, late ms=300, lost each=5, garbled each=1 bits=1, short bytes=3, unit unit=9, exception code=4,
+    busy, previous, hang_up after=10, frozen point=P, jump point=P by=2.
 
     \b
     Example:
       kanaleto serve alder-lock.toml --for 60
+      kanaleto serve alder-lock.toml --line Cabinet --fault 'Weather mast: late ms=300' --log masters.jsonl
     """
     loaded, _ = load_site(site)
+    served = usage(lambda: only(loaded, lines, devices))
+    wanted = [usage(partial(parse_fault, text)) for text in faults]
+    if log_all and log is None:
+        raise click.UsageError("--log-all goes with --log FILE")
     clock = Clock()
-    log = EventLog(clock.now)
-    kept = Kept("kanaleto serve", log, clock, lambda _, text: say(text, err=True) if text else None)
+    events = EventLog(clock.now)
+    kept = Kept("kanaleto serve", events, clock, lambda _, text: say(text, err=True) if text else None)
 
     def tell(text: str) -> None:
         say(text, err=True)
-        log.note(EventKind.CLIENT, "", "", text)  # of one host and one kind only now and then
+        events.note(EventKind.CLIENT, "", "", text)  # of one host and one kind only now and then
 
     async def look_around() -> None:
         while True:
             await asyncio.sleep(LOOK_S)
             told = clock.look()
             if told:
-                log.note(EventKind.CLOCK, "", "", told)
+                events.note(EventKind.CLOCK, "", "", told)
 
     async def work() -> None:
         loop = asyncio.get_running_loop()
 
         def note(failure: Failure) -> None:  # said it is already, by whoever runs us
-            loop.call_soon_threadsafe(log.note, EventKind.FAULT, "", "", failure.text)
+            loop.call_soon_threadsafe(events.note, EventKind.FAULT, "", "", failure.text)
 
         follow(note)
         try:
-            server = SiteServer(loaded, listen, on_client=tell)
-            await server.start()
+            bench = Bench(served, listen, tell, seed, masters, lambda text: say(text, err=True))
+            for fault in wanted:
+                usage(partial(bench.begin_fault, fault))
+            await bench.start()
         except CannotServe as error:
             raise Failed(str(error)) from None
-        looking = asyncio.create_task(look_around())
+        beside = [asyncio.create_task(look_around()), asyncio.create_task(bench.run())]
         try:
-            say("ready")
+            if is_json:
+                emit({"at": iso(), "ready": [{"line": line.name, "link": str(line.link)} for line in served.lines]})
+            else:
+                say("ready")
             await (asyncio.sleep(for_s) if for_s is not None else asyncio.Event().wait())
         finally:
-            looking.cancel()
-            await server.stop()
+            for task in beside:
+                task.cancel()
+            await bench.stop()
             leave(note)
 
+    rows = MasterLog(log) if log is not None else None
+    masters = Masters(rows.put, not log_all) if rows is not None else None
     kept.start(loaded.path, loaded, Origin.STAND_IN)
     try:
         run_until_signal(work())
     finally:
         kept.stop()
+        if rows is not None:
+            rows.close()
     return 0
+
+
+class MasterLog:
+    """A file of rows, each a line of JSON. A disk that takes nothing is told once."""
+
+    def __init__(self, path: Path) -> None:
+        try:
+            self._file = path.open("a", encoding="utf-8")
+        except OSError as error:
+            raise Failed(f"{path} cannot be written: {error.strerror}") from None
+        self._path, self._is_told, self._lock = path, False, Lock()
+
+    def put(self, row: MasterRow) -> None:
+        try:
+            with self._lock:
+                self._file.write(json.dumps(as_json(row, iso), ensure_ascii=False) + "\n")
+                self._file.flush()
+        except OSError as error:
+            if not self._is_told:
+                self._is_told = True
+                say(f"{self._path} takes nothing more: {error.strerror}", err=True)
+
+    def close(self) -> None:
+        with suppress(OSError):
+            self._file.close()
+
+
+def only(site: Site, lines: Sequence[str], devices: Sequence[str]) -> Site:
+    """The site with these lines or devices alone, where any are named. Raises ValueError."""
+    known = [line.name for line in site.lines] + [device.name for _, device in site.devices()]
+    for name in (*lines, *devices):
+        if name not in known:
+            raise ValueError(f"{name!r} is no line and no device of this site{suggestion(name, known)}")
+    if not lines and not devices:
+        return site
+    kept = [
+        replace(line, devices=tuple(one for one in line.devices if not devices or one.name in devices))
+        for line in site.lines
+        if not lines or line.name in lines
+    ]
+    return replace(site, lines=tuple(line for line in kept if line.devices))

@@ -176,7 +176,7 @@ class _SiteFileReader:
         count = sum(line.point_count for line in lines)
         most = self._most_points(("site", "max_points"), "the site", file.site.max_points, count)
         keeping = read_keeping(file.site, derived, lines, self._fault)
-        return Site(file.site.name, lines, self.path, derived, most, keeping, self._writing())
+        return Site(file.site.name, lines, self.path, derived, most, keeping, self._writing(), file.site.bench_seed)
 
     def _read_shared(self, file: schema.SiteFile) -> Shared:
         scales: list[tuple[str, ScaleCells]] = []

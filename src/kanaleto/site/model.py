@@ -405,6 +405,7 @@ class Site(Struct, frozen=True):
     max_points: int | None = None
     keeping: Keeping = Keeping()
     writing: Writing = Writing.UNLOCK
+    bench_seed: int = 0
 
     def devices(self) -> Iterator[tuple[Line, Device]]:
         for line in self.lines:

@@ -1,0 +1,157 @@
+"""What masters did on a bench, each apart: what they wrote with the old and the new values, what they read and how
+often, what was refused. Reads of one master, function, address and count are folded."""
+
+import time
+from collections import deque
+from collections.abc import Callable
+from typing import Any
+
+from msgspec import Struct
+
+from kanaleto.site.model import Device, Point
+from kanaleto.wire.codes import WRITING, Table
+
+_FOLD_S = 60.0
+_MOST_FOLDED = 5000
+_MOST_KEPT = 2000
+_TABLES = {1: Table.COIL, 2: Table.DISCRETE, 3: Table.HOLDING, 4: Table.INPUT, 5: Table.COIL, 15: Table.COIL,
+           6: Table.HOLDING, 16: Table.HOLDING, 22: Table.HOLDING, 23: Table.HOLDING}  # fmt: skip
+
+ReadWords = Callable[[Table, int, int], list[int] | None]
+"""Table, first address and count; what stands there, or None where it is not all there."""
+
+
+class MasterRow(Struct):
+    """One row: a write or a refusal, or reads that are folded. Times are wall times."""
+
+    at_s: float
+    master: str
+    line: str
+    device: str
+    unit_id: int
+    function: int
+    address: int | None
+    count: int | None
+    outcome: str
+    code: int | None = None
+    written: list[int] | None = None
+    old: list[int] | None = None
+    points: tuple[str, ...] = ()
+    times: int = 1
+    until_s: float = 0.0
+
+    @property
+    def period_s(self) -> float | None:
+        return (self.until_s - self.at_s) / (self.times - 1) if self.times > 1 else None
+
+
+class Masters:
+    """Of one bench. `note` may be called on any thread that answers; `rows` are the last that ended; `on_row` is told
+    each."""
+
+    def __init__(self, on_row: Callable[[MasterRow], None] | None = None, folds: bool = True,
+                 now: Callable[[], float] = time.time) -> None:  # fmt: skip
+        self.rows: deque[MasterRow] = deque(maxlen=_MOST_KEPT)
+        self.reading: dict[tuple[object, ...], MasterRow] = {}
+        self._on_row, self._folds, self._now = on_row, folds, now
+
+    def note(
+        self, master: str, line: str, device: Device | None, unit_id: int, pdu: bytes, answer: bytes | None,
+        old: list[int] | None = None,
+    ) -> None:  # fmt: skip
+        """A request and what was answered: `old` is what stood where it wrote."""
+        function, now = pdu[0], self._now()
+        code = answer[1] if answer is not None and len(answer) > 1 and answer[0] & 0x80 else None
+        outcome = "silent" if answer is None else "refused" if code is not None else "done"
+        address, count, written = _of(pdu)
+        if self._folds and function not in WRITING and code is None:
+            key = (master, line, unit_id, function, address, count, outcome)
+            row = self.reading.get(key)
+            if row is not None and now - row.at_s < _FOLD_S:
+                row.times += 1
+                row.until_s = now
+                return
+            if row is not None:
+                self._end(row)
+            if len(self.reading) >= _MOST_FOLDED:
+                self.flush()
+            self.reading[key] = self._row(now, master, line, device, unit_id, pdu, address, count, outcome)
+            return
+        row = self._row(now, master, line, device, unit_id, pdu, address, count, outcome)
+        row.code, row.written, row.old = code, written, old if code is None else None
+        self._end(row)
+
+    def _row(
+        self, now: float, master: str, line: str, device: Device | None, unit_id: int, pdu: bytes, address: int | None,
+        count: int | None, outcome: str,
+    ) -> MasterRow:  # fmt: skip
+        table = _TABLES.get(pdu[0])
+        points = points_at(device, table, address, count) if device is not None and table is not None else ()
+        name = device.name if device is not None else ""
+        return MasterRow(now, master, line, name, unit_id, pdu[0], address, count, outcome, points=points, until_s=now)
+
+    def _end(self, row: MasterRow) -> None:
+        self.rows.append(row)
+        if self._on_row is not None:
+            self._on_row(row)
+
+    def flush(self) -> None:
+        """Whatever is folded ends here."""
+        reading, self.reading = self.reading, {}
+        for row in reading.values():
+            self._end(row)
+
+
+def span_written(pdu: bytes) -> tuple[Table, int, int] | None:
+    """Table, first address and count of what a request writes; None for any other."""
+    address, count, written = _of(pdu)
+    if pdu[0] not in WRITING or written is None or address is None or count is None:
+        return None
+    return _TABLES[pdu[0]], address, count
+
+
+def _of(pdu: bytes) -> tuple[int | None, int | None, list[int] | None]:
+    """First address, count, and the words or bits that are written."""
+    function = pdu[0]
+    if function in (1, 2, 3, 4) and len(pdu) >= 5:
+        return int.from_bytes(pdu[1:3]), int.from_bytes(pdu[3:5]), None
+    if function in (5, 6) and len(pdu) >= 5:
+        word = int.from_bytes(pdu[3:5])
+        return int.from_bytes(pdu[1:3]), 1, [word if function == 6 else int(word == 0xFF00)]
+    if function in (15, 16) and len(pdu) >= 7:
+        count, data = int.from_bytes(pdu[3:5]), pdu[6:]
+        if function == 15:
+            return (
+                int.from_bytes(pdu[1:3]),
+                count,
+                [data[at // 8] >> at % 8 & 1 for at in range(min(count, 8 * len(data)))],
+            )
+        return int.from_bytes(pdu[1:3]), count, [int.from_bytes(data[at : at + 2]) for at in range(0, len(data) - 1, 2)]
+    if function == 22 and len(pdu) >= 7:
+        return int.from_bytes(pdu[1:3]), 1, [int.from_bytes(pdu[3:5]), int.from_bytes(pdu[5:7])]
+    if function == 23 and len(pdu) >= 10:
+        data = pdu[10:]
+        words = [int.from_bytes(data[at : at + 2]) for at in range(0, len(data) - 1, 2)]
+        return int.from_bytes(pdu[5:7]), int.from_bytes(pdu[7:9]), words
+    return None, None, None
+
+
+def points_at(device: Device, table: Table, address: int | None, count: int | None) -> tuple[str, ...]:
+    """Names of the points that a request touches."""
+    if address is None or count is None:
+        return ()
+    found: list[Point] = [
+        point for point in device.points
+        if point.table is table and point.address < address + count and address < point.end
+    ]  # fmt: skip
+    return tuple(point.name for point in found[:50])
+
+
+def as_json(row: MasterRow, iso: Callable[[float], str]) -> dict[str, Any]:
+    """A row of the log."""
+    return {
+        "at": iso(row.at_s), "from": row.master, "master": row.master, "line": row.line, "device": row.device,
+        "unit_id": row.unit_id, "function": row.function, "address": row.address, "count": row.count,
+        "written": row.written, "old": row.old, "points": list(row.points), "outcome": row.outcome, "code": row.code,
+        "times": row.times, "until": iso(row.until_s), "period_s": row.period_s,
+    }  # fmt: skip

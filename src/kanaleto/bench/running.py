@@ -1,0 +1,139 @@
+"""A bench that runs: the servers of a site, what moves its registers step by step, faults and who asks what."""
+
+import asyncio
+from collections.abc import Callable, Sequence
+
+from kanaleto.bench.device import SimulatedDevice
+from kanaleto.bench.faults import OF_ANSWERS, FaultWanted, ServedFault
+from kanaleto.bench.masters import Masters
+from kanaleto.bench.moving import STEP_S, Movement
+from kanaleto.bench.server import SiteServer
+from kanaleto.bench.units import Units
+from kanaleto.serving.admission import OnClient
+from kanaleto.site.model import Site
+
+MOST_STEPS = 10
+"""What a bench that is late makes up at once; what lies further back is left out."""
+_TELL_EVERY_S = 60.0
+
+
+class Bench:
+    """`start`, then `run` until it is cancelled, then `stop`. `tell` is told in sentences."""
+
+    def __init__(
+        self, site: Site, listen: str | None = None, on_client: OnClient | None = None, seed: int | None = None,
+        masters: Masters | None = None, tell: Callable[[str], None] = lambda text: None,
+    ) -> None:  # fmt: skip
+        self.site = site
+        self.seed = seed if seed is not None else site.bench_seed
+        self.server = SiteServer(site, listen, on_client, self.seed)
+        self.masters = masters
+        self.left_out = 0
+        self.faults: list[tuple[FaultWanted, list[ServedFault]]] = []
+        self._tell = tell
+        for units in self.units:
+            units.masters = masters
+        self.movement = Movement(self.devices, site.lines, self.seed)
+        self._told_s = 0.0
+
+    @property
+    def units(self) -> Sequence[Units]:
+        return self.server.units
+
+    @property
+    def devices(self) -> list[SimulatedDevice]:
+        return [simulated for units in self.units for simulated in units.devices]
+
+    async def start(self) -> None:
+        """Bind and open all. Raises CannotServe."""
+        await self.server.start()
+
+    async def stop(self) -> None:
+        if self.masters is not None:
+            self.masters.flush()
+        await self.server.stop()
+
+    async def run(self, on_step: Callable[[], None] = lambda: None) -> None:
+        """Ten steps a second, until cancelled."""
+        loop = asyncio.get_running_loop()
+        next_s = loop.time()
+        while True:
+            next_s += STEP_S
+            behind = int((loop.time() - next_s) / STEP_S)
+            if behind > MOST_STEPS:
+                self.left_out += behind - MOST_STEPS
+                next_s += (behind - MOST_STEPS) * STEP_S
+            self.movement.step()
+            on_step()
+            self._look_around(loop.time())
+            await asyncio.sleep(max(next_s - loop.time(), 0.0))
+
+    def _look_around(self, now_s: float) -> None:
+        """Once a minute: what did not fit, what could not be reckoned, what was left out."""
+        if now_s - self._told_s < _TELL_EVERY_S:
+            return
+        self._told_s = now_s
+        movement = self.movement
+        for (device, name), count in movement.clamped.items():
+            self._tell(f"{device}: {name} went beyond what it can hold, {count} times; it stays at its end")
+        for (device, name), why in movement.wrong.items():
+            self._tell(f"{device}: {name} cannot be reckoned now ({why}); it stays as it stands")
+        if self.left_out:
+            self._tell(f"this machine is too slow for the bench: {self.left_out * STEP_S:.1f} s of it were left out")
+        movement.clamped.clear()
+        movement.wrong.clear()
+        self.left_out = 0
+
+    # Faults
+
+    def begin_fault(self, wanted: FaultWanted) -> None:
+        """From now on. Raises ValueError where its target is no device and no line, or it cannot be done there."""
+        found = self._targets(wanted.target)
+        if wanted.name == "jump":
+            for simulated in found:
+                self._jump(simulated, wanted)
+            return
+        if wanted.name not in OF_ANSWERS and wanted.name != "frozen":
+            raise ValueError(f"{wanted.name} is not done yet: of the faults of a connection or a port none is")
+        served = [ServedFault(wanted, f"{self.seed}/{simulated.device.name}") for simulated in found]
+        self.faults.append((wanted, served))
+        self._set_faults()
+
+    def end_fault(self, wanted: FaultWanted) -> None:
+        self.faults = [(own, served) for own, served in self.faults if own != wanted]
+        self._set_faults()
+
+    def _targets(self, target: str) -> list[SimulatedDevice]:
+        for units in self.units:
+            if units.line.name == target:
+                return list(units.devices)
+            for simulated in units.devices:
+                if simulated.device.name == target:
+                    return [simulated]
+        names = [simulated.device.name for simulated in self.devices]
+        raise ValueError(f"{target!r} is no device and no line; there are {', '.join(names[:20])}")
+
+    def _set_faults(self) -> None:
+        frozen: set[tuple[str, str]] = set()
+        for units in self.units:
+            for simulated in units.devices:
+                name, own = simulated.device.name, list[ServedFault]()
+                for wanted, served in self.faults:
+                    if wanted.target not in (name, units.line.name):
+                        continue
+                    if wanted.name == "frozen":
+                        frozen.add((name, str(wanted.numbers.get("point", ""))))
+                        continue
+                    at = [one.device.name for one in self._targets(wanted.target)].index(name)
+                    own.append(served[at])
+                units.set_faults(name, own)
+        self.movement.freeze(frozen)
+
+    def _jump(self, simulated: SimulatedDevice, wanted: FaultWanted) -> None:
+        point, by = wanted.numbers["point"], wanted.numbers.get("by", 1.0)
+        if point not in simulated.points:
+            raise ValueError(f"{simulated.device.name} has no point {point!r}")
+        value = simulated.value(point)
+        if not isinstance(value, int | float):
+            raise ValueError(f"{point} of {simulated.device.name} is no number, and cannot jump")
+        self.movement.jump(simulated.device.name, point, by)

@@ -1,0 +1,255 @@
+"""Faults on demand as bytes, on RTU, ASCII and TCP; how devices behave; who asked what. The far ends here are bytes of
+the test's own."""
+
+import asyncio
+import json
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from functools import partial
+from pathlib import Path
+
+from kanaleto.bench.faults import ServedFault, parse_fault
+from kanaleto.bench.masters import Masters
+from kanaleto.bench.running import Bench
+from kanaleto.bench.units import Units
+from kanaleto.files.loading import load_site
+from kanaleto.serving.answerer import Master, ShapedAnswer
+from kanaleto.site.links.link import FramingKind
+from kanaleto.wire.ascii import Ascii
+from kanaleto.wire.frames import Framing
+from kanaleto.wire.rtu import Rtu
+from kanaleto.wire.tcp import Tcp
+from tests.test_bench import free_port
+
+MAP = (
+    "name,table,address,type,access,initial\nLevel,holding,0,uint16,r,7\n"
+    "Target,holding,1,uint16,rw,40\nErrors,holding,2,uint16,r,0\n"
+)
+READ = bytes.fromhex("0300000002")
+RIGHT = bytes.fromhex("030400070028")
+
+
+class Served(unittest.TestCase):
+    def setUp(self) -> None:
+        held = tempfile.TemporaryDirectory()
+        self.addCleanup(held.cleanup)
+        self.folder = Path(held.name)
+
+    def site(self, link: str, more: str = "") -> Path:
+        (self.folder / "m.csv").write_text(MAP)
+        path = self.folder / "site.toml"
+        path.write_text(
+            f'[site]\nname = "S"\n[[line]]\nname = "L"\nlink = "{link}"\n'
+            f'[[line.device]]\nname = "D"\nunit_id = 5\nmap = "m.csv"\n{more}'
+        )
+        return path
+
+    def units(self, link: str, more: str = "") -> Units:
+        site, _ = load_site(self.site(link, more))
+        return Units(site.lines[0], site.lines[0].link.framing is not FramingKind.TCP, 3)
+
+
+def _framed(framing: Framing, transaction: int, unit_id: int, pdu: bytes) -> bytes:
+    return framing.encode(unit_id, pdu, transaction)
+
+
+class AsBytes(Served):
+    def sent(self, link: str, fault: str, times: int = 1) -> list[list[tuple[float, str]]]:
+        """What goes out for so many reads: pieces with their delays, in hexadecimal."""
+        framings: dict[str, Framing] = {"tcp": Tcp(), "rtu": Rtu(), "asc": Ascii()}
+        framing = framings[link[:3]]
+        units = self.units(link)
+        units.set_faults("D", [ServedFault(parse_fault(f"D: {fault}"), 3)])
+        found = []
+        for number in range(times):
+            answer = units.answer(5, READ, Master("m", "L"))
+            if isinstance(answer, bytes):
+                answer = ShapedAnswer(5, answer)
+            pieces = answer.pieces(partial(_framed, framing, 9 + number)) if answer else []
+            found.append([(round(after_s, 3), data.hex()) for after_s, data in pieces])
+        return found
+
+    def test_each_fault_on_each_framing(self) -> None:
+        rtu, tcp, ascii_ = "rtu:///tmp/none", "tcp://127.0.0.1:1502", "ascii:///tmp/none"
+        right = {rtu: "0503040007" + "00285e2c", tcp: "000900000007050304" + "00070028"}
+        right[ascii_] = b":0503040007002".hex()  # as far as it is looked at
+        plain = {link: self.sent(link, "lost each=9")[0][0][1] for link in (rtu, tcp, ascii_)}
+        self.assertTrue(plain[tcp] == right[tcp] and plain[rtu].startswith("05030400070028"))
+        self.assertTrue(plain[ascii_].startswith(right[ascii_]))
+        for link in (rtu, tcp, ascii_):
+            with self.subTest(link):
+                self.assertEqual(self.sent(link, "silent"), [[]])
+                self.assertEqual(self.sent(link, "late ms=300"), [[(0.3, plain[link])]])
+                ((after_s, data),) = self.sent(link, "late ms=[200,400]")[0]
+                self.assertTrue(0.2 <= after_s <= 0.4 and data == plain[link])
+                lost = [len(pieces) for pieces in self.sent(link, "lost each=3", 6)]
+                self.assertEqual(lost, [1, 1, 0, 1, 1, 0])
+                self.assertEqual(self.sent(link, "short bytes=3")[0][0][1], plain[link][:6])
+        ((_, garbled),) = self.sent(tcp, "garbled")[0]
+        self.assertEqual(garbled, plain[tcp][:8] + "0006" + plain[tcp][12:])
+        ((_, garbled),) = self.sent(rtu, "garbled bits=2")[0]
+        differs = int(garbled, 16) ^ int(plain[rtu], 16)
+        self.assertEqual(differs.bit_count(), 2)
+        ((_, other),) = self.sent(rtu, "unit unit=9")[0]
+        self.assertEqual(bytes.fromhex(other), Rtu().encode(9, RIGHT))
+        self.assertEqual(self.sent(tcp, "exception code=4")[0][0][1], "000900000003058304")
+        self.assertEqual(self.sent(tcp, "busy")[0][0][1], "000900000003058306")
+
+    def test_the_answer_before_has_this_transaction(self) -> None:
+        units = self.units("tcp://127.0.0.1:1502")
+        units.set_faults("D", [ServedFault(parse_fault("D: previous"), 3)])
+        self.assertEqual(units.answer(5, READ), RIGHT)
+        self.assertEqual(units.answer(5, bytes.fromhex("0300010001")), RIGHT)
+        self.assertEqual(units.answer(5, READ), bytes.fromhex("03020028"))
+
+    def test_what_is_no_fault_is_told(self) -> None:
+        for text, reason in (
+            ("late ms=3", "write a device or a line"), ("D: lat ms=3", "'lat' is no fault .did you mean 'late'"),
+            ("D: late", "late needs ms"), ("D: late s=3", "late has no key 's'; it has ms"),
+            ("D: late ms=-3", "is not what it may be"), ("D: garbled each=0", "is not what it may be"),
+            ("D: unit unit=300", "is not what it may be"), ("D: late ms", "'ms' is no key=value"),
+        ):  # fmt: skip
+            with self.subTest(text), self.assertRaisesRegex(ValueError, reason):
+                parse_fault(text)
+
+
+class Behaving(Served):
+    def test_delays_limits_and_counted_errors(self) -> None:
+        behaves = '[line.device.behaves]\ndelay_ms = [8, 15]\nreceive_bytes = 20\nerrors_in = "Errors"\n'
+        units = self.units("tcp://127.0.0.1:1502", f'max_registers = 2\n{behaves}too_long = "02"\n')
+        delays = set()
+        for _ in range(50):
+            answer = units.answer(5, READ)
+            assert isinstance(answer, ShapedAnswer)
+            self.assertEqual(answer.pdu, RIGHT)
+            delays.add(answer.delay_s)
+        self.assertTrue(all(0.008 <= delay <= 0.015 for delay in delays) and len(delays) > 10)
+        self.assertEqual(units.answer(5, bytes.fromhex("0300000003")), bytes.fromhex("8302"))
+        self.assertIsNone(units.answer(5, bytes.fromhex("10000000080010") + bytes(16)))
+        units.answer(5, bytes.fromhex("0300630001"))
+        units.answer(5, bytes.fromhex("4100"))
+        self.assertEqual(units.devices[0].value("Errors"), 2)
+        silent = self.units("tcp://127.0.0.1:1502", 'max_registers = 2\n[line.device.behaves]\ntoo_long = "silent"\n')
+        self.assertIsNone(silent.answer(5, bytes.fromhex("0300000003")))
+        plain = self.units("tcp://127.0.0.1:1502", "max_registers = 2\n")
+        self.assertEqual(plain.answer(5, bytes.fromhex("0300000003")), bytes.fromhex("8303"))
+
+
+class WhoAsks(Served):
+    def test_each_master_apart_writes_each_and_reads_folded(self) -> None:
+        now = [100.0]
+        units, masters = self.units("tcp://127.0.0.1:1502"), Masters(now=lambda: now[0])
+        units.masters = masters
+        for number in range(10):
+            now[0] += 0.5
+            units.answer(5, READ, Master("10.0.0.1:7", "L"))
+            if number % 2:
+                units.answer(5, READ, Master("10.0.0.2:9", "L"))
+        units.answer(5, bytes.fromhex("0600010032"), Master("10.0.0.2:9", "L"))
+        units.answer(5, bytes.fromhex("0600000032"), Master("10.0.0.2:9", "L"))
+        masters.flush()
+        rows = [(row.master, row.function, row.outcome, row.times, row.points) for row in masters.rows]
+        self.assertEqual(
+            rows,
+            [
+                ("10.0.0.2:9", 6, "done", 1, ("Target",)), ("10.0.0.2:9", 6, "refused", 1, ("Level",)),
+                ("10.0.0.1:7", 3, "done", 10, ("Level", "Target")), ("10.0.0.2:9", 3, "done", 5, ("Level", "Target")),
+            ],
+        )  # fmt: skip
+        self.assertEqual((masters.rows[0].old, masters.rows[0].written), ([40], [50]))
+        self.assertEqual((masters.rows[1].code, masters.rows[1].old), (2, None))
+        self.assertEqual(masters.rows[2].period_s, 0.5)
+
+    def test_serve_logs_and_has_its_faults(self) -> None:
+        port = free_port()
+        path, log = self.site(f"tcp://127.0.0.1:{port}"), self.folder / "log.jsonl"
+        command = [
+            sys.executable,
+            "-m",
+            "kanaleto",
+            "serve",
+            str(path),
+            "--log",
+            str(log),
+            "--fault",
+            "D: hang_up after=3",
+        ]
+        served = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        assert served.stdout is not None
+        try:
+            self.assertEqual(served.stdout.readline(), "ready\n")
+            with socket.create_connection(("127.0.0.1", port), 10) as master:
+                for number in range(3):
+                    master.sendall(bytes.fromhex(f"000{number}00000006050300000002"))
+                    self.assertEqual(master.recv(100).hex()[-8:], "00070028")
+                master.settimeout(10)
+                self.assertEqual(master.recv(10), b"", "it hangs up")
+            with socket.create_connection(("127.0.0.1", port), 10) as master:
+                master.sendall(bytes.fromhex("000700000006050600010032"))
+                self.assertEqual(master.recv(100).hex()[-10:], "0600010032")
+        finally:
+            served.send_signal(signal.SIGTERM)
+            _, told = served.communicate(timeout=60)
+        self.assertEqual((served.returncode, told), (0, ""))
+        rows = [json.loads(line) for line in log.read_text().splitlines()]
+        self.assertEqual([(row["function"], row["times"], row["old"], row["written"]) for row in rows],
+                         [(6, 1, [40], [50]), (3, 3, None, None)])  # fmt: skip
+        self.assertEqual(rows[0]["points"], ["Target"])
+        self.assertNotEqual(rows[0]["master"], rows[1]["master"])
+
+    def test_what_cannot_be_served_is_told(self) -> None:
+        path = str(self.site("tcp://127.0.0.1:1502"))
+        for words, reason in (
+            (("--line", "Nope"), "'Nope' is no line and no device"), (("--fault", "D: nope"), "'nope' is no fault"),
+            (("--fault", "X: silent"), "'X' is no device and no line"), (("--log-all",), "--log-all goes with --log"),
+        ):  # fmt: skip
+            with self.subTest(words):
+                command = [sys.executable, "-m", "kanaleto", "serve", path, *words]
+                done = subprocess.run(command, capture_output=True, text=True, timeout=60)
+                self.assertEqual(done.returncode, 2, done.stderr)
+                self.assertIn(reason, done.stderr)
+
+
+class Running(Served):
+    def test_registers_move_freeze_and_jump_while_it_runs(self) -> None:
+        moves = '[line.device.moves]\nLevel = { wave = "saw", low = 0, high = 1000, period_s = 100 }\n'
+        site, _ = load_site(self.site(f"tcp://127.0.0.1:{free_port()}", moves))
+
+        async def work() -> None:
+            bench = Bench(site)
+            await bench.start()
+            running = asyncio.create_task(bench.run())
+            device = bench.devices[0]
+            try:
+                await self.until(lambda: bench.movement.steps > 3)
+                fault = parse_fault("L: frozen point=Level")
+                bench.begin_fault(fault)
+                await asyncio.sleep(0.15)
+                before = device.value("Level")
+                await asyncio.sleep(0.6)
+                self.assertEqual(device.value("Level"), before)
+                bench.end_fault(fault)
+                await self.until(lambda: device.value("Level") != before)
+                bench.begin_fault(parse_fault("D: jump point=Target by=2"))
+                self.assertEqual(device.value("Target"), 42)
+            finally:
+                running.cancel()
+                await bench.stop()
+
+        asyncio.run(work())
+
+    async def until(self, is_so: object) -> None:
+        assert callable(is_so)
+        end = time.monotonic() + 30
+        while not is_so():
+            self.assertLess(time.monotonic(), end)
+            await asyncio.sleep(0.02)
+
+
+if __name__ == "__main__":
+    unittest.main()

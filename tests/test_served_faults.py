@@ -14,17 +14,21 @@ from functools import partial
 from pathlib import Path
 
 from kanaleto.bench.faults import ServedFault, parse_fault
+from kanaleto.bench.free import Place, look_at
 from kanaleto.bench.masters import Masters
 from kanaleto.bench.running import Bench
 from kanaleto.bench.units import Units
 from kanaleto.files.loading import load_site
 from kanaleto.serving.answerer import Master, ShapedAnswer
 from kanaleto.site.links.link import FramingKind
+from kanaleto.site.model import Line
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.frames import Framing
 from kanaleto.wire.rtu import Rtu
 from kanaleto.wire.tcp import Tcp
+from tests.simulated import DEFAULT_MAP, Wires, device
 from tests.test_bench import free_port
+from tests.virtual import run_virtual
 
 MAP = (
     "name,table,address,type,access,initial\nLevel,holding,0,uint16,r,7\n"
@@ -213,6 +217,69 @@ class WhoAsks(Served):
                 done = subprocess.run(command, capture_output=True, text=True, timeout=60)
                 self.assertEqual(done.returncode, 2, done.stderr)
                 self.assertIn(reason, done.stderr)
+
+
+class PortThatExists(Served):
+    """Whether real devices answer there: a line of the test's own on the virtual clock, and a pseudo-terminal."""
+
+    def looked(self, wires: Wires, rows: str = DEFAULT_MAP, chatter: bytes = b"") -> Place:
+        line = Line("L", wires.link, (device("Ours", 23, rows),))
+
+        async def work() -> Place:
+            looking = asyncio.ensure_future(look_at(line, opener=wires.opener))
+            while not looking.done():
+                await asyncio.sleep(0.1)
+                if chatter and wires.channels and wires.channels[-1].is_open:
+                    channel = wires.channels[-1]
+                    channel._deliver(channel._generation, chatter, asyncio.get_running_loop().time())
+            return looking.result()
+
+        return run_virtual(work())
+
+    def test_a_unit_that_answers_is_heard_by_one_request(self) -> None:
+        wires = Wires(device("Real", 23), device("Other", 9))
+        self.assertRegex(self.looked(wires).why_not, "unit 23 answers there already")
+        self.assertEqual([(frame.unit_id, frame.pdu[0]) for frame, _ in wires.requests], [(23, 3)])
+
+    def test_nobody_there_is_asked_once_each(self) -> None:
+        wires = Wires(device("Other", 9))
+        self.assertEqual(self.looked(wires), Place())
+        self.assertEqual([frame.unit_id for frame, _ in wires.requests], [23])
+
+    def test_what_may_not_be_read_is_not_asked(self) -> None:
+        wires = Wires(device("Other", 9))
+        self.assertEqual(self.looked(wires, "name,table,address,access\nA,holding,0,w\n").unsure, ("Ours",))
+        self.assertEqual(wires.requests, [])
+
+    def test_where_another_master_talks_its_answers_decide_and_nothing_is_sent(self) -> None:
+        for unit, is_free in ((23, False), (9, True)):
+            wires = Wires(device("Real", 23), device("Other", 9))
+            rtu = Rtu()
+            told = rtu.encode(unit, READ) + rtu.encode(unit, RIGHT)
+            place = self.looked(wires, chatter=told)
+            with self.subTest(unit):
+                self.assertTrue(place.was_heard)
+                self.assertEqual(place.why_not == "", is_free, place)
+                self.assertEqual(wires.requests, [])
+
+    def test_the_command_refuses_a_port_where_a_device_answers(self) -> None:
+        port = self.folder / "port"
+        path = self.site(f"rtu://{port}?baud=38400")
+        serve = [sys.executable, "-m", "kanaleto", "serve"]
+        real = subprocess.Popen([*serve, str(path)], stdout=subprocess.PIPE, text=True)
+        assert real.stdout is not None
+        try:
+            self.assertEqual(real.stdout.readline(), "ready\n")
+            beside = self.folder / "other.toml"
+            beside.write_text(path.read_text().replace(str(port), str(port.resolve())))
+            done = subprocess.run([*serve, str(beside)], capture_output=True, text=True, timeout=60)
+            self.assertEqual(done.returncode, 1, done.stderr)
+            self.assertRegex(done.stderr, "L: listening on .* for 2 s before anybody answers there")
+            self.assertRegex(done.stderr, "unit 5 answers there already: good; serve it at another place")
+            self.assertNotIn("ready", done.stdout)
+        finally:
+            real.terminate()
+            real.communicate(timeout=60)
 
 
 class Running(Served):

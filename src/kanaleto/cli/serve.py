@@ -12,6 +12,7 @@ import click
 from msgspec.structs import replace
 
 from kanaleto.bench.faults import parse_fault
+from kanaleto.bench.free import LEAST_HEAR_S, look_at, needs_hearing
 from kanaleto.bench.masters import MasterRow, Masters, as_json
 from kanaleto.bench.running import Bench
 from kanaleto.capture.row import Origin
@@ -23,10 +24,12 @@ from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind, EventLog
 from kanaleto.files.loading import load_site
 from kanaleto.keeping.kept import Kept
+from kanaleto.lines.channel import Unreachable
 from kanaleto.polling.session import LOOK_S
+from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.faults import suggestion
-from kanaleto.site.model import Site
+from kanaleto.site.model import Line, Site
 from kanaleto.supervision.owned import Failure, follow, leave
 
 
@@ -36,6 +39,11 @@ from kanaleto.supervision.owned import Failure, follow, leave
 @click.option("--listen", metavar="ADDRESS", help="bind network lines here instead of the host of their link")
 @click.option("--line", "lines", multiple=True, metavar="NAME", help="only this line, again and again for more")
 @click.option("--device", "devices", multiple=True, metavar="NAME", help="only this device")
+@click.option(
+    "--hear", "hear_s", type=click.FloatRange(LEAST_HEAR_S), default=LEAST_HEAR_S, show_default=True, metavar="S",
+    help="how long a serial port that exists is listened to first",
+)  # fmt: skip
+@click.option("--yes", "is_sure", is_flag=True, help="go on where nobody was heard and nobody could be asked")
 @click.option("--seed", type=int, metavar="N", help="of all that is drawn, in place of the site's bench_seed")
 @click.option("--fault", "faults", multiple=True, metavar="TEXT", help="from the start: 'DEVICE|LINE: NAME key=value'")
 @click.option("--log", type=click.Path(path_type=Path), metavar="FILE.jsonl", help="what masters do, a line a row")
@@ -43,12 +51,14 @@ from kanaleto.supervision.owned import Failure, follow, leave
 @click.option("--json", "is_json", is_flag=True, help="say where each line is served as an object, instead of ready")
 def command(
     site: Path, for_s: float | None, listen: str | None, lines: tuple[str, ...], devices: tuple[str, ...],
-    seed: int | None, faults: tuple[str, ...], log: Path | None, log_all: bool, is_json: bool,
+    hear_s: float, is_sure: bool, seed: int | None, faults: tuple[str, ...], log: Path | None, log_all: bool,
+    is_json: bool,
 ) -> int:  # fmt: skip
     """Be the far end of every line of SITE: its devices, simulated, on the ports that the site names.
 
     Their registers move as the site says (moves, quantity, machine). A serial port that does not exist becomes a
-    pseudo-terminal, linked at its path. Prints `ready` when all listen.
+    pseudo-terminal, linked at its path; one that exists is listened to first, and where a device answers there under
+    one of these unit IDs, nothing is served. Prints `ready` when all listen.
 
     \b
     Faults: silent, late ms=300, lost each=5, garbled each=1 bits=1, short bytes=3, unit unit=9, exception code=4,
@@ -90,6 +100,7 @@ def command(
             bench = Bench(served, listen, tell, seed, masters, lambda text: say(text, err=True))
             for fault in wanted:
                 usage(partial(bench.begin_fault, fault))
+            await asyncio.gather(*(hear(line, hear_s, is_sure) for line in served.lines if needs_hearing(line)))
             await bench.start()
         except CannotServe as error:
             raise Failed(str(error)) from None
@@ -116,6 +127,20 @@ def command(
         if rows is not None:
             rows.close()
     return 0
+
+
+async def hear(line: Line, hear_s: float, is_sure: bool) -> None:
+    """Whether somebody answers already on a port that exists. Raises Failed."""
+    say(f"{line.name}: listening on {line.link.place} for {hear_s:g} s before anybody answers there", err=True)
+    try:
+        place = await look_at(line, hear_s)
+    except (Unreachable, SurveyStopped) as error:
+        raise Failed(f"{line.name}: {error}") from None
+    if place.why_not:
+        raise Failed(f"{line.name}: {place.why_not}; serve it at another place, or unplug what is there")
+    if place.unsure and not place.was_heard and not is_sure:
+        who = ", ".join(place.unsure[:6])
+        raise Failed(f"{line.name}: nobody was heard, and {who} cannot be asked: --yes answers there all the same")
 
 
 class MasterLog:

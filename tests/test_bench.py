@@ -11,10 +11,10 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from kanaleto.bench.device import SimulatedDevice
+from kanaleto.bench.moving import Movement
 from kanaleto.bench.server import SiteServer
 from kanaleto.bench.units import Units
 from kanaleto.demo.start import copy_site
-from kanaleto.demo.world import DemoWorld
 from kanaleto.files.loading import load_site
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
@@ -114,15 +114,16 @@ class AlderLock(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             site, _ = load_site(copy_site(Path(folder), 15020))
         server = SiteServer(site)
-        world = DemoWorld(server.device)
+        world = Movement([one for units in server.units for one in units.devices], site.lines, site.bench_seed)
         level, gate = server.device("Upper pool level"), server.device("Upper sluice")
         opened, seen = [], set()
         for _ in range(900):
             before = level.value("Pool level")
-            world.step(0.1)
+            world.step()
             if float(gate.value("Gate position")) > 70:  # type: ignore[arg-type]
                 opened.append(float(level.value("Pool level")) - float(before))  # type: ignore[arg-type]
             seen.add(gate.value("Run state"))
+        self.assertEqual((world.clamped, world.wrong), ({}, {}))
         self.assertLess(sum(opened), -0.1)  # an open sluice empties the pool
         self.assertEqual(seen, {0, 1, 2})
         for _, own in site.devices():

@@ -173,7 +173,8 @@ class Movement:
         self._memory.now_s = now_s
         for at, simulated in enumerate(self._devices.values()):
             requests = simulated.requests
-            self.asked_s[at] = 0.0 if requests != self._requests[at] else self.asked_s[at] + dt
+            is_asked = requests != self._requests[at] or not requests  # nobody has asked yet: it does not count
+            self.asked_s[at] = 0.0 if is_asked else self.asked_s[at] + dt
             self._requests[at] = requests
         self._take_written()
         for at in self._word_slots:

@@ -1,2 +1,2 @@
-"""The demo: Alder Lock, a made-up canal lock. Its site and maps, its physics, and the process that plays its
-devices."""
+"""The demo: Alder Lock, a made-up canal lock. Its site and maps with what moves them, and the process that
+plays its devices."""

@@ -1,6 +1,7 @@
 """Devices take a new unit ID only after their power was off and on: here that happens by itself, some seconds after it
 was written."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kanaleto.bench.device import SimulatedDevice
@@ -24,7 +25,7 @@ class _Setting:
 class PowerCycles:
     """Step it as often as you like."""
 
-    def __init__(self, lines: list[Units]) -> None:
+    def __init__(self, lines: Sequence[Units]) -> None:
         self._settings = [
             _Setting(units, simulated, point.name, simulated.device.unit_id)
             for units in lines
@@ -32,6 +33,9 @@ class PowerCycles:
             for point in simulated.device.points
             if point.setting is PortSetting.UNIT_ID
         ]
+
+        for own in self._settings:
+            own.simulated.put(own.name, own.unit_id)
 
     def step(self, dt_s: float) -> None:
         """Let `dt_s` seconds pass."""

@@ -11,27 +11,25 @@ import sys
 import threading
 from pathlib import Path
 
-from kanaleto.bench.server import SiteServer
+from kanaleto.bench.moving import STEP_S
+from kanaleto.bench.running import Bench
 from kanaleto.demo.power import PowerCycles
-from kanaleto.demo.world import DemoWorld
 from kanaleto.files.loading import load_site
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.serving.network import CannotServe
 from kanaleto.values.visible import visible
 
-_STEP_S = 0.1
-
 
 async def _play(site_path: Path) -> int:
     site, _ = load_site(site_path)
-    server = SiteServer(site)
+    bench = Bench(site)
     try:
-        await server.start()
+        await bench.start()
     except CannotServe as error:
         sys.stderr.write(f"{visible(str(error))}\n")
         return 1
-    sys.setswitchinterval(0.0005)  # the lines' threads keep time; the world can wait
-    world, power = DemoWorld(server.device), PowerCycles(server.units)
+    sys.setswitchinterval(0.0005)  # the lines' threads keep time; what moves can wait
+    power = PowerCycles(bench.units)
     is_over = asyncio.Event()
     loop = asyncio.get_running_loop()
     loop.add_signal_handler(signal.SIGTERM, is_over.set)
@@ -42,13 +40,10 @@ async def _play(site_path: Path) -> int:
     threading.Thread(target=_wait_for_parent, args=(loop, is_over), name="parent", daemon=True).start()
     sys.stdout.write("ready\n")
     sys.stdout.flush()
-    next_s = loop.time()
-    while not is_over.is_set():
-        world.step(_STEP_S)
-        power.step(_STEP_S)
-        next_s = max(next_s + _STEP_S, loop.time() - 1)
-        await asyncio.sleep(max(next_s - loop.time(), 0))
-    await server.stop()
+    running = asyncio.create_task(bench.run(lambda: power.step(STEP_S)))
+    await is_over.wait()
+    running.cancel()
+    await bench.stop()
     return 0
 
 

@@ -139,7 +139,7 @@ def _of_move(device: Device, point: Point, move: Move, names: Names) -> Iterator
         yield from _of_text(device, where, move.text, names)
     if move.kind == "follow" and names.find(device.name, move.text) is None:
         yield where, f"follows [{move.text}], which is no point and no quantity", False
-    if point.access.is_written and move.kind in OVERWRITTEN:
+    if point.access.is_written and move.kind in OVERWRITTEN and not move.condition:
         yield where, f"{move.point!r} may be written, and {move.kind} overwrites that at the next step", True
 
 

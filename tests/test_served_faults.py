@@ -300,12 +300,53 @@ class Running(Served):
                 before = device.value("Level")
                 await asyncio.sleep(0.6)
                 self.assertEqual(device.value("Level"), before)
-                bench.end_fault(fault)
+                await bench.end_fault(fault)
                 await self.until(lambda: device.value("Level") != before)
                 bench.begin_fault(parse_fault("D: jump point=Target by=2"))
                 self.assertEqual(device.value("Target"), 42)
             finally:
                 running.cancel()
+                await bench.stop()
+
+        asyncio.run(work())
+
+    def test_connections_are_refused_cut_off_and_let_in_again_and_power_begins_anew(self) -> None:
+        port = free_port()
+        site, _ = load_site(self.site(f"tcp://127.0.0.1:{port}"))
+        frame = bytes.fromhex("000100000006050300000002")
+
+        async def asked(reader: asyncio.StreamReader, writer: asyncio.StreamWriter, request: bytes = frame) -> bytes:
+            writer.write(request)
+            try:
+                return await asyncio.wait_for(reader.read(100), 1.0)
+            except TimeoutError:
+                return b"silence"
+
+        async def work() -> None:
+            bench = Bench(site)
+            await bench.start()
+            try:
+                one = await asyncio.open_connection("127.0.0.1", port)
+                refuse, cable, power = (parse_fault(f"D: {name}") for name in ("refuse", "cable", "power"))
+                bench.begin_fault(refuse)
+                self.assertEqual((await asked(*one))[-4:], bytes.fromhex("00070028"), "who is in stays")
+                with self.assertRaises(OSError):
+                    await asyncio.open_connection("127.0.0.1", port)
+                await bench.end_fault(refuse)
+                two = await asyncio.open_connection("127.0.0.1", port)
+                self.assertEqual((await asked(*two))[-4:], bytes.fromhex("00070028"))
+                bench.begin_fault(cable)
+                self.assertIn(await asked(*two), (b"", b"silence"))
+                with self.assertRaises(OSError):
+                    await asyncio.open_connection("127.0.0.1", port)
+                await bench.end_fault(cable)
+                three = await asyncio.open_connection("127.0.0.1", port)
+                await asked(*three, bytes.fromhex("000200000006050600010063"))
+                bench.begin_fault(power)
+                self.assertEqual(await asked(*three), b"silence")
+                await bench.end_fault(power)
+                self.assertEqual((await asked(*three))[-4:], bytes.fromhex("00070028"), "as it began")
+            finally:
                 await bench.stop()
 
         asyncio.run(work())

@@ -96,6 +96,13 @@ class SimulatedDevice:
             data = self._banks[point.table].get(point.address, point.size)
         return data[0] if point.table.is_bits else point.codec.decode(data)
 
+    def begin_anew(self) -> None:
+        """As after power was off and on: what points begin with."""
+        with self.lock:
+            for point in self.device.points:
+                if point.initial is not None:
+                    self.put(point.name, point.initial)
+
     def bank_of(self, table: Table) -> Bank:
         """Raises KeyError."""
         return self._banks[table]

@@ -116,7 +116,7 @@ class ServedFault:
         self.count += 1
         numbers, right = self.wanted.numbers, answer.pdu
         match self.wanted.name:
-            case "silent":
+            case "silent" | "power":
                 answer.pdu = answer.shape = None
             case "late":
                 ms = numbers["ms"]

@@ -142,6 +142,18 @@ class Movement:
             self._randoms[at] = before._randoms[was]
         self._write()
 
+    def begin_anew(self, device: str) -> None:
+        """What moves on a device stands as at the beginning."""
+        for at in self._by_device.get(device, ()):
+            moved = self.slots[at]
+            self._counted[at] = 0
+            if moved.quantity is not None:
+                self.values[at] = moved.quantity.start
+            elif moved.machine is not None:
+                self._put_state(at, moved, 0)
+            else:
+                self.values[at] = _number(moved.device.value(moved.name))
+
     def freeze(self, names: set[tuple[str, str]]) -> None:
         """Registers of these stand still from now on: of points, or (with no name) of all of a device."""
         self._frozen = {

@@ -10,6 +10,7 @@ from kanaleto.bench.moving import STEP_S, Movement
 from kanaleto.bench.server import SiteServer
 from kanaleto.bench.units import Units
 from kanaleto.serving.admission import OnClient
+from kanaleto.serving.network import NetworkServer
 from kanaleto.site.model import Site
 
 MOST_STEPS = 10
@@ -53,10 +54,12 @@ class Bench:
             self.masters.flush()
         await self.server.stop()
 
-    async def run(self, on_step: Callable[[], None] = lambda: None) -> None:
+    async def run(self, on_step: Callable[[], None] | None = None) -> None:
         """Ten steps a second, until cancelled."""
         loop = asyncio.get_running_loop()
         next_s = loop.time()
+        if not self.movement.slots and on_step is None:
+            return
         while True:
             next_s += STEP_S
             behind = int((loop.time() - next_s) / STEP_S)
@@ -64,7 +67,8 @@ class Bench:
                 self.left_out += behind - MOST_STEPS
                 next_s += (behind - MOST_STEPS) * STEP_S
             self.movement.step()
-            on_step()
+            if on_step is not None:
+                on_step()
             self._look_around(loop.time())
             await asyncio.sleep(max(next_s - loop.time(), 0.0))
 
@@ -93,15 +97,38 @@ class Bench:
             for simulated in found:
                 self._jump(simulated, wanted)
             return
-        if wanted.name not in OF_ANSWERS and wanted.name != "frozen":
-            raise ValueError(f"{wanted.name} is not done yet: of the faults of a connection or a port none is")
+        if wanted.name in ("refuse", "cable"):
+            self._network_of(wanted).let_nobody_in(cuts_off=wanted.name == "cable")
+            self.faults.append((wanted, []))
+            return
+        if wanted.name not in OF_ANSWERS and wanted.name not in ("frozen", "power"):
+            raise ValueError(f"{wanted.name} is not done yet")
         served = [ServedFault(wanted, f"{self.seed}/{simulated.device.name}") for simulated in found]
         self.faults.append((wanted, served))
         self._set_faults()
 
-    def end_fault(self, wanted: FaultWanted) -> None:
+    async def end_fault(self, wanted: FaultWanted) -> None:
+        """All is well again. Raises CannotServe where a port is gone meanwhile."""
         self.faults = [(own, served) for own, served in self.faults if own != wanted]
+        if wanted.name in ("refuse", "cable"):
+            await self._network_of(wanted).let_in_again()
+            return
+        if wanted.name == "power":
+            for simulated in self._targets(wanted.target):
+                simulated.begin_anew()
+                self.movement.begin_anew(simulated.device.name)
         self._set_faults()
+
+    def _network_of(self, wanted: FaultWanted) -> NetworkServer:
+        """The server of the line that a fault is of. Raises ValueError."""
+        for units in self.units:
+            if wanted.target in (units.line.name, *(one.device.name for one in units.devices)):
+                server = self.server.server_of(units.line.name)
+                if isinstance(server, NetworkServer):
+                    return server
+                raise ValueError(f"{wanted.name} is for lines over TCP, and {units.line.name} is none")
+        self._targets(wanted.target)
+        raise AssertionError("a device without a line")
 
     def _targets(self, target: str) -> list[SimulatedDevice]:
         for units in self.units:

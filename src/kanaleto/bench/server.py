@@ -23,6 +23,13 @@ class SiteServer:
                 server.admission.on_client = on_client
             self._servers.append(server)
 
+    def server_of(self, line: str) -> Server:
+        """Raises KeyError."""
+        for units, server in zip(self.units, self._servers, strict=True):
+            if units.line.name == line:
+                return server
+        raise KeyError(line)
+
     def device(self, name: str) -> SimulatedDevice:
         """The simulated device of that name. Raises KeyError."""
         for units in self.units:

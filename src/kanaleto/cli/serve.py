@@ -62,7 +62,7 @@ def command(
 
     \b
     Faults: silent, late ms=300, lost each=5, garbled each=1 bits=1, short bytes=3, unit unit=9, exception code=4,
-    busy, previous, hang_up after=10, frozen point=P, jump point=P by=2.
+    busy, previous, hang_up after=10, frozen point=P, jump point=P by=2, power; over TCP refuse and cable.
 
     \b
     Example:

@@ -87,6 +87,18 @@ class NetworkServer:
             raise cannot_bind(self.answerer.name, self.host, self.port, error) from None
         self.port = self._server.sockets[0].getsockname()[1]
 
+    def let_nobody_in(self, cuts_off: bool = False) -> None:
+        """From now on connections are refused; who is in stays, or is cut off too."""
+        if self._server is not None:
+            self._server.close()
+        for transport in self.admission.connections if cuts_off else ():
+            self.admission.forget(transport)
+            transport.abort()
+
+    async def let_in_again(self) -> None:
+        """Raises CannotServe where the port is gone meanwhile."""
+        await self.start()
+
     async def stop(self) -> None:
         if self._server is not None:
             self._server.close()

@@ -321,6 +321,8 @@ class Running(Served):
                 return await asyncio.wait_for(reader.read(100), 1.0)
             except TimeoutError:
                 return b"silence"
+            except ConnectionResetError:
+                return b""
 
         async def work() -> None:
             bench = Bench(site)

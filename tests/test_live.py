@@ -1,6 +1,7 @@
 """Live to its end, by keys: arranged, trended, compared, past limits, on paper."""
 
 import asyncio
+import re
 import unittest
 import xml.etree.ElementTree as ET
 
@@ -104,17 +105,19 @@ async def _trend(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     state = parts.data.state
     test.assertLess(state.span_s, 600)  # as much time as there is
     state.fits, state.span_s = False, 600.0
-    await pilot.press(*["plus"] * 6)
-    test.assertAlmostEqual(state.span_s, 600 / 64)
+    await pilot.press(*["plus"] * 4)
+    test.assertAlmostEqual(state.span_s, 600 / 16)
     for _ in range(4):
         await pilot.press("left")
     await test.shows(app, r"AT \d")
     await pilot.press("v")
-    for _ in range(40):
+    for _ in range(150):  # how far back the others lie depends on how busy the machine was
         await pilot.press("left")
+        if any(re.search(r" [024]\.0 m", row) for row in painted(app)):
+            break
     await test.shows(app, r"to mark")
     await test.shows(app, r"mark at \d\d:\d\d:\d\d")
-    await test.shows(app, r" [24]\.0 m|0\.0 m")
+    await test.shows(app, r" [024]\.0 m")
     test.assertIsNotNone(state.end)
     moment = state.cursor
     assert moment is not None

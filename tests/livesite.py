@@ -131,7 +131,7 @@ class LiveCase(unittest.TestCase):
         asyncio.run(run())
 
     async def until(self, is_so: Callable[[], object], what: str) -> None:
-        end = time.monotonic() + 60
+        end = time.monotonic() + 240
         while not is_so():
             self.assertLess(time.monotonic(), end, f"{what} did not come about")
             await asyncio.sleep(0.05)

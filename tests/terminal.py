@@ -110,7 +110,7 @@ class Terminal:
     def screen(self) -> str:
         return self._tmux("capture-pane", "-p")
 
-    def wait_until(self, is_there: Callable[[str], object], what: str, within_s: float = 120) -> str:
+    def wait_until(self, is_there: Callable[[str], object], what: str, within_s: float = 300) -> str:
         """The screen once `is_there` finds what it looks for."""
         end = time.monotonic() + within_s
         while time.monotonic() < end:
@@ -120,5 +120,5 @@ class Terminal:
             time.sleep(0.1)
         raise AssertionError(f"{what} did not appear within {within_s} s on:\n{self.screen}")
 
-    def wait_for(self, pattern: str, within_s: float = 120) -> str:
+    def wait_for(self, pattern: str, within_s: float = 300) -> str:
         return self.wait_until(lambda screen: re.search(pattern, screen), repr(pattern), within_s)

@@ -15,7 +15,7 @@ from tests.commanded import run
 from tests.test_bench import MAP, free_port
 
 
-def kanaleto(*words: str, within_s: float = 60) -> tuple[int, str, str]:
+def kanaleto(*words: str, within_s: float = 240) -> tuple[int, str, str]:
     """Exit code, stdout, stderr."""
     code, out, err = run(*words, within_s=within_s)
     assert "Traceback" not in err, err

@@ -16,7 +16,7 @@ from kanaleto.wire.codes import Table
 from tests.test_find_screen import Served
 
 
-def wait_until(is_so: Callable[[], object], what: str, within_s: float = 120) -> None:
+def wait_until(is_so: Callable[[], object], what: str, within_s: float = 300) -> None:
     end = time.monotonic() + within_s
     while not is_so():
         if time.monotonic() > end:

@@ -32,7 +32,7 @@ from tests.terminal import KANALETO, Terminal
 
 def command(*words: str, code: int = 0) -> tuple[str, str]:
     """What a command printed: on stdout, on stderr."""
-    came, out, err = run(*words, within_s=120)
+    came, out, err = run(*words, within_s=300)
     assert came == code, f"{words}: {came}\n{out}{err}"
     assert "Traceback" not in err, err
     return out, err

@@ -92,7 +92,7 @@ class Everything(unittest.TestCase):
         self.engine.stop()
         self.kept.stop()
 
-    def _until(self, is_so: Callable[[], object], what: str, within_s: float = 30) -> None:
+    def _until(self, is_so: Callable[[], object], what: str, within_s: float = 120) -> None:
         end_s = time.monotonic() + within_s
         while not is_so():
             self.assertLess(time.monotonic(), end_s, f"{what} did not come about")

@@ -201,7 +201,9 @@ class Movement:
         for function in self._functions["states"]:
             function(now_s, dt, fresh)
         with self.lock:
-            targets = self._next_states(now_s, dt)
+            targets = self._next_states(now_s, dt, self._old)
+            for at in self._machine_slots:  # a master's write may have moved them meanwhile
+                fresh[at] = self.values[at]
             self.values[:] = fresh
             for at, state in targets:
                 self._put_state(at, self.slots[at], state)
@@ -211,10 +213,10 @@ class Movement:
         self._write()
 
     def _take_written(self) -> None:
-        if self._fresh:
+        with self.lock:
             fresh, self._fresh = self._fresh, {}
-            for at, value in fresh.items():
-                self.values[at] = value
+        for at, value in fresh.items():
+            self.values[at] = value
 
     def _refresh_read(self) -> None:
         for at, (simulated, name) in enumerate(self._readers):
@@ -234,8 +236,8 @@ class Movement:
 
     # Machines
 
-    def _next_states(self, now_s: float, dt: float) -> list[tuple[int, int]]:
-        """Slots of machines that go to another state, one transition each."""
+    def _next_states(self, now_s: float, dt: float, standing: list[float]) -> list[tuple[int, int]]:
+        """Slots of machines that go to another state, one transition each; `standing` is what they look at."""
         found = []
         for at in self._machine_slots:
             machine = self.slots[at].machine
@@ -245,7 +247,7 @@ class Movement:
                 continue
             for target, condition in self._transitions[at][self._states[at]]:
                 try:
-                    is_so = condition(now_s, dt)
+                    is_so = condition(now_s, dt, standing)
                 except (ArithmeticError, ValueError) as error:
                     self._tell_wrong(at, error)
                     continue
@@ -285,12 +287,8 @@ class Movement:
                 self._fresh[at] = _number(simulated.value(point.name))
         with self.lock:
             self._refresh_read()
-            before, self._old = self._old, self.values[:]
-            try:
-                for at, state in self._next_states(self.now_s, 0.0):
-                    self._put_state(at, self.slots[at], state)
-            finally:
-                self._old = before
+            for at, state in self._next_states(self.now_s, 0.0, self.values[:]):
+                self._put_state(at, self.slots[at], state)
 
     def _tell_wrong(self, at: int, error: Exception) -> None:
         moved = self.slots[at]
@@ -451,7 +449,7 @@ class Movement:
             own: list[tuple[int, Callable[..., object]]] = []
             for target, text in state.to:
                 code = self._text(at, text, "O")
-                function = self._evaluated(f"def run(t, dt):\n O = old()\n return {code}\n", "run")
+                function = self._evaluated(f"def run(t, dt, O):\n return {code}\n", "run")
                 own.append((names.index(target), function))
             found.append(own)
         return found

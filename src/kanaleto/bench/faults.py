@@ -22,7 +22,6 @@ KEYS: dict[str, tuple[str, ...]] = {
 """Every fault, with the keys that it may have."""
 NEEDS = {"late": "ms", "lost": "each", "short": "bytes", "unit": "unit", "noise": "a_second", "hang_up": "after",
          "jump": "point"}  # fmt: skip
-OF_ANSWERS = ("silent", "late", "lost", "garbled", "short", "unit", "exception", "busy", "previous", "hang_up")
 
 
 class FaultWanted(Struct, frozen=True):

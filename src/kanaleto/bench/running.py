@@ -4,7 +4,7 @@ import asyncio
 from collections.abc import Callable, Sequence
 
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.bench.faults import OF_ANSWERS, FaultWanted, ServedFault
+from kanaleto.bench.faults import FaultWanted, ServedFault
 from kanaleto.bench.masters import Masters
 from kanaleto.bench.moving import STEP_S, Movement
 from kanaleto.bench.server import SiteServer
@@ -92,7 +92,7 @@ class Bench:
 
     def begin_fault(self, wanted: FaultWanted) -> None:
         """From now on. Raises ValueError where its target is no device and no line, or it cannot be done there."""
-        found = self._targets(wanted.target)
+        found = self.targets(wanted.target)
         if wanted.name == "jump":
             for simulated in found:
                 self._jump(simulated, wanted)
@@ -101,11 +101,17 @@ class Bench:
             self._network_of(wanted).let_nobody_in(cuts_off=wanted.name == "cable")
             self.faults.append((wanted, []))
             return
-        if wanted.name not in OF_ANSWERS and wanted.name not in ("frozen", "power"):
-            raise ValueError(f"{wanted.name} is not done yet")
+        self.require(wanted)
         served = [ServedFault(wanted, f"{self.seed}/{simulated.device.name}") for simulated in found]
         self.faults.append((wanted, served))
         self._set_faults()
+
+    def require(self, wanted: FaultWanted) -> None:
+        """Raises ValueError where a fault cannot be done."""
+        if wanted.name == "noise":
+            raise ValueError("noise is not done yet")
+        if wanted.name in ("refuse", "cable"):
+            self._network_of(wanted)
 
     async def end_fault(self, wanted: FaultWanted) -> None:
         """All is well again. Raises CannotServe where a port is gone meanwhile."""
@@ -114,7 +120,7 @@ class Bench:
             await self._network_of(wanted).let_in_again()
             return
         if wanted.name == "power":
-            for simulated in self._targets(wanted.target):
+            for simulated in self.targets(wanted.target):
                 simulated.begin_anew()
                 self.movement.begin_anew(simulated.device.name)
         self._set_faults()
@@ -127,10 +133,11 @@ class Bench:
                 if isinstance(server, NetworkServer):
                     return server
                 raise ValueError(f"{wanted.name} is for lines over TCP, and {units.line.name} is none")
-        self._targets(wanted.target)
+        self.targets(wanted.target)
         raise AssertionError("a device without a line")
 
-    def _targets(self, target: str) -> list[SimulatedDevice]:
+    def targets(self, target: str) -> list[SimulatedDevice]:
+        """The devices of that name, or of the line of that name. Raises ValueError."""
         for units in self.units:
             if units.line.name == target:
                 return list(units.devices)
@@ -151,7 +158,7 @@ class Bench:
                     if wanted.name == "frozen":
                         frozen.add((name, str(wanted.numbers.get("point", ""))))
                         continue
-                    at = [one.device.name for one in self._targets(wanted.target)].index(name)
+                    at = [one.device.name for one in self.targets(wanted.target)].index(name)
                     own.append(served[at])
                 units.set_faults(name, own)
         self.movement.freeze(frozen)

@@ -1,6 +1,7 @@
 """The simulated devices of one line, found by unit ID, and what is answered for units that nobody has."""
 
 import random
+from collections.abc import Callable
 
 from kanaleto.bench.comm import RequestEnd
 from kanaleto.bench.device import SimulatedDevice
@@ -10,6 +11,8 @@ from kanaleto.serving.answerer import NOBODY, Answer, Answerer, Master, ShapedAn
 from kanaleto.site.model import Behaviour, Line
 from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.pdu import Refused
+
+_LATE_S = 0.2  # an answer that is so much later than it might be is damaged
 
 
 class Units(Answerer):
@@ -23,6 +26,8 @@ class Units(Answerer):
         self._by_unit = {simulated.device.unit_id: simulated for simulated in reversed(self.devices)}
         self._is_serial = is_serial
         self.masters: Masters | None = None  # who is told of each request
+        self.observer: Callable[[SimulatedDevice, bytes, bool], None] | None = None
+        """Told of each request, and whether it was answered as it should be."""
         self._spoiled: dict[str, list[ServedFault]] = {}
         self._draws = {device.name: random.Random(f"{seed}/{device.name}/delay") for device in line.devices}
         self._behaves = {device.name for device in line.devices if device.simulated.behaves != Behaviour()}
@@ -65,7 +70,7 @@ class Units(Answerer):
 
     def _of_device(self, found: SimulatedDevice, unit_id: int, pdu: bytes, master: Master) -> Answer:
         """With all that the device is told to do beside what stands in its registers."""
-        if self.masters is None and not self._spoiled and not self._behaves:
+        if self.masters is None and self.observer is None and not self._spoiled and not self._behaves:
             return found.answer(pdu)
         name = found.device.name
         old = self._standing(found, pdu) if self.masters is not None else None
@@ -78,9 +83,15 @@ class Units(Answerer):
                 low, high = found.device.simulated.behaves.delay_s
                 shaped.delay_s = self._draws[name].uniform(low, high) if high else 0.0
                 self._count_error(found, shaped.pdu)
-        right = shaped.pdu
+        right, right_delay_s = shaped.pdu, shaped.delay_s
         for fault in self._spoiled.get(name, ()):
             fault.spoil(shaped, not self._is_serial)
+        if self.observer is not None:
+            is_good = (
+                shaped.pdu == right and right is not None and shaped.shape is None and shaped.unit_id == unit_id
+                and shaped.delay_s <= right_delay_s + _LATE_S
+            )  # fmt: skip
+            self.observer(found, pdu, is_good)
         if self.masters is not None:
             told = right if shaped.pdu is not None or shaped.shape is not None else None
             told = shaped.pdu if shaped.shape is None else told

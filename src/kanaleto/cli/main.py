@@ -35,6 +35,7 @@ _COMMANDS = {
     "poll": "poll a site, a line a sample",
     "raw": "send a PDU of one's own",
     "read": "read values from one device",
+    "rehearse": "faults on simulated devices by a timetable, and whether the master does what is expected",
     "routine": "run a routine of a site, or say what it would send",
     "serve": "be the far end of every line of a site",
     "snapshot": "what devices hold: save it, compare it, write it back",

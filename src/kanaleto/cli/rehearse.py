@@ -1,0 +1,102 @@
+"""`kanaleto rehearse`: a timetable of faults on the simulated devices of a site, and whether the master did what is
+expected."""
+
+import asyncio
+from functools import partial
+from pathlib import Path
+
+import click
+
+from kanaleto.bench.faults import FaultWanted
+from kanaleto.bench.free import LEAST_HEAR_S, needs_hearing
+from kanaleto.bench.rehearsal import Rehearsal, RehearsalRun, Verdict, read_rehearsal
+from kanaleto.bench.running import Bench
+from kanaleto.cli.failures import Failed
+from kanaleto.cli.options import usage
+from kanaleto.cli.output import emit, say
+from kanaleto.cli.running import run_until_signal
+from kanaleto.cli.serve import hear, only
+from kanaleto.files.loading import load_site
+from kanaleto.serving.network import CannotServe
+from kanaleto.site.model import Site
+
+_MARKS = {"passed": "●", "failed": "✕", "void": "◌"}
+
+
+@click.command("rehearse")
+@click.argument("site", type=click.Path(path_type=Path))
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--listen", metavar="ADDRESS", help="bind network lines here instead of the host of their link")
+@click.option("--line", "lines", multiple=True, metavar="NAME", help="only this line, again and again for more")
+@click.option("--device", "devices", multiple=True, metavar="NAME", help="only this device")
+@click.option("--seed", type=int, metavar="N", help="of all that is drawn, in place of the site's bench_seed")
+@click.option(
+    "--hear", "hear_s", type=click.FloatRange(LEAST_HEAR_S), default=LEAST_HEAR_S, show_default=True, metavar="S",
+    help="how long a serial port that exists is listened to first",
+)  # fmt: skip
+@click.option("--yes", "is_sure", is_flag=True, help="go on where nobody was heard and nobody could be asked")
+@click.option("--json", "is_json", is_flag=True, help="one object a line")
+def command(
+    site: Path, file: Path, listen: str | None, lines: tuple[str, ...], devices: tuple[str, ...], seed: int | None,
+    hear_s: float, is_sure: bool, is_json: bool,
+) -> int:  # fmt: skip
+    """Be the simulated devices of SITE, do to them what the timetable FILE says, and judge what their master does.
+
+    It begins when each device that a step names has been asked. Exit code 0: all passed; 1: something failed or is
+    void (what cannot be judged is void, and void is not passed); 2: a faulty file.
+
+    \b
+    Example:
+      kanaleto rehearse alder-lock.toml rehearsals/east-line.toml
+    """
+    loaded, _ = load_site(site)
+    rehearsal = read_rehearsal(file, loaded)
+    served = usage(partial(only, loaded, lines, devices))
+    verdicts: list[Verdict] = []
+    is_whole = run_until_signal(_work(served, rehearsal, verdicts, listen, seed, hear_s, is_sure, is_json))
+    counts = {outcome: sum(one.outcome == outcome for one in verdicts) for outcome in _MARKS}
+    is_passed = is_whole and bool(verdicts) and counts["passed"] == len(verdicts)
+    outcome = "passed" if is_passed else "stopped" if not is_whole else "failed" if counts["failed"] else "void"
+    for one in verdicts:
+        if is_json:
+            emit({"at_s": one.at_s, "step": one.step, "expect": one.expect, "outcome": one.outcome,
+                  "measured": one.measured, "text": one.text})  # fmt: skip
+        else:
+            say(f"{_MARKS[one.outcome]} step {one.step}, {one.at_s:g} s · {one.expect}: {one.outcome} · {one.text}")
+    if is_json:
+        emit({"rehearsal": rehearsal.name, "outcome": outcome, **counts})
+    else:
+        told = ", ".join(f"{count} {word}" for word, count in counts.items())
+        say(f"{rehearsal.name}: {outcome} ({told})")
+    return 0 if is_passed or not is_whole else 1
+
+
+async def _work(
+    site: Site, rehearsal: Rehearsal, verdicts: list[Verdict], listen: str | None, seed: int | None, hear_s: float,
+    is_sure: bool, is_json: bool,
+) -> None:  # fmt: skip
+    def tell(text: str) -> None:
+        say(text, err=True)
+
+    bench = Bench(site, listen, tell, seed, tell=tell)
+    for step in rehearsal.steps:
+        usage(partial(_look_at, bench, step.fault))
+    try:
+        await asyncio.gather(*(hear(line, hear_s, is_sure) for line in site.lines if needs_hearing(line)))
+        await bench.start()
+    except CannotServe as error:
+        raise Failed(str(error)) from None
+    running = asyncio.create_task(bench.run(lambda: None))
+    try:
+        if not is_json:
+            say("ready", err=True)
+        verdicts += await RehearsalRun(rehearsal, bench).run()
+    finally:
+        running.cancel()
+        await bench.stop()
+
+
+def _look_at(bench: Bench, fault: FaultWanted) -> None:
+    """Whether the fault can be done there. Raises ValueError."""
+    bench.targets(fault.target)
+    bench.require(fault)

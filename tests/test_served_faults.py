@@ -14,7 +14,7 @@ from functools import partial
 from pathlib import Path
 
 from kanaleto.bench.faults import ServedFault, parse_fault
-from kanaleto.bench.free import Place, look_at
+from kanaleto.bench.free import PortFound, look_at
 from kanaleto.bench.masters import Masters
 from kanaleto.bench.running import Bench
 from kanaleto.bench.units import Units
@@ -222,10 +222,10 @@ class WhoAsks(Served):
 class PortThatExists(Served):
     """Whether real devices answer there: a line of the test's own on the virtual clock, and a pseudo-terminal."""
 
-    def looked(self, wires: Wires, rows: str = DEFAULT_MAP, chatter: bytes = b"") -> Place:
+    def looked(self, wires: Wires, rows: str = DEFAULT_MAP, chatter: bytes = b"") -> PortFound:
         line = Line("L", wires.link, (device("Ours", 23, rows),))
 
-        async def work() -> Place:
+        async def work() -> PortFound:
             looking = asyncio.ensure_future(look_at(line, opener=wires.opener))
             while not looking.done():
                 await asyncio.sleep(0.1)
@@ -243,7 +243,7 @@ class PortThatExists(Served):
 
     def test_nobody_there_is_asked_once_each(self) -> None:
         wires = Wires(device("Other", 9))
-        self.assertEqual(self.looked(wires), Place())
+        self.assertEqual(self.looked(wires), PortFound())
         self.assertEqual([frame.unit_id for frame, _ in wires.requests], [23])
 
     def test_what_may_not_be_read_is_not_asked(self) -> None:

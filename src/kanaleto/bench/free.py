@@ -18,7 +18,7 @@ LEAST_HEAR_S = 2.0
 _TIMEOUT_S = 0.3
 
 
-class Place(Struct):
+class PortFound(Struct):
     """What was found: `why_not` is why nobody may stand in there; `unsure` are devices that could not be asked."""
 
     why_not: str = ""
@@ -34,7 +34,7 @@ def needs_hearing(line: Line) -> bool:
     return link.is_remote or "/" not in link.port or PortLink(link.port, line.name).is_port_of_others()
 
 
-async def look_at(line: Line, hear_s: float = LEAST_HEAR_S, opener: Opener = survey_exchanger) -> Place:
+async def look_at(line: Line, hear_s: float = LEAST_HEAR_S, opener: Opener = survey_exchanger) -> PortFound:
     """Listen, and ask where nobody is heard. Raises Unreachable, SurveyStopped."""
     listener = LineListener(line.link, True, opener)
     heard = await listener.run(max(hear_s, LEAST_HEAR_S))
@@ -42,9 +42,9 @@ async def look_at(line: Line, hear_s: float = LEAST_HEAR_S, opener: Opener = sur
         answering = sorted({one.unit_id for one in heard.asked.values() if one.answered or one.refused})
         taken = [device for device in line.devices if device.unit_id in answering]
         if not taken:
-            return Place(was_heard=True)
+            return PortFound(was_heard=True)
         who = ", ".join(f"unit {device.unit_id}" for device in taken)
-        return Place(f"another master asks {who} there, and is answered; nothing was sent", True)
+        return PortFound(f"another master asks {who} there, and is answered; nothing was sent", True)
     exchanger = opener(line.link)
     await exchanger.open()
     unsure: list[str] = []
@@ -56,10 +56,10 @@ async def look_at(line: Line, hear_s: float = LEAST_HEAR_S, opener: Opener = sur
                 continue
             outcome = await exchanger.ask(device.unit_id, question, _TIMEOUT_S)
             if outcome.kind not in (OutcomeKind.TIMEOUT, OutcomeKind.UNREACHABLE):
-                return Place(f"unit {device.unit_id} answers there already: {outcome.kind.value}")
+                return PortFound(f"unit {device.unit_id} answers there already: {outcome.kind.value}")
     finally:
         exchanger.close()
-    return Place(unsure=tuple(unsure))
+    return PortFound(unsure=tuple(unsure))
 
 
 def _question(device: Device) -> Read | None:

@@ -521,7 +521,7 @@ def _begins(text: str, frame: str) -> bool:
 def storm(seconds: float, seed: int) -> tuple[int, int, int]:
     """Live through it; gives how many keys were pressed, how many writing requests the far end heard, and how often
     something failed in a drill. Raises Stormed."""
-    with tempfile.TemporaryDirectory() as folder, Terminal() as terminal:
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder, Terminal() as terminal:
         one = Storm(seed, Path(folder), terminal)
         one.run(seconds)
         return one.keys, one.heard, one.drilled

@@ -252,7 +252,7 @@ class OnATerminal(unittest.TestCase):
     """The folder of these is the user's own."""
 
     def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
+        folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
         self.port = self.folder / "port"

@@ -68,7 +68,10 @@ class NeverWhole(unittest.TestCase):
                 engine.stop()
                 app.keeping.stop()
 
-        with tempfile.TemporaryDirectory() as name, mock.patch.object(KanaletoApp, "_mount_views", never):
+        with (
+            tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as name,
+            mock.patch.object(KanaletoApp, "_mount_views", never),
+        ):
             kept = {f"XDG_{what}_HOME": name for what in ("DATA", "STATE")}
             with mock.patch.dict(os.environ, kept):
                 asyncio.run(work(Path(name)))
@@ -84,7 +87,7 @@ class EndsOfLife(unittest.TestCase):
 
 class Killed(unittest.TestCase):
     def test_a_pulse_that_a_kill_left_on_is_offered_and_given_back(self) -> None:
-        with tempfile.TemporaryDirectory() as name, Terminal() as terminal:
+        with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as name, Terminal() as terminal:
             folder = Path(name)
             storm = Storm(1, folder, terminal)
             storm._serve()

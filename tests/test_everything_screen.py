@@ -65,7 +65,11 @@ class OneKey(unittest.TestCase):
 
     def test_at_a_terminal_the_command_waits_for_a_key(self) -> None:
         port = free_port()
-        with Served(tcp_site(port)), Terminal() as terminal, tempfile.TemporaryDirectory() as folder:
+        with (
+            Served(tcp_site(port)),
+            Terminal() as terminal,
+            tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder,
+        ):
             terminal.run(
                 f"{KANALETO} find tcp://127.0.0.1:{port} --everything --out {folder}/found --within 15; echo over"
             )
@@ -80,7 +84,7 @@ class Commands(unittest.TestCase):
     def test_everything_within_a_time_stopped_gone_on_with_and_refused(self) -> None:
         port = free_port()
         link = f"tcp://127.0.0.1:{port}"
-        with Served(tcp_site(port)), tempfile.TemporaryDirectory() as folder:
+        with Served(tcp_site(port)), tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
             out = Path(folder) / "found"
             process = subprocess.Popen(
                 [sys.executable, "-m", "kanaleto", "find", link, "--everything", "--out", str(out)],
@@ -112,7 +116,7 @@ class Commands(unittest.TestCase):
 
     def test_a_serial_line_of_which_nobody_knows_the_settings(self) -> None:
         """On a pseudo-terminal that keeps the pace of its wire."""
-        with tempfile.TemporaryDirectory() as folder:
+        with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
             port = Path(folder) / "port"
             devices = "".join(
                 f'[[line.device]]\nname = "D{unit}"\nunit_id = {unit}\nmap = "map.csv"\n' for unit in (114, 203)
@@ -138,7 +142,7 @@ class Commands(unittest.TestCase):
             self.assertEqual(link.settings.baud, 38400)
 
     def test_what_cannot_be_is_told_in_a_sentence(self) -> None:
-        with tempfile.TemporaryDirectory() as folder:
+        with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
             out = str(Path(folder) / "found")
             for words, code, reason in (
                 (("tcp://127.0.0.1:9", "--everything"), 2, "needs --out FOLDER"),

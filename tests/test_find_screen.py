@@ -20,7 +20,7 @@ class Served:
     """A site that is served by a process of its own, as a context."""
 
     def __init__(self, site: str) -> None:
-        self._folder = tempfile.TemporaryDirectory()
+        self._folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
         self.folder = Path(self._folder.name)
         (self.folder / "map.csv").write_text(MAP)
         self.site = self.folder / "far.toml"
@@ -110,7 +110,7 @@ class FromNothing(unittest.TestCase):
             terminal.wait_for("enter open")
             terminal.type("k", "Enter")  # the demo is the last, the unsaved site stands above it
             terminal.wait_for(r"Holding 7 +1 234")
-            with tempfile.TemporaryDirectory() as folder:
+            with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
                 path = Path(folder) / "pump-house.toml"
                 terminal.type("C-s")
                 terminal.wait_for("save the site as")
@@ -125,7 +125,7 @@ class FromNothing(unittest.TestCase):
             terminal.type("q")
 
     def test_the_units_of_a_line_whose_settings_nobody_knows_take_four_keys_at_most(self) -> None:
-        with tempfile.TemporaryDirectory() as folder:
+        with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
             port = Path(folder) / "port"
             devices = "".join(
                 f'[[line.device]]\nname = "D{unit}"\nunit_id = {unit}\nmap = "map.csv"\n' for unit in (2, 11)

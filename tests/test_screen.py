@@ -103,7 +103,7 @@ class DemoOnScreen(unittest.TestCase):
 
 class SitesOnScreen(unittest.TestCase):
     def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
+        folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
 

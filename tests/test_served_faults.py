@@ -2,6 +2,7 @@
 the test's own."""
 
 import asyncio
+import contextlib
 import json
 import signal
 import socket
@@ -10,6 +11,7 @@ import sys
 import tempfile
 import time
 import unittest
+from collections.abc import Awaitable, Callable
 from functools import partial
 from pathlib import Path
 
@@ -39,13 +41,15 @@ RIGHT = bytes.fromhex("030400070028")
 
 
 class Served(unittest.TestCase):
+    rows = MAP
+
     def setUp(self) -> None:
         held = tempfile.TemporaryDirectory()
         self.addCleanup(held.cleanup)
         self.folder = Path(held.name)
 
     def site(self, link: str, more: str = "") -> Path:
-        (self.folder / "m.csv").write_text(MAP)
+        (self.folder / "m.csv").write_text(self.rows)
         path = self.folder / "site.toml"
         path.write_text(
             f'[site]\nname = "S"\n[[line]]\nname = "L"\nlink = "{link}"\n'
@@ -142,6 +146,70 @@ class Behaving(Served):
         self.assertIsNone(silent.answer(5, bytes.fromhex("0300000003")))
         plain = self.units("tcp://127.0.0.1:1502", "max_registers = 2\n")
         self.assertEqual(plain.answer(5, bytes.fromhex("0300000003")), bytes.fromhex("8303"))
+
+    def served(self, more: str, work: Callable[[Bench, int], Awaitable[None]]) -> None:
+        port = free_port()
+        site, _ = load_site(self.site(f"tcp://127.0.0.1:{port}", more))
+
+        async def run() -> None:
+            bench = Bench(site)
+            await bench.start()
+            running = asyncio.create_task(bench.run(lambda: None))
+            try:
+                await work(bench, port)
+            finally:
+                running.cancel()
+                await bench.stop()
+
+        asyncio.run(run())
+
+    def test_no_more_connections_than_it_bears(self) -> None:
+        for with_more, reads in (("refused", (True, False)), ("oldest", (False, True))):
+
+            async def work(bench: Bench, port: int, reads: tuple[bool, bool] = reads) -> None:
+                ends = [await asyncio.open_connection("127.0.0.1", port) for _ in range(2)]
+                await asyncio.sleep(0.2)
+                found = []
+                for reader, writer in ends:
+                    writer.write(bytes.fromhex("000100000006050300000001"))
+                    with contextlib.suppress(ConnectionError):
+                        found.append(bool(await asyncio.wait_for(reader.read(50), 10)))
+                        continue
+                    found.append(False)
+                self.assertEqual(tuple(found), reads)
+
+            with self.subTest(with_more):
+                self.served(f'[line.device.behaves]\nconnections = 1\nwith_more = "{with_more}"\n', work)
+
+    def test_a_connection_without_a_request_is_closed(self) -> None:
+        async def work(bench: Bench, port: int) -> None:
+            reader, writer = await asyncio.open_connection("127.0.0.1", port)
+            writer.write(bytes.fromhex("000100000006050300000001"))
+            self.assertTrue(await reader.read(50))
+            with contextlib.suppress(ConnectionError):
+                self.assertEqual(await asyncio.wait_for(reader.read(50), 20), b"")
+
+        self.served("[line.device.behaves]\nidle_s = 0.5\n", work)
+
+    def test_a_unit_id_holds_at_once_or_after_power(self) -> None:
+        rows = MAP.replace("initial\n", "initial,setting\n") + "Own,holding,5,uint16,rw,,unit_id\n"
+        for after in ("at once", "power"):
+
+            async def work(bench: Bench, port: int, after: str = after) -> None:
+                units, written = bench.units[0], bytes.fromhex("0600050009")
+                self.assertEqual(bench.devices[0].value("Own"), 5)
+                self.assertEqual(units.answer(5, written), written)
+                await asyncio.sleep(0.5)
+                if after == "power":
+                    self.assertEqual(units.answer(5, READ), RIGHT)
+                    fault = parse_fault("D: power")
+                    bench.begin_fault(fault)
+                    await bench.end_fault(fault)
+                self.assertEqual((units.answer(9, READ), units.answer(5, READ)), (RIGHT, b"\x83\x0b"))
+
+            with self.subTest(after):
+                self.rows = rows
+                self.served(f'[line.device.behaves]\nsettings_after = "{after}"\n', work)
 
 
 class WhoAsks(Served):

@@ -8,6 +8,7 @@ from kanaleto.bench.faults import FaultWanted, ServedFault
 from kanaleto.bench.masters import Masters
 from kanaleto.bench.moving import STEP_S, Movement
 from kanaleto.bench.server import SiteServer
+from kanaleto.bench.settings import UnitSettings
 from kanaleto.bench.units import Units
 from kanaleto.serving.admission import OnClient
 from kanaleto.serving.network import NetworkServer
@@ -36,6 +37,12 @@ class Bench:
             units.masters = masters
         self.movement = Movement(self.devices, site.lines, self.seed)
         self._told_s = 0.0
+        self.settings = UnitSettings(self.units)
+        self._has_work = (
+            bool(self.movement.slots)
+            or self.settings.are_any
+            or any(one.device.simulated.behaves.idle_s is not None for one in self.devices)
+        )
 
     @property
     def units(self) -> Sequence[Units]:
@@ -58,7 +65,7 @@ class Bench:
         """Ten steps a second, until cancelled."""
         loop = asyncio.get_running_loop()
         next_s = loop.time()
-        if not self.movement.slots and on_step is None:
+        if not self._has_work and on_step is None:
             return
         while True:
             next_s += STEP_S
@@ -67,6 +74,9 @@ class Bench:
                 self.left_out += behind - MOST_STEPS
                 next_s += (behind - MOST_STEPS) * STEP_S
             self.movement.step()
+            if self.movement.steps % 10 == 0:
+                self.server.drop_idle()
+            self.settings.step()
             if on_step is not None:
                 on_step()
             self._look_around(loop.time())
@@ -123,6 +133,7 @@ class Bench:
             for simulated in self.targets(wanted.target):
                 simulated.begin_anew()
                 self.movement.begin_anew(simulated.device.name)
+                self.settings.after_power(simulated.device.name)
         self._set_faults()
 
     def _network_of(self, wanted: FaultWanted) -> NetworkServer:

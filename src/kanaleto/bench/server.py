@@ -21,7 +21,18 @@ class SiteServer:
             server = server_for(line, units, listen)
             if isinstance(server, NetworkServer):
                 server.admission.on_client = on_client
+                behaves = [device.simulated.behaves for device in line.devices]
+                limits = [own for own in behaves if own.connections is not None]
+                server.admission.limit = min((own.connections or 0 for own in limits), default=None)
+                server.admission.lets_go = any(own.with_more == "oldest" for own in limits)
             self._servers.append(server)
+
+    def drop_idle(self) -> None:
+        """Connections without a request for longer than a device of theirs bears are closed."""
+        for units, server in zip(self.units, self._servers, strict=True):
+            idle_s = [own for one in units.devices if (own := one.device.simulated.behaves.idle_s) is not None]
+            if idle_s and isinstance(server, NetworkServer):
+                server.admission.drop_idle(min(idle_s))
 
     def server_of(self, line: str) -> Server:
         """Raises KeyError."""

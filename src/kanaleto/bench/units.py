@@ -8,7 +8,7 @@ from kanaleto.bench.device import SimulatedDevice
 from kanaleto.bench.faults import ServedFault
 from kanaleto.bench.masters import Masters, span_written
 from kanaleto.serving.answerer import NOBODY, Answer, Answerer, Master, ShapedAnswer
-from kanaleto.site.model import Behaviour, Line
+from kanaleto.site.model import Line
 from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.pdu import Refused
 
@@ -30,7 +30,7 @@ class Units(Answerer):
         """Told of each request, and whether it was answered as it should be."""
         self._spoiled: dict[str, list[ServedFault]] = {}
         self._draws = {device.name: random.Random(f"{seed}/{device.name}/delay") for device in line.devices}
-        self._behaves = {device.name for device in line.devices if device.simulated.behaves != Behaviour()}
+        self._behaves = {device.name for device in line.devices if device.simulated.behaves.answers_otherwise}
         self.is_strict = is_serial and any(device.simulated.is_strict for device in line.devices)
 
     @property

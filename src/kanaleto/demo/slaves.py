@@ -9,15 +9,33 @@ import os
 import signal
 import sys
 import threading
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from kanaleto.bench.moving import STEP_S
 from kanaleto.bench.running import Bench
-from kanaleto.demo.power import PowerCycles
 from kanaleto.files.loading import load_site
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.serving.network import CannotServe
 from kanaleto.values.visible import visible
+
+_POWER_S = 8.0
+
+
+class PowerCycles:
+    """The demo's devices take a new unit ID only after their power was off and on: here that happens by itself, some
+    seconds after it was written. `waiting` gives the devices that wait, `off_and_on` switches one."""
+
+    def __init__(self, waiting: Callable[[], Iterable[str]], off_and_on: Callable[[str], None]) -> None:
+        self._waiting, self._off_and_on = waiting, off_and_on
+        self._waited_s: dict[str, float] = {}
+
+    def step(self, dt_s: float) -> None:
+        """Let `dt_s` seconds pass."""
+        self._waited_s = {name: self._waited_s.get(name, 0.0) + dt_s for name in self._waiting()}
+        for name, waited_s in self._waited_s.items():
+            if waited_s >= _POWER_S:
+                self._off_and_on(name)
 
 
 async def _play(site_path: Path) -> int:
@@ -29,7 +47,7 @@ async def _play(site_path: Path) -> int:
         sys.stderr.write(f"{visible(str(error))}\n")
         return 1
     sys.setswitchinterval(0.0005)  # the lines' threads keep time; what moves can wait
-    power = PowerCycles(bench.units)
+    power = PowerCycles(bench.settings.waiting, bench.settings.after_power)
     is_over = asyncio.Event()
     loop = asyncio.get_running_loop()
     loop.add_signal_handler(signal.SIGTERM, is_over.set)

@@ -30,6 +30,11 @@ class Admission:
     def __init__(self, name: str, clock: Callable[[], float] = time.monotonic, most: int = MOST_CONNECTIONS) -> None:
         self.on_client: OnClient | None = None
         self._name, self._clock, self._most = name, clock, most
+        self.limit: int | None = None
+        """So many connections and no more, where whoever is served bears no more; one more is refused, or (`lets_go`)
+        pushes out who came first."""
+        self.lets_go = False
+        self._in: dict[asyncio.Transport, None] = {}  # in the order in which they came
         self._silent: dict[asyncio.Transport, None] = {}  # never asked anything; the oldest first
         self._asking: dict[asyncio.Transport, float] = {}  # when they asked last; the longest ago first
         self._shaking: dict[asyncio.Transport, None] = {}  # in a TLS handshake; the oldest first
@@ -47,6 +52,12 @@ class Admission:
 
     def admit(self, transport: asyncio.Transport) -> bool:
         """Whether it has a place; somebody without a claim may have lost it for this one."""
+        if self.limit is not None and len(self._in) >= self.limit:
+            if not self.lets_go:
+                self.drop(transport, f"the device takes {self.limit} connections at a time")
+                return False
+            self.drop(next(iter(self._in)), f"the device takes {self.limit} connections, and another came")
+        self._in[transport] = None
         if len(self._silent) + len(self._asking) >= self._most:
             if self._silent:
                 self.drop(next(iter(self._silent)), "it never asked anything, and others want its place")
@@ -62,11 +73,21 @@ class Admission:
     def note_use(self, transport: asyncio.Transport) -> None:
         """A sound request came on it."""
         if transport in self._silent or transport in self._asking:
-            self.forget(transport)
+            self._silent.pop(transport, None)
+            self._asking.pop(transport, None)  # so that it goes to the end
             self._asking[transport] = self._clock()
+
+    def drop_idle(self, idle_s: float) -> None:
+        """Whoever has not asked for so long is cut off."""
+        now_s = self._clock()
+        for transport, asked_s in list(self._asking.items()):
+            if now_s - asked_s < idle_s:
+                break
+            self.drop(transport, f"it has not asked for {idle_s:g} s")
 
     def forget(self, transport: asyncio.Transport) -> None:
         """It has gone, or its handshake is over."""
+        self._in.pop(transport, None)
         self._silent.pop(transport, None)
         self._asking.pop(transport, None)
         self._shaking.pop(transport, None)

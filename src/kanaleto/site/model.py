@@ -250,6 +250,16 @@ class Behaviour(Struct, frozen=True):
     settings_after: str = "at once"
     errors_in: str = ""
 
+    @property
+    def answers_otherwise(self) -> bool:
+        """Whether an answer is anything but what stands in the registers, at once."""
+        return bool(
+            self.delay_s != (0.0, 0.0)
+            or self.receive_bytes is not None
+            or self.too_long != "exception"
+            or self.errors_in
+        )
+
 
 class Simulated(Struct, frozen=True):
     """What only matters when the device is simulated: what it answers for addresses that its map leaves out, its

@@ -100,8 +100,8 @@ class LiveView(View, Vertical):
             yield Filter(self._leave_filter)
 
     def on_mount(self) -> None:
-        self._eye_on: tuple[Hashable, Hashable] = (None, None)
-        """What the cursor was on before the list was filtered, and where it was put then."""
+        self._eye_on: Hashable = None
+        """What the cursor was on before a filter left it out; nobody has moved the cursor since."""
         self._list, self._filter = self.query_one(LiveRows), self.query_one(Filter)
         self._detail, self._told = self.query_one(PointDetail), self.query_one(Told)
         self._listing = Listing()
@@ -229,6 +229,7 @@ class LiveView(View, Vertical):
 
     def go_to(self, identity: Identity) -> None:
         """Put the cursor on a point, whatever is filtered or folded away."""
+        self._eye_on = None
         self.parts.leave()
         at = self._list.find(identity)
         if at is None:
@@ -296,6 +297,7 @@ class LiveView(View, Vertical):
         self.focus_rows()
 
     def _moved(self) -> None:
+        self._eye_on = None
         self._look_at_point()
         self._detail.refresh()
 
@@ -330,10 +332,9 @@ class LiveView(View, Vertical):
 
     def action_only(self) -> None:
         self._listing.only = self._listing.only.next
-        here, (wanted, put_on) = self._here(), self._eye_on
-        wanted = wanted if wanted is not None and here == put_on else here  # where nobody has moved the cursor since
+        wanted = self._eye_on if self._eye_on is not None else self._here()
         self._arrange(self._listing.only.value, wanted)
-        self._eye_on = wanted, self._here()
+        self._eye_on = wanted
 
     def _here(self) -> Hashable:
         current = self._list.current

@@ -184,6 +184,9 @@ class LiveView(View, Vertical):
         nothing = f"nothing to show: {self._listing.only.value}" if self._listing.only is not Only.ALL else ""
         self._list.empty_text = self._filter.told or nothing or "this site has no points yet"
         self._list.set_rows(rows)
+        at = self._list.find(self._eye_on) if self._eye_on is not None else None
+        if at is not None and at != self._list.cursor:  # it is listed again
+            self._list.place_cursor(at)
         self._told.take(self._listing.told, len(self._list.marked))
 
     # The point that the cursor is on

@@ -291,5 +291,21 @@ def words_of(path: str, seed: int, steps: int = 3600) -> str:
     return digest.hexdigest()
 
 
+class InTheMiddle(Moving):
+    def test_what_a_master_writes_within_a_step_is_not_written_over(self) -> None:
+        movement = self.made('[line.device.moves]\n"Count" = { counts_s = 3600 }\n')
+        device = self.devices["D"]
+
+        def write() -> None:
+            device.answer(bytes.fromhex("0600050064"))
+
+        movement._writers.insert(0, write)  # as if it came between reckoning and the registers
+        movement.step()
+        self.assertEqual(self.value("Count"), 100)
+        movement._writers.pop(0)
+        self.ran(movement, 1)
+        self.assertEqual(self.value("Count"), 100)
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -155,6 +155,38 @@ class Rehearsals(unittest.TestCase):
         self.assertEqual([row["outcome"] for row in rows], ["passed"] * 4, out)
         self.assertEqual((last["outcome"], last["passed"], bench.returncode), ("passed", 4, 0))
 
+    def test_bench_time_that_was_left_out_makes_void_also_once_it_is_told(self) -> None:
+        told: list[str] = []
+
+        def slow(now_s: float, bench: Bench) -> None:
+            self.ask(bench, 1)
+            self.ask(bench, 2)
+            if 4.5 < now_s < 4.65:
+                bench.left_out += 30
+                bench._tell, bench._told_s = told.append, -1e9
+                bench._look_around()
+
+        self.assertEqual(set(self.judged(slow).values()), {"void"})
+        self.assertIn("this machine is too slow", told[0])
+
+    def test_what_cannot_be_is_no_expectation(self) -> None:
+        site, _ = load_site(self.site)
+        for old, new, wanted in (
+            ("within_s = 1 }", 'within_s = "soon" }', "within_s = 'soon' is no time in seconds"),
+            ("back_within_s = 1", "back_within_s = inf", "back_within_s = inf is no time"),
+            ("writes_every_s = 0.5", "writes_every_s = true", "writes_every_s = True is no time"),
+            ("least = 0.9", 'least = "all"', "least is a share"),
+            ('is = "on"', 'is = "onn"', "Horn is never 'onn' .did you mean 'on'"),
+            ('is = "on"', "is = { a = 1 }", "is no number, no label"),
+            ("at_s = 4", "at_s = inf", "needs at_s"), ("for_s = 3", "for_s = nan", "for_s is seconds"),
+            ("begin_within_s = 3", "begin_within_s = true", "begin_within_s is seconds"),
+            (STEPS[STEPS.index("expect") :], "expect = 5\n", "expect is a list"),
+        ):  # fmt: skip
+            with self.subTest(new):
+                self.file.write_text(STEPS.replace(old, new))
+                with self.assertRaisesRegex(FaultyFile, wanted):
+                    read_rehearsal(self.file, site)
+
     def test_a_faulty_file_is_told_with_its_lines(self) -> None:
         site, _ = load_site(self.site)
         self.file.write_text(

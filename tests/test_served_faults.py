@@ -24,6 +24,7 @@ from kanaleto.files.loading import load_site
 from kanaleto.serving.answerer import Master, ShapedAnswer
 from kanaleto.site.links.link import FramingKind
 from kanaleto.site.model import Line
+from kanaleto.supervision.owned import Failure, follow, leave
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.frames import Framing
 from kanaleto.wire.rtu import Rtu
@@ -61,6 +62,22 @@ class Served(unittest.TestCase):
         site, _ = load_site(self.site(link, more))
         return Units(site.lines[0], site.lines[0].link.framing is not FramingKind.TCP, 3)
 
+    def served(self, more: str, work: Callable[[Bench, int], Awaitable[None]]) -> None:
+        port = free_port()
+        site, _ = load_site(self.site(f"tcp://127.0.0.1:{port}", more))
+
+        async def run() -> None:
+            bench = Bench(site)
+            await bench.start()
+            running = asyncio.create_task(bench.run())
+            try:
+                await work(bench, port)
+            finally:
+                running.cancel()
+                await bench.stop()
+
+        asyncio.run(run())
+
 
 def _framed(framing: Framing, transaction: int, unit_id: int, pdu: bytes) -> bytes:
     return framing.encode(unit_id, pdu, transaction)
@@ -83,7 +100,7 @@ class AsBytes(Served):
         return found
 
     def test_each_fault_on_each_framing(self) -> None:
-        rtu, tcp, ascii_ = "rtu:///tmp/none", "tcp://127.0.0.1:1502", "ascii:///tmp/none"
+        rtu, tcp, ascii_ = "rtu:///dev/null-1", "tcp://127.0.0.1:1502", "ascii:///dev/null-1"
         right = {rtu: "0503040007" + "00285e2c", tcp: "000900000007050304" + "00070028"}
         right[ascii_] = b":0503040007002".hex()  # as far as it is looked at
         plain = {link: self.sent(link, "lost each=9")[0][0][1] for link in (rtu, tcp, ascii_)}
@@ -115,11 +132,16 @@ class AsBytes(Served):
         self.assertEqual(units.answer(5, bytes.fromhex("0300010001")), RIGHT)
         self.assertEqual(units.answer(5, READ), bytes.fromhex("03020028"))
 
+    def test_a_point_with_a_space_in_its_name(self) -> None:
+        wanted = parse_fault("Lower sluice: jump point='Gate position' by=2.5")
+        self.assertEqual((wanted.target, wanted.numbers), ("Lower sluice", {"point": "Gate position", "by": 2.5}))
+
     def test_what_is_no_fault_is_told(self) -> None:
         for text, reason in (
             ("late ms=3", "write a device or a line"), ("D: lat ms=3", "'lat' is no fault .did you mean 'late'"),
             ("D: late", "late needs ms"), ("D: late s=3", "late has no key 's'; it has ms"),
             ("D: late ms=-3", "is not what it may be"), ("D: garbled each=0", "is not what it may be"),
+            ("D: jump point='Le", "a quote in it does not end"), ("D: noise a_second=5", "'noise' is no fault"),
             ("D: unit unit=300", "is not what it may be"), ("D: late ms", "'ms' is no key=value"),
         ):  # fmt: skip
             with self.subTest(text), self.assertRaisesRegex(ValueError, reason):
@@ -146,22 +168,6 @@ class Behaving(Served):
         self.assertIsNone(silent.answer(5, bytes.fromhex("0300000003")))
         plain = self.units("tcp://127.0.0.1:1502", "max_registers = 2\n")
         self.assertEqual(plain.answer(5, bytes.fromhex("0300000003")), bytes.fromhex("8303"))
-
-    def served(self, more: str, work: Callable[[Bench, int], Awaitable[None]]) -> None:
-        port = free_port()
-        site, _ = load_site(self.site(f"tcp://127.0.0.1:{port}", more))
-
-        async def run() -> None:
-            bench = Bench(site)
-            await bench.start()
-            running = asyncio.create_task(bench.run(lambda: None))
-            try:
-                await work(bench, port)
-            finally:
-                running.cancel()
-                await bench.stop()
-
-        asyncio.run(run())
 
     def test_no_more_connections_than_it_bears(self) -> None:
         for with_more, reads in (("refused", (True, False)), ("oldest", (False, True))):
@@ -211,8 +217,92 @@ class Behaving(Served):
                 self.rows = rows
                 self.served(f'[line.device.behaves]\nsettings_after = "{after}"\n', work)
 
+    def test_a_setting_that_begins_with_something_is_kept_without_power(self) -> None:
+        self.rows = MAP.replace("initial\n", "initial,setting\n") + "Own,holding,5,uint16,rw,5,unit_id\n"
+
+        async def work(bench: Bench, port: int) -> None:
+            bench.units[0].answer(5, bytes.fromhex("0600050009"))
+            fault = parse_fault("D: power")
+            bench.begin_fault(fault)
+            await bench.end_fault(fault)
+            self.assertEqual(bench.units[0].answer(9, READ), RIGHT)
+
+        self.served('[line.device.behaves]\nsettings_after = "power"\n', work)
+
+
+class Shut(Served):
+    def is_let_in(self, port: int) -> bool:
+        try:
+            with socket.create_connection(("127.0.0.1", port), 10):
+                return True
+        except ConnectionError:
+            return False
+
+    def test_from_the_start_and_for_as_long_as_any_of_them_stands(self) -> None:
+        port = free_port()
+        site, _ = load_site(self.site(f"tcp://127.0.0.1:{port}"))
+        refuse, cable = parse_fault("D: refuse"), parse_fault("L: cable")
+
+        async def work() -> None:
+            bench = Bench(site)
+            bench.begin_fault(refuse)
+            await bench.start()
+            self.assertFalse(self.is_let_in(port))
+            bench.begin_fault(cable)
+            await bench.end_fault(refuse)
+            self.assertFalse(self.is_let_in(port))
+            await bench.end_fault(cable)
+            self.assertTrue(self.is_let_in(port))
+            await bench.stop()
+
+        asyncio.run(work())
+
+    def test_what_a_device_has_not_is_told_before_it_is_wanted(self) -> None:
+        bench = Bench(load_site(self.site("tcp://127.0.0.1:1502"))[0])
+        for text, reason in (
+            ("D: jump point=Levle by=2", "D has no point 'Levle' .did you mean 'Level'"),
+            ("D: frozen point=No", "D has no point 'No'"), ("E: silent", "'E' is no device and no line"),
+        ):  # fmt: skip
+            with self.subTest(text), self.assertRaisesRegex(ValueError, reason):
+                bench.require(parse_fault(text))
+
+    def test_a_step_that_fails_is_told_and_the_bench_goes_on(self) -> None:
+        told: list[str] = []
+
+        async def work(bench: Bench, port: int) -> None:
+            def fail() -> None:
+                raise RuntimeError("nobody meant this")
+
+            def follower(failure: Failure) -> None:
+                told.append(failure.text)
+
+            follow(follower)
+            try:
+                bench.settings.step = fail  # type: ignore[method-assign]
+                before = bench.movement.steps
+                while bench.movement.steps < before + 5:
+                    await asyncio.sleep(0.1)
+            finally:
+                leave(follower)
+
+        self.served("", work)
+        self.assertIn("nobody meant this", told[0])
+
 
 class WhoAsks(Served):
+    def test_reads_that_nobody_repeats_end_after_a_minute(self) -> None:
+        now = [100.0]
+        units, masters = self.units("tcp://127.0.0.1:1502"), Masters(now=lambda: now[0])
+        units.masters = masters
+        units.answer(5, READ, Master("a:1", "L"))
+        now[0] += 59
+        units.answer(5, READ, Master("b:1", "L"))
+        masters.end_old()
+        self.assertEqual(len(masters.rows), 0)
+        now[0] += 2
+        masters.end_old()
+        self.assertEqual([row.master for row in masters.rows], ["a:1"])
+
     def test_each_master_apart_writes_each_and_reads_folded(self) -> None:
         now = [100.0]
         units, masters = self.units("tcp://127.0.0.1:1502"), Masters(now=lambda: now[0])

@@ -97,10 +97,10 @@ class SimulatedDevice:
         return data[0] if point.table.is_bits else point.codec.decode(data)
 
     def begin_anew(self) -> None:
-        """As after power was off and on: what points begin with."""
+        """As after power was off and on: what points begin with. A setting is kept without power."""
         with self.lock:
             for point in self.device.points:
-                if point.initial is not None:
+                if point.initial is not None and point.setting is None:
                     self.put(point.name, point.initial)
 
     def bank_of(self, table: Table) -> Bank:

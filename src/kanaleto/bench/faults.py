@@ -2,10 +2,12 @@
 own.
 
 Those of one answer are made here as bytes (`ServedFault.spoil`); those of a connection, a port or registers (`refuse`,
-`cable`, `power`, `noise`, `frozen`, `jump`) are done by whoever runs the servers and the movement.
+`cable`, `power`, `frozen`, `jump`) are done by whoever runs the servers and the movement.
 """
 
+import math
 import random
+import shlex
 from collections.abc import Mapping
 from typing import Any
 
@@ -16,11 +18,11 @@ from kanaleto.site.faults import suggestion
 
 KEYS: dict[str, tuple[str, ...]] = {
     "silent": (), "late": ("ms",), "lost": ("each",), "garbled": ("each", "bits"), "short": ("bytes",),
-    "unit": ("unit",), "exception": ("code",), "busy": ("code",), "noise": ("a_second",), "previous": (),
+    "unit": ("unit",), "exception": ("code",), "busy": ("code",), "previous": (),
     "hang_up": ("after",), "refuse": (), "cable": (), "power": (), "frozen": ("point",), "jump": ("point", "by"),
 }  # fmt: skip
 """Every fault, with the keys that it may have."""
-NEEDS = {"late": "ms", "lost": "each", "short": "bytes", "unit": "unit", "noise": "a_second", "hang_up": "after",
+NEEDS = {"late": "ms", "lost": "each", "short": "bytes", "unit": "unit", "hang_up": "after",
          "jump": "point"}  # fmt: skip
 
 
@@ -56,29 +58,32 @@ def wanted_fault(name: str, keys: Mapping[str, Any], target: str = "") -> FaultW
 
 
 _EXAMPLE = {
-    "ms": "300", "each": "5", "bits": "1", "bytes": "3", "unit": "9", "code": "4", "a_second": "5", "after": "10",
+    "ms": "300", "each": "5", "bits": "1", "bytes": "3", "unit": "9", "code": "4", "after": "10",
     "point": "'Level'", "by": "2.5",
 }  # fmt: skip
-_MOST = {"each": 1_000_000, "bits": 100, "bytes": 300, "unit": 255, "code": 255, "after": 1_000_000, "a_second": 1000}
+_MOST = {"each": 1_000_000, "bits": 100, "bytes": 300, "unit": 255, "code": 255, "after": 1_000_000}
 
 
 def _is_right(key: str, value: Any) -> bool:
+    if isinstance(value, bool):
+        return False
     if key == "ms":
         ends = value if isinstance(value, list | tuple) else [value, value]
         return (
             len(ends) == 2 and all(isinstance(end, int | float) for end in ends) and 0 <= ends[0] <= ends[1] <= 60_000
         )
     if key == "by":
-        return isinstance(value, int | float)
-    if key == "a_second":
-        return isinstance(value, int | float) and 0 < value <= _MOST[key]
-    return isinstance(value, int) and not isinstance(value, bool) and (0 if key == "unit" else 1) <= value <= _MOST[key]
+        return isinstance(value, int | float) and math.isfinite(value)
+    return isinstance(value, int) and (0 if key == "unit" else 1) <= value <= _MOST[key]
 
 
 def parse_fault(text: str) -> FaultWanted:
     """`Lower sluice: late ms=300`: a device or a line, a fault, its keys. Raises ValueError with one sentence."""
     target, colon, rest = text.partition(":")
-    words = rest.split()
+    try:
+        words = shlex.split(rest)
+    except ValueError:
+        raise ValueError(f"{text!r}: a quote in it does not end") from None
     if not colon or not target.strip() or not words:
         raise ValueError(f"{text!r}: write a device or a line, a colon and a fault: 'Lower sluice: late ms=300'")
     keys: dict[str, Any] = {}
@@ -98,7 +103,7 @@ def _value(text: str) -> Any:
             return kind(text)
         except ValueError:
             continue
-    return text.strip("'\"")
+    return text
 
 
 class ServedFault:

@@ -4,6 +4,7 @@ often, what was refused. Reads of one master, function, address and count are fo
 import time
 from collections import deque
 from collections.abc import Callable
+from threading import RLock
 from typing import Any
 
 from msgspec import Struct
@@ -54,6 +55,7 @@ class Masters:
         self.rows: deque[MasterRow] = deque(maxlen=_MOST_KEPT)
         self.reading: dict[tuple[object, ...], MasterRow] = {}
         self._on_row, self._folds, self._now = on_row, folds, now
+        self._lock = RLock()  # each line answers on a thread of its own
 
     def note(
         self, master: str, line: str, device: Device | None, unit_id: int, pdu: bytes, answer: bytes | None,
@@ -64,22 +66,23 @@ class Masters:
         code = answer[1] if answer is not None and len(answer) > 1 and answer[0] & 0x80 else None
         outcome = "silent" if answer is None else "refused" if code is not None else "done"
         address, count, written = _of(pdu)
-        if self._folds and function not in WRITING and code is None:
-            key = (master, line, unit_id, function, address, count, outcome)
-            row = self.reading.get(key)
-            if row is not None and now - row.at_s < _FOLD_S:
-                row.times += 1
-                row.until_s = now
+        with self._lock:
+            if self._folds and function not in WRITING and code is None:
+                key = (master, line, unit_id, function, address, count, outcome)
+                row = self.reading.get(key)
+                if row is not None and now - row.at_s < _FOLD_S:
+                    row.times += 1
+                    row.until_s = now
+                    return
+                if row is not None:
+                    self._end(row)
+                if len(self.reading) >= _MOST_FOLDED:
+                    self.flush()
+                self.reading[key] = self._row(now, master, line, device, unit_id, pdu, address, count, outcome)
                 return
-            if row is not None:
-                self._end(row)
-            if len(self.reading) >= _MOST_FOLDED:
-                self.flush()
-            self.reading[key] = self._row(now, master, line, device, unit_id, pdu, address, count, outcome)
-            return
-        row = self._row(now, master, line, device, unit_id, pdu, address, count, outcome)
-        row.code, row.written, row.old = code, written, old if code is None else None
-        self._end(row)
+            row = self._row(now, master, line, device, unit_id, pdu, address, count, outcome)
+            row.code, row.written, row.old = code, written, old if code is None else None
+            self._end(row)
 
     def _row(
         self, now: float, master: str, line: str, device: Device | None, unit_id: int, pdu: bytes, address: int | None,
@@ -95,11 +98,16 @@ class Masters:
         if self._on_row is not None:
             self._on_row(row)
 
-    def flush(self) -> None:
-        """Whatever is folded ends here."""
-        reading, self.reading = self.reading, {}
-        for row in reading.values():
-            self._end(row)
+    def flush(self, at_least_s: float = 0.0) -> None:
+        """Whatever is folded for so long ends here."""
+        with self._lock:
+            until_s = self._now() - at_least_s
+            for key in [key for key, row in self.reading.items() if row.at_s <= until_s]:
+                self._end(self.reading.pop(key))
+
+    def end_old(self) -> None:
+        """What is folded for a minute ends, also where nobody asks for it any more."""
+        self.flush(_FOLD_S)
 
 
 def span_written(pdu: bytes) -> tuple[Table, int, int] | None:

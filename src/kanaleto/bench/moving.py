@@ -26,7 +26,7 @@ from msgspec import Struct
 from kanaleto.bench.device import SimulatedDevice
 from kanaleto.bench.packing import as_float, guarded, literal, wrapped, written
 from kanaleto.site.expression import SCOPE, FormulaMemory, check_expression
-from kanaleto.site.model import Device, Machine, MachineState, Move, Point, Quantity
+from kanaleto.site.model import Machine, MachineState, Move, Point, Quantity
 from kanaleto.site.moving import BARE, Name, Names, formula_order, owned_bits
 
 STEP_S = 0.1
@@ -46,8 +46,6 @@ class MovedSlot(Struct):
     move: Move | None = None
     quantity: Quantity | None = None
     machine: Machine | None = None
-    clamped: int = 0
-    wrong: int = 0
 
 
 class Movement:
@@ -215,8 +213,8 @@ class Movement:
     def _take_written(self) -> None:
         with self.lock:
             fresh, self._fresh = self._fresh, {}
-        for at, value in fresh.items():
-            self.values[at] = value
+            for at, value in fresh.items():
+                self.values[at] = value
 
     def _refresh_read(self) -> None:
         for at, (simulated, name) in enumerate(self._readers):
@@ -231,6 +229,7 @@ class Movement:
         for function in self._writers:
             with self.lock:
                 began_s = time.perf_counter()
+                self._take_written()  # what a master has written since this step began is not written over
                 function()
                 self.held_s = max(self.held_s, time.perf_counter() - began_s)
 
@@ -292,7 +291,6 @@ class Movement:
 
     def _tell_wrong(self, at: int, error: Exception) -> None:
         moved = self.slots[at]
-        moved.wrong += 1
         self.wrong[moved.device.device.name, moved.name] = str(error) or type(error).__name__
 
     # Compiling
@@ -479,8 +477,6 @@ class Movement:
                 "as_float": as_float,
                 "put": self._put_slowly,
                 "clamp": self._note_clamped,
-                "flip": struct.Struct(">f").pack,
-                "word": struct.Struct(">HH").unpack,
             }
             made.append(self._evaluated(text, "run", more))
         return made
@@ -495,7 +491,6 @@ class Movement:
 
     def _note_clamped(self, at: int, low: float, high: float, value: float) -> float:
         one = self.slots[at]
-        one.clamped += 1
         key = (one.device.device.name, one.name)
         self.clamped[key] = self.clamped.get(key, 0) + 1
         return low if value < low or value != value else high
@@ -545,7 +540,3 @@ def row_at(rows: Sequence[tuple[float, float]], t: float, is_again: bool) -> flo
 
 def _ymdhms(wall_s: float) -> float:
     return float(time.strftime("%Y%m%d%H%M%S", time.localtime(wall_s)))
-
-
-def moves_any(devices: Sequence[Device]) -> bool:
-    return any(device.simulated.moves_any for device in devices)

@@ -27,15 +27,11 @@ def literal(number: float) -> str:
     return repr(number) if math.isfinite(number) else f"float('{number}')"
 
 
-def _raw_limits(point: Point) -> tuple[float, float]:
-    return point.codec.raw_limits()
-
-
 def wrapped(point: Point | None, text: str) -> str:
     """A counter goes round at the end of its type."""
     if point is None or point.codec.type.is_float or point.codec.type.kind not in _FORMATS:
         return text
-    low, high = _raw_limits(point)
+    low, high = point.codec.raw_limits()
     scale = point.codec.scale
     factor, offset = (scale.factor, scale.offset) if isinstance(scale, Scale) else (1.0, 0.0)
     span, first = (high - low + 1) * factor, low * factor + offset
@@ -86,7 +82,7 @@ def _ends(point: Point, codec: Codec) -> tuple[float, float]:
     """What the registers can hold, within the point's range, in engineering units."""
     low, high = -math.inf, math.inf
     if not codec.type.is_float:
-        ends = [codec.scale.to_value(raw) if codec.scale is not None else raw for raw in _raw_limits(point)]
+        ends = [codec.scale.to_value(raw) if codec.scale is not None else raw for raw in codec.raw_limits()]
         numbers = [float(end) for end in ends if not isinstance(end, NoValue)]
         low, high = (min(numbers), max(numbers)) if numbers else (low, high)
     elif codec.type.kind is Kind.FLOAT32:

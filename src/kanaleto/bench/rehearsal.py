@@ -2,11 +2,12 @@
 be judged is void, with its reason, and void is not passed."""
 
 import asyncio
+import math
 import tomllib
 from collections.abc import Callable, Iterator, Sequence
 from itertools import pairwise
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeGuard
 
 from msgspec import Struct, field
 
@@ -19,12 +20,14 @@ from kanaleto.files.texts import read_text
 from kanaleto.files.toml_lines import KeyLines, loads_bounded
 from kanaleto.site.faults import Fault, FaultyFile, suggestion
 from kanaleto.site.model import Device, Line, Site
+from kanaleto.values.types import Kind
 
 _STEP_KEYS = ("at_s", "fault", "device", "line", "for_s", "expect")
 _EXPECTS = {
     "pace": ("least",), "asked_again_within_s": (), "back_within_s": (), "point": ("is", "within_s"), "not_written": (),
     "writes_every_s": ("point",),
 }  # fmt: skip
+_MOST_S = 7 * 86_400.0  # what a rehearsal may last
 _LEAST_BEFORE = 20  # requests before a fault, or its pace cannot be told
 
 
@@ -91,7 +94,7 @@ def read_rehearsal(path: Path, site: Site) -> Rehearsal:
     name, within_s = tree.get("name"), tree.get("begin_within_s", 60)
     if not isinstance(name, str) or not name:
         tell((), "needs a name")
-    if not isinstance(within_s, int | float) or not 0 < within_s <= 86_400:
+    if not _is_seconds(within_s) or not within_s:
         tell(("begin_within_s",), "begin_within_s is seconds")
         within_s = 60
     steps = tree.get("step")
@@ -102,6 +105,14 @@ def read_rehearsal(path: Path, site: Site) -> Rehearsal:
     if faults:
         raise FaultyFile(faults)
     return Rehearsal(str(name), float(within_s), tuple(found))
+
+
+def _is_seconds(value: Any) -> TypeGuard[float]:
+    return _is_number(value) and 0 <= value <= _MOST_S
+
+
+def _is_number(value: Any) -> TypeGuard[float]:
+    return isinstance(value, int | float) and not isinstance(value, bool) and math.isfinite(value)
 
 
 _Tell = Callable[[tuple[str | int, ...], str], None]
@@ -116,11 +127,11 @@ def _step(where: tuple[str | int, ...], table: Any, site: Site, tell: _Tell) -> 
             known = f"there are {', '.join(_STEP_KEYS)}"
             tell((*where, key), f"{key!r} is not known{suggestion(key, list(_STEP_KEYS))}; {known}")
     at_s, for_s, fault = table.get("at_s"), table.get("for_s"), table.get("fault")
-    if not isinstance(at_s, int | float) or at_s < 0:
-        tell((*where, "at_s"), "needs at_s, seconds from the beginning")
+    if not _is_seconds(at_s):
+        tell((*where, "at_s"), f"needs at_s, seconds from the beginning, at most {_MOST_S:.0f}")
         return None
-    if for_s is not None and (not isinstance(for_s, int | float) or for_s <= 0):
-        tell((*where, "for_s"), "for_s is seconds")
+    if for_s is not None and (not _is_seconds(for_s) or not for_s):
+        tell((*where, "for_s"), f"for_s is seconds, more than 0, at most {_MOST_S:.0f}")
         return None
     target = table.get("device") or table.get("line")
     names = [line.name for line in site.lines] + [device.name for _, device in site.devices()]
@@ -137,6 +148,9 @@ def _step(where: tuple[str | int, ...], table: Any, site: Site, tell: _Tell) -> 
         tell((*where, "fault"), str(error))
         return None
     expect = table.get("expect", [])
+    if not isinstance(expect, list):
+        tell((*where, "expect"), "expect is a list, as in expect = [{ back_within_s = 5 }]")
+        return None
     found = [one for own in expect if (one := _expectation((*where, "expect"), own, site, tell))]
     return RehearsalStep(float(at_s), wanted, float(for_s) if for_s is not None else None, tuple(found))
 
@@ -157,11 +171,37 @@ def _expectation(where: tuple[str | int, ...], table: Any, site: Site, tell: _Te
         if key not in table:
             tell(where, f"{kind} needs {key}")
             return None
+    seconds = [key for key in (kind, "within_s") if key.endswith("_s") and key in table]
+    for key in seconds:
+        if not _is_seconds(table[key]):
+            tell(where, f"{key} = {table[key]!r} is no time in seconds")
+            return None
+    if kind == "pace" and (table["pace"] != "others" or not _is_number(table["least"]) or table["least"] < 0):
+        tell(where, 'pace is of "others", and least is a share, as in { pace = "others", least = 0.9 }')
+        return None
     named = table.get("point") if kind in ("point", "writes_every_s") else table.get("not_written")
     if named is not None and point_of(site, str(named)) is None:
         tell(where, f"{named} is no point; write [Device/Point]")
         return None
+    if kind == "point" and (why := _no_value(point_of(site, str(named)), table["is"])):
+        tell(where, why)
+        return None
     return Expectation(kind, tuple((key, tuple(own) if isinstance(own, list) else own) for key, own in table.items()))
+
+
+def _no_value(found: "tuple[Line, Device, str] | None", wanted: Any) -> str:
+    """Why a point can never be that, or nothing."""
+    assert found is not None
+    _, device, name = found
+    point = next(point for point in device.points if point.name == name)
+    texts = wanted if isinstance(wanted, list) else [wanted] if isinstance(wanted, str) else []
+    labels = list(point.labels.values())
+    if (texts and point.codec.type.kind is Kind.TEXT) or (not texts and _is_number(wanted)) or wanted == []:
+        return ""
+    for text in texts:
+        if text not in labels:
+            return f"{name} is never {text!r}{suggestion(str(text), labels)}; it has {', '.join(labels) or 'no states'}"
+    return "" if texts else f"is = {wanted!r} is no number, no label and no list of labels"
 
 
 def point_of(site: Site, text: str) -> tuple[Line, Device, str] | None:

@@ -12,11 +12,14 @@ from kanaleto.bench.settings import UnitSettings
 from kanaleto.bench.units import Units
 from kanaleto.serving.admission import OnClient
 from kanaleto.serving.network import NetworkServer
+from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Site
+from kanaleto.supervision.owned import each_of
 
 MOST_STEPS = 10
 """What a bench that is late makes up at once; what lies further back is left out."""
 _TELL_EVERY_S = 60.0
+_SHUT = ("refuse", "cable")  # faults of a port over TCP
 
 
 class Bench:
@@ -30,7 +33,8 @@ class Bench:
         self.seed = seed if seed is not None else site.bench_seed
         self.server = SiteServer(site, listen, on_client, self.seed)
         self.masters = masters
-        self.left_out = 0
+        self.left_out = 0  # steps, since it began
+        self._told_left_out = 0
         self.faults: list[tuple[FaultWanted, list[ServedFault]]] = []
         self._tell = tell
         for units in self.units:
@@ -38,11 +42,6 @@ class Bench:
         self.movement = Movement(self.devices, site.lines, self.seed)
         self._told_s = 0.0
         self.settings = UnitSettings(self.units)
-        self._has_work = (
-            bool(self.movement.slots)
-            or self.settings.are_any
-            or any(one.device.simulated.behaves.idle_s is not None for one in self.devices)
-        )
 
     @property
     def units(self) -> Sequence[Units]:
@@ -53,37 +52,40 @@ class Bench:
         return [simulated for units in self.units for simulated in units.devices]
 
     async def start(self) -> None:
-        """Bind and open all. Raises CannotServe."""
+        """Bind and open all, and shut what a fault from the start keeps shut. Raises CannotServe."""
         await self.server.start()
+        for wanted, _ in self.faults:
+            if wanted.name in _SHUT:
+                self._network_of(wanted).let_nobody_in(cuts_off=True)
 
     async def stop(self) -> None:
         if self.masters is not None:
             self.masters.flush()
         await self.server.stop()
 
-    async def run(self, on_step: Callable[[], None] | None = None) -> None:
-        """Ten steps a second, until cancelled."""
+    async def run(self, *steps: Callable[[], object]) -> None:
+        """Ten steps a second, and whatever else belongs to each, until cancelled. What fails is told, and goes on."""
         loop = asyncio.get_running_loop()
         next_s = loop.time()
-        if not self._has_work and on_step is None:
-            return
         while True:
             next_s += STEP_S
             behind = int((loop.time() - next_s) / STEP_S)
             if behind > MOST_STEPS:
                 self.left_out += behind - MOST_STEPS
                 next_s += (behind - MOST_STEPS) * STEP_S
-            self.movement.step()
-            if self.movement.steps % 10 == 0:
-                self.server.drop_idle()
-            self.settings.step()
-            if on_step is not None:
-                on_step()
-            self._look_around(loop.time())
+            each_of("the bench", self.movement.step, self.settings.step, self._clean_up, self._look_around, *steps)
             await asyncio.sleep(max(next_s - loop.time(), 0.0))
 
-    def _look_around(self, now_s: float) -> None:
+    def _clean_up(self) -> None:
+        """Once a second: connections that nobody uses, reads that nobody repeats."""
+        if self.movement.steps % 10 == 0:
+            self.server.drop_idle()
+            if self.masters is not None:
+                self.masters.end_old()
+
+    def _look_around(self) -> None:
         """Once a minute: what did not fit, what could not be reckoned, what was left out."""
+        now_s = self.movement.now_s
         if now_s - self._told_s < _TELL_EVERY_S:
             return
         self._told_s = now_s
@@ -92,42 +94,51 @@ class Bench:
             self._tell(f"{device}: {name} went beyond what it can hold, {count} times; it stays at its end")
         for (device, name), why in movement.wrong.items():
             self._tell(f"{device}: {name} cannot be reckoned now ({why}); it stays as it stands")
-        if self.left_out:
-            self._tell(f"this machine is too slow for the bench: {self.left_out * STEP_S:.1f} s of it were left out")
+        left_out, self._told_left_out = self.left_out - self._told_left_out, self.left_out
+        if left_out:
+            self._tell(f"this machine is too slow for the bench: {left_out * STEP_S:.1f} s of it were left out")
         movement.clamped.clear()
         movement.wrong.clear()
-        self.left_out = 0
 
     # Faults
 
     def begin_fault(self, wanted: FaultWanted) -> None:
         """From now on. Raises ValueError where its target is no device and no line, or it cannot be done there."""
+        self.require(wanted)
         found = self.targets(wanted.target)
         if wanted.name == "jump":
             for simulated in found:
                 self._jump(simulated, wanted)
             return
-        if wanted.name in ("refuse", "cable"):
+        if wanted.name in _SHUT:
             self._network_of(wanted).let_nobody_in(cuts_off=wanted.name == "cable")
             self.faults.append((wanted, []))
             return
-        self.require(wanted)
         served = [ServedFault(wanted, f"{self.seed}/{simulated.device.name}") for simulated in found]
         self.faults.append((wanted, served))
         self._set_faults()
 
     def require(self, wanted: FaultWanted) -> None:
-        """Raises ValueError where a fault cannot be done."""
-        if wanted.name == "noise":
-            raise ValueError("noise is not done yet")
-        if wanted.name in ("refuse", "cable"):
+        """Raises ValueError where its target is none, or it cannot be done there."""
+        found = self.targets(wanted.target)
+        if wanted.name in _SHUT:
             self._network_of(wanted)
+        point = wanted.numbers.get("point")
+        for simulated in found if point is not None else ():
+            if point not in simulated.points:
+                raise ValueError(
+                    f"{simulated.device.name} has no point {point!r}{suggestion(str(point), list(simulated.points))}"
+                )
+            if wanted.name == "jump" and not isinstance(simulated.value(point), int | float):
+                raise ValueError(f"{point} of {simulated.device.name} is no number, and cannot jump")
 
     async def end_fault(self, wanted: FaultWanted) -> None:
         """All is well again. Raises CannotServe where a port is gone meanwhile."""
         self.faults = [(own, served) for own, served in self.faults if own != wanted]
-        if wanted.name in ("refuse", "cable"):
-            await self._network_of(wanted).let_in_again()
+        if wanted.name in _SHUT:
+            server = self._network_of(wanted)
+            if not any(own.name in _SHUT and self._network_of(own) is server for own, _ in self.faults):
+                await server.let_in_again()
             return
         if wanted.name == "power":
             for simulated in self.targets(wanted.target):
@@ -175,10 +186,4 @@ class Bench:
         self.movement.freeze(frozen)
 
     def _jump(self, simulated: SimulatedDevice, wanted: FaultWanted) -> None:
-        point, by = wanted.numbers["point"], wanted.numbers.get("by", 1.0)
-        if point not in simulated.points:
-            raise ValueError(f"{simulated.device.name} has no point {point!r}")
-        value = simulated.value(point)
-        if not isinstance(value, int | float):
-            raise ValueError(f"{point} of {simulated.device.name} is no number, and cannot jump")
-        self.movement.jump(simulated.device.name, point, by)
+        self.movement.jump(simulated.device.name, wanted.numbers["point"], wanted.numbers.get("by", 1.0))

@@ -7,7 +7,6 @@ from pathlib import Path
 
 import click
 
-from kanaleto.bench.faults import FaultWanted
 from kanaleto.bench.free import LEAST_HEAR_S, needs_hearing
 from kanaleto.bench.rehearsal import Rehearsal, RehearsalRun, Verdict, read_rehearsal
 from kanaleto.bench.running import Bench
@@ -80,23 +79,19 @@ async def _work(
 
     bench = Bench(site, listen, tell, seed, tell=tell)
     for step in rehearsal.steps:
-        usage(partial(_look_at, bench, step.fault))
+        usage(partial(bench.require, step.fault))
     try:
         await asyncio.gather(*(hear(line, hear_s, is_sure) for line in site.lines if needs_hearing(line)))
         await bench.start()
     except CannotServe as error:
         raise Failed(str(error)) from None
-    running = asyncio.create_task(bench.run(lambda: None))
+    running = asyncio.create_task(bench.run())
     try:
         if not is_json:
             say("ready", err=True)
         verdicts += await RehearsalRun(rehearsal, bench).run()
+    except CannotServe as error:  # a port that a fault had shut is somebody else's now
+        raise Failed(str(error)) from None
     finally:
         running.cancel()
         await bench.stop()
-
-
-def _look_at(bench: Bench, fault: FaultWanted) -> None:
-    """Whether the fault can be done there. Raises ValueError."""
-    bench.targets(fault.target)
-    bench.require(fault)

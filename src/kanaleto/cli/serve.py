@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from functools import partial
 from pathlib import Path
-from threading import Lock
+from queue import Full, Queue
 
 import click
 from msgspec.structs import replace
@@ -30,7 +30,10 @@ from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Line, Site
-from kanaleto.supervision.owned import Failure, follow, leave
+from kanaleto.supervision.owned import Failure, follow, leave, owned_thread
+
+_MOST_WAITING = 20_000  # rows that a slow disk has not taken yet
+_CLOSE_S = 5.0
 
 
 @click.command("serve")
@@ -144,26 +147,48 @@ async def hear(line: Line, hear_s: float, is_sure: bool) -> None:
 
 
 class MasterLog:
-    """A file of rows, each a line of JSON. A disk that takes nothing is told once."""
+    """A file of rows, each a line of JSON, written by a thread: a slow disk holds up no answer. A disk that takes
+    nothing is told once, and so are rows that it was too slow for."""
 
     def __init__(self, path: Path) -> None:
         try:
             self._file = path.open("a", encoding="utf-8")
         except OSError as error:
             raise Failed(f"{path} cannot be written: {error.strerror}") from None
-        self._path, self._is_told, self._lock = path, False, Lock()
+        self._path, self._told = path, set[str]()
+        self._rows: Queue[MasterRow | None] = Queue(_MOST_WAITING)
+        self._thread = owned_thread("log of masters", self._work)
+        self._thread.daemon = True
+        self._thread.start()
 
     def put(self, row: MasterRow) -> None:
         try:
-            with self._lock:
+            self._rows.put_nowait(row)
+        except Full:
+            self._tell_once(f"{self._path}: the disk is too slow for all rows, some are left out")
+
+    def _work(self) -> None:
+        while (row := self._rows.get()) is not None:
+            try:
                 self._file.write(json.dumps(as_json(row, iso), ensure_ascii=False) + "\n")
-                self._file.flush()
-        except OSError as error:
-            if not self._is_told:
-                self._is_told = True
-                say(f"{self._path} takes nothing more: {error.strerror}", err=True)
+                if self._rows.empty():
+                    self._file.flush()
+            except OSError as error:
+                self._tell_once(f"{self._path} takes nothing more: {error.strerror}")
+
+    def _tell_once(self, text: str) -> None:
+        if text not in self._told:
+            self._told.add(text)
+            say(text, err=True)
 
     def close(self) -> None:
+        """All that waits is written, where the disk takes it within some seconds."""
+        with suppress(Full):
+            self._rows.put(None, timeout=_CLOSE_S)
+        self._thread.join(_CLOSE_S)
+        if self._thread.is_alive():
+            self._tell_once(f"{self._path}: the disk is too slow, the last rows are not there")
+            return
         with suppress(OSError):
             self._file.close()
 

@@ -4,6 +4,7 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 from textual.strip import Strip
+from textual.widget import Widget
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.order import Result
@@ -29,6 +30,11 @@ class Below(Drawn):
         super().__init__()
         self._rows: Sequence[Row] = ()
         self._above = 0  # rows of the list, where something stands below it
+
+    def room(self, under: Rows[Any], heads: int = 0) -> int:
+        """How many rows the part has left below a list and so many rows of heads."""
+        assert isinstance(self.parent, Widget)
+        return self.parent.size.height - heads - max(len(under.rows), _EMPTY) - 1
 
     def take(self, rows: Sequence[Row], under: Rows[Any], room: int) -> None:
         """`room`: how many rows the list leaves that it stands under."""

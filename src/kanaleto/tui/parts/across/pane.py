@@ -150,7 +150,7 @@ class AcrossPart(Part):
         self._list.empty_text = "put the cursor on a point of a device first"
         self._list.set_rows(rows)
         self._tell(rows, columns)
-        room = self.size.height - self._head.size.height - max(len(rows), 3) - 1
+        room = self._below.room(self._list, self._head.size.height)
         first = self._list.first
         places = [place for row in rows if first < len(row.places) and (place := row.places[first]) is not None]
         title = columns[first].upper() if first < len(columns) else ""

@@ -144,7 +144,7 @@ class HeldPart(Part):
         if snapshot.now_s - self._looked_s >= _LOOK_S:
             self._looked_s = snapshot.now_s
             self._follow(snapshot)
-        room = self.size.height - self._head.size.height - max(len(self._list.rows), 3) - 1
+        room = self._below.room(self._list, self._head.size.height)
         self._below.take([*self._would_hold(snapshot), *self._written(room)], self._list, room)
         self._head.redraw()
         self._list.redraw()

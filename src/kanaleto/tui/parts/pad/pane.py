@@ -74,17 +74,11 @@ class PadPart(Part):
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
-        rows = self.rows(snapshot)
-        self._list.set_rows(rows)
-        room = self.size.height - max(len(rows), 3) - 1
+        self._list.set_rows(self.rows(snapshot))
         row = self._list.current
         place = row.place if isinstance(row, Setting) else None
-        if place is None:
-            self._below.take((), self._list, 0)
-        else:
-            self._below.take(
-                last_minute(snapshot, [place], self.size.width, place.point.name.upper()), self._list, room
-            )
+        told = last_minute(snapshot, [place], self.size.width, place.point.name.upper()) if place is not None else []
+        self._below.take(told, self._list, self._below.room(self._list) if told else 0)
 
     # What there is
 

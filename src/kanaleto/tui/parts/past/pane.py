@@ -64,7 +64,7 @@ class PastPart(Part):
         rows = (*snapshot.past, *snapshot.over)
         if tuple(self._list.rows) != rows:
             self._list.set_rows(rows)
-        room = self.size.height - self._head.size.height - max(len(rows), 3) - 1
+        room = self._below.room(self._list, self._head.size.height)
         self._below.take(passed_before(list(self.context.engine.session.events.ring), room), self._list, room)
         self._head.redraw()
         self._list.redraw()

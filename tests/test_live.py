@@ -247,6 +247,7 @@ async def _past(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await test.shows(app, r"nothing now · \d over that nobody has seen")
     await test.shows(app, r"WHAT WAS BEFORE")
     await test.shows(app, r"Meter 3 +Pump: is fault \(alarm\) +for ")
+    test.assertEqual(rows_shown(app, r"(Level: 8\.5 m above 8 m)"), [])  # it stands in the list above
     test.assertEqual(kinds.count(EventKind.LIMIT), 3)
     test.assertIn(EventKind.SEEN, kinds)
 

@@ -6,6 +6,7 @@ from typing import Any
 from textual.strip import Strip
 from textual.widget import Widget
 
+from kanaleto.board.crossing import Crossing
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.order import Result
 from kanaleto.events.log import Event, EventKind, length_text
@@ -53,9 +54,14 @@ class Below(Drawn):
         return self.strip_of(y, cells, self.size.width)
 
 
-def passed_before(events: Iterable[Event], most: int) -> list[Row]:
-    """Limits that were passed and are so no more, the newest first."""
-    over = [event for event in events if event.kind is EventKind.LIMIT and event.ended_wall_s is not None]
+def passed_before(events: Iterable[Event], listed: Iterable[Crossing], most: int) -> list[Row]:
+    """Limits that were passed and are so no more, the newest first; not those that are `listed` above."""
+    above = {(crossing.line, crossing.identity[0], crossing.wall_s) for crossing in listed}
+    over = [
+        event for event in events
+        if event.kind is EventKind.LIMIT and event.ended_wall_s is not None
+        and (event.line, event.device, event.wall_s) not in above
+    ]  # fmt: skip
     rows: list[Row] = [
         [
             (f"{clock_text(event.wall_s)[:8]}  ", "muted"), (f"{event.device or 'derived':<22}", "muted"),
@@ -77,20 +83,19 @@ def written_last(results: Sequence[Result], device: str, most: int) -> list[Row]
 
 
 def last_minute(snapshot: Snapshot, places: Sequence[AnyPlace], width: int, title: str) -> list[Row]:
-    """The last minute of numbers, large; each with its own name before it where there are several."""
+    """The last minute of numbers, large; each with its device before it where there are several."""
     rows: list[Row] = []
     for place in places:
         tall = tall_spark(snapshot, place, max(width - 34, 10), _TALL)
         if not any(line.strip() for line in tall):
             continue
-        name = place.identity[0] if len(places) > 1 else place.identity[1]
         value = f"{brief_text(place.point, snapshot.reading(place))}"
         read = [number for _, number in numbers_of(snapshot, place)]
         ends = f"{short_number(min(read))} … {short_number(max(read))}" if read else ""
-        heads = [name[:30], value[:30], ends, ""]
+        heads = [*([place.identity[0][:30]] if len(places) > 1 else []), value[:30], ends, "", ""]
         rows += [
             [(f"{head:<32}", "ink" if at == 0 else "muted"), (line, "verdigris")]
-            for at, (head, line) in enumerate(zip(heads, tall, strict=True))
+            for at, (head, line) in enumerate(zip(heads, tall, strict=False))
         ]
         rows.append([])
     return [[], [(f"{title} · LAST 60 s", "muted!")], *rows] if rows else []

@@ -65,7 +65,7 @@ class PastPart(Part):
         if tuple(self._list.rows) != rows:
             self._list.set_rows(rows)
         room = self._below.room(self._list, self._head.size.height)
-        self._below.take(passed_before(list(self.context.engine.session.events.ring), room), self._list, room)
+        self._below.take(passed_before(list(self.context.engine.session.events.ring), rows, room), self._list, room)
         self._head.redraw()
         self._list.redraw()
 

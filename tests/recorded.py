@@ -30,7 +30,7 @@ class Kept:
         self.session = running.session
         self.running = running
         self.store = Store(url)
-        self.sink = RecordSink("real")
+        self.sink = RecordSink()
         self.wall_us: Callable[[], int] = lambda: round(self.session.clock.now() * 1e6)
         self.recording = Recording(self.store, site, "a test", "Ada", "here", self.wall_us())
         self.session.listen(self.sink)

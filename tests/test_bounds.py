@@ -367,7 +367,7 @@ class Kept(unittest.TestCase):
 
     def test_words_that_nobody_takes_are_bounded_counted_and_told_anew(self) -> None:
         line = SimulatedLine(device("Device", 7, "name,table,address,type\nA,holding,0,text:200\n", period_s=0.1))
-        sink = RecordSink("real")
+        sink = RecordSink()
 
         async def work() -> None:
             async with Running(line) as running:

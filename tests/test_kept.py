@@ -14,7 +14,6 @@ from contextlib import suppress
 from pathlib import Path
 
 from kanaleto.capture.reading import Capture
-from kanaleto.capture.row import Origin
 from kanaleto.capture.taped import TapeQuestion, ask_elsewhere, taped_curves
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind, EventLog
@@ -110,7 +109,7 @@ class Commands(WithSite):
         asked = [row for row in failed if row["request"]]  # an answer that came late has a row of its own
         self.assertTrue(asked and {row["outcome"] for row in asked} == {"timeout"})
         self.assertIn("D2 has never answered; its neighbour still answers", " ".join(pattern["pattern"]))
-        self.assertEqual({row["origin"] for row in failed}, {"real"})
+        self.assertEqual({row["origin"] for row in failed}, {"stand-in"})
         told = command("wire", site, "--device", "1", "--text", "read 20 holding from 0")[0]
         self.assertIn("L · D1  read 20 holding from 0  → good", told)
         self.assertIn("00 00 00 06 01 03 00 00 00 14", told)
@@ -219,9 +218,9 @@ class Followed(WithSite):
         site, _ = load_site(self.site)
         log, told = EventLog(time.time), list[str]()
         kept = KeptThings("a test", log, Clock(), lambda _, text: told.append(text))
-        kept.start(self.site, site, Origin.REAL)
+        kept.start(self.site, site)
         for number, path in enumerate((self.site, other, gone, other, self.site)):
-            kept.follow(path, site, Origin.REAL)
+            kept.follow(path, site)
             log.note(EventKind.NOTE, "", "", f"note {number}")
         kept.stop()
         self.assertIsNone(kept.failure)
@@ -238,9 +237,9 @@ class Followed(WithSite):
         saved.write_text(self.site.read_text())
         log = EventLog(time.time)
         kept = KeptThings("a test", log, Clock(), lambda *_: None)
-        kept.start(self.site, site, Origin.REAL)
+        kept.start(self.site, site)
         log.note(EventKind.NOTE, "", "", "before")
-        kept.follow(saved, site, Origin.REAL, moved_from=self.site)
+        kept.follow(saved, site, moved_from=self.site)
         log.note(EventKind.NOTE, "", "", "after")
         kept.stop()
         found = [event.text for path in journals_of(saved.with_suffix(".kanaleto")) for event in events_of(path)]

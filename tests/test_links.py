@@ -283,7 +283,7 @@ class OnOneLine(unittest.TestCase):
         async def work() -> Session:
             server = SiteServer(Site("S", (line,)))
             await server.start()
-            (listening,) = server._servers
+            (listening,) = server._servers.values()
             listening.admission.admit = (  # type: ignore[union-attr, method-assign]
                 lambda transport: bool(opened.append(1) or True)  # type: ignore[func-returns-value]
             )
@@ -351,7 +351,7 @@ class Crowds(unittest.TestCase):
                 if number % 100 == 99:
                     await exchanger.ask(5, ASKED[0], 3)
             outcome = await exchanger.ask(5, ASKED[0], 3)
-            (listening,) = server._servers
+            (listening,) = server._servers.values()
             held = len(listening.admission.connections)  # type: ignore[union-attr]
             for writer in crowd:
                 writer.transport.abort()

@@ -33,13 +33,13 @@ class Moving(unittest.TestCase):
         self.addCleanup(held.cleanup)
         self.folder = Path(held.name)
 
-    def made(self, moves: str, head: str = HEAD, seed: int = 7) -> Movement:
+    def made(self, moves: str, head: str = HEAD, seed: int = 7, before: Movement | None = None) -> Movement:
         (self.folder / "m.csv").write_text(MAP)
         (self.folder / "site.toml").write_text(head + DEVICE + moves)
         site, self.warnings = load_site(self.folder / "site.toml")
         devices = [one for line in site.lines for one in Units(line, line.link.framing is not FramingKind.TCP).devices]
         self.devices = {one.device.name: one for one in devices}
-        return Movement(devices, site.lines, seed)
+        return Movement(devices, site.lines, seed, before)
 
     def faults(self, moves: str) -> list[str]:
         with self.assertRaises(FaultyFile) as caught:
@@ -211,8 +211,10 @@ class Machines(Moving):
         before = self.made(self.MACHINE + quantity)
         self.devices["D"].answer(bytes.fromhex("0600070001"))
         self.ran(before, 5)
-        after = self.made(self.MACHINE + quantity.replace("before + dt", "before + 2 * dt"))
-        after.take_over(before)
+        standing = self.devices["D"]
+        after = self.made(self.MACHINE + quantity.replace("before + dt", "before + 2 * dt"), before=before)
+        self.devices["D"].take_over(standing)
+        after.take_over()
         self.assertEqual(self.value("Status") % 4, 3)
         self.ran(after, 5)
         self.assertAlmostEqual(after.values[after._slot_of["D", "volume"]], 115.0)

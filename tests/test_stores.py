@@ -36,7 +36,7 @@ from tests.virtual import run_virtual
 
 def recording_to(store: str, running: Running, told: list[str]) -> Recorder:
     """A recording of a session that runs, by a writer of its own; `told` has its troubles."""
-    session, sink = running.session, RecordSink("real")
+    session, sink = running.session, RecordSink()
     recorder = Recorder(sink, store, False, "Virtual", "a test", "Ada", Keeping(), [], session.clock.now, told.append)
     recorder.begin()
     session.listen(sink)
@@ -206,7 +206,7 @@ class Hangs(unittest.TestCase):
         """It takes nothing, and more than its pipe holds waits: ending keeps its time, and says so."""
         told: list[str] = []
         with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
-            sink = RecordSink("real")
+            sink = RecordSink()
             recorder = Recorder(
                 sink, str(Path(folder) / "r.db"), False, "S", "test", "me", Keeping(), [], time.time, told.append
             )
@@ -250,7 +250,7 @@ class Hangs(unittest.TestCase):
         told: list[str] = []
         with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
             recorder = Recorder(
-                RecordSink("real"), str(Path(folder) / "r.db"), False, "S", "test", "me", Keeping(), [], time.time,
+                RecordSink(), str(Path(folder) / "r.db"), False, "S", "test", "me", Keeping(), [], time.time,
                 told.append,
             )  # fmt: skip
             recorder.begin()

@@ -12,7 +12,6 @@ from pathlib import Path
 from unittest import mock
 
 from kanaleto.board.snapshot import Snapshot
-from kanaleto.capture.row import Origin
 from kanaleto.control.alive import Wish
 from kanaleto.control.control import Control
 from kanaleto.control.lock import Lock
@@ -72,7 +71,7 @@ class Everything(unittest.TestCase):
         session = self.engine.session
         self.kept = Kept("a test", session.events, session.clock, lambda what, text: None)
         self.kept.listen_to(session)
-        self.kept.start(self.path, loaded.site, Origin.REAL)
+        self.kept.start(self.path, loaded.site)
         self.kept.begin_recording()
         self.control = Control(session, Lock(consents=True), self.kept.ledger, lambda: self.folder / "s.kanaleto")
         session.listen(self.control)

@@ -31,7 +31,7 @@ class Packed(InFolder):
 
     def test_of_exchanges_as_the_engine_tells_them_it_is_the_same_block(self) -> None:
         told = [told_by_the_engine(n, list(OutcomeKind)[n % 6]) for n in range(50)]
-        one = pack_exchanges(told, lambda line: str(line.link), "real")
+        one = pack_exchanges(told, lambda line: (str(line.link), "real"))
         self.assertEqual(one, pack([row_of(own, str(own.line.link), "real") for own in told]))
 
     def _tape(self, count: int) -> Path:
@@ -145,7 +145,7 @@ class Ring(InFolder):
             async with Running(line) as running:
                 session = running.session
                 recorder = ExchangeRecorder(session.clock.now, lambda *_: None, lambda *a: told.append(a))
-                recorder.follow(self.folder / "tape", "S", "real", frozenset({"device lost"}))
+                recorder.follow(self.folder / "tape", "S", frozenset({"device lost"}))
                 session.listen(recorder)
                 session.events.follow(recorder.on_event)
                 for second in range(900):
@@ -173,7 +173,7 @@ class Ring(InFolder):
         told: list[str] = []
         now = [1000.0]
         recorder = ExchangeRecorder(lambda: now[0], lambda what, text: told.append(text), lambda *_: None)
-        recorder.follow(self.folder / "tape", "S", "real", frozenset())
+        recorder.follow(self.folder / "tape", "S", frozenset())
         one = told_by_the_engine(1)
         for _ in range(100):
             for _ in range(1000):
@@ -186,7 +186,7 @@ class Ring(InFolder):
     def test_events_close_together_are_laid_aside_once(self) -> None:
         log = EventLog(lambda: 1000.0)
         recorder = ExchangeRecorder(lambda: 1000.0, lambda *_: None, lambda *_: None)
-        recorder.follow(None, "", "real", frozenset({"device lost"}))
+        recorder.follow(None, "", frozenset({"device lost"}))
         log.follow(recorder.on_event)
         for number in range(50):
             log.note(EventKind.DEVICE_LOST, "L", f"D{number}", "fell silent", going_on="lost")

@@ -17,7 +17,7 @@ from kanaleto.capture.packing import pack
 from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.recorder import ExchangeRecorder
-from kanaleto.capture.row import ExchangeRow, Origin
+from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.tape import Tape
 from kanaleto.capture.words import asked_words
 from kanaleto.events.clock import Clock
@@ -131,7 +131,7 @@ async def _rate(site: Site, folder: Path | None) -> float:
         (folder / "site.toml").touch()
         kept = Kept("bench", session.events, session.clock, lambda *_: None)
         kept.listen_to(session)
-        kept.start(folder / "site.toml", site, Origin.STAND_IN)
+        kept.start(folder / "site.toml", site)
         kept.begin_recording()
     task = asyncio.create_task(session.run())
     await asyncio.sleep(0.5)
@@ -158,8 +158,8 @@ def _memory(folder: Path) -> Figure:
         journal = Journal(folder / "m", "bench", "Ada", session.clock.now, lambda text: None)
         journal.follow(session.events)
         exchanges = ExchangeRecorder(session.clock.now, lambda *_: None, lambda *_: None)
-        exchanges.follow(folder / "m" / "tape", "S", "real", frozenset())
-        sink = RecordSink("real")
+        exchanges.follow(folder / "m" / "tape", "S", frozenset())
+        sink = RecordSink()
         for own in (exchanges, sink):
             session.listen(own)
         recording = Recording(Store(url_of(str(folder / "m.db"))), "S", "bench", "Ada", "here", 0)

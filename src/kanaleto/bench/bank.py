@@ -38,6 +38,25 @@ class Bank:
     def may_write(self, address: int, count: int) -> bool:
         return self._is_set(self._writable, address, count)
 
+    def copy_from(self, other: "Bank") -> None:
+        """What stands there at addresses that are here too stands here."""
+        first = max(self._first, other._first)
+        last = min(self._first + len(self._exists), other._first + len(other._exists))
+        for address in range(first, last):
+            if self.has(address, 1) and other.has(address, 1):
+                self.put(address, other.get(address, 1))
+
+    def state(self) -> tuple[int, str]:
+        """Its first address, and all that stands there as hexadecimal digits."""
+        return self._first, self._data.hex()
+
+    def recall(self, first: int, text: str) -> None:
+        """What stood there once, at addresses that are here. Raises ValueError."""
+        data = bytes.fromhex(text)
+        for at in range(len(data) // self._item):
+            if self.has(first + at, 1):
+                self.put(first + at, data[at * self._item : (at + 1) * self._item])
+
     def get(self, address: int, count: int) -> bytes:
         """Bytes of items that exist."""
         start = (address - self._first) * self._item

@@ -4,7 +4,7 @@ Requests are checked in the standard's order: function (01), quantity and byte c
 (04). A write to a point that the map calls read-only is answered 02.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from threading import RLock
 
 from kanaleto.bench.bank import Bank
@@ -102,6 +102,36 @@ class SimulatedDevice:
             for point in self.device.points:
                 if point.initial is not None and point.setting is None:
                     self.put(point.name, point.initial)
+
+    def take_over(self, before: "SimulatedDevice") -> None:
+        """An edit: what stood in the registers stands there still."""
+        self.requests, self.communication = before.requests, before.communication
+        with self.lock:
+            for table, bank in self._banks.items():
+                if table in before._banks:
+                    bank.copy_from(before._banks[table])
+
+    def state(self) -> dict[str, tuple[int, str]]:
+        """All that stands in its tables, by their names."""
+        with self.lock:
+            return {table.value: bank.state() for table, bank in self._banks.items()}
+
+    def recall(self, tables: Mapping[str, tuple[int, str]]) -> None:
+        """What stood there once. Raises ValueError."""
+        with self.lock:
+            for table, bank in self._banks.items():
+                if table.value in tables:
+                    bank.recall(*tables[table.value])
+
+    def data_of(self, point: Point) -> bytes:
+        """The registers of a point, or its one byte for a bit."""
+        with self.lock:
+            return self._banks[point.table].get(point.address, point.size)
+
+    def put_data(self, point: Point, data: bytes) -> None:
+        """Set the registers of a point."""
+        with self.lock:
+            self._banks[point.table].put(point.address, data)
 
     def bank_of(self, table: Table) -> Bank:
         """Raises KeyError."""

@@ -4,6 +4,7 @@ often, what was refused. Reads of one master, function, address and count are fo
 import time
 from collections import deque
 from collections.abc import Callable
+from contextlib import AbstractContextManager
 from threading import RLock
 from typing import Any
 
@@ -15,6 +16,8 @@ from kanaleto.wire.codes import WRITING, Table
 _FOLD_S = 60.0
 _MOST_FOLDED = 5000
 _MOST_KEPT = 2000
+_MOST_SEEN = 200
+_OF_LATE = 0.2  # what the newest of all times between two counts
 _TABLES = {1: Table.COIL, 2: Table.DISCRETE, 3: Table.HOLDING, 4: Table.INPUT, 5: Table.COIL, 15: Table.COIL,
            6: Table.HOLDING, 16: Table.HOLDING, 22: Table.HOLDING, 23: Table.HOLDING}  # fmt: skip
 
@@ -46,6 +49,35 @@ class MasterRow(Struct):
         return (self.until_s - self.at_s) / (self.times - 1) if self.times > 1 else None
 
 
+class Asked(Struct):
+    """How one span is asked for by one master: times, when first and last (wall), and the time between two, of late."""
+
+    master: str
+    line: str
+    device: str
+    function: int
+    address: int
+    count: int
+    first_s: float
+    last_s: float
+    times: int = 1
+    period_s: float | None = None
+
+
+class Seen(Struct):
+    """What was seen of one master: since when, how often it asked, how often it was refused, and how last."""
+
+    name: str
+    line: str
+    first_s: float
+    last_s: float
+    times: int = 0
+    refused: int = 0
+    code: int | None = None
+    device: str = ""
+    """Whose answer refused it last."""
+
+
 class Masters:
     """Of one bench. `note` may be called on any thread that answers; `rows` are the last that ended; `on_row` is told
     each."""
@@ -54,6 +86,10 @@ class Masters:
                  now: Callable[[], float] = time.time) -> None:  # fmt: skip
         self.rows: deque[MasterRow] = deque(maxlen=_MOST_KEPT)
         self.reading: dict[tuple[object, ...], MasterRow] = {}
+        self.asked: dict[tuple[str, str, int, int, int], Asked] = {}
+        self.seen: dict[str, Seen] = {}
+        self.written: dict[tuple[str, str], MasterRow] = {}
+        """The last write, or refused one, of a point: by device and point."""
         self._on_row, self._folds, self._now = on_row, folds, now
         self._lock = RLock()  # each line answers on a thread of its own
 
@@ -67,6 +103,7 @@ class Masters:
         outcome = "silent" if answer is None else "refused" if code is not None else "done"
         address, count, written = _of(pdu)
         with self._lock:
+            self._count(now, master, line, device, pdu, address, count, code)
             if self._folds and function not in WRITING and code is None:
                 key = (master, line, unit_id, function, address, count, outcome)
                 row = self.reading.get(key)
@@ -82,7 +119,38 @@ class Masters:
                 return
             row = self._row(now, master, line, device, unit_id, pdu, address, count, outcome)
             row.code, row.written, row.old = code, written, old if code is None else None
+            for name in row.points if function in WRITING else ():
+                if (row.device, name) not in self.written and len(self.written) >= _MOST_FOLDED:
+                    self.written.clear()
+                self.written[row.device, name] = row
             self._end(row)
+
+    def _count(
+        self, now: float, master: str, line: str, device: Device | None, pdu: bytes, address: int | None,
+        count: int | None, code: int | None,
+    ) -> None:  # fmt: skip
+        seen = self.seen.get(master)
+        if seen is None:
+            if len(self.seen) >= _MOST_SEEN:
+                del self.seen[min(self.seen, key=lambda name: self.seen[name].last_s)]
+            seen = self.seen[master] = Seen(master, line, now, now)
+        seen.times += 1
+        seen.last_s = now
+        name = device.name if device is not None else ""
+        if code is not None:
+            seen.refused, seen.code, seen.device = seen.refused + 1, code, name
+        if pdu[0] in WRITING or address is None or count is None:
+            return
+        key = (master, name, pdu[0], address, count)
+        asked = self.asked.get(key)
+        if asked is None:
+            if len(self.asked) >= _MOST_FOLDED:
+                del self.asked[next(iter(self.asked))]
+            self.asked[key] = Asked(master, line, name, pdu[0], address, count, now, now)
+            return
+        between = now - asked.last_s
+        asked.period_s = between if asked.period_s is None else asked.period_s + _OF_LATE * (between - asked.period_s)
+        asked.times, asked.last_s = asked.times + 1, now
 
     def _row(
         self, now: float, master: str, line: str, device: Device | None, unit_id: int, pdu: bytes, address: int | None,
@@ -97,6 +165,10 @@ class Masters:
         self.rows.append(row)
         if self._on_row is not None:
             self._on_row(row)
+
+    def locked(self) -> AbstractContextManager[object]:
+        """While somebody looks at what was seen, nothing is added to it."""
+        return self._lock
 
     def flush(self, at_least_s: float = 0.0) -> None:
         """Whatever is folded for so long ends here."""

@@ -20,6 +20,7 @@ import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from types import CodeType
+from typing import Any
 
 from msgspec import Struct
 
@@ -31,10 +32,16 @@ from kanaleto.site.moving import BARE, Name, Names, formula_order, owned_bits
 
 STEP_S = 0.1
 _CHUNK = 500  # registers that are written while a device's lock is held
+_STATEMENTS = 400  # of one function
+_ARGUMENTS = {"times": "t, dt", "states": "t, dt, F", "formulas": "t, dt"}
 _BUILTINS: dict[str, object] = {
     "float": float, "ArithmeticError": ArithmeticError, "ValueError": ValueError, "PackError": struct.error,
     "sin": math.sin, "exp": math.exp, "floor": math.floor, "isfinite": math.isfinite, "whole": round,
 }  # fmt: skip
+
+
+_Code = tuple[int, str]
+"""A slot, and the statement that moves it."""
 
 
 class MovedSlot(Struct):
@@ -49,9 +56,13 @@ class MovedSlot(Struct):
 
 
 class Movement:
-    """Of all devices of a bench. `step` is for one thread; a master's write may come on any."""
+    """Of all devices of a bench. `step` is for one thread; a master's write may come on any. Where there is one
+    `before`, this one takes its place once `take_over` is called, and writes nothing until then."""
 
-    def __init__(self, devices: Sequence[SimulatedDevice], lines: Sequence[object], seed: int = 0) -> None:
+    def __init__(
+        self, devices: Sequence[SimulatedDevice], lines: Sequence[object], seed: int = 0,
+        before: "Movement | None" = None,
+    ) -> None:  # fmt: skip
         self.seed = seed
         self.steps = 0
         self.clamped: dict[Name, int] = {}
@@ -59,13 +70,15 @@ class Movement:
         self.held_s = 0.0  # the longest that the lock was held in the last step
         self._devices = {simulated.device.name: simulated for simulated in devices}
         self._names = Names(lines)  # type: ignore[arg-type]
-        self._began_s = time.time()
-        self._memory = FormulaMemory()
-        self.lock = threading.RLock()
+        self._began_s: float = before._began_s if before is not None else time.time()
+        self._memory: FormulaMemory = before._memory if before is not None else FormulaMemory()
+        self.lock: threading.RLock = before.lock if before is not None else threading.RLock()
+        self._before = before
         for simulated in devices:
             simulated.lock = self.lock
         self._fresh: dict[int, float] = {}
         self._frozen: set[int] = set()
+        self._held: set[int] = set()  # what nothing moves until it is given back
         self.slots: list[MovedSlot] = []
         self._slot_of: dict[Name, int] = {}
         self._make_slots()
@@ -86,10 +99,14 @@ class Movement:
             random.Random(f"{seed}/{one.device.device.name}/{one.name}") for one in self.slots
         ]
         self._functions = self._compiled()
-        self._begin()
-        for simulated in devices:
-            if self._machine_slots or any(one.device is simulated for one in self.slots):
-                simulated.on_write = self._on_write
+        if before is None:
+            self._begin()
+            self._hear_writes()
+
+    def _hear_writes(self) -> None:
+        moved = {one.device.device.name for one in self.slots}
+        for name, simulated in self._devices.items():
+            simulated.on_write = self._on_write if self._machine_slots or name in moved else None
 
     # Slots
 
@@ -110,25 +127,32 @@ class Movement:
     def _begin(self) -> None:
         """What stands before the first step."""
         for at, moved in enumerate(self.slots):
-            if moved.quantity is not None:
-                self.values[at] = moved.quantity.start
-            elif moved.machine is not None:
-                self._put_state(at, moved, 0)
-            elif moved.point is not None:
-                self.values[at] = _number(moved.device.value(moved.name))
+            self._begin_slot(at, moved)
         self._refresh_read()
         for function in self._functions["times"]:
             function(0.0, 0.0)
         self._run_formulas(0.0, 0.0)
         self._write()
 
-    def take_over(self, before: "Movement") -> None:
-        """An edit while it runs: quantities, states and values that still exist go on as they stand."""
-        self.steps, self._began_s, self._memory = before.steps, before._began_s, before._memory
+    def take_over(self) -> None:
+        """An edit while it runs: quantities, states and values that still exist go on as they stand, and so does what
+        is held. What is new begins."""
+        before, self._before = self._before, None
+        assert before is not None
+        self.steps = before.steps
+        for name, slot in self._device_slot.items():
+            old_slot = before._device_slot.get(name)
+            self.asked_s[slot] = before.asked_s[old_slot] if old_slot is not None else 0.0
+        held: set[int] = set()
         for at, moved in enumerate(self.slots):
             was = before._slot_of.get((moved.device.device.name, moved.name))
             if was is None:
+                self._begin_slot(at, moved)
                 continue
+            if was in before._held:
+                held.add(at)
+            if was in before._fresh:
+                self._fresh[at] = before._fresh[was]
             old = before.slots[was]
             if moved.machine is not None and old.machine is not None:
                 name = old.machine.states[before._states[was]].name
@@ -137,20 +161,27 @@ class Movement:
                 self._in_state[at] = before._in_state[was]
             elif moved.machine is None and old.machine is None:
                 self.values[at], self._counted[at] = before.values[was], before._counted[was]
+            else:
+                self._begin_slot(at, moved)
             self._randoms[at] = before._randoms[was]
+        self._remake(held)
+        self._refresh_read()
         self._write()
+        self._hear_writes()
+
+    def _begin_slot(self, at: int, moved: MovedSlot) -> None:
+        if moved.quantity is not None:
+            self.values[at] = moved.quantity.start
+        elif moved.machine is not None:
+            self._put_state(at, moved, 0)
+        elif moved.point is not None:
+            self.values[at] = _number(moved.device.value(moved.name))
 
     def begin_anew(self, device: str) -> None:
         """What moves on a device stands as at the beginning."""
         for at in self._by_device.get(device, ()):
-            moved = self.slots[at]
             self._counted[at] = 0
-            if moved.quantity is not None:
-                self.values[at] = moved.quantity.start
-            elif moved.machine is not None:
-                self._put_state(at, moved, 0)
-            else:
-                self.values[at] = _number(moved.device.value(moved.name))
+            self._begin_slot(at, self.slots[at])
 
     def freeze(self, names: set[tuple[str, str]]) -> None:
         """Registers of these stand still from now on: of points, or (with no name) of all of a device."""
@@ -159,7 +190,7 @@ class Movement:
             if one.point is not None
             and ((one.device.device.name, one.name) in names or (one.device.device.name, "") in names)
         }  # fmt: skip
-        self._writers = [function for simulated in self._devices.values() for function in self._writers_of(simulated)]
+        self._make_writers()
 
     def jump(self, device: str, point: str, by: float) -> None:
         """A value is that much further, for good."""
@@ -169,6 +200,104 @@ class Movement:
             return
         simulated = self._devices[device]
         simulated.put(point, _number(simulated.value(point)) + by)
+
+    # By hand
+
+    def put(self, device: str, point: Point, data: bytes) -> None:
+        """Registers as they are to stand: what moves there goes on from them, where it is not held."""
+        simulated = self._devices[device]
+        with self.lock:
+            simulated.put_data(point, data)
+            at = self._slot_of.get((device, point.name))
+            machine = self.slots[at].machine if at is not None else None
+            if at is not None and machine is None:
+                self.values[at] = _number(simulated.value(point.name))
+            elif at is not None and machine is not None:
+                self._take_state(at, machine, point, int.from_bytes(data))
+            self._on_write(simulated, point.table, point.address, point.size)
+
+    def _take_state(self, at: int, machine: Machine, point: Point, word: int) -> None:
+        """The state that its register says, where it says one."""
+        own = sum(1 << bit for bit in owned_bits(machine, point))
+        value = _number(self.slots[at].device.value(point.name))
+        for number, state in enumerate(machine.states):
+            is_it = (
+                word & own == _bits_in(point, state) if state.bits is not None else value == _state_number(point, state)
+            )
+            if is_it:
+                self._put_state(at, self.slots[at], number)
+                return
+
+    def hold(self, device: str, name: str) -> bool:
+        """Nothing moves it from now on; whether anything did."""
+        at = self._slot_of.get((device, name))
+        if at is not None and at not in self._held:
+            self._remake(self._held | {at})
+        return at is not None
+
+    def give_back(self, device: str, name: str) -> bool:
+        """What moves it goes on from where it stands; whether it was held."""
+        at = self._slot_of.get((device, name))
+        if at is None or at not in self._held:
+            return False
+        self._remake(self._held - {at})
+        return True
+
+    def is_moved(self, device: str, name: str) -> bool:
+        """Whether anything of ours moves it, held or not."""
+        return (device, name) in self._slot_of
+
+    @property
+    def held(self) -> list[Name]:
+        return [(self.slots[at].device.device.name, self.slots[at].name) for at in sorted(self._held)]
+
+    def state_of(self, device: str, name: str) -> str:
+        """The state of a machine by its name; nothing where it is none."""
+        at = self._slot_of.get((device, name))
+        machine = self.slots[at].machine if at is not None else None
+        return machine.states[self._states[at]].name if machine is not None and at is not None else ""
+
+    def _remake(self, held: set[int]) -> None:
+        """Only what these slots are in is made anew."""
+        changed, self._held = self._held ^ held, held
+        if not changed:
+            return
+        for kind, pieces in self._code.items():
+            for number, piece in enumerate(pieces):
+                if any(at in changed for at, _ in piece):
+                    self._functions[kind][number] = self._made(piece, kind)
+        self._make_writers()
+
+    # What is kept
+
+    def state(self, device: str) -> dict[str, object]:
+        """What moves on a device as it stands, by name: numbers, states by their names, how often was counted, what is
+        held."""
+        own = [(at, self.slots[at]) for at in self._by_device.get(device, ())]
+        return {
+            "values": {one.name: self.values[at] for at, one in own if one.machine is None},
+            "states": {one.name: self.state_of(device, one.name) for _, one in own if one.machine is not None},
+            "counted": {one.name: self._counted[at] for at, one in own if self._counted[at]},
+            "held": [one.name for at, one in own if at in self._held],
+        }
+
+    def recall(self, device: str, state: Mapping[str, Any]) -> None:
+        """As it stood once, of what there is now."""
+        held = set(self._held)
+        for at in self._by_device.get(device, ()):
+            one = self.slots[at]
+            value = state.get("values", {}).get(one.name)
+            if one.machine is not None:
+                names = [own.name for own in one.machine.states]
+                name = state.get("states", {}).get(one.name)
+                if name in names:
+                    self._put_state(at, one, names.index(name))
+            elif isinstance(value, int | float) and math.isfinite(value):
+                self.values[at] = float(value)
+                self._counted[at] = int(state.get("counted", {}).get(one.name, 0))
+            if one.name in state.get("held", ()):
+                held.add(at)
+        self._remake(held)
 
     # A step
 
@@ -241,6 +370,8 @@ class Movement:
         for at in self._machine_slots:
             machine = self.slots[at].machine
             assert machine is not None
+            if at in self._held:
+                continue
             state = machine.states[self._states[at]]
             if state.after_s and self._in_state[at] * STEP_S < state.after_s - 1e-9:
                 continue
@@ -270,8 +401,7 @@ class Movement:
                 return
             word = moved.device.word_of(point)
             mask = sum(1 << bit for bit in owned_bits(machine, point))
-            labels = {text: bit for bit, text in point.labels.items()}
-            bits = sum(1 << (labels[bit] if isinstance(bit, str) else bit) for bit in own.bits)
+            bits = _bits_in(point, own)
             moved.device.put_word(point, word & ~mask | bits)
             self.values[at] = float(word & ~mask | bits)
 
@@ -304,27 +434,30 @@ class Movement:
         self._by_device: dict[str, list[int]] = {}
         for at, one in enumerate(self.slots):
             self._by_device.setdefault(one.device.device.name, []).append(at)
-        times, states, formulas = list[str](), list[str](), list[str]()
+        times, states, formulas = list[_Code](), list[_Code](), list[_Code]()
         for at, one in enumerate(self.slots):
             if one.quantity is not None:
-                states += self._of_quantity(at, one, one.quantity)
+                states.append((at, self._of_quantity(at, one, one.quantity)))
             elif one.move is not None and one.move.kind in ("follow", "walk"):
-                states += self._of_state(at, one, one.move)
+                states.append((at, self._of_state(at, one, one.move)))
             elif one.move is not None and one.move.kind != "formula":
-                times += self._of_time(at, one, one.move)
+                times.append((at, self._of_time(at, one, one.move)))
         for device, move in formula_order([one.device for one in self._devices.values()], self._names):
             at = self._slot_of[device.name, move.point]
             text = self._text(at, move.text, "V")
-            formulas += self._guarded(at, move, [f"V[{at}] = float({text})"], "V")
+            formulas.append((at, self._guarded(at, move, [f"V[{at}] = float({text})"], "V")))
         self._transitions: dict[int, list[list[tuple[int, Callable[..., object]]]]] = {
             at: self._of_machine(at) for at in self._machine_slots
         }
-        self._writers = [function for simulated in self._devices.values() for function in self._writers_of(simulated)]
-        return {
-            "times": self._made(times, "t, dt"),
-            "states": self._made(states, "t, dt, F"),
-            "formulas": self._made(formulas, "t, dt"),
+        self._make_writers()
+        self._code = {
+            kind: [code[first : first + _STATEMENTS] for first in range(0, len(code), _STATEMENTS)]
+            for kind, code in (("times", times), ("states", states), ("formulas", formulas))
         }
+        return {kind: [self._made(piece, kind) for piece in pieces] for kind, pieces in self._code.items()}
+
+    def _make_writers(self) -> None:
+        self._writers = [function for simulated in self._devices.values() for function in self._writers_of(simulated)]
 
     def _scope(self) -> dict[str, object]:
         return {
@@ -337,14 +470,11 @@ class Movement:
     def _was(self) -> list[float]:
         return self._old
 
-    def _made(self, lines: list[str], arguments: str) -> list[Callable[..., None]]:
-        """Functions of at most some hundred statements each: a function is compiled in time that grows with it."""
-        made: list[Callable[..., None]] = []
-        for first in range(0, len(lines), 400):
-            body = lines[first : first + 400]
-            text = f"def run({arguments}):\n O = old()\n" + "".join(f" {line}\n" for line in body)
-            made.append(self._evaluated(text, "run"))
-        return made
+    def _made(self, code: Sequence[_Code], kind: str) -> Callable[..., None]:
+        """A function of some hundred statements: it is compiled in time that grows with it. What is held has none."""
+        text = f"def run({_ARGUMENTS[kind]}):\n O = old()\n"
+        text += "".join(f" {line}\n" for at, line in code if at not in self._held)
+        return self._evaluated(text, "run")
 
     def _evaluated(self, text: str, name: str, more: Mapping[str, object] | None = None) -> Callable[..., None]:
         scope = {**self._scope(), **(more or {})}
@@ -354,13 +484,13 @@ class Movement:
         assert callable(made)
         return made
 
-    def _guarded(self, at: int, move: Move, body: list[str], now: str) -> list[str]:
+    def _guarded(self, at: int, move: Move, body: list[str], now: str) -> str:
         """With its condition; what cannot be reckoned stays as it stands, and is told."""
         text = "; ".join(body)
         if move.condition:
             condition = self._text(at, move.condition, now)
-            return [guarded(f"if {condition}: {text}", at)]
-        return [guarded(text, at)]
+            return guarded(f"if {condition}: {text}", at)
+        return guarded(text, at)
 
     def _text(self, at: int, text: str, now: str) -> str:
         """An expression as code; `now` is the list in which moved points stand as it is to see them."""
@@ -389,7 +519,7 @@ class Movement:
             self.read.append(0.0)
         return self._reads[name]
 
-    def _of_time(self, at: int, one: MovedSlot, move: Move) -> list[str]:
+    def _of_time(self, at: int, one: MovedSlot, move: Move) -> str:
         match move.kind:
             case "wave":
                 low, high, period = move.number("low"), move.number("high"), move.number("period_s")
@@ -416,7 +546,7 @@ class Movement:
                 body = [f"V[{at}] = {'began + t' if move.text == 'unix' else 'ymdhms(began + t)'}"]
         return self._guarded(at, move, body, "O")
 
-    def _of_state(self, at: int, one: MovedSlot, move: Move) -> list[str]:
+    def _of_state(self, at: int, one: MovedSlot, move: Move) -> str:
         if move.kind == "walk":
             low, high = move.number("low", -math.inf), move.number("high", math.inf)
             drawn = f"O[{at}] + {move.number('walk')!r} * dt ** 0.5 * R[{at}].gauss(0.0, 1.0)"
@@ -431,12 +561,12 @@ class Movement:
             body.append(f"d = min(max(d, -{rate!r} * dt), {rate!r} * dt)")
         return self._guarded(at, move, [*body, f"F[{at}] = y + d"], "O")
 
-    def _of_quantity(self, at: int, one: MovedSlot, quantity: Quantity) -> list[str]:
+    def _of_quantity(self, at: int, one: MovedSlot, quantity: Quantity) -> str:
         text = self._text(at, quantity.next, "O")
         low = quantity.low if quantity.low is not None else -math.inf
         high = quantity.high if quantity.high is not None else math.inf
         ends = f"min(max(x, {literal(low)}), {literal(high)})"
-        return [guarded(f"x = float({text}); F[{at}] = {ends} if isfinite(x) else O[{at}]", at)]
+        return guarded(f"x = float({text}); F[{at}] = {ends} if isfinite(x) else O[{at}]", at)
 
     def _of_machine(self, at: int) -> list[list[tuple[int, Callable[..., object]]]]:
         machine = self.slots[at].machine
@@ -460,7 +590,7 @@ class Movement:
         memory: dict[str, object] = {}
         for at in self._by_device.get(simulated.device.name, ()):
             one = self.slots[at]
-            if one.point is None or one.machine is not None or at in self._frozen:
+            if one.point is None or one.machine is not None or at in self._frozen or at in self._held:
                 continue
             name = f"B{one.point.table.value}"
             bank = simulated.bank_of(one.point.table)
@@ -515,6 +645,12 @@ class _Placed(ast.NodeTransformer):
 
 def _number(value: object) -> float:
     return float(value) if isinstance(value, int | float) else 0.0
+
+
+def _bits_in(point: Point, state: MachineState) -> int:
+    """The bits that are on in a state."""
+    labels = {text: bit for bit, text in point.labels.items()}
+    return sum(1 << (labels[bit] if isinstance(bit, str) else bit) for bit in state.bits or ())
 
 
 def _state_number(point: Point, state: MachineState) -> float:

@@ -48,6 +48,17 @@ class RehearsalStep(Struct, frozen=True):
     for_s: float | None
     expect: tuple[Expectation, ...]
 
+    @property
+    def waits_s(self) -> float:
+        """How long behind its end something may still come that is expected."""
+        return max(
+            (
+                float(one.get(one.kind) or 0.0) if one.kind == "back_within_s" else float(one.get("within_s") or 0.0)
+                for one in self.expect
+            ),
+            default=0.0,
+        )
+
 
 class Rehearsal(Struct, frozen=True):
     name: str
@@ -57,12 +68,7 @@ class Rehearsal(Struct, frozen=True):
     @property
     def lasts_s(self) -> float:
         ends = [step.at_s + (step.for_s or 0.0) for step in self.steps]
-        waits = [
-            float(expected.get(expected.kind) or 0.0) if expected.kind == "back_within_s" else
-            float(expected.get("within_s") or 0.0)
-            for step in self.steps for expected in step.expect
-        ]  # fmt: skip
-        return max(ends, default=0.0) + max([*waits, 1.0])
+        return max(ends, default=0.0) + max([step.waits_s for step in self.steps] + [1.0])
 
 
 class Verdict(Struct, frozen=True):
@@ -231,6 +237,11 @@ class RehearsalRun:
         self._began = 0
         self._left_out = 0
         self._values: dict[tuple[int, int], float | None] = {}  # by step and expectation: when a point was as expected
+        self._judged_by_now: dict[int, list[Verdict]] = {}
+        self._stands: list[FaultWanted] = []  # faults of it that stand now
+        self.has_begun = False
+        self.waits_for: list[str] = []
+        """Devices that nobody has asked yet; it begins when all are asked."""
 
     @property
     def now_s(self) -> float:
@@ -238,7 +249,7 @@ class RehearsalRun:
 
     def observe(self, simulated: SimulatedDevice, pdu: bytes, is_good: bool) -> None:
         """A request, on whatever thread it is answered."""
-        seen, now = self.seen[simulated.device.name], self.now_s
+        seen, now = self.seen.setdefault(simulated.device.name, SeenDevice()), self.now_s
         seen.asked.append((now, is_good))
         span = span_written(pdu)
         if span is None:
@@ -275,6 +286,7 @@ class RehearsalRun:
         """Wait until each device that a step names was asked; why all is void, or nothing."""
         self._began = self.bench.movement.steps
         while missing := [name for name in self._named() if not self.seen[name].asked]:
+            self.waits_for = missing
             if self.now_s > self.rehearsal.begin_within_s:
                 return f"{', '.join(missing[:4])} was never asked within {self.rehearsal.begin_within_s:g} s"
             await asyncio.sleep(STEP_S)
@@ -282,27 +294,48 @@ class RehearsalRun:
             seen.asked.clear()
             seen.written.clear()
         self._began, self._left_out = self.bench.movement.steps, self.bench.left_out
+        self.has_begun, self.waits_for = True, []
         return ""
 
     async def _play(self) -> list[Verdict]:
         rehearsal, bench = self.rehearsal, self.bench
-        ends = [step.at_s + step.for_s if step.for_s is not None else rehearsal.lasts_s for step in rehearsal.steps]
+        ends = [self.end_of(step) for step in rehearsal.steps]
         begun: set[int] = set()
         ended: set[int] = set()
         while self.now_s < rehearsal.lasts_s:
             for at, step in enumerate(rehearsal.steps):
                 if at not in begun and self.now_s >= step.at_s:
                     begun.add(at)
+                    self._stands.append(step.fault)
                     bench.begin_fault(step.fault)
                 if at in begun and at not in ended and self.now_s >= ends[at]:
                     ended.add(at)
+                    self._stands.remove(step.fault)
                     await bench.end_fault(step.fault)
                 if at in begun:
                     self._look_at_points(at, step)
             await asyncio.sleep(STEP_S / 2)
-        for at in begun - ended:
-            await bench.end_fault(rehearsal.steps[at].fault)
+        await self.mend()
         return [verdict for at, step in enumerate(rehearsal.steps) for verdict in self._judged(at, step, ends[at])]
+
+    async def mend(self) -> None:
+        """What it has broken is well again. Raises CannotServe."""
+        stands, self._stands = self._stands, []
+        for wanted in stands:
+            await self.bench.end_fault(wanted)
+
+    def end_of(self, step: RehearsalStep) -> float:
+        return step.at_s + step.for_s if step.for_s is not None else self.rehearsal.lasts_s
+
+    def verdicts_now(self) -> list[Verdict]:
+        """Of the steps for which all is over by now."""
+        if not self.has_begun:
+            return []
+        now_s = self.now_s
+        for at, step in enumerate(self.rehearsal.steps):
+            if at not in self._judged_by_now and now_s >= self.end_of(step) + step.waits_s:
+                self._judged_by_now[at] = list(self._judged(at, step, self.end_of(step)))
+        return [verdict for at in sorted(self._judged_by_now) for verdict in self._judged_by_now[at]]
 
     def _look_at_points(self, at: int, step: RehearsalStep) -> None:
         for number, expected in enumerate(step.expect):

@@ -5,9 +5,10 @@ from collections.abc import Callable, Sequence
 
 from kanaleto.bench.device import SimulatedDevice
 from kanaleto.bench.faults import FaultWanted, ServedFault
+from kanaleto.bench.hands import Hands
 from kanaleto.bench.masters import Masters
 from kanaleto.bench.moving import STEP_S, Movement
-from kanaleto.bench.server import SiteServer
+from kanaleto.bench.server import SiteServer, StandIn, is_as_serial
 from kanaleto.bench.settings import UnitSettings
 from kanaleto.bench.units import Units
 from kanaleto.serving.admission import OnClient
@@ -28,10 +29,11 @@ class Bench:
     def __init__(
         self, site: Site, listen: str | None = None, on_client: OnClient | None = None, seed: int | None = None,
         masters: Masters | None = None, tell: Callable[[str], None] = lambda text: None,
+        stands: Sequence[StandIn] | None = None, clients: Sequence[str] = (),
     ) -> None:  # fmt: skip
         self.site = site
         self.seed = seed if seed is not None else site.bench_seed
-        self.server = SiteServer(site, listen, on_client, self.seed)
+        self.server = SiteServer(site, listen, on_client, self.seed, stands, clients)
         self.masters = masters
         self.left_out = 0  # steps, since it began
         self._told_left_out = 0
@@ -42,6 +44,12 @@ class Bench:
         self.movement = Movement(self.devices, site.lines, self.seed)
         self._told_s = 0.0
         self.settings = UnitSettings(self.units)
+        self.hands = Hands(lambda: self.movement, self.server.device)
+
+    @property
+    def left_out_s(self) -> float:
+        """Bench time that this machine was too slow for."""
+        return self.left_out * STEP_S
 
     @property
     def units(self) -> Sequence[Units]:
@@ -50,6 +58,42 @@ class Bench:
     @property
     def devices(self) -> list[SimulatedDevice]:
         return [simulated for units in self.units for simulated in units.devices]
+
+    async def take_over(self, site: Site) -> list[str]:
+        """An edit while it runs: what still exists goes on as it stands. What could not go on, in words."""
+        before = {simulated.device.name: simulated for simulated in self.devices}
+        was_serial = {device.name: is_as_serial(line) for line, device in self.site.devices()}
+        made: dict[str, SimulatedDevice] = {}
+        units_of = {units.line.name: units for units in self.units}
+        for line, device in site.devices():
+            old = before.get(device.name)
+            if old is None or was_serial[device.name] is not is_as_serial(line) or old.device != device:
+                end = units_of[line.name].request_end if line.name in units_of else None
+                made[device.name] = SimulatedDevice(device, is_as_serial(line), end)
+        devices = [made.get(device.name) or before[device.name] for _, device in site.devices()]
+        movement = await asyncio.to_thread(Movement, devices, site.lines, self.seed, self.movement)
+        for name, simulated in made.items():
+            if name in before:
+                simulated.take_over(before[name])
+        told = await self.server.take_over(site, made)
+        movement.take_over()
+        self.site, self.movement = site, movement
+        for units in self.units:
+            units.masters = self.masters
+        self.forget_settings()
+        names = {line.name for line in site.lines} | {device.name for _, device in site.devices()}
+        self.faults = [(wanted, self._served_by(wanted)) for wanted, _ in self.faults if wanted.target in names]
+        self._set_faults()
+        return told
+
+    def forget_settings(self) -> None:
+        """Registers and unit IDs were set from elsewhere: settings begin from there."""
+        self.settings = UnitSettings(self.units, is_new=False)
+
+    def _served_by(self, wanted: FaultWanted) -> list[ServedFault]:
+        if wanted.name in _SHUT:
+            return []
+        return [ServedFault(wanted, f"{self.seed}/{one.device.name}") for one in self.targets(wanted.target)]
 
     async def start(self) -> None:
         """Bind and open all, and shut what a fault from the start keeps shut. Raises CannotServe."""
@@ -73,7 +117,15 @@ class Bench:
             if behind > MOST_STEPS:
                 self.left_out += behind - MOST_STEPS
                 next_s += (behind - MOST_STEPS) * STEP_S
-            each_of("the bench", self.movement.step, self.settings.step, self._clean_up, self._look_around, *steps)
+            each_of(
+                "the bench",
+                self.movement.step,
+                self.hands.step,
+                self.settings.step,
+                self._clean_up,
+                self._look_around,
+                *steps,
+            )
             await asyncio.sleep(max(next_s - loop.time(), 0.0))
 
     def _clean_up(self) -> None:
@@ -114,8 +166,17 @@ class Bench:
             self._network_of(wanted).let_nobody_in(cuts_off=wanted.name == "cable")
             self.faults.append((wanted, []))
             return
-        served = [ServedFault(wanted, f"{self.seed}/{simulated.device.name}") for simulated in found]
-        self.faults.append((wanted, served))
+        self.faults.append((wanted, self._served_by(wanted)))
+        self._set_faults()
+
+    def is_of_line(self, wanted: FaultWanted, line: str) -> bool:
+        """Whether a fault is of that line, or of a device on it."""
+        names = [one.device.name for units in self.units if units.line.name == line for one in units.devices]
+        return wanted.target in (line, *names)
+
+    def forget_fault(self, wanted: FaultWanted) -> None:
+        """It is over because nobody stands in there any more."""
+        self.faults = [(own, served) for own, served in self.faults if own != wanted]
         self._set_faults()
 
     def require(self, wanted: FaultWanted) -> None:
@@ -151,7 +212,10 @@ class Bench:
         """The server of the line that a fault is of. Raises ValueError."""
         for units in self.units:
             if wanted.target in (units.line.name, *(one.device.name for one in units.devices)):
-                server = self.server.server_of(units.line.name)
+                try:
+                    server = self.server.server_of(units.line.name)
+                except KeyError:
+                    raise ValueError(f"nobody stands in on {units.line.name} yet") from None
                 if isinstance(server, NetworkServer):
                     return server
                 raise ValueError(f"{wanted.name} is for lines over TCP, and {units.line.name} is none")

@@ -37,15 +37,15 @@ class _Setting(Struct):
 class UnitSettings:
     """Of all devices of a bench; the registers begin with what the devices answer to."""
 
-    def __init__(self, lines: Sequence[Units]) -> None:
+    def __init__(self, lines: Sequence[Units], is_new: bool = True) -> None:
         self._settings = [
-            _Setting(units, simulated, point.name, simulated.device.unit_id)
+            _Setting(units, simulated, point.name, units.unit_id_of(simulated.device.name))
             for units in lines
             for simulated in units.devices
             for point in simulated.device.points
             if point.setting is PortSetting.UNIT_ID
         ]
-        for own in self._settings:
+        for own in self._settings if is_new else ():
             own.simulated.put(own.name, own.unit_id)
 
     @property

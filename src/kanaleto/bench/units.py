@@ -1,7 +1,7 @@
 """The simulated devices of one line, found by unit ID, and what is answered for units that nobody has."""
 
 import random
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Mapping
 
 from kanaleto.bench.comm import RequestEnd
 from kanaleto.bench.device import SimulatedDevice
@@ -21,25 +21,41 @@ class Units(Answerer):
 
     def __init__(self, line: Line, is_serial: bool, seed: int = 0) -> None:
         self.line = line
-        self._request_end = RequestEnd(line.link.delimiter)
-        self.devices = [SimulatedDevice(device, is_serial, self._request_end) for device in line.devices]
+        self.request_end = RequestEnd(line.link.delimiter)
+        self.devices = [SimulatedDevice(device, is_serial, self.request_end) for device in line.devices]
         self._by_unit = {simulated.device.unit_id: simulated for simulated in reversed(self.devices)}
+        self._served: frozenset[str] | None = None
+        self.silenced: set[int] = set()
+        """Unit IDs under which somebody else answers: nothing is said there any more."""
         self._is_serial = is_serial
         self.masters: Masters | None = None  # who is told of each request
         self.observer: Callable[[SimulatedDevice, bytes, bool], None] | None = None
         """Told of each request, and whether it was answered as it should be."""
         self._spoiled: dict[str, list[ServedFault]] = {}
-        self._draws = {device.name: random.Random(f"{seed}/{device.name}/delay") for device in line.devices}
-        self._behaves = {device.name for device in line.devices if device.simulated.behaves.answers_otherwise}
-        self.is_strict = is_serial and any(device.simulated.is_strict for device in line.devices)
+        self._seed = seed
+        self._draws: dict[str, random.Random] = {}
+        self._set_behaviour()
+
+    def _set_behaviour(self) -> None:
+        devices = self.line.devices
+        self._draws = {
+            device.name: self._draws.get(device.name) or random.Random(f"{self._seed}/{device.name}/delay")
+            for device in devices
+        }
+        self._behaves = {device.name for device in devices if device.simulated.behaves.answers_otherwise}
+        self.is_strict = self._is_serial and any(device.simulated.is_strict for device in devices)
 
     @property
     def name(self) -> str:
         return self.line.name
 
     @property
+    def is_serial(self) -> bool:
+        return self._is_serial
+
+    @property
     def delimiter(self) -> int:
-        return self._request_end.now
+        return self.request_end.now
 
     def readdress(self, old: int, new: int) -> bool:
         """A device has another unit ID from now on; whether that is free."""
@@ -47,6 +63,34 @@ class Units(Answerer):
             return False
         self._by_unit = {new if unit_id == old else unit_id: own for unit_id, own in self._by_unit.items()}
         return True
+
+    @property
+    def served(self) -> list[SimulatedDevice]:
+        """The devices that answer here."""
+        names = self._served
+        return self.devices if names is None else [one for one in self.devices if one.device.name in names]
+
+    def serve_only(self, names: Collection[str] | None) -> None:
+        """Only these answer; all of them where none are named."""
+        self._served = frozenset(names) if names else None
+        self.silenced.clear()
+
+    def unit_id_of(self, name: str) -> int:
+        """The unit ID to which a device answers now. Raises StopIteration."""
+        return next(unit_id for unit_id, own in self._by_unit.items() if own.device.name == name)
+
+    def take_over(self, line: Line, made: Mapping[str, SimulatedDevice]) -> None:
+        """An edit: the line as it is now, with the devices that were made anew; all others go on as they are."""
+        asked = {own.device.name: (own.device.unit_id, unit_id) for unit_id, own in self._by_unit.items()}
+        before = {own.device.name: own for own in self.devices}
+        devices = [made.get(device.name) or before[device.name] for device in line.devices]
+        by_unit: dict[int, SimulatedDevice] = {}
+        for simulated in reversed(devices):
+            name, unit_id = simulated.device.name, simulated.device.unit_id
+            noted, answered = asked.get(name, (unit_id, unit_id))
+            by_unit[answered if noted == unit_id else unit_id] = simulated
+        self.line, self.devices, self._by_unit = line, devices, by_unit
+        self._set_behaviour()
 
     # Faults
 
@@ -60,13 +104,20 @@ class Units(Answerer):
     def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> Answer:
         """The PDU that answers, more than that, or None for silence."""
         if self._is_serial:
-            return self._answer_serial(unit_id, pdu, self.devices, master)
-        found = self._by_unit.get(unit_id)
-        if found is None and unit_id in (0, 255) and len(self.devices) == 1:
-            found = self.devices[0]
+            return self._answer_serial(unit_id, pdu, self.served, master)
+        found = self._found(unit_id)
+        if found is None and unit_id in (0, 255) and len(self.served) == 1:
+            found = self.served[0]
         if found is not None:
             return self._of_device(found, unit_id, pdu, master)
         return Refused(pdu[0] & 0x7F, ExceptionCode.GATEWAY_TARGET_FAILED).encode() if pdu else None
+
+    def _found(self, unit_id: int) -> SimulatedDevice | None:
+        """The device that answers to that unit ID."""
+        found = self._by_unit.get(unit_id)
+        if found is None or (self._served is not None and found.device.name not in self._served):
+            return None
+        return found
 
     def _of_device(self, found: SimulatedDevice, unit_id: int, pdu: bytes, master: Master) -> Answer:
         """With all that the device is told to do beside what stands in its registers."""
@@ -125,7 +176,7 @@ class Units(Answerer):
     def answer_unclean(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> Answer:
         """To strict devices it is no frame; the others take it."""
         hearing = []
-        for simulated in self.devices:
+        for simulated in self.served:
             if simulated.device.simulated.is_strict:
                 simulated.communication.note_garbled()
             else:
@@ -141,10 +192,12 @@ class Units(Answerer):
             for simulated in hearing:
                 simulated.answer(pdu, is_broadcast=True)
             return None
-        found = self._by_unit.get(unit_id)
-        return self._of_device(found, unit_id, pdu, master) if found in hearing and found is not None else None
+        found = self._found(unit_id)
+        if found is None or unit_id in self.silenced or found not in hearing:
+            return None
+        return self._of_device(found, unit_id, pdu, master)
 
     def note_garbled(self) -> None:
         """Every device on a serial line counts it."""
-        for simulated in self.devices:
+        for simulated in self.served:
             simulated.communication.note_garbled()

@@ -7,8 +7,9 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from kanaleto import __version__
-from kanaleto.capture.row import ExchangeRow, Origin
+from kanaleto.capture.row import ExchangeRow
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.site.origin import Origin
 
 MOST_LINE = 1 << 20
 

@@ -66,9 +66,9 @@ def pack(rows: Sequence[ExchangeRow]) -> bytes:
     return _block(names, columns, [row.request for row in rows], [row.answer for row in rows])
 
 
-def pack_exchanges(exchanges: Sequence[Exchange], link_text: Callable[[Line], str], origin: str) -> bytes:
-    """One block of exchanges as the engine tells them, the same as of their rows. For thousands a second, beside the
-    engine: a column at a time."""
+def pack_exchanges(exchanges: Sequence[Exchange], come_from: Callable[[Line], tuple[str, str]]) -> bytes:
+    """One block of exchanges as the engine tells them, the same as of their rows; `come_from` gives link and origin.
+    For thousands a second, beside the engine: a column at a time."""
     names = _Names()
     outcomes = [exchange.outcome for exchange in exchanges]
     lines, devices = [exchange.line for exchange in exchanges], [exchange.device for exchange in exchanges]
@@ -77,7 +77,7 @@ def pack_exchanges(exchanges: Sequence[Exchange], link_text: Callable[[Line], st
     line_ids, device_ids = list(map(id, lines)), list(map(id, devices))
     line_of, device_of = dict[int, int](), dict[int, int]()
     for key, line in dict(zip(line_ids, lines, strict=True)).items():
-        line_of[key] = names.lines.setdefault((line.name, link_text(line), origin), len(names.lines))
+        line_of[key] = names.lines.setdefault((line.name, *come_from(line)), len(names.lines))
     for key, device in dict(zip(device_ids, devices, strict=True)).items():
         device_of[key] = names.devices.setdefault(device.name if device is not None else "", len(names.devices))
     names.reasons = {reason: number for number, reason in enumerate(dict.fromkeys(told))}
@@ -96,7 +96,7 @@ def pack_exchanges(exchanges: Sequence[Exchange], link_text: Callable[[Line], st
             array("H", map(names.reasons.__getitem__, told)),
         )  # fmt: skip
     except (OverflowError, ValueError):  # out of what is usual: one by one
-        return pack([row_of(exchange, link_text(exchange.line), origin) for exchange in exchanges])
+        return pack([row_of(exchange, *come_from(exchange.line)) for exchange in exchanges])
     return _block(names, columns, requests, answers)
 
 

@@ -9,9 +9,10 @@ from typing import NamedTuple
 
 from kanaleto.capture.packets import Packet
 from kanaleto.capture.pcapng import ETHERNET, INBOUND, OUTBOUND, USER0, USER1
-from kanaleto.capture.row import ExchangeRow, Origin, link_of
+from kanaleto.capture.row import ExchangeRow, link_of
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.site.origin import Origin
 from kanaleto.wire.codes import exception_text
 from kanaleto.wire.frames import Decoder, Frame, Framing, Garbled, Role
 from kanaleto.wire.pdu import PduError, Refused, mismatch, parse_answer, parse_request

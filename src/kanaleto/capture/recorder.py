@@ -13,6 +13,7 @@ from kanaleto.capture.row import ExchangeRow, row_of
 from kanaleto.capture.tape import AFTER_US, Tape
 from kanaleto.events.log import Event, stands_for
 from kanaleto.site.model import Line
+from kanaleto.site.origin import origin_of
 
 _MOST_WAITING = 100_000
 _AGAIN_S = 10.0
@@ -30,8 +31,7 @@ class ExchangeRecorder(Sink):
     def __init__(self, wall: Callable[[], float], on_trouble: OnTrouble, on_aside: OnAside) -> None:
         self._wall, self._on_trouble, self._on_aside = wall, on_trouble, on_aside
         self._waiting: deque[Exchange] = deque()
-        self._links: dict[str, tuple[Line, str]] = {}
-        self._origin = ""
+        self._links: dict[str, tuple[Line, str, str]] = {}
         self._upon: frozenset[str] = frozenset()
         self._wanted_aside: deque[tuple[float, str]] = deque(maxlen=200)  # by any thread
         self._to_lay_aside: deque[tuple[float, str]] = deque(maxlen=20)  # the keeper's own
@@ -66,7 +66,7 @@ class ExchangeRecorder(Sink):
 
     # The keeper's thread, or under its lock
 
-    def follow(self, folder: Path | None, site: str, origin: str, upon: frozenset[str]) -> None:
+    def follow(self, folder: Path | None, site: str, upon: frozenset[str]) -> None:
         """From now on another site's, with its tape in that folder; what has come goes on the one before."""
         self._write()
         self._lay_aside(is_over=True)
@@ -74,7 +74,7 @@ class ExchangeRecorder(Sink):
             self._try("tape", "the tape cannot be written", lambda tape: tape.write_rest(self._now_us()))
         self._waiting.clear()
         self._links.clear()
-        self._origin, self._upon = origin, upon
+        self._upon = upon
         self.tape = Tape(folder, {"site": site}, self._pack) if folder is not None else None
 
     def choose(self, upon: frozenset[str]) -> None:
@@ -86,7 +86,7 @@ class ExchangeRecorder(Sink):
         self._lay_aside(is_over=False)
 
     def close(self) -> None:
-        self.follow(None, "", "", frozenset())
+        self.follow(None, "", frozenset())
         for capture in self.captures:
             capture.close()
 
@@ -105,7 +105,7 @@ class ExchangeRecorder(Sink):
         exchanges = [waiting.popleft() for _ in range(len(waiting))]
         rows: list[ExchangeRow] = []
         if self.captures:
-            rows = [row_of(exchange, self._link_text(exchange.line), self._origin) for exchange in exchanges]
+            rows = [row_of(exchange, *self._from(exchange.line)) for exchange in exchanges]
         for capture in self.captures:
             try:
                 capture.put(rows, before_us)
@@ -136,13 +136,14 @@ class ExchangeRecorder(Sink):
             self._tell(what, f"{fault}: {error.strerror or error} ({self.tape.folder})")
 
     def _pack(self, exchanges: Sequence[Exchange]) -> bytes:
-        return pack_exchanges(exchanges, self._link_text, self._origin)
+        return pack_exchanges(exchanges, self._from)
 
-    def _link_text(self, line: Line) -> str:
+    def _from(self, line: Line) -> tuple[str, str]:
+        """Its link, and where its answers come from."""
         known = self._links.get(line.name)
         if known is None or known[0] is not line:
-            known = self._links[line.name] = (line, str(line.link))
-        return known[1]
+            known = self._links[line.name] = (line, str(line.link), origin_of(line).value)
+        return known[1], known[2]
 
     def _lay_aside(self, is_over: bool) -> None:
         while self._wanted_aside:

@@ -1,6 +1,5 @@
 """An exchange as it is kept: who asked what when, what came of it, and the bytes of both frames."""
 
-from enum import Enum
 from typing import NamedTuple
 
 from kanaleto.board.listener import Exchange
@@ -10,15 +9,6 @@ from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import parse_link
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Answer, PduError, Request, parse_answer, parse_request
-
-
-class Origin(Enum):
-    """Where a line's answers come from. The value is the word used in files."""
-
-    REAL = "real"
-    STAND_IN = "stand-in"
-    REPLAY = "replay"
-    BRIDGE = "bridge"
 
 
 class ExchangeRow(NamedTuple):

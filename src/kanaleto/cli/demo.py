@@ -2,7 +2,6 @@
 
 import click
 
-from kanaleto.capture.row import Origin
 from kanaleto.cli.app import start
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.polling import poll_site, tell_summary
@@ -30,7 +29,7 @@ def command(context: click.Context, is_headless: bool, for_s: float | None, them
             if not is_headless:
                 start(loaded, theme, for_s, is_read_only or bool(context.obj))
                 return 0
-            session = poll_site(loaded.site, for_s, is_quiet=True, is_json=False, origin=Origin.STAND_IN)
+            session = poll_site(loaded.site, for_s, is_quiet=True, is_json=False)
             tell_summary(session, is_json=False)
             if not any(record is not None for record in session.board.records):
                 raise Failed("not one good sample came")

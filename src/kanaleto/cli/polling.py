@@ -6,7 +6,6 @@ from collections.abc import Callable
 from kanaleto.board.board import Quality, Readings, Record, times_ten_to
 from kanaleto.board.health import Tally
 from kanaleto.board.listener import Exchange, Sink
-from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import outcome_error
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
@@ -92,7 +91,6 @@ class _Printer(Sink):
 
 def poll_site(
     site: Site, for_s: float | None, is_quiet: bool, is_json: bool, begin: Callable[[Kept], None] = lambda kept: None,
-    origin: Origin = Origin.REAL,
 ) -> Session:  # fmt: skip
     """Poll until `for_s` is over or a signal comes; gives the session, ended. `begin` asks for what is to be kept
     beside the journal and the tape."""
@@ -116,7 +114,7 @@ def poll_site(
         except TimeoutError:
             return
 
-    kept.start(site.path, site, origin)
+    kept.start(site.path, site)
     try:
         begin(kept)
         run_until_signal(work())

@@ -6,7 +6,6 @@ from pathlib import Path
 
 import click
 
-from kanaleto.capture.row import Origin
 from kanaleto.cli.confirm import ask_yes
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
@@ -125,7 +124,7 @@ class _Running:
             return
         prepare_process()
         kept.listen_to(session)
-        kept.start(site.path, site, Origin.REAL)
+        kept.start(site.path, site)
         polling = asyncio.create_task(session.run())
         try:
             await self._wait_for_first(session)

@@ -15,7 +15,6 @@ from kanaleto.bench.faults import parse_fault
 from kanaleto.bench.free import LEAST_HEAR_S, look_at, needs_hearing
 from kanaleto.bench.masters import MasterRow, Masters, as_json
 from kanaleto.bench.running import Bench
-from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
@@ -122,7 +121,7 @@ def command(
 
     rows = MasterLog(log) if log is not None else None
     masters = Masters(rows.put, not log_all) if rows is not None else None
-    kept.start(loaded.path, loaded, Origin.STAND_IN)
+    kept.start(loaded.path, loaded)
     try:
         run_until_signal(work())
     finally:

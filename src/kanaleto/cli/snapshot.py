@@ -6,7 +6,6 @@ from pathlib import Path
 
 import click
 
-from kanaleto.capture.row import Origin
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import iso, say
@@ -260,7 +259,7 @@ def restore_command(
             agreed = await _although_changed(control, orders)
         results.extend(await restore(control.orders, agreed, lambda result: _tell(result)))
 
-    kept.start(site.path, site, Origin.REAL)
+    kept.start(site.path, site)
     try:
         asked.run(work)
     finally:

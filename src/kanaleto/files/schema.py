@@ -178,6 +178,7 @@ class LineTable(TomlTable, frozen=True):
     max_points: MostPoints = None
     writing: Writing = None
     prefer_port: str = ""
+    origin: Literal["", "real", "stand-in", "replay", "bridge", "overheard"] = ""
     timeout_s: SomeSeconds = 1.0
     retries: Annotated[int, Meta(ge=0, le=20)] = 1
     gap_s: Seconds = 0.0

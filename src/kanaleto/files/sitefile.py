@@ -267,6 +267,7 @@ class _SiteFileReader:
             reconnect_s=table.reconnect_s,
             in_flight=table.in_flight,
             connects_per_request=table.connection == "request",
+            origin=table.origin,
             tls_serving=self._tls_serving(where, table),
             max_points=self._most_points(
                 (*where, "max_points"), table.name, table.max_points, sum(len(device.points) for device in devices)

@@ -24,6 +24,7 @@ from kanaleto.planning.plan import Block, DevicePlan, Identity, Place
 from kanaleto.site.expression import references
 from kanaleto.site.formula import labels_in, order_of
 from kanaleto.site.model import Site
+from kanaleto.site.origin import origin_of
 
 MOST_WAITING_BYTES = 32_000_000
 _MOST_MESSAGES = 200_000
@@ -45,8 +46,7 @@ class _ToldBlock(Struct, eq=False):
 class RecordSink(Sink):
     """All but `take` is for the engine's thread."""
 
-    def __init__(self, origin: str) -> None:
-        self._origin = origin
+    def __init__(self) -> None:
         self._lock = Lock()
         self._messages: deque[tuple[str, Any]] = deque()
         self._rows: list[tuple[int, int, str]] = []
@@ -276,7 +276,7 @@ class RecordSink(Sink):
     def _minute(self, told: dict[str, Any]) -> dict[str, Any]:
         line = told["line"]
         codes = {str(code): count for code, count in sorted(told["exceptions"].items())}
-        return {**told, "line": [line.name, str(line.link), self._origin], "exceptions": json.dumps(codes)}
+        return {**told, "line": [line.name, str(line.link), origin_of(line).value], "exceptions": json.dumps(codes)}
 
     def _forget_words(self) -> None:
         for told in self._told.values():

@@ -16,7 +16,6 @@ from kanaleto.board.listener import Sink
 from kanaleto.board.world import World
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.recorder import ExchangeRecorder
-from kanaleto.capture.row import Origin
 from kanaleto.editing.presence import user_name
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import Ended, EventKind, EventLog
@@ -78,7 +77,6 @@ class Kept(Sink):
         self._keeper = Keeper()
         self._journal: Journal | None = None
         self._folder: Path | None = None
-        self._origin = Origin.REAL
         self._site: Site | None = None
         self._session: Session | None = None
         self._notes: deque[Callable[[EventLog], object]] = deque(maxlen=100)
@@ -96,9 +94,9 @@ class Kept(Sink):
         """An error of ours that ended what is kept."""
         return self._keeper.failure
 
-    def start(self, path: Path | None, site: Site, origin: Origin) -> None:
+    def start(self, path: Path | None, site: Site) -> None:
         """Begin to keep what happens to the site whose file is there."""
-        self.follow(path, site, origin)
+        self.follow(path, site)
         self._keeper.start()
 
     def listen_to(self, session: Session) -> None:
@@ -108,11 +106,11 @@ class Kept(Sink):
         for sink in (self._exchanges, self._conditions, self):
             session.listen(sink)
 
-    def follow(self, path: Path | None, site: Site, origin: Origin, moved_from: Path | None = None) -> None:
+    def follow(self, path: Path | None, site: Site, moved_from: Path | None = None) -> None:
         """Go on with that site: the same, edited, or another. One that is not on disk yet has nothing kept of it. With
         `moved_from` it is the same, that was never saved there, and what was kept of it moves along."""
         folder = folder_beside(path) if path is not None and path.exists() else None
-        self._site, self._origin = site, origin
+        self._site = site
         if folder == self._folder:
             self._keeper.do(lambda: self._exchanges.choose(_upon(site)))
             return
@@ -124,7 +122,7 @@ class Kept(Sink):
         self._folder = folder
         if folder is None:
             return
-        self._keeper.do(lambda: self._exchanges.follow(folder / "tape", site.name, origin.value, _upon(site)))
+        self._keeper.do(lambda: self._exchanges.follow(folder / "tape", site.name, _upon(site)))
         journal = self._journal = Journal(
             folder, self._program, self._who, self._clock.now, lambda text: self._on_trouble("journal", text)
         )
@@ -147,7 +145,7 @@ class Kept(Sink):
 
     def _leave(self) -> None:
         self.ledger.release()
-        self._keeper.do(lambda: self._exchanges.follow(None, "", "", frozenset()))
+        self._keeper.do(lambda: self._exchanges.follow(None, "", frozenset()))
         if self._journal is not None:
             self._journal.leave(self._log)
             self._keeper.take_away(self._journal)
@@ -173,7 +171,7 @@ class Kept(Sink):
         folder, site = self._folder, self._site
         if site is None or (store is None and folder is None):
             raise CannotRecord("the site is not on disk yet: save it first, so that its record has a place")
-        sink = RecordSink(self._origin.value)
+        sink = RecordSink()
         where = store if store is not None else default_store(folder or Path())
         renames, now = self._renames(), self._clock.now
         recorder = Recorder(

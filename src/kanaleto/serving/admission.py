@@ -4,7 +4,8 @@ line, and the same of the same host only now and then."""
 
 import asyncio
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 
 MOST_CONNECTIONS = 400
 MOST_HANDSHAKES = 64
@@ -30,6 +31,7 @@ class Admission:
     def __init__(self, name: str, clock: Callable[[], float] = time.monotonic, most: int = MOST_CONNECTIONS) -> None:
         self.on_client: OnClient | None = None
         self._name, self._clock, self._most = name, clock, most
+        self._clients: tuple[IPv4Network | IPv6Network, ...] = ()
         self.limit: int | None = None
         """So many connections and no more, where whoever is served bears no more; one more is refused, or (`lets_go`)
         pushes out who came first."""
@@ -39,6 +41,18 @@ class Admission:
         self._asking: dict[asyncio.Transport, float] = {}  # when they asked last; the longest ago first
         self._shaking: dict[asyncio.Transport, None] = {}  # in a TLS handshake; the oldest first
         self._told: dict[tuple[str, str], tuple[float, int]] = {}
+
+    def let_in_only(self, clients: Sequence[str]) -> None:
+        """Nobody but these addresses and networks is let in; all where none are named. Raises ValueError."""
+        self._clients = tuple(ip_network(text.strip(), strict=False) for text in clients)
+
+    def may_ask(self, host: str) -> bool:
+        """Whether an address is let in."""
+        if not self._clients:
+            return True
+        address = ip_address(host.partition("%")[0])
+        own = getattr(address, "ipv4_mapped", None) or address
+        return any(own in network for network in self._clients)
 
     @property
     def connections(self) -> list[asyncio.Transport]:
@@ -52,6 +66,10 @@ class Admission:
 
     def admit(self, transport: asyncio.Transport) -> bool:
         """Whether it has a place; somebody without a claim may have lost it for this one."""
+        peer = transport.get_extra_info("peername")
+        if self._clients and not (isinstance(peer, tuple) and self.may_ask(str(peer[0]))):
+            self.drop(transport, "only those may ask that --clients names")
+            return False
         if self.limit is not None and len(self._in) >= self.limit:
             if not self.lets_go:
                 self.drop(transport, f"the device takes {self.limit} connections at a time")

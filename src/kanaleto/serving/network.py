@@ -40,7 +40,7 @@ def cannot_bind(name: str, host: str, port: int, error: OSError) -> CannotServe:
     if error.errno in (errno.EACCES, errno.EPERM):
         return CannotServe(f"{name}: {place} may not be bound by you; ports below 1024 need rights, take one above")
     if error.errno == errno.EADDRNOTAVAIL:
-        return CannotServe(f"{name}: {host} is no address of this machine")
+        return CannotServe(f"{name}: {host} is no address of this machine; --listen 127.0.0.1 serves it here")
     return CannotServe(f"{name}: {place} cannot be bound: {error.strerror or error}")
 
 
@@ -393,6 +393,7 @@ class DatagramServer:
         self.answerer = answerer
         self.framing = framing
         self.host, self.port = host, port
+        self.admission = Admission(answerer.name)
         self._transport: asyncio.DatagramTransport | None = None
 
     async def start(self) -> None:
@@ -426,6 +427,9 @@ class _Datagrams(asyncio.DatagramProtocol):
 
     def _take(self, data: bytes, addr: tuple[str | int, ...]) -> None:
         server = self._server
+        if not server.admission.may_ask(str(addr[0])):
+            server.admission.tell(f"{addr[0]}:{addr[1]}", "was not answered: only those may ask that --clients names")
+            return
         master = Master(f"{addr[0]}:{addr[1]}", server.answerer.name)
         events = server.framing.decoder(Role.REQUESTS).feed(data)
         answers, _ = answers_to(server.answerer, server.framing, events, None, master)

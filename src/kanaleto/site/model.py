@@ -351,6 +351,10 @@ class Line(Struct, frozen=True):
     writing: Writing = Writing.UNLOCK
     prefer_port: str = ""
     """The stable name of the adapter that its port should be."""
+    origin: str = ""
+    """Where its answers come from, by the word of `site.origin`, where the site says so."""
+    led_from: Link | None = None
+    """The link that the site names, while the line is led to a stand-in."""
 
     @property
     def point_count(self) -> int:

@@ -136,6 +136,11 @@ class Link(Struct, frozen=True):
         """The same port with other settings. Raises ValueError where it has none."""
         raise ValueError(f"{self.place} is no serial line, and has no settings")
 
+    def at_home(self, port_path: str, port: int, is_secured: bool) -> "Link":
+        """The same kind of link with its far end on this machine: a pseudo-terminal at that path, or that port of the
+        loopback address; inside TLS only where it `is_secured`."""
+        raise NotImplementedError
+
     def beside(self, folder: Path) -> "Link":
         """With its relative paths, of a port or of certificates, beside the site file in that folder."""
         return self
@@ -156,7 +161,14 @@ def is_same_place(one: Link, other: Link) -> bool:
     return one.where == other.where
 
 
+LOOPBACK = "127.0.0.1"
 _THIS_MACHINE = ("localhost", "127.0.0.1", "::1", "0.0.0.0")
+
+
+def is_loopback(host: str) -> bool:
+    """Whether an address is this machine's alone."""
+    host = host.lower().rstrip(".")
+    return host in ("localhost", "::1") or host.startswith("127.")
 
 
 def network_place(host: str, port: int) -> str:

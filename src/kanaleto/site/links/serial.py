@@ -58,6 +58,9 @@ class SerialLink(Link, frozen=True):
     def with_serial(self, settings: SerialSettings, framing: FramingKind) -> "SerialLink":
         return replace(self, settings=settings, framing=framing)
 
+    def at_home(self, port_path: str, port: int, is_secured: bool) -> "SerialLink":
+        return replace(self, port=port_path, has_echo=None, sets_rts=False, uses_rtscts=False, latency_ms=None)
+
     def beside(self, folder: Path) -> Link:
         if self.is_remote or "/" not in self.port or self.port.startswith("/"):
             return self

@@ -5,7 +5,7 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kanaleto.site.links.link import FramingKind, Link, network_place, network_where
+from kanaleto.site.links.link import LOOPBACK, FramingKind, Link, network_place, network_where
 from kanaleto.site.links.written import Written
 from kanaleto.wire.ascii import LINE_FEED
 
@@ -57,6 +57,9 @@ class TcpLink(Link, frozen=True):
     @property
     def may_repeat_units(self) -> bool:
         return True
+
+    def at_home(self, port_path: str, port: int, is_secured: bool) -> "TcpLink":
+        return replace(self, host=LOOPBACK, port=port, source=None, tls=self.tls if is_secured else None)
 
     def beside(self, folder: Path) -> Link:
         if self.tls is None:

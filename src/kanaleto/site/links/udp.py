@@ -1,6 +1,6 @@
 """TCP frames, one a datagram."""
 
-from kanaleto.site.links.link import Link, network_place, network_where
+from kanaleto.site.links.link import LOOPBACK, Link, network_place, network_where
 from kanaleto.site.links.written import Written
 
 SCHEMES = ("udp",)
@@ -26,6 +26,9 @@ class UdpLink(Link, frozen=True):
     @property
     def address(self) -> tuple[str, int]:
         return self.host, self.port
+
+    def at_home(self, port_path: str, port: int, is_secured: bool) -> "UdpLink":
+        return UdpLink(LOOPBACK, port)
 
     def __str__(self) -> str:
         return f"udp://{self.place}" + (f"?source={self.source}" if self.source else "")

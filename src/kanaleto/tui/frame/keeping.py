@@ -17,7 +17,6 @@ from kanaleto.site.model import Site
 from kanaleto.tui.shared.context import Then
 
 if TYPE_CHECKING:
-    from kanaleto.capture.row import Origin
     from kanaleto.history.ledger import JournalLedger
     from kanaleto.keeping.kept import Kept
 
@@ -71,7 +70,7 @@ class AppKeeping:
                 self._screen.engine.do(kept.listen_to).result(10)
             except (EngineEnded, TimeoutError):
                 return
-            kept.start(self._where, self._site, _origin(self._where))
+            kept.start(self._where, self._site)
             self._kept = kept
         self._is_up.set()
 
@@ -105,7 +104,7 @@ class AppKeeping:
                 self._doubtful = []
             self._where, self._site = change.where, change.site
             if self._kept is not None and not self._is_over:
-                self._kept.follow(change.where, change.site, _origin(change.where), change.moved_from)
+                self._kept.follow(change.where, change.site, change.moved_from)
 
     async def ledger(self) -> "JournalLedger | None":
         """Where writes are written down; None where that does not come up."""
@@ -121,8 +120,6 @@ class AppKeeping:
     def begin_recording(self) -> None:
         """Record to the site's own record. What comes of it is told in a moment."""
 
-        from kanaleto.capture.row import Origin
-
         def work() -> str:
             self._is_up.wait(_UP_S)  # a key may be quicker than the start
             with self._lock:
@@ -134,7 +131,9 @@ class AppKeeping:
                     return self._refuse(f"not recorded: {error}")
                 self._refuse("")
                 away = (
-                    " (the demo's folder is taken away at its end)" if _origin(self._where) is not Origin.REAL else ""
+                    " (the demo's folder is taken away at its end)"
+                    if self._where is not None and is_demo(self._where)
+                    else ""
                 )
                 return f"{told + '; ' if told else ''}recording{away} to {self._kept.recording}"
 
@@ -201,9 +200,3 @@ class AppKeeping:
             self._screen.later(lambda: self._screen.tell(text))
             return
         self._screen.later(lambda: self._screen.trouble(f"kept {kind}", text))
-
-
-def _origin(where: Path | None) -> "Origin":
-    from kanaleto.capture.row import Origin
-
-    return Origin.STAND_IN if where is not None and is_demo(where) else Origin.REAL

@@ -8,7 +8,7 @@ Those of one answer are made here as bytes (`ServedFault.spoil`); those of a con
 import math
 import random
 import shlex
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from msgspec import Struct
@@ -86,13 +86,25 @@ def parse_fault(text: str) -> FaultWanted:
         raise ValueError(f"{text!r}: a quote in it does not end") from None
     if not colon or not target.strip() or not words:
         raise ValueError(f"{text!r}: write a device or a line, a colon and a fault: 'Lower sluice: late ms=300'")
+    return wanted_fault(words[0], _keys_of(words[1:], text), target.strip())
+
+
+def parse_keys(text: str) -> dict[str, Any]:
+    """`ms=300 each=5` as keys of a fault. Raises ValueError with one sentence."""
+    try:
+        return _keys_of(shlex.split(text), text)
+    except ValueError as error:
+        raise ValueError(str(error) if "key=value" in str(error) else f"{text!r}: a quote in it does not end") from None
+
+
+def _keys_of(words: Sequence[str], text: str) -> dict[str, Any]:
     keys: dict[str, Any] = {}
-    for word in words[1:]:
+    for word in words:
         key, equals, value = word.partition("=")
         if not equals:
             raise ValueError(f"{text!r}: {word!r} is no key=value")
         keys[key] = _value(value)
-    return wanted_fault(words[0], keys, target.strip())
+    return keys
 
 
 def _value(text: str) -> Any:

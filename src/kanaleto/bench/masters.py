@@ -1,14 +1,18 @@
 """What masters did on a bench, each apart: what they wrote with the old and the new values, what they read and how
 often, what was refused. Reads of one master, function, address and count are folded."""
 
+import csv
+import io
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
+from datetime import datetime
 from threading import RLock
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.site.model import Device, Point
 from kanaleto.wire.codes import WRITING, Table
@@ -166,6 +170,11 @@ class Masters:
         if self._on_row is not None:
             self._on_row(row)
 
+    def all_rows(self) -> list[MasterRow]:
+        """Those that are kept, and what is folded still; in the order of their times."""
+        with self._lock:
+            return sorted([*self.rows, *(replace(row) for row in self.reading.values())], key=lambda row: row.at_s)
+
     def locked(self) -> AbstractContextManager[object]:
         """While somebody looks at what was seen, nothing is added to it."""
         return self._lock
@@ -225,6 +234,27 @@ def points_at(device: Device, table: Table, address: int | None, count: int | No
         if point.table is table and point.address < address + count and address < point.end
     ]  # fmt: skip
     return tuple(point.name for point in found[:50])
+
+
+_COLUMNS = ("at", "from", "master", "line", "device", "unit_id", "function", "address", "count", "written", "old",
+            "points", "outcome", "code", "times", "until", "period_s")  # fmt: skip
+
+
+def as_csv(rows: Sequence[MasterRow]) -> str:
+    """A table of them, with the columns of the log."""
+    out = io.StringIO()
+    table = csv.writer(out, lineterminator="\n")
+    table.writerow(_COLUMNS)
+    for row in rows:
+        told = as_json(row, lambda at_s: datetime.fromtimestamp(at_s).astimezone().isoformat(timespec="milliseconds"))
+        table.writerow([_cell(told[column]) for column in _COLUMNS])
+    return out.getvalue()
+
+
+def _cell(value: Any) -> Any:
+    if isinstance(value, list):
+        return " ".join(str(one) for one in value) if all(isinstance(one, int) for one in value) else "; ".join(value)
+    return "" if value is None else value
 
 
 def as_json(row: MasterRow, iso: Callable[[float], str]) -> dict[str, Any]:

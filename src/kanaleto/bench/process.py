@@ -27,12 +27,13 @@ from msgspec.structs import replace
 from kanaleto.bench.faults import FaultWanted, wanted_fault
 from kanaleto.bench.free import LEAST_HEAR_S, look_at, needs_hearing
 from kanaleto.bench.looking import Looker
-from kanaleto.bench.masters import Masters
+from kanaleto.bench.masters import Masters, as_csv
 from kanaleto.bench.rehearsal import RehearsalRun, read_rehearsal
 from kanaleto.bench.remembered import recall, state_of
 from kanaleto.bench.running import Bench
 from kanaleto.bench.server import StandIn
 from kanaleto.files.loading import load_site
+from kanaleto.files.whole import write_whole
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.probing.unitstates import SurveyStopped
@@ -253,6 +254,12 @@ class BenchProcess:
             self._looker.device = str(command["device"])
             self._say({"state": self._looker.state()})
         return ""
+
+    async def _do_export(self, command: Command) -> str:
+        path, rows = Path(command["file"]), self._masters.all_rows()
+        text = as_csv(rows)
+        await asyncio.to_thread(write_whole, path, text)
+        return f"{len(rows)} rows of what masters did are in {path}"
 
     # What is said
 

@@ -269,6 +269,12 @@ class Board(Readings):
         self.cycles_s[block.index] = block.period_s
         self.troubles[block.index] = trouble
 
+    def forget(self, block: Block) -> None:
+        """What was read of it was another device's."""
+        self.records[block.index] = self.troubles[block.index] = None
+        self.traces[block.index] = Trace()
+        self.generation += 1
+
     def change(self, gone: Sequence[Block], fresh: Sequence[Block], size: int, heirs: Sequence[Heir]) -> None:
         """Other blocks stand there: those that are gone leave their slots, those that are fresh have theirs, up to
         `size`. Words of the same request are kept; where they mean something else now they are decoded anew, and what

@@ -3,7 +3,7 @@ sink of the session; its methods are for the engine's loop, its plain attributes
 
 import asyncio
 from collections import deque
-from collections.abc import Callable, Coroutine, Mapping, Sequence
+from collections.abc import Callable, Collection, Coroutine, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Any, TypeVar
@@ -151,6 +151,20 @@ class Control(Sink):
         left, self.owings.left = self.owings.left, []
         for told in left:
             self._tell(told)
+
+    async def leave_lines(self, lines: Collection[str], why: str) -> list[str]:
+        """Other devices are about to answer on these lines: all that acts there ends while its own are there. What is
+        still owed then, in words."""
+        of_line = {device.name: line.name for line, device in self._session.site.devices()}
+        tasks = [task for run, task in self._running.values() if of_line.get(run.routine.device) in lines]
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+        held = [own for line in lines for own in self.alives.of_line(line)]
+        await asyncio.gather(*(self.alives.stop(own, why) for own in held), return_exceptions=True)
+        for offer in [offer for offer in self.alives.offers if offer.wish.order.line in lines]:
+            self.alives.drop_offer(offer.number)
+        return await self.owings.settle_on(lines, _END_S)
 
     def end_all(self, why: str) -> None:
         """One key ends all: routines, what is kept alive (with its safe values), pulses, what is owed."""

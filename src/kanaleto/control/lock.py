@@ -50,6 +50,8 @@ class Lock:
         self._consents = consents and not is_read_only
         self._with_sleep, self._monotonic = with_sleep, monotonic
         self.state = LockState()
+        self.kept_shut = ""
+        """Why it cannot be opened now, while a line changes between devices and what stands in for them."""
         self._changing = threading.Lock()
 
     def _swap(self, old: LockState, new: LockState) -> None:
@@ -63,7 +65,7 @@ class Lock:
 
     def unlock(self, device: str = "") -> None:
         """A device, or the whole site where none is named, for ten minutes from now on."""
-        if self.is_read_only:
+        if self.is_read_only or self.kept_shut:
             return
         now, was = self._with_sleep(), self._looked_at()
         state = was
@@ -112,6 +114,8 @@ class Lock:
             return "this program was started with --read-only: nothing is written"
         if self._consents:
             return ""
+        if self.kept_shut:
+            return self.kept_shut
         state = self._looked_at()
         if state.site_until_s or (device and device in dict(state.devices)):
             return ""
@@ -119,6 +123,11 @@ class Lock:
             names = ", ".join(name for name, _ in state.devices)
             return f"writing is unlocked for {names} only: u unlocks {device or 'the whole site, pressed twice'}"
         return state.why
+
+    def is_unlocked(self, device: str) -> bool:
+        """Whether a person has unlocked it, alone or with the whole site."""
+        state = self._looked_at()
+        return bool(state.site_until_s) or device in dict(state.devices)
 
     def told(self) -> tuple[str, float]:
         """What is unlocked, in words, and for how many seconds yet; nothing where nothing is."""

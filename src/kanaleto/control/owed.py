@@ -11,7 +11,7 @@ Whoever else writes the same bits settles it: they are somebody else's then.
 """
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from contextlib import suppress
 from datetime import datetime
 from enum import Enum
@@ -453,6 +453,28 @@ class Owings:
             return f"{own.order.name}: no safe value was named; write one, or press c to take it off the list"
         own.say_so()
         return f"{own.order.name}: {own.order.told or hex_of(own.order.data)} is sent now"
+
+    async def settle_on(self, lines: Collection[str], within_s: float) -> list[str]:
+        """All that is owed on these lines goes out now; what was not confirmed in time, in words. It stays owed."""
+        own = [one for one in self.open.values() if one.order.line in lines]
+        for one in own:
+            if not one.has_nothing_to_send:
+                one.hurry()
+        loop = asyncio.get_running_loop()
+        end_s = loop.time() + within_s
+        while loop.time() < end_s and any(not one.is_settled and not one.has_nothing_to_send for one in own):
+            await asyncio.sleep(0.02)
+        return [
+            f"{one.order.device or f'unit {one.order.unit_id}'}: {one.order.name} is owed"
+            f" {one.order.told or hex_of(one.order.data)}"
+            for one in own
+            if not one.is_settled
+        ]
+
+    def let_go_of(self, lines: Collection[str], why: str) -> None:
+        """What is owed there has nobody any more to whom it could be given."""
+        for own in [one for one in self.open.values() if one.order.line in lines]:
+            own.settle(why)
 
     async def stop(self, within_s: float) -> None:
         """The program ends: what is owed goes out now; what is not confirmed in time is left, and told."""

@@ -30,7 +30,9 @@ def same_place(one: Link, other: Link) -> bool:
 
 def line_of(site: Site, link: Link) -> Line | None:
     """The line of a site that leads there."""
-    return next((line for line in site.lines if same_place(line.link, link)), None)
+    return next((line for line in site.lines if same_place(line.link, link)), None) or next(
+        (line for line in site.lines if line.led_from is not None and same_place(line.led_from, link)), None
+    )
 
 
 def device_of(site: Site, link: Link, unit_id: int) -> Device | None:

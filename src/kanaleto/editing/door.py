@@ -107,6 +107,10 @@ class Door:
         """Copy the site file and its maps to `path`, and go on there."""
         return self._ask(lambda: self._save_as(path))
 
+    def take_over_again(self, what: str) -> "concurrent.futures.Future[object]":
+        """The site as it stands, once more: something else than its files has changed how it is polled."""
+        return self._ask(lambda: self._take_over(Change(self._loaded.site, self.opened.path, what)))
+
     def look(self) -> "concurrent.futures.Future[None]":
         """Look at the files now."""
         return self._ask(self._look)
@@ -351,17 +355,19 @@ class Door:
         complete(path)
         loaded = self._reader.read(path)
         self._depart()
-        self._change_to(Opened(path, is_unsaved, self.opened.number + 1), loaded)
+        self._change_to(Opened(path, is_unsaved, self.opened.number + 1), loaded, is_another=True)
         self._arrive()
         return Done("open", loaded.site)
 
     def _begin(self, path: Path) -> Done:
         self._depart()
-        self._change_to(Opened(path, True, self.opened.number + 1), LoadedSite(Site(NEW_NAME, ())))
+        self._change_to(Opened(path, True, self.opened.number + 1), LoadedSite(Site(NEW_NAME, ())), is_another=True)
         return Done("begin", self._loaded.site)
 
-    def _change_to(self, opened: Opened, loaded: LoadedSite, moved_from: Path | None = None) -> None:
-        self._take_over(Change(loaded.site, opened.path, moved_from=moved_from))
+    def _change_to(
+        self, opened: Opened, loaded: LoadedSite, moved_from: Path | None = None, is_another: bool = False
+    ) -> None:
+        self._take_over(Change(loaded.site, opened.path, moved_from=moved_from, is_another=is_another))
         self._has_told_fault = False
         self.opened, self._loaded = opened, loaded
         self._watch.follow(loaded.stamps)

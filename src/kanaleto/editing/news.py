@@ -25,6 +25,8 @@ class Change(Struct, frozen=True):
     what: str = ""
     is_own: bool = True
     moved_from: Path | None = None
+    is_another: bool = False
+    """Whether it is another site than the one before, and not the same, edited or saved elsewhere."""
 
 
 class TakenOver(Struct, frozen=True):

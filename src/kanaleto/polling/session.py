@@ -410,7 +410,17 @@ class Session:
                 pollers[line.name] = poller
         for poller in running.values():
             self._stop(poller)
+            self._forget_answers(poller.line, site, by_line)
         self.pollers = [pollers.get(line.name) or self._begin(line, by_line.get(line.name, [])) for line in site.lines]
+
+    def _forget_answers(self, before: Line, site: Site, by_line: Mapping[str, list[DevicePlan]]) -> None:
+        """Other devices answer there from now on, real ones or those that stand in: what the others said is theirs."""
+        now = next((line for line in site.lines if line.name == before.name), None)
+        if now is None or now.led_from == before.led_from:
+            return
+        for part in by_line.get(now.name, []):
+            for block in part.blocks:
+                self.board.forget(block)
 
     def _stop(self, poller: LinePoller) -> None:
         task = self._tasks.pop(poller.line.name, None)

@@ -39,6 +39,7 @@ from kanaleto.tui.frame.twice import EDITING, Twice
 from kanaleto.tui.frame.writing import AppWriting
 from kanaleto.tui.parts import PARTS
 from kanaleto.tui.shared.actions import Action, Key
+from kanaleto.tui.shared.bench import AppBench
 from kanaleto.tui.shared.context import Listed, Then
 from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.line import InputLine
@@ -87,7 +88,8 @@ class KanaletoApp(Terminal):
         self.engine = engine
         self._afterwards = Afterwards(self)
         self.keeping = AppKeeping(self)
-        self.opened = OpenedSite(self, loaded, self.keeping)
+        self.bench = AppBench(self)
+        self.opened = OpenedSite(self, loaded, self.keeping, self.bench)
         self.door, self.holder = self.opened.door, self.opened.holder
         self.writing = AppWriting(self, self.keeping, is_read_only)
         self._snapshot = engine.snapshot

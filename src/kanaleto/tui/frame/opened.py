@@ -19,6 +19,7 @@ from kanaleto.polling.engine import Engine
 from kanaleto.site.faults import FaultyFile
 from kanaleto.tui.frame.keeping import AppKeeping
 from kanaleto.tui.frame.writing import AppWriting
+from kanaleto.tui.shared.bench import AppBench
 from kanaleto.tui.shared.context import Then
 from kanaleto.tui.shared.holder import SiteHolder
 
@@ -53,7 +54,7 @@ class OpenedSite:
     """`loaded` is what is open at the start. Methods are for the interface's thread; what comes of them is told
     there."""
 
-    def __init__(self, context: _OpenedHost, loaded: LoadedSite, keeping: AppKeeping) -> None:
+    def __init__(self, context: _OpenedHost, loaded: LoadedSite, keeping: AppKeeping, bench: AppBench) -> None:
         self._context = context
         self.holder = SiteHolder()
         path = loaded.site.path
@@ -62,9 +63,11 @@ class OpenedSite:
         engine = context.engine
 
         def go_on(change: Change) -> None:
+            change = bench.led(change)
             keeping.before(change)
             engine.take_over(change.site, change.what).result()
             keeping.follow(change)
+            bench.follow(change)
 
         keeping.follow(Change(loaded.site, where if path is None else path))
         self.door = Door(loaded, where, is_unsaved, go_on, self._on_news)

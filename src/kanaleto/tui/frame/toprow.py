@@ -7,6 +7,7 @@ from typing import Protocol, cast
 from textual import events
 from textual.strip import Strip
 
+from kanaleto.site.origin import Origin, origin_of
 from kanaleto.tui.frame.writing import AppWriting
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.pane import Drawn
@@ -27,6 +28,8 @@ class TopRow(Drawn):
         super().__init__()
         self._views = views
         self._views_at: list[tuple[int, str]] = []
+        self._origins_of: object = None
+        self._origins: list[Origin] = []
 
     def draw_line(self, y: int) -> Strip:
         """Where there is little room the site's name goes first, then the clock, then words become shapes and titles
@@ -80,17 +83,18 @@ class TopRow(Drawn):
         lock, short_lock = self._writing()
         acting, short_acting = self._acting()
         state, past, off, recording, clock = self._others()
+        origin, short_origin = self._origin()
         brief = [(text[:1], tone) for text, tone in state]
         brief_past = [(text.split(" past")[0].removeprefix("· "), tone) for text, tone in past]
         brief_recording = [("◉", tone) for _, tone in recording]
         return [
-            [*lock, *acting, *state, *past, *off, *recording, *clock],
-            [*lock, *acting, *state, *brief_past, *brief_recording, *clock],
-            [*lock, *acting, *brief, *brief_past, *brief_recording, *clock],
-            [*short_lock, *short_acting, *brief, *brief_past, *brief_recording, *clock],
-            [*short_lock, *short_acting, *brief, *brief_past, *brief_recording],
-            [*short_lock, *short_acting, *brief],
-            [*short_lock, *short_acting],
+            [*lock, *acting, *origin, *state, *past, *off, *recording, *clock],
+            [*lock, *acting, *origin, *state, *brief_past, *brief_recording, *clock],
+            [*lock, *acting, *short_origin, *brief, *brief_past, *brief_recording, *clock],
+            [*short_lock, *short_acting, *short_origin, *brief, *brief_past, *brief_recording, *clock],
+            [*short_lock, *short_acting, *short_origin, *brief, *brief_past, *brief_recording],
+            [*short_lock, *short_acting, *short_origin, *brief],
+            [*short_lock, *short_acting, *short_origin],
         ]
 
     def _others(self) -> tuple[list[tuple[str, str]], ...]:
@@ -110,6 +114,23 @@ class TopRow(Drawn):
         off = [(f"· {snapshot.off}", "ochre")] if snapshot.off else []
         recording = [("· ◉ recording", "terracotta")] if self.context.recording else []
         return state, past, off, recording, clock
+
+    def _origin(self) -> tuple[list[tuple[str, str]], list[tuple[str, str]]]:
+        """Where answers come from, where that is not from real devices; the same in a shape."""
+        lines = self.snapshot.site.lines
+        key = tuple(line.link for line in lines), tuple(line.origin for line in lines)
+        if key != self._origins_of:
+            self._origins_of = key
+            self._origins = [origin_of(line) for line in lines]
+        led = [line.name for line in lines if line.led_from is not None]
+        if led:
+            more = f" and {len(led) - 1} more" if len(led) > 1 else ""
+            return [(f"◇ {cut(led[0], 16)}{more} led to a stand-in", "ochre")], [("◇", "ochre")]
+        others = {own.value for own in self._origins if own is not Origin.REAL}
+        if not others:
+            return [], []
+        some = "" if Origin.REAL not in self._origins else "some "
+        return [(f"◇ {some}{', '.join(sorted(others))}", "muted")], [("◇", "muted")]
 
     def _writing(self) -> tuple[list[tuple[str, str]], list[tuple[str, str]]]:
         """Whether anything may be written, and for how long yet; the same in few words."""

@@ -37,9 +37,14 @@ ACTIONS = (
         "M", "another_map", "another map", "another map for the device: points are found again and keep their names"
     ),
     Action("x", "export", "export map", "export the map"),
+    Action(
+        "B", "stand_in", "stand in",
+        "stand in for the device on a free port of this machine, beside polling (5 Bench); again: end it",
+    ),
+    Action("I", "instead", "instead of it", "lead its line to what stands in for it, nothing is saved; again: back"),
     Action("y", "clipboard", "copy rows", "copy rows with words and values"),
     Action("enter", "open", "open point", "on a narrow screen: open the point", is_found=False),
-)
+)  # fmt: skip
 MORE_KEYS = (
     (
         "the list of devices",

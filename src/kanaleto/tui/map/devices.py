@@ -35,15 +35,19 @@ class DeviceList(Rows[DeviceListRow]):
     def draw(self, row: DeviceListRow, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, ground if self.has_keys or ground == "ground" else "panel").put(" ")
         if isinstance(row, LineRow):
-            cells.put(row.line.name, width=width - 2, bold=True)
+            is_led = row.line.led_from is not None
+            cells.put(row.line.name, width=width - 2 - (11 if is_led else 0), bold=True)
+            cells.put(" ◇ stand-in" if is_led else "", "ochre")
         elif isinstance(row, str):
             cells.put(f"  {row}", "muted", width=width - 2)
         elif isinstance(row, UnitRow):
             found = self.snapshot.status_of(row.device.name)
             state = device_state(*found) if found is not None else "idle"
+            right = " ◇" if self.context.bench.is_served(row.line.name, row.device.name) else ""
             cells.put(f" {SHAPES[state]} ", TONES[state]).put(f"{row.device.unit_id:>3} ", "muted").put(
-                row.device.name, width=width - 9
+                row.device.name, width=width - 9 - len(right)
             )
+            cells.put(right, "ochre")
         return cells
 
     def fill(self, lines: tuple[Line, ...]) -> None:

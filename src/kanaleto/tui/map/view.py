@@ -442,6 +442,18 @@ class MapView(View, Horizontal):
         self.app.copy_to_clipboard(text)
         self.context.tell(f"{text.count(chr(10)) - 1} rows copied to the clipboard, with words and values")
 
+    def action_stand_in(self) -> None:
+        if self.line is None or self.device is None:
+            self.context.tell("there is no device here that could stand in")
+        else:
+            self.context.bench.turn(self.line, [self.device.name])
+
+    def action_instead(self) -> None:
+        if self.line is None or self.device is None:
+            self.context.tell("there is no line here that could be led elsewhere")
+        else:
+            self.context.bench.turn_instead(self.line)
+
     def action_export(self) -> None:
         device, line = self.device, self.line
         if device is None or line is None:

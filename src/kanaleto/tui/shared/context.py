@@ -14,6 +14,7 @@ from kanaleto.editing.draft import Edit
 from kanaleto.editing.news import Done, Opened
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session
+from kanaleto.tui.shared.bench import AppBench
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import Palette
 from kanaleto.tui.shared.presses import Presses
@@ -34,7 +35,7 @@ class Stoppable(Future[object]):
         self.stop = Event()
 
 
-Then = Callable[[str], "Future[Done] | Stoppable | str | None"]
+Then = Callable[[str], "Future[Done] | Future[str] | Stoppable | str | None"]
 """Takes an answer. It gives back nothing when all is well, a sentence that keeps the line open for correction, or the
 future of an edit or of something that takes its time, whose refusal does the same; whoever made it tells why."""
 
@@ -50,6 +51,8 @@ class Context(Protocol):
     door: Door
     holder: SiteHolder
     counts_as_wire: bool
+    bench: AppBench
+    """Devices of the site that stand in."""
     presses: Presses
     """Which press counts for what unlocks, begins or sends."""
 

@@ -1,0 +1,56 @@
+"""Where a line of a site may be stood in for on this machine: a free port of the loopback address, or a pseudo-terminal
+in the folder beside the site."""
+
+import re
+import socket
+from collections.abc import Collection
+from pathlib import Path
+
+from kanaleto.files.beside import folder_beside, make_own
+from kanaleto.site.links.link import LOOPBACK, Link
+from kanaleto.site.model import Line
+
+FIRST_PORT = 15020
+_MOST_TRIED = 400
+
+
+class NoPlace(Exception):
+    """One sentence: why there is none."""
+
+
+def free_place(site: Path, line: Line, taken: Collection[Link] = ()) -> Link:
+    """`taken` are links that are promised already. Raises NoPlace."""
+    is_secured = line.tls_serving is not None
+    if line.link.address is None:
+        return line.link.at_home(_port_path(site, line.name, taken), 0, is_secured)
+    ports = {link.address[1] for link in taken if link.address is not None}
+    kind = socket.SOCK_DGRAM if line.link.scheme == "udp" else socket.SOCK_STREAM
+    for port in range(FIRST_PORT, FIRST_PORT + _MOST_TRIED):
+        if port not in ports and _is_free(port, kind):
+            return line.link.at_home("", port, is_secured)
+    raise NoPlace(f"no port from {FIRST_PORT} to {FIRST_PORT + _MOST_TRIED - 1} is free on this machine")
+
+
+def _is_free(port: int, kind: socket.SocketKind) -> bool:
+    with socket.socket(socket.AF_INET, kind) as probe:
+        if kind is socket.SOCK_STREAM:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((LOOPBACK, port))
+        except OSError:
+            return False
+    return True
+
+
+def _port_path(site: Path, line: str, taken: Collection[Link]) -> str:
+    folder = folder_beside(site) / "ports"
+    try:
+        make_own(folder)
+    except OSError as error:
+        raise NoPlace(f"no pseudo-terminal can be linked at {folder}: {error.strerror or error}") from None
+    name = re.sub(r"[^a-z0-9]+", "-", line.lower()).strip("-")[:40] or "line"
+    paths = {link.local_port for link in taken}
+    number = 1
+    while (path := str(folder / (name if number == 1 else f"{name}-{number}"))) in paths or Path(path).exists():
+        number += 1
+    return path

@@ -1,0 +1,46 @@
+"""Lines that are led to a stand-in: the site as it is polled, where its files name the real places. None of it is ever
+saved."""
+
+from collections.abc import Mapping
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from kanaleto.site.links.link import Link
+from kanaleto.site.model import Line, Site
+
+
+class Lead(Struct, frozen=True):
+    """From which link to which."""
+
+    real: Link
+    place: Link
+
+
+def led(site: Site, leads: Mapping[str, Lead]) -> tuple[Site, dict[str, Lead], list[str]]:
+    """The site with these lines led elsewhere, by their names; the leads by the names that lines have now; and the
+    lines that cannot be found any more. A line that was renamed is known by its link."""
+    if not leads:
+        return site, {}, []
+    by_name = {line.name: line for line in site.lines}
+    now: dict[str, Lead] = {}
+    lost: list[str] = []
+    for name, lead in leads.items():
+        line = by_name.get(name) or next(
+            (line for line in site.lines if line.link == lead.real and line.name not in leads), None
+        )
+        if line is None:
+            lost.append(name)
+        else:
+            now[line.name] = Lead(line.link, lead.place)
+    lines = tuple(_led(line, now[line.name]) if line.name in now else line for line in site.lines)
+    return replace(site, lines=lines), now, lost
+
+
+def real_link(site: Site, link: Link) -> Link:
+    """What the site file calls a place: the link of the line that is led there, else the place itself."""
+    return next((line.led_from for line in site.lines if line.led_from is not None and line.link == link), link)
+
+
+def _led(line: Line, lead: Lead) -> Line:
+    return replace(line, link=lead.place, led_from=line.link, origin="stand-in", prefer_port="")

@@ -1,0 +1,101 @@
+"""Lines and devices at the left of Bench: who stands in, where, and how often masters ask."""
+
+from collections.abc import Hashable, Sequence
+
+from msgspec import Struct
+
+from kanaleto.bench.states import DeviceState
+from kanaleto.site.model import Device, Line
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.rows import Rows
+
+
+class LineRow(Struct, frozen=True):
+    line: Line
+
+
+class PlaceRow(Struct, frozen=True):
+    """Where a line is stood in for."""
+
+    line: Line
+
+
+class DeviceRow(Struct, frozen=True):
+    line: Line
+    device: Device
+
+
+BenchRow = LineRow | PlaceRow | DeviceRow | None
+_SAID = {"silent": "✕", "power": "✕", "cable": "✕", "refuse": "✕"}
+
+
+class BenchList(Rows[BenchRow]):
+    DEFAULT_CSS = "BenchList { width: 1fr; height: 1fr; scrollbar-size: 1 1; background: $background; }"
+
+    def may_rest(self, row: BenchRow) -> bool:
+        return isinstance(row, LineRow | DeviceRow)
+
+    def identity(self, row: BenchRow) -> Hashable:
+        if isinstance(row, DeviceRow):
+            return "device", row.device.name
+        return ("line", row.line.name) if isinstance(row, LineRow) else None
+
+    def fill(self, lines: Sequence[Line]) -> None:
+        rows: list[BenchRow] = []
+        for line in lines:
+            rows += [LineRow(line), PlaceRow(line), *(DeviceRow(line, device) for device in line.devices), None]
+        self.set_rows(rows)
+
+    def draw(self, row: BenchRow, width: int, ground: str) -> Cells:
+        cells = Cells(self.palette, ground if self.has_keys or ground == "ground" else "panel").put(" ")
+        if isinstance(row, LineRow):
+            return self._line(cells, row.line, width)
+        if isinstance(row, PlaceRow):
+            return self._place(cells, row.line, width)
+        if isinstance(row, DeviceRow):
+            return self._device(cells, row, width)
+        return cells
+
+    def _line(self, cells: Cells, line: Line, width: int) -> Cells:
+        doing = self.context.bench.under_way(line.name)
+        is_led = line.name in self.context.bench.leads
+        right = f"{doing} …" if doing else "instead of it" if is_led else ""
+        cells.put(line.name, width=max(width - 3 - len(right), 4), bold=True)
+        return cells.put(f" {right}", "sky" if doing else "ochre")
+
+    def _place(self, cells: Cells, line: Line, width: int) -> Cells:
+        served = self.context.bench.served.get(line.name)
+        if served is None:
+            return cells.put("  nobody stands in", "dim", width - 2)
+        state = self.context.bench.state
+        told = state.line(line.name) if state is not None else None
+        masters = f" · {told.masters} master{'s' if told.masters != 1 else ''}" if told is not None else ""
+        place = served.link.place
+        room = width - 4 - len(masters)
+        if len(place) > room:
+            place = "…" + place[len(place) - max(room - 1, 1) :]
+        return cells.put(
+            f"  {place}{masters}", "ochre" if line.name in self.context.bench.leads else "muted", width - 2
+        )
+
+    def _device(self, cells: Cells, row: DeviceRow, width: int) -> Cells:
+        bench = self.context.bench
+        state = bench.state
+        own = state.device(row.device.name) if state is not None else None
+        if not bench.is_served(row.line.name, row.device.name) or own is None:
+            return cells.put(f" · {row.device.unit_id:>3} ", "dim").put(row.device.name, "muted", width - 9)
+        shape, tone, told = _how(own)
+        cells.put(f" {shape} ", tone).put(f"{own.unit_id:>3} ", "muted")
+        return cells.put(row.device.name, width=max(width - 10 - len(told), 6)).put(f" {told}", tone)
+
+
+def _how(own: DeviceState) -> tuple[str, str, str]:
+    """Its shape, its tone, and what is said beside its name."""
+    if own.is_silenced:
+        return "✕", "terracotta", "another answers"
+    if own.faults:
+        name = own.faults[0].split()[0]
+        return _SAID.get(name, "◐"), "terracotta" if name in _SAID else "ochre", name
+    if not own.times:
+        return "◌", "muted", "never asked"
+    return "●", "verdigris", f"{own.per_s:.0f}/s" if own.per_s >= 9.95 else f"{own.per_s:.1f}/s"

@@ -1,0 +1,265 @@
+"""Devices of the open site that stand in, as the screen deals with them: begun and ended by one key, beside what is
+polled or instead of it; by hand, by faults, by rehearsals.
+
+What takes its time is done on threads of its own; what comes of it is told.
+"""
+
+import time
+from collections.abc import Callable, Collection, Mapping
+from concurrent.futures import Future
+from pathlib import Path
+from threading import Thread
+from typing import TYPE_CHECKING, Any
+
+from msgspec.structs import replace
+
+from kanaleto.editing.news import Change
+from kanaleto.polling.engine import EngineEnded
+from kanaleto.site.leading import Lead, led
+from kanaleto.site.links.link import Link
+from kanaleto.site.model import Line
+
+if TYPE_CHECKING:
+    from kanaleto.bench.standins import Served, StandIns
+    from kanaleto.bench.states import BenchState
+    from kanaleto.tui.shared.context import Context
+
+_LEAVE_S, _SERVE_S, _TAKE_S = 8.0, 120.0, 30.0
+
+
+class AppBench:
+    """For the interface's thread, but for `led` and `follow`, which the site's editor calls."""
+
+    def __init__(self, context: "Context") -> None:
+        self._context = context
+        self._stand_ins: StandIns | None = None
+        self._leads: dict[str, Lead] = {}
+        self._under_way: dict[str, str] = {}
+
+    # How it stands
+
+    @property
+    def served(self) -> "Mapping[str, Served]":
+        """By line."""
+        return self._stand_ins.served if self._stand_ins is not None else {}
+
+    @property
+    def leads(self) -> Mapping[str, Lead]:
+        """Lines that are led to what stands in for them."""
+        return self._leads
+
+    @property
+    def state(self) -> "BenchState | None":
+        return self._stand_ins.state if self._stand_ins is not None else None
+
+    @property
+    def silent_s(self) -> float:
+        """For how long its process has said nothing."""
+        stand_ins = self._stand_ins
+        if stand_ins is None or not stand_ins.served or not stand_ins.heard_s:
+            return 0.0
+        return time.monotonic() - stand_ins.heard_s
+
+    def under_way(self, line: str) -> str:
+        """What is being done about a line just now, in words."""
+        return self._under_way.get(line, "")
+
+    def is_served(self, line: str, device: str) -> bool:
+        served = self.served.get(line)
+        return served is not None and (not served.devices or device in served.devices)
+
+    # Beside what is polled
+
+    def turn(self, line: Line, devices: Collection[str]) -> None:
+        """Begin to stand in for these devices, beside what is polled, or end it where all of them stand in."""
+        if self._is_busy(line.name):
+            return
+        if line.name in self._leads:
+            self._context.tell(f"{line.name} is led to what stands in for it: I ends that")
+            return
+        names = [device.name for device in line.devices]
+        now = [name for name in names if self.is_served(line.name, name)]
+        if all(name in now for name in devices):
+            left = [name for name in now if name not in devices]
+            if not left:
+                self._work(line.name, "ends", lambda: self._end(line.name))
+                return
+            wanted = left
+        else:
+            wanted = [name for name in names if name in now or name in devices]
+        chosen = () if len(wanted) == len(names) else tuple(wanted)
+        self._work(line.name, "begins", lambda: self._serve(line, chosen, is_instead=False))
+
+    def _serve(self, line: Line, devices: tuple[str, ...], is_instead: bool) -> str:
+        from kanaleto.bench.places import free_place
+        from kanaleto.bench.standins import Served
+
+        stand_ins, before = self._begun(), self.served.get(line.name)
+        place = before.link if before is not None else free_place(self._path(), _real(line), self._taken())
+        stand_ins.serve(Served(line.name, place, devices, is_instead)).result(_SERVE_S)
+        who = f"{len(devices)} of {line.name}" if len(devices) > 1 else devices[0] if devices else line.name
+        return f"{who} stands in at {place.place}: 5 shows what masters do there, B ends it"
+
+    def _end(self, line: str) -> str:
+        assert self._stand_ins is not None
+        self._stand_ins.end(line).result(_LEAVE_S)
+        return f"nobody stands in for {line} any more"
+
+    # Instead of it
+
+    def turn_instead(self, line: Line) -> None:
+        """Lead the line to what stands in for it, or back to its own devices."""
+        if self._is_busy(line.name):
+            return
+        is_back = line.name in self._leads
+        what = f"leading {line.name} {'back' if is_back else 'to a stand-in'}"
+        if not self._context.is_sure("I", what, {line.name}):
+            return
+        if is_back:
+            self._work(line.name, "is led back", lambda: self._lead_back(line.name))
+        else:
+            self._work(line.name, "is led to a stand-in", lambda: self._lead(line))
+
+    def _lead(self, line: Line) -> str:
+        owed = self._leave(line, f"{line.name} is led to a stand-in")
+        try:
+            if owed:
+                return f"{line.name} is not led elsewhere: {owed[0]} — H lists it; give it back first"
+            self._serve(line, (), is_instead=True)
+            place = self.served[line.name].link
+            self._leads = {**self._leads, line.name: Lead(line.link, place)}
+            told = f"{line.name} is led to a stand-in at {place.place}"
+            self._context.door.take_over_again(told).result(_TAKE_S)
+            return f"{line.name} is led to a stand-in, and locked; nothing of it is saved, I leads it back"
+        finally:
+            self._context.control.lock.kept_shut = ""
+
+    def _lead_back(self, name: str) -> str:
+        line = next((line for line in self._context.engine.snapshot.site.lines if line.name == name), None)
+        left = self._leave(line, f"{name} is led back to its devices") if line is not None else []
+        try:
+            control = self._context.control
+            if left:  # they stood in: nothing can be owed to them any more
+                why = "what stood in for its device has gone"
+                self._context.engine.do(lambda session: control.owings.let_go_of({name}, why)).result(_LEAVE_S)
+            self._leads = {own: lead for own, lead in self._leads.items() if own != name}
+            told = f"{name} is led to its own devices again"
+            self._context.door.take_over_again(told).result(_TAKE_S)
+            self._end(name)
+            return f"{told}, and locked" + (f"; not confirmed: {left[0]}" if left else "")
+        finally:
+            self._context.control.lock.kept_shut = ""
+
+    def _leave(self, line: Line, why: str) -> list[str]:
+        """All that acts on the line ends, and its devices lock until its other end is there; what is owed still."""
+        control, engine = self._context.control, self._context.engine
+        lock = control.lock
+        devices = [device.name for device in line.devices]
+        lock.kept_shut = f"writing is locked for a moment: {why}"
+        if any(lock.is_unlocked(name) for name in devices):
+            engine.do(lambda session: control.lock_now(f"writing was locked: {why}; u unlocks it")).result(_LEAVE_S)
+        return engine.run(control.leave_lines({line.name}, why)).result(_LEAVE_S)
+
+    # By hand, faults, rehearsals
+
+    def do(self, do: str, **keys: Any) -> None:
+        """Whatever its process understands; what comes of it is told."""
+        self._tell_of(self._begun().command(do, **keys))
+
+    def ask(self, do: str, **keys: Any) -> "Future[str]":
+        """The same, for a line that is typed into: what was typed stays there where it is refused."""
+        return self._begun().command(do, **keys)
+
+    def fault(self, target: str, name: str, keys: dict[str, Any]) -> None:
+        self._tell_of(self._begun().fault(target, name, keys))
+
+    def mend(self, target: str, name: str) -> None:
+        self._tell_of(self._begun().mend(target, name))
+
+    def look(self, device: str) -> None:
+        if self._stand_ins is not None:
+            self._stand_ins.look(device)
+
+    # The site
+
+    def led(self, change: Change) -> Change:
+        """The site as it is polled; whose lines are not there any more are not led any more."""
+        if change.is_another:
+            self._leads = {}
+            return change
+        site, self._leads, lost = led(change.site, self._leads)
+        for name in lost:
+            if self._stand_ins is not None:
+                self._stand_ins.end(name)
+            self._tell_later(f"{name} is no line of the site any more: nothing stands in for it")
+        return replace(change, site=site)
+
+    def follow(self, change: Change) -> None:
+        if self._stand_ins is not None:
+            self._stand_ins.follow(change.where, change.is_another)
+
+    def close(self) -> None:
+        """The program ends: nobody stands in any more."""
+        if self._stand_ins is not None:
+            self._stand_ins.close()
+
+    # Threads
+
+    def _begun(self) -> "StandIns":
+        if self._stand_ins is None:
+            from kanaleto.bench.standins import StandIns
+
+            self._stand_ins = StandIns(self._tell_later)
+            self._stand_ins.follow(self._context.door.opened.path, is_another=True)
+        return self._stand_ins
+
+    def _path(self) -> Path:
+        return self._context.door.opened.path
+
+    def _taken(self) -> list[Link]:
+        return [served.link for served in self.served.values()]
+
+    def _is_busy(self, line: str) -> bool:
+        if line in self._under_way:
+            self._context.tell(f"{line}: what stands in {self._under_way[line]}, wait a moment")
+            return True
+        return False
+
+    def _work(self, line: str, what: str, work: Callable[[], str]) -> None:
+        """On a thread of its own, one thing a line."""
+        self._under_way = {**self._under_way, line: what}
+        self._context.tell(f"{line}: what stands in {what} …")
+
+        def run() -> None:
+            from kanaleto.bench.places import NoPlace
+            from kanaleto.bench.standins import BenchRefused
+
+            try:
+                told = work()
+            except (BenchRefused, NoPlace, EngineEnded) as error:
+                told = f"{line}: nothing stands in: {error}"
+            except TimeoutError:
+                told = f"{line}: it takes too long, and is given up"
+            except Exception as error:  # whatever it is, it is told, and the rest goes on
+                told = f"{line}: {error}"
+            finally:
+                self._under_way = {name: own for name, own in self._under_way.items() if name != line}
+            self._tell_later(told)
+
+        Thread(target=run, name="stand in", daemon=True).start()
+
+    def _tell_of(self, done: "Future[str]") -> None:
+        def came(done: "Future[str]") -> None:
+            error = done.exception()
+            text = str(error) if error is not None else done.result()
+            if text:
+                self._tell_later(text)
+
+        done.add_done_callback(came)
+
+    def _tell_later(self, text: str) -> None:
+        self._context.later(lambda: self._context.tell(text))
+
+
+def _real(line: Line) -> Line:
+    return replace(line, link=line.led_from) if line.led_from is not None else line

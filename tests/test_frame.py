@@ -60,7 +60,7 @@ class AView(unittest.TestCase):
                     await pilot.pause(0.3)
                     told = [text for part in app.query_one(Keys)._parts for _, text in part[1]]
                     self.assertIn("turn the wheel once", told)
-                    self.assertIn("go to Find, Map, Live, Wire, Spare", told)
+                    self.assertIn("go to Find, Map, Live, Wire, Bench, Spare", told)
                     await pilot.resize_terminal(80, 24)
                     await pilot.press("end")
                     await pilot.pause(0.3)

@@ -9,7 +9,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.bench.moving import STEP_S, Movement
+from kanaleto.bench.moving import Movement
+from kanaleto.bench.statements import STEP_S
 from kanaleto.control.wanted import CannotWrite, wanted
 from kanaleto.site.model import Access, Point, PointWriting
 from kanaleto.wire.codes import Table

@@ -9,13 +9,13 @@ from kanaleto.bench.running import Bench
 from kanaleto.bench.states import (
     AskState,
     BenchState,
-    DeviceState,
     ExpectState,
     FaultState,
-    LineState,
     LookState,
     MasterState,
     RehearsalState,
+    ServedDevice,
+    ServedLine,
     StepState,
     WrittenState,
 )
@@ -55,8 +55,8 @@ class Looker:
 
     def state(self) -> BenchState:
         bench, now_s = self._bench, time.time()
-        lines: list[LineState] = []
-        devices: list[DeviceState] = []
+        lines: list[ServedLine] = []
+        devices: list[ServedDevice] = []
         with self._masters.locked():
             seen = list(self._masters.seen.values())
             counts = {one.name: one.times for one in seen}
@@ -69,14 +69,14 @@ class Looker:
             served = units.served
             here = sum(one.line == units.line.name and now_s - one.last_s < _LATELY_S for one in seen)
             names = tuple(one.device.name for one in served)
-            lines.append(LineState(units.line.name, str(bench.server.link_of(stand)), names, here))
+            lines.append(ServedLine(units.line.name, str(bench.server.link_of(stand)), names, here))
             for simulated in served:
                 name = simulated.device.name
                 unit_id = units.unit_id_of(name)
                 faults = tuple(str(wanted) for wanted, _ in bench.faults if wanted.target in (name, units.line.name))
                 is_silenced = unit_id in units.silenced
                 devices.append(
-                    DeviceState(name, units.line.name, unit_id, asked[name], simulated.requests, faults, is_silenced)
+                    ServedDevice(name, units.line.name, unit_id, asked[name], simulated.requests, faults, is_silenced)
                 )
         known = {id(wanted): self._since.setdefault(id(wanted), now_s) for wanted, _ in bench.faults}
         self._since = known

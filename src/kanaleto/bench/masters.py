@@ -53,7 +53,7 @@ class MasterRow(Struct):
         return (self.until_s - self.at_s) / (self.times - 1) if self.times > 1 else None
 
 
-class Asked(Struct):
+class SpanAsked(Struct):
     """How one span is asked for by one master: times, when first and last (wall), and the time between two, of late."""
 
     master: str
@@ -90,7 +90,7 @@ class Masters:
                  now: Callable[[], float] = time.time) -> None:  # fmt: skip
         self.rows: deque[MasterRow] = deque(maxlen=_MOST_KEPT)
         self.reading: dict[tuple[object, ...], MasterRow] = {}
-        self.asked: dict[tuple[str, str, int, int, int], Asked] = {}
+        self.asked: dict[tuple[str, str, int, int, int], SpanAsked] = {}
         self.seen: dict[str, Seen] = {}
         self.written: dict[tuple[str, str], MasterRow] = {}
         """The last write, or refused one, of a point: by device and point."""
@@ -150,7 +150,7 @@ class Masters:
         if asked is None:
             if len(self.asked) >= _MOST_FOLDED:
                 del self.asked[next(iter(self.asked))]
-            self.asked[key] = Asked(master, line, name, pdu[0], address, count, now, now)
+            self.asked[key] = SpanAsked(master, line, name, pdu[0], address, count, now, now)
             return
         between = now - asked.last_s
         asked.period_s = between if asked.period_s is None else asked.period_s + _OF_LATE * (between - asked.period_s)

@@ -25,12 +25,22 @@ from typing import Any
 from msgspec import Struct
 
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.bench.packing import as_float, guarded, literal, wrapped, written
+from kanaleto.bench.packing import as_float, guarded, literal, written
+from kanaleto.bench.statements import (
+    STEP_S,
+    Placed,
+    bits_in,
+    number_of,
+    of_state,
+    of_time,
+    row_at,
+    state_number,
+    ymdhms,
+)
 from kanaleto.site.expression import SCOPE, FormulaMemory, check_expression
-from kanaleto.site.model import Machine, MachineState, Move, Point, Quantity
+from kanaleto.site.model import Machine, Move, Point, Quantity
 from kanaleto.site.moving import BARE, Name, Names, formula_order, owned_bits
 
-STEP_S = 0.1
 _CHUNK = 500  # registers that are written while a device's lock is held
 _STATEMENTS = 400  # of one function
 _ARGUMENTS = {"times": "t, dt", "states": "t, dt, F", "formulas": "t, dt"}
@@ -175,7 +185,7 @@ class Movement:
         elif moved.machine is not None:
             self._put_state(at, moved, 0)
         elif moved.point is not None:
-            self.values[at] = _number(moved.device.value(moved.name))
+            self.values[at] = number_of(moved.device.value(moved.name))
 
     def begin_anew(self, device: str) -> None:
         """What moves on a device stands as at the beginning."""
@@ -199,7 +209,7 @@ class Movement:
             self._fresh[at] = self.values[at] + by
             return
         simulated = self._devices[device]
-        simulated.put(point, _number(simulated.value(point)) + by)
+        simulated.put(point, number_of(simulated.value(point)) + by)
 
     # By hand
 
@@ -211,7 +221,7 @@ class Movement:
             at = self._slot_of.get((device, point.name))
             machine = self.slots[at].machine if at is not None else None
             if at is not None and machine is None:
-                self.values[at] = _number(simulated.value(point.name))
+                self.values[at] = number_of(simulated.value(point.name))
             elif at is not None and machine is not None:
                 self._take_state(at, machine, point, int.from_bytes(data))
             self._on_write(simulated, point.table, point.address, point.size)
@@ -219,10 +229,10 @@ class Movement:
     def _take_state(self, at: int, machine: Machine, point: Point, word: int) -> None:
         """The state that its register says, where it says one."""
         own = sum(1 << bit for bit in owned_bits(machine, point))
-        value = _number(self.slots[at].device.value(point.name))
+        value = number_of(self.slots[at].device.value(point.name))
         for number, state in enumerate(machine.states):
             is_it = (
-                word & own == _bits_in(point, state) if state.bits is not None else value == _state_number(point, state)
+                word & own == bits_in(point, state) if state.bits is not None else value == state_number(point, state)
             )
             if is_it:
                 self._put_state(at, self.slots[at], number)
@@ -347,7 +357,7 @@ class Movement:
 
     def _refresh_read(self) -> None:
         for at, (simulated, name) in enumerate(self._readers):
-            self.read[at] = _number(simulated.value(name))
+            self.read[at] = number_of(simulated.value(name))
 
     def _run_formulas(self, now_s: float, dt: float) -> None:
         for function in self._functions["formulas"]:
@@ -395,13 +405,13 @@ class Movement:
         own = machine.states[state]
         with self.lock:
             if own.bits is None:
-                number = _state_number(point, own)
+                number = state_number(point, own)
                 self.values[at] = number
                 moved.device.put(point.name, number)
                 return
             word = moved.device.word_of(point)
             mask = sum(1 << bit for bit in owned_bits(machine, point))
-            bits = _bits_in(point, own)
+            bits = bits_in(point, own)
             moved.device.put_word(point, word & ~mask | bits)
             self.values[at] = float(word & ~mask | bits)
 
@@ -413,7 +423,7 @@ class Movement:
             if point is None or self.slots[at].machine is not None:
                 continue
             if point.table is table and point.address <= last and first < point.end:
-                self._fresh[at] = _number(simulated.value(point.name))
+                self._fresh[at] = number_of(simulated.value(point.name))
         with self.lock:
             self._refresh_read()
             for at, state in self._next_states(self.now_s, 0.0, self.values[:]):
@@ -439,9 +449,10 @@ class Movement:
             if one.quantity is not None:
                 states.append((at, self._of_quantity(at, one, one.quantity)))
             elif one.move is not None and one.move.kind in ("follow", "walk"):
-                states.append((at, self._of_state(at, one, one.move)))
+                target = self._text(at, f"[{one.move.text}]", "O") if one.move.kind == "follow" else ""
+                states.append((at, self._guarded(at, one.move, of_state(at, one.move, target), "O")))
             elif one.move is not None and one.move.kind != "formula":
-                times.append((at, self._of_time(at, one, one.move)))
+                times.append((at, self._guarded(at, one.move, of_time(at, one.point, one.move), "O")))
         for device, move in formula_order([one.device for one in self._devices.values()], self._names):
             at = self._slot_of[device.name, move.point]
             text = self._text(at, move.text, "V")
@@ -464,7 +475,7 @@ class Movement:
             **SCOPE, **_BUILTINS, "V": self.values, "W": self.read, "A": self.asked_s, "C": self._counted,
             "R": self._randoms, "K": self._owners, "m": self._memory, "began": self._began_s,
             "wrong": self._tell_wrong, "rows": [one.move.rows if one.move is not None else () for one in self.slots],
-            "row_at": row_at, "ymdhms": _ymdhms, "old": self._was,
+            "row_at": row_at, "ymdhms": ymdhms, "old": self._was,
         }  # fmt: skip
 
     def _was(self) -> list[float]:
@@ -504,7 +515,7 @@ class Movement:
             slot = self._slot_of.get(found[0])
             places.append(f"{now}[{slot}]" if slot is not None else f"W[{self._reading(found[0])}]")
         bare = {"before": f"O[{at}]", "asked_s": f"A[{self._device_slot[device]}]"}
-        return ast.unparse(_Placed(places, bare, self._owner((device, moved.name, text))).visit(tree))
+        return ast.unparse(Placed(places, bare, self._owner((device, moved.name, text))).visit(tree))
 
     def _owner(self, key: tuple[str, str, str]) -> str:
         """Whose memory it is what `rises` and its like remember."""
@@ -518,48 +529,6 @@ class Movement:
             self._readers.append((self._devices[name[0]], name[1]))
             self.read.append(0.0)
         return self._reads[name]
-
-    def _of_time(self, at: int, one: MovedSlot, move: Move) -> str:
-        match move.kind:
-            case "wave":
-                low, high, period = move.number("low"), move.number("high"), move.number("period_s")
-                middle, half = (low + high) / 2, (high - low) / 2
-                x = f"((t + {move.number('phase_s')!r}) / {period!r}) % 1.0"
-                shape = {
-                    "sine": f"sin({2 * math.pi!r} * x)",
-                    "triangle": "(4 * x if x < 0.25 else 2 - 4 * x if x < 0.75 else 4 * x - 4)",
-                    "saw": "(2 * ((x + 0.5) % 1.0) - 1)",
-                    "square": "(1.0 if x < 0.5 else -1.0)",
-                }[move.text]
-                body = [f"x = {x}", f"V[{at}] = {middle!r} + {half!r} * {shape}"]
-            case "counts_s":
-                by, every = move.number("by", 1.0), move.number("counts_s")
-                body = [
-                    f"C[{at}] += 1 if dt else 0",
-                    f"n = floor(C[{at}] * {STEP_S!r} / {every!r} + 1e-9)",
-                    f"n -= floor((C[{at}] - 1) * {STEP_S!r} / {every!r} + 1e-9)",
-                    f"V[{at}] = {wrapped(one.point, f'V[{at}] + {by!r} * n')} if dt and n else V[{at}]",
-                ]
-            case "list":
-                body = [f"V[{at}] = row_at(rows[{at}], t, {move.then == 'again'!r})"]
-            case _:
-                body = [f"V[{at}] = {'began + t' if move.text == 'unix' else 'ymdhms(began + t)'}"]
-        return self._guarded(at, move, body, "O")
-
-    def _of_state(self, at: int, one: MovedSlot, move: Move) -> str:
-        if move.kind == "walk":
-            low, high = move.number("low", -math.inf), move.number("high", math.inf)
-            drawn = f"O[{at}] + {move.number('walk')!r} * dt ** 0.5 * R[{at}].gauss(0.0, 1.0)"
-            ends = f"min(max({drawn}, {literal(low)}), {literal(high)})"
-            return self._guarded(at, move, [f"F[{at}] = {ends}"], "O")
-        target = self._text(at, f"[{move.text}]", "O")
-        lag, rate = move.number("lag_s"), move.number("rate")
-        body = [f"y = O[{at}]", f"d = {target} - y"]
-        if lag:
-            body.append(f"d *= 1 - exp(-dt / {lag!r})")
-        if rate:
-            body.append(f"d = min(max(d, -{rate!r} * dt), {rate!r} * dt)")
-        return self._guarded(at, move, [*body, f"F[{at}] = y + d"], "O")
 
     def _of_quantity(self, at: int, one: MovedSlot, quantity: Quantity) -> str:
         text = self._text(at, quantity.next, "O")
@@ -624,55 +593,3 @@ class Movement:
         key = (one.device.device.name, one.name)
         self.clamped[key] = self.clamped.get(key, 0) + 1
         return low if value < low or value != value else high
-
-
-class _Placed(ast.NodeTransformer):
-    """Names of an expression become places in the lists."""
-
-    def __init__(self, places: Sequence[str], bare: Mapping[str, str], owner: str) -> None:
-        self._places, self._bare, self._owner = places, bare, owner
-
-    def visit_Name(self, node: ast.Name) -> ast.AST:
-        name = node.id
-        if name[:1] == "v" and name[1:].isdecimal():
-            return ast.parse(self._places[int(name[1:])], mode="eval").body
-        if name in self._bare:
-            return ast.parse(self._bare[name], mode="eval").body
-        if name == "k":
-            return ast.parse(self._owner, mode="eval").body
-        return node
-
-
-def _number(value: object) -> float:
-    return float(value) if isinstance(value, int | float) else 0.0
-
-
-def _bits_in(point: Point, state: MachineState) -> int:
-    """The bits that are on in a state."""
-    labels = {text: bit for bit, text in point.labels.items()}
-    return sum(1 << (labels[bit] if isinstance(bit, str) else bit) for bit in state.bits or ())
-
-
-def _state_number(point: Point, state: MachineState) -> float:
-    if isinstance(state.value, str):
-        return float(next(number for number, text in point.labels.items() if text == state.value))
-    return float(state.value or 0)
-
-
-def row_at(rows: Sequence[tuple[float, float]], t: float, is_again: bool) -> float:
-    """The value of a list at that time; behind its end it begins again, or its last value holds."""
-    end = rows[-1][0]
-    if is_again and end > 0:
-        t %= end
-    low, high = 0, len(rows) - 1
-    while high - low > 1:
-        middle = (low + high) // 2
-        if rows[middle][0] <= t + 1e-9:
-            low = middle
-        else:
-            high = middle
-    return rows[low][1]
-
-
-def _ymdhms(wall_s: float) -> float:
-    return float(time.strftime("%Y%m%d%H%M%S", time.localtime(wall_s)))

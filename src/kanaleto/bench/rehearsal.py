@@ -14,8 +14,8 @@ from msgspec import Struct, field
 from kanaleto.bench.device import SimulatedDevice
 from kanaleto.bench.faults import FaultWanted, wanted_fault
 from kanaleto.bench.masters import span_written
-from kanaleto.bench.moving import STEP_S
 from kanaleto.bench.running import Bench
+from kanaleto.bench.statements import STEP_S
 from kanaleto.files.texts import read_text
 from kanaleto.files.toml_lines import KeyLines, loads_bounded
 from kanaleto.site.faults import Fault, FaultyFile, suggestion

@@ -7,9 +7,10 @@ from kanaleto.bench.device import SimulatedDevice
 from kanaleto.bench.faults import FaultWanted, ServedFault
 from kanaleto.bench.hands import Hands
 from kanaleto.bench.masters import Masters
-from kanaleto.bench.moving import STEP_S, Movement
+from kanaleto.bench.moving import Movement
 from kanaleto.bench.server import SiteServer, StandIn, is_as_serial
 from kanaleto.bench.settings import UnitSettings
+from kanaleto.bench.statements import STEP_S
 from kanaleto.bench.units import Units
 from kanaleto.serving.admission import OnClient
 from kanaleto.serving.network import NetworkServer

@@ -4,7 +4,7 @@ are wall times in seconds, addresses those of the wire."""
 from msgspec import Struct
 
 
-class LineState(Struct, frozen=True):
+class ServedLine(Struct, frozen=True):
     """A line at which devices stand in: where, and how many masters asked there lately."""
 
     name: str
@@ -13,7 +13,7 @@ class LineState(Struct, frozen=True):
     masters: int = 0
 
 
-class DeviceState(Struct, frozen=True):
+class ServedDevice(Struct, frozen=True):
     """How a device that stands in is asked, and what it does wrong on purpose."""
 
     name: str
@@ -119,16 +119,16 @@ class BenchState(Struct, frozen=True):
     at_s: float
     seed: int = 0
     left_out_s: float = 0.0
-    lines: tuple[LineState, ...] = ()
-    devices: tuple[DeviceState, ...] = ()
+    lines: tuple[ServedLine, ...] = ()
+    devices: tuple[ServedDevice, ...] = ()
     masters: tuple[MasterState, ...] = ()
     faults: tuple[FaultState, ...] = ()
     look: LookState | None = None
     can_undo: str = ""
     rehearsal: RehearsalState | None = None
 
-    def line(self, name: str) -> LineState | None:
+    def line(self, name: str) -> ServedLine | None:
         return next((line for line in self.lines if line.name == name), None)
 
-    def device(self, name: str) -> DeviceState | None:
+    def device(self, name: str) -> ServedDevice | None:
         return next((device for device in self.devices if device.name == name), None)

@@ -12,8 +12,8 @@ import threading
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from kanaleto.bench.moving import STEP_S
 from kanaleto.bench.running import Bench
+from kanaleto.bench.statements import STEP_S
 from kanaleto.files.loading import load_site
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.serving.network import CannotServe

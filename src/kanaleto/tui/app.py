@@ -214,8 +214,7 @@ class KanaletoApp(Terminal):
 
     def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object], told: str = "") -> None:
         """Switch something off; what is kept alive there is asked about."""
-        users = [*self.writing.users_of(lines), *self.writing.owed_to(lines)]
-        if not users or self.is_sure(what, what, lines):
+        if not [*self.writing.users_of(lines), *self.writing.owed_to(lines)] or self.is_sure(what, what, lines):
             self.do(do, told)
 
     # Life

@@ -4,28 +4,28 @@ from collections.abc import Hashable, Sequence
 
 from msgspec import Struct
 
-from kanaleto.bench.states import DeviceState
+from kanaleto.bench.states import ServedDevice
 from kanaleto.site.model import Device, Line
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows
 
 
-class LineRow(Struct, frozen=True):
+class StandLine(Struct, frozen=True):
     line: Line
 
 
-class PlaceRow(Struct, frozen=True):
+class StandPlace(Struct, frozen=True):
     """Where a line is stood in for."""
 
     line: Line
 
 
-class DeviceRow(Struct, frozen=True):
+class StandDevice(Struct, frozen=True):
     line: Line
     device: Device
 
 
-BenchRow = LineRow | PlaceRow | DeviceRow | None
+BenchRow = StandLine | StandPlace | StandDevice | None
 _SAID = {"silent": "✕", "power": "✕", "cable": "✕", "refuse": "✕"}
 
 
@@ -33,26 +33,26 @@ class BenchList(Rows[BenchRow]):
     DEFAULT_CSS = "BenchList { width: 1fr; height: 1fr; scrollbar-size: 1 1; background: $background; }"
 
     def may_rest(self, row: BenchRow) -> bool:
-        return isinstance(row, LineRow | DeviceRow)
+        return isinstance(row, StandLine | StandDevice)
 
     def identity(self, row: BenchRow) -> Hashable:
-        if isinstance(row, DeviceRow):
+        if isinstance(row, StandDevice):
             return "device", row.device.name
-        return ("line", row.line.name) if isinstance(row, LineRow) else None
+        return ("line", row.line.name) if isinstance(row, StandLine) else None
 
     def fill(self, lines: Sequence[Line]) -> None:
         rows: list[BenchRow] = []
         for line in lines:
-            rows += [LineRow(line), PlaceRow(line), *(DeviceRow(line, device) for device in line.devices), None]
+            rows += [StandLine(line), StandPlace(line), *(StandDevice(line, device) for device in line.devices), None]
         self.set_rows(rows)
 
     def draw(self, row: BenchRow, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, ground if self.has_keys or ground == "ground" else "panel").put(" ")
-        if isinstance(row, LineRow):
+        if isinstance(row, StandLine):
             return self._line(cells, row.line, width)
-        if isinstance(row, PlaceRow):
+        if isinstance(row, StandPlace):
             return self._place(cells, row.line, width)
-        if isinstance(row, DeviceRow):
+        if isinstance(row, StandDevice):
             return self._device(cells, row, width)
         return cells
 
@@ -78,7 +78,7 @@ class BenchList(Rows[BenchRow]):
             f"  {place}{masters}", "ochre" if line.name in self.context.bench.leads else "muted", width - 2
         )
 
-    def _device(self, cells: Cells, row: DeviceRow, width: int) -> Cells:
+    def _device(self, cells: Cells, row: StandDevice, width: int) -> Cells:
         bench = self.context.bench
         state = bench.state
         own = state.device(row.device.name) if state is not None else None
@@ -89,7 +89,7 @@ class BenchList(Rows[BenchRow]):
         return cells.put(row.device.name, width=max(width - 10 - len(told), 6)).put(f" {told}", tone)
 
 
-def _how(own: DeviceState) -> tuple[str, str, str]:
+def _how(own: ServedDevice) -> tuple[str, str, str]:
     """Its shape, its tone, and what is said beside its name."""
     if own.is_silenced:
         return "✕", "terracotta", "another answers"

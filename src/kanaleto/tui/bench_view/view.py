@@ -15,15 +15,15 @@ from kanaleto.bench.faults import parse_keys
 from kanaleto.bench.states import BenchState, LookState
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.site.model import Device, Line, Point
-from kanaleto.tui.bench_view.actions import ACTIONS, MORE_KEYS
 from kanaleto.tui.bench_view.asks import Asks
 from kanaleto.tui.bench_view.faults import FaultRows
-from kanaleto.tui.bench_view.lines import BenchList, DeviceRow, LineRow
+from kanaleto.tui.bench_view.lines import BenchList, StandDevice, StandLine
 from kanaleto.tui.bench_view.registers import RegisterRows
 from kanaleto.tui.bench_view.rehearsal import RehearsalPane
 from kanaleto.tui.bench_view.words import FAULTS, place_text
-from kanaleto.tui.shared.actions import Key
+from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.holder import expanded
 from kanaleto.tui.shared.pane import Drawn, Panel, Row
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.words import age_text, wrapped
@@ -36,6 +36,22 @@ _ABOUT = (
     " program can be tried before they are here. What moves their registers stands in the site file (moves, quantity,"
     " machine)."
 )
+
+ACTIONS = (
+    Action(
+        "B", "stand_in", "stand in",
+        "stand in for the device, or for all of the line, on a free port of this machine beside polling; again: end it",
+    ),
+    Action("I", "instead", "instead of it", "lead the line to what stands in for it, nothing is saved; again: back"),
+    Action("enter", "open", "set by hand", "set the register by hand, “40 in 20 s” slowly; switch the fault", "enter"),
+    Action("left_square_bracket", "nudge(-1)", "less", "a step less or more, by hand", "[ ]", False),
+    Action("right_square_bracket", "nudge(1)", "more", "a step less or more, by hand", "[ ]", False),
+    Action("f", "freeze", "freeze", "let the register stand still, or give it back to what moves it"),
+    Action("z", "undo_hand", "undo by hand", "take back what was done by hand last"),
+    Action("y", "rehearse", "rehearse", "play a rehearsal and judge what the master does; again: end it"),
+    Action("x", "export", "export", "export what masters asked and wrote, as CSV"),
+)  # fmt: skip
+MORE_KEYS = (("faults", (("enter", "switch the fault on or off"),)),)
 
 
 class BenchHead(Drawn):
@@ -124,7 +140,7 @@ class BenchView(View, Horizontal):
     @property
     def target(self) -> str:
         """Of whom the faults are: of the line where the cursor is on one, else of the device."""
-        return self._line_name if isinstance(self._list.current, LineRow) else self._device_name
+        return self._line_name if isinstance(self._list.current, StandLine) else self._device_name
 
     def about_here(self) -> Iterator[tuple[str, str]]:
         point = self._registers.current
@@ -176,9 +192,9 @@ class BenchView(View, Horizontal):
 
     def _moved(self) -> None:
         row = self._list.current
-        if isinstance(row, DeviceRow):
+        if isinstance(row, StandDevice):
             self._line_name, self._device_name = row.line.name, row.device.name
-        elif isinstance(row, LineRow):
+        elif isinstance(row, StandLine):
             self._line_name = row.line.name
             names = [device.name for device in row.line.devices]
             if self._device_name not in names:
@@ -300,7 +316,7 @@ class BenchView(View, Horizontal):
         if line is None or not line.devices:
             self.context.tell("there is no device here that could stand in: 1 finds devices")
             return
-        is_line = isinstance(self._list.current, LineRow) and self._list.has_keys
+        is_line = isinstance(self._list.current, StandLine) and self._list.has_keys
         names = [device.name for device in line.devices] if is_line else [self._device_name]
         self.context.bench.turn(line, names)
 
@@ -446,9 +462,22 @@ class BenchView(View, Horizontal):
         if device is None or look is None or state is None:
             self.context.tell("nobody stands in here: there is nothing to export")
             return
-        from kanaleto.tui.bench_view.export import ask_export
 
-        ask_export(self.context, self.snapshot.site.name)
+        def take(text: str) -> "Future[str] | str":
+            try:
+                path = expanded(text)
+            except ValueError as error:
+                return str(error)
+            if path.suffix != ".csv":
+                return f"a table of masters ends in .csv, not in {path.suffix or 'nothing'}"
+            if path.exists():
+                return f"{path} is there already: name another file"
+            if not path.parent.is_dir():
+                return f"there is no folder {path.parent}"
+            return self._asked("export", file=str(path))
+
+        name = self.snapshot.site.name.replace("/", "-").replace(" ", "-").lower() or "bench"
+        self.context.ask("export what masters asked and wrote, as", str(Path("~") / f"{name}-masters.csv"), take)
 
     def close(self) -> None:
         return

@@ -9,12 +9,12 @@ from collections.abc import Callable, Collection, Mapping
 from concurrent.futures import Future
 from pathlib import Path
 from threading import Thread
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 from msgspec.structs import replace
 
 from kanaleto.editing.news import Change
-from kanaleto.polling.engine import EngineEnded
+from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.site.leading import Lead, led
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Line
@@ -22,15 +22,34 @@ from kanaleto.site.model import Line
 if TYPE_CHECKING:
     from kanaleto.bench.standins import Served, StandIns
     from kanaleto.bench.states import BenchState
-    from kanaleto.tui.shared.context import Context
+    from kanaleto.control.control import Control
+    from kanaleto.editing.door import Door
 
 _LEAVE_S, _SERVE_S, _TAKE_S = 8.0, 120.0, 30.0
+
+
+class _BenchHost(Protocol):
+    """What this needs of the screen."""
+
+    engine: Engine
+
+    @property
+    def door(self) -> "Door": ...
+
+    @property
+    def control(self) -> "Control": ...
+
+    def tell(self, notice: str) -> None: ...
+
+    def later(self, what: Callable[[], object]) -> None: ...
+
+    def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool: ...
 
 
 class AppBench:
     """For the interface's thread, but for `led` and `follow`, which the site's editor calls."""
 
-    def __init__(self, context: "Context") -> None:
+    def __init__(self, context: _BenchHost) -> None:
         self._context = context
         self._stand_ins: StandIns | None = None
         self._leads: dict[str, Lead] = {}

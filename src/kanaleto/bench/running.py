@@ -181,8 +181,13 @@ class Bench:
         self._set_faults()
 
     def require(self, wanted: FaultWanted) -> None:
-        """Raises ValueError where its target is none, or it cannot be done there."""
+        """Raises ValueError where its target is none or does not stand in, or it cannot be done there."""
         found = self.targets(wanted.target)
+        here = [
+            simulated for units in self.units if self.server.stand_of(units.line.name) for simulated in units.served
+        ]
+        if not any(simulated in here for simulated in found):
+            raise ValueError(f"{wanted.target} does not stand in here")
         if wanted.name in _SHUT:
             self._network_of(wanted)
         point = wanted.numbers.get("point")

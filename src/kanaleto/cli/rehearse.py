@@ -14,7 +14,7 @@ from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, say
 from kanaleto.cli.running import run_until_signal
-from kanaleto.cli.serve import hear, only
+from kanaleto.cli.serve import clients_of, hear, only, stands_of, tell_open
 from kanaleto.files.loading import load_site
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.model import Site
@@ -25,7 +25,9 @@ _MARKS = {"passed": "●", "failed": "✕", "void": "◌"}
 @click.command("rehearse")
 @click.argument("site", type=click.Path(path_type=Path))
 @click.argument("file", type=click.Path(path_type=Path))
+@click.option("--at", "at", metavar="LINK", help="serve the one line that is chosen there, not at its own link")
 @click.option("--listen", metavar="ADDRESS", help="bind network lines here instead of the host of their link")
+@click.option("--clients", metavar="ADDRESSES", help="only these may ask: addresses and networks, with commas")
 @click.option("--line", "lines", multiple=True, metavar="NAME", help="only this line, again and again for more")
 @click.option("--device", "devices", multiple=True, metavar="NAME", help="only this device")
 @click.option("--seed", type=int, metavar="N", help="of all that is drawn, in place of the site's bench_seed")
@@ -36,8 +38,8 @@ _MARKS = {"passed": "●", "failed": "✕", "void": "◌"}
 @click.option("--yes", "is_sure", is_flag=True, help="go on where nobody was heard and nobody could be asked")
 @click.option("--json", "is_json", is_flag=True, help="one object a line")
 def command(
-    site: Path, file: Path, listen: str | None, lines: tuple[str, ...], devices: tuple[str, ...], seed: int | None,
-    hear_s: float, is_sure: bool, is_json: bool,
+    site: Path, file: Path, at: str | None, listen: str | None, clients: str | None, lines: tuple[str, ...],
+    devices: tuple[str, ...], seed: int | None, hear_s: float, is_sure: bool, is_json: bool,
 ) -> int:  # fmt: skip
     """Be the simulated devices of SITE, do to them what the timetable FILE says, and judge what their master does.
 
@@ -50,9 +52,19 @@ def command(
     """
     loaded, _ = load_site(site)
     rehearsal = read_rehearsal(file, loaded)
-    served = usage(partial(only, loaded, lines, devices))
+    served = usage(partial(only, loaded, lines, devices, at))
+    who = usage(partial(clients_of, clients))
+    tell_open(listen, who)
     verdicts: list[Verdict] = []
-    is_whole = run_until_signal(_work(served, rehearsal, verdicts, listen, seed, hear_s, is_sure, is_json))
+
+    def tell(text: str) -> None:
+        say(text, err=True)
+
+    try:
+        bench = Bench(loaded, listen, tell, seed, tell=tell, stands=stands_of(served), clients=who)
+    except CannotServe as error:
+        raise Failed(str(error)) from None
+    is_whole = run_until_signal(_work(served, bench, rehearsal, verdicts, hear_s, is_sure, is_json))
     counts = {outcome: sum(one.outcome == outcome for one in verdicts) for outcome in _MARKS}
     is_passed = is_whole and bool(verdicts) and counts["passed"] == len(verdicts)
     outcome = "passed" if is_passed else "stopped" if not is_whole else "failed" if counts["failed"] else "void"
@@ -71,13 +83,9 @@ def command(
 
 
 async def _work(
-    site: Site, rehearsal: Rehearsal, verdicts: list[Verdict], listen: str | None, seed: int | None, hear_s: float,
-    is_sure: bool, is_json: bool,
+    site: Site, bench: Bench, rehearsal: Rehearsal, verdicts: list[Verdict], hear_s: float, is_sure: bool,
+    is_json: bool,
 ) -> None:  # fmt: skip
-    def tell(text: str) -> None:
-        say(text, err=True)
-
-    bench = Bench(site, listen, tell, seed, tell=tell)
     for step in rehearsal.steps:
         usage(partial(bench.require, step.fault))
     try:

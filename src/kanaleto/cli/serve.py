@@ -5,8 +5,10 @@ import json
 from collections.abc import Sequence
 from contextlib import suppress
 from functools import partial
+from ipaddress import ip_network
 from pathlib import Path
 from queue import Full, Queue
+from typing import Any
 
 import click
 from msgspec.structs import replace
@@ -14,7 +16,9 @@ from msgspec.structs import replace
 from kanaleto.bench.faults import parse_fault
 from kanaleto.bench.free import LEAST_HEAR_S, look_at, needs_hearing
 from kanaleto.bench.masters import MasterRow, Masters, as_json
+from kanaleto.bench.remembered import recall, state_of
 from kanaleto.bench.running import Bench
+from kanaleto.bench.server import StandIn
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
@@ -22,23 +26,30 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind, EventLog
 from kanaleto.files.loading import load_site
+from kanaleto.files.texts import read_json
+from kanaleto.files.whole import write_whole
 from kanaleto.keeping.kept import Kept
 from kanaleto.lines.channel import Unreachable
 from kanaleto.polling.session import LOOK_S
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.faults import suggestion
+from kanaleto.site.links.link import FramingKind, Link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Line, Site
 from kanaleto.supervision.owned import Failure, follow, leave, owned_thread
 
 _MOST_WAITING = 20_000  # rows that a slow disk has not taken yet
 _CLOSE_S = 5.0
+_KEEP_EVERY_S = 60.0
 
 
 @click.command("serve")
 @click.argument("site", type=click.Path(path_type=Path))
 @click.option("--for", "for_s", type=click.FloatRange(0), metavar="S", help="end after so many seconds")
+@click.option("--at", "at", metavar="LINK", help="serve the one line that is chosen there, not at its own link")
 @click.option("--listen", metavar="ADDRESS", help="bind network lines here instead of the host of their link")
+@click.option("--clients", metavar="ADDRESSES", help="only these may ask: addresses and networks, with commas")
 @click.option("--line", "lines", multiple=True, metavar="NAME", help="only this line, again and again for more")
 @click.option("--device", "devices", multiple=True, metavar="NAME", help="only this device")
 @click.option(
@@ -50,11 +61,17 @@ _CLOSE_S = 5.0
 @click.option("--fault", "faults", multiple=True, metavar="TEXT", help="from the start: 'DEVICE|LINE: NAME key=value'")
 @click.option("--log", type=click.Path(path_type=Path), metavar="FILE.jsonl", help="what masters do, a line a row")
 @click.option("--log-all", is_flag=True, help="each read a line of its own, not folded")
+@click.option(
+    "--keep",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="begin with what stands there, and leave there what stands at the end",
+)
 @click.option("--json", "is_json", is_flag=True, help="say where each line is served as an object, instead of ready")
 def command(
-    site: Path, for_s: float | None, listen: str | None, lines: tuple[str, ...], devices: tuple[str, ...],
-    hear_s: float, is_sure: bool, seed: int | None, faults: tuple[str, ...], log: Path | None, log_all: bool,
-    is_json: bool,
+    site: Path, for_s: float | None, at: str | None, listen: str | None, clients: str | None, lines: tuple[str, ...],
+    devices: tuple[str, ...], hear_s: float, is_sure: bool, seed: int | None, faults: tuple[str, ...],
+    log: Path | None, log_all: bool, keep: Path | None, is_json: bool,
 ) -> int:  # fmt: skip
     """Be the far end of every line of SITE: its devices, simulated, on the ports that the site names.
 
@@ -72,7 +89,10 @@ def command(
       kanaleto serve alder-lock.toml --line Cabinet --fault 'Weather mast: late ms=300' --log masters.jsonl
     """
     loaded, _ = load_site(site)
-    served = usage(lambda: only(loaded, lines, devices))
+    served = usage(lambda: only(loaded, lines, devices, at))
+    who = usage(lambda: clients_of(clients))
+    kept_state = usage(lambda: read_state(keep)) if keep is not None else None
+    tell_open(listen, who)
     wanted = [usage(partial(parse_fault, text)) for text in faults]
     if log_all and log is None:
         raise click.UsageError("--log-all goes with --log FILE")
@@ -99,7 +119,9 @@ def command(
 
         follow(note)
         try:
-            bench = Bench(served, listen, tell, seed, masters, lambda text: say(text, err=True))
+            bench = Bench(loaded, listen, tell, seed, masters, lambda text: say(text, err=True), stands_of(served), who)
+            if kept_state is not None:
+                usage(partial(recall, bench, kept_state))
             for fault in wanted:
                 usage(partial(bench.begin_fault, fault))
             await asyncio.gather(*(hear(line, hear_s, is_sure) for line in served.lines if needs_hearing(line)))
@@ -107,6 +129,8 @@ def command(
         except CannotServe as error:
             raise Failed(str(error)) from None
         beside = [asyncio.create_task(look_around()), asyncio.create_task(bench.run())]
+        if keep is not None:
+            beside.append(asyncio.create_task(keep_now_and_then(keep, bench)))
         try:
             if is_json:
                 emit({"at": iso(), "ready": [{"line": line.name, "link": str(line.link)} for line in served.lines]})
@@ -116,6 +140,8 @@ def command(
         finally:
             for task in beside:
                 task.cancel()
+            if keep is not None:
+                keep_state(keep, bench)
             await bench.stop()
             leave(note)
 
@@ -192,17 +218,88 @@ class MasterLog:
             self._file.close()
 
 
-def only(site: Site, lines: Sequence[str], devices: Sequence[str]) -> Site:
-    """The site with these lines or devices alone, where any are named. Raises ValueError."""
+def clients_of(text: str | None) -> tuple[str, ...]:
+    """Addresses and networks, with commas between. Raises ValueError with one sentence."""
+    found = tuple(one.strip() for one in text.split(",") if one.strip()) if text is not None else ()
+    if text is not None and not found:
+        raise ValueError("--clients names nobody: write addresses, as in 192.0.2.7,198.51.100.0/24")
+    for one in found:
+        try:
+            ip_network(one, strict=False)
+        except ValueError:
+            raise ValueError(f"{one!r} is no address and no network, as 192.0.2.7 or 198.51.100.0/24") from None
+    return found
+
+
+def tell_open(listen: str | None, clients: Sequence[str]) -> None:
+    """On all interfaces it says so."""
+    if listen in ("0.0.0.0", "::"):
+        who = f"only {', '.join(clients)}" if clients else "every machine that reaches this one"
+        say(f"listening on all interfaces: {who} may ask", err=True)
+
+
+def read_state(path: Path) -> dict[str, Any] | None:
+    """What a bench has left there; None where nothing is yet. Raises ValueError."""
+    if not path.exists():
+        if not path.parent.is_dir():
+            raise ValueError(f"there is no folder {path.parent}")
+        return None
+    try:
+        state = read_json(path)
+    except (OSError, ValueError) as error:
+        raise ValueError(f"{path} cannot be read: {error}") from None
+    if not isinstance(state, dict) or "kanaleto_bench" not in state:
+        raise ValueError(f"{path} is no state that a bench has left; it stays as it is")
+    return state
+
+
+def keep_state(path: Path, bench: Bench) -> None:
+    """A disk that takes nothing is told."""
+    try:
+        write_whole(path, json.dumps(state_of(bench)) + "\n")
+    except OSError as error:
+        say(f"{path} cannot be written: {error.strerror or error}", err=True)
+
+
+async def keep_now_and_then(path: Path, bench: Bench) -> None:
+    """So that a kill costs a minute at most."""
+    while True:
+        await asyncio.sleep(_KEEP_EVERY_S)
+        await asyncio.to_thread(keep_state, path, bench)
+
+
+def stands_of(served: Site) -> list[StandIn]:
+    """Where the devices of a site that was narrowed by `only` stand in."""
+    return [StandIn(line.name, line.link, tuple(device.name for device in line.devices)) for line in served.lines]
+
+
+def only(site: Site, lines: Sequence[str], devices: Sequence[str], at: str | None = None) -> Site:
+    """The site with these lines or devices alone, where any are named; the one line at another link. Raises
+    ValueError."""
     known = [line.name for line in site.lines] + [device.name for _, device in site.devices()]
     for name in (*lines, *devices):
         if name not in known:
             raise ValueError(f"{name!r} is no line and no device of this site{suggestion(name, known)}")
-    if not lines and not devices:
+    if not lines and not devices and at is None:
         return site
     kept = [
         replace(line, devices=tuple(one for one in line.devices if not devices or one.name in devices))
         for line in site.lines
         if not lines or line.name in lines
     ]
-    return replace(site, lines=tuple(line for line in kept if line.devices))
+    kept = [line for line in kept if line.devices]
+    if not kept:
+        raise ValueError("none of these devices is on these lines")
+    if at is not None:
+        if len(kept) != 1:
+            raise ValueError(f"--at is the place of one line, and {len(kept)} are served: choose it with --line")
+        kept = [replace(kept[0], link=at_link(kept[0], at))]
+    return replace(site, lines=tuple(kept))
+
+
+def at_link(line: Line, text: str) -> Link:
+    """Another place for a line. Raises ValueError."""
+    link = parse_link(text)
+    if link.framing is not line.link.framing and FramingKind.TCP in (link.framing, line.link.framing):
+        raise ValueError(f"{line.name} speaks {line.link.framing.value}, and {text} {link.framing.value}")
+    return link

@@ -11,6 +11,7 @@ from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.finding.states import PlaceState
 from kanaleto.lines.stablenames import stable_name
 from kanaleto.probing.draft import DraftRow, rows_of_runs
+from kanaleto.site.leading import real_link
 from kanaleto.site.model import Device, Site
 from kanaleto.tui.shared.context import Context
 from kanaleto.wire.codes import Table
@@ -85,7 +86,8 @@ def add_unit(context: Context, place: PlaceState | None, unit_id: int, points: l
     def done(came: Done) -> None:
         context.tell(f"added {count} to {came.site.name}; 3 shows it live, ctrl+z takes it back")
 
-    context.edit(add_device(place.link, unit_id, name_of(place, unit_id), points), then=done)
+    link = real_link(context.snapshot.site, place.link)
+    context.edit(add_device(link, unit_id, name_of(place, unit_id), points), then=done)
 
 
 def add_all(context: Context, place: FindPlace) -> None:
@@ -107,7 +109,7 @@ def add_all(context: Context, place: FindPlace) -> None:
     points = sum(len(device.points) for device in devices)
     count = f"{len(devices)} unit{'s' if len(devices) != 1 else ''} with {points} points"
     stable = stable_name(link.local_port) if link.local_port else ""
-    edit = add_devices(link, devices, {"prefer_port": stable} if stable else {})
+    edit = add_devices(real_link(site, link), devices, {"prefer_port": stable} if stable else {})
 
     def done(came: Done) -> None:
         context.tell(f"added {count} to {came.site.name}; 3 shows them live, ctrl+z takes them back")
@@ -140,6 +142,9 @@ def keep_settings(context: Context, place: PlaceState | None, site: Site) -> Non
     line = line_of(site, place.link) if place is not None and place.link is not None else None
     if place is None or line is None or place.link is None or line.link == place.link:
         context.tell("there are no other settings to keep for a line of this site")
+        return
+    if line.led_from is not None:
+        context.tell(f"{line.name} is led to a stand-in, whose settings are not kept: I in Map leads it back first")
         return
     title = place.settings.found_title if place.settings is not None else ""
     told = f"{line.name} now has {title or 'these settings'}"

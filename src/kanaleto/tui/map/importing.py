@@ -16,6 +16,7 @@ from kanaleto.editing.news import Done
 from kanaleto.editing.news import Opened as SiteOpened
 from kanaleto.editing.pointedit import take_points
 from kanaleto.site.counting import Counting, Numbering, to_wire
+from kanaleto.site.leading import real_link
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device
 from kanaleto.tables.importing import Imported, Known, grouped, import_rows
@@ -306,7 +307,8 @@ class ImportPane(Drawn, Vertical):
             edit = take_points(device.name, rows, self.imported.replaced, numbering)
         else:
             try:
-                edit = add_device(link, unit_id, "", [_new_point(row, self.numbering) for row in rows], self.numbering)
+                real = real_link(self.snapshot.site, link)
+                edit = add_device(real, unit_id, "", [_new_point(row, self.numbering) for row in rows], self.numbering)
             except ValueError as error:
                 self.context.tell(str(error))
                 return

@@ -19,6 +19,7 @@ from kanaleto.editing.deviceedit import (
 from kanaleto.editing.news import Done
 from kanaleto.files.devicetext import Said
 from kanaleto.site.counting import Numbering
+from kanaleto.site.leading import real_link
 from kanaleto.site.model import DEMAND, Device, Line
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.shared.pane import Panel, Row
@@ -143,7 +144,9 @@ def ask_new_device(context: Context, line: Line, like: Device | None, then: Call
             then(unit)
             context.tell(f"{done.what}: a adds its points, i imports a table; ctrl+z takes it back")
 
-        return context.edit(add_device(link, unit, called, (), numbering), opened, came)
+        return context.edit(
+            add_device(real_link(context.snapshot.site, link), unit, called, (), numbering), opened, came
+        )
 
     context.ask(f"a device more on {line.name}: unit ID, name", str(free), take)
 

@@ -88,4 +88,5 @@ class SettingSteps:
         if change.unit_id != change.device.unit_id:
             self._context.edit(change_device(change.device.name, {"unit_id": change.unit_id}))
         else:
-            self._context.edit(set_link(change.line.name, change.link))
+            if change.line.led_from is None:  # else it is a stand-in's, and nothing of that is saved
+                self._context.edit(set_link(change.line.name, change.link))

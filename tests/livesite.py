@@ -126,6 +126,7 @@ class LiveCase(unittest.TestCase):
                 app.writing.stop()
                 app.door.close()
                 engine.stop()
+                app.bench.close()
                 app.keeping.stop()
 
         asyncio.run(run())

@@ -5,7 +5,7 @@ It hears commands on standard input, each an object with `do` and an `id`, and s
 each, how the bench stands a few times a second, its state once a second where that differs, and what is to be told. It
 ends when its standard input closes, so that it never outlives the one who started it.
 
-open site [seed state faults] · serve line link [devices hear_s is_sure] · end line · edit [site] · put device point
+open site [seed state] · serve line link [devices hear_s is_sure] · end line · edit [site] · put device point
 text · freeze device point · give_back device point · undo · fault target name [keys] · mend target name · rehearse
 file · stop_rehearsal · look device
 """
@@ -148,9 +148,6 @@ class BenchProcess:
             except ValueError as error:
                 self._note(f"its last state {error}: it begins anew")
         self._bench, self._looker = bench, Looker(bench, self._masters)
-        for fault in command.get("faults", ()):
-            with suppress(ValueError):
-                bench.begin_fault(_fault(fault))
         self._running = owned_task("bench: its step", bench.run())
         return f"{site.name} is open"
 
@@ -208,7 +205,8 @@ class BenchProcess:
 
     def _do_fault(self, command: Command) -> str:
         wanted = _fault(command)
-        self._open.begin_fault(wanted)
+        if not any(own == wanted for own, _ in self._open.faults):
+            self._open.begin_fault(wanted)
         return f"{wanted.target}: {wanted}"
 
     async def _do_mend(self, command: Command) -> str:

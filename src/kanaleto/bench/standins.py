@@ -12,7 +12,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable
-from concurrent.futures import Future
+from concurrent.futures import Future, InvalidStateError
 from contextlib import suppress
 from functools import partial
 from pathlib import Path
@@ -108,8 +108,7 @@ class StandIns:
         with self._lock:
             self.served = {name: served for name, served in self.served.items() if name != line}
         done = self.command("end", line=line)
-        if not self.served:
-            self._do(self._end_if_idle)
+        done.add_done_callback(lambda _: self._do(self._end_if_idle))
         return done
 
     def fault(self, target: str, name: str, keys: dict[str, Any]) -> "Future[str]":
@@ -184,7 +183,7 @@ class StandIns:
 
     @staticmethod
     def _refuse(done: "Future[str]", why: str) -> None:
-        if not done.done():
+        with suppress(InvalidStateError):  # it came after all
             done.set_exception(BenchRefused(why))
 
     def _write(self, do: str, done: "Future[str] | None", keys: dict[str, Any]) -> None:
@@ -216,9 +215,7 @@ class StandIns:
             process.kill()
             raise BenchRefused("the process of the bench does not start")
         opened: Future[str] = Future()
-        self._write(
-            "open", opened, {"site": str(self._path), "state": self._memory, "faults": list(self._faults.values())}
-        )
+        self._write("open", opened, {"site": str(self._path), "state": self._memory})
         try:
             opened.result(_READY_S)
         except TimeoutError:
@@ -245,8 +242,15 @@ class StandIns:
                 again: Future[str] = Future()
                 self._write("serve", again, _serving(served))
                 again.add_done_callback(partial(self._tell_lost, served.line))
+                again.add_done_callback(lambda _: self._do(self._break_again))
         except (BenchRefused, OSError) as error:
             self._tell(f"the process of the bench does not begin again: {error}")
+
+    def _break_again(self) -> None:
+        """What was wrong on purpose is so again, as soon as its devices stand in again."""
+        for fault in self._faults.values():
+            with suppress(BenchRefused):
+                self._write("fault", None, fault)
 
     def _tell_lost(self, line: str, came: "Future[str]") -> None:
         if came.exception() is not None:
@@ -269,6 +273,13 @@ class StandIns:
         except subprocess.TimeoutExpired:
             process.kill()
             process.wait()
+        self._refuse_all()
+
+    def _refuse_all(self) -> None:
+        """Whoever still waits for an answer of a process that is no more."""
+        waiting, self._waiting = self._waiting, {}
+        for done in waiting.values():
+            self._refuse(done, "the process of the bench has ended")
 
     # The thread that hears
 
@@ -286,9 +297,7 @@ class StandIns:
             return
         self._process = None
         self._is_ready.set()
-        waiting, self._waiting = self._waiting, {}
-        for done in waiting.values():
-            self._refuse(done, "the process of the bench has ended")
+        self._refuse_all()
         if not self._is_over and self.served:
             how = f"was ended by signal {-code}" if code < 0 else f"ended with {code}"
             self._tell(f"the process of the bench {how}: it begins again in its last state")
@@ -304,10 +313,11 @@ class StandIns:
             self._tell(str(message["told"]))
         elif "ready" in message:
             self._is_ready.set()
-        elif (done := self._waiting.pop(message.get("id", -1), None)) is not None and not done.done():
+        elif (done := self._waiting.pop(message.get("id", -1), None)) is not None:
             if "error" in message:
-                done.set_exception(BenchRefused(str(message["error"])))
-            else:
+                self._refuse(done, str(message["error"]))
+                return
+            with suppress(InvalidStateError):
                 done.set_result(str(message.get("done", "")))
 
 

@@ -43,6 +43,6 @@ class FaultRows(Rows[str]):
             return cells.put(_OFF, "dim").put(told, "ink", width - 8)
         since = datetime.fromtimestamp(standing.since_s).strftime("%H:%M:%S")
         keys = standing.text.partition(" ")[2]
-        right = f"{keys}{', ' if keys else ''}since {since}"
+        right = f"{keys}{' · ' if keys else 'since '}{since}"
         cells.put(_ON, "terracotta").put(told, bold=True, width=max(width - 9 - len(right), 8))
         return cells.put(f" {right}", "terracotta")

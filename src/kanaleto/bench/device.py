@@ -68,8 +68,18 @@ class SimulatedDevice:
             table.function: bank for table, bank in self._banks.items() if table in (Table.HOLDING, Table.INPUT)
         }
         for point in device.points:
-            if point.initial is not None:
-                self.put(point.name, point.initial)
+            self._begin_point(point)
+
+    def _begin_point(self, point: Point) -> None:
+        """What it starts with."""
+        if point.words is not None:
+            now = self.data_of(point)
+            mask = 0xFFFF if point.codec.bits is None else _mask(*point.codec.bits)
+            is_part = mask != 0xFFFF and not point.table.is_bits
+            merged = int.from_bytes(now) & ~mask | int.from_bytes(point.words) & mask
+            self.put_data(point, merged.to_bytes(2) if is_part else point.words)
+        elif point.initial is not None:
+            self.put(point.name, point.initial)
 
     # From this side: values in engineering units
 
@@ -83,8 +93,7 @@ class SimulatedDevice:
                 return
             data = point.codec.encode(value, is_within=False)
             if point.codec.bits is not None:
-                low, high = point.codec.bits
-                mask = ((1 << (high - low + 1)) - 1) << low
+                mask = _mask(*point.codec.bits)
                 now = int.from_bytes(bank.get(point.address, 1))
                 data = (now & ~mask | int.from_bytes(data) & mask).to_bytes(2)
             bank.put(point.address, data)
@@ -100,8 +109,8 @@ class SimulatedDevice:
         """As after power was off and on: what points begin with. A setting is kept without power."""
         with self.lock:
             for point in self.device.points:
-                if point.initial is not None and point.setting is None:
-                    self.put(point.name, point.initial)
+                if point.setting is None:
+                    self._begin_point(point)
 
     def take_over(self, before: "SimulatedDevice") -> None:
         """An edit: what stood in the registers stands there still."""
@@ -288,6 +297,11 @@ class SimulatedDevice:
         bank.put(address, data)
         if self.on_write is not None:
             self.on_write(self, table, address, count)
+
+
+def _mask(low: int, high: int) -> int:
+    """Those bits of a word."""
+    return ((1 << (high - low + 1)) - 1) << low
 
 
 def _is_restart(pdu: bytes) -> bool:

@@ -43,6 +43,7 @@ COLUMN_WORDS = {
     "group": "points of one group come from one request",
     "deadband": "how much the value must change to be recorded anew",
     "initial": "what a simulated device starts with",
+    "words": "the words it starts with instead, as 0x41A0 0000",
     "setting": "unit_id, baud, parity or stop: the register holds that setting of the device's own port",
     "sure": "0 to 1: how sure a search was of its reading; empty: somebody knows",
     "note": "any text",

@@ -151,10 +151,10 @@ class RowReader:
             self._cell("sure", _sure, None),
         )
         self._check_place(point, defaults)
-        initial = self._initial(point)
+        initial, words = self._initial(point), self._words(point)
         if not self._is_sound:
             return None
-        return point if initial is None else replace(point, initial=initial)
+        return point if initial is None and words is None else replace(point, initial=initial, words=words)
 
     def _codec(self, table: Table, inherited: ByteOrder | None) -> Codec:
         value_type = self._cell("type", parse_type, ValueType(Kind.BOOL if table.is_bits else Kind.UINT16))
@@ -338,6 +338,28 @@ class RowReader:
         except CannotEncode as error:
             self.fault(f"initial: {error}")
         return value
+
+    def _words(self, point: Point) -> bytes | None:
+        """What its registers hold at the start, or its one bit."""
+        text = self._cells.get("words", "")
+        if not text:
+            return None
+        if self._cells.get("initial", ""):
+            self.fault("words and initial both say what it starts with: take one of them out")
+            return None
+        digits = text.strip().lower().removeprefix("0x").replace(" ", "").replace("_", "")
+        size = 1 if point.table.is_bits else 4 * point.size
+        if re.fullmatch(r"[0-9a-f]+", digits) is None or len(digits) != size:
+            example = "0 or 1" if point.table.is_bits else "0x" + " ".join(["41A0"] * min(point.size, 2))
+            what = "one bit" if point.table.is_bits else f"{point.size} register{'s' if point.size > 1 else ''}"
+            self.fault(f"words: {text!r} is not {what} in hexadecimal, as {example}")
+            return None
+        if point.table.is_bits:
+            if digits not in "01":
+                self.fault(f"words: {text!r} is no bit, which is 0 or 1")
+                return None
+            return bytes((int(digits),))
+        return bytes.fromhex(digits)
 
 
 def _setting(text: str) -> PortSetting:

@@ -148,6 +148,8 @@ class Point(Struct, frozen=True, gc=False):
     sure: float | None = None
     """How sure it is that the words are read rightly, 0 to 1, where they were only drafted; None where somebody
     knows."""
+    words: bytes | None = None
+    """The registers (or one byte for a bit) with which a simulated device starts, instead of `initial`."""
     size: int = 0
     """Registers, or bits in a table of bits; reckoned."""
     end: int = 0

@@ -48,6 +48,7 @@ def point_cells(device: Device, point: Point) -> dict[str, str]:
             f"{number:g}" if isinstance(number, float) else str(number) for number in sorted(codec.no_values)
         ),
         "initial": "" if point.initial is None else str(point.initial),
+        "words": words_cell(point.words, point.table.is_bits),
         "note": point.note,
     }
     limits = point.limits
@@ -59,6 +60,13 @@ def point_cells(device: Device, point: Point) -> dict[str, str]:
     for name in LIMIT_STATES:
         cells[name] = ";".join(point.labels.get(state) or str(state) for state in getattr(limits, name))
     return {key: value for key, value in {**cells, **_scale_cells(codec.scale)}.items() if value}
+
+
+def words_cell(words: bytes | None, is_bit: bool) -> str:
+    """As a map says them."""
+    if words is None:
+        return ""
+    return str(words[0]) if is_bit else f"0x{words.hex(' ', 2).upper()}"
 
 
 def _scale_cells(scale: Scale | Curve | Bounded | None) -> dict[str, str]:

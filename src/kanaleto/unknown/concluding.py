@@ -168,7 +168,9 @@ def _rows_of_table(turn: Turn, table: TableSearch, cuts: _Cuts) -> list[DraftRow
         while at <= last:
             known = cuts.get((table.table, at))
             if known is None:
-                own.append(DraftRow(f"{WORDS[table.table]} {at}", table.table, at, "not read again", "uint16"))
+                word = table.words.get(at)
+                once = (("words", f"0x{word:04X}"),) if word is not None else ()
+                own.append(DraftRow(f"{WORDS[table.table]} {at}", table.table, at, "not read again", "uint16", once))
                 at += 1
                 continue
             own.append(_row(table.table, at, *known))
@@ -188,7 +190,8 @@ def _rows_of_bits(turn: Turn, table: TableSearch, first: int, last: int) -> list
     for address in range(first, last + 1):
         seen = {bits[address - first] for bits in samples}
         note = "switches" if len(seen) > 1 else f"always {seen.pop()}" if seen else "not seen"
-        rows.append(DraftRow(f"{WORDS[table.table]} {address}", table.table, address, note, "bool"))
+        cells = (("words", str(samples[-1][address - first])),) if samples else ()
+        rows.append(DraftRow(f"{WORDS[table.table]} {address}", table.table, address, note, "bool", cells))
     return rows
 
 
@@ -205,6 +208,8 @@ def _row(table: Table, address: int, cut: Cut, samples: list[bytes]) -> DraftRow
     cells += measure.cells if measure is not None else []
     if codec.type.is_float and (measure is None or not measure.has_decimals):
         cells.append(("decimals", str(_decimals(values))))
+    if samples:
+        cells.append(("words", f"0x{samples[-1].hex(' ', 2).upper()}"))
     cells.append(("sure", f"{cut.sure:g}"))
     note = _note(cut, values, samples) + (f"; {measure.text}" if measure is not None else "")
     return DraftRow(f"{WORDS[table]} {address}", table, address, note, str(codec.type), tuple(cells))

@@ -61,7 +61,7 @@ def find_everything(
         searches = [make(link, False) for link in _free_ports()]
     say(CARE, err=True)
     if not is_agreed:
-        _wait_for_a_key()
+        wait_for_a_key()
 
     async def work() -> None:
         if not searches and hosts is not None:
@@ -104,7 +104,7 @@ def _free_ports() -> list[Link]:
     return [parse_link(f"rtu://{port.path}") for port in ports[:_MOST_LINES]]
 
 
-def _wait_for_a_key() -> None:
+def wait_for_a_key() -> None:
     """Only who sits at a terminal is asked."""
     if sys.stdin.isatty() and sys.stderr.isatty():
         forget_typed()

@@ -25,6 +25,7 @@ _ENDING = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(si
 _WRITING = ("write", "raw", "routine")
 _COMMANDS = {
     "check": "every fault of a site file or a map",
+    "clone": "devices as they answer now, as a site that can be served",
     "compose": "the bytes of a request in every framing; nothing is sent",
     "demo": "the demo site: simulated devices and the application",
     "explain": "a frame, field by field, and the verdict on its check bytes",

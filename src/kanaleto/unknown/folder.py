@@ -180,7 +180,8 @@ def _kept(search: Everything) -> dict[str, Any]:
             for found in search.found.values()
         ],
         "registers": [
-            {**kept_of(turn.survey), "samples": _kept_samples(turn.samples), "left_alone": _why_left(turn)}
+            {**kept_of(turn.survey), "samples": _kept_samples(turn.samples), "sample_s": _kept_times(turn.samples),
+             "left_alone": _why_left(turn)}
             for turn in turns.values()
         ],
     }  # fmt: skip
@@ -195,6 +196,12 @@ def _kept_samples(samples: Samples) -> list[Any]:
         [[table.value, first, list(words)] for (table, first), words in round_.words.items()]
         for round_ in samples.rounds[-_MOST_ROUNDS_KEPT:]
     ]
+
+
+def _kept_times(samples: Samples) -> list[float]:
+    """When each was read, in seconds since the first of them."""
+    rounds = samples.rounds[-_MOST_ROUNDS_KEPT:]
+    return [round(round_.at_s - rounds[0].at_s, 3) for round_ in rounds]
 
 
 def load_folder(folder: Path, make: Any) -> list[Everything]:
@@ -238,8 +245,9 @@ def _restored(place: Any, make: Any) -> Everything:
         search.says[unit_id] = str(unit["says"])
     for kept in place["registers"]:
         samples = Samples()
-        for round_ in kept["samples"]:
+        times = [float(at_s) for at_s in kept.get("sample_s", ())]
+        for number, round_ in enumerate(kept["samples"]):
             words = {(Table(table), int(first)): tuple(map(int, found)) for table, first, found in round_}
-            samples.add(0.0, words, 0.0)
+            samples.add(times[number] if number < len(times) else 0.0, words, 0.0)
         search.go_on_with(_unit_id(kept["unit_id"]), kept, samples, str(kept["left_alone"]))
     return search

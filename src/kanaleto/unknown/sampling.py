@@ -56,6 +56,16 @@ class Samples(Struct):
         found = [round_.of(table, *run) for round_ in self.rounds]
         return [words for words in found if words is not None]
 
+    def as_rounds(self) -> list[tuple[float, dict[Table, dict[int, int]]]]:
+        """When (loop time) which words or bits stood at which addresses, by table."""
+        rounds: list[tuple[float, dict[Table, dict[int, int]]]] = []
+        for round_ in self.rounds:
+            found: dict[Table, dict[int, int]] = {}
+            for (table, first), words in round_.words.items():
+                found.setdefault(table, {}).update({first + at: word for at, word in enumerate(words)})
+            rounds.append((round_.at_s, found))
+        return rounds
+
     def fewest_of(self, tables: Iterable[TableSearch]) -> int:
         """How often the run was read that was read least."""
         counts = [len(self.of(table.table, run)) for table in tables for run in table.runs]

@@ -13,6 +13,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.bench.cloning import Copied, differs
+from kanaleto.bench.places import at_link, near
 from kanaleto.bench.server import is_as_serial
 from kanaleto.bench.units import Units
 from kanaleto.files.loading import load_site
@@ -102,6 +103,15 @@ def write_clone(out: Path, name: str, lines: Sequence[ClonedLine]) -> None:
     texts[out] = f"{body}{_MARK}{json.dumps(marks)}\n"
     with locked(out):
         write_together(out, texts)
+
+
+def placed(lines: Sequence[ClonedLine], at: str | None = None) -> list[ClonedLine]:
+    """Where each is to be served: there, or at a place of this machine. Raises ValueError."""
+    if at is None:
+        return [ClonedLine(own.line, near(own.line, number), own.copies) for number, own in enumerate(lines)]
+    if len(lines) != 1:
+        raise ValueError(f"--at is the place of one line, and {len(lines)} were cloned")
+    return [ClonedLine(lines[0].line, at_link(lines[0].line, at), lines[0].copies)]
 
 
 def count_differences(out: Path, lines: Sequence[ClonedLine]) -> dict[tuple[str, str], int]:

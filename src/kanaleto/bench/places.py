@@ -7,11 +7,12 @@ from collections.abc import Collection
 from pathlib import Path
 
 from kanaleto.files.beside import folder_beside, make_own
-from kanaleto.site.links.link import LOOPBACK, Link
+from kanaleto.site.links.link import LOOPBACK, FramingKind, Link
+from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Line
 
 FIRST_PORT = 15020
-_MOST_TRIED = 400
+_MOST_TRIED, _NEAR = 400, 500
 
 
 class NoPlace(Exception):
@@ -31,6 +32,20 @@ def free_place(site: Path, line: Line, taken: Collection[Link] = ()) -> Link:
     raise NoPlace(f"no port from {FIRST_PORT} to {FIRST_PORT + _MOST_TRIED - 1} is free on this machine")
 
 
+def at_link(line: Line, text: str) -> Link:
+    """Another place for a line. Raises ValueError."""
+    link = parse_link(text)
+    if link.framing is not line.link.framing and FramingKind.TCP in (link.framing, line.link.framing):
+        raise ValueError(f"{line.name} speaks {line.link.framing.value}, and {text} {link.framing.value}")
+    return link
+
+
+def near(line: Line, number: int) -> Link:
+    """A place of this machine for a line of a site that stands by itself: the port of that number behind the first, or
+    a pseudo-terminal beside the site file."""
+    return line.link.at_home(f"ports/{_file_name(line.name)}", FIRST_PORT + _NEAR + number, False)
+
+
 def _is_free(port: int, kind: socket.SocketKind) -> bool:
     with socket.socket(socket.AF_INET, kind) as probe:
         if kind is socket.SOCK_STREAM:
@@ -42,13 +57,17 @@ def _is_free(port: int, kind: socket.SocketKind) -> bool:
     return True
 
 
+def _file_name(line: str) -> str:
+    return re.sub(r"[^a-z0-9]+", "-", line.lower()).strip("-")[:40] or "line"
+
+
 def _port_path(site: Path, line: str, taken: Collection[Link]) -> str:
     folder = folder_beside(site) / "ports"
     try:
         make_own(folder)
     except OSError as error:
         raise NoPlace(f"no pseudo-terminal can be linked at {folder}: {error.strerror or error}") from None
-    name = re.sub(r"[^a-z0-9]+", "-", line.lower()).strip("-")[:40] or "line"
+    name = _file_name(line)
     paths = {link.local_port for link in taken}
     number = 1
     while (path := str(folder / (name if number == 1 else f"{name}-{number}"))) in paths or Path(path).exists():

@@ -9,21 +9,19 @@ from pathlib import Path
 import click
 from msgspec.structs import replace
 
-from kanaleto.bench.clonefile import ClonedLine, EditedSince, count_differences, why_not_written, write_clone
+from kanaleto.bench.clonefile import ClonedLine, EditedSince, count_differences, placed, why_not_written, write_clone
 from kanaleto.bench.cloning import MOST_ROUNDS, ROUND_S, Cloner, Copied, Silent, moves_of, with_guesses
-from kanaleto.bench.places import FIRST_PORT
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.findeverything import wait_for_a_key
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, say
 from kanaleto.cli.progress import Progress
 from kanaleto.cli.running import run_until_signal
-from kanaleto.cli.serve import at_link, only
+from kanaleto.cli.serve import only
 from kanaleto.files.loading import load_site
 from kanaleto.lines.channel import Unreachable
 from kanaleto.probing.question import CARE, survey_exchanger
 from kanaleto.site.faults import FaultyFile
-from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import names_settings, parse_link
 from kanaleto.site.model import Line, Site
 from kanaleto.unknown.everything import Everything
@@ -76,7 +74,7 @@ def command(
     lines = [own for own in lines if own.copies]
     if not lines:
         raise Failed("nobody answered: nothing was cloned")
-    lines = usage(partial(_placed, lines, at))
+    lines = usage(partial(placed, lines, at))
     try:
         write_clone(out, site.name, lines)
         counts = count_differences(out, lines)
@@ -213,17 +211,3 @@ def _of_searches(site: Site, searches: Sequence[Everything]) -> tuple[Site, list
                 copies.append(Copied(replace(device, points=points), {}, moves, [], moved))
         lines.append(ClonedLine(line, line.link, copies))
     return site, lines
-
-
-def _placed(lines: Sequence[ClonedLine], at: str | None) -> list[ClonedLine]:
-    """Where each is served. Raises ValueError."""
-    if at is not None:
-        if len(lines) != 1:
-            raise ValueError(f"--at is the place of one line, and {len(lines)} were cloned")
-        return [ClonedLine(lines[0].line, at_link(lines[0].line, at), lines[0].copies)]
-    placed: list[ClonedLine] = []
-    for number, own in enumerate(lines):
-        name = "".join(letter if letter.isalnum() else "-" for letter in own.line.name.lower()).strip("-") or "line"
-        link: Link = own.line.link.at_home(f"ports/{name}", FIRST_PORT + 500 + number, False)
-        placed.append(ClonedLine(own.line, link, own.copies))
-    return placed

@@ -16,6 +16,7 @@ from msgspec.structs import replace
 from kanaleto.bench.faults import parse_fault
 from kanaleto.bench.free import LEAST_HEAR_S, look_at, needs_hearing
 from kanaleto.bench.masters import MasterRow, Masters, as_json
+from kanaleto.bench.places import at_link
 from kanaleto.bench.remembered import recall, state_of
 from kanaleto.bench.running import Bench
 from kanaleto.bench.server import StandIn
@@ -34,8 +35,6 @@ from kanaleto.polling.session import LOOK_S
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.faults import suggestion
-from kanaleto.site.links.link import FramingKind, Link
-from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Line, Site
 from kanaleto.supervision.owned import Failure, follow, leave, owned_thread
 
@@ -295,11 +294,3 @@ def only(site: Site, lines: Sequence[str], devices: Sequence[str], at: str | Non
             raise ValueError(f"--at is the place of one line, and {len(kept)} are served: choose it with --line")
         kept = [replace(kept[0], link=at_link(kept[0], at))]
     return replace(site, lines=tuple(kept))
-
-
-def at_link(line: Line, text: str) -> Link:
-    """Another place for a line. Raises ValueError."""
-    link = parse_link(text)
-    if link.framing is not line.link.framing and FramingKind.TCP in (link.framing, line.link.framing):
-        raise ValueError(f"{line.name} speaks {line.link.framing.value}, and {text} {link.framing.value}")
-    return link

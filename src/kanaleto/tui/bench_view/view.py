@@ -49,6 +49,7 @@ ACTIONS = (
     Action("f", "freeze", "freeze", "let the register stand still, or give it back to what moves it"),
     Action("z", "undo_hand", "undo by hand", "take back what was done by hand last"),
     Action("y", "rehearse", "rehearse", "play a rehearsal and judge what the master does; again: end it"),
+    Action("C", "clone", "clone", "copy the device, or all of the line, as it answers now: a site to be served"),
     Action("x", "export", "export", "export what masters asked and wrote, as CSV"),
 )  # fmt: skip
 MORE_KEYS = (("faults", (("enter", "switch the fault on or off"),)),)
@@ -283,7 +284,7 @@ class BenchView(View, Horizontal):
         }
         turns = ("instead",) if is_led else ("stand_in", "instead")
         if self._list.has_keys:
-            return self.keys_of(*turns, "open", "rehearse", **verbs)
+            return self.keys_of(*turns, "open", "rehearse", "clone", **verbs)
         if self._faults.has_keys:
             verbs["open"] = "switch it"
             return [*self.keys_of("open", turns[0], **verbs), ("tab", "devices")]
@@ -455,7 +456,34 @@ class BenchView(View, Horizontal):
 
         self.context.ask("play a rehearsal (a TOML file)", first, take, listed=listed)
 
-    # Paper
+    # Clones and tables
+
+    def action_clone(self) -> None:
+        line, device = self.line, self.device
+        if line is None or device is None:
+            self.context.tell("there is no device here that could be cloned")
+            return
+        is_line = isinstance(self._list.current, StandLine) and self._list.has_keys
+        devices = [one for one in line.devices if one.points] if is_line else [device]
+        title = line.name if is_line else device.name
+
+        def take(text: str) -> str | None:
+            from kanaleto.bench.clonefile import why_not_written
+
+            try:
+                path = expanded(text)
+            except ValueError as error:
+                return str(error)
+            why = why_not_written(path)
+            if why:
+                return why
+            self.context.bench.clone(line, devices, path)
+            return None
+
+        name = "".join(letter if letter.isalnum() else "-" for letter in title.lower())
+        folder = self.context.door.opened.path.parent
+        question = f"clone {title} by reading alone, to (some devices clear counters when read)"
+        self.context.ask(question, str(folder / f"{name}-clone.toml"), take)
 
     def action_export(self) -> None:
         device, look, state = self.device, self.look, self.context.bench.state

@@ -5,8 +5,9 @@ What takes its time is done on threads of its own; what comes of it is told.
 """
 
 import time
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from concurrent.futures import Future
+from contextlib import suppress
 from pathlib import Path
 from threading import Thread
 from typing import TYPE_CHECKING, Any, Protocol
@@ -17,7 +18,7 @@ from kanaleto.editing.news import Change
 from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.site.leading import Lead, led
 from kanaleto.site.links.link import Link
-from kanaleto.site.model import Line
+from kanaleto.site.model import Device, Line
 
 if TYPE_CHECKING:
     from kanaleto.bench.standins import Served, StandIns
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
     from kanaleto.control.control import Control
     from kanaleto.editing.door import Door
 
-_LEAVE_S, _SERVE_S, _TAKE_S = 8.0, 120.0, 30.0
+_LEAVE_S, _SERVE_S, _TAKE_S, _CLONE_S = 8.0, 120.0, 30.0, 1800.0
 
 
 class _BenchHost(Protocol):
@@ -101,13 +102,13 @@ class AppBench:
         if all(name in now for name in devices):
             left = [name for name in now if name not in devices]
             if not left:
-                self._work(line.name, "ends", lambda: self._end(line.name))
+                self._work(line.name, "is ended", lambda: self._end(line.name))
                 return
             wanted = left
         else:
             wanted = [name for name in names if name in now or name in devices]
         chosen = () if len(wanted) == len(names) else tuple(wanted)
-        self._work(line.name, "begins", lambda: self._serve(line, chosen, is_instead=False))
+        self._work(line.name, "begins to be stood in for", lambda: self._serve(line, chosen, is_instead=False))
 
     def _serve(self, line: Line, devices: tuple[str, ...], is_instead: bool) -> str:
         from kanaleto.bench.places import free_place
@@ -199,6 +200,44 @@ class AppBench:
         if self._stand_ins is not None:
             self._stand_ins.look(device)
 
+    # Clones
+
+    def clone(self, line: Line, devices: Sequence[Device], out: Path) -> None:
+        """Copy devices as they answer now, beside what is polled, into a site of their own. What comes of it is
+        told."""
+        from kanaleto.bench.clonefile import ClonedLine, EditedSince, count_differences, placed, write_clone
+        from kanaleto.bench.cloning import Cloner, Copied, Silent
+        from kanaleto.bench.standins import BenchRefused
+
+        engine, name = self._context.engine, self._context.engine.snapshot.site.name
+        tell, is_serial = self._tell_later, line.link.is_serial
+
+        async def ask() -> list[Copied]:
+            asks = engine.session.asks_on(line.link)
+            if asks is None:
+                raise BenchRefused(f"{line.name} is not polled now: space resumes it, ctrl+p switches it on")
+            found: list[Copied] = []
+            for device in devices:
+                with suppress(Silent):
+                    found.append(await Cloner(asks, device, device.timeout_s, is_serial=is_serial, tell=tell).run())
+            return found
+
+        def work() -> str:
+            copies = engine.run(ask()).result(_CLONE_S)
+            if not copies:
+                return f"{line.name}: nobody answered, nothing was cloned"
+            lines = placed([ClonedLine(line, line.link, copies)])
+            try:
+                write_clone(out, name, lines)
+            except (EditedSince, OSError) as error:
+                return f"not cloned: {error}"
+            counts = count_differences(out, lines)
+            wrong = f", {sum(counts.values())} requests are answered otherwise" if any(counts.values()) else ""
+            who = copies[0].device.name if len(copies) == 1 else f"{len(copies)} devices"
+            return f"{who} cloned to {out}{wrong}: kanaleto serve {out.name} serves it"
+
+        self._work(f"{line.name} (clone)", "is copied", work)
+
     # The site
 
     def led(self, change: Change) -> Change:
@@ -240,14 +279,14 @@ class AppBench:
 
     def _is_busy(self, line: str) -> bool:
         if line in self._under_way:
-            self._context.tell(f"{line}: what stands in {self._under_way[line]}, wait a moment")
+            self._context.tell(f"{line} {self._under_way[line]} just now, wait a moment")
             return True
         return False
 
     def _work(self, line: str, what: str, work: Callable[[], str]) -> None:
         """On a thread of its own, one thing a line."""
         self._under_way = {**self._under_way, line: what}
-        self._context.tell(f"{line}: what stands in {what} …")
+        self._context.tell(f"{line} {what} …")
 
         def run() -> None:
             from kanaleto.bench.places import NoPlace

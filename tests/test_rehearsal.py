@@ -12,6 +12,7 @@ from pathlib import Path
 
 from kanaleto.bench.rehearsal import RehearsalRun, Verdict, read_rehearsal
 from kanaleto.bench.running import Bench
+from kanaleto.demo.start import copy_site
 from kanaleto.files.loading import load_site
 from kanaleto.serving.answerer import Master
 from kanaleto.site.faults import FaultyFile
@@ -37,6 +38,7 @@ expect = [
   { writes_every_s = 0.5, point = "[Two/Horn]" },
 ]
 """
+DEMO = "rehearsals/east-line.toml"
 READ, BEEP = bytes.fromhex("0300000001"), bytes.fromhex("0600010001")
 
 
@@ -120,6 +122,32 @@ class Rehearsals(unittest.TestCase):
             with self.subTest(master.__name__):
                 found = self.judged(master)
                 self.assertEqual({kind for kind, outcome in found.items() if outcome != "passed"}, wrong, found)
+
+    def test_what_is_expected_is_told_in_words(self) -> None:
+        rehearsal = read_rehearsal(self.file, load_site(self.site)[0])
+        self.assertEqual(
+            [one.words for one in rehearsal.steps[0].expect],
+            ["others keep 0.9 of their pace", "asked again within 1 s", "answered again within 1 s",
+             "[Two/Horn] is on within 1 s", "[One/Horn] is not written", "[Two/Horn] is written every 0.5 s"],
+        )  # fmt: skip
+
+    def test_the_engine_passes_the_demo_s_own(self) -> None:
+        site_path = copy_site(self.folder / "demo", free_port())
+        rehearsing = subprocess.Popen(
+            [sys.executable, "-m", "kanaleto.cli", "rehearse", str(site_path), str(site_path.parent / DEMO)],
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        self.addCleanup(rehearsing.wait)
+        self.addCleanup(rehearsing.kill)
+        assert rehearsing.stderr is not None
+        self.assertIn("ready", rehearsing.stderr.readline())
+        polling = subprocess.Popen(
+            [sys.executable, "-m", "kanaleto.cli", "poll", str(site_path), "--quiet"], stdout=subprocess.DEVNULL
+        )
+        self.addCleanup(polling.wait)
+        self.addCleanup(polling.terminate)
+        told, _ = rehearsing.communicate(timeout=240)
+        self.assertEqual((told.count(": passed"), rehearsing.returncode), (8, 0), told)
 
     def test_one_that_never_asks_is_void(self) -> None:
         self.assertEqual(set(self.judged(lambda now_s, bench: None).values()), {"void"})

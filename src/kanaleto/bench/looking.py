@@ -140,7 +140,7 @@ class Looker:
             StepState(
                 step.at_s, run.end_of(step), str(step.fault), step.fault.target,
                 tuple(
-                    ExpectState(str(expected), one.outcome if one else "", one.text if one else "")
+                    ExpectState(expected.words, one.outcome if one else "", one.text if one else "")
                     for at, expected in enumerate(step.expect)
                     for one in [judged.get((number, at))]
                 ),

@@ -41,6 +41,26 @@ class Expectation(Struct, frozen=True):
     def __str__(self) -> str:
         return " ".join([self.kind, *(f"{key}={value}" for key, value in self.keys if key != self.kind)])
 
+    @property
+    def words(self) -> str:
+        """The same for people."""
+        seconds = self.get("within_s", self.get(self.kind))
+        match self.kind:
+            case "pace":
+                return f"others keep {self.get('least'):g} of their pace"
+            case "asked_again_within_s":
+                return f"asked again within {seconds:g} s"
+            case "back_within_s":
+                return f"answered again within {seconds:g} s"
+            case "point":
+                wanted = self.get("is")
+                told = ", ".join(map(str, wanted)) if isinstance(wanted, tuple) else wanted
+                return f"{self.get('point')} is {told} within {seconds:g} s"
+            case "not_written":
+                return f"{self.get('not_written')} is not written"
+            case _:
+                return f"{self.get('point')} is written every {self.get(self.kind):g} s"
+
 
 class RehearsalStep(Struct, frozen=True):
     at_s: float

@@ -1,6 +1,7 @@
 """Devices that stand in: a process that simulates them, by hand, through edits and kills; where a line is led; what a
 line's origin is. The masters here are sockets of the test's own."""
 
+import asyncio
 import os
 import pty
 import signal
@@ -9,6 +10,7 @@ import struct
 import tempfile
 import threading
 import time
+import tty
 import unittest
 from collections.abc import Callable
 from contextlib import suppress
@@ -27,6 +29,9 @@ from kanaleto.site.leading import Lead, led, real_link
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Site
 from kanaleto.site.origin import Origin, origin_of
+from kanaleto.wire.ascii import Ascii
+from kanaleto.wire.frames import Framing
+from kanaleto.wire.rtu import Rtu
 from tests.test_bench import free_port
 
 MAP = (
@@ -366,6 +371,54 @@ class ALead(Standing):
 
 class ATwin(Standing):
     """On a port that exists, somebody else answers under a unit ID of ours."""
+
+    def test_one_that_begins_to_answer_later_silences_the_unit(self) -> None:
+        for scheme, framing in (("rtu", Rtu()), ("ascii", Ascii())):
+            for answer in ("03020007", "8302"):
+                with self.subTest(scheme=scheme, answer=answer):
+                    self.play_twin(scheme, framing, bytes.fromhex(answer))
+
+    def play_twin(self, scheme: str, framing: Framing, twin: bytes) -> None:
+        told: list[str] = []
+        near, far = os.openpty()
+        tty.setraw(near)
+        tty.setraw(far)
+        site = self.write("", f"{scheme}://{os.ttyname(far)}?baud=115200&data=8&parity=none&echo=no")
+        read = bytes.fromhex("0300010001")
+
+        async def ask(unit: int) -> bytes:
+            os.write(near, framing.encode(unit, read))
+            await asyncio.sleep(0.4)
+            os.set_blocking(near, False)
+            with suppress(BlockingIOError):
+                return os.read(near, 200)
+            return b""
+
+        async def work() -> None:
+            bench = Bench(site, tell=told.append)
+            await bench.start()
+            try:
+                right = framing.encode(5, bytes.fromhex("03020028"))
+                self.assertEqual(await ask(5), right)
+                self.assertEqual(await ask(5), right, "our own answer silences nobody")
+                os.write(near, right)  # an adapter that repeats what it sends
+                await asyncio.sleep(0.1)
+                self.assertEqual(told, [])
+                self.assertEqual(await ask(5), right)
+                os.write(near, framing.encode(5, twin))
+                await asyncio.sleep(0.2)
+                self.assertRegex(told[0], "D: somebody else answers as unit 5 on L")
+                self.assertEqual(await ask(5), b"")
+                self.assertEqual(await ask(6), framing.encode(6, bytes.fromhex("03020028")), "others go on")
+                self.assertEqual(len(told), 1)
+            finally:
+                await bench.stop()
+
+        try:
+            asyncio.run(work())
+        finally:
+            os.close(near)
+            os.close(far)
 
     def test_where_another_answers_nobody_stands_in(self) -> None:
         bench = StandIns(lambda text: None)

@@ -41,7 +41,7 @@ class Bench:
         self.faults: list[tuple[FaultWanted, list[ServedFault]]] = []
         self._tell = tell
         for units in self.units:
-            units.masters = masters
+            units.masters, units.on_twin = masters, tell
         self.movement = Movement(self.devices, site.lines, self.seed)
         self._told_s = 0.0
         self.settings = UnitSettings(self.units)
@@ -80,7 +80,7 @@ class Bench:
         movement.take_over()
         self.site, self.movement = site, movement
         for units in self.units:
-            units.masters = self.masters
+            units.masters, units.on_twin = self.masters, self._tell
         self.forget_settings()
         names = {line.name for line in site.lines} | {device.name for _, device in site.devices()}
         self.faults = [(wanted, self._served_by(wanted)) for wanted, _ in self.faults if wanted.target in names]

@@ -29,6 +29,8 @@ class Units(Answerer):
         """Unit IDs under which somebody else answers: nothing is said there any more."""
         self._is_serial = is_serial
         self.masters: Masters | None = None  # who is told of each request
+        self.on_twin: Callable[[str], None] = lambda told: None
+        """Told where somebody else answers under a unit ID of ours."""
         self.observer: Callable[[SimulatedDevice, bytes, bool], None] | None = None
         """Told of each request, and whether it was answered as it should be."""
         self._spoiled: dict[str, list[ServedFault]] = {}
@@ -196,6 +198,17 @@ class Units(Answerer):
         if found is None or unit_id in self.silenced or found not in hearing:
             return None
         return self._of_device(found, unit_id, pdu, master)
+
+    def note_twin(self, unit_id: int) -> None:
+        """Who stands in gives way at once."""
+        found = self._found(unit_id)
+        if found is None or unit_id in self.silenced:
+            return
+        self.silenced.add(unit_id)
+        self.on_twin(
+            f"{found.device.name}: somebody else answers as unit {unit_id} on {self.line.name}:"
+            " nothing is said there any more"
+        )
 
     def note_garbled(self) -> None:
         """Every device on a serial line counts it."""

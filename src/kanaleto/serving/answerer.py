@@ -76,6 +76,10 @@ class Answerer(ABC):
         """A request that came with pauses in it, or not alone; only where somebody is strict."""
         return self.answer(unit_id, pdu, master)
 
+    def note_twin(self, unit_id: int) -> None:
+        """Somebody else answers on the bus under a unit ID that may be ours."""
+        return
+
     @abstractmethod
     def note_garbled(self) -> None:
         """Bytes came that were no frame."""

@@ -8,6 +8,7 @@ from kanaleto.lines.serialport import SerialChannel
 from kanaleto.serving.answerer import Answer, Answerer, Master, ShapedAnswer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
+from kanaleto.serving.twins import TwinWatch
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.supervision.owned import fault_sentence, report
 from kanaleto.wire.frames import Framing, Garbled
@@ -36,6 +37,7 @@ class PortServer:
         self._own, self._own_at = b"", 0.0  # what came of it so far, and since when
         self._has_echo, self._alike = bool(link.has_echo), 0
         self._master = Master(link.port, answerer.name)
+        self._twins = TwinWatch(framing)
 
     async def start(self) -> None:
         """Open the port. Raises CannotServe."""
@@ -68,6 +70,7 @@ class PortServer:
 
     def _write(self, raw: bytes, pdu: bytes, not_before: float) -> None:
         self._sent, self._own = raw, b""
+        self._twins.note_sent(raw)
         self._sent_end_s = self._channel.write(self._sent, not_before)
         self._hearing.drop_rest()
         try:
@@ -100,7 +103,10 @@ class PortServer:
         self._heard_at = at
         if self._sent:
             data = self._without_own(data, at)
-        self._take(self._hearing.take(data, silence_s), at)
+        twin = self._twins.take(data, at)
+        if twin is not None:
+            self.answerer.note_twin(twin)
+        self._take(self._hearing.take(data, silence_s), at, data)
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None
@@ -134,12 +140,13 @@ class PortServer:
             self._take(self._hearing.take(own), at)
         self._take(self._hearing.settle(), at)
 
-    def _take(self, heard: list[Heard], at: float) -> None:
+    def _take(self, heard: list[Heard], at: float, data: bytes = b"") -> None:
         while heard:
             for event, is_clean in heard:
                 if isinstance(event, Garbled):
                     self.answerer.note_garbled()
                 elif self._channel.is_open:
+                    self._twins.note_request(event.unit_id, event.pdu, at, data)
                     answer = self.answerer.answer if is_clean else self.answerer.answer_unclean
                     came = answer(event.unit_id, event.pdu, self._master)
                     if is_later(came):

@@ -70,10 +70,9 @@ class BenchList(Rows[BenchRow]):
         state = self.context.bench.state
         told = state.line(line.name) if state is not None else None
         masters = f" · {told.masters} master{'s' if told.masters != 1 else ''}" if told is not None else ""
-        place = served.link.place
         room = width - 4 - len(masters)
-        if len(place) > room:
-            place = "…" + place[len(place) - max(room - 1, 1) :]
+        place = served.link.place
+        place = place if len(place) <= room else f"…{place[len(place) - max(room - 1, 1) :]}"
         return cells.put(
             f"  {place}{masters}", "ochre" if line.name in self.context.bench.leads else "muted", width - 2
         )

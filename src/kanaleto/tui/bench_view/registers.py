@@ -11,7 +11,7 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.words import age_text
 
-_MOST_WORDS = 9
+_MOST_WORDS, _WITH_WORDS = 9, 84
 
 
 class RegisterRows(Rows[Point]):
@@ -56,12 +56,12 @@ class RegisterRows(Rows[Point]):
 
     def columns(self, width: int) -> tuple[int, int, int, int]:
         """How wide name, value, what moves it and what was written are; 0 where there is no room."""
-        rest = width - 9 - (_MOST_WORDS + 1)
+        rest = width - 9 - (_MOST_WORDS + 1 if width >= _WITH_WORDS else 0)
         if rest >= 96:
             return 22, 20, rest - 22 - 20 - 34 - 2, 34
         if rest >= 62:
             return 22, 18, rest - 22 - 18 - 2, 0
-        return max(rest - 17 - 14, 10), 16, 12, 0
+        return 20, 16, max(rest - 20 - 16 - 2, 8), 0
 
     def draw(self, row: Point, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, ground if self.has_keys or ground == "ground" else "panel").put(" ")
@@ -76,7 +76,8 @@ class RegisterRows(Rows[Point]):
         if len(words) > _MOST_WORDS:
             words = words[: _MOST_WORDS - 1] + "…"
         cells.put(f"{from_wire(row.address, row.table, numbering):<7} ", "muted")
-        cells.put(words, "sky", _MOST_WORDS).put(" ")
+        if width >= _WITH_WORDS:
+            cells.put(words, "sky", _MOST_WORDS).put(" ")
         cells.put(row.name, width=name, bold=True).put(" ")
         cells.put(self.value_text(row), "ink" if data is not None else "dim", value - 1, right=True, bold=True)
         text, tone = moved_by(device, row, self.look) if self.is_served else ("", "dim")
@@ -91,7 +92,8 @@ class RegisterRows(Rows[Point]):
 
     def head(self, width: int) -> Cells:
         name, value, moved, written = self.columns(width)
-        cells = Cells(self.palette).put(" ").put("manual", "muted", 8).put("word", "muted", _MOST_WORDS + 1)
+        cells = Cells(self.palette).put(" ").put("manual", "muted", 8)
+        cells.put("word" if width >= _WITH_WORDS else "", "muted", _MOST_WORDS + 1 if width >= _WITH_WORDS else 0)
         cells.put("register", "muted", name).put(" ").put("value", "muted", value - 1, right=True)
         cells.put("  ").put("moved by", "muted", moved - 1)
         return cells.put(" last written by a master" if written else "", "muted")

@@ -28,7 +28,7 @@ from kanaleto.tui.shared.pane import Drawn, Panel, Row
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.words import age_text, wrapped
 
-_WIDE, _NARROW, _HIGH = 118, 96, 26
+_WIDE, _NARROW, _HIGH, _LEAST_HIGH = 118, 96, 28, 20
 _QUIET_S = 3.0
 _STEPS = 100  # a nudge is this part of a range
 _ABOUT = (
@@ -168,6 +168,8 @@ class BenchView(View, Horizontal):
         self.set_class(width < _WIDE, "-one")
         self.set_class(self._faults.has_keys, "-faults")
         self.set_class(height < _HIGH, "-low")
+        self.set_class(height < _LEAST_HIGH, "-tiny")
+        self._head.styles.height = 2 if height < _LEAST_HIGH else 4
         device, look = self.device, self.look
         bench.look(self._device_name)
         self._head.rows = tuple(self._head_rows(device, state))
@@ -216,13 +218,14 @@ class BenchView(View, Horizontal):
         if not self._stands_in:
             return [cells.put("  ·  it does not stand in: B begins, beside polling", "muted"), *self._head_below()]
         own = state.device(device.name) if state is not None else None
-        cells.put(f"  ·  stands in at {place_text(bench.served[self._line_name].link)}", "muted")
         if own is not None and own.is_silenced:
             cells.put("  ·  another answers under its unit ID: it says nothing", "terracotta")
         elif own is not None and own.times:
             cells.put(f"  ·  asked {own.per_s:.1f} times a second", "muted")
         elif own is not None:
             cells.put("  ·  never asked yet", "ochre")
+        room = max(self._registers.size.width - cells.width - 19, 8)
+        cells.put(f"  ·  stands in at {place_text(bench.served[self._line_name].link, room)}", "muted")
         return [cells, *self._head_below()]
 
     def _head_below(self) -> list[Cells]:
@@ -238,7 +241,8 @@ class BenchView(View, Horizontal):
         state = bench.state
         if state is not None and state.left_out_s:
             cells.put(f"  this machine is too slow: {state.left_out_s:.1f} s were left out", "ochre")
-        return [cells, Cells(self.palette), self._columns()]
+        is_low = self.size.height < _LEAST_HIGH
+        return [self._columns()] if is_low else [cells, Cells(self.palette), self._columns()]
 
     def _columns(self) -> Cells:
         return self._registers.head(max(self._registers.size.width, 40))

@@ -69,12 +69,14 @@ def _word_of(device: Device, point: Point) -> Point | None:
     )  # fmt: skip
 
 
-def place_text(link: Link) -> str:
-    """Where that is, for people."""
+def place_text(link: Link, width: int = 200) -> str:
+    """Where that is, for people; of a long path its end."""
     settings = link.settings
-    if settings is not None:
-        return f"{link.place} · {link.framing.value.upper()} {settings}"
-    return link.place if link.scheme == "tcp" else f"{link.scheme}://{link.place}"
+    more = f" · {link.framing.value.upper()} {settings}" if settings is not None else ""
+    place = link.place if settings is not None or link.scheme == "tcp" else f"{link.scheme}://{link.place}"
+    if len(place) + len(more) > width:
+        more = ""
+    return (place if len(place) <= width else f"…{place[len(place) - width + 1 :]}") + more
 
 
 def master_text(master: str) -> str:

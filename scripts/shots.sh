@@ -46,6 +46,7 @@ shot find 6 "$k demo" 1 j j g e
 shot everything 6 "$k demo" 1 j j f F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12
 shot map 30 "$k demo" 2 z
 shot wire 12 "$k demo" 4 k k k
+shot bench 6 "$k demo" 5 j j I I F12 F12 F12 y Enter Tab j j j j j j f F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12
 shot write 12 "$k demo" / t a r g e t Enter u w 6 5
 shot pad 12 "$k demo" / t a r g e t Enter u u W K Enter Escape w o Enter Escape Down
 shot acting 12 "$k demo" / h o r n Enter u w C-u o n Space 9 0 Space s Enter Escape Escape / t a r g e t Enter u u w 6 5 Enter C-u 4 0 Space e v e r y Space 0 . 5 Space s Space t h e n Space 0 Enter y Escape Escape H

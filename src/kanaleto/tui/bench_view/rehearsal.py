@@ -59,8 +59,8 @@ class RehearsalPane(Panel):
             for expect in step.expects:
                 text = expect.told or ("to be judged" if runs else "to come")
                 tone = _TONES.get(expect.outcome, "muted")
-                rows.append([(f"{_MARKS.get(expect.outcome, '…')} ", tone), (f"{where:<40} ", "ink"),
-                             (f"{expect.text:<32} ", "muted"), (text, tone)])  # fmt: skip
+                rows.append([(f"{_MARKS.get(expect.outcome, '…')} ", tone), (f"{where:<38}  ", "ink"),
+                             (f"{expect.text:<34}  ", "muted"), (text, tone)])  # fmt: skip
                 where = ""
         room = max(self.size.height - 3, 1)
         at = next((n for n, row in enumerate(rows) if row[0][0].startswith("…")), len(rows))

@@ -180,6 +180,7 @@ class BenchView(View, Horizontal):
         self._fault_head.target = self.target
         self._faults.take(self.line, self.target, state.faults if state is not None else ())
         self._rehearsal.state = state.rehearsal if state is not None else None
+        self.set_class(self._rehearsal.state is not None, "-rehearsing")
         wanted = min(self._rehearsal.wanted_height, max(height // 3, 4))
         if self._rehearsal.styles.height is None or self._rehearsal.styles.height.value != wanted:
             self._rehearsal.styles.height = wanted

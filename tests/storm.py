@@ -245,6 +245,7 @@ class Storm:
             (0.06, self._find),
             (0.25, self._write),
             (0.1, self._burst),
+            (0.1, self._bench),
             (0.05, lambda: self._terminal.resize(*pick.choice(_SIZES))),
             (0.05, lambda: self._press(*pick.choices(_LETTERS, k=pick.randint(1, 5)))),
         )
@@ -328,6 +329,31 @@ class Storm:
             self._terminal.paste(pick.choice(_PASTED))
         else:
             self._type(pick.choice(_PASTED))
+
+    def _bench(self) -> None:
+        """Devices stand in beside the lines, by hand, with faults; now and then their process is killed. Lines are not
+        led elsewhere: what is heard there is not in the journal of the far end."""
+        pick = self._random
+        self._press("Escape", "Escape", "5", *pick.choices(["Up", "Down"], k=pick.randint(0, 8)))
+        if pick.random() < 0.5:
+            self._press("B")
+        if pick.random() < 0.7:
+            self._press("Tab", *pick.choices(["Up", "Down", "f", "z", "[", "]"], k=pick.randint(1, 5)))
+        if pick.random() < 0.4:
+            self._press("Enter")
+            self._type(pick.choice(("5", "7 in 2 s", "on", "x", "")))
+            self._press("Enter", "Escape")
+        if pick.random() < 0.4:
+            self._press("Tab", *["Down"] * pick.randint(0, 12), "Enter", "Enter", "Escape")
+        if pick.random() < 0.1:
+            subprocess.run(["pkill", "-9", "-P", str(self._pid()), "-f", "kanaleto.bench.process"], check=False)
+
+    def _pid(self) -> int:
+        """Of the application; 0 where it is not found."""
+        found = subprocess.run(
+            ["pgrep", "-f", f"kanaleto {self._folder / 'site.toml'}"], capture_output=True, text=True, check=False
+        )
+        return int(found.stdout.split()[0]) if found.stdout.split() else 0
 
     def _find(self) -> None:
         self._press("C-p")

@@ -2,6 +2,7 @@
 
 import hashlib
 import math
+import os
 import random
 import subprocess
 import sys
@@ -11,9 +12,11 @@ from pathlib import Path
 
 from kanaleto.bench.moving import Movement
 from kanaleto.bench.units import Units
+from kanaleto.demo.start import copy_site
 from kanaleto.files.loading import load_site
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.links.link import FramingKind
+from kanaleto.wire.codes import Table
 
 HEAD = '[site]\nname = "S"\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:1502"\n'
 DEVICE = '[[line.device]]\nname = "D"\nunit_id = 1\nmap = "m.csv"\n'
@@ -218,6 +221,49 @@ class Machines(Moving):
         self.assertEqual(self.value("Status") % 4, 3)
         self.ran(after, 5)
         self.assertAlmostEqual(after.values[after._slot_of["D", "volume"]], 115.0)
+
+
+class TheDemo(unittest.TestCase):
+    def test_an_hour_with_two_hundred_writes_is_the_same_in_two_processes(self) -> None:
+        script = (
+            "import sys\nfrom tests.test_moving import hash_of_demo\nprint(hash_of_demo(*map(int, sys.argv[1:])))\n"
+        )
+        done = [
+            subprocess.run(
+                [sys.executable, "-c", script, *arguments], capture_output=True, text=True, check=False,
+                env={**os.environ, "PYTHONHASHSEED": order},
+            )
+            for order, *arguments in (("1", "1", "36000"), ("2", "1", "36000"), ("1", "1", "900"), ("1", "2", "900"))
+        ]  # fmt: skip
+        first, again, short, other = (one.stdout.strip() for one in done)
+        self.assertEqual(len(first), 64, done[0].stderr)
+        self.assertEqual(first, again)
+        self.assertNotEqual(short, other, "other writes make other words")
+
+
+def hash_of_demo(seed: int, steps: int) -> str:
+    """Of all words of all devices of the demo after so many steps with 200 seeded writes among them."""
+    with tempfile.TemporaryDirectory() as folder:
+        site, _ = load_site(copy_site(Path(folder), 15020))
+    units = [Units(line, line.link.framing is not FramingKind.TCP) for line in site.lines]
+    devices = [one for own in units for one in own.devices]
+    movement, draw, found = Movement(devices, site.lines, 7), random.Random(seed), hashlib.sha256()
+    writes = {draw.randrange(steps): None for _ in range(200)}
+    written = [
+        (one, point) for one in devices for point in one.device.points
+        if point.access.is_written and point.table is Table.HOLDING and point.size == 1 and point.setting is None
+    ]  # fmt: skip
+    for step in range(steps):
+        if step in writes:
+            one, point = draw.choice(written)
+            one.answer(b"\6" + point.address.to_bytes(2) + draw.randrange(0x10000).to_bytes(2))
+        movement.step()
+        if step % 100 == 0:
+            for one in devices:
+                found.update(repr(one.state()).encode())
+    for one in devices:
+        found.update(repr(one.state()).encode())
+    return found.hexdigest()
 
 
 class Faults(Moving):

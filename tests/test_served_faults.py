@@ -4,12 +4,14 @@ the test's own."""
 import asyncio
 import contextlib
 import json
+import os
 import signal
 import socket
 import subprocess
 import sys
 import tempfile
 import time
+import tty
 import unittest
 from collections.abc import Awaitable, Callable
 from functools import partial
@@ -141,7 +143,7 @@ class AsBytes(Served):
             ("late ms=3", "write a device or a line"), ("D: lat ms=3", "'lat' is no fault .did you mean 'late'"),
             ("D: late", "late needs ms"), ("D: late s=3", "late has no key 's'; it has ms"),
             ("D: late ms=-3", "is not what it may be"), ("D: garbled each=0", "is not what it may be"),
-            ("D: jump point='Le", "a quote in it does not end"), ("D: noise a_second=5", "'noise' is no fault"),
+            ("D: jump point='Le", "a quote in it does not end"), ("D: noise a_second=0", "is not what it may be"),
             ("D: unit unit=300", "is not what it may be"), ("D: late ms", "'ms' is no key=value"),
         ):  # fmt: skip
             with self.subTest(text), self.assertRaisesRegex(ValueError, reason):
@@ -510,6 +512,62 @@ class Running(Served):
                 await bench.stop()
 
         asyncio.run(work())
+
+    def test_noise_and_the_cable_of_a_serial_line(self) -> None:
+        port = self.folder / "port"
+        site, _ = load_site(self.site(f"rtu://{port}?baud=115200"))
+        frame, right = Rtu().encode(5, READ), Rtu().encode(5, RIGHT)
+
+        async def asked() -> bytes:
+            try:
+                descriptor = os.open(port, os.O_RDWR | os.O_NOCTTY | os.O_NONBLOCK)
+            except OSError:
+                return b"no port"
+            try:
+                tty.setraw(descriptor)
+                os.write(descriptor, frame)
+                await asyncio.sleep(0.3)
+                return os.read(descriptor, 500)
+            except OSError:
+                return b""
+            finally:
+                os.close(descriptor)
+
+        async def work() -> None:
+            bench = Bench(site)
+            for text, told in (("D: refuse", "for lines over TCP"), ("L: hang_up after=3", "")):
+                with contextlib.suppress(ValueError):
+                    bench.require(parse_fault(text))
+                    self.assertEqual(told, "")
+            await bench.start()
+            running = asyncio.create_task(bench.run())
+            try:
+                self.assertEqual(await asked(), right)
+                cable, noise = parse_fault("L: cable"), parse_fault("L: noise a_second=40")
+                for _ in range(2):
+                    bench.begin_fault(cable)
+                    await asyncio.sleep(0.2)
+                    self.assertEqual(await asked(), b"no port")
+                    await bench.end_fault(cable)
+                    self.assertEqual(await asked(), right)
+                bench.begin_fault(noise)
+                heard = b"".join([await asked() for _ in range(4)])
+                self.assertIn(right, heard)
+                self.assertGreater(len(heard), 4 * len(right), "bytes that nobody asked for")
+                await bench.end_fault(noise)
+                await asyncio.sleep(0.2)
+                await asked()
+                self.assertEqual(await asked(), right)
+                bench.begin_fault(cable)
+                await asyncio.sleep(0.2)
+            finally:
+                running.cancel()
+                await bench.stop()
+
+        asyncio.run(work())
+        bench = Bench(load_site(self.site(f"tcp://127.0.0.1:{free_port()}"))[0])
+        with self.assertRaisesRegex(ValueError, "noise is for serial lines"):
+            bench.require(parse_fault("D: noise a_second=5"))
 
     async def until(self, is_so: object) -> None:
         assert callable(is_so)

@@ -278,6 +278,23 @@ class AProcess(Standing):
             self.until(lambda: any("goes on as before" in text for text in self.told), "the faulty edit to be told")
             self.assertEqual(self.read(1, on=link), [90])
 
+    def test_an_edit_of_the_moves_again_and_again(self) -> None:
+        """A master asks meanwhile on one connection, and is answered each time."""
+        self.serve()
+        with socket.create_connection(("127.0.0.1", self.port)) as link:
+            counts = []
+            for number in range(12):
+                self.write(MOVES.replace("rate = 5", f"rate = {1 + number}"))
+                self.bench.follow(self.path, is_another=False)
+                for _ in range(5):
+                    answer = self.read(3, on=link)
+                    assert isinstance(answer, list), answer
+                    counts += answer
+                    time.sleep(0.05)
+        self.assertEqual(counts, sorted(counts), "what counts goes on through edits")
+        self.assertGreater(counts[-1], counts[0])
+        self.assertEqual([text for text in self.told if "goes on as before" in text], [])
+
     def test_a_kill_is_told_and_it_goes_on_in_its_last_state(self) -> None:
         self.serve()
         self.do("put", device="D", point="Free", text="777")

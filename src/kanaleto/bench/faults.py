@@ -18,11 +18,11 @@ from kanaleto.site.faults import suggestion
 
 KEYS: dict[str, tuple[str, ...]] = {
     "silent": (), "late": ("ms",), "lost": ("each",), "garbled": ("each", "bits"), "short": ("bytes",),
-    "unit": ("unit",), "exception": ("code",), "busy": ("code",), "previous": (),
+    "unit": ("unit",), "exception": ("code",), "busy": ("code",), "previous": (), "noise": ("a_second",),
     "hang_up": ("after",), "refuse": (), "cable": (), "power": (), "frozen": ("point",), "jump": ("point", "by"),
 }  # fmt: skip
 """Every fault, with the keys that it may have."""
-NEEDS = {"late": "ms", "lost": "each", "short": "bytes", "unit": "unit", "hang_up": "after",
+NEEDS = {"late": "ms", "noise": "a_second", "lost": "each", "short": "bytes", "unit": "unit", "hang_up": "after",
          "jump": "point"}  # fmt: skip
 
 
@@ -59,8 +59,9 @@ def wanted_fault(name: str, keys: Mapping[str, Any], target: str = "") -> FaultW
 
 _EXAMPLE = {
     "ms": "300", "each": "5", "bits": "1", "bytes": "3", "unit": "9", "code": "4", "after": "10",
-    "point": "'Level'", "by": "2.5",
+    "point": "'Level'", "by": "2.5", "a_second": "5",
 }  # fmt: skip
+_MOST_NOISE = 100  # bursts a second
 _MOST = {"each": 1_000_000, "bits": 100, "bytes": 300, "unit": 255, "code": 255, "after": 1_000_000}
 
 
@@ -72,6 +73,8 @@ def _is_right(key: str, value: Any) -> bool:
         return (
             len(ends) == 2 and all(isinstance(end, int | float) for end in ends) and 0 <= ends[0] <= ends[1] <= 60_000
         )
+    if key == "a_second":
+        return isinstance(value, int | float) and 0 < value <= _MOST_NOISE
     if key == "by":
         return isinstance(value, int | float) and math.isfinite(value)
     return isinstance(value, int) and (0 if key == "unit" else 1) <= value <= _MOST[key]

@@ -30,7 +30,7 @@ from kanaleto.bench.looking import Looker
 from kanaleto.bench.masters import Masters, as_csv
 from kanaleto.bench.rehearsal import RehearsalRun, read_rehearsal
 from kanaleto.bench.remembered import recall, state_of
-from kanaleto.bench.running import Bench
+from kanaleto.bench.running import OF_LINE, Bench
 from kanaleto.bench.server import StandIn
 from kanaleto.files.loading import load_site
 from kanaleto.files.whole import write_whole
@@ -147,6 +147,7 @@ class BenchProcess:
                 recall(bench, command["state"])
             except ValueError as error:
                 self._note(f"its last state {error}: it begins anew")
+        await bench.start()  # nobody stands in yet
         self._bench, self._looker = bench, Looker(bench, self._masters)
         self._running = owned_task("bench: its step", bench.run())
         return f"{site.name} is open"
@@ -176,7 +177,7 @@ class BenchProcess:
     async def _do_end(self, command: Command) -> str:
         bench, name = self._open, str(command["line"])
         for wanted, _ in list(bench.faults):
-            if wanted.name in ("refuse", "cable") and bench.is_of_line(wanted, name):
+            if wanted.name in OF_LINE and bench.is_of_line(wanted, name):
                 bench.forget_fault(wanted)
         await bench.server.end(name)
         return f"nobody stands in on {name} any more"

@@ -1,6 +1,8 @@
 """A bench that runs: the servers of a site, what moves its registers step by step, faults and who asks what."""
 
 import asyncio
+import math
+import random
 from collections.abc import Callable, Sequence
 
 from kanaleto.bench.device import SimulatedDevice
@@ -14,14 +16,19 @@ from kanaleto.bench.statements import STEP_S
 from kanaleto.bench.units import Units
 from kanaleto.serving.admission import OnClient
 from kanaleto.serving.network import NetworkServer
+from kanaleto.serving.opening import Server
+from kanaleto.serving.port import PortServer
+from kanaleto.serving.terminal import TerminalServer
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Site
-from kanaleto.supervision.owned import each_of
+from kanaleto.supervision.owned import each_of, owned_task
 
 MOST_STEPS = 10
 """What a bench that is late makes up at once; what lies further back is left out."""
 _TELL_EVERY_S = 60.0
-_SHUT = ("refuse", "cable")  # faults of a port over TCP
+_SHUT = ("refuse", "cable")  # faults that shut a port
+OF_LINE = (*_SHUT, "noise")
+"""Faults of a line as a whole."""
 
 
 class Bench:
@@ -44,6 +51,9 @@ class Bench:
             units.masters, units.on_twin = masters, tell
         self.movement = Movement(self.devices, site.lines, self.seed)
         self._told_s = 0.0
+        self._is_up = False
+        self._cutting: asyncio.Task[None] | None = None
+        self._noise: dict[str, random.Random] = {}
         self.settings = UnitSettings(self.units)
         self.hands = Hands(lambda: self.movement, self.server.device)
 
@@ -92,16 +102,17 @@ class Bench:
         self.settings = UnitSettings(self.units, is_new=False)
 
     def _served_by(self, wanted: FaultWanted) -> list[ServedFault]:
-        if wanted.name in _SHUT:
+        if wanted.name in OF_LINE:
             return []
         return [ServedFault(wanted, f"{self.seed}/{one.device.name}") for one in self.targets(wanted.target)]
 
     async def start(self) -> None:
         """Bind and open all, and shut what a fault from the start keeps shut. Raises CannotServe."""
         await self.server.start()
+        self._is_up = True
         for wanted, _ in self.faults:
             if wanted.name in _SHUT:
-                self._network_of(wanted).let_nobody_in(cuts_off=True)
+                self._shut(wanted, cuts_off=True)
 
     async def stop(self) -> None:
         if self.masters is not None:
@@ -123,6 +134,7 @@ class Bench:
                 self.movement.step,
                 self.hands.step,
                 self.settings.step,
+                self._make_noise,
                 self._clean_up,
                 self._look_around,
                 *steps,
@@ -163,9 +175,10 @@ class Bench:
             for simulated in found:
                 self._jump(simulated, wanted)
             return
-        if wanted.name in _SHUT:
-            self._network_of(wanted).let_nobody_in(cuts_off=wanted.name == "cable")
+        if wanted.name in OF_LINE:
             self.faults.append((wanted, []))
+            if wanted.name in _SHUT and self._is_up:
+                self._shut(wanted, cuts_off=wanted.name == "cable")
             return
         self.faults.append((wanted, self._served_by(wanted)))
         self._set_faults()
@@ -188,8 +201,11 @@ class Bench:
         ]
         if not any(simulated in here for simulated in found):
             raise ValueError(f"{wanted.target} does not stand in here")
-        if wanted.name in _SHUT:
-            self._network_of(wanted)
+        server = self._server_of(wanted) if wanted.name in OF_LINE else None
+        if wanted.name == "refuse" and not isinstance(server, NetworkServer):
+            raise ValueError(f"refuse is for lines over TCP, and that of {wanted.target} is none")
+        if wanted.name == "noise" and not isinstance(server, TerminalServer | PortServer):
+            raise ValueError(f"noise is for serial lines, and that of {wanted.target} is none")
         point = wanted.numbers.get("point")
         for simulated in found if point is not None else ():
             if point not in simulated.points:
@@ -202,10 +218,13 @@ class Bench:
     async def end_fault(self, wanted: FaultWanted) -> None:
         """All is well again. Raises CannotServe where a port is gone meanwhile."""
         self.faults = [(own, served) for own, served in self.faults if own != wanted]
-        if wanted.name in _SHUT:
-            server = self._network_of(wanted)
-            if not any(own.name in _SHUT and self._network_of(own) is server for own, _ in self.faults):
-                await server.let_in_again()
+        if wanted.name in OF_LINE:
+            server = self._server_of(wanted)
+            is_shut = any(own.name in _SHUT and self._server_of(own) is server for own, _ in self.faults)
+            if wanted.name in _SHUT and not is_shut:
+                if self._cutting is not None:
+                    await asyncio.wait([self._cutting])
+                await (server.let_in_again() if isinstance(server, NetworkServer) else server.start())
             return
         if wanted.name == "power":
             for simulated in self.targets(wanted.target):
@@ -214,17 +233,36 @@ class Bench:
                 self.settings.after_power(simulated.device.name)
         self._set_faults()
 
-    def _network_of(self, wanted: FaultWanted) -> NetworkServer:
+    def _shut(self, wanted: FaultWanted, cuts_off: bool) -> None:
+        """Nobody is let in; where it `cuts_off`, nobody is there any more either."""
+        server = self._server_of(wanted)
+        if isinstance(server, NetworkServer):
+            server.let_nobody_in(cuts_off)
+        else:
+            self._cutting = owned_task("bench: a cable is out", server.stop())
+
+    def _make_noise(self) -> None:
+        """What stands in the bytes between frames."""
+        for wanted, _ in self.faults:
+            if wanted.name != "noise":
+                continue
+            draw = self._noise.setdefault(wanted.target, random.Random(f"{self.seed}/{wanted.target}/noise"))
+            try:
+                server = self._server_of(wanted)
+            except ValueError:  # nobody stands in there any more
+                continue
+            if isinstance(server, TerminalServer | PortServer):
+                for _ in range(_drawn_count(draw, wanted.numbers["a_second"] * STEP_S)):
+                    server.noise(bytes(draw.randrange(256) for _ in range(draw.randrange(1, 5))))
+
+    def _server_of(self, wanted: FaultWanted) -> Server:
         """The server of the line that a fault is of. Raises ValueError."""
         for units in self.units:
             if wanted.target in (units.line.name, *(one.device.name for one in units.devices)):
                 try:
-                    server = self.server.server_of(units.line.name)
+                    return self.server.server_of(units.line.name)
                 except KeyError:
                     raise ValueError(f"nobody stands in on {units.line.name} yet") from None
-                if isinstance(server, NetworkServer):
-                    return server
-                raise ValueError(f"{wanted.name} is for lines over TCP, and {units.line.name} is none")
         self.targets(wanted.target)
         raise AssertionError("a device without a line")
 
@@ -257,3 +295,13 @@ class Bench:
 
     def _jump(self, simulated: SimulatedDevice, wanted: FaultWanted) -> None:
         self.movement.jump(simulated.device.name, wanted.numbers["point"], wanted.numbers.get("by", 1.0))
+
+
+def _drawn_count(draw: random.Random, mean: float) -> int:
+    """How often something happens that does so independently, `mean` times on average."""
+    left, count = draw.random(), 0
+    least = math.exp(-mean)
+    while left > least:
+        left *= draw.random()
+        count += 1
+    return count

@@ -53,6 +53,11 @@ class PortServer:
             self._timer.cancel()
         self._channel.close()
 
+    def noise(self, data: bytes) -> None:
+        """Bytes that nobody asked for."""
+        if self._channel.is_open:
+            self._channel.write(data, 0.0)
+
     def _send(self, unit_id: int, answer: bytes | ShapedAnswer, not_before: float) -> None:
         if isinstance(answer, bytes):
             self._write(self._framing.encode(unit_id, answer), answer, not_before)

@@ -55,7 +55,7 @@ class TerminalServer:
             answerer, framing, max(settings.gap_s, _LEAST_QUIET_S), settings.character_s, gap_s=settings.gap_s
         )
         self._is_stopping = threading.Event()
-        self._thread = threading.Thread(target=self._work, name=f"pty {link.port}", daemon=True)
+        self._thread: threading.Thread | None = None
         self._near = self._far = -1
         self._master = Master(link.port, answerer.name)
 
@@ -72,6 +72,8 @@ class TerminalServer:
         except CannotServe:
             self._close()
             raise
+        self._is_stopping.clear()
+        self._thread = threading.Thread(target=self._work, name=f"pty {self._link.port}", daemon=True)
         self._thread.start()
 
     def _set_own_rate(self) -> None:
@@ -89,14 +91,22 @@ class TerminalServer:
 
     async def stop(self) -> None:
         self._is_stopping.set()
-        if self._thread.is_alive():
-            self._thread.join(timeout=2)
+        if self._thread is None:
+            return
+        self._thread.join(timeout=2)
+        self._thread = None
         self._port_link.remove()
         self._close()
+
+    def noise(self, data: bytes) -> None:
+        """Bytes that nobody asked for."""
+        if self._thread is not None:
+            self._let_go(data)
 
     def _close(self) -> None:
         os.close(self._near)
         os.close(self._far)
+        self._near = self._far = -1
 
     def _work(self) -> None:
         line_free_s = 0.0  # when the last byte that came would have left a real line

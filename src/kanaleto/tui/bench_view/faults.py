@@ -5,7 +5,7 @@ from datetime import datetime
 
 from kanaleto.bench.states import FaultState
 from kanaleto.site.model import Line
-from kanaleto.tui.bench_view.words import FAULTS, OF_TCP
+from kanaleto.tui.bench_view.words import FAULTS, OF_SERIAL, OF_TCP
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.rows import Rows
 
@@ -26,8 +26,8 @@ class FaultRows(Rows[str]):
 
     def take(self, line: Line | None, target: str, faults: tuple[FaultState, ...]) -> None:
         self.standing = tuple(one for one in faults if one.target == target)
-        is_tcp = line is not None and line.link.address is not None
-        names = tuple(name for name in FAULTS if is_tcp or name not in OF_TCP)
+        others = OF_TCP if line is not None and line.link.is_serial else OF_SERIAL
+        names = tuple(name for name in FAULTS if name not in others)
         if names != self.rows:
             self.set_rows(names)
         self.redraw()

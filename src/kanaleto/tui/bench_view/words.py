@@ -23,13 +23,14 @@ FAULTS: dict[str, tuple[str, str]] = {
     "power": ("power off, on when it ends", ""),
     "frozen": ("values stand still", ""),
     "jump": ("one value jumps, once", "point= by=1"),
+    "noise": ("noise between frames", "a_second=5"),
     "hang_up": ("hangs up after n answers", "after=10"),
     "refuse": ("lets nobody in", ""),
     "cable": ("cable out", ""),
 }
 """Each fault in words, and the keys that it wants, as they are offered."""
-OF_TCP = ("hang_up", "refuse", "cable")
-"""Faults of a connection over TCP."""
+OF_TCP, OF_SERIAL = ("hang_up", "refuse"), ("noise",)
+"""Faults of a connection over TCP alone, and of a serial line alone."""
 
 
 def moved_by(device: Device, point: Point, look: LookState | None) -> tuple[str, str]:

@@ -228,15 +228,16 @@ class TheDemo(unittest.TestCase):
         script = (
             "import sys\nfrom tests.test_moving import hash_of_demo\nprint(hash_of_demo(*map(int, sys.argv[1:])))\n"
         )
-        done = [
-            subprocess.run(
-                [sys.executable, "-c", script, *arguments], capture_output=True, text=True, check=False,
+        runs = [
+            subprocess.Popen(
+                [sys.executable, "-c", script, *arguments], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
                 env={**os.environ, "PYTHONHASHSEED": order},
             )
             for order, *arguments in (("1", "1", "36000"), ("2", "1", "36000"), ("1", "1", "900"), ("1", "2", "900"))
         ]  # fmt: skip
-        first, again, short, other = (one.stdout.strip() for one in done)
-        self.assertEqual(len(first), 64, done[0].stderr)
+        told = [run.communicate(timeout=1200) for run in runs]
+        first, again, short, other = (out.strip() for out, _ in told)
+        self.assertEqual(len(first), 64, told[0][1])
         self.assertEqual(first, again)
         self.assertNotEqual(short, other, "other writes make other words")
 

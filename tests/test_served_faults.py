@@ -435,7 +435,7 @@ class PortThatExists(Served):
             done = subprocess.run([*serve, str(beside)], capture_output=True, text=True, timeout=60)
             self.assertEqual(done.returncode, 1, done.stderr)
             self.assertRegex(done.stderr, "L: listening on .* for 2 s before anybody answers there")
-            self.assertRegex(done.stderr, "unit 5 answers there already: good; serve it at another place")
+            self.assertRegex(done.stderr, "unit 5 answers there already: good; --line .L. --at .rtu://")
             self.assertNotIn("ready", done.stdout)
         finally:
             real.terminate()

@@ -3,6 +3,7 @@ in the folder beside the site."""
 
 import re
 import socket
+import tempfile
 from collections.abc import Collection
 from pathlib import Path
 
@@ -38,6 +39,11 @@ def at_link(line: Line, text: str) -> Link:
     if link.framing is not line.link.framing and FramingKind.TCP in (link.framing, line.link.framing):
         raise ValueError(f"{line.name} speaks {line.link.framing.value}, and {text} {link.framing.value}")
     return link
+
+
+def elsewhere(line: Line) -> Link:
+    """A place for a line whose own is taken by somebody."""
+    return line.link.at_home(f"{tempfile.gettempdir()}/{_file_name(line.name)}", FIRST_PORT, False)
 
 
 def near(line: Line, number: int) -> Link:

@@ -74,9 +74,14 @@ class SiteServer:
         """From now on; where the line is served at that link already, these devices of it. Raises CannotServe."""
         units, before = self.units_of(stand.line), self.stand_of(stand.line)
         if before is None or self.link_of(before) != self.link_of(stand):
-            await self.end(stand.line)
             server = self._made(stand)
-            await server.start()
+            await self.end(stand.line)
+            try:
+                await server.start()
+            except CannotServe:
+                if before is not None:  # it goes on where it was
+                    await self.serve(before)
+                raise
             self._servers[stand.line] = server
         units.serve_only(stand.devices)
         self.stands = [one for one in self.stands if one.line != stand.line] + [stand]

@@ -16,7 +16,7 @@ from msgspec.structs import replace
 from kanaleto.bench.faults import parse_fault
 from kanaleto.bench.free import LEAST_HEAR_S, look_at, needs_hearing
 from kanaleto.bench.masters import MasterRow, Masters, as_json
-from kanaleto.bench.places import at_link
+from kanaleto.bench.places import at_link, elsewhere
 from kanaleto.bench.remembered import recall, state_of
 from kanaleto.bench.running import Bench
 from kanaleto.bench.server import StandIn
@@ -164,7 +164,8 @@ async def hear(line: Line, hear_s: float, is_sure: bool) -> None:
     except (Unreachable, SurveyStopped) as error:
         raise Failed(f"{line.name}: {error}") from None
     if place.why_not:
-        raise Failed(f"{line.name}: {place.why_not}; serve it at another place, or unplug what is there")
+        free = f"--line '{line.name}' --at '{elsewhere(line)}' serves it at a free place"
+        raise Failed(f"{line.name}: {place.why_not}; {free}, or unplug what is there")
     if place.unsure and not place.was_heard and not is_sure:
         who = ", ".join(place.unsure[:6])
         raise Failed(f"{line.name}: nobody was heard, and {who} cannot be asked: --yes answers there all the same")

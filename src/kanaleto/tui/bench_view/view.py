@@ -43,6 +43,7 @@ ACTIONS = (
         "stand in for the device, or for all of the line, on a free port of this machine beside polling; again: end it",
     ),
     Action("I", "instead", "instead of it", "lead the line to what stands in for it, nothing is saved; again: back"),
+    Action("o", "place", "at a place", "stand in at a place of your own: another port; 0.0.0.0 for all interfaces"),
     Action("enter", "open", "set by hand", "set the register by hand, “40 in 20 s” slowly; switch the fault", "enter"),
     Action("left_square_bracket", "nudge(-1)", "less", "a step less or more, by hand", "[ ]", False),
     Action("right_square_bracket", "nudge(1)", "more", "a step less or more, by hand", "[ ]", False),
@@ -287,7 +288,7 @@ class BenchView(View, Horizontal):
             "instead": "lead it back" if is_led else "instead of it",
             "open": "its registers",
         }
-        turns = ("instead",) if is_led else ("stand_in", "instead")
+        turns = ("instead",) if is_led else ("stand_in", "instead", "place")
         if self._list.has_keys:
             return self.keys_of(*turns, "open", "rehearse", "clone", **verbs)
         if self._faults.has_keys:
@@ -325,6 +326,19 @@ class BenchView(View, Horizontal):
         is_line = isinstance(self._list.current, StandLine) and self._list.has_keys
         names = [device.name for device in line.devices] if is_line else [self._device_name]
         self.context.bench.turn(line, names)
+
+    def action_place(self) -> None:
+        line, bench = self.line, self.context.bench
+        if line is None or not line.devices:
+            self.context.tell("there is no device here that could stand in: 1 finds devices")
+            return
+        is_line = isinstance(self._list.current, StandLine) and self._list.has_keys
+        names = [device.name for device in line.devices] if is_line else [self._device_name]
+        served = bench.served.get(line.name)
+        now = str(served.link if served is not None else line.link)
+        who = line.name if is_line else self._device_name
+        question = f"{who} stands in at (a link; 0.0.0.0 lets every machine ask that reaches this one)"
+        self.context.ask(question, now, lambda text: bench.turn_at(line, names, text))
 
     def action_instead(self) -> None:
         line = self.line

@@ -122,6 +122,9 @@ class TopRow(Drawn):
         if key != self._origins_of:
             self._origins_of = key
             self._origins = [origin_of(line) for line in lines]
+        is_open = self.context.bench.open_lines
+        if is_open:
+            return [(f"◆ {cut(is_open[0], 16)} open to the network", "terracotta")], [("◆ open", "terracotta")]
         led = [line.name for line in lines if line.led_from is not None]
         if led:
             more = f" and {len(led) - 1} more" if len(led) > 1 else ""

@@ -17,7 +17,7 @@ from msgspec.structs import replace
 from kanaleto.editing.news import Change
 from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.site.leading import Lead, led
-from kanaleto.site.links.link import Link
+from kanaleto.site.links.link import Link, is_loopback, is_same_place
 from kanaleto.site.model import Device, Line
 
 if TYPE_CHECKING:
@@ -110,12 +110,41 @@ class AppBench:
         chosen = () if len(wanted) == len(names) else tuple(wanted)
         self._work(line.name, "begins to be stood in for", lambda: self._serve(line, chosen, is_instead=False))
 
-    def _serve(self, line: Line, devices: tuple[str, ...], is_instead: bool) -> str:
+    def turn_at(self, line: Line, devices: Collection[str], text: str) -> str | None:
+        """Stand in at a place that was typed; why not, or nothing."""
+        from kanaleto.bench.places import at_link
+
+        try:
+            place = at_link(line, text.strip())
+        except ValueError as error:
+            return str(error)
+        if line.name in self._leads:
+            return f"{line.name} is led to what stands in for it: I ends that"
+        used = next((own for own in self._context.engine.snapshot.site.lines if is_same_place(own.link, place)), None)
+        if used is not None:
+            return f"{used.name} of this site is polled at {place.place}: B stands in at a free place"
+        if not self._is_busy(line.name):
+            names = [device.name for device in line.devices]
+            wanted = [name for name in names if self.is_served(line.name, name) or name in devices]
+            chosen = () if len(wanted) == len(names) else tuple(wanted)
+            self._work(line.name, "begins to be stood in for", lambda: self._serve(line, chosen, False, place))
+        return None
+
+    @property
+    def open_lines(self) -> list[str]:
+        """Lines at which whoever reaches this machine may ask."""
+        return [
+            name for name, served in self.served.items()
+            if served.link.address is not None and not is_loopback(served.link.address[0])
+        ]  # fmt: skip
+
+    def _serve(self, line: Line, devices: tuple[str, ...], is_instead: bool, place: Link | None = None) -> str:
         from kanaleto.bench.places import free_place
         from kanaleto.bench.standins import Served
 
         stand_ins, before = self._begun(), self.served.get(line.name)
-        place = before.link if before is not None else free_place(self._path(), _real(line), self._taken())
+        if place is None:
+            place = before.link if before is not None else free_place(self._path(), _real(line), self._taken())
         stand_ins.serve(Served(line.name, place, devices, is_instead)).result(_SERVE_S)
         who = f"{len(devices)} of {line.name}" if len(devices) > 1 else devices[0] if devices else line.name
         return f"{who} stands in at {place.place}: 5 shows what masters do there, B ends it"

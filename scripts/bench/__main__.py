@@ -4,6 +4,7 @@ import sys
 from collections.abc import Callable
 
 from scripts.bench import (
+    bench_load,
     codecs,
     edits,
     history,
@@ -31,6 +32,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "serial": serial_line.measure,
     "serving": serving.measure,
     "moving": moving.measure,
+    "load": bench_load.measure,
     "screen": screen.measure,
     "codecs": codecs.measure,
     "read": read_command.measure,

@@ -65,30 +65,56 @@ def _asked(port: int, connections: int) -> float:
     return count / (now - start)
 
 
-def measure() -> list[Figure]:
+def _site(folder: Path, port: int, moving: int) -> Path:
+    """A device with as many registers as are asked for, and `moving` more that move."""
+    rows = plain_rows(_REGISTERS)
+    rows += "".join(f"M{n},holding,{1000 + 2 * n},float32,,\n" for n in range(moving))
+    (folder / "map.csv").write_text("name,table,address,type,order,factor\n" + rows)
+    moves = "".join(
+        f'M{n} = {{ wave = "sine", low = 0, high = {n + 1}, period_s = 40 }}\n'
+        if n % 2
+        else f"M{n} = {{ walk = 0.1 }}\n"
+        for n in range(moving)
+    )
+    path = folder / "site.toml"
+    path.write_text(
+        f'[site]\nname = "B"\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:{port}"\n'
+        '[[line.device]]\nname = "D"\nunit_id = 1\nmap = "map.csv"\n'
+        + (f"[line.device.moves]\n{moves}" if moves else "")
+    )
+    return path
+
+
+def _compared(
+    what: str, moving: int, arguments: tuple[str, ...], bare_port: int, targets: tuple[tuple[int, str], ...]
+) -> list[Figure]:
+    figures = []
     with tempfile.TemporaryDirectory() as folder:
-        port, site = free_port(15025), Path(folder) / "site.toml"
-        (Path(folder) / "map.csv").write_text("name,table,address,type,order,factor\n" + plain_rows(_REGISTERS))
-        site.write_text(
-            f'[site]\nname = "B"\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:{port}"\n'
-            '[[line.device]]\nname = "D"\nunit_id = 1\nmap = "map.csv"\n'
-        )
-        ours = subprocess.Popen([sys.executable, "-m", "kanaleto", "serve", str(site)], stdout=subprocess.PIPE)
+        port = free_port(15025)
+        site = _site(Path(folder), port, moving)
+        more = [text.format(folder=folder) for text in arguments]
+        ours = subprocess.Popen([sys.executable, "-m", "kanaleto", "serve", str(site), *more], stdout=subprocess.PIPE)
         assert ours.stdout is not None
         ours.stdout.readline()
-        near, far = multiprocessing.Pipe()
-        bare = multiprocessing.get_context("spawn").Process(target=_serve_bare, args=(far,), daemon=True)
-        bare.start()
-        bare_port = near.recv()
-        figures = []
-        for connections, target in ((1, "≥ 0.6"), (16, "≥ 0.5"), (256, "≥ 0.5")):
+        for connections, target in targets:
             pairs = [(_asked(port, connections), _asked(bare_port, connections)) for _ in range(_ROUNDS)]
             served, floor = (statistics.median(rates) for rates in zip(*pairs, strict=True))
             ratio = statistics.median(one / other for one, other in pairs)
-            what = f"answers a second of a served device, {connections} connection{'s' * (connections > 1)}"
-            figures.append(Figure(what, f"{served:.0f}/s", f"{floor:.0f}/s", ratio, target))
-        bare.terminate()
+            told = f"answers a second of {what}, {connections} connection{'s' * (connections > 1)}"
+            figures.append(Figure(told, f"{served:.0f}/s", f"{floor:.0f}/s", ratio, target))
         ours.terminate()
         ours.wait()
         ours.stdout.close()
+    return figures
+
+
+def measure() -> list[Figure]:
+    near, far = multiprocessing.Pipe()
+    bare = multiprocessing.get_context("spawn").Process(target=_serve_bare, args=(far,), daemon=True)
+    bare.start()
+    bare_port = near.recv()
+    figures = _compared("a served device", 0, (), bare_port, ((1, "≥ 0.6"), (16, "≥ 0.5"), (256, "≥ 0.5")))
+    log = ("--log", "{folder}/log.jsonl")
+    figures += _compared("one with 500 moving registers and a log", 500, log, bare_port, ((1, "≥ 0.5"), (16, "≥ 0.5")))
+    bare.terminate()
     return figures

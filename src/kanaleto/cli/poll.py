@@ -1,11 +1,14 @@
 """`kanaleto poll`: a site polled without a screen, a line a sample."""
 
+from functools import partial
 from pathlib import Path
 
 import click
 
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.health import parse_place
+from kanaleto.cli.options import usage
 from kanaleto.cli.output import say
 from kanaleto.cli.polling import poll_site, tell_summary
 from kanaleto.files.loading import load_site
@@ -44,11 +47,12 @@ from kanaleto.keeping.kept import Kept
     type=click.IntRange(1, 10_000),
     help="keep so many files of the capture, the newest",
 )
+@click.option("--health", metavar="HOST:PORT", help="how it does: GET / and GET /metrics, on loopback unless told")
 @click.option("--quiet", "is_quiet", is_flag=True, help="no samples, only the summary")
 @click.option("--json", "is_json", is_flag=True, help="one object a line; the last holds the summary")
 def command(
     site: Path, for_s: float | None, store: str | None, capture: Path | None, capture_mb: int, capture_files: int,
-    is_quiet: bool, is_json: bool,
+    health: str | None, is_quiet: bool, is_json: bool,
 ) -> int:  # fmt: skip
     """Poll SITE and print a line a sample, until interrupted. Ends with a summary.
 
@@ -57,6 +61,7 @@ def command(
       kanaleto poll alder-lock.toml --for 10 --json
       kanaleto poll alder-lock.toml --quiet --record --capture night.pcapng
     """
+    place = usage(partial(parse_place, health)) if health is not None else None
     loaded, warnings = load_site(site)
     for warning in warnings:
         say(str(warning), err=True)
@@ -73,7 +78,7 @@ def command(
         except CannotRecord as error:
             raise Failed(str(error)) from None
 
-    session = poll_site(loaded, for_s, is_quiet, is_json, begin)
+    session = poll_site(loaded, for_s, is_quiet, is_json, begin, place)
     tell_summary(session, is_json)
     if next(session.plan.blocks, None) is not None and not any(record is not None for record in session.board.records):
         raise Failed("not one good sample came")

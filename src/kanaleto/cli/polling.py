@@ -6,7 +6,9 @@ from collections.abc import Callable
 from kanaleto.board.board import Quality, Readings, Record, times_ten_to
 from kanaleto.board.health import Tally
 from kanaleto.board.listener import Exchange, Sink
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.cli.failures import outcome_error
+from kanaleto.cli.health import Health, polled_lines, polled_samples
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.events.log import EventKind
@@ -91,6 +93,7 @@ class _Printer(Sink):
 
 def poll_site(
     site: Site, for_s: float | None, is_quiet: bool, is_json: bool, begin: Callable[[Kept], None] = lambda kept: None,
+    health: tuple[str, int] | None = None,
 ) -> Session:  # fmt: skip
     """Poll until `for_s` is over or a signal comes; gives the session, ended. `begin` asks for what is to be kept
     beside the journal and the tape."""
@@ -107,12 +110,22 @@ def poll_site(
 
     prepare_process()
 
+    def snapshot() -> Snapshot:
+        session.publish()
+        return session.snapshot
+
     async def work() -> None:
+        told = Health(health, lambda: polled_lines(snapshot()), lambda: polled_samples(snapshot())) if health else None
         try:
+            if told is not None:
+                await told.start()
             async with asyncio.timeout(for_s):
                 await session.run()
         except TimeoutError:
             return
+        finally:
+            if told is not None:
+                told.stop()
 
     kept.start(site.path, site)
     try:

@@ -2,7 +2,7 @@
 
 import asyncio
 import json
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from functools import partial
 from ipaddress import ip_network
@@ -21,6 +21,7 @@ from kanaleto.bench.remembered import recall, state_of
 from kanaleto.bench.running import Bench
 from kanaleto.bench.server import StandIn
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.health import Health, HealthLine, Series, parse_place
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
@@ -66,11 +67,14 @@ _KEEP_EVERY_S = 60.0
     metavar="FILE",
     help="begin with what stands there, and leave there what stands at the end",
 )
+@click.option(
+    "--health", "health", metavar="HOST:PORT", help="how it does: GET / and GET /metrics, on loopback unless told"
+)
 @click.option("--json", "is_json", is_flag=True, help="say where each line is served as an object, instead of ready")
 def command(
     site: Path, for_s: float | None, at: str | None, listen: str | None, clients: str | None, lines: tuple[str, ...],
     devices: tuple[str, ...], hear_s: float, is_sure: bool, seed: int | None, faults: tuple[str, ...],
-    log: Path | None, log_all: bool, keep: Path | None, is_json: bool,
+    log: Path | None, log_all: bool, keep: Path | None, health: str | None, is_json: bool,
 ) -> int:  # fmt: skip
     """Be the far end of every line of SITE: its devices, simulated, on the ports that the site names.
 
@@ -92,6 +96,7 @@ def command(
     who = usage(lambda: clients_of(clients))
     kept_state = usage(lambda: read_state(keep)) if keep is not None else None
     tell_open(listen, who)
+    place = usage(partial(parse_place, health)) if health is not None else None
     wanted = [usage(partial(parse_fault, text)) for text in faults]
     if log_all and log is None:
         raise click.UsageError("--log-all goes with --log FILE")
@@ -125,6 +130,9 @@ def command(
                 usage(partial(bench.begin_fault, fault))
             await asyncio.gather(*(hear(line, hear_s, is_sure) for line in served.lines if needs_hearing(line)))
             await bench.start()
+            healthy = Health(place, partial(served_lines, bench), partial(served_samples, bench)) if place else None
+            if healthy is not None:
+                await healthy.start()
         except CannotServe as error:
             raise Failed(str(error)) from None
         beside = [asyncio.create_task(look_around()), asyncio.create_task(bench.run())]
@@ -139,6 +147,8 @@ def command(
         finally:
             for task in beside:
                 task.cancel()
+            if healthy is not None:
+                healthy.stop()
             if keep is not None:
                 keep_state(keep, bench)
             await bench.stop()
@@ -154,6 +164,31 @@ def command(
         if rows is not None:
             rows.close()
     return 0
+
+
+def served_lines(bench: Bench) -> list[HealthLine]:
+    """Each is well as long as it is served."""
+    shut = [wanted for wanted, _ in bench.faults if wanted.name in ("refuse", "cable")]
+    return [
+        HealthLine(
+            line.name, not any(bench.is_of_line(wanted, line.name) for wanted in shut),
+            f"served at {bench.server.link_of(stand)}, asked {sum(one.requests for one in units.served)} times",
+        )
+        for units in bench.units
+        for line in (units.line,)
+        if (stand := bench.server.stand_of(line.name)) is not None
+    ]  # fmt: skip
+
+
+def served_samples(bench: Bench) -> Iterator[Series]:
+    for line in served_lines(bench):
+        yield Series("kanaleto_line_up", (("line", line.name),), float(line.is_well))
+    for units in bench.units:
+        if bench.server.stand_of(units.line.name) is not None:
+            for simulated in units.served:
+                labels = (("line", units.line.name), ("device", simulated.device.name), ("outcome", "asked"))
+                yield Series("kanaleto_exchanges_total", labels, simulated.requests)
+    yield Series("kanaleto_moves_late_seconds_total", (), bench.left_out_s)
 
 
 async def hear(line: Line, hear_s: float, is_sure: bool) -> None:

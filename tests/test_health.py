@@ -10,7 +10,7 @@ import time
 import unittest
 from pathlib import Path
 
-from kanaleto.cli.health import Series, parse_place, text_of
+from kanaleto.cli.health import HealthFigure, parse_place, text_of
 from tests.test_bench import free_port
 
 
@@ -95,7 +95,7 @@ class Health(unittest.TestCase):
         self.assertEqual((serving.returncode, told.count("cannot be bound")), (1, 1), told)
 
     def test_no_more_than_so_many_series(self) -> None:
-        text = text_of(Series("kanaleto_line_up", (("line", json.dumps(n)),), 1.0) for n in range(5000))
+        text = text_of(HealthFigure("kanaleto_line_up", (("line", json.dumps(n)),), 1.0) for n in range(5000))
         self.assertEqual(text.count("kanaleto_line_up{"), 2000)
 
 

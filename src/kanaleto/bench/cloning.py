@@ -40,7 +40,7 @@ class Silent(Exception):
     """It does not answer."""
 
 
-class Asked(Struct, frozen=True):
+class CopyQuestion(Struct, frozen=True):
     """A request and what came back, without unit ID and check bytes."""
 
     request: bytes
@@ -54,7 +54,7 @@ class Copied(Struct):
     device: Device
     keys: dict[str, object]
     moves: dict[str, dict[str, object]]
-    asked: list[Asked] = field(default_factory=list)
+    asked: list[CopyQuestion] = field(default_factory=list)
     moved: list[str] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
     """Points that it refuses to read, or that may not be read."""
@@ -74,7 +74,7 @@ class Cloner:
         self._ask, self.device, self._timeout_s, self._for_s = ask, device, timeout_s, for_s
         self._is_serial, self._tell = is_serial, tell
         self._never = untouchable(device)
-        self._log: list[Asked] = []
+        self._log: list[CopyQuestion] = []
         self._took_s: list[float] = []
         self._refused: set[tuple[Table, int]] = set()
 
@@ -123,7 +123,7 @@ class Cloner:
             outcome = await self._ask(self.device.unit_id, request, self._timeout_s)
             if outcome.is_answer:
                 if outcome.content is not None:
-                    self._log.append(Asked(request.encode(), outcome.content.encode()))
+                    self._log.append(CopyQuestion(request.encode(), outcome.content.encode()))
                 if outcome.first_at > outcome.sent_at:
                     self._took_s.append(outcome.first_at - outcome.sent_at)
                 return outcome
@@ -447,7 +447,7 @@ def _text(data: bytes) -> str | None:
     return text if text.isprintable() else None
 
 
-def differs(asked: Sequence[Asked], answer: Callable[[bytes], Any], moved: set[tuple[Table, int]]) -> int:
+def differs(asked: Sequence[CopyQuestion], answer: Callable[[bytes], Any], moved: set[tuple[Table, int]]) -> int:
     """How many of these requests `answer` (of the copy) answers otherwise; what moved, and what is another each time,
     does not count."""
     count = 0
@@ -459,7 +459,7 @@ def differs(asked: Sequence[Asked], answer: Callable[[bytes], Any], moved: set[t
     return count
 
 
-def _is_but_moved(one: Asked, own: Any, moved: set[tuple[Table, int]]) -> bool:
+def _is_but_moved(one: CopyQuestion, own: Any, moved: set[tuple[Table, int]]) -> bool:
     table = next((table for table in Table if table.function == one.request[0]), None)
     if table is None or not isinstance(own, bytes) or len(own) != len(one.answer) or own[0] != one.answer[0]:
         return False

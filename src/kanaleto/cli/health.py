@@ -34,7 +34,7 @@ class HealthLine(Struct, frozen=True):
     told: str
 
 
-class Series(Struct, frozen=True):
+class HealthFigure(Struct, frozen=True):
     """One figure: its name, its labels, the number."""
 
     name: str
@@ -55,7 +55,10 @@ class Health:
     """Answers at one place; `lines` and `samples` are asked at each request, on the loop that it was started on."""
 
     def __init__(
-        self, place: tuple[str, int], lines: Callable[[], list[HealthLine]], samples: Callable[[], Iterator[Series]]
+        self,
+        place: tuple[str, int],
+        lines: Callable[[], list[HealthLine]],
+        samples: Callable[[], Iterator[HealthFigure]],
     ) -> None:
         self.place = place
         self._lines, self._samples = lines, samples
@@ -115,9 +118,9 @@ def _response(status: str, text: str, with_body: bool, kind: str = "text/plain; 
     return head.encode() + (data if with_body else b"")
 
 
-def text_of(samples: Iterator[Series]) -> str:
+def text_of(samples: Iterator[HealthFigure]) -> str:
     """Prometheus text, at most so many series."""
-    by_name: dict[str, list[Series]] = {}
+    by_name: dict[str, list[HealthFigure]] = {}
     for count, sample in enumerate(samples):
         if count >= _MOST_SERIES:
             break
@@ -156,12 +159,12 @@ def polled_lines(snapshot: Snapshot) -> list[HealthLine]:
     return found
 
 
-def polled_samples(snapshot: Snapshot) -> Iterator[Series]:
+def polled_samples(snapshot: Snapshot) -> Iterator[HealthFigure]:
     well = {line.name: line.is_well for line in polled_lines(snapshot)}
     for status in snapshot.lines:
         of_line = (("line", status.line.name),)
-        yield Series("kanaleto_line_up", of_line, float(well[status.line.name]))
-        yield Series("kanaleto_line_busy_ratio", of_line, status.busy)
+        yield HealthFigure("kanaleto_line_up", of_line, float(well[status.line.name]))
+        yield HealthFigure("kanaleto_line_busy_ratio", of_line, status.busy)
     for status in snapshot.lines:
         for own in status.devices:
             labels = (("line", status.line.name), ("device", own.device.name))
@@ -172,7 +175,7 @@ def polled_samples(snapshot: Snapshot) -> Iterator[Series]:
                 OutcomeKind.UNEXPECTED: tally.unexpected, OutcomeKind.UNREACHABLE: tally.unreachable,
             }  # fmt: skip
             for kind, count in counts.items():
-                yield Series("kanaleto_exchanges_total", (*labels, ("outcome", kind.value)), count)
+                yield HealthFigure("kanaleto_exchanges_total", (*labels, ("outcome", kind.value)), count)
             if tally.took is not None:
                 for quantile, seconds in (("0.5", tally.took[1]), ("0.95", tally.took[2])):
-                    yield Series("kanaleto_answer_seconds", (*labels, ("quantile", quantile)), seconds)
+                    yield HealthFigure("kanaleto_answer_seconds", (*labels, ("quantile", quantile)), seconds)

@@ -21,7 +21,7 @@ from kanaleto.bench.remembered import recall, state_of
 from kanaleto.bench.running import Bench
 from kanaleto.bench.server import StandIn
 from kanaleto.cli.failures import Failed
-from kanaleto.cli.health import Health, HealthLine, Series, parse_place
+from kanaleto.cli.health import Health, HealthFigure, HealthLine, parse_place
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
@@ -180,15 +180,15 @@ def served_lines(bench: Bench) -> list[HealthLine]:
     ]  # fmt: skip
 
 
-def served_samples(bench: Bench) -> Iterator[Series]:
+def served_samples(bench: Bench) -> Iterator[HealthFigure]:
     for line in served_lines(bench):
-        yield Series("kanaleto_line_up", (("line", line.name),), float(line.is_well))
+        yield HealthFigure("kanaleto_line_up", (("line", line.name),), float(line.is_well))
     for units in bench.units:
         if bench.server.stand_of(units.line.name) is not None:
             for simulated in units.served:
                 labels = (("line", units.line.name), ("device", simulated.device.name), ("outcome", "asked"))
-                yield Series("kanaleto_exchanges_total", labels, simulated.requests)
-    yield Series("kanaleto_moves_late_seconds_total", (), bench.left_out_s)
+                yield HealthFigure("kanaleto_exchanges_total", labels, simulated.requests)
+    yield HealthFigure("kanaleto_moves_late_seconds_total", (), bench.left_out_s)
 
 
 async def hear(line: Line, hear_s: float, is_sure: bool) -> None:

@@ -28,6 +28,7 @@ mutants: .venv/ready-dev .venv/tmux
 
 soak: .venv/ready
 	$(BIN)/python -m tests.soak
+	KANALETO_STEPS=36000 $(BIN)/python -m unittest tests.test_moving.TheDemo
 
 storm: .venv/ready .venv/tmux
 	$(BIN)/python -m tests.storm --seconds 120 --times 3

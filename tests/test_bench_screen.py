@@ -141,6 +141,27 @@ class Benches(LiveCase):
 
         self._drive(work)
 
+    def test_a_line_that_is_renamed_stays_led_and_a_device_that_goes_stands_in_no_more(self) -> None:
+        async def work(case: Benches, app: App, pilot: "Pilot[None]") -> None:
+            path = case.folder / "site.toml"
+            await case._press(pilot, "2", "I")
+            await case.until(lambda: app.bench.leads and app.snapshot.site.lines[0].led_from, "the lead")
+            path.write_text(path.read_text().replace('name = "L"', 'name = "Long line"'))
+            await case.until(lambda: "Long line" in app.bench.leads and "Long line" in app.bench.served, "its new name")
+            await case.until(lambda: app.snapshot.site.lines[0].name == "Long line", "the edit")
+            case.assertIsNotNone(app.snapshot.site.lines[0].led_from)
+            await pilot.press("3", "escape")
+            await case.shows(app, r"Free +17")
+            await case._press(pilot, "2", "I")
+            await case.until(lambda: not app.bench.served, "the way back")
+            await case._press(pilot, "5", "B")
+            await case.until(lambda: app.bench.is_served("Long line", "Meter 1"), "one device")
+            case.assertFalse(app.bench.is_served("Long line", "Meter 2"))
+            path.write_text(path.read_text().replace('name = "Meter 1"', 'name = "Another"'))
+            await case.until(lambda: not app.bench.served, "its end")
+
+        self._drive(work)
+
     def test_what_is_owed_is_given_back_first(self) -> None:
         async def work(case: Benches, app: App, pilot: "Pilot[None]") -> None:
             await case._hold(app, pilot)

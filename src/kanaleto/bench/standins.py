@@ -65,6 +65,7 @@ class StandIns:
         self._work: queue.Queue[Callable[[], None] | None] = queue.Queue()
         self._worker: threading.Thread | None = None
         self._starts: deque[float] = deque(maxlen=_MOST_STARTS)
+        self._beginning = 0  # lines that are about to be stood in for
         self._is_ready = threading.Event()
         self._is_over = False
 
@@ -94,13 +95,16 @@ class StandIns:
 
     def serve(self, served: Served) -> "Future[str]":
         """Begin to stand in there. The process is started where it does not run."""
+        with self._lock:
+            self._beginning += 1
         done = self._answered("serve", self._begin_process, **_serving(served))
         done.add_done_callback(lambda came: self._note_served(served, came))
         return done
 
     def _note_served(self, served: Served, came: "Future[str]") -> None:
-        if came.exception() is None:
-            with self._lock:
+        with self._lock:
+            self._beginning -= 1
+            if came.exception() is None:
                 self.served = {**self.served, served.line: served}
 
     def end(self, line: str) -> "Future[str]":
@@ -257,7 +261,9 @@ class StandIns:
             self._tell(f"nobody stands in on {line} any more: {came.exception()}")
 
     def _end_if_idle(self) -> None:
-        if not self.served:
+        with self._lock:
+            is_idle = not self.served and not self._beginning
+        if is_idle:
             self._end_process()
 
     def _end_process(self) -> None:

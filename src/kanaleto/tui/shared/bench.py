@@ -170,23 +170,27 @@ class AppBench:
             self._work(line.name, "is led to a stand-in", lambda: self._lead(line))
 
     def _lead(self, line: Line) -> str:
-        owed = self._leave(line, f"{line.name} is led to a stand-in")
         try:
+            owed = self._leave(line, f"{line.name} is led to a stand-in")
             if owed:
                 return f"{line.name} is not led elsewhere: {owed[0]} — H lists it; give it back first"
             self._serve(line, (), is_instead=True)
             place = self.served[line.name].link
             self._leads = {**self._leads, line.name: Lead(line.link, place)}
             told = f"{line.name} is led to a stand-in at {place.place}"
-            self._context.door.take_over_again(told).result(_TAKE_S)
+            try:
+                self._context.door.take_over_again(told).result(_TAKE_S)
+            except Exception:
+                self._leads = {name: lead for name, lead in self._leads.items() if name != line.name}
+                raise
             return f"{line.name} is led to a stand-in, and locked; nothing of it is saved, I leads it back"
         finally:
             self._context.control.lock.kept_shut = ""
 
     def _lead_back(self, name: str) -> str:
         line = next((line for line in self._context.engine.snapshot.site.lines if line.name == name), None)
-        left = self._leave(line, f"{name} is led back to its devices") if line is not None else []
         try:
+            left = self._leave(line, f"{name} is led back to its devices") if line is not None else []
             control = self._context.control
             if left:  # they stood in: nothing can be owed to them any more
                 why = "what stood in for its device has gone"
@@ -274,16 +278,40 @@ class AppBench:
         if change.is_another:
             self._leads = {}
             return change
-        site, self._leads, lost = led(change.site, self._leads)
-        for name in lost:
-            if self._stand_ins is not None:
-                self._stand_ins.end(name)
-            self._tell_later(f"{name} is no line of the site any more: nothing stands in for it")
+        site, self._leads, _ = led(change.site, self._leads)
         return replace(change, site=site)
 
     def follow(self, change: Change) -> None:
-        if self._stand_ins is not None:
-            self._stand_ins.follow(change.where, change.is_another)
+        """What stands in goes on as the site is now; what of it is not there any more ends, and is told."""
+        stand_ins = self._stand_ins
+        if stand_ins is None:
+            return
+        stand_ins.follow(change.where, change.is_another)
+        lines = {line.name: [device.name for device in line.devices] for line in change.site.lines}
+        for name, served in list(stand_ins.served.items()):
+            if name not in lines:
+                stand_ins.end(name)
+                led_as = next((own for own, lead in self._leads.items() if lead.place == served.link), "")
+                if led_as:
+                    self._tell_failure(led_as, stand_ins.serve(replace(served, line=led_as)))
+                else:
+                    self._tell_later(f"{name} is no line of the site any more: nobody stands in for it")
+            elif served.devices and not set(served.devices) <= set(lines[name]):
+                left = tuple(device for device in served.devices if device in lines[name])
+                gone = next(device for device in served.devices if device not in left)
+                self._tell_later(f"{gone} is no device of {name} any more: nobody stands in for it")
+                if left:
+                    self._tell_failure(name, stand_ins.serve(replace(served, devices=left)))
+                else:
+                    stand_ins.end(name)
+
+    def _tell_failure(self, line: str, done: "Future[str]") -> None:
+        def came(done: "Future[str]") -> None:
+            error = done.exception()
+            if error is not None:
+                self._tell_later(f"{line}: nobody stands in: {error}")
+
+        done.add_done_callback(came)
 
     def close(self) -> None:
         """The program ends: nobody stands in any more."""

@@ -133,6 +133,14 @@ class Tables(unittest.TestCase):
         sheet = comparison_sheet("S", "2 of 3 differ", ["point", "one", "other"], [["A", "1", HOSTILE]], [0], 0.0)
         self.assertIn("2 of 3 differ", text_of(sheet))
 
+    def test_what_is_not_answered_by_real_devices_is_said(self) -> None:
+        for origin, told in (("real", []), ("stand-in", ["Not answered by real devices: {} (stand-in)."])):
+            site = site_of()
+            site = replace(site, lines=tuple(replace(line, origin=origin) for line in site.lines))
+            places = list(plan_site(site).places)
+            sheet = trend_sheet("S", places, {place.identity: EMPTY for place in places}, 0.0, 1.0, "one")
+            self.assertEqual(sheet.notes, [text.format(site.lines[0].name) for text in told])
+
     def test_elsewhere_whole_or_not_at_all(self) -> None:
         sheet = comparison_sheet("S", "t", ["point", "one"], [["A", "1"]], [], 0.0)
         with tempfile.TemporaryDirectory() as folder:

@@ -16,6 +16,7 @@ from kanaleto.paper.sheets import PaperColumn, PaperCurve, TableSheet, TrendShee
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
 from kanaleto.site.counting import from_wire
 from kanaleto.site.model import Device, Line, Point
+from kanaleto.site.origin import Origin, origin_of
 from kanaleto.tables.maps import point_cells
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.text import shown
@@ -37,7 +38,7 @@ def trend_sheet(
         own.append(_paper_curve(letter, place, curve, begin, end))
     count = len(own)
     about = f"{count} point{'s' if count != 1 else ''}"
-    return TrendSheet(f"{site_name}: trend", about, begin, end, scale, own, mark, cursor, list(notes))
+    return TrendSheet(f"{site_name}: trend", about, begin, end, scale, own, mark, cursor, [*notes, *_origins(places)])
 
 
 def _paper_curve(letter: str, place: AnyPlace, curve: TrendCurve, begin: float, end: float) -> PaperCurve:
@@ -128,8 +129,17 @@ def values_sheet(snapshot: Snapshot, places: Sequence[AnyPlace], at: float) -> T
         rows.append([point.name, text, point.unit, words, quality, "; ".join(own), age])
     return TableSheet(
         f"{snapshot.site.name}: values", f"{len(places)} points · {_moment(at)}", columns, rows, marked,
-        ["Bold: past a limit, or not good."],
+        ["Bold: past a limit, or not good.", *_origins(places)],
     )  # fmt: skip
+
+
+def _origins(places: Sequence[AnyPlace]) -> list[str]:
+    """Which lines are not answered by real devices now, for the foot."""
+    lines = {place.line.name: place.line for place in places if not isinstance(place, DerivedPlace)}
+    told = [
+        f"{name} ({origin.value})" for name, line in lines.items() if (origin := origin_of(line)) is not Origin.REAL
+    ]
+    return [f"Not answered by real devices: {', '.join(told)}."] if told else []
 
 
 def _device_words(place: AnyPlace) -> str:

@@ -127,8 +127,16 @@ class AppBench:
             names = [device.name for device in line.devices]
             wanted = [name for name in names if self.is_served(line.name, name) or name in devices]
             chosen = () if len(wanted) == len(names) else tuple(wanted)
-            self._work(line.name, "begins to be stood in for", lambda: self._serve(line, chosen, False, place))
+            self._work(line.name, "begins to be stood in for", lambda: self._serve_at(line, chosen, place))
         return None
+
+    def _serve_at(self, line: Line, devices: tuple[str, ...], place: Link) -> str:
+        from kanaleto.bench.standins import BenchRefused
+
+        try:
+            return self._serve(line, devices, False, place)
+        except BenchRefused as error:
+            raise BenchRefused(f"{error}; B stands in at a free place") from None
 
     @property
     def open_lines(self) -> list[str]:

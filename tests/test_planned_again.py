@@ -167,7 +167,10 @@ def _change(points: list[list[str]], at: int, what: str, number: int) -> None:
     elif what == "cut" and len(points) > 1:
         del points[at]
     elif what == "copy":
-        points.append([f"{row[0]} {number} {len(points)}", *row[1:]])
+        names, copies = {own[0] for own in points}, 0  # a map in which a name is there twice is refused
+        while (name := f"{row[0]} {number} {len(points) + copies}") in names:
+            copies += 1
+        points.append([name, *row[1:]])
     elif what == "swap":
         points[at], points[0] = points[0], points[at]
 

@@ -97,15 +97,23 @@ class StandIns:
         """Begin to stand in there. The process is started where it does not run."""
         with self._lock:
             self._beginning += 1
-        done = self._answered("serve", self._begin_process, **_serving(served))
-        done.add_done_callback(lambda came: self._note_served(served, came))
+        done: Future[str] = Future()
+        done.set_running_or_notify_cancel()
+        asked = self._answered("serve", self._begin_process, **_serving(served))
+        asked.add_done_callback(lambda came: self._note_served(served, came, done))
         return done
 
-    def _note_served(self, served: Served, came: "Future[str]") -> None:
+    def _note_served(self, served: Served, came: "Future[str]", done: "Future[str]") -> None:
+        """It stands in `served` before anybody is told so."""
+        error = came.exception()
         with self._lock:
             self._beginning -= 1
-            if came.exception() is None:
+            if error is None:
                 self.served = {**self.served, served.line: served}
+        if error is not None:
+            done.set_exception(error)
+        else:
+            done.set_result(came.result())
 
     def end(self, line: str) -> "Future[str]":
         """Nobody stands in there any more. The last one ends the process."""

@@ -122,6 +122,7 @@ class Benches(LiveCase):
             heard = len(case.far.wrote)
             await pilot.press("3", "escape")
             await case.shows(app, r"Free +17")
+            await case.shows(app, r"Meter 1 +◇ stand-in · L · unit 1")
             case.assertFalse([row for row in painted(app) if "Level" in row and "4.2" in row])
             await case.alone(pilot, "u", "w")
             await pilot.press("escape", "2", "c")

@@ -92,7 +92,8 @@ class Lanes(Drawn, ScrollView):
         name_width = min(max(len(status.line.name) for status in self.snapshot.lines), 16 if width >= 100 else 10) + 2
         phrase, tone = line_phrase(line, self.snapshot.is_held)
         phrase_width = 46 if width >= 150 else 28 if width >= 100 else 20
-        cells = Cells(self.palette).put(" ").put(line.line.name, width=name_width)
+        tone = "ochre" if line.line.led_from is not None else "ink"
+        cells = Cells(self.palette).put(" ").put(line.line.name, tone, name_width)
         water_width = max(width - cells.width - phrase_width - (25 if width >= 100 else 11), 8)
         if self.minutes.last is not None:
             return self._lane_by_minute(cells, line, water_width, width)

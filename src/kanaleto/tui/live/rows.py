@@ -129,6 +129,8 @@ class LiveRows(Rows[LiveRow]):
         tone = "muted" if state in ("good", "idle") else TONES[state]
         if row.hidden:
             cells.put(f"{_folded(row.hidden)} · ", "ochre")
+        if row.line.led_from is not None:
+            cells.put("◇ stand-in · ", "ochre")
         cells.put(f"{row.line.name} · unit {row.device.unit_id}", "muted").put(f" · {told}" if told else "", tone)
 
     def _point(self, cells: Cells, place: AnyPlace, columns: LiveColumns) -> None:

@@ -107,7 +107,8 @@ class WireRows(Rows[Exchange]):
         cells = Cells(self.palette, ground).put(f" {clock_text(row.wall_s)}  ", "muted")
         tone = OUTCOME_TONES[row.outcome.kind]
         if columns.line:
-            cells.put(row.line.name, "muted", columns.line - 1).put(" ")
+            tone_of_line = "ochre" if row.line.led_from is not None else "muted"
+            cells.put(row.line.name, tone_of_line, columns.line - 1).put(" ")
         cells.put(row.device.name if row.device else f"unit {row.outcome.unit_id}", width=columns.device - 1).put(" ")
         asked = asked_words(row, self.context.counts_as_wire)
         if len(asked) >= columns.asked:  # the address matters more than the words before it

@@ -114,7 +114,7 @@ class Cloning(Copies):
             "functions = [1, 3, 4, 6, 43]\n", 'never_read = ["holding 15-19"]\n',
             'server_id = "Old one"\n[line.device.identity]\n0 = "Made-up"\n7 = "x"\n',
         ):  # fmt: skip
-            for link in ("tcp://127.0.0.1:502", "rtu:///tmp/none?baud=9600"):
+            for link in ("tcp://127.0.0.1:502", f"rtu://{self.folder}/port?baud=9600"):
                 with self.subTest(keys=keys, link=link):
                     line = self.site(rows, keys, link)
                     original = Original(line, "D")

@@ -3,7 +3,6 @@ it is."""
 
 import hashlib
 import json
-import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -13,7 +12,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.bench.cloning import Copied, differs
-from kanaleto.bench.places import at_link, near
+from kanaleto.bench.places import at_link, file_name, near
 from kanaleto.bench.server import is_as_serial
 from kanaleto.bench.units import Units
 from kanaleto.files.loading import load_site
@@ -93,7 +92,7 @@ def write_clone(out: Path, name: str, lines: Sequence[ClonedLine]) -> None:
             keys["gap_s"] = line.gap_s
         text = with_line_keys(text, line.name, keys)
         for copy in own.copies:
-            map_name = _free(f"{out.stem}-{_file(copy.device.name)}", taken) + ".csv"
+            map_name = _free(f"{out.stem}-{file_name(copy.device.name)}", taken) + ".csv"
             is_own = not isinstance(copy.device.numbering, Numbering)
             device = replace(copy.device, numbering=Numbering.PROTOCOL) if is_own else copy.device
             texts[out.parent / map_name] = as_csv(device)
@@ -173,10 +172,6 @@ def _without_usual(keys: Mapping[str, Any]) -> dict[str, object]:
     return {
         key: value for key, value in keys.items() if (key, value) not in (("max_registers", 125), ("max_bits", 2000))
     }
-
-
-def _file(name: str) -> str:
-    return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60] or "device"
 
 
 def _free(name: str, taken: set[str]) -> str:

@@ -43,13 +43,13 @@ def at_link(line: Line, text: str) -> Link:
 
 def elsewhere(line: Line) -> Link:
     """A place for a line whose own is taken by somebody."""
-    return line.link.at_home(f"{tempfile.gettempdir()}/{_file_name(line.name)}", FIRST_PORT, False)
+    return line.link.at_home(f"{tempfile.gettempdir()}/{file_name(line.name)}", FIRST_PORT, False)
 
 
 def near(line: Line, number: int) -> Link:
     """A place of this machine for a line of a site that stands by itself: the port of that number behind the first, or
     a pseudo-terminal beside the site file."""
-    return line.link.at_home(f"ports/{_file_name(line.name)}", FIRST_PORT + _NEAR + number, False)
+    return line.link.at_home(f"ports/{file_name(line.name)}", FIRST_PORT + _NEAR + number, False)
 
 
 def _is_free(port: int, kind: socket.SocketKind) -> bool:
@@ -63,8 +63,9 @@ def _is_free(port: int, kind: socket.SocketKind) -> bool:
     return True
 
 
-def _file_name(line: str) -> str:
-    return re.sub(r"[^a-z0-9]+", "-", line.lower()).strip("-")[:40] or "line"
+def file_name(name: str) -> str:
+    """What is called so, as the name of a file or a port."""
+    return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60] or "line"
 
 
 def _port_path(site: Path, line: str, taken: Collection[Link]) -> str:
@@ -73,7 +74,7 @@ def _port_path(site: Path, line: str, taken: Collection[Link]) -> str:
         make_own(folder)
     except OSError as error:
         raise NoPlace(f"no pseudo-terminal can be linked at {folder}: {error.strerror or error}") from None
-    name = _file_name(line)
+    name = file_name(line)
     paths = {link.local_port for link in taken}
     number = 1
     while (path := str(folder / (name if number == 1 else f"{name}-{number}"))) in paths or Path(path).exists():

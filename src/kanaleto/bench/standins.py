@@ -35,13 +35,11 @@ class BenchRefused(Exception):
 
 
 class Served(Struct, frozen=True):
-    """A line at which devices stand in: where, which (all where none are named); and whether the line itself is led
-    there."""
+    """A line at which devices stand in: where, and which; all where none are named."""
 
     line: str
     link: Link
     devices: tuple[str, ...] = ()
-    is_instead: bool = False
 
 
 class StandIns:

@@ -55,7 +55,6 @@ class WrittenState(Struct, frozen=True):
     written: tuple[int, ...]
     old: tuple[int, ...] | None = None
     code: int | None = None
-    reads_since: int = 0
 
 
 class MasterState(Struct, frozen=True):

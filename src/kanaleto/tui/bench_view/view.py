@@ -149,14 +149,6 @@ class BenchView(View, Horizontal):
         if self._device_name:
             yield self._device_name, point.name if point is not None and self._registers.has_keys else ""
 
-    def show_device(self, device: str) -> None:
-        """Look at that one."""
-        self._follow()
-        at = self._list.find(("device", device))
-        if at is not None:
-            self._list.place_cursor(at)
-            self._moved()
-
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
         if self._version != snapshot.version:

@@ -108,7 +108,7 @@ class AppBench:
         else:
             wanted = [name for name in names if name in now or name in devices]
         chosen = () if len(wanted) == len(names) else tuple(wanted)
-        self._work(line.name, "begins to be stood in for", lambda: self._serve(line, chosen, is_instead=False))
+        self._work(line.name, "begins to be stood in for", lambda: self._serve(line, chosen))
 
     def turn_at(self, line: Line, devices: Collection[str], text: str) -> str | None:
         """Stand in at a place that was typed; why not, or nothing."""
@@ -134,7 +134,7 @@ class AppBench:
         from kanaleto.bench.standins import BenchRefused
 
         try:
-            return self._serve(line, devices, False, place)
+            return self._serve(line, devices, place)
         except BenchRefused as error:
             raise BenchRefused(f"{error}; B stands in at a free place") from None
 
@@ -146,14 +146,14 @@ class AppBench:
             if served.link.address is not None and not is_loopback(served.link.address[0])
         ]  # fmt: skip
 
-    def _serve(self, line: Line, devices: tuple[str, ...], is_instead: bool, place: Link | None = None) -> str:
+    def _serve(self, line: Line, devices: tuple[str, ...], place: Link | None = None) -> str:
         from kanaleto.bench.places import free_place
         from kanaleto.bench.standins import Served
 
         stand_ins, before = self._begun(), self.served.get(line.name)
         if place is None:
             place = before.link if before is not None else free_place(self._path(), _real(line), self._taken())
-        stand_ins.serve(Served(line.name, place, devices, is_instead)).result(_SERVE_S)
+        stand_ins.serve(Served(line.name, place, devices)).result(_SERVE_S)
         who = f"{len(devices)} of {line.name}" if len(devices) > 1 else devices[0] if devices else line.name
         return f"{who} stands in at {place.place}: 5 shows what masters do there, B ends it"
 
@@ -182,7 +182,7 @@ class AppBench:
             owed = self._leave(line, f"{line.name} is led to a stand-in")
             if owed:
                 return f"{line.name} is not led elsewhere: {owed[0]} — H lists it; give it back first"
-            self._serve(line, (), is_instead=True)
+            self._serve(line, ())
             place = self.served[line.name].link
             self._leads = {**self._leads, line.name: Lead(line.link, place)}
             told = f"{line.name} is led to a stand-in at {place.place}"

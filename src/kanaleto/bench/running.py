@@ -52,7 +52,7 @@ class Bench:
         self.movement = Movement(self.devices, site.lines, self.seed)
         self._told_s = 0.0
         self._is_up = False
-        self._cutting: asyncio.Task[None] | None = None
+        self._cutting: dict[Server, asyncio.Task[None]] = {}  # servers that are about to be gone
         self._noise: dict[str, random.Random] = {}
         self.settings = UnitSettings(self.units)
         self.hands = Hands(lambda: self.movement, self.server.device)
@@ -222,8 +222,8 @@ class Bench:
             server = self._server_of(wanted)
             is_shut = any(own.name in _SHUT and self._server_of(own) is server for own, _ in self.faults)
             if wanted.name in _SHUT and not is_shut:
-                if self._cutting is not None:
-                    await asyncio.wait([self._cutting])
+                if server in self._cutting:
+                    await asyncio.wait([self._cutting.pop(server)])
                 await (server.let_in_again() if isinstance(server, NetworkServer) else server.start())
             return
         if wanted.name == "power":
@@ -239,7 +239,7 @@ class Bench:
         if isinstance(server, NetworkServer):
             server.let_nobody_in(cuts_off)
         else:
-            self._cutting = owned_task("bench: a cable is out", server.stop())
+            self._cutting[server] = owned_task("bench: a cable is out", server.stop())
 
     def _make_noise(self) -> None:
         """What stands in the bytes between frames."""

@@ -178,11 +178,13 @@ class AppBench:
             self._work(line.name, "is led to a stand-in", lambda: self._lead(line))
 
     def _lead(self, line: Line) -> str:
+        before = self.served.get(line.name)
+        self._serve(line, ())  # first, so that nothing ends on the line for what does not come about
         try:
             owed = self._leave(line, f"{line.name} is led to a stand-in")
             if owed:
+                self._serve(line, before.devices) if before is not None else self._end(line.name)
                 return f"{line.name} is not led elsewhere: {owed[0]} — H lists it; give it back first"
-            self._serve(line, ())
             place = self.served[line.name].link
             self._leads = {**self._leads, line.name: Lead(line.link, place)}
             told = f"{line.name} is led to a stand-in at {place.place}"

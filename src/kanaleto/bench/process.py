@@ -242,6 +242,7 @@ class BenchProcess:
         if self._rehearsing is None or self._rehearsing.done() or self._looker is None:
             raise _Told("no rehearsal runs")
         self._rehearsing.cancel()
+        await asyncio.wait([self._rehearsing])
         run = self._looker.rehearsal
         assert run is not None
         await run.mend()

@@ -307,12 +307,14 @@ class StandIns:
         code = process.wait()
         if process is not self._process:
             return
-        self._process = None
+        self._process, state, self.state = None, self.state, None
         self._is_ready.set()
         self._refuse_all()
         if not self._is_over and self.served:
             how = f"was ended by signal {-code}" if code < 0 else f"ended with {code}"
-            self._tell(f"the process of the bench {how}: it begins again in its last state")
+            rehearsal = state.rehearsal if state is not None else None
+            lost = "; the rehearsal that ran is over" if rehearsal is not None and not rehearsal.is_over else ""
+            self._tell(f"the process of the bench {how}: it begins again in its last state{lost}")
             self._do(self._begin_again)
 
     def _take(self, message: dict[str, Any]) -> None:

@@ -158,8 +158,11 @@ class AppBench:
         return f"{who} stands in at {place.place}: 5 shows what masters do there, B ends it"
 
     def _end(self, line: str) -> str:
+        from kanaleto.bench.standins import BenchRefused
+
         assert self._stand_ins is not None
-        self._stand_ins.end(line).result(_LEAVE_S)
+        with suppress(BenchRefused):  # its process has gone: nobody stands in already
+            self._stand_ins.end(line).result(_LEAVE_S)
         return f"nobody stands in for {line} any more"
 
     # Instead of it

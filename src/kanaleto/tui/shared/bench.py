@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from kanaleto.editing.door import Door
 
 _LEAVE_S, _SERVE_S, _TAKE_S, _CLONE_S = 8.0, 120.0, 30.0, 1800.0
+_TWICE_S = 0.6  # a second press so soon is no decision
 
 
 class _BenchHost(Protocol):
@@ -55,6 +56,7 @@ class AppBench:
         self._stand_ins: StandIns | None = None
         self._leads: dict[str, Lead] = {}
         self._under_way: dict[str, str] = {}
+        self._turned_s = 0.0  # when a line was led elsewhere last
 
     # How it stands
 
@@ -171,6 +173,9 @@ class AppBench:
         """Lead the line to what stands in for it, or back to its own devices."""
         if self._is_busy(line.name):
             return
+        if time.monotonic() - self._turned_s < _TWICE_S:
+            self._context.tell(f"{line.name} was led elsewhere just now: press I again if you mean it")
+            return
         is_back = line.name in self._leads
         what = f"leading {line.name} {'back' if is_back else 'to a stand-in'}"
         if not self._context.is_sure("I", what, {line.name}):
@@ -196,6 +201,7 @@ class AppBench:
             except Exception:
                 self._leads = {name: lead for name, lead in self._leads.items() if name != line.name}
                 raise
+            self._turned_s = time.monotonic()
             return f"{line.name} is led to a stand-in, and locked; nothing of it is saved, I leads it back"
         finally:
             self._context.control.lock.kept_shut = ""
@@ -212,6 +218,7 @@ class AppBench:
             told = f"{name} is led to its own devices again"
             self._context.door.take_over_again(told).result(_TAKE_S)
             self._end(name)
+            self._turned_s = time.monotonic()
             return f"{told}, and locked" + (f"; not confirmed: {left[0]}" if left else "")
         finally:
             self._context.control.lock.kept_shut = ""

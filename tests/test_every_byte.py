@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from kanaleto.capture.capturefile import CaptureFile
+from kanaleto.capture.jsonlines import CapturedLine
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.row import ExchangeRow
@@ -82,7 +83,7 @@ class EveryByte(InFolder):
             session = Session(Site("S", (line,)), strange.exchanger, clock=clock)
             recorder = ExchangeRecorder(clock.now, lambda what, text: None, lambda path, why: None)
             recorder.under_way_since_s = session.under_way_since_s
-            recorder.captures.append(CaptureFile(path, "S", [("L", str(line.link))]))
+            recorder.captures.append(CaptureFile(path, "S", [CapturedLine("L", str(line.link))]))
             session.listen(recorder)
             task = asyncio.create_task(session.run())
             for _ in range(60):

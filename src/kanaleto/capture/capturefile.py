@@ -1,12 +1,12 @@
 """A capture that was asked for: JSON lines or pcapng by its ending, rotated by size, the oldest of so many let go."""
 
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import BinaryIO
 
 from kanaleto.capture import jsonlines
-from kanaleto.capture.jsonlines import NoCapture
+from kanaleto.capture.jsonlines import CapturedLine, NoCapture
 from kanaleto.capture.pcapng import PcapngWriter
 from kanaleto.capture.row import ExchangeRow
 
@@ -21,7 +21,7 @@ class CaptureFile:
         self,
         path: Path,
         site: str,
-        lines: list[tuple[str, str]],
+        lines: Sequence[CapturedLine],
         most_bytes: int = MOST_BYTES,
         most_files: int = MOST_FILES,
     ) -> None:

@@ -1,10 +1,10 @@
 """A capture as JSON lines: the first says what it is, each other one is an exchange."""
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, NamedTuple
 
 from kanaleto import __version__
 from kanaleto.capture.row import ExchangeRow
@@ -18,12 +18,21 @@ class NoCapture(Exception):
     """One sentence: why a file is no capture, or what in it is not."""
 
 
-def head(site: str, lines: list[tuple[str, str]]) -> bytes:
+class CapturedLine(NamedTuple):
+    """`exact_ms` is how late a byte of it may have been seen."""
+
+    name: str
+    link: str
+    origin: str = Origin.REAL.value
+    exact_ms: float = 0.0
+
+
+def head(site: str, lines: Sequence[CapturedLine]) -> bytes:
     """The first line."""
     told = {
         "kanaleto_capture": 1,
         "site": site,
-        "lines": [{"name": name, "link": link} for name, link in lines],
+        "lines": [line._asdict() for line in lines],
         "version": __version__,
         "clock": "at: when the first byte of the request went; sent_ms, first_ms, last_ms after that",
     }

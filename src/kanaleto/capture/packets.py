@@ -11,7 +11,7 @@ _MAGIC = 0x1A2B3C4D
 _PCAP = {0xA1B2C3D4: 1_000_000, 0xA1B23C4D: 1_000_000_000}
 _MOST_BLOCK = 16 << 20
 _MOST_INTERFACES = 10_000
-_NAME, _DESCRIPTION, _RESOLUTION, _FLAGS = 2, 3, 9, 2
+_NAME, _DESCRIPTION, _RESOLUTION, _FLAGS, _COMMENT = 2, 3, 9, 2, 1
 
 
 class Packet(NamedTuple):
@@ -24,6 +24,7 @@ class Packet(NamedTuple):
     description: str
     direction: int
     data: bytes
+    comment: bytes = b""
 
 
 def is_packets(path: Path) -> bool:
@@ -138,7 +139,8 @@ def _packet(body: bytes, order: str, interfaces: list[_ReadInterface], is_simple
     flags = options.get(_FLAGS, b"")
     direction = unpack(f"{order}I", flags)[0] & 3 if len(flags) == 4 else 0
     at_us = (high << 32 | low) * 1_000_000 // own.per_s
-    return Packet(at_us, own.linktype, number, own.name, own.description, direction, body[20 : 20 + taken])
+    data, comment = body[20 : 20 + taken], options.get(_COMMENT, b"")
+    return Packet(at_us, own.linktype, number, own.name, own.description, direction, data, comment)
 
 
 def _options(body: bytes, order: str) -> dict[int, bytes]:

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from kanaleto.capture.packets import Packet
 from kanaleto.capture.pcapng import ETHERNET, INBOUND, OUTBOUND, USER0, USER1
 from kanaleto.capture.row import ExchangeRow, link_of
+from kanaleto.capture.told import OURS, ToldExchanges
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.origin import Origin
@@ -157,6 +158,7 @@ class Pairing:
         self.unknown: dict[int, int] = {}
         self.others = 0
         self.gaps = 0
+        self._told = ToldExchanges()
         self._talks: OrderedDict[object, _Conversation] = OrderedDict()
 
     def take(self, packet: Packet) -> Iterator[ExchangeRow]:
@@ -164,6 +166,12 @@ class Pairing:
         if packet.linktype not in KNOWN:
             self.unknown[packet.linktype] = self.unknown.get(packet.linktype, 0) + 1
             return
+        if packet.comment.startswith(OURS):
+            row = self._told.take(packet, _data_of(packet))
+            if row is not None:
+                yield row
+            if self._told.is_taken:
+                return
         if packet.linktype in (USER0, USER1):
             yield from self._of_serial(packet)
             return
@@ -173,6 +181,7 @@ class Pairing:
         yield from self._of_network(packet, segment)
 
     def rest(self) -> Iterator[ExchangeRow]:
+        yield from self._told.rest()
         for talk in self._talks.values():
             yield from talk.rest()
 
@@ -238,6 +247,13 @@ class Pairing:
         framing = framing_of(parsed)
         talk = self._talks[key] = _Conversation(line, link, framing)
         return talk
+
+
+def _data_of(packet: Packet) -> bytes:
+    if packet.linktype in (USER0, USER1):
+        return packet.data
+    segment = _segment_of(packet)
+    return segment.data if segment is not None else b""
 
 
 def _server_of(segment: _Segment, port: int | None) -> tuple[str, int] | None:

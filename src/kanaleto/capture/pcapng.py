@@ -8,6 +8,7 @@ request, 1 inbound, an answer or what came instead. Packets stand in the order o
 """
 
 import ipaddress
+import json
 from collections.abc import Iterator
 from heapq import heappop, heappush
 from struct import pack, unpack_from
@@ -56,6 +57,33 @@ class _Waiting(NamedTuple):
     comment: str
 
 
+def comment_of(row: ExchangeRow, exchange: int) -> str:
+    """What the bytes do not say, as JSON: with it our file read back gives the rows of the tape. It stands at the
+    request's packet; at the answer's where nothing was asked."""
+    told = {
+        "kanaleto": 1,
+        "device": row.device,
+        "attempt": row.attempt,
+        "outcome": row.kind.value,
+        "reason": row.reason,
+        "origin": row.origin,
+        "unit_id": row.unit_id,
+        "sent_ms": row.sent_us / 1000,
+        "first_ms": row.first_us / 1000,
+        "last_ms": row.last_us / 1000,
+        "answer_bytes": len(row.answer),
+        "exchange": exchange,
+        **({} if row.request else {"at_us": row.at_us}),
+    }
+    return json.dumps(told, ensure_ascii=False, separators=(",", ":"))
+
+
+def answer_comment(row: ExchangeRow, exchange: int) -> str:
+    """Which exchange of the file a packet belongs to, and what was wrong with it."""
+    return json.dumps({"kanaleto": 1, "exchange": exchange, "reason": row.reason}, ensure_ascii=False)
+
+
+_MOST_COMMENT = 60_000
 _ROUNDED_US = 2
 """Times of one moment may differ by so much, since each is of its own request."""
 
@@ -66,7 +94,7 @@ class PcapngWriter:
     def __init__(self) -> None:
         self._interfaces: dict[tuple[str, str], _WrittenInterface] = {}
         self._waiting: list[_Waiting] = []
-        self._number = 0
+        self._number = self._exchange = 0
         self._came_us: dict[tuple[str, str], int] = {}  # the last of what came in, by line
 
     def begin(self) -> bytes:
@@ -77,8 +105,9 @@ class PcapngWriter:
     def take(self, row: ExchangeRow) -> None:
         """The packets of an exchange, which wait until `ready`."""
         is_serial = link_of(row.link).is_serial
-        if row.request:
-            self._put(row.at_us, row, row.request, OUTBOUND, "")
+        self._exchange += 1
+        if row.request or not row.answer:  # one that could not be sent has a packet without bytes
+            self._put(row.at_us, row, row.request, OUTBOUND, comment_of(row, self._exchange))
         if row.answer:
             at_us = row.at_us + (row.last_us if is_serial else max(row.first_us, row.sent_us))
             last_us = self._came_us.get((row.line, row.link), 0)
@@ -86,7 +115,9 @@ class PcapngWriter:
                 at_us = last_us
             self._came_us[row.line, row.link] = at_us
             for start in range(0, len(row.answer), _MOST_DATA):
-                self._put(at_us, row, row.answer[start : start + _MOST_DATA], INBOUND, row.reason)
+                is_first = not row.request and not start
+                comment = comment_of(row, self._exchange) if is_first else answer_comment(row, self._exchange)
+                self._put(at_us, row, row.answer[start : start + _MOST_DATA], INBOUND, comment)
 
     def _put(self, at_us: int, row: ExchangeRow, data: bytes, direction: int, comment: str) -> None:
         self._number += 1
@@ -136,7 +167,7 @@ class _WrittenInterface:
         head = pack("<IIIII", self.number, at_us >> 32 & 0xFFFFFFFF, at_us & 0xFFFFFFFF, len(frame), len(frame))
         options = _option(_FLAGS, pack("<I", direction))
         if comment:
-            options += _option(_COMMENT, comment.encode()[:500])
+            options += _option(_COMMENT, comment.encode()[:_MOST_COMMENT])
         return _block(_PACKET, head + frame + b"\0" * (-len(frame) % 4) + options + _option(0, b""))
 
     def _ethernet(self, data: bytes, direction: int) -> bytes:

@@ -7,7 +7,7 @@ from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import parse_link
-from kanaleto.wire.frames import Frame, Role
+from kanaleto.wire.frames import Frame, Role, pdu_in
 from kanaleto.wire.pdu import Answer, PduError, Request, parse_answer, parse_request
 
 
@@ -52,6 +52,28 @@ class ExchangeRow(NamedTuple):
         except PduError:
             return None
 
+    @property
+    def pdu(self) -> bytes:
+        """The PDU of the request as its bytes have it."""
+        return pdu_in(framing_name(self.link), self.request)
+
+    @property
+    def answer_pdu(self) -> bytes:
+        """The PDU of the answer as its bytes have it, sound or not."""
+        return pdu_in(framing_name(self.link), self.answer)
+
+    @property
+    def function(self) -> int | None:
+        """The function code that was asked, or that an unasked answer has; None where there is neither."""
+        pdu = self.pdu or self.answer_pdu
+        return pdu[0] & 0x7F if pdu else None
+
+
+def refused_code(row: ExchangeRow) -> int | None:
+    """The exception code of a refusal (application protocol 1.1b3, 7)."""
+    pdu = row.answer_pdu
+    return pdu[1] if row.kind is OutcomeKind.EXCEPTION and len(pdu) >= 2 else None
+
 
 def _only_frame(link: str, role: Role, raw: bytes) -> Frame | None:
     if not raw:
@@ -77,6 +99,19 @@ def link_of(text: str) -> Link:
             link = parse_link("tcp://0.0.0.0")
         _LINKS[text] = link
     return link
+
+
+_FRAMINGS: dict[str, str] = {}
+
+
+def framing_name(link: str) -> str:
+    """rtu, ascii or tcp: how frames look on a link."""
+    name = _FRAMINGS.get(link)
+    if name is None:
+        if len(_FRAMINGS) >= _MOST_LINKS:
+            _FRAMINGS.clear()
+        name = _FRAMINGS[link] = framing_of(link_of(link)).name
+    return name
 
 
 def row_of(exchange: Exchange, link: str, origin: str) -> ExchangeRow:

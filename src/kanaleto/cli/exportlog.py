@@ -9,7 +9,7 @@ import click
 
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import is_site, journal_events
-from kanaleto.cli.moments import micros_of, zone
+from kanaleto.cli.moments import last_before, micros_of, zone
 from kanaleto.cli.output import say
 from kanaleto.files.harmless import guarded
 from kanaleto.files.whole import writing_whole
@@ -25,7 +25,7 @@ _FORMS = {".csv": "csv", ".jsonl": "jsonl", ".json": "jsonl", ".txt": "text"}
 @click.option(
     "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (today), or 2h (ago)"
 )
-@click.option("--to", "to_us", metavar="TIME", callback=micros_of)
+@click.option("--to", "to_us", metavar="TIME", callback=last_before)
 def command(site: str, file: Path, from_us: int | None, to_us: int | None) -> int:
     """Write what happened to SITE to FILE: .csv, .jsonl, or .txt to be sent as a message.
 

@@ -10,7 +10,7 @@ import click
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.historyrows import SampleRow, tell_rows, write_csv
 from kanaleto.cli.keptfiles import earlier_name, folder_of, is_site, journal_events, stores_of
-from kanaleto.cli.moments import local, micros_of, zone
+from kanaleto.cli.moments import last_before, local, micros_of, zone
 from kanaleto.cli.output import emit, say
 from kanaleto.events.log import length_text
 from kanaleto.history.store_error import CannotRecord
@@ -29,7 +29,7 @@ _FAILURES = ("silent", "garbled", "strange", "late", "unreachable")
 @click.option(
     "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (today), or 2h (ago)"
 )
-@click.option("--to", "to_us", metavar="TIME", callback=micros_of)
+@click.option("--to", "to_us", metavar="TIME", callback=last_before)
 @click.option("--statistics", "is_statistics", is_flag=True, help="least, most, mean; and how long it was good")
 @click.option("--minutes", "is_minutes", is_flag=True, help="how each device did, minute by minute")
 @click.option("--events", "is_events", is_flag=True, help="what happened: outages, refusals, edits, …")

@@ -1,12 +1,10 @@
-"""Moments as they are typed: a date, a time of today, or how long ago."""
+"""Moments as options take them, and as the screen shows them."""
 
-import re
 from datetime import datetime
 
 import click
 
-_AGO = re.compile(r"(\d+(?:\.\d+)?)\s*(s|min|m|h|d)(?:\s+ago)?")
-_SECONDS = {"s": 1, "m": 60, "min": 60, "h": 3600, "d": 86400}
+from kanaleto.events.moments import micros_at
 
 
 def micros_of(context: click.Context, parameter: click.Parameter, text: str | None) -> int | None:
@@ -14,22 +12,15 @@ def micros_of(context: click.Context, parameter: click.Parameter, text: str | No
     if text is None:
         return None
     try:
-        return round(moment_of(text.strip(), datetime.now().astimezone()).timestamp() * 1e6)
-    except (ValueError, OverflowError, OSError):
-        raise click.BadParameter(
-            f"{text!r} is no time: say 2026-05-17, 2026-05-17T03:12, 03:12 (today), or 2h (ago)"
-        ) from None
+        return micros_at(text)
+    except ValueError as error:
+        raise click.BadParameter(str(error)) from None
 
 
-def moment_of(text: str, now: datetime) -> datetime:
-    """Raises ValueError."""
-    ago = _AGO.fullmatch(text)
-    if ago:
-        return datetime.fromtimestamp(now.timestamp() - float(ago[1]) * _SECONDS[ago[2]], now.tzinfo)
-    if re.fullmatch(r"\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?", text):
-        text = f"{now:%Y-%m-%d}T{text if text[1] != ':' else '0' + text}"
-    moment = datetime.fromisoformat(text.replace("Z", "+00:00"))
-    return moment if moment.tzinfo is not None else moment.astimezone()
+def last_before(context: click.Context, parameter: click.Parameter, text: str | None) -> int | None:
+    """The same, for `--to`, which excludes its moment: the last microsecond before it."""
+    at_us = micros_of(context, parameter, text)
+    return at_us - 1 if at_us is not None else None
 
 
 def local(at_us: int) -> str:

@@ -4,21 +4,26 @@ from pathlib import Path
 
 import click
 
+from kanaleto.capture.filter import FAILED, ExchangeFilter, FilterFault, PointsOf, parse_filter, says
 from kanaleto.capture.jsonlines import NoCapture, as_object
-from kanaleto.capture.packing import BlockHead
 from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
+from kanaleto.capture.served import ServedPoints
 from kanaleto.capture.words import asked_words, outcome_words
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import folder_of, is_site
 from kanaleto.cli.moments import local, micros_of, zone
 from kanaleto.cli.output import emit, say
+from kanaleto.files.loading import load_site
 from kanaleto.lines.outcome import OutcomeKind
 
 
 @click.command("wire")
 @click.argument("capture", metavar="CAPTURE|SITE")
+@click.option(
+    "--where", metavar="FILTER", help="only what fits, as in 'device:\"Sump pump\" outcome:silent took_ms:>200'"
+)
 @click.option("--failed", "is_failed", is_flag=True, help="only what failed")
 @click.option("--device", metavar="N", help="only this unit ID, or the device of that name")
 @click.option("--line", "line_name", metavar="NAME", help="only this line")
@@ -30,8 +35,8 @@ from kanaleto.lines.outcome import OutcomeKind
 @click.option("--pattern", "is_pattern", is_flag=True, help="no exchanges, only what the pattern looks like")
 @click.option("--json", "is_json", is_flag=True, help="one object a line")
 def command(
-    capture: str, is_failed: bool, device: str | None, line_name: str | None, text: str | None, from_us: int | None,
-    to_us: int | None, is_pattern: bool, is_json: bool,
+    capture: str, where: str | None, is_failed: bool, device: str | None, line_name: str | None, text: str | None,
+    from_us: int | None, to_us: int | None, is_pattern: bool, is_json: bool,
 ) -> int:  # fmt: skip
     """The exchanges of CAPTURE (JSON lines, pcapng, pcap, a tape), or the last hours of SITE, and what their pattern
     looks like.
@@ -40,80 +45,62 @@ def command(
     Examples:
       kanaleto wire night.pcapng --failed
       kanaleto wire alder-lock.toml --device "Upper sluice" --from 10min
+      kanaleto wire night.jsonl --where 'device:"Sump pump" outcome:silent -function:3'
+
+    FILTER: words that must occur, and key:value with line, device, unit, function, address, outcome (good, refused,
+    refused:2, silent, garbled, strange, unreachable), from, to, took_ms, bytes, point, origin. `-` before one excludes,
+    quotes hold blanks, numbers may be 100-120 or >200.
     """
-    wanted = _Wanted(is_failed, device, line_name, text, from_us, to_us)
+    site = load_site(Path(capture))[0] if is_site(capture) and Path(capture).exists() else None
+    wanted = _filter(where, is_failed, device, text, ServedPoints(site).names_of if site is not None else None)
+    of_it = ExchangeFilter("").narrowed(None, from_us, to_us)
     path = folder_of(capture) / "tape" if is_site(capture) else Path(capture)
-    pattern = Pattern()
+    pattern, fitting = Pattern(), 0
     try:
         if not path.exists():
             what = f"nothing was kept of {capture} yet" if is_site(capture) else f"there is no file {capture}"
             raise click.UsageError(what)
-        source = Capture(path, wanted.may_have)
+        source = Capture(path, lambda head: head.first_us < of_it.to_us and head.last_us >= of_it.from_us)
         if not is_json and not is_pattern:
             why = f"; laid aside: {source.why}" if source.why else ""
             say(f"times are local, {zone()}{why}", err=True)
         for row in source:
-            if not wanted.is_of_it(row):
+            if not of_it.fits(row) or line_name not in (None, row.line):
                 continue
             pattern.add(row)
-            if not wanted.has(row):
+            if not wanted.fits(row):
                 continue
+            fitting += 1
             if is_json and not is_pattern:
                 emit(as_object(row))
             elif not is_pattern:
                 _tell(row)
     except NoCapture as error:
         raise click.UsageError(str(error)) from None
+    except BrokenPipeError:
+        raise  # whoever reads what is told has gone; the file is sound
     except OSError as error:
         raise Failed(f"{capture} cannot be read: {error.strerror or error}") from None
     for told in source.damaged:
         say(told, err=True)
-    _tell_pattern(pattern, is_json)
+    _tell_pattern(pattern, fitting, is_json)
     return 0
 
 
-class _Wanted:
-    def __init__(
-        self,
-        is_failed: bool,
-        device: str | None,
-        line: str | None,
-        text: str | None,
-        from_us: int | None,
-        to_us: int | None,
-    ) -> None:
-        self._is_failed, self._line = is_failed, line
-        self._unit_id = int(device) if device is not None and device.isdecimal() else None
-        self._device = device if self._unit_id is None else None
-        self._text = text.lower() if text is not None else None
-        self._hex = text.lower().replace(" ", "") if text is not None else None
-        self._from_us = from_us if from_us is not None else -(2**62)
-        self._to_us = to_us if to_us is not None else 2**62
-
-    def may_have(self, head: BlockHead) -> bool:
-        """Whether a block of a tape need be looked into."""
-        return head.first_us <= self._to_us and head.last_us >= self._from_us
-
-    def is_of_it(self, row: ExchangeRow) -> bool:
-        """Whether it belongs to the time and the line whose pattern is wanted."""
-        return self._from_us <= row.at_us <= self._to_us and self._line in (None, row.line)
-
-    def has(self, row: ExchangeRow) -> bool:
-        """Whether it is one of those that are wanted."""
-        if self._is_failed and row.kind is OutcomeKind.GOOD:
-            return False
-        if self._unit_id is not None and row.unit_id != self._unit_id:
-            return False
-        if self._device is not None and row.device != self._device:
-            return False
-        return self._text is None or self._says(row, self._text)
-
-    def _says(self, row: ExchangeRow, text: str) -> bool:
-        if text in row.device.lower() or text in row.line.lower() or text in row.reason.lower():
-            return True
-        if self._hex and (self._hex in row.request.hex() or self._hex in row.answer.hex()):
-            return True
-        return text in asked_words(row).lower() or text in outcome_words(row).lower()
+def _filter(
+    where: str | None, is_failed: bool, device: str | None, text: str | None, points_of: PointsOf | None
+) -> ExchangeFilter:
+    """All that narrows which exchanges are told. Raises click.UsageError."""
+    try:
+        found = parse_filter(where or "", points_of)
+    except FilterFault as error:
+        raise click.UsageError(f"--where {where!r}, {error}") from None
+    if is_failed:
+        found = found.narrowed(FAILED)
+    if device is not None:
+        unit_id = int(device) if device.isdecimal() else None
+        found = found.narrowed(None, None, None, lambda row: unit_id == row.unit_id or row.device == device)
+    return found.narrowed(None, None, None, says(text)) if text is not None else found
 
 
 def _tell(row: ExchangeRow) -> None:
@@ -123,12 +110,13 @@ def _tell(row: ExchangeRow) -> None:
     say(f"    {row.request.hex(' ').upper() or '—'}  →  {row.answer.hex(' ').upper() or '—'}")
 
 
-def _tell_pattern(pattern: Pattern, is_json: bool) -> None:
+def _tell_pattern(pattern: Pattern, fitting: int, is_json: bool) -> None:
     findings = pattern.findings()
     if is_json:
         emit({"pattern": [f"{finding.who} {finding.text}" for finding in findings], "exchanges": pattern.rows})
         return
-    say(f"{pattern.rows} exchanges", err=True)
+    fit = f", {fitting} of them fit" if fitting != pattern.rows else ""
+    say(f"{pattern.rows} exchanges{fit}", err=True)
     for own in pattern.counted.values():
         failed = ", ".join(f"{count} {kind.value}" for kind, count in own.kinds.items() if kind is not OutcomeKind.GOOD)
         say(

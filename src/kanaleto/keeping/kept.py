@@ -15,6 +15,7 @@ from kanaleto.board.derived import Formulas
 from kanaleto.board.listener import Sink
 from kanaleto.board.world import World
 from kanaleto.capture.capturefile import CaptureFile
+from kanaleto.capture.jsonlines import CapturedLine
 from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.editing.presence import user_name
 from kanaleto.events.clock import Clock
@@ -28,9 +29,11 @@ from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.renames import Rename, words
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.keeping.keeper import Keeper
+from kanaleto.lines.serialport import held_back_ms
 from kanaleto.polling.session import Session
 from kanaleto.site.expression import FormulaMemory
 from kanaleto.site.model import KEEPING_EVENTS, Derived, Site
+from kanaleto.site.origin import origin_of
 from kanaleto.supervision.owned import each_of
 
 
@@ -153,7 +156,11 @@ class Kept(Sink):
 
     def capture(self, path: Path, site: Site, most_bytes: int, most_files: int) -> None:
         """Write exchanges to a file, too. Raises NoCapture."""
-        lines = [(line.name, str(line.link)) for line in site.lines]
+        late_ms = 1000 * self._session.late_s if self._session is not None else 0.0
+        lines = [
+            CapturedLine(line.name, str(line.link), origin_of(line).value, round(held_back_ms(line.link) + late_ms, 3))
+            for line in site.lines
+        ]
         capture = CaptureFile(path, site.name, lines, most_bytes, most_files)
         self._keeper.do(lambda: self._exchanges.captures.append(capture))
 

@@ -59,6 +59,8 @@ class Session:
         self._over: asyncio.Future[None] | None = None
         self._derive_timer: asyncio.TimerHandle | None = None
         self._look_timer: asyncio.TimerHandle | None = None
+        self._look_due_s = 0.0
+        self._lateness: deque[float] = deque(maxlen=600)
         self._connecting = asyncio.Semaphore(MOST_CONNECTING)
         by_line = self.plan.parts_by_line()
         self.pollers = [self._poller(line, by_line.get(line.name, [])) for line in site.lines]
@@ -160,6 +162,12 @@ class Session:
             if part is not None and poller.line.name == part.line.name:
                 poller.replan(part)
 
+    @property
+    def late_s(self) -> float:
+        """How late the loop was in the last ten minutes, at 99 %."""
+        late = sorted(self._lateness)
+        return late[len(late) * 99 // 100] if late else 0.0
+
     # Running
 
     async def run(self) -> None:
@@ -218,6 +226,9 @@ class Session:
                 self.events.note(EventKind.CLOCK, "", "", told)
             self.events.sweep()
         now_s = loop.time()
+        if self._look_due_s:
+            self._lateness.append(max(now_s - self._look_due_s, 0.0))
+        self._look_due_s = now_s + LOOK_S
         for sink in self.sinks:
             with self._owned(sink):
                 sink.on_second(self.world, now_s, self.clock.at(now_s))

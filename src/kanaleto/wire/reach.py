@@ -22,6 +22,12 @@ _CHANGING = frozenset(
         Diagnostic.CLEAR_COUNTERS, Diagnostic.CLEAR_OVERRUNS,
     }
 )  # fmt: skip
+_ADDRESSED = frozenset(
+    {
+        Function.WRITE_COIL, Function.WRITE_REGISTER, Function.WRITE_COILS, Function.WRITE_REGISTERS,
+        Function.MASK_WRITE_REGISTER, Function.READ_WRITE_REGISTERS, Function.READ_FIFO_QUEUE,
+    }
+)  # fmt: skip
 _IDENTIFY = 0x0E
 
 
@@ -77,3 +83,9 @@ def read_by(pdu: bytes) -> tuple[Items, ...]:
     if function == Function.READ_FIFO_QUEUE and len(pdu) >= 3:
         return (Items(Table.HOLDING, address, address + 1),)
     return ()
+
+
+def first_address(pdu: bytes) -> int | None:
+    """The first address that a request names, as on the wire; None where it names none."""
+    has_one = pdu[:1] and (pdu[0] in TABLE_READ_BY or pdu[0] in _ADDRESSED)
+    return int.from_bytes(pdu[1:3]) if has_one and len(pdu) >= 3 else None

@@ -12,6 +12,9 @@ from kanaleto.planning.plan import Block
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.pdu import Request
 
+EXCHANGES_KEPT = 4000
+"""So many the ring of a session holds."""
+
 
 class Exchange(Struct, frozen=True, gc=False):
     """One row of the exchange list. `number` counts up over the whole site; `wall_s` is when the first byte of the

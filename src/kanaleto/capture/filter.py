@@ -22,6 +22,7 @@ from kanaleto.wire.reach import first_address
 KEYS = (
     "line", "device", "unit", "function", "address", "outcome", "from", "to", "took_ms", "bytes", "point", "origin"
 )  # fmt: skip
+_OF_NAMES = ("line", "device", "unit")
 _KINDS = {word: kind for kind, word in OUTCOMES.items()}
 _PART = re.compile(r'\s*(-?)(?:([A-Za-z_]+):)?("(?:[^"]*)"?|[^\s"]+)')
 _NUMBER = r"0x[0-9a-f]+|\d+(?:\.\d+)?"
@@ -44,13 +45,15 @@ class FilterFault(ValueError):
 
 
 class ExchangeFilter(NamedTuple):
-    """`kinds` are the only outcomes that fit; `from_us` to `to_us` (excluded) the only times."""
+    """`kinds` are the only outcomes that fit; `from_us` to `to_us` (excluded) the only times; `names` are those of the
+    tests that ask for nothing but line, device, unit ID and outcome."""
 
     text: str
     tests: tuple[Test, ...] = ()
     kinds: frozenset[OutcomeKind] = frozenset(OutcomeKind)
     from_us: int = -(2**62)
     to_us: int = 2**62
+    names: tuple[Test, ...] = ()
 
     def fits(self, row: ExchangeRow) -> bool:
         if row.kind not in self.kinds or not self.from_us <= row.at_us < self.to_us:
@@ -76,6 +79,7 @@ class ExchangeFilter(NamedTuple):
             self.kinds & kinds if kinds is not None else self.kinds,
             max(self.from_us, from_us) if from_us is not None else self.from_us,
             min(self.to_us, to_us) if to_us is not None else self.to_us,
+            self.names,
         )
 
 
@@ -128,9 +132,13 @@ def _with(
         kind = _kind(value)
         return found.narrowed(frozenset(OutcomeKind) - {kind} if is_not else frozenset((kind,)))
     test = _test(key, value, points_of, words_of)
-    if is_not:
-        return found.narrowed(None, None, None, lambda row: not test(row))
-    return found.narrowed(None, None, None, test)
+
+    def other(row: ExchangeRow) -> bool:
+        return not test(row)
+
+    one = other if is_not else test
+    narrowed = found.narrowed(None, None, None, one)
+    return narrowed._replace(names=(*found.names, one)) if key in _OF_NAMES else narrowed
 
 
 def _kind(word: str) -> OutcomeKind:

@@ -1,17 +1,25 @@
 """Exchanges packed: a tape is a line that says what it is, and then blocks. A block stands for itself: its head says
 how many exchanges it has, from when to when, and how they ended, so that it need not be unpacked where nothing in it is
-wanted; its check sum tells when it was damaged or cut short. What stands behind such a block is still found.
+wanted; its index says who failed how; its check sum tells when it was damaged or cut short. What stands behind such a
+block is still found.
 
-    head of a block, little-endian: "KBLK", CRC-32 of the rest of the head, CRC-32 of what is packed, its size, count,
-    first and last time (µs since 1970), outcomes as bits; then, packed by zlib: size of the names, names as JSON,
-    a column each of what rows have in common, all requests, all answers
+    head of a block, little-endian: "KBL2", CRC-32 of the rest of the head, CRC-32 of what follows the head, its size,
+    count, first and last time (µs since 1970), outcomes as bits, shift (below), size and CRC-32 of the index;
+    the index, JSON: [line, device, unit ID, outcome, count] of what failed, nothing where nothing did;
+    then, packed by zlib: size of the names, names as JSON, a column each of what rows have in common, all requests,
+    all answers
+
+Rows of one program stay in order when its clock is set back: their order is their time plus the block's shift, by which
+the clock was set back since the program began. Blocks of before there was an index begin with "KBLK".
 """
 
 import json
 import sys
 import zlib
 from array import array
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
+from itertools import accumulate
 from pathlib import Path
 from struct import Struct, error
 from typing import BinaryIO, NamedTuple
@@ -22,8 +30,10 @@ from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.model import Line
 
 HEAD_LINE = b"kanaleto tape 1 "
-_MARK = b"KBLK"
-_HEAD = Struct("<4sIIIIqqI")
+_MARKED = b"KBL"
+_MARK, _MARK_1 = b"KBL2", b"KBLK"
+_HEAD, _HEAD_1 = Struct("<4sIIIIqqIqII"), Struct("<4sIIIIqqI")
+_MOST_INDEXED, _MOST_INDEX = 500, 1 << 20
 _SIZE = Struct("<I")
 _KINDS = tuple(OutcomeKind)
 _NUMBERS = {kind: number for number, kind in enumerate(_KINDS)}
@@ -41,13 +51,37 @@ class BlockHead(NamedTuple):
     rows: int
     first_us: int
     last_us: int
+    outcomes: int
+    shift_us: int = 0
+    index_size: int = 0
+    index_crc: int = 0
+    is_indexed: bool = False
+
+    @property
+    def start(self) -> int:
+        """Where the index begins."""
+        return self.place + (_HEAD.size if self.is_indexed else _HEAD_1.size)
 
     @property
     def end(self) -> int:
-        return self.place + _HEAD.size + self.size
+        return self.start + self.size
+
+    def may_have(self, kinds: frozenset[OutcomeKind]) -> bool:
+        """Whether any of its rows ended so."""
+        return any(self.outcomes >> _NUMBERS[kind] & 1 for kind in kinds)
 
 
-def pack(rows: Sequence[ExchangeRow]) -> bytes:
+class Failures(NamedTuple):
+    """So many exchanges of a block ended so."""
+
+    line: str
+    device: str
+    unit_id: int
+    kind: OutcomeKind
+    times: int
+
+
+def pack(rows: Sequence[ExchangeRow], shift_us: int = 0) -> bytes:
     """One block."""
     names = _Names()
     lines, devices, reasons = names.lines, names.devices, names.reasons
@@ -63,10 +97,12 @@ def pack(rows: Sequence[ExchangeRow]) -> bytes:
         array("H", [devices.setdefault(row.device, len(devices)) for row in rows]),
         array("H", [reasons.setdefault(row.reason, len(reasons)) for row in rows]),
     )
-    return _block(names, columns, [row.request for row in rows], [row.answer for row in rows])
+    return _block(names, columns, [row.request for row in rows], [row.answer for row in rows], shift_us)
 
 
-def pack_exchanges(exchanges: Sequence[Exchange], come_from: Callable[[Line], tuple[str, str]]) -> bytes:
+def pack_exchanges(
+    exchanges: Sequence[Exchange], come_from: Callable[[Line], tuple[str, str]], shift_us: int = 0
+) -> bytes:
     """One block of exchanges as the engine tells them, the same as of their rows; `come_from` gives link and origin.
     For thousands a second, beside the engine: a column at a time."""
     names = _Names()
@@ -96,8 +132,8 @@ def pack_exchanges(exchanges: Sequence[Exchange], come_from: Callable[[Line], tu
             array("H", map(names.reasons.__getitem__, told)),
         )  # fmt: skip
     except (OverflowError, ValueError):  # out of what is usual: one by one
-        return pack([row_of(exchange, *come_from(exchange.line)) for exchange in exchanges])
-    return _block(names, columns, requests, answers)
+        return pack([row_of(exchange, *come_from(exchange.line)) for exchange in exchanges], shift_us)
+    return _block(names, columns, requests, answers, shift_us)
 
 
 class _Columns(NamedTuple):
@@ -130,16 +166,56 @@ class _Names:
         ).encode()
 
 
-def _block(names: _Names, columns: _Columns, requests: Sequence[bytes], answers: Sequence[bytes]) -> bytes:
+def _block(
+    names: _Names, columns: _Columns, requests: Sequence[bytes], answers: Sequence[bytes], shift_us: int
+) -> bytes:
     told = names.as_json()
     sizes = array("H", map(len, requests)), array("H", map(len, answers))
     parts = [_little(own) for own in (*columns, *sizes)]
-    body = zlib.compress(b"".join((_SIZE.pack(len(told)), told, *parts, *requests, *answers)), 1)
+    index = _index(names, columns)
+    body = index + zlib.compress(b"".join((_SIZE.pack(len(told)), told, *parts, *requests, *answers)), 1)
     outcomes = sum(1 << number for number in set(columns.kinds))
-    rest = _HEAD.pack(_MARK, 0, zlib.crc32(body), len(body), len(requests), min(columns.at), max(columns.at), outcomes)[
-        8:
-    ]
+    first, last = min(columns.at), max(columns.at)
+    rest = _HEAD.pack(
+        _MARK, 0, zlib.crc32(body), len(body), len(requests), first, last, outcomes, shift_us, len(index),
+        zlib.crc32(index),
+    )[8:]  # fmt: skip
     return b"".join((_MARK, _SIZE.pack(zlib.crc32(rest)), rest, body))
+
+
+def _index(names: _Names, columns: _Columns) -> bytes:
+    """Who failed how, and how often."""
+    if not any(columns.kinds):
+        return b""
+    failed = Counter(
+        (line, device, unit_id, kind)
+        for line, device, unit_id, kind in zip(
+            columns.lines, columns.devices, columns.units, columns.kinds, strict=True
+        )
+        if kind
+    )
+    if len(failed) > _MOST_INDEXED:
+        return b"[]"
+    lines, devices = [name for name, _, _ in names.lines], list(names.devices)
+    told = [
+        [lines[line], devices[device], unit_id, kind, count] for (line, device, unit_id, kind), count in failed.items()
+    ]
+    return json.dumps(told, separators=(",", ":")).encode()
+
+
+def failures_in(file: BinaryIO, head: BlockHead) -> list[Failures] | None:
+    """What the index of a block says; None where there is none, or it is damaged: then the block has to be read."""
+    if not head.outcomes & ~1:
+        return []
+    if not head.index_size or head.index_size > _MOST_INDEX:
+        return None
+    file.seek(head.start)
+    raw = file.read(head.index_size)
+    try:
+        told = json.loads(raw) if zlib.crc32(raw) == head.index_crc else []
+        return [Failures(line, device, unit, _KINDS[kind], count) for line, device, unit, kind, count in told] or None
+    except (ValueError, TypeError, IndexError, RecursionError):
+        return None
 
 
 def _little(column: "array[int] | bytes") -> bytes:
@@ -151,13 +227,21 @@ def _little(column: "array[int] | bytes") -> bytes:
     return column.tobytes()
 
 
-def unpack(body: bytes, count: int) -> Iterator[ExchangeRow]:
-    """The rows of a block, of which its head says how many there are. Raises ValueError where they are none."""
-    try:
-        data = zlib.decompressobj().decompress(body, MOST_RAW)
-        (size,) = _SIZE.unpack_from(data)
-        names = json.loads(data[4 : 4 + size])
-        lines, devices, reasons = names["lines"], names["devices"], names["reasons"]
+class Unpacked:
+    """The rows of a block, made when they are looked at; of those that are not only columns are held. Raises ValueError
+    where the block holds none."""
+
+    def __init__(self, body: bytes, count: int) -> None:
+        """`count` is how many rows the head promises."""
+        try:
+            data = zlib.decompressobj().decompress(body, MOST_RAW)
+            (size,) = _SIZE.unpack_from(data)
+            names = json.loads(data[4 : 4 + size])
+            self._lines = [(str(name), str(link), str(origin)) for name, link, origin in names["lines"]]
+            self._devices: list[str] = names["devices"]
+            self._reasons: list[str] = names["reasons"]
+        except (zlib.error, error, KeyError, TypeError, EOFError) as fault:
+            raise ValueError(f"the block is none: {fault}") from None
         place = 4 + size
 
         def column(code: str) -> "array[int]":
@@ -169,40 +253,80 @@ def unpack(body: bytes, count: int) -> Iterator[ExchangeRow]:
                 found.byteswap()
             return found
 
-        columns = [column(code) for code in "qIIIBBBHHHHH"]
+        try:
+            columns = [column(code) for code in "qIIIBBBHHHHH"]
+        except ValueError:
+            raise ValueError("the block is cut short") from None
         request_end = place + sum(columns[10])
         if any(len(own) != count for own in columns) or request_end + sum(columns[11]) != len(data):
             raise ValueError("the block holds another number of rows than it says")
-        asked_at, answered_at = place, request_end
-        for at_us, sent, first, last, kind, attempt, unit_id, line, device, reason, asked, answered in zip(
-            *columns, strict=True
+        if count and (
+            max(columns[4]) >= len(_KINDS)
+            or max(columns[7]) >= len(self._lines)
+            or max(columns[8]) >= len(self._devices)
+            or max(columns[9]) >= len(self._reasons)
+        ):
+            raise ValueError("the block names what it does not have")
+        self._columns, self._data = columns, data
+        self.at_us, self.kinds = columns[0], columns[4]
+        self.held = len(data) + 40 * count + 16 * count
+        """Bytes in memory, about."""
+        self._requests = list(accumulate(columns[10], initial=place))
+        self._answers = list(accumulate(columns[11], initial=request_end))
+
+    def __len__(self) -> int:
+        return len(self.at_us)
+
+    def row(self, number: int) -> ExchangeRow:
+        at_us, sent, first, last, kind, attempt, unit_id, line, device, reason, _, _ = (
+            column[number] for column in self._columns
+        )
+        asked, answered = self._requests, self._answers
+        return ExchangeRow(
+            at_us, *self._lines[line], self._devices[device], unit_id, _KINDS[kind], attempt,
+            self._data[asked[number] : asked[number + 1]], self._data[answered[number] : answered[number + 1]], sent,
+            first, last, self._reasons[reason],
+        )  # fmt: skip
+
+    def __iter__(self) -> Iterator[ExchangeRow]:
+        lines, devices, reasons, data = self._lines, self._devices, self._reasons, self._data
+        columns, asked, answered = self._columns[:10], self._requests, self._answers
+        bounds = zip(asked, asked[1:], answered, answered[1:], strict=False)
+        for (at_us, sent, first, last, kind, attempt, unit_id, line, device, reason), (begin, end, start, stop) in zip(
+            zip(*columns, strict=True), bounds, strict=False
         ):
             name, link, origin = lines[line]
-            request = data[asked_at : asked_at + asked]
-            answer = data[answered_at : answered_at + answered]
-            asked_at += asked
-            answered_at += answered
-            who, how, why = devices[device], _KINDS[kind], reasons[reason]
             yield ExchangeRow(
-                at_us, name, link, origin, who, unit_id, how, attempt, request, answer, sent, first, last, why
-            )
-    except (zlib.error, error, KeyError, IndexError, TypeError, EOFError) as fault:
-        raise ValueError(f"the block is none: {fault}") from None
+                at_us, name, link, origin, devices[device], unit_id, _KINDS[kind], attempt, data[begin:end],
+                data[start:stop], sent, first, last, reasons[reason],
+            )  # fmt: skip
+
+    def of_kinds(self, kinds: frozenset[OutcomeKind]) -> list[int]:
+        """Numbers of the rows that ended so."""
+        wanted = {_NUMBERS[kind] for kind in kinds}
+        return [number for number, kind in enumerate(self.kinds) if kind in wanted]
 
 
-def heads(file: BinaryIO, damaged: list[str], name: str) -> Iterator[BlockHead]:
+def unpack(body: bytes, count: int) -> Iterator[ExchangeRow]:
+    """The rows of a block, of which its head says how many there are. Raises ValueError where they are none."""
+    yield from Unpacked(body, count)
+
+
+def heads(file: BinaryIO, damaged: list[str], name: str, start: int = 0, end: int | None = None) -> Iterator[BlockHead]:
     """Heads of the blocks of a tape, one behind the other; what is no block is passed over and told in `damaged`. The
-    heads are only read, not the blocks."""
-    file.seek(0, 2)
-    end = file.tell()
-    file.seek(0)
-    file.readline(100_000)
-    place = file.tell()
+    heads are only read, not the blocks. `start` is where a block begins, 0 for the first; nothing behind `end` is
+    looked at."""
+    if end is None:
+        file.seek(0, 2)
+        end = file.tell()
+    if not start:
+        file.seek(0)
+        file.readline(100_000)
+        start = file.tell()
+    place = start
     while place < end:
         file.seek(place)
-        raw = file.read(_HEAD.size)
-        is_head = len(raw) == _HEAD.size and raw.startswith(_MARK) and raw[4:8] == _SIZE.pack(zlib.crc32(raw[8:]))
-        head = BlockHead(place, *_HEAD.unpack(raw)[2:7]) if is_head else None
+        head = _head(place, file.read(_HEAD.size))
         if head is not None and head.size <= _MOST_PACKED and head.end <= end:
             yield head
             place = head.end
@@ -217,10 +341,19 @@ def heads(file: BinaryIO, damaged: list[str], name: str) -> Iterator[BlockHead]:
         place = found
 
 
+def _head(place: int, raw: bytes) -> BlockHead | None:
+    if raw.startswith(_MARK) and len(raw) == _HEAD.size and raw[4:8] == _SIZE.pack(zlib.crc32(raw[8:])):
+        return BlockHead._make((place, *_HEAD.unpack(raw)[2:], True))
+    raw = raw[: _HEAD_1.size]
+    if raw.startswith(_MARK_1) and len(raw) == _HEAD_1.size and raw[4:8] == _SIZE.pack(zlib.crc32(raw[8:])):
+        return BlockHead(place, *_HEAD_1.unpack(raw)[2:])
+    return None
+
+
 def _next_mark(file: BinaryIO, place: int, end: int) -> int | None:
     while place < end:
         file.seek(place)
-        at = file.read(_LOOKED_THROUGH + len(_MARK)).find(_MARK)
+        at = file.read(_LOOKED_THROUGH + len(_MARKED)).find(_MARKED)
         if at >= 0:
             return place + at
         place += _LOOKED_THROUGH
@@ -229,12 +362,11 @@ def _next_mark(file: BinaryIO, place: int, end: int) -> int | None:
 
 def body_of(file: BinaryIO, head: BlockHead) -> bytes:
     """What a block holds, packed. Raises ValueError when it is not what was written."""
-    file.seek(head.place)
-    raw = file.read(head.end - head.place)
-    body = raw[_HEAD.size :]
+    file.seek(head.start)
+    body = file.read(head.size)
     if zlib.crc32(body) != head.crc:
         raise ValueError(f"the block at byte {head.place:,} is damaged")
-    return body
+    return body[head.index_size :]
 
 
 def is_tape(path: Path) -> bool:

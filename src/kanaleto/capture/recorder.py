@@ -5,8 +5,9 @@ is counted and told."""
 from collections import deque
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
-from kanaleto.board.listener import Exchange, Sink
+from kanaleto.board.listener import EXCHANGES_KEPT, Exchange, Sink
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.packing import pack_exchanges
 from kanaleto.capture.row import ExchangeRow, row_of
@@ -22,6 +23,27 @@ OnTrouble = Callable[[str, str], None]
 """What is in trouble ("tape", "capture"), and why in one sentence; "" when it is not any more."""
 OnAside = Callable[[Path, str], None]
 """A file that was laid aside, and why."""
+
+
+class Seam(NamedTuple):
+    """Where the tape ends and the ring goes on: exchanges up to `number` are on tape but for those in `lost`; `path` is
+    the file that is written now, whole up to `size`; what is not on tape yet has the order of its time plus
+    `shift_us`."""
+
+    number: int = 0
+    lost: tuple[tuple[int, int], ...] = ()
+    path: Path | None = None
+    size: int = 0
+    shift_us: int = 0
+    folder: Path | None = None
+
+    def has(self, number: int) -> bool:
+        """Whether an exchange is on tape."""
+        return number <= self.number and not any(first <= number <= last for first, last in self.lost)
+
+
+_MOST_LOST = 100
+_JUMP_S = 0.25  # the clock is anchored anew when it is off by twice that
 
 
 class ExchangeRecorder(Sink):
@@ -42,6 +64,13 @@ class ExchangeRecorder(Sink):
         self.captures: list[CaptureFile] = []
         self.lost = 0
         self._told_lost = 0
+        self._offset_s: float | None = None  # of wall time from the loop's
+        self._shift_us = 0
+        self._dropped: deque[int] = deque(maxlen=EXCHANGES_KEPT)
+        self._lost_ranges: list[tuple[int, int]] = []
+        self._last_number = 0
+        self.seam = Seam()
+        """One assignment after each writing: for any thread."""
 
     # The engine's thread
 
@@ -50,6 +79,7 @@ class ExchangeRecorder(Sink):
             self._waiting.append(exchange)
         else:
             self.lost += 1
+            self._dropped.append(exchange.number)
 
     def on_stray(self, exchange: Exchange) -> None:
         self.on_exchange(exchange)
@@ -76,6 +106,7 @@ class ExchangeRecorder(Sink):
         self._links.clear()
         self._upon = upon
         self.tape = Tape(folder, {"site": site}, self._pack) if folder is not None else None
+        self.seam = Seam(number=self._last_number, folder=folder, shift_us=self._shift_us)
 
     def choose(self, upon: frozenset[str]) -> None:
         """Events, by the words of their kinds, upon which minutes are laid aside."""
@@ -84,6 +115,7 @@ class ExchangeRecorder(Sink):
     def flush(self) -> None:
         self._write()
         self._lay_aside(is_over=False)
+        self._tell_seam([])
 
     def close(self) -> None:
         self.follow(None, "", frozenset())
@@ -119,24 +151,70 @@ class ExchangeRecorder(Sink):
         if self.lost != self._told_lost:
             self._told_lost = self.lost
             self._tell("lost", f"{self.lost} exchanges are on no tape: the disk does not keep up")
-        self._try("tape", "the tape cannot be written", lambda tape: tape.put(exchanges, now_us))
+        is_tried = self._try("tape", "the tape cannot be written", lambda tape: tape.put(exchanges, now_us))
+        if exchanges and not is_tried:
+            self._lose(exchanges[0].number, exchanges[-1].number)
+        self._tell_seam(exchanges)
 
-    def _try(self, what: str, fault: str, do: Callable[[Tape[Exchange]], bool]) -> None:
-        if self.tape is None:
+    def _tell_seam(self, exchanges: list[Exchange]) -> None:
+        if exchanges:
+            self._last_number = exchanges[-1].number
+        tape, seam = self.tape, self.seam
+        if tape is None:
             return
+        while self._dropped:
+            self._lose(self._dropped[0], self._dropped.popleft())
+        waiting = tape.waiting
+        number = waiting[0].number - 1 if waiting else self._last_number
+        oldest = self._last_number - EXCHANGES_KEPT
+        self._lost_ranges = [(first, last) for first, last in self._lost_ranges if last > oldest][-_MOST_LOST:]
+        path, size = tape.end
+        told = Seam(number, tuple(self._lost_ranges), path, size, self._shift_us, tape.folder)
+        if told != seam:
+            self.seam = told
+
+    def _lose(self, first: int, last: int) -> None:
+        """Exchanges that will not be on tape: the ring alone has them."""
+        if self._lost_ranges and self._lost_ranges[-1][1] >= first - 1:
+            first = self._lost_ranges.pop()[0]
+        self._lost_ranges.append((first, last))
+
+    def _try(self, what: str, fault: str, do: Callable[[Tape[Exchange]], bool]) -> bool:
+        """Whether it was tried: a disk that failed has a while to mend."""
+        if self.tape is None:
+            return False
         now_s = self._wall()
         if 0 <= self._next_try_s - now_s <= _AGAIN_S:
-            return
+            return False
         try:
             if do(self.tape):  # it does again
                 self._tell(what, "")
         except OSError as error:
+            if self.tape.waiting:
+                self._lose(self.tape.waiting[0].number, self.tape.waiting[-1].number)
             self.tape.forget()
             self._next_try_s = now_s + _AGAIN_S
             self._tell(what, f"{fault}: {error.strerror or error} ({self.tape.folder})")
+        return True
 
     def _pack(self, exchanges: Sequence[Exchange]) -> bytes:
-        return pack_exchanges(exchanges, self._from)
+        """A block; more where the clock was set in between."""
+        offsets = [exchange.wall_s - exchange.outcome.asked_at for exchange in exchanges]
+        known = self._offset_s
+        if known is not None and abs(min(offsets) - known) < _JUMP_S and abs(max(offsets) - known) < _JUMP_S:
+            return pack_exchanges(exchanges, self._from, self._shift_us)
+        blocks, begin = [], 0
+        for at, offset_s in enumerate(offsets):
+            jump_s = offset_s - self._offset_s if self._offset_s is not None else 0.0
+            if abs(jump_s) >= _JUMP_S:
+                if at > begin:
+                    blocks.append(pack_exchanges(exchanges[begin:at], self._from, self._shift_us))
+                begin = at
+                self._shift_us = max(self._shift_us - round(jump_s * 1e6), 0)
+            if self._offset_s is None or abs(jump_s) >= _JUMP_S:
+                self._offset_s = offset_s
+        blocks.append(pack_exchanges(exchanges[begin:], self._from, self._shift_us))
+        return b"".join(blocks)
 
     def _from(self, line: Line) -> tuple[str, str]:
         """Its link, and where its answers come from."""

@@ -61,6 +61,16 @@ class Tape(Generic[T]):
         self._rows = []
         return True
 
+    @property
+    def waiting(self) -> Sequence[T]:
+        """What has come and is not on disk yet."""
+        return self._rows
+
+    @property
+    def end(self) -> "tuple[Path | None, int]":
+        """The file that is written, and how much of it holds whole blocks."""
+        return self._path, self._size
+
     def forget(self) -> None:
         """What could not be written is not held for ever."""
         self._rows = []

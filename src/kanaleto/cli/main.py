@@ -71,6 +71,14 @@ class _Commands(click.Group):
             )
         return "app", self.get_command(ctx, "app"), args
 
+    def invoke(self, ctx: click.Context) -> Any:
+        """The reader of our output may have enough, as `| head` has: that is no fault. Click would end with 1."""
+        try:
+            return super().invoke(ctx)
+        except BrokenPipeError:
+            sys.stdout = open(os.devnull, "w")  # noqa: SIM115 - stays open until the process ends
+            return 0
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
             formatter.write_dl(sorted(_COMMANDS.items()))
@@ -147,9 +155,6 @@ def main(arguments: list[str]) -> int:
         say(f"kanaleto: {error.format_message()}", err=True)
         return 2
     except (click.Abort, KeyboardInterrupt):
-        return 0
-    except BrokenPipeError:  # the reader of our output has gone, as `| head` does
-        sys.stdout = open("/dev/null", "w")  # noqa: SIM115 - stays open until the process ends
         return 0
     except Exception as error:
         from kanaleto.site.faults import FaultyFile

@@ -10,7 +10,7 @@ from kanaleto.analysis.limits import LimitWatch
 from kanaleto.board.board import Board, Record
 from kanaleto.board.derived import EVERY_S
 from kanaleto.board.health import MinuteLevel
-from kanaleto.board.listener import Exchange, Sink
+from kanaleto.board.listener import EXCHANGES_KEPT, Exchange, Sink
 from kanaleto.board.snapshot import LineStatus, Snapshot
 from kanaleto.board.world import Planned, World
 from kanaleto.events.clock import Clock
@@ -29,7 +29,6 @@ from kanaleto.site.model import Device, Line, Site
 from kanaleto.supervision.owned import After, Failure, Owned, follow, leave, loop_handler
 from kanaleto.wire.pdu import Request
 
-EXCHANGES_KEPT = 4000
 LOOK_S = 1.0
 _ANEW_S, _MOST_FAILURES, _WITHIN_S = 1.0, 5, 60.0  # a line that fails begins anew, so often at most
 MOST_CONNECTING = 50  # lines that connect at once: many at a time overrun the queue of those who accept

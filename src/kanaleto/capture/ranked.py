@@ -1,0 +1,164 @@
+"""Rows of many parts in the order of their keys, by rank, without reading the parts that hold none of them.
+
+A part knows how many rows it has and the least and the most of their keys; parts may overlap, and rows of a part need
+be in no order. The row of a rank is found exactly: parts that lie wholly before it are only counted, those that overlap
+the place are read and sorted.
+"""
+
+from bisect import bisect_left, bisect_right
+from collections import OrderedDict
+from collections.abc import Iterator, Sequence
+from itertools import accumulate
+from typing import NamedTuple, Protocol
+
+from kanaleto.capture.row import ExchangeRow
+
+CHUNK = 128
+_MOST_CHUNKS = 64
+
+
+class Keyed(NamedTuple):
+    """An exchange and its place in the order of first bytes: its time, in µs since 1970, free of clocks that were set
+    back."""
+
+    key: int
+    row: ExchangeRow
+
+
+class Part(Protocol):
+    """Never changes. `first` and `last` are the least and the most of its keys."""
+
+    @property
+    def count(self) -> int: ...
+
+    @property
+    def first(self) -> int: ...
+
+    @property
+    def last(self) -> int: ...
+
+    def order(self) -> Sequence[int]:
+        """The keys of all its rows; it may read from disk. Raises Gone."""
+
+    def row(self, number: int) -> ExchangeRow: ...
+
+
+class Gone(Exception):
+    """A part is on disk no more, or is damaged."""
+
+
+class Ranked:
+    """`len` tells how many rows there are. `peek` gives what was read; `read` reads. One thread reads, another may
+    peek."""
+
+    def __init__(self, parts: Sequence[Part]) -> None:
+        self._by_first = sorted((part for part in parts if part.count), key=lambda part: part.first)
+        by_last = sorted(self._by_first, key=lambda part: part.last)
+        self._firsts = [part.first for part in self._by_first]
+        self._lasts = [part.last for part in by_last]
+        self._until_first = list(accumulate((part.count for part in self._by_first), initial=0))
+        self._until_last = list(accumulate((part.count for part in by_last), initial=0))
+        self._most_last = list(accumulate((part.last for part in self._by_first), max, initial=-(2**63)))
+        self._read: OrderedDict[int, tuple[Keyed | None, ...]] = OrderedDict()
+        self._merged: tuple[tuple[int, ...], list[tuple[int, int, int]]] = ((), [])
+        self.gone: set[int] = set()
+        """Parts, by their `id`, that could not be read."""
+
+    def __len__(self) -> int:
+        return self._until_first[-1]
+
+    @property
+    def parts(self) -> Sequence[Part]:
+        """By the least of their keys."""
+        return self._by_first
+
+    def peek(self, rank: int) -> Keyed | None:
+        """What is known without reading."""
+        chunk = self._read.get(rank // CHUNK)
+        at = rank % CHUNK
+        return chunk[at] if chunk is not None and at < len(chunk) else None
+
+    def has(self, rank: int) -> bool:
+        """Whether what stands there was read, be it gone."""
+        return rank // CHUNK in self._read
+
+    def read(self, rank: int) -> Keyed | None:
+        """The row of a rank, and those round it; None where its part is gone."""
+        number = rank // CHUNK
+        if number not in self._read:
+            begin = number * CHUNK
+            self._read[number] = tuple(self._rows(begin, min(begin + CHUNK, len(self))))
+            while len(self._read) > _MOST_CHUNKS:
+                self._read.popitem(last=False)
+        return self.peek(rank)
+
+    def rows(self, first: int, end: int) -> Iterator[Keyed]:
+        """All that can be read, from a rank to another."""
+        for rank in range(max(first, 0), min(end, len(self))):
+            found = self.read(rank)
+            if found is not None:
+                yield found
+
+    def _rows(self, first: int, end: int) -> list[Keyed | None]:
+        if first >= end:
+            return []
+        by_first = self._by_first
+        # no row with a key below `low` has a rank of `first` or more, and none above `high` one below `end`
+        low = by_first[bisect_right(self._until_first, first) - 1].first
+        high = self._lasts[bisect_left(self._until_last, end) - 1]
+        before = self._until_last[bisect_left(self._lasts, low)]
+        at = bisect_right(self._firsts, high)
+        wanted: list[int] = []
+        while at > 0 and self._most_last[at] >= low:
+            at -= 1
+            if by_first[at].last >= low:
+                wanted.append(at)
+        merged = self._merge(tuple(sorted(wanted)))
+        found: list[Keyed | None] = []
+        for key, number, row in merged[first - before : end - before]:
+            found.append(Keyed(key, by_first[number].row(row)) if row >= 0 else None)
+        return found
+
+    def _merge(self, numbers: tuple[int, ...]) -> list[tuple[int, int, int]]:
+        """Key, part and number of each row of these parts, in order; a part that is gone has rows without a number, all
+        at its beginning."""
+        if self._merged[0] == numbers:
+            return self._merged[1]
+        merged: list[tuple[int, int, int]] = []
+        for number in numbers:
+            part = self._by_first[number]
+            try:
+                merged += [(key, number, row) for row, key in enumerate(part.order())]
+            except Gone:
+                self.gone.add(id(part))
+                merged += [(part.first, number, -1)] * part.count
+        merged.sort()
+        self._merged = numbers, merged
+        return merged
+
+    def rank_of(self, key: int) -> int:
+        """How many rows stand before that key; it may read from disk."""
+        rank = self._until_last[bisect_left(self._lasts, key)]
+        at = bisect_left(self._firsts, key)
+        while at > 0 and self._most_last[at] >= key:
+            at -= 1
+            part = self._by_first[at]
+            if part.last >= key:
+                try:
+                    rank += sum(own < key for own in part.order())
+                except Gone:
+                    self.gone.add(id(part))
+                    rank += part.count
+        return rank
+
+    def find(self, wanted: Keyed) -> int | None:
+        """The rank of a row that was seen; None where it is no more."""
+        rank = self.rank_of(wanted.key)
+        while rank < len(self):
+            found = self.read(rank)
+            if found is not None and found.key > wanted.key:
+                return None
+            if found == wanted:
+                return rank
+            rank += 1
+        return None

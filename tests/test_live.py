@@ -257,22 +257,25 @@ async def _moments(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await pilot.press("down", "i")
     await test.until(lambda: app.current_digit == "4" and wire._list.current is not None, "its exchange")
     exchange = wire._list.current
-    assert exchange is not None and exchange.device is not None
-    test.assertEqual(exchange.device.name, "Meter 1")
+    assert exchange is not None
+    test.assertEqual(exchange.row.device, "Meter 1")
     ring = app.engine.session.exchanges
     first = ring[0]
     outcome = replace(ring[-1].outcome, asked_at=first.outcome.asked_at - 1.0)
     early = replace(ring[-1], number=10**6, wall_s=first.wall_s - 1.0, outcome=outcome)
     app.engine.do(lambda session: session.exchanges.append(early)).result(10)  # it began first, and ended last
     await pilot.press("f")
-    await test.until(lambda: wire._list.rows and wire._list.rows[0].number == early.number, "the first that was asked")
-    asked = [row.outcome.asked_at for row in wire._list.rows]
+    early_us = round(early.wall_s * 1e6)
+    await test.until(
+        lambda: (row := wire._list.rows[0]) is not None and row.row.at_us == early_us, "the first that was asked"
+    )
+    asked = [row.row.at_us for row in wire._list.rows if row is not None]
     test.assertEqual(asked, sorted(asked))
     await pilot.press("f")
-    wire.stand_at(exchange.wall_s)
+    wire.stand_at(exchange.row.at_us / 1e6)
     await pilot.press("t")
     await test.shows(app, r"Trend +1 point")
-    test.assertEqual(app.moment, exchange.wall_s)
+    test.assertEqual(app.moment, exchange.row.at_us / 1e6)
     await pilot.press("g", "3", "escape")
     test.far.silent.add(2)
     await test.until(lambda: any(e.kind is EventKind.DEVICE_LOST for e in app.engine.session.events.ring), "the loss")

@@ -19,9 +19,10 @@ from kanaleto.capture.jsonlines import CapturedLine
 from kanaleto.capture.packing import head_line, heads, pack
 from kanaleto.capture.parts import RowsPart
 from kanaleto.capture.ranked import Ranked
-from kanaleto.capture.recorder import ExchangeRecorder, Seam
+from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.reel import Reel, Search
 from kanaleto.capture.row import ExchangeRow
+from kanaleto.capture.seam import Seam
 from kanaleto.capture.tape import files_of
 from kanaleto.lines.outcome import OutcomeKind
 from tests.exchanges import START_US, TCP, InFolder, exchange, told_by_the_engine

@@ -123,3 +123,6 @@ class FittingPart:
 
     def row(self, number: int) -> ExchangeRow:
         return self._part.row(self._numbers[number])
+
+    def fitting(self, wanted: ExchangeFilter) -> "array[int]":
+        return array("I", [number for number in range(self.count) if wanted.fits(self.row(number))])

@@ -5,12 +5,14 @@ be in no order. The row of a rank is found exactly: parts that lie wholly before
 the place are read and sorted.
 """
 
+from array import array
 from bisect import bisect_left, bisect_right
 from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from itertools import accumulate
 from typing import NamedTuple, Protocol
 
+from kanaleto.capture.filter import ExchangeFilter
 from kanaleto.capture.row import ExchangeRow
 
 CHUNK = 128
@@ -41,6 +43,9 @@ class Part(Protocol):
         """The keys of all its rows; it may read from disk. Raises Gone."""
 
     def row(self, number: int) -> ExchangeRow: ...
+
+    def fitting(self, wanted: ExchangeFilter) -> "array[int]":
+        """Numbers of its rows that fit. Raises Gone."""
 
 
 class Gone(Exception):
@@ -150,6 +155,46 @@ class Ranked:
                     self.gone.add(id(part))
                     rank += part.count
         return rank
+
+    def neighbour(self, rank: int, step: int, wanted: ExchangeFilter) -> int | None:
+        """The rank of the next row that fits, or (`step` -1) of the one before; parts that have none are not read. From
+        the end back where the rank is that of none."""
+        here = self.read(rank)
+        if not len(self) or (here is None and rank < len(self)):
+            return None
+        key = here.key if here is not None else self._lasts[-1]
+        while True:
+            best = self._nearest_key(key, step, wanted)
+            if best is None:
+                return None
+            found = [at for at in self._ranks_of(best) if (at - rank) * step > 0]
+            fits = [at for at in found if (row := self.read(at)) is not None and wanted.fits(row.row)]
+            if fits:
+                return min(fits) if step > 0 else max(fits)
+            key = best + step
+
+    def _ranks_of(self, key: int) -> range:
+        """Of all rows with that key."""
+        return range(self.rank_of(key), self.rank_of(key + 1))
+
+    def _nearest_key(self, key: int, step: int, wanted: ExchangeFilter) -> int | None:
+        """The key of the nearest row that fits, from that key on or back. Reckoned along the step: back, all keys are
+        counted downwards."""
+        best: int | None = None
+        for part in self._by_first if step > 0 else sorted(self._by_first, key=lambda part: -part.last):
+            low, high = (part.first, part.last) if step > 0 else (-part.last, -part.first)
+            if best is not None and low > best:
+                break
+            if high < step * key:
+                continue
+            try:
+                numbers = part.fitting(wanted)
+                order = part.order() if numbers else ()
+            except Gone:
+                continue
+            ahead = [step * order[number] for number in numbers if step * order[number] >= step * key]
+            best = min([*ahead, best] if best is not None else ahead, default=None)
+        return step * best if best is not None else None
 
     def find(self, wanted: Keyed) -> int | None:
         """The rank of a row that was seen; None where it is no more."""

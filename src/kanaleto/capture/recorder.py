@@ -5,12 +5,12 @@ is counted and told."""
 from collections import deque
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import NamedTuple
 
 from kanaleto.board.listener import EXCHANGES_KEPT, Exchange, Sink
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.packing import pack_exchanges
 from kanaleto.capture.row import ExchangeRow, row_of
+from kanaleto.capture.seam import Seam
 from kanaleto.capture.tape import AFTER_US, Tape
 from kanaleto.events.log import Event, stands_for
 from kanaleto.site.model import Line
@@ -23,23 +23,6 @@ OnTrouble = Callable[[str, str], None]
 """What is in trouble ("tape", "capture"), and why in one sentence; "" when it is not any more."""
 OnAside = Callable[[Path, str], None]
 """A file that was laid aside, and why."""
-
-
-class Seam(NamedTuple):
-    """Where the tape ends and the ring goes on: exchanges up to `number` are on tape but for those in `lost`; `path` is
-    the file that is written now, whole up to `size`; what is not on tape yet has the order of its time plus
-    `shift_us`."""
-
-    number: int = 0
-    lost: tuple[tuple[int, int], ...] = ()
-    path: Path | None = None
-    size: int = 0
-    shift_us: int = 0
-    folder: Path | None = None
-
-    def has(self, number: int) -> bool:
-        """Whether an exchange is on tape."""
-        return number <= self.number and not any(first <= number <= last for first, last in self.lost)
 
 
 _MOST_LOST = 100

@@ -10,9 +10,9 @@ import os
 import shutil
 import tempfile
 import threading
-from array import array
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import Future
 from itertools import islice
 from pathlib import Path
 from time import monotonic
@@ -24,8 +24,8 @@ from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.parts import BlockCache, FittingPart, RowsPart, TapePart
 from kanaleto.capture.ranked import Gone, Keyed, Part, Ranked
 from kanaleto.capture.reading import Capture
-from kanaleto.capture.recorder import Seam
 from kanaleto.capture.row import ExchangeRow, row_of
+from kanaleto.capture.seam import Seam
 from kanaleto.capture.tape import files_of, note_looked_at
 from kanaleto.site.origin import origin_of
 from kanaleto.supervision.owned import Owned
@@ -74,7 +74,7 @@ class Search:
         while self._to_look:
             part = self._to_look.pop()
             try:
-                numbers = part.fitting(self.wanted) if isinstance(part, TapePart | RowsPart) else array("I")
+                numbers = part.fitting(self.wanted)
                 self._found[part] = FittingPart(part, numbers) if numbers else None
             except Gone:
                 self._found[part] = None
@@ -151,6 +151,41 @@ class Reel:
             with self._wake:
                 self._wake.wait_for(lambda: ranked.has(rank), wait_s)
         return ranked.peek(rank)
+
+    def find(self, ranked: Ranked, wanted: Keyed, wait_s: float) -> int | None:
+        """The rank of a row that was seen, where it is found in that time."""
+        return self._asked(lambda: ranked.find(wanted), wait_s)
+
+    def rank_at(self, ranked: Ranked, key: int, wait_s: float) -> int | None:
+        """How many rows stand before a moment, where that is known in that time."""
+        return self._asked(lambda: ranked.rank_of(key), wait_s)
+
+    def neighbour(self, ranked: Ranked, rank: int, step: int, wanted: ExchangeFilter) -> "Future[int | None]":
+        """The rank of the next row that fits, or (`step` -1) of the one before; None where there is none."""
+        found: Future[int | None] = Future()
+
+        def look() -> None:
+            try:
+                found.set_result(ranked.neighbour(rank, step, wanted))
+            except Exception as error:
+                found.set_exception(error)
+
+        self.do(look)
+        return found
+
+    def _asked(self, what: Callable[[], int | None], wait_s: float) -> int | None:
+        found: list[int | None] = []
+        done = threading.Event()
+
+        def look() -> None:
+            found.append(what())
+            done.set()
+
+        with self._wake:
+            self._jobs.appendleft(look)
+            self._wake.notify()
+        done.wait(wait_s)
+        return found[0] if found else None
 
     def search(self, wanted: ExchangeFilter) -> Search:
         """Begin to look for what fits; the search before ends."""

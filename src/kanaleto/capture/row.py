@@ -1,5 +1,6 @@
 """An exchange as it is kept: who asked what when, what came of it, and the bytes of both frames."""
 
+from functools import lru_cache
 from typing import NamedTuple
 
 from kanaleto.board.listener import Exchange
@@ -7,7 +8,8 @@ from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import parse_link
-from kanaleto.wire.frames import Frame, Role, pdu_in
+from kanaleto.wire.explain import pdu_of
+from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Answer, PduError, Request, parse_answer, parse_request
 
 
@@ -38,11 +40,7 @@ class ExchangeRow(NamedTuple):
 
     def asked(self) -> Request | None:
         """The request, where the line's framing gives one."""
-        try:
-            frame = _only_frame(self.link, Role.REQUESTS, self.request)
-            return parse_request(frame.pdu) if frame is not None else None
-        except PduError:
-            return None
+        return _asked(self.link, self.request)
 
     def answered(self) -> Answer | None:
         """The answer, where there is a sound one."""
@@ -55,12 +53,12 @@ class ExchangeRow(NamedTuple):
     @property
     def pdu(self) -> bytes:
         """The PDU of the request as its bytes have it."""
-        return pdu_in(framing_name(self.link), self.request)
+        return pdu_of(framing_name(self.link), self.request)
 
     @property
     def answer_pdu(self) -> bytes:
         """The PDU of the answer as its bytes have it, sound or not."""
-        return pdu_in(framing_name(self.link), self.answer)
+        return pdu_of(framing_name(self.link), self.answer)
 
     @property
     def function(self) -> int | None:
@@ -73,6 +71,15 @@ def refused_code(row: ExchangeRow) -> int | None:
     """The exception code of a refusal (application protocol 1.1b3, 7)."""
     pdu = row.answer_pdu
     return pdu[1] if row.kind is OutcomeKind.EXCEPTION and len(pdu) >= 2 else None
+
+
+@lru_cache(2000)
+def _asked(link: str, raw: bytes) -> Request | None:
+    try:
+        frame = _only_frame(link, Role.REQUESTS, raw)
+        return parse_request(frame.pdu) if frame is not None else None
+    except PduError:
+        return None
 
 
 def _only_frame(link: str, role: Role, raw: bytes) -> Frame | None:

@@ -17,6 +17,7 @@ from kanaleto.board.world import World
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.jsonlines import CapturedLine
 from kanaleto.capture.recorder import ExchangeRecorder
+from kanaleto.capture.seam import Seam
 from kanaleto.editing.presence import user_name
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import Ended, EventKind, EventLog
@@ -163,6 +164,11 @@ class Kept(Sink):
         ]
         capture = CaptureFile(path, site.name, lines, most_bytes, most_files)
         self._keeper.do(lambda: self._exchanges.captures.append(capture))
+
+    @property
+    def seam(self) -> Seam:
+        """Where the tape ends and what is in memory goes on. For any thread."""
+        return self._exchanges.seam
 
     @property
     def recording(self) -> str:

@@ -75,6 +75,8 @@ class KanaletoApp(Terminal):
     ]
     views: ClassVar[tuple[Entry, ...]] = VIEWS
     everywhere: ClassVar[tuple[Action, ...]] = EVERYWHERE
+    capture: Path | None = None
+    reading_from = ""
 
     def __init__(
         self,
@@ -523,11 +525,8 @@ class KanaletoApp(Terminal):
 
     def action_count(self) -> None:
         self.counts_as_wire = not self.counts_as_wire
-        self.tell(
-            "addresses as the wire counts them, from 0"
-            if self.counts_as_wire
-            else "addresses as each device's manual counts them"
-        )
+        how = "the wire counts them, from 0" if self.counts_as_wire else "each device's manual counts them"
+        self.tell(f"addresses as {how}")
         self.tick()
 
     def action_lanes(self) -> None:

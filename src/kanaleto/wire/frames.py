@@ -84,14 +84,3 @@ def unit_of(framing: str, raw: bytes) -> int:
             return 0
     at = 6 if framing == "tcp" else 0
     return raw[at] if len(raw) > at else 0
-
-
-def pdu_in(framing: str, raw: bytes) -> bytes:
-    """The PDU that stands in the bytes of a frame, whether its check bytes are right or not; nothing where it is too
-    short for one."""
-    if framing == "ascii":
-        try:
-            return bytes.fromhex(raw[3:-4].decode("ascii"))
-        except ValueError:
-            return b""
-    return raw[7:] if framing == "tcp" else raw[1:-2]

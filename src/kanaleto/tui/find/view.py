@@ -13,6 +13,7 @@ from kanaleto.finding.desk import Desk, FindPlace, parse_place
 from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.finding.states import PlaceState
 from kanaleto.probing.ports import PortInfo, describe_port, list_serial_ports
+from kanaleto.site.links.link import Link
 from kanaleto.tui.find.actions import ACTIONS, IN_FORM, IN_LINK, IN_WORDS, MORE_KEYS, at_place
 from kanaleto.tui.find.adding import add_all, add_unit, draft_unit, keep_settings, points_read, question_for
 from kanaleto.tui.find.drawn import FindField, FoundHead, ScratchHead, scratch_head
@@ -266,6 +267,12 @@ class FindView(ScratchWrites, Surveys, Horizontal):
         self.add_class("-show-middle")
         self.form.begin("unit")
         self.context.redraw()
+
+    def read_again(self, link: Link, question: ScratchQuestion) -> None:
+        """The fields filled in, on that place; enter sends."""
+        self._chosen = self.desk.take(parse_place(str(link)))
+        self._fill()
+        self.open_scratch(question)
 
     def back(self) -> None:
         if self._chosen is not None and self.desk.stop(self._chosen):

@@ -7,6 +7,7 @@ from pathlib import Path
 from threading import Event, Lock, Thread
 from typing import TYPE_CHECKING, Protocol
 
+from kanaleto.capture.seam import Seam
 from kanaleto.demo.start import is_demo
 from kanaleto.editing.news import Change
 from kanaleto.events.log import EventKind
@@ -116,6 +117,10 @@ class AppKeeping:
     def recording(self) -> str:
         """Where it is recorded to now; empty where it is not."""
         return self._kept.recording if self._kept is not None else ""
+
+    @property
+    def seam(self) -> Seam:
+        return self._kept.seam if self._kept is not None else Seam()
 
     def begin_recording(self) -> None:
         """Record to the site's own record. What comes of it is told in a moment."""

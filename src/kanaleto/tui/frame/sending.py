@@ -6,19 +6,22 @@ from textual.widget import Widget
 
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.opened import OpenedSite
-from kanaleto.tui.shared.views import LIVE, MAP, WIRE
+from kanaleto.tui.shared.views import FIND, LIVE, MAP, WIRE
 from kanaleto.tui.shared.wishes import (
     ImportFor,
     LookAtDevice,
     OpenSite,
+    ReadAgain,
     Request,
     ShowExchange,
     ShowMoment,
+    ShowPoint,
     ShowView,
 )
 from kanaleto.tui.shared.words import clock_text
 
 if TYPE_CHECKING:
+    from kanaleto.tui.find.view import FindView
     from kanaleto.tui.live.view import LiveView
     from kanaleto.tui.map.view import MapView
     from kanaleto.tui.wire_view.view import WireView
@@ -82,6 +85,18 @@ class Sending:
             case ShowExchange():
                 app.action_view(WIRE)
                 self._wire.show_exchange(request)
+            case ShowPoint(identity):
+                app.action_view(LIVE)
+                self._live.go_to(identity)
+            case ReadAgain(link, question):
+                app.action_view(FIND)
+                self._find.read_again(link, question)
+
+    @property
+    def _find(self) -> "FindView":
+        from kanaleto.tui.find.view import FindView
+
+        return self._app.query_one(FindView)
 
     async def show(self, request: ShowMoment) -> None:
         """All views at that moment."""

@@ -3,6 +3,7 @@ one of these; nothing that is drawn knows it as anything else."""
 
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future
+from pathlib import Path
 from threading import Event
 from typing import TYPE_CHECKING, Protocol
 
@@ -21,6 +22,7 @@ from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.wishes import Request, ShowMoment
 
 if TYPE_CHECKING:
+    from kanaleto.capture.seam import Seam
     from kanaleto.control.alives import Offer
     from kanaleto.control.control import Control
     from kanaleto.control.preview import Spot
@@ -44,6 +46,15 @@ Listed = Sequence[tuple[str, str]]
 """What may stand in a line, each with what it says."""
 
 
+class Keeping(Protocol):
+    """What views see of what is kept."""
+
+    @property
+    def seam(self) -> "Seam":
+        """Where the tape ends and what is in memory goes on."""
+        ...
+
+
 class Context(Protocol):
     """See the head of this file. For the interface's thread, but for `later`."""
 
@@ -53,12 +64,21 @@ class Context(Protocol):
     counts_as_wire: bool
     bench: AppBench
     """Devices of the site that stand in."""
+    capture: Path | None
+    """The capture that was opened instead of a site."""
+    reading_from: str
+    """Where the exchanges that are shown come from, where it is not the open site; told in the top row."""
     presses: Presses
     """Which press counts for what unlocks, begins or sends."""
 
     @property
     def snapshot(self) -> Snapshot:
         """The latest; what a view draws from is the one that it was shown."""
+        ...
+
+    @property
+    def keeping(self) -> "Keeping":
+        """What is kept of the site."""
         ...
 
     @property

@@ -4,6 +4,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.site.links.link import Link
 
 
@@ -50,4 +51,17 @@ class ShowExchange(Struct, frozen=True):
     count: int
 
 
-Request = ShowView | OpenSite | LookAtDevice | ImportFor | ShowExchange
+class ShowPoint(Struct, frozen=True):
+    """The cursor on a point in Live."""
+
+    identity: tuple[str, str]
+
+
+class ReadAgain(Struct, frozen=True):
+    """Ask the same again by a scratch reading, to be changed before it goes."""
+
+    link: Link
+    question: ScratchQuestion
+
+
+Request = ShowView | OpenSite | LookAtDevice | ImportFor | ShowExchange | ShowPoint | ReadAgain

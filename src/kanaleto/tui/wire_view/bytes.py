@@ -2,12 +2,14 @@
 
 from textual.strip import Strip
 
-from kanaleto.board.listener import Exchange
-from kanaleto.lines.opening import framing_of
+from kanaleto.capture.ranked import Keyed
+from kanaleto.capture.row import ExchangeRow, framing_name, link_of
+from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.counting import Numbering, from_wire
+from kanaleto.site.model import Site
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.rows import Scrolled
-from kanaleto.tui.wire_view.rows import OUTCOME_TONES, outcome_words, request_start_s
+from kanaleto.tui.wire_view.rows import OUTCOME_TONES, Places, outcome_words, request_start_us
 from kanaleto.wire.explain import Field, FieldKind, explain_frame
 from kanaleto.wire.facts import table_of
 from kanaleto.wire.frames import Role
@@ -31,18 +33,19 @@ class BytesPanel(Scrolled, can_focus=False):
 
     def __init__(self) -> None:
         super().__init__()
-        self._exchange: Exchange | None = None
+        self._exchange: Keyed | None = None
+        self._places = Places(Site("", ()))
         self._lines: list[Cells] = []
         self._made_for: tuple[object, ...] = ()
 
-    def show(self, exchange: Exchange | None) -> None:
-        made_for = (exchange.number if exchange else 0, self.size, self.context.counts_as_wire, self.palette)
+    def show(self, exchange: Keyed | None, places: Places) -> None:
+        made_for = (exchange, self.size, self.context.counts_as_wire, self.palette, places)
         if made_for == self._made_for:
             return
-        if exchange is not self._exchange:
+        if exchange != self._exchange:
             self.scroll_to(0, 0, animate=False)
-        self._made_for, self._exchange = made_for, exchange
-        self._lines = self._made(exchange, max(self.size.width - 2, 20)) if exchange is not None else []
+        self._made_for, self._exchange, self._places = made_for, exchange, places
+        self._lines = self._made(exchange.row, max(self.size.width - 2, 20)) if exchange is not None else []
         self.have_lines(len(self._lines))
         self.redraw()
 
@@ -55,57 +58,51 @@ class BytesPanel(Scrolled, can_focus=False):
             cells.put(" no exchange yet", "muted")
         return cells.strip(width)
 
-    def _made(self, exchange: Exchange, width: int) -> list[Cells]:
-        outcome, link = exchange.outcome, exchange.line.link
-        framing = framing_of(link).name
-        took = (
-            f", {1000 * (outcome.sent_at - request_start_s(exchange)):.1f} ms at {link.settings}"
-            if link.is_serial
-            else ""
-        )
-        request_title = ("REQUEST", f"{len(outcome.request)} bytes{took}")
-        lines = [self._title(*(request_title if exchange.request is not None else ("NO REQUEST", "of ours")), "muted")]
-        request_fields = explain_frame(framing, Role.REQUESTS, outcome.request) if outcome.request else []
-        lines += self._boxes(exchange, outcome.request, request_fields, width)
-        tone = OUTCOME_TONES[outcome.kind]
-        if not outcome.answer:
+    def _made(self, row: ExchangeRow, width: int) -> list[Cells]:
+        link, framing = link_of(row.link), framing_name(row.link)
+        took = f", {(row.sent_us - request_start_us(row)) / 1000:.1f} ms at {link.settings}" if link.is_serial else ""
+        title = ("REQUEST", f"{len(row.request)} bytes{took}") if row.request else ("NO REQUEST", "of ours")
+        lines = [self._title(*title, "muted")]
+        request_fields = explain_frame(framing, Role.REQUESTS, row.request) if row.request else []
+        lines += self._boxes(row, row.request, request_fields, width)
+        tone = OUTCOME_TONES[row.kind]
+        if not row.answer:
             return [
                 *lines,
-                self._title("NO ANSWER", outcome_words(exchange), tone),
-                self._title("", outcome.reason, tone),
+                self._title("NO ANSWER", outcome_words(row), tone),
+                self._title("", row.reason, tone),
             ]
-        after = f"after {1000 * outcome.took_s:.1f} ms, {len(outcome.answer)} bytes"
+        after = f"after {row.took_us / 1000:.1f} ms, {len(row.answer)} bytes"
+        is_good = row.kind is OutcomeKind.GOOD
         lines.append(
-            self._title(
-                "ANSWER",
-                after if outcome.is_good else f"{after} · {outcome_words(exchange)}",
-                "muted" if outcome.is_good else tone,
-            )
+            self._title("ANSWER", after if is_good else f"{after} · {outcome_words(row)}", "muted" if is_good else tone)
         )
-        first = exchange.request.address if isinstance(exchange.request, Read) else None
-        answer_fields = explain_frame(framing, Role.ANSWERS, outcome.answer, first)
-        return lines + self._boxes(exchange, outcome.answer, answer_fields, width)
+        request = row.asked()
+        first = request.address if isinstance(request, Read) else None
+        answer_fields = explain_frame(framing, Role.ANSWERS, row.answer, first)
+        return lines + self._boxes(row, row.answer, answer_fields, width)
 
     def _title(self, head: str, text: str, tone: str) -> Cells:
         return Cells(self.palette).put(f" {head} " if head else " ", "muted", bold=True).put(text, tone)
 
-    def _boxes(self, exchange: Exchange, raw: bytes, fields: list[Field], width: int) -> list[Cells]:
-        boxes = [self._box(exchange, raw, field, fields) for field in fields]
+    def _boxes(self, row: ExchangeRow, raw: bytes, fields: list[Field], width: int) -> list[Cells]:
+        boxes = [self._box(row, raw, field) for field in fields]
         lines: list[Cells] = []
         while boxes:
-            row: list[_Box] = []
+            beside: list[_Box] = []
             used = 1
-            while boxes and (not row or used + _box_width(boxes[0]) + 1 <= width):
-                row.append(boxes.pop(0))
-                used += _box_width(row[-1]) + 1
-            lines += self._box_row(row, width)
+            while boxes and (not beside or used + _box_width(boxes[0]) + 1 <= width):
+                beside.append(boxes.pop(0))
+                used += _box_width(beside[-1]) + 1
+            lines += self._box_row(beside, width)
         return lines
 
-    def _box(self, exchange: Exchange, raw: bytes, field: Field, fields: list[Field]) -> _Box:
+    def _box(self, row: ExchangeRow, raw: bytes, field: Field) -> _Box:
         tone = _TONES[field.kind] if field.is_right is not False else "terracotta"
         meaning, name = field.meaning, field.name
-        table = table_of(exchange.request) if exchange.request is not None else None
-        device = exchange.device
+        request = row.asked()
+        table = table_of(request) if request is not None else None
+        device = self._places.served.device_of(row)
         if (
             table is not None
             and device is not None

@@ -1,6 +1,9 @@
 """Wire: follows the newest exchange until the cursor moves; then the list stands still until one follows again."""
 
-from operator import attrgetter
+from collections.abc import Iterator
+from concurrent.futures import Future
+from pathlib import Path
+from struct import pack
 
 from textual import events
 from textual.app import ComposeResult
@@ -8,23 +11,27 @@ from textual.containers import Horizontal, Vertical
 from textual.strip import Strip
 from textual.widgets import Input
 
-from kanaleto.board.listener import Exchange
 from kanaleto.board.snapshot import Snapshot
-from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.site.model import Point
+from kanaleto.capture.filter import FAILED, ExchangeFilter
+from kanaleto.capture.jsonlines import NoCapture
+from kanaleto.capture.ranked import Keyed
+from kanaleto.capture.reading import Capture
+from kanaleto.capture.row import ExchangeRow
+from kanaleto.capture.tape import aside_of
+from kanaleto.events.log import length_text
+from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.view import View
-from kanaleto.tui.shared.wishes import ShowExchange, ShowMoment
+from kanaleto.tui.shared.wishes import ReadAgain, ShowExchange, ShowMoment, ShowPoint
 from kanaleto.tui.shared.words import clock_text
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
-from kanaleto.tui.wire_view.rows import WireColumns, WireRows, asked_words, outcome_words
-from kanaleto.wire.pdu import Read, Request
-
-_ASKED_AT = attrgetter("outcome.asked_at")
+from kanaleto.tui.wire_view.rows import WireColumns, WireRows
+from kanaleto.tui.wire_view.source import Source
+from kanaleto.wire.pdu import Read
 
 
 class WireHead(Drawn):
@@ -47,11 +54,14 @@ class WireHead(Drawn):
                 number = self.scale_ms * part / parts
                 cells.put(f"{number:g}" if part else "0 ms", "dim")
             cells.at(start + columns.times)
-        cells.put("  ").put(self.note or "outcome", "ochre" if self.note else "muted", columns.outcome)
+        if len(self.note) > columns.outcome:
+            cells.at(max(width - len(self.note) - 3, 16))
+        cells.put("  ").put(self.note or "outcome", "ochre" if self.note else "muted", max(width - cells.width, 1))
         return cells.strip(width)
 
 
 _MANY, _APART_S = 6, 0.45  # more rows than these are nothing that one reads while they run: drawn twice a second
+_LOOK_S, _PLACE_S = 0.015, 0.5
 
 
 class WireView(View, Vertical):
@@ -59,8 +69,14 @@ class WireView(View, Vertical):
     actions = (
         Action("f", "follow", "follow", "follow the newest exchange, or stand still"),
         Action("e", "failed", "only failed", "only what failed, the newest of it open"),
+        Action("left_square_bracket", "failure(-1)", "failure before", "the failure before, the next one", "[ ]"),
+        Action("right_square_bracket", "failure(1)", "next failure", "the failure before, the next one", "[ ]"),
         Action("enter", "open", "fold or open bytes", "fold the bytes away, or open them"),
+        Action("v", "mark", "mark", "mark an exchange, and another one: the time between them; a third begins again"),
+        Action("d", "points", "its points", "the point that the exchange brought, in Live; i there comes back"),
         Action("t", "then", "trend then", "all views at the moment of the exchange: the trend of what it brought"),
+        Action("s", "again", "ask again", "the same request in a scratch reading, to be changed; w writes"),
+        Action("o", "capture", "open a capture", "a capture, a tape, or what was laid aside: opened here; escape ends"),
     )
 
     def compose(self) -> ComposeResult:
@@ -77,12 +93,15 @@ class WireView(View, Vertical):
         self._filter = self.query_one(Filter)
         self._bytes = self.query_one(BytesPanel)
         self._beside = self.query_one(Beside)
-        self._follows = True
+        self.source = Source(self.context, lambda: self.context.later(self._came))
+        self._follows = self.source.capture is None
         self._only_failed = False
         self._has_bytes = True
         self._frozen_at = 0
         self._drawn = (0, 0.0)  # how many exchanges there were when the list was filled last, and when that was
         self._list.when_moved = self._moved
+        if self.source.capture is not None:
+            self.source.open(self.source.capture)
 
     def on_resize(self, event: events.Resize) -> None:
         self._beside.display = event.size.width >= 118
@@ -92,39 +111,87 @@ class WireView(View, Vertical):
     def _lay_out(self, height: int) -> None:
         self.query_one("#wire-below").display = self._has_bytes and height >= 12
 
-    def _taken(self) -> list[Exchange]:
-        rows = sorted(self.context.engine.session.exchanges, key=_ASKED_AT)  # they come as they end
-        if self._only_failed:
-            rows = [row for row in rows if row.outcome.kind is not OutcomeKind.GOOD]
-        if self._filter.words:
-            counts_as_wire = self.context.counts_as_wire
-            rows = [row for row in rows if self._filter.matches(_text(row, counts_as_wire))]
-        return rows
+    # What is listed
+
+    @property
+    def _is_of_site(self) -> bool:
+        return self.source.capture is None
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
-        if self._follows:
+        if self.source.follow_site():
+            self._list.places = self.source.places
+            self._list.redraw()
+        reel = self.source.reel
+        if self._follows and self._is_of_site:
             count, at_s = self._drawn
             if snapshot.exchanges - count <= _MANY or snapshot.now_s - at_s > _APART_S:
+                reel.look(_LOOK_S)
                 self._refill()
-        else:
-            since = snapshot.exchanges - self._frozen_at
-            self._head.note = f"{since} more · f follows" if since else ""
-            self._list.redraw()
+        self._draw()
+
+    def _draw(self) -> None:
+        self._head.note = self._note()
+        self._list.redraw()
         self._list.fit_scale()
         self._head.scale_ms = self._list.scale_ms
         self._head.redraw()
-        self._bytes.show(self._list.current)
+        self._show_bytes()
         if self._beside.display:
             self._beside.tick()
 
+    def _note(self) -> str:
+        told = self.source.fault or self.source.told
+        if told:
+            return told
+        marks, current = self._list.marks, self._list.current
+        if len(marks) == 2:
+            return f"{_between(*marks)} between the marks"
+        if marks and current is not None:
+            return f"{_between(marks[0], current)} from the mark"
+        if not self._follows and self._is_of_site:
+            since = self.snapshot.exchanges - self._frozen_at
+            return f"{since} more · f follows" if since else ""
+        return "only what failed" if self._only_failed else ""
+
+    def _came(self) -> None:
+        """The reel has read something."""
+        if self.is_mounted:
+            self._refill()
+            self._draw()
+
     def _refill(self) -> None:
-        rows = self._taken()
+        """What there is now. Standing still, the row under the cursor stays where it is: what a search finds stands
+        before it."""
         what = "no exchange has failed" if self._only_failed else "no exchange yet"
-        self._list.empty_text = self._filter.told or what
-        self._list.set_rows(rows, last=True)
-        self._head.note = "only what failed" if self._only_failed else ""
+        self._list.empty_text = self.source.fault or self.source.told or self._filter.told or what
+        before, ranked = self._list.rows, self.source.ranked
+        if self._follows:
+            self._list.set_rows(self.source.listed, last=True)
+            self._drawn = self.snapshot.exchanges, self.snapshot.now_s
+        elif getattr(before, "ranked", None) is not ranked and self._may_grow:
+            behind = len(ranked) - len(before) if self.source.is_narrowed else 0
+            self._list.grow(self.source.listed, behind)
+
+    @property
+    def _may_grow(self) -> bool:
+        """Whether more is to be listed while the list stands still: what a search finds, what is read of a capture."""
+        return not self._is_of_site or self.source.is_narrowed
+
+    def _begin_list(self) -> None:
+        """Another filter: from its newest row, or from where a capture begins."""
+        self.source.look_for(self._filter.value, self._only_failed)
+        self._list.set_rows(self.source.listed, last=True)
         self._drawn = self.snapshot.exchanges, self.snapshot.now_s
+
+    def _show_bytes(self) -> None:
+        self._bytes.show(self._list.current, self.source.places)
+
+    def close(self) -> None:
+        if self.is_mounted:
+            self.source.close()
+
+    # Keys
 
     def focus_rows(self) -> None:
         self.screen.set_focus(self._list)
@@ -135,7 +202,22 @@ class WireView(View, Vertical):
             "failed": "all exchanges" if self._only_failed else "only failed",
             "open": "fold bytes" if self._has_bytes else "open bytes",
         }
-        return [*self.keys_of("follow", "failed", **verbs), ("/", "filter"), *self.keys_of("open", "then", **verbs)]
+        first = ["follow", "failed"] if self._is_of_site else ["failed"]
+        last = ["open", "then"] if self._is_of_site else ["open"]
+        more = [("[ ]", "failure before, next"), *self.keys_of("mark", "capture")]
+        back = [("escape", "back to the site")] if not self._is_of_site and self.context.capture is None else []
+        return [*back, *self.keys_of(*first, **verbs), ("/", "filter"), *self.keys_of(*last, **verbs), *more]
+
+    def about_here(self) -> Iterator[tuple[str, str]]:
+        row = self._row
+        device = self.source.places.served.device_of(row) if row is not None and self._is_of_site else None
+        if device is not None and row is not None:
+            yield from ((device.name, point.name) for point in self.source.places.served.points_of(row)[:1])
+
+    @property
+    def _row(self) -> ExchangeRow | None:
+        current = self._list.current
+        return current.row if current is not None else None
 
     def open_filter(self) -> None:
         self._filter.open()
@@ -145,22 +227,29 @@ class WireView(View, Vertical):
             self._filter.clear_filter()
         elif self._only_failed:
             self._only_failed = False
-        else:
+        elif self._list.marks:
+            self._list.marks = ()
+        elif not self._is_of_site and self.context.capture is None:
+            self.source.open(None)
             self._follows = True
-        self._refill()
+        elif self._is_of_site:
+            self._follows = True
+        self._begin_list()
         self.focus_rows()
+        self.context.redraw()
 
     def on_input_changed(self, event: Input.Changed) -> None:
-        self._refill()
+        self._begin_list()
+        self._draw()
 
     def _leave_filter(self) -> None:
-        self._refill()
+        self._begin_list()
         self.focus_rows()
 
     def _moved(self) -> None:
         if self._follows:
             self._stand_still()
-        self._bytes.show(self._list.current)
+        self._draw()
 
     def _stand_still(self) -> None:
         self._follows = False
@@ -168,41 +257,63 @@ class WireView(View, Vertical):
 
     def follow(self) -> None:
         """Follow the newest again."""
-        self._follows = True
+        self._follows = self._is_of_site
 
     def stand_at(self, moment: float) -> None:
         """The list stands still at what was asked at a moment (wall, seconds)."""
         self._only_failed = False
         self._filter.clear_filter()
-        self._refill()
+        if not self._is_of_site:
+            self.source.open(None)
+        self.source.look_for("", False)
+        reel = self.source.reel
+        reel.look(_PLACE_S)
+        self._list.set_rows(self.source.listed, last=True)
         self._stand_still()
-        rows = self._list.rows
-        at = next((number for number, row in enumerate(rows) if row.wall_s >= moment), len(rows) - 1)
-        self._list.place_cursor(max(at, 0), -1)
-        if rows and rows[0].wall_s > moment + 1:
-            self._head.note = f"kept here only since {clock_text(rows[0].wall_s)[:8]}"
+        ranked = self.source.ranked
+        at = reel.rank_at(ranked, round(moment * 1e6), _PLACE_S) if len(ranked) else None
+        if at is None:
+            return
+        self._list.place_cursor(min(at, len(ranked) - 1), -1)
+        first_s = ranked.parts[0].first / 1e6
+        if first_s > moment + 1:
+            self.context.tell(f"kept here only since {clock_text(first_s)[:8]}")
 
     def show_exchange(self, wanted: ShowExchange) -> None:
         """The last exchange that brought a block; its bytes open."""
-        self.stand_at(float("inf"))
-        rows = self._list.rows
-        for at in range(len(rows) - 1, -1, -1):
-            row = rows[at]
-            request = row.request
-            if (
-                row.device is not None and row.device.name == wanted.device and isinstance(request, Read)
-                and (request.table.read_function, request.address, request.count)
-                == (wanted.function, wanted.address, wanted.count)
-            ):  # fmt: skip
-                self._list.place_cursor(at)
-                break
-        else:
-            self.context.tell("that exchange is not kept here any more")
+        begins = pack(">BHH", wanted.function, wanted.address, wanted.count)
+        self.stand_at(2**31)
         self._has_bytes = True
         self._lay_out(self.size.height)
-        self.context.redraw()
+        fits = ExchangeFilter("").narrowed(
+            None, None, None, lambda row: row.device == wanted.device and row.pdu[:5] == begins
+        )
+        self._go_to_next(len(self.source.ranked), -1, fits, "that exchange is not kept here any more")
+
+    def _go_to_next(self, rank: int, step: int, wanted: ExchangeFilter, none: str) -> None:
+        """The cursor on the next row that fits; looked for by the reel."""
+        ranked = self.source.ranked
+        found = self.source.reel.neighbour(ranked, rank, step, wanted)
+
+        def go(found: "Future[int | None]") -> None:
+            at = found.result() if found.exception() is None else None
+            if at is None:
+                self.context.tell(none)
+            elif getattr(self._list.rows, "ranked", None) is ranked:
+                self._list.place_cursor(at)
+                self._draw()
+            self.context.redraw()
+
+        try:
+            found.exception(_PLACE_S)
+            go(found)
+        except TimeoutError:
+            found.add_done_callback(lambda done: self.context.later(lambda: go(done)))
 
     def action_follow(self) -> None:
+        if not self._is_of_site:
+            self.context.tell("a capture grows no more: there is nothing to follow")
+            return
         if self._follows:
             self._stand_still()
         else:
@@ -211,20 +322,99 @@ class WireView(View, Vertical):
 
     def action_failed(self) -> None:
         self._only_failed = not self._only_failed
-        self._follows = True
+        self.follow()
         self._has_bytes = True
         self._lay_out(self.size.height)
-        self._refill()
+        self._begin_list()
         self.context.redraw()
 
+    def action_failure(self, step: int) -> None:
+        if self._follows:
+            self._stand_still()
+        if self._list.current is not None:
+            none = "nothing failed after this" if step > 0 else "nothing failed before this"
+            self._go_to_next(self._list.cursor, step, ExchangeFilter("").narrowed(FAILED), none)
+
+    def action_mark(self) -> None:
+        current = self._list.current
+        if current is None:
+            return
+        if self._follows:
+            self._stand_still()
+        self._list.marks = (current,) if len(self._list.marks) == 2 else (*self._list.marks, current)
+        self._draw()
+
+    def action_points(self) -> None:
+        row = self._row
+        points = list(self.about_here())
+        if row is None or not points:
+            self.context.tell("no point of the open site stands where this exchange asked")
+            return
+        served = self.source.places.served.names_of(row)
+        self.context.send(ShowPoint(points[0]))
+        self.context.tell(
+            f"it served {', '.join(served[:4])}{f' and {len(served) - 4} more' if len(served) > 4 else ''}"
+        )
+
     async def action_then(self) -> None:
-        row = self._list.current
+        row = self._row
         if row is None:
             return
-        device = row.device
-        first = next((point for point in device.points if _is_in(row.request, point)), None) if device else None
-        identity = (device.name, first.name) if device is not None and first is not None else None
-        await self.context.show_moment(ShowMoment(row.wall_s, identity, "3"))
+        if not self._is_of_site:
+            self.context.tell("this is a capture: the trend is of the open site")
+            return
+        identity = next(self.about_here(), None)
+        await self.context.show_moment(ShowMoment(row.at_us / 1e6, identity, "3"))
+
+    def action_again(self) -> None:
+        row = self._row
+        place = self.source.places.served.place_of(row) if row is not None else None
+        request = row.asked() if row is not None else None
+        if not self._is_of_site:
+            self.context.tell("nothing is sent from a capture")
+        elif place is None or not isinstance(request, Read):
+            self.context.tell("only a read can be asked again here; what writes goes by w")
+        else:
+            line, device = place
+            question = ScratchQuestion(device.unit_id, request.table, request.address, request.count, 0.0)
+            self.context.send(ReadAgain(line.link, question))
+
+    def action_capture(self) -> None:
+        """A capture is opened in place of what is listed."""
+        folder = self.context.keeping.seam.folder
+        aside = [path for path, _ in aside_of(folder)] if folder is not None else []
+        listed = [(str(path), Capture(path).why) for path in reversed(aside)]
+
+        def answer(text: str) -> str | None:
+            path = Path(text.strip()).expanduser()
+            if not text.strip():
+                return "name a capture (.jsonl, .pcapng, .pcap) or a tape"
+            try:
+                Capture(path)
+            except NoCapture as error:
+                return str(error)
+            except OSError as error:
+                return f"{path} cannot be read: {error.strerror or error}"
+            self.open_capture(path)
+            return None
+
+        self.context.ask("open a capture or a tape", listed[0][0] if listed else "", answer, listed=listed)
+
+    def open_capture(self, path: Path) -> None:
+        self._only_failed, self._follows = False, False
+        self._filter.clear_filter()
+        self._list.marks = ()
+        self.source.open(path)
+        self.source.look_for("", False)
+        at_us = self.source.reel.told.get("at_us")
+        self._list.set_rows(self.source.listed)
+        self._list.place_cursor(0)
+        if isinstance(at_us, int):
+            self.source.reel.look(_PLACE_S)
+            self._refill()
+            self._list.place_cursor(self.source.reel.rank_at(self.source.ranked, at_us, _PLACE_S) or 0)
+        self.focus_rows()
+        self.context.redraw()
 
     def action_open(self) -> None:
         self._has_bytes = not self._has_bytes
@@ -232,13 +422,7 @@ class WireView(View, Vertical):
         self.context.redraw()
 
 
-def _is_in(request: Request | None, point: Point) -> bool:
-    """Whether a request reads that point."""
-    if not isinstance(request, Read) or request.table is not point.table:
-        return False
-    return request.address <= point.address and point.end <= request.address + request.count
-
-
-def _text(row: Exchange, counts_as_wire: bool) -> str:
-    device = row.device.name if row.device is not None else f"unit {row.outcome.unit_id}"
-    return f"{row.line.name} {device} {asked_words(row, counts_as_wire)} {outcome_words(row)}"
+def _between(one: Keyed, other: Keyed) -> str:
+    """How long after the first of two exchanges the other began."""
+    apart_us = abs(other.key - one.key)
+    return f"{apart_us / 1000:.1f} ms" if apart_us < 10_000_000 else length_text(apart_us / 1e6)

@@ -94,6 +94,7 @@ def kanaleto(context: click.Context, is_read_only: bool) -> None:
     \b
     kanaleto               the application: ports, recent sites, a line to type a link into
     kanaleto SITE          the application, on a site file
+    kanaleto CAPTURE       the exchanges of a capture or a tape
     kanaleto demo          the application, on the demo site
     kanaleto COMMAND -h    what a command does, with an example
     """

@@ -74,7 +74,7 @@ class KanaletoApp(Terminal):
         *(Binding(action.keys, action.do, show=False) for action in (*EVERYWHERE, *UNLESS_TAKEN) if action.keys),
     ]
     views: ClassVar[tuple[Entry, ...]] = VIEWS
-    everywhere: ClassVar[tuple[Action, ...]] = EVERYWHERE
+    everywhere: ClassVar[tuple[Action, ...]] = (*EVERYWHERE, *UNLESS_TAKEN)
     capture: Path | None = None
     reading_from = ""
 

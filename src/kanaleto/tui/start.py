@@ -7,6 +7,7 @@ import threading
 import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 
 from kanaleto.editing.crashes import keep_fault
 from kanaleto.files.loading import LoadedSite
@@ -64,14 +65,21 @@ def quiet_terminal() -> Iterator[None]:
 
 
 def run_application(
-    engine: Engine, loaded: LoadedSite, theme: str, for_s: float | None, is_read_only: bool = False
-) -> None:
-    """Start the engine, and run until the user quits, or `for_s` is over. Raises the error of ours that ended it."""
+    engine: Engine, loaded: LoadedSite, theme: str, for_s: float | None, is_read_only: bool = False,
+    capture: Path | None = None,
+) -> None:  # fmt: skip
+    """Start the engine, and run until the user quits, or `for_s` is over; on a capture where one is named. Raises the
+    error of ours that ended it."""
     raise_limit()
     follow(_keep)
     begin_drill()
     engine.start()
-    app = KanaletoApp(engine, loaded, theme, for_s, is_read_only)
+    if capture is not None:
+        from kanaleto.tui.alone import CaptureApp
+
+        app: KanaletoApp = CaptureApp(engine, loaded, theme, capture)
+    else:
+        app = KanaletoApp(engine, loaded, theme, for_s, is_read_only)
     ending = Ending(app)
     ending.watch_signals()
     steps: list[Step] = [

@@ -7,7 +7,6 @@ from typing import Protocol
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import Place, WhyNot
 from kanaleto.polling.session import Session
-from kanaleto.tui.frame.everywhere import UNLESS_TAKEN
 from kanaleto.tui.frame.finder import Command
 from kanaleto.tui.shared.actions import Action
 from kanaleto.tui.shared.view import View
@@ -41,7 +40,7 @@ class FrameParts(Protocol):
 def commands(frame: FrameParts) -> Iterator[Command]:
     for view in frame.view_classes:
         yield Command(view.title, view.about, partial(frame.action_view, view.digit))
-    for action in (*frame.everywhere, *UNLESS_TAKEN):
+    for action in frame.everywhere:
         if action.is_found:
             yield Command(_capital(action.verb), action.key, partial(frame.perform, action.do, ""))
     here = list(frame.view_of(frame.current_digit).about_here())

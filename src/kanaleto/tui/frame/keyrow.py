@@ -58,8 +58,9 @@ def keys_here(
         return [*(typed.KEYS or view.keys_here()), ("ctrl+q", "quit")]
     own = view.keys_here()
     taken = {key for keys, _ in own for key in keys.split()}
+    hold = [("space", "resume polling" if context.snapshot.is_held else "hold polling")]
     everywhere = [
-        ("space", "resume polling" if context.snapshot.is_held else "hold polling"),
+        *(hold if context.capture is None else []),
         ("n", "manual's count" if context.counts_as_wire else "wire's count"),
         ("q", "quit"),
         ("?", "all keys"),

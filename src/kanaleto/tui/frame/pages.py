@@ -5,7 +5,6 @@ from textual.widget import Widget
 
 from kanaleto.tui.frame.acting import ActingView
 from kanaleto.tui.frame.eventlog import EventsView
-from kanaleto.tui.frame.everywhere import UNLESS_TAKEN
 from kanaleto.tui.frame.finder import Finder
 from kanaleto.tui.frame.finding import FrameParts, commands
 from kanaleto.tui.frame.keys import Keys
@@ -18,6 +17,6 @@ def pages(frame: FrameParts) -> list[Widget]:
     return [
         EventsView(id=EVENTS),
         ActingView(id=ACTING),
-        Keys(frame.view_classes, (*frame.everywhere, *UNLESS_TAKEN), lambda: frame.current_digit, id="keys"),
+        Keys(frame.view_classes, frame.everywhere, lambda: frame.current_digit, id="keys"),
         Finder(lambda: frame.action_view(frame.current_digit), lambda: commands(frame), id="finder"),
     ]

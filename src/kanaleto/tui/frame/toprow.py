@@ -12,6 +12,7 @@ from kanaleto.tui.frame.writing import AppWriting
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.past import LEVEL_SHAPES, LEVEL_TONES
+from kanaleto.tui.shared.views import WIRE
 from kanaleto.tui.shared.wishes import ShowView
 
 
@@ -64,6 +65,8 @@ class TopRow(Drawn):
 
     def _site_size(self) -> str:
         site = self.snapshot.site
+        if self.context.capture is not None:
+            return "a capture"
         devices, points = _count(site.device_count, "device"), _count(site.point_count, "point")
         return f"{devices}, {points} on {_count(len(site.lines), 'line')}"
 
@@ -100,6 +103,8 @@ class TopRow(Drawn):
     def _others(self) -> tuple[list[tuple[str, str]], ...]:
         snapshot = self.snapshot
         clock = [(f"{datetime.now():%H:%M:%S}", "ink")]
+        if self.context.capture is not None:
+            return [], [], [], [], clock
         if not snapshot.site.lines:
             return [("◌ nothing to poll", "dim")], [], [], [], clock
         state = [("◌ polling held", "ochre") if snapshot.is_held else ("● polling", "verdigris")]
@@ -117,6 +122,9 @@ class TopRow(Drawn):
 
     def _origin(self) -> tuple[list[tuple[str, str]], list[tuple[str, str]]]:
         """Where answers come from, where that is not from real devices; the same in a shape."""
+        read = self.context.reading_from
+        if read and getattr(self.app, "current_digit", "") == WIRE:
+            return [(f"◇ reading {cut(read, 40)}", "ochre")], [("◇ reading", "ochre")]
         lines = self.snapshot.site.lines
         key = tuple(line.link for line in lines), tuple(line.origin for line in lines)
         if key != self._origins_of:

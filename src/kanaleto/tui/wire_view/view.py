@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from concurrent.futures import Future
+from datetime import datetime
 from pathlib import Path
 from struct import pack
 
@@ -38,11 +39,13 @@ class WireHead(Drawn):
     DEFAULT_CSS = "WireHead { height: 1; }"
     scale_ms = 50
     note = ""
+    day = ""
+    """Of the row under the cursor, where it is not today."""
 
     def draw_line(self, y: int) -> Strip:
         width = self.size.width
         columns = WireColumns.fit(width)
-        cells = Cells(self.palette).put(" at", "muted", 15)
+        cells = Cells(self.palette).put(f" at {self.day}".rstrip(), "muted", 15)
         if columns.line:
             cells.put("line", "muted", columns.line)
         cells.put("device", "muted", columns.device).put("asked", "muted", columns.asked)
@@ -132,6 +135,9 @@ class WireView(View, Vertical):
 
     def _draw(self) -> None:
         self._head.note = self._note()
+        row = self._row
+        moment = datetime.fromtimestamp(row.at_us / 1e6) if row is not None else datetime.now()
+        self._head.day = "" if moment.date() == datetime.now().date() else f"{moment:%Y-%m-%d}"
         self._list.redraw()
         self._list.fit_scale()
         self._head.scale_ms = self._list.scale_ms

@@ -73,7 +73,7 @@ class Sink:
         """A request and its outcome."""
 
     def on_stray(self, exchange: Exchange) -> None:
-        """Bytes came that are no request's answer."""
+        """What is no request's outcome: bytes that nobody asked for, or no connection."""
 
     def on_record(self, block: Block, record: Record, board: Readings) -> None:
         """A block was read."""

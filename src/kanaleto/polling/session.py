@@ -17,7 +17,7 @@ from kanaleto.events.clock import Clock
 from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
-from kanaleto.lines.outcome import Outcome
+from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.blocks import PlanDiff
 from kanaleto.planning.plan import Block, DevicePlan, Plan
 from kanaleto.polling.connection import same_connection
@@ -117,6 +117,8 @@ class Session:
                 self._owned(sink).fail(error)
 
     def on_unreachable(self, line: Line, why: str) -> None:
+        now_s = asyncio.get_running_loop().time()
+        self.on_stray(line, None, Outcome(OutcomeKind.UNREACHABLE, 0, b"", b"", None, now_s, now_s, 0.0, now_s, why))
         for sink in self.sinks:
             with self._owned(sink):
                 sink.on_unreachable(line, why)

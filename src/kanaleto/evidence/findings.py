@@ -1,0 +1,369 @@
+"""Findings of what was gathered. Each cause is looked for by itself; what explains most of a device's failures is told
+first, and what explains no more than another cause did already is not told. Fewer than eight failures of a device say
+nothing, but for what one exchange or one connection proves."""
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from math import exp, lgamma, log
+
+from kanaleto.evidence.finding import Finding, FindingKind, finding
+from kanaleto.evidence.gathered import OfDevice, OfLine, Shown, Spell
+
+LEAST = 8
+_CHANCE = 0.001
+_LINE_KINDS = (FindingKind.PORT_HELD, FindingKind.PORT_GONE, FindingKind.NOT_LISTENING)
+
+
+def findings_of(lines: Sequence[OfLine]) -> list[Finding]:
+    """The surest and heaviest first; nothing when all is well."""
+    found: list[Finding] = []
+    for line in lines:
+        certain = list(_of_line(line))
+        found += certain
+        if any(one.kind in _LINE_KINDS for one in certain):
+            continue
+        found += _of_devices(line, certain)
+    return sorted(found, key=lambda one: (one.kind not in _LINE_KINDS, -one.count))
+
+
+def _of_line(line: OfLine) -> Iterator[Finding]:
+    """What a port or a connection proves."""
+
+    def made(kind: FindingKind, shown: Shown, what: str, of: int = 0) -> Finding:
+        return finding(kind, line.name, "", shown.count, of or line.rows, what, line.is_wired, tuple(shown.rows))
+
+    never = " and nothing was ever read on it" if not line.good else ""
+    if line.held.count and line.is_wired:
+        yield made(FindingKind.PORT_HELD, line.held, f"cannot open its port: another program holds it{never}")
+    if line.gone.count and line.is_wired:
+        yield made(FindingKind.PORT_GONE, line.gone, f"has no port: the adapter is gone{never}")
+    if line.is_wired:
+        return
+    if line.refused.count and not line.good and not line.cut_at_once.count:
+        yield made(FindingKind.NOT_LISTENING, line.refused, "was refused the connection, each time")
+        return
+    turned_away = line.refused.count + line.cut_at_once.count
+    cuts = sum(line.cut_after.values())
+    number, times = line.cut_after.most_common(1)[0] if cuts else (0, 0)
+    is_counted = times >= 2 and times >= 0.8 * cuts
+    if is_counted or (cuts >= 5 and max(line.cut_after) <= 1.2 * number + 1):
+        told = f"closed the connection {cuts} times, after {number} answers each" if is_counted else (
+            f"closed the connection {cuts} times, after about {number} answers")  # fmt: skip
+        shown = Shown(cuts, line.cut_rows.rows)
+        yield made(FindingKind.HANGS_UP, shown, told)
+    elif line.cut_at_once.count >= 2 or (turned_away >= 3 and line.cut_at_once.count):
+        shown = line.cut_at_once
+        told = f"let the connection in and closed it before an answer, {shown.count} times"
+        yield made(FindingKind.TAKES_FEW, shown, told, turned_away)
+
+
+def _of_devices(line: OfLine, certain: Sequence[Finding]) -> list[Finding]:
+    """What the devices of a line show."""
+    devices = list(line.devices.values())
+    found: list[Finding] = []
+    foreign = _other_master(line)
+    if foreign is not None:
+        found.append(foreign)
+    all_silent = _silent_all(line, devices)
+    rate = _another_rate(line, devices)
+    found += [one for one in (all_silent, rate) if one is not None]
+    for own in devices:
+        made = [one for one in _of_device(line, own, devices) if one is not None]
+        if certain and any(one.kind in (FindingKind.HANGS_UP, FindingKind.TAKES_FEW) for one in certain):
+            made = [one for one in made if one.kind is not FindingKind.RESTARTS]
+        found += _without_what_others_explain(made, all_silent, rate, foreign)
+    return found
+
+
+_EXPLAINED = {
+    FindingKind.SILENT_ONE: (FindingKind.RESTARTS, FindingKind.LIMIT, FindingKind.TOO_FAST, FindingKind.TIMEOUT_SHORT),
+    FindingKind.RESTARTS: (FindingKind.LIMIT, FindingKind.TOO_FAST, FindingKind.TIMEOUT_SHORT),
+    FindingKind.TOO_FAST: (FindingKind.TIMEOUT_SHORT, FindingKind.LIMIT),
+    FindingKind.GROWS_WITH_LENGTH: (FindingKind.TWO_ALIKE, FindingKind.ECHO),
+    FindingKind.MIXED_UP: (FindingKind.WRONG_UNIT, FindingKind.ECHO),
+    FindingKind.END_OF_TABLE: (FindingKind.LIMIT,),
+}
+"""What is only told where none of those explains the same failures."""
+
+
+def _without_what_others_explain(
+    made: list[Finding], all_silent: Finding | None, rate: Finding | None, foreign: Finding | None
+) -> list[Finding]:
+    kinds = {one.kind for one in made}
+    kept = [one for one in made if not kinds & set(_EXPLAINED.get(one.kind, ()))]
+    if all_silent is not None:
+        kept = [one for one in kept if one.kind not in (FindingKind.SILENT_ONE, FindingKind.RESTARTS)]
+    if rate is not None:
+        kept = [one for one in kept if one.kind not in (FindingKind.GROWS_WITH_LENGTH, FindingKind.TWO_ALIKE)]
+    if foreign is not None:
+        lesser = (FindingKind.TWO_ALIKE, FindingKind.GROWS_WITH_LENGTH, FindingKind.MIXED_UP)
+        kept = [one for one in kept if one.kind not in lesser]
+    return kept
+
+
+def _of_device(line: OfLine, own: OfDevice, devices: Sequence[OfDevice]) -> Iterator[Finding | None]:
+    wired, name, of = line.is_wired, own.name, own.asked
+
+    def made(kind: FindingKind, count: int, what: str, rows: Sequence[int]) -> Finding:
+        return finding(kind, line.name, name, count, of, what, wired, tuple(rows))
+
+    if own.echoes.count:
+        told = f"was answered with its own request {own.echoes.count} times"
+        yield made(FindingKind.ECHO, own.echoes.count, told, own.echoes.rows)
+    limit = _limit(own)
+    if limit is not None:
+        count, most, rows = limit
+        told = f"answers up to {most} in one request, and refused or dropped {count} that asked for more"
+        yield made(FindingKind.LIMIT, count, told, rows)
+    for code, kind, told in (
+        (0x0A, FindingKind.GATEWAY_PATH, "has no way through its gateway (exception 10)"),
+        (0x0B, FindingKind.GATEWAY_TARGET, "did not answer its gateway (exception 11)"),
+    ):
+        shown = own.gateway_codes.get(code)
+        if shown is not None and shown.count >= LEAST:
+            yield made(kind, shown.count, f"{told}, {shown.count} times of {of}", shown.rows)
+    busy = [own.codes[code] for code in (5, 6) if code in own.codes]
+    if (count := sum(shown.count for shown in busy)) >= LEAST:
+        yield made(FindingKind.BUSY, count, f"said that it is busy, {count} times of {of}", busy[0].rows)
+    if (end := _end_of_table(own)) is not None:
+        count, last, rows = end
+        told = f"refused {count} times what lies beyond {last}, the last address that it answered"
+        yield made(FindingKind.END_OF_TABLE, count, told, rows)
+    if own.failed < LEAST and own.doubled.count < LEAST and own.near.count < LEAST:
+        return
+    if own.wrong_unit_rows.count >= LEAST:
+        other, times = own.wrong_units.most_common(1)[0]
+        if times >= 0.8 * own.wrong_unit_rows.count:
+            told = f"(unit {own.unit_id}) was answered for by unit {other}, {times} times of {of}"
+            yield made(FindingKind.WRONG_UNIT, times, told, own.wrong_unit_rows.rows)
+    mixed = own.mixed.count + (own.wrong_unit_rows.count if len(own.wrong_units) > 1 else 0)
+    if mixed >= LEAST:
+        told = f"answered {mixed} times of {of} with what was not asked"
+        yield made(FindingKind.MIXED_UP, mixed, told, own.mixed.rows or own.wrong_unit_rows.rows)
+    yield _timeout_short(line, own)
+    if wired and own.doubled.count >= LEAST:
+        told = f"(unit {own.unit_id}) was answered for twice, {own.doubled.count} times"
+        yield made(FindingKind.TWO_ALIKE, own.doubled.count, told, own.doubled.rows)
+    elif wired and _collides(own, devices):
+        told = f"(unit {own.unit_id}) came garbled {own.garbled.count} times of {of}, whatever their length; its" \
+            " neighbours' answers are whole"  # fmt: skip
+        yield made(FindingKind.TWO_ALIKE, own.garbled.count, told, own.garbled.rows)
+    if own.garbled.count >= LEAST and (grown := _grows(own)) is not None:
+        short, long = grown
+        shares = f"{long:.0f} % of its long answers, {short:.0f} % of the short"
+        told = f"came garbled {own.garbled.count} times of {of}: {shares}"
+        yield made(FindingKind.GROWS_WITH_LENGTH, own.garbled.count, told, own.garbled.rows)
+    yield _too_fast(line, own)
+    spell = _silent_spell(own)
+    restarts = _restarts(own)
+    if restarts is not None:
+        count, times, seconds = restarts
+        told = f"was away {times} times, for {seconds:.0f} s each, and answers well in between"
+        yield made(FindingKind.RESTARTS, count, told, own.silent.rows)
+    if spell is not None and (spell.others_answered or (len(devices) > 1 and _answer_well(devices, own))):
+        never = (
+            "has never answered" if own.last_good_us is None else f"was silent {spell.count} times one after the other"
+        )
+        others = "its neighbour answers" if len(devices) == 2 else "its neighbours answer"
+        whole = "so the line is whole" if wired else "so the connection is whole"
+        yield made(FindingKind.SILENT_ONE, own.silent.count, f"{never}, {others}, {whole}", spell.rows)
+
+
+def _answer_well(devices: Sequence[OfDevice], own: OfDevice) -> bool:
+    return any(other.answered for other in devices if other is not own and other.last_us >= own.first_us)
+
+
+def _silent_spell(own: OfDevice) -> Spell | None:
+    """The longest one, where it is long enough to say something."""
+    spell = max(own.spells, key=lambda one: one.silent, default=None)
+    if spell is None or spell.silent < LEAST:
+        return None
+    lost = own.failed / max(own.asked, 1)
+    return spell if lost > 0.98 or _chance_of_run(lost, spell.count, own.asked) < _CHANCE else None
+
+
+def _chance_of_run(share: float, length: int, of: int) -> float:
+    """About how likely so many failures come one behind the other where each fails by itself."""
+    return of * (1 - share) * share**length
+
+
+def _silent_all(line: OfLine, devices: Sequence[OfDevice]) -> Finding | None:
+    spells = [(own, spell) for own in devices if (spell := _silent_spell(own)) is not None]
+    if not spells:
+        return None
+    quiet = [(own, spell) for own, spell in spells if not spell.others_answered]
+    others = [own for own in devices if own not in [one for one, _ in quiet]]
+    if any(own.answered and own.last_us >= quiet[0][1].begun_us and own.first_us <= quiet[0][1].last_us
+           for own in others) if quiet else True:  # fmt: skip
+        return None
+    if _restarts(quiet[0][0]) is not None and len(devices) == 1:
+        return None
+    if any(_limit(own) is not None or own.late.count >= LEAST for own, _ in quiet):
+        return None
+    count = sum(own.silent.count for own, _ in quiet)
+    of = sum(own.asked for own in devices)
+    ever = any(own.answered for own in devices)
+    who = "its only device is" if len(devices) == 1 else "all of its devices are"
+    told = f"has nobody that answers: {who} silent" + ("" if ever else ", and were from the start")
+    return finding(
+        FindingKind.SILENT_ALL, line.name, "", count, of, told, line.is_wired, tuple(quiet[0][1].rows)
+    )  # fmt: skip
+
+
+def _another_rate(line: OfLine, devices: Sequence[OfDevice]) -> Finding | None:
+    """Bytes come, and never a frame."""
+    garbled = sum(own.garbled.count for own in devices)
+    if line.good or garbled < LEAST or any(own.answered for own in devices):
+        return None
+    of = sum(own.asked for own in devices)
+    rows = next(own.garbled.rows for own in devices if own.garbled.count)
+    told = f"has never brought a frame: {garbled} answers of {of} were bytes that make none"
+    return finding(FindingKind.ANOTHER_RATE, line.name, "", garbled, of, told, line.is_wired, tuple(rows))
+
+
+def _other_master(line: OfLine) -> Finding | None:
+    if line.foreign.count < LEAST:
+        return None
+    told = f"carries frames that nobody here asked for: {line.foreign.count} were heard"
+    return finding(
+        FindingKind.OTHER_MASTER, line.name, "", line.foreign.count, line.rows, told, line.is_wired,
+        tuple(line.foreign.rows),
+    )  # fmt: skip
+
+
+def _limit(own: OfDevice) -> tuple[int, int, Sequence[int]] | None:
+    """How often more was asked than ever was answered, and what was answered most; where each refusal asked for
+    more."""
+    for (table, code), (times, least, _, first, _, end) in own.refused_reads.items():
+        good = own.good_reads.get(table)
+        if good is None or least <= good[2]:
+            continue
+        is_inside = good[3] <= first and end <= good[5]
+        if code == 3 or (code in (1, 2) and is_inside):
+            return times, good[2], own.codes[code].rows if code in own.codes else ()
+    for table, (times, least, _, _, _, _) in own.silent_reads.items():
+        good = own.good_reads.get(table)
+        if good is not None and least > good[2] and times >= LEAST and good[0] >= LEAST:
+            return times, good[2], own.silent.rows
+    return None
+
+
+def _end_of_table(own: OfDevice) -> tuple[int, int, Sequence[int]] | None:
+    for (table, code), (times, _, _, _, least_end, _) in own.refused_reads.items():
+        good = own.good_reads.get(table)
+        if code == 2 and times >= LEAST and (good is None or least_end > good[5]):
+            if good is None:
+                continue
+            return times, good[5] - 1, own.codes[2].rows
+    return None
+
+
+def _timeout_short(line: OfLine, own: OfDevice) -> Finding | None:
+    waits = sorted(own.waits_us)
+    timeout_us = waits[len(waits) // 2] if waits else 0
+    near = sum(took > 0.9 * timeout_us for took in own.took_us) if timeout_us and len(waits) >= 1 else 0
+    if own.late.count >= LEAST and own.late.count >= 0.3 * own.silent.count:
+        told = f"answered after it was given up, {own.late.count} times of {own.asked}"
+        rows: Sequence[int] = own.late.rows
+        count = own.late.count
+    elif near >= LEAST:
+        told = f"answered {near} times of {own.asked} in the last tenth of its timeout of {timeout_us / 1e6:.2g} s"
+        rows, count = own.silent.rows, near
+    else:
+        return None
+    return finding(
+        FindingKind.TIMEOUT_SHORT, line.name, own.name, count, own.asked, told, line.is_wired, tuple(rows)
+    )  # fmt: skip
+
+
+def _collides(own: OfDevice, devices: Sequence[OfDevice]) -> bool:
+    """Whether one unit's answers are often garbled whatever their length, and nobody else's are."""
+    share = own.garbled.count / max(own.asked, 1)
+    others = [other for other in devices if other is not own and other.asked >= LEAST]
+    if own.garbled.count < LEAST or share < 0.2 or not others:
+        return False
+    clean = all(other.garbled.count <= 0.05 * other.asked for other in others)
+    return clean and _grows(own) is None
+
+
+def _grows(own: OfDevice) -> tuple[float, float] | None:
+    """How many of a hundred short answers and of a hundred long ones are garbled, where that differs by no chance."""
+    lengths = sorted(own.by_length)
+    if len(lengths) < 2:
+        return None
+    total = sum(sum(own.by_length[length]) for length in lengths)
+    best: tuple[float, float, float] | None = None
+    for cut in range(1, len(lengths)):
+        short = [sum(own.by_length[length][at] for length in lengths[:cut]) for at in (0, 1)]
+        long = [sum(own.by_length[length][at] for length in lengths[cut:]) for at in (0, 1)]
+        if min(sum(short), sum(long)) < 0.05 * total or sum(short) < LEAST:
+            continue
+        chance = _at_least(long[1], sum(long), long[1] + short[1], total) * (len(lengths) - 1)
+        of_short, of_long = short[1] / sum(short), long[1] / sum(long)
+        if chance < _CHANCE and of_long > 1.5 * of_short and (best is None or chance < best[0]):
+            best = chance, 100 * of_short, 100 * of_long
+    return (best[1], best[2]) if best is not None else None
+
+
+def _too_fast(line: OfLine, own: OfDevice) -> Finding | None:
+    """Silent where it was asked soon after the exchange before, and not where it had a pause."""
+    good, bad = own.good_after, own.silent_after
+    total, failed = sum(good.values()) + sum(bad.values()), sum(bad.values())
+    if failed < LEAST or failed == total:
+        return None
+    best: tuple[float, int] | None = None
+    steps = sorted({*good, *bad})
+    for cut in steps[:-1]:
+        soon_bad, soon = _up_to(bad, cut), _up_to(good, cut) + _up_to(bad, cut)
+        rest, rest_bad = total - soon, failed - soon_bad
+        if soon < LEAST or rest < LEAST or soon_bad < 0.9 * failed:
+            continue
+        chance = _at_least(soon_bad, soon, failed, total) * len(steps)
+        if chance < _CHANCE and soon_bad / soon > 0.3 and rest_bad / rest < 0.1 and (best is None or chance < best[0]):
+            best = chance, cut
+    if best is None:
+        return None
+    pause_ms = 2 ** (best[1] + 1) / 1000
+    when = f"less than {pause_ms:.2g} ms after the exchange before"
+    told = f"was silent {failed} times of {total}, nearly always {when}"
+    return finding(
+        FindingKind.TOO_FAST, line.name, own.name, failed, own.asked, told, line.is_wired, tuple(own.silent.rows)
+    )  # fmt: skip
+
+
+def _up_to(counted: Counter[int], cut: int) -> int:
+    return sum(count for step, count in counted.items() if step <= cut)
+
+
+def _restarts(own: OfDevice) -> tuple[int, int, float] | None:
+    """How many failures, how many spells, how long each: away again and again, and back each time."""
+    spells = [spell for spell in own.spells if spell.is_over and spell.count >= 2]
+    if len(spells) < 3 or own.last_good_us is None:
+        return None
+    failures = sum(spell.count for spell in own.spells)
+    within = sum(spell.count for spell in spells)
+    lasted = sorted((spell.last_us - spell.begun_us) / 1e6 for spell in spells)
+    middle = lasted[len(lasted) // 2]
+    alike = sum(middle / 3 <= one <= 3 * middle for one in lasted)
+    share = own.failed / max(own.asked, 1)
+    mean = failures / max(len(own.spells), 1)
+    if within < LEAST or within < 0.8 * failures or middle < 1.0 or alike < 0.8 * len(spells):
+        return None
+    expected = 1 / max(1 - share, 0.02)
+    return (within, len(spells), middle) if mean >= 2 * expected or mean >= 6 else None
+
+
+def _at_least(hits: int, drawn: int, marked: int, total: int) -> float:
+    """How likely at least so many marked ones are among those drawn (hypergeometric)."""
+    most = min(drawn, marked)
+    return min(sum(exp(_log_chance(k, drawn, marked, total)) for k in range(hits, most + 1)), 1.0)
+
+
+def _log_chance(hits: int, drawn: int, marked: int, total: int) -> float:
+    if hits < max(0, drawn + marked - total):
+        return log(1e-300)
+    return _log_choose(marked, hits) + _log_choose(total - marked, drawn - hits) - _log_choose(total, drawn)
+
+
+def _log_choose(of: int, count: int) -> float:
+    return lgamma(of + 1) - lgamma(count + 1) - lgamma(of - count + 1)

@@ -1,0 +1,359 @@
+"""What is counted of exchanges, so that findings can be made of it: by line and device, in one pass over the rows, in
+memory that does not grow with their number."""
+
+from array import array
+from collections import Counter, deque
+from math import log2
+
+from msgspec import Struct, field
+
+from kanaleto.capture.row import ExchangeRow, framing_name, link_of, refused_code
+from kanaleto.lines.outcome import OF_GATEWAY, OutcomeKind
+from kanaleto.wire.checks import crc16
+from kanaleto.wire.explain import pdu_of
+from kanaleto.wire.frames import unit_of
+from kanaleto.wire.pdu import Read
+
+MOST_ROWS = 200  # that show a thing
+_MOST_DEVICES, _MOST_SPELLS = 5000, 2000
+_TIMES = 256
+_GOOD, _REFUSED, _SILENT = OutcomeKind.GOOD, OutcomeKind.EXCEPTION, OutcomeKind.TIMEOUT
+_GARBLED, _STRANGE, _GONE = OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED, OutcomeKind.UNREACHABLE
+_OWN_END = ("connecting anew", "was closed", "polling", "one request a connection", "another")
+
+
+class Shown(Struct):
+    """So many, and when the first of them were."""
+
+    count: int = 0
+    rows: "array[int]" = field(default_factory=lambda: array("q"))
+
+    def add(self, at_us: int) -> None:
+        self.count += 1
+        if len(self.rows) < MOST_ROWS:
+            self.rows.append(at_us)
+
+
+class Spell(Struct):
+    """Failures one behind the other, and whether somebody else on the line answered meanwhile."""
+
+    begun_us: int
+    last_us: int
+    count: int = 0
+    silent: int = 0
+    others_answered: int = 0
+    others_failed: int = 0
+    is_over: bool = False
+    rows: "array[int]" = field(default_factory=lambda: array("q"))
+
+
+class OfDevice(Struct, eq=False):
+    """What came of one device, or of a unit that has no name."""
+
+    line: str
+    link: str
+    device: str
+    unit_id: int
+    kinds: dict[OutcomeKind, int] = field(default_factory=dict)
+    codes: dict[int, Shown] = field(default_factory=dict)
+    gateway_codes: dict[int, Shown] = field(default_factory=dict)
+    times: list[float] = field(default_factory=list)
+    first_us: int = 0
+    last_us: int = 0
+    last_good_us: int | None = None
+    sent: int = 0
+    received: int = 0
+    good_reads: dict[str, list[int]] = field(default_factory=dict)
+    """By table: most that one request was answered, least and most address that was answered, most end."""
+    refused_reads: dict[tuple[str, int], list[int]] = field(default_factory=dict)
+    """By table and code: how many, least count, most count, least address, least end, most end."""
+    silent_reads: dict[str, list[int]] = field(default_factory=dict)
+    good_after: Counter[int] = field(default_factory=Counter)
+    """How long a pause came before, as a power of two of µs."""
+    silent_after: Counter[int] = field(default_factory=Counter)
+    by_length: dict[int, list[int]] = field(default_factory=dict)
+    """By the length of the answer that is due: whole ones, garbled ones."""
+    spells: list[Spell] = field(default_factory=list)
+    open_spell: Spell | None = None
+    spell_lengths: Counter[int] = field(default_factory=Counter)
+    garbled: Shown = field(default_factory=Shown)
+    silent: Shown = field(default_factory=Shown)
+    echoes: Shown = field(default_factory=Shown)
+    wrong_units: Counter[int] = field(default_factory=Counter)
+    wrong_unit_rows: Shown = field(default_factory=Shown)
+    mixed: Shown = field(default_factory=Shown)
+    late: Shown = field(default_factory=Shown)
+    near: Shown = field(default_factory=Shown)
+    doubled: Shown = field(default_factory=Shown)
+    waits_us: deque[int] = field(default_factory=lambda: deque(maxlen=51))
+    """How long was waited in vain."""
+    took_us: deque[int] = field(default_factory=lambda: deque(maxlen=4000))
+    last_kind: OutcomeKind | None = None
+    last_end_us: int = 0
+
+    @property
+    def name(self) -> str:
+        return self.device or f"unit {self.unit_id}"
+
+    @property
+    def asked(self) -> int:
+        return sum(self.kinds.values())
+
+    @property
+    def failed(self) -> int:
+        return self.asked - self.kinds.get(_GOOD, 0)
+
+    @property
+    def answered(self) -> int:
+        """With what is its own: good, or refused by itself."""
+        return self.kinds.get(_GOOD, 0) + sum(shown.count for shown in self.codes.values())
+
+
+class OfLine(Struct, eq=False):
+    name: str
+    link: str
+    rows: int = 0
+    good: int = 0
+    devices: dict[tuple[str, int], OfDevice] = field(default_factory=dict)
+    refused: Shown = field(default_factory=Shown)
+    held: Shown = field(default_factory=Shown)
+    gone: Shown = field(default_factory=Shown)
+    cut_at_once: Shown = field(default_factory=Shown)
+    """Connections that ended before an answer."""
+    cut_after: Counter[int] = field(default_factory=Counter)
+    """Connections that ended after so many answers."""
+    cut_rows: Shown = field(default_factory=Shown)
+    foreign: Shown = field(default_factory=Shown)
+    """Sound frames that nobody here asked for, of units or functions that were not asked."""
+    since_open: int = 0
+    is_cut: bool = False
+    last_end_us: int = 0
+    asked_units: set[int] = field(default_factory=set)
+
+    @property
+    def is_wired(self) -> bool:
+        """Whether there are wires, a rate and terminators that could be wrong: not on a network."""
+        return link_of(self.link).local_port is not None
+
+
+class Gathered:
+    """Feed it rows in the order of their ends, as a tape has them."""
+
+    def __init__(self) -> None:
+        self.lines: dict[str, OfLine] = {}
+        self.rows = 0
+        self.first_us: int | None = None
+        self.last_us = 0
+        self._devices = 0
+
+    @property
+    def devices(self) -> list[OfDevice]:
+        return [own for line in self.lines.values() for own in line.devices.values()]
+
+    def add(self, row: ExchangeRow) -> None:
+        self.rows += 1
+        self.first_us = row.at_us if self.first_us is None else min(self.first_us, row.at_us)
+        self.last_us = max(self.last_us, row.at_us)
+        line = self.lines.get(row.line)
+        if line is None:
+            line = self.lines[row.line] = OfLine(row.line, row.link)
+        line.rows += 1
+        if row.kind is _GONE:
+            _cut(line, row)
+        if not row.request:
+            if row.answer:
+                _unasked(line, row)
+            return
+        own = line.devices.get((row.device, row.unit_id))
+        if own is None:
+            if self._devices >= _MOST_DEVICES:
+                return
+            self._devices += 1
+            own = OfDevice(row.line, row.link, row.device, row.unit_id, first_us=row.at_us)
+            line.devices[row.device, row.unit_id] = own
+        line.asked_units.add(row.unit_id)
+        if row.kind is not _GONE:
+            line.is_cut = False
+        _asked(line, own, row)
+
+
+def _cut(line: OfLine, row: ExchangeRow) -> None:
+    """A port or a connection was not there, or went."""
+    reason = row.reason.lower()
+    if any(word in reason for word in ("held by", "another program", "busy")):
+        line.held.add(row.at_us)
+    elif any(word in reason for word in ("there is no port", "no such", "unplugged", "was lost", "device disconnected",
+                                         "input/output error", "is gone")):  # fmt: skip
+        line.gone.add(row.at_us)
+    elif "refused the connection" in reason or "connection refused" in reason:
+        line.refused.add(row.at_us)
+    elif any(word in reason for word in ("closed the connection", "broke", "reset", "hung up")):
+        if not line.is_cut:  # those that were under way end with it, all for the same reason
+            if line.since_open:
+                line.cut_after[line.since_open] += 1
+                line.cut_rows.add(row.at_us)
+            else:
+                line.cut_at_once.add(row.at_us)
+        line.since_open, line.is_cut = 0, True
+        return
+    if not any(word in reason for word in _OWN_END):
+        line.is_cut = True
+    line.since_open = 0
+
+
+def _unasked(line: OfLine, row: ExchangeRow) -> None:
+    """Bytes that are no request's answer."""
+    framing = framing_name(row.link)
+    unit_id = row.unit_id or unit_of(framing, row.answer)
+    pdu = pdu_of(framing, row.answer)
+    is_whole = framing != "rtu" or (len(row.answer) >= 4 and crc16(row.answer) == 0)
+    own = next((one for one in line.devices.values() if one.unit_id == unit_id), None)
+    if own is None or not pdu or not is_whole:
+        if is_whole and pdu and len(row.answer) >= 4 and row.kind is not _GARBLED:
+            line.foreign.add(row.at_us)
+        return
+    if own.last_kind is _SILENT:
+        own.late.add(row.at_us)
+    elif own.last_kind in (_GOOD, _REFUSED) and not _is_request(pdu) and line.is_wired:
+        own.doubled.add(row.at_us)
+    elif _is_request(pdu):
+        line.foreign.add(row.at_us)
+    elif not line.is_wired:
+        own.mixed.add(row.at_us)
+
+
+def _is_request(pdu: bytes) -> bool:
+    """Whether a PDU reads as the request of a read and as no answer to one."""
+    return len(pdu) == 5 and 1 <= pdu[0] <= 4 and pdu[1] != 3
+
+
+def _asked(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
+    kind = row.kind
+    own.kinds[kind] = number = own.kinds.get(kind, 0) + 1
+    own.last_us = row.at_us
+    own.sent += len(row.request)
+    own.received += len(row.answer)
+    request = row.asked()
+    read = request if isinstance(request, Read) else None
+    pause_us = row.at_us - line.last_end_us if line.last_end_us else 0
+    after = int(log2(pause_us)) if pause_us > 1 else 0
+    if kind is _GOOD or kind is _REFUSED:
+        line.since_open += 1
+    match kind:
+        case OutcomeKind.GOOD:
+            line.good += 1
+            own.last_good_us = row.at_us
+            took_s = row.took_us / 1e6
+            own.took_us.append(row.took_us)
+            if len(own.times) < _TIMES:
+                own.times.append(took_s)
+            else:
+                own.times[number * 7919 % _TIMES] = took_s
+            own.good_after[after] += 1
+            if read is not None:
+                _widen(own.good_reads, read.table.value, read)
+            own.by_length.setdefault(len(row.answer), [0, 0])[0] += 1
+        case OutcomeKind.EXCEPTION:
+            code = refused_code(row) or 0
+            codes = own.gateway_codes if code in OF_GATEWAY else own.codes
+            codes.setdefault(code, Shown()).add(row.at_us)
+            if read is not None and code in (1, 2, 3):
+                _note_refused(own, read, code)
+        case OutcomeKind.TIMEOUT:
+            own.silent.add(row.at_us)
+            own.silent_after[after] += 1
+            own.waits_us.append(row.took_us)
+            if read is not None:
+                _widen(own.silent_reads, read.table.value, read)
+        case OutcomeKind.GARBLED | OutcomeKind.UNEXPECTED:
+            _spoilt(line, own, row)
+            if kind is _GARBLED and read is not None:
+                due = _due(row.link, read)
+                if due:
+                    own.by_length.setdefault(due, [0, 0])[1] += 1
+    _note_spell(line, own, row)
+    own.last_kind = kind
+    line.last_end_us = max(line.last_end_us, row.at_us + row.last_us)
+
+
+def _spoilt(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
+    answer, request = row.answer, row.request
+    pdu, framing = row.answer_pdu, framing_name(row.link)
+    if answer.startswith(request) and row.pdu[:1] and row.pdu[0] not in (5, 6, 8, 15, 16):
+        own.echoes.add(row.at_us)
+    elif row.kind is _STRANGE and answer and unit_of(framing, answer) != row.unit_id:
+        own.wrong_units[unit_of(framing, answer)] += 1
+        own.wrong_unit_rows.add(row.at_us)
+    elif row.kind is _STRANGE:
+        own.mixed.add(row.at_us)
+    elif line.is_wired and pdu and answer[:2] == request[:2] and len(answer) > _most_of(row):
+        own.doubled.add(row.at_us)
+        own.garbled.add(row.at_us)
+    else:
+        own.garbled.add(row.at_us)
+
+
+def _most_of(row: ExchangeRow) -> int:
+    request = row.asked()
+    return _due(row.link, request) if isinstance(request, Read) else 512
+
+
+def _due(link: str, read: Read) -> int:
+    """How long the whole answer is."""
+    pdu = read.answer_bytes + 2
+    match framing_name(link):
+        case "tcp":
+            return pdu + 7
+        case "ascii":
+            return 2 * (pdu + 2) + 3
+    return pdu + 3
+
+
+def _widen(reads: dict[str, list[int]], table: str, read: Read) -> None:
+    known = reads.get(table)
+    end = read.address + read.count
+    if known is None:
+        reads[table] = [1, read.count, read.count, read.address, end, end]
+        return
+    known[0] += 1
+    known[1], known[2] = min(known[1], read.count), max(known[2], read.count)
+    known[3], known[4], known[5] = min(known[3], read.address), min(known[4], end), max(known[5], end)
+
+
+def _note_refused(own: OfDevice, read: Read, code: int) -> None:
+    reads: dict[str, list[int]] = {}
+    key = (read.table.value, code)
+    if key in own.refused_reads:
+        reads[read.table.value] = own.refused_reads[key]
+    _widen(reads, read.table.value, read)
+    own.refused_reads[key] = reads[read.table.value]
+
+
+def _note_spell(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
+    """Spells of failures of a device, and what others on its line did meanwhile."""
+    is_answer = row.kind in (_GOOD, _REFUSED) and not (row.kind is _REFUSED and (refused_code(row) or 0) in OF_GATEWAY)
+    for other in line.devices.values():
+        spell = other.open_spell
+        if spell is not None and other is not own:
+            if is_answer:
+                spell.others_answered += 1
+            else:
+                spell.others_failed += 1
+    spell = own.open_spell
+    if is_answer or row.kind in (_GARBLED, _STRANGE):
+        if spell is not None:
+            spell.is_over = is_answer
+            spell.last_us = row.at_us
+            own.spell_lengths[spell.count] += 1
+            own.open_spell = None
+        return
+    if spell is None:
+        spell = own.open_spell = Spell(row.at_us, row.at_us)
+        own.spells.append(spell)
+        if len(own.spells) > _MOST_SPELLS:
+            del own.spells[: _MOST_SPELLS // 2]
+    spell.count += 1
+    spell.silent += row.kind is _SILENT
+    spell.last_us = row.at_us + row.last_us
+    if len(spell.rows) < 20:
+        spell.rows.append(row.at_us)

@@ -3,12 +3,16 @@
 import struct
 import tempfile
 import unittest
+from collections.abc import Iterable
 from pathlib import Path
 
 from hypothesis import strategies as st
 
 from kanaleto.board.listener import Exchange
-from kanaleto.capture.row import ExchangeRow
+from kanaleto.capture.row import ExchangeRow, row_of
+from kanaleto.evidence.finding import Finding
+from kanaleto.evidence.findings import findings_of
+from kanaleto.evidence.gathered import Gathered
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
@@ -73,3 +77,11 @@ class InFolder(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
+
+
+def named(exchanges: Iterable[Exchange]) -> list[Finding]:
+    """What is made of exchanges as the engine tells them."""
+    gathered = Gathered()
+    for own in exchanges:
+        gathered.add(row_of(own, str(own.line.link), "real"))
+    return findings_of(list(gathered.lines.values()))

@@ -104,6 +104,7 @@ def _begins_at(line: FaultyLine, fault: Fault) -> Fault:
 def silent_one(seed: int) -> FaultyLine:
     line = FaultyLine(seed, seed % 2 == 0)
     line.line.fault = _begins_at(line, silent(line.unit))
+    line.for_s = 240.0
     return line
 
 
@@ -282,6 +283,7 @@ def busy(seed: int) -> FaultyLine:
 
 def too_fast(seed: int) -> FaultyLine:
     line = FaultyLine(seed, True)
+    line.unit = 1  # which is asked after a pause now and then
     last = [0.0]
     needs_s = line.source.uniform(0.02, 0.03)
 
@@ -294,6 +296,7 @@ def too_fast(seed: int) -> FaultyLine:
         return right
 
     line.line.fault = fault
+    line.for_s = 500.0
     return line
 
 

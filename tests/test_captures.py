@@ -11,10 +11,11 @@ from hypothesis import strategies as st
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.jsonlines import CapturedLine, NoCapture
 from kanaleto.capture.packing import body_of, head_line, heads, pack, unpack
-from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.pcapng import PcapngWriter
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
+from kanaleto.evidence.findings import findings_of
+from kanaleto.evidence.gathered import Gathered
 from kanaleto.lines.outcome import OutcomeKind
 from tests.exchanges import SERIAL, START_US, TCP, UDP, InFolder, exchange, kept, rows
 
@@ -282,13 +283,15 @@ def parsed_head(whole: bytes) -> bytes:
 
 class Patterns(InFolder):
     def test_in_plain_words(self) -> None:
-        pattern = Pattern()
-        pattern.add_all(exchange(n) for n in range(50))
-        pattern.add_all(exchange(n, kind=OutcomeKind.TIMEOUT)._replace(device="Dead", unit_id=9) for n in range(50))
-        pattern.add_all(exchange(n, kind=OutcomeKind.EXCEPTION)._replace(device="Shy", unit_id=8) for n in range(50))
-        told = [f"{finding.who} {finding.text}" for finding in pattern.findings()]
-        self.assertTrue(any(text.startswith("Dead has never answered; its neighbour") for text in told), told)
-        self.assertTrue(any("Shy refused 50 times with exception 2" in text for text in told), told)
+        gathered = Gathered()
+        told = [exchange(n) for n in range(50)]
+        told += [exchange(n, kind=OutcomeKind.TIMEOUT)._replace(device="Dead", unit_id=9) for n in range(50)]
+        told += [exchange(n, kind=OutcomeKind.EXCEPTION)._replace(device="Shy", unit_id=8) for n in range(50)]
+        for row in told:
+            gathered.add(row)
+        texts = [one.text for one in findings_of(list(gathered.lines.values()))]
+        self.assertTrue(any(text.startswith("Dead has never answered; its neighbours still") for text in texts), texts)
+        self.assertTrue(any("Shy refused 50 times with exception 2" in text for text in texts), texts)
 
     def test_a_head_says_from_when_to_when(self) -> None:
         path = self.folder / "a.tape"

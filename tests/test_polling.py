@@ -5,12 +5,12 @@ import unittest
 
 from msgspec.structs import replace
 
-from kanaleto.analysis.diagnosis import look_at
 from kanaleto.board.board import Quality, Reading
 from kanaleto.board.health import SLICES, Water, Worst
 from kanaleto.board.world import HOLES_AGAIN_S
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind
+from kanaleto.evidence.finding import FindingKind
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.session import Session
@@ -18,6 +18,7 @@ from kanaleto.site.model import DeviceLimits, Site
 from kanaleto.tui.shared.words import device_phrase, device_state, line_phrase
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, WriteRegister
+from tests.exchanges import named
 from tests.simulated import SimulatedLine, device, silent
 from tests.virtual import run_virtual
 
@@ -123,7 +124,9 @@ class Polling(unittest.TestCase):
                 self.assertIn("nothing came", dead.reason)
                 (status,) = running.session.status(asyncio.get_running_loop().time())
                 self.assertEqual([silent.device.name for silent in status.silent], ["Dead"])
-                self.assertIn("neighbour still answers", look_at((status,))[0].text)
+                (found,) = named(running.session.exchanges)
+                self.assertEqual((found.kind, found.device), (FindingKind.SILENT_ONE, "Dead"))
+                self.assertIn("neighbour still answers", found.text)
                 self.assertLess(running.tally("Dead").timeouts, 15)
                 self.assertGreater(running.tally("Alive").good, 3 * 110)
                 line.fault = None

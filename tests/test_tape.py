@@ -10,12 +10,14 @@ from hypothesis import strategies as st
 
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.packing import body_of, head_line, heads, pack, pack_exchanges, unpack
-from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.row import ExchangeRow, row_of
 from kanaleto.capture.tape import Tape, aside_of, files_of
 from kanaleto.events.log import EventKind, EventLog
+from kanaleto.evidence.finding import FindingKind
+from kanaleto.evidence.findings import findings_of
+from kanaleto.evidence.gathered import Gathered
 from kanaleto.lines.outcome import OutcomeKind
 from tests.exchanges import START_US, InFolder, exchange, rows, told_by_the_engine
 from tests.simulated import SimulatedLine, device, silent
@@ -171,9 +173,11 @@ class Ring(InFolder):
         aside = list(Capture(path))
         self.assertEqual([row for row in kept if aside[0].at_us <= row.at_us <= aside[-1].at_us], aside)
         self.assertGreater(aside[-1].at_us - aside[0].at_us, 400_000_000)
-        pattern = Pattern()
-        pattern.add_all(aside)
-        self.assertEqual(pattern.findings(), [], "it answers again")
+        gathered = Gathered()
+        for row in aside:
+            gathered.add(row)
+        (found,) = findings_of(list(gathered.lines.values()))
+        self.assertEqual(found.kind, FindingKind.SILENT_ALL, "the only device of its line")
 
     def test_a_disk_that_does_not_do_is_told_and_costs_no_memory(self) -> None:
         (self.folder / "tape").write_text("in its place")

@@ -14,13 +14,13 @@ from tests.simulated import SimulatedLine, device, silent
 from tests.virtual import run_virtual
 
 from kanaleto.capture.packing import pack
-from kanaleto.capture.pattern import Pattern
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.tape import Tape
 from kanaleto.capture.words import asked_words
 from kanaleto.events.clock import Clock
+from kanaleto.evidence.gathered import Gathered
 from kanaleto.history.journal import Journal
 from kanaleto.history.recording import Recording
 from kanaleto.history.recordsink import RecordSink
@@ -204,16 +204,16 @@ def _searched(folder: Path) -> Figure:
     size = sum(len(path.read_bytes()) for path in (folder / "s").glob("*.tape"))
     floor_s = time.perf_counter() - start
     start = time.perf_counter()
-    pattern = Pattern()
+    gathered = Gathered()
     found = 0
     for row in Capture(folder / "s"):
-        pattern.add(row)
+        gathered.add(row)
         found += "from 54321" in asked_words(row) and row.unit_id == 7 if b"\xd4\x31" in row.request else False
     took_s = time.perf_counter() - start
     what = (
         f"a million exchanges on disk ({size / 1e6:.0f} MB) searched by text and counted, against reading their bytes"
     )
-    assert found and pattern.rows == _MILLION
+    assert found and gathered.rows == _MILLION
     return Figure(what, f"{took_s:.1f} s", f"{floor_s:.3f} s", took_s / floor_s)
 
 

@@ -1,1 +1,1 @@
-"""What is made of what was polled: limits, what moved, comparing, arranging, other readings, diagnosis."""
+"""What is made of what was polled: limits, what moved, comparing, arranging, other readings."""

@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future
 from itertools import islice
 from pathlib import Path
-from time import monotonic
+from time import monotonic, sleep
 
 from kanaleto.board.listener import Exchange
 from kanaleto.capture import packets, packing
@@ -34,6 +34,7 @@ _STEP_S = 0.02  # of a search, then others come to their turn
 _COPIED_ROWS = 4000
 _JUMP_US, _LOOKED_AHEAD = 250_000, 20
 _AT_THE_END = 60
+_AT_ONCE = 64
 _PUBLISHED_S = 0.1
 
 Ring = Callable[[], tuple[Seam, Sequence[Exchange]]]
@@ -114,6 +115,7 @@ class Reel:
         self._jobs: deque[Callable[[], object]] = deque()
         self._wanted: deque[tuple[Ranked, int]] = deque(maxlen=8)
         self._search: Search | None = None
+        self._slow: tuple[Iterator[None], Future[None]] | None = None
         self._looks = 0
         self._wake = threading.Condition()
         self._is_over = False
@@ -198,6 +200,31 @@ class Reel:
         self.do(begin)
         return search
 
+    def each(self, ranked: Ranked, first: int, last: int, take: Callable[[ExchangeRow], object]) -> "Future[None]":
+        """Every row with a key from `first` to `last`, part by part in the order in which a tape has them, when nobody
+        waits for anything else; done when it was all. Cancelled by `cancel`."""
+        done: Future[None] = Future()
+
+        def rows() -> Iterator[None]:
+            for part in ranked.parts:
+                if part.last < first or part.first > last:
+                    continue
+                try:
+                    order = part.order()
+                    for number in range(part.count):
+                        if first <= order[number] <= last:
+                            take(part.row(number))
+                        if not number % _AT_ONCE:
+                            yield
+                except Gone:
+                    continue
+
+        def begin() -> None:
+            self._slow = (rows(), done)
+
+        self.do(begin)
+        return done
+
     def end_search(self) -> None:
         def end() -> None:
             self._search = None
@@ -234,7 +261,7 @@ class Reel:
         with self._wake:
             search = self._search
             has_more = search is not None and not search.is_over
-            if not self._jobs and not self._wanted and not has_more:
+            if not self._jobs and not self._wanted and not has_more and self._slow is None:
                 self._wake.wait(1.0)
             wanted = self._wanted.pop() if self._wanted else None
             job = self._jobs.popleft() if wanted is None and self._jobs else None
@@ -248,6 +275,23 @@ class Reel:
         elif search is not None and not search.is_over:
             search.step(monotonic() + _STEP_S)
             self._tell()
+        elif self._slow is not None:
+            self._go_on(*self._slow)
+
+    def _go_on(self, rows: Iterator[None], done: "Future[None]") -> None:
+        until_s = monotonic() + _STEP_S
+        try:
+            while monotonic() < until_s and not done.cancelled():
+                next(rows)
+        except StopIteration:
+            self._slow = None
+            done.set_result(None)
+        except Exception as error:
+            self._slow = None
+            done.set_exception(error)
+        if done.cancelled():
+            self._slow = None
+        sleep(_STEP_S)  # half of the time is others'
 
     def _tell(self) -> None:
         with self._wake:

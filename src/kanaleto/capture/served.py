@@ -13,6 +13,11 @@ class ServedPoints:
         self._places = {(line.name, device.unit_id): (line, device) for line, device in site.devices()}
         self._names = {device.name: (line, device) for line, device in site.devices()}
 
+    @property
+    def timeouts_us(self) -> dict[tuple[str, int], int]:
+        """By line and unit ID."""
+        return {place: round(1e6 * device.timeout_s) for place, (_, device) in self._places.items()}
+
     def place_of(self, row: ExchangeRow) -> tuple[Line, Device] | None:
         """The device that was asked, where the site has it."""
         return self._places.get((row.line, row.unit_id)) or self._names.get(row.device)

@@ -5,18 +5,22 @@ from pathlib import Path
 import click
 
 from kanaleto.capture.filter import FAILED, ExchangeFilter, FilterFault, PointsOf, parse_filter, says
-from kanaleto.capture.jsonlines import NoCapture, as_object
-from kanaleto.capture.pattern import Pattern
+from kanaleto.capture.jsonlines import NoCapture, as_object, iso_us
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.served import ServedPoints
-from kanaleto.capture.words import asked_words, outcome_words
+from kanaleto.capture.words import OUTCOMES, asked_words, outcome_words
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import folder_of, is_site
 from kanaleto.cli.moments import local, micros_of, zone
 from kanaleto.cli.output import emit, say
+from kanaleto.evidence.finding import Finding
+from kanaleto.evidence.findings import findings_of, remarks_of
+from kanaleto.evidence.gathered import Gathered
 from kanaleto.files.loading import load_site
 from kanaleto.lines.outcome import OutcomeKind
+
+_GOOD = OutcomeKind.GOOD
 
 
 @click.command("wire")
@@ -52,10 +56,11 @@ def command(
     quotes hold blanks, numbers may be 100-120 or >200.
     """
     site = load_site(Path(capture))[0] if is_site(capture) and Path(capture).exists() else None
-    wanted = _filter(where, is_failed, device, text, ServedPoints(site).names_of if site is not None else None)
+    served = ServedPoints(site) if site is not None else None
+    wanted = _filter(where, is_failed, device, text, served.names_of if served is not None else None)
     of_it = ExchangeFilter("").narrowed(None, from_us, to_us)
     path = folder_of(capture) / "tape" if is_site(capture) else Path(capture)
-    pattern, fitting = Pattern(), 0
+    gathered, fitting = Gathered(served.timeouts_us if served is not None else {}), 0
     try:
         if not path.exists():
             what = f"nothing was kept of {capture} yet" if is_site(capture) else f"there is no file {capture}"
@@ -67,7 +72,7 @@ def command(
         for row in source:
             if not of_it.fits(row) or line_name not in (None, row.line):
                 continue
-            pattern.add(row)
+            gathered.add(row)
             if not wanted.fits(row):
                 continue
             fitting += 1
@@ -83,7 +88,7 @@ def command(
         raise Failed(f"{capture} cannot be read: {error.strerror or error}") from None
     for told in source.damaged:
         say(told, err=True)
-    _tell_pattern(pattern, fitting, is_json)
+    _tell_pattern(gathered, fitting, is_json)
     return 0
 
 
@@ -110,20 +115,48 @@ def _tell(row: ExchangeRow) -> None:
     say(f"    {row.request.hex(' ').upper() or '—'}  →  {row.answer.hex(' ').upper() or '—'}")
 
 
-def _tell_pattern(pattern: Pattern, fitting: int, is_json: bool) -> None:
-    findings = pattern.findings()
+def _tell_pattern(gathered: Gathered, fitting: int, is_json: bool) -> None:
+    found = findings_of(list(gathered.lines.values()))
+    remarks = remarks_of(list(gathered.lines.values()), found)
     if is_json:
-        emit({"pattern": [f"{finding.who} {finding.text}" for finding in findings], "exchanges": pattern.rows})
-        return
-    fit = f", {fitting} of them fit" if fitting != pattern.rows else ""
-    say(f"{pattern.rows} exchanges{fit}", err=True)
-    for own in pattern.counted.values():
-        failed = ", ".join(f"{count} {kind.value}" for kind, count in own.kinds.items() if kind is not OutcomeKind.GOOD)
-        say(
-            f"  {own.line} · {own.name}: {own.kinds.get(OutcomeKind.GOOD, 0)} good{', ' + failed if failed else ''}",
-            err=True,
+        emit(
+            {
+                "pattern": [*(one.text for one in found), *remarks],
+                "exchanges": gathered.rows,
+                "fitting": fitting,
+                "findings": [_as_object(one) for one in found],
+                "when": [],
+            }
         )
-    for finding in findings:
-        say(f"{finding.who} {finding.text}", err=True)
-    if not findings and pattern.rows:
-        say("all that was asked has been answered", err=True)
+        return
+    fit = f", {fitting} of them fit" if fitting != gathered.rows else ""
+    say(f"{gathered.rows} exchanges{fit}", err=True)
+    for own in gathered.devices:
+        failed = ", ".join(f"{count} {OUTCOMES[kind]}" for kind, count in own.kinds.items() if kind is not _GOOD)
+        good = own.kinds.get(_GOOD, 0)
+        say(f"  {own.line} · {own.name}: {good} good{', ' + failed if failed else ''}", err=True)
+    for one in found:
+        say(one.text, err=True)
+        say(f"    try: {'; '.join(one.tries)}", err=True)
+        say(f"    what would tell: {one.apart}", err=True)
+    for text in remarks:
+        say(text, err=True)
+    if not found and not remarks and gathered.rows:
+        lost = sum(own.failed for own in gathered.devices)
+        said = f"{lost} failed, in no pattern: nothing stands out" if lost else "all that was asked has been answered"
+        say(said, err=True)
+
+
+def _as_object(one: Finding) -> dict[str, object]:
+    return {
+        "finding": one.kind.value,
+        "line": one.line,
+        "device": one.device,
+        "count": one.count,
+        "of": one.of,
+        "text": one.text,
+        "causes": list(one.causes),
+        "try": list(one.tries),
+        "apart": one.apart,
+        "rows": [iso_us(at_us) for at_us in one.rows],
+    }

@@ -7,7 +7,8 @@ from collections.abc import Iterator, Sequence
 from math import exp, lgamma, log
 
 from kanaleto.evidence.finding import Finding, FindingKind, finding
-from kanaleto.evidence.gathered import OfDevice, OfLine, Shown, Spell
+from kanaleto.evidence.gathered import OfDevice, OfLine, Shown, Spell, pause_of
+from kanaleto.wire.codes import exception_text
 
 LEAST = 8
 _CHANCE = 0.001
@@ -24,6 +25,41 @@ def findings_of(lines: Sequence[OfLine]) -> list[Finding]:
             continue
         found += _of_devices(line, certain)
     return sorted(found, key=lambda one: (one.kind not in _LINE_KINDS, -one.count))
+
+
+def remarks_of(lines: Sequence[OfLine], found: Sequence[Finding]) -> list[str]:
+    """What failed eight times or more and is no finding, in words."""
+    told: list[str] = []
+    named = {(one.line, one.device): {other.kind for other in found if other.who == one.who} for one in found}
+    for own in (own for line in lines for own in line.devices.values()):
+        kinds = named.get((own.line, own.name), set()) | named.get((own.line, ""), set())
+        if own.last_good_us is None and own.silent.count and not own.answered and not kinds:
+            neighbours = [other for line in lines if line.name == own.line for other in line.devices.values()]
+            if _answer_well(neighbours, own):
+                told.append(f"{own.name} has never answered; {_others(len(neighbours))}.")
+        for code, shown in own.codes.items():
+            if shown.count >= LEAST and not kinds & _OF_CODES:
+                what = f"refused {shown.count} times with exception {code}, {exception_text(code)}"
+                told.append(f"{own.name} {what}: {_ADVICE.get(code, _MANUAL)}.")
+        if own.garbled.count >= LEAST and not kinds & _OF_GARBLED:
+            share = 100 * own.garbled.count / own.asked
+            told.append(f"{own.name}: {share:.1f} % of its answers come garbled, in no pattern that says why.")
+    return told
+
+
+_OF_CODES = {FindingKind.LIMIT, FindingKind.END_OF_TABLE, FindingKind.BUSY}
+_OF_GARBLED = {
+    FindingKind.GROWS_WITH_LENGTH, FindingKind.TWO_ALIKE, FindingKind.ANOTHER_RATE, FindingKind.ECHO,
+    FindingKind.OTHER_MASTER,
+}  # fmt: skip
+_MANUAL = "its manual says what that means"
+_ADVICE = {
+    1: "it does not know the function: name those that it knows (functions = […])",
+    2: "look at the addresses and how the manual counts them",
+    3: "look at how many registers one request may ask (max_registers)",
+    4: "the device itself has failed at it: look at its own display",
+    8: "the device itself has failed at it: look at its own display",
+}
 
 
 def _of_line(line: OfLine) -> Iterator[Finding]:
@@ -128,8 +164,11 @@ def _of_device(line: OfLine, own: OfDevice, devices: Sequence[OfDevice]) -> Iter
     if (end := _end_of_table(own)) is not None:
         count, last, rows = end
         told = f"refused {count} times what lies beyond {last}, the last address that it answered"
+        if last is None:
+            told = f"refused {count} times with exception 2, and answered none of the addresses of that table"
         yield made(FindingKind.END_OF_TABLE, count, told, rows)
-    if own.failed < LEAST and own.doubled.count < LEAST and own.near.count < LEAST:
+    yield _timeout_short(line, own)
+    if own.failed < LEAST and own.doubled.count < LEAST:
         return
     if own.wrong_unit_rows.count >= LEAST:
         other, times = own.wrong_units.most_common(1)[0]
@@ -140,7 +179,6 @@ def _of_device(line: OfLine, own: OfDevice, devices: Sequence[OfDevice]) -> Iter
     if mixed >= LEAST:
         told = f"answered {mixed} times of {of} with what was not asked"
         yield made(FindingKind.MIXED_UP, mixed, told, own.mixed.rows or own.wrong_unit_rows.rows)
-    yield _timeout_short(line, own)
     if wired and own.doubled.count >= LEAST:
         told = f"(unit {own.unit_id}) was answered for twice, {own.doubled.count} times"
         yield made(FindingKind.TWO_ALIKE, own.doubled.count, told, own.doubled.rows)
@@ -164,9 +202,13 @@ def _of_device(line: OfLine, own: OfDevice, devices: Sequence[OfDevice]) -> Iter
         never = (
             "has never answered" if own.last_good_us is None else f"was silent {spell.count} times one after the other"
         )
-        others = "its neighbour answers" if len(devices) == 2 else "its neighbours answer"
+        others = _others(len(devices))
         whole = "so the line is whole" if wired else "so the connection is whole"
-        yield made(FindingKind.SILENT_ONE, own.silent.count, f"{never}, {others}, {whole}", spell.rows)
+        yield made(FindingKind.SILENT_ONE, own.silent.count, f"{never}; {others}, {whole}", spell.rows)
+
+
+def _others(devices: int) -> str:
+    return "its neighbour still answers" if devices == 2 else "its neighbours still answer"
 
 
 def _answer_well(devices: Sequence[OfDevice], own: OfDevice) -> bool:
@@ -178,8 +220,9 @@ def _silent_spell(own: OfDevice) -> Spell | None:
     spell = max(own.spells, key=lambda one: one.silent, default=None)
     if spell is None or spell.silent < LEAST:
         return None
-    lost = own.failed / max(own.asked, 1)
-    return spell if lost > 0.98 or _chance_of_run(lost, spell.count, own.asked) < _CHANCE else None
+    lost = (own.failed - spell.count + 1) / (own.asked - spell.count + 2)  # of what is outside of it
+    is_all = spell.count >= 0.98 * own.asked
+    return spell if is_all or _chance_of_run(lost, spell.count, own.asked) < _CHANCE else None
 
 
 def _chance_of_run(share: float, length: int, of: int) -> float:
@@ -248,20 +291,19 @@ def _limit(own: OfDevice) -> tuple[int, int, Sequence[int]] | None:
     return None
 
 
-def _end_of_table(own: OfDevice) -> tuple[int, int, Sequence[int]] | None:
+def _end_of_table(own: OfDevice) -> tuple[int, int | None, Sequence[int]] | None:
+    """How often it refused an address behind the last that it answered, which is None where it answered none."""
     for (table, code), (times, _, _, _, least_end, _) in own.refused_reads.items():
         good = own.good_reads.get(table)
         if code == 2 and times >= LEAST and (good is None or least_end > good[5]):
-            if good is None:
-                continue
-            return times, good[5] - 1, own.codes[2].rows
+            return times, good[5] - 1 if good is not None else None, own.codes[2].rows
     return None
 
 
 def _timeout_short(line: OfLine, own: OfDevice) -> Finding | None:
     waits = sorted(own.waits_us)
-    timeout_us = waits[len(waits) // 2] if waits else 0
-    near = sum(took > 0.9 * timeout_us for took in own.took_us) if timeout_us and len(waits) >= 1 else 0
+    timeout_us = own.timeout_us or (waits[len(waits) // 2] if waits else 0)
+    near = sum(took > 0.9 * timeout_us for took in own.took_us) if timeout_us else 0
     if own.late.count >= LEAST and own.late.count >= 0.3 * own.silent.count:
         told = f"answered after it was given up, {own.late.count} times of {own.asked}"
         rows: Sequence[int] = own.late.rows
@@ -323,7 +365,7 @@ def _too_fast(line: OfLine, own: OfDevice) -> Finding | None:
             best = chance, cut
     if best is None:
         return None
-    pause_ms = 2 ** (best[1] + 1) / 1000
+    pause_ms = pause_of(best[1]) / 1000
     when = f"less than {pause_ms:.2g} ms after the exchange before"
     told = f"was silent {failed} times of {total}, nearly always {when}"
     return finding(

@@ -3,7 +3,9 @@ memory that does not grow with their number."""
 
 from array import array
 from collections import Counter, deque
-from math import log2
+from collections.abc import Mapping
+from types import MappingProxyType
+from typing import NamedTuple
 
 from msgspec import Struct, field
 
@@ -12,14 +14,16 @@ from kanaleto.lines.outcome import OF_GATEWAY, OutcomeKind
 from kanaleto.wire.checks import crc16
 from kanaleto.wire.explain import pdu_of
 from kanaleto.wire.frames import unit_of
-from kanaleto.wire.pdu import Read
 
 MOST_ROWS = 200  # that show a thing
 _MOST_DEVICES, _MOST_SPELLS = 5000, 2000
 _TIMES = 256
+OCTAVE = 4
+_CONFIRMED_ALIKE = (5, 6, 8, 15, 16, 22)
+"""Functions whose confirmation may be the request itself."""
 _GOOD, _REFUSED, _SILENT = OutcomeKind.GOOD, OutcomeKind.EXCEPTION, OutcomeKind.TIMEOUT
 _GARBLED, _STRANGE, _GONE = OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED, OutcomeKind.UNREACHABLE
-_OWN_END = ("connecting anew", "was closed", "polling", "one request a connection", "another")
+_SAME_CUT_US = 200_000
 
 
 class Shown(Struct):
@@ -54,6 +58,7 @@ class OfDevice(Struct, eq=False):
     link: str
     device: str
     unit_id: int
+    timeout_us: int = 0
     kinds: dict[OutcomeKind, int] = field(default_factory=dict)
     codes: dict[int, Shown] = field(default_factory=dict)
     gateway_codes: dict[int, Shown] = field(default_factory=dict)
@@ -69,7 +74,7 @@ class OfDevice(Struct, eq=False):
     """By table and code: how many, least count, most count, least address, least end, most end."""
     silent_reads: dict[str, list[int]] = field(default_factory=dict)
     good_after: Counter[int] = field(default_factory=Counter)
-    """How long a pause came before, as a power of two of µs."""
+    """How long a pause came before, `OCTAVE` steps for each doubling, from 1 µs."""
     silent_after: Counter[int] = field(default_factory=Counter)
     by_length: dict[int, list[int]] = field(default_factory=dict)
     """By the length of the answer that is due: whole ones, garbled ones."""
@@ -83,7 +88,6 @@ class OfDevice(Struct, eq=False):
     wrong_unit_rows: Shown = field(default_factory=Shown)
     mixed: Shown = field(default_factory=Shown)
     late: Shown = field(default_factory=Shown)
-    near: Shown = field(default_factory=Shown)
     doubled: Shown = field(default_factory=Shown)
     waits_us: deque[int] = field(default_factory=lambda: deque(maxlen=51))
     """How long was waited in vain."""
@@ -109,9 +113,32 @@ class OfDevice(Struct, eq=False):
         return self.kinds.get(_GOOD, 0) + sum(shown.count for shown in self.codes.values())
 
 
+class Asked(NamedTuple):
+    """A read (functions 1 to 4): which table, from which address, how many."""
+
+    table: str
+    address: int
+    items: int
+    is_bits: bool
+
+
+_TABLES = {1: ("coil", True), 2: ("discrete", True), 3: ("holding", False), 4: ("input", False)}
+
+
+def _read_in(pdu: bytes) -> Asked | None:
+    if len(pdu) != 5 or pdu[0] not in _TABLES:
+        return None
+    table, is_bits = _TABLES[pdu[0]]
+    return Asked(table, pdu[1] << 8 | pdu[2], pdu[3] << 8 | pdu[4], is_bits)
+
+
 class OfLine(Struct, eq=False):
     name: str
     link: str
+    framing: str
+    character_us: float
+    is_wired: bool
+    """Whether there are wires, a rate and terminators that could be wrong: not on a network."""
     rows: int = 0
     good: int = 0
     devices: dict[tuple[str, int], OfDevice] = field(default_factory=dict)
@@ -126,20 +153,21 @@ class OfLine(Struct, eq=False):
     foreign: Shown = field(default_factory=Shown)
     """Sound frames that nobody here asked for, of units or functions that were not asked."""
     since_open: int = 0
-    is_cut: bool = False
+    """Answers since the connection was made."""
+    last_cut_us: int = 0
+    away: list[OfDevice] = field(default_factory=list)
+    """Those whose last exchange failed."""
+    unasked: deque[tuple[int, bytes]] = field(default_factory=lambda: deque(maxlen=4))
     last_end_us: int = 0
     asked_units: set[int] = field(default_factory=set)
 
-    @property
-    def is_wired(self) -> bool:
-        """Whether there are wires, a rate and terminators that could be wrong: not on a network."""
-        return link_of(self.link).local_port is not None
-
 
 class Gathered:
-    """Feed it rows in the order of their ends, as a tape has them."""
+    """Feed it rows in the order of their ends, as a tape has them. `timeouts_us`, by line and unit ID, where they are
+    known."""
 
-    def __init__(self) -> None:
+    def __init__(self, timeouts_us: Mapping[tuple[str, int], int] = MappingProxyType({})) -> None:
+        self._timeouts_us = timeouts_us
         self.lines: dict[str, OfLine] = {}
         self.rows = 0
         self.first_us: int | None = None
@@ -156,7 +184,10 @@ class Gathered:
         self.last_us = max(self.last_us, row.at_us)
         line = self.lines.get(row.line)
         if line is None:
-            line = self.lines[row.line] = OfLine(row.line, row.link)
+            link = link_of(row.link)
+            line = self.lines[row.line] = OfLine(
+                row.line, row.link, framing_name(row.link), 1e6 * link.character_s, link.local_port is not None
+            )
         line.rows += 1
         if row.kind is _GONE:
             _cut(line, row)
@@ -169,12 +200,23 @@ class Gathered:
             if self._devices >= _MOST_DEVICES:
                 return
             self._devices += 1
-            own = OfDevice(row.line, row.link, row.device, row.unit_id, first_us=row.at_us)
+            timeout_us = self._timeouts_us.get((row.line, row.unit_id), 0)
+            own = OfDevice(row.line, row.link, row.device, row.unit_id, first_us=row.at_us, timeout_us=timeout_us)
             line.devices[row.device, row.unit_id] = own
         line.asked_units.add(row.unit_id)
-        if row.kind is not _GONE:
-            line.is_cut = False
         _asked(line, own, row)
+
+
+def _step_of(pause_us: int) -> int:
+    """`OCTAVE` steps for each doubling."""
+    bits = pause_us.bit_length()
+    return OCTAVE * bits + (pause_us >> (bits - 3) & 3)
+
+
+def pause_of(step: int) -> int:
+    """The shortest pause of the next step, in µs."""
+    bits, part = divmod(step + 1, OCTAVE)
+    return (4 + part) << (bits - 3)
 
 
 def _cut(line: OfLine, row: ExchangeRow) -> None:
@@ -188,16 +230,13 @@ def _cut(line: OfLine, row: ExchangeRow) -> None:
     elif "refused the connection" in reason or "connection refused" in reason:
         line.refused.add(row.at_us)
     elif any(word in reason for word in ("closed the connection", "broke", "reset", "hung up")):
-        if not line.is_cut:  # those that were under way end with it, all for the same reason
-            if line.since_open:
-                line.cut_after[line.since_open] += 1
-                line.cut_rows.add(row.at_us)
-            else:
-                line.cut_at_once.add(row.at_us)
-        line.since_open, line.is_cut = 0, True
-        return
-    if not any(word in reason for word in _OWN_END):
-        line.is_cut = True
+        end_us = row.at_us + row.last_us
+        if line.since_open:
+            line.cut_after[line.since_open] += 1
+            line.cut_rows.add(row.at_us)
+        elif abs(end_us - line.last_cut_us) > _SAME_CUT_US:  # those that were under way end with it
+            line.cut_at_once.add(row.at_us)
+        line.last_cut_us = end_us
     line.since_open = 0
 
 
@@ -208,6 +247,7 @@ def _unasked(line: OfLine, row: ExchangeRow) -> None:
     pdu = pdu_of(framing, row.answer)
     is_whole = framing != "rtu" or (len(row.answer) >= 4 and crc16(row.answer) == 0)
     own = next((one for one in line.devices.values() if one.unit_id == unit_id), None)
+    line.unasked.append((row.at_us, row.answer))
     if own is None or not pdu or not is_whole:
         if is_whole and pdu and len(row.answer) >= 4 and row.kind is not _GARBLED:
             line.foreign.add(row.at_us)
@@ -222,6 +262,15 @@ def _unasked(line: OfLine, row: ExchangeRow) -> None:
         own.mixed.add(row.at_us)
 
 
+def _look_for_echo(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
+    """Whether the request itself was heard just before its answer: it is told as bytes of nobody."""
+    for at_us, heard in line.unasked:
+        if heard == row.request and row.pdu[:1] and row.pdu[0] not in _CONFIRMED_ALIKE and at_us >= row.at_us - 1000:
+            own.echoes.add(row.at_us)
+            line.unasked.clear()
+            return
+
+
 def _is_request(pdu: bytes) -> bool:
     """Whether a PDU reads as the request of a read and as no answer to one."""
     return len(pdu) == 5 and 1 <= pdu[0] <= 4 and pdu[1] != 3
@@ -233,10 +282,14 @@ def _asked(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
     own.last_us = row.at_us
     own.sent += len(row.request)
     own.received += len(row.answer)
-    request = row.asked()
-    read = request if isinstance(request, Read) else None
-    pause_us = row.at_us - line.last_end_us if line.last_end_us else 0
-    after = int(log2(pause_us)) if pause_us > 1 else 0
+    framing, raw = line.framing, row.request
+    pdu = raw[7:] if framing == "tcp" else raw[1:-2] if framing == "rtu" else row.pdu
+    read = _read_in(pdu)
+    begun_us = row.at_us + max(row.sent_us - int(len(row.request) * line.character_us), 0)
+    pause_us = begun_us - line.last_end_us if line.last_end_us else 0
+    after = _step_of(pause_us) if pause_us > 8 else 0
+    if row.kind is not _GONE and line.unasked:
+        _look_for_echo(line, own, row)
     if kind is _GOOD or kind is _REFUSED:
         line.since_open += 1
     match kind:
@@ -251,7 +304,7 @@ def _asked(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
                 own.times[number * 7919 % _TIMES] = took_s
             own.good_after[after] += 1
             if read is not None:
-                _widen(own.good_reads, read.table.value, read)
+                _widen(own.good_reads, read.table, read)
             own.by_length.setdefault(len(row.answer), [0, 0])[0] += 1
         case OutcomeKind.EXCEPTION:
             code = refused_code(row) or 0
@@ -264,11 +317,11 @@ def _asked(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
             own.silent_after[after] += 1
             own.waits_us.append(row.took_us)
             if read is not None:
-                _widen(own.silent_reads, read.table.value, read)
+                _widen(own.silent_reads, read.table, read)
         case OutcomeKind.GARBLED | OutcomeKind.UNEXPECTED:
-            _spoilt(line, own, row)
+            _spoilt(line, own, row, read)
             if kind is _GARBLED and read is not None:
-                due = _due(row.link, read)
+                due = _due(line.framing, read)
                 if due:
                     own.by_length.setdefault(due, [0, 0])[1] += 1
     _note_spell(line, own, row)
@@ -276,32 +329,37 @@ def _asked(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
     line.last_end_us = max(line.last_end_us, row.at_us + row.last_us)
 
 
-def _spoilt(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
+def _spoilt(line: OfLine, own: OfDevice, row: ExchangeRow, read: Asked | None) -> None:
     answer, request = row.answer, row.request
     pdu, framing = row.answer_pdu, framing_name(row.link)
-    if answer.startswith(request) and row.pdu[:1] and row.pdu[0] not in (5, 6, 8, 15, 16):
+    if answer.startswith(request) and row.pdu[:1] and row.pdu[0] not in _CONFIRMED_ALIKE:
         own.echoes.add(row.at_us)
     elif row.kind is _STRANGE and answer and unit_of(framing, answer) != row.unit_id:
         own.wrong_units[unit_of(framing, answer)] += 1
         own.wrong_unit_rows.add(row.at_us)
     elif row.kind is _STRANGE:
         own.mixed.add(row.at_us)
-    elif line.is_wired and pdu and answer[:2] == request[:2] and len(answer) > _most_of(row):
+    elif (
+        line.is_wired
+        and pdu
+        and answer[:2] == request[:2]
+        and read is not None
+        and len(answer) > _due(line.framing, read)
+    ):
         own.doubled.add(row.at_us)
         own.garbled.add(row.at_us)
     else:
         own.garbled.add(row.at_us)
 
 
-def _most_of(row: ExchangeRow) -> int:
-    request = row.asked()
-    return _due(row.link, request) if isinstance(request, Read) else 512
+def _begins_right(row: ExchangeRow) -> bool:
+    return row.answer[:2] == row.request[:2]
 
 
-def _due(link: str, read: Read) -> int:
+def _due(framing: str, read: Asked) -> int:
     """How long the whole answer is."""
-    pdu = read.answer_bytes + 2
-    match framing_name(link):
+    pdu = 2 + ((read.items + 7) // 8 if read.is_bits else 2 * read.items)
+    match framing:
         case "tcp":
             return pdu + 7
         case "ascii":
@@ -309,30 +367,30 @@ def _due(link: str, read: Read) -> int:
     return pdu + 3
 
 
-def _widen(reads: dict[str, list[int]], table: str, read: Read) -> None:
+def _widen(reads: dict[str, list[int]], table: str, read: Asked) -> None:
     known = reads.get(table)
-    end = read.address + read.count
+    end = read.address + read.items
     if known is None:
-        reads[table] = [1, read.count, read.count, read.address, end, end]
+        reads[table] = [1, read.items, read.items, read.address, end, end]
         return
     known[0] += 1
-    known[1], known[2] = min(known[1], read.count), max(known[2], read.count)
+    known[1], known[2] = min(known[1], read.items), max(known[2], read.items)
     known[3], known[4], known[5] = min(known[3], read.address), min(known[4], end), max(known[5], end)
 
 
-def _note_refused(own: OfDevice, read: Read, code: int) -> None:
+def _note_refused(own: OfDevice, read: Asked, code: int) -> None:
     reads: dict[str, list[int]] = {}
-    key = (read.table.value, code)
+    key = (read.table, code)
     if key in own.refused_reads:
-        reads[read.table.value] = own.refused_reads[key]
-    _widen(reads, read.table.value, read)
-    own.refused_reads[key] = reads[read.table.value]
+        reads[read.table] = own.refused_reads[key]
+    _widen(reads, read.table, read)
+    own.refused_reads[key] = reads[read.table]
 
 
 def _note_spell(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
     """Spells of failures of a device, and what others on its line did meanwhile."""
     is_answer = row.kind in (_GOOD, _REFUSED) and not (row.kind is _REFUSED and (refused_code(row) or 0) in OF_GATEWAY)
-    for other in line.devices.values():
+    for other in line.away:
         spell = other.open_spell
         if spell is not None and other is not own:
             if is_answer:
@@ -346,10 +404,12 @@ def _note_spell(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
             spell.last_us = row.at_us
             own.spell_lengths[spell.count] += 1
             own.open_spell = None
+            line.away.remove(own)
         return
     if spell is None:
         spell = own.open_spell = Spell(row.at_us, row.at_us)
         own.spells.append(spell)
+        line.away.append(own)
         if len(own.spells) > _MOST_SPELLS:
             del own.spells[: _MOST_SPELLS // 2]
     spell.count += 1

@@ -12,6 +12,9 @@ from kanaleto.wire.pdu import Request
 
 _DEAD = 6  # timeouts in a row, with no answer from anybody, until a network connection is made anew
 
+ANEW = "the connection is open and nobody answers on it; connecting anew"
+"""Why a connection that nobody answers on is closed: by this program, and no fault of the far end."""
+
 
 class Connection:
     """`connecting` bounds how many lines connect at once. Times are loop times."""
@@ -73,7 +76,7 @@ class Connection:
         if self._timeouts_in_a_row >= _DEAD and self.exchanger.framing.has_transactions:
             self._timeouts_in_a_row = 0
             if not self.line.connects_per_request:
-                self.exchanger.close("the connection is open and nobody answers on it; connecting anew")
+                self.exchanger.close(ANEW)
 
 
 def same_connection(one: Line, other: Line) -> bool:

@@ -1,62 +1,118 @@
 """Beside the bytes: how each device answers, and what the pattern of faults looks like, which comes first when there is
-one."""
+one. With the keys in it a finding is chosen; enter lists the rows that show it."""
 
+from collections.abc import Callable
+
+from textual.binding import Binding
 from textual.strip import Strip
 
-from kanaleto.analysis.diagnosis import look_at
-from kanaleto.board.snapshot import DeviceStatus
 from kanaleto.events.log import length_text
+from kanaleto.evidence.finding import Finding, FindingKind
+from kanaleto.evidence.gathered import OfDevice
+from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.tui.shared.cells import Cells
-from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.rows import Scrolled
 from kanaleto.tui.shared.words import clock_text
+from kanaleto.tui.wire_view.looking import Looking
 
 _EVENTS, _FEW_EVENTS = 12, 3
+_BARS = "▁▂▃▄▅▆▇█"
+_VIOLET = (
+    FindingKind.GROWS_WITH_LENGTH, FindingKind.ANOTHER_RATE, FindingKind.TWO_ALIKE, FindingKind.MIXED_UP,
+    FindingKind.ECHO, FindingKind.OTHER_MASTER, FindingKind.WRONG_UNIT,
+)  # fmt: skip
+_HISTOGRAM = 10
 
 
-class Beside(Drawn):
-    DEFAULT_CSS = "Beside { width: 70; height: 100%; background: $panel; }"
+class Beside(Scrolled, can_focus=True):
+    BINDINGS = [
+        Binding("up,k", "choose(-1)", show=False),
+        Binding("down,j", "choose(1)", show=False),
+        Binding("enter", "rows", show=False),
+        Binding("pageup", "page(-1)", show=False),
+        Binding("pagedown", "page(1)", show=False),
+    ]
+    DEFAULT_CSS = "Beside { width: 70; height: 100%; background: $panel; scrollbar-size: 1 1; }"
 
     def __init__(self) -> None:
         super().__init__()
+        self.looking = Looking()
+        self.when_chosen: Callable[[Finding], None] = lambda finding: None
+        self.chosen = 0
+        self.shows_events = True
         self._lines: list[Cells] = []
+        self._places: list[int] = []
         self._now: object = None
 
     def tick(self) -> None:
-        """Once a second: counts of what is asked hundreds of times are not read faster."""
+        """Drawn where something came of it."""
         snapshot, events = self.snapshot, self.context.engine.session.events.ring
-        now = snapshot.version, int(snapshot.now_s), self.size, self.palette, len(events)
+        now = (
+            self.looking.version, self.looking.span, int(snapshot.now_s / 5), self.size, self.palette, len(events),
+            self.chosen, self.has_focus,
+        )  # fmt: skip
         if now != self._now:
             self._now = now
             self._lines = self._made(self.size.width - 4)
+            self.have_lines(len(self._lines) + 1)
         self.redraw()
 
     def draw_line(self, y: int) -> Strip:
-        if 0 < y <= len(self._lines):
-            return self._lines[y - 1].strip(self.size.width)
+        at = y + self.scroll_offset.y
+        if 0 < at <= len(self._lines):
+            return self._lines[at - 1].strip(self.size.width)
         return Cells(self.palette, "panel").strip(self.size.width)
 
+    def action_choose(self, step: int) -> None:
+        if self.looking.findings:
+            self.chosen = max(0, min(self.chosen + step, len(self.looking.findings) - 1))
+            self.tick()
+            self.scroll_to(y=max(self._places[self.chosen] - 1, 0), animate=False, force=True)
+        else:
+            self.action_page(step)
+
+    def action_page(self, step: int) -> None:
+        self.scroll_to(y=self.scroll_offset.y + step * max(self.size.height - 2, 1), animate=False, force=True)
+        self.redraw()
+
+    def action_rows(self) -> None:
+        if self.chosen < len(self.looking.findings):
+            self.when_chosen(self.looking.findings[self.chosen])
+
+    def _cells(self) -> Cells:
+        return Cells(self.palette, "panel")
+
     def _made(self, width: int) -> list[Cells]:
-        lines = self.snapshot.lines
-        name_width = max(width - 48, 12)
-        head = Cells(self.palette, "panel").put("  ").put("HOW DEVICES ANSWER", "muted", name_width, bold=True)
-        for title, column in (("good", 8), ("refused", 8), ("silent", 7), ("garbled", 8), ("median", 8), ("95 %", 9)):
-            head.put(title, "dim", column, right=True)
-        table = [head, *(self._device(status, name_width) for line in lines for status in line.devices)]
-        looks = [Cells(self.palette, "panel").put("  ").put("WHAT THIS LOOKS LIKE", "muted", bold=True)]
-        blank = Cells(self.palette, "panel")
-        findings = look_at(lines)
-        happened = self._happened(width)
-        if not findings:
-            looks.append(Cells(self.palette, "panel").put("  all that was asked has been answered", "muted"))
-            return [*happened, *table, blank, *looks]
-        for finding in findings:
-            first = (
-                Cells(self.palette, "panel")
-                .put("  ")
-                .put(finding.who, "violet" if finding.is_garbled else "terracotta", bold=True)
-            )
-            looks += self._wrapped(first, finding.text, width)
-        return [*looks, blank, *happened, *table]
+        looks = self._looks(width)
+        happened = self._happened(width) if self.shows_events else []
+        table = self._table(width)
+        blank = self._cells()
+        if self.looking.findings or self.looking.remarks:
+            return [*looks, blank, *table, blank, *happened]
+        self._places = []
+        return [*happened, *table, blank, *looks]
+
+    def _looks(self, width: int) -> list[Cells]:
+        looking = self.looking
+        lines = [self._cells().put("  ").put("WHAT IT LOOKS LIKE", "muted", bold=True)]
+        self._places = []
+        for number, finding in enumerate(looking.findings):
+            self._places.append(len(lines) + 1)
+            is_chosen = self.has_focus and number == self.chosen
+            tone = "violet" if finding.kind in _VIOLET else "terracotta"
+            first = self._cells().put("▸ " if is_chosen else "  ", "ochre").put(finding.who, tone, bold=True)
+            lines += self._wrapped(first, f"{finding.what}.", width)
+            lines += self._wrapped(self._cells().put("  ").put("likely", "muted"), "; or ".join(finding.causes), width)
+            lines += self._wrapped(self._cells().put("  ").put("try", "muted"), "; ".join(finding.tries), width)
+            if is_chosen:
+                lines += self._wrapped(self._cells().put("  ").put("what tells", "muted"), finding.apart, width)
+        for remark in looking.remarks:
+            lines += self._wrapped(self._cells().put("  "), remark, width)
+        if len(lines) == 1:
+            lost = sum(own.failed for own in looking.devices)
+            told = f"{lost} failed, in no pattern: nothing stands out" if lost else "all that was asked was answered"
+            lines.append(self._cells().put(f"  {told if looking.rows else 'nothing was asked'}", "muted"))
+        return lines
 
     def _happened(self, width: int) -> list[Cells]:
         """The last events, the newest first, and a blank row; nothing when nothing happened. On a low screen the newest
@@ -64,35 +120,61 @@ class Beside(Drawn):
         most = _EVENTS if self.size.height > 30 else _FEW_EVENTS
         rows: list[Cells] = []
         for event in reversed(list(self.context.engine.session.events.ring)[-most:]):
-            first = Cells(self.palette, "panel").put("  ").put(clock_text(event.wall_s)[:8], "muted").put(" ")
+            first = self._cells().put("  ").put(clock_text(event.wall_s)[:8], "muted").put(" ")
             who = event.device or event.line
             times = f" ({event.count} times, last {clock_text(event.last_wall_s)[:8]})" if event.count > 1 else ""
             lasted = f"; over after {length_text(event.lasted_s)}" if event.lasted_s else ""
             told = f"{event.text}{times}{lasted}"
             rows += self._wrapped(first.put(who, "ink", bold=True) if who else first, told, width)
-        head = Cells(self.palette, "panel").put("  ").put("WHAT HAPPENED", "muted", bold=True)
-        return [head, *rows, Cells(self.palette, "panel")] if rows else []
+        head = self._cells().put("  ").put("WHAT HAPPENED", "muted", bold=True)
+        return [head, *rows, self._cells()] if rows else []
 
-    def _device(self, status: DeviceStatus, name_width: int) -> Cells:
-        tally = status.tally
-        cells = Cells(self.palette, "panel").put("  ").put(status.device.name, "ink", name_width)
-        cells.put(str(tally.good), "verdigris", 8, right=True)
-        for count, tone, column in (
-            (sum(tally.exceptions.values()), "ochre", 8),
-            (tally.timeouts + tally.unreachable, "terracotta", 7),
-            (tally.garbled + tally.unexpected, "violet", 8),
+    def _table(self, width: int) -> list[Cells]:
+        """A row a device: counts by outcome, median and 95 %, and the times as a histogram where there is room."""
+        has_bars = width >= 66
+        name_width = max(width - 47 - (_HISTOGRAM + 2 if has_bars else 0), 12)
+        head = self._cells().put("  ").put("HOW DEVICES ANSWER", "muted", name_width, bold=True)
+        for title, column in (("good", 7), ("refused", 8), ("silent", 7), ("garbled", 8), ("median", 8), ("95 %", 9)):
+            head.put(title, "dim", column, right=True)
+        of = self._cells().put("  ").put(f"{self.looking.span.value}, {self.looking.rows:,} exchanges", "dim")
+        return [head, of, *(self._device(own, name_width, has_bars) for own in self.looking.devices)]
+
+    def _device(self, own: OfDevice, name_width: int, has_bars: bool) -> Cells:
+        kinds = own.kinds
+        cells = self._cells().put("  ").put(own.name, "ink", name_width)
+        cells.put(str(kinds.get(OutcomeKind.GOOD, 0)), "verdigris", 7, right=True)
+        for outcomes, tone, column in (
+            ((OutcomeKind.EXCEPTION,), "ochre", 8),
+            ((OutcomeKind.TIMEOUT, OutcomeKind.UNREACHABLE), "terracotta", 7),
+            ((OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED), "violet", 8),
         ):
+            count = sum(kinds.get(kind, 0) for kind in outcomes)
             cells.put(str(count) if count else "·", tone if count else "dim", column, right=True)
-        _, median, most, _ = tally.took or (0, 0, 0, 0)
-        cells.put(f"{1000 * median:.1f}" if tally.took else "—", "ink", 8, right=True)
-        return cells.put(f"{1000 * most:.0f} ms" if tally.took else "—", "muted", 9, right=True)
+        times = sorted(own.times)
+        count = len(times)
+        median = f"{1000 * times[count // 2]:.1f}" if times else "—"
+        most = f"{1000 * times[min(count * 95 // 100, count - 1)]:.0f} ms" if times else "—"
+        cells.put(median, "ink", 8, right=True).put(most, "muted", 9, right=True)
+        return cells.put("  ").put(_bars(times), "verdigris") if has_bars else cells
 
     def _wrapped(self, first: Cells, text: str, width: int) -> list[Cells]:
         rows = [first]
         for word in text.split():
             if rows[-1].width + len(word) + 1 > width + 2:
-                rows.append(Cells(self.palette, "panel").put("  "))
+                rows.append(self._cells().put("  "))
                 rows[-1].put(word)
             else:
                 rows[-1].put(f" {word}")
         return rows
+
+
+def _bars(times: list[float]) -> str:
+    """How often each tenth between the least and the most time was needed."""
+    if len(times) < 3:
+        return ""
+    least, most = times[0], times[-1]
+    counts = [0] * _HISTOGRAM
+    for one in times:
+        counts[min(int((one - least) / max(most - least, 1e-9) * _HISTOGRAM), _HISTOGRAM - 1)] += 1
+    top = max(counts)
+    return "".join(" " if not count else _BARS[min(count * 8 // (top + 1), 7)] for count in counts)

@@ -1,6 +1,6 @@
 """What Wire lists: the exchanges of the open site, or of a capture that somebody opened; all, or those that fit."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from kanaleto.capture.filter import FAILED, ExchangeFilter, FilterFault, parse_filter
@@ -23,6 +23,9 @@ class Source:
         """Why what was typed is no filter."""
         self.text = ""
         self.only_failed = False
+        self.shown_rows = ""
+        """What is said of the few rows that are listed, where they were chosen by a finding."""
+        self._chosen: tuple[str, frozenset[int]] = ("", frozenset())
         self._version = -1
         self._reel: Reel | None = None
         self._of: tuple[Path | None, Path | None] | None = None
@@ -84,8 +87,9 @@ class Source:
 
     def look_for(self, text: str, only_failed: bool) -> None:
         """List what fits; where the text is no filter, `fault` says why and the list stays."""
-        if (text, only_failed) == (self.text, self.only_failed) and not self.fault:
+        if (text, only_failed) == (self.text, self.only_failed) and not self.fault and not self.shown_rows:
             return
+        self.shown_rows, self._chosen = "", ("", frozenset())
         counts_as_wire, places = self._context.counts_as_wire, self.places
         try:
             parse_filter(text, places.served.names_of, lambda row: places.text_of(row, counts_as_wire))
@@ -101,7 +105,16 @@ class Source:
         """What fits the filter, and only what failed where that is on."""
         counts_as_wire, places = self._context.counts_as_wire, self.places
         wanted = parse_filter(self.text, places.served.names_of, lambda row: places.text_of(row, counts_as_wire))
-        return wanted.narrowed(FAILED) if self.only_failed else wanted
+        wanted = wanted.narrowed(FAILED) if self.only_failed else wanted
+        line, rows = self._chosen
+        return wanted.narrowed(None, min(rows), max(rows) + 1, lambda row: row.line == line and row.at_us in rows) if (
+            rows) else wanted  # fmt: skip
+
+    def show_rows(self, told: str, line: str, rows: Sequence[int]) -> None:
+        """List those that began then, and no others; all again where there are none."""
+        self.text, self.only_failed, self.fault = "", False, ""
+        self.shown_rows, self._chosen = told, (line, frozenset(rows))
+        self._begin_search()
 
     def _begin_search(self) -> None:
         if self._reel is None:

@@ -20,6 +20,7 @@ from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.tape import aside_of
 from kanaleto.events.log import length_text
+from kanaleto.evidence.finding import Finding
 from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
@@ -30,6 +31,7 @@ from kanaleto.tui.shared.wishes import ReadAgain, ShowExchange, ShowMoment, Show
 from kanaleto.tui.shared.words import clock_text
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
+from kanaleto.tui.wire_view.looking import Span
 from kanaleto.tui.wire_view.rows import WireColumns, WireRows
 from kanaleto.tui.wire_view.source import Source
 from kanaleto.wire.pdu import Read
@@ -79,6 +81,10 @@ class WireView(View, Vertical):
         Action("d", "points", "its points", "the point that the exchange brought, in Live; i there comes back"),
         Action("t", "then", "trend then", "all views at the moment of the exchange: the trend of what it brought"),
         Action("s", "again", "ask again", "the same request in a scratch reading, to be changed; w writes"),
+        Action(
+            "a", "answers", "answers of when", "how devices answer: the last 10 min, an hour, round the cursor, all"
+        ),
+        Action("tab", "panel", "findings", "to the findings beside: enter lists the rows that show one; and back"),
         Action("o", "capture", "open a capture", "a capture, a tape, or what was laid aside: opened here; escape ends"),
     )
 
@@ -103,8 +109,11 @@ class WireView(View, Vertical):
         self._frozen_at = 0
         self._drawn = (0, 0.0)  # how many exchanges there were when the list was filled last, and when that was
         self._list.when_moved = self._moved
+        self._beside.when_chosen = self._show_rows_of
         if self.source.capture is not None:
             self.source.open(self.source.capture)
+            self._beside.looking.span = Span.ALL
+            self._beside.shows_events = False
 
     def on_resize(self, event: events.Resize) -> None:
         self._beside.display = event.size.width >= 118
@@ -144,10 +153,20 @@ class WireView(View, Vertical):
         self._head.redraw()
         self._show_bytes()
         if self._beside.display:
-            self._beside.tick()
+            self._look_beside()
+
+    def _look_beside(self) -> None:
+        """How devices answer is counted now and then."""
+        current = self._list.current
+        now_us = round(self.context.engine.session.clock.now() * 1e6)
+        is_over = not self._is_of_site and not self.source.reel.is_opening
+        key = current.key if current is not None else None
+        timeouts_us = self.source.places.served.timeouts_us if self._is_of_site else {}
+        self._beside.looking.look(self.source.reel, key, now_us, is_over, timeouts_us)
+        self._beside.tick()
 
     def _note(self) -> str:
-        told = self.source.fault or self.source.told
+        told = self.source.fault or self.source.told or self.source.shown_rows
         if told:
             return told
         marks, current = self._list.marks, self._list.current
@@ -233,10 +252,13 @@ class WireView(View, Vertical):
             self._filter.clear_filter()
         elif self._only_failed:
             self._only_failed = False
+        elif self.source.shown_rows:
+            self.source.show_rows("", "", ())
         elif self._list.marks:
             self._list.marks = ()
         elif not self._is_of_site and self.context.capture is None:
             self.source.open(None)
+            self._beside.looking.span = Span.MINUTES
             self._follows = True
         elif self._is_of_site:
             self._follows = True
@@ -412,6 +434,7 @@ class WireView(View, Vertical):
         self._list.marks = ()
         self.source.open(path)
         self.source.look_for("", False)
+        self._beside.looking.span = Span.ALL
         at_us = self.source.reel.told.get("at_us")
         self._list.set_rows(self.source.listed)
         self._list.place_cursor(0)
@@ -421,6 +444,28 @@ class WireView(View, Vertical):
             self._list.place_cursor(self.source.reel.rank_at(self.source.ranked, at_us, _PLACE_S) or 0)
         self.focus_rows()
         self.context.redraw()
+
+    def action_answers(self) -> None:
+        self._beside.looking.span = self._beside.looking.span.next
+        self.context.tell(f"how devices answer: {self._beside.looking.span.value}")
+        self._draw()
+
+    def action_panel(self) -> None:
+        if self._beside.has_focus or not self._beside.display or not self.query_one("#wire-below").display:
+            self.focus_rows()
+        else:
+            self.screen.set_focus(self._beside)
+        self._draw()
+
+    def _show_rows_of(self, finding: Finding) -> None:
+        """Only the rows that show a finding; escape lists all again."""
+        self._only_failed = False
+        self._filter.clear_filter()
+        self._stand_still()
+        self.source.show_rows(f"{len(finding.rows)} rows that show: {finding.kind.value}", finding.line, finding.rows)
+        self._list.set_rows(self.source.listed, last=True)
+        self.focus_rows()
+        self._draw()
 
     def action_open(self) -> None:
         self._has_bytes = not self._has_bytes

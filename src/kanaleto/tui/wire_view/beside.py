@@ -21,7 +21,7 @@ _VIOLET = (
     FindingKind.GROWS_WITH_LENGTH, FindingKind.ANOTHER_RATE, FindingKind.TWO_ALIKE, FindingKind.MIXED_UP,
     FindingKind.ECHO, FindingKind.OTHER_MASTER, FindingKind.WRONG_UNIT,
 )  # fmt: skip
-_HISTOGRAM = 10
+_HISTOGRAM = 5
 
 
 class Beside(Scrolled, can_focus=True):
@@ -132,9 +132,16 @@ class Beside(Scrolled, can_focus=True):
     def _table(self, width: int) -> list[Cells]:
         """A row a device: counts by outcome, median and 95 %, and the times as a histogram where there is room."""
         has_bars = width >= 66
-        name_width = max(width - 47 - (_HISTOGRAM + 2 if has_bars else 0), 12)
-        head = self._cells().put("  ").put("HOW DEVICES ANSWER", "muted", name_width, bold=True)
-        for title, column in (("good", 7), ("refused", 8), ("silent", 7), ("garbled", 8), ("median", 8), ("95 %", 9)):
+        name_width = max(width - 45 - (_HISTOGRAM + 1 if has_bars else 0), 12)
+        head = self._cells().put("  ").put("HOW EACH ANSWERS", "muted", name_width, bold=True)
+        for title, column in (
+            ("good", 6),
+            ("refused", 8),
+            ("silent", 7),
+            ("garbled", 8),
+            ("median", 8),
+            ("95 % ms", 8),
+        ):
             head.put(title, "dim", column, right=True)
         of = self._cells().put("  ").put(f"{self.looking.span.value}, {self.looking.rows:,} exchanges", "dim")
         return [head, of, *(self._device(own, name_width, has_bars) for own in self.looking.devices)]
@@ -142,7 +149,7 @@ class Beside(Scrolled, can_focus=True):
     def _device(self, own: OfDevice, name_width: int, has_bars: bool) -> Cells:
         kinds = own.kinds
         cells = self._cells().put("  ").put(own.name, "ink", name_width)
-        cells.put(str(kinds.get(OutcomeKind.GOOD, 0)), "verdigris", 7, right=True)
+        cells.put(str(kinds.get(OutcomeKind.GOOD, 0)), "verdigris", 6, right=True)
         for outcomes, tone, column in (
             ((OutcomeKind.EXCEPTION,), "ochre", 8),
             ((OutcomeKind.TIMEOUT, OutcomeKind.UNREACHABLE), "terracotta", 7),
@@ -153,9 +160,9 @@ class Beside(Scrolled, can_focus=True):
         times = sorted(own.times)
         count = len(times)
         median = f"{1000 * times[count // 2]:.1f}" if times else "—"
-        most = f"{1000 * times[min(count * 95 // 100, count - 1)]:.0f} ms" if times else "—"
-        cells.put(median, "ink", 8, right=True).put(most, "muted", 9, right=True)
-        return cells.put("  ").put(_bars(times), "verdigris") if has_bars else cells
+        most = f"{1000 * times[min(count * 95 // 100, count - 1)]:.1f}" if times else "—"
+        cells.put(median, "ink", 8, right=True).put(most, "muted", 8, right=True)
+        return cells.put(" ").put(_bars(times), "verdigris") if has_bars else cells
 
     def _wrapped(self, first: Cells, text: str, width: int) -> list[Cells]:
         rows = [first]
@@ -169,7 +176,7 @@ class Beside(Scrolled, can_focus=True):
 
 
 def _bars(times: list[float]) -> str:
-    """How often each tenth between the least and the most time was needed."""
+    """How often each fifth between the least and the most time was needed."""
     if len(times) < 3:
         return ""
     least, most = times[0], times[-1]

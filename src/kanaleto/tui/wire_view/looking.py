@@ -1,7 +1,7 @@
 """How each device answers and what that looks like, for the panel beside the bytes: of the last ten minutes, an hour,
 round the cursor, or all of a capture; counted anew now and then, on the thread that reads."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from concurrent.futures import Future
 from enum import Enum
 from time import monotonic
@@ -34,6 +34,8 @@ class Looking:
 
     def __init__(self) -> None:
         self.span = Span.MINUTES
+        self.order: Sequence[tuple[str, int]] = ()
+        """Line and unit ID of the devices of the open site, in its order."""
         self.devices: list[OfDevice] = []
         self.findings: list[Finding] = []
         self.remarks: list[str] = []
@@ -82,7 +84,9 @@ class Looking:
         if done.cancelled() or done.exception() is not None:
             return False
         lines = list(gathered.lines.values())
-        self.devices, self.rows = gathered.devices, gathered.rows
+        order = {place: number for number, place in enumerate(self.order)}
+        self.devices = sorted(gathered.devices, key=lambda own: order.get((own.line, own.unit_id), len(order)))
+        self.rows = gathered.rows
         self.findings = findings_of(lines)
         self.remarks = remarks_of(lines, self.findings)
         self.version += 1

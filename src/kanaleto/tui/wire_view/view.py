@@ -84,7 +84,7 @@ class WireView(View, Vertical):
         Action(
             "a", "answers", "answers of when", "how devices answer: the last 10 min, an hour, round the cursor, all"
         ),
-        Action("tab", "panel", "findings", "to the findings beside: enter lists the rows that show one; and back"),
+        Action("tab", "panel", "next panel", "list, bytes, findings; there enter lists the rows that show one"),
         Action("o", "capture", "open a capture", "a capture, a tape, or what was laid aside: opened here; escape ends"),
     )
 
@@ -162,6 +162,7 @@ class WireView(View, Vertical):
         is_over = not self._is_of_site and not self.source.reel.is_opening
         key = current.key if current is not None else None
         timeouts_us = self.source.places.served.timeouts_us if self._is_of_site else {}
+        self._beside.looking.order = tuple(timeouts_us)
         self._beside.looking.look(self.source.reel, key, now_us, is_over, timeouts_us)
         self._beside.tick()
 
@@ -231,6 +232,10 @@ class WireView(View, Vertical):
         last = ["open", "then"] if self._is_of_site else ["open"]
         more = [("[ ]", "failure before, next"), *self.keys_of("mark", "capture")]
         back = [("escape", "back to the site")] if not self._is_of_site and self.context.capture is None else []
+        if self._beside.has_focus:
+            return [("up down", "choose a finding"), ("enter", "its rows"), ("tab", "list"), *self.keys_of("answers")]
+        if self._bytes.has_focus:
+            return [("up down", "scroll"), ("tab", "findings")]
         return [*back, *self.keys_of(*first, **verbs), ("/", "filter"), *self.keys_of(*last, **verbs), *more]
 
     def about_here(self) -> Iterator[tuple[str, str]]:
@@ -451,10 +456,12 @@ class WireView(View, Vertical):
         self._draw()
 
     def action_panel(self) -> None:
-        if self._beside.has_focus or not self._beside.display or not self.query_one("#wire-below").display:
-            self.focus_rows()
-        else:
-            self.screen.set_focus(self._beside)
+        has_below = self.query_one("#wire-below").display
+        panels: list[Drawn] = [self._list, *([self._bytes] if has_below else [])]
+        if has_below and self._beside.display:
+            panels.append(self._beside)
+        at = next((number for number, panel in enumerate(panels) if panel.has_focus), 0)
+        self.screen.set_focus(panels[(at + 1) % len(panels)])
         self._draw()
 
     def _show_rows_of(self, finding: Finding) -> None:

@@ -1,0 +1,73 @@
+"""What the boxes of an exchange say beside its bytes: the point that stands in a register and its value, and what a
+confirmation has otherwise than its request."""
+
+from kanaleto.capture.row import ExchangeRow, framing_name
+from kanaleto.capture.served import point_at
+from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.site.model import Device
+from kanaleto.values.text import shown
+from kanaleto.wire.checks import crc_bytes
+from kanaleto.wire.facts import table_of
+from kanaleto.wire.pdu import Read, WriteRegister, WriteRegisters
+from kanaleto.wire.rtu import Rtu
+from kanaleto.wire.tcp import Tcp
+
+_CONFIRMED_ALIKE = (5, 6, 15, 16, 22)
+
+
+def words_of(row: ExchangeRow, is_answer: bool) -> tuple[int, bytes] | None:
+    """The first address, and the bytes of the registers that a frame carries; None where it carries none."""
+    request = row.asked()
+    if is_answer:
+        pdu = row.answer_pdu
+        if not isinstance(request, Read) or request.table.is_bits or row.kind is not OutcomeKind.GOOD:
+            return None
+        return request.address, pdu[2:]
+    if isinstance(request, WriteRegister | WriteRegisters):
+        words = request.words if isinstance(request, WriteRegisters) else (request.word,)
+        return request.address, b"".join(word.to_bytes(2) for word in words)
+    return None
+
+
+def register_words(device: Device | None, row: ExchangeRow, is_answer: bool, address: int) -> tuple[str, str]:
+    """The name of the point that has a register, and its value with its unit where the point begins there."""
+    carried, request = words_of(row, is_answer), row.asked()
+    table = table_of(request) if request is not None else None
+    if device is None or carried is None or table is None:
+        return "", ""
+    first, data = carried
+    point = point_at(device, table, address)
+    if point is None:
+        return "", ""
+    begin = 2 * (point.address - first)
+    if point.address != address or begin < 0 or begin + 2 * point.size > len(data):
+        return point.name, ""
+    text = shown(point.codec.decode(data[begin : begin + 2 * point.size]), point.codec, point.decimals, point.labels)
+    return point.name, f"{text} {point.unit}".strip()
+
+
+def confirms(row: ExchangeRow) -> bool:
+    """Whether the answer should be the request once more, or its beginning."""
+    pdu = row.pdu
+    return bool(pdu) and pdu[0] in _CONFIRMED_ALIKE and row.answer_pdu[:1] == pdu[:1]
+
+
+def both_framings(row: ExchangeRow, is_answer: bool) -> list[tuple[str, str, str, str]]:
+    """One PDU on a serial line and on a network: a word, what stands before it, the PDU, what stands behind it, as
+    hexadecimal, so that the PDUs stand one below the other."""
+    pdu = row.answer_pdu if is_answer else row.pdu
+    raw = row.answer if is_answer else row.request
+    if not pdu:
+        return []
+    unit = bytes((row.unit_id,))
+    is_tcp = framing_name(row.link) == "tcp"
+    transaction = int.from_bytes(raw[:2]) if is_tcp else 0
+    serial, network = Rtu().encode(row.unit_id, pdu, 0), Tcp().encode(row.unit_id, pdu, transaction)
+    own = raw if framing_name(row.link) == "rtu" else serial
+    check = own[-2:] if len(own) >= 4 else crc_bytes(unit + pdu)
+    head = network[:6].hex(" ").upper()
+    middle, byte = pdu.hex(" ").upper(), unit.hex().upper()
+    return [
+        ("serial", f"{byte:>{len(head) + 3}}", middle, check.hex(" ").upper()),
+        ("network", f"{head} {byte}", middle, ""),
+    ]

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from kanaleto.board.listener import Exchange
 from kanaleto.capture.row import ExchangeRow, row_of
-from kanaleto.evidence.finding import Finding
+from kanaleto.evidence.finding import WireFinding
 from kanaleto.evidence.findings import findings_of
 from kanaleto.evidence.gathered import Gathered
 from kanaleto.lines.outcome import Outcome, OutcomeKind
@@ -79,7 +79,7 @@ class InFolder(unittest.TestCase):
         self.folder = Path(folder.name)
 
 
-def named(exchanges: Iterable[Exchange]) -> list[Finding]:
+def named(exchanges: Iterable[Exchange]) -> list[WireFinding]:
     """What is made of exchanges as the engine tells them."""
     gathered = Gathered()
     for own in exchanges:

@@ -2,18 +2,23 @@
 
 import asyncio
 import contextlib
+import json
 import os
 import random
+import subprocess
+import sys
 import tempfile
 import threading
 import time
 import tty
 import unittest
+from collections import Counter
 from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kanaleto.capture.reading import Capture
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.lines.opening import framing_of
@@ -22,7 +27,7 @@ from kanaleto.probing.directory import Directory, find_directory
 from kanaleto.probing.draft import draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
 from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
 from kanaleto.probing.listening import LineListener
-from kanaleto.probing.overhearing import Overhearing
+from kanaleto.probing.overhearing import HeardExchange, Overhearing
 from kanaleto.probing.own_settings import judge
 from kanaleto.probing.ports import describe_port, list_serial_ports
 from kanaleto.probing.unitstates import SurveyStopped
@@ -324,3 +329,99 @@ class Drafts(unittest.TestCase):
         rows = rows_of_runs(Table.HOLDING, [(10, 11), (20, 20)], frozenset({11}))
         self.assertEqual([row.name for row in rows], ["Holding 10", "Holding 11", "Holding 20"])
         self.assertEqual([row.note for row in rows], ["", "never seen to change", ""])
+
+
+class Exchanges(unittest.TestCase):
+    """What another master asks, exchange by exchange."""
+
+    def test_a_long_talk_in_any_pieces_is_paired_and_none_is_invented(self) -> None:
+        for framing in (FramingKind.RTU, FramingKind.ASCII):
+            encode = framing_of(SerialLink("/virtual", framing=framing)).encode
+            source, at = random.Random(4), 0.0
+            heard: list[HeardExchange] = []
+            truth: list[tuple[bytes, bytes]] = []
+            overhearing = Overhearing(framing, heard.append)
+            for number in range(1500):
+                unit, count = source.choice((1, 7, 40)), source.randrange(1, 40)
+                request = encode(unit, Read(Table.HOLDING, number, count).encode(), 0)
+                answer = encode(unit, bytes((3, 2 * count)) + source.randbytes(2 * count), 0)
+                if source.random() < 0.2:
+                    request = answer = encode(unit, b"\x06" + number.to_bytes(2) + source.randbytes(2), 0)
+                elif source.random() < 0.1:
+                    answer = encode(unit, b"\x83\x02", 0)
+                if source.random() < 0.03:
+                    answer = b""
+                truth.append((request, answer))
+                for raw in (request, answer):
+                    at += 0.01
+                    while raw:
+                        piece, raw = raw[: (size := source.randrange(1, 9))], raw[size:]
+                        at += 10 / 19200 * len(piece)
+                        overhearing.feed(piece, at)
+                at += 0.05
+                if source.random() < 0.9:
+                    overhearing.silence(at)
+            overhearing.end(at)
+            found = [(one.request, one.answer) for one in heard]
+            with self.subTest(framing):
+                self.assertGreater(sum(one in truth for one in found), 0.99 * len(truth))
+                self.assertEqual([one for one in found if one not in truth], [])
+
+    def test_what_is_none_is_told_apart(self) -> None:
+        encode = RTU.encode
+        heard: list[HeardExchange] = []
+        overhearing = Overhearing(on_heard=heard.append)
+        request, answer = encode(13, Read(Table.HOLDING, 100, 2).encode(), 0), encode(13, b"\x03\x04\0\1\0\2", 0)
+        at = 0.0
+        for raw in (
+            answer,  # of a request that was before we came
+            request, answer[:-1] + b"\0",  # spoilt
+            request, answer,
+            request,  # nobody answers
+            request, encode(13, b"\x03\x02\0\1", 0),  # of another length
+            encode(0, b"\x06\0\1\0\1", 0),  # to all
+            request, encode(13, b"\x83\x02", 0),
+        ):  # fmt: skip
+            at += 1.0
+            overhearing.feed(raw, at)
+            overhearing.silence(at + 0.5)
+        overhearing.end(at)
+        self.assertEqual(
+            [one.kind.value for one in heard],
+            ["unexpected", "garbled", "good", "timeout", "unexpected", "good", "exception"],
+        )
+        self.assertEqual((heard[2].asked_s, heard[2].done_s), (4.0, 5.0))
+
+    def test_listened_to_on_a_paced_line_and_captured_without_a_byte_sent(self) -> None:
+        """`find --listen --capture`: the far end counts what reaches it, and that is nothing."""
+        ours, theirs = os.openpty()
+        self.addCleanup(os.close, ours)
+        self.addCleanup(os.close, theirs)
+        tty.setraw(ours)
+        tty.setraw(theirs)
+        pieces = talk(25)
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "strangers.jsonl"
+            link = f"rtu://{os.ttyname(theirs)}?baud=19200"
+            listening = subprocess.Popen(
+                [sys.executable, "-m", "kanaleto", "find", link, "--listen", "9", "--capture", str(path)],
+                stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+            )  # fmt: skip
+            self.addCleanup(listening.kill)
+            time.sleep(3)
+            begun = time.monotonic()
+            for at, raw in pieces:
+                time.sleep(max(begun + at - time.monotonic(), 0))
+                os.write(ours, raw)
+            listening.communicate(timeout=60)
+            os.set_blocking(ours, False)
+            with self.assertRaises(BlockingIOError):
+                os.read(ours, 100)
+            capture = Capture(path)
+            rows = list(capture)
+            first = json.loads(path.read_text().splitlines()[0])
+        self.assertEqual(first["lines"][0]["origin"], "overheard")
+        self.assertEqual({row.origin for row in rows}, {"overheard"})
+        kinds = Counter(row.kind.value for row in rows)
+        self.assertEqual(kinds, {"good": 25 + 12, "exception": 25, "timeout": 25})
+        self.assertEqual(capture.damaged, [])

@@ -18,7 +18,7 @@ from kanaleto.capture.filter import FAILED, parse_filter
 from kanaleto.capture.jsonlines import CapturedLine
 from kanaleto.capture.packing import head_line, heads, pack
 from kanaleto.capture.parts import RowsPart
-from kanaleto.capture.ranked import Ranked
+from kanaleto.capture.ranked import RankedRows
 from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.reel import Reel, Search
 from kanaleto.capture.row import ExchangeRow
@@ -37,7 +37,7 @@ def _until(is_so: Callable[[], bool], within_s: float = 20.0) -> bool:
     return is_so()
 
 
-def _all(ranked: Ranked) -> list[ExchangeRow]:
+def _all(ranked: RankedRows) -> list[ExchangeRow]:
     return [found.row for found in ranked.rows(0, len(ranked))]
 
 
@@ -52,7 +52,7 @@ class InRanks(InFolder):
         self, keyed: list[list[int]], number: int, key: int
     ) -> None:
         parts = [RowsPart(keys, [exchange(0)._replace(at_us=own) for own in keys]) for keys in keyed]
-        ranked = Ranked(parts)
+        ranked = RankedRows(parts)
         wanted = sorted(own for keys in keyed for own in keys)
         self.assertEqual(len(ranked), len(wanted))
         self.assertEqual(ranked.rank_of(key), sum(own < key for own in wanted))
@@ -77,7 +77,7 @@ class InRanks(InFolder):
             wanted += keys
             parts.append(Counted(keys, [exchange(0)] * 200))
         source.shuffle(parts)
-        ranked = Ranked(parts)
+        ranked = RankedRows(parts)
         wanted.sort()
         for rank in (0, 1, 7_777, 40_000, 79_999):
             read.clear()
@@ -170,7 +170,7 @@ class TapeAndRing(InFolder):
         self.assertEqual(self._shown(reel), list(range(1, 301)))
         self.assertEqual(len(_all(self._of_disk())), 170)
 
-    def _of_disk(self) -> Ranked:
+    def _of_disk(self) -> RankedRows:
         reel = self._reel(None)
         reel.look(20)
         return reel.newest

@@ -14,6 +14,16 @@ MOST_BYTES, MOST_FILES = 100_000_000, 10
 _ENDINGS = (".jsonl", ".pcapng")
 
 
+def need_new(path: Path) -> None:
+    """Raises NoCapture where no capture can be begun there."""
+    if path.suffix.lower() not in _ENDINGS:
+        raise NoCapture(f"{path.name} does not tell its form; end it in .jsonl or .pcapng")
+    if path.exists():
+        raise NoCapture(f"{path} is there already; name another file")
+    if not path.absolute().parent.is_dir():
+        raise NoCapture(f"{path} cannot be written: there is no folder {path.absolute().parent}")
+
+
 class CaptureFile:
     """Raises NoCapture where the file cannot be begun; later faults are OSError."""
 
@@ -25,10 +35,7 @@ class CaptureFile:
         most_bytes: int = MOST_BYTES,
         most_files: int = MOST_FILES,
     ) -> None:
-        if path.suffix.lower() not in _ENDINGS:
-            raise NoCapture(f"{path.name} does not tell its form; end it in .jsonl or .pcapng")
-        if path.exists():
-            raise NoCapture(f"{path} is there already; name another file")
+        need_new(path)
         self.path = path
         self._site, self._lines = site, lines
         self._most_bytes, self._most_files = most_bytes, most_files

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from kanaleto.capture.filter import FAILED, ExchangeFilter
 from kanaleto.capture.packing import BlockHead, Failures, Unpacked, body_of, failures_in
-from kanaleto.capture.ranked import Gone, Part
+from kanaleto.capture.ranked import Gone, RowPart
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.lines.outcome import OutcomeKind
 
@@ -110,7 +110,7 @@ class RowsPart:
 class FittingPart:
     """Those rows of a part that fit a filter."""
 
-    def __init__(self, part: Part, numbers: "array[int]") -> None:
+    def __init__(self, part: RowPart, numbers: "array[int]") -> None:
         self._part, self._numbers = part, numbers
         self.count = len(numbers)
         keys = part.order() if numbers else ()

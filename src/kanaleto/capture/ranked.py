@@ -19,7 +19,7 @@ CHUNK = 128
 _MOST_CHUNKS = 64
 
 
-class Keyed(NamedTuple):
+class KeyedRow(NamedTuple):
     """An exchange and its place in the order of first bytes: its time, in µs since 1970, free of clocks that were set
     back."""
 
@@ -27,7 +27,7 @@ class Keyed(NamedTuple):
     row: ExchangeRow
 
 
-class Part(Protocol):
+class RowPart(Protocol):
     """Never changes. `first` and `last` are the least and the most of its keys."""
 
     @property
@@ -52,11 +52,11 @@ class Gone(Exception):
     """A part is on disk no more, or is damaged."""
 
 
-class Ranked:
+class RankedRows:
     """`len` tells how many rows there are. `peek` gives what was read; `read` reads. One thread reads, another may
     peek."""
 
-    def __init__(self, parts: Sequence[Part]) -> None:
+    def __init__(self, parts: Sequence[RowPart]) -> None:
         self._by_first = sorted((part for part in parts if part.count), key=lambda part: part.first)
         by_last = sorted(self._by_first, key=lambda part: part.last)
         self._firsts = [part.first for part in self._by_first]
@@ -64,7 +64,7 @@ class Ranked:
         self._until_first = list(accumulate((part.count for part in self._by_first), initial=0))
         self._until_last = list(accumulate((part.count for part in by_last), initial=0))
         self._most_last = list(accumulate((part.last for part in self._by_first), max, initial=-(2**63)))
-        self._read: OrderedDict[int, tuple[Keyed | None, ...]] = OrderedDict()
+        self._read: OrderedDict[int, tuple[KeyedRow | None, ...]] = OrderedDict()
         self._merged: tuple[tuple[int, ...], list[tuple[int, int, int]]] = ((), [])
         self.gone: set[int] = set()
         """Parts, by their `id`, that could not be read."""
@@ -73,11 +73,11 @@ class Ranked:
         return self._until_first[-1]
 
     @property
-    def parts(self) -> Sequence[Part]:
+    def parts(self) -> Sequence[RowPart]:
         """By the least of their keys."""
         return self._by_first
 
-    def peek(self, rank: int) -> Keyed | None:
+    def peek(self, rank: int) -> KeyedRow | None:
         """What is known without reading."""
         chunk = self._read.get(rank // CHUNK)
         at = rank % CHUNK
@@ -87,7 +87,7 @@ class Ranked:
         """Whether what stands there was read, be it gone."""
         return rank // CHUNK in self._read
 
-    def read(self, rank: int) -> Keyed | None:
+    def read(self, rank: int) -> KeyedRow | None:
         """The row of a rank, and those round it; None where its part is gone."""
         number = rank // CHUNK
         if number not in self._read:
@@ -97,14 +97,14 @@ class Ranked:
                 self._read.popitem(last=False)
         return self.peek(rank)
 
-    def rows(self, first: int, end: int) -> Iterator[Keyed]:
+    def rows(self, first: int, end: int) -> Iterator[KeyedRow]:
         """All that can be read, from a rank to another."""
         for rank in range(max(first, 0), min(end, len(self))):
             found = self.read(rank)
             if found is not None:
                 yield found
 
-    def _rows(self, first: int, end: int) -> list[Keyed | None]:
+    def _rows(self, first: int, end: int) -> list[KeyedRow | None]:
         if first >= end:
             return []
         by_first = self._by_first
@@ -119,9 +119,9 @@ class Ranked:
             if by_first[at].last >= low:
                 wanted.append(at)
         merged = self._merge(tuple(sorted(wanted)))
-        found: list[Keyed | None] = []
+        found: list[KeyedRow | None] = []
         for key, number, row in merged[first - before : end - before]:
-            found.append(Keyed(key, by_first[number].row(row)) if row >= 0 else None)
+            found.append(KeyedRow(key, by_first[number].row(row)) if row >= 0 else None)
         return found
 
     def _merge(self, numbers: tuple[int, ...]) -> list[tuple[int, int, int]]:
@@ -196,7 +196,7 @@ class Ranked:
             best = min([*ahead, best] if best is not None else ahead, default=None)
         return step * best if best is not None else None
 
-    def find(self, wanted: Keyed) -> int | None:
+    def find(self, wanted: KeyedRow) -> int | None:
         """The rank of a row that was seen; None where it is no more."""
         rank = self.rank_of(wanted.key)
         while rank < len(self):

@@ -22,7 +22,7 @@ from kanaleto.capture import packets, packing
 from kanaleto.capture.filter import ExchangeFilter
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.parts import BlockCache, FittingPart, RowsPart, TapePart
-from kanaleto.capture.ranked import Gone, Keyed, Part, Ranked
+from kanaleto.capture.ranked import Gone, KeyedRow, RankedRows, RowPart
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow, row_of
 from kanaleto.capture.seam import Seam
@@ -54,15 +54,15 @@ class Search:
 
     def __init__(self, wanted: ExchangeFilter) -> None:
         self.wanted = wanted
-        self.ranked = Ranked(())
+        self.ranked = RankedRows(())
         self.is_over = False
         self.looked_at = 0
         self.of = 0
         self._published_s = 0.0
-        self._found: dict[Part, FittingPart | None] = {}
-        self._to_look: list[Part] = []
+        self._found: dict[RowPart, FittingPart | None] = {}
+        self._to_look: list[RowPart] = []
 
-    def begin(self, parts: Sequence[Part]) -> None:
+    def begin(self, parts: Sequence[RowPart]) -> None:
         """Go on with these: what was looked at is not looked at again."""
         here = set(parts)
         self._found = {part: found for part, found in self._found.items() if part in here}
@@ -87,7 +87,7 @@ class Search:
 
     def _publish(self) -> None:
         self._published_s = monotonic()
-        self.ranked = Ranked([found for found in self._found.values() if found is not None])
+        self.ranked = RankedRows([found for found in self._found.values() if found is not None])
         self.looked_at = self.of - len(self._to_look)
         self.is_over = not self._to_look
 
@@ -105,15 +105,15 @@ class Reel:
         self.is_opening = True
         """Until all of a capture was taken in."""
         self.copied = 0
-        self.newest = Ranked(())
-        self._shown: set[Part] = set()
+        self.newest = RankedRows(())
+        self._shown: set[RowPart] = set()
         self._ring, self._on_news = ring, on_news
         self._copy: Path | None = None
         self._files: dict[Path, _File] = {}
         self._cache = BlockCache()
         self._memory: tuple[int, list[tuple[int, int, ExchangeRow]]] = (0, [])
         self._jobs: deque[Callable[[], object]] = deque()
-        self._wanted: deque[tuple[Ranked, int]] = deque(maxlen=8)
+        self._wanted: deque[tuple[RankedRows, int]] = deque(maxlen=8)
         self._search: Search | None = None
         self._slow: tuple[Iterator[None], Future[None]] | None = None
         self._looks = 0
@@ -141,7 +141,7 @@ class Reel:
         if wait_s:
             done.wait(wait_s)
 
-    def want(self, ranked: Ranked, rank: int, wait_s: float = 0.0) -> Keyed | None:
+    def want(self, ranked: RankedRows, rank: int, wait_s: float = 0.0) -> KeyedRow | None:
         """The row of a rank, where it was read, or is in that time; else it is read, and told by `on_news`."""
         if ranked.has(rank):
             return ranked.peek(rank)
@@ -154,15 +154,15 @@ class Reel:
                 self._wake.wait_for(lambda: ranked.has(rank), wait_s)
         return ranked.peek(rank)
 
-    def find(self, ranked: Ranked, wanted: Keyed, wait_s: float) -> int | None:
+    def find(self, ranked: RankedRows, wanted: KeyedRow, wait_s: float) -> int | None:
         """The rank of a row that was seen, where it is found in that time."""
         return self._asked(lambda: ranked.find(wanted), wait_s)
 
-    def rank_at(self, ranked: Ranked, key: int, wait_s: float) -> int | None:
+    def rank_at(self, ranked: RankedRows, key: int, wait_s: float) -> int | None:
         """How many rows stand before a moment, where that is known in that time."""
         return self._asked(lambda: ranked.rank_of(key), wait_s)
 
-    def neighbour(self, ranked: Ranked, rank: int, step: int, wanted: ExchangeFilter) -> "Future[int | None]":
+    def neighbour(self, ranked: RankedRows, rank: int, step: int, wanted: ExchangeFilter) -> "Future[int | None]":
         """The rank of the next row that fits, or (`step` -1) of the one before; None where there is none."""
         found: Future[int | None] = Future()
 
@@ -200,7 +200,7 @@ class Reel:
         self.do(begin)
         return search
 
-    def each(self, ranked: Ranked, first: int, last: int, take: Callable[[ExchangeRow], object]) -> "Future[None]":
+    def each(self, ranked: RankedRows, first: int, last: int, take: Callable[[ExchangeRow], object]) -> "Future[None]":
         """Every row with a key from `first` to `last`, part by part in the order in which a tape has them, when nobody
         waits for anything else; done when it was all. Cancelled by `cancel`."""
         done: Future[None] = Future()
@@ -336,7 +336,7 @@ class Reel:
     def _look(self) -> None:
         self._looks = max(self._looks - 1, 0)
         seam, exchanges = self._ring() if self._ring is not None else (None, ())
-        parts: list[Part] = []
+        parts: list[RowPart] = []
         for path in self._paths():
             parts += self._parts_of(path, seam)
         if seam is not None:
@@ -344,7 +344,7 @@ class Reel:
         parts = [part for part in parts if part.count]
         if set(parts) != self._shown:
             self._shown = set(parts)
-            newest = Ranked(parts)
+            newest = RankedRows(parts)
             for rank in (len(newest) - 1, len(newest) - _AT_THE_END):  # what follows the newest needs it at once
                 if rank >= 0:
                     newest.read(rank)

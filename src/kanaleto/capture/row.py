@@ -6,8 +6,10 @@ from typing import NamedTuple
 from kanaleto.board.listener import Exchange
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.probing.overhearing import HeardExchange
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import parse_link
+from kanaleto.site.origin import Origin
 from kanaleto.wire.explain import pdu_of
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Answer, PduError, Request, parse_answer, parse_request
@@ -145,3 +147,16 @@ def row_of(exchange: Exchange, link: str, origin: str) -> ExchangeRow:
 
 def _after(at_s: float, asked_at: float) -> int:
     return max(round((at_s - asked_at) * 1e6), 0)
+
+
+def row_of_heard(heard: HeardExchange, line: str, link: Link, wall_s: float) -> ExchangeRow:
+    """Of an exchange of another master that was overheard. `wall_s` is by how much the wall clock is ahead of the
+    loop's."""
+    outcome = heard.outcome(link.character_s)
+    begun_s = outcome.asked_at
+
+    return ExchangeRow(
+        round((wall_s + outcome.asked_at) * 1e6), line, str(link), Origin.OVERHEARD.value, "", heard.unit_id,
+        heard.kind, 0, heard.request, heard.answer, _after(outcome.sent_at, begun_s),
+        _after(outcome.first_at, begun_s) if heard.answer else 0, _after(outcome.done_at, begun_s), heard.reason,
+    )  # fmt: skip

@@ -19,7 +19,7 @@ _MOST_WAITING = 10_000
 _MOST_US = 1 << 40
 
 
-class _Told(Struct):
+class _ToldRow(Struct):
     row: ExchangeRow
     lacks: int
     answer: bytearray
@@ -30,7 +30,7 @@ class ToldExchanges:
 
     def __init__(self) -> None:
         self.is_taken = False
-        self._waiting: OrderedDict[tuple[int, int], _Told] = OrderedDict()
+        self._waiting: OrderedDict[tuple[int, int], _ToldRow] = OrderedDict()
 
     def take(self, packet: Packet, data: bytes) -> ExchangeRow | None:
         """The exchange that a packet ends."""
@@ -52,7 +52,7 @@ class ToldExchanges:
         self._waiting[key] = told
         return self._unanswered(self._waiting.popitem(last=False)[1]) if len(self._waiting) > _MOST_WAITING else None
 
-    def _begun(self, packet: Packet, data: bytes, comment: dict[str, Any]) -> _Told:
+    def _begun(self, packet: Packet, data: bytes, comment: dict[str, Any]) -> _ToldRow:
         if "://" not in packet.description:
             raise ValueError("its link is not told")
         unit_id, lacks = int(comment["unit_id"]), int(comment["answer_bytes"])
@@ -66,14 +66,14 @@ class ToldExchanges:
             OutcomeKind(comment["outcome"]), int(comment["attempt"]), data if is_asked else b"", b"", sent_us, first_us,
             last_us, str(comment["reason"]),
         )  # fmt: skip
-        return _Told(row, lacks, bytearray())
+        return _ToldRow(row, lacks, bytearray())
 
     def rest(self) -> Iterator[ExchangeRow]:
         """The file is over: answers that still lack were cut off."""
         for told in self._waiting.values():
             yield self._unanswered(told)
 
-    def _unanswered(self, told: _Told) -> ExchangeRow:
+    def _unanswered(self, told: _ToldRow) -> ExchangeRow:
         reason = f"{told.lacks} bytes of its answer are not in the capture"
         return told.row._replace(kind=OutcomeKind.TIMEOUT, answer=bytes(told.answer), reason=reason)
 

@@ -49,7 +49,7 @@ _GO_WITH = {
         "draft",
     ),
     "asks_directory": ("link", "unit_id", "starts", "marker", "timeout_s", "never", "draft"),
-    "listen_s": ("link", "draft"),
+    "listen_s": ("link", "draft", "capture"),
     "": ("link", "asks_settings", "units", "timeout_s", "never"),
 }  # fmt: skip
 
@@ -98,6 +98,7 @@ def _users_of(name: str) -> str:
 SECTIONS = {
     "Where": ("asks_ports", "asks_adapters", "hosts"),
     "What": ("asks_settings", "units", "asks_registers", "asks_directory", "listen_s", "asks_everything"),
+    "What another master asks (--listen)": ("capture",),
     "Registers of one unit (--registers)": (
         "unit_id", "first", "last", "tables", "is_thorough", "limit", "resume", "draft"
     ),
@@ -167,6 +168,12 @@ SECTIONS = {
     help="send nothing: listen for so long to another master",
 )
 @click.option(
+    "--capture",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="--listen: keep what is heard as exchanges, by its ending .jsonl or .pcapng",
+)
+@click.option(
     "--from", "first", type=click.IntRange(0, 65535), default=0, show_default=True, help="first address for --registers"
 )
 @click.option(
@@ -215,6 +222,7 @@ def command(
     context: click.Context,
     link: str | None, asks_ports: bool, asks_adapters: bool, hosts: str | None, asks_settings: bool, units: str | None,
     asks_registers: bool, asks_directory: bool, starts: str, marker: str | None, unit_id: int, listen_s: float | None,
+    capture: Path | None,
     asks_everything: bool, out: Path | None, within_s: float | None, is_agreed: bool,
     first: int, last: int, tables: tuple[str, ...], is_thorough: bool, limit: int, resume: str | None,
     never: tuple[str, ...], draft: Path | None, timeout_s: float | None, is_json: bool,
@@ -230,7 +238,7 @@ def command(
       kanaleto find tcp://127.0.0.1:15020
       kanaleto find tcp://127.0.0.1:15020 --unit 2 --registers --draft mast.csv
       kanaleto find --hosts 127.0.0.1-3:15020
-      kanaleto find rtu:///dev/ttyUSB0 --listen 10
+      kanaleto find rtu:///dev/ttyUSB0 --listen 10 --capture strangers.jsonl
     """
     _refuse_what_does_not_go_together(context)
     forbidden: Never = usage(lambda: tuple(parse_range(text, Numbering.PROTOCOL, "never") for text in never))
@@ -258,7 +266,7 @@ def command(
     if last < first:
         raise click.UsageError(f"--to {last} lies before --from {first}")
     if listen_s is not None:
-        return findregisters.listen(link, listen_s, draft, is_json)
+        return findregisters.listen(link, listen_s, draft, capture, is_json)
     if asks_directory:
         return findregisters.find_directory_of(link, unit_id, starts, marker, timeout_s, forbidden, draft, is_json)
     if asks_registers:

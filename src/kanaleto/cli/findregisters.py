@@ -1,11 +1,15 @@
 """What `kanaleto find` does with the registers of one unit, and with a line that another master polls."""
 
 import asyncio
+import time
 from pathlib import Path
 from typing import Any
 
 import click
 
+from kanaleto.capture.capturefile import CaptureFile, need_new
+from kanaleto.capture.jsonlines import CapturedLine, NoCapture
+from kanaleto.capture.row import row_of_heard
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.finding import run_survey, tell_stop, with_exchanger
 from kanaleto.cli.options import require_unit, usage
@@ -14,14 +18,18 @@ from kanaleto.cli.progress import Progress
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.readspan import ask_again
+from kanaleto.lines.serialport import held_back_ms
 from kanaleto.probing.directory import Directory, find_directory
 from kanaleto.probing.draft import DraftRow, draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
 from kanaleto.probing.known import words_of_runs
 from kanaleto.probing.listening import LineListener
+from kanaleto.probing.overhearing import HeardExchange
 from kanaleto.probing.question import Never
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.surveyfile import load_survey, save_survey
+from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import names_settings, parse_link
+from kanaleto.site.origin import Origin
 from kanaleto.wire.codes import Function, Table
 from kanaleto.wire.pdu import Read, Request
 
@@ -171,24 +179,48 @@ def find_directory_of(
     return 0
 
 
-def listen(link_text: str, for_s: float, draft: Path | None, is_json: bool) -> int:
-    """The settings are taken as known when the link names its baud rate."""
+def listen(link_text: str, for_s: float, draft: Path | None, capture: Path | None, is_json: bool) -> int:
+    """The settings are taken as known when the link names its baud rate. With `capture` exchanges are kept there."""
     link = usage(lambda: parse_link(link_text))
     if not link.is_serial:
         raise click.UsageError("--listen is for serial lines: on a network nobody hears what others say")
-    listener = LineListener(link, knows_settings=names_settings(link_text, link))
+    heard_yet: list[HeardExchange] = []
+    listener = LineListener(link, knows_settings=names_settings(link_text, link), on_heard=heard_yet.append)
     progress = Progress()
+    if capture is not None:
+        try:
+            need_new(capture)
+        except NoCapture as error:
+            raise click.UsageError(str(error)) from None
+    kept: CaptureFile | None = None
+    exchanges = 0
+
+    def keep(wall_s: float) -> None:
+        nonlocal exchanges, kept
+        if kept is None and capture is not None and listener.is_settled:
+            kept = _begin_capture(capture, listener.link)
+        exchanges += len(heard_yet)
+        rows = [row_of_heard(heard, link.place, listener.link, wall_s) for heard in heard_yet]
+        heard_yet.clear()
+        if kept is not None:
+            kept.put(rows)
 
     async def work() -> None:
+        offset_s = time.time() - asyncio.get_running_loop().time()
         task = asyncio.create_task(listener.run(for_s))
         try:
             while not task.done():
                 trying = f"trying {listener.trying}" if not listener.is_settled else f"{listener.heard.frames} frames"
                 progress(0.0, 0, trying)
                 await asyncio.wait([task], timeout=0.2)
+                keep(offset_s)
             await task
         finally:
             task.cancel()
+            await asyncio.gather(task, return_exceptions=True)
+            keep(offset_s)
+            if kept is not None:
+                kept.close()
 
     stopped = run_survey(work(), link.place, progress, is_json)
     heard = listener.heard
@@ -213,12 +245,25 @@ def listen(link_text: str, for_s: float, draft: Path | None, is_json: bool) -> i
         f"units {', '.join(map(str, heard.units)) or 'none'}",
         err=True,
     )
+    if kept is not None:
+        say(f"{exchanges} exchanges are in {kept.path}", err=True)
     if draft is not None and heard.units:
         units = sorted({unit for unit, _, _ in heard.words})
         for unit in units:
             own = draft if len(units) == 1 else draft.with_name(f"{draft.stem}-{unit}{draft.suffix}")
             _write_draft(own, rows_of_overhearing(heard, unit))
     return 0 if heard.frames or stopped == "stopped" else 1
+
+
+def _begin_capture(path: Path, link: Link) -> CaptureFile:
+    """Raises click.UsageError."""
+    exact_ms = held_back_ms(link)
+    try:
+        return CaptureFile(
+            path, "", [CapturedLine(link.place, str(link), Origin.OVERHEARD.value, exact_ms)]
+        )  # fmt: skip
+    except NoCapture as error:
+        raise click.UsageError(str(error)) from None
 
 
 def _function_name(code: int) -> str:

@@ -14,7 +14,7 @@ from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import folder_of, is_site
 from kanaleto.cli.moments import local, micros_of, zone
 from kanaleto.cli.output import emit, say
-from kanaleto.evidence.finding import Finding
+from kanaleto.evidence.finding import WireFinding
 from kanaleto.evidence.findings import findings_of, remarks_of
 from kanaleto.evidence.gathered import Gathered
 from kanaleto.files.loading import load_site
@@ -147,7 +147,7 @@ def _tell_pattern(gathered: Gathered, fitting: int, is_json: bool) -> None:
         say(said, err=True)
 
 
-def _as_object(one: Finding) -> dict[str, object]:
+def _as_object(one: WireFinding) -> dict[str, object]:
     return {
         "finding": one.kind.value,
         "line": one.line,

@@ -14,6 +14,7 @@ from msgspec import Struct
 from kanaleto.control.wanted import WHOLE, mask_of, why_not_writable
 from kanaleto.site.links.link import FramingKind, is_same_place
 from kanaleto.site.model import Access, Device, Line, Point, Writing
+from kanaleto.site.origin import Origin
 from kanaleto.wire.reach import Items, only_reads, read_by, written_by
 
 _DEVICE_ITSELF = (0, 255)
@@ -65,6 +66,8 @@ def permission_at(lines: Iterable[Line], line: Line, unit_id: int, touched: Sequ
 
 def permission(line: Line, unit_id: int, touched: Sequence[Touched]) -> Permission:
     """What is to be said of writing there, by that line alone."""
+    if line.origin == Origin.OVERHEARD.value:
+        return Permission(f"{line.name} is only listened to: nothing is ever sent there")
     devices, is_to_all = reached(line, unit_id), is_broadcast(line, unit_id)
     ways = [(device.name, device.writing) for device in devices]
     if not devices or is_to_all:

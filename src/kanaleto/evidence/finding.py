@@ -33,7 +33,7 @@ class FindingKind(Enum):
     WRONG_UNIT = "wrong-unit"
 
 
-class Finding(Struct, frozen=True):
+class WireFinding(Struct, frozen=True):
     """`count` of `of` exchanges of a device, or of all of a line where `device` is empty; `what` goes on from the name;
     `rows` are the times of rows that show it, the first so many."""
 
@@ -238,7 +238,7 @@ def finding(
     what: str,
     is_wired: bool,
     rows: tuple[int, ...] = (),
-) -> Finding:
+) -> WireFinding:
     """With its advice, for a serial line or a network."""
     advice = (_WIRED.get(kind) if is_wired else None) or _BOTH.get(kind) or _WIRED[kind]
-    return Finding(kind, line, device, count, of, what, advice.causes, advice.tries, advice.apart, rows)
+    return WireFinding(kind, line, device, count, of, what, advice.causes, advice.tries, advice.apart, rows)

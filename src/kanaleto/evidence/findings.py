@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from math import exp, lgamma, log
 
-from kanaleto.evidence.finding import Finding, FindingKind, finding
+from kanaleto.evidence.finding import FindingKind, WireFinding, finding
 from kanaleto.evidence.gathered import OfDevice, OfLine, Shown, Spell, pause_of
 from kanaleto.wire.codes import exception_text
 
@@ -15,9 +15,9 @@ _CHANCE = 0.001
 _LINE_KINDS = (FindingKind.PORT_HELD, FindingKind.PORT_GONE, FindingKind.NOT_LISTENING)
 
 
-def findings_of(lines: Sequence[OfLine]) -> list[Finding]:
+def findings_of(lines: Sequence[OfLine]) -> list[WireFinding]:
     """The surest and heaviest first; nothing when all is well."""
-    found: list[Finding] = []
+    found: list[WireFinding] = []
     for line in lines:
         certain = list(_of_line(line))
         found += certain
@@ -27,7 +27,7 @@ def findings_of(lines: Sequence[OfLine]) -> list[Finding]:
     return sorted(found, key=lambda one: (one.kind not in _LINE_KINDS, -one.count))
 
 
-def remarks_of(lines: Sequence[OfLine], found: Sequence[Finding]) -> list[str]:
+def remarks_of(lines: Sequence[OfLine], found: Sequence[WireFinding]) -> list[str]:
     """What failed eight times or more and is no finding, in words."""
     told: list[str] = []
     named = {(one.line, one.device): {other.kind for other in found if other.who == one.who} for one in found}
@@ -62,10 +62,10 @@ _ADVICE = {
 }
 
 
-def _of_line(line: OfLine) -> Iterator[Finding]:
+def _of_line(line: OfLine) -> Iterator[WireFinding]:
     """What a port or a connection proves."""
 
-    def made(kind: FindingKind, shown: Shown, what: str, of: int = 0) -> Finding:
+    def made(kind: FindingKind, shown: Shown, what: str, of: int = 0) -> WireFinding:
         return finding(kind, line.name, "", shown.count, of or line.rows, what, line.is_wired, tuple(shown.rows))
 
     never = " and nothing was ever read on it" if not line.good else ""
@@ -93,10 +93,10 @@ def _of_line(line: OfLine) -> Iterator[Finding]:
         yield made(FindingKind.TAKES_FEW, shown, told, turned_away)
 
 
-def _of_devices(line: OfLine, certain: Sequence[Finding]) -> list[Finding]:
+def _of_devices(line: OfLine, certain: Sequence[WireFinding]) -> list[WireFinding]:
     """What the devices of a line show."""
     devices = list(line.devices.values())
-    found: list[Finding] = []
+    found: list[WireFinding] = []
     foreign = _other_master(line)
     if foreign is not None:
         found.append(foreign)
@@ -123,8 +123,8 @@ _EXPLAINED = {
 
 
 def _without_what_others_explain(
-    made: list[Finding], all_silent: Finding | None, rate: Finding | None, foreign: Finding | None
-) -> list[Finding]:
+    made: list[WireFinding], all_silent: WireFinding | None, rate: WireFinding | None, foreign: WireFinding | None
+) -> list[WireFinding]:
     kinds = {one.kind for one in made}
     kept = [one for one in made if not kinds & set(_EXPLAINED.get(one.kind, ()))]
     if all_silent is not None:
@@ -137,10 +137,10 @@ def _without_what_others_explain(
     return kept
 
 
-def _of_device(line: OfLine, own: OfDevice, devices: Sequence[OfDevice]) -> Iterator[Finding | None]:
+def _of_device(line: OfLine, own: OfDevice, devices: Sequence[OfDevice]) -> Iterator[WireFinding | None]:
     wired, name, of = line.is_wired, own.name, own.asked
 
-    def made(kind: FindingKind, count: int, what: str, rows: Sequence[int]) -> Finding:
+    def made(kind: FindingKind, count: int, what: str, rows: Sequence[int]) -> WireFinding:
         return finding(kind, line.name, name, count, of, what, wired, tuple(rows))
 
     if own.echoes.count:
@@ -230,7 +230,7 @@ def _chance_of_run(share: float, length: int, of: int) -> float:
     return of * (1 - share) * share**length
 
 
-def _silent_all(line: OfLine, devices: Sequence[OfDevice]) -> Finding | None:
+def _silent_all(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | None:
     spells = [(own, spell) for own in devices if (spell := _silent_spell(own)) is not None]
     if not spells:
         return None
@@ -253,7 +253,7 @@ def _silent_all(line: OfLine, devices: Sequence[OfDevice]) -> Finding | None:
     )  # fmt: skip
 
 
-def _another_rate(line: OfLine, devices: Sequence[OfDevice]) -> Finding | None:
+def _another_rate(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | None:
     """Bytes come, and never a frame."""
     garbled = sum(own.garbled.count for own in devices)
     if line.good or garbled < LEAST or any(own.answered for own in devices):
@@ -264,7 +264,7 @@ def _another_rate(line: OfLine, devices: Sequence[OfDevice]) -> Finding | None:
     return finding(FindingKind.ANOTHER_RATE, line.name, "", garbled, of, told, line.is_wired, tuple(rows))
 
 
-def _other_master(line: OfLine) -> Finding | None:
+def _other_master(line: OfLine) -> WireFinding | None:
     if line.foreign.count < LEAST:
         return None
     told = f"carries frames that nobody here asked for: {line.foreign.count} were heard"
@@ -300,7 +300,7 @@ def _end_of_table(own: OfDevice) -> tuple[int, int | None, Sequence[int]] | None
     return None
 
 
-def _timeout_short(line: OfLine, own: OfDevice) -> Finding | None:
+def _timeout_short(line: OfLine, own: OfDevice) -> WireFinding | None:
     waits = sorted(own.waits_us)
     timeout_us = own.timeout_us or (waits[len(waits) // 2] if waits else 0)
     near = sum(took > 0.9 * timeout_us for took in own.took_us) if timeout_us else 0
@@ -347,7 +347,7 @@ def _grows(own: OfDevice) -> tuple[float, float] | None:
     return (best[1], best[2]) if best is not None else None
 
 
-def _too_fast(line: OfLine, own: OfDevice) -> Finding | None:
+def _too_fast(line: OfLine, own: OfDevice) -> WireFinding | None:
     """Silent where it was asked soon after the exchange before, and not where it had a pause."""
     good, bad = own.good_after, own.silent_after
     total, failed = sum(good.values()) + sum(bad.values()), sum(bad.values())

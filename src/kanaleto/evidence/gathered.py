@@ -113,7 +113,7 @@ class OfDevice(Struct, eq=False):
         return self.kinds.get(_GOOD, 0) + sum(shown.count for shown in self.codes.values())
 
 
-class Asked(NamedTuple):
+class AskedRead(NamedTuple):
     """A read (functions 1 to 4): which table, from which address, how many."""
 
     table: str
@@ -125,11 +125,11 @@ class Asked(NamedTuple):
 _TABLES = {1: ("coil", True), 2: ("discrete", True), 3: ("holding", False), 4: ("input", False)}
 
 
-def _read_in(pdu: bytes) -> Asked | None:
+def _read_in(pdu: bytes) -> AskedRead | None:
     if len(pdu) != 5 or pdu[0] not in _TABLES:
         return None
     table, is_bits = _TABLES[pdu[0]]
-    return Asked(table, pdu[1] << 8 | pdu[2], pdu[3] << 8 | pdu[4], is_bits)
+    return AskedRead(table, pdu[1] << 8 | pdu[2], pdu[3] << 8 | pdu[4], is_bits)
 
 
 class OfLine(Struct, eq=False):
@@ -329,7 +329,7 @@ def _asked(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
     line.last_end_us = max(line.last_end_us, row.at_us + row.last_us)
 
 
-def _spoilt(line: OfLine, own: OfDevice, row: ExchangeRow, read: Asked | None) -> None:
+def _spoilt(line: OfLine, own: OfDevice, row: ExchangeRow, read: AskedRead | None) -> None:
     answer, request = row.answer, row.request
     pdu, framing = row.answer_pdu, framing_name(row.link)
     if answer.startswith(request) and row.pdu[:1] and row.pdu[0] not in _CONFIRMED_ALIKE:
@@ -356,7 +356,7 @@ def _begins_right(row: ExchangeRow) -> bool:
     return row.answer[:2] == row.request[:2]
 
 
-def _due(framing: str, read: Asked) -> int:
+def _due(framing: str, read: AskedRead) -> int:
     """How long the whole answer is."""
     pdu = 2 + ((read.items + 7) // 8 if read.is_bits else 2 * read.items)
     match framing:
@@ -367,7 +367,7 @@ def _due(framing: str, read: Asked) -> int:
     return pdu + 3
 
 
-def _widen(reads: dict[str, list[int]], table: str, read: Asked) -> None:
+def _widen(reads: dict[str, list[int]], table: str, read: AskedRead) -> None:
     known = reads.get(table)
     end = read.address + read.items
     if known is None:
@@ -378,7 +378,7 @@ def _widen(reads: dict[str, list[int]], table: str, read: Asked) -> None:
     known[3], known[4], known[5] = min(known[3], read.address), min(known[4], end), max(known[5], end)
 
 
-def _note_refused(own: OfDevice, read: Asked, code: int) -> None:
+def _note_refused(own: OfDevice, read: AskedRead, code: int) -> None:
     reads: dict[str, list[int]] = {}
     key = (read.table, code)
     if key in own.refused_reads:

@@ -11,6 +11,8 @@ import concurrent.futures
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 
+from msgspec.structs import replace
+
 from kanaleto.editing.adding import device_of, line_of, same_place
 from kanaleto.finding.place import FindPlace, parse_place
 from kanaleto.finding.scratch import ScratchQuestion, ScratchReader
@@ -23,6 +25,7 @@ from kanaleto.probing.directory import find_directory
 from kanaleto.probing.draft import DraftRow
 from kanaleto.probing.hosts import HostSurvey, parse_range
 from kanaleto.probing.listening import LineListener
+from kanaleto.probing.overhearing import HeardExchange
 from kanaleto.probing.own_settings import read_own_settings
 from kanaleto.probing.question import Ask, Never, Sparing, first_question, spaced, survey_exchanger, untouchable
 from kanaleto.probing.registers import RegisterSurvey
@@ -31,7 +34,8 @@ from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
 from kanaleto.probing.units import ALL_UNITS, UnitSurvey
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.links.link import FramingKind, Link
-from kanaleto.site.model import Site
+from kanaleto.site.model import Line, Site
+from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import fault_sentence, report
 from kanaleto.unknown.everything import Everything
 from kanaleto.wire.pdu import Request
@@ -178,8 +182,22 @@ class Desk:
         if link is None or not link.is_serial:
             raise ValueError("listening is for serial lines: on a network nobody hears what others say")
 
+        session = self._engine.session
+        own = line_of(session.site, link)
+        known = own or Line(place.title, link, ())
+        lines: list[Line] = []
+
+        def keep(heard: HeardExchange) -> None:
+            """What another master asks is kept as exchanges, of the line at the settings that were found."""
+            if not lines:
+                there = place._listener.link if place._listener is not None else link
+                lines.append(replace(known, link=there, origin=Origin.OVERHEARD.value))
+            line = lines[0]
+            device = next((one for one in line.devices if one.unit_id == heard.unit_id), None)
+            session.overhear(line, device, heard.asked, heard.outcome(link.character_s))
+
         async def work() -> None:
-            place._listener = listener = LineListener(link, place.state.knows_settings)
+            place._listener = listener = LineListener(link, place.state.knows_settings, on_heard=keep)
             try:
                 async with self._engine.session.borrowed(link, "listening"):
                     await listener.run()

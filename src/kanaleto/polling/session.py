@@ -102,6 +102,15 @@ class Session:
             with self._owned(sink):
                 sink.on_stray(exchange)
 
+    def overhear(self, line: Line, device: Device | None, request: Request | None, outcome: Outcome) -> None:
+        """What another master asked on a line that is listened to; nothing of it was sent by this program."""
+        self._number += 1
+        exchange = Exchange(self._number, self.clock.at(outcome.asked_at), line, device, request, outcome, 0)
+        self.exchanges.append(exchange)
+        for sink in self._of_exchanges:
+            with self._owned(sink):
+                sink.on_exchange(exchange)
+
     def under_way_since_s(self) -> float:
         """When the oldest request that has no outcome yet was asked, by wall time; 0 where there is none. For any
         thread."""

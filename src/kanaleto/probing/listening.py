@@ -6,7 +6,7 @@ from collections.abc import Callable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.serialport import is_pseudo_terminal
 from kanaleto.lines.traffic import LONGEST_PAUSE_S
-from kanaleto.probing.overhearing import Overhearing
+from kanaleto.probing.overhearing import OnHeard, Overhearing
 from kanaleto.probing.question import survey_exchanger
 from kanaleto.probing.settings import likely_settings
 from kanaleto.probing.unitstates import SurveyStopped
@@ -27,9 +27,12 @@ class LineListener:
         knows_settings: bool,
         opener: Callable[[Link], Exchanger] = survey_exchanger,
         each_s: float = _EACH_S,
+        on_heard: OnHeard = lambda heard: None,
     ) -> None:
+        """`on_heard` is told each exchange, once the settings are known."""
         self.link = link
-        self.heard = Overhearing(link.framing)
+        self.heard = Overhearing(link.framing, on_heard)
+        self._on_heard = on_heard
         self.is_settled = knows_settings
         self.trying: SerialSettings | None = None
         self.tried = 0
@@ -61,7 +64,8 @@ class LineListener:
             await self._listen(link, heard, self._each_s, until_frames=_ENOUGH_FRAMES)
             has_heard += heard.bytes
             if heard.frames >= _ENOUGH_FRAMES:
-                self.link, self.heard, self.is_settled = link, heard, True
+                self.link, self.is_settled = link, True
+                self.heard = Overhearing(framing, self._on_heard)
                 return
         if not has_heard:
             raise SurveyStopped(
@@ -99,5 +103,6 @@ class LineListener:
         finally:
             channel.close()
             heard.silence(last_at[0])
+            heard.end(loop.time())
         if lost:
             raise SurveyStopped(f"the port was lost: {lost[0]}")

@@ -8,14 +8,17 @@ its unit and function, if that has the right length.
 """
 
 from collections import deque
+from collections.abc import Callable
 from itertools import pairwise
 
 from msgspec import Struct, field
 
+from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.links.link import FramingKind
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.checks import crc16
-from kanaleto.wire.codes import Table
+from kanaleto.wire.codes import Table, exception_text
+from kanaleto.wire.explain import pdu_of
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.lengths import MORE, UNKNOWN, frame_length
 from kanaleto.wire.pdu import PduError, Read, ReadAnswer, Refused, Request, mismatch, parse_answer, parse_request
@@ -53,17 +56,58 @@ class Word(Struct):
     changed: int = 0
 
 
-class Overhearing:
-    """Feed it; read `asked`, `words` (by unit, table, address) and the counters."""
+class HeardExchange(Struct, frozen=True):
+    """An exchange of another master, or bytes that are none of one: of what nobody asked `request` is empty. Times in
+    seconds, of the loop: when the last byte of the request had come, the last of the answer, and, where none came, when
+    that was known."""
 
-    def __init__(self, framing: FramingKind = FramingKind.RTU) -> None:
+    unit_id: int
+    request: bytes
+    answer: bytes
+    kind: OutcomeKind
+    reason: str
+    asked_s: float
+    done_s: float
+
+    @property
+    def asked(self) -> Request | None:
+        """The request; ASCII frames begin with a colon."""
+        is_ascii = self.request.startswith(b":") and self.request.endswith(b"\n")
+        try:
+            return parse_request(pdu_of("ascii" if is_ascii else "rtu", self.request)) if self.request else None
+        except PduError:
+            return None
+
+    def outcome(self, character_s: float) -> Outcome:
+        """Bytes are heard when they are whole: they began as much earlier as they take at the line's speed."""
+        begun_s = self.asked_s - len(self.request) * character_s
+        first_s = max(self.done_s - len(self.answer) * character_s, self.asked_s) if self.answer else 0.0
+        return Outcome(
+            self.kind, self.unit_id, self.request, self.answer, None, begun_s, self.asked_s, first_s, self.done_s,
+            self.reason,
+        )  # fmt: skip
+
+
+OnHeard = Callable[[HeardExchange], object]
+
+
+class Overhearing:
+    """Feed it; read `asked`, `words` (by unit, table, address) and the counters. `on_heard` is told each exchange."""
+
+    def __init__(self, framing: FramingKind = FramingKind.RTU, on_heard: OnHeard = lambda heard: None) -> None:
         self.asked: dict[tuple[int, bytes], Asked] = {}
         self.words: dict[tuple[int, Table, int], Word] = {}
         self.words_by_unit: dict[int, int] = {}
         self.frames = 0
         self.garbled_bytes = 0
         self.bytes = 0
+        self._on_heard = on_heard
         self._open: tuple[int, bytes, Request, Asked, float] | None = None
+        self._open_raw = b""
+        self._spoilt = bytearray()
+        self._spoilt_s = 0.0
+        self._chunks: deque[tuple[int, float]] = deque(maxlen=2000)
+        self._fed = 0
         self._held = bytearray()
         self._ascii = Ascii().decoder(Role.ANSWERS) if framing is FramingKind.ASCII else None
 
@@ -83,11 +127,14 @@ class Overhearing:
         if self._ascii is not None:
             for event in self._ascii.feed(data):
                 if isinstance(event, Frame):
-                    self._take_either(event.unit_id, event.pdu, at)
+                    self._take_either(event.unit_id, event.pdu, event.raw, at)
                 else:
                     self.garbled_bytes += len(event.raw)
+                    self._note_spoilt(event.raw, at)
             return
         self._held += data
+        self._fed += len(data)
+        self._chunks.append((self._fed, at))
         self._scan(at, is_silent=False)
         if len(self._held) > _MOST_HELD:
             self._drop(len(self._held) - _MOST_HELD // 2)
@@ -101,9 +148,43 @@ class Overhearing:
             self.garbled_bytes += self._ascii.held
             self._ascii.reset()
 
+    def end(self, at: float) -> None:
+        """Nobody listens any more: what is still open was not answered meanwhile."""
+        self._settle(at)
+
     def _drop(self, count: int) -> None:
+        if count:
+            self._note_spoilt(bytes(self._held[:count]), self._came_at(len(self._held) - count))
         self.garbled_bytes += count
         del self._held[:count]
+
+    def _came_at(self, behind: int) -> float:
+        """When the byte came behind which so many were fed."""
+        place = self._fed - behind
+        return next((at for end, at in self._chunks if end >= place), self._chunks[-1][1] if self._chunks else 0.0)
+
+    def _note_spoilt(self, raw: bytes, at: float) -> None:
+        self._spoilt = (self._spoilt + raw)[:_LONGEST]
+        self._spoilt_s = at
+
+    def _settle(self, at: float) -> None:
+        """What was asked before has no whole answer."""
+        spoilt, open_ = bytes(self._spoilt), self._open
+        self._spoilt.clear()
+        if open_ is not None:
+            unit_id, _, _, _, asked_s = open_
+            self._open = None
+            if spoilt:
+                reason = "bytes that make no frame"
+                self._on_heard(
+                    HeardExchange(unit_id, self._open_raw, spoilt, OutcomeKind.GARBLED, reason, asked_s, self._spoilt_s)
+                )
+            else:
+                reason = "nobody answered before the next request"
+                self._on_heard(HeardExchange(unit_id, self._open_raw, b"", OutcomeKind.TIMEOUT, reason, asked_s, at))
+        elif spoilt:
+            told = "bytes that make no frame, and nobody had asked"
+            self._on_heard(HeardExchange(0, b"", spoilt, OutcomeKind.GARBLED, told, self._spoilt_s, self._spoilt_s))
 
     def _scan(self, at: float, is_silent: bool) -> None:
         start = 0
@@ -113,9 +194,10 @@ class Overhearing:
             if length > 0:
                 self._drop(start)
                 raw = bytes(held[:length])
+                came_s = self._came_at(len(held) - length)
                 del held[:length]
                 start = 0
-                self._take_either(raw[0], raw[1:-2], at)
+                self._take_either(raw[0], raw[1:-2], raw, came_s)
             elif length == MORE and not is_silent:
                 return  # it may still become a frame; what follows must wait for it
             else:
@@ -135,45 +217,66 @@ class Overhearing:
 
     # Whole frames
 
-    def _take_either(self, unit_id: int, pdu: bytes, at: float) -> None:
+    def _take_either(self, unit_id: int, pdu: bytes, raw: bytes, at: float) -> None:
         self.frames += 1
         open_ = self._open
-        if open_ is not None and open_[0] == unit_id and self._take_answer(open_, pdu):
+        if open_ is not None and open_[0] == unit_id and (kind := self._take_answer(open_, pdu)) is not None:
             self._open = None
+            self._spoilt.clear()
+            reason = "" if kind is OutcomeKind.GOOD else f"exception {pdu[1]}, {exception_text(pdu[1])}"
+            self._on_heard(HeardExchange(unit_id, self._open_raw, raw, kind, reason, open_[4], at))
             return
         try:
             request = parse_request(pdu)
         except PduError:
-            return  # an answer whose question was not heard
+            self._take_strange(unit_id, raw, at)  # an answer whose question was not heard, or to another one
+            return
+        self._settle(at)
         asked = self.asked.get((unit_id, pdu))
         if asked is None:
-            if len(self.asked) >= _MOST_ASKED:
-                return
-            asked = self.asked[unit_id, pdu] = Asked(unit_id, request)
+            asked = Asked(unit_id, request)
+            if len(self.asked) < _MOST_ASKED:
+                self.asked[unit_id, pdu] = asked
         asked.count += 1
         asked.times.append(at)
+        self._open_raw = raw
         self._open = (unit_id, pdu, request, asked, at) if unit_id else None
+        if not unit_id:
+            self._on_heard(HeardExchange(0, raw, b"", OutcomeKind.GOOD, "", at, at))
 
-    def _take_answer(self, open_: tuple[int, bytes, Request, Asked, float], pdu: bytes) -> bool:
-        """Whether it answers the open question."""
+    def _take_strange(self, unit_id: int, raw: bytes, at: float) -> None:
+        open_ = self._open
+        if open_ is None:
+            told = "an answer whose request was not heard"
+            self._on_heard(HeardExchange(unit_id, b"", raw, OutcomeKind.UNEXPECTED, told, at, at))
+            return
+        self._open = None
+        self._spoilt.clear()
+        told = (
+            f"unit {unit_id} answers for unit {open_[0]}" if unit_id != open_[0] else "not the answer to this request"
+        )
+        self._on_heard(HeardExchange(open_[0], self._open_raw, raw, OutcomeKind.UNEXPECTED, told, open_[4], at))
+
+    def _take_answer(self, open_: tuple[int, bytes, Request, Asked, float], pdu: bytes) -> OutcomeKind | None:
+        """How it answers the open question; None where it does not."""
         _, question, request, asked, _ = open_
         if pdu == question and isinstance(request, Read):
-            return False  # the same question once more: nobody had answered
+            return None  # the same question once more: nobody had answered
         try:
             answer = parse_answer(pdu)
         except PduError:
-            return False
+            return None
         if mismatch(request, answer) is not None:
-            return False
+            return None
         if isinstance(answer, Refused):
             asked.refused += 1
-            return True
+            return OutcomeKind.EXCEPTION
         asked.answered += 1
         if isinstance(request, Read) and isinstance(answer, ReadAnswer):
             values = [int(bit) for bit in answer.bits(request.count)] if request.table.is_bits else list(answer.words)
             for number, value in enumerate(values):
                 self._note(asked.unit_id, request.table, request.address + number, value)
-        return True
+        return OutcomeKind.GOOD
 
     def _note(self, unit_id: int, table: Table, address: int, value: int) -> None:
         key = (unit_id, table, address)

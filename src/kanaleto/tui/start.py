@@ -17,10 +17,40 @@ from kanaleto.supervision.drill import begin_drill
 from kanaleto.supervision.owned import Failure, follow, leave, report
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.ending import Ending, Step, tell_terminal
+from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS
+from kanaleto.tui.shared.views import VIEWS, WIRE
 from kanaleto.values.visible import visible
 
 _WRITING = "writing"
+
+
+_ALSO = frozenset(("filter", "count", "find", "keys", "leave", "theme", "quit", "help_quit", "view"))
+
+
+class CaptureApp(KanaletoApp):
+    """The application on a capture: Wire alone. There is no site: nothing is polled, and nothing can be sent. `capture`
+    is what was opened; `loaded` an empty site that has its name."""
+
+    views = tuple(entry for entry in VIEWS if entry.digit == WIRE)
+    everywhere = tuple(action for action in KanaletoApp.everywhere if action.name in _ALSO)
+
+    def __init__(self, engine: Engine, loaded: LoadedSite, theme_name: str, capture: Path) -> None:
+        super().__init__(engine, loaded, theme_name, None, is_read_only=True)
+        self.capture = capture
+        self.reading_from = capture.name
+        self.current_digit = WIRE
+
+    def on_mount(self) -> None:
+        super().on_mount()
+        self.query_one(Lanes).display = False
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """What needs a site has no key here."""
+        return action in _ALSO and super().check_action(action, parameters)
+
+    def go_live(self) -> None:
+        """All that there is stands still."""
 
 
 class NoScreen(Exception):
@@ -75,8 +105,6 @@ def run_application(
     begin_drill()
     engine.start()
     if capture is not None:
-        from kanaleto.tui.alone import CaptureApp
-
         app: KanaletoApp = CaptureApp(engine, loaded, theme, capture)
     else:
         app = KanaletoApp(engine, loaded, theme, for_s, is_read_only)

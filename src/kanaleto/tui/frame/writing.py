@@ -20,6 +20,7 @@ from kanaleto.events.log import EventKind
 from kanaleto.files.beside import folder_beside
 from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.site.model import Writing as How
+from kanaleto.site.origin import Origin
 from kanaleto.tui.frame.keeping import AppKeeping
 from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.twice import EDITING
@@ -96,6 +97,15 @@ class AppWriting:
         path = self._screen.door.opened.path
         return folder_beside(path) if path is not None and path.exists() else None
 
+    def _why_only_listened(self, device: str) -> str:
+        """Where somebody else is master nothing is sent, and nothing can be unlocked."""
+        found = self._screen.snapshot.status_of(device) if device else None
+        if found is None:
+            return ""
+        line = found[0]
+        is_so = line.lent_to == "listening" or line.line.origin == Origin.OVERHEARD.value
+        return f"nothing can be unlocked: {line.line.name} is only listened to" if is_so else ""
+
     def turn_lock(self, device: str) -> str:
         """`u`: unlock the device in view; pressed again at once, the site; else lock. What is to be told."""
         now_s = self._screen.engine.now_s()
@@ -116,7 +126,7 @@ class AppWriting:
             alive = len(self.control.alive)
             still = f"; {alive} kept alive go on until they are stopped" if alive else ""
             return self._note(f"writing is locked{still}", "")
-        why = self._screen.presses.why_not
+        why = self._screen.presses.why_not or self._why_only_listened(device)
         if why:
             return why
         if not device and not (was == _SITE and now_s - at_s < _TWICE_S):

@@ -46,7 +46,7 @@ Listed = Sequence[tuple[str, str]]
 """What may stand in a line, each with what it says."""
 
 
-class Keeping(Protocol):
+class KeepsExchanges(Protocol):
     """What views see of what is kept."""
 
     @property
@@ -77,7 +77,7 @@ class Context(Protocol):
         ...
 
     @property
-    def keeping(self) -> "Keeping":
+    def keeping(self) -> "KeepsExchanges":
         """What is kept of the site."""
         ...
 

@@ -7,7 +7,7 @@ from textual.binding import Binding
 from textual.strip import Strip
 
 from kanaleto.events.log import length_text
-from kanaleto.evidence.finding import Finding, FindingKind
+from kanaleto.evidence.finding import FindingKind, WireFinding
 from kanaleto.evidence.gathered import OfDevice
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.tui.shared.cells import Cells
@@ -37,7 +37,7 @@ class Beside(Scrolled, can_focus=True):
     def __init__(self) -> None:
         super().__init__()
         self.looking = Looking()
-        self.when_chosen: Callable[[Finding], None] = lambda finding: None
+        self.when_chosen: Callable[[WireFinding], None] = lambda finding: None
         self.chosen = 0
         self.shows_events = True
         self._lines: list[Cells] = []

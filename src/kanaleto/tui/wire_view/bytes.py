@@ -3,7 +3,7 @@
 from textual.binding import Binding
 from textual.strip import Strip
 
-from kanaleto.capture.ranked import Keyed
+from kanaleto.capture.ranked import KeyedRow
 from kanaleto.capture.row import ExchangeRow, framing_name, link_of
 from kanaleto.evidence.damage import Damage, damage_of
 from kanaleto.lines.outcome import OutcomeKind
@@ -12,7 +12,7 @@ from kanaleto.site.model import Site
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.rows import Scrolled
 from kanaleto.tui.wire_view.fields import both_framings, confirms, register_words
-from kanaleto.tui.wire_view.rows import OUTCOME_TONES, Places, outcome_words, request_start_us
+from kanaleto.tui.wire_view.rows import OUTCOME_TONES, KnownPlaces, outcome_words, request_start_us
 from kanaleto.wire.explain import Field, FieldKind, explain_frame
 from kanaleto.wire.facts import table_of
 from kanaleto.wire.frames import Role
@@ -42,13 +42,13 @@ class BytesPanel(Scrolled, can_focus=True):
 
     def __init__(self) -> None:
         super().__init__()
-        self._exchange: Keyed | None = None
-        self._places = Places(Site("", ()))
+        self._exchange: KeyedRow | None = None
+        self._places = KnownPlaces(Site("", ()))
         self._damage: Damage | None = None
         self._lines: list[Cells] = []
         self._made_for: tuple[object, ...] = ()
 
-    def show(self, exchange: Keyed | None, places: Places) -> None:
+    def show(self, exchange: KeyedRow | None, places: KnownPlaces) -> None:
         made_for = (exchange, self.has_focus, self.size, self.context.counts_as_wire, self.palette, places)
         if made_for == self._made_for:
             return

@@ -3,28 +3,28 @@
 from collections.abc import Hashable, Sequence
 from typing import overload
 
-from kanaleto.capture.ranked import Keyed, Ranked
+from kanaleto.capture.ranked import KeyedRow, RankedRows
 from kanaleto.capture.reel import Reel
 
 _WAITED_S = 0.02  # for what a disk gives at once; else it comes with the next drawing
 
 
-class Listed(Sequence[Keyed | None]):
+class Listed(Sequence[KeyedRow | None]):
     """A row that was not read yet, or is on disk no more, is None."""
 
-    def __init__(self, reel: Reel | None, ranked: Ranked) -> None:
+    def __init__(self, reel: Reel | None, ranked: RankedRows) -> None:
         self._reel, self.ranked = reel, ranked
 
     def __len__(self) -> int:
         return len(self.ranked)
 
     @overload
-    def __getitem__(self, at: int) -> Keyed | None: ...
+    def __getitem__(self, at: int) -> KeyedRow | None: ...
 
     @overload
-    def __getitem__(self, at: slice) -> Sequence[Keyed | None]: ...
+    def __getitem__(self, at: slice) -> Sequence[KeyedRow | None]: ...
 
-    def __getitem__(self, at: int | slice) -> Keyed | Sequence[Keyed | None] | None:
+    def __getitem__(self, at: int | slice) -> KeyedRow | Sequence[KeyedRow | None] | None:
         if isinstance(at, slice):
             return [self[one] for one in range(*at.indices(len(self)))]
         if at < 0:
@@ -41,6 +41,6 @@ class Listed(Sequence[Keyed | None]):
 
     def find(self, identity: Hashable) -> int | None:
         """Looked for by the reel, for a moment."""
-        if self._reel is None or not isinstance(identity, Keyed):
+        if self._reel is None or not isinstance(identity, KeyedRow):
             return None
         return self._reel.find(self.ranked, identity, 10 * _WAITED_S)

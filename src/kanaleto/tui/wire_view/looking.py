@@ -7,7 +7,7 @@ from enum import Enum
 from time import monotonic
 
 from kanaleto.capture.reel import Reel
-from kanaleto.evidence.finding import Finding
+from kanaleto.evidence.finding import WireFinding
 from kanaleto.evidence.findings import findings_of, remarks_of
 from kanaleto.evidence.gathered import Gathered, OfDevice
 
@@ -15,7 +15,7 @@ _LEAST_APART_S, _TIMES_AS_LONG = 3.0, 8.0
 _MINUTE_US = 60_000_000
 
 
-class Span(Enum):
+class AnswersOf(Enum):
     """Of when. The value says it on the screen."""
 
     MINUTES = "the last 10 min"
@@ -24,8 +24,8 @@ class Span(Enum):
     ALL = "all that is kept"
 
     @property
-    def next(self) -> "Span":
-        spans = list(Span)
+    def next(self) -> "AnswersOf":
+        spans = list(AnswersOf)
         return spans[(spans.index(self) + 1) % len(spans)]
 
 
@@ -33,11 +33,11 @@ class Looking:
     """`devices`, `findings` and `remarks` are of the last counting that was finished."""
 
     def __init__(self) -> None:
-        self.span = Span.MINUTES
+        self.span = AnswersOf.MINUTES
         self.order: Sequence[tuple[str, int]] = ()
         """Line and unit ID of the devices of the open site, in its order."""
         self.devices: list[OfDevice] = []
-        self.findings: list[Finding] = []
+        self.findings: list[WireFinding] = []
         self.remarks: list[str] = []
         self.rows = 0
         self.version = 0
@@ -56,14 +56,14 @@ class Looking:
             return has_news
         first, last = ranked.parts[0].first, 1 << 62
         match self.span:
-            case Span.MINUTES:
+            case AnswersOf.MINUTES:
                 first = now_us - 10 * _MINUTE_US
-            case Span.HOUR:
+            case AnswersOf.HOUR:
                 first = now_us - 60 * _MINUTE_US
-            case Span.CURSOR:
+            case AnswersOf.CURSOR:
                 middle = key if key is not None else now_us
                 first, last = middle - 5 * _MINUTE_US, middle + 5 * _MINUTE_US
-        of = (reel, self.span, key if self.span is Span.CURSOR else None, len(ranked) if is_over else None)
+        of = (reel, self.span, key if self.span is AnswersOf.CURSOR else None, len(ranked) if is_over else None)
         if of != self._of and self._counting is not None and (self._of is None or of[:2] != self._of[:2]):  # type: ignore[index]
             self._counting[1].cancel()
             self._counting = None

@@ -4,7 +4,7 @@ from collections.abc import Hashable, Sequence
 
 from msgspec import Struct
 
-from kanaleto.capture.ranked import Keyed
+from kanaleto.capture.ranked import KeyedRow
 from kanaleto.capture.row import ExchangeRow, link_of
 from kanaleto.capture.served import ServedPoints
 from kanaleto.capture.words import request_words
@@ -84,7 +84,7 @@ def request_start_us(row: ExchangeRow) -> float:
     return row.sent_us - len(row.request) * 1e6 * link_of(row.link).character_s
 
 
-class Places:
+class KnownPlaces:
     """What the open site says of the rows: devices, points, how their manuals count."""
 
     def __init__(self, site: Site) -> None:
@@ -100,7 +100,7 @@ class Places:
         return f"{asked_words(row, self.numbering_of(row, counts_as_wire))} {outcome_words(row)}"
 
 
-class WireRows(Rows[Keyed | None]):
+class WireRows(Rows[KeyedRow | None]):
     """See the head of this file. `scale_ms` is what the time column shows in all."""
 
     scale_ms = 50
@@ -108,17 +108,17 @@ class WireRows(Rows[Keyed | None]):
 
     def __init__(self) -> None:
         super().__init__()
-        self.places = Places(Site("", ()))
-        self.marks: tuple[Keyed, ...] = ()
+        self.places = KnownPlaces(Site("", ()))
+        self.marks: tuple[KeyedRow, ...] = ()
         self.shows_day = False
 
-    def identity(self, row: Keyed | None) -> Hashable:
+    def identity(self, row: KeyedRow | None) -> Hashable:
         return row
 
-    def made_of(self, row: Keyed | None) -> Hashable:
+    def made_of(self, row: KeyedRow | None) -> Hashable:
         return None if row is None else (self.scale_ms, self.context.counts_as_wire, self.places, self.marks)
 
-    def grow(self, rows: Sequence[Keyed | None], before: int) -> None:
+    def grow(self, rows: Sequence[KeyedRow | None], before: int) -> None:
         """More rows: so many of them stand before those that there were."""
         self.rows = rows
         self.have_lines(len(rows))
@@ -141,7 +141,7 @@ class WireRows(Rows[Keyed | None]):
         longest = good[len(good) * 9 // 10] if good else 50.0
         self.scale_ms = next((nice for nice in _NICE_MS if nice >= longest), _NICE_MS[-1])
 
-    def draw(self, found: Keyed | None, width: int, ground: str) -> Cells:
+    def draw(self, found: KeyedRow | None, width: int, ground: str) -> Cells:
         columns = WireColumns.fit(width)
         if found is None:
             return Cells(self.palette, ground).put(" … ", "dim")

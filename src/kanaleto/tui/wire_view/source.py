@@ -4,12 +4,12 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from kanaleto.capture.filter import FAILED, ExchangeFilter, FilterFault, parse_filter
-from kanaleto.capture.ranked import Ranked
+from kanaleto.capture.ranked import RankedRows
 from kanaleto.capture.reel import Reel, Search
 from kanaleto.capture.seam import Seam
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.wire_view.listed import Listed
-from kanaleto.tui.wire_view.rows import Places
+from kanaleto.tui.wire_view.rows import KnownPlaces
 
 
 class Source:
@@ -18,7 +18,7 @@ class Source:
     def __init__(self, context: Context, on_news: Callable[[], None]) -> None:
         self._context, self._on_news = context, on_news
         self.capture: Path | None = context.capture
-        self.places = Places(context.snapshot.site)
+        self.places = KnownPlaces(context.snapshot.site)
         self.fault = ""
         """Why what was typed is no filter."""
         self.text = ""
@@ -56,11 +56,11 @@ class Source:
         if snapshot.version == self._version:
             return False
         self._version = snapshot.version
-        self.places = Places(snapshot.site)
+        self.places = KnownPlaces(snapshot.site)
         return True
 
     @property
-    def ranked(self) -> Ranked:
+    def ranked(self) -> RankedRows:
         reel = self.reel
         return self._search.ranked if self._search is not None else reel.newest
 

@@ -15,12 +15,12 @@ from textual.widgets import Input
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.capture.filter import FAILED, ExchangeFilter
 from kanaleto.capture.jsonlines import NoCapture
-from kanaleto.capture.ranked import Keyed
+from kanaleto.capture.ranked import KeyedRow
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.tape import aside_of
 from kanaleto.events.log import length_text
-from kanaleto.evidence.finding import Finding
+from kanaleto.evidence.finding import WireFinding
 from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
@@ -31,7 +31,7 @@ from kanaleto.tui.shared.wishes import ReadAgain, ShowExchange, ShowMoment, Show
 from kanaleto.tui.shared.words import clock_text
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
-from kanaleto.tui.wire_view.looking import Span
+from kanaleto.tui.wire_view.looking import AnswersOf
 from kanaleto.tui.wire_view.rows import WireColumns, WireRows
 from kanaleto.tui.wire_view.source import Source
 from kanaleto.wire.pdu import Read
@@ -112,7 +112,7 @@ class WireView(View, Vertical):
         self._beside.when_chosen = self._show_rows_of
         if self.source.capture is not None:
             self.source.open(self.source.capture)
-            self._beside.looking.span = Span.ALL
+            self._beside.looking.span = AnswersOf.ALL
             self._beside.shows_events = False
 
     def on_resize(self, event: events.Resize) -> None:
@@ -263,7 +263,7 @@ class WireView(View, Vertical):
             self._list.marks = ()
         elif not self._is_of_site and self.context.capture is None:
             self.source.open(None)
-            self._beside.looking.span = Span.MINUTES
+            self._beside.looking.span = AnswersOf.MINUTES
             self._follows = True
         elif self._is_of_site:
             self._follows = True
@@ -439,7 +439,7 @@ class WireView(View, Vertical):
         self._list.marks = ()
         self.source.open(path)
         self.source.look_for("", False)
-        self._beside.looking.span = Span.ALL
+        self._beside.looking.span = AnswersOf.ALL
         at_us = self.source.reel.told.get("at_us")
         self._list.set_rows(self.source.listed)
         self._list.place_cursor(0)
@@ -464,7 +464,7 @@ class WireView(View, Vertical):
         self.screen.set_focus(panels[(at + 1) % len(panels)])
         self._draw()
 
-    def _show_rows_of(self, finding: Finding) -> None:
+    def _show_rows_of(self, finding: WireFinding) -> None:
         """Only the rows that show a finding; escape lists all again."""
         self._only_failed = False
         self._filter.clear_filter()
@@ -480,7 +480,7 @@ class WireView(View, Vertical):
         self.context.redraw()
 
 
-def _between(one: Keyed, other: Keyed) -> str:
+def _between(one: KeyedRow, other: KeyedRow) -> str:
     """How long after the first of two exchanges the other began."""
     apart_us = abs(other.key - one.key)
     return f"{apart_us / 1000:.1f} ms" if apart_us < 10_000_000 else length_text(apart_us / 1e6)

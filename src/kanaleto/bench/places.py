@@ -25,11 +25,16 @@ def free_place(site: Path, line: Line, taken: Collection[Link] = ()) -> Link:
     is_secured = line.tls_serving is not None
     if line.link.address is None:
         return line.link.at_home(_port_path(site, line.name, taken), 0, is_secured)
-    ports = {link.address[1] for link in taken if link.address is not None}
-    kind = socket.SOCK_DGRAM if line.link.scheme == "udp" else socket.SOCK_STREAM
+    return line.link.at_home("", free_port(line.link, taken), is_secured)
+
+
+def free_port(link: Link, taken: Collection[Link] = ()) -> int:
+    """A port of the loopback address that nobody has, for a link of that kind. Raises NoPlace."""
+    ports = {one.address[1] for one in taken if one.address is not None}
+    kind = socket.SOCK_DGRAM if link.scheme == "udp" else socket.SOCK_STREAM
     for port in range(FIRST_PORT, FIRST_PORT + _MOST_TRIED):
         if port not in ports and _is_free(port, kind):
-            return line.link.at_home("", port, is_secured)
+            return port
     raise NoPlace(f"no port from {FIRST_PORT} to {FIRST_PORT + _MOST_TRIED - 1} is free on this machine")
 
 

@@ -36,6 +36,7 @@ _COMMANDS = {
     "poll": "poll a site, a line a sample",
     "raw": "send a PDU of one's own",
     "read": "read values from one device",
+    "replay": "be the slaves of a capture",
     "rehearse": "faults on simulated devices by a timetable, and whether the master does what is expected",
     "routine": "run a routine of a site, or say what it would send",
     "serve": "be the far end of every line of a site",

@@ -39,6 +39,20 @@ def head(site: str, lines: Sequence[CapturedLine]) -> bytes:
     return json.dumps(told, ensure_ascii=False).encode() + b"\n"
 
 
+def lines_of(path: Path) -> list[CapturedLine]:
+    """What the first line of a capture says of its lines; nothing where it is none of this form."""
+    try:
+        with path.open("rb") as file:
+            told = json.loads(file.readline(MOST_LINE))["lines"]
+        return [
+            CapturedLine(str(one["name"]), str(one["link"]), str(one.get("origin", Origin.REAL.value)),
+                         float(one.get("exact_ms", 0.0)))
+            for one in told
+        ]  # fmt: skip
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
+        return []
+
+
 def iso_us(at_us: int) -> str:
     """UTC, to the microsecond."""
     moment = datetime.fromtimestamp(at_us // 1_000_000, UTC).replace(microsecond=at_us % 1_000_000)

@@ -24,6 +24,7 @@ _MOST_FAULTS = 20
 _ENDING = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
 _WRITING = ("write", "raw", "routine")
 _COMMANDS = {
+    "case": "exchanges and what they prove, as one file for others",
     "check": "every fault of a site file or a map",
     "clone": "devices as they answer now, as a site that can be served",
     "compose": "the bytes of a request in every framing; nothing is sent",

@@ -9,7 +9,7 @@ import msgspec
 
 from kanaleto.files.whole import write_bytes_whole
 from kanaleto.paper.look import NoPaper, form_of, prepare
-from kanaleto.paper.sheets import Sheet, TableSheet
+from kanaleto.paper.sheets import DocumentSheet, Sheet, TableSheet
 
 _LONGEST_S = 600.0
 
@@ -21,6 +21,10 @@ def drawn(sheet: Sheet, form: str) -> bytes:
         from kanaleto.paper.table import draw_table
 
         figures = draw_table(sheet, form == "svg")
+    elif isinstance(sheet, DocumentSheet):
+        from kanaleto.paper.table import draw_document
+
+        figures = draw_document(sheet)
     else:
         from kanaleto.paper.trend import draw_trend
 

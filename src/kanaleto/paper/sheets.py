@@ -58,7 +58,16 @@ class TableSheet(Struct, tag="table"):
     notes: list[str] = []
 
 
-Sheet = TrendSheet | TableSheet
+class DocumentSheet(Struct, tag="document"):
+    """Tables one behind the other, each from a page of its own, the pages counted through."""
+
+    title: str
+    about: str
+    sections: list[TableSheet]
+    notes: list[str] = []
+
+
+Sheet = TrendSheet | TableSheet | DocumentSheet
 
 
 def short_name(name: str) -> str:

@@ -1,10 +1,10 @@
 """A table on paper: as many pages as it takes in a PDF, one tall page in an SVG."""
 
 import textwrap
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from kanaleto.paper.look import A4_WIDE, INK, MUTED, RULES, clean, put_foot, put_head
-from kanaleto.paper.sheets import MOST_CELL, TableSheet
+from kanaleto.paper.sheets import MOST_CELL, DocumentSheet, TableSheet
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -14,12 +14,71 @@ _ROW_IN, _HEAD_IN, _FOOT_IN = 0.155, 1.05, 0.75
 _CHARACTERS = 190
 """Of the small print, beside each other."""
 _LEAST, _MOST = 4, 46
+_TITLE_ROWS = 3
+
+
+class _Block(NamedTuple):
+    """Rows of a table that stand together on a page."""
+
+    sheet: TableSheet
+    rows: list[list[list[str]]]
+    own: list[int]
+    widths: list[int]
+    title: str
+
+
+def draw_document(sheet: DocumentSheet) -> "list[Figure]":
+    """All sections, as many on a page as have room, the pages counted through. A row is never broken."""
+    page_rows = int((A4_WIDE[1] - _HEAD_IN - _FOOT_IN) / _ROW_IN)
+    pages: list[list[_Block]] = [[]]
+    filled = 0
+    for section in sheet.sections:
+        widths = _widths(section)
+        rows = [_lines(row, widths) for row in section.rows]
+        title = f"{section.title}{f' · {section.about}' if section.about else ''}"
+        own: list[int] = []
+        filled += _TITLE_ROWS
+        for number, lines in enumerate(rows):
+            height = max(map(len, lines), default=1)
+            if filled + height > page_rows and (pages[-1] or own):
+                if own:
+                    pages[-1].append(_Block(section, rows, own, widths, title))
+                pages.append([])
+                own, filled = [], _TITLE_ROWS
+            own.append(number)
+            filled += height
+        pages[-1].append(_Block(section, rows, own, widths, title))
+        filled += 1
+    return [_document_page(sheet, blocks, f"page {at} of {len(pages)}") for at, blocks in enumerate(pages, 1)]
+
+
+def _document_page(sheet: DocumentSheet, blocks: list[_Block], page: str) -> "Figure":
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=A4_WIDE)
+    put_head(figure, sheet.title, sheet.about, page)
+    put_foot(figure, [*dict.fromkeys(note for block in blocks for note in block.sheet.notes), *sheet.notes])
+    row = _ROW_IN / A4_WIDE[1]
+    y = 1 - _HEAD_IN / A4_WIDE[1] + row
+    for block in blocks:
+        figure.text(_LEFT, y, clean(block.title), fontsize=9, fontweight="bold", color=INK)
+        y = _put_rows(figure, block.sheet, block.rows, block.own, block.widths, y - 1.4 * row, row) - 1.1 * row
+    return figure
 
 
 def draw_table(sheet: TableSheet, in_one: bool) -> "list[Figure]":
     """Pages; only one, as high as it must be, where `in_one`."""
     widths = _widths(sheet)
     rows = [_lines(row, widths) for row in sheet.rows]
+    pages = _pages(rows, in_one)
+    return [
+        _page(sheet, rows, own, widths, f"{number} / {len(pages)}" if len(pages) > 1 else "", in_one)
+        for number, own in enumerate(pages, 1)
+    ]
+
+
+def _pages(rows: list[list[list[str]]], in_one: bool) -> list[list[int]]:
+    """Which rows stand on which page: a row is never broken."""
     page_rows = int((A4_WIDE[1] - _HEAD_IN - _FOOT_IN) / _ROW_IN) - 2
     pages: list[list[int]] = [[]]
     filled = 0
@@ -30,10 +89,7 @@ def draw_table(sheet: TableSheet, in_one: bool) -> "list[Figure]":
             filled = 0
         pages[-1].append(number)
         filled += height
-    return [
-        _page(sheet, rows, own, widths, f"{number} / {len(pages)}" if len(pages) > 1 else "", in_one)
-        for number, own in enumerate(pages, 1)
-    ]
+    return pages
 
 
 def _widths(sheet: TableSheet) -> list[int]:
@@ -44,6 +100,10 @@ def _widths(sheet: TableSheet) -> list[int]:
         cells.sort()
         usual = cells[min(len(cells) * 95 // 100, len(cells) - 1)] if cells else 0
         widths.append(max(len(column.heading), min(usual, _MOST), _LEAST))
+    for number in sorted(range(len(widths)), key=lambda number: -widths[number]):  # what is left is for the long ones
+        cells = [len(row[number]) for row in sheet.rows if len(row) == len(sheet.columns)]
+        spare = _CHARACTERS - sum(widths) - 2 * len(widths)
+        widths[number] += max(min(spare, max(cells, default=0) - widths[number]), 0)
     while sum(widths) + 2 * len(widths) > _CHARACTERS and max(widths) > _LEAST:
         widths[widths.index(max(widths))] -= 1
     return widths
@@ -61,7 +121,6 @@ def _page(
     sheet: TableSheet, rows: list[list[list[str]]], own: list[int], widths: list[int], page: str, in_one: bool
 ) -> "Figure":
     from matplotlib.figure import Figure
-    from matplotlib.lines import Line2D
 
     lines = sum(max(map(len, rows[number]), default=1) for number in own)
     height = max(_HEAD_IN + _FOOT_IN + (lines + 3) * _ROW_IN, 3.0) if in_one else A4_WIDE[1]
@@ -74,10 +133,20 @@ def _page(
     else:
         put_head(figure, sheet.title, sheet.about, page)
         put_foot(figure, sheet.notes)
+    row = _ROW_IN / height
+    _put_rows(figure, sheet, rows, own, widths, 1 - _HEAD_IN / height, row)
+    return figure
+
+
+def _put_rows(
+    figure: "Figure", sheet: TableSheet, rows: list[list[list[str]]], own: list[int], widths: list[int], y: float,
+    row: float,
+) -> float:  # fmt: skip
+    """The heading and rows of a table from `y` down, `row` high each; gives where the next thing may stand."""
+    from matplotlib.lines import Line2D
+
     scale = _WIDTH / max(sum(widths) + 2 * len(widths), 100)
     lefts = [_LEFT + scale * (sum(widths[:at]) + 2 * at) for at in range(len(widths))]
-    row = _ROW_IN / height
-    y = 1 - _HEAD_IN / height
 
     def rule(at: float, colour: str, width: float) -> None:
         figure.add_artist(Line2D([_LEFT, _LEFT + _WIDTH], [at, at], color=colour, lw=width))
@@ -100,4 +169,4 @@ def _page(
                             fontweight="bold" if is_bold else "normal")  # fmt: skip
         y -= max(map(len, cells), default=1) * row
         rule(y + 0.65 * row, RULES, 0.3)
-    return figure
+    return y

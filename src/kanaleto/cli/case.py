@@ -1,0 +1,119 @@
+"""`kanaleto case`: exchanges and what they prove, for whoever has to be shown it."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import click
+
+from kanaleto.capture.filter import ExchangeFilter, FilterFault, parse_filter
+from kanaleto.capture.jsonlines import CapturedLine, NoCapture, lines_of
+from kanaleto.capture.reading import Capture
+from kanaleto.capture.row import ExchangeRow
+from kanaleto.capture.served import ServedPoints
+from kanaleto.cli.failures import Failed
+from kanaleto.cli.keptfiles import folder_of, is_site
+from kanaleto.cli.moments import micros_of
+from kanaleto.cli.output import say
+from kanaleto.evidence.case import CaseWanted, NoCase, write_case
+from kanaleto.files.loading import load_site
+from kanaleto.lines.serialport import held_back_ms
+from kanaleto.paper.casedocument import draw_case
+from kanaleto.paper.look import NoPaper
+from kanaleto.site.model import Site
+from kanaleto.site.origin import origin_of
+
+
+class Source:
+    """The exchanges of a capture, or the last hours of a site. Raises click.UsageError."""
+
+    def __init__(self, text: str, where: str | None, from_us: int | None, to_us: int | None) -> None:
+        self.text = text
+        self.site: Site | None = load_site(Path(text))[0] if is_site(text) and Path(text).exists() else None
+        served = ServedPoints(self.site) if self.site is not None else None
+        try:
+            wanted = parse_filter(where or "", served.names_of if served is not None else None)
+        except FilterFault as error:
+            raise click.UsageError(f"--where {where!r}, {error}") from None
+        self.wanted: ExchangeFilter = wanted.narrowed(None, from_us, to_us)
+        path = folder_of(text) / "tape" if is_site(text) else Path(text)
+        if not path.exists():
+            what = f"nothing was kept of {text} yet" if is_site(text) else f"there is no file {text}"
+            raise click.UsageError(what)
+        try:
+            self.capture = Capture(path, lambda head: head.may_have(self.wanted.kinds))
+        except NoCapture as error:
+            raise click.UsageError(str(error)) from None
+        self.path = path
+
+    def rows(self) -> Iterator[ExchangeRow]:
+        """Those that fit, in the order in which they are kept."""
+        try:
+            for row in self.capture:
+                if self.wanted.fits(row):
+                    yield row
+        except NoCapture as error:
+            raise click.UsageError(str(error)) from None
+        except OSError as error:
+            raise Failed(f"{self.text} cannot be read: {error.strerror or error}") from None
+
+    def lines(self) -> list[CapturedLine]:
+        """Of the site, or as the head of the capture tells them, or as its rows do."""
+        if self.site is not None:
+            return [
+                CapturedLine(line.name, str(line.link), origin_of(line).value, held_back_ms(line.link))
+                for line in self.site.lines
+            ]
+        told = {line.name: line for line in lines_of(self.path)}
+        for row in self.rows():
+            told.setdefault(row.line, CapturedLine(row.line, row.link, row.origin))
+        return list(told.values())
+
+    def settings(self) -> list[str]:
+        """Timeouts and such, of a site."""
+        return [
+            f"{device.name}: unit {device.unit_id} on {line.name}, timeout {device.timeout_s:g} s,"
+            f" {device.retries} retries, period {device.period_s:g} s"
+            for line in (self.site.lines if self.site is not None else ())
+            for device in line.devices
+        ]
+
+
+@click.command("case")
+@click.argument("capture", metavar="CAPTURE|SITE")
+@click.argument("out", type=click.Path(path_type=Path, dir_okay=False), metavar="OUT.zip|OUT.pdf")
+@click.option("--where", metavar="FILTER", help="only what fits, as for kanaleto wire")
+@click.option("--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00, or 2h (ago)")
+@click.option("--to", "to_us", metavar="TIME", callback=micros_of, help="up to then, without it")
+@click.option("--title", default="", help="what the document is called")
+@click.option("--note", default="", help="what stands on each page")
+def command(
+    capture: str, out: Path, where: str | None, from_us: int | None, to_us: int | None, title: str, note: str
+) -> int:
+    """Hand exchanges on: OUT.zip holds a document, the capture in both forms, settings, how often each rule of the
+    standards was kept, and check sums; OUT.pdf is the document alone. Nothing is overwritten; 1 where nothing fits.
+
+    \b
+    Example:
+      kanaleto case alder-lock.toml case.zip --where 'device:"Sump pump" outcome:silent' --from 2h --note "pump 3"
+    """
+    if out.suffix.lower() not in (".zip", ".pdf"):
+        raise click.UsageError(f"{out.name} does not tell its form; end it in .zip or .pdf")
+    if out.exists():
+        raise click.UsageError(f"{out} is there already, and stays as it is; name another file")
+    if not out.absolute().parent.is_dir():
+        raise click.UsageError(f"{out} cannot be written: there is no folder {out.absolute().parent}")
+    source = Source(capture, where, from_us, to_us)
+    name = source.site.name if source.site is not None else Path(capture).name
+    told = CaseWanted(title or f"{name}: exchanges", note, name, where or "", source.lines(), source.settings())
+    try:
+        facts = write_case(told, source.rows(), out, draw_case)
+    except NoCase as error:
+        raise Failed(str(error)) from None
+    except NoPaper as error:
+        raise Failed(str(error)) from None
+    except OSError as error:
+        raise Failed(f"{out} cannot be written: {error.strerror or error}") from None
+    for text in source.capture.damaged:
+        say(text, err=True)
+    say(f"{facts.count} exchanges are in {out}", err=True)
+    return 0

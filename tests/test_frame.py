@@ -13,6 +13,7 @@ from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
 from kanaleto.site.model import Site
 from kanaleto.tui.app import KanaletoApp
+from kanaleto.tui.frame.everywhere import EVERYWHERE
 from kanaleto.tui.frame.keys import Keys
 from kanaleto.tui.shared.actions import Action
 from kanaleto.tui.shared.view import View
@@ -102,7 +103,7 @@ class AView(unittest.TestCase):
         asyncio.run(work())
 
     def test_no_letter_of_a_view_takes_one_that_is_the_same_everywhere(self) -> None:
-        same = {key for action in KanaletoApp.everywhere for key in action.keys.split(",") if key} | set("1234567")
+        same = {key for action in EVERYWHERE for key in action.keys.split(",") if key} | set("1234567")
         for view in [entry.load() for entry in KanaletoApp.views]:
             own = [key for action in view.actions for key in action.keys.split(",") if key]
             self.assertFalse(same & set(own), view.title)

@@ -121,7 +121,7 @@ class SitesOnScreen(unittest.TestCase):
             terminal.wait_for("this site has no points yet")
             terminal.wait_for("this site has no lines yet")
             terminal.type("4")
-            terminal.wait_for("no exchange yet")
+            terminal.wait_for("no connection")
             terminal.type("q")
             terminal.wait_until(lambda text: "Wire" not in text, "the end")
 
@@ -172,7 +172,7 @@ class SitesOnScreen(unittest.TestCase):
                 terminal.type("fg", "C-j")  # nobody has put the terminal back for a process that was not told
                 terminal.wait_until(lambda screen: "no points yet" in screen and "Stopped" not in screen, "the whole")
                 terminal.type("4")
-                terminal.wait_for("no exchange yet")
+                terminal.wait_for("no connection")
                 terminal.type("3")
                 terminal.wait_for("no points yet")
             for _ in range(4):  # whoever was not stopped goes on

@@ -6,6 +6,7 @@ import click
 
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.reading import Capture
+from kanaleto.capture.tape import files_of
 from kanaleto.files.loading import LoadedSite, load_whole
 from kanaleto.polling.engine import Engine
 from kanaleto.site.model import Site
@@ -30,7 +31,7 @@ def command(context: click.Context, site: Path, theme: str, is_read_only: bool) 
 def is_capture(path: Path) -> bool:
     """Whether a path is shown by Wire alone, by its name or by how it begins. Raises click.UsageError where it is
     called so and is none."""
-    if not path.exists() or path.suffix.lower() == ".toml":
+    if path.suffix.lower() == ".toml" or not path.exists() or (path.is_dir() and not files_of(path)):
         return False
     try:
         Capture(path)

@@ -23,7 +23,7 @@ from kanaleto.site.model import Site
 from kanaleto.site.origin import origin_of
 
 
-class Source:
+class CaseSource:
     """The exchanges of a capture, or the last hours of a site. Raises click.UsageError."""
 
     def __init__(self, text: str, where: str | None, from_us: int | None, to_us: int | None) -> None:
@@ -102,7 +102,7 @@ def command(
         raise click.UsageError(f"{out} is there already, and stays as it is; name another file")
     if not out.absolute().parent.is_dir():
         raise click.UsageError(f"{out} cannot be written: there is no folder {out.absolute().parent}")
-    source = Source(capture, where, from_us, to_us)
+    source = CaseSource(capture, where, from_us, to_us)
     name = source.site.name if source.site is not None else Path(capture).name
     told = CaseWanted(title or f"{name}: exchanges", note, name, where or "", source.lines(), source.settings())
     try:

@@ -7,6 +7,8 @@ import click
 _WHAT = {
     "map": "a device's map as CSV, workbook, JSON, Thing Description, SVG or PDF",
     "trend": "points over time out of the record, as SVG or PDF",
+    "exchange": "one exchange in both framings, as SVG or PDF",
+    "line": "a stretch of exchanges as a timing diagram, as SVG or PDF",
     "log": "what happened, as CSV, JSON lines, or text for a message",
 }
 
@@ -20,7 +22,9 @@ class _Exports(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _WHAT:
             return None
-        command: click.Command = importlib.import_module(f"kanaleto.cli.export{cmd_name}").command
+        drawn = cmd_name in ("exchange", "line")
+        module = importlib.import_module(f"kanaleto.cli.export{'exchange' if drawn else cmd_name}")
+        command: click.Command = getattr(module, cmd_name if drawn else "command")
         return command
 
     def resolve_command(
@@ -44,5 +48,6 @@ def command() -> None:
       kanaleto export map plant.toml mast.td.json --device "Weather mast"
       kanaleto export map plant.toml mast.pdf --device "Weather mast"
       kanaleto export trend plant.toml night.pdf --point "Weather mast/Gust" --from 22:00
+      kanaleto export line plant.toml stretch.svg --where 'device:Pump from:03:12 to:03:13'
       kanaleto export log plant.toml night.txt --from 22:00
     """

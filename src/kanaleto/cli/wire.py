@@ -1,8 +1,11 @@
 """`kanaleto wire`: a capture or a tape, exchange by exchange, and what the pattern looks like."""
 
+from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
+from msgspec import to_builtins
 
 from kanaleto.capture.filter import FAILED, ExchangeFilter, FilterFault, PointsOf, parse_filter, says
 from kanaleto.capture.jsonlines import NoCapture, as_object, iso_us
@@ -20,7 +23,11 @@ from kanaleto.evidence.gathered import Gathered
 from kanaleto.files.loading import load_site
 from kanaleto.lines.outcome import OutcomeKind
 
+if TYPE_CHECKING:
+    from kanaleto.evidence.when import WhenLooked
+
 _GOOD = OutcomeKind.GOOD
+_LEAST = 8
 
 
 @click.command("wire")
@@ -88,7 +95,7 @@ def command(
         raise Failed(f"{capture} cannot be read: {error.strerror or error}") from None
     for told in source.damaged:
         say(told, err=True)
-    _tell_pattern(gathered, fitting, is_json)
+    _tell_pattern(gathered, _when(path, of_it, line_name, gathered, served), fitting, is_json)
     return 0
 
 
@@ -115,7 +122,23 @@ def _tell(row: ExchangeRow) -> None:
     say(f"    {row.request.hex(' ').upper() or '—'}  →  {row.answer.hex(' ').upper() or '—'}")
 
 
-def _tell_pattern(gathered: Gathered, fitting: int, is_json: bool) -> None:
+def _when(
+    path: Path, of_it: ExchangeFilter, line_name: str | None, gathered: Gathered, served: ServedPoints | None
+) -> "WhenLooked | None":
+    """When it fails, where enough does to ask that."""
+    if not any(count >= _LEAST for own in gathered.devices for kind, count in own.kinds.items() if kind is not _GOOD):
+        return None
+    from kanaleto.evidence.when import look_when  # which costs more than all the rest to load
+
+    def rows() -> Iterator[ExchangeRow]:
+        for row in Capture(path, lambda head: head.first_us < of_it.to_us and head.last_us >= of_it.from_us):
+            if of_it.fits(row) and line_name in (None, row.line):
+                yield row
+
+    return look_when(rows, served)
+
+
+def _tell_pattern(gathered: Gathered, when: "WhenLooked | None", fitting: int, is_json: bool) -> None:
     found = findings_of(list(gathered.lines.values()))
     remarks = remarks_of(list(gathered.lines.values()), found)
     if is_json:
@@ -125,7 +148,7 @@ def _tell_pattern(gathered: Gathered, fitting: int, is_json: bool) -> None:
                 "exchanges": gathered.rows,
                 "fitting": fitting,
                 "findings": [_as_object(one) for one in found],
-                "when": [],
+                "when": [to_builtins(one) for one in when.found] if when is not None else [],
             }
         )
         return
@@ -141,10 +164,15 @@ def _tell_pattern(gathered: Gathered, fitting: int, is_json: bool) -> None:
         say(f"    what would tell: {one.apart}", err=True)
     for text in remarks:
         say(text, err=True)
+    if when is not None and when.cases:
+        for said in when.found:
+            say(said.text, err=True)
+        if not when.found:
+            say(f"when it fails: nothing stands out among {when.causes} causes", err=True)
     if not found and not remarks and gathered.rows:
         lost = sum(own.failed for own in gathered.devices)
-        said = f"{lost} failed, in no pattern: nothing stands out" if lost else "all that was asked has been answered"
-        say(said, err=True)
+        verdict = "all that was asked has been answered"
+        say(f"{lost} failed, in no pattern: nothing stands out" if lost else verdict, err=True)
 
 
 def _as_object(one: WireFinding) -> dict[str, object]:

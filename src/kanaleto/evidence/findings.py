@@ -4,8 +4,8 @@ nothing, but for what one exchange or one connection proves."""
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from math import exp, lgamma, log
 
+from kanaleto.evidence.chance import at_least, of_run
 from kanaleto.evidence.finding import FindingKind, WireFinding, finding
 from kanaleto.evidence.gathered import OfDevice, OfLine, Shown, Spell, pause_of
 from kanaleto.wire.codes import exception_text
@@ -222,12 +222,7 @@ def _silent_spell(own: OfDevice) -> Spell | None:
         return None
     lost = (own.failed - spell.count + 1) / (own.asked - spell.count + 2)  # of what is outside of it
     is_all = spell.count >= 0.98 * own.asked
-    return spell if is_all or _chance_of_run(lost, spell.count, own.asked) < _CHANCE else None
-
-
-def _chance_of_run(share: float, length: int, of: int) -> float:
-    """About how likely so many failures come one behind the other where each fails by itself."""
-    return of * (1 - share) * share**length
+    return spell if is_all or of_run(lost, spell.count, own.asked) < _CHANCE else None
 
 
 def _silent_all(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | None:
@@ -340,7 +335,7 @@ def _grows(own: OfDevice) -> tuple[float, float] | None:
         long = [sum(own.by_length[length][at] for length in lengths[cut:]) for at in (0, 1)]
         if min(sum(short), sum(long)) < 0.05 * total or sum(short) < LEAST:
             continue
-        chance = _at_least(long[1], sum(long), long[1] + short[1], total) * (len(lengths) - 1)
+        chance = at_least(long[1], sum(long), long[1] + short[1], total) * (len(lengths) - 1)
         of_short, of_long = short[1] / sum(short), long[1] / sum(long)
         if chance < _CHANCE and of_long > 1.5 * of_short and (best is None or chance < best[0]):
             best = chance, 100 * of_short, 100 * of_long
@@ -360,7 +355,7 @@ def _too_fast(line: OfLine, own: OfDevice) -> WireFinding | None:
         rest, rest_bad = total - soon, failed - soon_bad
         if soon < LEAST or rest < LEAST or soon_bad < 0.9 * failed:
             continue
-        chance = _at_least(soon_bad, soon, failed, total) * len(steps)
+        chance = at_least(soon_bad, soon, failed, total) * len(steps)
         if chance < _CHANCE and soon_bad / soon > 0.3 and rest_bad / rest < 0.1 and (best is None or chance < best[0]):
             best = chance, cut
     if best is None:
@@ -393,19 +388,3 @@ def _restarts(own: OfDevice) -> tuple[int, int, float] | None:
         return None
     expected = 1 / max(1 - share, 0.02)
     return (within, len(spells), middle) if mean >= 2 * expected or mean >= 6 else None
-
-
-def _at_least(hits: int, drawn: int, marked: int, total: int) -> float:
-    """How likely at least so many marked ones are among those drawn (hypergeometric)."""
-    most = min(drawn, marked)
-    return min(sum(exp(_log_chance(k, drawn, marked, total)) for k in range(hits, most + 1)), 1.0)
-
-
-def _log_chance(hits: int, drawn: int, marked: int, total: int) -> float:
-    if hits < max(0, drawn + marked - total):
-        return log(1e-300)
-    return _log_choose(marked, hits) + _log_choose(total - marked, drawn - hits) - _log_choose(total, drawn)
-
-
-def _log_choose(of: int, count: int) -> float:
-    return lgamma(of + 1) - lgamma(count + 1) - lgamma(of - count + 1)

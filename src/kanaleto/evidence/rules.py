@@ -23,7 +23,7 @@ _CONFIRMED = {5: 5, 6: 5, 15: 5, 16: 5, 22: 7}
 _LONGEST = {"rtu": 256, "ascii": 513, "tcp": 260}
 
 
-class Rule(NamedTuple):
+class StandardRule(NamedTuple):
     name: str
     section: str
     text: str
@@ -33,7 +33,7 @@ class Rule(NamedTuple):
 class RuleCount(Struct):
     """How often a rule was kept and broken, and the first row that breaks it."""
 
-    rule: Rule
+    rule: StandardRule
     kept: int = 0
     broken: int = 0
     first: ExchangeRow | None = None
@@ -164,26 +164,29 @@ def _is_answered(row: ExchangeRow) -> bool | None:
     return bool(row.answer)
 
 
+_rule = StandardRule
 RULES = (
-    Rule("read-count", "AP 6.1-6.4", "A read asks for 1 to 2000 bits, or 1 to 125 registers.", _read_asks_what_it_may),
-    Rule("read-end", "AP 4.4", "A read stays within addresses 0 to 65535.", _read_stays_within),
-    Rule("answered", "AP 4.1", "A request to one unit is answered.", _is_answered),
-    Rule("function", "AP 4.1", "The answer has the function of the request, a refusal with its highest bit set.",
+    _rule("read-count", "AP 6.1-6.4", "A read asks for 1 to 2000 bits, or 1 to 125 registers.", _read_asks_what_it_may),
+    _rule("read-end", "AP 4.4", "A read stays within addresses 0 to 65535.", _read_stays_within),
+    _rule("answered", "AP 4.1", "A request to one unit is answered.", _is_answered),
+    _rule("function", "AP 4.1", "The answer has the function of the request, a refusal with its highest bit set.",
          _function_is_that_asked),
-    Rule("byte-count", "AP 6.1-6.4", "The answer to a read has as many bytes as were asked for, and says so.",
+    _rule("byte-count", "AP 6.1-6.4", "The answer to a read has as many bytes as were asked for, and says so.",
          _byte_count_is_due),
-    Rule("confirmation", "AP 6.5-6.12, 6.16", "The answer to a write repeats what was asked.", _confirmation_repeats),
-    Rule("exception-code", "AP 7", "A refusal has one code, and one of the standard.", _refusal_has_a_code),
-    Rule("broadcast", "SL 2.1", "Nobody answers a request to all (unit 0).", _no_answer_to_all),
-    Rule("unit", "SL 2.2", "The answer has the unit ID of the request.", _unit_is_that_asked),
-    Rule("check-bytes", "SL 2.5.1.2, 2.5.2.2", "The check bytes of an answer are right (CRC, LRC).", _check_is_right),
-    Rule("length", "SL 2.5.1, 2.5.2, TG 4.1", "An answer is no longer than a frame may be.", _is_short_enough),
-    Rule("transaction", "TG 3.1.3", "The answer copies the transaction of the request.", _transaction_is_copied),
-    Rule("protocol", "TG 3.1.3", "The protocol field of the answer is 0.", _protocol_is_zero),
-    Rule("length-field", "TG 3.1.3", "The length field counts the bytes that follow it.", _length_is_right),
-    Rule("unit-field", "TG 3.1.3", "The answer copies the unit field of the request.", _unit_is_copied),
+    _rule("confirmation", "AP 6.5-6.12, 6.16", "The answer to a write repeats what was asked.", _confirmation_repeats),
+    _rule("exception-code", "AP 7", "A refusal has one code, and one of the standard.", _refusal_has_a_code),
+    _rule("broadcast", "SL 2.1", "Nobody answers a request to all (unit 0).", _no_answer_to_all),
+    _rule("unit", "SL 2.2", "The answer has the unit ID of the request.", _unit_is_that_asked),
+    _rule("check-bytes", "SL 2.5.1.2, 2.5.2.2", "The check bytes of an answer are right (CRC, LRC).", _check_is_right),
+    _rule("length", "SL 2.5.1, 2.5.2, TG 4.1", "An answer is no longer than a frame may be.", _is_short_enough),
+    _rule("transaction", "TG 3.1.3", "The answer copies the transaction of the request.", _transaction_is_copied),
+    _rule("protocol", "TG 3.1.3", "The protocol field of the answer is 0.", _protocol_is_zero),
+    _rule("length-field", "TG 3.1.3", "The length field counts the bytes that follow it.", _length_is_right),
+    _rule("unit-field", "TG 3.1.3", "The answer copies the unit field of the request.", _unit_is_copied),
 )  # fmt: skip
-SILENCE = Rule("silence", "SL 2.5.1.1", "Before a request the line is silent for 3.5 characters.", lambda row: None)
+SILENCE = StandardRule(
+    "silence", "SL 2.5.1.1", "Before a request the line is silent for 3.5 characters.", lambda row: None
+)
 
 
 class RuleBook:
@@ -225,6 +228,6 @@ class RuleBook:
             self.add(row)
 
 
-def broken_by(row: ExchangeRow) -> list[Rule]:
+def broken_by(row: ExchangeRow) -> list[StandardRule]:
     """The rules that one exchange breaks by itself."""
     return [rule for rule in RULES if rule.check(row) is False]

@@ -19,7 +19,7 @@ _MOST_BYTES = 24
 def case_document(facts: CaseFacts) -> DocumentSheet:
     wanted = facts.wanted
     about = (
-        f"{facts.count:,} exchanges, {_moment(facts.first_us)} to {_moment(facts.last_us)} · {zone_words(time.time())}"
+        f"{facts.count:,} exchanges, {moment(facts.first_us)} to {moment(facts.last_us)} · {zone_words(time.time())}"
     )
     unreal = [f"{line.name} ({line.origin})" for line in wanted.lines if line.origin != Origin.REAL.value]
     notes = [
@@ -76,7 +76,7 @@ def _rules_table(facts: CaseFacts) -> TableSheet:
     rows: list[list[str]] = []
     marked: list[int] = []
     for count in facts.rules.counts:
-        first = _moment(count.first.at_us) if count.first is not None else ""
+        first = moment(count.first.at_us) if count.first is not None else ""
         if count.broken:
             marked.append(len(rows))
         rows.append([count.rule.text, count.rule.section, str(count.kept), str(count.broken), str(count.of), first])
@@ -97,10 +97,15 @@ def _rows_table(facts: CaseFacts) -> TableSheet:
 
 def _row(row: ExchangeRow, exact_ms: float) -> list[str]:
     return [
-        _moment(row.at_us), f"{exact_ms:g}", row.line, row.device or f"unit {row.unit_id}", asked_words(row),
-        outcome_words(row), f"{row.took_us / 1000:.1f}", _bytes(row.request), _bytes(row.answer),
+        moment(row.at_us), f"{exact_ms:g}", row.line, row.device or f"unit {row.unit_id}", asked_words(row),
+        outcome_words(row), _milliseconds(row), _bytes(row.request), _bytes(row.answer),
         ", ".join(rule.section for rule in broken_by(row)),
     ]  # fmt: skip
+
+
+def _milliseconds(row: ExchangeRow) -> str:
+    took_ms = row.took_us / 1000
+    return f"{took_ms:.0f}" if took_ms >= 100 else f"{took_ms:.1f}"
 
 
 def _bytes(raw: bytes) -> str:
@@ -108,5 +113,5 @@ def _bytes(raw: bytes) -> str:
     return f"{raw[:_MOST_BYTES].hex(' ').upper()}{more}"
 
 
-def _moment(at_us: int) -> str:
+def moment(at_us: int) -> str:
     return f"{datetime.fromtimestamp(at_us / 1e6, UTC).astimezone():%Y-%m-%d %H:%M:%S.%f}"[:-3]

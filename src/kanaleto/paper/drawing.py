@@ -9,7 +9,7 @@ import msgspec
 
 from kanaleto.files.whole import write_bytes_whole
 from kanaleto.paper.look import NoPaper, form_of, prepare
-from kanaleto.paper.sheets import DocumentSheet, Sheet, TableSheet
+from kanaleto.paper.sheets import DocumentSheet, ExchangeSheet, Sheet, TableSheet, TimingSheet
 
 _LONGEST_S = 600.0
 
@@ -25,6 +25,10 @@ def drawn(sheet: Sheet, form: str) -> bytes:
         from kanaleto.paper.table import draw_document
 
         figures = draw_document(sheet)
+    elif isinstance(sheet, ExchangeSheet | TimingSheet):
+        from kanaleto.paper.exchanges import draw_exchange, draw_timing
+
+        figures = [draw_exchange(sheet) if isinstance(sheet, ExchangeSheet) else draw_timing(sheet)]
     else:
         from kanaleto.paper.trend import draw_trend
 

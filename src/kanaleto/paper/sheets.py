@@ -67,7 +67,52 @@ class DocumentSheet(Struct, tag="document"):
     notes: list[str] = []
 
 
-Sheet = TrendSheet | TableSheet | DocumentSheet
+class PaperBox(Struct):
+    """Bytes as hexadecimal, what the field is called, what it says, and whether it is wrong."""
+
+    data: str
+    name: str
+    meaning: str
+    is_wrong: bool = False
+
+
+class PaperFrame(Struct):
+    heading: str
+    boxes: list[PaperBox]
+
+
+class ExchangeSheet(Struct, tag="exchange"):
+    """The frames of one exchange, each in boxes."""
+
+    title: str
+    about: str
+    frames: list[PaperFrame]
+    notes: list[str] = []
+
+
+class PaperBar(Struct):
+    """An exchange on a time axis, in ms: request, answer (both 0 where there is none), and how it ended."""
+
+    lane: int
+    begin: float
+    sent: float
+    first: float
+    last: float
+    outcome: str
+
+
+class TimingSheet(Struct, tag="timing"):
+    """Lanes are devices; `outcome` of a bar is good, refused, silent, garbled, strange or unreachable."""
+
+    title: str
+    about: str
+    begin: float
+    lanes: list[str]
+    bars: list[PaperBar]
+    notes: list[str] = []
+
+
+Sheet = TrendSheet | TableSheet | DocumentSheet | ExchangeSheet | TimingSheet
 
 
 def short_name(name: str) -> str:

@@ -87,7 +87,7 @@ class Beside(Scrolled, can_focus=True):
         happened = self._happened(width) if self.shows_events else []
         table = self._table(width)
         blank = self._cells()
-        if self.looking.findings or self.looking.remarks:
+        if self.looking.findings or self.looking.remarks or self.looking.when:
             return [*looks, blank, *table, blank, *happened]
         self._places = []
         return [*happened, *table, blank, *looks]
@@ -108,6 +108,10 @@ class Beside(Scrolled, can_focus=True):
                 lines += self._wrapped(self._cells().put("  ").put("what tells", "muted"), finding.apart, width)
         for remark in looking.remarks:
             lines += self._wrapped(self._cells().put("  "), remark, width)
+        if looking.when:
+            lines.append(self._cells().put("  ").put("WHEN IT FAILS", "muted", bold=True))
+            for text in looking.when:
+                lines += self._wrapped(self._cells().put(" "), text, width)
         if len(lines) == 1:
             lost = sum(own.failed for own in looking.devices)
             told = f"{lost} failed, in no pattern: nothing stands out" if lost else "all that was asked was answered"

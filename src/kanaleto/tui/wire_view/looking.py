@@ -41,6 +41,8 @@ class Looking:
         self.remarks: list[str] = []
         self.rows = 0
         self.version = 0
+        self.when: list[str] = []
+        """When it fails, in words, once that was asked."""
         self._of: object = None
         self._counting: tuple[Gathered, Future[None]] | None = None
         self._begun_s = self._due_s = 0.0
@@ -73,6 +75,10 @@ class Looking:
             self._of, self._begun_s = of, monotonic()
             self._counting = gathered, reel.each(ranked, first, last, gathered.add)
         return has_news
+
+    def say_when(self, told: list[str]) -> None:
+        self.when = told
+        self.version += 1
 
     def _take(self) -> bool:
         if self._counting is None or not self._counting[1].done():

@@ -52,7 +52,7 @@ class WireColumns(Struct, frozen=True):
 def asked_words(row: ExchangeRow, numbering: Counting) -> str:
     """What was asked, with the address as the device's manual counts it, or the wire."""
     if not row.request:
-        return "— nobody's answer" if row.answer else "— nothing went out"
+        return "— nobody's answer" if row.answer else "no connection"
     request = row.asked()
     if request is None:
         return f"unit {row.unit_id}, bytes that are no request"
@@ -152,7 +152,8 @@ class WireRows(Rows[KeyedRow | None]):
         tone = OUTCOME_TONES[row.kind]
         if columns.line:
             cells.put(row.line, "ochre" if row.line in self.places.led else "muted", columns.line - 1).put(" ")
-        cells.put(row.device or f"unit {row.unit_id}", width=columns.device - 1).put(" ")
+        nobody = "—" if not row.request and not row.answer else f"unit {row.unit_id}"
+        cells.put(row.device or nobody, width=columns.device - 1).put(" ")
         asked = asked_words(row, self.places.numbering_of(row, self.context.counts_as_wire))
         if len(asked) >= columns.asked:  # the address matters more than the words before it
             asked = asked.replace(" from ", " ").replace("registers", "")

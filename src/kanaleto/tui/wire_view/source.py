@@ -60,6 +60,11 @@ class Source:
         return True
 
     @property
+    def kept_at(self) -> Path | None:
+        """The capture, or the folder of the tape; None where nothing is on disk."""
+        return self.capture if self.capture is not None else self._context.keeping.seam.folder
+
+    @property
     def ranked(self) -> RankedRows:
         reel = self.reel
         return self._search.ranked if self._search is not None else reel.newest

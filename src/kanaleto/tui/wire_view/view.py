@@ -5,6 +5,8 @@ from concurrent.futures import Future
 from datetime import datetime
 from pathlib import Path
 from struct import pack
+from threading import Thread
+from typing import TYPE_CHECKING
 
 from textual import events
 from textual.app import ComposeResult
@@ -35,6 +37,9 @@ from kanaleto.tui.wire_view.looking import AnswersOf
 from kanaleto.tui.wire_view.rows import WireColumns, WireRows
 from kanaleto.tui.wire_view.source import Source
 from kanaleto.wire.pdu import Read
+
+if TYPE_CHECKING:
+    from kanaleto.evidence.when import WhenLooked
 
 
 class WireHead(Drawn):
@@ -84,6 +89,7 @@ class WireView(View, Vertical):
         Action(
             "a", "answers", "answers of when", "how devices answer: the last 10 min, an hour, round the cursor, all"
         ),
+        Action("y", "when", "when it fails", "hour, period, length, neighbour, load or what changed: when it fails"),
         Action("tab", "panel", "next panel", "list, bytes, findings; there enter lists the rows that show one"),
         Action("o", "capture", "open a capture", "a capture, a tape, or what was laid aside: opened here; escape ends"),
     )
@@ -453,6 +459,36 @@ class WireView(View, Vertical):
     def action_answers(self) -> None:
         self._beside.looking.span = self._beside.looking.span.next
         self.context.tell(f"how devices answer: {self._beside.looking.span.value}")
+        self._draw()
+
+    def action_when(self) -> None:
+        """Looked for in a process of its own."""
+        path = self.source.kept_at
+        if path is None:
+            self.context.tell("nothing is on tape of this site: it is not on disk yet")
+            return
+        site = self.snapshot.site.path if self._is_of_site else None
+        looking = self._beside.looking
+        looking.say_when(["looking …"])
+
+        def work() -> None:
+            from kanaleto.evidence.when import WhenQuestion, ask_elsewhere
+
+            found = ask_elsewhere(WhenQuestion(str(path), str(site) if site is not None else ""))
+            self.context.later(lambda: self._say_when(found))
+
+        Thread(target=work, name="when it fails", daemon=True).start()
+        self._draw()
+
+    def _say_when(self, found: "WhenLooked | None") -> None:
+        told = ["that could not be looked for"]
+        if found is not None:
+            none = f"nothing stands out among {found.causes} causes"
+            few = "no device has failed eight times in one way and answered eight times"
+            told = [one.text for one in found.found] or [none if found.cases else few]
+        self._beside.looking.say_when(told)
+        if not self._beside.display:
+            self.context.tell(told[0])
         self._draw()
 
     def action_panel(self) -> None:

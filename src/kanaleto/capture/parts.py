@@ -5,6 +5,7 @@ from array import array
 from collections import OrderedDict
 from collections.abc import Sequence
 from pathlib import Path
+from threading import Lock
 
 from kanaleto.capture.filter import FAILED, ExchangeFilter
 from kanaleto.capture.packing import BlockHead, Failures, Unpacked, body_of, failures_in
@@ -16,15 +17,20 @@ _MOST_BYTES = 12_000_000
 
 
 class BlockCache:
-    """Blocks that were read of late, bounded by what they hold. For one thread."""
+    """Blocks that were read of late, bounded by what they hold. For any thread."""
 
     def __init__(self, most_bytes: int = _MOST_BYTES) -> None:
         self._blocks: OrderedDict[tuple[Path, int], Unpacked] = OrderedDict()
         self._held = 0
         self._most = most_bytes
+        self._lock = Lock()
 
     def read(self, path: Path, head: BlockHead) -> Unpacked:
         """Raises Gone."""
+        with self._lock:
+            return self._read(path, head)
+
+    def _read(self, path: Path, head: BlockHead) -> Unpacked:
         key = (path, head.place)
         block = self._blocks.get(key)
         if block is not None:

@@ -6,7 +6,7 @@ from pathlib import Path
 import click
 
 from kanaleto.capture.filter import ExchangeFilter, FilterFault, parse_filter
-from kanaleto.capture.jsonlines import CapturedLine, NoCapture, lines_of
+from kanaleto.capture.jsonlines import CapturedLine, NoCapture
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.served import ServedPoints
@@ -14,13 +14,11 @@ from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import folder_of, is_site
 from kanaleto.cli.moments import micros_of
 from kanaleto.cli.output import say
-from kanaleto.evidence.case import CaseWanted, NoCase, write_case
+from kanaleto.evidence.case import CaseWanted, NoCase, lines_from, settings_of, write_case
 from kanaleto.files.loading import load_site
-from kanaleto.lines.serialport import held_back_ms
 from kanaleto.paper.casedocument import draw_case
 from kanaleto.paper.look import NoPaper
 from kanaleto.site.model import Site
-from kanaleto.site.origin import origin_of
 
 
 class CaseSource:
@@ -58,24 +56,11 @@ class CaseSource:
 
     def lines(self) -> list[CapturedLine]:
         """Of the site, or as the head of the capture tells them, or as its rows do."""
-        if self.site is not None:
-            return [
-                CapturedLine(line.name, str(line.link), origin_of(line).value, held_back_ms(line.link))
-                for line in self.site.lines
-            ]
-        told = {line.name: line for line in lines_of(self.path)}
-        for row in self.rows():
-            told.setdefault(row.line, CapturedLine(row.line, row.link, row.origin))
-        return list(told.values())
+        return lines_from(self.site, self.path, self.rows)
 
     def settings(self) -> list[str]:
         """Timeouts and such, of a site."""
-        return [
-            f"{device.name}: unit {device.unit_id} on {line.name}, timeout {device.timeout_s:g} s,"
-            f" {device.retries} retries, period {device.period_s:g} s"
-            for line in (self.site.lines if self.site is not None else ())
-            for device in line.devices
-        ]
+        return settings_of(self.site)
 
 
 @click.command("case")

@@ -13,12 +13,15 @@ from msgspec import Struct
 
 from kanaleto import __version__
 from kanaleto.capture.capturefile import CaptureFile
-from kanaleto.capture.jsonlines import CapturedLine, iso_us
+from kanaleto.capture.jsonlines import CapturedLine, iso_us, lines_of
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.evidence.findings import findings_of, remarks_of
 from kanaleto.evidence.gathered import Gathered
 from kanaleto.evidence.rules import RuleBook
 from kanaleto.files.whole import write_bytes_whole
+from kanaleto.lines.serialport import held_back_ms
+from kanaleto.site.model import Site
+from kanaleto.site.origin import origin_of
 
 NAMES = ("case.pdf", "exchanges.jsonl", "exchanges.pcapng", "settings.txt", "rules.csv")
 _LOT = 2000
@@ -54,6 +57,30 @@ class CaseFacts(Struct):
 
 Draw = Callable[[CaseFacts, Path], None]
 """Makes the document, in a process of its own."""
+
+
+def lines_from(
+    site: Site | None, capture: Path | None, rows: Callable[[], Iterable[ExchangeRow]]
+) -> list[CapturedLine]:
+    """The lines of a site; else those that the head of a capture tells, and those of its rows."""
+    if site is not None:
+        return [
+            CapturedLine(line.name, str(line.link), origin_of(line).value, held_back_ms(line.link))
+            for line in site.lines
+        ]
+    told = {line.name: line for line in (lines_of(capture) if capture is not None else ())}
+    for row in rows():
+        told.setdefault(row.line, CapturedLine(row.line, row.link, row.origin))
+    return list(told.values())
+
+
+def settings_of(site: Site | None) -> list[str]:
+    """Timeouts and such of its devices, a line each."""
+    return [
+        f"{device.name}: unit {device.unit_id} on {line.name}, timeout {device.timeout_s:g} s,"
+        f" {device.retries} retries, period {device.period_s:g} s"
+        for line, device in (site.devices() if site is not None else ())
+    ]
 
 
 def collect(wanted: CaseWanted, rows: Iterable[ExchangeRow], folder: Path | None) -> CaseFacts:

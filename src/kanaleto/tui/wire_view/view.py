@@ -91,6 +91,7 @@ class WireView(View, Vertical):
         ),
         Action("y", "when", "when it fails", "hour, period, length, neighbour, load or what changed: when it fails"),
         Action("tab", "panel", "next panel", "list, bytes, findings; there enter lists the rows that show one"),
+        Action("x", "export", "save for others", "what is listed as a capture, a case, its document, or a drawing"),
         Action("o", "capture", "open a capture", "a capture, a tape, or what was laid aside: opened here; escape ends"),
     )
 
@@ -236,7 +237,7 @@ class WireView(View, Vertical):
         }
         first = ["follow", "failed"] if self._is_of_site else ["failed"]
         last = ["open", "then"] if self._is_of_site else ["open"]
-        more = [("[ ]", "failure before, next"), *self.keys_of("mark", "capture")]
+        more = [("[ ]", "failure before, next"), *self.keys_of("mark", "export", "capture")]
         back = [("escape", "back to the site")] if not self._is_of_site and self.context.capture is None else []
         if self._beside.has_focus:
             return [("up down", "choose a finding"), ("enter", "its rows"), ("tab", "list"), *self.keys_of("answers")]
@@ -460,6 +461,11 @@ class WireView(View, Vertical):
         self._beside.looking.span = self._beside.looking.span.next
         self.context.tell(f"how devices answer: {self._beside.looking.span.value}")
         self._draw()
+
+    def action_export(self) -> None:
+        from kanaleto.tui.wire_view.exporting import ask_export
+
+        ask_export(self.context, self.source, self._row)
 
     def action_when(self) -> None:
         """Looked for in a process of its own."""

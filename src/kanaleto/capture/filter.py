@@ -105,7 +105,7 @@ def parse_filter(text: str, points_of: PointsOf | None = None, words_of: WordsOf
         if key is not None and key.lower() not in KEYS:
             if not value.startswith("//"):  # a link is a word
                 raise FilterFault(
-                    f"{key!r} is no key; a filter knows {', '.join(KEYS)}{suggestion(key.lower(), list(KEYS))}",
+                    f"{key!r} is no key{suggestion(key.lower(), list(KEYS))}; a filter knows {', '.join(KEYS)}",
                     begins + 1,
                 )
             key, value = None, f"{key}:{value}"

@@ -55,7 +55,11 @@ class WireHead(Drawn):
         cells = Cells(self.palette).put(f" at {self.day}".rstrip(), "muted", 15)
         if columns.line:
             cells.put("line", "muted", columns.line)
-        cells.put("device", "muted", columns.device).put("asked", "muted", columns.asked)
+        cells.put("device", "muted", columns.device)
+        if len(self.note) > columns.outcome + 1:  # what is told at length takes the place of the scale
+            cells.at(max(width - len(self.note) - 1, cells.width + 1))
+            return cells.put(self.note, "ochre", max(width - cells.width, 1)).strip(width)
+        cells.put("asked", "muted", columns.asked)
         if columns.times:
             start = cells.width
             parts = 4 if columns.times >= 32 else 2 if columns.times >= 16 else 1
@@ -64,8 +68,6 @@ class WireHead(Drawn):
                 number = self.scale_ms * part / parts
                 cells.put(f"{number:g}" if part else "0 ms", "dim")
             cells.at(start + columns.times)
-        if len(self.note) > columns.outcome:
-            cells.at(max(width - len(self.note) - 3, 16))
         cells.put("  ").put(self.note or "outcome", "ochre" if self.note else "muted", max(width - cells.width, 1))
         return cells.strip(width)
 
@@ -196,8 +198,7 @@ class WireView(View, Vertical):
     def _refill(self) -> None:
         """What there is now. Standing still, the row under the cursor stays where it is: what a search finds stands
         before it."""
-        what = "no exchange has failed" if self._only_failed else "no exchange yet"
-        self._list.empty_text = self.source.fault or self.source.told or self._filter.told or what
+        self._say_why_empty()
         before, ranked = self._list.rows, self.source.ranked
         if self._follows:
             self._list.set_rows(self.source.listed, last=True)
@@ -205,6 +206,10 @@ class WireView(View, Vertical):
         elif getattr(before, "ranked", None) is not ranked and self._may_grow:
             behind = len(ranked) - len(before) if self.source.is_narrowed else 0
             self._list.grow(self.source.listed, behind)
+
+    def _say_why_empty(self) -> None:
+        what = "no exchange has failed" if self._only_failed else "no exchange yet"
+        self._list.empty_text = self.source.fault or self.source.told or self._filter.told or what
 
     @property
     def _may_grow(self) -> bool:
@@ -214,6 +219,7 @@ class WireView(View, Vertical):
     def _begin_list(self) -> None:
         """Another filter: from its newest row, or from where a capture begins."""
         self.source.look_for(self._filter.value, self._only_failed)
+        self._say_why_empty()
         self._list.set_rows(self.source.listed, last=True)
         self._drawn = self.snapshot.exchanges, self.snapshot.now_s
 

@@ -44,12 +44,12 @@ def ask_export(context: Context, source: Source, row: ExchangeRow | None) -> Non
             return _draw(context, source, row, path, name)
         if ending not in (*_CAPTURES, *_CASES):
             return f"{path.name} does not tell its form; end it in .jsonl, .pcapng, .zip, .pdf or .svg"
-        return _write(context, path, Listing(source, site, name))
+        return _write(context, path, ListedNow(source, site, name))
 
     context.ask(_QUESTION, "~/exchanges.zip", take)
 
 
-class Listing:
+class ListedNow:
     """What is listed now, to be gone through on another thread: rows are read anew, by a reader of its own."""
 
     def __init__(self, source: Source, site: Site | None, name: str) -> None:
@@ -77,7 +77,7 @@ def _rows_of(part: RowPart, wanted: ExchangeFilter) -> Iterator[ExchangeRow]:
             yield row
 
 
-def _write(context: Context, path: Path, listing: Listing) -> Stoppable:
+def _write(context: Context, path: Path, listing: ListedNow) -> Stoppable:
     done = Stoppable()
 
     def work() -> None:
@@ -96,7 +96,7 @@ def _write(context: Context, path: Path, listing: Listing) -> Stoppable:
     return done
 
 
-def _written(path: Path, listing: Listing) -> int:
+def _written(path: Path, listing: ListedNow) -> int:
     wanted = listing.case()
     if path.suffix.lower() in _CASES:
         return write_case(wanted, listing.rows(), path, draw_case).count
@@ -124,7 +124,7 @@ def _draw(context: Context, source: Source, row: ExchangeRow | None, path: Path,
         return "no exchange is under the cursor"
     if not source.is_narrowed:
         return draw_to(context, path, lambda: exchange_sheet(row, 0.0))
-    listing = Listing(source, None, name)
+    listing = ListedNow(source, None, name)
     shown = list[ExchangeRow]()
 
     def make() -> Sheet:

@@ -1,0 +1,47 @@
+"""Findings: each of twenty-two faults is named first on a line that has it, and nothing on a healthy one. `python -m
+tests.confusion` does it with many seeds, as a table."""
+
+import unittest
+
+from kanaleto.evidence.finding import _BOTH, _WIRED, FindingKind
+from kanaleto.evidence.findings import findings_of
+from kanaleto.evidence.gathered import Gathered
+from kanaleto.lines.outcome import OutcomeKind
+from tests.confusion import named
+from tests.exchanges import SERIAL, TCP, exchange
+from tests.faulty_lines import FAULTY, healthy
+
+_OF_WIRES = ("wire", "baud", "parity", "terminator", "adapter", "A to B", "pair ", "screen", "earth")
+_ON_NETWORKS = set(FindingKind) - {FindingKind.PORT_HELD, FindingKind.PORT_GONE}
+
+
+class Named(unittest.TestCase):
+    def test_each_fault_first(self) -> None:
+        self.assertEqual(set(FAULTY), set(FindingKind))
+        wrong = {}
+        for kind, make in FAULTY.items():
+            kinds = named(make(1))
+            if kinds[:1] != [kind]:
+                wrong[kind.value] = [one.value for one in kinds]
+        self.assertLessEqual(len(wrong), 1, wrong)
+
+    def test_a_healthy_line_is_left_in_peace(self) -> None:
+        claims = [kind for seed in range(12) for kind in named(healthy(seed))]
+        self.assertEqual(claims, [])
+
+    def test_fewer_than_eight_failures_say_nothing(self) -> None:
+        for kind in (OutcomeKind.TIMEOUT, OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED):
+            for link in (TCP, SERIAL):
+                gathered = Gathered()
+                for number in range(200):
+                    row = exchange(number, link, kind if 50 <= number < 57 else OutcomeKind.GOOD)
+                    gathered.add(row._replace(answer=row.answer[:-1]) if row.kind is OutcomeKind.GARBLED else row)
+                self.assertEqual(findings_of(list(gathered.lines.values())), [], (kind, link))
+
+    def test_networks_never_hear_of_wires(self) -> None:
+        for kind in _ON_NETWORKS:
+            advice = _BOTH[kind]
+            told = " ".join((*advice.causes, *advice.tries, advice.apart))
+            for word in _OF_WIRES:
+                self.assertNotIn(word, told, kind)
+        self.assertEqual(set(_BOTH) | set(_WIRED), set(FindingKind))

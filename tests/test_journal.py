@@ -15,6 +15,7 @@ from pathlib import Path
 
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import Ended, EventKind, EventLog, length_text
+from kanaleto.history.earlier import earlier_events, note_looked, while_nobody_looked, write_listed
 from kanaleto.history.journal import FILE, Journal, journals_of
 from kanaleto.history.journalfile import JournalEvent, JournalFile, NewerFile, add_note, connect, events_of
 from kanaleto.history.telling import as_message, as_object, how_long
@@ -332,3 +333,51 @@ class Clocks(unittest.TestCase):
                 self.assertIn("set back by 1000.0 s", event.text)
 
         run_virtual(work())
+
+
+class Earlier(InFolder):
+    """The error log reaches back over the journal, and says what happened while nobody looked."""
+
+    def _told(self, told: list[tuple[EventKind, float, str]]) -> Path:
+        journal = self.journal()
+        for kind, at_s, text in told:
+            self.now_s = at_s
+            self.log.note(kind, "Line", "Pump", text)
+        journal.flush()
+        journal.leave(self.log)
+        journal.close()
+        return self.folder
+
+    def test_what_was_before_stands_in_the_list_with_numbers_of_its_own(self) -> None:
+        folder = self._told([(EventKind.DEVICE_LOST, 1000.0 + n, f"number {n}") for n in range(5)])
+        found = [event for event in earlier_events(folder, 1_003_500_000) if event.kind is EventKind.DEVICE_LOST]
+        self.assertEqual([event.text for event in found], ["number 0", "number 1", "number 2", "number 3"])
+        self.assertTrue(all(event.number < 0 for event in found))
+        self.assertEqual([event.number for event in found], sorted(event.number for event in found))
+        self.assertEqual(earlier_events(self.folder / "none", 1 << 60), [])
+
+    def test_what_happened_while_nobody_looked_in_one_line(self) -> None:
+        folder = self._told(
+            [
+                (EventKind.DEVICE_LOST, 1000.0, "lost"),
+                (EventKind.GARBLED, 2000.0, "crc"),
+                (EventKind.EDIT, 3000.0, "map"),
+            ]
+        )
+        kinds = (EventKind.DEVICE_LOST, EventKind.GARBLED)
+        self.assertEqual(while_nobody_looked(folder, 1 << 60, kinds)[1], "", "nobody has ever looked: not all at once")
+        note_looked(folder, 1_500_000_000)
+        missed, told = while_nobody_looked(folder, 1 << 60, kinds)
+        self.assertEqual([event.text for event in missed], ["crc"])
+        self.assertEqual(told, "while nobody looked: 1 × garbled; the last Pump: crc. E lists them")
+        note_looked(folder, 2_500_000_000)
+        self.assertEqual(while_nobody_looked(folder, 1 << 60, kinds), ([], ""))
+        (folder / "looked-at").write_text("rubbish")
+        self.assertEqual(while_nobody_looked(folder, 1 << 60, kinds), ([], ""))
+
+    def test_what_is_listed_is_written_as_the_journal_has_it(self) -> None:
+        folder = self._told([(EventKind.DEVICE_LOST, 1000.0 + n, f"number {n}") for n in range(5)])
+        out = self.folder / "log.csv"
+        self.assertEqual(write_listed(folder, out, "csv", {1_001_000_000, 1_003_000_000}, "S"), 2)
+        self.assertIn("number 1", out.read_text())
+        self.assertNotIn("number 2", out.read_text())

@@ -1,7 +1,5 @@
 """`kanaleto export log`: the journal of a site as CSV, JSON lines, or text for a message."""
 
-import csv
-import json
 import sqlite3
 from pathlib import Path
 
@@ -11,12 +9,7 @@ from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import is_site, journal_events
 from kanaleto.cli.moments import last_before, micros_of, zone
 from kanaleto.cli.output import say
-from kanaleto.files.harmless import guarded
-from kanaleto.files.whole import writing_whole
-from kanaleto.history.journalfile import JournalEvent
-from kanaleto.history.telling import COLUMNS, as_message, as_object
-
-_FORMS = {".csv": "csv", ".jsonl": "jsonl", ".json": "jsonl", ".txt": "text"}
+from kanaleto.history.telling import LOG_FORMS, write_log
 
 
 @click.command("log")
@@ -33,26 +26,13 @@ def command(site: str, file: Path, from_us: int | None, to_us: int | None) -> in
     Example:
       kanaleto export log alder-lock.toml night.txt --from 22:00
     """
-    form = _FORMS.get(file.suffix.lower())
+    form = LOG_FORMS.get(file.suffix.lower())
     if form is None:
         raise click.UsageError(f"{file.name} does not tell its form; end it in .csv, .jsonl or .txt")
-    count = write_log(file, form, list(journal_events(site, from_us, to_us)), site)
+    name = Path(site).stem if is_site(site) else site
+    try:
+        count = write_log(file, form, list(journal_events(site, from_us, to_us)), name, zone())
+    except (OSError, sqlite3.Error) as error:
+        raise Failed(f"{file} cannot be written: {getattr(error, 'strerror', None) or error}") from None
     say(f"{count} events written to {file}", err=True)
     return 0
-
-
-def write_log(path: Path, form: str, events: list[JournalEvent], site: str) -> int:
-    """How many they were. Raises Failed."""
-    try:
-        with writing_whole(path) as file:
-            if form == "text":
-                file.write(as_message(events, Path(site).stem if is_site(site) else site, zone()))
-            elif form == "jsonl":
-                file.writelines(json.dumps(as_object(event), ensure_ascii=False) + "\n" for event in events)
-            else:
-                writer = csv.DictWriter(file, COLUMNS, extrasaction="ignore", lineterminator="\n")
-                writer.writeheader()
-                writer.writerows({key: guarded(cell) for key, cell in as_object(event).items()} for event in events)
-    except (OSError, sqlite3.Error) as error:
-        raise Failed(f"{path} cannot be written: {getattr(error, 'strerror', None) or error}") from None
-    return len(events)

@@ -102,9 +102,13 @@ def _events(
 ) -> int:
     wanted = (event for event in journal_events(what, from_us, to_us) if not is_writes or event.kind == "write")
     if csv_path is not None:
-        from kanaleto.cli.exportlog import write_log
+        from kanaleto.history.telling import write_log
 
-        say(f"{write_log(csv_path, 'csv', list(wanted), what)} events written to {csv_path}", err=True)
+        try:
+            count = write_log(csv_path, "csv", list(wanted), what, zone())
+        except OSError as error:
+            raise Failed(f"{csv_path} cannot be written: {error.strerror or error}") from None
+        say(f"{count} events written to {csv_path}", err=True)
         return 0
     if not is_json:
         say(f"times are local, {zone()}", err=True)

@@ -123,6 +123,7 @@ class EventLog:
         self._changing = threading.Lock()
         self.total = 0
         self._wall = wall
+        self.begun_wall_s = wall()
         self._going_on: dict[_Key, Event] = {}
 
     def follow(self, follower: OnEvent) -> None:

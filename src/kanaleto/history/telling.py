@@ -1,13 +1,19 @@
 """Events for others: as objects, as a table of text, and as text for a message."""
 
-from collections.abc import Iterable
+import csv
+import json
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
 from kanaleto.events.log import EventKind, length_text
+from kanaleto.files.harmless import guarded
+from kanaleto.files.whole import writing_whole
 from kanaleto.history.journalfile import JournalEvent
 
 COLUMNS = ("at", "ended", "length_s", "end", "line", "device", "point", "kind", "text", "count", "last", "who", "note")
+LOG_FORMS = {".csv": "csv", ".jsonl": "jsonl", ".json": "jsonl", ".txt": "text"}
 _QUIET = frozenset((EventKind.RUN.value, EventKind.SITE.value))
 
 
@@ -72,3 +78,17 @@ def as_message(events: Iterable[JournalEvent], site: str, zone: str) -> str:
         long = how_long(event)
         lines.append(f"  {moment:%H:%M:%S}  {sentence(event)}{f', {long}' if long else ''}")
     return "\n".join([*lines, "" if len(lines) > 1 else "  nothing", ""])
+
+
+def write_log(path: Path, form: str, events: Sequence[JournalEvent], site: str, zone: str) -> int:
+    """How many they were. Written whole or not at all. Raises OSError."""
+    with writing_whole(path) as file:
+        if form == "text":
+            file.write(as_message(events, site, zone))
+        elif form == "jsonl":
+            file.writelines(json.dumps(as_object(event), ensure_ascii=False) + "\n" for event in events)
+        else:
+            writer = csv.DictWriter(file, COLUMNS, extrasaction="ignore", lineterminator="\n")
+            writer.writeheader()
+            writer.writerows({key: guarded(cell) for key, cell in as_object(event).items()} for event in events)
+    return len(events)

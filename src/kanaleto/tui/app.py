@@ -465,6 +465,7 @@ class KanaletoApp(Terminal):
 
     def action_events(self) -> None:
         """The error log, or back to where one was."""
+        self.trouble("missed", "")
         self.show_page("view-E")
 
     def show_page(self, name: str) -> None:
@@ -483,7 +484,7 @@ class KanaletoApp(Terminal):
             view.open_filter()
 
     def action_leave(self) -> None:
-        for kind in ("edit", "open", "answer", "crash", "record"):
+        for kind in ("edit", "open", "answer", "crash", "record", "missed"):
             self.trouble(kind, "")  # seen, and let go
         view = self._view()
         if view is None:

@@ -1,6 +1,8 @@
 """The error log: what happened, the newest last, and when it was over. From an event all views go to its moment."""
 
 from collections.abc import Hashable, Sequence
+from pathlib import Path
+from threading import Thread
 
 from textual.app import ComposeResult
 from textual.containers import Vertical
@@ -9,16 +11,19 @@ from textual.widgets import Input
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.events.log import Event, EventKind, length_text
+from kanaleto.history.earlier import write_listed
+from kanaleto.history.telling import LOG_FORMS
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
+from kanaleto.tui.shared.holder import expanded
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.rows import Rows
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.wishes import ShowMoment, ShowView
-from kanaleto.tui.shared.words import clock_text
+from kanaleto.tui.shared.words import moment_text
 
-_FAILED = (
+FAILED = (
     EventKind.LINE_DOWN, EventKind.DEVICE_LOST, EventKind.DEVICE_SLOW, EventKind.EXCEPTION, EventKind.GARBLED,
     EventKind.STRANGE, EventKind.LATE, EventKind.OVERRUN, EventKind.GATEWAY, EventKind.WATCHDOG, EventKind.LIMIT,
     EventKind.KEEPING, EventKind.CLIENT, EventKind.UNANSWERED, EventKind.OWED, EventKind.FAULT,
@@ -36,7 +41,7 @@ class EventRows(Rows[Event]):
         return row.number
 
     def draw(self, row: Event, width: int, ground: str) -> Cells:
-        cells = Cells(self.palette, ground).put(f" {clock_text(row.wall_s)[:8]} ", "muted")
+        cells = Cells(self.palette, ground).put(f" {moment_text(row.wall_s)} ", "muted")
         goes_on = row.ended_wall_s is None
         cells.put("◆ " if goes_on else "  ", "ochre").put(row.kind.value, _TONES.get(row.kind, "muted"), 13)
         whose = row.device or row.line
@@ -65,6 +70,12 @@ class EventsView(View, Vertical):
     actions = (
         Action("enter", "then", "trend then", "all views at the moment of the event: the trend"),
         Action("y", "wire", "exchanges then", "all views at the moment of the event: the exchanges"),
+        Action(
+            "x",
+            "export",
+            "save for others",
+            "what is listed, with what was before: .csv, .jsonl, .txt",
+        ),
         Action("f", "failed", "only failures", "only failures and limits, or all that happened"),
     )
 
@@ -82,6 +93,8 @@ class EventsView(View, Vertical):
     def on_mount(self) -> None:
         self._only_failed = False
         self._follows = True
+        self._earlier: list[Event] = []
+        self._earlier_of: Path | None = None
         self._list.when_moved = self._moved
 
     def _moved(self) -> None:
@@ -90,15 +103,46 @@ class EventsView(View, Vertical):
     def _events(self) -> Sequence[Event]:
         log = self.context.engine.session.events
         kept = {event.number: event for event in [*log.going_on, *list(log.ring)]}
-        events = [kept[number] for number in sorted(kept)]
+        events = [*self._earlier, *(kept[number] for number in sorted(kept))]
         if self._only_failed:
-            events = [event for event in events if event.kind in _FAILED]
+            events = [event for event in events if event.kind in FAILED]
         if self._filter.words:
             events = [event for event in events if self._filter.matches(_text(event))]
         return events
 
+    @property
+    def _folder(self) -> Path | None:
+        """Where the journal of the open site is."""
+        tape = self.context.keeping.seam.folder
+        return tape.parent if tape is not None else None
+
+    def _look_back(self) -> None:
+        """What the journal has of before this program, read on a thread once it is wanted."""
+        folder = self._folder
+        if folder == self._earlier_of:
+            return
+        self._earlier, self._earlier_of = [], folder
+        if folder is None:
+            return
+        before_us = round(1e6 * self.context.engine.session.events.begun_wall_s)
+
+        def work() -> None:
+            from kanaleto.history.earlier import earlier_events, note_looked
+
+            found = earlier_events(folder, before_us)
+            note_looked(folder, round(1e6 * self.context.engine.session.clock.now()))
+            self.context.later(lambda: self._have(folder, found))
+
+        Thread(target=work, name="earlier events", daemon=True).start()
+
+    def _have(self, folder: Path, found: list[Event]) -> None:
+        if folder == self._earlier_of:
+            self._earlier = found
+            self.context.redraw()
+
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
+        self._look_back()
         events = self._events()
         if [event.number for event in events] != [event.number for event in self._list.rows]:
             self._list.empty_text = self._filter.told or "nothing has happened yet"
@@ -107,7 +151,7 @@ class EventsView(View, Vertical):
                 self._list.place_cursor(len(events) - 1, -1)
         going_on = sum(1 for event in events if event.ended_wall_s is None)
         only = "failures and limits" if self._only_failed else "all that happened"
-        self._head.told = f"{only}: {len(events)} events, {going_on} go on (◆) · kanaleto history shows what was before"
+        self._head.told = f"{only}: {len(events)} events, {going_on} go on (◆)"
         self._head.redraw()
         self._list.redraw()
 
@@ -116,7 +160,7 @@ class EventsView(View, Vertical):
 
     def keys_here(self) -> list[Key]:
         failed = self.keys_of("failed", failed="all events" if self._only_failed else "only failures")
-        return [*self.keys_of("then", "wire"), *failed, ("/", "filter"), ("escape", "back")]
+        return [*self.keys_of("then", "wire"), *failed, ("/", "filter"), *self.keys_of("export"), ("escape", "back")]
 
     def open_filter(self) -> None:
         self._filter.open()
@@ -147,6 +191,34 @@ class EventsView(View, Vertical):
 
     async def action_wire(self) -> None:
         await self._show("4")
+
+    def action_export(self) -> None:
+        """What is listed, as the journal has it."""
+        folder = self._folder
+        if folder is None:
+            self.context.tell("nothing is kept of this site yet: it is not on disk")
+            return
+        begun = {round(event.wall_s * 1e6) for event in self._events()}
+        name = self.snapshot.site.name
+
+        def take(text: str) -> str | None:
+            try:
+                path = expanded(text)
+            except ValueError as error:
+                return str(error)
+            form = LOG_FORMS.get(path.suffix.lower())
+            if form is None:
+                return f"{path.name} does not tell its form; end it in .csv, .jsonl or .txt"
+            if path.exists():
+                return f"{path} is there already, and stays as it is; name another file"
+            try:
+                count = write_listed(folder, path, form, begun, name)
+            except OSError as error:
+                return f"{path} cannot be written: {error.strerror or error}"
+            self.context.tell(f"{count} events written to {path}")
+            return None
+
+        self.context.ask("save what is listed (.csv, .jsonl, .txt)", "~/log.txt", take)
 
     def action_failed(self) -> None:
         self._only_failed = not self._only_failed

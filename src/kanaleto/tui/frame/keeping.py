@@ -2,6 +2,7 @@
 own: a start waits for no disk."""
 
 import asyncio
+import time
 from collections.abc import Callable
 from pathlib import Path
 from threading import Event, Lock, Thread
@@ -74,6 +75,19 @@ class AppKeeping:
             kept.start(self._where, self._site)
             self._kept = kept
         self._is_up.set()
+        self._tell_missed()
+
+    def _tell_missed(self) -> None:
+        """What happened while nobody looked is offered in one line."""
+        from kanaleto.history.earlier import while_nobody_looked
+        from kanaleto.tui.frame.eventlog import FAILED
+
+        folder = self.seam.folder
+        if folder is not None:
+            before_us = round(1e6 * self._screen.engine.session.events.begun_wall_s)
+            _, told = while_nobody_looked(folder.parent, before_us, FAILED)
+            if told:
+                self._screen.later(lambda: self._screen.trouble("missed", told))
 
     def before(self, change: Change) -> None:
         """The engine is about to take that over. Points that only have another name keep their series; where somebody
@@ -197,7 +211,12 @@ class AppKeeping:
         """Polling has ended: what came of it is written down."""
         with self._lock:
             self._is_over = True
+            folder = self.seam.folder
             if self._kept is not None:
+                if folder is not None:
+                    from kanaleto.history.earlier import note_looked
+
+                    note_looked(folder.parent, time.time_ns() // 1000)
                 self._kept.stop()
 
     def _tell(self, kind: str, text: str) -> None:

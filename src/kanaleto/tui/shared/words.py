@@ -23,6 +23,12 @@ def clock_text(wall_s: float) -> str:
     return datetime.fromtimestamp(wall_s).strftime("%H:%M:%S.%f")[:-3]
 
 
+def moment_text(wall_s: float) -> str:
+    """A wall time to the second, with its day where it is not today."""
+    moment = datetime.fromtimestamp(wall_s)
+    return f"{moment:%H:%M:%S}" if moment.date() == datetime.now().date() else f"{moment:%m-%d %H:%M}"
+
+
 def device_state(line: LineStatus, status: DeviceStatus) -> str:
     """good, late, silent, garbled or idle: which shape and colour a device gets."""
     if not status.device.is_enabled or not status.device.points or status.is_off or line.is_off:

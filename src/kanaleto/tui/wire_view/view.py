@@ -33,6 +33,7 @@ from kanaleto.tui.shared.wishes import ReadAgain, ShowExchange, ShowMoment, Show
 from kanaleto.tui.shared.words import clock_text
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
+from kanaleto.tui.wire_view.lane import SPANS_MS, LaneInFull
 from kanaleto.tui.wire_view.looking import AnswersOf
 from kanaleto.tui.wire_view.rows import WireColumns, WireRows
 from kanaleto.tui.wire_view.source import Source
@@ -91,6 +92,9 @@ class WireView(View, Vertical):
         Action(
             "a", "answers", "answers of when", "how devices answer: the last 10 min, an hour, round the cursor, all"
         ),
+        Action("i", "lane", "line in full", "the line round the cursor: single exchanges by device; again: the bytes"),
+        Action("plus", "lane_span(-1)", "less time", "less or more time in the line in full", "+ -"),
+        Action("minus", "lane_span(1)", "more time", "less or more time in the line in full", "+ -"),
         Action("y", "when", "when it fails", "hour, period, length, neighbour, load or what changed: when it fails"),
         Action("tab", "panel", "next panel", "list, bytes, findings; there enter lists the rows that show one"),
         Action("x", "export", "save for others", "what is listed as a capture, a case, its document, or a drawing"),
@@ -103,6 +107,7 @@ class WireView(View, Vertical):
         yield Filter(self._leave_filter)
         with Horizontal(id="wire-below"):
             yield BytesPanel()
+            yield LaneInFull()
             yield Beside()
 
     def on_mount(self) -> None:
@@ -111,6 +116,8 @@ class WireView(View, Vertical):
         self._filter = self.query_one(Filter)
         self._bytes = self.query_one(BytesPanel)
         self._beside = self.query_one(Beside)
+        self._lane = self.query_one(LaneInFull)
+        self._lane.display = False
         self.source = Source(self.context, lambda: self.context.later(self._came))
         self._follows = self.source.capture is None
         self._only_failed = False
@@ -224,6 +231,8 @@ class WireView(View, Vertical):
         self._drawn = self.snapshot.exchanges, self.snapshot.now_s
 
     def _show_bytes(self) -> None:
+        if self._lane.display:
+            self._lane.show_round(self._list.rows, self._list.cursor)
         self._bytes.show(self._list.current, self.source.places)
 
     def close(self) -> None:
@@ -243,7 +252,7 @@ class WireView(View, Vertical):
         }
         first = ["follow", "failed"] if self._is_of_site else ["failed"]
         last = ["open", "then"] if self._is_of_site else ["open"]
-        more = [("[ ]", "failure before, next"), *self.keys_of("mark", "export", "capture")]
+        more = [("[ ]", "failure before, next"), *self.keys_of("mark", "lane", "export", "capture")]
         back = [("escape", "back to the site")] if not self._is_of_site and self.context.capture is None else []
         if self._beside.has_focus:
             return [("up down", "choose a finding"), ("enter", "its rows"), ("tab", "list"), *self.keys_of("answers")]
@@ -466,6 +475,17 @@ class WireView(View, Vertical):
     def action_answers(self) -> None:
         self._beside.looking.span = self._beside.looking.span.next
         self.context.tell(f"how devices answer: {self._beside.looking.span.value}")
+        self._draw()
+
+    def action_lane(self) -> None:
+        self._lane.display = not self._lane.display
+        self._bytes.display = not self._lane.display
+        self._has_bytes = True
+        self._lay_out(self.size.height)
+        self._draw()
+
+    def action_lane_span(self, step: int) -> None:
+        self._lane.span = max(0, min(self._lane.span + step, len(SPANS_MS) - 1))
         self._draw()
 
     def action_export(self) -> None:

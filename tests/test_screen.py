@@ -121,7 +121,7 @@ class SitesOnScreen(unittest.TestCase):
             terminal.wait_for("this site has no points yet")
             terminal.wait_for("this site has no lines yet")
             terminal.type("4")
-            terminal.wait_for("no connection")
+            terminal.wait_for("no exchange yet")
             terminal.type("q")
             terminal.wait_until(lambda text: "Wire" not in text, "the end")
 

@@ -11,8 +11,9 @@ from kanaleto.capture.reading import Capture
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.wire_view.view import WireView
-from tests.exchanges import TCP, exchange
+from tests.exchanges import TCP, InFolder, exchange
 from tests.livesite import LiveCase
+from tests.terminal import KANALETO, Terminal
 from tests.test_disturbed import painted
 
 _ONE_AWAY = "only what failed"
@@ -164,3 +165,30 @@ async def _findings(test: Wire, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await pilot.press("y")
     await test.shows(app, r"WHEN IT FAILS")
     await test.until(lambda: wire._beside.looking.when not in ([], ["looking …"]), "an answer")
+
+
+class Alone(InFolder):
+    """`kanaleto CAPTURE`, in a terminal of its own."""
+
+    def test_a_capture_by_itself(self) -> None:
+        path = self.folder / "night.jsonl"
+        capture = CaptureFile(path, "S", [CapturedLine("Far line", TCP)])
+        capture.put([exchange(n, kind=OutcomeKind.TIMEOUT if n == 700 else OutcomeKind.GOOD) for n in range(3000)])
+        capture.close()
+        with Terminal((140, 40)) as terminal:
+            terminal.run(f"{KANALETO} {path}; echo ended $?")
+            terminal.wait_for("reading night.jsonl")
+            terminal.wait_for("read 1 holding from 0 ")
+            terminal.type("End")
+            terminal.wait_for("read 1 holding from 2999")
+            terminal.type("Home", "]")
+            terminal.wait_for("silent")
+            terminal.type("space", "3", "R", "u", "s", "i")
+            terminal.wait_for("in sight")
+            terminal.type("?")
+            terminal.wait_for("EVERYWHERE")
+            terminal.type("Escape", "q")
+            terminal.wait_for("ended 0")
+        with Terminal((80, 24)) as terminal:
+            terminal.run(f"{KANALETO} {self.folder / 'none.jsonl'}; echo ended $?")
+            terminal.wait_for("ended 2")

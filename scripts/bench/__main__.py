@@ -23,6 +23,7 @@ from scripts.bench import (
     trend,
     units,
     unknown,
+    wire,
     writing,
 )
 from scripts.bench.figure import Figure
@@ -47,6 +48,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "keeping": keeping.measure,
     "history": history.measure,
     "trend": trend.measure,
+    "wire": wire.measure,
     "writing": writing.measure,
 }
 

@@ -42,7 +42,7 @@ class CaptureApp(KanaletoApp):
         self.current_digit = WIRE
 
     def on_mount(self) -> None:
-        super().on_mount()
+        """Beside what the application does then: each class's own is called."""
         self.query_one(Lanes).display = False
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:

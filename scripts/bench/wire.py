@@ -1,0 +1,146 @@
+"""Wire over a million exchanges on tape: the first page of what failed, paging through, memory; and how long it takes
+to say when it fails."""
+
+import asyncio
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from kanaleto.capture.filter import FAILED, parse_filter
+from kanaleto.capture.packing import head_line, pack
+from kanaleto.capture.reel import Reel
+from kanaleto.capture.row import ExchangeRow
+from kanaleto.evidence.when import WhenQuestion, ask_elsewhere
+from kanaleto.files.loading import LoadedSite
+from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.polling.engine import Engine
+from kanaleto.site.model import Site
+from kanaleto.tui.start import CaptureApp
+from kanaleto.wire.codes import Table
+from kanaleto.wire.pdu import Read
+from kanaleto.wire.tcp import Tcp
+from scripts.bench.figure import Figure
+from scripts.bench.loopback import answer_of
+
+_MILLION, _BLOCK, _ONE_IN = 1_000_000, 500, 10_000
+_PAGE, _PAGING_S = 40, 10.0
+_TWO_HOURS = 331_000
+
+
+def measure() -> list[Figure]:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        tape, empty, demo = folder / "million.tape", folder / "empty.tape", folder / "demo.tape"
+        _write(tape, _MILLION, 1000)
+        _write(empty, 1, 1000)
+        _write(demo, _TWO_HOURS, 21_700)
+        return [_first_page(tape), _paged(tape), _memory(tape, empty), _when(demo)]
+
+
+def _write(path: Path, count: int, apart_us: int) -> None:
+    with path.open("wb") as file:
+        file.write(head_line({"site": "S"}))
+        for first in range(0, count, _BLOCK):
+            file.write(pack([_row(number, apart_us) for number in range(first, min(first + _BLOCK, count))]))
+
+
+def _row(number: int, apart_us: int) -> ExchangeRow:
+    unit = number % 10 + 1
+    request = Tcp().encode(unit, Read(Table.HOLDING, unit * 100, 10).encode(), number % 65536)
+    at_us = 1_700_000_000_000_000 + number * apart_us
+    is_lost = number % _ONE_IN == 77 or (apart_us > 1000 and unit == 3 and number % 170 < 20)
+    kind = OutcomeKind.TIMEOUT if is_lost else OutcomeKind.GOOD
+    answer = b"" if is_lost else answer_of(10)
+    return ExchangeRow(
+        at_us, "L", "tcp://127.0.0.1:502", "real", f"D{unit}", unit, kind, 0, request, answer, 9, 300, 320, ""
+    )
+
+
+def _opened(path: Path) -> Reel:
+    reel = Reel(path)
+    while reel.is_opening or not len(reel.newest):
+        reel.look(0.05)
+    return reel
+
+
+def _first_page(path: Path) -> Figure:
+    """From the key to the first page of what failed, the newest first."""
+    reel = _opened(path)
+    start = time.perf_counter()
+    search = reel.search(parse_filter("").narrowed(FAILED))
+    while len(search.ranked) < _PAGE and not search.is_over:
+        time.sleep(0.002)
+    took_s = time.perf_counter() - start
+    reel.close()
+    what = "first page of only what failed, one in ten thousand of a million on tape, against 1 s"
+    return Figure(what, f"{1000 * took_s:.0f} ms", "1000 ms", took_s, "< 1")
+
+
+def _paged(path: Path) -> Figure:
+    """Page down held in the application on the tape: from a key until its rows are drawn."""
+    took: list[float] = []
+
+    async def page() -> None:
+        loaded = LoadedSite(Site(path.name, ()))
+        engine = Engine(loaded.site)
+        engine.start()
+        app = CaptureApp(engine, loaded, "lagoon", path)
+        try:
+            async with app.run_test(size=(160, 47)) as pilot:
+                while not app.is_whole:
+                    await asyncio.sleep(0.05)
+                await pilot.press("home")
+                end = time.perf_counter() + _PAGING_S
+                while time.perf_counter() < end:
+                    start = time.perf_counter()
+                    await pilot.press("pagedown")
+                    took.append(time.perf_counter() - start)
+        finally:
+            engine.stop()
+            app.keeping.stop()
+
+    asyncio.run(page())
+    took.sort()
+    at_95_s = took[len(took) * 95 // 100]
+    what = f"page down through a million on tape, {len(took)} pages, 95 % within, against 100 ms"
+    return Figure(what, f"{1000 * at_95_s:.0f} ms", "100 ms", at_95_s / 0.1, "< 1")
+
+
+_IN_MEMORY = """
+import resource, sys, time
+from pathlib import Path
+from kanaleto.capture.filter import FAILED, parse_filter
+from kanaleto.capture.reel import Reel
+reel = Reel(Path(sys.argv[1]))
+while reel.is_opening or not len(reel.newest):
+    reel.look(0.05)
+ranked = reel.newest
+for rank in range(0, len(ranked), max(len(ranked) // 300, 1)):
+    reel.want(ranked, rank, 5)
+search = reel.search(parse_filter("").narrowed(FAILED))
+while not search.is_over or not search.of:
+    time.sleep(0.01)
+print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+"""
+
+
+def _memory(tape: Path, empty: Path) -> Figure:
+    """The most that a process ever had, on the million and on one."""
+    most = [
+        int(subprocess.run([sys.executable, "-c", _IN_MEMORY, str(path)], capture_output=True, check=True).stdout)
+        for path in (tape, empty)
+    ]
+    grown = (most[0] - most[1]) / 1024
+    what = "memory of the list over a million on tape above an empty one, against 60 MiB"
+    return Figure(what, f"{grown:.0f} MiB", "60 MiB", grown / 60, "< 1")
+
+
+def _when(demo: Path) -> Figure:
+    start = time.perf_counter()
+    found = ask_elsewhere(WhenQuestion(str(demo)))
+    took_s = time.perf_counter() - start
+    assert found is not None and found.cases
+    what = f"when it fails, over two hours of the demo ({_TWO_HOURS} exchanges), {found.causes} causes, against 20 s"
+    return Figure(what, f"{took_s:.1f} s", "20 s", took_s / 20, "< 1")

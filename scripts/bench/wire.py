@@ -109,7 +109,7 @@ def _paged(path: Path) -> Figure:
 
 
 _IN_MEMORY = """
-import resource, sys, time
+import sys, time
 from pathlib import Path
 from kanaleto.capture.filter import FAILED, parse_filter
 from kanaleto.capture.reel import Reel
@@ -122,7 +122,8 @@ for rank in range(0, len(ranked), max(len(ranked) // 300, 1)):
 search = reel.search(parse_filter("").narrowed(FAILED))
 while not search.is_over or not search.of:
     time.sleep(0.01)
-print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+told = Path("/proc/self/status").read_text()
+print(next(line.split()[1] for line in told.splitlines() if line.startswith("VmHWM")))
 """
 
 

@@ -2,7 +2,6 @@
 first, and what explains no more than another cause did already is not told. Fewer than eight failures of a device say
 nothing, but for what one exchange or one connection proves."""
 
-from collections import Counter
 from collections.abc import Iterator, Sequence
 
 from kanaleto.evidence.chance import at_least, of_run
@@ -368,7 +367,7 @@ def _too_fast(line: OfLine, own: OfDevice) -> WireFinding | None:
     )  # fmt: skip
 
 
-def _up_to(counted: Counter[int], cut: int) -> int:
+def _up_to(counted: dict[int, int], cut: int) -> int:
     return sum(count for step, count in counted.items() if step <= cut)
 
 

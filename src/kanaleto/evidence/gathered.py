@@ -17,7 +17,7 @@ from kanaleto.wire.frames import unit_of
 
 MOST_ROWS = 200  # that show a thing
 _MOST_DEVICES, _MOST_SPELLS = 5000, 2000
-_TIMES = 256
+_TIMES, _MOST_ASKED = 256, 4000
 OCTAVE = 4
 _CONFIRMED_ALIKE = (5, 6, 8, 15, 16, 22)
 """Functions whose confirmation may be the request itself."""
@@ -73,9 +73,11 @@ class OfDevice(Struct, eq=False):
     refused_reads: dict[tuple[str, int], list[int]] = field(default_factory=dict)
     """By table and code: how many, least count, most count, least address, least end, most end."""
     silent_reads: dict[str, list[int]] = field(default_factory=dict)
-    good_after: Counter[int] = field(default_factory=Counter)
+    asked_before: dict[bytes, list[int]] = field(default_factory=dict)
+    """PDUs that were answered well, each with what `good_reads` has of its table."""
+    good_after: dict[int, int] = field(default_factory=dict)
     """How long a pause came before, `OCTAVE` steps for each doubling, from 1 µs."""
-    silent_after: Counter[int] = field(default_factory=Counter)
+    silent_after: dict[int, int] = field(default_factory=dict)
     by_length: dict[int, list[int]] = field(default_factory=dict)
     """By the length of the answer that is due: whole ones, garbled ones."""
     spells: list[Spell] = field(default_factory=list)
@@ -284,29 +286,53 @@ def _asked(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
     own.received += len(row.answer)
     framing, raw = line.framing, row.request
     pdu = raw[7:] if framing == "tcp" else raw[1:-2] if framing == "rtu" else row.pdu
-    read = _read_in(pdu)
-    begun_us = row.at_us + max(row.sent_us - int(len(row.request) * line.character_us), 0)
-    pause_us = begun_us - line.last_end_us if line.last_end_us else 0
+    end_us = row.at_us + row.last_us
+    begun_us = row.at_us + row.sent_us - int(len(raw) * line.character_us)
+    pause_us = max(begun_us, row.at_us) - line.last_end_us if line.last_end_us else 0
     after = _step_of(pause_us) if pause_us > 8 else 0
-    if row.kind is not _GONE and line.unasked:
+    if line.unasked and kind is not _GONE:
         _look_for_echo(line, own, row)
-    if kind is _GOOD or kind is _REFUSED:
-        line.since_open += 1
-    match kind:
-        case OutcomeKind.GOOD:
-            line.good += 1
-            own.last_good_us = row.at_us
-            took_s = row.took_us / 1e6
-            own.took_us.append(row.took_us)
-            if len(own.times) < _TIMES:
-                own.times.append(took_s)
-            else:
-                own.times[number * 7919 % _TIMES] = took_s
-            own.good_after[after] += 1
-            if read is not None:
-                _widen(own.good_reads, read.table, read)
-            own.by_length.setdefault(len(row.answer), [0, 0])[0] += 1
+    if kind is _GOOD:
+        _good(line, own, row, pdu, number)
+        own.good_after[after] = own.good_after.get(after, 0) + 1
+    else:
+        _failed(line, own, row, _read_in(pdu), after)
+    if line.away or kind is not _GOOD:
+        _note_spell(line, own, row)
+    own.last_kind = kind
+    if end_us > line.last_end_us:
+        line.last_end_us = end_us
+
+
+def _good(line: OfLine, own: OfDevice, row: ExchangeRow, pdu: bytes, number: int) -> None:
+    """By far the most frequent, so with as little work as may be: what was asked before only counts up."""
+    line.good += 1
+    line.since_open += 1
+    own.last_good_us = row.at_us
+    took_us = row.last_us - row.sent_us
+    own.took_us.append(took_us)
+    if len(own.times) < _TIMES:
+        own.times.append(max(took_us, 0) / 1e6)
+    else:
+        own.times[number * 7919 % _TIMES] = max(took_us, 0) / 1e6
+    reads = own.asked_before.get(pdu)
+    if reads is not None:
+        reads[0] += 1
+    elif (read := _read_in(pdu)) is not None:
+        _widen(own.good_reads, read.table, read)
+        if len(own.asked_before) < _MOST_ASKED:
+            own.asked_before[pdu] = own.good_reads[read.table]
+    size = len(row.answer)
+    counts = own.by_length.get(size)
+    if counts is None:
+        counts = own.by_length[size] = [0, 0]
+    counts[0] += 1
+
+
+def _failed(line: OfLine, own: OfDevice, row: ExchangeRow, read: AskedRead | None, after: int) -> None:
+    match row.kind:
         case OutcomeKind.EXCEPTION:
+            line.since_open += 1
             code = refused_code(row) or 0
             codes = own.gateway_codes if code in OF_GATEWAY else own.codes
             codes.setdefault(code, Shown()).add(row.at_us)
@@ -314,19 +340,16 @@ def _asked(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
                 _note_refused(own, read, code)
         case OutcomeKind.TIMEOUT:
             own.silent.add(row.at_us)
-            own.silent_after[after] += 1
+            own.silent_after[after] = own.silent_after.get(after, 0) + 1
             own.waits_us.append(row.took_us)
             if read is not None:
                 _widen(own.silent_reads, read.table, read)
         case OutcomeKind.GARBLED | OutcomeKind.UNEXPECTED:
             _spoilt(line, own, row, read)
-            if kind is _GARBLED and read is not None:
+            if row.kind is _GARBLED and read is not None:
                 due = _due(line.framing, read)
                 if due:
                     own.by_length.setdefault(due, [0, 0])[1] += 1
-    _note_spell(line, own, row)
-    own.last_kind = kind
-    line.last_end_us = max(line.last_end_us, row.at_us + row.last_us)
 
 
 def _spoilt(line: OfLine, own: OfDevice, row: ExchangeRow, read: AskedRead | None) -> None:

@@ -5,9 +5,11 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kanaleto.capture.filter import FAILED, FilterFault, parse_filter
+from kanaleto.capture.filter import FAILED, parse_filter
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.served import ServedPoints
+from kanaleto.events.filtering import FilterFault, parse_event_filter
+from kanaleto.events.log import Event, EventKind
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.model import Site
 from kanaleto.wire.codes import Table
@@ -131,3 +133,25 @@ class Faults(unittest.TestCase):
     @given(st.sampled_from(("device:pump", "outcome:silent", "unit:1-9", "sump", "took_ms:>1")), rows)
     def test_excluding_is_the_opposite(self, part: str, row: ExchangeRow) -> None:
         self.assertNotEqual(parse_filter(part).fits(row), parse_filter(f"-{part}").fits(row))
+
+
+class OfEvents(unittest.TestCase):
+    def test_each_key(self) -> None:
+        lost = Event(1, EventKind.DEVICE_LOST, 1_700_000_000.0, "East line", "Sump pump", "fell silent")
+        limit = Event(2, EventKind.LIMIT, 1_700_000_100.0, "East line", "Gate", "above 8 m", point="Level")
+        for text, wanted in (
+            ("", (True, True)),
+            ("device:pump", (True, False)),
+            ("-device:pump", (False, True)),
+            ("point:Level", (False, True)),
+            ("point:Gate/Level", (False, True)),
+            ('kind:"device lost"', (True, False)),
+            ("silent", (True, False)),
+            ("line:East from:2023-11-14T22:14:00Z", (False, True)),
+            ("to:2023-11-14T22:14:00Z", (True, False)),
+        ):
+            fits = parse_event_filter(text)
+            self.assertEqual((fits(lost), fits(limit)), wanted, text)
+        for text, told in (("outcome:good", "of exchanges"), ("divice:x", "'device'"), ("from:never", "is no time")):
+            with self.assertRaisesRegex(FilterFault, told):
+                parse_event_filter(text)

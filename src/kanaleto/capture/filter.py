@@ -8,11 +8,11 @@ or `<5`. A filter is compiled once; what it needs of a block of a tape (`may_fit
 
 import re
 from collections.abc import Callable, Iterable
-from fnmatch import fnmatchcase
 from typing import NamedTuple
 
 from kanaleto.capture.row import ExchangeRow, refused_code
 from kanaleto.capture.words import OUTCOMES, asked_words, outcome_words
+from kanaleto.events.filtering import FilterFault, fits_name, parts_of
 from kanaleto.events.moments import micros_at
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.faults import suggestion
@@ -24,7 +24,6 @@ KEYS = (
 )  # fmt: skip
 _OF_NAMES = ("line", "device", "unit")
 _KINDS = {word: kind for kind, word in OUTCOMES.items()}
-_PART = re.compile(r'\s*(-?)(?:([A-Za-z_]+):)?("(?:[^"]*)"?|[^\s"]+)')
 _NUMBER = r"0x[0-9a-f]+|\d+(?:\.\d+)?"
 _RANGE = re.compile(rf"({_NUMBER})\s*[-–…]\s*({_NUMBER})", re.I)
 _ONE = re.compile(rf"([<>]=?|)\s*({_NUMBER})", re.I)
@@ -34,14 +33,6 @@ PointsOf = Callable[[ExchangeRow], Iterable[str]]
 """The points that an exchange served, as Device/Point."""
 WordsOf = Callable[[ExchangeRow], str]
 """What a row says in words, where that differs from what the wire counts."""
-
-
-class FilterFault(ValueError):
-    """One sentence: what is wrong with a filter; `place` counts its characters from 1."""
-
-    def __init__(self, text: str, place: int) -> None:
-        super().__init__(f"at {place}: {text}")
-        self.place = place
 
 
 class ExchangeFilter(NamedTuple):
@@ -89,35 +80,11 @@ FAILED = frozenset(OutcomeKind) - {OutcomeKind.GOOD}
 def parse_filter(text: str, points_of: PointsOf | None = None, words_of: WordsOf | None = None) -> ExchangeFilter:
     """Compile a filter. Raises FilterFault."""
     found = ExchangeFilter(text.strip())
-    place = 0
-    while place < len(text.rstrip()):
-        part = _PART.match(text, place)
-        if part is None:
-            raise FilterFault("this says nothing", place + 1)
-        minus, key, value = part[1], part[2], part[3]
-        begins = part.start(2) if key else part.start(3)
-        if part.end() < len(text) and not text[part.end()].isspace():
-            raise FilterFault("a quote begins or ends within a word; put it round the whole value", part.end() + 1)
-        if value.startswith('"'):
-            if len(value) < 2 or not value.endswith('"'):
-                raise FilterFault("this quote has no end", part.start(3) + 1)
-            value = value[1:-1]
-        if key is not None and key.lower() not in KEYS:
-            if not value.startswith("//"):  # a link is a word
-                raise FilterFault(
-                    f"{key!r} is no key{suggestion(key.lower(), list(KEYS))}; a filter knows {', '.join(KEYS)}",
-                    begins + 1,
-                )
-            key, value = None, f"{key}:{value}"
-        if key is None and value[:-1].lower() in KEYS and value.endswith(":") and not part[3].startswith('"'):
-            key, value, begins = value[:-1], "", part.start(3)
-        if key is not None and not value:
-            raise FilterFault(f"{key}: has no value", begins + 1)
+    for part in parts_of(text, KEYS):
         try:
-            found = _with(found, (key or "").lower(), value, bool(minus), points_of, words_of)
+            found = _with(found, part.key, part.value, part.is_not, points_of, words_of)
         except ValueError as error:
-            raise FilterFault(str(error), begins + 1) from None
-        place = part.end()
+            raise FilterFault(str(error), part.place) from None
     return found
 
 
@@ -153,10 +120,10 @@ def _test(key: str, value: str, points_of: PointsOf | None, words_of: WordsOf | 
         case "":
             return says(value, words_of)
         case "line":
-            fits = _named(value)
+            fits = fits_name(value)
             return lambda row: fits(row.line)
         case "device":
-            fits = _named(value)
+            fits = fits_name(value)
             return lambda row: fits(row.device or f"unit {row.unit_id}")
         case "point":
             return _serves(value, points_of)
@@ -213,20 +180,6 @@ def _within(key: str, value: str) -> Callable[[float], bool]:
 
 def _number(text: str) -> float:
     return int(text, 16) if text.lower().startswith("0x") else float(text)
-
-
-def _named(value: str) -> Callable[[str], bool]:
-    """A whole name, or whole words that stand side by side in it; `*` stands for anything."""
-    wanted = value.lower()
-    if "*" in wanted:
-        return lambda name: fnmatchcase(name.lower(), wanted)
-    words = wanted.split()
-    return lambda name: name.lower() == wanted or _stands_in(words, name.lower().split())
-
-
-def _stands_in(words: list[str], name: list[str]) -> bool:
-    count = len(words)
-    return count > 0 and any(name[at : at + count] == words for at in range(len(name) - count + 1))
 
 
 def _serves(value: str, points_of: PointsOf | None) -> Test:

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import click
 
-from kanaleto.capture.filter import ExchangeFilter, FilterFault, parse_filter
+from kanaleto.capture.filter import ExchangeFilter, parse_filter
 from kanaleto.capture.jsonlines import CapturedLine, NoCapture
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
@@ -14,6 +14,7 @@ from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import folder_of, is_site
 from kanaleto.cli.moments import micros_of
 from kanaleto.cli.output import say
+from kanaleto.events.filtering import FilterFault
 from kanaleto.evidence.case import CaseWanted, NoCase, lines_from, settings_of, write_case
 from kanaleto.files.loading import load_site
 from kanaleto.paper.casedocument import draw_case

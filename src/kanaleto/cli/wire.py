@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 from msgspec import to_builtins
 
-from kanaleto.capture.filter import FAILED, ExchangeFilter, FilterFault, PointsOf, parse_filter, says
+from kanaleto.capture.filter import FAILED, ExchangeFilter, PointsOf, parse_filter, says
 from kanaleto.capture.jsonlines import NoCapture, as_object, iso_us
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
@@ -17,6 +17,7 @@ from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import folder_of, is_site
 from kanaleto.cli.moments import local, micros_of, zone
 from kanaleto.cli.output import emit, say
+from kanaleto.events.filtering import FilterFault
 from kanaleto.evidence.finding import WireFinding
 from kanaleto.evidence.findings import findings_of, remarks_of
 from kanaleto.evidence.gathered import Gathered

@@ -10,6 +10,7 @@ from textual.strip import Strip
 from textual.widgets import Input
 
 from kanaleto.board.snapshot import Snapshot
+from kanaleto.events.filtering import EventFits, FilterFault, parse_event_filter
 from kanaleto.events.log import Event, EventKind, length_text
 from kanaleto.history.earlier import write_listed
 from kanaleto.history.telling import LOG_FORMS
@@ -93,6 +94,8 @@ class EventsView(View, Vertical):
     def on_mount(self) -> None:
         self._only_failed = False
         self._follows = True
+        self._fits: EventFits = lambda event: True
+        self._fault = ""
         self._earlier: list[Event] = []
         self._earlier_of: Path | None = None
         self._list.when_moved = self._moved
@@ -106,9 +109,7 @@ class EventsView(View, Vertical):
         events = [*self._earlier, *(kept[number] for number in sorted(kept))]
         if self._only_failed:
             events = [event for event in events if event.kind in FAILED]
-        if self._filter.words:
-            events = [event for event in events if self._filter.matches(_text(event))]
-        return events
+        return [event for event in events if self._fits(event)]
 
     @property
     def _folder(self) -> Path | None:
@@ -151,7 +152,7 @@ class EventsView(View, Vertical):
                 self._list.place_cursor(len(events) - 1, -1)
         going_on = sum(1 for event in events if event.ended_wall_s is None)
         only = "failures and limits" if self._only_failed else "all that happened"
-        self._head.told = f"{only}: {len(events)} events, {going_on} go on (◆)"
+        self._head.told = self._fault or f"{only}: {len(events)} events, {going_on} go on (◆)"
         self._head.redraw()
         self._list.redraw()
 
@@ -166,6 +167,11 @@ class EventsView(View, Vertical):
         self._filter.open()
 
     def on_input_changed(self, event: Input.Changed) -> None:
+        """Where it is no filter yet, the list stays as it is."""
+        try:
+            self._fits, self._fault = parse_event_filter(self._filter.value), ""
+        except FilterFault as fault:
+            self._fault = str(fault)
         self.context.redraw()
 
     def _leave_filter(self) -> None:
@@ -175,6 +181,7 @@ class EventsView(View, Vertical):
     def back(self) -> None:
         if self._filter.value:
             self._filter.clear_filter()
+            self._fits, self._fault = parse_event_filter(""), ""
             self.context.redraw()
             self.focus_rows()
         else:
@@ -223,7 +230,3 @@ class EventsView(View, Vertical):
     def action_failed(self) -> None:
         self._only_failed = not self._only_failed
         self.context.redraw()
-
-
-def _text(event: Event) -> str:
-    return f"{event.kind.value} {event.line} {event.device} {event.point} {event.text}"

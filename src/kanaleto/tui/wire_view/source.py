@@ -3,10 +3,11 @@
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from kanaleto.capture.filter import FAILED, ExchangeFilter, FilterFault, parse_filter
+from kanaleto.capture.filter import FAILED, ExchangeFilter, parse_filter
 from kanaleto.capture.ranked import RankedRows
 from kanaleto.capture.reel import Reel, Search
 from kanaleto.capture.seam import Seam
+from kanaleto.events.filtering import FilterFault
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.wire_view.listed import Listed
 from kanaleto.tui.wire_view.rows import KnownPlaces

@@ -13,10 +13,12 @@ from kanaleto.events.log import EventKind
 from kanaleto.evidence.finding import FindingKind
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import plan_site
+from kanaleto.polling.owncounters import own_counters, told_of
 from kanaleto.polling.session import Session
 from kanaleto.site.model import DeviceLimits, Site
 from kanaleto.tui.shared.words import device_phrase, device_state, line_phrase
 from kanaleto.wire.codes import Table
+from kanaleto.wire.diagnostics import Diagnostic
 from kanaleto.wire.pdu import Read, WriteRegister
 from tests.exchanges import named
 from tests.simulated import SimulatedLine, device, silent
@@ -50,6 +52,44 @@ class Running:
 
     def tally(self, name: str):  # type: ignore[no-untyped-def]
         return self.session.pollers[0].states[name].counts.tally()
+
+
+class Counters(unittest.TestCase):
+    """A device's own counters, asked once beside what is polled."""
+
+    def test_asked_twice_they_say_how_both_grew(self) -> None:
+        line = SimulatedLine(device("Pump", 7), device("Gate", 8))
+
+        async def work() -> None:
+            async with Running(line) as running:
+                await running.for_s(5)
+                own = line.line.devices[0]
+                first = await own_counters(running.session, line.line, own, running.tally("Pump"))
+                self.assertGreater(first.counts[Diagnostic.SERVER_MESSAGES], 10)
+                await running.for_s(5)
+                second = await own_counters(running.session, line.line, own, running.tally("Pump"))
+                told = told_of(second, first)
+                grown = second.counts[Diagnostic.SERVER_MESSAGES] - first.counts[Diagnostic.SERVER_MESSAGES]
+                self.assertIn(f"server message {second.counts[Diagnostic.SERVER_MESSAGES]} (+{grown})", told)
+                self.assertRegex(told, r"Ours since: \d+ good, 0 failed")
+
+        run_virtual(work())
+
+    def test_who_has_none_is_asked_no_more_than_once(self) -> None:
+        line = SimulatedLine(device("Pump", 7))
+        line.fault = lambda frame, at, right: (
+            [(at + 0.01, line._framing.encode(7, b"\x88\x01"))] if frame.pdu[0] == 8 else right
+        )
+
+        async def work() -> None:
+            async with Running(line) as running:
+                await running.for_s(2)
+                found = await own_counters(running.session, line.line, line.line.devices[0], running.tally("Pump"))
+                self.assertEqual(found.counts, {})
+                self.assertIn("has no counters", told_of(found, None))
+                self.assertEqual(sum(frame.pdu[0] == 8 for frame in line.requests), 1)
+
+        run_virtual(work())
 
 
 class Plans(unittest.TestCase):

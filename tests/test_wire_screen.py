@@ -163,7 +163,7 @@ async def _findings(test: Wire, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await pilot.press("escape")
     await test.until(lambda: OutcomeKind.GOOD in _kinds(app), "all again")
     await pilot.press("y")
-    await test.shows(app, r"WHEN IT FAILS")
+    await test.shows(app, r"WHAT WAS ASKED FOR")
     await test.until(lambda: wire._beside.looking.when not in ([], ["looking …"]), "an answer")
 
 

@@ -34,7 +34,8 @@ _STEP_S = 0.02  # of a search, then others come to their turn
 _COPIED_ROWS = 4000
 _JUMP_US, _LOOKED_AHEAD = 250_000, 20
 _AT_THE_END = 60
-_AT_ONCE = 64
+_LOST = "some of its blocks cannot be read: their exchanges are shown as …"
+_AT_ONCE, _MOST_TOLD = 64, 20
 _PUBLISHED_S = 0.1
 
 Ring = Callable[[], tuple[Seam, Sequence[Exchange]]]
@@ -268,7 +269,8 @@ class Reel:
         if wanted is not None:
             ranked, rank = wanted
             if not ranked.has(rank):
-                ranked.read(rank)
+                if ranked.read(rank) is None and self.path is not None and self.path.is_file():
+                    self.damaged += [_LOST] if _LOST not in self.damaged else []
                 self._tell()
         elif job is not None:
             job()
@@ -378,10 +380,13 @@ class Reel:
             if size < own.end:  # another file of that name
                 own.parts, own.end = [], 0
             if (size if end is None else end) > own.end:
+                damaged: list[str] = []
                 with path.open("rb") as file:
-                    for head in packing.heads(file, [], path.name, own.end, end):
+                    for head in packing.heads(file, damaged, path.name, own.end, end):
                         own.parts.append(TapePart(path, head, self._cache))
                         own.end = head.end
+                if path == self.path:  # of one that grows, what is cut short is still being written
+                    self.damaged += [text for text in damaged if text not in self.damaged][:_MOST_TOLD]
         except FileNotFoundError:  # the ring of the tape has gone on
             self._files.pop(path, None)
             return ()

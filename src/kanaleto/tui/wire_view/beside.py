@@ -109,7 +109,7 @@ class Beside(Scrolled, can_focus=True):
         for remark in looking.remarks:
             lines += self._wrapped(self._cells().put("  "), remark, width)
         if looking.when:
-            lines.append(self._cells().put("  ").put("WHEN IT FAILS", "muted", bold=True))
+            lines.append(self._cells().put("  ").put("WHAT WAS ASKED FOR", "muted", bold=True))
             for text in looking.when:
                 lines += self._wrapped(self._cells().put(" "), text, width)
         if len(lines) == 1:

@@ -91,6 +91,13 @@ class Source:
             return f"looked at {100 * search.looked_at // search.of} %"
         return ""
 
+    @property
+    def damage(self) -> str:
+        """What of a capture could not be read, in one sentence."""
+        damaged = self.reel.damaged
+        more = f"; and {len(damaged) - 1} more of the kind: kanaleto wire tells them" if len(damaged) > 1 else ""
+        return f"{damaged[0]}{more}" if damaged else ""
+
     def look_for(self, text: str, only_failed: bool) -> None:
         """List what fits; where the text is no filter, `fault` says why and the list stays."""
         if (text, only_failed) == (self.text, self.only_failed) and not self.fault and not self.shown_rows:

@@ -1,5 +1,6 @@
 """Wire: follows the newest exchange until the cursor moves; then the list stands still until one follows again."""
 
+import asyncio
 from collections.abc import Iterator
 from concurrent.futures import Future
 from datetime import datetime
@@ -24,6 +25,7 @@ from kanaleto.capture.tape import aside_of
 from kanaleto.events.log import length_text
 from kanaleto.evidence.finding import WireFinding
 from kanaleto.finding.scratch import ScratchQuestion
+from kanaleto.polling.session import Session
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
@@ -41,6 +43,7 @@ from kanaleto.wire.pdu import Read
 
 if TYPE_CHECKING:
     from kanaleto.evidence.when import WhenLooked
+    from kanaleto.polling.owncounters import OwnCounters
 
 
 class WireHead(Drawn):
@@ -95,6 +98,12 @@ class WireView(View, Vertical):
         Action("i", "lane", "line in full", "the line round the cursor: single exchanges by device; again: the bytes"),
         Action("plus", "lane_span(-1)", "less time", "less or more time in the line in full", "+ -"),
         Action("minus", "lane_span(1)", "more time", "less or more time in the line in full", "+ -"),
+        Action(
+            "z",
+            "own",
+            "its own counters",
+            "the counters of the device (function 08), asked once; again: how both grew",
+        ),
         Action("y", "when", "when it fails", "hour, period, length, neighbour, load or what changed: when it fails"),
         Action("tab", "panel", "next panel", "list, bytes, findings; there enter lists the rows that show one"),
         Action("x", "export", "save for others", "what is listed as a capture, a case, its document, or a drawing"),
@@ -123,6 +132,8 @@ class WireView(View, Vertical):
         self._only_failed = False
         self._has_bytes = True
         self._frozen_at = 0
+        self._counters: dict[str, OwnCounters] = {}
+        self._asking: asyncio.Future[None] | None = None
         self._drawn = (0, 0.0)  # how many exchanges there were when the list was filled last, and when that was
         self._list.when_moved = self._moved
         self._beside.when_chosen = self._show_rows_of
@@ -199,6 +210,7 @@ class WireView(View, Vertical):
     def _came(self) -> None:
         """The reel has read something."""
         if self.is_mounted:
+            self.context.trouble("capture", "" if self._is_of_site else self.source.damage)
             self._refill()
             self._draw()
 
@@ -215,7 +227,8 @@ class WireView(View, Vertical):
             self._list.grow(self.source.listed, behind)
 
     def _say_why_empty(self) -> None:
-        what = "no exchange has failed" if self._only_failed else "no exchange yet"
+        what = "no exchange yet" if self._is_of_site else "no exchange is in it"
+        what = "no exchange has failed" if self._only_failed else what
         self._list.empty_text = self.source.fault or self.source.told or self._filter.told or what
 
     @property
@@ -475,6 +488,37 @@ class WireView(View, Vertical):
     def action_answers(self) -> None:
         self._beside.looking.span = self._beside.looking.span.next
         self.context.tell(f"how devices answer: {self._beside.looking.span.value}")
+        self._draw()
+
+    def action_own(self) -> None:
+        """The counters of the device under the cursor, asked once."""
+        row = self._row
+        place = self.source.places.served.place_of(row) if row is not None and self._is_of_site else None
+        found = self.snapshot.status_of(place[1].name) if place is not None else None
+        if place is None or found is None:
+            self.context.tell("no device of the open site is under the cursor")
+            return
+        line, device = place
+        ours, before = found[1].tally, self._counters.get(device.name)
+
+        def came(counted: "OwnCounters") -> None:
+            from kanaleto.polling.owncounters import told_of
+
+            self._counters[device.name] = counted
+            self._beside.looking.say_when([f"{device.name}: {told_of(counted, before)}."])
+            self._draw()
+
+        async def ask(session: Session) -> None:
+            from kanaleto.polling.owncounters import own_counters
+
+            counted = await own_counters(session, line, device, ours)
+            self.context.later(lambda: came(counted))
+
+        def begin(session: Session) -> None:
+            self._asking = asyncio.ensure_future(ask(session))
+
+        self._beside.looking.say_when([f"{device.name} is asked for its counters …"])
+        self.context.do(begin)
         self._draw()
 
     def action_lane(self) -> None:

@@ -1,0 +1,59 @@
+"""A device's own counters of its serial line (application protocol 1.1b3, 6.8: diagnostics sub-functions 0B to 12),
+asked once, between what is polled; and how they and ours have grown since they were asked before. Nothing changes."""
+
+from msgspec import Struct
+
+from kanaleto.board.health import Tally
+from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.polling.session import Session
+from kanaleto.site.model import Device, Line
+from kanaleto.wire.diagnostics import DIAGNOSTIC_WORDS, Diagnose, Diagnostic
+
+_ASKED = (
+    Diagnostic.BUS_MESSAGES, Diagnostic.BUS_COMMUNICATION_ERRORS, Diagnostic.BUS_EXCEPTION_ERRORS,
+    Diagnostic.SERVER_MESSAGES, Diagnostic.SERVER_NO_RESPONSES, Diagnostic.SERVER_NAKS, Diagnostic.SERVER_BUSY,
+    Diagnostic.BUS_CHARACTER_OVERRUNS,
+)  # fmt: skip
+_ROUND = 0x10000
+
+
+class OwnCounters(Struct, frozen=True):
+    """By sub-function, each of 16 bits; `ours` is what this program counted until then. `refused` says why there are
+    none."""
+
+    counts: dict[Diagnostic, int]
+    ours: Tally
+    refused: str = ""
+
+
+async def own_counters(session: Session, line: Line, device: Device, ours: Tally) -> OwnCounters:
+    """For the loop. Raises KeyError where the line is no more, and OverflowError where too much waits for it."""
+    counts: dict[Diagnostic, int] = {}
+    refused = ""
+    for sub_function in _ASKED:
+        outcome = await session.named(line.name).ask(device.unit_id, Diagnose(sub_function), device.timeout_s, device)
+        if outcome.kind is OutcomeKind.GOOD and isinstance(outcome.content, Diagnose):
+            counts[sub_function] = outcome.content.word
+            continue
+        refused = refused or outcome.reason
+        if not counts:  # whoever refuses the first one knows none of them
+            break
+    return OwnCounters(counts, ours, "" if counts else refused)
+
+
+def told_of(now: OwnCounters, before: OwnCounters | None) -> str:
+    """The counters in words, and how both sides grew since."""
+    if not now.counts:
+        return f"it has no counters of its own that can be asked for (function 08): {now.refused}"
+    parts = []
+    for sub_function, count in now.counts.items():
+        word = DIAGNOSTIC_WORDS[sub_function].removesuffix(" count")
+        was = before.counts.get(sub_function) if before is not None else None
+        grown = f" (+{(count - was) % _ROUND})" if was is not None else ""
+        if count or grown:
+            parts.append(f"{word} {count}{grown}")
+    told = "; ".join(parts) or "all of its counters are 0"
+    if before is None:
+        return f"it counts {told}. Ours: {now.ours.good} good, {now.ours.failed} failed. Again says how both grew"
+    good, failed = now.ours.good - before.ours.good, now.ours.failed - before.ours.failed
+    return f"it counts {told}. Ours since: {good} good, {failed} failed"

@@ -3,6 +3,7 @@ missing."""
 
 import os
 import random
+import threading
 import time
 from collections import deque
 from collections.abc import Callable, Sequence
@@ -342,3 +343,24 @@ class Searching(InFolder):
         search.step(0.0)
         search._publish()
         self.assertEqual([row.at_us for row in _all(search.ranked)], [499])
+
+
+class SlowDisk(InFolder):
+    def test_a_disk_that_hangs_costs_a_screen_one_short_wait(self) -> None:
+        path = self.folder / "a.tape"
+        with path.open("wb") as file:
+            file.write(head_line({}) + pack([exchange(n) for n in range(3000)]))
+        reel = Reel(path)
+        self.addCleanup(reel.close)
+        self.assertTrue(_until(lambda: not reel.is_opening))
+        reel.look(20)
+        hangs, has_begun = threading.Event(), threading.Event()
+        self.addCleanup(hangs.set)
+        reel.do(lambda: (has_begun.set(), hangs.wait(30)))
+        self.assertTrue(has_begun.wait(10))
+        began = time.monotonic()
+        for rank in range(0, 2400, 60):  # forty rows of many chunks, as a page asks for them
+            self.assertIsNone(reel.want(reel.newest, rank, 0.02))
+        self.assertLess(time.monotonic() - began, 0.5)
+        hangs.set()
+        self.assertTrue(_until(lambda: reel.want(reel.newest, 60, 0.1) is not None))

@@ -22,7 +22,7 @@ from kanaleto.capture import packets, packing
 from kanaleto.capture.filter import ExchangeFilter
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.parts import BlockCache, FittingPart, RowsPart, TapePart
-from kanaleto.capture.ranked import Gone, KeyedRow, RankedRows, RowPart
+from kanaleto.capture.ranked import CHUNK, Gone, KeyedRow, RankedRows, RowPart
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow, row_of
 from kanaleto.capture.seam import Seam
@@ -34,6 +34,7 @@ _STEP_S = 0.02  # of a search, then others come to their turn
 _COPIED_ROWS = 4000
 _JUMP_US, _LOOKED_AHEAD = 250_000, 20
 _AT_THE_END = 60
+_SLOW_S = 0.3
 _LOST = "some of its blocks cannot be read: their exchanges are shown as …"
 _AT_ONCE, _MOST_TOLD = 64, 20
 _PUBLISHED_S = 0.1
@@ -118,6 +119,7 @@ class Reel:
         self._search: Search | None = None
         self._slow: tuple[Iterator[None], Future[None]] | None = None
         self._looks = 0
+        self._slow_until_s = 0.0
         self._wake = threading.Condition()
         self._is_over = False
         self._owned = Owned("exchanges that are kept")
@@ -147,12 +149,15 @@ class Reel:
         if ranked.has(rank):
             return ranked.peek(rank)
         with self._wake:
-            if (ranked, rank) not in self._wanted:
-                self._wanted.append((ranked, rank))
+            if (ranked, rank // CHUNK * CHUNK) not in self._wanted:
+                self._wanted.append((ranked, rank // CHUNK * CHUNK))
                 self._wake.notify()
-        if wait_s:
-            with self._wake:
-                self._wake.wait_for(lambda: ranked.has(rank), wait_s)
+            if (
+                wait_s
+                and monotonic() >= self._slow_until_s
+                and not self._wake.wait_for(lambda: ranked.has(rank), wait_s)
+            ):
+                self._slow_until_s = monotonic() + _SLOW_S  # a disk that hangs costs one wait, and not one for each row
         return ranked.peek(rank)
 
     def find(self, ranked: RankedRows, wanted: KeyedRow, wait_s: float) -> int | None:

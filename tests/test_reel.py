@@ -356,7 +356,12 @@ class SlowDisk(InFolder):
         reel.look(20)
         hangs, has_begun = threading.Event(), threading.Event()
         self.addCleanup(hangs.set)
-        reel.do(lambda: (has_begun.set(), hangs.wait(30)))
+
+        def hang() -> None:
+            has_begun.set()
+            hangs.wait(30)
+
+        reel.do(hang)
         self.assertTrue(has_begun.wait(10))
         began = time.monotonic()
         for rank in range(0, 2400, 60):  # forty rows of many chunks, as a page asks for them

@@ -16,7 +16,7 @@ from kanaleto.capture.filter import ExchangeFilter
 from kanaleto.capture.row import ExchangeRow
 
 CHUNK = 128
-_MOST_CHUNKS = 64
+_MOST_CHUNKS, _AGAIN = 64, 3
 
 
 class KeyedRow(NamedTuple):
@@ -86,6 +86,11 @@ class RankedRows:
     def has(self, rank: int) -> bool:
         """Whether what stands there was read, be it gone."""
         return rank // CHUNK in self._read
+
+    @property
+    def in_sight(self) -> list[int]:
+        """Ranks of what was read last: whoever takes the next list of the same rows will want those again."""
+        return [number * CHUNK for number in list(self._read)[-_AGAIN:]]
 
     def read(self, rank: int) -> KeyedRow | None:
         """The row of a rank, and those round it; None where its part is gone."""

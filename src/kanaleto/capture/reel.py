@@ -352,8 +352,9 @@ class Reel:
         if set(parts) != self._shown:
             self._shown = set(parts)
             newest = RankedRows(parts)
-            for rank in (len(newest) - 1, len(newest) - _AT_THE_END):  # what follows the newest needs it at once
-                if rank >= 0:
+            again = self.newest.in_sight if self.is_opening else []
+            for rank in (len(newest) - 1, len(newest) - _AT_THE_END, *again):  # what is shown is needed at once
+                if 0 <= rank < len(newest):
                     newest.read(rank)
             self.newest = newest
             if self._search is not None:

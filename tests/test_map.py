@@ -306,3 +306,13 @@ class AnotherMap(unittest.TestCase):
         cells, lost = self._carried(old, "State,holding,9,bits,,0=On;1=Off,,,,,")
         self.assertEqual((cells, lost), ({}, ["alarm_on"]))
         self.assertEqual(self._carried(old, "State,holding,9,float32,m,,,,,,")[1], ["labels", "alarm_on"])
+
+
+class Counting(unittest.TestCase):
+    def test_a_point_that_counts_errors(self) -> None:
+        text = "name,table,address,counts\nErrors,holding,0,errors\nLevel,holding,1,\n"
+        points, faults = read_map(Path("m.csv"), text, MapDefaults())
+        self.assertEqual(faults, [])
+        self.assertEqual([point.counts for point in points], ["errors", ""])
+        _, faults = read_map(Path("m.csv"), text.replace("errors", "sheep"), MapDefaults())
+        self.assertIn("counts 'sheep' is not known", str(faults[0]))

@@ -13,7 +13,7 @@ from kanaleto.events.log import EventKind
 from kanaleto.evidence.finding import FindingKind
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import plan_site
-from kanaleto.polling.owncounters import own_counters, told_of
+from kanaleto.polling.owncounters import OwnCounters, own_counters, told_of
 from kanaleto.polling.session import Session
 from kanaleto.site.model import DeviceLimits, Site
 from kanaleto.tui.shared.words import device_phrase, device_state, line_phrase
@@ -72,6 +72,9 @@ class Counters(unittest.TestCase):
                 grown = second.counts[Diagnostic.SERVER_MESSAGES] - first.counts[Diagnostic.SERVER_MESSAGES]
                 self.assertIn(f"server message {second.counts[Diagnostic.SERVER_MESSAGES]} (+{grown})", told)
                 self.assertRegex(told, r"Ours since: \d+ good, 0 failed")
+                ours = running.tally("Pump")
+                told = told_of(OwnCounters({}, ours, "", {"Errors": 7}), OwnCounters({}, ours, "", {"Errors": 4}))
+                self.assertIn("Errors 7 (+3)", told)
 
         run_virtual(work())
 

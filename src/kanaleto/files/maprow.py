@@ -149,6 +149,7 @@ class RowReader:
             self._cell("deadband", self._deadband, 0.0),
             self._part("writing", _WRITING_CELLS, self._writing),
             self._cell("sure", _sure, None),
+            counts=self._cell("counts", _counts, ""),
         )
         self._check_place(point, defaults)
         initial, words = self._initial(point), self._words(point)
@@ -391,6 +392,12 @@ def _sure(text: str) -> float:
     if not 0 <= sure <= 1:
         raise ValueError(f"sure {text!r} is no number from 0 to 1")
     return float(sure)
+
+
+def _counts(text: str) -> str:
+    if text.lower() != "errors":
+        raise ValueError(f"counts {text!r} is not known; there is errors: the device's own count of what went wrong")
+    return text.lower()
 
 
 def _decimals(text: str) -> int:

@@ -24,9 +24,13 @@ class OwnCounters(Struct, frozen=True):
     counts: dict[Diagnostic, int]
     ours: Tally
     refused: str = ""
+    points: dict[str, float] = {}
+    """Points of its map that count errors (column `counts`), as they were read last."""
 
 
-async def own_counters(session: Session, line: Line, device: Device, ours: Tally) -> OwnCounters:
+async def own_counters(
+    session: Session, line: Line, device: Device, ours: Tally, points: dict[str, float] | None = None
+) -> OwnCounters:
     """For the loop. Raises KeyError where the line is no more, and OverflowError where too much waits for it."""
     counts: dict[Diagnostic, int] = {}
     refused = ""
@@ -38,14 +42,17 @@ async def own_counters(session: Session, line: Line, device: Device, ours: Tally
         refused = refused or outcome.reason
         if not counts:  # whoever refuses the first one knows none of them
             break
-    return OwnCounters(counts, ours, "" if counts else refused)
+    return OwnCounters(counts, ours, "" if counts else refused, points or {})
 
 
 def told_of(now: OwnCounters, before: OwnCounters | None) -> str:
     """The counters in words, and how both sides grew since."""
-    if not now.counts:
+    if not now.counts and not now.points:
         return f"it has no counters of its own that can be asked for (function 08): {now.refused}"
     parts = []
+    for name, value in now.points.items():
+        earlier = before.points.get(name) if before is not None else None
+        parts.append(f"{name} {value:g}{f' (+{value - earlier:g})' if earlier is not None else ''}")
     for sub_function, count in now.counts.items():
         word = DIAGNOSTIC_WORDS[sub_function].removesuffix(" count")
         was = before.counts.get(sub_function) if before is not None else None

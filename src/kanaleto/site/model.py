@@ -150,6 +150,8 @@ class Point(Struct, frozen=True, gc=False):
     knows."""
     words: bytes | None = None
     """The registers (or one byte for a bit) with which a simulated device starts, instead of `initial`."""
+    counts: str = ""
+    """What of its line the device counts here: "errors", or nothing."""
     size: int = 0
     """Registers, or bits in a table of bits; reckoned."""
     end: int = 0

@@ -1,6 +1,7 @@
 """What the boxes of an exchange say beside its bytes: the point that stands in a register and its value, and what a
 confirmation has otherwise than its request."""
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.capture.row import ExchangeRow, framing_name
 from kanaleto.capture.served import point_at
 from kanaleto.lines.outcome import OutcomeKind
@@ -44,6 +45,17 @@ def register_words(device: Device | None, row: ExchangeRow, is_answer: bool, add
         return point.name, ""
     text = shown(point.codec.decode(data[begin : begin + 2 * point.size]), point.codec, point.decimals, point.labels)
     return point.name, f"{text} {point.unit}".strip()
+
+
+def counted_points(snapshot: Snapshot, device: Device) -> dict[str, float]:
+    """Points that count errors, as they were read last."""
+    found: dict[str, float] = {}
+    for point in device.points:
+        place = snapshot.place_of((device.name, point.name)) if point.counts else None
+        value = snapshot.reading(place).value if place is not None else None
+        if isinstance(value, int | float):
+            found[point.name] = float(value)
+    return found
 
 
 def confirms(row: ExchangeRow) -> bool:

@@ -35,6 +35,7 @@ from kanaleto.tui.shared.wishes import ReadAgain, ShowExchange, ShowMoment, Show
 from kanaleto.tui.shared.words import clock_text
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
+from kanaleto.tui.wire_view.fields import counted_points
 from kanaleto.tui.wire_view.lane import SPANS_MS, LaneInFull
 from kanaleto.tui.wire_view.looking import AnswersOf
 from kanaleto.tui.wire_view.rows import WireColumns, WireRows
@@ -500,6 +501,7 @@ class WireView(View, Vertical):
             return
         line, device = place
         ours, before = found[1].tally, self._counters.get(device.name)
+        points = counted_points(self.snapshot, device)
 
         def came(counted: "OwnCounters") -> None:
             from kanaleto.polling.owncounters import told_of
@@ -511,7 +513,7 @@ class WireView(View, Vertical):
         async def ask(session: Session) -> None:
             from kanaleto.polling.owncounters import own_counters
 
-            counted = await own_counters(session, line, device, ours)
+            counted = await own_counters(session, line, device, ours, points)
             self.context.later(lambda: came(counted))
 
         def begin(session: Session) -> None:

@@ -74,14 +74,15 @@ class Handed(InFolder):
     def _capture(self) -> Path:
         path = self.folder / "night.jsonl"
         capture = CaptureFile(path, "S", [CapturedLine("Line", TCP, "stand-in", 1.5)])
-        capture.put([exchange(n, kind=list(OutcomeKind)[n % 3]) for n in range(90)])
+        capture.put([exchange(n, kind=list(OutcomeKind)[n % 3])._replace(origin="stand-in") for n in range(90)])
         capture.close()
         return path
 
     def test_all_of_it_fits_together(self) -> None:
         out = self.folder / "case.zip"
-        code, _ = self._run("case", str(self._capture()), str(out), "--where", "outcome:refused", "--note", "by night")
-        self.assertEqual(code, 0)
+        path = str(self._capture())
+        code, error = self._run("case", path, str(out), "--where", "outcome:refused", "--note", "by night")
+        self.assertEqual(code, 0, error)
         with zipfile.ZipFile(out) as archive:
             names = set(archive.namelist())
             self.assertEqual(
@@ -130,8 +131,8 @@ class Handed(InFolder):
             code, error = self._run("export", what, path, str(self.folder / name), "--where", "outcome:refused")
             self.assertEqual(code, 0, error)
             text = (self.folder / name).read_text()
-            self.assertIn("stand-in", text)
-            self.assertIn("refused" if what == "line" else "exception", text)
+            self.assertTrue("stand-in" in text, what)
+            self.assertTrue(("refused" if what == "line" else "exception") in text, what)
 
     def test_a_reader_that_has_enough_is_no_fault(self) -> None:
         many = self.folder / "many.jsonl"

@@ -59,9 +59,11 @@ def _devices_table(facts: CaseFacts) -> TableSheet:
     for own in facts.gathered.devices:
         times = sorted(own.times)
         count = len(times)
-        figures = [f"{1000 * times[count // 2]:.1f}", f"{1000 * times[min(count * 95 // 100, count - 1)]:.1f}"]
+        figures = ["", ""]
+        if times:
+            figures = [f"{1000 * times[count // 2]:.1f}", f"{1000 * times[min(count * 95 // 100, count - 1)]:.1f}"]
         counts = [str(own.kinds.get(kind, 0)) for kind in OUTCOMES]
-        rows.append([own.name, own.line, *counts, *(figures if times else ["", ""])])
+        rows.append([own.name, own.line, *counts, *figures])
     return TableSheet("How each device answered", "", columns, rows)
 
 

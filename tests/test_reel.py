@@ -330,6 +330,31 @@ class Captures(InFolder):
         reel.close()
         self.assertTrue(_until(lambda: not copy.exists()))
 
+    def test_rows_of_all_are_given_up_for_the_next_and_in_their_last_moment(self) -> None:
+        capture = CaptureFile(self.folder / "a.jsonl", "S", [CapturedLine("Line", TCP)])
+        capture.put([exchange(n) for n in range(5000)])
+        capture.close()
+        reel = self._reel(self.folder / "a.jsonl")
+        first, last = 0, 1 << 62
+        early = reel.each(reel.newest, first, last, lambda row: time.sleep(0.001))
+        got = list[ExchangeRow]()
+        late = reel.each(reel.newest, first, last, got.append)
+
+        def cancels_at_the_end(row: ExchangeRow) -> None:
+            got.append(row)
+            if len(got) == 5000:
+                ended.cancel()
+
+        late.result(20)
+        self.assertTrue(early.cancelled())
+        self.assertEqual(len(got), 5000)
+        got.clear()
+        ended = reel.each(reel.newest, first, last, cancels_at_the_end)
+        self.assertTrue(_until(ended.cancelled))
+        again = list[ExchangeRow]()
+        reel.each(reel.newest, first, last, again.append).result(20)
+        self.assertEqual(len(again), 5000)
+
 
 def _full(rows: object, now_us: int) -> None:
     raise OSError(28, os.strerror(28))

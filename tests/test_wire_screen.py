@@ -16,8 +16,6 @@ from tests.livesite import LiveCase
 from tests.terminal import KANALETO, Terminal
 from tests.test_disturbed import painted
 
-_ONE_AWAY = "only what failed"
-
 
 class Wire(LiveCase):
     def test_the_list_its_filter_and_its_failures(self) -> None:
@@ -102,11 +100,9 @@ async def _capture(test: Wire, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await test.until(lambda: wire._list.cursor == 7, "its first failure")
     await pilot.press("right_square_bracket")
     await test.until(lambda: wire._list.cursor == 107, "its second")
-    asked = len(app.engine.session.exchanges)
     await pilot.press("s", "t", "f")
-    test.assertIs(wire.source.capture, path if wire.source.capture is path else wire.source.capture)
+    test.assertIsNotNone(wire.source.capture)
     test.assertEqual(app.current_digit, "4")
-    test.assertGreaterEqual(len(app.engine.session.exchanges), asked)
     await pilot.press("e")
     await test.until(lambda: len(wire._list.rows) == 50, "only what failed")
     await pilot.press("escape", "escape")

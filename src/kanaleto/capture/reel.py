@@ -12,7 +12,8 @@ import tempfile
 import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import Future
+from concurrent.futures import Future, InvalidStateError
+from contextlib import suppress
 from itertools import islice
 from pathlib import Path
 from time import monotonic, sleep
@@ -208,7 +209,7 @@ class Reel:
 
     def each(self, ranked: RankedRows, first: int, last: int, take: Callable[[ExchangeRow], object]) -> "Future[None]":
         """Every row with a key from `first` to `last`, part by part in the order in which a tape has them, when nobody
-        waits for anything else; done when it was all. Cancelled by `cancel`."""
+        waits for anything else; done when it was all. Cancelled by the future, and by the next `each`."""
         done: Future[None] = Future()
 
         def rows() -> Iterator[None]:
@@ -226,6 +227,8 @@ class Reel:
                     continue
 
         def begin() -> None:
+            if self._slow is not None:
+                self._slow[1].cancel()
             self._slow = (rows(), done)
 
         self.do(begin)
@@ -292,10 +295,12 @@ class Reel:
                 next(rows)
         except StopIteration:
             self._slow = None
-            done.set_result(None)
+            with suppress(InvalidStateError):  # cancelled in this moment
+                done.set_result(None)
         except Exception as error:
             self._slow = None
-            done.set_exception(error)
+            with suppress(InvalidStateError):
+                done.set_exception(error)
         if done.cancelled():
             self._slow = None
         sleep(_STEP_S)  # half of the time is others'

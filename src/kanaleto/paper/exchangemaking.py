@@ -19,8 +19,8 @@ from kanaleto.wire.tcp import Tcp
 MOST_BARS = 200
 
 
-def exchange_sheet(row: ExchangeRow, exact_ms: float) -> ExchangeSheet:
-    """As it went over its line, and the same PDUs in the other framing."""
+def exchange_sheet(row: ExchangeRow, exact_ms: float | None) -> ExchangeSheet:
+    """As it went over its line, and the same PDUs in the other framing; `exact_ms` None says nothing of exactness."""
     own = framing_name(row.link)
     other = "rtu" if own == "tcp" else "tcp"
     names = {"rtu": "serial line (RTU)", "ascii": "serial line (ASCII)", "tcp": "network"}
@@ -34,7 +34,7 @@ def exchange_sheet(row: ExchangeRow, exact_ms: float) -> ExchangeSheet:
             raw = framing.encode(row.unit_id, pdu, 1)
             frames.append(_frame(row, other, role, raw, f"The same {word.lower()} on a {names[other]}"))
     damage = damage_of(row)
-    notes = [f"Times ± {exact_ms:g} ms; {zone_words(time.time())}.", *_origin_notes([row])]
+    notes = [_times_note(exact_ms), *_origin_notes([row])]
     if damage is not None:
         notes.insert(0, f"Of the answer: {damage.text}.")
     who = row.device or f"unit {row.unit_id}"
@@ -58,7 +58,12 @@ def _frame(row: ExchangeRow, framing: str, role: Role, raw: bytes, heading: str)
     return PaperFrame(f"{heading}, {len(raw)} bytes", boxes)
 
 
-def timing_sheet(rows: Sequence[ExchangeRow], title: str, exact_ms: float) -> TimingSheet:
+def _times_note(exact_ms: float | None) -> str:
+    zone = zone_words(time.time())
+    return f"Times in {zone}." if exact_ms is None else f"Times ± {exact_ms:g} ms; {zone}."
+
+
+def timing_sheet(rows: Sequence[ExchangeRow], title: str, exact_ms: float | None) -> TimingSheet:
     """At most 200 exchanges, a lane a device."""
     shown = sorted(rows, key=lambda row: row.at_us)[:MOST_BARS]
     begin_us = shown[0].at_us
@@ -66,7 +71,8 @@ def timing_sheet(rows: Sequence[ExchangeRow], title: str, exact_ms: float) -> Ti
     bars = [_bar(row, lanes, begin_us) for row in shown]
     more = f", the first {MOST_BARS} of {len(rows)}" if len(rows) > MOST_BARS else ""
     about = f"{len(shown)} exchanges{more} from {moment(begin_us)} · ms after that · {zone_words(time.time())}"
-    return TimingSheet(title, about, begin_us / 1e6, lanes, bars, [f"Times ± {exact_ms:g} ms.", *_origin_notes(shown)])
+    notes = [] if exact_ms is None else [f"Times ± {exact_ms:g} ms."]
+    return TimingSheet(title, about, begin_us / 1e6, lanes, bars, [*notes, *_origin_notes(shown)])
 
 
 def _bar(row: ExchangeRow, lanes: list[str], begin_us: int) -> PaperBar:

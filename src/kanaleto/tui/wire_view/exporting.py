@@ -123,12 +123,12 @@ def _draw(context: Context, source: Source, row: ExchangeRow | None, path: Path,
     if row is None:
         return "no exchange is under the cursor"
     if not source.is_narrowed:
-        return draw_to(context, path, lambda: exchange_sheet(row, 0.0))
+        return draw_to(context, path, lambda: exchange_sheet(row, None))
     listing = ListedNow(source, None, name)
     shown = list[ExchangeRow]()
 
     def make() -> Sheet:
         shown.extend(islice(listing.rows(), MOST_BARS + 1))
-        return timing_sheet(shown, f"{name}: a stretch", 0.0)
+        return timing_sheet(shown, f"{name}: a stretch", None)
 
     return draw_to(context, path, make)

@@ -298,14 +298,17 @@ class WireView(View, Vertical):
         elif self._list.marks:
             self._list.marks = ()
         elif not self._is_of_site and self.context.capture is None:
-            self.source.open(None)
-            self._beside.looking.span = AnswersOf.MINUTES
+            self._back_to_site()
             self._follows = True
         elif self._is_of_site:
             self._follows = True
         self._begin_list()
         self.focus_rows()
         self.context.redraw()
+
+    def _back_to_site(self) -> None:
+        self.source.open(None)
+        self._beside.looking.span = AnswersOf.MINUTES
 
     def on_input_changed(self, event: Input.Changed) -> None:
         self._begin_list()
@@ -333,7 +336,7 @@ class WireView(View, Vertical):
         self._only_failed = False
         self._filter.clear_filter()
         if not self._is_of_site:
-            self.source.open(None)
+            self._back_to_site()
         self.source.look_for("", False)
         reel = self.source.reel
         reel.look(_PLACE_S)

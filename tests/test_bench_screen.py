@@ -5,12 +5,13 @@ import asyncio
 import socket
 import struct
 import unittest
+import unittest.mock
 from typing import Any
 
 from textual.pilot import Pilot
 
+from kanaleto.bench import places
 from kanaleto.tui.app import KanaletoApp
-from kanaleto.tui.shared.bench import AppBench
 from tests.livesite import LiveCase
 from tests.test_disturbed import painted
 
@@ -34,8 +35,12 @@ class Benches(LiveCase):
     def _drive(self, work: Any, **more: Any) -> None:
         self.drive(work, units=2, map_text=MAP, **more)
 
-    async def _stands(self, bench: AppBench) -> int:
-        await self.until(lambda: bench.served and bench.state is not None and bench.state.lines, "standing in")
+    async def _stands(self, app: App) -> int:
+        bench = app.bench
+        try:
+            await self.until(lambda: bench.served and bench.state is not None and bench.state.lines, "standing in")
+        except AssertionError as error:
+            raise AssertionError(f"{error}; {app.notice}") from None
         address = bench.served["L"].link.address
         assert address is not None
         return address[1]
@@ -61,7 +66,7 @@ class Benches(LiveCase):
     def test_three_keys_and_a_master_reads_it(self) -> None:
         async def work(case: Benches, app: App, pilot: "Pilot[None]") -> None:
             await pilot.press("2", "B", "5")
-            port = await case._stands(app.bench)
+            port = await case._stands(app)
             case.assertEqual(await asyncio.to_thread(read, port, 1, 2), 17)
             await case.shows(app, r"● +1 Meter 1 .*/s")
             await case.shows(app, r"· +2 Meter 2")
@@ -76,10 +81,30 @@ class Benches(LiveCase):
 
         self._drive(work)
 
+    def test_a_place_that_somebody_takes_in_the_same_moment_is_left_to_him(self) -> None:
+        """As two programs do that look for a free port at once."""
+
+        async def work(case: Benches, app: App, pilot: "Pilot[None]") -> None:
+            with socket.create_server(("127.0.0.1", 0)) as other:
+                taken = other.getsockname()[1]
+                with (
+                    unittest.mock.patch.object(places, "FIRST_PORT", taken),
+                    unittest.mock.patch.object(
+                        places, "_is_free", lambda port, kind: port == taken or free(port, kind)
+                    ),
+                ):
+                    await pilot.press("2", "B", "5")
+                    port = await case._stands(app)
+                case.assertNotEqual(port, taken)
+                case.assertEqual(await asyncio.to_thread(read, port, 1, 2), 17)
+
+        free = places._is_free
+        self._drive(work)
+
     def test_by_hand_and_faults_by_keys(self) -> None:
         async def work(case: Benches, app: App, pilot: "Pilot[None]") -> None:
             await pilot.press("5", "B")
-            port = await case._stands(app.bench)
+            port = await case._stands(app)
             await case.shows(app, "Free .* 17 ")
             await case._press(pilot, "tab", "down", "down", "enter")
             await case.answer(app, pilot, "70000")

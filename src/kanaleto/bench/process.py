@@ -37,7 +37,7 @@ from kanaleto.files.whole import write_whole
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.probing.unitstates import SurveyStopped
-from kanaleto.serving.network import CannotServe
+from kanaleto.serving.network import CannotServe, PlaceTaken
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.links.parse import parse_link
 from kanaleto.supervision.owned import Failure, Owned, follow, owned_task
@@ -112,6 +112,8 @@ class BenchProcess:
         except FaultyFile as error:
             more = f", and {len(error.faults) - 1} more" if len(error.faults) > 1 else ""
             self._say({"id": number, "error": f"{error.faults[0]}{more}"})
+        except PlaceTaken as error:
+            self._say({"id": number, "error": str(error), "is_taken": True})
         except (_Told, CannotServe, Unreachable, SurveyStopped, ValueError, OSError) as error:
             self._say({"id": number, "error": str(error)})
         except KeyError as error:

@@ -34,6 +34,10 @@ class BenchRefused(Exception):
     """Why something was not done, in one sentence."""
 
 
+class BenchTaken(BenchRefused):
+    """Somebody else has the place."""
+
+
 class Served(Struct, frozen=True):
     """A line at which devices stand in: where, and which; all where none are named."""
 
@@ -192,9 +196,9 @@ class StandIns:
         return done
 
     @staticmethod
-    def _refuse(done: "Future[str]", why: str) -> None:
+    def _refuse(done: "Future[str]", why: str, kind: type[BenchRefused] = BenchRefused) -> None:
         with suppress(InvalidStateError):  # it came after all
-            done.set_exception(BenchRefused(why))
+            done.set_exception(kind(why))
 
     def _write(self, do: str, done: "Future[str] | None", keys: dict[str, Any]) -> None:
         process = self._process
@@ -329,7 +333,7 @@ class StandIns:
             self._is_ready.set()
         elif (done := self._waiting.pop(message.get("id", -1), None)) is not None:
             if "error" in message:
-                self._refuse(done, str(message["error"]))
+                self._refuse(done, str(message["error"]), BenchTaken if message.get("is_taken") else BenchRefused)
                 return
             with suppress(InvalidStateError):
                 done.set_result(str(message.get("done", "")))

@@ -19,7 +19,7 @@ from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.replay.player import LinePlayer, TooLong, players_of
-from kanaleto.serving.network import CannotServe
+from kanaleto.serving.network import CannotServe, PlaceTaken
 from kanaleto.serving.opening import Server, server_for
 from kanaleto.site.faults import suggestion
 from kanaleto.site.links.link import Link
@@ -55,14 +55,14 @@ def command(
     if at is not None and len(players) != 1:
         raise click.UsageError(f"--at is the place of one line, and {len(players)} are served: choose it with --line")
     with tempfile.TemporaryDirectory(prefix="kanaleto-replay-") as folder:
-        places = _places(players, at, Path(folder))
-        servers = [_server(place, player) for place, player in zip(places, players.values(), strict=True)]
 
         async def work() -> None:
+            places: list[Line] = []
             started: list[Server] = []
             try:
-                for server in servers:
-                    await server.start()
+                for player in players.values():
+                    place, server = await _served(player, at, [one.link for one in places], Path(folder))
+                    places.append(place)
                     started.append(server)
                 if is_json:
                     emit({"at": iso(), "ready": [{"line": one.name, "link": str(one.link)} for one in places]})
@@ -113,24 +113,32 @@ def _players(capture: str, lines: tuple[str, ...], by_time: bool, again: bool) -
     return players
 
 
-def _places(players: dict[str, LinePlayer], at: str | None, folder: Path) -> list[Line]:
-    """The lines as they are served."""
-    places: list[Line] = []
-    taken: list[Link] = []
-    for name, player in players.items():
-        line = Line(name, link_of(player.link_text), ())
-        if at is not None:
-            place = usage(lambda line=line: at_link(line, at))  # type: ignore[misc]
-        elif line.link.address is None:
-            place = line.link.at_home(str(folder / file_name(f"{name} {len(places) + 1}")), 0, False)
+async def _served(player: LinePlayer, at: str | None, taken: list[Link], folder: Path) -> tuple[Line, Server]:
+    """A line at its place; where that is one of our own choice and somebody takes it in the same moment, at another.
+    Raises CannotServe."""
+    line, refused = Line(player.name, link_of(player.link_text), ()), list(taken)
+    while True:
+        place = replace(line, link=_place(line, at, refused, len(taken), folder))
+        server = _server(place, player)
+        try:
+            await server.start()
+        except PlaceTaken:
+            if at is not None:
+                raise
+            refused.append(place.link)
         else:
-            try:
-                place = line.link.at_home("", free_port(line.link, taken), False)
-            except NoPlace as error:
-                raise Failed(str(error)) from None
-        taken.append(place)
-        places.append(replace(line, link=place))
-    return places
+            return place, server
+
+
+def _place(line: Line, at: str | None, taken: list[Link], number: int, folder: Path) -> Link:
+    if at is not None:
+        return usage(lambda: at_link(line, at))
+    if line.link.address is None:
+        return line.link.at_home(str(folder / file_name(f"{line.name} {number + 1}")), 0, False)
+    try:
+        return line.link.at_home("", free_port(line.link, taken), False)
+    except NoPlace as error:
+        raise Failed(str(error)) from None
 
 
 def _server(line: Line, player: LinePlayer) -> Server:

@@ -32,11 +32,15 @@ class CannotServe(Exception):
     """One sentence: what cannot be bound or opened, and what to try."""
 
 
+class PlaceTaken(CannotServe):
+    """Somebody else has that place."""
+
+
 def cannot_bind(name: str, host: str, port: int, error: OSError) -> CannotServe:
     """Why a port cannot be bound, in words."""
     place = f"{host}:{port}"
     if error.errno == errno.EADDRINUSE:
-        return CannotServe(f"{name}: {place} is in use by another program; stop it or change the port")
+        return PlaceTaken(f"{name}: {place} is in use by another program; stop it or change the port")
     if error.errno in (errno.EACCES, errno.EPERM):
         return CannotServe(f"{name}: {place} may not be bound by you; ports below 1024 need rights, take one above")
     if error.errno == errno.EADDRNOTAVAIL:

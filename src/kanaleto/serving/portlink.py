@@ -11,7 +11,7 @@ import stat
 from contextlib import suppress
 from pathlib import Path
 
-from kanaleto.serving.network import CannotServe
+from kanaleto.serving.network import CannotServe, PlaceTaken
 
 try:
     import fcntl
@@ -66,7 +66,7 @@ class PortLink:
             fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
             self._unlock()
-            raise CannotServe(
+            raise PlaceTaken(
                 f"{self._line_name}: {self._path} is served by another process already; stop that one first"
             ) from None
         except OSError as error:
@@ -83,7 +83,7 @@ class PortLink:
             self._unlock()
             self._mark.unlink(missing_ok=True)
             if isinstance(error, FileExistsError):
-                raise CannotServe(
+                raise PlaceTaken(
                     f"{self._line_name}: {self._path} is there already and not ours; remove it or name another path"
                 ) from None
             raise CannotServe(f"{self._line_name}: {self._path} cannot be linked: {error.strerror}") from None

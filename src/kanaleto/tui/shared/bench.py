@@ -149,15 +149,31 @@ class AppBench:
         ]  # fmt: skip
 
     def _serve(self, line: Line, devices: tuple[str, ...], place: Link | None = None) -> str:
-        from kanaleto.bench.places import free_place
         from kanaleto.bench.standins import Served
 
         stand_ins, before = self._begun(), self.served.get(line.name)
-        if place is None:
-            place = before.link if before is not None else free_place(self._path(), _real(line), self._taken())
-        stand_ins.serve(Served(line.name, place, devices)).result(_SERVE_S)
+        if place is None and before is None:
+            place = self._serve_anywhere(stand_ins, line, devices)
+        else:
+            place = place or (before.link if before is not None else line.link)
+            stand_ins.serve(Served(line.name, place, devices)).result(_SERVE_S)
         who = f"{len(devices)} of {line.name}" if len(devices) > 1 else devices[0] if devices else line.name
         return f"{who} stands in at {place.place}: 5 shows what masters do there, B ends it"
+
+    def _serve_anywhere(self, stand_ins: "StandIns", line: Line, devices: tuple[str, ...]) -> Link:
+        """At a place that nobody has; somebody may take it in the same moment, and then at another one."""
+        from kanaleto.bench.places import free_place
+        from kanaleto.bench.standins import BenchTaken, Served
+
+        taken = [served.link for served in self.served.values()]
+        while True:
+            place = free_place(self._path(), _real(line), taken)
+            try:
+                stand_ins.serve(Served(line.name, place, devices)).result(_SERVE_S)
+            except BenchTaken:
+                taken.append(place)
+            else:
+                return place
 
     def _end(self, line: str) -> str:
         from kanaleto.bench.standins import BenchRefused
@@ -350,9 +366,6 @@ class AppBench:
 
     def _path(self) -> Path:
         return self._context.door.opened.path
-
-    def _taken(self) -> list[Link]:
-        return [served.link for served in self.served.values()]
 
     def _is_busy(self, line: str) -> bool:
         if line in self._under_way:

@@ -2,12 +2,12 @@
 
 from collections.abc import Callable
 from pathlib import Path
-from threading import Thread
 
 from kanaleto.paper.drawing import write_elsewhere
 from kanaleto.paper.look import NoPaper, form_of
 from kanaleto.paper.sheets import Sheet
 from kanaleto.tui.shared.context import Context, Stoppable
+from kanaleto.tui.shared.elsewhere import begin_elsewhere
 from kanaleto.tui.shared.holder import expanded
 
 
@@ -43,19 +43,8 @@ def draw_to(context: Context, path: Path, make: Callable[[], Sheet]) -> Stoppabl
 
 
 def _draw(context: Context, path: Path, make: Callable[[], Sheet]) -> Stoppable:
-    done = Stoppable()
+    def work() -> str:
+        write_elsewhere(make(), path)
+        return f"written to {path}"
 
-    def work() -> None:
-        try:
-            write_elsewhere(make(), path)
-        except NoPaper as error:
-            told = str(error)
-            context.later(lambda: context.trouble("answer", told))
-            done.set_exception(error)
-            return
-        context.later(lambda: context.tell(f"written to {path}"))
-        done.set_result(None)
-
-    context.tell("drawing …")
-    Thread(target=work, name="paper", daemon=True).start()
-    return done
+    return begin_elsewhere(context, "paper", "drawing …", work, (NoPaper,))

@@ -34,6 +34,10 @@ class Scrolled(Drawn, ScrollView):
             self.set_reactive(ScrollView.virtual_size, size)
             self.scroll_y = self.validate_scroll_y(self.scroll_y)
 
+    def action_by(self, lines: int) -> None:
+        self.scroll_to(y=self.scroll_offset.y + lines, animate=False, force=True)
+        self.redraw()
+
 
 class Rows(Scrolled, Generic[RowT], can_focus=True):
     """Subclasses say how a row is drawn and which rows the cursor may rest on."""

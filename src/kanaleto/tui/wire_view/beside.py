@@ -72,8 +72,7 @@ class Beside(Scrolled, can_focus=True):
             self.action_page(step)
 
     def action_page(self, step: int) -> None:
-        self.scroll_to(y=self.scroll_offset.y + step * max(self.size.height - 2, 1), animate=False, force=True)
-        self.redraw()
+        self.action_by(step * max(self.size.height - 2, 1))
 
     def action_rows(self) -> None:
         if self.chosen < len(self.looking.findings):

@@ -59,10 +59,6 @@ class BytesPanel(Scrolled, can_focus=True):
         self.have_lines(len(self._lines))
         self.redraw()
 
-    def action_by(self, lines: int) -> None:
-        self.scroll_to(y=self.scroll_offset.y + lines, animate=False, force=True)
-        self.redraw()
-
     def draw_line(self, y: int) -> Strip:
         index, width = y + self.scroll_offset.y, self.size.width
         if index < len(self._lines):

@@ -3,7 +3,6 @@
 from collections.abc import Iterable, Iterator
 from itertools import islice
 from pathlib import Path
-from threading import Thread
 
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.filter import ExchangeFilter
@@ -17,6 +16,7 @@ from kanaleto.paper.look import NoPaper
 from kanaleto.paper.sheets import Sheet
 from kanaleto.site.model import Site
 from kanaleto.tui.shared.context import Context, Stoppable
+from kanaleto.tui.shared.elsewhere import begin_elsewhere
 from kanaleto.tui.shared.holder import expanded
 from kanaleto.tui.shared.paper import draw_to
 from kanaleto.tui.wire_view.source import Source
@@ -78,22 +78,11 @@ def _rows_of(part: RowPart, wanted: ExchangeFilter) -> Iterator[ExchangeRow]:
 
 
 def _write(context: Context, path: Path, listing: ListedNow) -> Stoppable:
-    done = Stoppable()
+    def work() -> str:
+        return f"{_written(path, listing)} exchanges are in {path}"
 
-    def work() -> None:
-        try:
-            count = _written(path, listing)
-        except (NoCase, NoPaper, NoCapture, OSError) as error:
-            told = str(error)
-            context.later(lambda: context.trouble("answer", told))
-            done.set_exception(error)
-            return
-        context.later(lambda: context.tell(f"{count} exchanges are in {path}"))
-        done.set_result(None)
-
-    context.tell("writing …")
-    Thread(target=work, name="exchanges for others", daemon=True).start()
-    return done
+    refusals = (NoCase, NoPaper, NoCapture, OSError)
+    return begin_elsewhere(context, "exchanges for others", "writing …", work, refusals)
 
 
 def _written(path: Path, listing: ListedNow) -> int:

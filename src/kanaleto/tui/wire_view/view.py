@@ -1,13 +1,10 @@
 """Wire: follows the newest exchange until the cursor moves; then the list stands still until one follows again."""
 
-import asyncio
 from collections.abc import Iterator
 from concurrent.futures import Future
 from datetime import datetime
 from pathlib import Path
 from struct import pack
-from threading import Thread
-from typing import TYPE_CHECKING
 
 from textual import events
 from textual.app import ComposeResult
@@ -17,15 +14,11 @@ from textual.widgets import Input
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.capture.filter import FAILED, ExchangeFilter
-from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.ranked import KeyedRow
-from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
-from kanaleto.capture.tape import aside_of
 from kanaleto.events.log import length_text
 from kanaleto.evidence.finding import WireFinding
 from kanaleto.finding.scratch import ScratchQuestion
-from kanaleto.polling.session import Session
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
@@ -33,18 +26,15 @@ from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.wishes import ReadAgain, ShowExchange, ShowMoment, ShowPoint
 from kanaleto.tui.shared.words import clock_text
+from kanaleto.tui.wire_view.aside import AskedAside
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
-from kanaleto.tui.wire_view.fields import counted_points
 from kanaleto.tui.wire_view.lane import SPANS_MS, LaneInFull
 from kanaleto.tui.wire_view.looking import AnswersOf
+from kanaleto.tui.wire_view.opening import ask_capture
 from kanaleto.tui.wire_view.rows import WireColumns, WireRows
 from kanaleto.tui.wire_view.source import Source
 from kanaleto.wire.pdu import Read
-
-if TYPE_CHECKING:
-    from kanaleto.evidence.when import WhenLooked
-    from kanaleto.polling.owncounters import OwnCounters
 
 
 class WireHead(Drawn):
@@ -133,8 +123,7 @@ class WireView(View, Vertical):
         self._only_failed = False
         self._has_bytes = True
         self._frozen_at = 0
-        self._counters: dict[str, OwnCounters] = {}
-        self._asking: asyncio.Future[None] | None = None
+        self._asked = AskedAside(self.context, self._say_aside)
         self._drawn = (0, 0.0)  # how many exchanges there were when the list was filled last, and when that was
         self._list.when_moved = self._moved
         self._beside.when_chosen = self._show_rows_of
@@ -452,27 +441,10 @@ class WireView(View, Vertical):
             self.context.send(ReadAgain(line.link, question))
 
     def action_capture(self) -> None:
-        """A capture is opened in place of what is listed."""
-        folder = self.context.keeping.seam.folder
-        aside = [path for path, _ in aside_of(folder)] if folder is not None else []
-        listed = [(str(path), Capture(path).why) for path in reversed(aside)]
-
-        def answer(text: str) -> str | None:
-            path = Path(text.strip()).expanduser()
-            if not text.strip():
-                return "name a capture (.jsonl, .pcapng, .pcap) or a tape"
-            try:
-                Capture(path)
-            except NoCapture as error:
-                return str(error)
-            except OSError as error:
-                return f"{path} cannot be read: {error.strerror or error}"
-            self.open_capture(path)
-            return None
-
-        self.context.ask("open a capture or a tape", listed[0][0] if listed else "", answer, listed=listed)
+        ask_capture(self.context, self.open_capture)
 
     def open_capture(self, path: Path) -> None:
+        """A capture is listed in place of what was; whether it is one was looked at before."""
         self._only_failed, self._follows = False, False
         self._filter.clear_filter()
         self._list.marks = ()
@@ -495,35 +467,14 @@ class WireView(View, Vertical):
         self._draw()
 
     def action_own(self) -> None:
-        """The counters of the device under the cursor, asked once."""
         row = self._row
         place = self.source.places.served.place_of(row) if row is not None and self._is_of_site else None
-        found = self.snapshot.status_of(place[1].name) if place is not None else None
-        if place is None or found is None:
-            self.context.tell("no device of the open site is under the cursor")
-            return
-        line, device = place
-        ours, before = found[1].tally, self._counters.get(device.name)
-        points = counted_points(self.snapshot, device)
+        self._asked.ask_counters(place)
 
-        def came(counted: "OwnCounters") -> None:
-            from kanaleto.polling.owncounters import told_of
-
-            self._counters[device.name] = counted
-            self._beside.looking.say_when([f"{device.name}: {told_of(counted, before)}."])
-            self._draw()
-
-        async def ask(session: Session) -> None:
-            from kanaleto.polling.owncounters import own_counters
-
-            counted = await own_counters(session, line, device, ours, points)
-            self.context.later(lambda: came(counted))
-
-        def begin(session: Session) -> None:
-            self._asking = asyncio.ensure_future(ask(session))
-
-        self._beside.looking.say_when([f"{device.name} is asked for its counters …"])
-        self.context.do(begin)
+    def _say_aside(self, told: list[str], is_last: bool) -> None:
+        self._beside.looking.say_when(told)
+        if is_last and not self._beside.display:
+            self.context.tell(told[0])
         self._draw()
 
     def action_lane(self) -> None:
@@ -543,34 +494,8 @@ class WireView(View, Vertical):
         ask_export(self.context, self.source, self._row)
 
     def action_when(self) -> None:
-        """Looked for in a process of its own."""
-        path = self.source.kept_at
-        if path is None:
-            self.context.tell("nothing is on tape of this site: it is not on disk yet")
-            return
         site = self.snapshot.site.path if self._is_of_site else None
-        looking = self._beside.looking
-        looking.say_when(["looking …"])
-
-        def work() -> None:
-            from kanaleto.evidence.when import WhenQuestion, ask_elsewhere
-
-            found = ask_elsewhere(WhenQuestion(str(path), str(site) if site is not None else ""))
-            self.context.later(lambda: self._say_when(found))
-
-        Thread(target=work, name="when it fails", daemon=True).start()
-        self._draw()
-
-    def _say_when(self, found: "WhenLooked | None") -> None:
-        told = ["that could not be looked for"]
-        if found is not None:
-            none = f"nothing stands out among {found.causes} causes"
-            few = "no device has failed eight times in one way and answered eight times"
-            told = [one.text for one in found.found] or [none if found.cases else few]
-        self._beside.looking.say_when(told)
-        if not self._beside.display:
-            self.context.tell(told[0])
-        self._draw()
+        self._asked.ask_when(self.source.kept_at, site)
 
     def action_panel(self) -> None:
         has_below = self.query_one("#wire-below").display

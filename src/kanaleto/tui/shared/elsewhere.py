@@ -1,0 +1,41 @@
+"""What a person asked for and what takes its time: done on a thread, told when it is done."""
+
+from collections.abc import Callable
+from threading import Thread
+
+from kanaleto.tui.shared.context import Context, Stoppable
+
+
+def begin_elsewhere(
+    context: Context,
+    name: str,
+    begins: str,
+    work: Callable[[], str],
+    refusals: tuple[type[Exception], ...],
+    then: Callable[[], None] | None = None,
+) -> Stoppable:
+    """`work` gives the sentence that is told at its end. One of its `refusals` keeps the line that asked open. `then`
+    is done by the interface afterwards; neither is where it was stopped meanwhile."""
+    done = Stoppable()
+
+    def end(told: str) -> None:
+        if then is None:
+            context.tell(told)
+        elif not done.stop.is_set():
+            then()
+            context.tell(told)
+        done.set_result(None)  # only now: the line that waits for it closes then
+
+    def run() -> None:
+        try:
+            told = work()
+        except refusals as error:
+            why = str(error)
+            context.later(lambda: context.trouble("answer", why))
+            done.set_exception(error)
+        else:
+            context.later(lambda: end(told))
+
+    context.tell(begins)
+    Thread(target=run, name=name, daemon=True).start()
+    return done

@@ -80,6 +80,9 @@ class Played(InFolder):
         self.assertIsNone(player.answer(8, _READ))
 
 
+_TURNS = 30
+
+
 class Served(InFolder):
     """By the command, over a real connection and a real pseudo-terminal."""
 
@@ -105,20 +108,25 @@ class Served(InFolder):
         spoilt = bytearray(rows[4].answer)
         spoilt[5] += 1
         rows[4] = rows[4]._replace(answer=bytes(spoilt), kind=OutcomeKind.GARBLED)
-        address = parse_link(self._play(rows)).address
+        address = parse_link(self._play(rows, "--again")).address
         assert address is not None
+        over_ms = [1000.0] * len(rows)
         with socket.create_connection(address, 10) as one:
             one.settimeout(5)
-            for number, row in enumerate(rows):
-                request = Tcp().encode(7, _READ, 900 + number)
-                one.sendall(request)
-                sent_s = time.perf_counter()
-                answer = one.recv(300)
-                took_ms = 1000 * (time.perf_counter() - sent_s)
-                self.assertEqual(answer, request[:2] + row.answer[2:])
-                wanted_ms = (row.first_us - row.sent_us) / 1000
-                self.assertGreater(took_ms, wanted_ms - 1)
-                self.assertLess(took_ms, wanted_ms + max(5, 0.02 * wanted_ms) + 20)  # of a machine that is busy
+            for turn in range(_TURNS):
+                for number, row in enumerate(rows):
+                    request = Tcp().encode(7, _READ, 900 + 10 * turn + number)
+                    one.sendall(request)
+                    sent_s = time.perf_counter()
+                    answer = one.recv(300)
+                    took_ms = 1000 * (time.perf_counter() - sent_s)
+                    self.assertEqual(answer, request[:2] + row.answer[2:])
+                    wanted_ms = (row.first_us - row.sent_us) / 1000
+                    self.assertGreater(took_ms, wanted_ms - 1)
+                    over_ms[number] = min(over_ms[number], took_ms - wanted_ms - max(5, 0.02 * wanted_ms))
+                if turn >= 1 and max(over_ms) <= 0:
+                    break
+        self.assertLessEqual(max(over_ms), 0, "each wait is kept in one of many turns, however busy the machine is")
 
     def test_on_a_pseudo_terminal(self) -> None:
         rows = [_row(n, RTU_LINK, _READ, _value(n), 20) for n in range(3)]

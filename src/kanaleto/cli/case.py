@@ -1,25 +1,23 @@
 """`kanaleto case`: exchanges and what they prove, for whoever has to be shown it."""
 
 from collections.abc import Iterator
+from functools import cached_property
 from pathlib import Path
 
 import click
 
 from kanaleto.capture.filter import ExchangeFilter, parse_filter
-from kanaleto.capture.jsonlines import CapturedLine, NoCapture
-from kanaleto.capture.reading import Capture
+from kanaleto.capture.jsonlines import CapturedLine
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.served import ServedPoints
 from kanaleto.cli.failures import Failed
-from kanaleto.cli.keptfiles import folder_of, is_site
+from kanaleto.cli.keptfiles import capture_faults, capture_of, site_of
 from kanaleto.cli.moments import micros_of
 from kanaleto.cli.output import say
 from kanaleto.events.filtering import FilterFault
 from kanaleto.evidence.case import CaseWanted, NoCase, lines_from, settings_of, write_case
-from kanaleto.files.loading import load_site
 from kanaleto.paper.casedocument import draw_case
 from kanaleto.paper.look import NoPaper
-from kanaleto.site.model import Site
 
 
 class CaseSource:
@@ -27,37 +25,26 @@ class CaseSource:
 
     def __init__(self, text: str, where: str | None, from_us: int | None, to_us: int | None) -> None:
         self.text = text
-        self.site: Site | None = load_site(Path(text))[0] if is_site(text) and Path(text).exists() else None
+        self.site = site_of(text)
         served = ServedPoints(self.site) if self.site is not None else None
         try:
             wanted = parse_filter(where or "", served.names_of if served is not None else None)
         except FilterFault as error:
             raise click.UsageError(f"--where {where!r}, {error}") from None
         self.wanted: ExchangeFilter = wanted.narrowed(None, from_us, to_us)
-        path = folder_of(text) / "tape" if is_site(text) else Path(text)
-        if not path.exists():
-            what = f"nothing was kept of {text} yet" if is_site(text) else f"there is no file {text}"
-            raise click.UsageError(what)
-        try:
-            self.capture = Capture(path, lambda head: head.may_have(self.wanted.kinds))
-        except NoCapture as error:
-            raise click.UsageError(str(error)) from None
-        self.path = path
+        self.capture = capture_of(text, lambda head: head.may_have(self.wanted.kinds))
 
     def rows(self) -> Iterator[ExchangeRow]:
         """Those that fit, in the order in which they are kept."""
-        try:
+        with capture_faults(self.text):
             for row in self.capture:
                 if self.wanted.fits(row):
                     yield row
-        except NoCapture as error:
-            raise click.UsageError(str(error)) from None
-        except OSError as error:
-            raise Failed(f"{self.text} cannot be read: {error.strerror or error}") from None
 
+    @cached_property
     def lines(self) -> list[CapturedLine]:
         """Of the site, or as the head of the capture tells them, or as its rows do."""
-        return lines_from(self.site, self.path, self.rows)
+        return lines_from(self.site, self.capture.path, self.rows)
 
     def settings(self) -> list[str]:
         """Timeouts and such, of a site."""
@@ -90,7 +77,7 @@ def command(
         raise click.UsageError(f"{out} cannot be written: there is no folder {out.absolute().parent}")
     source = CaseSource(capture, where, from_us, to_us)
     name = source.site.name if source.site is not None else Path(capture).name
-    told = CaseWanted(title or f"{name}: exchanges", note, name, where or "", source.lines(), source.settings())
+    told = CaseWanted(title or f"{name}: exchanges", note, name, where or "", source.lines, source.settings())
     try:
         facts = write_case(told, source.rows(), out, draw_case)
     except NoCase as error:

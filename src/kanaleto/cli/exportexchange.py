@@ -18,7 +18,7 @@ Make = Callable[[list[ExchangeRow], CaseSource], Sheet]
 
 
 def _exact_ms(source: CaseSource, row: ExchangeRow) -> float:
-    return next((line.exact_ms for line in source.lines() if line.name == row.line), 0.0)
+    return next((line.exact_ms for line in source.lines if line.name == row.line), 0.0)
 
 
 def _write(capture: str, out: Path, where: str | None, most: int, make: Make) -> int:

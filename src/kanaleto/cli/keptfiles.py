@@ -2,16 +2,21 @@
 
 import sqlite3
 from collections.abc import Iterator
+from contextlib import contextmanager
 from heapq import merge
 from pathlib import Path
 
 import click
 
+from kanaleto.capture.jsonlines import NoCapture
+from kanaleto.capture.reading import Capture, IsWanted
 from kanaleto.cli.failures import Failed
 from kanaleto.files.beside import folder_beside
+from kanaleto.files.loading import load_site
 from kanaleto.history.journal import journals_of, renames_in
 from kanaleto.history.journalfile import JournalEvent, NewerFile, events_of
 from kanaleto.history.recorder import records_of
+from kanaleto.site.model import Site
 
 
 def is_site(text: str) -> bool:
@@ -24,6 +29,34 @@ def folder_of(text: str) -> Path:
     if not path.exists():
         raise click.UsageError(f"there is no file {text}")
     return folder_beside(path)
+
+
+def site_of(text: str) -> Site | None:
+    """The site that was typed; None for what is another file."""
+    return load_site(Path(text))[0] if is_site(text) and Path(text).exists() else None
+
+
+def capture_of(text: str, wants: IsWanted = lambda head: True) -> Capture:
+    """A capture, or the tape of a site. Raises click.UsageError, Failed."""
+    path = folder_of(text) / "tape" if is_site(text) else Path(text)
+    if not path.exists():
+        what = f"nothing was kept of {text} yet" if is_site(text) else f"there is no file {text}"
+        raise click.UsageError(what)
+    with capture_faults(text):
+        return Capture(path, wants)
+
+
+@contextmanager
+def capture_faults(text: str) -> Iterator[None]:
+    """What is wrong with a capture while it is read, in one sentence."""
+    try:
+        yield
+    except NoCapture as error:
+        raise click.UsageError(str(error)) from None
+    except BrokenPipeError:
+        raise  # whoever reads what is told has gone; the file is sound
+    except OSError as error:
+        raise Failed(f"{text} cannot be read: {error.strerror or error}") from None
 
 
 def stores_of(text: str) -> list[str]:

@@ -10,11 +10,9 @@ import click
 from msgspec.structs import replace
 
 from kanaleto.bench.places import NoPlace, at_link, file_name, free_port
-from kanaleto.capture.jsonlines import NoCapture
-from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow, link_of
 from kanaleto.cli.failures import Failed
-from kanaleto.cli.keptfiles import folder_of, is_site
+from kanaleto.cli.keptfiles import capture_faults, capture_of
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
@@ -85,24 +83,19 @@ def command(
 
 
 def _players(capture: str, lines: tuple[str, ...], by_time: bool, again: bool) -> dict[str, LinePlayer]:
-    path = folder_of(capture) / "tape" if is_site(capture) else Path(capture)
-    if not path.exists():
-        what = f"nothing was kept of {capture} yet" if is_site(capture) else f"there is no file {capture}"
-        raise click.UsageError(what)
-    try:
-        source = Capture(path)
-        known: set[str] = set()
+    source = capture_of(capture)
+    known: set[str] = set()
 
-        def noted() -> Iterator[ExchangeRow]:
-            for row in source:
-                known.add(row.line)
-                yield row
+    def noted() -> Iterator[ExchangeRow]:
+        for row in source:
+            known.add(row.line)
+            yield row
 
-        players = players_of(noted(), lines, by_time, again)
-    except (NoCapture, TooLong) as error:
-        raise click.UsageError(str(error)) from None
-    except OSError as error:
-        raise Failed(f"{capture} cannot be read: {error.strerror or error}") from None
+    with capture_faults(capture):
+        try:
+            players = players_of(noted(), lines, by_time, again)
+        except TooLong as error:
+            raise click.UsageError(str(error)) from None
     for told in source.damaged:
         say(told, err=True)
     for name in lines:

@@ -8,20 +8,18 @@ import click
 from msgspec import to_builtins
 
 from kanaleto.capture.filter import FAILED, ExchangeFilter, PointsOf, parse_filter, says
-from kanaleto.capture.jsonlines import NoCapture, as_object, iso_us
+from kanaleto.capture.jsonlines import as_object, iso_us
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.served import ServedPoints
 from kanaleto.capture.words import OUTCOMES, asked_words, outcome_words
-from kanaleto.cli.failures import Failed
-from kanaleto.cli.keptfiles import folder_of, is_site
+from kanaleto.cli.keptfiles import capture_faults, capture_of, site_of
 from kanaleto.cli.moments import local, micros_of, zone
 from kanaleto.cli.output import emit, say
 from kanaleto.events.filtering import FilterFault
 from kanaleto.evidence.finding import WireFinding
 from kanaleto.evidence.findings import findings_of, remarks_of
 from kanaleto.evidence.gathered import Gathered
-from kanaleto.files.loading import load_site
 from kanaleto.lines.outcome import OutcomeKind
 
 if TYPE_CHECKING:
@@ -63,17 +61,13 @@ def command(
     refused:2, silent, garbled, strange, unreachable), from, to, took_ms, bytes, point, origin. `-` before one excludes,
     quotes hold blanks, numbers may be 100-120 or >200.
     """
-    site = load_site(Path(capture))[0] if is_site(capture) and Path(capture).exists() else None
+    site = site_of(capture)
     served = ServedPoints(site) if site is not None else None
     wanted = _filter(where, is_failed, device, text, served.names_of if served is not None else None)
     of_it = ExchangeFilter("").narrowed(None, from_us, to_us)
-    path = folder_of(capture) / "tape" if is_site(capture) else Path(capture)
+    source = capture_of(capture, lambda head: head.first_us < of_it.to_us and head.last_us >= of_it.from_us)
     gathered, fitting = Gathered(served.timeouts_us if served is not None else {}), 0
-    try:
-        if not path.exists():
-            what = f"nothing was kept of {capture} yet" if is_site(capture) else f"there is no file {capture}"
-            raise click.UsageError(what)
-        source = Capture(path, lambda head: head.first_us < of_it.to_us and head.last_us >= of_it.from_us)
+    with capture_faults(capture):
         if not is_json and not is_pattern:
             why = f"; laid aside: {source.why}" if source.why else ""
             say(f"times are local, {zone()}{why}", err=True)
@@ -88,15 +82,9 @@ def command(
                 emit(as_object(row))
             elif not is_pattern:
                 _tell(row)
-    except NoCapture as error:
-        raise click.UsageError(str(error)) from None
-    except BrokenPipeError:
-        raise  # whoever reads what is told has gone; the file is sound
-    except OSError as error:
-        raise Failed(f"{capture} cannot be read: {error.strerror or error}") from None
     for told in source.damaged:
         say(told, err=True)
-    _tell_pattern(gathered, _when(path, of_it, line_name, gathered, served), fitting, is_json)
+    _tell_pattern(gathered, _when(source.path, of_it, line_name, gathered, served), fitting, is_json)
     return 0
 
 

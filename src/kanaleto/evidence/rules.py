@@ -164,26 +164,41 @@ def _is_answered(row: ExchangeRow) -> bool | None:
     return bool(row.answer)
 
 
-_rule = StandardRule
 RULES = (
-    _rule("read-count", "AP 6.1-6.4", "A read asks for 1 to 2000 bits, or 1 to 125 registers.", _read_asks_what_it_may),
-    _rule("read-end", "AP 4.4", "A read stays within addresses 0 to 65535.", _read_stays_within),
-    _rule("answered", "AP 4.1", "A request to one unit is answered.", _is_answered),
-    _rule("function", "AP 4.1", "The answer has the function of the request, a refusal with its highest bit set.",
-         _function_is_that_asked),
-    _rule("byte-count", "AP 6.1-6.4", "The answer to a read has as many bytes as were asked for, and says so.",
-         _byte_count_is_due),
-    _rule("confirmation", "AP 6.5-6.12, 6.16", "The answer to a write repeats what was asked.", _confirmation_repeats),
-    _rule("exception-code", "AP 7", "A refusal has one code, and one of the standard.", _refusal_has_a_code),
-    _rule("broadcast", "SL 2.1", "Nobody answers a request to all (unit 0).", _no_answer_to_all),
-    _rule("unit", "SL 2.2", "The answer has the unit ID of the request.", _unit_is_that_asked),
-    _rule("check-bytes", "SL 2.5.1.2, 2.5.2.2", "The check bytes of an answer are right (CRC, LRC).", _check_is_right),
-    _rule("length", "SL 2.5.1, 2.5.2, TG 4.1", "An answer is no longer than a frame may be.", _is_short_enough),
-    _rule("transaction", "TG 3.1.3", "The answer copies the transaction of the request.", _transaction_is_copied),
-    _rule("protocol", "TG 3.1.3", "The protocol field of the answer is 0.", _protocol_is_zero),
-    _rule("length-field", "TG 3.1.3", "The length field counts the bytes that follow it.", _length_is_right),
-    _rule("unit-field", "TG 3.1.3", "The answer copies the unit field of the request.", _unit_is_copied),
-)  # fmt: skip
+    StandardRule(
+        "read-count", "AP 6.1-6.4", "A read asks for 1 to 2000 bits, or 1 to 125 registers.", _read_asks_what_it_may
+    ),
+    StandardRule("read-end", "AP 4.4", "A read stays within addresses 0 to 65535.", _read_stays_within),
+    StandardRule("answered", "AP 4.1", "A request to one unit is answered.", _is_answered),
+    StandardRule(
+        "function",
+        "AP 4.1",
+        "The answer has the function of the request, a refusal with its highest bit set.",
+        _function_is_that_asked,
+    ),
+    StandardRule(
+        "byte-count",
+        "AP 6.1-6.4",
+        "The answer to a read has as many bytes as were asked for, and says so.",
+        _byte_count_is_due,
+    ),
+    StandardRule(
+        "confirmation", "AP 6.5-6.12, 6.16", "The answer to a write repeats what was asked.", _confirmation_repeats
+    ),
+    StandardRule("exception-code", "AP 7", "A refusal has one code, and one of the standard.", _refusal_has_a_code),
+    StandardRule("broadcast", "SL 2.1", "Nobody answers a request to all (unit 0).", _no_answer_to_all),
+    StandardRule("unit", "SL 2.2", "The answer has the unit ID of the request.", _unit_is_that_asked),
+    StandardRule(
+        "check-bytes", "SL 2.5.1.2, 2.5.2.2", "The check bytes of an answer are right (CRC, LRC).", _check_is_right
+    ),
+    StandardRule("length", "SL 2.5.1, 2.5.2, TG 4.1", "An answer is no longer than a frame may be.", _is_short_enough),
+    StandardRule(
+        "transaction", "TG 3.1.3", "The answer copies the transaction of the request.", _transaction_is_copied
+    ),
+    StandardRule("protocol", "TG 3.1.3", "The protocol field of the answer is 0.", _protocol_is_zero),
+    StandardRule("length-field", "TG 3.1.3", "The length field counts the bytes that follow it.", _length_is_right),
+    StandardRule("unit-field", "TG 3.1.3", "The answer copies the unit field of the request.", _unit_is_copied),
+)
 SILENCE = StandardRule(
     "silence", "SL 2.5.1.1", "Before a request the line is silent for 3.5 characters.", lambda row: None
 )

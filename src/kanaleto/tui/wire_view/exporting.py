@@ -41,7 +41,7 @@ def ask_export(context: Context, source: Source, row: ExchangeRow | None) -> Non
         if not path.parent.is_dir():
             return f"{path} cannot be written: its folder does not exist"
         if ending == ".svg":
-            return _draw(context, source, row, path, name)
+            return _draw(context, source, row, path, ListedNow(source, site, name))
         if ending not in (*_CAPTURES, *_CASES):
             return f"{path.name} does not tell its form; end it in .jsonl, .pcapng, .zip, .pdf or .svg"
         return _write(context, path, ListedNow(source, site, name))
@@ -60,6 +60,11 @@ class ListedNow:
     def rows(self) -> Iterator[ExchangeRow]:
         for part in self._ranked.parts:
             yield from _rows_of(part, self.wanted)
+
+    def exact_ms(self, row: ExchangeRow) -> float | None:
+        """How exact the times of its line are, where that is known."""
+        lines = lines_from(self.site, self._kept_at, list)
+        return next((line.exact_ms for line in lines if line.name == row.line), None)
 
     def case(self) -> CaseWanted:
         lines = lines_from(self.site, self._kept_at, self.rows)
@@ -107,17 +112,17 @@ def _captured(path: Path, name: str, lines: list[CapturedLine], rows: Iterable[E
     return count
 
 
-def _draw(context: Context, source: Source, row: ExchangeRow | None, path: Path, name: str) -> Stoppable | str | None:
+def _draw(
+    context: Context, source: Source, row: ExchangeRow | None, path: Path, listing: ListedNow
+) -> Stoppable | str | None:
     """The exchange under the cursor; the stretch from there on where only some are listed."""
     if row is None:
         return "no exchange is under the cursor"
     if not source.is_narrowed:
-        return draw_to(context, path, lambda: exchange_sheet(row, None))
-    listing = ListedNow(source, None, name)
-    shown = list[ExchangeRow]()
+        return draw_to(context, path, lambda: exchange_sheet(row, listing.exact_ms(row)))
 
     def make() -> Sheet:
-        shown.extend(islice(listing.rows(), MOST_BARS + 1))
-        return timing_sheet(shown, f"{name}: a stretch", None)
+        shown = list(islice(listing.rows(), MOST_BARS + 1))
+        return timing_sheet(shown, f"{listing.name}: a stretch", listing.exact_ms(row))
 
     return draw_to(context, path, make)

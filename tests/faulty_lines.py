@@ -17,6 +17,7 @@ from kanaleto.wire.checks import crc_bytes
 from kanaleto.wire.frames import Frame
 from tests.simulated import Fault, Pieces, SimulatedLine, device, silent
 from tests.virtual import run_virtual
+from tests.wires import heard_with
 
 START_S = 1_780_000_000.0
 
@@ -121,13 +122,20 @@ def not_listening(seed: int) -> FaultyLine:
 
 
 def another_rate(seed: int) -> FaultyLine:
+    """Bytes that make no frame; or all answers, or those of one unit, are sent at half the rate."""
     line = FaultyLine(seed, True)
+    settings = line.line.site.lines[0].link.settings
+    assert settings is not None
+    half = replace(settings, baud=settings.baud // 2)
 
     def fault(frame: Frame, at: float, right: Pieces) -> Pieces:
         size = line.source.randrange(2, 12)
         return [(at + 0.02, line.source.randbytes(size))] if line.source.random() < 0.8 else []
 
-    line.line.fault = fault
+    def sent_slowly(frame: Frame, at: float, right: Pieces) -> Pieces:
+        return [(when, heard_with(line.source, raw, half, settings)) for when, raw in right]
+
+    line.line.fault = (fault, sent_slowly, line.at(line.unit, sent_slowly))[seed % 3]
     return line
 
 

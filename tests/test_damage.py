@@ -5,11 +5,16 @@ import unittest
 from collections import Counter
 from collections.abc import Callable
 
+from msgspec.structs import replace
+
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.evidence.damage import damage_of
+from kanaleto.evidence.rate import USUAL_BAUDS, other_settings
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.site.links.link import Parity, SerialSettings
 from kanaleto.wire.rtu import Rtu
 from tests.exchanges import SERIAL, exchange
+from tests.wires import heard_with
 
 _TIMES = 1000
 _RTU = Rtu()
@@ -90,6 +95,26 @@ class Damages(unittest.TestCase):
         if kind == "many":
             return spoilt[: found.start] + spoilt[found.end :] == answer
         return True
+
+    def test_other_settings_are_named_where_bytes_prove_them(self) -> None:
+        """Where it was sent more slowly, mostly; of what was sent faster too little is known."""
+        named: Counter[bool] = Counter()
+        slower = 0
+        for number in range(_TIMES // 4):
+            source = random.Random(number)
+            own = SerialSettings(source.choice(USUAL_BAUDS[1:]), source.choice(list(Parity)))
+            theirs = replace(own, baud=source.choice(USUAL_BAUDS), parity=source.choice(list(Parity)))
+            request, answer = _answer(source, source.choice((1, 2, 6, 20)))
+            came = heard_with(source, answer, theirs, own)
+            if came.startswith(answer) or not came:
+                continue
+            row = _row(request, came)._replace(link=f"rtu:///dev/ttyX?baud={own.baud}&parity={own.parity.value}&stop=1")
+            slower += 2 * theirs.baud <= own.baud
+            found = other_settings(row)
+            if found is not None:
+                named[found.baud == theirs.baud and found.parity in (None, theirs.parity)] += 1
+        self.assertLessEqual(named[False], _TIMES // 400)
+        self.assertGreater(named[True], 0.7 * slower)
 
     def test_the_request_itself(self) -> None:
         request, answer = _answer(random.Random(1), 2)

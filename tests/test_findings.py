@@ -9,7 +9,7 @@ from kanaleto.evidence.gathered import Gathered
 from kanaleto.lines.outcome import OutcomeKind
 from tests.confusion import named
 from tests.exchanges import SERIAL, TCP, exchange
-from tests.faulty_lines import FAULTY, healthy
+from tests.faulty_lines import FAULTY, another_rate, healthy
 
 _OF_WIRES = ("wire", "baud", "parity", "terminator", "adapter", "A to B", "pair ", "screen", "earth")
 _ON_NETWORKS = set(FindingKind) - {FindingKind.PORT_HELD, FindingKind.PORT_GONE}
@@ -24,6 +24,15 @@ class Named(unittest.TestCase):
             if kinds[:1] != [kind]:
                 wrong[kind.value] = [one.value for one in kinds]
         self.assertLessEqual(len(wrong), 1, wrong)
+
+    def test_a_rate_is_told_where_the_bytes_prove_it(self) -> None:
+        for seed, who in ((1, "Line"), (2, ("Pump", "Gate", "Mast", "Winch"))):
+            gathered = Gathered()
+            for row in another_rate(seed).rows():
+                gathered.add(row)
+            first = findings_of(list(gathered.lines.values()))[0]
+            self.assertIn(first.who, who)
+            self.assertIn("sent at 9600 baud, and the line has 19200", first.what)
 
     def test_a_healthy_line_is_left_in_peace(self) -> None:
         claims = [kind for seed in range(12) for kind in named(healthy(seed))]

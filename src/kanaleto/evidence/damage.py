@@ -4,7 +4,8 @@ answer of more than 40 bytes."""
 
 from msgspec import Struct
 
-from kanaleto.capture.row import ExchangeRow, framing_name
+from kanaleto.capture.row import ExchangeRow, framing_name, link_of
+from kanaleto.evidence.rate import other_settings
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.wire.checks import crc16
 from kanaleto.wire.pdu import Read
@@ -40,6 +41,10 @@ def damage_of(row: ExchangeRow) -> Damage | None:
             return _of_tcp(answer)
         case "ascii":
             return _of_ascii(answer)
+    other = other_settings(row)
+    if other is not None:
+        settings = link_of(row.link).settings
+        return Damage("rate", other.text(settings) if settings is not None else "", 0, len(answer))
     return _of_rtu(answer, request, asked)
 
 

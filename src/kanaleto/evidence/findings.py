@@ -2,11 +2,14 @@
 first, and what explains no more than another cause did already is not told. Fewer than eight failures of a device say
 nothing, but for what one exchange or one connection proves."""
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 
+from kanaleto.capture.row import link_of
 from kanaleto.evidence.chance import at_least, of_run
 from kanaleto.evidence.finding import FindingKind, WireFinding, finding
 from kanaleto.evidence.gathered import OfDevice, OfLine, Shown, Spell, pause_of
+from kanaleto.evidence.rate import OtherSettings
 from kanaleto.wire.codes import exception_text
 
 LEAST = 8
@@ -111,10 +114,11 @@ def _of_devices(line: OfLine, certain: Sequence[WireFinding]) -> list[WireFindin
 
 
 _EXPLAINED = {
+    FindingKind.TWO_ALIKE: (FindingKind.ANOTHER_RATE,),
     FindingKind.SILENT_ONE: (FindingKind.RESTARTS, FindingKind.LIMIT, FindingKind.TOO_FAST, FindingKind.TIMEOUT_SHORT),
     FindingKind.RESTARTS: (FindingKind.LIMIT, FindingKind.TOO_FAST, FindingKind.TIMEOUT_SHORT),
     FindingKind.TOO_FAST: (FindingKind.TIMEOUT_SHORT, FindingKind.LIMIT),
-    FindingKind.GROWS_WITH_LENGTH: (FindingKind.TWO_ALIKE, FindingKind.ECHO),
+    FindingKind.GROWS_WITH_LENGTH: (FindingKind.TWO_ALIKE, FindingKind.ECHO, FindingKind.ANOTHER_RATE),
     FindingKind.MIXED_UP: (FindingKind.WRONG_UNIT, FindingKind.ECHO),
     FindingKind.END_OF_TABLE: (FindingKind.LIMIT,),
 }
@@ -169,6 +173,9 @@ def _of_device(line: OfLine, own: OfDevice, devices: Sequence[OfDevice]) -> Iter
     yield _timeout_short(line, own)
     if own.failed < LEAST and own.doubled.count < LEAST:
         return
+    if (sent := _sent_otherwise(line, own.other_settings)) is not None and line.good:
+        told = f"answers garbled: {sent}, {own.garbled.count} answers of {of}"
+        yield made(FindingKind.ANOTHER_RATE, own.garbled.count, told, own.other_rows.rows)
     if own.wrong_unit_rows.count >= LEAST:
         other, times = own.wrong_units.most_common(1)[0]
         if times >= 0.8 * own.wrong_unit_rows.count:
@@ -255,6 +262,8 @@ def _another_rate(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | No
     of = sum(own.asked for own in devices)
     rows = next(own.garbled.rows for own in devices if own.garbled.count)
     told = f"has never brought a frame: {garbled} answers of {of} were bytes that make none"
+    sent = _sent_otherwise(line, sum((own.other_settings for own in devices), Counter()))
+    told += f"; {sent}" if sent is not None else ""
     return finding(FindingKind.ANOTHER_RATE, line.name, "", garbled, of, told, line.is_wired, tuple(rows))
 
 
@@ -310,6 +319,21 @@ def _timeout_short(line: OfLine, own: OfDevice) -> WireFinding | None:
     return finding(
         FindingKind.TIMEOUT_SHORT, line.name, own.name, count, own.asked, told, line.is_wired, tuple(rows)
     )  # fmt: skip
+
+
+def _sent_otherwise(line: OfLine, counted: Counter[OtherSettings]) -> str | None:
+    """What nearly all garbled answers that prove it were sent with."""
+    settings, total = link_of(line.link).settings, counted.total()
+    if total < LEAST or settings is None:
+        return None
+    baud = Counter[int]()
+    for one, times in counted.items():
+        baud[one.baud] += times
+    found, count = baud.most_common(1)[0]
+    parities = {one.parity for one in counted if one.baud == found and one.parity is not None}
+    if count < 0.9 * total:
+        return None
+    return OtherSettings(found, parities.pop() if len(parities) == 1 else None).text(settings)
 
 
 def _collides(own: OfDevice, devices: Sequence[OfDevice]) -> bool:

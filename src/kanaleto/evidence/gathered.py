@@ -10,6 +10,7 @@ from typing import NamedTuple
 from msgspec import Struct, field
 
 from kanaleto.capture.row import ExchangeRow, framing_name, link_of, refused_code
+from kanaleto.evidence.rate import OtherSettings, other_settings
 from kanaleto.lines.outcome import OF_GATEWAY, OutcomeKind
 from kanaleto.wire.checks import crc16
 from kanaleto.wire.explain import pdu_of
@@ -84,6 +85,9 @@ class OfDevice(Struct, eq=False):
     open_spell: Spell | None = None
     spell_lengths: Counter[int] = field(default_factory=Counter)
     garbled: Shown = field(default_factory=Shown)
+    other_settings: Counter[OtherSettings] = field(default_factory=Counter)
+    """What else than the line's settings the first garbled answers were sent with, where that is proved."""
+    other_rows: Shown = field(default_factory=Shown)
     silent: Shown = field(default_factory=Shown)
     echoes: Shown = field(default_factory=Shown)
     wrong_units: Counter[int] = field(default_factory=Counter)
@@ -373,6 +377,11 @@ def _spoilt(line: OfLine, own: OfDevice, row: ExchangeRow, read: AskedRead | Non
         own.garbled.add(row.at_us)
     else:
         own.garbled.add(row.at_us)
+        if line.is_wired and line.framing == "rtu" and own.garbled.count <= MOST_ROWS:
+            other = other_settings(row)
+            if other is not None:
+                own.other_settings[other] += 1
+                own.other_rows.add(row.at_us)
 
 
 def _begins_right(row: ExchangeRow) -> bool:

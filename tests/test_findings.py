@@ -32,7 +32,7 @@ class Named(unittest.TestCase):
                 gathered.add(row)
             first = findings_of(list(gathered.lines.values()))[0]
             self.assertIn(first.who, who)
-            self.assertIn("sent at 9600 baud, and the line has 19200", first.what)
+            self.assertIn("they were sent at 9600 baud", first.what)
 
     def test_a_healthy_line_is_left_in_peace(self) -> None:
         claims = [kind for seed in range(12) for kind in named(healthy(seed))]

@@ -44,7 +44,7 @@ def damage_of(row: ExchangeRow) -> Damage | None:
     other = other_settings(row)
     if other is not None:
         settings = link_of(row.link).settings
-        return Damage("rate", other.text(settings) if settings is not None else "", 0, len(answer))
+        return Damage("rate", f"it was {other.text(settings)}" if settings is not None else "", 0, len(answer))
     return _of_rtu(answer, request, asked)
 
 

@@ -174,7 +174,7 @@ def _of_device(line: OfLine, own: OfDevice, devices: Sequence[OfDevice]) -> Iter
     if own.failed < LEAST and own.doubled.count < LEAST:
         return
     if (sent := _sent_otherwise(line, own.other_settings)) is not None and line.good:
-        told = f"answers garbled: {sent}, {own.garbled.count} answers of {of}"
+        told = f"answers garbled: they were {sent}; {own.garbled.count} answers of {of}"
         yield made(FindingKind.ANOTHER_RATE, own.garbled.count, told, own.other_rows.rows)
     if own.wrong_unit_rows.count >= LEAST:
         other, times = own.wrong_units.most_common(1)[0]
@@ -263,7 +263,7 @@ def _another_rate(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | No
     rows = next(own.garbled.rows for own in devices if own.garbled.count)
     told = f"has never brought a frame: {garbled} answers of {of} were bytes that make none"
     sent = _sent_otherwise(line, sum((own.other_settings for own in devices), Counter()))
-    told += f"; {sent}" if sent is not None else ""
+    told += f"; they were {sent}" if sent is not None else ""
     return finding(FindingKind.ANOTHER_RATE, line.name, "", garbled, of, told, line.is_wired, tuple(rows))
 
 

@@ -31,9 +31,9 @@ class OtherSettings(Struct, frozen=True):
         """Beside what the line has."""
         if self.baud == own.baud:
             other = f"parity {self.parity.value}" if self.parity is not None else "another parity"
-            return f"it was sent with {other}, and the line has {own.parity.value}"
+            return f"sent with {other}, and the line has {own.parity.value}"
         parity = f" with parity {self.parity.value}" if self.parity is not None else ""
-        return f"it was sent at {self.baud} baud{parity}, and the line has {own.baud}"
+        return f"sent at {self.baud} baud{parity}, and the line has {own.baud}"
 
 
 def other_settings(row: ExchangeRow) -> OtherSettings | None:

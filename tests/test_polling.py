@@ -1,7 +1,10 @@
 """Polling on a virtual clock: blocks, periods, quality, silence, recovery."""
 
 import asyncio
+import os
+import struct
 import unittest
+import unittest.mock
 
 from msgspec.structs import replace
 
@@ -12,6 +15,7 @@ from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind
 from kanaleto.evidence.finding import FindingKind
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.lines.portcounters import PortCounters, read_counters, told_of_port
 from kanaleto.planning.plan import plan_site
 from kanaleto.polling.owncounters import OwnCounters, own_counters, told_of
 from kanaleto.polling.session import Session
@@ -232,6 +236,45 @@ class Polling(unittest.TestCase):
                 self.assertEqual(running.reading("Device", "Level").quality, Quality.GOOD)
 
         run_virtual(work())
+
+    def test_what_the_port_itself_counts_is_told(self) -> None:
+        line = SimulatedLine(device("Gate", 1, "name,table,address\nx,holding,0\n"))
+
+        async def work() -> None:
+            async with Running(line) as running:
+                line.channel.counters = PortCounters(framing=2)  # of before: nothing failed since
+                await running.for_s(3)
+                self.assertIsNone(running.session.pollers[0].port)
+                line.fault = lambda frame, at, right: [(at + 0.02, b"\x01\x99")]
+                await running.for_s(5)
+                line.channel.counters = PortCounters(framing=5, parity=1)
+                await running.for_s(10)
+                line.channel.counters = PortCounters(framing=1)  # opened anew
+                await running.for_s(10)
+                self.assertEqual(running.session.pollers[0].port, PortCounters(6, 1))
+                told = [event for event in running.session.events.ring if "its port itself" in event.text]
+                self.assertEqual(len(told), 1)
+                self.assertIn("6 framing errors, 1 parity error since the start", told[0].text)
+                self.assertEqual(told[0].count, 3)
+
+        run_virtual(work())
+
+    def test_what_the_port_counts_says_what_to_look_at(self) -> None:
+        self.assertEqual(told_of_port("L", None, 50), "")
+        self.assertEqual(told_of_port("L", PortCounters(overrun=3), 0), "")
+        self.assertIn("rate and parity are right", told_of_port("L", PortCounters(), 8))
+        self.assertIn("3 overruns; overruns mean that this machine", told_of_port("L", PortCounters(overrun=3), 1))
+
+    def test_the_counters_of_a_port_are_where_the_system_keeps_them(self) -> None:
+        def ask(descriptor: int, request: int, counts: bytearray) -> None:
+            counts[:] = struct.pack("=11i9i", *range(11), *[0] * 9)
+
+        with unittest.mock.patch("fcntl.ioctl", ask):
+            self.assertEqual(read_counters(0), PortCounters(framing=6, parity=8, overrun=7 + 10))
+        master, slave = os.openpty()
+        self.addCleanup(os.close, master)
+        self.addCleanup(os.close, slave)
+        self.assertIsNone(read_counters(slave), "a pseudo-terminal counts nothing")
 
     def test_a_line_that_breaks_is_told_and_comes_back(self) -> None:
         line = SimulatedLine(device("Device", 7))

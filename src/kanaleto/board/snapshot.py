@@ -9,6 +9,7 @@ from kanaleto.board.board import Reading, Readings, words_of
 from kanaleto.board.crossing import Crossing
 from kanaleto.board.health import Tally, WaterLevels, Worst
 from kanaleto.lines.outcome import OutcomeKind
+from kanaleto.lines.portcounters import PortCounters
 from kanaleto.planning.plan import AnyPlace, Identity, Place, Plan
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device, Line, Site
@@ -59,6 +60,7 @@ class LineStatus(Struct, frozen=True, kw_only=True):
     late_answers: int
     has_found_echo: bool
     devices: tuple[DeviceStatus, ...]
+    port: PortCounters | None = None  # what its port itself counted, where it does
     lent_to: str = ""  # what of ours has its port now, while it is off for that
 
     @property

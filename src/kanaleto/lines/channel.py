@@ -4,6 +4,8 @@ from collections.abc import Callable
 from enum import Enum
 from typing import Protocol
 
+from kanaleto.lines.portcounters import PortCounters
+
 OnData = Callable[[bytes, float], None]
 """Bytes that came, and the loop time at which the last of them came."""
 OnLost = Callable[[str], None]
@@ -70,6 +72,9 @@ class Channel(Protocol):
     def drop(self) -> None:
         """What was written and may wait on its way is not sent any more once the channel is closed, which follows. A
         network connection would deliver it minutes later."""
+
+    def counted(self) -> PortCounters | None:
+        """What its port itself has counted since it was opened; None where it counts nothing."""
 
     def close(self) -> None:
         """Close at once; nothing is delivered any more."""

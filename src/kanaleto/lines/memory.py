@@ -4,6 +4,7 @@ import asyncio
 from collections.abc import Callable
 
 from kanaleto.lines.channel import OnData, OnLost, Unreachable
+from kanaleto.lines.portcounters import PortCounters
 
 FarEnd = Callable[[bytes, float], list[tuple[float, bytes]]]
 """Given bytes and the time the last of them arrived: pieces to deliver, each with its time."""
@@ -19,6 +20,7 @@ class MemoryChannel:
         self.character_s = character_s
         self.gap_s = gap_s
         self.why_unreachable: str | None = None
+        self.counters: PortCounters | None = None
         self._far_end = far_end
         self._loop: asyncio.AbstractEventLoop | None = None
         self._on_data: OnData | None = None
@@ -66,6 +68,9 @@ class MemoryChannel:
 
     def drop(self) -> None:
         """Nothing waits here: bytes are on the wire, or lost."""
+
+    def counted(self) -> PortCounters | None:
+        return self.counters
 
     def close(self) -> None:
         self._on_data = self._on_lost = None

@@ -19,6 +19,7 @@ from typing import Any
 import serial
 
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
+from kanaleto.lines.portcounters import PortCounters, read_counters
 from kanaleto.site.links.link import Link, Parity
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.supervision.owned import fault_sentence, report
@@ -72,6 +73,7 @@ class SerialChannel:
         self._outgoing: SimpleQueue[tuple[bytes, float] | None] = SimpleQueue()
         self._generation = 0
         self._keeps_time = False
+        self._counted_before: PortCounters | None = None
         self._reader: threading.Thread | None = None
 
     @property
@@ -102,6 +104,7 @@ class SerialChannel:
         self._outgoing = outgoing
         generation = self._generation
         can_select = hasattr(port, "fileno") and not self._link.is_remote  # a port of this machine, not on Windows
+        self._counted_before = read_counters(port.fileno()) if can_select else None
 
         def deliver(data: bytes, at: float) -> None:
             if generation == self._generation:
@@ -193,6 +196,14 @@ class SerialChannel:
 
     def drop(self) -> None:
         """Nothing waits here: bytes are on the wire, or lost."""
+
+    def counted(self) -> PortCounters | None:
+        port, before = self._port, self._counted_before
+        try:
+            now = read_counters(port.fileno()) if port is not None and before is not None else None
+        except (OSError, ValueError):  # it was unplugged in this moment
+            return None
+        return now.since(before) if now is not None and before is not None else None
 
     def close(self) -> None:
         port, self._port = self._port, None

@@ -98,6 +98,9 @@ class TcpChannel:
             with suppress(OSError):
                 inner.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
 
+    def counted(self) -> None:
+        """There is no port."""
+
     def close(self) -> None:
         if self._receiver is not None:
             # asyncio tells the end of an aborted connection later, when the next may be open

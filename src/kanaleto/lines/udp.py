@@ -70,6 +70,9 @@ class UdpChannel:
     def drop(self) -> None:
         """Nothing waits here: bytes are on the wire, or lost."""
 
+    def counted(self) -> None:
+        """There is no port."""
+
     def close(self) -> None:
         self._readable = None
         if self._transport is not None:

@@ -17,6 +17,7 @@ from kanaleto.events.log import EventKind
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.lines.portcounters import PortCounters
 from kanaleto.planning.basis import basis_of
 from kanaleto.planning.blocks import PlanDiff
 from kanaleto.planning.plan import DevicePlan
@@ -33,6 +34,8 @@ from kanaleto.wire.frames import unit_of
 from kanaleto.wire.pdu import Request
 
 _NETWORK_PAUSE_S = 5.0
+_PORT_EACH_S = 1.0
+_MAY_BE_COUNTED = (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED, OutcomeKind.TIMEOUT)
 
 
 def _wake(sleeper: asyncio.Future[None]) -> None:
@@ -66,6 +69,10 @@ class LinePoller:
         self.lent_to = ""  # what of ours has its port now
         self.turn: Owned | None = None
         self.outcomes = 0
+        self.port: PortCounters | None = None
+        """What its port has counted since the start."""
+        self._port_before = PortCounters()
+        self._port_due_s = 0.0
         self._resting: frozenset[object] = frozenset()
         self._late_told = 0
         self._listener = listener
@@ -418,6 +425,8 @@ class LinePoller:
                     self.outages.answered(state.device.name, outcome.done_at, outcome.is_good, state.is_refused)
             elif is_polled:
                 self.outages.tried(state.device.name, outcome.kind, outcome.sent_at)
+        if outcome.kind in _MAY_BE_COUNTED:
+            self._look_at_port()
         strays = self.exchanger.traffic.strays
         if strays.late != self._late_told:
             self._late_told = strays.late
@@ -429,6 +438,25 @@ class LinePoller:
             self._listener.on_event(EventKind.GATEWAY, self.line.name, "", late, going_on="gateway")
             strays.gateway_late_s = 0.0
         self._listener.on_exchange(self.line, device, request, outcome, attempt)
+
+    def _look_at_port(self) -> None:
+        """What its port counted by itself since it was looked at last."""
+        now = self._loop.time()
+        if now < self._port_due_s:
+            return
+        self._port_due_s = now + _PORT_EACH_S
+        counted = self.exchanger.channel.counted()
+        if counted is None:
+            return
+        before, self._port_before = self._port_before, counted
+        grown = counted.since(before)
+        if min(grown.framing, grown.parity, grown.overrun) < 0:  # it was opened anew
+            grown = counted
+        self.port = grown if self.port is None else self.port.plus(grown)
+        if grown:
+            told = f"its port itself counts errors: {self.port} since the start"
+            self._listener.on_event(EventKind.GARBLED, self.line.name, "", told, going_on="port", is_spell=True)
+            self._listener.change_event(self.line.name, "", "port", told)
 
     def _note_stray(self, kind: OutcomeKind, raw: bytes, reason: str, at: float) -> None:
         """Bytes that came, and are nobody's answer."""

@@ -66,6 +66,7 @@ def line_status(poller: LinePoller, now_s: float, plan: Plan) -> LineStatus:
         is_open=poller.exchanger.is_open,
         is_off=poller.is_off,
         lent_to=poller.lent_to,
+        port=poller.port,
         why_unreachable=poller.connection.why_unreachable,
         next_connect_s=max(poller.connection.next_connect_s - now_s, 0.0),
         water=poller.water.frozen(now_s),

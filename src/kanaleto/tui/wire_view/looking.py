@@ -10,6 +10,7 @@ from kanaleto.capture.reel import Reel
 from kanaleto.evidence.finding import WireFinding
 from kanaleto.evidence.findings import findings_of, remarks_of
 from kanaleto.evidence.gathered import Gathered, OfDevice
+from kanaleto.lines.portcounters import PortCounters, told_of_port
 
 _LEAST_APART_S, _TIMES_AS_LONG = 3.0, 8.0
 _MINUTE_US = 60_000_000
@@ -36,6 +37,8 @@ class Looking:
         self.span = AnswersOf.MINUTES
         self.order: Sequence[tuple[str, int]] = ()
         """Line and unit ID of the devices of the open site, in its order."""
+        self.ports: Mapping[str, PortCounters | None] = {}
+        """What the ports of lines have counted by themselves."""
         self.devices: list[OfDevice] = []
         self.findings: list[WireFinding] = []
         self.remarks: list[str] = []
@@ -94,6 +97,10 @@ class Looking:
         self.devices = sorted(gathered.devices, key=lambda own: order.get((own.line, own.unit_id), len(order)))
         self.rows = gathered.rows
         self.findings = findings_of(lines)
-        self.remarks = remarks_of(lines, self.findings)
+        ports = (
+            told_of_port(line.name, self.ports.get(line.name), sum(own.garbled.count for own in line.devices.values()))
+            for line in lines
+        )
+        self.remarks = [*remarks_of(lines, self.findings), *(told for told in ports if told)]
         self.version += 1
         return True

@@ -291,7 +291,9 @@ def busy(seed: int) -> FaultyLine:
 
 def too_fast(seed: int) -> FaultyLine:
     line = FaultyLine(seed, True)
-    line.unit = 1  # which is asked after a pause now and then
+    line.unit = 1
+    own, *others = line.line.line.devices  # asked again after each failure: who never leaves a pause cannot know
+    line.line.line = replace(line.line.line, devices=(replace(own, retries=1), *others))
     last = [0.0]
     needs_s = line.source.uniform(0.02, 0.03)
 

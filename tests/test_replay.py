@@ -128,6 +128,20 @@ class Served(InFolder):
                     break
         self.assertLessEqual(max(over_ms), 0, "each wait is kept in one of many turns, however busy the machine is")
 
+    def test_whoever_polls_it_knows_that_it_is_one(self) -> None:
+        link = self._play([_row(n, TCP, _READ, _value(n), 10) for n in range(6)], "--again")
+        site = self.folder / "polled.toml"
+        site.write_text(
+            f'[site]\nname = "P"\nperiod_s = 0.2\n[[line]]\nname = "L"\nlink = "{link}"\n[[line.device]]\n'
+            'name = "D"\nunit_id = 7\nmap = "m.csv"\n'
+        )
+        (self.folder / "m.csv").write_text(f"name,table,address\nx,holding,{int.from_bytes(_READ[1:3])}\n")
+        run = [sys.executable, "-m", "kanaleto"]
+        subprocess.run([*run, "poll", str(site), "--for", "2"], check=True, capture_output=True)
+        told = subprocess.run([*run, "wire", str(site), "--json"], check=True, capture_output=True, text=True).stdout
+        rows = [json.loads(line) for line in told.splitlines()]
+        self.assertEqual({row["origin"] for row in rows if "request" in row}, {"replay"})
+
     def test_on_a_pseudo_terminal(self) -> None:
         rows = [_row(n, RTU_LINK, _READ, _value(n), 20) for n in range(3)]
         link = self._play(rows, "--for", "30")

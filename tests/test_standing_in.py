@@ -2,6 +2,7 @@
 line's origin is. The masters here are sockets of the test's own."""
 
 import asyncio
+import json
 import os
 import pty
 import signal
@@ -12,6 +13,7 @@ import threading
 import time
 import tty
 import unittest
+import unittest.mock
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
@@ -24,11 +26,14 @@ from kanaleto.bench.places import NoPlace, free_place
 from kanaleto.bench.remembered import recall, state_of
 from kanaleto.bench.running import Bench
 from kanaleto.bench.standins import BenchRefused, Served, StandIns
+from kanaleto.editing.presence import others_at
+from kanaleto.files import origins
 from kanaleto.files.loading import load_site
+from kanaleto.files.origins import ServingMark, look_around, origin_of
 from kanaleto.site.leading import Lead, led, real_link
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Site
-from kanaleto.site.origin import Origin, origin_of
+from kanaleto.site.origin import Origin
 from kanaleto.wire.ascii import Ascii
 from kanaleto.wire.frames import Framing
 from kanaleto.wire.rtu import Rtu
@@ -383,6 +388,27 @@ class ALead(Standing):
         ):  # fmt: skip
             line = replace(site.lines[0], link=parse_link(link), origin=said)
             self.assertEqual(origin_of(line).value, origin, link)
+        line = replace(site.lines[0], link=parse_link("tcp://127.0.0.1:502"), origin="real")
+        marks = origins._Marks()
+        with (
+            unittest.mock.patch.dict(os.environ, XDG_STATE_HOME=str(self.folder)),
+            unittest.mock.patch.object(origins, "_marks", marks),
+            unittest.mock.patch.object(origins, "_EACH_S", 0.0),
+        ):
+            mark = ServingMark(self.path)
+            mark.say([("L", parse_link("tcp://localhost:502"), Origin.REPLAY)])
+            self.assertEqual(origin_of(line), Origin.REAL, "nobody has looked yet")
+            look_around()
+            self.assertEqual(origin_of(line), Origin.REPLAY, "who serves it says so")
+            self.assertEqual(len([*(self.folder / "site.kanaleto" / "open").glob("*.serves")]), 1)
+            self.assertEqual(others_at(self.path), [], "and has not opened it")
+            for _ in range(2):  # left in good order; and killed, with its mark still there
+                mark.leave()
+                look_around()
+                self.assertEqual(origin_of(line), Origin.REAL)
+                (self.folder / "kanaleto" / "open").mkdir(parents=True, exist_ok=True)
+                told = json.dumps({"serves": [{"link": "tcp://127.0.0.1:502", "origin": "replay"}]})
+                (self.folder / "kanaleto" / "open" / "77-a.serves").write_text(told)
         self.assertEqual(self.write("", 'tcp://127.0.0.1:9"\norigin = "real').lines[0].origin, "real")
 
 

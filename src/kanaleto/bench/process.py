@@ -5,7 +5,7 @@ It hears commands on standard input, each an object with `do` and an `id`, and s
 each, how the bench stands a few times a second, its state once a second where that differs, and what is to be told. It
 ends when its standard input closes, so that it never outlives the one who started it.
 
-open site [seed state] · serve line link [devices hear_s is_sure] · end line · edit [site] · put device point
+open site [seed state] · serve line link [devices faults hear_s is_sure] · end line · edit [site] · put device point
 text · freeze device point · give_back device point · undo · fault target name [keys] · mend target name · rehearse
 file · stop_rehearsal · look device
 """
@@ -33,6 +33,7 @@ from kanaleto.bench.remembered import recall, state_of
 from kanaleto.bench.running import OF_LINE, Bench
 from kanaleto.bench.server import StandIn
 from kanaleto.files.loading import load_site
+from kanaleto.files.origins import ServingMark
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.openfiles import raise_limit
@@ -40,6 +41,7 @@ from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.serving.network import CannotServe, PlaceTaken
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.links.parse import parse_link
+from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import Failure, Owned, follow, owned_task
 
 STATE_S, MEMORY_S = 0.25, 1.0
@@ -62,6 +64,7 @@ class BenchProcess:
         self._masters = Masters()
         self._looker: Looker | None = None
         self._path: Path | None = None
+        self._mark: ServingMark | None = None
         self._remembered: Any = None
         self._running: asyncio.Task[None] | None = None
         self._rehearsing: asyncio.Task[None] | None = None
@@ -103,6 +106,9 @@ class BenchProcess:
         if self._bench is not None:
             await self._bench.stop()
         self._bench = None
+        if self._mark is not None:
+            await asyncio.to_thread(self._mark.leave)
+        self._mark = None
 
     async def _take(self, command: Command) -> None:
         number = command.get("id")
@@ -150,6 +156,7 @@ class BenchProcess:
             except ValueError as error:
                 self._note(f"its last state {error}: it begins anew")
         await bench.start()  # nobody stands in yet
+        self._mark = ServingMark(self._path)
         self._bench, self._looker = bench, Looker(bench, self._masters)
         self._running = owned_task("bench: its step", bench.run())
         return f"{site.name} is open"
@@ -174,6 +181,11 @@ class BenchProcess:
             if found.unsure and not found.was_heard and not command.get("is_sure"):
                 raise _Told(f"nobody was heard there, and {', '.join(found.unsure[:6])} cannot be asked")
         await bench.server.serve(StandIn(name, link, devices))
+        for wanted in map(_fault, command.get("faults", ())):  # before the first request is read
+            if bench.is_of_line(wanted, name) and not any(own == wanted for own, _ in bench.faults):
+                with suppress(ValueError):  # of a device that does not stand in any more
+                    bench.begin_fault(wanted)
+        self._say_where(bench)
         return str(bench.server.link_of(StandIn(name, link, devices)))
 
     async def _do_end(self, command: Command) -> str:
@@ -182,7 +194,17 @@ class BenchProcess:
             if wanted.name in OF_LINE and bench.is_of_line(wanted, name):
                 bench.forget_fault(wanted)
         await bench.server.end(name)
+        self._say_where(bench)
         return f"nobody stands in on {name} any more"
+
+    def _say_where(self, bench: Bench) -> None:
+        """A disk that is slow holds up no answer."""
+        mark, server = self._mark, bench.server
+        if mark is not None:
+            serves = ((stand.line, server.link_of(stand), Origin.STAND_IN) for stand in server.stands)  # as it is then
+            task = owned_task("bench: says where", asyncio.to_thread(mark.say, serves))
+            self._beside.add(task)
+            task.add_done_callback(self._beside.discard)
 
     async def _do_edit(self, command: Command) -> str:
         bench = self._open

@@ -254,17 +254,10 @@ class StandIns:
             self._begin_process()
             for served in self.served.values():
                 again: Future[str] = Future()
-                self._write("serve", again, _serving(served))
+                self._write("serve", again, {**_serving(served), "faults": list(self._faults.values())})
                 again.add_done_callback(partial(self._tell_lost, served.line))
-                again.add_done_callback(lambda _: self._do(self._break_again))
         except (BenchRefused, OSError) as error:
             self._tell(f"the process of the bench does not begin again: {error}")
-
-    def _break_again(self) -> None:
-        """What was wrong on purpose is so again, as soon as its devices stand in again."""
-        for fault in self._faults.values():
-            with suppress(BenchRefused):
-                self._write("fault", None, fault)
 
     def _tell_lost(self, line: str, came: "Future[str]") -> None:
         if came.exception() is not None:

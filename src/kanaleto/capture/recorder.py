@@ -13,8 +13,8 @@ from kanaleto.capture.row import ExchangeRow, row_of
 from kanaleto.capture.seam import Seam
 from kanaleto.capture.tape import AFTER_US, Tape
 from kanaleto.events.log import Event, stands_for
+from kanaleto.files.origins import look_around, origin_of
 from kanaleto.site.model import Line
-from kanaleto.site.origin import origin_of
 
 _MOST_WAITING = 100_000
 _AGAIN_S = 10.0
@@ -36,7 +36,7 @@ class ExchangeRecorder(Sink):
     def __init__(self, wall: Callable[[], float], on_trouble: OnTrouble, on_aside: OnAside) -> None:
         self._wall, self._on_trouble, self._on_aside = wall, on_trouble, on_aside
         self._waiting: deque[Exchange] = deque()
-        self._links: dict[str, tuple[Line, str, str]] = {}
+        self._links: dict[str, tuple[Line, int, tuple[str, str]]] = {}
         self._upon: frozenset[str] = frozenset()
         self._wanted_aside: deque[tuple[float, str]] = deque(maxlen=200)  # by any thread
         self._to_lay_aside: deque[tuple[float, str]] = deque(maxlen=20)  # the keeper's own
@@ -201,10 +201,11 @@ class ExchangeRecorder(Sink):
 
     def _from(self, line: Line) -> tuple[str, str]:
         """Its link, and where its answers come from."""
+        version = look_around()
         known = self._links.get(line.name)
-        if known is None or known[0] is not line:
-            known = self._links[line.name] = (line, str(line.link), origin_of(line).value)
-        return known[1], known[2]
+        if known is None or known[0] is not line or known[1] != version:
+            known = self._links[line.name] = (line, version, (str(line.link), origin_of(line).value))
+        return known[2]
 
     def _lay_aside(self, is_over: bool) -> None:
         while self._wanted_aside:

@@ -28,7 +28,7 @@ from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow, row_of
 from kanaleto.capture.seam import Seam
 from kanaleto.capture.tape import files_of, note_looked_at
-from kanaleto.site.origin import origin_of
+from kanaleto.files.origins import origin_of
 from kanaleto.supervision.owned import Owned
 
 _STEP_S = 0.02  # of a search, then others come to their turn

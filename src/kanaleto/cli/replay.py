@@ -12,10 +12,11 @@ from msgspec.structs import replace
 from kanaleto.bench.places import NoPlace, at_link, file_name, free_port
 from kanaleto.capture.row import ExchangeRow, link_of
 from kanaleto.cli.failures import Failed
-from kanaleto.cli.keptfiles import capture_faults, capture_of
+from kanaleto.cli.keptfiles import capture_faults, capture_of, is_site
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
+from kanaleto.files.origins import ServingMark
 from kanaleto.replay.player import LinePlayer, TooLong, players_of
 from kanaleto.serving.network import CannotServe, PlaceTaken
 from kanaleto.serving.opening import Server, server_for
@@ -23,6 +24,7 @@ from kanaleto.site.faults import suggestion
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.model import Line
+from kanaleto.site.origin import Origin
 
 
 @click.command("replay")
@@ -57,11 +59,13 @@ def command(
         async def work() -> None:
             places: list[Line] = []
             started: list[Server] = []
+            mark = ServingMark(Path(capture) if is_site(capture) else None)
             try:
                 for player in players.values():
                     place, server = await _served(player, at, [one.link for one in places], Path(folder))
                     places.append(place)
                     started.append(server)
+                mark.say((one.name, one.link, Origin.REPLAY) for one in places)
                 if is_json:
                     emit({"at": iso(), "ready": [{"line": one.name, "link": str(one.link)} for one in places]})
                 else:
@@ -72,6 +76,7 @@ def command(
             except CannotServe as error:
                 raise Failed(str(error)) from None
             finally:
+                mark.leave()
                 for server in started:
                     await server.stop()
 

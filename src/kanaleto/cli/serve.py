@@ -28,6 +28,7 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind, EventLog
 from kanaleto.files.loading import load_site
+from kanaleto.files.origins import ServingMark
 from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
 from kanaleto.keeping.kept import Kept
@@ -37,6 +38,7 @@ from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Line, Site
+from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import Failure, follow, leave, owned_thread
 
 _MOST_WAITING = 20_000  # rows that a slow disk has not taken yet
@@ -135,6 +137,7 @@ def command(
                 await healthy.start()
         except CannotServe as error:
             raise Failed(str(error)) from None
+        mark.say((line.name, line.link, Origin.STAND_IN) for line in served.lines)
         beside = [asyncio.create_task(look_around()), asyncio.create_task(bench.run())]
         if keep is not None:
             beside.append(asyncio.create_task(keep_now_and_then(keep, bench)))
@@ -157,9 +160,11 @@ def command(
     rows = MasterLog(log) if log is not None else None
     masters = Masters(rows.put, not log_all) if rows is not None else None
     kept.start(loaded.path, loaded)
+    mark = ServingMark(loaded.path)
     try:
         run_until_signal(work())
     finally:
+        mark.leave()
         kept.stop()
         if rows is not None:
             rows.close()

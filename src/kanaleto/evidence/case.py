@@ -18,10 +18,10 @@ from kanaleto.capture.row import ExchangeRow
 from kanaleto.evidence.findings import findings_of, remarks_of
 from kanaleto.evidence.gathered import Gathered
 from kanaleto.evidence.rules import RuleBook
+from kanaleto.files.origins import origin_of
 from kanaleto.files.whole import write_bytes_whole
 from kanaleto.lines.serialport import held_back_ms
 from kanaleto.site.model import Site
-from kanaleto.site.origin import origin_of
 
 NAMES = ("case.pdf", "exchanges.jsonl", "exchanges.pcapng", "settings.txt", "rules.csv")
 _LOT = 2000

@@ -15,6 +15,7 @@ from kanaleto.board.derived import place_named
 from kanaleto.board.listener import Exchange, Sink
 from kanaleto.board.world import World
 from kanaleto.events.log import Event, EventKind
+from kanaleto.files.origins import origin_of
 from kanaleto.history.definition import told_of, told_of_derived
 from kanaleto.history.minutes import Minutes
 from kanaleto.history.recording import BREAK_US
@@ -24,7 +25,6 @@ from kanaleto.planning.plan import Block, DevicePlan, Identity, Place
 from kanaleto.site.expression import references
 from kanaleto.site.formula import labels_in, order_of
 from kanaleto.site.model import Site
-from kanaleto.site.origin import origin_of
 
 MOST_WAITING_BYTES = 32_000_000
 _MOST_MESSAGES = 200_000

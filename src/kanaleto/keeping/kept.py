@@ -22,6 +22,7 @@ from kanaleto.editing.presence import user_name
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import Ended, EventKind, EventLog
 from kanaleto.files.beside import folder_beside
+from kanaleto.files.origins import origin_of
 from kanaleto.history.journal import FILE, Journal, journals_of, renames_in
 from kanaleto.history.journalfile import JournalFile, NewerFile, micros
 from kanaleto.history.ledger import JournalLedger
@@ -34,7 +35,6 @@ from kanaleto.lines.serialport import held_back_ms
 from kanaleto.polling.session import Session
 from kanaleto.site.expression import FormulaMemory
 from kanaleto.site.model import KEEPING_EVENTS, Derived, Site
-from kanaleto.site.origin import origin_of
 from kanaleto.supervision.owned import each_of
 
 

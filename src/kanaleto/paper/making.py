@@ -10,13 +10,14 @@ from kanaleto.board.board import Quality
 from kanaleto.board.crossing import rules_of
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.events.log import length_text
+from kanaleto.files.origins import origin_of
 from kanaleto.history.curves import STALE, Thinned, TrendCurve, figures, thinned
 from kanaleto.paper.look import zone_words
 from kanaleto.paper.sheets import PaperColumn, PaperCurve, TableSheet, TrendSheet
 from kanaleto.planning.plan import AnyPlace, DerivedPlace, Identity
 from kanaleto.site.counting import from_wire
 from kanaleto.site.model import Device, Line, Point
-from kanaleto.site.origin import Origin, origin_of
+from kanaleto.site.origin import Origin
 from kanaleto.tables.maps import point_cells
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.text import shown

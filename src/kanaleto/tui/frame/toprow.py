@@ -7,7 +7,8 @@ from typing import Protocol, cast
 from textual import events
 from textual.strip import Strip
 
-from kanaleto.site.origin import Origin, origin_of
+from kanaleto.files.origins import origin_of, origins_known
+from kanaleto.site.origin import Origin
 from kanaleto.tui.frame.writing import AppWriting
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.pane import Drawn
@@ -126,7 +127,7 @@ class TopRow(Drawn):
         if read and getattr(self.app, "current_digit", "") == WIRE:
             return [(f"◇ reading {cut(read, 40)}", "ochre")], [("◇ reading", "ochre")]
         lines = self.snapshot.site.lines
-        key = tuple(line.link for line in lines), tuple(line.origin for line in lines)
+        key = tuple(line.link for line in lines), tuple(line.origin for line in lines), origins_known()
         if key != self._origins_of:
             self._origins_of = key
             self._origins = [origin_of(line) for line in lines]

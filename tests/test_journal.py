@@ -15,7 +15,7 @@ from pathlib import Path
 
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import Ended, EventKind, EventLog, length_text
-from kanaleto.history.earlier import earlier_events, note_looked, while_nobody_looked, write_listed
+from kanaleto.history.earlier import NotThere, earlier_events, note_looked, note_on, while_nobody_looked, write_listed
 from kanaleto.history.journal import FILE, Journal, journals_of
 from kanaleto.history.journalfile import JournalEvent, JournalFile, NewerFile, add_note, connect, events_of
 from kanaleto.history.telling import as_message, as_object, how_long
@@ -374,6 +374,17 @@ class Earlier(InFolder):
         self.assertEqual(while_nobody_looked(folder, 1 << 60, kinds), ([], ""))
         (folder / "looked-at").write_text("rubbish")
         self.assertEqual(while_nobody_looked(folder, 1 << 60, kinds), ([], ""))
+
+    def test_a_note_on_an_event_stands_with_it(self) -> None:
+        folder = self._told([(EventKind.DEVICE_LOST, 1000.0 + n, f"number {n}") for n in range(3)])
+        event = next(one for one in earlier_events(folder, 1 << 60) if one.text == "number 1")
+        note_on(folder, event, "the plug was out", "somebody")
+        note_on(folder, event, "its plug was out", "somebody")
+        texts = [one.text for one in earlier_events(folder, 1 << 60) if one.kind is EventKind.DEVICE_LOST]
+        self.assertEqual(texts, ["number 0", "number 1 — its plug was out", "number 2"])
+        event.wall_s += 0.5
+        with self.assertRaisesRegex(NotThere, "does not have that event yet"):
+            note_on(folder, event, "no such", "somebody")
 
     def test_what_is_listed_is_written_as_the_journal_has_it(self) -> None:
         folder = self._told([(EventKind.DEVICE_LOST, 1000.0 + n, f"number {n}") for n in range(5)])

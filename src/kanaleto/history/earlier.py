@@ -11,10 +11,11 @@ from pathlib import Path
 from kanaleto.events.log import Ended, Event, EventKind
 from kanaleto.files.whole import write_whole
 from kanaleto.history.journal import journals_of
-from kanaleto.history.journalfile import JournalEvent, NewerFile, events_of
+from kanaleto.history.journalfile import JournalEvent, NewerFile, add_note, events_of
 from kanaleto.history.telling import write_log
 
 MOST = 5000
+NOTED = " — "  # between what happened and what somebody noted of it
 _LOOKED_AT = "looked-at"
 _KINDS = {kind.value: kind for kind in EventKind}
 _ENDS = {how.value: how for how in Ended}
@@ -35,13 +36,37 @@ def _told(folder: Path) -> Iterator[JournalEvent]:
 
 
 def _as_event(event: JournalEvent, number: int) -> Event:
-    note = f" — {event.note}" if event.note else ""
+    note = f"{NOTED}{event.note}" if event.note else ""
     ended = event.ended if event.ended is not None else event.last
     how = _ENDS.get(str(event.data.get("end", "")), Ended.OVER if event.ended is not None else Ended.UNKNOWN)
     return Event(
         number, _KINDS.get(event.kind, EventKind.NOTE), event.begun / 1e6, event.line, event.device,
         f"{event.text}{note}", event.count, event.last / 1e6, ended / 1e6, how, event.point,
     )  # fmt: skip
+
+
+class NotThere(Exception):
+    """The journal has no such event, or cannot be written; one sentence."""
+
+
+def note_on(folder: Path, event: Event, note: str, who: str) -> None:
+    """Write a note on an event into the journal that has it. Raises NotThere."""
+    begun_us = round(event.wall_s * 1e6)
+    for path in reversed(journals_of(folder)):
+        try:
+            found = next(
+                (
+                    own.id for own in events_of(path, begun_us, begun_us)
+                    if (own.begun, own.kind, own.line, own.device) ==
+                    (begun_us, event.kind.value, event.line, event.device)
+                ),
+                None,
+            )  # fmt: skip
+            if found is not None and add_note(path, note, who, begun_us, found):
+                return
+        except (sqlite3.Error, NewerFile, OSError) as error:
+            raise NotThere(f"the note cannot be written: {error}") from None
+    raise NotThere("the journal does not have that event yet; try again in a moment")
 
 
 def write_listed(folder: Path, path: Path, form: str, begun_us: Collection[int], site: str) -> int:

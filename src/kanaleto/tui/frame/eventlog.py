@@ -10,12 +10,15 @@ from textual.strip import Strip
 from textual.widgets import Input
 
 from kanaleto.board.snapshot import Snapshot
+from kanaleto.editing.presence import user_name
 from kanaleto.events.filtering import EventFits, FilterFault, parse_event_filter
 from kanaleto.events.log import Event, EventKind, length_text
-from kanaleto.history.earlier import write_listed
+from kanaleto.history.earlier import NOTED, NotThere, note_on, write_listed
 from kanaleto.history.telling import LOG_FORMS
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.context import Stoppable
+from kanaleto.tui.shared.elsewhere import begin_elsewhere
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.holder import expanded
 from kanaleto.tui.shared.pane import Drawn
@@ -38,6 +41,11 @@ _TONES = {
 
 
 class EventRows(Rows[Event]):
+    def __init__(self) -> None:
+        super().__init__()
+        self.notes: dict[int, str] = {}
+        """What was noted on events since the start."""
+
     def identity(self, row: Event) -> Hashable:
         return row.number
 
@@ -51,7 +59,8 @@ class EventRows(Rows[Event]):
         lasted = "goes on" if goes_on else over
         more = " · ".join(part for part in (f"{row.count} times" if row.count > 1 else "", lasted) if part)
         room = max(width - cells.width - len(more) - 2, 10)
-        cells.put(row.text, "ink", room).put(" ")
+        noted = self.notes.get(row.number)
+        cells.put(f"{row.text.partition(NOTED)[0]}{NOTED}{noted}" if noted else row.text, "ink", room).put(" ")
         return cells.put(more, "ochre" if goes_on else "muted")
 
 
@@ -77,6 +86,7 @@ class EventsView(View, Vertical):
             "save for others",
             "what is listed, with what was before: .csv, .jsonl, .txt",
         ),
+        Action("n", "note", "note on it", "a note on the event under the cursor, kept with it in the journal"),
         Action("f", "failed", "only failures", "only failures and limits, or all that happened"),
     )
 
@@ -161,7 +171,13 @@ class EventsView(View, Vertical):
 
     def keys_here(self) -> list[Key]:
         failed = self.keys_of("failed", failed="all events" if self._only_failed else "only failures")
-        return [*self.keys_of("then", "wire"), *failed, ("/", "filter"), *self.keys_of("export"), ("escape", "back")]
+        return [
+            *self.keys_of("then", "wire"),
+            *failed,
+            ("/", "filter"),
+            *self.keys_of("note", "export"),
+            ("escape", "back"),
+        ]
 
     def open_filter(self) -> None:
         self._filter.open()
@@ -198,6 +214,31 @@ class EventsView(View, Vertical):
 
     async def action_wire(self) -> None:
         await self._show("4")
+
+    def action_note(self) -> None:
+        event, folder = self._list.current, self._folder
+        if event is None:
+            return
+        if folder is None:
+            self.context.tell("nothing is kept of this site yet: it is not on disk")
+            return
+
+        def take(text: str) -> Stoppable | str:
+            note = text.strip()
+            if not note:
+                return "a note says something; escape leaves"
+
+            def work() -> str:
+                note_on(folder, event, note, user_name())
+                self._list.notes[event.number] = note
+                return "noted"
+
+            return begin_elsewhere(self.context, "note", "noting …", work, (NotThere,))
+
+        what = f"{event.device or event.line} {event.kind.value}".strip()
+        self.context.ask(
+            f"a note on {what} at {moment_text(event.wall_s)}", self._list.notes.get(event.number, ""), take
+        )
 
     def action_export(self) -> None:
         """What is listed, as the journal has it."""

@@ -1,5 +1,7 @@
 """Which points of a site an exchange served: those whose registers or bits its request reads or writes."""
 
+from collections.abc import Iterator
+
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.wire.codes import Table
@@ -17,6 +19,12 @@ class ServedPoints:
     def timeouts_us(self) -> dict[tuple[str, int], int]:
         """By line and unit ID."""
         return {place: round(1e6 * device.timeout_s) for place, (_, device) in self._places.items()}
+
+    def counting(self) -> Iterator[tuple[tuple[str, int], Device]]:
+        """Devices that have counters of errors of their own, by line and unit ID."""
+        for place, (_, device) in self._places.items():
+            if any(point.counts for point in device.points):
+                yield place, device
 
     def place_of(self, row: ExchangeRow) -> tuple[Line, Device] | None:
         """The device that was asked, where the site has it."""

@@ -20,6 +20,7 @@ from kanaleto.events.filtering import FilterFault
 from kanaleto.evidence.finding import WireFinding
 from kanaleto.evidence.findings import findings_of, remarks_of
 from kanaleto.evidence.gathered import Gathered
+from kanaleto.evidence.owncounts import OwnCounts
 from kanaleto.lines.outcome import OutcomeKind
 
 if TYPE_CHECKING:
@@ -67,6 +68,7 @@ def command(
     of_it = ExchangeFilter("").narrowed(None, from_us, to_us)
     source = capture_of(capture, lambda head: head.first_us < of_it.to_us and head.last_us >= of_it.from_us)
     gathered, fitting = Gathered(served.timeouts_us if served is not None else {}), 0
+    own = OwnCounts(served)
     with capture_faults(capture):
         if not is_json and not is_pattern:
             why = f"; laid aside: {source.why}" if source.why else ""
@@ -75,6 +77,7 @@ def command(
             if not of_it.fits(row) or line_name not in (None, row.line):
                 continue
             gathered.add(row)
+            own.add(row)
             if not wanted.fits(row):
                 continue
             fitting += 1
@@ -84,7 +87,7 @@ def command(
                 _tell(row)
     for told in source.damaged:
         say(told, err=True)
-    _tell_pattern(gathered, _when(source.path, of_it, line_name, gathered, served), fitting, is_json)
+    _tell_pattern(gathered, _when(source.path, of_it, line_name, gathered, served), own, fitting, is_json)
     return 0
 
 
@@ -127,9 +130,11 @@ def _when(
     return look_when(rows, served)
 
 
-def _tell_pattern(gathered: Gathered, when: "WhenLooked | None", fitting: int, is_json: bool) -> None:
+def _tell_pattern(
+    gathered: Gathered, when: "WhenLooked | None", counted: OwnCounts, fitting: int, is_json: bool
+) -> None:
     found = findings_of(list(gathered.lines.values()))
-    remarks = remarks_of(list(gathered.lines.values()), found)
+    remarks = [*remarks_of(list(gathered.lines.values()), found), *counted.told()]
     if is_json:
         emit(
             {

@@ -7,9 +7,12 @@ from enum import Enum
 from time import monotonic
 
 from kanaleto.capture.reel import Reel
+from kanaleto.capture.row import ExchangeRow
+from kanaleto.capture.served import ServedPoints
 from kanaleto.evidence.finding import WireFinding
 from kanaleto.evidence.findings import findings_of, remarks_of
 from kanaleto.evidence.gathered import Gathered, OfDevice
+from kanaleto.evidence.owncounts import OwnCounts
 from kanaleto.lines.portcounters import PortCounters, told_of_port
 
 _LEAST_APART_S, _TIMES_AS_LONG = 3.0, 8.0
@@ -37,6 +40,8 @@ class Looking:
         self.span = AnswersOf.MINUTES
         self.order: Sequence[tuple[str, int]] = ()
         """Line and unit ID of the devices of the open site, in its order."""
+        self.served: ServedPoints | None = None
+        """Of the open site, where it is its exchanges."""
         self.ports: Mapping[str, PortCounters | None] = {}
         """What the ports of lines have counted by themselves."""
         self.devices: list[OfDevice] = []
@@ -47,7 +52,7 @@ class Looking:
         self.when: list[str] = []
         """When it fails, in words, once that was asked."""
         self._of: object = None
-        self._counting: tuple[Gathered, Future[None]] | None = None
+        self._counting: tuple[Gathered, OwnCounts, Future[None]] | None = None
         self._begun_s = self._due_s = 0.0
 
     def look(
@@ -70,13 +75,18 @@ class Looking:
                 first, last = middle - 5 * _MINUTE_US, middle + 5 * _MINUTE_US
         of = (reel, self.span, key if self.span is AnswersOf.CURSOR else None, len(ranked) if is_over else None)
         if of != self._of and self._counting is not None and (self._of is None or of[:2] != self._of[:2]):  # type: ignore[index]
-            self._counting[1].cancel()
+            self._counting[2].cancel()
             self._counting = None
         is_due = of != self._of or (not is_over and monotonic() >= self._due_s)
         if self._counting is None and is_due:
-            gathered = Gathered(timeouts_us)
+            gathered, own = Gathered(timeouts_us), OwnCounts(self.served)
+
+            def add(row: ExchangeRow) -> None:
+                gathered.add(row)
+                own.add(row)
+
             self._of, self._begun_s = of, monotonic()
-            self._counting = gathered, reel.each(ranked, first, last, gathered.add)
+            self._counting = gathered, own, reel.each(ranked, first, last, add)
         return has_news
 
     def say_when(self, told: list[str]) -> None:
@@ -84,9 +94,9 @@ class Looking:
         self.version += 1
 
     def _take(self) -> bool:
-        if self._counting is None or not self._counting[1].done():
+        if self._counting is None or not self._counting[2].done():
             return False
-        gathered, done = self._counting
+        gathered, own_counts, done = self._counting
         self._counting = None
         took_s = monotonic() - self._begun_s
         self._due_s = monotonic() + max(_LEAST_APART_S, _TIMES_AS_LONG * took_s)
@@ -101,6 +111,6 @@ class Looking:
             told_of_port(line.name, self.ports.get(line.name), sum(own.garbled.count for own in line.devices.values()))
             for line in lines
         )
-        self.remarks = [*remarks_of(lines, self.findings), *(told for told in ports if told)]
+        self.remarks = [*remarks_of(lines, self.findings), *(told for told in ports if told), *own_counts.told()]
         self.version += 1
         return True

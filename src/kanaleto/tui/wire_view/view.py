@@ -180,6 +180,7 @@ class WireView(View, Vertical):
         key = current.key if current is not None else None
         timeouts_us = self.source.places.served.timeouts_us if self._is_of_site else {}
         self._beside.looking.order = tuple(timeouts_us)
+        self._beside.looking.served = self.source.places.served if self._is_of_site else None
         if self._is_of_site:
             self._beside.looking.ports = {status.line.name: status.port for status in self.snapshot.lines}
         self._beside.looking.look(self.source.reel, key, now_us, is_over, timeouts_us)

@@ -2,31 +2,39 @@
 to say when it fails."""
 
 import asyncio
+import os
+import statistics
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Awaitable, Callable
 from pathlib import Path
+
+from textual.pilot import Pilot
 
 from kanaleto.capture.filter import FAILED, parse_filter
 from kanaleto.capture.packing import head_line, pack
 from kanaleto.capture.reel import Reel
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.evidence.when import WhenQuestion, ask_elsewhere
-from kanaleto.files.loading import LoadedSite
+from kanaleto.files.loading import LoadedSite, load_whole
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.engine import Engine
 from kanaleto.site.model import Site
+from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.start import CaptureApp
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
 from kanaleto.wire.tcp import Tcp
 from scripts.bench.figure import Figure
 from scripts.bench.loopback import answer_of
+from scripts.bench.responder import start_responder
 
 _MILLION, _BLOCK, _ONE_IN = 1_000_000, 500, 10_000
 _PAGE, _PAGING_S = 40, 10.0
 _TWO_HOURS = 331_000
+_KEY_S, _BESIDE_S, _TURNS = 1 / 30, 4.0, 3
 
 
 def measure() -> list[Figure]:
@@ -36,7 +44,7 @@ def measure() -> list[Figure]:
         _write(tape, _MILLION, 1000)
         _write(empty, 1, 1000)
         _write(demo, _TWO_HOURS, 21_700)
-        return [_first_page(tape), _paged(tape), _memory(tape, empty), _when(demo)]
+        return [_first_page(tape), _paged(tape), _beside_polling(tape, folder), _memory(tape, empty), _when(demo)]
 
 
 def _write(path: Path, count: int, apart_us: int) -> None:
@@ -106,6 +114,67 @@ def _paged(path: Path) -> Figure:
     at_95_s = took[len(took) * 95 // 100]
     what = f"page down through a million on tape, {len(took)} pages, 95 % within, against 100 ms"
     return Figure(what, f"{1000 * at_95_s:.0f} ms", "100 ms", at_95_s / 0.1, "< 1")
+
+
+def _beside_polling(path: Path, folder: Path) -> Figure:
+    """Exchanges a second while a person pages through the tape of the site, against those while nobody does."""
+    process, port = start_responder(answer_of(10))
+    site = folder / "site.toml"
+    (folder / "map.csv").write_text("name,table,address\n" + "".join(f"P{n},holding,{n}\n" for n in range(10)))
+    site.write_text(
+        f'[site]\nname = "S"\nperiod_s = 0\n[[line]]\nname = "L"\nlink = "tcp://127.0.0.1:{port}"\n'
+        '[[line.device]]\nname = "D"\nunit_id = 1\nmap = "map.csv"\n'
+    )
+    tape = folder / "site.kanaleto" / "tape"
+    tape.mkdir(parents=True)
+    os.link(path, tape / "20231114-221320-000000-1.tape")
+    rates: list[tuple[float, float]] = []
+
+    async def work() -> None:
+        loaded = load_whole(site)
+        engine = Engine(loaded.site)
+        engine.start()
+        app = KanaletoApp(engine, loaded, "lagoon")
+        try:
+            async with app.run_test(size=(160, 47)) as pilot:
+                while not app.is_whole or engine.snapshot.exchanges < 1000:
+                    await asyncio.sleep(0.05)
+                await pilot.press("4")
+                for _ in range(_TURNS):
+                    await pilot.press("f", "f")
+                    still = await _rate(engine, lambda: asyncio.sleep(_KEY_S))
+                    await pilot.press("home")
+                    rates.append((await _rate(engine, lambda: _page_down(pilot)), still))
+        finally:
+            app.writing.stop()
+            app.door.close()
+            engine.stop()
+            app.keeping.stop()
+
+    try:
+        asyncio.run(work())
+    finally:
+        process.terminate()
+    ratio = statistics.median(paging / still for paging, still in rates)
+    paging, still = (statistics.median(column) for column in zip(*rates, strict=True))
+    what = "exchanges a second while paging through a million on tape, against Wire standing still"
+    return Figure(what, f"{paging:.0f}/s", f"{still:.0f}/s", ratio, "≥ 0.9")
+
+
+async def _page_down(pilot: "Pilot[None]") -> None:
+    """A key that is held."""
+    begun = time.perf_counter()
+    await pilot.press("pagedown")
+    await asyncio.sleep(max(_KEY_S - (time.perf_counter() - begun), 0))
+
+
+async def _rate(engine: Engine, each: Callable[[], Awaitable[None]]) -> float:
+    await asyncio.sleep(0.5)
+    (poller,) = engine.session.pollers
+    before, start = poller.outcomes, time.perf_counter()
+    while time.perf_counter() < start + _BESIDE_S:
+        await each()
+    return (poller.outcomes - before) / (time.perf_counter() - start)
 
 
 _IN_MEMORY = """

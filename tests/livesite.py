@@ -108,8 +108,12 @@ class LiveCase(unittest.TestCase):
         site += f'link = "tcp://127.0.0.1:{port}"\n'
         for unit in range(1, units + 1):
             site += f'[[line.device]]\nname = "Meter {unit}"\nunit_id = {unit}\nmap = "m.csv"\n{of_device}'
+        self.drive_site(site + more, r"Level +0\.0", work)
+
+    def drive_site(self, site: str, begins: str, work: Work) -> None:
+        """The application on that site, once this is to be seen."""
         path = self.folder / "site.toml"
-        path.write_text(site + more)
+        path.write_text(site)
 
         async def run() -> None:
             loaded = load_whole(path)
@@ -118,7 +122,7 @@ class LiveCase(unittest.TestCase):
             app = KanaletoApp(engine, loaded, "lagoon")
             try:
                 async with app.run_test(size=(160, 47)) as pilot:
-                    await self.shows(app, r"Level +0\.0")
+                    await self.shows(app, begins)
                     await self.until(lambda: app.is_whole, "all that the first frame did not need")
                     await work(self, app, pilot)
                     self.assertIsNone(app.crash)

@@ -14,10 +14,12 @@ from kanaleto.capture.packing import body_of, head_line, heads, pack, unpack
 from kanaleto.capture.pcapng import PcapngWriter
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
+from kanaleto.evidence.finding import FindingKind
 from kanaleto.evidence.findings import findings_of
 from kanaleto.evidence.gathered import Gathered
 from kanaleto.lines.outcome import OutcomeKind
 from tests.exchanges import SERIAL, START_US, TCP, UDP, InFolder, exchange, kept, rows
+from tests.faulty_lines import FAULTY
 
 
 class JsonLines(InFolder):
@@ -279,6 +281,34 @@ class Pcapng(InFolder):
 def parsed_head(whole: bytes) -> bytes:
     """The section's head."""
     return whole[: struct.unpack_from("<I", whole, 4)[0]]
+
+
+class TheSameNight(InFolder):
+    """As tape, JSON lines and pcapng: what is counted and what it looks like are the same."""
+
+    def test_counts_and_findings_are_equal(self) -> None:
+        for kind in (FindingKind.TWO_ALIKE, FindingKind.HANGS_UP, FindingKind.TIMEOUT_SHORT, FindingKind.LIMIT):
+            told = FAULTY[kind](1).rows()
+            paths = [self.folder / f"{kind.value}{ending}" for ending in (".tape", ".jsonl", ".pcapng")]
+            with paths[0].open("wb") as tape:
+                tape.write(head_line({"site": "S"}))
+                for first in range(0, len(told), 500):
+                    tape.write(pack(told[first : first + 500]))
+            for path in paths[1:]:
+                capture = CaptureFile(path, "S", [CapturedLine("Line", told[0].link)], most_bytes=1 << 30)
+                capture.put(told)
+                capture.close()
+            nights = []
+            for path in paths:
+                gathered = Gathered()
+                for row in Capture(path):
+                    gathered.add(row)
+                counts = {(own.line, own.unit_id): own.kinds for own in gathered.devices}
+                found = findings_of(list(gathered.lines.values()))
+                nights.append((counts, [(one.kind, one.who, one.count, one.of) for one in found]))
+            self.assertEqual(nights[0], nights[1], kind)
+            self.assertEqual(nights[0], nights[2], kind)
+            self.assertEqual(nights[0][1][0][0], kind)
 
 
 class Patterns(InFolder):

@@ -17,6 +17,7 @@ from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
+from textual.pilot import Pilot
 
 from kanaleto.capture.reading import Capture
 from kanaleto.files.mapfaults import MapDefaults
@@ -34,8 +35,10 @@ from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.links.link import FramingKind, SerialSettings
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.model import Line, PortSetting
+from kanaleto.tui.app import KanaletoApp
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
+from tests.livesite import LiveCase
 from tests.simulated import Wires, device
 from tests.virtual import run_virtual
 
@@ -425,3 +428,47 @@ class Exchanges(unittest.TestCase):
         kinds = Counter(row.kind.value for row in rows)
         self.assertEqual(kinds, {"good": 25 + 12, "exception": 25, "timeout": 25})
         self.assertEqual(capture.damaged, [])
+
+
+class OnScreen(LiveCase):
+    """`o` in Find: what another master asks stands in Wire, as overheard; not a byte is sent."""
+
+    def test_what_is_overheard_in_find_stands_in_wire_and_on_the_tape(self) -> None:
+        ours, theirs = os.openpty()
+        self.addCleanup(os.close, ours)
+        self.addCleanup(os.close, theirs)
+        tty.setraw(ours)
+        tty.setraw(theirs)
+        link = f"rtu://{os.ttyname(theirs)}?baud=19200"
+        site = f'[site]\nname = "S"\n[[line]]\nname = "Between"\nlink = "{link}"\n'
+
+        def say() -> None:
+            begun = time.monotonic()
+            for at, raw in talk(20):
+                time.sleep(max(begun + at - time.monotonic(), 0))
+                os.write(ours, raw)
+
+        async def work(case: OnScreen, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+            await pilot.press("1")
+            await case.shows(app, "o.*listens without sending")
+            await pilot.press("o")
+            await case.shows(app, "listening")
+            for _ in range(3):  # the first words may be missed on a machine that is busy
+                await asyncio.to_thread(say)
+                await asyncio.sleep(1.5)
+                heard = list(app.engine.session.exchanges)
+                if len([own for own in heard if own.outcome.is_good]) >= 28:
+                    break
+            else:
+                case.fail(f"{len(heard)} heard")
+            await pilot.press("escape", "4")
+            await case.shows(app, "unit 13")
+            case.assertEqual({own.line.origin for own in app.engine.session.exchanges}, {"overheard"})
+            os.set_blocking(ours, False)
+            with case.assertRaises(BlockingIOError):
+                os.read(ours, 100)
+
+        self.drive_site(site, "Between", work)
+        rows = list(Capture(self.folder / "site.kanaleto" / "tape"))
+        self.assertEqual({row.origin for row in rows}, {"overheard"})
+        self.assertGreater(len(rows), 60)

@@ -13,6 +13,9 @@ from kanaleto.wire.pdu import Request
 _DEAD = 6  # timeouts in a row, with no answer from anybody, until a network connection is made anew
 
 ANEW = "the connection is open and nobody answers on it; connecting anew"
+OFF, RECONNECTING = "the line is switched off", "reconnecting, as was asked"
+OURS = (ANEW, OFF, RECONNECTING)
+"""Why we close a connection ourselves: no fault of the line, and no row of Wire."""
 """Why a connection that nobody answers on is closed: by this program, and no fault of the far end."""
 
 

@@ -22,7 +22,7 @@ from kanaleto.planning.basis import basis_of
 from kanaleto.planning.blocks import PlanDiff
 from kanaleto.planning.plan import DevicePlan
 from kanaleto.polling.chain import SETTLED, Chain
-from kanaleto.polling.connection import Connection
+from kanaleto.polling.connection import OFF, RECONNECTING, Connection
 from kanaleto.polling.judgement import Judgement
 from kanaleto.polling.oneoff import May, OneOff, Requests
 from kanaleto.polling.outages import Outages
@@ -171,7 +171,7 @@ class LinePoller:
         """Close the line, or open it again."""
         self.is_off = not is_on
         if self.is_off:
-            self.exchanger.close("the line is switched off")
+            self.exchanger.close(OFF)
         self._ring()
 
     def cycle(self) -> None:
@@ -201,7 +201,7 @@ class LinePoller:
 
     def reconnect(self) -> None:
         """Connect now, whatever the pause; an open connection is closed and made anew."""
-        self.exchanger.close("reconnecting, as was asked")
+        self.exchanger.close(RECONNECTING)
         self.connection.next_connect_s = 0.0
         self._ring()
 
@@ -250,7 +250,7 @@ class LinePoller:
         try:
             while True:
                 while self.is_off:
-                    self._note_down("the line is switched off", 0.0)
+                    self._note_down(OFF, 0.0)
                     await self._sleep_until(None)
                 opened_s = self._loop.time()
                 try:

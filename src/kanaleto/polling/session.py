@@ -20,7 +20,7 @@ from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.blocks import PlanDiff
 from kanaleto.planning.plan import Block, DevicePlan, Plan
-from kanaleto.polling.connection import ANEW, same_connection
+from kanaleto.polling.connection import OURS, same_connection
 from kanaleto.polling.lending import AskThere, Lending
 from kanaleto.polling.line import LinePoller
 from kanaleto.polling.report import Lateness, Statuses, lateness, line_status
@@ -126,7 +126,7 @@ class Session:
                 self._owned(sink).fail(error)
 
     def on_unreachable(self, line: Line, why: str) -> None:
-        if why != ANEW:
+        if why not in OURS:
             now_s, kind = asyncio.get_running_loop().time(), OutcomeKind.UNREACHABLE
             self.on_stray(line, None, Outcome(kind, 0, b"", b"", None, now_s, now_s, 0.0, now_s, why))
         for sink in self.sinks:

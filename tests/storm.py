@@ -27,6 +27,9 @@ from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
+from kanaleto.capture.capturefile import CaptureFile
+from kanaleto.lines.outcome import OutcomeKind
+from tests.exchanges import SERIAL, TCP, exchange
 from tests.farend import told
 from tests.terminal import KANALETO, Terminal
 from tests.test_bench import free_port
@@ -130,6 +133,12 @@ _ASKS = ("sends it, escape does not", "begins, escape does not", "leaves it")
 _FOUND = ("one cycle", "switch", "reconnect", "theme", "lanes", "reset", "ask", "find", "copy", "mark")
 
 
+_WIRE_KEYS = (
+    "e", "[", "]", "v", "i", "+", "-", "y", "Tab", "Enter", "a", "f", "d", "s", "z", "Home", "End", "NPage", "PPage",
+    "Up", "Down", "Escape",
+)  # fmt: skip
+_OUTCOMES = (OutcomeKind.GOOD, OutcomeKind.TIMEOUT, OutcomeKind.GARBLED)
+_CAPTURES = ("night.jsonl", "night.pcapng", "torn.pcapng", "site.toml", "none.jsonl", "site.kanaleto/tape")
 _HELD_BACK = 2  # that nothing came after: of one name, four seconds apart, in the last ten
 
 
@@ -172,6 +181,12 @@ class Storm:
             "Flow,input,5,uint16,0.1,l/s,r,,,",
         ]
         self._map = "\n".join(rows) + "\n"
+        told = [exchange(number, (SERIAL, TCP)[number % 2], _OUTCOMES[number % 5 % 3]) for number in range(3000)]
+        for name in _CAPTURES[:2]:
+            capture = CaptureFile(folder / name, "Storm", [], most_bytes=1 << 30)
+            capture.put(told)
+            capture.close()
+        (folder / _CAPTURES[2]).write_bytes((folder / _CAPTURES[1]).read_bytes()[:-77])
         (folder / "routines").mkdir()
         (folder / "routines" / "there.toml").write_text(_ROUTINE)
         (folder / "routines" / "safe.toml").write_text(
@@ -246,6 +261,7 @@ class Storm:
             (0.25, self._write),
             (0.1, self._burst),
             (0.1, self._bench),
+            (0.1, self._wire),
             (0.05, lambda: self._terminal.resize(*pick.choice(_SIZES))),
             (0.05, lambda: self._press(*pick.choices(_LETTERS, k=pick.randint(1, 5)))),
         )
@@ -347,6 +363,29 @@ class Storm:
             self._press("Tab", *["Down"] * pick.randint(0, 12), "Enter", "Enter", "Escape")
         if pick.random() < 0.1:
             subprocess.run(["pkill", "-9", "-P", str(self._pid()), "-f", "kanaleto.bench.process"], check=False)
+
+    def _wire(self) -> None:
+        """Through the exchanges: filters, failures, findings, captures opened in the same list and left again."""
+        pick = self._random
+        self._press("Escape", "4", *pick.choices(_WIRE_KEYS, k=pick.randint(2, 10)))
+        if pick.random() < 0.5:
+            self._press("Escape", "o")
+            time.sleep(pick.choice((0.02, 0.3)))
+            self._press("C-u")
+            self._type(str(self._folder / pick.choice(_CAPTURES)))
+            self._press("Enter")
+            time.sleep(pick.choice((0.02, 0.5)))
+            self._press(*pick.choices(_WIRE_KEYS, k=pick.randint(1, 10)))
+        if pick.random() < 0.4:
+            self._press("/")
+            self._type(pick.choice(("outcome:silent", "took_ms:>20 -unit:2", "point:level", "outcome:", "zz")))
+            self._press(pick.choice(("Enter", "Escape")))
+        if pick.random() < 0.2:
+            self._press("x")
+            time.sleep(0.2)
+            self._press("C-u")
+            self._type(str(self._folder / f"out-{self.keys}{pick.choice(('.jsonl', '.zip', '.svg', '.what'))}"))
+            self._press("Enter")
 
     def _pid(self) -> int:
         """Of the application; 0 where it is not found."""

@@ -1,5 +1,6 @@
 """Wire, by keys: the whole list, a filter, failures, marks, a capture in the same view, and what is handed on."""
 
+import asyncio
 import json
 import zipfile
 
@@ -29,6 +30,14 @@ class Wire(LiveCase):
 
     def test_what_it_looks_like_leads_to_its_rows(self) -> None:
         self.drive(_findings)
+
+    def test_what_was_written_stands_in_the_line_that_writes(self) -> None:
+        rows = (
+            "name,table,address,type,access,factor,unit",
+            "Level,holding,0,uint16,r,0.1,m",
+            "Target,holding,1,uint16,rw,0.1,m",
+        )
+        self.drive(_written, units=1, map_text="\n".join(rows))
 
 
 def _wire(app: KanaletoApp) -> WireView:
@@ -161,6 +170,27 @@ async def _findings(test: Wire, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await pilot.press("y")
     await test.shows(app, r"WHAT WAS ASKED FOR")
     await test.until(lambda: wire._beside.looking.when not in ([], ["looking …"]), "an answer")
+
+
+async def _written(test: Wire, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    await pilot.press("slash", *"target", "enter")
+    await test.shows(app, "^.. Target ")
+    await test.alone(pilot, "u", "w")
+    app._take_paste("1.5")
+    for _try in range(20):
+        await asyncio.sleep(0.6)
+        await pilot.press("enter")
+        if test.far.values.get((1, 1)):
+            break
+    test.assertEqual(test.far.values.get((1, 1)), 15)
+    await pilot.press("escape", "4", "slash", *"function:6", "enter")
+    await test.until(lambda: len(_wire(app)._list.rows) == 1, "the write alone")
+    heard = len(test.far.wrote)
+    await test.alone(pilot, "s")
+    await test.shows(app, r"new value +1\.5 ")
+    await test.shows(app, "nothing goes out before enter")
+    await pilot.press("escape")
+    test.assertEqual(len(test.far.wrote), heard, "nothing is written by that")
 
 
 class Alone(InFolder):

@@ -22,6 +22,9 @@ _VIOLET = (
     FindingKind.ECHO, FindingKind.OTHER_MASTER, FindingKind.WRONG_UNIT,
 )  # fmt: skip
 _HISTOGRAM = 5
+_COLUMNS = (
+    ("good", 6), ("refused", 8), ("silent", 7), ("late", 5), ("garbled", 8), ("median", 8), ("95 % ms", 8),
+)  # fmt: skip
 
 
 class Beside(Scrolled, can_focus=True):
@@ -133,38 +136,38 @@ class Beside(Scrolled, can_focus=True):
         return [head, *rows, self._cells()] if rows else []
 
     def _table(self, width: int) -> list[Cells]:
-        """A row a device: counts by outcome, median and 95 %, and the times as a histogram where there is room."""
-        has_bars = width >= 66
-        name_width = max(width - 45 - (_HISTOGRAM + 1 if has_bars else 0), 12)
+        """A row a device: counts by outcome, median and 95 %, and the times as a histogram where there is room. Late
+        answers have a column where there are any."""
+        devices = self.looking.devices
+        has_bars, has_late = width >= 66, any(own.late.count for own in devices)
+        columns = [column for column in _COLUMNS if has_late or column[0] != "late"]
+        used = sum(size for _, size in columns)
+        name_width = max(width - used - (_HISTOGRAM + 1 if has_bars else 0), 12)
         head = self._cells().put("  ").put("HOW EACH ANSWERS", "muted", name_width, bold=True)
-        for title, column in (
-            ("good", 6),
-            ("refused", 8),
-            ("silent", 7),
-            ("garbled", 8),
-            ("median", 8),
-            ("95 % ms", 8),
-        ):
-            head.put(title, "dim", column, right=True)
+        for title, size in columns:
+            head.put(title, "dim", size, right=True)
         of = self._cells().put("  ").put(f"{self.looking.span.value}, {self.looking.rows:,} exchanges", "dim")
-        return [head, of, *(self._device(own, name_width, has_bars) for own in self.looking.devices)]
+        return [head, of, *(self._device(own, name_width, dict(columns), has_bars) for own in devices)]
 
-    def _device(self, own: OfDevice, name_width: int, has_bars: bool) -> Cells:
+    def _device(self, own: OfDevice, name_width: int, columns: dict[str, int], has_bars: bool) -> Cells:
         kinds = own.kinds
         cells = self._cells().put("  ").put(own.name, "ink", name_width)
-        cells.put(str(kinds.get(OutcomeKind.GOOD, 0)), "verdigris", 6, right=True)
-        for outcomes, tone, column in (
-            ((OutcomeKind.EXCEPTION,), "ochre", 8),
-            ((OutcomeKind.TIMEOUT, OutcomeKind.UNREACHABLE), "terracotta", 7),
-            ((OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED), "violet", 8),
+        cells.put(str(kinds.get(OutcomeKind.GOOD, 0)), "verdigris", columns["good"], right=True)
+        silent = sum(kinds.get(kind, 0) for kind in (OutcomeKind.TIMEOUT, OutcomeKind.UNREACHABLE))
+        garbled = sum(kinds.get(kind, 0) for kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED))
+        for name, text, tone in (
+            ("refused", _refused(own), "ochre"),
+            ("silent", str(silent or "·"), "terracotta"),
+            ("late", str(own.late.count or "·"), "ochre"),
+            ("garbled", str(garbled or "·"), "violet"),
         ):
-            count = sum(kinds.get(kind, 0) for kind in outcomes)
-            cells.put(str(count) if count else "·", tone if count else "dim", column, right=True)
+            if name in columns:
+                cells.put(text, "dim" if text == "·" else tone, columns[name], right=True)
         times = sorted(own.times)
         count = len(times)
         median = f"{1000 * times[count // 2]:.1f}" if times else "—"
         most = f"{1000 * times[min(count * 95 // 100, count - 1)]:.1f}" if times else "—"
-        cells.put(median, "ink", 8, right=True).put(most, "muted", 8, right=True)
+        cells.put(median, "ink", columns["median"], right=True).put(most, "muted", columns["95 % ms"], right=True)
         return cells.put(" ").put(_bars(times), "verdigris") if has_bars else cells
 
     def _wrapped(self, first: Cells, text: str, width: int) -> list[Cells]:
@@ -176,6 +179,17 @@ class Beside(Scrolled, can_focus=True):
             else:
                 rows[-1].put(f" {word}")
         return rows
+
+
+def _refused(own: OfDevice) -> str:
+    """How often, and behind it the code, the most frequent one where there were several."""
+    codes = {code: shown.count for code, shown in (*own.codes.items(), *own.gateway_codes.items())}
+    if not codes:
+        return "·"
+    most = max(codes, key=lambda code: codes[code])
+    count = f"{sum(codes.values())}"
+    told = f"{count} ({most}{'…' if len(codes) > 1 else ''})"
+    return told if len(told) < dict(_COLUMNS)["refused"] else count
 
 
 def _bars(times: list[float]) -> str:

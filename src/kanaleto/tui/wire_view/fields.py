@@ -4,12 +4,14 @@ confirmation has otherwise than its request."""
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.capture.row import ExchangeRow, framing_name
 from kanaleto.capture.served import point_at
+from kanaleto.control.preview import text_for
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.site.model import Device
+from kanaleto.site.model import Device, Point
 from kanaleto.values.text import shown
 from kanaleto.wire.checks import crc_bytes
+from kanaleto.wire.codes import Table
 from kanaleto.wire.facts import table_of
-from kanaleto.wire.pdu import Read, WriteRegister, WriteRegisters
+from kanaleto.wire.pdu import Read, WriteCoil, WriteRegister, WriteRegisters
 from kanaleto.wire.rtu import Rtu
 from kanaleto.wire.tcp import Tcp
 
@@ -45,6 +47,25 @@ def register_words(device: Device | None, row: ExchangeRow, is_answer: bool, add
         return point.name, ""
     text = shown(point.codec.decode(data[begin : begin + 2 * point.size]), point.codec, point.decimals, point.labels)
     return point.name, f"{text} {point.unit}".strip()
+
+
+def written_points(device: Device, row: ExchangeRow) -> list[tuple[Point, str]]:
+    """Points that a request wrote whole, each with what would have to be typed to write that; none for a read."""
+    request = row.asked()
+    table = table_of(request) if request is not None else None
+    if isinstance(request, WriteCoil):
+        point = point_at(device, Table.COIL, request.address)
+        return [(point, text_for(point, bytes((request.on,))))] if point is not None else []
+    carried = words_of(row, is_answer=False)
+    if carried is None or table is None:
+        return []
+    first, data = carried
+    found = []
+    for point in device.points:
+        begin = 2 * (point.address - first)
+        if point.table is table and begin >= 0 and begin + 2 * point.size <= len(data) and point.size:
+            found.append((point, text_for(point, data[begin : begin + 2 * point.size])))
+    return found
 
 
 def counted_points(snapshot: Snapshot, device: Device) -> dict[str, float]:

@@ -16,9 +16,11 @@ from kanaleto.board.snapshot import Snapshot
 from kanaleto.capture.filter import FAILED, ExchangeFilter
 from kanaleto.capture.ranked import KeyedRow
 from kanaleto.capture.row import ExchangeRow
+from kanaleto.control.preview import spot_of
 from kanaleto.events.log import length_text
 from kanaleto.evidence.finding import WireFinding
 from kanaleto.finding.scratch import ScratchQuestion
+from kanaleto.planning.plan import Place
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
@@ -29,6 +31,7 @@ from kanaleto.tui.shared.words import clock_text
 from kanaleto.tui.wire_view.aside import AskedAside
 from kanaleto.tui.wire_view.beside import Beside
 from kanaleto.tui.wire_view.bytes import BytesPanel
+from kanaleto.tui.wire_view.fields import written_points
 from kanaleto.tui.wire_view.lane import SPANS_MS, LaneInFull
 from kanaleto.tui.wire_view.looking import AnswersOf
 from kanaleto.tui.wire_view.opening import ask_capture
@@ -82,7 +85,12 @@ class WireView(View, Vertical):
         Action("v", "mark", "mark", "mark an exchange, and another one: the time between them; a third begins again"),
         Action("d", "points", "its points", "the point that the exchange brought, in Live; i there comes back"),
         Action("t", "then", "trend then", "all views at the moment of the exchange: the trend of what it brought"),
-        Action("s", "again", "ask again", "the same request in a scratch reading, to be changed; w writes"),
+        Action(
+            "s",
+            "again",
+            "ask again",
+            "the same read in a scratch reading, to be changed; what a write wrote, in the line that writes",
+        ),
         Action(
             "a", "answers", "answers of when", "how devices answer: the last 10 min, an hour, round the cursor, all"
         ),
@@ -434,10 +442,16 @@ class WireView(View, Vertical):
         row = self._row
         place = self.source.places.served.place_of(row) if row is not None else None
         request = row.asked() if row is not None else None
+        written = written_points(place[1], row) if place is not None and row is not None else []
         if not self._is_of_site:
             self.context.tell("nothing is sent from a capture")
+        elif place is not None and written:
+            found = [(self.snapshot.place_of((place[1].name, point.name)), text) for point, text in written]
+            spots = [spot_of(own) for own, _ in found if isinstance(own, Place)]
+            if spots:
+                self.context.write(spots, None, "; ".join(text for _, text in found))
         elif place is None or not isinstance(request, Read):
-            self.context.tell("only a read can be asked again here; what writes goes by w")
+            self.context.tell("only reads, and writes to points of the site, can be sent again from here")
         else:
             line, device = place
             question = ScratchQuestion(device.unit_id, request.table, request.address, request.count, 0.0)

@@ -137,6 +137,9 @@ class MadeLine:
         self.channels: list[MemoryChannel] = []
         self.rest_s = 0.0  # of silence that every device here wants before a question
         self.loses: Callable[[int, bytes, float], bool] = lambda unit, pdu, at: False
+        self.garbage_share = 0.0
+        """How often something answers garbage at wrong rates."""
+        self._chance = random.Random(f"garbage {seed}")
         self._busy_until = 0.0
         self._quiet_at = -1.0
 
@@ -148,7 +151,7 @@ class MadeLine:
 
         def far_end(data: bytes, at: float) -> Pieces:
             if isinstance(link, SerialLink) and not self._is_understood(link):
-                return []
+                return self._garbage(at, character_s)
             pieces: Pieces = []
             for event in decoder.feed(data):
                 if isinstance(event, Frame):
@@ -159,6 +162,13 @@ class MadeLine:
         channel = MemoryChannel(far_end, character_s, gap_s)
         self.channels.append(channel)
         return Exchanger(channel, framing, quarantine_s=0.0)
+
+    def _garbage(self, at: float, character_s: float) -> Pieces:
+        """What somebody makes of a question at a wrong rate, and says back."""
+        if self._chance.random() >= self.garbage_share:
+            return []
+        raw = self._chance.randbytes(self._chance.randint(1, 12))
+        return [(at + 0.01 + len(raw) * character_s, raw)]
 
     def _is_understood(self, link: SerialLink) -> bool:
         own = self.link

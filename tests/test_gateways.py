@@ -160,6 +160,18 @@ class Gateways(unittest.TestCase):
                 self.assertEqual((nobody if says else silent) | there, set(range(1, 248)))
                 self.assertFalse(silent if says else nobody)
 
+    def test_a_gateway_that_is_busy_with_silence_for_a_minute_loses_nobody(self) -> None:
+        """It works one by one, and says nothing for units that are not there: answers come when nobody waits any
+        more."""
+        for there, absent_s in (({99, 195, 217, 228}, 0.2), ({218, 221, 243, 245}, 0.2), ({34, 61, 140, 152}, 1.0)):
+            survey = network_units(
+                lambda unit, pdu, there=there: bytes((pdu[0], 2, 0, 7)) if unit in there else None,  # type: ignore[misc]
+                lambda unit, there=there, absent_s=absent_s: 0.02 if unit in there else absent_s,  # type: ignore[misc]
+                timeout_s=0.6,
+            )
+            self.assertEqual(set(survey.found), there)
+            self.assertRegex(survey.note, r"waited \d+ s until a gateway")
+
     def test_a_unit_that_is_only_slow_is_found_the_last_one_too(self) -> None:
         for units in ([9], [1, 2, 9], [9, 1, 2]):
             survey = network_units(

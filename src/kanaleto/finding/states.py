@@ -54,6 +54,7 @@ class UnitsState(Struct, frozen=True):
     timeout_s: float
     longest_s: float
     again_left: int = 0  # that are asked once more
+    waits_for: str = ""  # before there is a verdict
 
 
 class TableState(Struct, frozen=True):
@@ -236,6 +237,7 @@ def state_of_units(survey: UnitSurvey) -> UnitsState:
         survey.pace.timeout_s,
         survey.pace.longest_s,
         survey.again_left,
+        survey.waits_for,
     )
 
 

@@ -32,6 +32,11 @@ _CHUNKS = ((4, 0.35), (28, 0.36), (247, 0.29))
 _LIKELY_WAIT_S, _WAIT_S = 0.03, 0.003
 _COULD_BE = 12  # units asked before bytes that made no sense, which may have been the answer of one of them
 _EVIDENCE = 1000.0  # how far garbled answers bring a setting forward
+_MOST_IN_VAIN, _NOISY = 3, 2  # asked again in vain so often, or at so many settings: what is garbled says nothing
+_MOST_SUSPECTS, _SUSPECT_S = (
+    6,
+    0.06,
+)  # units that are asked again in a turn all the same, and how long each is waited for
 _SILENT_AT_HOLES = 0.02  # how likely it is that a device answers only who it is
 _CONFIRM, _CONFIRM_S = 2, 1.0
 _ANSWER_CHARACTERS = 8  # an adapter may hand an answer over only when it is whole
@@ -53,6 +58,8 @@ class Tried(Struct):
     framing: FramingKind
     asked: int = 0
     garbled: int = 0
+    in_vain: int = 0
+    """How often units were asked again for bytes that made no sense, and nobody answered."""
     answered_by: int | None = None
     took_s: float = 0.0
     text: str = ""
@@ -194,13 +201,28 @@ class SettingsSurvey:
         self.turns_done %= len(turns)
         turns = turns[self.turns_done :]
         while turns:
-            turn = max(turns, key=lambda turn: turn.score * (_EVIDENCE if turn.tried.garbled else 1.0))
+            turn = max(turns, key=lambda turn: turn.score * self._evidence(turn.tried))
             turns.remove(turn)
             if await self._try(turn):
                 self.found = turn.tried
                 return self.link_found
             self.turns_done += 1
         return None
+
+    def _evidence(self, tried: Tried) -> float:
+        """How far what came garbled brings a setting forward. Where garbage comes at several settings it is the one
+        without any that stands out: there somebody understands, who has no answer to what was asked."""
+        if not self._is_noise:
+            is_evidence = tried.garbled and tried.in_vain < _MOST_IN_VAIN
+            return _EVIDENCE ** (1 - tried.in_vain / _MOST_IN_VAIN) if is_evidence else 1.0
+        noisy = [own for own in self.tried if own.garbled]
+        share = sum(own.garbled for own in noisy) / sum(own.asked for own in noisy)
+        return 1.0 if tried.garbled else min((1.0 - min(share, 0.9)) ** -tried.asked, _EVIDENCE)
+
+    @property
+    def _is_noise(self) -> bool:
+        """Whether bytes that make no sense say nothing of a setting: they come at several."""
+        return sum(tried.in_vain > 0 for tried in self.tried) >= _NOISY
 
     def _turns(self) -> list["_Turn"]:
         """Each chunk of units at each setting, with how likely an answer is for the time that it takes."""
@@ -250,6 +272,7 @@ class SettingsSurvey:
             raise
         try:
             await asyncio.sleep(_SETTLE_S)
+            suspects: list[int] = []
             for at, unit in enumerate(turn.units):
                 wait_s = self._timeout_s if unit == turn.units[-1] else _LIKELY_WAIT_S if turn.is_first else _WAIT_S
                 strays, outcome = await self._ask(exchanger, tried, unit, turn.question, min(wait_s, self._timeout_s))
@@ -257,14 +280,34 @@ class SettingsSurvey:
                 if who and await self._is_confirmed(exchanger, tried, who, turn.question, outcome):
                     return True
                 if who is None and outcome.kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED):
-                    for before in turn.units[max(at - _COULD_BE, 0) : at + 1]:
-                        _, outcome = await self._ask(exchanger, tried, before, turn.question, self._timeout_s)
-                        if _answered_by(outcome) and await self._is_confirmed(
-                            exchanger, tried, before, turn.question, outcome
-                        ):
+                    if tried.in_vain < _MOST_IN_VAIN and not self._is_noise:
+                        before = turn.units[max(at - _COULD_BE, 0) : at + 1]
+                        if await self._ask_again(exchanger, tried, before, turn.question, self._timeout_s):
                             return True
+                    else:
+                        suspects += turn.units[max(at - 1, 0) : at + 1]
+            suspects = list(dict.fromkeys(suspects))[:_MOST_SUSPECTS]
+            if await self._ask_again(exchanger, tried, suspects, turn.question, min(_SUSPECT_S, self._timeout_s)):
+                return True
         finally:
             exchanger.close()
+        return False
+
+    async def _ask_again(
+        self, exchanger: Exchanger, tried: Tried, units: Sequence[int], question: Request, timeout_s: float
+    ) -> bool:
+        """One by one, with time for each: whether one of them was it."""
+        if not units:
+            return False
+        garbled = 0
+        for unit in units:
+            _, outcome = await self._ask(exchanger, tried, unit, question, timeout_s)
+            if _answered_by(outcome) and await self._is_confirmed(exchanger, tried, unit, question, outcome):
+                return True
+            garbled += outcome.kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED)
+            if garbled > 1:  # who answers one question alone garbles no two
+                break
+        tried.in_vain += 2 if garbled else 1
         return False
 
     async def _ask(

@@ -33,7 +33,9 @@ _SILENT_ALONE = 3  # so many of those silent among others are silent alone too: 
 _MORE_BYTES = 4
 _LATE_S = 0.5  # a unit that answers after so long is slow
 _DRAIN_S, _DRAIN_EACH_S = 10.0, 3.0  # a gateway's queue is waited for so long at most, and for each that waits there
-_GRACE_S, _GRACE_EACH_S, _MOST_GRACE_S = 0.4, 0.05, 10.0  # for late answers to the last, and for each asked in vain
+_LONG_S = 3.0  # a wait that is said
+_QUEUED_EACH_S = 1.2  # a question for a unit that is not there keeps a gateway no longer
+_GRACE_S, _GRACE_EACH_S, _MOST_GRACE_S = 0.4, 0.3, 75.0  # for late answers to the last, and for each asked in vain
 LISTEN_S = 0.3
 REST_S = 0.08  # of silence before a unit is asked again that was silent right behind another's answer
 _MOST_REST_TIMEOUT_S = 0.3
@@ -77,6 +79,9 @@ class UnitSurvey:
         self._had_no_rest: list[int] = []
         self._has_answered = False
         self.again_left = 0
+        self.waits_for = ""
+        """What is waited for before there is a verdict, in words."""
+        self.waits_s = self.waited_s = 0.0
         self.needs_rest: set[int] = set()  # units that answer only after a rest
         self._came_late = 0
         self._overruns_gateway = False
@@ -97,7 +102,7 @@ class UnitSurvey:
             silent = self.again_left or sum(state is UnitState.SILENT for state in self.states)
             return left * each_s + silent * self.pace.longest_s
         again = self.again_left or min(len(self._had_no_turn), _SILENT_ALONE) + len(set(self._again))
-        return left * each_s / MOST_IN_FLIGHT + again * self.pace.longest_s
+        return left * each_s / MOST_IN_FLIGHT + again * self.pace.longest_s + self.waits_s
 
     async def run(self) -> dict[int, UnitFound]:
         """Ask them all. Raises SurveyStopped when the line is lost, or is no place to ask anything."""
@@ -124,6 +129,8 @@ class UnitSurvey:
         self.again_left = 0
         if not self._has_transactions:
             await self._look_for_twins()
+        if self.waited_s >= _LONG_S and self._has_transactions:
+            self.note = f"waited {self.waited_s:.0f} s until a gateway had worked through what was asked of it"
         if self.answers_any:
             self.note = "every unit ID gets an answer: this device does not look at it"
         elif not self.found and any(state is UnitState.NOBODY for state in self.states):
@@ -160,6 +167,8 @@ class UnitSurvey:
                 group.create_task(work(number))
         if not self._came_late:
             await self._hear_the_last()
+        if not self._came_late:
+            await self._ask_silent_alone()
         if self._came_late and not self.answers_any:
             await self._drain()
             silent = [unit for unit in self.units if self.states[unit] is UnitState.SILENT]
@@ -170,8 +179,6 @@ class UnitSurvey:
             while waiting:
                 await self._ask_one(waiting.pop())
             await self._hear_the_last()
-        else:
-            await self._ask_silent_alone()
 
     async def _ask_rested(self) -> None:
         """Who was silent right behind an answer of another, after a silence on the line."""
@@ -185,30 +192,50 @@ class UnitSurvey:
             self._judge(unit, outcome)
 
     async def _hear_the_last(self) -> None:
-        """Whoever was asked last may be only slow; and where nothing came at all, a gateway may still be busy with the
-        first."""
+        """Whoever was asked last may be only slow. A gateway may still be busy with what waits there: it is known to be
+        through once a unit that answers, asked behind the rest, has answered. Where nothing came at all there is none
+        such, and it is waited as long as so many questions may take."""
         silent = sum(state is UnitState.SILENT for state in self.states)
-        if silent:
-            came = self.found or UnitState.NOBODY in self.states or not self._has_transactions
-            grace_s = _GRACE_S if came else min(_GRACE_S + _GRACE_EACH_S * silent, _MOST_GRACE_S)
-            end_s = asyncio.get_running_loop().time() + grace_s
-            before = self._exchanger.traffic.strays.late
-            while asyncio.get_running_loop().time() < end_s:
-                await asyncio.sleep(0.05)
-                if self._exchanger.traffic.strays.late > before:
-                    if not self._has_transactions:
-                        self.pace.note_late()
-                        self._again.append(self._exchanger.traffic.strays.late_unit_id or self.asking)
-                    return
+        if not silent:
+            return
+        if self._has_transactions and (there := self._somebody()) is not None:
+            self.waits_for, began_s = "what waits at the gateway", asyncio.get_running_loop().time()
+            await self._ask(there, _DRAIN_S + _QUEUED_EACH_S * silent)
+            self._note_waited(began_s)
+            return
+        came = self.found or UnitState.NOBODY in self.states or not self._has_transactions
+        grace_s = _GRACE_S if came else min(_GRACE_S + _GRACE_EACH_S * silent, _MOST_GRACE_S)
+        loop = asyncio.get_running_loop()
+        began_s, before = loop.time(), self._exchanger.traffic.strays.late
+        self.waits_for = "" if came else "a gateway that may still be busy with the first"
+        while (left_s := began_s + grace_s - loop.time()) > 0:
+            self.waits_s = left_s
+            await asyncio.sleep(0.05)
+            if self._exchanger.traffic.strays.late > before:
+                if not self._has_transactions:
+                    self.pace.note_late()
+                    self._again.append(self._exchanger.traffic.strays.late_unit_id or self.asking)
+                break
+        self._note_waited(began_s)
+
+    def _note_waited(self, began_s: float) -> None:
+        self.waited_s += asyncio.get_running_loop().time() - began_s
+        self.waits_for, self.waits_s = "", 0.0
+
+    def _somebody(self) -> int | None:
+        """A unit that answers."""
+        return next((unit for unit, found in self.found.items() if found.state is not UnitState.GARBLED), None)
 
     async def _drain(self) -> None:
         """Wait until a gateway has worked through what waits there: until a unit that answers does, or nothing comes
         late any more. What it takes alone is learned anew."""
-        there = next((unit for unit, found in self.found.items() if found.state is not UnitState.GARBLED), None)
+        there = self._somebody()
         loop = asyncio.get_running_loop()
         drain_s = _DRAIN_S + _DRAIN_EACH_S * sum(state is UnitState.SILENT for state in self.states)
+        self.waits_for, drained_s = "what waits at the gateway", loop.time()
         if there is not None:
             await self._ask(there, drain_s)
+            self._note_waited(drained_s)
             alone = await self._ask(there, _DRAIN_S)
             self.pace.begin_anew()
             silent = next((unit for unit in self.units if self.states[unit] is UnitState.SILENT), None)
@@ -222,6 +249,7 @@ class UnitSurvey:
             while late != self._came_late and loop.time() < end_s:
                 late = self._came_late
                 await asyncio.sleep(2 * self.pace.longest_s)
+            self._note_waited(drained_s)
             self.pace.begin_anew()
 
     def _take_late(self, frame: Frame, took_s: float) -> None:

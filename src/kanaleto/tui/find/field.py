@@ -162,6 +162,7 @@ def _unit_state(place: PlaceState, survey: UnitsState) -> str:
         return f"{asked} · {len(survey.found)} found"
     if survey.again_left or survey.asked >= survey.count:
         again = f"asking {survey.again_left} again that were silent" if survey.again_left else "looking closer"
+        again = f"waiting for {survey.waits_for}" if survey.waits_for else again
         return f"{asked} · {again} · about {max(survey.left_s, 1):.0f} s left"
     shrunk = f" · timeout {1000 * survey.timeout_s:.0f} ms" if survey.timeout_s < survey.longest_s else ""
     return f"{asked} · about {max(survey.left_s, 1):.0f} s left{shrunk}"

@@ -188,10 +188,10 @@ class WhateverTheLineDoes(unittest.TestCase):
     def test_several_at_a_time_are_used_where_they_bring_more(self) -> None:
         line = made_line(10)
         line.at_once = 8
-        found = search(line, 60.0)
+        found = search(line, 60.0, per_s=0.0)
         assert found.turns is not None
         self.assertGreater(found.turns.at_once, 1)
-        queue = search(made_line(10), 60.0)
+        queue = search(made_line(10), 60.0, per_s=0.0)
         assert queue.turns is not None
         self.assertEqual(queue.turns.at_once, 1)
 

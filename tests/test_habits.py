@@ -1,15 +1,34 @@
-"""Lines with habits of their own: garbage at wrong rates. Judged by seeds that nobody looked at while it was built."""
+"""Lines with habits of their own: garbage at wrong rates, hosts that are easily overrun. Judged by seeds that nobody
+looked at while it was built."""
 
 import asyncio
 import unittest
+from collections.abc import Callable
+from itertools import pairwise
+from typing import NamedTuple
 from unittest import mock
 
+from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.opening import framing_of
+from kanaleto.probing.gently import Gently
 from kanaleto.probing.settings import SettingsSurvey
+from kanaleto.site.links.link import Link
 from kanaleto.site.links.serial import SerialLink
-from tests.madeup import made_line
+from kanaleto.site.links.tcp import TcpLink
+from kanaleto.unknown.reopened import Reopened
+from kanaleto.wire.codes import Table
+from kanaleto.wire.frames import Frame, Role
+from kanaleto.wire.pdu import Read
+from tests.madeup import Pieces, made_line
 from tests.virtual import run_virtual
 
 FIRST_JUDGED = 1000
+
+
+class Asked(NamedTuple):
+    gently: Gently
+    came: list[float]
 
 
 def settings_found_s(seed: int, garbage_share: float) -> float | None:
@@ -36,3 +55,68 @@ class Habits(unittest.TestCase):
         late = {seed: took_s for seed, took_s in took.items() if took_s is None or took_s > 60}
         self.assertNotIn(None, took.values())
         self.assertLessEqual(len(late), 2, late)
+
+
+class AskedGently(unittest.TestCase):
+    """Hosts on the network, on a virtual clock: when each question reached them."""
+
+    def _asked(self, per_s: float, seconds: float, answer_s: Callable[[float], float], closes_each: int = 0) -> Asked:
+        framing = framing_of(TcpLink("192.0.2.1", 502))
+        came: list[float] = []
+        channels: list[MemoryChannel] = []
+
+        def opener(link: Link) -> Exchanger:
+            decoder = framing.decoder(Role.REQUESTS)
+
+            def far_end(data: bytes, at: float) -> Pieces:
+                pieces: Pieces = []
+                for event in decoder.feed(data):
+                    assert isinstance(event, Frame)
+                    came.append(at)
+                    raw = framing.encode(event.unit_id, b"\x03\x02\x00\x07", event.transaction or 0)
+                    pieces.append((at + answer_s(at), raw))
+                    if closes_each and len(came) % closes_each == 0:
+                        channel.break_off("closed the connection")
+                return pieces
+
+            channel = MemoryChannel(far_end)
+            channels.append(channel)
+            return Exchanger(channel, framing)
+
+        async def work() -> Gently:
+            gently = Gently(TcpLink("192.0.2.1", 502), per_s)
+            line = Reopened(TcpLink("192.0.2.1", 502), opener, lambda: None, gently)
+            await line.exchanger.open()
+            end_s = asyncio.get_running_loop().time() + seconds
+
+            async def ask() -> None:
+                while asyncio.get_running_loop().time() < end_s:
+                    await line.ask(1, Read(Table.HOLDING, 0, 1), 2.0)
+
+            await asyncio.gather(*(ask() for _ in range(8)))
+            return gently
+
+        gently = run_virtual(work())
+        return Asked(gently, came)
+
+    def test_no_faster_than_was_said_however_quick_the_answers(self) -> None:
+        for per_s in (50.0, 10.0):
+            asked = self._asked(per_s, 20.0, lambda at: 0.001)
+            self.assertAlmostEqual(len(asked.came), 20 * per_s, delta=12)
+            apart = min(later - sooner for sooner, later in pairwise(asked.came))
+            self.assertGreater(apart, 0.99 / per_s)
+        self.assertGreater(len(self._asked(0.0, 1.0, lambda at: 0.001).came), 5000)
+
+    def test_who_becomes_slower_is_asked_a_tenth_of_the_time(self) -> None:
+        asked = self._asked(50.0, 60.0, lambda at: 0.005 if at < 1010 else 0.1)
+        lately = [at for at in asked.came if at > 1030]
+        self.assertLess(len(lately) * 0.1, 0.25 * 30)
+        self.assertEqual(asked.gently.slowed, {1})
+        self.assertIn("unit 1 became slower", asked.gently.told(60.0))
+
+    def test_each_connection_that_is_closed_halves_the_pace(self) -> None:
+        asked = self._asked(50.0, 60.0, lambda at: 0.001, closes_each=40)
+        self.assertEqual(asked.gently.per_s, 5.0)
+        lately = [at for at in asked.came if at > 1040]
+        self.assertLess(len(lately), 5.5 * 22)
+        self.assertIn("it closed the connection", asked.gently.told(60.0))

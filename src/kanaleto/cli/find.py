@@ -8,6 +8,7 @@ import click
 
 from kanaleto.cli import finding, findregisters
 from kanaleto.cli.options import sectioned, usage
+from kanaleto.probing.gently import PER_S
 from kanaleto.probing.question import Never
 from kanaleto.probing.registers import MOST_REQUESTS
 from kanaleto.site.counting import Numbering
@@ -38,19 +39,20 @@ _ASKS = {
     "listen_s": "--listen",
 }
 _EVERYTHING = (
-    "link", "hosts", "asks_ports", "out", "within_s", "resume", "is_agreed", "timeout_s", "is_thorough", "never",
+    "link", "hosts", "asks_ports", "out", "within_s", "resume", "is_agreed", "timeout_s", "per_s", "is_thorough",
+    "never",
 )  # fmt: skip
 _GO_WITH = {
     "asks_ports": (),
     "asks_adapters": (),
     "hosts": ("timeout_s", "never"),
     "asks_registers": (
-        "link", "unit_id", "first", "last", "tables", "is_thorough", "limit", "resume", "timeout_s", "never",
+        "link", "unit_id", "first", "last", "tables", "is_thorough", "limit", "resume", "timeout_s", "per_s", "never",
         "draft",
     ),
-    "asks_directory": ("link", "unit_id", "starts", "marker", "timeout_s", "never", "draft"),
+    "asks_directory": ("link", "unit_id", "starts", "marker", "timeout_s", "per_s", "never", "draft"),
     "listen_s": ("link", "draft", "capture"),
-    "": ("link", "asks_settings", "units", "timeout_s", "never"),
+    "": ("link", "asks_settings", "units", "timeout_s", "per_s", "never"),
 }  # fmt: skip
 
 
@@ -104,7 +106,7 @@ SECTIONS = {
     ),
     "A directory (--directory)": ("starts", "marker"),
     "An unknown line as a site (--everything)": ("out", "within_s", "is_agreed"),
-    "Always": ("never", "timeout_s", "is_json"),
+    "Always": ("never", "timeout_s", "per_s", "is_json"),
 }  # fmt: skip
 
 
@@ -217,6 +219,10 @@ SECTIONS = {
     type=click.FloatRange(0.005, 60),
     help="seconds to wait for an answer; it shrinks as answers come",
 )
+@click.option(
+    "--pace", "per_s", type=click.FloatRange(0, 100_000), default=PER_S, show_default=True, metavar="N",
+    help="questions a second at most to one host on the network; 0 without limit",
+)  # fmt: skip
 @click.option("--json", "is_json", is_flag=True, help="one object a line")
 def command(
     context: click.Context,
@@ -225,7 +231,7 @@ def command(
     capture: Path | None,
     asks_everything: bool, out: Path | None, within_s: float | None, is_agreed: bool,
     first: int, last: int, tables: tuple[str, ...], is_thorough: bool, limit: int, resume: str | None,
-    never: tuple[str, ...], draft: Path | None, timeout_s: float | None, is_json: bool,
+    never: tuple[str, ...], draft: Path | None, timeout_s: float | None, per_s: float, is_json: bool,
 ) -> int:  # fmt: skip
     """Find out what is there, by reading alone: nothing is ever written, and no broadcast is sent.
 
@@ -250,8 +256,8 @@ def command(
         from kanaleto.cli import findeverything
 
         return findeverything.find_everything(
-            link, hosts, asks_ports, out, within_s, resume is not None, is_agreed, timeout_s, is_thorough, forbidden,
-            is_json,
+            link, hosts, asks_ports, out, within_s, resume is not None, is_agreed, timeout_s, per_s, is_thorough,
+            forbidden, is_json,
         )  # fmt: skip
     if resume == _HERE:
         raise click.UsageError("--resume needs a FILE here; only --everything goes on with what is in --out")
@@ -268,7 +274,9 @@ def command(
     if listen_s is not None:
         return findregisters.listen(link, listen_s, draft, capture, is_json)
     if asks_directory:
-        return findregisters.find_directory_of(link, unit_id, starts, marker, timeout_s, forbidden, draft, is_json)
+        return findregisters.find_directory_of(
+            link, unit_id, starts, marker, timeout_s, per_s, forbidden, draft, is_json
+        )  # fmt: skip
     if asks_registers:
         return findregisters.find_registers(
             link,
@@ -279,10 +287,11 @@ def command(
             Path(resume) if resume is not None else None,
             is_thorough,
             timeout_s,
+            per_s,
             forbidden,
             draft,
             is_json,
         )
     return finding.find_units(
-        link, asks_settings, usage(lambda: parse_units(units)) if units else None, timeout_s, forbidden, is_json
+        link, asks_settings, usage(lambda: parse_units(units)) if units else None, timeout_s, per_s, forbidden, is_json
     )

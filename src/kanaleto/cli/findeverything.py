@@ -40,7 +40,7 @@ _KEPT_EVERY_S = 30.0
 
 def find_everything(
     link_text: str | None, hosts: str | None, asks_ports: bool, out: Path | None, within_s: float | None, resumes: bool,
-        is_agreed: bool, timeout_s: float | None, with_every: bool, never: Never, is_json: bool,
+        is_agreed: bool, timeout_s: float | None, per_s: float, with_every: bool, never: Never, is_json: bool,
 ) -> int:  # fmt: skip
     if out is None:
         raise click.UsageError("--everything needs --out FOLDER, where the site and its maps go")
@@ -51,7 +51,9 @@ def find_everything(
     progress = Progress()
 
     def make(link: Link, knows_settings: bool) -> Everything:
-        return Everything(link, knows_settings, within_s, never, timeout_s=timeout_s, with_every=with_every)
+        return Everything(
+            link, knows_settings, within_s, never, timeout_s=timeout_s, with_every=with_every, per_s=per_s
+        )
 
     searches = load_searches(out, make, link_text) if resumes else []
     if not searches and link_text is not None:
@@ -209,7 +211,9 @@ def _report(searches: Sequence[Everything]) -> Iterator[str]:
         if search.stopped:
             yield f"  stopped: {search.stopped}"
         yield from (f"  {note}" for note in search.notes)
+        pace = search.gently.told(search.took_s)
         yield f"  {search.asked} questions, {len(search.asked_units)} unit IDs asked, {len(search.found)} answer"
+        yield from ([f"  for registers: {pace}"] if pace else [])
         for unit_id, found in sorted(search.found.items()):
             says = search.says.get(unit_id, "")
             yield f"  unit {unit_id}: {found.text}" + (f"; says of itself: {says}" if says else "")

@@ -13,9 +13,10 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.probing.adapters import adapters
+from kanaleto.probing.gently import gentle_exchanger
 from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
 from kanaleto.probing.ports import list_serial_ports
-from kanaleto.probing.question import MayNotTouch, Never, survey_exchanger
+from kanaleto.probing.question import MayNotTouch, Never
 from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
 from kanaleto.probing.units import ALL_UNITS, UnitSurvey
 from kanaleto.probing.unitstates import SurveyStopped, UnitFound
@@ -129,7 +130,13 @@ def find_hosts(text: str, timeout_s: float | None, never: Never, is_json: bool) 
 
 
 def find_units(
-    link_text: str, asks_settings: bool, units: list[int] | None, timeout_s: float | None, never: Never, is_json: bool
+    link_text: str,
+    asks_settings: bool,
+    units: list[int] | None,
+    timeout_s: float | None,
+    per_s: float,
+    never: Never,
+    is_json: bool,
 ) -> int:
     """The settings first, where they are not known; then every unit. Exit code 1 when nobody answers."""
     link = usage(lambda: parse_link(link_text))
@@ -144,7 +151,7 @@ def find_units(
     asked = units or ([255, 0, *ALL_UNITS] if link.framing is FramingKind.TCP else list(ALL_UNITS))
     for unit in asked:
         require_unit(link, unit)
-    exchanger = survey_exchanger(link)
+    exchanger = gentle_exchanger(link, per_s)
     try:
         survey = UnitSurvey(
             exchanger, asked, timeout_s or _UNIT_TIMEOUT_S, never,
@@ -232,9 +239,11 @@ def _tell_unit(found: UnitFound, is_json: bool) -> None:
     say(f"unit {found.unit_id:<4} {found.text}" + (f"; says of itself: {said}" if said else ""))
 
 
-def with_exchanger(link: Link, use: Callable[[Exchanger], Coroutine[Any, Any, None]]) -> Coroutine[Any, Any, None]:
+def with_exchanger(
+    link: Link, per_s: float, use: Callable[[Exchanger], Coroutine[Any, Any, None]]
+) -> Coroutine[Any, Any, None]:
     async def work() -> None:
-        exchanger = survey_exchanger(link)
+        exchanger = gentle_exchanger(link, per_s)
         await exchanger.open()
         try:
             await use(exchanger)

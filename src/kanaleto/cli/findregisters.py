@@ -48,7 +48,7 @@ def _write_draft(path: Path | None, rows: list[DraftRow]) -> None:
 
 def find_registers(
     link_text: str, unit_id: int, tables: tuple[str, ...], addresses: tuple[int, int], limit: int, resume: Path | None,
-    is_thorough: bool, timeout_s: float | None, never: Never, draft: Path | None, is_json: bool,
+    is_thorough: bool, timeout_s: float | None, per_s: float, never: Never, draft: Path | None, is_json: bool,
 ) -> int:  # fmt: skip
     link = usage(lambda: parse_link(link_text))
     require_unit(link, unit_id)
@@ -75,7 +75,7 @@ def find_registers(
             await survey.ask_functions()
 
     async def work() -> None:
-        await with_exchanger(link, use)
+        await with_exchanger(link, per_s, use)
 
     stopped = run_survey(work(), link.place, progress, is_json)
     if not surveys:
@@ -137,9 +137,8 @@ def _tell_answers(survey: RegisterSurvey, is_json: bool) -> None:
 
 
 def find_directory_of(
-    link_text: str, unit_id: int, starts_text: str, marker: str | None, timeout_s: float | None, never: Never,
-        draft: Path | None,
-    is_json: bool,
+    link_text: str, unit_id: int, starts_text: str, marker: str | None, timeout_s: float | None, per_s: float,
+    never: Never, draft: Path | None, is_json: bool,
 ) -> int:  # fmt: skip
     link = usage(lambda: parse_link(link_text))
     require_unit(link, unit_id)
@@ -162,7 +161,7 @@ def find_directory_of(
         if directory is not None:
             found.append(directory)
 
-    stopped = run_survey(with_exchanger(link, use), link.place, Progress(), is_json)
+    stopped = run_survey(with_exchanger(link, per_s, use), link.place, Progress(), is_json)
     tell_stop(stopped, link.place, is_json)
     if not found:
         say(f"{link.place}, unit {unit_id}: no directory at {starts_text}", err=True)

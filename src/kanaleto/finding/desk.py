@@ -23,11 +23,12 @@ from kanaleto.polling.engine import Engine
 from kanaleto.polling.lending import held_by
 from kanaleto.probing.directory import find_directory
 from kanaleto.probing.draft import DraftRow
+from kanaleto.probing.gently import gentle_exchanger
 from kanaleto.probing.hosts import HostSurvey, parse_range
 from kanaleto.probing.listening import LineListener
 from kanaleto.probing.overhearing import HeardExchange
 from kanaleto.probing.own_settings import read_own_settings
-from kanaleto.probing.question import Ask, Never, Sparing, first_question, spaced, survey_exchanger, untouchable
+from kanaleto.probing.question import Ask, Never, Sparing, first_question, spaced, untouchable
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.rollcall import RollCall
 from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
@@ -53,7 +54,7 @@ __all__ = ["Desk", "FindPlace", "parse_place", "place_of_line"]
 @asynccontextmanager
 async def opened(link: Link) -> AsyncIterator[Exchanger]:
     """A connection of one's own. Raises Unreachable."""
-    exchanger = survey_exchanger(link)
+    exchanger = gentle_exchanger(link)
     try:
         await exchanger.open()
         yield exchanger

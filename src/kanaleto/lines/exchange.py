@@ -115,6 +115,7 @@ class Exchanger:
         self._came_before: Frame | None = None
         self._recent: deque[tuple[int, float, int]] = deque(maxlen=_RECENT)  # transaction, when it had gone, unit ID
         self._transaction = 0
+        self._apart_s = 0.0
         self._free_at = self._quiet_at = self._last_at = self._head_at = 0.0
         self._timer: asyncio.TimerHandle | None = None
 
@@ -126,6 +127,11 @@ class Exchanger:
         """From the next outcome on leave so many seconds of silence before a request, and never less than the line
         wants by itself."""
         self._gap_s = max(gap_s, self._least_gap_s)
+
+    def keep_apart(self, apart_s: float) -> None:
+        """From now on no request goes sooner than so many seconds behind the one before, however many are on the
+        way."""
+        self._apart_s = apart_s
 
     @property
     def under_way_since_s(self) -> float:
@@ -210,6 +216,8 @@ class Exchanger:
         else:
             channel.write(frame, 0.0)
             starts_at = sent_at = now
+        if self._apart_s:
+            self._free_at = starts_at + self._apart_s
         self.traffic.sent += len(frame)
         deadline = sent_at + (TURNAROUND_S if is_broadcast else timeout_s)
         self._pending[key] = Waiting(
@@ -472,7 +480,8 @@ class Exchanger:
         if waiting.strange is not None and waiting.strange[1] is not raw:
             self._tell_stray(*waiting.strange)
         self._recent.append((key, waiting.sent_at, waiting.unit_id))
-        self._free_at = at + self._gap_s
+        free_at = at + self._gap_s
+        self._free_at = max(self._free_at, free_at) if self._apart_s else free_at
         if kind is OutcomeKind.GOOD or kind is OutcomeKind.EXCEPTION:
             if not self._has_shown and not isinstance(waiting.request, _ANSWERED_ALIKE):
                 self._has_shown = True  # its echo would have come first

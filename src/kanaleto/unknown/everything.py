@@ -15,6 +15,7 @@ from msgspec.structs import replace
 
 from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.outcome import Outcome
+from kanaleto.probing.gently import PER_S, Gently
 from kanaleto.probing.question import MayNotTouch, Never, Opener, survey_exchanger
 from kanaleto.probing.settings import SettingsSurvey
 from kanaleto.probing.units import ALL_UNITS, UnitSurvey
@@ -62,7 +63,7 @@ class Everything:
     def __init__(
         self, link: Link, knows_settings: bool = True, within_s: float | None = None, never: Never = (),
         opener: Opener = survey_exchanger, timeout_s: float | None = None, known_maps: KnownMaps | None = None,
-        with_every: bool = False,
+        with_every: bool = False, per_s: float = PER_S,
     ) -> None:  # fmt: skip
         self.link = link
         self.knows_settings = knows_settings or not link.is_serial
@@ -84,7 +85,8 @@ class Everything:
         self._timeout_s = timeout_s
         self._known_maps = known_maps or KnownMaps()
         self._with_every = with_every
-        self._began_s = 0.0
+        self._began_s = self.took_s = 0.0
+        self.gently = Gently(link, per_s)
 
     # How far it is
 
@@ -141,11 +143,12 @@ class Everything:
             self.stopped = str(stopped)
         finally:
             self.stage = Stage.OVER
+            self.took_s += asyncio.get_running_loop().time() - self._began_s
 
     async def _run(self) -> None:
         if not self.knows_settings and not await self._find_settings():
             return
-        line = Reopened(self.link, self._opener, lambda: self._until(1.0))
+        line = Reopened(self.link, self._opener, lambda: self._until(1.0), self.gently)
         await line.exchanger.open()
         line.rest.rest_s = self.rest_s
         try:

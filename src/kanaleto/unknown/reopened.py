@@ -7,6 +7,7 @@ from collections.abc import Callable
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.probing.gently import Gently
 from kanaleto.probing.question import Opener
 from kanaleto.probing.rest import Rest
 from kanaleto.probing.unitstates import SurveyStopped
@@ -22,8 +23,10 @@ _SETTLE_S = 0.005
 class Reopened:
     """Asks on a connection, and opens it again when it is lost: devices come and go, gateways hang up."""
 
-    def __init__(self, link: Link, opener: Opener, until_s: Callable[[], float | None]) -> None:
+    def __init__(self, link: Link, opener: Opener, until_s: Callable[[], float | None], gently: Gently) -> None:
         self.exchanger: Exchanger = opener(link)
+        self._gently = gently
+        gently.take(self.exchanger)
         self.rest = Rest()
         self._until_s = until_s
         self._opening = asyncio.Lock()
@@ -32,10 +35,12 @@ class Reopened:
 
     async def ask(self, unit_id: int, request: Request, timeout_s: float) -> Outcome:
         await self.settle()
+        await self._gently.turn_of(unit_id)
         if self.exchanger.framing.has_transactions:
             outcome = await self.exchanger.ask(unit_id, request, timeout_s)
         else:
             outcome = await self.rest.ask(self.exchanger, unit_id, request, timeout_s)
+        self._gently.note(outcome)
         self._hear_others(outcome)
         if outcome.kind is not OutcomeKind.UNREACHABLE:
             return outcome
@@ -66,6 +71,8 @@ class Reopened:
     async def open_again(self) -> bool:
         """Whether it could be opened again, after some tries."""
         async with self._opening:
+            if not self.exchanger.is_open:
+                self._gently.note_closed()
             for pause_s in _RECONNECT_S:
                 if self.exchanger.is_open:
                     return True

@@ -1,0 +1,113 @@
+"""How fast a host on the network is asked: so many questions a second at most, fewer where it closes connections, and a
+device that becomes slower under it is asked a tenth of the time."""
+
+import asyncio
+from collections import deque
+from statistics import median
+
+from kanaleto.lines.exchange import Exchanger
+from kanaleto.lines.outcome import Outcome
+from kanaleto.probing.question import survey_exchanger
+from kanaleto.site.links.link import Link
+
+PER_S = 50.0
+_LEAST_PER_S = 5.0
+_SLOWER, _SHARE = 3.0, 0.1  # times its first median; of the time it is asked then
+_FIRST, _LATELY = 9, 5  # answers that a median is made of
+_TOLD = 12
+
+
+class _Answers:
+    """How long answers of one length took: at first, and lately."""
+
+    def __init__(self) -> None:
+        self.first_s: list[float] = []
+        self.lately_s: deque[float] = deque(maxlen=_LATELY)
+
+    def note(self, took_s: float) -> None:
+        if len(self.first_s) < _FIRST:
+            self.first_s.append(took_s)
+        else:
+            self.lately_s.append(took_s)
+
+    @property
+    def is_judged(self) -> bool:
+        return len(self.lately_s) == _LATELY
+
+    @property
+    def is_slow(self) -> bool:
+        return self.is_judged and median(self.lately_s) > _SLOWER * max(median(self.first_s), 0.002)
+
+
+class Gently:
+    """For one host: an address and a port. `per_s` 0 is without limit. The counts may be read from any thread."""
+
+    def __init__(self, link: Link, per_s: float = PER_S) -> None:
+        self.is_network = link.local_port is None
+        self.per_s = per_s if self.is_network else 0.0
+        self.asked: dict[int, int] = {}
+        """Questions by unit ID."""
+        self.slowed: set[int] = set()
+        """Units that became slower, and were asked a tenth of the time."""
+        self.closed = 0
+        """Connections that the host has closed."""
+        self._exchanger: Exchanger | None = None
+        self._answers: dict[tuple[int, int], _Answers] = {}
+        self._not_before_s: dict[int, float] = {}
+        self._each_s: dict[int, float] = {}  # from one question to the next, of units that became slower
+
+    def take(self, exchanger: Exchanger) -> None:
+        """Whatever is asked on it goes no faster from now on."""
+        self._exchanger = exchanger
+        exchanger.keep_apart(1 / self.per_s if self.per_s else 0.0)
+
+    async def turn_of(self, unit_id: int) -> None:
+        """Wait until that unit may be asked."""
+        self.asked[unit_id] = self.asked.get(unit_id, 0) + 1
+        each_s = self._each_s.get(unit_id)
+        if each_s is not None:
+            now_s = asyncio.get_running_loop().time()
+            begin_s = max(now_s, self._not_before_s.get(unit_id, 0.0))
+            self._not_before_s[unit_id] = begin_s + each_s  # several may wait for their turn
+            await asyncio.sleep(begin_s - now_s)
+
+    def note(self, outcome: Outcome) -> None:
+        if not self.per_s or not outcome.is_answer:
+            return
+        took_s = outcome.done_at - outcome.sent_at
+        answers = self._answers.setdefault((outcome.unit_id, len(outcome.answer)), _Answers())
+        answers.note(took_s)
+        if answers.is_slow:
+            self.slowed.add(outcome.unit_id)
+            self._each_s[outcome.unit_id] = took_s / _SHARE
+        elif answers.is_judged:
+            self._each_s.pop(outcome.unit_id, None)
+
+    def note_closed(self) -> None:
+        """The host has closed the connection: half as fast from now on."""
+        self.closed += 1
+        if self.per_s:
+            self.per_s = max(self.per_s / 2, _LEAST_PER_S)
+        if self._exchanger is not None:
+            self.take(self._exchanger)
+
+    def told(self, passed_s: float) -> str:
+        """How many were asked of whom, and how fast, in one sentence."""
+        count = sum(self.asked.values())
+        if not count:
+            return ""
+        most = f", at most {self.per_s:g} a second" if self.per_s else ""
+        busiest = sorted(self.asked.items(), key=lambda one: -one[1])[:_TOLD]
+        units = ", ".join(f"unit {unit} {asked}" for unit, asked in busiest)
+        times = "once" if self.closed == 1 else f"{self.closed} times"
+        closed = f"; it closed the connection {times}" if self.closed else ""
+        slowed = ", ".join(str(unit) for unit in sorted(self.slowed))
+        slow = f"; unit {slowed} became slower and was asked a tenth of the time" if slowed else ""
+        return f"{count} questions, {count / max(passed_s, 0.1):.1f} a second{most}: {units}{closed}{slow}"
+
+
+def gentle_exchanger(link: Link, per_s: float = PER_S) -> Exchanger:
+    """An exchanger for a survey, on which no host on the network is asked faster than that."""
+    exchanger = survey_exchanger(link)
+    Gently(link, per_s).take(exchanger)
+    return exchanger

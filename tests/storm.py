@@ -31,114 +31,33 @@ from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.lines.outcome import OutcomeKind
 from tests.exchanges import SERIAL, TCP, exchange
 from tests.farend import told
+from tests.stormwords import (
+    ADDED,
+    ANSWERS,
+    BURSTS,
+    CAPTURES,
+    CHANGED,
+    FOUND,
+    KEPT,
+    LETTERS,
+    MOVES,
+    PASTED,
+    ROUTINE,
+    SETTLED,
+    SIZES,
+    WIRE_KEYS,
+    WRITTEN,
+)
 from tests.terminal import KANALETO, Terminal
 from tests.test_bench import free_port
 
-_SIZES = ((160, 47), (100, 30), (80, 24), (60, 16), (50, 14))
-_MOVES = (
-    "Up",
-    "Down",
-    "Left",
-    "Right",
-    "h",
-    "j",
-    "k",
-    "l",
-    "PPage",
-    "NPage",
-    "Home",
-    "End",
-    "Tab",
-    "BTab",
-    "Enter",
-    "Escape",
-)
-_LETTERS = (*"abcdefgimnoprstuvwxyzACEFKLMNRRSVW", "[", "]", "{", "}", "<", ">", "+", "-", "%", "?", "/", "DC", "Space")
-_ADDED = (
-    "New {n}, {a}, uint16",
-    "Run {{1..4}}, {a}, float32, step 2",
-    "Far, 70001, int16",
-    "Half, 3",
-    "Ref {n}, 40021, int16",
-    "",
-    "x",
-)
-_CHANGED = (
-    "factor=0.1",
-    "unit=kW",
-    "decimals=2",
-    "type=int32",
-    "order=CDAB",
-    "nonsense",
-    "name=Level 1",
-    "period_s=0.2",
-    "address={a}",
-)
-_SETTLED = (" period_s=0.5", " timeout_s=0.4", "x", "9", " nonsense", " retries=0", " max_gap=2", " perid_s=1", "  ")
-"""Typed into a line that holds a device's settings already: none of it takes a map, a limit or a note away."""
-_KEPT = 'max_registers = 100\nnote = "kept"\n'
-_ANSWERS = ("12.5", "", "4-20mA", "100=1", "~/no-such-file.csv", "r", "y")
-_WRITTEN = (
-    "1",
-    "2",
-    "3",
-    "4",
-    "5",
-    "7",
-    "8",
-    "2.5",
-    "0x10",
-    "on",
-    "off",
-    "",
-    "3; 4; 5",
-    "5 every 0.2 s then 0",
-    "on 0.3 s",
-    "= D02",
-    "x",
-    "-1",
-)
-_ROUTINE = """name = "There and back"
-device = "D01"
-on_failure = "Safe"
-[[step]]
-write = { "Level 0" = 5 }
-[[step]]
-keep = { "Level 3" = 1 }
-every_s = 0.2
-safe = 0
-[[step]]
-ask = "Go on?"
-[[step]]
-wait = "[Level 0] > 4"
-within_s = 2
-"""
-_BURSTS = (
-    ("w", "4", "Enter"),
-    ("u", "w", "4", "1", "Enter"),
-    ("w", "Enter", "Enter"),
-    ("W", "Enter", "Enter", "Enter"),
-    ("W", "Down", "Down", "Enter", "y"),
-    ("W", "End", "Enter", "y", "y"),
-    ("S", "w", "y", "Enter"),
-    ("K", "Enter", "Enter"),
-    ("H", "Enter", "Enter", "X"),
-    ("u", "u", "w", "7", "Enter", "y", "e", "s", "Enter"),
-)
-_PASTED = ("w 61\ron\r", "x \x1b[201~ u", "w5\r", "on 0.3 s\r\r", "uw4\r")
 _READ_S, _SLACK_S = 0.3, 0.12
 _DRILL_S = 4
 _HEX = re.compile(r"[0-9A-F]{2}")
 _ASKS = ("sends it, escape does not", "begins, escape does not", "leaves it")
-_FOUND = ("one cycle", "switch", "reconnect", "theme", "lanes", "reset", "ask", "find", "copy", "mark")
 
 
-_WIRE_KEYS = (
-    "e", "[", "]", "v", "i", "+", "-", "y", "Tab", "Enter", "a", "f", "d", "s", "z", "Home", "End", "NPage", "PPage",
-    "Up", "Down", "Escape",
-)  # fmt: skip
 _OUTCOMES = (OutcomeKind.GOOD, OutcomeKind.TIMEOUT, OutcomeKind.GARBLED)
-_CAPTURES = ("night.jsonl", "night.pcapng", "torn.pcapng", "site.toml", "none.jsonl", "site.kanaleto/tape")
 _HELD_BACK = 2  # that nothing came after: of one name, four seconds apart, in the last ten
 
 
@@ -182,13 +101,13 @@ class Storm:
         ]
         self._map = "\n".join(rows) + "\n"
         told = [exchange(number, (SERIAL, TCP)[number % 2], _OUTCOMES[number % 5 % 3]) for number in range(3000)]
-        for name in _CAPTURES[:2]:
+        for name in CAPTURES[:2]:
             capture = CaptureFile(folder / name, "Storm", [], most_bytes=1 << 30)
             capture.put(told)
             capture.close()
-        (folder / _CAPTURES[2]).write_bytes((folder / _CAPTURES[1]).read_bytes()[:-77])
+        (folder / CAPTURES[2]).write_bytes((folder / CAPTURES[1]).read_bytes()[:-77])
         (folder / "routines").mkdir()
-        (folder / "routines" / "there.toml").write_text(_ROUTINE)
+        (folder / "routines" / "there.toml").write_text(ROUTINE)
         (folder / "routines" / "safe.toml").write_text(
             'name = "Safe"\ndevice = "D01"\n[[step]]\nwrite = { "Level 0" = 0 }\n'
         )
@@ -205,7 +124,7 @@ class Storm:
             text += f'[[line]]\nname = "Line {line}"\nlink = "tcp://127.0.0.1:{port}"\ntimeout_s = 0.4\n'
             for unit in (1, 2, 3):
                 device = (
-                    f'name = "D{line}{unit}"\nunit_id = {unit}\nmap = "map-{line}-{unit}.csv"\nperiod_s = 0.5\n{_KEPT}'
+                    f'name = "D{line}{unit}"\nunit_id = {unit}\nmap = "map-{line}-{unit}.csv"\nperiod_s = 0.5\n{KEPT}'
                 )
                 text += f"[[line.device]]\n{device}"
         return text + '[[derived]]\nname = "Sum"\nformula = "[D01/Level 0] + time_in([D01/Level 1] > 0)"\n'
@@ -246,8 +165,8 @@ class Storm:
         pick = self._random
         ways: tuple[tuple[float, Callable[[], None]], ...] = (
             (0.15, lambda: self._press("Escape", pick.choice("1234567"))),
-            (0.22, lambda: self._press(*pick.choices(_MOVES, k=pick.randint(1, 8)))),
-            (0.15, lambda: self._press("Escape", pick.choice("1234"), pick.choice(_LETTERS))),
+            (0.22, lambda: self._press(*pick.choices(MOVES, k=pick.randint(1, 8)))),
+            (0.15, lambda: self._press("Escape", pick.choice("1234"), pick.choice(LETTERS))),
             (0.18, self._edit),
             (0.06, self._edit_settings),
             (
@@ -262,15 +181,15 @@ class Storm:
             (0.1, self._burst),
             (0.1, self._bench),
             (0.1, self._wire),
-            (0.05, lambda: self._terminal.resize(*pick.choice(_SIZES))),
-            (0.05, lambda: self._press(*pick.choices(_LETTERS, k=pick.randint(1, 5)))),
+            (0.05, lambda: self._terminal.resize(*pick.choice(SIZES))),
+            (0.05, lambda: self._press(*pick.choices(LETTERS, k=pick.randint(1, 5)))),
         )
         pick.choices([way for _, way in ways], [weight for weight, _ in ways])[0]()
 
     def _edit(self) -> None:
         pick = self._random
         key, texts = pick.choice(
-            (("a", _ADDED), ("c", _CHANGED), ("d", _ANSWERS), ("F", _ANSWERS), ("/", ("lev", "zz")), ("i", _ANSWERS))
+            (("a", ADDED), ("c", CHANGED), ("d", ANSWERS), ("F", ANSWERS), ("/", ("lev", "zz")), ("i", ANSWERS))
         )
         self._press("Escape", "2", key)
         time.sleep(pick.choice((0, 0.05, 0.2)))
@@ -284,7 +203,7 @@ class Storm:
         time.sleep(0.1)
         self._press("Tab", *["Down"] * pick.randint(0, 5), pick.choice("cca"))
         time.sleep(pick.choice((0.05, 0.3)))
-        self._type(pick.choice(_SETTLED))
+        self._type(pick.choice(SETTLED))
         self._press("Enter", *pick.choice((("Escape",), ("Enter",), ("Enter", "Escape"))))
 
     def _write(self) -> None:
@@ -307,7 +226,7 @@ class Storm:
                 time.sleep(0.08)  # it counts only where it stands alone
                 self._press(key)
         self._press(*pick.choice((("w",), ("w",), ("v", "v", "w"), ("W", "Down", "w"), ("W", "End", "Enter"), ("K",))))
-        self._type(pick.choice(_WRITTEN))
+        self._type(pick.choice(WRITTEN))
         for _ in range(pick.randint(1, 4)):
             time.sleep(pick.choice((0.02, 0.7, 0.9)))
             self._press(pick.choice(("Enter", "Enter", "Enter", "Enter", "y", "s", "Escape")))
@@ -339,12 +258,12 @@ class Storm:
         time.sleep(0.05)
         self._press("3", *pick.choices(["Up", "Down", "Home"], k=pick.randint(0, 4)))
         if pick.random() < 0.6:
-            self._press(*pick.choice(_BURSTS))
+            self._press(*pick.choice(BURSTS))
         elif pick.random() < 0.5:
             self._last = [*self._last, "(pasted)"][-80:]
-            self._terminal.paste(pick.choice(_PASTED))
+            self._terminal.paste(pick.choice(PASTED))
         else:
-            self._type(pick.choice(_PASTED))
+            self._type(pick.choice(PASTED))
 
     def _bench(self) -> None:
         """Devices stand in beside the lines, by hand, with faults; now and then their process is killed. Lines are not
@@ -367,15 +286,15 @@ class Storm:
     def _wire(self) -> None:
         """Through the exchanges: filters, failures, findings, captures opened in the same list and left again."""
         pick = self._random
-        self._press("Escape", "4", *pick.choices(_WIRE_KEYS, k=pick.randint(2, 10)))
+        self._press("Escape", "4", *pick.choices(WIRE_KEYS, k=pick.randint(2, 10)))
         if pick.random() < 0.5:
             self._press("Escape", "o")
             time.sleep(pick.choice((0.02, 0.3)))
             self._press("C-u")
-            self._type(str(self._folder / pick.choice(_CAPTURES)))
+            self._type(str(self._folder / pick.choice(CAPTURES)))
             self._press("Enter")
             time.sleep(pick.choice((0.02, 0.5)))
-            self._press(*pick.choices(_WIRE_KEYS, k=pick.randint(1, 10)))
+            self._press(*pick.choices(WIRE_KEYS, k=pick.randint(1, 10)))
         if pick.random() < 0.4:
             self._press("/")
             self._type(pick.choice(("outcome:silent", "took_ms:>20 -unit:2", "point:level", "outcome:", "zz")))
@@ -396,7 +315,7 @@ class Storm:
 
     def _find(self) -> None:
         self._press("C-p")
-        self._type(self._random.choice(_FOUND))
+        self._type(self._random.choice(FOUND))
         time.sleep(0.2)
         self._press(*self._random.choice((("Enter",), ("Escape",), ("Enter", "Enter"), ("NPage", "Enter"))))
 

@@ -8,6 +8,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+from kanaleto.cli.findeverything import _write_so_far
 from kanaleto.editing.places import Places
 from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
@@ -16,7 +17,7 @@ from kanaleto.site.links.link import FramingKind, Link, Parity, SerialSettings
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.unknown.concluding import drafts_of
 from kanaleto.unknown.everything import Everything
-from kanaleto.unknown.folder import SITE, STATE, is_taken, load_folder, write_folder
+from kanaleto.unknown.folder import SITE, STATE, is_taken, keep_state, load_folder, write_folder
 from kanaleto.unknown.knownmaps import KnownMaps
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import ByteOrder, Kind, ValueType
@@ -185,6 +186,19 @@ class WhateverTheLineDoes(unittest.TestCase):
         self.assertEqual(result.invented_units, [])
         self.assertGreaterEqual(result.found / result.addresses, 0.9)
 
+    def test_registers_of_units_that_answer_come_before_another_way_of_asking_silent_ones(self) -> None:
+        line = made_line(2, is_serial=True)
+        found = search(line)
+        asked = [(pdu[0], unit in line.devices, pdu[1:5]) for _, unit, pdu in line.requests]
+        first_register = next(
+            at for at, (code, is_there, span) in enumerate(asked)
+            if is_there and code in (1, 2, 3, 4) and span != b"\0\0\0\1"
+        )  # fmt: skip
+        another_way = [at for at, (code, is_there, _) in enumerate(asked) if code == 0x2B and not is_there]
+        self.assertGreater(len(another_way), 200, "they are asked in the end")
+        self.assertLess(first_register, another_way[0])
+        self.assertEqual(judged(line, found).missing_units, [])
+
     def test_several_at_a_time_are_used_where_they_bring_more(self) -> None:
         line = made_line(10)
         line.at_once = 8
@@ -258,6 +272,21 @@ class Folders(unittest.TestCase):
         self.assertIn(unit, second.found)
         assert second.turns is not None
         self.assertGreater(second.turns.units[unit].survey.items, 0)
+
+    def test_what_is_known_so_far_is_a_site_that_can_be_used(self) -> None:
+        line = made_line(6)
+
+        def make(link: Link, knows: bool) -> Everything:
+            return Everything(link, knows, 60.0, opener=line.opener)
+
+        for within_s in (0.1, 8.0, 40.0):  # as it stands at some moment of a search
+            keep_state(self.out, [search(line, within_s)])
+            _write_so_far(self.out, make)
+            _, faults = load_site(self.out / SITE)
+            self.assertEqual(faults, [])
+        written = write_folder(self.out, [search(line, 60.0)], "")
+        self.assertEqual(written.edited, [], "it takes the place of what was written before")
+        self.assertEqual(load_site(self.out / SITE)[1], [])
 
     def test_nothing_is_lost_when_what_goes_on_is_stopped_at_once(self) -> None:
         line = made_line(10)

@@ -68,12 +68,16 @@ def find_everything(
     async def work() -> None:
         if not searches and hosts is not None:
             searches.extend(make(link, True) for link in await _answering(hosts, never))
-        beside = [asyncio.create_task(_tell_progress(searches, progress)), asyncio.create_task(_keep(out, searches))]
+        beside = [
+            asyncio.create_task(_tell_progress(searches, progress)),
+            asyncio.create_task(_keep(out, searches, make)),
+        ]
         try:
             await asyncio.gather(*(_run(search, is_alone=len(searches) == 1) for search in searches))
         finally:
             for task in beside:
                 task.cancel()
+            await asyncio.gather(*beside, return_exceptions=True)
 
     is_whole = True
     try:
@@ -134,12 +138,27 @@ async def _run(search: Everything, is_alone: bool) -> None:
         search.stopped = str(error)
 
 
-async def _keep(out: Path, searches: Sequence[Everything]) -> None:
-    """Now and then what is known goes to disk, so that whatever ends this leaves something to go on with."""
+async def _keep(out: Path, searches: Sequence[Everything], make: Callable[[Link, bool], Everything]) -> None:
+    """Every half minute what is known goes to disk: to go on with, and as a site that can be used already. Drafts are
+    made of a copy, on a thread, while the search goes on."""
     while True:
         await asyncio.sleep(_KEPT_EVERY_S)
-        with suppress(OSError):  # told at the end, if it is still so
+        try:
             keep_state(out, searches)
+        except OSError:  # told at the end, if it is still so
+            continue
+        writing = asyncio.create_task(asyncio.to_thread(_write_so_far, out, make))
+        try:
+            await asyncio.shield(writing)
+        except asyncio.CancelledError:  # what is written at the end comes after it
+            await asyncio.wait([writing])
+            raise
+
+
+def _write_so_far(out: Path, make: Callable[[Link, bool], Everything]) -> None:
+    with suppress(OSError):
+        copies = load_folder(out, make)
+        write_folder(out, copies, "\n".join(["so far; the search goes on", *_report(copies)]) + "\n")
 
 
 async def _tell_progress(searches: Sequence[Everything], progress: Progress) -> None:

@@ -17,7 +17,7 @@ _FIRST, _LATELY = 9, 5  # answers that a median is made of
 _TOLD = 12
 
 
-class _Answers:
+class _OfLength:
     """How long answers of one length took: at first, and lately."""
 
     def __init__(self) -> None:
@@ -52,7 +52,7 @@ class Gently:
         self.closed = 0
         """Connections that the host has closed."""
         self._exchanger: Exchanger | None = None
-        self._answers: dict[tuple[int, int], _Answers] = {}
+        self._answers: dict[tuple[int, int], _OfLength] = {}
         self._not_before_s: dict[int, float] = {}
         self._each_s: dict[int, float] = {}  # from one question to the next, of units that became slower
 
@@ -75,7 +75,7 @@ class Gently:
         if not self.per_s or not outcome.is_answer:
             return
         took_s = outcome.done_at - outcome.sent_at
-        answers = self._answers.setdefault((outcome.unit_id, len(outcome.answer)), _Answers())
+        answers = self._answers.setdefault((outcome.unit_id, len(outcome.answer)), _OfLength())
         answers.note(took_s)
         if answers.is_slow:
             self.slowed.add(outcome.unit_id)

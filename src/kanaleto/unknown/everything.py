@@ -76,6 +76,7 @@ class Everything:
         self.says: dict[int, str] = {}
         self.settings_turns = 0  # that were asked in vain
         self.asked_units: set[int] = set()
+        self._silent: list[int] = []  # that are asked another way once registers were looked for
         self.states = [UnitState.UNASKED] * 256
         self.notes: list[str] = []
         self.stopped = ""
@@ -190,20 +191,32 @@ class Everything:
             self.found = {unit: self.found[unit] for unit in _one_of(self.found)}
             await self._ask_who_they_are(line)
             return
-        silent = [unit for unit in wanted if unit in self.asked_units and unit not in self.found]
+        self._silent = [unit for unit in wanted if unit in self.asked_units and unit not in self.found]
         quick_s = self._until(_QUICK_SHARE)
         is_quick = quick_s is None or asyncio.get_running_loop().time() < quick_s
-        if silent and (is_quick or self.link.is_serial):
-            pause_s = _LONGER_S if self.link.is_serial else 0.0
-            await self._ask_some(line, silent, Identify(Depth.BASIC), 0.0, _SECOND_SHARE, pause_s)
-            if not self.found and self.link.is_serial:
-                await self._ask_some(line, silent, None, 0.0, _SECOND_SHARE, pause_s)
+        if not is_quick and not self.link.is_serial:
+            self._silent = []
+        if not self.found:  # else registers of those that answer come first
+            await self._ask_another_way(line)
         self._leave_out_doubles()
         if not self.found and self.settings is None and self.link.is_serial and not self._unasked:
             self.notes.append(
                 f"nobody answers at {self.link.settings}: leave the settings out of the link, and they are sought"
             )
         await self._ask_who_they_are(line)
+
+    async def _ask_another_way(self, line: Reopened) -> None:
+        """Units that were silent, with another question: some are silent where they have no register."""
+        silent, self._silent = [unit for unit in self._silent if unit not in self.found], []
+        if not silent:
+            return
+        pause_s = _LONGER_S if self.link.is_serial else 0.0
+        await self._ask_some(line, silent, Identify(Depth.BASIC), 0.0, _SECOND_SHARE, pause_s)
+        assert self.units is not None
+        left = [unit for unit in silent if self.units.states[unit] is UnitState.UNASKED]
+        self._silent = left if len(left) < len(silent) else []  # those had no turn yet
+        if not self.found and self.link.is_serial:
+            await self._ask_some(line, silent, None, 0.0, _SECOND_SHARE, pause_s)
 
     async def _ask_who_they_are(self, line: Reopened) -> None:
         await line.settle()
@@ -274,8 +287,15 @@ class Everything:
             if turns.units:
                 await turns.search(search_until_s, every_s)
             is_late = until_s is not None and loop.time() >= until_s - max(sampling_s, _LEAST_LEFT_S) - 2.0
-            if is_late or (turns.is_over and not self._unasked):
+            if is_late or (turns.is_over and not self._unasked and not self._silent):
                 break
+            if self._silent:
+                self.stage = Stage.UNITS
+                await self._ask_another_way(line)
+                self._leave_out_doubles()
+                await self._ask_who_they_are(line)
+                self._take_in(turns)
+                continue
             if unasked := self._unasked:  # units that had no turn yet
                 self.stage = Stage.UNITS
                 await self._ask_some(line, unasked, None, 0.0, _REST_SHARE)

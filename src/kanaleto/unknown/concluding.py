@@ -13,7 +13,7 @@ from kanaleto.unknown.everything import Everything
 from kanaleto.unknown.turns import Turn
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.columns import Shape
-from kanaleto.values.cutting import Cut, explain
+from kanaleto.values.cutting import Cut, described_bits, explain
 from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
 
@@ -21,6 +21,7 @@ _MOST_DECIMALS, _DIGITS = 4, 4
 _DOUBTED = 0.85
 _HALF_SURE = 0.6  # that it is no number of two registers
 _LEAST_ALIKE = 12  # registers of a layout that two units share, for their samples to be taken together
+_MOST_COMPARED = 3  # units of a group that another one is compared with
 _MOST_EXPLAINED, _MOST_ROWS = 4000, 20_000  # registers of a unit that are explained, rows of its map
 _LONGEST = 1000  # registers of a run that are explained at once
 
@@ -87,8 +88,40 @@ def _cuts_of_all(turns: dict[int, Turn]) -> dict[int, _Cuts]:
         alike.setdefault(key, []).append(unit_id)
     found: dict[int, _Cuts] = {}
     for units in alike.values():
-        found |= _cuts_of({unit_id: turns[unit_id] for unit_id in units})
+        for group in _of_one_layout({unit_id: turns[unit_id] for unit_id in units}):
+            found |= _cuts_of(group)
     return found
+
+
+def _of_one_layout(turns: dict[int, Turn]) -> list[dict[int, Turn]]:
+    """Units of equal extent, in groups that are explained more shortly together than each by itself: that they share a
+    layout is a hypothesis, and another content speaks against it."""
+    groups: list[tuple[dict[int, Turn], float]] = []
+    for unit_id, turn in turns.items():
+        alone = _described_bits([turn])
+        best: tuple[float, int, float] | None = None
+        for number, (group, bits) in enumerate(groups):
+            few = list(group.values())[:_MOST_COMPARED]
+            joint = _described_bits([*few, turn])
+            saved = bits + alone - joint
+            if saved > 0 and (best is None or saved > best[0]):
+                best = saved, number, joint
+        if best is None:
+            groups.append(({unit_id: turn}, alone))
+            continue
+        group, bits = groups[best[1]]
+        group[unit_id] = turn
+        groups[best[1]] = group, best[2] if len(group) <= _MOST_COMPARED else bits
+    return [group for group, _ in groups]
+
+
+def _described_bits(turns: Sequence[Turn]) -> float:
+    return described_bits(
+        [
+            [_bytes_of(_samples_of(turn, _own(turn, table), run)) for turn in turns]
+            for table, run in _runs(turns[0])
+        ]
+    )  # fmt: skip
 
 
 def _runs(turn: Turn) -> list[tuple[TableSearch, Span]]:

@@ -256,6 +256,14 @@ def style_of(runs: Iterable[WordRun], known: Iterable[Codec] = ()) -> Style:
     return min(STYLES, key=bits)
 
 
+def described_bits(runs: Sequence[Sequence[Sequence[bytes]]]) -> float:
+    """The length of the shortest description of a device's runs; of a run, the samples of each device that is explained
+    by the same layout."""
+    known = [WordRun(samples) for samples in runs]
+    style = style_of(known)
+    return style.bits + sum(run.bits(style) for run in known)
+
+
 def explain(runs: Sequence[Sequence[Sequence[bytes]]]) -> tuple[Style, list[list[Cut]]]:
     """The style of a device and the values of each of its runs; of a run, the samples of each device of that kind."""
     known = [WordRun(samples) for samples in runs]

@@ -35,6 +35,7 @@ class Manners:
     walls: frozenset[int] = frozenset()  # no request may cross these addresses
     says_who: bool = False
     resets_at: tuple[Table, int] | None = None
+    counts_at: tuple[int, int] | None = None  # holding registers that count, and are zero once they were read
 
 
 @dataclass
@@ -44,6 +45,8 @@ class MadeDevice:
     manners: Manners
     kind: int
     dead_until: float = -1.0
+    readings: dict[int, int] = field(default_factory=dict)
+    """Of what counts and is zero once it was read: how often each was."""
     _by_table: dict[Table, dict[int, MadePoint]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -94,7 +97,19 @@ class MadeDevice:
         if span[-1] > 0xFFFF or any(wall in span[1:] for wall in manners.walls):
             return bytes((function | 0x80, 2)) if manners.hole else None
         data = self._bits(there, span, at) if table.is_bits else self._words(there, span, at)
+        if manners.counts_at is not None and table is Table.HOLDING:
+            data = self._counted(first, data)
         return bytes((function, len(data))) + data
+
+    def _counted(self, first: int, data: bytes) -> bytes:
+        assert self.manners.counts_at is not None
+        words = [int.from_bytes(data[at : at + 2]) for at in range(0, len(data), 2)]
+        low, high = self.manners.counts_at
+        for number, address in enumerate(range(first, first + len(words))):
+            if low <= address <= high:
+                words[number] = 0 if self.readings.get(address) else 300 + address
+                self.readings[address] = self.readings.get(address, 0) + 1
+        return b"".join(word.to_bytes(2) for word in words)
 
     @staticmethod
     def _bits(there: dict[int, MadePoint], span: range, at: float) -> bytes:

@@ -4,6 +4,7 @@ looked at while it was built."""
 import asyncio
 import unittest
 from collections.abc import Callable
+from dataclasses import replace
 from itertools import pairwise
 from typing import NamedTuple
 from unittest import mock
@@ -16,11 +17,16 @@ from kanaleto.probing.settings import SettingsSurvey
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.links.tcp import TcpLink
+from kanaleto.unknown.concluding import drafts_of
+from kanaleto.unknown.everything import Everything
 from kanaleto.unknown.reopened import Reopened
+from kanaleto.values.codec import Codec
+from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Read
 from tests.madeup import Pieces, made_line
+from tests.madevalues import MadePoint
 from tests.virtual import run_virtual
 
 FIRST_JUDGED = 1000
@@ -55,6 +61,33 @@ class Habits(unittest.TestCase):
         late = {seed: took_s for seed, took_s in took.items() if took_s is None or took_s > 60}
         self.assertNotIn(None, took.values())
         self.assertLessEqual(len(late), 2, late)
+
+    def test_counts_that_reading_takes_away_are_read_twice_at_most(self) -> None:
+        for seed in range(FIRST_JUDGED, FIRST_JUDGED + 6):
+            line = made_line(seed)
+            device = next(iter(line.devices.values()))
+            codec = Codec(ValueType(Kind.UINT16), ByteOrder.AB)
+            free = max((point.end for point in device.points), default=0) // 100 * 100 + 300
+            device.points += [MadePoint(Table.HOLDING, free + at, codec, lambda now: 1) for at in range(6)]
+            device.manners = replace(
+                device.manners, counts_at=(free, free + 5), no_function=frozenset(), hole=2, walls=frozenset()
+            )
+            device.__post_init__()
+            link = SerialLink("/virtual") if line.is_serial else line.link
+            found = Everything(link, not line.is_serial, 300.0, opener=line.opener)
+            run_virtual(found.run())
+            assert found.turns is not None
+            self.assertLessEqual(max(device.readings.values(), default=0), 2, (seed, free, device.readings))
+            if not device.readings:
+                continue  # it was not found within the time
+            table = next(own for own in found.turns.units[device.unit_id].survey.tables if own.table is Table.HOLDING)
+            left_alone = {at for low, high in table.resets for at in range(low, high + 1)}
+            self.assertEqual(left_alone, set(device.readings), seed)
+            draft = next(own for own in drafts_of(found) if own.unit_id == device.unit_id)
+            never = dict(draft.keys)["never_read"]
+            self.assertTrue(any(f"holding {free}" in text for text in never), never)  # type: ignore[attr-defined]
+            row = next(own for own in draft.rows if (own.table, own.address) == (Table.HOLDING, free))
+            self.assertIn("zero right after it was read", row.note)
 
 
 class AskedGently(unittest.TestCase):

@@ -214,7 +214,8 @@ def _emit_units(search: Everything) -> None:
     for unit_id, found in sorted(search.found.items()):
         turn = search.turns.units.get(unit_id) if search.turns is not None else None
         tables = [
-            {"table": table.table.value, "runs": table.runs, "dangerous": table.dangerous,
+            {"table": table.table.value, "runs": table.runs, "dangerous": table.restarting,
+             "resets": table.resets,
              "most": table.most if table.most < table.table.most_read else None}
             for table in (turn.survey.tables if turn is not None else ()) if table.runs
         ]  # fmt: skip
@@ -240,6 +241,11 @@ def _report(searches: Sequence[Everything]) -> Iterator[str]:
             if turn is not None and turn.survey.is_silent_at_holes:
                 yield "    is silent where it has no register"
             for table in turn.survey.tables if turn is not None else ():
+                if table.resets:
+                    gone = f"{words_of_runs(table.resets)} counted, and were zero right after they were read"
+                    yield f"    {table.table.title}: {gone}: left alone from then on, never_read keeps it so"
+                if table.restarting:
+                    yield f"    {table.table.title}: {words_of_runs(table.restarting)} silenced it: left alone"
                 if table.runs:
                     most = f"; at most {table.most} a request" if table.most < table.table.most_read else ""
                     zeros = "; whatever it does not have reads as zero" if table.is_full_of_zeros else ""

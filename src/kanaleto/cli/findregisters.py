@@ -107,7 +107,8 @@ def _tell_table(survey: RegisterSurvey, table: Table, is_json: bool) -> None:
                 {
                     "table": table.value, "runs": known.runs,
                     "most": known.most if known.most < table.most_read else None,
-                    "longest_read": known.longest, "dangerous": known.dangerous,
+                    "longest_read": known.longest, "dangerous": known.restarting,
+                    "resets": known.resets,
                     "over": known.is_over, "text": known.why_none,
                 }
             )  # fmt: skip
@@ -118,8 +119,11 @@ def _tell_table(survey: RegisterSurvey, table: Table, is_json: bool) -> None:
             continue
         most = f"at most {known.most} a request" if known.most < table.most_read else f"{known.longest} at once read"
         say(f"{title:<20} {words_of_runs(known.runs)}; {most}")
-        if known.dangerous:
-            say(f"{'':<20} restarts the unit: {words_of_runs(known.dangerous)}; name them as never to be touched")
+        if known.restarting:
+            say(f"{'':<20} restarts the unit: {words_of_runs(known.restarting)}; name them as never to be touched")
+        if known.resets:
+            gone = f"zero right after it was read: {words_of_runs(known.resets)}"
+            say(f"{'':<20} {gone}; left alone, never_read keeps it so")
 
 
 def _tell_answers(survey: RegisterSurvey, is_json: bool) -> None:

@@ -73,6 +73,7 @@ class TableState(Struct, frozen=True):
     why_none: str
     walls: tuple[int, ...] = ()
     is_full_of_zeros: bool = False
+    resets: tuple[tuple[int, int], ...] = ()  # that reading takes away
 
 
 class RegistersState(Struct, frozen=True):
@@ -257,8 +258,8 @@ def state_of_searched(search: Everything) -> UnitsState | None:
 def state_of_registers(survey: RegisterSurvey) -> RegistersState:
     tables = tuple(
         TableState(
-            t.table, t.first, t.last, t.share, t.most, t.is_over, t.items, tuple(t.runs), tuple(t.dangerous),
-            t.why_none, tuple(t.walls), bool(t.is_full_of_zeros),
+            t.table, t.first, t.last, t.share, t.most, t.is_over, t.items, tuple(t.runs), tuple(t.restarting),
+            t.why_none, tuple(t.walls), bool(t.is_full_of_zeros), tuple(t.resets),
         )
         for t in survey.tables
     )  # fmt: skip

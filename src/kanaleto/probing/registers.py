@@ -37,6 +37,9 @@ _ROOM = 2.0  # times the slowest answer of the unit, that it is waited for
 _USED_TO = 6  # so many holes at which it was silent, and only every few of them is it asked whether it is there
 _EVERY_FEW = 4
 _SILENT_HOLES = 3
+_RIGHT_AFTER_S = 3.0
+_LEAST_RESET = 3  # registers beside each other: two may be one number that is zero now
+_MOST_SEEN = 20_000
 
 
 class _Restarted(Exception):
@@ -61,6 +64,14 @@ class FellSilent(UnitStopped):
 
 class _OutOfRequests(Exception):
     pass
+
+
+class _Resets(Exception):
+    """What was read there is zero since it was read."""
+
+    def __init__(self, first: int, last: int) -> None:
+        super().__init__()
+        self.first, self.last = first, last
 
 
 class RegisterSurvey:
@@ -89,6 +100,8 @@ class RegisterSurvey:
         self.silent = 0
         self.crowd = 1  # requests of anybody's that may wait at the far end
         self.functions: dict[int, bool] = {}
+        self._seen: dict[tuple[Table, int], tuple[int, float]] = {}
+        """Words that were not zero, and when they were read last."""
         self.constant: dict[Table, frozenset[int]] = {}
         self.never = never
         self._ask_line = ask
@@ -162,6 +175,9 @@ class RegisterSurvey:
             except _Restarted as restarted:
                 table.take_care(restarted.first, restarted.last)
                 return
+            except _Resets as resets:
+                table.leave_alone(resets.first, resets.last)
+                return
             except FellSilent:
                 raise
             except BaseException:
@@ -206,6 +222,8 @@ class RegisterSurvey:
             content = outcome.content
             if outcome.kind is OutcomeKind.GOOD and isinstance(content, ReadAnswer):
                 self._known = question if count == 1 or not isinstance(self._known, Read) else self._known
+                if not table.table.is_bits:
+                    self._look_for_resets(table.table, first, content.words)
                 return Reply(True, tuple(map(int, content.bits(count))) if table.table.is_bits else content.words)
             if outcome.code is not None and outcome.code in _BUSY:
                 await asyncio.sleep(_BUSY_S * (attempt + 1))
@@ -230,6 +248,19 @@ class RegisterSurvey:
                 return Reply(False)
             await self._miss_it(table.table, first, count)
         raise UnitStopped(f"unit {self.unit_id} says that it is busy, {_BUSY_TRIES} times in a row")
+
+    def _look_for_resets(self, table: Table, first: int, words: tuple[int, ...]) -> None:
+        """Counts that are zero at the next reading, right after: reading them takes them away. Raises _Resets."""
+        now, seen = asyncio.get_running_loop().time(), self._seen
+        gone: list[int] = []
+        for address, word in enumerate(words, first):
+            before, at_s = seen.get((table, address), (0, 0.0))
+            if before and not word and now - at_s < _RIGHT_AFTER_S:
+                gone.append(address)
+            if word and len(seen) < _MOST_SEEN:
+                seen[table, address] = word, now
+        if len(gone) >= _LEAST_RESET and gone[-1] - gone[0] < 2 * len(gone):  # one may be half of a number
+            raise _Resets(gone[0], gone[-1])
 
     async def is_alive(self, missed: Read | None = None) -> bool:
         """Whether it answers what it has answered before: of another length than what was `missed`, so that what comes
@@ -300,6 +331,14 @@ class RegisterSurvey:
             self._left = max(self._left, 4)
             content = (await self._exchange(request)).content
             if isinstance(content, ReadAnswer):
+                if not request.table.is_bits:
+                    try:
+                        self._look_for_resets(request.table, request.address, content.words)
+                    except _Resets as resets:
+                        next(own for own in self.tables if own.table is request.table).leave_alone(
+                            resets.first, resets.last
+                        )
+                        continue
                 values = tuple(map(int, content.bits(request.count))) if request.table.is_bits else content.words
                 found[request.table, request.address] = values
         return found

@@ -26,6 +26,7 @@ def _kept(table: TableSearch) -> dict[str, Any]:
     return {
         "table": table.table.value, "first": table.first, "last": table.last, "most": table.most,
         "longest": table.longest, "runs": table.runs, "refused": table.refused(), "dangerous": table.dangerous,
+        "resets": table.resets,
         "walls": table.walls, "why_none": table.why_none, "zeros": table.is_full_of_zeros, "every": table.with_every,
     }  # fmt: skip
 
@@ -61,6 +62,7 @@ def _table(entry: Any, survey: RegisterSurvey, every: bool) -> TableSearch:
     table.why_none = str(entry["why_none"])
     table.is_full_of_zeros = entry.get("zeros")
     table.dangerous = _spans(entry["dangerous"])
+    table.resets = _spans(entry.get("resets", []))
     table.walls = sorted(int(at) for at in entry.get("walls", ()))
     table.restore(_spans(entry["runs"]), _spans(entry.get("refused", ())))
     return table

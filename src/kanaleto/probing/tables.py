@@ -39,6 +39,8 @@ class TableSearch(KnownAddresses):
         self.table = table
         self.most, self.longest = table.most_read, 0
         self.dangerous: list[Span] = []
+        self.resets: list[Span] = []
+        """Those of them that reading takes away: they count, and are zero right after."""
         self.words: dict[int, int] = {}  # as they were last seen by the search
         self.walls: list[int] = []
         self.is_full_of_zeros: bool | None = None
@@ -160,6 +162,7 @@ class TableSearch(KnownAddresses):
             return
         yield from self._grow_down(address)
         yield from self._learn_most(address)
+        yield from self._read_again(address)
         self._look_beside(address)
 
     def _miss(self, address: int, score: float, reply: Reply) -> None:
@@ -266,6 +269,16 @@ class TableSearch(KnownAddresses):
                 good, bad = (middle, bad) if reply.is_good else (good, middle)
             self.longest = max(self.longest, good)
             yield from self._tell_apart(run[0] + good, good)
+
+    def _read_again(self, address: int) -> Steps:
+        """At once: whether reading takes away what stands there."""
+        run = self.run_of(address)
+        if run is None or self.table.is_bits:
+            return
+        first = max(run[0], address - max(self.longest, 1) + 1)
+        count = self._touchable(first, min(run[1] - first + 1, max(self.longest, 1)))
+        if sum(bool(self.words.get(at)) for at in range(first, first + count)) > 1:
+            yield first, count
 
     def _longest(self, first: int, bad: int) -> Generator[tuple[int, int], Reply, int]:
         """How many from `first` on read at once; `bad` do not. What follows the last is known not to, where that is the
@@ -378,6 +391,21 @@ class TableSearch(KnownAddresses):
             return
         self._careful.append((first, last))
         self.suggest(first, weights.SEARCH.beside_known)
+
+    def leave_alone(self, first: int, last: int) -> None:
+        """Reading takes away what stands there: it is not read again."""
+        self.resets.append((first, last))
+        insort(self.dangerous, (first, last))
+        self.note(first, last - first + 1, REFUSED)
+        self.runs = [
+            part for low, high in self.runs for part in ((low, min(high, first - 1)), (max(low, last + 1), high))
+            if part[0] <= part[1]
+        ]  # fmt: skip
+
+    @property
+    def restarting(self) -> list[Span]:
+        """Those of the dangerous ones that restart the unit."""
+        return [span for span in self.dangerous if span not in self.resets]
 
     # Reading all of it
 

@@ -214,7 +214,20 @@ def _rows_of_table(turn: Turn, table: TableSearch, cuts: _Cuts) -> list[DraftRow
             while own and own[-1].note.startswith(_ZERO):
                 own.pop()
         rows += own
-    return rows
+    return [*rows, *_rows_of_resets(table)]
+
+
+def _rows_of_resets(table: TableSearch) -> list[DraftRow]:
+    """Counts that reading takes away, as they were read once; `never_read` of the device keeps them alone."""
+    return [
+        DraftRow(
+            f"{WORDS[table.table]} {address}", table.table, address,
+            "zero right after it was read: reading takes it away, left alone", "uint16",
+            (("words", f"0x{table.words[address]:04X}"),) if address in table.words else (),
+        )
+        for first, last in table.resets
+        for address in range(first, last + 1)
+    ]  # fmt: skip
 
 
 def _rows_of_bits(turn: Turn, table: TableSearch, first: int, last: int) -> list[DraftRow]:

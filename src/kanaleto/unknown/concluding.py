@@ -6,6 +6,7 @@ from statistics import median
 
 from msgspec import Struct
 
+from kanaleto.lines.serialport import held_back_ms
 from kanaleto.probing.draft import WORDS, DraftRow, UnitDraft
 from kanaleto.probing.known import Span
 from kanaleto.probing.tables import TableSearch
@@ -23,6 +24,7 @@ _HALF_SURE = 0.6  # that it is no number of two registers
 _LEAST_ALIKE = 12  # registers of a layout that two units share, for their samples to be taken together
 _MOST_COMPARED = 3  # units of a group that another one is compared with
 _MOST_EXPLAINED, _MOST_ROWS = 4000, 20_000  # registers of a unit that are explained, rows of its map
+_ROOM, _LEAST_TIMEOUT_S, _LONGEST_FRAME = 1.5, 0.2, 256  # over 99 % of the answers; bytes of a frame
 _LONGEST = 1000  # registers of a run that are explained at once
 
 
@@ -30,7 +32,8 @@ def drafts_of(search: Everything) -> list[UnitDraft]:
     """A draft of each unit that answered, whether anything of it reads or not."""
     turns = search.turns.units if search.turns is not None else {}
     cuts = _cuts_of_all(turns)
-    period_s = _period_s(search)
+    period_s, link = _period_s(search), search.link
+    least_s = _LEAST_TIMEOUT_S + _LONGEST_FRAME * link.character_s + held_back_ms(link) / 1000
     drafts = []
     for unit_id in sorted(search.found):
         turn = turns.get(unit_id)
@@ -40,7 +43,9 @@ def drafts_of(search: Everything) -> list[UnitDraft]:
         rows = [row for table in turn.survey.tables for row in _rows_of_table(turn, table, cuts.get(unit_id, {}))]
         rows = rows[:_MOST_ROWS]
         samples = turn.samples.fewest_of(turn.survey.tables) if rows else 0
-        drafts.append(UnitDraft(unit_id, turn.says, tuple(_keys_of(turn, period_s).items()), tuple(rows), samples))
+        drafts.append(
+            UnitDraft(unit_id, turn.says, tuple(_keys_of(turn, period_s, least_s).items()), tuple(rows), samples)
+        )
     return drafts
 
 
@@ -50,7 +55,7 @@ def _period_s(search: Everything) -> float:
     return 1.0 if round_s < 0.7 else float(-(-2 * round_s // 1))
 
 
-def _keys_of(turn: Turn, period_s: float) -> dict[str, object]:
+def _keys_of(turn: Turn, period_s: float, least_s: float) -> dict[str, object]:
     keys: dict[str, object] = {}
     registers = [table.most for table in turn.survey.tables if not table.table.is_bits]
     bits = [table.most for table in turn.survey.tables if table.table.is_bits]
@@ -60,6 +65,9 @@ def _keys_of(turn: Turn, period_s: float) -> dict[str, object]:
         keys["max_bits"] = min(bits)
     if period_s != 1.0:
         keys["period_s"] = period_s
+    took = sorted(turn.survey.took_s)
+    if took:
+        keys["timeout_s"] = round(max(least_s, _ROOM * took[min(len(took) * 99 // 100, len(took) - 1)]), 2)
     dangerous = [
         f"{table.table.value} {first}" + (f"-{last}" if last > first else "")
         for table in turn.survey.tables for first, last in table.dangerous
@@ -160,9 +168,25 @@ def _cuts_of(turns: dict[int, Turn]) -> dict[int, _Cuts]:
             for cut in own:
                 low, high = 2 * cut.at, 2 * (cut.at + cut.codec.registers)
                 kept = [sample[low:high] for sample in of_unit]
-                for one, words_of_one in _halves(cut, kept):
+                most = _own(turns[unit_id], table).most
+                for one, words_of_one in _in_requests(cut, kept, most) or _halves(cut, kept):
                     found[unit_id][table.table, first + one.at] = (one, words_of_one)
     return found
+
+
+def _in_requests(cut: Cut, samples: list[bytes], most: int) -> list[tuple[Cut, list[bytes]]]:
+    """A value of more registers than one request gives, in pieces that can be read: text by text, numbers by register.
+    Nothing where one request gives it whole."""
+    size = cut.codec.registers
+    if size <= most:
+        return []
+    pieces = []
+    for at in range(0, size, most if cut.codec.type.kind is Kind.TEXT else 1):
+        registers = min(most, size - at) if cut.codec.type.kind is Kind.TEXT else 1
+        kind = ValueType(Kind.TEXT, 2 * registers) if cut.codec.type.kind is Kind.TEXT else ValueType(Kind.UINT16)
+        words = [sample[2 * at : 2 * (at + registers)] for sample in samples]
+        pieces.append((Cut(cut.at + at, Codec(kind, ByteOrder.AB), cut.shape, min(cut.sure, _HALF_SURE)), words))
+    return pieces
 
 
 def _halves(cut: Cut, samples: list[bytes]) -> list[tuple[Cut, list[bytes]]]:

@@ -38,7 +38,8 @@ _UNITS_SHARE, _SECOND_SHARE, _REST_SHARE = 0.4, 0.25, 0.35
 _SAMPLED_SHARE = 0.2
 _APART_S = 1.0  # between two samples at the end
 _ROUNDS = 20
-_SLICE, _SLICE_BEFORE_UNITS = 0.5, 0.3  # of the time that is left, until it is looked what else there is to do
+# of the time that is left, until it is looked what else there is to do
+_SLICE, _SLICE_BEFORE_UNITS, _SLICE_BEFORE_SILENT = 0.5, 0.3, 0.06
 _LEAST_LEFT_S, _LEAST_TIMEOUT_S = 0.5, 0.2
 _QUICK_SHARE = 0.25  # of the time: units that took no longer are asked a second way on a gateway too
 _REOPENED = 30  # times that a line is opened again for its units
@@ -283,6 +284,7 @@ class Everything:
             self.stage = Stage.REGISTERS
             if search_until_s is not None:  # what is found meanwhile takes longer to read
                 share = _SLICE if not self._unasked else _SLICE_BEFORE_UNITS
+                share = _SLICE_BEFORE_SILENT if self._silent else share
                 search_until_s = min(search_until_s, loop.time() + max(share * (search_until_s - loop.time()), 2.0))
             if turns.units:
                 await turns.search(search_until_s, every_s)

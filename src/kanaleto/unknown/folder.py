@@ -137,11 +137,6 @@ def _free(name: str, taken: set[str]) -> str:
 
 def _line_keys(search: Everything) -> dict[str, object]:
     keys: dict[str, object] = {}
-    slowest_s = (
-        max((turn.survey.pace.slowest_s for turn in search.turns.units.values()), default=0.0) if search.turns else 0.0
-    )
-    if slowest_s:
-        keys["timeout_s"] = round(max(0.3, 4 * slowest_s), 1)
     if search.rest_s:
         keys["gap_s"] = search.rest_s
     stable = stable_name(search.link.local_port) if search.link.local_port else ""

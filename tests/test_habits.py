@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import NamedTuple
 from unittest import mock
 
+from kanaleto.cli.findeverything import _report
 from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
@@ -129,6 +130,24 @@ class Habits(unittest.TestCase):
         self.assertTrue(0.3 < waits[3] < 0.4, "0.2 s, the longest frame on the line, and what an adapter holds back")
         self.assertTrue(0.6 < waits[4] < 0.75, "half as much again as its answers take")
 
+    def test_what_must_never_be_read_stands_in_the_site_and_who_died_in_the_report(self) -> None:
+        devices = [
+            MadeDevice(unit, [MadePoint(Table.HOLDING, at, Codec(ValueType(Kind.UINT16), ByteOrder.AB), lambda now: 7)
+                              for at in range(60)], Manners(), 0)
+            for unit in (3, 4)
+        ]  # fmt: skip
+        line = MadeLine(SerialLink("/virtual"), devices, 1)
+        line.unplugged = lambda unit, at: unit == 4 and at > 1035  # the virtual clock begins at 1000
+        found = Everything(line.link, True, 60.0, ((Table.HOLDING, 40, 47),), line.opener)
+        run_virtual(found.run())
+        for draft in drafts_of(found):
+            self.assertIn("holding 40-47", dict(draft.keys)["never_read"])  # type: ignore[arg-type]
+        asked = {at for _, _, pdu in line.requests if pdu[0] == 3 for at in range(*_span(pdu))}
+        self.assertTrue(asked.isdisjoint(range(40, 48)))
+        report = "\n".join(_report([found]))
+        self.assertRegex(report, r"unit 4:[^\n]*\n +silent since second 3\d:")
+        self.assertNotRegex(report, r"unit 3:[^\n]*\n +silent since")
+
     def test_units_of_equal_extent_are_explained_together_only_where_that_is_shorter(self) -> None:
         """Right of two units: of one layout as many together as alone, of two layouts nearly all."""
         right = {True: 0, False: 0}
@@ -146,6 +165,11 @@ class Habits(unittest.TestCase):
                     right[is_alike] += sum(_is_right(point, own, samples) for point in layout)
         self.assertGreater(right[True], 0.93 * points[True])
         self.assertGreater(right[False], 0.93 * points[False])
+
+
+def _span(pdu: bytes) -> tuple[int, int]:
+    first, count = int.from_bytes(pdu[1:3]), int.from_bytes(pdu[3:5])
+    return first, first + count
 
 
 def layout_of(seed: int, size: int) -> list[MadePoint]:

@@ -238,6 +238,9 @@ def _report(searches: Sequence[Everything]) -> Iterator[str]:
             says = search.says.get(unit_id, "")
             yield f"  unit {unit_id}: {found.text}" + (f"; says of itself: {says}" if says else "")
             turn = search.turns.units.get(unit_id) if search.turns is not None else None
+            if turn is not None and turn.away_since is not None:
+                why = turn.trouble or "it was not back at the end"
+                yield f"    silent since second {turn.away_since - search.began_s:.0f}: {why}"
             if turn is not None and turn.survey.is_silent_at_holes:
                 yield "    is silent where it has no register"
             for table in turn.survey.tables if turn is not None else ():

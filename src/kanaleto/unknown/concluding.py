@@ -68,12 +68,13 @@ def _keys_of(turn: Turn, period_s: float, least_s: float) -> dict[str, object]:
     took = sorted(turn.survey.took_s)
     if took:
         keys["timeout_s"] = round(max(least_s, _ROOM * took[min(len(took) * 99 // 100, len(took) - 1)]), 2)
-    dangerous = [
-        f"{table.table.value} {first}" + (f"-{last}" if last > first else "")
-        for table in turn.survey.tables for first, last in table.dangerous
-    ]  # fmt: skip
-    if dangerous:
-        keys["never_read"] = dangerous
+    dangerous = [(table.table, *span) for table in turn.survey.tables for span in table.dangerous]
+    never = [(table, first, last) for table, first, last in turn.survey.never if (table, first, last) not in dangerous]
+    if dangerous or never:
+        keys["never_read"] = [
+            f"{table.value} {first}" + (f"-{last}" if last > first else "")
+            for table, first, last in (*dangerous, *never)
+        ]  # fmt: skip
     says = turn.says or turn.trouble
     if says:
         keys["note"] = says

@@ -93,6 +93,11 @@ class Everything:
     # How far it is
 
     @property
+    def began_s(self) -> float:
+        """By the loop's time; 0 before it has begun."""
+        return self._began_s
+
+    @property
     def is_over(self) -> bool:
         return self.stage is Stage.OVER
 

@@ -24,6 +24,8 @@ class Judged:
     addresses: int
     found: int
     points: int
+    read: int
+    """Those of the points of which all registers were found."""
     right: int
     zeros: int
 
@@ -36,11 +38,12 @@ def judged(line: MadeLine, search: Everything) -> Judged:
     units, found_units = set(line.devices), set(search.found)
     turns = search.turns.units if search.turns is not None else {}
     drafts = {draft.unit_id: draft for draft in drafts_of(search)}
-    result = Judged(has_settings, sorted(units - found_units), sorted(found_units - units), 0, 0, 0, 0, 0)
+    result = Judged(has_settings, sorted(units - found_units), sorted(found_units - units), 0, 0, 0, 0, 0, 0)
     for unit, device in line.devices.items():
+        found_of: dict[Table, set[int]] = {}
         result.addresses += sum(len(device.addresses(table)) for table in Table)
         for table in turns[unit].survey.tables if unit in turns else ():
-            reads = {at for first, last in table.runs for at in range(first, last + 1)}
+            reads = found_of[table.table] = {at for first, last in table.runs for at in range(first, last + 1)}
             result.found += len(reads & device.addresses(table.table))
         rows = {(row.table, row.address): row for row in drafts[unit].rows} if unit in drafts else {}
         for point in device.points:
@@ -51,6 +54,7 @@ def judged(line: MadeLine, search: Everything) -> Judged:
                 result.zeros += 1
                 continue
             result.points += 1
+            result.read += set(range(point.address, point.end)) <= found_of.get(point.table, set())
             row = rows.get((point.table, point.address))
             result.right += row is not None and _reads_alike(row, point, samples)
     return result

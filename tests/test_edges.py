@@ -29,6 +29,7 @@ from kanaleto.history.recording import BREAK_US, Recording
 from kanaleto.history.store import Store
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.readspan import split_reads
+from kanaleto.probing.gently import Gently
 from kanaleto.probing.hosts import MOST_HOSTS, parse_range
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.tables import TableSearch
@@ -313,9 +314,10 @@ class Surveys(unittest.TestCase):
 
     def test_another_master_is_who_answers_often_within_a_short_time(self) -> None:
         strays = SimpleNamespace(unasked=0, late=0)
-        fake = SimpleNamespace(traffic=SimpleNamespace(strays=strays))
+        fake = SimpleNamespace(traffic=SimpleNamespace(strays=strays), keep_apart=lambda apart_s: None)
         for every_s, is_another in ((3.0, True), (6.0, False)):
-            reopened = Reopened(parse_link("tcp://192.0.2.1"), lambda link: fake, lambda: None)  # type: ignore[arg-type, return-value]
+            link = parse_link("tcp://192.0.2.1")
+            reopened = Reopened(link, lambda link: fake, lambda: None, Gently(link))  # type: ignore[arg-type, return-value]
 
             def hear(reopened: Reopened = reopened, every_s: float = every_s) -> None:
                 for number in range(12):

@@ -4,6 +4,7 @@ through it."""
 import tempfile
 import time
 import unittest
+import unittest.mock
 from collections.abc import Callable
 
 from kanaleto.files.loading import load_site
@@ -38,6 +39,27 @@ class Beside(unittest.TestCase):
                 engine.start()
                 try:
                     self.check(engine, Desk(engine))
+                finally:
+                    engine.stop()
+
+    def test_what_a_search_knows_so_far_can_be_added_while_it_goes_on(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            device = '[[line.device]]\nname = "D2"\nunit_id = 2\nmap = "map.csv"\nperiod_s = 60\n'
+            text = f'[site]\nname = "Far"\n[[line]]\nname = "L"\nlink = "rtu://{folder}/port?baud=57600"\n{device}'
+            with Served(text) as served, unittest.mock.patch("kanaleto.finding.desk.DRAFT_EACH_S", 1.0):
+                site, _ = load_site(served.site)
+                engine = Engine(site)
+                engine.start()
+                try:
+                    desk = Desk(engine)
+                    place = desk.take(FindPlace(site.lines[0].link.place, site.lines[0].link))
+                    desk.find_everything(place, 120.0)
+                    wait_until(lambda: any(draft.rows for draft in place.state.drafts), "a draft")
+                    self.assertTrue(place.state.doing, "the search goes on")
+                    self.assertEqual([draft.unit_id for draft in place.state.drafts], [2])
+                    desk.stop(place)
+                    wait_until(lambda: not place.state.doing, "the end")
+                    self.assertTrue(any(draft.rows for draft in place.state.drafts))
                 finally:
                     engine.stop()
 

@@ -17,7 +17,7 @@ from kanaleto.site.links.link import FramingKind, Link, Parity, SerialSettings
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.unknown.concluding import drafts_of
 from kanaleto.unknown.everything import Everything
-from kanaleto.unknown.folder import SITE, STATE, is_taken, keep_state, load_folder, write_folder
+from kanaleto.unknown.folder import SITE, STATE, copy_of, is_taken, keep_state, load_folder, write_folder
 from kanaleto.unknown.knownmaps import KnownMaps
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import ByteOrder, Kind, ValueType
@@ -272,6 +272,13 @@ class Folders(unittest.TestCase):
         self.assertIn(unit, second.found)
         assert second.turns is not None
         self.assertGreater(second.turns.units[unit].survey.items, 0)
+
+    def test_a_copy_says_the_same(self) -> None:
+        found = search(made_line(6), 30.0)
+        self.assertEqual(
+            [(draft.unit_id, draft.rows) for draft in drafts_of(copy_of(found))],
+            [(draft.unit_id, draft.rows) for draft in drafts_of(found)],
+        )
 
     def test_what_is_known_so_far_is_a_site_that_can_be_used(self) -> None:
         line = made_line(6)

@@ -44,6 +44,7 @@ from kanaleto.wire.pdu import Request
 _UNIT_TIMEOUT_S = 0.3
 _WATCH_S = 2.0
 _PUBLISH_S = 0.2
+DRAFT_EACH_S = 30.0
 _REGISTER_TIMEOUT_S = 0.5
 WITHIN_S = 300.0
 
@@ -350,13 +351,27 @@ class Desk:
                 )
             search.within_s = within_s
             place.take_search(search)
+            drafting = asyncio.create_task(self._draft_so_far(place, search))
             try:
                 async with self._engine.session.borrowed(link, "finding everything"):
                     await search.run()
             finally:
+                drafting.cancel()
+                await asyncio.gather(drafting, return_exceptions=True)
                 await asyncio.shield(self._conclude(place, search))
 
         self._start(place, "finding everything", "everything", work)
+
+    async def _draft_so_far(self, place: FindPlace, search: Everything) -> None:
+        """Now and then what is known can be added already."""
+        from kanaleto.unknown.concluding import drafts_of
+        from kanaleto.unknown.folder import copy_of
+
+        while True:
+            await asyncio.sleep(DRAFT_EACH_S)
+            if search.knows_settings and search.items:
+                drafts = tuple(await asyncio.to_thread(drafts_of, copy_of(search)))
+                place.update(drafts=drafts, link=search.link, knows_settings=True)
 
     async def _conclude(self, place: FindPlace, search: Everything) -> None:
         from kanaleto.unknown.concluding import drafts_of  # numbers in columns: not before somebody wants them

@@ -13,6 +13,7 @@ from kanaleto.wire.pdu import Request
 
 # how long a line is left alone when it changes hands: a device thinks, then answers
 _LAST_ANSWER_S, _LONGEST_FRAME = 0.2, 256
+_OPENING, _OPENING_S = 250, 0.02
 
 AskThere = Callable[[int, Request, float], Awaitable[Outcome]]
 
@@ -63,6 +64,10 @@ class Lending:
             if taken:  # an answer under way would be taken for somebody else's
                 character_s = max(poller.exchanger.channel.character_s for poller in taken)
                 await asyncio.sleep(_LAST_ANSWER_S + _LONGEST_FRAME * character_s)
+                for _ in range(_OPENING):  # a port that was being opened just then is closed once it is open
+                    if not any(poller.is_opening or poller.exchanger.is_open for poller in taken):
+                        break
+                    await asyncio.sleep(_OPENING_S)
             yield
         finally:
             self._lent[port].remove(to)

@@ -66,6 +66,7 @@ class LinePoller:
         self.schedule = Schedule(self._is_wanted)
         self.is_held = False
         self.is_off = False
+        self.is_opening = False
         self.lent_to = ""  # what of ours has its port now
         self.turn: Owned | None = None
         self.outcomes = 0
@@ -250,6 +251,7 @@ class LinePoller:
         try:
             while True:
                 while self.is_off:
+                    self.exchanger.close(OFF)  # it may have been switched off while it was being opened
                     self._note_down(OFF, 0.0)
                     await self._sleep_until(None)
                 opened_s = self._loop.time()
@@ -271,7 +273,11 @@ class LinePoller:
             self.exchanger.close("polling stopped")
 
     async def _open(self) -> None:
-        await self.connection.open()
+        self.is_opening = True
+        try:
+            await self.connection.open()
+        finally:
+            self.is_opening = False
         now = self._loop.time()
         for state in self.states.values():
             state.next_try_s = now + state.device.pause_after_connect_s

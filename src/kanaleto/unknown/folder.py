@@ -220,6 +220,14 @@ def load_folder(folder: Path, make: Any) -> list[Everything]:
         raise ValueError(broken) from None
 
 
+def copy_of(search: Everything) -> Everything:
+    """What it knows now, to be concluded from on another thread while it goes on."""
+    return _restored(
+        json.loads(json.dumps(_kept(search))),
+        lambda link, knows_settings: Everything(link, knows_settings, search.within_s, search.never),
+    )
+
+
 def _unit_id(told: Any) -> int:
     unit_id = int(told)
     if not 0 <= unit_id <= 255:

@@ -12,6 +12,7 @@ from unittest import mock
 
 from tests.judged import Judged, judged
 from tests.madeup import MadeLine, made_line
+from tests.test_habits import FIRST_JUDGED, settings_found_s
 from tests.virtual import run_virtual
 
 from kanaleto.site.links.serial import SerialLink
@@ -22,6 +23,7 @@ SEEDS = range(40)
 _WITHOUT_LIMIT = (2, 6, 9, 14, 23, 25, 31, 35)
 _WITHIN_S = 300.0
 _QUICK_BAUD = 9600
+_NOISY_LINES, _GARBAGE_SHARE, _SOON_S = 100, 0.3, 60.0
 
 
 @dataclass
@@ -39,6 +41,7 @@ def measure() -> list[Figure]:
     with multiprocessing.get_context("spawn").Pool(os.cpu_count() or 1) as pool:
         limited = pool.map(_within, SEEDS, chunksize=1)
         whole = pool.map(_without_limit, _WITHOUT_LIMIT, chunksize=1)
+        noisy = pool.map(_is_soon, range(FIRST_JUDGED, FIRST_JUDGED + _NOISY_LINES), chunksize=4)
     quick = [line for line in limited if line.is_quick]
     results = [line.result for line in limited]
     units = sum(len(made_line(seed).devices) for seed in SEEDS)
@@ -46,6 +49,7 @@ def measure() -> list[Figure]:
     invented = sum(len(result.invented_units) for result in results)
     assert all(line.is_reads_only for line in (*limited, *whole)), "something was asked that is no read"
     return [
+        _share("settings within 60 s where 30 % garbage comes at wrong rates", sum(noisy), len(noisy), "≥ 0.95"),
         _share("unknown lines: settings right", sum(result.has_settings for result in results), len(results), "1"),
         _share(f"unknown lines: units found, {invented} invented", units - missing, units, "≥ 0.99"),
         _share(
@@ -75,6 +79,11 @@ def measure() -> list[Figure]:
 
 def _share(what: str, found: int, there: int, target: str = "") -> Figure:
     return Figure(what, str(found), str(there), found / max(there, 1), target)
+
+
+def _is_soon(seed: int) -> bool:
+    took_s = settings_found_s(seed, _GARBAGE_SHARE)
+    return took_s is not None and took_s <= _SOON_S
 
 
 def _within(seed: int) -> _Line:

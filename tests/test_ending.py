@@ -13,6 +13,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+from kanaleto.cli import main as cli_main
 from kanaleto.files.loading import load_whole
 from kanaleto.polling.engine import Engine
 from kanaleto.tui.app import KanaletoApp
@@ -40,6 +41,26 @@ class FirstSecond(unittest.TestCase):
             if "ENDED WITH" not in terminal.screen:
                 terminal.send("q")
             terminal.wait_for("ENDED WITH 0", 20)
+
+
+class InTheMiddle(unittest.TestCase):
+    def test_a_signal_while_a_class_is_made_is_no_crash(self) -> None:
+        """Python tells what ends it there as another error."""
+
+        class Ends:
+            def __set_name__(self, owner: type, name: str) -> None:
+                sys.exit(0)
+
+        def make(arguments: object, **more: object) -> None:
+            type("Made", (), {"ends": Ends()})
+
+        for error, code in ((None, 0), (ValueError("wrong"), 1)):
+            with (
+                mock.patch.object(cli_main.kanaleto, "main", make if error is None else mock.Mock(side_effect=error)),
+                mock.patch("kanaleto.editing.crashes.keep_crash", return_value=None) as kept,
+            ):
+                self.assertEqual(cli_main.main([]), code)
+                self.assertEqual(kept.called, code == 1)
 
 
 class NeverWhole(unittest.TestCase):

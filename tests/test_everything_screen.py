@@ -71,7 +71,8 @@ class OneKey(unittest.TestCase):
             tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder,
         ):
             terminal.run(
-                f"{KANALETO} find tcp://127.0.0.1:{port} --everything --out {folder}/found --within 15; echo over"
+                f"{KANALETO} find tcp://127.0.0.1:{port} --everything --out {folder}/found --within 15 --pace 0;"
+                " echo over"
             )
             terminal.wait_for("enter begins, ctrl")
             self.assertFalse((Path(folder) / "found").exists())
@@ -87,7 +88,7 @@ class Commands(unittest.TestCase):
         with Served(tcp_site(port)), tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
             out = Path(folder) / "found"
             process = subprocess.Popen(
-                [sys.executable, "-m", "kanaleto", "find", link, "--everything", "--out", str(out)],
+                [sys.executable, "-m", "kanaleto", "find", link, "--everything", "--out", str(out), "--pace", "0"],
                 stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
             )  # fmt: skip
             with self.assertRaises(subprocess.TimeoutExpired):
@@ -102,7 +103,7 @@ class Commands(unittest.TestCase):
             self.assertIn("--resume goes on", command("find", link, "--everything", "--out", str(out), code=2)[1])
             told_json: list[dict[str, Any]] = []
             for _ in range(8):  # a busy machine takes longer, and goes on where it stopped
-                words = ("--everything", "--out", str(out), "--resume", "--within", "5", "--json")
+                words = ("--everything", "--out", str(out), "--resume", "--within", "5", "--json", "--pace", "0")
                 lines, _ = command("find", *words, code=None)
                 told_json = [json.loads(line) for line in lines.splitlines()]
                 if told_json[-1]["points"] == 6:

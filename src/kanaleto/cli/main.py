@@ -133,6 +133,16 @@ def run() -> None:
     sys.exit(code)
 
 
+def _is_of_ending(error: BaseException | None) -> bool:
+    """Whether it is the end that a signal asked for: where that comes while a class is made, Python tells it as another
+    error, of which it is the cause."""
+    while error is not None:
+        if isinstance(error, SystemExit):
+            return True
+        error = error.__cause__ or error.__context__
+    return False
+
+
 def _tell_faults(faulty: "FaultyFile") -> int:
     for fault in faulty.faults[:_MOST_FAULTS]:
         say(str(fault), err=True)
@@ -164,6 +174,8 @@ def main(arguments: list[str]) -> int:
 
         if isinstance(error, FaultyFile):
             return _tell_faults(error)
+        if _is_of_ending(error):
+            return 0
         from kanaleto.editing.crashes import keep_crash
 
         kept = keep_crash(error)

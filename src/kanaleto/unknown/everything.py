@@ -77,6 +77,7 @@ class Everything:
         self.says: dict[int, str] = {}
         self.settings_turns = 0  # that were asked in vain
         self.asked_units: set[int] = set()
+        self._silent_before: list[int] = []
         self._silent: list[int] = []  # that are asked another way once registers were looked for
         self.states = [UnitState.UNASKED] * 256
         self.notes: list[str] = []
@@ -191,8 +192,10 @@ class Everything:
         all_units = [255, 0, *ALL_UNITS] if self.link.framing is FramingKind.TCP else list(ALL_UNITS)
         wanted = [unit for unit in all_units if unit not in self.asked_units]
         silent_before = [unit for unit in all_units if unit in self.asked_units and unit not in self.found]
-        if wanted or silent_before:  # an earlier search asked these: one answer that was lost is no verdict
+        if wanted or not self.found:
             await self._ask_some(line, wanted + silent_before, None, 0.0 if has_listened else LISTEN_S, _UNITS_SHARE)
+        else:  # an earlier search asked all: once registers were looked for, who was silent is asked again
+            self._silent_before = silent_before
         if self.units is not None and self.units.answers_any:
             self.found = {unit: self.found[unit] for unit in _one_of(self.found)}
             await self._ask_who_they_are(line)
@@ -213,6 +216,9 @@ class Everything:
 
     async def _ask_another_way(self, line: Reopened) -> None:
         """Units that were silent, with another question: some are silent where they have no register."""
+        before, self._silent_before = self._silent_before, []
+        if before:
+            await self._ask_some(line, before, None, 0.0, _SECOND_SHARE)
         silent, self._silent = [unit for unit in self._silent if unit not in self.found], []
         if not silent:
             return
@@ -289,14 +295,15 @@ class Everything:
             self.stage = Stage.REGISTERS
             if search_until_s is not None:  # what is found meanwhile takes longer to read
                 share = _SLICE if not self._unasked else _SLICE_BEFORE_UNITS
-                share = _SLICE_BEFORE_SILENT if self._silent else share
+                share = _SLICE_BEFORE_SILENT if self._silent or self._silent_before else share
                 search_until_s = min(search_until_s, loop.time() + max(share * (search_until_s - loop.time()), 2.0))
             if turns.units:
                 await turns.search(search_until_s, every_s)
             is_late = until_s is not None and loop.time() >= until_s - max(sampling_s, _LEAST_LEFT_S) - 2.0
-            if is_late or (turns.is_over and not self._unasked and not self._silent):
+            is_asked = not (self._unasked or self._silent or self._silent_before)
+            if is_late or (turns.is_over and is_asked):
                 break
-            if self._silent:
+            if self._silent or self._silent_before:
                 self.stage = Stage.UNITS
                 await self._ask_another_way(line)
                 self._leave_out_doubles()

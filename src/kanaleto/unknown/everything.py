@@ -218,7 +218,7 @@ class Everything:
         """Units that were silent, with another question: some are silent where they have no register."""
         before, self._silent_before = self._silent_before, []
         if before:
-            await self._ask_some(line, before, None, 0.0, _SECOND_SHARE)
+            await self._ask_some(line, before, None, 0.0, _UNITS_SHARE)
         silent, self._silent = [unit for unit in self._silent if unit not in self.found], []
         if not silent:
             return

@@ -156,7 +156,7 @@ def find_units(
         survey = UnitSurvey(
             exchanger, asked, timeout_s or _UNIT_TIMEOUT_S, never,
             on_step=lambda now: progress(now.asked / len(asked), now.left_s, f"unit {now.asking}, "
-                f"{len(now.found)} found"),
+                f"{len(now.found)} found{f', waiting for {now.waits_for}' if now.waits_for else ''}"),
         )  # fmt: skip
     except MayNotTouch as error:
         raise click.UsageError(str(error)) from None

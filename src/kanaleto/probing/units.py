@@ -210,6 +210,8 @@ class UnitSurvey:
         self.waits_for = "" if came else "a gateway that may still be busy with the first"
         while (left_s := began_s + grace_s - loop.time()) > 0:
             self.waits_s = left_s
+            if self.waits_for and self._on_step is not None:
+                self._on_step(self)
             await asyncio.sleep(0.05)
             if self._exchanger.traffic.strays.late > before:
                 if not self._has_transactions:

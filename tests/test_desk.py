@@ -5,7 +5,8 @@ import tempfile
 import time
 import unittest
 import unittest.mock
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 
 from kanaleto.files.loading import load_site
 from kanaleto.files.maprows import with_rows
@@ -23,6 +24,23 @@ def wait_until(is_so: Callable[[], object], what: str, within_s: float = 300) ->
         if time.monotonic() > end:
             raise AssertionError(f"{what} did not come about within {within_s} s")
         time.sleep(0.05)
+
+
+@contextmanager
+def polled(baud: int, period_s: int) -> Iterator[tuple[Engine, Desk, FindPlace]]:
+    """A serial line with one device, polled, and the desk at its place."""
+    with tempfile.TemporaryDirectory() as folder:
+        device = f'[[line.device]]\nname = "D2"\nunit_id = 2\nmap = "map.csv"\nperiod_s = {period_s}\n'
+        text = f'[site]\nname = "Far"\n[[line]]\nname = "L"\nlink = "rtu://{folder}/port?baud={baud}"\n{device}'
+        with Served(text) as served:
+            site, _ = load_site(served.site)
+            engine = Engine(site)
+            engine.start()
+            try:
+                desk = Desk(engine)
+                yield engine, desk, desk.take(FindPlace(site.lines[0].link.place, site.lines[0].link))
+            finally:
+                engine.stop()
 
 
 class Beside(unittest.TestCase):
@@ -43,53 +61,27 @@ class Beside(unittest.TestCase):
                     engine.stop()
 
     def test_what_a_search_knows_so_far_can_be_added_while_it_goes_on(self) -> None:
-        with tempfile.TemporaryDirectory() as folder:
-            device = '[[line.device]]\nname = "D2"\nunit_id = 2\nmap = "map.csv"\nperiod_s = 60\n'
-            text = f'[site]\nname = "Far"\n[[line]]\nname = "L"\nlink = "rtu://{folder}/port?baud=57600"\n{device}'
-            with Served(text) as served, unittest.mock.patch("kanaleto.finding.desk.DRAFT_EACH_S", 1.0):
-                site, _ = load_site(served.site)
-                engine = Engine(site)
-                engine.start()
-                try:
-                    desk = Desk(engine)
-                    place = desk.take(FindPlace(site.lines[0].link.place, site.lines[0].link))
-                    desk.find_everything(place, 120.0)
-                    wait_until(lambda: any(draft.rows for draft in place.state.drafts), "a draft")
-                    self.assertTrue(place.state.doing, "the search goes on")
-                    self.assertEqual([draft.unit_id for draft in place.state.drafts], [2])
-                    desk.stop(place)
-                    wait_until(lambda: not place.state.doing, "the end")
-                    self.assertTrue(any(draft.rows for draft in place.state.drafts))
-                finally:
-                    engine.stop()
+        with unittest.mock.patch("kanaleto.finding.desk.DRAFT_EACH_S", 1.0), polled(57600, 60) as (_, desk, place):
+            desk.find_everything(place, 120.0)
+            wait_until(lambda: any(draft.rows for draft in place.state.drafts), "a draft")
+            self.assertTrue(place.state.doing, "the search goes on")
+            self.assertEqual([draft.unit_id for draft in place.state.drafts], [2])
+            desk.stop(place)
+            wait_until(lambda: not place.state.doing, "the end")
+            self.assertTrue(any(draft.rows for draft in place.state.drafts))
 
     def test_the_last_answer_of_a_busy_line_is_not_taken_for_another_masters(self) -> None:
-        with tempfile.TemporaryDirectory() as folder:
-            device = '[[line.device]]\nname = "D2"\nunit_id = 2\nmap = "map.csv"\nperiod_s = 0\n'
-            text = f'[site]\nname = "Far"\n[[line]]\nname = "L"\nlink = "rtu://{folder}/port?baud=2400"\n{device}'
-            with Served(text) as served:
-                site, _ = load_site(served.site)
-                engine = Engine(site)
-                engine.start()
-                try:
-                    desk = Desk(engine)
-                    place = desk.take(FindPlace(site.lines[0].link.place, site.lines[0].link))
-                    wait_until(lambda: engine.session.count > 2, "polling")
-                    for _ in range(3):
-                        desk.ask_units(place)
-                        wait_until(
-                            lambda: (
-                                not place.state.doing or (place.state.units is not None and place.state.units.asked > 1)
-                            ),
-                            "the second unit",
-                        )
-                        self.assertEqual(place.state.note, "")
-                        desk.stop(place)
-                        wait_until(
-                            lambda: not place.state.doing and not engine.session.pollers[0].is_off, "polling again"
-                        )
-                finally:
-                    engine.stop()
+        with polled(2400, 0) as (engine, desk, place):
+            wait_until(lambda: engine.session.count > 2, "polling")
+            for _ in range(3):
+                desk.ask_units(place)
+                wait_until(
+                    lambda: not place.state.doing or (place.state.units is not None and place.state.units.asked > 1),
+                    "the second unit",
+                )
+                self.assertEqual(place.state.note, "")
+                desk.stop(place)
+                wait_until(lambda: not place.state.doing and not engine.session.pollers[0].is_off, "polling again")
 
     def check(self, engine: Engine, desk: Desk) -> None:
         poller = engine.session.pollers[0]

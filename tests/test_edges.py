@@ -4,9 +4,11 @@ import asyncio
 import json
 import tempfile
 import unittest
+from collections.abc import Callable
 from contextlib import closing, suppress
 from pathlib import Path
 from types import SimpleNamespace
+from unittest import mock
 
 from msgspec.structs import replace
 
@@ -42,6 +44,8 @@ from kanaleto.site.links.link import SerialSettings
 from kanaleto.site.links.parse import parse_link
 from kanaleto.tables.matching import guess_numbering, match_columns
 from kanaleto.tables.sheets import read_text_table
+from kanaleto.tui.shared.context import Stoppable
+from kanaleto.tui.shared.elsewhere import begin_elsewhere
 from kanaleto.unknown.reopened import Reopened
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
@@ -387,3 +391,31 @@ class Kept(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Elsewhere(unittest.TestCase):
+    """What takes its time, on a thread."""
+
+    def _done(self, work: Callable[[], str], then: Callable[[], None] | None = None) -> tuple[Stoppable, mock.Mock]:
+        context = mock.Mock()
+        context.later.side_effect = lambda what: what()
+        done = begin_elsewhere(context, "some work", "working …", work, (KeyError,), then)
+        done.exception(10)
+        return done, context
+
+    def test_it_is_told_refused_or_a_fault_and_never_waited_for_in_vain(self) -> None:
+        done, context = self._done(lambda: "it is done")
+        self.assertIsNone(done.exception())
+        context.tell.assert_called_with("it is done")
+
+        def refuse() -> str:
+            raise KeyError("no such thing")
+
+        def fail() -> str:
+            raise ZeroDivisionError("an error of ours")
+
+        for work, told in ((refuse, "no such thing"), (fail, "a fault of this program: ZeroDivisionError")):
+            with mock.patch("kanaleto.tui.shared.elsewhere.report"):
+                done, context = self._done(work)
+            self.assertIsNotNone(done.exception())
+            self.assertIn(told, context.trouble.call_args.args[1])

@@ -407,7 +407,9 @@ class ALead(Standing):
                 look_around()
                 self.assertEqual(origin_of(line), Origin.REAL)
                 (self.folder / "kanaleto" / "open").mkdir(parents=True, exist_ok=True)
-                told = json.dumps({"serves": [{"link": "tcp://127.0.0.1:502", "origin": "replay"}]})
+                told = json.dumps(
+                    {"host": socket.gethostname(), "serves": [{"link": "tcp://127.0.0.1:502", "origin": "replay"}]}
+                )
                 (self.folder / "kanaleto" / "open" / "77-a.serves").write_text(told)
         self.assertEqual(self.write("", 'tcp://127.0.0.1:9"\norigin = "real').lines[0].origin, "real")
 

@@ -3,7 +3,6 @@
 import asyncio
 import sys
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import suppress
 from pathlib import Path
 
 import click
@@ -22,6 +21,7 @@ from kanaleto.probing.question import CARE, Never
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import names_settings, parse_link
 from kanaleto.site.links.tcp import TcpLink
+from kanaleto.supervision.owned import report
 from kanaleto.unknown.everything import Everything
 from kanaleto.unknown.folder import (
     SITE,
@@ -156,9 +156,13 @@ async def _keep(out: Path, searches: Sequence[Everything], make: Callable[[Link,
 
 
 def _write_so_far(out: Path, make: Callable[[Link, bool], Everything]) -> None:
-    with suppress(OSError):
+    try:
         copies = load_folder(out, make)
         write_folder(out, copies, "\n".join(["so far; the search goes on", *_report(copies)]) + "\n")
+    except OSError:  # told at the end, if it is still so
+        return
+    except Exception as error:  # the search goes on, and the next half minute tries again
+        report("writing what was found so far", error)
 
 
 async def _tell_progress(searches: Sequence[Everything], progress: Progress) -> None:

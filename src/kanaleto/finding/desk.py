@@ -369,9 +369,14 @@ class Desk:
 
         while True:
             await asyncio.sleep(DRAFT_EACH_S)
-            if search.knows_settings and search.items:
+            if not search.knows_settings or not search.items:
+                continue
+            try:
                 drafts = tuple(await asyncio.to_thread(drafts_of, copy_of(search)))
-                place.update(drafts=drafts, link=search.link, knows_settings=True)
+            except Exception as error:  # the search goes on, and so do later drafts
+                report("drafts so far", error)
+                continue
+            place.update(drafts=drafts, link=search.link, knows_settings=True)
 
     async def _conclude(self, place: FindPlace, search: Everything) -> None:
         from kanaleto.unknown.concluding import drafts_of  # numbers in columns: not before somebody wants them

@@ -54,6 +54,7 @@ class Gently:
         self._exchanger: Exchanger | None = None
         self._answers: dict[tuple[int, int], _OfLength] = {}
         self._not_before_s: dict[int, float] = {}
+        self._slow_at: dict[int, int] = {}  # the length of the answers that told so
         self._each_s: dict[int, float] = {}  # from one question to the next, of units that became slower
 
     def take(self, exchanger: Exchanger) -> None:
@@ -80,7 +81,8 @@ class Gently:
         if answers.is_slow:
             self.slowed.add(outcome.unit_id)
             self._each_s[outcome.unit_id] = took_s / _SHARE
-        elif answers.is_judged:
+            self._slow_at[outcome.unit_id] = len(outcome.answer)
+        elif answers.is_judged and self._slow_at.get(outcome.unit_id) == len(outcome.answer):
             self._each_s.pop(outcome.unit_id, None)
 
     def note_closed(self) -> None:

@@ -152,10 +152,11 @@ class AppBench:
         from kanaleto.bench.standins import Served
 
         stand_ins, before = self._begun(), self.served.get(line.name)
-        if place is None and before is None:
+        if place is None and before is not None:
+            place = before.link
+        if place is None:
             place = self._serve_anywhere(stand_ins, line, devices)
         else:
-            place = place or (before.link if before is not None else line.link)
             stand_ins.serve(Served(line.name, place, devices)).result(_SERVE_S)
         who = f"{len(devices)} of {line.name}" if len(devices) > 1 else devices[0] if devices else line.name
         return f"{who} stands in at {place.place}: 5 shows what masters do there, B ends it"

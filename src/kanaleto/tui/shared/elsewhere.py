@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from threading import Thread
 
+from kanaleto.supervision.owned import fault_sentence, report
 from kanaleto.tui.shared.context import Context, Stoppable
 
 
@@ -31,6 +32,11 @@ def begin_elsewhere(
             told = work()
         except refusals as error:
             why = str(error)
+            context.later(lambda: context.trouble("answer", why))
+            done.set_exception(error)
+        except Exception as error:  # an error of ours: told, and the line that waits does not wait for ever
+            report(name, error)
+            why = fault_sentence(error)
             context.later(lambda: context.trouble("answer", why))
             done.set_exception(error)
         else:

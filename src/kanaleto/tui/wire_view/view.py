@@ -447,9 +447,9 @@ class WireView(View, Vertical):
             self.context.tell("nothing is sent from a capture")
         elif place is not None and written:
             found = [(self.snapshot.place_of((place[1].name, point.name)), text) for point, text in written]
-            spots = [spot_of(own) for own, _ in found if isinstance(own, Place)]
-            if spots:
-                self.context.write(spots, None, "; ".join(text for _, text in found))
+            there = [(spot_of(own), text) for own, text in found if isinstance(own, Place)]
+            if there:
+                self.context.write([spot for spot, _ in there], None, "; ".join(text for _, text in there))
         elif place is None or not isinstance(request, Read):
             self.context.tell("only reads, and writes to points of the site, can be sent again from here")
         else:

@@ -254,6 +254,10 @@ class AskedGently(unittest.TestCase):
         self.assertEqual(asked.gently.slowed, {1})
         self.assertIn("unit 1 became slower", asked.gently.told(60.0))
 
+    def test_a_quick_host_on_a_busy_machine_is_not_taken_for_slower(self) -> None:
+        asked = self._asked(50.0, 30.0, lambda at: 0.001 if at < 1010 else 0.02)
+        self.assertEqual(asked.gently.slowed, set())
+
     def test_each_connection_that_is_closed_halves_the_pace(self) -> None:
         asked = self._asked(50.0, 60.0, lambda at: 0.001, closes_each=40)
         self.assertEqual(asked.gently.per_s, 5.0)

@@ -15,6 +15,7 @@ _LEAST_PER_S = 5.0
 _SLOWER, _SHARE = 3.0, 0.1  # times its first median; of the time it is asked then
 _FIRST, _LATELY = 9, 5  # answers that a median is made of
 _TOLD = 12
+_QUICK_S = 0.01  # whoever answers sooner is not slow for taking a few times as long
 
 
 class _OfLength:
@@ -36,7 +37,7 @@ class _OfLength:
 
     @property
     def is_slow(self) -> bool:
-        return self.is_judged and median(self.lately_s) > _SLOWER * max(median(self.first_s), 0.002)
+        return self.is_judged and median(self.lately_s) > _SLOWER * max(median(self.first_s), _QUICK_S)
 
 
 class Gently:

@@ -3,19 +3,24 @@
     python -m scripts.weights types [WORD …] [--lines N] [--find]
     python -m scripts.weights search [WORD …] [--lines N]
 
-Devices are made whose values and registers are known. Each weight (or those whose names hold a WORD) is made smaller
-and larger, and what comes of it is counted: values that are cut, ordered and read rightly from twenty samples, or
-addresses that are found in 300 s of a line's own time. With `--find` the better one is kept, and it is gone on until
-nothing is better by more than one value in a thousand.
+Devices are made whose values and registers are known: of `types` those of `tests.madeup` and the even seeds of
+`tests.layouts` (the odd ones are to judge by: `python -m tests.layouts`). Each weight (or those whose names hold a
+WORD) is made smaller and larger, and what comes of it is counted: values that are cut, ordered and read rightly from
+twenty samples, or addresses that are found in 300 s of a line's own time. With `--find` the better one is kept, and it
+is gone on until nothing is better.
 """
 
 import argparse
+import multiprocessing
+import os
 import random
 from collections.abc import Callable, Iterator
+from multiprocessing.pool import Pool
 
 from msgspec import Struct
 from msgspec.structs import asdict, replace
 from tests.judged import judged
+from tests.layouts import read, read_of_run
 from tests.madeup import MadeDevice, made_line
 from tests.madevalues import MadePoint
 from tests.virtual import run_virtual
@@ -25,10 +30,12 @@ from kanaleto.probing import weights as search_weights
 from kanaleto.unknown.everything import Everything
 from kanaleto.values import weights as type_weights
 from kanaleto.values.cutting import explain
+from kanaleto.values.types import Kind
 
 _SAMPLES, _WITHIN_S = 20, 300.0
-_TRIED = (0.75, 1.3)
-_BETTER = 0.001
+_TRIED = (0.7, 1.4)
+_APART = 1.0  # bits, in a table
+_BETTER = 0.0005
 _FIRST_SEED = 500  # those of the tests and of the bench are others
 
 Score = Callable[[], float]
@@ -43,10 +50,37 @@ def main() -> None:
     given = parser.parse_args()
     seeds = range(_FIRST_SEED, _FIRST_SEED + given.lines)
     if given.which == "types":
-        samples = [one for seed in seeds for one in _samples_of(seed)]
-        _try(type_weights, "TYPES", given.words, lambda: _share_of_values(samples), given.find)
+        with multiprocessing.get_context("fork").Pool(os.cpu_count() or 1) as pool:
+            _try(type_weights, "TYPES", given.words, lambda: _share_of_values(pool, seeds), given.find)
     else:
         _try(search_weights, "SEARCH", given.words, lambda: _share_of_addresses(seeds), given.find)
+
+
+def _numbers_of(weights: Struct) -> dict[tuple[str, ...], float]:
+    """Each weight by its name; those of a table by its row and column too."""
+    found: dict[tuple[str, ...], float] = {}
+    for key, value in asdict(weights).items():
+        if isinstance(value, float):
+            found[(key,)] = value
+        elif key == "against":
+            for kind, (prior, by_shape) in value.items():
+                found[key, kind.value] = prior
+                found |= {(key, kind.value, str(at)): bits for at, bits in enumerate(by_shape)}
+    return found
+
+
+def _with(weights: Struct, key: tuple[str, ...], number: float) -> Struct:
+    if len(key) == 1:
+        return replace(weights, **{key[0]: number})
+    against = dict(asdict(weights)["against"])
+    kind = Kind(key[1])
+    prior, by_shape = against[kind]
+    if len(key) == 2:
+        against[kind] = number, by_shape
+    else:
+        at = int(key[2])
+        against[kind] = prior, (*by_shape[:at], number, *by_shape[at + 1 :])
+    return replace(weights, against=against)
 
 
 def _try(module: object, name: str, words: list[str], score: Score, finds: bool) -> None:
@@ -61,16 +95,18 @@ def _try(module: object, name: str, words: list[str], score: Score, finds: bool)
     is_better = True
     while is_better:
         is_better = False
-        for key, value in asdict(best).items():
-            if not isinstance(value, float) or (words and not any(word in key for word in words)):
+        for key, value in _numbers_of(best).items():
+            title = " ".join(key)
+            if words and not any(word in title for word in words):
                 continue
-            tried = {number: scored(replace(best, **{key: number})) for number in (value * by for by in _TRIED)}
+            numbers = [value * by for by in _TRIED] if len(key) == 1 else [value - _APART, value + _APART]
+            tried = {number: scored(_with(best, key, number)) for number in numbers}
             told = "   ".join(f"{number:8.4g} {found:.4f}" for number, found in tried.items())
-            print(f"{key:22} {value:8.4g} {known:.4f}   {told}", flush=True)
+            print(f"{title:22} {value:8.4g} {known:.4f}   {told}", flush=True)
             number = max(tried, key=lambda number: tried[number])
             if finds and tried[number] > known + _BETTER:
-                best, known, is_better = replace(best, **{key: number}), tried[number], True
-                print(f"   {key} = {number:.4g} is better", flush=True)
+                best, known, is_better = _with(best, key, number), tried[number], True
+                print(f"   {title} = {number:.4g} is better", flush=True)
     setattr(module, name, best)
 
 
@@ -100,25 +136,30 @@ def _runs_of(device: MadeDevice) -> list[list[MadePoint]]:
     return runs
 
 
-def _share_of_values(devices: list[list[Run]]) -> float:
-    """Of values that were not zero throughout: cut, ordered and read rightly."""
+def _share_of_values(pool: Pool, seeds: range) -> float:
+    """Of values that were not zero throughout: cut, ordered and read rightly; of both kinds of devices, half each."""
+    jobs = [(type_weights.TYPES, seed, 0) for seed in seeds]
+    jobs += [(type_weights.TYPES, 0, seed) for seed in range(0, 20 * len(seeds), 2)]
+    counts = pool.map(_right_of, jobs, chunksize=2)
+    shares = []
+    for part in (counts[: len(seeds)], counts[len(seeds) :]):
+        shares.append(sum(right for right, _ in part) / max(sum(values for _, values in part), 1))
+    return sum(shares) / 2
+
+
+def _right_of(job: tuple[Struct, int, int]) -> tuple[int, int]:
+    """Values that are right, and all of them, of a made-up line, or of a layout where the first seed is 0."""
+    type_weights.TYPES, line, seed = job  # type: ignore[assignment]
+    if not line:
+        counted = [value.is_right for value in read(range(seed, seed + 1)) if not value.is_zero]
+        return sum(counted), len(counted)
     right = values = 0
-    for runs in devices:
+    for runs in _samples_of(line):
         _, cuts = explain([[samples] for _, samples in runs])
         for (run, samples), found in zip(runs, cuts, strict=True):
-            by_place = {one.at: one.codec for one in found}
-            for point in run:
-                at = 2 * (point.address - run[0].address)
-                own = [sample[at : at + 2 * point.codec.registers] for sample in samples]
-                if any(any(sample) for sample in own):
-                    codec = by_place.get(at // 2)
-                    values += 1
-                    right += (
-                        codec is not None
-                        and codec.registers == point.codec.registers
-                        and all(codec.decode(sample) == point.codec.decode(sample) for sample in own)
-                    )
-    return right / max(values, 1)
+            counted = [value.is_right for value in read_of_run("", run, samples, found) if not value.is_zero]
+            right, values = right + sum(counted), values + len(counted)
+    return right, values
 
 
 def _share_of_addresses(seeds: range) -> float:

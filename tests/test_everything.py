@@ -115,20 +115,55 @@ class WhateverTheLineDoes(unittest.TestCase):
         self.assertIn("somebody else has begun to talk", found.stopped)
         self.assertTrue(drafts_of(found))
 
-    def test_a_unit_that_resets_at_a_read_is_left_alone_and_told(self) -> None:
+    def test_an_address_that_silences_a_unit_is_never_asked_again_and_the_unit_after_all_others(self) -> None:
         line = made_line(3)
         unit = max(line.devices, key=lambda unit: len(line.devices[unit].points))
         device = line.devices[unit]
         point = next(point for point in device.points if not point.table.is_bits and point.address > 4)
         device.manners = Manners(**{**device.manners.__dict__, "resets_at": (point.table, point.address)})
         found = search(line)
-        fell_at = device.dead_until - 20.0
-        self.assertGreater(fell_at, 0)
-        after = [at for at, asked, _ in line.requests if asked == unit and at > fell_at + 6.0]
-        self.assertEqual(after, [])
-        self.assertTrue(any(f"unit {unit}: fell silent when asked for" in told for told in found.not_looked_at()))
+        function = 3 if point.table is Table.HOLDING else 4
+        touching = [
+            at for at, asked, pdu in line.requests
+            if asked == unit and pdu[0] == function
+            and 0 <= point.address - int.from_bytes(pdu[1:3]) < int.from_bytes(pdu[3:5])
+        ]  # fmt: skip
+        self.assertEqual(len(touching), 1)
+        assert found.turns is not None
+        turn = found.turns.units[unit]
+        self.assertTrue(turn.is_there)
+        self.assertIn("fell silent when asked for", turn.trouble)
+        self.assertIn("and was back after", turn.trouble)
+        draft = next(draft for draft in drafts_of(found) if draft.unit_id == unit)
+        self.assertTrue(any(point.table.value in span for span in dict(draft.keys)["never_read"]))  # type: ignore[attr-defined]
+        self.assertIn("fell silent", str(dict(draft.keys)["note"]))
         others = [other for other in line.devices if other != unit]
-        self.assertTrue(all(found.turns and found.turns.units[other].survey.items for other in others))
+        self.assertTrue(all(found.turns.units[other].survey.items for other in others))
+        self.assertTrue(any(f"unit {unit}: fell silent when asked for" in told for told in found.not_looked_at()))
+
+    def test_a_unit_that_dies_is_told_as_gone_and_nobody_waits_for_it_for_ever(self) -> None:
+        line = made_line(3)
+        unit = max(line.devices, key=lambda unit: len(line.devices[unit].points))
+        line.unplugged = lambda asked, at: asked == unit and at > 1150.0
+        found = search(line, within_s=None)
+        assert found.turns is not None
+        turn = found.turns.units[unit]
+        self.assertTrue(turn.is_left_alone)
+        self.assertAlmostEqual(turn.away_since or 0.0, 1150.0, delta=15.0)
+        others = [line.devices[other] for other in line.devices if other != unit]
+        for device in others:
+            of_table = {one.table: one for one in found.turns.units[device.unit_id].survey.tables}
+            for table in Table:
+                self.assertTrue(all(of_table[table].reads(at) for at in device.addresses(table)), table)
+
+    def test_a_second_outage_of_the_whole_line_leaves_nobody_alone(self) -> None:
+        line = made_line(3)
+        line.unplugged = lambda asked, at: 1090.0 < at < 1115.0 or 1160.0 < at < 1190.0
+        found = search(line)
+        assert found.turns is not None
+        for unit, turn in found.turns.units.items():
+            self.assertTrue(turn.is_there, unit)
+            self.assertEqual(turn.falls, 0)
 
     def test_one_answer_that_is_lost_makes_nobody_left_alone(self) -> None:
         """Two in a row, the second to what the unit answered before: it is there again a moment later."""

@@ -19,12 +19,13 @@ from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.probing.gently import Gently
 from kanaleto.probing.settings import SettingsSurvey
-from kanaleto.site.links.link import Link
+from kanaleto.site.links.link import Link, SerialSettings
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.unknown.concluding import drafts_of
 from kanaleto.unknown.everything import Everything
-from kanaleto.unknown.folder import write_folder
+from kanaleto.unknown.folder import SITE, write_folder
+from kanaleto.unknown.proving import MOST_LOAD, Changes, Proof, prove
 from kanaleto.unknown.reopened import Reopened
 from kanaleto.values.codec import Codec
 from kanaleto.values.cutting import Cut, described_bits, explain
@@ -60,6 +61,46 @@ def settings_found_s(seed: int, garbage_share: float) -> float | None:
 
     with mock.patch("kanaleto.probing.settings.is_pseudo_terminal", lambda port: True):
         return run_virtual(work())
+
+
+class HandedOver(unittest.TestCase):
+    """What is drafted is polled before it is handed over."""
+
+    def _proved(self, line: MadeLine, found: Everything, folder: Path, changes: Changes | None = None) -> Proof:
+        write_folder(folder, [found], "", changes=changes)
+        return run_virtual(prove(folder / SITE, 20.0, lambda own: line.opener(own.link)))
+
+    def test_a_line_that_is_too_full_is_asked_less_often_and_late_answers_are_waited_for(self) -> None:
+        points = [MadePoint(Table.HOLDING, at, Codec(ValueType(Kind.UINT16), ByteOrder.AB), lambda now: now % 900)
+                  for at in range(120)]  # fmt: skip
+        link = SerialLink("/virtual", SerialSettings(4800))
+        line = MadeLine(link, [MadeDevice(unit, points, Manners(), 0) for unit in range(1, 9)], 1)
+        found = Everything(line.link, True, 200.0, opener=line.opener)
+        run_virtual(found.run())
+        assert found.turns is not None
+        with (
+            tempfile.TemporaryDirectory() as folder,
+            mock.patch("kanaleto.unknown.concluding._period_s", lambda _: 1.0),
+        ):
+            first = self._proved(line, found, Path(folder) / "first")
+            self.assertEqual(set(first.changes), {f"Unit {unit}" for unit in range(1, 9)})
+            late = {name: {"timeout_s": 0.2, **keys} for name, keys in first.changes.items()}
+            second = self._proved(line, found, Path(folder) / "second", first.changes)
+            self.assertEqual(second.changes, {})
+            self.assertLessEqual(second.loads[line.link.title], MOST_LOAD)
+            self.assertEqual(second.good, second.readings)
+            self.assertGreater(second.readings, 8)
+            for device in line.devices.values():
+                device.manners.delay_s = 0.3
+            third = self._proved(line, found, Path(folder) / "third", late)
+            waits = {name: float(str(keys.get("timeout_s", 0))) for name, keys in third.changes.items()}
+            self.assertEqual(len(waits), 8)
+            self.assertTrue(all(wait_s > 0.2 for wait_s in waits.values()), waits)
+
+    def test_a_site_that_cannot_be_loaded_is_told(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / SITE).write_text("[site\n", encoding="utf-8")
+            self.assertIn("the site has faults", run_virtual(prove(Path(folder) / SITE, 1.0)).told(1.0))
 
 
 class Habits(unittest.TestCase):

@@ -2,8 +2,11 @@
 
 import asyncio
 import sys
+import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
+from time import monotonic
+from typing import TYPE_CHECKING
 
 import click
 
@@ -14,6 +17,7 @@ from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.progress import Progress
 from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
+from kanaleto.probing.draft import UnitDraft
 from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
 from kanaleto.probing.known import words_of_runs
 from kanaleto.probing.ports import list_serial_ports
@@ -22,6 +26,7 @@ from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import names_settings, parse_link
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.supervision.owned import report
+from kanaleto.unknown.concluding import drafts_of
 from kanaleto.unknown.everything import Everything
 from kanaleto.unknown.folder import (
     SITE,
@@ -33,9 +38,14 @@ from kanaleto.unknown.folder import (
     write_folder,
 )
 
+if TYPE_CHECKING:
+    from kanaleto.unknown.proving import Proof
+
 _HOST_TIMEOUT_S = 0.5
 _MOST_LINES = 32
 _KEPT_EVERY_S = 30.0
+_PROVED_S, _LEAST_PROVED_S = 5.0, 1.0  # that the drafted site is polled for, where that much time is left
+_LEAST_PROVED_OF = 6  # times that: a search that has more time leaves so much
 
 
 def find_everything(
@@ -50,9 +60,12 @@ def find_everything(
         raise Failed(unwritable)
     progress = Progress()
 
+    began_s = monotonic()
+    search_s = within_s - _PROVED_S if within_s is not None and within_s > _LEAST_PROVED_OF * _PROVED_S else within_s
+
     def make(link: Link, knows_settings: bool) -> Everything:
         return Everything(
-            link, knows_settings, within_s, never, timeout_s=timeout_s, with_every=with_every, per_s=per_s
+            link, knows_settings, search_s, never, timeout_s=timeout_s, with_every=with_every, per_s=per_s
         )
 
     searches = load_searches(out, make, link_text) if resumes else []
@@ -64,6 +77,7 @@ def find_everything(
     say(CARE, err=True)
     if not is_agreed:
         wait_for_a_key()
+        began_s = monotonic()
 
     async def work() -> None:
         if not searches and hosts is not None:
@@ -91,7 +105,8 @@ def find_everything(
         progress.done()
     if not searches:
         raise Failed(f"nobody answers on {hosts}" if hosts is not None else "there is no free serial port")
-    return _conclude(out, searches, is_whole, is_json)
+    left_s = began_s + within_s - monotonic() if within_s is not None else _PROVED_S
+    return _conclude(out, searches, is_whole, is_json, min(left_s, _PROVED_S))
 
 
 def load_searches(out: Path, make: Callable[[Link, bool], Everything], link_text: str | None) -> list[Everything]:
@@ -178,10 +193,31 @@ async def _tell_progress(searches: Sequence[Everything], progress: Progress) -> 
         await asyncio.sleep(0.2)
 
 
-def _conclude(out: Path, searches: Sequence[Everything], is_whole: bool, is_json: bool) -> int:
-    report = "\n".join(_report(searches)) + "\n"
+def _proved(searches: Sequence[Everything], drafts: Sequence[Sequence[UnitDraft]], for_s: float) -> "Proof | None":
+    """The site that comes of it, tried in a folder of its own; None where a signal came meanwhile."""
+    from kanaleto.unknown.proving import prove
+
+    found: list[Proof] = []
+
+    async def work(path: Path) -> None:
+        found.append(await prove(path, for_s))
+
+    with tempfile.TemporaryDirectory() as folder:
+        write_folder(Path(folder) / "site", searches, "", drafts)
+        run_until_signal(work(Path(folder) / "site" / SITE))
+    return found[0] if found else None
+
+
+def _conclude(out: Path, searches: Sequence[Everything], is_whole: bool, is_json: bool, proved_s: float) -> int:
+    drafts = [drafts_of(search) for search in searches]
+    has_points = any(draft.rows for of_search in drafts for draft in of_search)
+    proof = None
     try:
-        written = write_folder(out, searches, report)
+        if is_whole and has_points and proved_s >= _LEAST_PROVED_S:
+            proof = _proved(searches, drafts, proved_s)
+        told = [proof.told(proved_s)] if proof is not None else []
+        report = "\n".join([*_report(searches), *told]) + "\n"
+        written = write_folder(out, searches, report, drafts, proof.changes if proof is not None else None)
     except OSError as error:
         raise Failed(f"{out} cannot be written: {error.strerror}") from None
     if is_json:
@@ -199,17 +235,20 @@ def _conclude(out: Path, searches: Sequence[Everything], is_whole: bool, is_json
         left = "; ".join(line for search in searches for line in search.not_looked_at())
         not_looked_at = f"; not looked at: {left}" if left else ""
         say(f"stopped; what was found so far is written, and --resume goes on{not_looked_at}", err=True)
-    _tell_written(out, searches, written, is_json)
+    _tell_written(out, searches, written, proof, is_json)
     return 0 if written.units or not is_whole else 1
 
 
-def _tell_written(out: Path, searches: Sequence[Everything], written: WrittenFolder, is_json: bool) -> None:
+def _tell_written(
+    out: Path, searches: Sequence[Everything], written: WrittenFolder, proof: "Proof | None", is_json: bool
+) -> None:
     asked = sum(search.asked for search in searches)
     if is_json:
         left = [line for search in searches for line in search.not_looked_at()]
         following = [search.next_minutes() for search in searches]
+        polled = {"good": proof.good, "readings": proof.readings} if proof is not None else None
         emit({"site": str(out / SITE), "units": written.units, "points": written.points, "asked": asked,
-              "not_looked_at": left, "next": following})  # fmt: skip
+              "not_looked_at": left, "next": following, "polled": polled})  # fmt: skip
     units = f"{written.units} unit{'s' if written.units != 1 else ''}"
     say(f"{units} and {written.points} points in {out / SITE}, after {asked} questions", err=True)
 
@@ -244,7 +283,8 @@ def _report(searches: Sequence[Everything]) -> Iterator[str]:
             turn = search.turns.units.get(unit_id) if search.turns is not None else None
             if turn is not None and turn.away_since is not None:
                 why = turn.trouble or "it was not back at the end"
-                yield f"    silent since second {turn.away_since - search.began_s:.0f}: {why}"
+                since_s = (turn.survey.answered_at or turn.away_since) - search.began_s
+                yield f"    silent since second {since_s:.0f}: {why}"
             if turn is not None and turn.survey.is_silent_at_holes:
                 yield "    is silent where it has no register"
             for table in turn.survey.tables if turn is not None else ():

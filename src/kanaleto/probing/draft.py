@@ -12,7 +12,7 @@ from kanaleto.wire.codes import Table
 
 WORDS = {Table.COIL: "Coil", Table.DISCRETE: "Input bit", Table.INPUT: "Input", Table.HOLDING: "Holding"}
 DRAFT_COLUMNS = ("name", "table", "address", "type", "note")
-_MORE_COLUMNS = ("order", "factor", "unit", "decimals", "range_low", "range_high", "words", "sure")
+_MORE_COLUMNS = ("order", "factor", "unit", "decimals", "range_low", "range_high", "access", "words", "sure")
 
 
 NOT_SURE = (("sure", "0"),)

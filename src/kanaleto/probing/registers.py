@@ -12,7 +12,6 @@ import asyncio
 from collections.abc import Callable, Iterable
 
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.probing import weights
 from kanaleto.probing.known import Reply, Steps
 from kanaleto.probing.pace import Pace
 from kanaleto.probing.question import Ask, Never, is_forbidden
@@ -40,6 +39,8 @@ _SILENT_HOLES = 3
 _RIGHT_AFTER_S = 3.0
 _LEAST_RESET = 3  # registers beside each other: two may be one number that is zero now
 _MOST_SEEN = 20_000
+_MOST_AGAIN = 100  # places that are asked again since an answer was lost
+_LOOKS, _BETWEEN_S = 2, 0.3  # at what it answered before, until it has fallen silent
 
 
 class _Restarted(Exception):
@@ -98,6 +99,9 @@ class RegisterSurvey:
         self.took_s: list[float] = []
         self.silent_at: list[tuple[Table, int]] = []
         self.silent = 0
+        self.answered_at = 0.0  # loop time of its last answer
+        self.has_refused = False  # an address: where it has nothing it says so
+        self._asked_again: set[tuple[Table, int]] = set()
         self.crowd = 1  # requests of anybody's that may wait at the far end
         self.functions: dict[int, bool] = {}
         self._seen: dict[tuple[Table, int], tuple[int, float]] = {}
@@ -229,6 +233,7 @@ class RegisterSurvey:
                 await asyncio.sleep(_BUSY_S * (attempt + 1))
                 continue
             if outcome.is_answer:
+                self.has_refused |= outcome.code == ExceptionCode.ILLEGAL_DATA_ADDRESS
                 return Reply(False, (), outcome.code == ExceptionCode.ILLEGAL_FUNCTION)
             if outcome.kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED):
                 garbled += 1
@@ -238,7 +243,7 @@ class RegisterSurvey:
                 continue
             self.silent += 1
             is_used_to = len(self.silent_at) >= _USED_TO and self.silent % _EVERY_FEW and self.crowd == 1
-            if is_used_to or await self.is_alive(question):
+            if is_used_to or await self._is_there(question):
                 if attempt == 0 and (
                     len(self.silent_at) < 3 or self.crowd > 1
                 ):  # or its answer was lost, or had no turn
@@ -261,6 +266,15 @@ class RegisterSurvey:
                 seen[table, address] = word, now
         if len(gone) >= _LEAST_RESET and gone[-1] - gone[0] < 2 * len(gone):  # one may be half of a number
             raise _Resets(gone[0], gone[-1])
+
+    async def _is_there(self, missed: Read) -> bool:
+        """Whether it answers what it has answered before, after it did not answer what was `missed`: once of two."""
+        for look in range(_LOOKS):
+            if look:
+                await asyncio.sleep(_BETWEEN_S)
+            if await self.is_alive(missed):
+                return True
+        return False
 
     async def is_alive(self, missed: Read | None = None) -> bool:
         """Whether it answers what it has answered before: of another length than what was `missed`, so that what comes
@@ -300,11 +314,23 @@ class RegisterSurvey:
             if search.table is table:
                 search.take_care(first, last)
 
-    def ask_anew(self, table: Table, first: int) -> None:
-        """What it did not answer has another turn."""
+    def shun(self, table: Table, first: int, last: int) -> None:
+        """It fell silent when asked for this: what of it was never read is not asked again."""
         for search in self.tables:
             if search.table is table:
-                search.suggest(first, weights.SEARCH.beside_known)
+                search.shun(first, last)
+
+    def ask_lost_again(self) -> None:
+        """Places at which it was silent, though it refuses others and was there, have one more turn each: there an
+        answer was lost, as far as is known."""
+        if not self.has_refused:
+            return
+        again = [place for place in dict.fromkeys(self.silent_at) if place not in self._asked_again]
+        for table, first in again[: _MOST_AGAIN - len(self._asked_again)]:
+            self._asked_again.add((table, first))
+            for search in self.tables:
+                if search.table is table:
+                    search.ask_anew(first)
 
     async def _exchange(self, request: Request, is_patient: bool = False) -> Outcome:
         if self._left <= 0:
@@ -316,6 +342,7 @@ class RegisterSurvey:
         if outcome.kind is OutcomeKind.UNREACHABLE:
             raise SurveyStopped(f"the line was lost: {outcome.reason}")
         if outcome.is_answer:
+            self.answered_at = outcome.done_at
             if len(self.took_s) < _MOST_TIMES:
                 self.took_s.append(outcome.took_s)
             self.pace.note_answer(outcome.first_at - outcome.sent_at if outcome.first_at else outcome.took_s)

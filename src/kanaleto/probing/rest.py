@@ -1,8 +1,9 @@
 """How much silence a serial line needs between frames, where its devices need more than the standard asks (2.5.1.1).
 
 A device that is still busy with its last answer does not hear a question that comes at once, and answers the same
-question a moment later. When that has happened a few times in a row it is measured, with a question that was answered
-before: the shortest rest after which it is answered each time.
+question a moment later. It is repeated only once the device has answered what it answered before: a question that
+silences a device is asked once. When that has happened a few times in a row it is measured, with a question that was
+answered before: the shortest rest after which it is answered each time.
 """
 
 import asyncio
@@ -26,7 +27,7 @@ class Rest:
     def __init__(self) -> None:
         self.rest_s = 0.0
         self._row = self._vain = self._measured = 0
-        self._answered_at: dict[int, float] = {}
+        self._answered: dict[int, Request] = {}
         self._last_at = -1e9
 
     async def ask(self, exchanger: Exchanger, unit_id: int, request: Request, timeout_s: float) -> Outcome:
@@ -36,18 +37,21 @@ class Rest:
         is_close = outcome.sent_at - self._last_at < _CLOSE_S
         if outcome.is_answer:
             self._last_at = outcome.done_at
-            self._answered_at[unit_id] = outcome.done_at
+            self._answered[unit_id] = request
             self._row = self._row if not is_close else 0
             return outcome
         if (
             outcome.kind is not OutcomeKind.TIMEOUT
             or not is_close
-            or unit_id not in self._answered_at
+            or unit_id not in self._answered
             or self._vain >= _VAIN
             or self._measured >= _MOST_MEASURED
         ):
             return outcome
-        repeated = await exchanger.ask(unit_id, request, timeout_s)  # the timeout was a rest
+        if not (await exchanger.ask(unit_id, self._answered[unit_id], timeout_s)).is_answer:
+            return outcome
+        await asyncio.sleep(_CLOSE_S)
+        repeated = await exchanger.ask(unit_id, request, timeout_s)
         if not repeated.is_answer:
             self._vain += 1
             return repeated

@@ -392,6 +392,25 @@ class TableSearch(KnownAddresses):
         self._careful.append((first, last))
         self.suggest(first, weights.SEARCH.beside_known)
 
+    def shun(self, first: int, last: int) -> None:
+        """The unit fell silent when asked for this: what of it was never read is dangerous, and not asked again."""
+        begin = -1
+        for address in range(first, last + 2):
+            is_new = address <= last and self.state_of(address) in (UNKNOWN, REFUSED)
+            if is_new and begin < 0:
+                begin = address
+            elif not is_new and begin >= 0:
+                insort(self.dangerous, (begin, address - 1))
+                self.note(begin, address - begin, REFUSED)
+                begin = -1
+        self.suggest(last + 1, weights.SEARCH.beside_known)
+
+    def ask_anew(self, address: int) -> None:
+        """It was not answered, and has another turn."""
+        if self.state_of(address) == REFUSED and self._touchable(address, 1):
+            self.note(address, 1, UNKNOWN)
+            self.suggest(address, weights.SEARCH.beside_known)
+
     def leave_alone(self, first: int, last: int) -> None:
         """Reading takes away what stands there: it is not read again."""
         self.resets.append((first, last))

@@ -75,9 +75,8 @@ def _keys_of(turn: Turn, period_s: float, least_s: float) -> dict[str, object]:
             f"{table.value} {first}" + (f"-{last}" if last > first else "")
             for table, first, last in (*dangerous, *never)
         ]  # fmt: skip
-    says = turn.says or turn.trouble
-    if says:
-        keys["note"] = says
+    if note := "; ".join(text for text in (turn.says, turn.trouble) if text):
+        keys["note"] = note
     return keys
 
 
@@ -227,7 +226,7 @@ def _rows_of_table(turn: Turn, table: TableSearch, cuts: _Cuts) -> list[DraftRow
             known = cuts.get((table.table, at))
             if known is None:
                 word = table.words.get(at)
-                once = (("words", f"0x{word:04X}"),) if word is not None else ()
+                once = (*_access(table.table), *((("words", f"0x{word:04X}"),) if word is not None else ()))
                 own.append(DraftRow(f"{WORDS[table.table]} {at}", table.table, at, "not read again", "uint16", once))
                 at += 1
                 continue
@@ -248,7 +247,7 @@ def _rows_of_resets(table: TableSearch) -> list[DraftRow]:
         DraftRow(
             f"{WORDS[table.table]} {address}", table.table, address,
             "zero right after it was read: reading takes it away, left alone", "uint16",
-            (("words", f"0x{table.words[address]:04X}"),) if address in table.words else (),
+            (*_access(table.table), *((("words", f"0x{table.words[address]:04X}"),) if address in table.words else ())),
         )
         for first, last in table.resets
         for address in range(first, last + 1)
@@ -261,7 +260,7 @@ def _rows_of_bits(turn: Turn, table: TableSearch, first: int, last: int) -> list
     for address in range(first, last + 1):
         seen = {bits[address - first] for bits in samples}
         note = "switches" if len(seen) > 1 else f"always {seen.pop()}" if seen else "not seen"
-        cells = (("words", str(samples[-1][address - first])),) if samples else ()
+        cells = (*_access(table.table), *((("words", str(samples[-1][address - first])),) if samples else ()))
         rows.append(DraftRow(f"{WORDS[table.table]} {address}", table.table, address, note, "bool", cells))
     return rows
 
@@ -269,9 +268,14 @@ def _rows_of_bits(turn: Turn, table: TableSearch, first: int, last: int) -> list
 _ZERO = "0 throughout"
 
 
+def _access(table: Table) -> tuple[tuple[str, str], ...]:
+    """Nothing was written, so that nobody knows what may be: read only, until a person says more."""
+    return (("access", "r"),) if table.is_writable else ()
+
+
 def _row(table: Table, address: int, cut: Cut, samples: list[bytes]) -> DraftRow:
     codec = cut.codec
-    cells: list[tuple[str, str]] = []
+    cells = list(_access(table))
     if codec.order not in (ByteOrder.ABCD, ByteOrder.AB):
         cells.append(("order", codec.order.value))
     values = [value for sample in samples if isinstance(value := codec.decode(sample), int | float)]

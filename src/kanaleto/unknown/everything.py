@@ -40,6 +40,7 @@ _APART_S = 1.0  # between two samples at the end
 _ROUNDS = 20
 # of the time that is left, until it is looked what else there is to do
 _SLICE, _SLICE_BEFORE_UNITS, _SLICE_BEFORE_SILENT = 0.5, 0.3, 0.06
+_LOST_SHARE = 0.4  # of the time that is left when registers are looked for: then lost answers are asked for again
 _LEAST_LEFT_S, _LEAST_TIMEOUT_S = 0.5, 0.2
 _QUICK_SHARE = 0.25  # of the time: units that took no longer are asked a second way on a gateway too
 _REOPENED = 30  # times that a line is opened again for its units
@@ -299,6 +300,8 @@ class Everything:
                 search_until_s = min(search_until_s, loop.time() + max(share * (search_until_s - loop.time()), 2.0))
             if turns.units:
                 await turns.search(search_until_s, every_s)
+            if turns.is_over or (until_s is not None and loop.time() >= until_s - _LOST_SHARE * (left_s or 0.0)):
+                turns.ask_lost_again()
             is_late = until_s is not None and loop.time() >= until_s - max(sampling_s, _LEAST_LEFT_S) - 2.0
             is_asked = not (self._unasked or self._silent or self._silent_before)
             if is_late or (turns.is_over and is_asked):

@@ -7,7 +7,7 @@ of its own.
 
 import hashlib
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +17,7 @@ from kanaleto.files.sitetext import new_site_text, with_device, with_line, with_
 from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.stablenames import stable_name
-from kanaleto.probing.draft import draft_text
+from kanaleto.probing.draft import UnitDraft, draft_text
 from kanaleto.probing.surveyfile import kept_of
 from kanaleto.probing.unitstates import UnitFound, UnitState
 from kanaleto.site.links.link import Link
@@ -29,6 +29,10 @@ from kanaleto.unknown.turns import Turn
 from kanaleto.wire.codes import Table
 
 SITE, STATE, REPORT = "site.toml", "find.json", "report.txt"
+_HEAD = """\
+# Drafted by reading alone: nothing was written, so nobody knows what may be written. Coils and holding registers have
+# access r in the maps; A in Live makes a point writable, and so does access rw in its map.
+"""
 _FORMAT = 1
 _MOST_ROUNDS_KEPT = 30
 _MOST_BYTES = 256 * 1024 * 1024
@@ -75,8 +79,13 @@ def is_taken(folder: Path) -> str:
     return ""
 
 
-def write_folder(folder: Path, searches: Sequence[Everything], report: str) -> WrittenFolder:
-    """Everything as it is known now; each file is written beside its place and renamed. Raises OSError."""
+def write_folder(
+    folder: Path, searches: Sequence[Everything], report: str, drafts: Sequence[Sequence[UnitDraft]] | None = None,
+    changes: Mapping[str, Mapping[str, object]] | None = None,
+) -> WrittenFolder:  # fmt: skip
+    """Everything as it is known now; each file is written beside its place and renamed. `drafts` are those of each
+    search, where somebody made them already; `changes` are keys by device name that go before those of its draft.
+    Raises OSError."""
     folder.mkdir(parents=True, exist_ok=True)
     before = _written_before(folder)
     written = WrittenFolder([], [], 0, 0)
@@ -94,20 +103,23 @@ def write_folder(folder: Path, searches: Sequence[Everything], report: str) -> W
         written.files.append(path)
         marks[name] = _mark(text)
 
-    text = new_site_text(folder.resolve().name or "Found")
+    text = _HEAD + new_site_text(folder.resolve().name or "Found")
     lines: set[str] = set()
-    for search in searches:
-        drafts = drafts_of(search)
-        if not search.knows_settings or (not drafts and len(searches) > 1):
+    for number, search in enumerate(searches):
+        own = drafts[number] if drafts is not None else drafts_of(search)
+        if not search.knows_settings or (not own and len(searches) > 1):
             continue
         name = _free(_title(search.link), lines)
         text = with_line(text, name, str(search.link))
         text = with_line_keys(text, name, _line_keys(search))
-        for draft in drafts:
+        for draft in own:
             map_name = f"unit-{draft.unit_id}.csv" if len(searches) == 1 else f"{_file(name)}-unit-{draft.unit_id}.csv"
             device = f"Unit {draft.unit_id}" if len(searches) == 1 else f"{name} unit {draft.unit_id}"
             keys = {"name": device, "unit_id": draft.unit_id, "map": map_name}
-            text = with_device(text, name, {**keys, **dict(draft.keys)})
+            changed = dict((changes or {}).get(device, {}))
+            if "never_read" in changed:
+                changed["never_read"] = [*dict(draft.keys).get("never_read", ()), *changed["never_read"]]  # type: ignore
+            text = with_device(text, name, {**keys, **dict(draft.keys), **changed})
             put(map_name, draft_text(draft.rows))
             written.points += len(draft.rows)
             written.units += 1

@@ -3,9 +3,12 @@
 How likely, divided by how long an answer takes there, so that a slow unit does not hold up the others. What was found
 on one unit is tried first on those like it, and in the table beside it. Meanwhile everything found is read again and
 again, so that the words tell what they are. Where the far end takes several requests at a time they are given to it, as
-long as that brings more. A unit that falls silent at an address that was new to it is asked a moment later for what it
-answered before: where it answers, only that answer was lost, and it is gone on with; where not, it is left alone from
-then on. When several fall silent together it was the line, and they are asked again once they are back.
+long as that brings more.
+
+A unit falls silent when it does not answer a read and then, twice, not what it answered before. The address is never
+read again in this run, whatever else was silent then. Once the unit is back it is asked on, but after all others; when
+it falls silent a second time, alone, it is left alone. Where only an answer was lost, that address is asked again at
+the end.
 """
 
 import asyncio
@@ -30,8 +33,9 @@ _SIBLING = {
     Table.DISCRETE: Table.COIL,
 }
 _BACK_S, _MOST_BACK_S = 5.0, 60.0
-_SOON_S = 1.5  # whoever is there again by then has not restarted
-_MOST_LOST = 2  # answers lost at one place: it is no matter of chance any more
+_LAST_LOOKS = 4  # at a unit that is away, once nothing else is left to ask
+_RESERVE = 0.02  # how likely places of a unit that fell silent are taken for, so that all others come first
+_MOST_FALLS = 2
 _TOGETHER_S = 15.0  # units that fall silent within so long of each other do so together
 _MOST_AT_ONCE = 8
 _WINDOW_S, _BETTER = 1.5, 1.2
@@ -46,8 +50,8 @@ class Turn(Struct):
     samples: Samples = field(default_factory=Samples)
     says: str = ""  # what it says of itself
     trouble: str = ""
-    suspect: FellSilent | None = None  # what it did not answer, until it is known whether only that answer was lost
-    lost_at: dict[str, int] = field(default_factory=dict)  # answers that were lost, by what was asked
+    falls: int = 0  # how often it fell silent alone
+    last_looks: int = 0
     away_since: float | None = None
     back_at: float = 0.0
     pause_s: float = _BACK_S
@@ -146,7 +150,8 @@ class Turns:
                 if not running:
                     if self.is_over:
                         return
-                    await asyncio.sleep(0.05)  # somebody is waited for
+                    self._wait_for_the_last(loop.time())
+                    await asyncio.sleep(0.05)
                     continue
                 timeout_s = max(until_s - loop.time(), 0.0) if until_s is not None else None
                 done, running = await asyncio.wait(running, timeout=timeout_s, return_when=asyncio.FIRST_COMPLETED)
@@ -175,8 +180,9 @@ class Turns:
             if not turn.is_there or (turn.busy and not is_alone):
                 continue
             score, table = self._best_of(turn)
-            if table is not None and score / turn.took_s**weights.SEARCH.hurry > (best[0] if best is not None else 0.0):
-                best = (score / turn.took_s**weights.SEARCH.hurry, turn, table)
+            score *= (_RESERVE if turn.falls else 1.0) / turn.took_s**weights.SEARCH.hurry
+            if table is not None and score > (best[0] if best is not None else 0.0):
+                best = score, turn, table
         if best is None:
             return None
         _, chosen, table = best
@@ -198,7 +204,7 @@ class Turns:
             await turn.survey.knock()
             await turn.survey.explore(table)
         except FellSilent as silent:
-            self._miss(turn, loop.time(), suspect=silent)
+            self._fall(turn, loop.time(), silent)
         except SurveyStopped as stopped:
             if not isinstance(stopped, UnitStopped):
                 raise
@@ -237,18 +243,20 @@ class Turns:
 
     # Units that fall silent
 
-    def _miss(self, turn: Turn, now: float, why: str = "", suspect: FellSilent | None = None) -> None:
+    def _miss(self, turn: Turn, now: float, why: str) -> None:
+        """It does not answer, or not as anybody could go on with."""
+        turn.trouble, turn.away_since, turn.pause_s = why, now, _BACK_S
+        turn.back_at = now + turn.pause_s
+
+    def _fall(self, turn: Turn, now: float, silent: FellSilent) -> None:
+        """It fell silent at a place: that is not asked again."""
+        turn.survey.shun(silent.table, silent.first, silent.last)
         together = self._away_with(turn, now)
-        for other in together:
-            other.is_left_alone, other.suspect = False, None
-        turn.suspect = suspect if not together else None
-        if suspect is not None:
-            turn.survey.ask_anew(suspect.table, suspect.first)
-        turn.trouble = why
-        if suspect is not None:
-            turn.trouble = f"fell silent at {suspect.span}" + (", as others did" if together else "")
-        turn.away_since, turn.pause_s = now, _BACK_S
-        turn.back_at = now + (_SOON_S if turn.suspect is not None else turn.pause_s)
+        self._miss(turn, now, f"fell silent when asked for {silent.span}" + (", as others did" if together else ""))
+        for other in together:  # it was the line
+            other.falls, other.is_left_alone = max(other.falls - 1, 0), False
+        turn.falls += not together
+        turn.is_left_alone = turn.falls >= _MOST_FALLS
 
     def _away_with(self, turn: Turn, now: float) -> list[Turn]:
         """Others that fell silent lately."""
@@ -257,21 +265,26 @@ class Turns:
             if other is not turn and other.away_since is not None and now - other.away_since < _TOGETHER_S
         ]  # fmt: skip
 
-    def _judge_suspect(self, turn: Turn, suspect: FellSilent, is_back: bool) -> None:
-        """Only an answer was lost, or it is the place that does it, or the unit."""
-        if not is_back:
-            turn.is_left_alone = True
-            turn.trouble = f"fell silent when asked for {suspect.span}: left alone from then on"
-            turn.survey.take_care(suspect.table, suspect.first, suspect.last)
-            return
-        lost = turn.lost_at[suspect.span] = turn.lost_at.get(suspect.span, 0) + 1
-        if lost >= _MOST_LOST:
-            turn.survey.take_care(suspect.table, suspect.first, suspect.last)
+    def _wait_for_the_last(self, now: float) -> None:
+        """Nothing is left to ask but of units that are away: they are looked at a few times more, at growing pauses."""
+        for turn in self.units.values():
+            if turn.away_since is None or turn.is_left_alone:
+                continue
+            if turn.last_looks >= _LAST_LOOKS:
+                turn.is_left_alone = True
+            elif not turn.last_looks:
+                turn.last_looks, turn.pause_s, turn.back_at = 1, _BACK_S / 2, now
+
+    def ask_lost_again(self) -> None:
+        """Places at which only an answer was lost, as far as is known, have one more turn."""
+        for turn in self.units.values():
+            turn.survey.ask_lost_again()
 
     async def _look_whether_back(self, turn: Turn) -> None:
         now = asyncio.get_running_loop().time()
         turn.pause_s = min(2 * turn.pause_s, _MOST_BACK_S)
         turn.back_at = now + turn.pause_s
+        turn.last_looks += bool(turn.last_looks)
         try:
             if turn.is_left_alone:
                 return
@@ -284,14 +297,11 @@ class Turns:
             return
         finally:
             turn.busy.clear()
-        suspect, turn.suspect = turn.suspect, None
-        if suspect is not None:
-            self._judge_suspect(turn, suspect, is_back)
         if is_back:
             assert turn.away_since is not None
             away_s = asyncio.get_running_loop().time() - turn.away_since
-            turn.trouble = f"was away for {away_s:.0f} s" if suspect is None else ""
-            turn.away_since = None
+            turn.trouble = f"{turn.trouble or 'fell silent'}, and was back after {away_s:.0f} s"
+            turn.away_since, turn.last_looks = None, 0
 
     # Samples
 

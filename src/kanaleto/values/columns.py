@@ -57,6 +57,7 @@ class Column:
             numbers, is_right = _of_numbers(raw, kind)
             steps, first = numbers, _first_of_whole(numbers[0].astype(np.float64), 16 * self.registers)
         self.first: Bits = steps[0].astype(np.float64)
+        self.is_below_zero = (steps < 0).any(axis=0) if kind in _SIGNED else np.zeros(steps.shape[1], bool)
         move, self.shape = _movement(steps, raw, 16 * self.registers)
         if self.registers == 1:
             first = np.where(self.shape == Shape.STATES, np.minimum(first, weights.TYPES.pattern), first)

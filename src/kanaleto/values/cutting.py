@@ -4,10 +4,13 @@ Every register may begin a value of any type (`columns`, `spans`); what each cos
 a run is found from its beginning to its end, and from its end to its beginning, and what another reading of any
 register would cost beside it. Values of one type stand together, so that a change of type costs more than going on. A
 device keeps to one order for all its wide values: each is tried, and the one with the shortest description of all its
-runs is taken; another order for a single value costs extra.
+runs is taken; another order for a single value costs extra. A device keeps to its types too: which ones it uses is
+counted in a first cut, each value as much as it is sure, and the second cut prefers those (`Habit`).
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from math import log2
+from types import MappingProxyType
 
 import numpy as np
 from msgspec import Struct
@@ -19,6 +22,7 @@ from kanaleto.values.textspans import clocks, texts
 from kanaleto.values.types import WIDE_ORDERS, ByteOrder, Kind, ValueType
 
 _LONG = (ByteOrder("EFGHABCD"), ByteOrder("FEHGBADC"))
+_NO_HABIT: "Habit" = MappingProxyType({})
 _DATES = (1.4e9, 2.1e9)  # seconds since 1970: 2014 to 2036
 
 
@@ -46,17 +50,29 @@ class Cut(Struct, frozen=True):
     shape: Shape
     sure: float
     instead: Codec | None = None
+    excess: float = 0.0
+    """Bits that the next best reading of other numbers takes more."""
+
+
+Habit = Mapping[Kind, float]
+"""What each type costs more, or less, on a device, in bits: by how often it is used there."""
+
+_SIGN = {
+    Kind.UINT16: Kind.INT16, Kind.UINT32: Kind.INT32, Kind.UINT64: Kind.INT64, Kind.BITS: Kind.INT16,
+    Kind.UNIX32: Kind.INT32,
+}  # fmt: skip
 
 
 class _Entry(Struct):
     """One reading wherever in a run it may stand: its registers, the number of its type and order, its cost and shape
-    by the register at which it begins."""
+    by the register at which it begins, and where a signed one is below zero in some sample."""
 
     codec: Codec
     size: int
     key: int
     cost: list[float]
     shape: list[int]
+    below_zero: list[bool] = []
 
 
 class WordRun:
@@ -78,10 +94,10 @@ class WordRun:
     def _add(self, kind: Kind, order: ByteOrder, columns: list[Column]) -> None:
         cost = np.minimum(sum((column.cost for column in columns), start=np.zeros(len(columns[0].cost))), IMPOSSIBLE)
         shape = np.max([column.shape for column in columns], axis=0)
+        below_zero = np.any([column.is_below_zero for column in columns], axis=0).tolist()
+        codec = Codec(ValueType(kind), order)
         self._entries.append(
-            _Entry(
-                Codec(ValueType(kind), order), REGISTERS[kind], self._key(kind, order), cost.tolist(), shape.tolist()
-            )
+            _Entry(codec, REGISTERS[kind], self._key(kind, order), cost.tolist(), shape.tolist(), below_zero)
         )
         if kind is Kind.UINT32:
             self._entries.append(self._dates(order, columns, cost, shape))
@@ -122,20 +138,22 @@ class WordRun:
             for at, by_codec in found.items()
         }
 
-    def _of_style(self, style: Style, is_strict: bool) -> list[tuple[_Entry, float]]:
-        """The readings that a style allows, with what each costs more for not being of it."""
+    def _of_style(self, style: Style, is_strict: bool, habit: Habit) -> list[tuple[_Entry, float]]:
+        """The readings that a style allows, with what each costs more for not being of it, or of a type that the device
+        seldom uses."""
         chosen, own_long = [], dict(zip(_LONG, weights.TYPES.own_long, strict=True))
         for entry in self._entries:
             order = entry.codec.order
             is_own = order in (style.wide, style.narrow) or order in _LONG
             against = weights.TYPES.against_style if order.is_for_wide else weights.TYPES.against_narrow
             if is_own or not is_strict:
-                chosen.append((entry, own_long.get(order, 0.0) if is_own else against))
+                more = own_long.get(order, 0.0) if is_own else against
+                chosen.append((entry, more + habit.get(entry.codec.type.kind, 0.0)))
         return chosen
 
     def bits(self, style: Style) -> float:
         """The length of the shortest description in which every value keeps to the style."""
-        return self._forward(self._of_style(style, is_strict=True))[0][-1]
+        return self._forward(self._of_style(style, is_strict=True, habit={}))[0][-1]
 
     def _forward(self, entries: list[tuple[_Entry, float]]) -> tuple[list[float], list[list[float]]]:
         """The least bits up to each register, and the same where the last value is of each key."""
@@ -183,10 +201,10 @@ class WordRun:
             rest[at] = [min(bits + same, other) for bits in here]
         return rest
 
-    def readings(self, style: Style) -> list[dict[Codec, tuple[float, Shape]]]:
+    def readings(self, style: Style, habit: Habit = _NO_HABIT) -> list[dict[Codec, tuple[float, Shape]]]:
         """Of each register, every reading that may begin there: how many bits more than the shortest description the
         whole run takes with it, and its shape."""
-        entries = self._of_style(style, is_strict=False)
+        entries = self._of_style(style, is_strict=False, habit=habit)
         best, by_key = self._forward(entries)
         rest = self._backward(entries)
         found: list[dict[Codec, tuple[float, Shape]]] = []
@@ -205,14 +223,31 @@ class WordRun:
             found.append(here)
         return found
 
-    def cuts(self, style: Style) -> list[Cut]:
+    def _is_same_number(self, at: int, one: Codec, other: Codec) -> bool:
+        """Whether two readings that begin there give the same numbers: with a sign and without, where none is below
+        zero; a text and a longer one."""
+        if one.type.kind is Kind.TEXT and other.type.kind is Kind.TEXT:
+            return True
+        kinds = (one.type.kind, other.type.kind)
+        if one.order is not other.order or one.registers != other.registers:
+            return False
+        signed = [_SIGN.get(kind, kind) for kind in kinds]
+        if signed[0] is not signed[1]:
+            return False
+        return not any(
+            entry.below_zero[at]
+            for entry in self._entries if entry.codec.type.kind is signed[0] and entry.codec.order is one.order
+        )  # fmt: skip
+
+    def cuts(self, style: Style, habit: Habit = _NO_HABIT) -> list[Cut]:
         """The values of the shortest description, in order."""
         found: list[Cut] = []
-        readings, at = self.readings(style), 0
+        readings, at = self.readings(style, habit), 0
         while at < self.registers:
             ranked = sorted(readings[at].items(), key=lambda entry: entry[1][0])
             codec, (_, shape) = ranked[0]
-            found.append(_cut(at, codec, shape, ranked))
+            others = [(other, bits) for other, (bits, _) in ranked[1:] if not self._is_same_number(at, codec, other)]
+            found.append(_cut(at, codec, shape, others))
             at += codec.registers
         return found
 
@@ -223,18 +258,10 @@ def _orders_of(kind: Kind) -> Sequence[ByteOrder]:
     return WIDE_ORDERS if REGISTERS[kind] == 2 else (*WIDE_ORDERS, *_LONG)
 
 
-def _cut(at: int, codec: Codec, shape: Shape, ranked: Sequence[tuple[Codec, tuple[float, Shape]]]) -> Cut:
+def _cut(at: int, codec: Codec, shape: Shape, others: Sequence[tuple[Codec, float]]) -> Cut:
     """With the best reading of other numbers beside it, and how far behind it lies."""
-    is_positive = codec.type.kind in (Kind.INT16, Kind.UINT16)
-    rival: Codec | None = None
     weight = weights.TYPES
-    excess = 4 * weight.half
-    for other, (bits, _) in ranked[1:]:
-        is_alike = is_positive and other.type.kind in (Kind.INT16, Kind.UINT16) and other.order is codec.order
-        is_longer = codec.type.kind is Kind.TEXT and other.type.kind is Kind.TEXT
-        if not is_alike and not is_longer:
-            rival, excess = other, bits
-            break
+    rival, excess = others[0] if others else (None, 4 * weight.half)
     sure = 1.0 - 0.5 * 0.5 ** (max(excess, 0.0) / weight.half)
     if shape is Shape.ZERO:
         sure = min(sure, weight.zero_sure)
@@ -242,7 +269,27 @@ def _cut(at: int, codec: Codec, shape: Shape, ranked: Sequence[tuple[Codec, tupl
         sure *= weight.still_sure
     if codec.registers == 1 and shape is Shape.STATES:
         codec = Codec(ValueType(Kind.BITS), codec.order)
-    return Cut(at, codec, shape, round(max(sure, weight.least_sure), 2), rival if excess < 3 * weight.half else None)
+    sure = round(max(sure, weight.least_sure), 2)
+    return Cut(at, codec, shape, sure, rival if excess < 3 * weight.half else None, max(excess, 0.0))
+
+
+def habit_of(cuts: Iterable[Cut]) -> Habit:
+    """Which types a device uses: bits by type, below zero for what it uses more than others do. What was zero
+    throughout says nothing."""
+    weight = weights.TYPES
+    counts: dict[Kind, float] = {}
+    for cut in cuts:
+        if cut.shape is not Shape.ZERO:
+            kind = Kind.UINT16 if cut.codec.type.kind is Kind.BITS else cut.codec.type.kind
+            counts[kind] = counts.get(kind, 0.0) + 1.0 - 0.5 ** (cut.excess / weight.half)
+    every = sum(counts.get(kind, 0.0) for kind in weight.usual)
+    return {
+        kind: max(
+            -weight.habit * log2((counts.get(kind, 0.0) / share + weight.others) / (every + weight.others)),
+            -weight.most_habit,
+        )
+        for kind, share in weight.usual.items()
+    }
 
 
 def style_of(runs: Iterable[WordRun], known: Iterable[Codec] = ()) -> Style:
@@ -268,4 +315,6 @@ def explain(runs: Sequence[Sequence[Sequence[bytes]]]) -> tuple[Style, list[list
     """The style of a device and the values of each of its runs; of a run, the samples of each device of that kind."""
     known = [WordRun(samples) for samples in runs]
     style = style_of(known)
-    return style, [run.cuts(style) for run in known]
+    cuts = [run.cuts(style) for run in known]
+    habit = habit_of(cut for run in cuts for cut in run)
+    return style, [run.cuts(style, habit) for run in known]

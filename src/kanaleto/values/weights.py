@@ -45,6 +45,23 @@ class TypeWeights(Struct, frozen=True):
     )
     bytes_turned: float = 20.0  # a device that turns the bytes of every register round
 
+    # the types that a device uses, as counted in a first cut
+    habit: float = 0.7  # how much they count
+    others: float = 4.0  # values that speak for what devices use in general
+    most_habit: float = 4.0
+    usual: dict[Kind, float] = field(
+        default_factory=lambda: {
+            Kind.UINT16: 0.42,
+            Kind.INT16: 0.14,
+            Kind.UINT32: 0.14,
+            Kind.INT32: 0.07,
+            Kind.FLOAT32: 0.16,
+            Kind.UINT64: 0.03,
+            Kind.INT64: 0.01,
+            Kind.FLOAT64: 0.03,
+        }
+    )
+
     # the first value
     date: float = 31.0  # of seconds since 1970 that lie in these years
     still_date: float = 6.0

@@ -2,6 +2,7 @@
 
     python -m scripts.weights types [WORD …] [--lines N] [--find]
     python -m scripts.weights search [WORD …] [--lines N]
+    python -m scripts.weights sure [--lines N]
 
 Devices are made whose values and registers are known: of `types` those of `tests.madeup` and the even seeds of
 `tests.layouts` (the odd ones are to judge by: `python -m tests.layouts`). Each weight (or those whose names hold a
@@ -17,6 +18,7 @@ import random
 from collections.abc import Callable, Iterator
 from multiprocessing.pool import Pool
 
+import numpy as np
 from msgspec import Struct
 from msgspec.structs import asdict, replace
 from tests.judged import judged
@@ -29,6 +31,7 @@ from kanaleto.probing import likely
 from kanaleto.probing import weights as search_weights
 from kanaleto.unknown.everything import Everything
 from kanaleto.values import weights as type_weights
+from kanaleto.values.columns import Shape
 from kanaleto.values.cutting import explain
 from kanaleto.values.types import Kind
 
@@ -36,6 +39,7 @@ _SAMPLES, _WITHIN_S = 20, 300.0
 _TRIED = (0.7, 1.4)
 _APART = 1.0  # bits, in a table
 _BETTER = 0.0005
+_FEWEST, _HELD = 30, 0.5
 _FIRST_SEED = 500  # those of the tests and of the bench are others
 
 Score = Callable[[], float]
@@ -43,17 +47,51 @@ Score = Callable[[], float]
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("which", choices=["types", "search"])
+    parser.add_argument("which", choices=["types", "search", "sure"])
     parser.add_argument("words", nargs="*")
     parser.add_argument("--lines", type=int, default=6, help="how many made-up lines")
     parser.add_argument("--find", action="store_true", help="keep what is better, and go on")
     given = parser.parse_args()
     seeds = range(_FIRST_SEED, _FIRST_SEED + given.lines)
-    if given.which == "types":
+    if given.which == "sure":
+        _fit_sure(seeds)
+    elif given.which == "types":
         with multiprocessing.get_context("fork").Pool(os.cpu_count() or 1) as pool:
             _try(type_weights, "TYPES", given.words, lambda: _share_of_values(pool, seeds), given.find)
     else:
         _try(search_weights, "SEARCH", given.words, lambda: _share_of_addresses(seeds), given.find)
+
+
+def _fit_sure(seeds: range) -> None:
+    """How sure a reading is by the bits that the next best one takes more: for each shape the two numbers that make
+    what was right most likely."""
+    values = read(range(0, 20 * len(seeds), 2))
+    for seed in seeds:
+        for runs in _samples_of(seed):
+            _, cuts = explain([[samples] for _, samples in runs])
+            for (run, samples), found in zip(runs, cuts, strict=True):
+                values += read_of_run("", run, samples, found)
+    for shape in Shape:
+        told = [(value.found.excess, value.is_right) for value in values if value.found and value.found.shape is shape]
+        if len(told) < _FEWEST:
+            print(f"{shape.name}: only {len(told)} values")
+            continue
+        bits = np.minimum(np.array([excess for excess, _ in told]), type_weights.TYPES.most_excess)
+        right = np.array([is_right for _, is_right in told], float)
+        begin, slope = _fitted(bits, right)
+        print(f"Shape.{shape.name}: ({begin:.2f}, {slope:.3f}),  # {len(told)} values, {right.mean():.3f} right")
+
+
+def _fitted(bits: np.ndarray, right: np.ndarray) -> tuple[float, float]:  # type: ignore[type-arg]
+    """Of a logistic curve, by Newton's steps, held a little towards none."""
+    known = np.zeros(2)
+    inputs = np.stack([np.ones_like(bits), bits])
+    for _ in range(50):
+        share = 1 / (1 + np.exp(-(known @ inputs)))
+        slope = inputs @ (right - share) - _HELD * known
+        curve = (inputs * (share * (1 - share))) @ inputs.T + _HELD * np.eye(2)
+        known = known + np.linalg.solve(curve, slope)
+    return float(known[0]), max(float(known[1]), 0.0)
 
 
 def _numbers_of(weights: Struct) -> dict[tuple[str, ...], float]:

@@ -1,6 +1,7 @@
 """Made-up lines: devices whose registers, types, manners and habits are drawn by a seed, behind memory channels on a
 virtual clock. What is there is known, so that whatever looks for it can be judged."""
 
+import asyncio
 import math
 import random
 from collections.abc import Callable
@@ -35,6 +36,7 @@ class Manners:
     walls: frozenset[int] = frozenset()  # no request may cross these addresses
     says_who: bool = False
     resets_at: tuple[Table, int] | None = None
+    resets_above: int | None = None
     counts_at: tuple[int, int] | None = None  # holding registers that count, and are zero once they were read
 
 
@@ -56,6 +58,17 @@ class MadeDevice:
 
     def addresses(self, table: Table) -> set[int]:
         return set(self._by_table[table])
+
+    def point_at(self, table: Table, address: int) -> MadePoint | None:
+        return self._by_table[table].get(address)
+
+    def undisturbed(self, pdu: bytes) -> bytes | None:
+        """What it would say without its manners of failing."""
+        manners, self.manners = self.manners, Manners()
+        try:
+            return self.answer(pdu, 3000.0)
+        finally:
+            self.manners = manners
 
     def requests_for_all(self) -> int:
         """As few as read all that it holds, where that is known."""
@@ -86,6 +99,9 @@ class MadeDevice:
         if table in manners.no_function:
             return bytes((function | 0x80, 1))
         if manners.resets_at and manners.resets_at[0] is table and first <= manners.resets_at[1] < first + count:
+            self.dead_until = at + 20.0
+            return None
+        if manners.resets_above is not None and first + count - 1 > manners.resets_above:
             self.dead_until = at + 20.0
             return None
         if count > (16 * manners.most if table.is_bits else manners.most):
@@ -152,11 +168,21 @@ class MadeLine:
         self.channels: list[MemoryChannel] = []
         self.rest_s = 0.0  # of silence that every device here wants before a question
         self.loses: Callable[[int, bytes, float], bool] = lambda unit, pdu, at: False
+        self.is_silent_gateway = False  # of one that says nothing for units that are not there
+        self.jitter_s = (0.0, 0.0)  # that an answer comes later
+        self.closes_each = 0  # questions after which a gateway closes the connection
         self.garbage_share = 0.0
         """How often something answers garbage at wrong rates."""
         self._chance = random.Random(f"garbage {seed}")
+        self.is_begun_again = False
         self._busy_until = 0.0
         self._quiet_at = -1.0
+
+    def begin_again(self) -> None:
+        """The clock begins again: nobody is busy, and nobody is restarting any more."""
+        self._busy_until, self._quiet_at, self.is_begun_again = 0.0, -1.0, True
+        for device in self.devices.values():
+            device.dead_until = -1.0
 
     def opener(self, link: Link) -> Exchanger:
         framing = framing_of(link)
@@ -171,12 +197,21 @@ class MadeLine:
             for event in decoder.feed(data):
                 if isinstance(event, Frame):
                     pieces += self._answer(event, at, framing.encode, character_s)
+            if self.closes_each and len(self.requests) // self.closes_each > channel.closed:  # type: ignore[attr-defined]
+                channel.closed = len(self.requests) // self.closes_each  # type: ignore[attr-defined]
+                asyncio.get_running_loop().call_later(0.3, self._hang_up, channel)
             return pieces
 
         gap_s = settings.gap_s if settings is not None else 0.0
         channel = MemoryChannel(far_end, character_s, gap_s)
+        channel.closed = len(self.requests) // self.closes_each if self.closes_each else 0  # type: ignore[attr-defined]
         self.channels.append(channel)
         return Exchanger(channel, framing, quarantine_s=0.0)
+
+    @staticmethod
+    def _hang_up(channel: MemoryChannel) -> None:
+        channel.break_off("closed by the far end")
+        channel.why_unreachable = None
 
     def _garbage(self, at: float, character_s: float) -> Pieces:
         """What somebody makes of a question at a wrong rate, and says back."""
@@ -209,11 +244,15 @@ class MadeLine:
         if pdu is None and not self.is_serial:
             pdu = bytes((frame.pdu[0] | 0x80, 0x0B))
             done = at + behind_s + self.absent_s
+            if self.is_silent_gateway:
+                self._busy_until = done
+                return []
         elif pdu is None:
             return []
         else:
             done = at + behind_s + (device.manners.delay_s if device is not None else 0.0)
             done += (len(pdu) + 3) * 11 / 19200 if not self.is_serial else 0.0
+        done += self._chance.uniform(*self.jitter_s)
         self._busy_until = done
         raw = encode(frame.unit_id, pdu, frame.transaction or 0)
         if self.noise(at):

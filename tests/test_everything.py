@@ -150,6 +150,9 @@ class WhateverTheLineDoes(unittest.TestCase):
         turn = found.turns.units[unit]
         self.assertTrue(turn.is_left_alone)
         self.assertAlmostEqual(turn.away_since or 0.0, 1150.0, delta=15.0)
+        keys = next(dict(draft.keys) for draft in drafts_of(found) if draft.unit_id == unit)
+        self.assertIs(keys["enabled"], False)
+        self.assertRegex(str(keys["note"]), r"gone since second 1[45]\d of the search")
         others = [line.devices[other] for other in line.devices if other != unit]
         for device in others:
             of_table = {one.table: one for one in found.turns.units[device.unit_id].survey.tables}

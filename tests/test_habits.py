@@ -33,6 +33,7 @@ from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame, Role
 from kanaleto.wire.pdu import Read
+from tests.habits import KINDS, outcome_of
 from tests.madeup import MadeDevice, MadeLine, Manners, Pieces, made_line
 from tests.madevalues import MadePoint, range_of_points
 from tests.virtual import run_virtual
@@ -101,6 +102,22 @@ class HandedOver(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             (Path(folder) / SITE).write_text("[site\n", encoding="utf-8")
             self.assertIn("the site has faults", run_virtual(prove(Path(folder) / SITE, 1.0)).told(1.0))
+
+
+class Halves(unittest.TestCase):
+    """One of each kind that takes little time; `python -m tests.habits` runs all of both halves."""
+
+    def test_a_gateway_that_closes_after_ten_requests_is_found_whole_all_the_same(self) -> None:
+        came = outcome_of(len(KINDS) + 7)
+        self.assertEqual((came.faults, came.missing, came.invented, came.is_reads_only), ([], 0, 0, True))
+        self.assertGreater(came.found, 0.85 * came.addresses)
+        self.assertEqual(came.answered, came.asked)
+
+    def test_behind_a_gateway_that_says_0b_after_three_seconds_there_is_a_site_within_a_minute(self) -> None:
+        came = outcome_of(len(KINDS) + 2)
+        self.assertEqual((came.faults, came.missing, came.invented), ([], 0, 0))
+        self.assertLessEqual(came.usable_s, 90.0)
+        self.assertGreaterEqual(came.good, 0.99 * came.readings)
 
 
 class Habits(unittest.TestCase):

@@ -10,7 +10,9 @@ import os
 from dataclasses import dataclass
 from unittest import mock
 
+from tests.habits import KINDS, halves, outcomes
 from tests.judged import Judged, judged
+from tests.layouts import read
 from tests.madeup import MadeLine, made_line
 from tests.test_habits import FIRST_JUDGED, settings_found_s
 from tests.virtual import run_virtual
@@ -23,6 +25,7 @@ SEEDS = range(40)
 _WITHOUT_LIMIT = (2, 6, 9, 14, 23, 25, 31, 35)
 _WITHIN_S = 300.0
 _QUICK_BAUD = 9600
+_LAYOUTS = 60
 _NOISY_LINES, _GARBAGE_SHARE, _SOON_S = 100, 0.3, 60.0
 
 
@@ -68,6 +71,7 @@ def measure() -> list[Figure]:
             "unknown lines: cuts, types and orders right of what was found",
             sum(result.right for result in results), sum(result.read for result in results), "≥ 0.95",
         ),
+        *_habits(),
         Figure(
             "unknown lines: questions in 300 s, mean of a line",
             f"{sum(line.asked for line in limited) / len(limited):.0f}",
@@ -75,6 +79,40 @@ def measure() -> list[Figure]:
             sum(line.asked for line in limited) / max(sum(line.least for line in limited), 1),
         ),
     ]  # fmt: skip
+
+
+def _habits() -> list[Figure]:
+    """Lines with habits of their own, both halves: what may be looked at while something is built, and what not."""
+    figures = []
+    for half, seeds in zip(("looked at", "judged"), halves(len(KINDS)), strict=True):
+        came = outcomes(seeds)
+        least = min(came, key=lambda one: one.good / max(one.readings, 1))
+        title = f"lines with habits, {half}"
+        figures += [
+            _share(f"{title}: units found, {sum(one.invented for one in came)} invented",
+                   sum(one.units - one.missing for one in came), sum(one.units for one in came), "≥ 0.99"),
+            _share(f"{title}: readable addresses in 300 s",
+                   sum(one.found for one in came), sum(one.addresses for one in came), "≥ 0.95"),
+            _share(f"{title}: cuts, types and orders right of what was found",
+                   sum(one.right for one in came), sum(one.read for one in came), "≥ 0.95"),
+            _share(f"{title}: readings of the drafted sites that are good",
+                   sum(one.good for one in came), sum(one.readings for one in came), "≥ 0.99"),
+            _share(f"{title}: the same of the worst: {least.kind}", least.good, least.readings, "≥ 0.99"),
+            _share(f"{title}: a stand-in answers as the original, what stands still",
+                   sum(one.answered for one in came), sum(one.asked for one in came), "≥ 0.99"),
+            _share(f"{title}: a site that can be used within 60 s",
+                   sum(one.usable_s <= _SOON_S for one in came), len(came), "1"),
+            Figure(f"{title}: readings of what resets", str(max(one.most_readings for one in came)), "2",
+                   max(one.most_readings for one in came) / 2, "≤ 1"),
+        ]  # fmt: skip
+    values = read(range(1, 2 * _LAYOUTS, 2))
+    told = [value.is_right for value in values if value.found is not None and value.found.sure >= 0.9]
+    figures += [
+        _share("layouts to judge by: cuts and types right", sum(v.is_right for v in values if not v.is_zero),
+               sum(not v.is_zero for v in values)),
+        _share("layouts to judge by: right of what is told 0.9 sure or more", sum(told), len(told), "≥ 0.9"),
+    ]  # fmt: skip
+    return figures
 
 
 def _share(what: str, found: int, there: int, target: str = "") -> Figure:

@@ -26,6 +26,8 @@ from kanaleto.wire.pdu import PduError, Refused, Request, mismatch, parse_answer
 
 ALL_UNITS = range(1, 248)
 MOST_IN_FLIGHT = 8
+_ALONE = 3  # units that are asked one by one before several are
+_FIRST_LOOK_S = 3.0  # that an answer to these is waited for, where none came
 _AGAIN = 3  # times that a garbled answer is asked again
 _NOISE_UNITS, _NOISE_SHARE = 8, 0.5  # so many garbled units, and that share of those asked: it is the line
 _ANY_UNITS = 24  # so many units asked, all of them answering alike: the unit ID does not matter
@@ -57,7 +59,9 @@ class UnitSurvey:
         on_step: Callable[["UnitSurvey"], None] | None = None,
         question: Request | None = None,
         steady_s: float | None = None,
+        gateway_s: float = 0.0,
     ) -> None:
+        """`gateway_s`: how long a gateway is known to take for a unit that is not there: then one at a time."""
         self.units = tuple(dict.fromkeys(units))
         self.states = [UnitState.UNASKED] * 256
         self.found: dict[int, UnitFound] = {}
@@ -83,6 +87,9 @@ class UnitSurvey:
         """What is waited for before there is a verdict, in words."""
         self.waits_s = self.waited_s = 0.0
         self.needs_rest: set[int] = set()  # units that answer only after a rest
+        self.gateway_s = gateway_s
+        if gateway_s:
+            self.pace.note_late(gateway_s)
         self._came_late = 0
         self._overruns_gateway = False
         self._has_transactions = exchanger.framing.has_transactions
@@ -152,9 +159,15 @@ class UnitSurvey:
 
     async def _ask_at_once(self) -> None:
         """Several at a time, once the first answers have shown that the far end is quick with them."""
-        waiting = list(reversed(self.units))
-        for _ in range(min(3, len(waiting))):
+        waiting, lost = list(reversed(self.units)), None
+        for _ in range(min(_ALONE, len(waiting))):
             await self._ask_one(waiting.pop())
+        if not self._came_late and not self.gateway_s:
+            await self._wait_for_slow_gateway()
+        while waiting and (self.gateway_s or self._came_late):
+            await self._ask_one(waiting.pop())
+        if self.gateway_s:
+            self._came_late = 0
 
         async def work(number: int) -> None:
             while waiting and not self._came_late and not self.answers_any:
@@ -162,9 +175,14 @@ class UnitSurvey:
                     return
                 await self._ask_one(waiting.pop(), is_alone=self._overruns_gateway)
 
-        async with asyncio.TaskGroup() as group:
-            for number in range(1 if self._pause_s else MOST_IN_FLIGHT):
-                group.create_task(work(number))
+        try:
+            async with asyncio.TaskGroup() as group:
+                for number in range(1 if self._pause_s else MOST_IN_FLIGHT):
+                    group.create_task(work(number))
+        except* SurveyStopped as stopped:  # the line is lost to all of them
+            lost = stopped.exceptions[0]
+        if lost is not None:
+            raise lost
         if not self._came_late:
             await self._hear_the_last()
         if not self._came_late:
@@ -179,6 +197,16 @@ class UnitSurvey:
             while waiting:
                 await self._ask_one(waiting.pop())
             await self._hear_the_last()
+
+    async def _wait_for_slow_gateway(self) -> None:
+        """The first were asked alone, and nothing came: a gateway may be slow to say that they are not there. Others
+        would only wait in its queue."""
+        if any(state is not UnitState.SILENT for state in self.states if state is not UnitState.UNASKED):
+            return
+        loop = asyncio.get_running_loop()
+        end_s = loop.time() + _FIRST_LOOK_S
+        while not self._came_late and loop.time() < end_s:
+            await asyncio.sleep(0.05)
 
     async def _ask_rested(self) -> None:
         """Who was silent right behind an answer of another, after a silence on the line."""
@@ -276,6 +304,7 @@ class UnitSurvey:
         outcome = Outcome(kind, unit, b"", frame.raw, content, sent, sent, now, now, reason)
         if outcome.is_of_gateway:
             self.states[unit] = UnitState.NOBODY
+            self.gateway_s = max(self.gateway_s, min(took_s, self.pace.longest_s))
         else:
             self._note(unit, outcome)
 

@@ -34,6 +34,7 @@ def drafts_of(search: Everything) -> list[UnitDraft]:
     cuts = _cuts_of_all(turns)
     period_s, link = _period_s(search), search.link
     least_s = _LEAST_TIMEOUT_S + _LONGEST_FRAME * link.character_s + held_back_ms(link) / 1000
+    has_anybody = any(turn.is_there for turn in turns.values())
     drafts = []
     for unit_id in sorted(search.found):
         turn = turns.get(unit_id)
@@ -43,9 +44,12 @@ def drafts_of(search: Everything) -> list[UnitDraft]:
         rows = [row for table in turn.survey.tables for row in _rows_of_table(turn, table, cuts.get(unit_id, {}))]
         rows = rows[:_MOST_ROWS]
         samples = turn.samples.fewest_of(turn.survey.tables) if rows else 0
-        drafts.append(
-            UnitDraft(unit_id, turn.says, tuple(_keys_of(turn, period_s, least_s).items()), tuple(rows), samples)
-        )
+        keys = _keys_of(turn, period_s, least_s)
+        if turn.away_since is not None and has_anybody:
+            keys["enabled"] = False  # it is not there any more: polling it would only cost the others time
+            gone = f"gone since second {max(turn.survey.answered_at - search.began_s, 0):.0f} of the search"
+            keys["note"] = "; ".join(text for text in (turn.says, turn.trouble, gone) if text)
+        drafts.append(UnitDraft(unit_id, turn.says, tuple(keys.items()), tuple(rows), samples))
     return drafts
 
 
@@ -169,7 +173,7 @@ def _cuts_of(turns: dict[int, Turn]) -> dict[int, _Cuts]:
                 low, high = 2 * cut.at, 2 * (cut.at + cut.codec.registers)
                 kept = [sample[low:high] for sample in of_unit]
                 most = _own(turns[unit_id], table).most
-                for one, words_of_one in _in_requests(cut, kept, most) or _halves(cut, kept):
+                for one, words_of_one in _in_requests(cut, kept, most) or [(cut, kept)]:
                     found[unit_id][table.table, first + one.at] = (one, words_of_one)
     return found
 
@@ -187,20 +191,6 @@ def _in_requests(cut: Cut, samples: list[bytes], most: int) -> list[tuple[Cut, l
         words = [sample[2 * at : 2 * (at + registers)] for sample in samples]
         pieces.append((Cut(cut.at + at, Codec(kind, ByteOrder.AB), cut.shape, min(cut.sure, _HALF_SURE)), words))
     return pieces
-
-
-def _halves(cut: Cut, samples: list[bytes]) -> list[tuple[Cut, list[bytes]]]:
-    """A whole number of two registers of which one is always zero says no more than the other alone: two values."""
-    if cut.codec.type.kind not in (Kind.UINT32, Kind.INT32) or not samples:
-        return [(cut, samples)]
-    halves = [[sample[at : at + 2] for sample in samples] for at in (0, 2)]
-    is_zero = [not any(map(any, half)) for half in halves]
-    if not any(is_zero):
-        return [(cut, samples)]
-    narrow = Codec(ValueType(Kind.UINT16), ByteOrder.AB)
-    sure = min(cut.sure, _HALF_SURE)
-    shapes = [Shape.ZERO if zero else cut.shape for zero in is_zero]
-    return [(Cut(cut.at + at, narrow, shapes[at], sure, cut.codec if at == 0 else None), halves[at]) for at in (0, 1)]
 
 
 def _own(turn: Turn, table: TableSearch) -> TableSearch:

@@ -39,11 +39,14 @@ _SAMPLED_SHARE = 0.2
 _APART_S = 1.0  # between two samples at the end
 _ROUNDS = 20
 # of the time that is left, until it is looked what else there is to do
-_SLICE, _SLICE_BEFORE_UNITS, _SLICE_BEFORE_SILENT = 0.5, 0.3, 0.06
+_SLICE, _SLICE_BEFORE_UNITS, _SLICE_BEFORE_SILENT = 0.5, 0.08, 0.06
+_SLICE_S = 20.0  # where the time has no end
+_MORE_UNITS_S = 10.0  # at a time, until one answers
+_FIRST_UNITS_S = 30.0  # then registers of those that answer have a turn, so that there is something to work with
 _LOST_SHARE = 0.4  # of the time that is left when registers are looked for: then lost answers are asked for again
 _LEAST_LEFT_S, _LEAST_TIMEOUT_S = 0.5, 0.2
 _QUICK_SHARE = 0.25  # of the time: units that took no longer are asked a second way on a gateway too
-_REOPENED = 30  # times that a line is opened again for its units
+_REOPENED = 5  # times in a row that a line is opened again for its units in vain
 _ASKED = (UnitState.GOOD, UnitState.EXCEPTION)
 
 
@@ -78,6 +81,7 @@ class Everything:
         self.says: dict[int, str] = {}
         self.settings_turns = 0  # that were asked in vain
         self.asked_units: set[int] = set()
+        self._gateway_s = 0.0  # that a gateway takes for a unit that is not there, where answers came late
         self._silent_before: list[int] = []
         self._silent: list[int] = []  # that are asked another way once registers were looked for
         self.states = [UnitState.UNASKED] * 256
@@ -194,7 +198,12 @@ class Everything:
         wanted = [unit for unit in all_units if unit not in self.asked_units]
         silent_before = [unit for unit in all_units if unit in self.asked_units and unit not in self.found]
         if wanted or not self.found:
-            await self._ask_some(line, wanted + silent_before, None, 0.0 if has_listened else LISTEN_S, _UNITS_SHARE)
+            listen_s = 0.0 if has_listened else LISTEN_S
+            units = wanted + silent_before
+            left = await self._ask_some(line, units, None, listen_s, _UNITS_SHARE, most_s=_FIRST_UNITS_S)
+            until_s = self._until(_UNITS_SHARE)
+            while left and not self.found and (until_s is None or asyncio.get_running_loop().time() < until_s):
+                left = await self._ask_some(line, left, None, 0.0, 1.0, most_s=_MORE_UNITS_S)
         else:  # an earlier search asked all: once registers were looked for, who was silent is asked again
             self._silent_before = silent_before
         if self.units is not None and self.units.answers_any:
@@ -224,9 +233,7 @@ class Everything:
         if not silent:
             return
         pause_s = _LONGER_S if self.link.is_serial else 0.0
-        await self._ask_some(line, silent, Identify(Depth.BASIC), 0.0, _SECOND_SHARE, pause_s)
-        assert self.units is not None
-        left = [unit for unit in silent if self.units.states[unit] is UnitState.UNASKED]
+        left = await self._ask_some(line, silent, Identify(Depth.BASIC), 0.0, _SECOND_SHARE, pause_s)
         self._silent = left if len(left) < len(silent) else []  # those had no turn yet
         if not self.found and self.link.is_serial:
             await self._ask_some(line, silent, None, 0.0, _SECOND_SHARE, pause_s)
@@ -242,17 +249,21 @@ class Everything:
 
     async def _ask_some(
         self, line: Reopened, units: list[int], question: Request | None, listen_s: float, share: float,
-        pause_s: float = 0.0,
-    ) -> None:  # fmt: skip
-        """As many as there is time for; where the line is lost meanwhile it is opened again, and the rest is asked."""
-        until_s, left = self._for(share), list(units)
-        for _ in range(_REOPENED):
+        pause_s: float = 0.0, most_s: float | None = None,
+    ) -> list[int]:  # fmt: skip
+        """As many as there is time for; where the line is lost meanwhile it is opened again, and the rest is asked.
+        Gives those that had no turn."""
+        until_s, left, vain = self._for(share), list(units), 0
+        if most_s is not None:
+            first_s = asyncio.get_running_loop().time() + most_s
+            until_s = min(until_s, first_s) if until_s is not None else first_s
+        while vain < _REOPENED:
             await line.settle()
             lost = False
             survey = self.units = UnitSurvey(
                 line.exchanger, left, self._timeout_s or _UNIT_TIMEOUT_S, self.never, listen_s=listen_s,
                 asks_identity=False, question=question, pause_s=max(pause_s, line.rest.rest_s),
-                steady_s=_UNIT_WAIT_S if self.link.is_serial else None,
+                steady_s=_UNIT_WAIT_S if self.link.is_serial else None, gateway_s=self._gateway_s,
             )  # fmt: skip
             try:
                 await _until(until_s, survey.run())
@@ -264,12 +275,15 @@ class Everything:
                 self.asked_units |= {unit for unit in left if survey.states[unit] is not UnitState.UNASKED}
                 self.states = merged(self.states, survey.states)
                 self.found |= survey.found
-            left = [unit for unit in left if survey.states[unit] is UnitState.UNASKED]
+                self._gateway_s = max(self._gateway_s, survey.gateway_s)
+            before, left = left, [unit for unit in left if survey.states[unit] is UnitState.UNASKED]
+            vain = vain + 1 if len(left) == len(before) else 0
             is_late = until_s is not None and asyncio.get_running_loop().time() >= until_s
             if not left or is_late or survey.answers_any or not lost:
                 break
         if survey.note and question is None:
             self.notes.append(survey.note)
+        return left
 
     def _leave_out_doubles(self) -> None:
         """Over TCP units 0 and 255 mean the device itself: where others answer, they are one of those."""
@@ -298,6 +312,8 @@ class Everything:
                 share = _SLICE if not self._unasked else _SLICE_BEFORE_UNITS
                 share = _SLICE_BEFORE_SILENT if self._silent or self._silent_before else share
                 search_until_s = min(search_until_s, loop.time() + max(share * (search_until_s - loop.time()), 2.0))
+            elif self._unasked:
+                search_until_s = loop.time() + _SLICE_S
             if turns.units:
                 await turns.search(search_until_s, every_s)
             if turns.is_over or (until_s is not None and loop.time() >= until_s - _LOST_SHARE * (left_s or 0.0)):

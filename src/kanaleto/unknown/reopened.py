@@ -49,7 +49,10 @@ class Reopened:
         return await self.exchanger.ask(unit_id, request, timeout_s)
 
     def _hear_others(self, outcome: Outcome) -> None:
-        """Answers that nobody here has asked for come from whoever has begun to talk. Raises SurveyStopped."""
+        """Answers that nobody here has asked for come from whoever has begun to talk; not on a connection, which is
+        nobody else's. Raises SurveyStopped."""
+        if self.exchanger.framing.has_transactions:
+            return
         strays = self.exchanger.traffic.strays
         is_foreign = strays.unasked + strays.late > self._strays or outcome.kind is OutcomeKind.UNEXPECTED
         self._strays = strays.unasked + strays.late

@@ -9,7 +9,7 @@ counted in a first cut, each value as much as it is sure, and the second cut pre
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from math import log2
+from math import exp, log2
 from types import MappingProxyType
 
 import numpy as np
@@ -262,11 +262,9 @@ def _cut(at: int, codec: Codec, shape: Shape, others: Sequence[tuple[Codec, floa
     """With the best reading of other numbers beside it, and how far behind it lies."""
     weight = weights.TYPES
     rival, excess = others[0] if others else (None, 4 * weight.half)
-    sure = 1.0 - 0.5 * 0.5 ** (max(excess, 0.0) / weight.half)
-    if shape is Shape.ZERO:
-        sure = min(sure, weight.zero_sure)
-    elif shape is Shape.STILL and codec.type.kind is not Kind.TEXT:
-        sure *= weight.still_sure
+    begin, slope = weight.sure[shape]
+    odds = begin + slope * min(max(excess, 0.0), weight.most_excess)
+    sure = min(1 / (1 + exp(-odds)), weight.zero_sure if shape is Shape.ZERO else weight.most_sure)
     if codec.registers == 1 and shape is Shape.STATES:
         codec = Codec(ValueType(Kind.BITS), codec.order)
     sure = round(max(sure, weight.least_sure), 2)

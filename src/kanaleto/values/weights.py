@@ -14,10 +14,10 @@ from kanaleto.values.types import ByteOrder, Kind
 _AGAINST: dict[Kind, tuple[float, tuple[float, ...]]] = {
     Kind.UINT16: (1.0, (0.5, 0.0, 0.0, 3.0, -1.0, 9.0)),
     Kind.INT16: (1.2, (0.5, 0.0, 0.0, 4.0, 2.0, 9.0)),
-    Kind.UINT32: (2.4, (2.5, 0.5, 1.0, -1.0, 4.0, 14.0)),
+    Kind.UINT32: (2.4, (2.5, -0.5, 1.0, -1.0, 4.0, 14.0)),
     Kind.INT32: (2.4, (2.5, 1.0, 0.0, 0.5, 5.0, 14.0)),
     Kind.FLOAT32: (1.6, (1.5, 0.0, -0.5, 1.0, 3.0, 14.0)),
-    Kind.UINT64: (5.0, (4.0, 3.0, 5.0, -1.5, 9.0, 30.0)),
+    Kind.UINT64: (4.0, (4.0, 2.0, 5.0, -1.5, 9.0, 30.0)),
     Kind.INT64: (6.5, (4.0, 3.0, 3.0, 0.0, 9.0, 30.0)),
     Kind.FLOAT64: (4.0, (3.0, 1.0, 0.0, 1.0, 6.0, 30.0)),
     Kind.BCD16: (12.0, (6.0, 6.0, 0.0, 0.0, 6.0, 9.0)),
@@ -31,7 +31,7 @@ class TypeWeights(Struct, frozen=True):
 
     # a value behind another
     same_type: float = 0.4  # of the type and order of the one before it
-    other_type: float = 2.6
+    other_type: float = 2.8
     against_style: float = 9.0  # a wide value in another order than the device's others
     against_narrow: float = 30.0  # the bytes of one register turned round, alone
     own_long: tuple[float, float] = (7.0, 10.0)  # four registers as two words of a known order: EFGHABCD, FEHGBADC
@@ -107,10 +107,23 @@ class TypeWeights(Struct, frozen=True):
     clock_odd: float = 20.0  # each step backwards, or of more than an hour
 
     # how sure it is
-    half: float = 5.0  # bits of excess of the next best reading that halve the doubt
+    half: float = 5.0  # bits of excess of the next best reading that halve the doubt, for the types that a device uses
+    most_excess: float = 30.0  # more say no more
     least_sure: float = 0.1  # as a share of 1
-    zero_sure: float = 0.3  # of what was zero throughout, at most
-    still_sure: float = 0.85  # times so much of what never moved
+    most_sure: float = 0.99
+    zero_sure: float = 0.6  # of what was zero throughout, at most
+    sure: dict[int, tuple[float, float]] = field(
+        default_factory=lambda: {
+            0: (0.2, 0.4),
+            1: (0.0, 0.33),
+            2: (0.6, 0.6),
+            3: (-0.6, 0.8),
+            4: (0.6, 0.7),
+            5: (-1.0, 0.2),
+        }
+    )
+    """By shape, with no excess and for each bit of it: how likely it is right, as the logarithm of the odds; a little
+    below what `python -m scripts.weights sure` fits to made-up devices."""
 
     against: dict[Kind, tuple[float, tuple[float, ...]]] = field(default_factory=lambda: dict(_AGAINST))
     """What speaks against a type in the first place, and against each shape for it: zero, still, measured, rising,

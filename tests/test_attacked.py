@@ -31,10 +31,10 @@ from kanaleto.serving.network import CannotServe, NetworkServer
 from kanaleto.serving.port import PortServer
 from kanaleto.serving.portlink import PortLink
 from kanaleto.serving.terminal import TerminalServer
+from kanaleto.site.bridges import TlsServing
 from kanaleto.site.links.link import FramingKind, SerialSettings
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.links.tcp import TcpLink
-from kanaleto.site.model import TlsServing
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer
 from kanaleto.wire.rtu import Rtu

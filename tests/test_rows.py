@@ -13,10 +13,11 @@ from msgspec.structs import replace
 from kanaleto.bench.server import SiteServer
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.site.bridges import TlsServing
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.links.tcp import TcpLink
-from kanaleto.site.model import Line, Simulated, Site, TlsServing
+from kanaleto.site.model import Line, Simulated, Site
 from tests.rawends import RawMaster, RawSlave, framed, settings_of
 from tests.simulated import device
 from tests.standard_rows import ALIKE, COUNTED, MAP, MASTER, SERIAL, SLAVE

@@ -18,9 +18,9 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.tcp import TcpChannel
 from kanaleto.lines.tls import ROLE_EXTENSION
+from kanaleto.site.bridges import TlsServing
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.links.tcp import TcpLink, TlsFiles
-from kanaleto.site.model import TlsServing
 from kanaleto.wire.pdu import Request, WriteRegister
 from tests.test_bench import free_port
 from tests.test_links import ASKED, InFolder, asked, check_answers, line_of

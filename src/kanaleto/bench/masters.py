@@ -47,6 +47,8 @@ class MasterRow(Struct):
     points: tuple[str, ...] = ()
     times: int = 1
     until_s: float = 0.0
+    more: dict[str, Any] = {}
+    """What else is to be said of it, by whoever passes requests on; of what is folded the largest numbers."""
 
     @property
     def period_s(self) -> float | None:
@@ -99,7 +101,7 @@ class Masters:
 
     def note(
         self, master: str, line: str, device: Device | None, unit_id: int, pdu: bytes, answer: bytes | None,
-        old: list[int] | None = None,
+        old: list[int] | None = None, more: dict[str, Any] | None = None,
     ) -> None:  # fmt: skip
         """A request and what was answered: `old` is what stood where it wrote."""
         function, now = pdu[0], self._now()
@@ -114,15 +116,21 @@ class Masters:
                 if row is not None and now - row.at_s < _FOLD_S:
                     row.times += 1
                     row.until_s = now
+                    for name, value in (more or {}).items():
+                        if isinstance(value, float):
+                            row.more[name] = max(value, row.more.get(name, value))
                     return
                 if row is not None:
                     self._end(row)
                 if len(self.reading) >= _MOST_FOLDED:
                     self.flush()
-                self.reading[key] = self._row(now, master, line, device, unit_id, pdu, address, count, outcome)
+                row = self._row(now, master, line, device, unit_id, pdu, address, count, outcome)
+                row.more = dict(more or {})
+                self.reading[key] = row
                 return
             row = self._row(now, master, line, device, unit_id, pdu, address, count, outcome)
             row.code, row.written, row.old = code, written, old if code is None else None
+            row.more = dict(more or {})
             for name in row.points if function in WRITING else ():
                 if (row.device, name) not in self.written and len(self.written) >= _MOST_FOLDED:
                     self.written.clear()
@@ -263,5 +271,5 @@ def as_json(row: MasterRow, iso: Callable[[float], str]) -> dict[str, Any]:
         "at": iso(row.at_s), "from": row.master, "master": row.master, "line": row.line, "device": row.device,
         "unit_id": row.unit_id, "function": row.function, "address": row.address, "count": row.count,
         "written": row.written, "old": row.old, "points": list(row.points), "outcome": row.outcome, "code": row.code,
-        "times": row.times, "until": iso(row.until_s), "period_s": row.period_s,
+        "times": row.times, "until": iso(row.until_s), "period_s": row.period_s, **row.more,
     }  # fmt: skip

@@ -22,6 +22,9 @@ _HELP = {
     "kanaleto_line_busy_ratio": "the share of the last minute in which a line was busy",
     "kanaleto_exchanges_total": "requests by their outcome",
     "kanaleto_answer_seconds": "how long good answers took, of the last 256",
+    "kanaleto_bridge_requests_total": "requests of masters that a bridge passed on, by what came of them",
+    "kanaleto_bridge_waiting": "requests of masters that wait for a line",
+    "kanaleto_bridge_clients": "masters that are connected to a bridge",
     "kanaleto_moves_late_seconds_total": "bench time that was left out since the machine was too slow",
 }
 

@@ -24,6 +24,7 @@ _MOST_FAULTS = 20
 _ENDING = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
 _WRITING = ("write", "raw", "routine")
 _COMMANDS = {
+    "bridge": "pass on what masters ask, from the links of a site's bridges to its lines",
     "case": "exchanges and what they prove, as one file for others",
     "check": "every fault of a site file or a map",
     "clone": "devices as they answer now, as a site that can be served",

@@ -18,6 +18,7 @@ from kanaleto.planning.plan import Block
 from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Line, Site
+from kanaleto.supervision.service import ServiceManager
 from kanaleto.values.codec import NoValue
 from kanaleto.values.text import plain, shown, words_of
 
@@ -115,6 +116,7 @@ def poll_site(
         return session.snapshot
 
     async def work() -> None:
+        managing = asyncio.create_task(ServiceManager().run())
         told = Health(health, lambda: polled_lines(snapshot()), lambda: polled_samples(snapshot())) if health else None
         try:
             if told is not None:
@@ -124,6 +126,7 @@ def poll_site(
         except TimeoutError:
             return
         finally:
+            managing.cancel()
             if told is not None:
                 told.stop()
 

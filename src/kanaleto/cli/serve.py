@@ -40,6 +40,7 @@ from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Line, Site
 from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import Failure, follow, leave, owned_thread
+from kanaleto.supervision.service import ServiceManager
 
 _MOST_WAITING = 20_000  # rows that a slow disk has not taken yet
 _CLOSE_S = 5.0
@@ -139,6 +140,7 @@ def command(
             raise Failed(str(error)) from None
         mark.say((line.name, line.link, Origin.STAND_IN) for line in served.lines)
         beside = [asyncio.create_task(look_around()), asyncio.create_task(bench.run())]
+        beside.append(asyncio.create_task(ServiceManager().run()))
         if keep is not None:
             beside.append(asyncio.create_task(keep_now_and_then(keep, bench)))
         try:

@@ -193,6 +193,32 @@ class LineTable(TomlTable, frozen=True):
     device: list[DeviceTable] = []
 
 
+class RouteTable(TomlTable, frozen=True):
+    units: Annotated[int, Meta(ge=0, le=255)] | str
+    to: str | list[str]
+    there: Annotated[int, Meta(ge=0, le=255)] | str | None = None
+    access: Literal["read", "write"] = "read"
+    functions: list[FunctionCode] | None = None
+    addresses: list[str] = []
+    retries: Annotated[int, Meta(ge=0, le=20)] = 0
+    probe_s: SomeSeconds = 2.0
+
+
+class BridgeTable(TomlTable, frozen=True):
+    name: Name
+    listen: str | list[str]
+    serve_cert: str | None = None
+    serve_key: str | None = None
+    serve_ca: str | None = None
+    roles: dict[str, list[FunctionCode]] = {}
+    clients: list[str] = []
+    patience_s: SomeSeconds = 1.0
+    waiting: Annotated[int, Meta(ge=1, le=1000)] = 8
+    share_s: Seconds = 0.0
+    broadcast: bool = False
+    route: list[RouteTable] = []
+
+
 class SiteTable(TomlTable, frozen=True):
     name: Name
     format: int = FORMAT
@@ -212,6 +238,7 @@ class SiteFile(TomlTable, frozen=True):
     states: dict[str, dict[str, str]] = {}
     line: list[LineTable] = []
     derived: list[DerivedTable] = []
+    bridge: list[BridgeTable] = []
 
 
 KEYS: dict[str, list[str]] = {

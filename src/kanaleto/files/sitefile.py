@@ -17,6 +17,7 @@ from kanaleto.files.mapshared import Shared
 from kanaleto.files.simulation import read_simulated
 from kanaleto.files.texts import SiteTexts
 from kanaleto.files.toml_lines import KeyLines, deepest_line, loads_bounded, longest_number
+from kanaleto.site.bridges import Bridge, TlsServing
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
 from kanaleto.site.faults import Fault, FaultyFile
 from kanaleto.site.formula import formula_faults
@@ -35,7 +36,6 @@ from kanaleto.site.model import (
     Line,
     Point,
     Site,
-    TlsServing,
     Writing,
 )
 from kanaleto.site.moving import moving_faults
@@ -176,7 +176,23 @@ class _SiteFileReader:
         count = sum(line.point_count for line in lines)
         most = self._most_points(("site", "max_points"), "the site", file.site.max_points, count)
         keeping = read_keeping(file.site, derived, lines, self._fault)
-        return Site(file.site.name, lines, self.path, derived, most, keeping, self._writing(), file.site.bench_seed)
+        bridges = self._bridges(file, lines)
+        return Site(
+            file.site.name, lines, self.path, derived, most, keeping, self._writing(), file.site.bench_seed, bridges
+        )
+
+    def _bridges(self, file: schema.SiteFile, lines: tuple[Line, ...]) -> tuple[Bridge, ...]:
+        if not file.bridge:
+            return ()
+        from kanaleto.files.bridges import read_bridges  # most sites have none
+
+        return read_bridges(
+            file.bridge,
+            lines,
+            self.path.parent,
+            self._fault,
+            lambda index, table: self._tls_serving(("bridge", index), table),
+        )
 
     def _read_shared(self, file: schema.SiteFile) -> Shared:
         scales: list[tuple[str, ScaleCells]] = []
@@ -285,7 +301,9 @@ class _SiteFileReader:
             self._fault(where, f"{who} has {count} points, and max_points is {most}", is_warning=True)
         return most
 
-    def _tls_serving(self, where: tuple[str | int, ...], table: schema.LineTable) -> TlsServing | None:
+    def _tls_serving(
+        self, where: tuple[str | int, ...], table: schema.LineTable | schema.BridgeTable
+    ) -> TlsServing | None:
         if table.serve_cert is None and table.serve_key is None and table.serve_ca is None:
             return None
         if table.serve_cert is None or table.serve_key is None:

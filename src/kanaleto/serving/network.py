@@ -16,13 +16,14 @@ from kanaleto.lines.tls import role_in, server_context
 from kanaleto.serving.admission import HANDSHAKE_S, Admission, host_of
 from kanaleto.serving.answerer import NOBODY, Answer, Answerer, AnyAnswer, Master, Pieces, ShapedAnswer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
-from kanaleto.site.model import TlsServing
+from kanaleto.site.bridges import TlsServing
 from kanaleto.supervision.owned import report
 from kanaleto.wire.codes import ExceptionCode
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
 from kanaleto.wire.pdu import Refused
 
 _MOST_UNSENT = 64 * 1024
+_MOST_LATER = 256  # answers of one connection that are waited for; then it is not read on
 _BUFFER_BYTES = 16 * 1024
 _MOST_NOISE, _PIECE = 4096, 512
 _QUIET_S = 0.03  # on a bare stream: what is no frame by its length is settled after this much silence
@@ -189,6 +190,7 @@ class _Connection(asyncio.BufferedProtocol):
         self._master = NOBODY
         self._timer: asyncio.TimerHandle | None = None
         self._line: asyncio.Task[None] | None = None
+        self._later: set[asyncio.Task[None]] = set()  # answers that somebody is asked for
         self._noise = 0  # bytes since the last frame
         self._early: bytes | None = b""  # what came inside TLS before we were told that it is made
 
@@ -207,6 +209,7 @@ class _Connection(asyncio.BufferedProtocol):
             self._server.admission.forget(self._transport)
         if self._line is not None:
             self._line.cancel()
+        self._drop_later()
         if self._timer is not None:
             self._timer.cancel()
 
@@ -260,6 +263,8 @@ class _Connection(asyncio.BufferedProtocol):
         while heard:
             events = [event for event, _ in heard]
             self._note_noise(events)
+            if any(isinstance(event, Frame) for event in events):
+                self._drop_later()  # without a transaction nobody could tell whose answer it is
             more, is_broken = answers_to(server.answerer, server.framing, events, self._functions, self._master)
             answers += more
             has_broken = has_broken or is_broken
@@ -277,22 +282,56 @@ class _Connection(asyncio.BufferedProtocol):
         server = self._server
         if answers:
             server.admission.note_use(self._transport)
-            if self._line is None and all(type(answer) is bytes for answer in answers):
-                self._write(b"".join(answers))  # type: ignore[arg-type]
+        now: list[bytes | Outgoing] = []
+        for answer in answers:
+            if isinstance(answer, bytes | Outgoing):
+                now.append(answer)
             else:
-                self._put_in_line(answers)
+                self._send_when_there(answer)
+        if now and self._line is None and all(type(answer) is bytes for answer in now):
+            self._write(b"".join(now))  # type: ignore[arg-type]
+        elif now:
+            self._put_in_line(now)
         if has_broken and not self._transport.is_closing():
             server.admission.tell(
                 host_of(self._transport), f"was cut off: what it sends is no {server.framing.name.upper()} framing"
             )
             self._transport.close()
 
+    def _send_when_there(self, answer: "Awaitable[Outgoing]") -> None:
+        """It goes out when it is there, whatever was asked before or after it: its transaction tells whose it is."""
+        began_s = asyncio.get_running_loop().time()
+
+        async def work() -> None:
+            sending = await answer
+            await sending.go_out(began_s, self._go_out)
+            if sending.hangs_up:
+                self._transport.close()
+
+        task = asyncio.get_running_loop().create_task(work())
+        self._later.add(task)
+        task.add_done_callback(self._end_later)
+        if len(self._later) >= _MOST_LATER:
+            self._transport.pause_reading()
+
+    def _end_later(self, task: asyncio.Task[None]) -> None:
+        self._later.discard(task)
+        if not task.cancelled() and (error := task.exception()) is not None:
+            self._break_at(error)
+        if len(self._later) == _MOST_LATER - 1 and self._line is None and not self._transport.is_closing():
+            self._transport.resume_reading()
+
+    def _drop_later(self) -> None:
+        """Nobody waits for these answers any more."""
+        for task in list(self._later):
+            task.cancel()
+
     def _write(self, data: bytes) -> None:
         self._transport.write(data)
         if self._transport.get_write_buffer_size() > _MOST_UNSENT and not self._transport.is_closing():
             self._server.admission.drop(self._transport, "it asks and does not read the answers")
 
-    def _put_in_line(self, answers: "list[Framed]") -> None:
+    def _put_in_line(self, answers: "list[bytes | Outgoing]") -> None:
         """Answers that take their time go out in the order of their requests; meanwhile not much more is read."""
         began_s = asyncio.get_running_loop().time()
         before = self._line
@@ -301,9 +340,7 @@ class _Connection(asyncio.BufferedProtocol):
             if before is not None:
                 await before
             for answer in answers:
-                sending = answer if isinstance(answer, bytes | Outgoing) else await answer
-                if isinstance(sending, bytes):
-                    sending = Outgoing([(0.0, sending)])
+                sending = Outgoing([(0.0, answer)]) if isinstance(answer, bytes) else answer
                 await sending.go_out(began_s, self._go_out)
                 if sending.hangs_up:
                     self._transport.close()
@@ -321,7 +358,7 @@ class _Connection(asyncio.BufferedProtocol):
             self._break_at(error)
         if line is self._line:
             self._line = None
-            if not self._transport.is_closing():
+            if not self._transport.is_closing() and len(self._later) < _MOST_LATER:
                 self._transport.resume_reading()
 
 

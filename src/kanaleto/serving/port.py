@@ -47,6 +47,8 @@ class PortServer:
             raise CannotServe(f"{self.answerer.name}: {error}") from None
 
     async def stop(self) -> None:
+        if self._later is not None:
+            self._later.cancel()
         if self._reopening is not None:
             self._reopening.cancel()
         if self._timer is not None:
@@ -151,6 +153,8 @@ class PortServer:
                 if isinstance(event, Garbled):
                     self.answerer.note_garbled()
                 elif self._channel.is_open:
+                    if self._later is not None:  # its master has spoken again: that answer is nobody's any more
+                        self._later.cancel()
                     self._twins.note_request(event.unit_id, event.pdu, at, data)
                     answer = self.answerer.answer if is_clean else self.answerer.answer_unclean
                     came = answer(event.unit_id, event.pdu, self._master)
@@ -161,7 +165,7 @@ class PortServer:
             heard = self._hearing.again()
 
     async def _answer_later(self, unit_id: int, answer: Awaitable[Answer]) -> None:
-        """A master has one request under way; what comes of it goes out when it is there."""
+        """A master has one request under way; its answer goes out when it is there, unless he asks again first."""
         try:
             came = await answer
             if came is not None and self._channel.is_open:

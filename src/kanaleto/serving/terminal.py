@@ -17,6 +17,8 @@ import threading
 import time
 import tty
 from collections.abc import Awaitable
+from concurrent.futures import Future
+from contextlib import suppress
 
 from kanaleto.serving.answerer import Answer, Answerer, Master, ShapedAnswer, is_later
 from kanaleto.serving.hearing import Heard, Hearing
@@ -57,13 +59,17 @@ class TerminalServer:
         self._is_stopping = threading.Event()
         self._thread: threading.Thread | None = None
         self._near = self._far = -1
+        self._woken = self._waking = -1  # two ends of a pipe: an answer that was waited for is there
+        self._later: tuple[int, Future[Answer]] | None = None
         self._master = Master(link.port, answerer.name)
 
     async def start(self) -> None:
         """Make the pseudo-terminal and its link. Raises CannotServe."""
         self._loop = asyncio.get_running_loop()
         self._near, self._far = os.openpty()
-        os.set_blocking(self._near, False)
+        self._woken, self._waking = os.pipe()
+        for end in (self._near, self._woken, self._waking):
+            os.set_blocking(end, False)
         tty.setraw(self._near)
         tty.setraw(self._far)
         self._set_own_rate()
@@ -95,6 +101,7 @@ class TerminalServer:
             return
         self._thread.join(timeout=2)
         self._thread = None
+        self._drop_later()
         self._port_link.remove()
         self._close()
 
@@ -104,9 +111,9 @@ class TerminalServer:
             self._let_go(data)
 
     def _close(self) -> None:
-        os.close(self._near)
-        os.close(self._far)
-        self._near = self._far = -1
+        for end in (self._near, self._far, self._woken, self._waking):
+            os.close(end)
+        self._near = self._far = self._woken = self._waking = -1
 
     def _work(self) -> None:
         line_free_s = 0.0  # when the last byte that came would have left a real line
@@ -125,12 +132,14 @@ class TerminalServer:
         wait_s = _SLICE_S
         if patience_s is not None:
             wait_s = min(max(line_free_s + patience_s - now_s, 0.0), _SLICE_S)
-        ready, _, _ = select.select([self._near], [], [], wait_s)
+        ready, _, _ = select.select([self._near, self._woken], [], [], wait_s)
+        if self._woken in ready:
+            line_free_s = self._take_later(line_free_s)
         now_s = time.monotonic()
         silence_s = now_s - line_free_s
         if patience_s is not None and silence_s >= patience_s:
             line_free_s = self._take(hearing.settle(), line_free_s)
-        if not ready:
+        if self._near not in ready:
             return line_free_s
         try:
             data = os.read(self._near, 4096)
@@ -167,25 +176,55 @@ class TerminalServer:
             termios.tcflush(self._far, termios.TCIFLUSH)
             return False
 
-    def _wait_for(self, answer: Awaitable[Answer]) -> Answer:
-        """Answers that take their time are made on the loop that the server was started on."""
+    def _wait_for(self, unit_id: int, answer: Awaitable[Answer]) -> None:
+        """Answers that take their time are made on the loop that the server was started on; meanwhile the line is
+        heard on."""
 
         async def work() -> Answer:
             return await answer
 
         assert self._loop is not None
-        return asyncio.run_coroutine_threadsafe(work(), self._loop).result()
+        later = asyncio.run_coroutine_threadsafe(work(), self._loop)
+        self._later = (unit_id, later)
+        later.add_done_callback(lambda _: self._wake())
+
+    def _drop_later(self) -> None:
+        """A master has spoken again, or nobody is there any more: that answer is nobody's."""
+        if self._later is not None:
+            self._later[1].cancel()
+            self._later = None
+
+    def _wake(self) -> None:
+        with suppress(OSError):  # it has ended
+            os.write(self._waking, b"!")
+
+    def _take_later(self, line_free_s: float) -> float:
+        """What was waited for is there; gives when the line is free then."""
+        with suppress(BlockingIOError):
+            os.read(self._woken, 64)
+        if self._later is None or not self._later[1].done():
+            return line_free_s
+        (unit_id, later), self._later = self._later, None
+        if later.cancelled():
+            return line_free_s
+        return self._reply(unit_id, later.result(), max(time.monotonic(), line_free_s))
 
     def _answer(self, frame: Frame, is_clean: bool, came_s: float) -> float:
-        gap_s = self._link.settings.gap_s
+        self._drop_later()
         asked = self.answerer.answer if is_clean else self.answerer.answer_unclean
         answer = asked(frame.unit_id, frame.pdu, self._master)
-        reply = self._wait_for(answer) if is_later(answer) else answer
+        if is_later(answer):
+            self._wait_for(frame.unit_id, answer)
+            return came_s
+        return self._reply(frame.unit_id, answer, came_s)  # type: ignore[arg-type]
+
+    def _reply(self, unit_id: int, reply: Answer, came_s: float) -> float:
         if not isinstance(reply, bytes | ShapedAnswer):
             return came_s
+        gap_s = self._link.settings.gap_s
         start_s = came_s + gap_s + self._answer_delay_s
         if isinstance(reply, bytes):
-            return self._send(self._framing.encode(frame.unit_id, reply), start_s)
+            return self._send(self._framing.encode(unit_id, reply), start_s)
         free_s = came_s
         for after_s, raw in reply.pieces(self._framing.encode):
             free_s = self._send(raw, max(start_s + after_s, free_s))

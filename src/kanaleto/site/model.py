@@ -10,6 +10,7 @@ from pathlib import Path
 from msgspec import Struct, field
 from msgspec.structs import force_setattr, replace
 
+from kanaleto.site.bridges import Bridge, TlsServing
 from kanaleto.site.counting import Counting, Numbering
 from kanaleto.site.links.link import Link
 from kanaleto.values.codec import Codec
@@ -286,16 +287,6 @@ class Simulated(Struct, frozen=True):
         return bool(self.moves or self.quantities or self.machines)
 
 
-class TlsServing(Struct, frozen=True):
-    """With what a TLS line is served: certificate, key, and the authority that clients must be signed by; functions a
-    role may use."""
-
-    cert: Path
-    key: Path
-    ca: Path | None = None
-    roles: tuple[tuple[str, tuple[int, ...]], ...] = ()
-
-
 class Device(Struct, frozen=True, dict=True):
     """A slave on a line, with the points of its map."""
 
@@ -424,6 +415,7 @@ class Site(Struct, frozen=True):
     keeping: Keeping = Keeping()
     writing: Writing = Writing.UNLOCK
     bench_seed: int = 0
+    bridges: tuple[Bridge, ...] = ()
 
     def devices(self) -> Iterator[tuple[Line, Device]]:
         for line in self.lines:

@@ -138,7 +138,7 @@ class Turns:
         read once. Raises SurveyStopped when the line is lost."""
         loop = asyncio.get_running_loop()
         next_round_s = loop.time() + round_every_s
-        self._window = (loop.time(), self.asked, 0.0)
+        self._window = (loop.time(), self.asked, self._window[2])
         running: set[asyncio.Task[None]] = set()
         try:
             while until_s is None or loop.time() < until_s:

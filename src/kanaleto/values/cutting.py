@@ -264,7 +264,8 @@ def _cut(at: int, codec: Codec, shape: Shape, others: Sequence[tuple[Codec, floa
     rival, excess = others[0] if others else (None, 4 * weight.half)
     begin, slope = weight.sure[shape]
     odds = begin + slope * min(max(excess, 0.0), weight.most_excess)
-    sure = min(1 / (1 + exp(-odds)), weight.zero_sure if shape is Shape.ZERO else weight.most_sure)
+    most = {Shape.ZERO: weight.zero_sure, Shape.STILL: weight.still_sure}.get(shape, weight.most_sure)
+    sure = min(1 / (1 + exp(-odds)), most if codec.type.kind is not Kind.TEXT else weight.most_sure)
     if codec.registers == 1 and shape is Shape.STATES:
         codec = Codec(ValueType(Kind.BITS), codec.order)
     sure = round(max(sure, weight.least_sure), 2)

@@ -111,7 +111,8 @@ class TypeWeights(Struct, frozen=True):
     most_excess: float = 30.0  # more say no more
     least_sure: float = 0.1  # as a share of 1
     most_sure: float = 0.99
-    zero_sure: float = 0.6  # of what was zero throughout, at most
+    still_sure: float = 0.95  # of what never moved, at most
+    zero_sure: float = 0.6  # of what was zero throughout
     sure: dict[int, tuple[float, float]] = field(
         default_factory=lambda: {
             0: (0.2, 0.4),

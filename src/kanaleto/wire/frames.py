@@ -84,3 +84,10 @@ def unit_of(framing: str, raw: bytes) -> int:
             return 0
     at = 6 if framing == "tcp" else 0
     return raw[at] if len(raw) > at else 0
+
+
+def pdu_of(framing: str, raw: bytes) -> bytes:
+    """The PDU in the bytes of a sound frame."""
+    if framing == "tcp":
+        return raw[7:]
+    return bytes.fromhex(raw[1:-2].decode("ascii"))[1:-1] if framing == "ascii" else raw[1:-2]

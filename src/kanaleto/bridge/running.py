@@ -1,0 +1,275 @@
+"""All bridges of a site: their ways in, their ways out, and what is between."""
+
+import asyncio
+from collections.abc import Awaitable, Callable, Sequence
+
+from msgspec import Struct
+
+from kanaleto.bridge.passing import is_reading, refusal
+from kanaleto.bridge.turns import refused
+from kanaleto.bridge.wayout import WayOut
+from kanaleto.control.permission import permission_of_pdu
+from kanaleto.files.bridges import is_open
+from kanaleto.polling.session import Session
+from kanaleto.serving.admission import OnClient
+from kanaleto.serving.answerer import NOBODY, Answer, Answerer, AnyAnswer, Master
+from kanaleto.serving.network import CannotServe, DatagramServer, NetworkServer
+from kanaleto.serving.opening import Server, server_for
+from kanaleto.site.bridges import Bridge, BridgeTarget, Route
+from kanaleto.site.links.link import FramingKind, Link
+from kanaleto.site.model import Line, Site
+from kanaleto.supervision.owned import owned_task
+from kanaleto.wire.codes import ExceptionCode, Table
+from kanaleto.wire.pdu import Read
+
+
+class MasterAsked(Struct):
+    """One request of a master, and what it was answered: `pdu` None is silence. `why` says whose refusal it is where
+    the bridge itself refused."""
+
+    bridge: Bridge
+    master: Master
+    unit_id: int
+    request: bytes
+    pdu: bytes | None
+    target: BridgeTarget | None
+    took_s: float
+    waited_s: float = 0.0
+    is_shared: bool = False
+    why: str = ""
+
+
+class RouteState(Struct):
+    """What came of one unit of a bridge so far. Times are loop times; `last_good` None before the first."""
+
+    bridge: str
+    unit_id: int
+    target: BridgeTarget
+    asked: int = 0
+    failed: int = 0
+    last_good: bool | None = None
+    took_s: float = 0.0
+
+
+class Tested(Struct):
+    """One routed unit that was asked one read."""
+
+    bridge: str
+    unit_id: int
+    target: BridgeTarget
+    took_s: float
+    outcome: str
+    code: int | None
+
+
+OnAsked = Callable[[MasterAsked], None]
+
+
+class Bridging:
+    """`bridges` of the site that `session` polls; `start`, then `run` until it is cancelled, then `stop`. `on_asked`
+    hears of each request of a master, `on_client` of clients in sentences."""
+
+    def __init__(
+        self, session: Session, bridges: Sequence[Bridge], only_reads: bool = False,
+        on_client: OnClient | None = None, on_asked: OnAsked | None = None,
+    ) -> None:  # fmt: skip
+        self.session = session
+        self.bridges = tuple(bridges)
+        self.only_reads = only_reads
+        self.on_asked = on_asked
+        self.states = {
+            (bridge.name, unit): RouteState(bridge.name, unit, target)
+            for bridge in bridges
+            for route in bridge.routes
+            for unit, target in zip(route.units, route.targets, strict=True)
+        }
+        lines = dict.fromkeys(name for bridge in bridges for name in bridge.lines)
+        self.ways_out = {name: WayOut(session, name, self._may_write_on(name)) for name in lines}
+        self._servers: list[tuple[Bridge, Link, Server]] = []
+        for bridge in bridges:
+            for link in bridge.listen:
+                answerer = WayIn(self, bridge, link)
+                line = Line(bridge.name, link, (), tls_serving=bridge.tls_serving)
+                server = server_for(line, answerer, None)
+                if isinstance(server, NetworkServer | DatagramServer):
+                    server.admission.on_client = on_client
+                    server.admission.let_in_only(bridge.clients)
+                self._servers.append((bridge, link, server))
+
+    @property
+    def site(self) -> Site:
+        return self.session.site
+
+    @property
+    def places(self) -> list[tuple[Bridge, Link]]:
+        """Where masters find which bridge."""
+        return [(bridge, link) for bridge, link, _ in self._servers]
+
+    def clients_of(self, bridge: Bridge) -> int:
+        """How many are connected to it."""
+        return sum(
+            len(server.admission.connections)
+            for own, _, server in self._servers
+            if own is bridge and isinstance(server, NetworkServer)
+        )
+
+    async def start(self) -> None:
+        """Bind and open all ways in. Raises CannotServe; then nothing is left open."""
+        started: list[Server] = []
+        try:
+            for _, _, server in self._servers:
+                await server.start()
+                started.append(server)
+        except CannotServe:
+            for server in started:
+                await server.stop()
+            raise
+
+    async def run(self) -> None:
+        """Pass on until cancelled."""
+        tasks = [owned_task(f"bridge to {name}", way.run()) for name, way in self.ways_out.items()]
+        try:
+            await asyncio.gather(*tasks)
+        finally:
+            for task in tasks:
+                task.cancel()
+            await asyncio.gather(*tasks, return_exceptions=True)
+
+    async def stop(self) -> None:
+        for _, _, server in self._servers:
+            await server.stop()
+
+    def _may_write_on(self, line_name: str) -> Callable[[int, bytes], str]:
+        def why_not(unit_id: int, pdu: bytes) -> str:
+            line = next((line for line in self.site.lines if line.name == line_name), None)
+            if line is None:
+                return f"there is no line {line_name!r} any more"
+            return permission_of_pdu(self.site.lines, line, unit_id, pdu).never
+
+        return why_not
+
+    # One request of a master
+
+    async def ask(self, bridge: Bridge, unit_id: int, pdu: bytes, master: Master, is_serial: bool) -> Answer:
+        """What it is answered; None for silence, as on a serial way in where nothing can be said."""
+        loop = asyncio.get_running_loop()
+        began_s = loop.time()
+        found = bridge.route_of(unit_id)
+        if found is None:
+            if unit_id == 0 and bridge.broadcast and not is_reading(pdu):
+                self._to_all(bridge, pdu, master)
+                return None
+            answer = None if is_serial else refused(pdu, ExceptionCode.GATEWAY_PATH_UNAVAILABLE)
+            self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, None, 0.0, why="no route"))
+            return answer
+        route, target = found
+        code = self._refusal(bridge, route, target, pdu)
+        if code is not None:
+            answer = refused(pdu, code)
+            self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, 0.0, why="not passed"))
+            return answer
+        came: asyncio.Future[tuple[bytes | None, bool]] = loop.create_future()
+
+        def ended(answer: bytes | None, is_shared: bool) -> None:
+            if not came.done():
+                came.set_result((answer, is_shared))
+
+        way = self.ways_out[target.line]
+        waiter = way.ask(bridge, route, target, pdu, master, ended)
+        try:
+            answer, is_shared = await came
+        except asyncio.CancelledError:  # its connection is gone, or it has asked anew
+            waiter.is_over = True
+            raise
+        took_s = loop.time() - began_s
+        self._count(bridge, unit_id, answer, took_s)
+        self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, took_s, is_shared=is_shared))
+        is_own = answer is not None and answer[1:] == bytes((ExceptionCode.GATEWAY_TARGET_FAILED,))
+        return None if is_serial and is_own and answer is not None and answer[0] & 0x80 else answer
+
+    def _refusal(self, bridge: Bridge, route: Route, target: BridgeTarget, pdu: bytes) -> ExceptionCode | None:
+        code = refusal(route, pdu, self.only_reads or is_open(bridge))
+        if code is not None:
+            return code
+        if not self._may_write_on(target.line)(target.unit_id, pdu):
+            return None
+        return ExceptionCode.ILLEGAL_DATA_ADDRESS if is_reading(pdu) else ExceptionCode.ILLEGAL_FUNCTION
+
+    def _to_all(self, bridge: Bridge, pdu: bytes, master: Master) -> None:
+        """A write to unit 0 goes to every line that a route for writing leads to; nobody answers one."""
+        if self.only_reads or is_open(bridge):
+            return
+        lines: dict[str, Route] = {}
+        for route in bridge.routes:
+            if refusal(route, pdu) is None:
+                lines |= {target.line: route for target in route.targets}
+        for name, route in lines.items():
+            if not self._may_write_on(name)(0, pdu):
+                self.ways_out[name].ask(bridge, route, BridgeTarget(name, 0), pdu, master, lambda pdu, is_shared: None)
+
+    def _count(self, bridge: Bridge, unit_id: int, answer: bytes | None, took_s: float) -> None:
+        state = self.states[bridge.name, unit_id]
+        state.asked += 1
+        is_failed = answer is None or (bool(answer[0] & 0x80) and answer[1] in _FAILED)
+        state.failed += is_failed
+        state.last_good, state.took_s = not is_failed, took_s
+
+    def _tell(self, asked: MasterAsked) -> None:
+        if self.on_asked is not None:
+            self.on_asked(asked)
+
+    # One read for each routed unit
+
+    async def test(self) -> list[Tested]:
+        """Ask every routed unit once, one after the other on each line."""
+        found: list[Tested] = []
+        for bridge in self.bridges:
+            for route in bridge.routes:
+                for unit, target in zip(route.units, route.targets, strict=True):
+                    found.append(await self._tested(bridge, route, unit, target))
+        return found
+
+    async def _tested(self, bridge: Bridge, route: Route, unit: int, target: BridgeTarget) -> Tested:
+        poller = self.session.named(target.line)
+        question = self._first_question(target)
+        device = next((one for one in poller.line.devices if one.unit_id == target.unit_id), None)
+        timeout_s = device.timeout_s if device is not None else poller.line.timeout_s
+        outcome = await poller.ask(target.unit_id, question, timeout_s, device)
+        is_there = outcome.is_answer
+        state = self.states[bridge.name, unit]
+        state.last_good, state.took_s = is_there, outcome.took_s
+        return Tested(bridge.name, unit, target, outcome.took_s, outcome.kind.value, outcome.code)
+
+    def _first_question(self, target: BridgeTarget) -> Read:
+        """Of a device that the site knows something that it has; else the first register."""
+        for part in self.session.plan.parts:
+            if part.line.name == target.line and part.device.unit_id == target.unit_id and part.blocks:
+                request = part.blocks[0].request
+                return Read(request.table, request.address, request.count)
+        return Read(Table.HOLDING, 0, 1)
+
+
+_FAILED = (ExceptionCode.GATEWAY_TARGET_FAILED, ExceptionCode.GATEWAY_PATH_UNAVAILABLE)
+
+
+class WayIn(Answerer):
+    """One link at which masters of a bridge are heard."""
+
+    def __init__(self, bridging: Bridging, bridge: Bridge, link: Link) -> None:
+        self._bridging, self._bridge = bridging, bridge
+        self._is_serial = link.framing is not FramingKind.TCP
+
+    @property
+    def name(self) -> str:
+        return self._bridge.name
+
+    def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> AnyAnswer:
+        if self._is_serial and unit_id != 0 and self._bridge.route_of(unit_id) is None:
+            return None  # somebody else's on that bus
+        return self._asked(unit_id, pdu, master)
+
+    def _asked(self, unit_id: int, pdu: bytes, master: Master) -> Awaitable[Answer]:
+        return self._bridging.ask(self._bridge, unit_id, pdu, master, self._is_serial)
+
+    def note_garbled(self) -> None:
+        return

@@ -1,0 +1,178 @@
+"""Bridges of a site file: what stands there as `site.bridges`, and what is wrong with it."""
+
+import re
+from collections.abc import Callable, Sequence
+from ipaddress import ip_network
+from pathlib import Path
+
+from kanaleto.files import schema
+from kanaleto.site.bridges import Bridge, BridgeTarget, Route, RouteAccess, TlsServing
+from kanaleto.site.counting import Numbering
+from kanaleto.site.faults import suggestion
+from kanaleto.site.links.link import FramingKind, Link, is_loopback, is_same_place
+from kanaleto.site.links.parse import parse_link
+from kanaleto.site.model import Line
+from kanaleto.site.ranges import parse_range
+from kanaleto.wire.codes import Table
+
+_MOST_UNIT = 255
+
+Where = tuple[str | int, ...]
+TellFault = Callable[..., None]
+"""The place, as keys from the top, what is wrong there, and whether that is only a warning."""
+
+
+def read_bridges(
+    tables: Sequence[schema.BridgeTable], lines: Sequence[Line], folder: Path, fault: TellFault,
+    tls_serving: Callable[[int, schema.BridgeTable], TlsServing | None],
+) -> tuple[Bridge, ...]:  # fmt: skip
+    """`fault` is told what is wrong."""
+    bridges = tuple(
+        _bridge(("bridge", index), table, lines, folder, fault, tls_serving(index, table))
+        for index, table in enumerate(tables)
+    )
+    names: set[str] = set()
+    ways: list[tuple[Link, str]] = []
+    for index, bridge in enumerate(bridges):
+        where = ("bridge", index)
+        if bridge.name in names:
+            fault((*where, "name"), f"two bridges are named {bridge.name!r}; give each its own name")
+        names.add(bridge.name)
+        for link in bridge.listen:
+            other = next((name for known, name in ways if is_same_place(known, link)), None)
+            if other is not None:
+                fault((*where, "listen"), f"{link.place} is a way in of bridge {other!r} already")
+            ways.append((link, bridge.name))
+    for line in lines:
+        for link, name in ways:
+            if is_same_place(line.link, link):
+                index = next(at for at, bridge in enumerate(bridges) if bridge.name == name)
+                fault(
+                    ("bridge", index, "listen"),
+                    f"{link.place} is where line {line.name!r} of this site leads: what came in there would go round"
+                    " in a circle; listen at another place",
+                )
+    return bridges
+
+
+def _bridge(
+    where: Where, table: schema.BridgeTable, lines: Sequence[Line], folder: Path, fault: TellFault,
+    serving: TlsServing | None,
+) -> Bridge:  # fmt: skip
+    listen = _ways_in(where, table, folder, fault)
+    for link in listen:
+        if getattr(link, "tls", None) is not None and serving is None:
+            fault((*where, "listen"), f"{link.place} is served over TLS, which needs serve_cert and serve_key")
+    for at, client in enumerate(table.clients):
+        try:
+            ip_network(client.strip(), strict=False)
+        except ValueError:
+            fault((*where, "clients", at), f"{client!r} is no address and no network, as 192.0.2.7 or 198.51.100.0/24")
+    routes = []
+    units: dict[int, int] = {}
+    for number, route_table in enumerate(table.route):
+        route = _route((*where, "route", number), route_table, lines, fault)
+        if route is None:
+            continue
+        routes.append(route)
+        for unit in route.units:
+            if unit in units:
+                fault(
+                    (*where, "route", number, "units"),
+                    f"unit ID {unit} has a route in bridge {table.name!r} already; one way for each",
+                )
+            units[unit] = number
+        serial = [link for link in listen if link.framing is not FramingKind.TCP]
+        outside = [unit for unit in route.units if not 1 <= unit <= 247]
+        if serial and outside:
+            fault(
+                (*where, "route", number, "units"), f"unit ID {outside[0]} is not in 1…247, as {serial[0].place} needs"
+            )
+    if not table.route:
+        fault((*where, "name"), f"bridge {table.name!r} has no [[bridge.route]]: nothing goes through it", True)
+    is_open = any(_is_open(link) for link in listen) and not table.clients
+    is_open = is_open and not (serving is not None and serving.ca is not None)
+    if is_open and any(route.access is RouteAccess.WRITE for route in routes):
+        fault(
+            (*where, "listen"),
+            f"bridge {table.name!r} can be reached from other machines, and names no clients and no serve_ca: it only"
+            " reads, whatever its routes say",
+            True,
+        )
+    return Bridge(
+        table.name, listen, tuple(routes), tuple(table.clients), table.patience_s, table.waiting, table.share_s,
+        table.broadcast, serving,
+    )  # fmt: skip
+
+
+def _ways_in(where: Where, table: schema.BridgeTable, folder: Path, fault: TellFault) -> tuple[Link, ...]:
+    found: list[Link] = []
+    for text in [table.listen] if isinstance(table.listen, str) else table.listen:
+        try:
+            found.append(parse_link(text).beside(folder))
+        except ValueError as error:
+            fault((*where, "listen"), str(error))
+    if not found and not isinstance(table.listen, str) and not table.listen:
+        fault((*where, "listen"), f"bridge {table.name!r} listens nowhere: name a link, as tcp://127.0.0.1:15502")
+    return tuple(found)
+
+
+def _is_open(link: Link) -> bool:
+    """Whether other machines may reach it."""
+    host = getattr(link, "host", None)
+    return host is not None and not is_loopback(host)
+
+
+def is_open(bridge: Bridge) -> bool:
+    """Whether anybody on the network may ask it: it only reads then."""
+    has_authority = bridge.tls_serving is not None and bridge.tls_serving.ca is not None
+    return any(_is_open(link) for link in bridge.listen) and not bridge.clients and not has_authority
+
+
+def _route(where: Where, table: schema.RouteTable, lines: Sequence[Line], fault: TellFault) -> Route | None:
+    try:
+        units = units_of(table.units)
+        there = units_of(table.there) if table.there is not None else units
+    except ValueError as error:
+        fault((*where, "units"), str(error))
+        return None
+    names = [table.to] * len(units) if isinstance(table.to, str) else table.to
+    if len(names) != len(units):
+        fault((*where, "to"), f"to names {len(names)} lines for {len(units)} unit IDs: one for all, or one for each")
+        return None
+    if len(there) != len(units):
+        fault((*where, "there"), f"there names {len(there)} unit IDs for {len(units)}: one for each")
+        return None
+    known = {line.name: line for line in lines}
+    for name, unit in zip(names, there, strict=True):
+        line = known.get(name)
+        if line is None:
+            fault((*where, "to"), f"{name!r} is no line of this site{suggestion(name, list(known))}")
+            return None
+        if line.link.framing is not FramingKind.TCP and not 1 <= unit <= 247:
+            key = "there" if table.there is not None else "units"
+            fault((*where, key), f"unit ID {unit} is not in 1…247, as line {name!r} needs")
+            return None
+    targets = tuple(BridgeTarget(name, unit) for name, unit in zip(names, there, strict=True))
+    functions = tuple(table.functions) if table.functions is not None else None
+    addresses: list[tuple[Table, int, int]] = []
+    for at, text in enumerate(table.addresses):
+        try:
+            addresses.append(parse_range(text, Numbering.PROTOCOL, "addresses"))
+        except ValueError as error:
+            fault((*where, "addresses", at), str(error))
+    return Route(units, targets, RouteAccess(table.access), functions, tuple(addresses), table.retries, table.probe_s)
+
+
+def units_of(told: int | str) -> tuple[int, ...]:
+    """Unit IDs of `40-43` or `1, 1, 3, 9`. Raises ValueError."""
+    if isinstance(told, int):
+        return (told,)
+    units: list[int] = []
+    for part in told.split(","):
+        match = re.fullmatch(r"\s*(\d{1,3})\s*(?:[-–…]\s*(\d{1,3}))?\s*", part)
+        low, high = (int(match[1]), int(match[2] or match[1])) if match is not None else (1, 0)
+        if not 0 <= low <= high <= _MOST_UNIT:
+            raise ValueError(f"{part.strip()!r} is no unit ID and no range of them, as 40 or 40-43")
+        units += range(low, high + 1)
+    return tuple(units)

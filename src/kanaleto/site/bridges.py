@@ -1,0 +1,73 @@
+"""Bridges of a site: at which links masters are heard, and which unit ID there is which unit on which line; with what
+is served over TLS."""
+
+from enum import Enum
+from pathlib import Path
+
+from msgspec import Struct
+
+from kanaleto.site.links.link import Link
+from kanaleto.wire.codes import Table
+
+
+class TlsServing(Struct, frozen=True):
+    """With what a TLS line is served: certificate, key, and the authority that clients must be signed by; functions a
+    role may use."""
+
+    cert: Path
+    key: Path
+    ca: Path | None = None
+    roles: tuple[tuple[str, tuple[int, ...]], ...] = ()
+
+
+class RouteAccess(Enum):
+    """What a route passes; the value is the word of the site file."""
+
+    READ = "read"
+    WRITE = "write"
+
+
+class BridgeTarget(Struct, frozen=True):
+    """Where a unit of a bridge leads: a line by its name, and the unit ID there."""
+
+    line: str
+    unit_id: int
+
+
+class Route(Struct, frozen=True):
+    """`targets` are those of `units`, one each. `functions` and `addresses` (table, first and last on the wire) narrow
+    what passes; None and nothing are all."""
+
+    units: tuple[int, ...]
+    targets: tuple[BridgeTarget, ...]
+    access: RouteAccess = RouteAccess.READ
+    functions: tuple[int, ...] | None = None
+    addresses: tuple[tuple[Table, int, int], ...] = ()
+    retries: int = 0
+    probe_s: float = 2.0
+
+
+class Bridge(Struct, frozen=True):
+    """One way in, or several, and its routes."""
+
+    name: str
+    listen: tuple[Link, ...]
+    routes: tuple[Route, ...] = ()
+    clients: tuple[str, ...] = ()
+    patience_s: float = 1.0
+    waiting: int = 8
+    share_s: float = 0.0
+    broadcast: bool = False
+    tls_serving: TlsServing | None = None
+
+    def route_of(self, unit_id: int) -> tuple[Route, BridgeTarget] | None:
+        """By which route a unit ID goes, and where to."""
+        for route in self.routes:
+            if unit_id in route.units:
+                return route, route.targets[route.units.index(unit_id)]
+        return None
+
+    @property
+    def lines(self) -> tuple[str, ...]:
+        """Names of all lines that a route leads to."""
+        return tuple(dict.fromkeys(target.line for route in self.routes for target in route.targets))

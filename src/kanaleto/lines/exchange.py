@@ -164,6 +164,11 @@ class Exchanger:
         """Whether a write that was sent and not answered may still be on its way, and arrive much later."""
         return self._is_unanswered and not self._has_character_time
 
+    @property
+    def free_in_s(self) -> float:
+        """How long until a request may go out: after a timeout it is listened first for what may still come."""
+        return max(self._free_at - self._loop.time(), 0.0) if self._is_up else 0.0
+
     def close(self, why: str = "the line was closed") -> None:
         """Close the channel; requests in flight end as unreachable, no write that was not answered arrives later."""
         self._drop_writes()

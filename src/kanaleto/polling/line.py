@@ -35,6 +35,7 @@ from kanaleto.wire.pdu import Request
 
 _NETWORK_PAUSE_S = 5.0
 _PORT_EACH_S = 1.0
+_INSTANT_S = 0.005
 _MAY_BE_COUNTED = (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED, OutcomeKind.TIMEOUT)
 
 
@@ -338,6 +339,12 @@ class LinePoller:
         return record is not None and bool(record.values[enabling[1]])
 
     async def _serve(self, one: OneOff) -> None:
+        if one.may is not None and (wait_s := self.exchanger.free_in_s) > _INSTANT_S:
+            try:  # it is asked in the instant in which the line is free
+                await asyncio.sleep(wait_s)
+            except asyncio.CancelledError:
+                one.refuse(self._requests.ended_because or "polling has ended", self._loop.time())
+                raise
         why_not = one.may() if one.may is not None else ""
         if why_not:
             one.refuse(why_not, self._loop.time())

@@ -174,6 +174,8 @@ class MadeLine:
         self.garbage_share = 0.0
         """How often something answers garbage at wrong rates."""
         self._chance = random.Random(f"garbage {seed}")
+        self._on_opening: dict[int, tuple[int, int]] = {}
+        """Of a channel: its opening, and how many requests came on that."""
         self.is_begun_again = False
         self._busy_until = 0.0
         self._quiet_at = -1.0
@@ -197,21 +199,28 @@ class MadeLine:
             for event in decoder.feed(data):
                 if isinstance(event, Frame):
                     pieces += self._answer(event, at, framing.encode, character_s)
-            if self.closes_each and len(self.requests) // self.closes_each > channel.closed:  # type: ignore[attr-defined]
-                channel.closed = len(self.requests) // self.closes_each  # type: ignore[attr-defined]
-                asyncio.get_running_loop().call_later(0.3, self._hang_up, channel)
+            if self.closes_each:
+                self._count(channel, len(pieces) or 1)
             return pieces
 
         gap_s = settings.gap_s if settings is not None else 0.0
         channel = MemoryChannel(far_end, character_s, gap_s)
-        channel.closed = len(self.requests) // self.closes_each if self.closes_each else 0  # type: ignore[attr-defined]
         self.channels.append(channel)
         return Exchanger(channel, framing, quarantine_s=0.0)
 
+    def _count(self, channel: MemoryChannel, requests: int) -> None:
+        """So many more came on this connection; it is closed after so many."""
+        opening, count = self._on_opening.get(id(channel), (0, 0))
+        count = requests + (count if opening == channel._generation else 0)
+        self._on_opening[id(channel)] = (channel._generation, count)
+        if count >= self.closes_each:
+            asyncio.get_running_loop().call_later(0.3, self._hang_up, channel, channel._generation)
+
     @staticmethod
-    def _hang_up(channel: MemoryChannel) -> None:
-        channel.break_off("closed by the far end")
-        channel.why_unreachable = None
+    def _hang_up(channel: MemoryChannel, opening: int) -> None:
+        if channel._generation == opening and channel.is_open:
+            channel.break_off("closed by the far end")
+            channel.why_unreachable = None
 
     def _garbage(self, at: float, character_s: float) -> Pieces:
         """What somebody makes of a question at a wrong rate, and says back."""

@@ -5,6 +5,7 @@ from collections.abc import Awaitable, Callable, Sequence
 
 from msgspec import Struct
 
+from kanaleto.bridge.composing import ComposedUnit, is_for_composed, is_read
 from kanaleto.bridge.passing import is_reading, refusal
 from kanaleto.bridge.turns import refused
 from kanaleto.bridge.wayout import WayOut
@@ -15,9 +16,9 @@ from kanaleto.serving.admission import OnClient
 from kanaleto.serving.answerer import NOBODY, Answer, Answerer, AnyAnswer, Master
 from kanaleto.serving.network import CannotServe, DatagramServer, NetworkServer
 from kanaleto.serving.opening import Server, server_for
-from kanaleto.site.bridges import Bridge, BridgeTarget, Route
+from kanaleto.site.bridges import Bridge, BridgeTarget, Route, RouteAccess
 from kanaleto.site.links.link import FramingKind, Link
-from kanaleto.site.model import Line, Site
+from kanaleto.site.model import Device, Line, Site
 from kanaleto.supervision.owned import owned_task
 from kanaleto.wire.codes import ExceptionCode, Table
 from kanaleto.wire.pdu import Read
@@ -83,7 +84,12 @@ class Bridging:
             for route in bridge.routes
             for unit, target in zip(route.units, route.targets, strict=True)
         }
-        lines = dict.fromkeys(name for bridge in bridges for name in bridge.lines)
+        self._composed = {
+            (bridge.name, own.unit_id): ComposedUnit(own, session) for bridge in bridges for own in bridge.devices
+        }
+        lines = dict.fromkeys(
+            [*(name for bridge in bridges for name in bridge.lines), *_lines_of_sources(self.site, bridges)]
+        )
         self.ways_out = {name: WayOut(session, name, self._may_write_on(name)) for name in lines}
         self._servers: list[tuple[Bridge, Link, Server]] = []
         for bridge in bridges:
@@ -154,6 +160,8 @@ class Bridging:
         """What it is answered; None for silence, as on a serial way in where nothing can be said."""
         loop = asyncio.get_running_loop()
         began_s = loop.time()
+        if (unit := self._composed.get((bridge.name, unit_id))) is not None:
+            return await self._ask_composed(unit, bridge, unit_id, pdu, master, is_serial)
         found = bridge.route_of(unit_id)
         if found is None:
             if unit_id == 0 and bridge.broadcast and not is_reading(pdu):
@@ -168,24 +176,54 @@ class Bridging:
             answer = refused(pdu, code)
             self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, 0.0, why="not passed"))
             return answer
-        came: asyncio.Future[tuple[bytes | None, bool]] = loop.create_future()
-
-        def ended(answer: bytes | None, is_shared: bool) -> None:
-            if not came.done():
-                came.set_result((answer, is_shared))
-
-        way = self.ways_out[target.line]
-        waiter = way.ask(bridge, route, target, pdu, master, ended)
-        try:
-            answer, is_shared = await came
-        except asyncio.CancelledError:  # its connection is gone, or it has asked anew
-            waiter.is_over = True
-            raise
+        answer, is_shared = await self._passed(bridge, route, target, pdu, master)
         took_s = loop.time() - began_s
         self._count(bridge, unit_id, answer, took_s)
         self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, took_s, is_shared=is_shared))
         is_own = answer is not None and answer[1:] == bytes((ExceptionCode.GATEWAY_TARGET_FAILED,))
         return None if is_serial and is_own and answer is not None and answer[0] & 0x80 else answer
+
+    async def _ask_composed(
+        self, unit: ComposedUnit, bridge: Bridge, unit_id: int, pdu: bytes, master: Master, is_serial: bool
+    ) -> Answer:
+        """Out of what was polled; a write goes through to its sources."""
+        loop = asyncio.get_running_loop()
+        began_s = loop.time()
+
+        async def send(line: Line, device: Device, request: bytes) -> bytes | None:
+            if self._may_write_on(line.name)(device.unit_id, request):
+                return refused(request, ExceptionCode.ILLEGAL_FUNCTION)
+            target = BridgeTarget(line.name, device.unit_id)
+            return (await self._passed(bridge, _THROUGH, target, request, master))[0]
+
+        if not is_for_composed(pdu):
+            answer = refused(pdu, ExceptionCode.ILLEGAL_FUNCTION)
+        elif is_read(pdu):
+            answer = unit.read(pdu, began_s)
+        elif self.only_reads or is_open(bridge):
+            answer = refused(pdu, ExceptionCode.ILLEGAL_FUNCTION)
+        else:
+            answer = await unit.write(pdu, send)
+        self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, None, loop.time() - began_s))
+        is_gone = bool(answer[0] & 0x80) and answer[1] == ExceptionCode.GATEWAY_TARGET_FAILED
+        return None if is_serial and is_gone else answer
+
+    async def _passed(
+        self, bridge: Bridge, route: Route, target: BridgeTarget, pdu: bytes, master: Master
+    ) -> tuple[bytes | None, bool]:
+        """What the target answers in its turn, and whether another master's request brought it."""
+        came: asyncio.Future[tuple[bytes | None, bool]] = asyncio.get_running_loop().create_future()
+
+        def ended(answer: bytes | None, is_shared: bool) -> None:
+            if not came.done():
+                came.set_result((answer, is_shared))
+
+        waiter = self.ways_out[target.line].ask(bridge, route, target, pdu, master, ended)
+        try:
+            return await came
+        except asyncio.CancelledError:  # its connection is gone, or it has asked anew
+            waiter.is_over = True
+            raise
 
     def _refusal(self, bridge: Bridge, route: Route, target: BridgeTarget, pdu: bytes) -> ExceptionCode | None:
         code = refusal(route, pdu, self.only_reads or is_open(bridge))
@@ -249,6 +287,14 @@ class Bridging:
         return Read(Table.HOLDING, 0, 1)
 
 
+def _lines_of_sources(site: Site, bridges: Sequence[Bridge]) -> list[str]:
+    """The lines of devices of which a composed one has values."""
+    names = {name for bridge in bridges for own in bridge.devices for name in own.sources}
+    return [line.name for line in site.lines if any(device.name in names for device in line.devices)]
+
+
+_THROUGH = Route((), (), RouteAccess.WRITE)
+"""Of a write to a composed device, which has no route of its own."""
 _FAILED = (ExceptionCode.GATEWAY_TARGET_FAILED, ExceptionCode.GATEWAY_PATH_UNAVAILABLE)
 
 
@@ -264,7 +310,8 @@ class WayIn(Answerer):
         return self._bridge.name
 
     def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> AnyAnswer:
-        if self._is_serial and unit_id != 0 and self._bridge.route_of(unit_id) is None:
+        is_ours = self._bridge.route_of(unit_id) is not None or self._bridge.composed(unit_id) is not None
+        if self._is_serial and unit_id != 0 and not is_ours:
             return None  # somebody else's on that bus
         return self._asked(unit_id, pdu, master)
 

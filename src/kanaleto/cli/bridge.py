@@ -27,6 +27,7 @@ from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.bridges import Bridge
+from kanaleto.site.expression import references
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Site
 from kanaleto.site.origin import Origin
@@ -76,7 +77,7 @@ def command(
         say(str(warning), err=True)
     bridges = usage(lambda: chosen(loaded, names))
     place = usage(partial(parse_place, health)) if health is not None else None
-    polled = loaded if store is not None else _unpolled(loaded)
+    polled = _needed(loaded, bridges, polls_all=store is not None)
     session = Session(polled)
     kept = Kept("kanaleto bridge", session.events, session.clock, lambda _, text: say(text, err=True) if text else None)
     kept.listen_to(session)
@@ -153,13 +154,22 @@ def chosen(site: Site, names: Sequence[str]) -> tuple[Bridge, ...]:
     return tuple(bridge for bridge in site.bridges if not names or bridge.name in names)
 
 
-def _unpolled(site: Site) -> Site:
-    """The same, with no point that is read by itself: what goes out is what masters ask."""
+def _needed(site: Site, bridges: Sequence[Bridge], polls_all: bool) -> Site:
+    """What of the site is polled: what composed devices are made from, or all of it; with their expressions."""
+    sources = {name for bridge in bridges for own in bridge.devices for name in own.sources}
+    for formula in site.composing:
+        sources |= {name.partition("/")[0] for name in references(formula.formula)}
     lines = tuple(
-        replace(line, devices=tuple(replace(device, is_enabled=False) for device in line.devices))
+        replace(
+            line,
+            devices=tuple(
+                device if polls_all or device.name in sources else replace(device, is_enabled=False)
+                for device in line.devices
+            ),
+        )
         for line in site.lines
     )
-    return replace(site, lines=lines)
+    return replace(site, lines=lines, derived=(*site.derived, *site.composing))
 
 
 def _begin_keeping(kept: Kept, site: Site, store: str | None, capture: Path | None) -> None:

@@ -6,17 +6,19 @@ from ipaddress import ip_network
 from pathlib import Path
 
 from kanaleto.files import schema
-from kanaleto.site.bridges import Bridge, BridgeTarget, Route, RouteAccess, TlsServing
+from kanaleto.site.bridges import Bridge, BridgeTarget, Composed, ComposedRow, Route, RouteAccess, TlsServing
 from kanaleto.site.counting import Numbering
 from kanaleto.site.faults import suggestion
 from kanaleto.site.links.link import FramingKind, Link, is_loopback, is_same_place
 from kanaleto.site.links.parse import parse_link
-from kanaleto.site.model import Line
+from kanaleto.site.model import Derived, Line, Point
 from kanaleto.site.ranges import parse_range
 from kanaleto.wire.codes import Table
 
 _MOST_UNIT = 255
 
+ReadPoints = Callable[["Where", schema.ComposedTable], Sequence[Point]]
+"""The points of a composed device's map; the place is for faults."""
 Where = tuple[str | int, ...]
 TellFault = Callable[..., None]
 """The place, as keys from the top, what is wrong there, and whether that is only a warning."""
@@ -24,11 +26,12 @@ TellFault = Callable[..., None]
 
 def read_bridges(
     tables: Sequence[schema.BridgeTable], lines: Sequence[Line], folder: Path, fault: TellFault,
-    tls_serving: Callable[[int, schema.BridgeTable], TlsServing | None],
-) -> tuple[Bridge, ...]:  # fmt: skip
-    """`fault` is told what is wrong."""
+    tls_serving: Callable[[int, schema.BridgeTable], TlsServing | None], read_points: ReadPoints,
+) -> tuple[tuple[Bridge, ...], tuple[Derived, ...]]:  # fmt: skip
+    """The bridges, and the expressions of their composed devices as derived points. `fault` is told what is wrong."""
+    derived: list[Derived] = []
     bridges = tuple(
-        _bridge(("bridge", index), table, lines, folder, fault, tls_serving(index, table))
+        _bridge(("bridge", index), table, lines, folder, fault, tls_serving(index, table), read_points, derived)
         for index, table in enumerate(tables)
     )
     names: set[str] = set()
@@ -52,12 +55,12 @@ def read_bridges(
                     f"{link.place} is where line {line.name!r} of this site leads: what came in there would go round"
                     " in a circle; listen at another place",
                 )
-    return bridges
+    return bridges, tuple(derived)
 
 
 def _bridge(
     where: Where, table: schema.BridgeTable, lines: Sequence[Line], folder: Path, fault: TellFault,
-    serving: TlsServing | None,
+    serving: TlsServing | None, read_points: ReadPoints, derived: list[Derived],
 ) -> Bridge:  # fmt: skip
     listen = _ways_in(where, table, folder, fault)
     for link in listen:
@@ -88,7 +91,17 @@ def _bridge(
             fault(
                 (*where, "route", number, "units"), f"unit ID {outside[0]} is not in 1…247, as {serial[0].place} needs"
             )
-    if not table.route:
+    devices = []
+    for number, own in enumerate(table.device):
+        if own.unit_id in units:
+            fault(
+                (*where, "device", number, "unit_id"),
+                f"unit ID {own.unit_id} of bridge {table.name!r} is taken already",
+            )
+        units[own.unit_id] = number
+        composed = _composed((*where, "device", number), own, table.name, lines, fault, read_points, derived)
+        devices += [composed] if composed is not None else []
+    if not table.route and not table.device:
         fault((*where, "name"), f"bridge {table.name!r} has no [[bridge.route]]: nothing goes through it", True)
     is_open = any(_is_open(link) for link in listen) and not table.clients
     is_open = is_open and not (serving is not None and serving.ca is not None)
@@ -101,8 +114,67 @@ def _bridge(
         )
     return Bridge(
         table.name, listen, tuple(routes), tuple(table.clients), table.patience_s, table.waiting, table.share_s,
-        table.broadcast, serving,
+        table.broadcast, serving, tuple(devices),
     )  # fmt: skip
+
+
+def _composed(
+    where: Where, table: schema.ComposedTable, bridge: str, lines: Sequence[Line], fault: TellFault,
+    read_points: ReadPoints, derived: list[Derived],
+) -> Composed | None:  # fmt: skip
+    known = {f"{device.name}/{point.name}": (device, point) for line in lines for device in line.devices
+             for point in device.points}  # fmt: skip
+    rows: list[ComposedRow] = []
+    taken: dict[tuple[Table, int], str] = {}
+    for point in read_points(where, table):
+        told = f"{point.name} of unit {table.unit_id}"
+        for address in range(point.address, point.end):
+            other = taken.setdefault((point.table, address), point.name)
+            if other != point.name:
+                fault((*where, "map"), f"{told} stands where {other} stands: each register has one value")
+        source = point.source.strip()
+        if not source:
+            fault((*where, "map"), f"{told} has nothing in column from: Device/Point, or = and an expression", True)
+            continue
+        if source.startswith("="):
+            name = f"{bridge} {table.unit_id}: {point.name}"
+            derived.append(Derived(name, source[1:].strip()))
+            if point.access.is_written:
+                fault((*where, "map"), f"{told} is an expression, and is never written: access r", True)
+            rows.append(_row(point, "", name, False))
+            continue
+        if source not in known:
+            near = suggestion(source, list(known))
+            fault((*where, "map"), f"{told}: {source!r} is no point of this site{near}; write Device/Point")
+            continue
+        device, own = known[source]
+        if point.access.is_written and not own.access.is_written:
+            fault((*where, "map"), f"{told} is written, and {source} may only be read: its map says access r", True)
+        rows.append(_row(point, device.name, own.name, point.access.is_written and own.access.is_written))
+    status = None
+    if table.status:
+        try:
+            of, first, _ = parse_range(table.status, Numbering(table.numbering), "status")
+        except ValueError as error:
+            fault((*where, "status"), str(error))
+            return None
+        status = (of, first)
+        sources = list(dict.fromkeys(row.device for row in rows if row.device))
+        for address in range(first, first + 2 * len(sources)):
+            if (of, address) in taken:
+                fault(
+                    (*where, "status"), f"status words of unit {table.unit_id} stand where {taken[of, address]} stands"
+                )
+                break
+        if of.is_bits:
+            fault((*where, "status"), "status words stand in registers: holding or input")
+    return Composed(table.unit_id, tuple(rows), table.stale, table.stale_after_s, status)
+
+
+def _row(point: Point, device: str, name: str, is_written: bool) -> ComposedRow:
+    return ComposedRow(
+        point.name, point.table, point.address, point.end, point.codec, point.decimals, device, name, is_written
+    )
 
 
 def _ways_in(where: Where, table: schema.BridgeTable, folder: Path, fault: TellFault) -> tuple[Link, ...]:

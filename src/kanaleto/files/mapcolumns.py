@@ -46,6 +46,7 @@ COLUMN_WORDS = {
     "words": "the words it starts with instead, as 0x41A0 0000",
     "setting": "unit_id, baud, parity or stop: the register holds that setting of the device's own port",
     "counts": "errors: the device counts here what went wrong on its line",
+    "from": "of a device that a bridge composes: Device/Point, or = and an expression, as = [Mast/Wind] * 3.6",
     "sure": "0 to 1: how sure a search was of its reading; empty: somebody knows",
     "note": "any text",
 }  # fmt: skip

@@ -150,6 +150,7 @@ class RowReader:
             self._part("writing", _WRITING_CELLS, self._writing),
             self._cell("sure", _sure, None),
             counts=self._cell("counts", _counts, ""),
+            source=self._cells.get("from", ""),
         )
         self._check_place(point, defaults)
         initial, words = self._initial(point), self._words(point)

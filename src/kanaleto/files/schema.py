@@ -204,6 +204,16 @@ class RouteTable(TomlTable, frozen=True):
     probe_s: SomeSeconds = 2.0
 
 
+class ComposedTable(TomlTable, frozen=True):
+    unit_id: Annotated[int, Meta(ge=0, le=255)]
+    map: str
+    numbering: Literal["protocol", "one", "reference"] = "protocol"
+    order: str | None = None
+    stale: Literal["last", "exception"] | float = "exception"
+    stale_after_s: SomeSeconds = 10.0
+    status: str = ""
+
+
 class BridgeTable(TomlTable, frozen=True):
     name: Name
     listen: str | list[str]
@@ -217,6 +227,7 @@ class BridgeTable(TomlTable, frozen=True):
     share_s: Seconds = 0.0
     broadcast: bool = False
     route: list[RouteTable] = []
+    device: list[ComposedTable] = []
 
 
 class SiteTable(TomlTable, frozen=True):

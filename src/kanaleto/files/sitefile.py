@@ -176,23 +176,41 @@ class _SiteFileReader:
         count = sum(line.point_count for line in lines)
         most = self._most_points(("site", "max_points"), "the site", file.site.max_points, count)
         keeping = read_keeping(file.site, derived, lines, self._fault)
-        bridges = self._bridges(file, lines)
+        bridges, composing = self._bridges(file, lines, derived)
         return Site(
-            file.site.name, lines, self.path, derived, most, keeping, self._writing(), file.site.bench_seed, bridges
+            file.site.name,
+            lines,
+            self.path,
+            derived,
+            most,
+            keeping,
+            self._writing(),
+            file.site.bench_seed,
+            bridges,
+            composing,
         )
 
-    def _bridges(self, file: schema.SiteFile, lines: tuple[Line, ...]) -> tuple[Bridge, ...]:
+    def _bridges(
+        self, file: schema.SiteFile, lines: tuple[Line, ...], derived: tuple[Derived, ...]
+    ) -> tuple[tuple[Bridge, ...], tuple[Derived, ...]]:
+        """With the expressions of composed devices."""
         if not file.bridge:
-            return ()
+            return (), ()
         from kanaleto.files.bridges import read_bridges  # most sites have none
 
-        return read_bridges(
-            file.bridge,
-            lines,
-            self.path.parent,
-            self._fault,
-            lambda index, table: self._tls_serving(("bridge", index), table),
-        )
+        def points(where: tuple[str | int, ...], table: schema.ComposedTable) -> tuple[Point, ...]:
+            order = self._order(where, table.order)
+            defaults = MapDefaults(Numbering(table.numbering), order, self._period_s, DeviceLimits(), self._shared)
+            return self._points((*where, "map"), self.path.parent / table.map, defaults)
+
+        def tls_serving(index: int, table: schema.BridgeTable) -> TlsServing | None:
+            return self._tls_serving(("bridge", index), table)
+
+        bridges, composing = read_bridges(file.bridge, lines, self.path.parent, self._fault, tls_serving, points)
+        for at, text in formula_faults((*derived, *composing), lines):
+            if at >= len(derived):
+                self._fault(("bridge",), text)
+        return bridges, composing
 
     def _read_shared(self, file: schema.SiteFile) -> Shared:
         scales: list[tuple[str, ScaleCells]] = []

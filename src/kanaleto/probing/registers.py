@@ -102,6 +102,7 @@ class RegisterSurvey:
         self.answered_at = 0.0  # loop time of its last answer
         self.has_refused = False  # an address: where it has nothing it says so
         self._asked_again: set[tuple[Table, int]] = set()
+        self.busy_s = 0.0  # that a gateway may be busy with what it did not answer
         self.crowd = 1  # requests of anybody's that may wait at the far end
         self.functions: dict[int, bool] = {}
         self._seen: dict[tuple[Table, int], tuple[int, float]] = {}
@@ -337,7 +338,7 @@ class RegisterSurvey:
             raise _OutOfRequests
         self._left -= 1
         self.asked += 1
-        timeout_s = (self.pace.longest_s if is_patient else self.pace.timeout_s) * self.crowd
+        timeout_s = (self.pace.longest_s + self.busy_s if is_patient else self.pace.timeout_s) * self.crowd
         outcome = await self._ask_line(self.unit_id, request, timeout_s)
         if outcome.kind is OutcomeKind.UNREACHABLE:
             raise SurveyStopped(f"the line was lost: {outcome.reason}")

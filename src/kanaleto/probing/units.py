@@ -60,8 +60,10 @@ class UnitSurvey:
         question: Request | None = None,
         steady_s: float | None = None,
         gateway_s: float = 0.0,
+        slice_end_s: float | None = None,
     ) -> None:
-        """`gateway_s`: how long a gateway is known to take for a unit that is not there: then one at a time."""
+        """`gateway_s`: how long a gateway is known to take for a unit that is not there: then one at a time. Where it
+        is so, and somebody was found, it ends at loop time `slice_end_s`, and others have no turn yet."""
         self.units = tuple(dict.fromkeys(units))
         self.states = [UnitState.UNASKED] * 256
         self.found: dict[int, UnitFound] = {}
@@ -87,7 +89,7 @@ class UnitSurvey:
         """What is waited for before there is a verdict, in words."""
         self.waits_s = self.waited_s = 0.0
         self.needs_rest: set[int] = set()  # units that answer only after a rest
-        self.gateway_s = gateway_s
+        self.gateway_s, self._slice_end_s, self.has_sliced = gateway_s, slice_end_s, False
         if gateway_s:
             self.pace.note_late(gateway_s)
         self._came_late = 0
@@ -166,6 +168,8 @@ class UnitSurvey:
             await self._wait_for_slow_gateway()
         while waiting and (self.gateway_s or self._came_late):
             await self._ask_one(waiting.pop())
+            if waiting and self._ends_here:
+                return
         if self.gateway_s:
             self._came_late = 0
 
@@ -197,6 +201,13 @@ class UnitSurvey:
             while waiting:
                 await self._ask_one(waiting.pop())
             await self._hear_the_last()
+
+    @property
+    def _ends_here(self) -> bool:
+        """Whether its slice is over, and somebody was found to go on with meanwhile."""
+        is_over = self._slice_end_s is not None and asyncio.get_running_loop().time() >= self._slice_end_s
+        self.has_sliced = self.has_sliced or (is_over and bool(self.found))
+        return self.has_sliced
 
     async def _wait_for_slow_gateway(self) -> None:
         """The first were asked alone, and nothing came: a gateway may be slow to say that they are not there. Others

@@ -7,6 +7,7 @@ from pathlib import Path
 from msgspec import Struct
 
 from kanaleto.site.links.link import Link
+from kanaleto.values.codec import Codec
 from kanaleto.wire.codes import Table
 
 
@@ -47,6 +48,38 @@ class Route(Struct, frozen=True):
     probe_s: float = 2.0
 
 
+class ComposedRow(Struct, frozen=True):
+    """One value of a composed device: where it stands there, in which type, order and scale, and whose value it is: a
+    point's, by device and name (a derived one's has no device)."""
+
+    name: str
+    table: Table
+    address: int
+    end: int
+    codec: Codec
+    decimals: int | None
+    device: str
+    point: str
+    is_written: bool = False
+
+
+class Composed(Struct, frozen=True):
+    """A device that is put together from points of others. `stale` is what stands for a value that is not good any
+    more: the last one, an exception, or that number. `status` is the first of as many registers as it has source
+    devices, and as many again."""
+
+    unit_id: int
+    rows: tuple[ComposedRow, ...]
+    stale: str | float = "exception"
+    stale_after_s: float = 10.0
+    status: tuple[Table, int] | None = None
+
+    @property
+    def sources(self) -> tuple[str, ...]:
+        """Its source devices in the order of the map."""
+        return tuple(dict.fromkeys(row.device for row in self.rows if row.device))
+
+
 class Bridge(Struct, frozen=True):
     """One way in, or several, and its routes."""
 
@@ -59,6 +92,7 @@ class Bridge(Struct, frozen=True):
     share_s: float = 0.0
     broadcast: bool = False
     tls_serving: TlsServing | None = None
+    devices: tuple[Composed, ...] = ()
 
     def route_of(self, unit_id: int) -> tuple[Route, BridgeTarget] | None:
         """By which route a unit ID goes, and where to."""
@@ -66,6 +100,9 @@ class Bridge(Struct, frozen=True):
             if unit_id in route.units:
                 return route, route.targets[route.units.index(unit_id)]
         return None
+
+    def composed(self, unit_id: int) -> Composed | None:
+        return next((device for device in self.devices if device.unit_id == unit_id), None)
 
     @property
     def lines(self) -> tuple[str, ...]:

@@ -153,6 +153,8 @@ class Point(Struct, frozen=True, gc=False):
     """The registers (or one byte for a bit) with which a simulated device starts, instead of `initial`."""
     counts: str = ""
     """What of its line the device counts here: "errors", or nothing."""
+    source: str = ""
+    """Of a device that a bridge composes: Device/Point, or = and an expression, whose value stands here."""
     size: int = 0
     """Registers, or bits in a table of bits; reckoned."""
     end: int = 0
@@ -416,6 +418,8 @@ class Site(Struct, frozen=True):
     writing: Writing = Writing.UNLOCK
     bench_seed: int = 0
     bridges: tuple[Bridge, ...] = ()
+    composing: tuple[Derived, ...] = ()
+    """The expressions of composed devices: derived points, for whoever runs the bridges."""
 
     def devices(self) -> Iterator[tuple[Line, Device]]:
         for line in self.lines:

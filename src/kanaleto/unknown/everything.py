@@ -40,8 +40,8 @@ _APART_S = 1.0  # between two samples at the end
 _ROUNDS = 20
 # of the time that is left, until it is looked what else there is to do
 _SLICE, _SLICE_BEFORE_UNITS, _SLICE_BEFORE_SILENT = 0.5, 0.08, 0.06
+_SLOW_S = 1.0  # that a gateway takes for each unit that is not there: units have a share of the time, and no more
 _SLICE_S = 20.0  # where the time has no end
-_MORE_UNITS_S = 10.0  # at a time, until one answers
 _FIRST_UNITS_S = 30.0  # then registers of those that answer have a turn, so that there is something to work with
 _LOST_SHARE = 0.4  # of the time that is left when registers are looked for: then lost answers are asked for again
 _LEAST_LEFT_S, _LEAST_TIMEOUT_S = 0.5, 0.2
@@ -81,6 +81,7 @@ class Everything:
         self.says: dict[int, str] = {}
         self.settings_turns = 0  # that were asked in vain
         self.asked_units: set[int] = set()
+        self._units_s = 0.0  # spent on units
         self._gateway_s = 0.0  # that a gateway takes for a unit that is not there, where answers came late
         self._silent_before: list[int] = []
         self._silent: list[int] = []  # that are asked another way once registers were looked for
@@ -200,10 +201,7 @@ class Everything:
         if wanted or not self.found:
             listen_s = 0.0 if has_listened else LISTEN_S
             units = wanted + silent_before
-            left = await self._ask_some(line, units, None, listen_s, _UNITS_SHARE, most_s=_FIRST_UNITS_S)
-            until_s = self._until(_UNITS_SHARE)
-            while left and not self.found and (until_s is None or asyncio.get_running_loop().time() < until_s):
-                left = await self._ask_some(line, left, None, 0.0, 1.0, most_s=_MORE_UNITS_S)
+            await self._ask_some(line, units, None, listen_s, _UNITS_SHARE, most_s=_FIRST_UNITS_S)
         else:  # an earlier search asked all: once registers were looked for, who was silent is asked again
             self._silent_before = silent_before
         if self.units is not None and self.units.answers_any:
@@ -254,9 +252,7 @@ class Everything:
         """As many as there is time for; where the line is lost meanwhile it is opened again, and the rest is asked.
         Gives those that had no turn."""
         until_s, left, vain = self._for(share), list(units), 0
-        if most_s is not None:
-            first_s = asyncio.get_running_loop().time() + most_s
-            until_s = min(until_s, first_s) if until_s is not None else first_s
+        began_s = asyncio.get_running_loop().time()
         while vain < _REOPENED:
             await line.settle()
             lost = False
@@ -264,6 +260,7 @@ class Everything:
                 line.exchanger, left, self._timeout_s or _UNIT_TIMEOUT_S, self.never, listen_s=listen_s,
                 asks_identity=False, question=question, pause_s=max(pause_s, line.rest.rest_s),
                 steady_s=_UNIT_WAIT_S if self.link.is_serial else None, gateway_s=self._gateway_s,
+                slice_end_s=began_s + most_s if most_s is not None else None,
             )  # fmt: skip
             try:
                 await _until(until_s, survey.run())
@@ -279,8 +276,9 @@ class Everything:
             before, left = left, [unit for unit in left if survey.states[unit] is UnitState.UNASKED]
             vain = vain + 1 if len(left) == len(before) else 0
             is_late = until_s is not None and asyncio.get_running_loop().time() >= until_s
-            if not left or is_late or survey.answers_any or not lost:
+            if not left or is_late or survey.answers_any or not lost or survey.has_sliced:
                 break
+        self._units_s += asyncio.get_running_loop().time() - began_s
         if survey.note and question is None:
             self.notes.append(survey.note)
         return left
@@ -309,8 +307,9 @@ class Everything:
             search_until_s = until_s - max(sampling_s, _LEAST_LEFT_S) if until_s is not None else None
             self.stage = Stage.REGISTERS
             if search_until_s is not None:  # what is found meanwhile takes longer to read
-                share = _SLICE if not self._unasked else _SLICE_BEFORE_UNITS
-                share = _SLICE_BEFORE_SILENT if self._silent or self._silent_before else share
+                share = _SLICE if not (self._unasked and self._units_have_turn) else _SLICE_BEFORE_UNITS
+                has_silent = bool(self._silent or self._silent_before) and self._gateway_s <= _SLOW_S
+                share = _SLICE_BEFORE_SILENT if has_silent else share
                 search_until_s = min(search_until_s, loop.time() + max(share * (search_until_s - loop.time()), 2.0))
             elif self._unasked:
                 search_until_s = loop.time() + _SLICE_S
@@ -320,18 +319,24 @@ class Everything:
                 turns.ask_lost_again()
             is_late = until_s is not None and loop.time() >= until_s - max(sampling_s, _LEAST_LEFT_S) - 2.0
             is_asked = not (self._unasked or self._silent or self._silent_before)
+            has_turn = turns.is_over or self._units_have_turn
             if is_late or (turns.is_over and is_asked):
                 break
-            if self._silent or self._silent_before:
+            is_slow = self._gateway_s > _SLOW_S and self.within_s is not None
+            if is_slow and not has_turn and not turns.is_over:
+                continue  # whoever was silent is asked another way once all registers were looked for
+            has_first = is_slow and bool(self._unasked) and has_turn  # units that were not asked at all
+            if (self._silent or self._silent_before) and not has_first:
                 self.stage = Stage.UNITS
                 await self._ask_another_way(line)
                 self._leave_out_doubles()
                 await self._ask_who_they_are(line)
                 self._take_in(turns)
                 continue
-            if unasked := self._unasked:  # units that had no turn yet
+            if has_turn and (unasked := self._unasked):  # units that had no turn yet
                 self.stage = Stage.UNITS
-                await self._ask_some(line, unasked, None, 0.0, _REST_SHARE)
+                most_s = max(_UNITS_SHARE * (self.within_s or 0.0) - self._units_s, 1.0) if is_slow else None
+                await self._ask_some(line, unasked, None, 0.0, 1.0 if is_slow else _REST_SHARE, most_s=most_s)
                 if self._unasked == unasked:
                     break
                 self._leave_out_doubles()
@@ -354,12 +359,22 @@ class Everything:
 
     def _take_in(self, turns: Turns) -> None:
         """Units that were found have their turns from now on."""
+        turns.busy_s = self._gateway_s
+        for turn in turns.units.values():
+            turn.survey.busy_s = self._gateway_s
         for unit, found in sorted(self.found.items()):
             if found.state in _ASKED and unit not in turns.units:
                 says = self.says.get(unit, "")
                 turn = turns.add(unit, says)
                 for table, first, last in self._known_maps.spans(says):
                     turn.suggest(table, first, last)
+
+    @property
+    def _units_have_turn(self) -> bool:
+        """Whether time is left for units that were not asked: where a gateway is slow with each that is not there, only
+        a share of it."""
+        is_slow = self._gateway_s > _SLOW_S and self.within_s is not None
+        return not is_slow or self._units_s < _UNITS_SHARE * (self.within_s or 0.0)
 
     @property
     def _unasked(self) -> list[int]:

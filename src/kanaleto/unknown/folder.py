@@ -35,6 +35,7 @@ _HEAD = """\
 """
 _FORMAT = 1
 _MOST_ROUNDS_KEPT = 30
+_CLOSES = 5  # times that a host closed the connection while it was searched
 _MOST_BYTES = 256 * 1024 * 1024
 
 
@@ -151,6 +152,8 @@ def _line_keys(search: Everything) -> dict[str, object]:
     keys: dict[str, object] = {}
     if search.rest_s:
         keys["gap_s"] = search.rest_s
+    if search.gently.closed >= _CLOSES:  # a connection for each request is never the one that is closed
+        keys["connection"] = "request"
     stable = stable_name(search.link.local_port) if search.link.local_port else ""
     if stable:
         keys["prefer_port"] = stable
@@ -180,6 +183,7 @@ def _kept(search: Everything) -> dict[str, Any]:
         "knows_settings": search.knows_settings,
         "settings_turns": search.settings_turns,
         "rest_s": search.rest_s,
+        "closed": search.gently.closed,
         "asked_units": sorted(search.asked_units),
         "units": [
             {"unit_id": found.unit_id, "state": found.state.value, "took_s": found.took_s, "answer": found.answer.hex(),
@@ -251,6 +255,7 @@ def _restored(place: Any, make: Any) -> Everything:
     search: Everything = make(parse_link(place["link"]), bool(place["knows_settings"]))
     search.settings_turns = max(int(place.get("settings_turns", 0)), 0)
     search.rest_s = min(max(float(place.get("rest_s", 0.0)), 0.0), 1.0)
+    search.gently.closed = max(int(place.get("closed", 0)), 0)
     search.asked_units = {_unit_id(unit) for unit in place["asked_units"]}
     for unit in place["units"]:
         unit_id = _unit_id(unit["unit_id"])

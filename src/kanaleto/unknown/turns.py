@@ -79,6 +79,7 @@ class Turns:
         self.units: dict[int, Turn] = {}
         self.at_once = 1
         self.asked = 0
+        self.busy_s = 0.0  # that a gateway takes for what nobody answers
         self._ask, self._never = ask, never
         self._timeout_s = timeout_s
         self._with_every = with_every
@@ -97,6 +98,7 @@ class Turns:
                 self._ask, unit_id, ALL_TABLES, 0, 0xFFFF, self._never, self._timeout_s, self._with_every,
                 leaves_alone=True, on_step=self._note_step,
             )  # fmt: skip
+            survey.busy_s = self.busy_s
             self.units[unit_id] = Turn(survey, samples or Samples(), says, left_alone)
             if kept is not None:
                 take_over(kept, survey)

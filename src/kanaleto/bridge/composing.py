@@ -108,7 +108,9 @@ class ComposedUnit:
         sources = self.composed.sources
         found: dict[int, int] = {}
         for number, name in enumerate(sources):
-            readings = [self._reading(row, now_s) for row in self.composed.rows if row.device == name]
+            rows = [row for row in self.composed.rows if row.device == name]
+            rows = rows or [row for row in self.composed.rows if name in row.sources]  # an expression has others in it
+            readings = [self._reading(row, now_s) for row in rows]
             found[status[1] + number] = max((self._word(reading) for reading in readings), default=3)
             ages = [reading.age_s for reading in readings if reading is not None]
             known = [age_s for age_s in ages if age_s is not None]

@@ -27,7 +27,6 @@ from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.bridges import Bridge
-from kanaleto.site.expression import references
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Site
 from kanaleto.site.origin import Origin
@@ -157,8 +156,6 @@ def chosen(site: Site, names: Sequence[str]) -> tuple[Bridge, ...]:
 def _needed(site: Site, bridges: Sequence[Bridge], polls_all: bool) -> Site:
     """What of the site is polled: what composed devices are made from, or all of it; with their expressions."""
     sources = {name for bridge in bridges for own in bridge.devices for name in own.sources}
-    for formula in site.composing:
-        sources |= {name.partition("/")[0] for name in references(formula.formula)}
     lines = tuple(
         replace(
             line,

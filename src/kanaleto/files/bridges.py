@@ -8,6 +8,7 @@ from pathlib import Path
 from kanaleto.files import schema
 from kanaleto.site.bridges import Bridge, BridgeTarget, Composed, ComposedRow, Route, RouteAccess, TlsServing
 from kanaleto.site.counting import Numbering
+from kanaleto.site.expression import references
 from kanaleto.site.faults import suggestion
 from kanaleto.site.links.link import FramingKind, Link, is_loopback, is_same_place
 from kanaleto.site.links.parse import parse_link
@@ -138,10 +139,14 @@ def _composed(
             continue
         if source.startswith("="):
             name = f"{bridge} {table.unit_id}: {point.name}"
-            derived.append(Derived(name, source[1:].strip()))
+            formula = source[1:].strip()
+            derived.append(Derived(name, formula))
+            own_devices = {device.name for line in lines for device in line.devices}
+            names = [found.partition("/")[0] for found in references(formula)]
+            sources = tuple(dict.fromkeys(one for one in names if one in own_devices))
             if point.access.is_written:
                 fault((*where, "map"), f"{told} is an expression, and is never written: access r", True)
-            rows.append(_row(point, "", name, False))
+            rows.append(_row(point, "", name, sources, False))
             continue
         if source not in known:
             near = suggestion(source, list(known))
@@ -150,7 +155,9 @@ def _composed(
         device, own = known[source]
         if point.access.is_written and not own.access.is_written:
             fault((*where, "map"), f"{told} is written, and {source} may only be read: its map says access r", True)
-        rows.append(_row(point, device.name, own.name, point.access.is_written and own.access.is_written))
+        rows.append(
+            _row(point, device.name, own.name, (device.name,), point.access.is_written and own.access.is_written)
+        )
     status = None
     if table.status:
         try:
@@ -159,8 +166,8 @@ def _composed(
             fault((*where, "status"), str(error))
             return None
         status = (of, first)
-        sources = list(dict.fromkeys(row.device for row in rows if row.device))
-        for address in range(first, first + 2 * len(sources)):
+        count = len({device for row in rows for device in row.sources})
+        for address in range(first, first + 2 * count):
             if (of, address) in taken:
                 fault(
                     (*where, "status"), f"status words of unit {table.unit_id} stand where {taken[of, address]} stands"
@@ -171,9 +178,18 @@ def _composed(
     return Composed(table.unit_id, tuple(rows), table.stale, table.stale_after_s, status)
 
 
-def _row(point: Point, device: str, name: str, is_written: bool) -> ComposedRow:
+def _row(point: Point, device: str, name: str, sources: tuple[str, ...], is_written: bool) -> ComposedRow:
     return ComposedRow(
-        point.name, point.table, point.address, point.end, point.codec, point.decimals, device, name, is_written
+        point.name,
+        point.table,
+        point.address,
+        point.end,
+        point.codec,
+        point.decimals,
+        device,
+        name,
+        sources,
+        is_written,
     )
 
 

@@ -60,6 +60,8 @@ class ComposedRow(Struct, frozen=True):
     decimals: int | None
     device: str
     point: str
+    sources: tuple[str, ...]
+    """The devices that it comes from: several of an expression."""
     is_written: bool = False
 
 
@@ -77,7 +79,7 @@ class Composed(Struct, frozen=True):
     @property
     def sources(self) -> tuple[str, ...]:
         """Its source devices in the order of the map."""
-        return tuple(dict.fromkeys(row.device for row in self.rows if row.device))
+        return tuple(dict.fromkeys(device for row in self.rows for device in row.sources))
 
 
 class Bridge(Struct, frozen=True):

@@ -8,17 +8,17 @@ from typing import Any
 import click
 
 from kanaleto.capture.capturefile import CaptureFile, need_new
-from kanaleto.capture.jsonlines import CapturedLine, NoCapture
+from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.row import row_of_heard
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.finding import run_survey, tell_stop, with_exchanger
+from kanaleto.cli.keptfiles import begin_overheard
 from kanaleto.cli.options import require_unit, usage
 from kanaleto.cli.output import emit, say
 from kanaleto.cli.progress import Progress
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.readspan import ask_again
-from kanaleto.lines.serialport import held_back_ms
 from kanaleto.probing.directory import Directory, find_directory
 from kanaleto.probing.draft import DraftRow, draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
 from kanaleto.probing.known import words_of_runs
@@ -27,9 +27,7 @@ from kanaleto.probing.overhearing import HeardExchange
 from kanaleto.probing.question import Never
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.surveyfile import load_survey, save_survey
-from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import names_settings, parse_link
-from kanaleto.site.origin import Origin
 from kanaleto.wire.codes import Function, Table
 from kanaleto.wire.pdu import Read, Request
 
@@ -201,7 +199,7 @@ def listen(link_text: str, for_s: float, draft: Path | None, capture: Path | Non
     def keep(wall_s: float) -> None:
         nonlocal exchanges, kept
         if kept is None and capture is not None and listener.is_settled:
-            kept = _begin_capture(capture, listener.link)
+            kept = begin_overheard(capture, listener.link)
         exchanges += len(heard_yet)
         rows = [row_of_heard(heard, link.place, listener.link, wall_s) for heard in heard_yet]
         heard_yet.clear()
@@ -256,17 +254,6 @@ def listen(link_text: str, for_s: float, draft: Path | None, capture: Path | Non
             own = draft if len(units) == 1 else draft.with_name(f"{draft.stem}-{unit}{draft.suffix}")
             _write_draft(own, rows_of_overhearing(heard, unit))
     return 0 if heard.frames or stopped == "stopped" else 1
-
-
-def _begin_capture(path: Path, link: Link) -> CaptureFile:
-    """Raises click.UsageError."""
-    exact_ms = held_back_ms(link)
-    try:
-        return CaptureFile(
-            path, "", [CapturedLine(link.place, str(link), Origin.OVERHEARD.value, exact_ms)]
-        )  # fmt: skip
-    except NoCapture as error:
-        raise click.UsageError(str(error)) from None
 
 
 def _function_name(code: int) -> str:

@@ -8,7 +8,8 @@ from pathlib import Path
 
 import click
 
-from kanaleto.capture.jsonlines import NoCapture
+from kanaleto.capture.capturefile import CaptureFile
+from kanaleto.capture.jsonlines import CapturedLine, NoCapture
 from kanaleto.capture.reading import Capture, IsWanted
 from kanaleto.cli.failures import Failed
 from kanaleto.files.beside import folder_beside
@@ -16,7 +17,10 @@ from kanaleto.files.loading import load_site
 from kanaleto.history.journal import journals_of, renames_in
 from kanaleto.history.journalfile import JournalEvent, NewerFile, events_of
 from kanaleto.history.recorder import records_of
+from kanaleto.lines.serialport import held_back_ms
+from kanaleto.site.links.link import Link
 from kanaleto.site.model import Site
+from kanaleto.site.origin import Origin
 
 
 def is_site(text: str) -> bool:
@@ -101,3 +105,12 @@ def _events(path: Path, from_us: int | None, to_us: int | None) -> Iterator[Jour
         raise Failed(str(error)) from None
     except sqlite3.Error as error:
         raise Failed(f"{path} is damaged, or no journal: {error}") from None
+
+
+def begin_overheard(path: Path, link: Link) -> CaptureFile:
+    """A capture of what others say on a line. Raises click.UsageError."""
+    try:
+        line = CapturedLine(link.place, str(link), Origin.OVERHEARD.value, held_back_ms(link))
+        return CaptureFile(path, "", [line])
+    except NoCapture as error:
+        raise click.UsageError(str(error)) from None

@@ -35,6 +35,7 @@ _COMMANDS = {
     "find": "get an answer at all: ports, settings, units, registers",
     "history": "what was kept: samples, events, statistics",
     "identify": "what a device says of itself",
+    "pair": "two ends joined back to back, paced, heard and kept",
     "poll": "poll a site, a line a sample",
     "raw": "send a PDU of one's own",
     "read": "read values from one device",

@@ -23,11 +23,12 @@ _MOST_MARK = 4096  # bytes; a mark holds the path of a pseudo-terminal
 
 
 class PortLink:
-    """The link at `path`; `line_name` is for messages."""
+    """The link at `path`; `line_name` is for messages. `is_joined`: it is an end of a pair, to be opened by others as
+    any port is."""
 
-    def __init__(self, path: str, line_name: str) -> None:
+    def __init__(self, path: str, line_name: str, is_joined: bool = False) -> None:
         self._path = Path(path)
-        self._mark = self._path.with_name(f".{self._path.name}.served")
+        self._mark = self._path.with_name(f".{self._path.name}.{'joined' if is_joined else 'served'}")
         self._line_name = line_name
         self._lock = -1
         self._target = ""

@@ -10,7 +10,7 @@ import tty
 import unittest
 from pathlib import Path
 
-from kanaleto.bridge.backtoback import Pair, PairFault, end_of
+from kanaleto.bridge.backtoback import JoinedEnds, PairFault, end_of
 from kanaleto.cli.pair import fault_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.probing.overhearing import HeardExchange
@@ -31,18 +31,18 @@ class Joined(unittest.TestCase):
         self.addCleanup(self.thread.close)
         self.heard: list[HeardExchange] = []
 
-    def pair(self, one: str, other: str, baud: int = 0, fault: PairFault | None = None) -> Pair:
-        async def start() -> Pair:
+    def pair(self, one: str, other: str, baud: int = 0, fault: PairFault | None = None) -> JoinedEnds:
+        async def start() -> JoinedEnds:
             ends = [end_of(parse_link(text), "pair", baud) for text in (one, other)]
-            pair = Pair(ends[0], ends[1], baud, fault, 7, self.heard.append)
+            pair = JoinedEnds(ends[0], ends[1], baud, fault, 7, self.heard.append)
             await pair.start()
             return pair
 
-        pair: Pair = self.thread.run(start())
+        pair: JoinedEnds = self.thread.run(start())
         self.addCleanup(lambda: self.thread.run(pair.stop()))
         return pair
 
-    def ports(self, **options: int) -> tuple[Pair, int, int]:
+    def ports(self, **options: int) -> tuple[JoinedEnds, int, int]:
         """A pair of pseudo-terminals, both opened."""
         one, other = f"rtu://{self.folder}/a?baud=19200", f"rtu://{self.folder}/b?baud=19200"
         pair = self.pair(one, other, options.get("baud", 0))

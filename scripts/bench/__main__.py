@@ -5,6 +5,7 @@ from collections.abc import Callable
 
 from scripts.bench import (
     bench_load,
+    bridge,
     codecs,
     edits,
     history,
@@ -50,6 +51,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "trend": trend.measure,
     "wire": wire.measure,
     "writing": writing.measure,
+    "bridge": bridge.measure,
 }
 
 

@@ -32,6 +32,7 @@ from kanaleto.wire.frames import Frame, Role
 _PIECE_S = 0.004  # bytes that are paced go out in pieces of so long
 _LEAST_QUIET_S, _QUIET_CHARACTERS = 0.005, 5
 _REOPEN_S = 1.0
+_HEARD_AFTER_S = 0.02
 _MOST_DELAYS = 20_000
 _MOST_UNSENT = 64 * 1024
 _MOST_WAITING = 256  # requests of which the answer is waited for, where they have transactions
@@ -239,7 +240,7 @@ class PairFault(Struct, frozen=True):
     garbled_each: int = 0
 
 
-class Pair:
+class JoinedEnds:
     """`on_heard` is told each exchange that passes. For the loop's thread."""
 
     def __init__(
@@ -257,6 +258,7 @@ class Pair:
         self._on_heard = on_heard
         self._free_s = [0.0, 0.0]
         self._pieces = 0
+        self._to_hear: list[tuple[int, bytes, float]] = []
         self._hearing = _hearing_of(one.link, self._heard)
         for number, end in enumerate(self.ends):
             end.on_bytes = lambda data, number=number: self._pass(number, data)  # type: ignore[misc]
@@ -271,6 +273,7 @@ class Pair:
             raise
 
     async def stop(self) -> None:
+        self._hear()
         self._hearing.settle(asyncio.get_running_loop().time())
         for end in self.ends:
             await end.stop()
@@ -316,8 +319,16 @@ class Pair:
         self.ends[1 - number].write(data)
         now_s = loop.time()
         self.delays_s.append(max(now_s - due_s, 0.0))
+        if not self._to_hear:
+            loop.call_later(_HEARD_AFTER_S, self._hear)
+        self._to_hear.append((number, data, now_s))
+
+    def _hear(self) -> None:
+        """What has passed, a little later: no byte waits for it."""
+        passed, self._to_hear = self._to_hear, []
         try:
-            self._hearing.take(number, data, now_s)
+            for number, data, at_s in passed:
+                self._hearing.take(number, data, at_s)
         except Exception as error:  # hearing never costs a byte
             report("what passes a pair", error)
 

@@ -57,7 +57,8 @@ class WayOut:
         self._session = session
         self._may_write = may_write
         self._on_passed = on_passed
-        self._rung: asyncio.Event | None = None
+        self._is_running = False
+        self._under_way = 0
         self._kept: dict[tuple[int, bytes], _Kept] = {}
         self._timer: asyncio.TimerHandle | None = None
         self._timer_s = 0.0
@@ -82,7 +83,7 @@ class WayOut:
         retries = route.retries if reads else 0
         turn = self.turns.ask(unit_id, pdu, waiter, reads, shares, bridge.waiting, retries, (bridge, route))
         if turn is not None:
-            self._ring()
+            self._pump()
             self._set_timer()
         return waiter
 
@@ -103,10 +104,6 @@ class WayOut:
         self.silent[unit_id] = now_s + route.probe_s
         return False
 
-    def _ring(self) -> None:
-        if self._rung is not None:
-            self._rung.set()
-
     def _set_timer(self) -> None:
         """What waits too long is answered then, whatever the line does meanwhile."""
         end_s = self.turns.next_end_s
@@ -125,62 +122,75 @@ class WayOut:
     # What goes out
 
     async def run(self) -> None:
-        """Send what waits, one after the other, until cancelled; as many at once as the line bears."""
-        self._rung = asyncio.Event()
+        """Send what waits until cancelled; then all that waits is answered."""
+        self._is_running = True
+        self._pump()
         try:
-            at_once = self._session.named(self.name).line.in_flight
-        except KeyError:
-            at_once = 1
-        try:
-            async with asyncio.TaskGroup() as group:
-                for _ in range(at_once):
-                    group.create_task(self._work())
+            await asyncio.get_running_loop().create_future()
         finally:
-            self._rung = None
+            self._is_running = False
             if self._timer is not None:
                 self._timer.cancel()
                 self._timer = None
             self.turns.answer_all(None, lambda pdu: refused(pdu, ExceptionCode.GATEWAY_TARGET_FAILED))
 
-    async def _work(self) -> None:
-        loop, rung = asyncio.get_running_loop(), self._rung
-        assert rung is not None
-        while True:
+    def _pump(self) -> None:
+        """As many as the line bears at once; without a task between, since each would cost every exchange a turn of
+        the loop."""
+        loop = asyncio.get_running_loop()
+        while self._is_running and self._under_way < self._at_once:
             turn = self.turns.take(loop.time())
             if turn is None:
-                rung.clear()
-                await rung.wait()
-                continue
-            try:
-                await self._send(turn)
-            except KeyError:  # the line is no more
-                continue
-            except Exception as error:  # an error of ours costs this request
-                report(f"bridge to {self.name}", error)
+                return
+            self._under_way += 1
+            self._send(turn, loop.time(), turn.retries)
 
-    async def _send(self, turn: BridgedRequest) -> None:
-        loop = asyncio.get_running_loop()
-        taken_s = loop.time()
-        answer: bytes | None = refused(turn.pdu, ExceptionCode.GATEWAY_TARGET_FAILED)
+    @property
+    def _at_once(self) -> int:
         try:
-            for _ in range(1 + turn.retries):
-                outcome = await self._exchange(turn)
-                if outcome.kind is not OutcomeKind.TIMEOUT:
-                    break
-            answer = self._judge(turn, outcome)
-            passed = Passed(turn, outcome, taken_s - turn.waiters[0].came_s, outcome.took_s, len(turn.waiters))
-            self._on_passed(passed)
-        finally:
-            self.turns.done(turn, answer)
+            return self._session.named(self.name).line.in_flight
+        except KeyError:
+            return 1
 
-    async def _exchange(self, turn: BridgedRequest) -> Outcome:
+    def _send(self, turn: BridgedRequest, taken_s: float, retries: int) -> None:
+        try:
+            self._exchange(turn).add_done_callback(lambda future: self._take(turn, taken_s, retries, future))
+        except KeyError:  # the line is no more
+            self._end(turn, None)
+        except Exception as error:  # an error of ours, or too many that wait there, costs this request
+            report(f"bridge to {self.name}", error)
+            self._end(turn, None)
+
+    def _take(self, turn: BridgedRequest, taken_s: float, retries: int, future: "asyncio.Future[Outcome]") -> None:
+        """What came of it."""
+        answer: bytes | None = None
+        try:
+            outcome = future.result()
+            if outcome.kind is OutcomeKind.TIMEOUT and retries and self._is_running:
+                self._send(turn, taken_s, retries - 1)
+                return
+            answer = self._judge(turn, outcome)
+            waited_s = taken_s - turn.waiters[0].came_s
+            self._on_passed(Passed(turn, outcome, waited_s, outcome.took_s, len(turn.waiters)))
+        except (asyncio.CancelledError, KeyError):  # polling has ended, or the line is no more
+            answer = None
+        except Exception as error:  # an error of ours costs this request
+            report(f"bridge to {self.name}", error)
+        self._end(turn, answer)
+
+    def _end(self, turn: BridgedRequest, answer: bytes | None) -> None:
+        self._under_way -= 1
+        self.turns.done(turn, answer or refused(turn.pdu, ExceptionCode.GATEWAY_TARGET_FAILED))
+        self._pump()
+
+    def _exchange(self, turn: BridgedRequest) -> "asyncio.Future[Outcome]":
         poller = self._session.named(self.name)
         device = next((device for device in poller.line.devices if device.unit_id == turn.unit_id), None)
         timeout_s = device.timeout_s if device is not None else poller.line.timeout_s
         request = _request(turn.pdu)
         if only_reads(turn.pdu):
-            return await poller.ask(turn.unit_id, request, timeout_s, device)
-        return await poller.order(turn.unit_id, request, timeout_s, device, lambda: self._why_not(turn))
+            return poller.ask(turn.unit_id, request, timeout_s, device)
+        return poller.order(turn.unit_id, request, timeout_s, device, lambda: self._why_not(turn))
 
     def _why_not(self, turn: BridgedRequest) -> str:
         """Asked in the instant in which it would be sent."""

@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from kanaleto.bench.faults import parse_keys
-from kanaleto.bridge.backtoback import Pair, PairFault, end_of
+from kanaleto.bridge.backtoback import JoinedEnds, PairFault, end_of
 from kanaleto.capture.capturefile import CaptureFile, need_new
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.row import ExchangeRow, row_of_heard
@@ -62,7 +62,7 @@ def command(
             raise click.UsageError(str(error)) from None
     kept: CaptureFile | None = None
     heard_yet: list[HeardExchange] = []
-    pair: Pair | None = None
+    pair: JoinedEnds | None = None
 
     async def work() -> None:
         nonlocal kept, pair
@@ -70,7 +70,7 @@ def command(
         try:
             ends = [end_of(link, "pair", baud or 0) for link in links]
             on_heard = heard_yet.append if capture is not None else lambda heard: None
-            pair = Pair(ends[0], ends[1], baud or 0, fault, seed, on_heard)
+            pair = JoinedEnds(ends[0], ends[1], baud or 0, fault, seed, on_heard)
             await pair.start()
         except CannotServe as error:
             pair = None
@@ -122,7 +122,7 @@ def fault_of(texts: tuple[str, ...]) -> PairFault:
     return PairFault(found.get("late", 0.0) / 1000, int(found.get("lost", 0)), int(found.get("garbled", 0)))
 
 
-def _tell(pair: Pair, is_json: bool) -> None:
+def _tell(pair: JoinedEnds, is_json: bool) -> None:
     median_ms, most_ms = pair.delays_ms()
     came = [end.came for end in pair.ends]
     if is_json:

@@ -11,6 +11,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from kanaleto.bridge.running import Bridging
+from kanaleto.events.log import EventKind
 from kanaleto.files.loading import load_site
 from kanaleto.polling.session import Session
 from kanaleto.serving.answerer import Master
@@ -63,7 +64,14 @@ Fixed,input,9,int16,,,r,Mast/Fixed
 """
 
 
-class Composed(unittest.TestCase):
+PASS = """
+[[bridge.pass]]
+from = "Mast/Wind"
+to = "Winch/Count"
+"""
+
+
+class WithSite(unittest.TestCase):
     def loaded(self, room: str = ROOM, more: str = "") -> Site:
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder)
@@ -82,6 +90,7 @@ class Composed(unittest.TestCase):
         async def run() -> None:
             session = Session(replace(site, derived=site.composing), line.exchanger)
             bridging = Bridging(session, site.bridges)
+            self.bridging = bridging
             tasks = [asyncio.create_task(session.run()), asyncio.create_task(bridging.run())]
             await asyncio.sleep(2.0)
 
@@ -99,6 +108,8 @@ class Composed(unittest.TestCase):
 
         run_virtual(run())
 
+
+class Composed(WithSite):
     def test_values_stand_in_their_own_type_order_and_scale(self) -> None:
         async def work(line: SimulatedLine, ask: Callable[[str], Awaitable[str]]) -> None:
             self.assertEqual(await ask("0300640001"), "0302" + (125).to_bytes(2).hex())
@@ -212,3 +223,87 @@ class Composed(unittest.TestCase):
         with self.assertRaises(FaultyFile) as caught:
             self.loaded(more='status = "holding 100"')
         self.assertIn("status words of unit 50 stand where Wind stands", str(caught.exception))
+
+
+class PassedOn(WithSite):
+    """The wind of the mast (12.5) as the count of the winch (factor 0.1, first 20.0)."""
+
+    def written(self, line: SimulatedLine) -> list[tuple[float, str]]:
+        return [(round(at - 1000, 1), frame.pdu.hex()) for at, frame in line.heard if frame.unit_id == 2]
+
+    def test_at_a_period_through_the_scale_and_folded_to_one_event(self) -> None:
+        async def work(line: SimulatedLine, ask: Callable[[str], Awaitable[str]]) -> None:
+            await asyncio.sleep(8.2)
+            written = self.written(line)
+            self.assertEqual({pdu for _, pdu in written}, {"060002007d"})
+            self.assertEqual(len(written), 10)
+            events = [own for own in self.bridging.session.events.ring if own.kind is EventKind.BRIDGED]
+            self.assertEqual([(own.count, own.device, own.point) for own in events], [(10, "Winch", "Count")])
+            back = [frame for frame in line.requests if frame.unit_id == 2 and frame.pdu.hex() == "0300020001"]
+            self.assertTrue(back, "read back when it began")
+
+        self.asked(work, more=PASS + "every_s = 1.0\n")
+
+    def test_on_change_and_while_a_condition_holds(self) -> None:
+        async def work(line: SimulatedLine, ask: Callable[[str], Awaitable[str]]) -> None:
+            await asyncio.sleep(5)
+            self.assertEqual([pdu for _, pdu in self.written(line)], ["060002007d"])
+            mast = line.units.served[0]
+            mast.answer(bytes.fromhex("100000000204" + "41f00000"))
+            await asyncio.sleep(3)
+            self.assertEqual([pdu for _, pdu in self.written(line)], ["060002007d", "060002012c"])
+            mast.answer(bytes.fromhex("0500050000"))
+            await asyncio.sleep(2)
+            mast.answer(bytes.fromhex("100000000204" + "42200000"))
+            await asyncio.sleep(3)
+            self.assertEqual(len(self.written(line)), 2, "the lamp is off")
+
+        self.asked(work, more=PASS + 'change = true\nwhile = "[Mast/Lamp] == 1"\n')
+
+    def test_never_a_stale_value_only_the_number_once(self) -> None:
+        async def work(line: SimulatedLine, ask: Callable[[str], Awaitable[str]]) -> None:
+            await asyncio.sleep(3)
+            line.fault = lambda frame, at, right: [] if frame.unit_id == 1 else right
+            await asyncio.sleep(5)
+            before = len(self.written(line))
+            await asyncio.sleep(20)
+            self.assertEqual(len(self.written(line)), before, "nothing more, or once")
+            self.assertEqual(self.written(line)[-1][1], self.last)
+            line.fault = None
+            await asyncio.sleep(20)
+            self.assertEqual(self.written(line)[-1][1], "060002007d")
+
+        self.last = "060002007d"
+        self.asked(work, more=PASS + "every_s = 0.5\n")
+        self.last = "0600020064"
+        self.asked(work, more=PASS + "every_s = 0.5\nstale = 10\n")
+
+    def test_a_target_that_refuses_is_told_once_and_tried_again_at_its_next_turn(self) -> None:
+        async def work(line: SimulatedLine, ask: Callable[[str], Awaitable[str]]) -> None:
+            line.is_deaf = lambda unit: False
+            line.fault = lambda frame, at, right: [] if frame.unit_id == 2 and frame.pdu[0] == 6 else right
+            await asyncio.sleep(10)
+            state = self.bridging.passes[0].states[0]
+            self.assertIn("was not written", state.trouble)
+            line.fault = None
+            await asyncio.sleep(10)
+            self.assertEqual(state.trouble, "")
+            self.assertGreater(state.written, 3)
+
+        self.asked(work, more=PASS + "every_s = 1.0\n")
+
+    def test_faults(self) -> None:
+        back = '[[bridge.pass]]\nfrom = "Winch/Count"\nto = "Mast/Wind"\nevery_s = 1\n'
+        cases = {
+            PASS: "a pass has every_s, or change = true",
+            PASS + "every_s = 1\nchange = true\n": "a pass has every_s, or change = true",
+            2 * (PASS + "every_s = 1\n"): "two passes write to Winch/Count",
+            PASS + "every_s = 1\n" + back: "goes in a circle",
+            PASS.replace("Winch/Count", "Winch/Fixed") + "every_s = 1\n": "Winch/Fixed may only be read",
+            PASS.replace("Mast/Wind", "Mast/Wnd") + "every_s = 1\n": "'Mast/Wnd' is no point of this site",
+            PASS + 'every_s = 1\nwhile = "[Mast/Wnd] > 1"\n': "[Mast/Wnd] is no point",
+        }
+        for more, told in cases.items():
+            with self.subTest(told), self.assertRaises(FaultyFile) as caught:
+                self.loaded(more=more)
+            self.assertIn(told, str(caught.exception))

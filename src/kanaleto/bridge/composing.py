@@ -166,14 +166,14 @@ class ComposedUnit:
             value = row.codec.decode(b"".join(word.to_bytes(2) for word in words))
         if not isinstance(value, int | float | str) or not _is_number(value):
             raise ValueError(f"{row.name}: {value!r} cannot be written")
-        return _Written(part.line, part.device, _write_of(place.point, value, part.device))
+        return _Written(part.line, part.device, write_of(place.point, value, part.device))
 
 
 def _is_number(value: object) -> bool:
     return isinstance(value, str) or (isinstance(value, int | float) and isfinite(value))
 
 
-def _write_of(point: Point, value: int | float | str, device: Device) -> bytes:
+def write_of(point: Point, value: int | float | str, device: Device) -> bytes:
     """The request that writes a value to a point. Raises CannotEncode, ValueError."""
     place = point.address.to_bytes(2)
     if point.table.is_bits:

@@ -6,10 +6,12 @@ from collections.abc import Awaitable, Callable, Sequence
 from msgspec import Struct
 
 from kanaleto.bridge.composing import ComposedUnit, is_for_composed, is_read
+from kanaleto.bridge.passes import Passes, PassState, Send
 from kanaleto.bridge.passing import is_reading, refusal
 from kanaleto.bridge.turns import refused
 from kanaleto.bridge.wayout import WayOut
 from kanaleto.control.permission import permission_of_pdu
+from kanaleto.events.log import EventKind
 from kanaleto.files.bridges import is_open
 from kanaleto.polling.session import Session
 from kanaleto.serving.admission import OnClient
@@ -87,6 +89,11 @@ class Bridging:
         self._composed = {
             (bridge.name, own.unit_id): ComposedUnit(own, session) for bridge in bridges for own in bridge.devices
         }
+        self.passes = [
+            Passes(bridge.passes, session, self._sender(bridge, Master("pass", bridge.name)), self._note_pass)
+            for bridge in bridges
+            if bridge.passes and not only_reads
+        ]
         lines = dict.fromkeys(
             [*(name for bridge in bridges for name in bridge.lines), *_lines_of_sources(self.site, bridges)]
         )
@@ -134,6 +141,7 @@ class Bridging:
     async def run(self) -> None:
         """Pass on until cancelled."""
         tasks = [owned_task(f"bridge to {name}", way.run()) for name, way in self.ways_out.items()]
+        tasks += [owned_task("passes", own.run()) for own in self.passes]
         try:
             await asyncio.gather(*tasks)
         finally:
@@ -190,12 +198,7 @@ class Bridging:
         loop = asyncio.get_running_loop()
         began_s = loop.time()
 
-        async def send(line: Line, device: Device, request: bytes) -> bytes | None:
-            if self._may_write_on(line.name)(device.unit_id, request):
-                return refused(request, ExceptionCode.ILLEGAL_FUNCTION)
-            target = BridgeTarget(line.name, device.unit_id)
-            return (await self._passed(bridge, _THROUGH, target, request, master))[0]
-
+        send = self._sender(bridge, master)
         if not is_for_composed(pdu):
             answer = refused(pdu, ExceptionCode.ILLEGAL_FUNCTION)
         elif is_read(pdu):
@@ -207,6 +210,28 @@ class Bridging:
         self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, None, loop.time() - began_s))
         is_gone = bool(answer[0] & 0x80) and answer[1] == ExceptionCode.GATEWAY_TARGET_FAILED
         return None if is_serial and is_gone else answer
+
+    def _sender(self, bridge: Bridge, master: Master) -> Send:
+        """What asks a device in its turn, for somebody who has no route."""
+
+        async def send(line: Line, device: Device, request: bytes) -> bytes | None:
+            if self._may_write_on(line.name)(device.unit_id, request):
+                return refused(request, ExceptionCode.ILLEGAL_FUNCTION)
+            target = BridgeTarget(line.name, device.unit_id)
+            return (await self._passed(bridge, _THROUGH, target, request, master))[0]
+
+        return send
+
+    def _note_pass(self, state: PassState, trouble: str) -> None:
+        """One event for all that a pass writes, with how often; one for each thing that goes wrong."""
+        own = state.own
+        source = f"{own.device}/{own.point}" if own.device else own.point
+        text = f"passed on: {source} to {own.title}" + (f": {trouble}" if trouble else "")
+        key = ("pass", own.to_device, own.to_point, trouble)
+        line = next((line.name for line, device in self.site.devices() if device.name == own.to_device), "")
+        self.session.events.note(
+            EventKind.BRIDGED, line, own.to_device, text, going_on=key, is_spell=True, point=own.to_point
+        )
 
     async def _passed(
         self, bridge: Bridge, route: Route, target: BridgeTarget, pdu: bytes, master: Master
@@ -290,6 +315,7 @@ class Bridging:
 def _lines_of_sources(site: Site, bridges: Sequence[Bridge]) -> list[str]:
     """The lines of devices of which a composed one has values."""
     names = {name for bridge in bridges for own in bridge.devices for name in own.sources}
+    names |= {own.to_device for bridge in bridges for own in bridge.passes}
     return [line.name for line in site.lines if any(device.name in names for device in line.devices)]
 
 

@@ -27,13 +27,16 @@ from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.bridges import Bridge
+from kanaleto.site.expression import references
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Site
 from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import owned_task
 from kanaleto.supervision.service import ServiceManager
+from kanaleto.wire.codes import WRITING
 
 _FLUSH_S = 10.0
+_MOST_FIRST = 5000
 _CONNECTED_S = 3.0  # that lines have to connect before they are tested
 
 
@@ -156,6 +159,9 @@ def chosen(site: Site, names: Sequence[str]) -> tuple[Bridge, ...]:
 def _needed(site: Site, bridges: Sequence[Bridge], polls_all: bool) -> Site:
     """What of the site is polled: what composed devices are made from, or all of it; with their expressions."""
     sources = {name for bridge in bridges for own in bridge.devices for name in own.sources}
+    sources |= {own.device for bridge in bridges for own in bridge.passes}
+    for formula in site.composing:
+        sources |= {name.partition("/")[0] for name in references(formula.formula)}
     lines = tuple(
         replace(
             line,
@@ -198,6 +204,7 @@ class _Noted:
 
     def __init__(self, masters: Masters | None, session: Session) -> None:
         self._masters, self._session = masters, session
+        self._first: dict[tuple[object, ...], str] = {}
 
     def client(self, text: str) -> None:
         say(text, err=True)
@@ -209,6 +216,8 @@ class _Noted:
             text = f"{asked.bridge.name}: {asked.master.name} was refused {what}: {asked.why}"
             key = (asked.bridge.name, asked.master.name, asked.unit_id)
             self._session.events.note(EventKind.CLIENT, "", "", text, going_on=key, is_spell=True)
+        if asked.request[0] in WRITING and asked.pdu is not None and not asked.pdu[0] & 0x80:
+            self._note_write(asked)
         if self._masters is None:
             return
         target = asked.target
@@ -222,6 +231,21 @@ class _Noted:
             "took_ms": round(1000 * asked.took_s, 1), "shared": asked.is_shared,
         }  # fmt: skip
         self._masters.note(asked.master.name, line, device, asked.unit_id, asked.request, asked.pdu, more=more)
+
+    def _note_write(self, asked: MasterAsked) -> None:
+        """One event for all that a master writes to a range, with how often, the first value and the last."""
+        target, values = asked.target, asked.request[3:].hex(" ").upper()
+        key = (asked.bridge.name, asked.master.name, asked.unit_id, asked.request[:3])
+        first = self._first.setdefault(key, values)
+        if len(self._first) > _MOST_FIRST:
+            self._first.clear()
+        where = f"{target.line} unit {target.unit_id}" if target is not None else f"unit {asked.unit_id}"
+        place = f"function {asked.request[0]:02X} from {int.from_bytes(asked.request[1:3])}"
+        wrote = first if first == values else f"{first}, last {values}"
+        text = f"{asked.bridge.name}: {asked.master.name} writes {where}, {place}: {wrote}"
+        line = target.line if target is not None else ""
+        self._session.events.note(EventKind.BRIDGED, line, "", text, going_on=key, is_spell=True)
+        self._session.events.change(line, "", key, text)
 
     async def run(self) -> None:
         """Rows that are folded for a minute end."""

@@ -50,6 +50,7 @@ class EventKind(Enum):
     OWED = "owed"
     ROUTINE = "routine"
     KNOWN = "device known"
+    BRIDGED = "bridged write"
     FAULT = "fault"
 
 

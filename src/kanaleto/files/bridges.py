@@ -6,13 +6,13 @@ from ipaddress import ip_network
 from pathlib import Path
 
 from kanaleto.files import schema
-from kanaleto.site.bridges import Bridge, BridgeTarget, Composed, ComposedRow, Route, RouteAccess, TlsServing
+from kanaleto.site.bridges import Bridge, BridgeTarget, Composed, ComposedRow, Pass, Route, RouteAccess, TlsServing
 from kanaleto.site.counting import Numbering
 from kanaleto.site.expression import references
 from kanaleto.site.faults import suggestion
 from kanaleto.site.links.link import FramingKind, Link, is_loopback, is_same_place
 from kanaleto.site.links.parse import parse_link
-from kanaleto.site.model import Derived, Line, Point
+from kanaleto.site.model import Derived, Line, Point, Writing
 from kanaleto.site.ranges import parse_range
 from kanaleto.wire.codes import Table
 
@@ -56,7 +56,28 @@ def read_bridges(
                     f"{link.place} is where line {line.name!r} of this site leads: what came in there would go round"
                     " in a circle; listen at another place",
                 )
+    _check_passes(bridges, fault)
     return bridges, tuple(derived)
+
+
+def _check_passes(bridges: Sequence[Bridge], fault: TellFault) -> None:
+    """Two to one point, and circles."""
+    by_target: dict[tuple[str, str], tuple[Where, Pass]] = {}
+    for index, bridge in enumerate(bridges):
+        for number, own in enumerate(bridge.passes):
+            place: Where = ("bridge", index, "pass", number, "to")
+            target = (own.to_device, own.to_point)
+            if target in by_target:
+                fault(place, f"two passes write to {own.title}: a point has one that writes it")
+            by_target[target] = (place, own)
+    for place, own in by_target.values():
+        seen, at = {(own.to_device, own.to_point)}, (own.device, own.point)
+        while at in by_target and at not in seen:
+            seen.add(at)
+            at = (by_target[at][1].device, by_target[at][1].point)
+        if at in seen:
+            fault(place, f"the pass to {own.title} goes in a circle: its value comes from where it is written")
+            return
 
 
 def _bridge(
@@ -102,7 +123,11 @@ def _bridge(
         units[own.unit_id] = number
         composed = _composed((*where, "device", number), own, table.name, lines, fault, read_points, derived)
         devices += [composed] if composed is not None else []
-    if not table.route and not table.device:
+    passes = []
+    for number, each in enumerate(table.passes):
+        passed = _pass((*where, "pass", number), each, f"{table.name} pass {number + 1}", lines, fault, derived)
+        passes += [passed] if passed is not None else []
+    if not table.route and not table.device and not table.passes:
         fault((*where, "name"), f"bridge {table.name!r} has no [[bridge.route]]: nothing goes through it", True)
     is_open = any(_is_open(link) for link in listen) and not table.clients
     is_open = is_open and not (serving is not None and serving.ca is not None)
@@ -115,8 +140,45 @@ def _bridge(
         )
     return Bridge(
         table.name, listen, tuple(routes), tuple(table.clients), table.patience_s, table.waiting, table.share_s,
-        table.broadcast, serving, tuple(devices),
+        table.broadcast, serving, tuple(devices), tuple(passes),
     )  # fmt: skip
+
+
+def _pass(
+    where: Where, table: schema.PassTable, title: str, lines: Sequence[Line], fault: TellFault, derived: list[Derived]
+) -> Pass | None:
+    known = {f"{device.name}/{point.name}": (device, point) for line in lines for device in line.devices
+             for point in device.points}  # fmt: skip
+    device, point = "", title
+    source = table.source.strip()
+    if source.startswith("="):
+        derived.append(Derived(title, source[1:].strip()))
+    elif source in known:
+        device, point = known[source][0].name, known[source][1].name
+    else:
+        near = suggestion(source, list(known))
+        fault(
+            (*where, "from"), f"{source!r} is no point of this site{near}; write Device/Point, or = and an expression"
+        )
+        return None
+    if table.to not in known:
+        fault((*where, "to"), f"{table.to!r} is no point of this site{suggestion(table.to, list(known))}")
+        return None
+    to_device, to_point = known[table.to]
+    if not to_point.access.is_written:
+        fault((*where, "to"), f"{table.to} may only be read: its map says access r")
+    if to_device.writing is not Writing.UNLOCK:
+        what = f'{to_device.name} has writing = "{to_device.writing.value}"'
+        fault((*where, "to"), f"{what}: nothing is passed to it", True)
+    if (table.every_s is None) is not table.change:
+        fault((*where, "every_s"), "a pass has every_s, or change = true: one of both")
+    condition = ""
+    if table.condition:
+        condition = f"{title} while"
+        derived.append(Derived(condition, table.condition))
+    return Pass(
+        device, point, to_device.name, to_point.name, None if table.change else table.every_s, condition, table.stale
+    )
 
 
 def _composed(

@@ -214,7 +214,16 @@ class ComposedTable(TomlTable, frozen=True):
     status: str = ""
 
 
-class BridgeTable(TomlTable, frozen=True):
+class PassTable(TomlTable, frozen=True, rename={"source": "from", "condition": "while"}):
+    source: Annotated[str, Meta(min_length=1, max_length=4000)]
+    to: Name
+    every_s: SomeSeconds | None = None
+    change: bool = False
+    condition: str = ""
+    stale: Literal["hold"] | float = "hold"
+
+
+class BridgeTable(TomlTable, frozen=True, rename={"passes": "pass"}):
     name: Name
     listen: str | list[str]
     serve_cert: str | None = None
@@ -228,6 +237,7 @@ class BridgeTable(TomlTable, frozen=True):
     broadcast: bool = False
     route: list[RouteTable] = []
     device: list[ComposedTable] = []
+    passes: list[PassTable] = []
 
 
 class SiteTable(TomlTable, frozen=True):

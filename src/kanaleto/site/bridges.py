@@ -82,6 +82,24 @@ class Composed(Struct, frozen=True):
         return tuple(dict.fromkeys(device for row in self.rows for device in row.sources))
 
 
+class Pass(Struct, frozen=True):
+    """A value that is passed on by itself: whose (a derived one's has no device), into which point, how often or (where
+    `every_s` is None) when it changes, under which condition (a derived point), and what stands for a value that is not
+    good: nothing, or a number that is written once."""
+
+    device: str
+    point: str
+    to_device: str
+    to_point: str
+    every_s: float | None = None
+    condition: str = ""
+    stale: str | float = "hold"
+
+    @property
+    def title(self) -> str:
+        return f"{self.to_device}/{self.to_point}"
+
+
 class Bridge(Struct, frozen=True):
     """One way in, or several, and its routes."""
 
@@ -95,6 +113,7 @@ class Bridge(Struct, frozen=True):
     broadcast: bool = False
     tls_serving: TlsServing | None = None
     devices: tuple[Composed, ...] = ()
+    passes: tuple[Pass, ...] = ()
 
     def route_of(self, unit_id: int) -> tuple[Route, BridgeTarget] | None:
         """By which route a unit ID goes, and where to."""

@@ -1,0 +1,129 @@
+"""Values that are passed on by themselves: one device's value written into another's point, in its turn on that line.
+
+Never a stale value: while the source is not good nothing is written, or once the number that stands for it. What got no
+answer is not repeated before its next turn. When a pass begins, what it wrote is read back once.
+"""
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from math import isfinite
+
+from msgspec import Struct
+
+from kanaleto.board.board import Quality
+from kanaleto.bridge.composing import write_of
+from kanaleto.polling.session import Session
+from kanaleto.site.bridges import Pass
+from kanaleto.site.model import Device, Line, Point, Writing
+from kanaleto.supervision.owned import report
+from kanaleto.values.codec import CannotEncode
+from kanaleto.wire.pdu import Read
+
+_LOOK_S = 0.1
+
+Send = Callable[[Line, Device, bytes], Awaitable[bytes | None]]
+OnWritten = Callable[["PassState", str], None]
+"""Is told of each write, and of what was refused, in words."""
+
+
+class PassState(Struct):
+    """One pass as it stands: what it wrote last, when (loop time), how often, and what is wrong with it."""
+
+    own: Pass
+    value: float | None = None
+    written_at: float | None = None
+    written: int = 0
+    trouble: str = ""
+    is_standing_in: bool = False  # the number for a source that is not good was written
+
+
+class Passes:
+    """Those of one bridge; `run` until cancelled. `send` asks a device in its turn."""
+
+    def __init__(self, passes: tuple[Pass, ...], session: Session, send: Send, on_written: OnWritten) -> None:
+        self.states = [PassState(own) for own in passes]
+        self._session, self._send, self._on_written = session, send, on_written
+
+    async def run(self) -> None:
+        await asyncio.gather(*(self._run(state) for state in self.states))
+
+    async def _run(self, state: PassState) -> None:
+        loop = asyncio.get_running_loop()
+        due_s = loop.time()
+        while True:
+            pause_s = state.own.every_s if state.own.every_s is not None else _LOOK_S
+            due_s = max(due_s + pause_s, loop.time())
+            await asyncio.sleep(due_s - loop.time())
+            try:
+                await self._turn(state)
+            except Exception as error:  # an error of ours costs this turn
+                report(f"the pass to {state.own.title}", error)
+
+    async def _turn(self, state: PassState) -> None:
+        own, now_s = state.own, asyncio.get_running_loop().time()
+        if own.condition and not self._number(("", own.condition), now_s):
+            return
+        value = self._number((own.device, own.point), now_s)
+        is_good = value is not None
+        if value is None:
+            if not isinstance(own.stale, int | float) or state.is_standing_in:
+                return
+            value = float(own.stale)
+        place = self._session.plan.place_of((own.to_device, own.to_point))
+        part = self._session.plan.part_of(own.to_device)
+        if place is None or part is None or not isinstance(place.point, Point):
+            self._fail(state, "its target is no point of the site any more")
+            return
+        if part.device.writing is not Writing.UNLOCK or part.line.writing is Writing.NEVER:
+            self._fail(state, f'{own.to_device} is not written by itself: writing = "{part.device.writing.value}"')
+            return
+        point = place.point
+        is_same = state.value is not None and abs(value - state.value) <= point.deadband
+        if own.every_s is None and is_same and is_good is not state.is_standing_in:
+            return
+        await self._write(state, part.line, part.device, point, value, is_good)
+
+    async def _write(
+        self, state: PassState, line: Line, device: Device, point: Point, value: float, is_good: bool
+    ) -> None:
+        try:
+            pdu = write_of(point, value, device)
+        except (CannotEncode, ValueError) as error:
+            self._fail(state, str(error))
+            return
+        answer = await self._send(line, device, pdu)
+        if answer is None or answer[0] & 0x80:
+            code = f"exception {answer[1]}" if answer is not None and len(answer) > 1 else "no answer"
+            self._fail(state, f"{state.own.title} was not written: {code}")
+            return
+        is_first = not state.written
+        state.value, state.written_at = value, asyncio.get_running_loop().time()
+        state.written += 1
+        state.trouble, state.is_standing_in = "", not is_good
+        self._on_written(state, "")
+        if is_first:
+            await self._read_back(state, line, device, point, pdu)
+
+    async def _read_back(self, state: PassState, line: Line, device: Device, point: Point, pdu: bytes) -> None:
+        if not point.access.is_read:
+            return
+        answer = await self._send(line, device, Read(point.table, point.address, point.size).encode())
+        wrote = pdu[3:5] if pdu[0] in (5, 6) else pdu[6:]
+        wanted = bytes((int(wrote == b"\xff\x00"),)) if point.table.is_bits else wrote
+        if answer is not None and not answer[0] & 0x80 and answer[2:] != wanted:
+            state.trouble = f"{state.own.title} reads back otherwise than it was written"
+            self._on_written(state, state.trouble)
+
+    def _fail(self, state: PassState, why: str) -> None:
+        if state.trouble != why:
+            state.trouble = why
+            self._on_written(state, why)
+
+    def _number(self, identity: tuple[str, str], now_s: float) -> float | None:
+        """A good value; None else."""
+        place = self._session.plan.place_of(identity)
+        reading = self._session.board.reading(place, now_s) if place is not None else None
+        if reading is None or reading.quality is not Quality.GOOD:
+            return None
+        value = reading.value
+        return float(value) if isinstance(value, int | float) and isfinite(value) else None

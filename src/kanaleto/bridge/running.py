@@ -63,6 +63,7 @@ class Tested(Struct):
     took_s: float
     outcome: str
     code: int | None
+    reason: str = ""
 
 
 OnAsked = Callable[[MasterAsked], None]
@@ -301,7 +302,7 @@ class Bridging:
         is_there = outcome.is_answer
         state = self.states[bridge.name, unit]
         state.last_good, state.took_s = is_there, outcome.took_s
-        return Tested(bridge.name, unit, target, outcome.took_s, outcome.kind.value, outcome.code)
+        return Tested(bridge.name, unit, target, outcome.took_s, outcome.kind.value, outcome.code, outcome.reason)
 
     def _first_question(self, target: BridgeTarget) -> Read:
         """Of a device that the site knows something that it has; else the first register."""

@@ -275,8 +275,7 @@ def _told(tests: Sequence[Tested], is_json: bool) -> int:
                 }
             )
             continue
-        code = f" {test.code}" if test.code is not None else ""
-        verdict = f"answers in {took_ms:g} ms" if is_there else f"does not answer: {test.outcome}{code}"
+        verdict = f"answers in {took_ms:g} ms" if is_there else f"does not answer: {test.reason or test.outcome}"
         say(f"{test.bridge}  unit {test.unit_id} -> {test.target.line} unit {test.target.unit_id}  {verdict}")
     return 0 if is_whole else 1
 

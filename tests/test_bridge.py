@@ -13,6 +13,7 @@ import tempfile
 import unittest
 from collections.abc import Awaitable, Callable
 from pathlib import Path
+from unittest import mock
 
 from msgspec.structs import replace
 
@@ -21,6 +22,7 @@ from kanaleto.bridge.running import Bridging
 from kanaleto.bridge.turns import MasterTurns, Waiter
 from kanaleto.files.bridges import units_of
 from kanaleto.files.loading import load_site
+from kanaleto.lines.opening import exchanger_for
 from kanaleto.polling.session import Session
 from kanaleto.serving.answerer import Master
 from kanaleto.site.bridges import Bridge, BridgeTarget, Route, RouteAccess, TlsServing
@@ -28,6 +30,7 @@ from kanaleto.site.faults import FaultyFile
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Line, Site, Writing
 from kanaleto.wire.codes import Table
+from kanaleto.wire.pdu import Read
 from tests.bridged import FarEnd, bridging_of, masters_by_chance, site_of
 from tests.commanded import run
 from tests.rawends import RawMaster, RawSlave, settings_of
@@ -521,3 +524,32 @@ there = "9, 8"
         told_rows = sorted((row["unit_id"], row["function"], row["outcome"], row["times"]) for row in rows)
         self.assertEqual(told_rows, [(40, 3, "done", 3), (40, 6, "refused", 1), (50, 3, "refused", 1)])
         self.assertTrue(all({"route", "waited_ms", "took_ms", "shared"} <= set(row) for row in rows))
+
+
+class Adapters(unittest.TestCase):
+    def test_an_adapter_is_found_again_whatever_number_it_comes_back_with(self) -> None:
+        with tempfile.TemporaryDirectory() as text:
+            folder = Path(text)
+            (folder / "by-id").mkdir()
+            stable = folder / "by-id" / "usb-Alder-1"
+            first = RawSlave("rtu://x", str(folder / "ttyUSB0"))
+            second = RawSlave("rtu://x", str(folder / "ttyUSB3"))
+            for slave in (first, second):
+                self.addCleanup(slave.close)
+            first.handler = lambda unit, pdu: b"\x03\x02\x00\x01"
+            second.handler = lambda unit, pdu: b"\x03\x02\x00\x02"
+            stable.symlink_to(folder / "ttyUSB3")
+            link = parse_link(f"rtu://{folder}/ttyUSB0?baud=115200")
+
+            async def asked() -> bytes:
+                exchanger = exchanger_for(link, preferred="usb-Alder-1")
+                await exchanger.open()
+                try:
+                    return (await exchanger.ask(1, Read(Table.HOLDING, 0, 1), 2.0)).answer[3:5]
+                finally:
+                    exchanger.close()
+
+            with mock.patch("kanaleto.lines.stablenames._BY_ID", folder / "by-id"):
+                self.assertEqual(asyncio.run(asked()), b"\x00\x02")
+                stable.unlink()
+                self.assertEqual(asyncio.run(asked()), b"\x00\x01", "not there: the port that the link names")

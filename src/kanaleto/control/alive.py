@@ -455,7 +455,7 @@ class KeptAlive:
         confirmed: list[bool] = []
 
         async def work() -> None:
-            exchanger = exchanger_for(line.link, line.connect_timeout_s, line.gap_s)
+            exchanger = exchanger_for(line.link, line.connect_timeout_s, line.gap_s, preferred=line.prefer_port)
             device = next((device for device in line.devices if device.name == order.device), None)
             limits = device.limits if device is not None else DeviceLimits()
             await exchanger.open()

@@ -13,7 +13,7 @@ from msgspec.json import decode
 from kanaleto.files.texts import CannotRead, read_bounded
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.lines.stablenames import stable_name
+from kanaleto.lines.stablenames import port_now, stable_name
 from kanaleto.polling.line import LinePoller
 from kanaleto.site.model import Device, Line
 from kanaleto.wire.codes import Function
@@ -71,7 +71,7 @@ class Sameness:
         link = poller.line.link
         found = KnownDevice()
         if link.local_port is not None:
-            found.adapter = self._adapter_of(link.local_port)
+            found.adapter = self._adapter_of(port_now(link.local_port, poller.line.prefer_port))
         functions = device.limits.functions
         if not known.has_no_identity and (functions is None or Function.ENCAPSULATED in functions):
             found.identity, found.has_no_identity = await self._identity(poller, device)

@@ -17,9 +17,11 @@ from queue import SimpleQueue
 from typing import Any
 
 import serial
+from msgspec.structs import replace
 
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
 from kanaleto.lines.portcounters import PortCounters, read_counters
+from kanaleto.lines.stablenames import port_now
 from kanaleto.site.links.link import Link, Parity
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.supervision.owned import fault_sentence, report
@@ -62,11 +64,13 @@ def held_back_ms(link: Link) -> float:
 
 
 class SerialChannel:
-    """Opens the port of `link` with its settings, for this program alone."""
+    """Opens the port of `link` with its settings, for this program alone; where `preferred` names an adapter that is
+    there, its port, whatever number it has now."""
 
     is_datagram = False
 
-    def __init__(self, link: SerialLink) -> None:
+    def __init__(self, link: SerialLink, preferred: str = "") -> None:
+        self._named, self._preferred = link, preferred
         self._link = link
         self._loop: asyncio.AbstractEventLoop | None = None
         self._port: serial.Serial | None = None
@@ -96,6 +100,8 @@ class SerialChannel:
 
     async def open(self, on_data: OnData, on_lost: OnLost) -> None:
         loop = self._loop = asyncio.get_running_loop()
+        place = self._named.port if self._named.is_remote else port_now(self._named.port, self._preferred)
+        self._link = self._named if place == self._named.port else replace(self._named, port=place)
         self._port = port = await loop.run_in_executor(None, _open_port, self._link)
         port_name = self._link.port
         self._keeps_time = not (self._link.is_remote or is_pseudo_terminal(port_name) or is_native_usb(port_name))

@@ -53,7 +53,9 @@ class Session:
         self.is_held = False
         self._lines_off: set[str] = set()
         self.lending = Lending(lambda line: self._poller(line, []), self._switch_lines)
-        self._make = make_exchanger or (lambda line: exchanger_for(line.link, line.connect_timeout_s, line.gap_s))
+        self._make = make_exchanger or (
+            lambda line: exchanger_for(line.link, line.connect_timeout_s, line.gap_s, preferred=line.prefer_port)
+        )
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._over: asyncio.Future[None] | None = None
         self._derive_timer: asyncio.TimerHandle | None = None

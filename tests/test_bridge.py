@@ -33,7 +33,7 @@ from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
 from tests.bridged import FarEnd, bridging_of, masters_by_chance, site_of
 from tests.commanded import run
-from tests.rawends import RawMaster, RawSlave, settings_of
+from tests.rawends import RawMaster, RawSlave, framed, settings_of
 from tests.standard_rows import SLAVE
 from tests.test_bench import free_port
 from tests.test_rows import EveryLink
@@ -443,7 +443,7 @@ class Files(unittest.TestCase):
         self.assertTrue(any("it only reads, whatever its routes say" in text for text in warnings), warnings)
 
 
-class Command(unittest.TestCase):
+class WithFile(unittest.TestCase):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
@@ -468,6 +468,8 @@ there = "9, 8"
 """
         self.path.write_text(text, encoding="utf-8")
 
+
+class Command(WithFile):
     def test_each_routed_unit_is_tested_and_the_exit_code_tells(self) -> None:
         slave = RawSlave("tcp://x")
         self.addCleanup(slave.close)
@@ -524,6 +526,37 @@ there = "9, 8"
         told_rows = sorted((row["unit_id"], row["function"], row["outcome"], row["times"]) for row in rows)
         self.assertEqual(told_rows, [(40, 3, "done", 3), (40, 6, "refused", 1), (50, 3, "refused", 1)])
         self.assertTrue(all({"route", "waited_ms", "took_ms", "shared"} <= set(row) for row in rows))
+
+
+class Floods(WithFile):
+    def test_one_that_floods_gets_each_answer_once_and_another_is_served_meanwhile(self) -> None:
+        slave = RawSlave("tcp://x")
+        self.addCleanup(slave.close)
+        slave.handler = lambda unit, pdu: b"\x03\x02\x00" + bytes((unit,))
+        listen = free_port()
+        self.write(slave.port, listen)
+        words = [sys.executable, "-m", "kanaleto", "bridge", str(self.path)]
+        with subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as service:
+            assert service.stdout is not None
+            self.assertEqual(service.stdout.readline(), b"ready\n")
+            with socket.create_connection(("127.0.0.1", listen)) as flooding:
+                flooding.sendall(b"".join(framed("tcp", 40, READ, number) for number in range(3000)))
+                master = RawMaster("tcp://x", listen)
+                for _ in range(10):
+                    self.assertEqual(master.ask(41, READ), b"\x03\x02\x00\x08")
+                master.close()
+                came = b""
+                numbers: list[int] = []
+                flooding.settimeout(20)
+                while len(numbers) < 3000:
+                    came += flooding.recv(65536)
+                    while len(came) >= 6 and len(came) >= (size := 6 + int.from_bytes(came[4:6])):
+                        numbers.append(int.from_bytes(came[:2]))
+                        self.assertIn(came[7:size], (b"\x03\x02\x00\x09", b"\x83\x06"))
+                        came = came[size:]
+            service.terminate()
+            self.assertEqual(service.wait(20), 0)
+        self.assertEqual(sorted(numbers), list(range(3000)))
 
 
 class Adapters(unittest.TestCase):

@@ -23,6 +23,7 @@ from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
 from kanaleto.wire.pdu import Refused
 
 _MOST_UNSENT = 64 * 1024
+_MOST_AT_ONCE, _FEW_BYTES, _SLOWED_S = 32, 480, 0.03  # such answers of one reading; else so many bytes, so often
 _MOST_LATER = 256  # answers of one connection that are waited for; then it is not read on
 _BUFFER_BYTES = 16 * 1024
 _MOST_NOISE, _PIECE = 4096, 512
@@ -190,6 +191,7 @@ class _Connection(asyncio.BufferedProtocol):
         self._master = NOBODY
         self._timer: asyncio.TimerHandle | None = None
         self._line: asyncio.Task[None] | None = None
+        self._most_bytes, self._is_slowed = _BUFFER_BYTES, False
         self._later: set[asyncio.Task[None]] = set()  # answers that somebody is asked for
         self._noise = 0  # bytes since the last frame
         self._early: bytes | None = b""  # what came inside TLS before we were told that it is made
@@ -214,7 +216,7 @@ class _Connection(asyncio.BufferedProtocol):
             self._timer.cancel()
 
     def get_buffer(self, sizehint: int) -> memoryview:
-        return self._buffer
+        return self._buffer[: self._most_bytes]
 
     def buffer_updated(self, nbytes: int) -> None:
         self._guarded(lambda: self._receive(bytes(self._buffer[:nbytes])))
@@ -288,6 +290,7 @@ class _Connection(asyncio.BufferedProtocol):
                 now.append(answer)
             else:
                 self._send_when_there(answer)
+        self._slow_down(len(answers) - len(now))
         if now and self._line is None and all(type(answer) is bytes for answer in now):
             self._write(b"".join(now))  # type: ignore[arg-type]
         elif now:
@@ -297,6 +300,21 @@ class _Connection(asyncio.BufferedProtocol):
                 host_of(self._transport), f"was cut off: what it sends is no {server.framing.name.upper()} framing"
             )
             self._transport.close()
+
+    def _slow_down(self, count: int) -> None:
+        """Whoever asks so much at once that others would wait for it is read a little at a time, with pauses."""
+        if count <= _MOST_AT_ONCE:
+            self._most_bytes = _BUFFER_BYTES
+        elif not self._transport.is_closing():
+            self._most_bytes = _FEW_BYTES
+            self._is_slowed = True
+            self._transport.pause_reading()
+            asyncio.get_running_loop().call_later(_SLOWED_S, self._read_on)
+
+    def _read_on(self) -> None:
+        self._is_slowed = False
+        if self._line is None and len(self._later) < _MOST_LATER and not self._transport.is_closing():
+            self._transport.resume_reading()
 
     def _send_when_there(self, answer: "Awaitable[Outgoing]") -> None:
         """It goes out when it is there, whatever was asked before or after it: its transaction tells whose it is."""
@@ -318,8 +336,8 @@ class _Connection(asyncio.BufferedProtocol):
         self._later.discard(task)
         if not task.cancelled() and (error := task.exception()) is not None:
             self._break_at(error)
-        if len(self._later) == _MOST_LATER - 1 and self._line is None and not self._transport.is_closing():
-            self._transport.resume_reading()
+        if len(self._later) == _MOST_LATER - 1 and not self._is_slowed:
+            self._read_on()
 
     def _drop_later(self) -> None:
         """Nobody waits for these answers any more."""
@@ -358,8 +376,8 @@ class _Connection(asyncio.BufferedProtocol):
             self._break_at(error)
         if line is self._line:
             self._line = None
-            if not self._transport.is_closing() and len(self._later) < _MOST_LATER:
-                self._transport.resume_reading()
+            if not self._is_slowed:
+                self._read_on()
 
 
 class Outgoing(Struct):

@@ -40,7 +40,12 @@ class PassState(Struct):
 class Passes:
     """Those of one bridge; `run` until cancelled. `send` asks a device in its turn."""
 
-    def __init__(self, passes: tuple[Pass, ...], session: Session, send: Send, on_written: OnWritten) -> None:
+    def __init__(
+        self, passes: tuple[Pass, ...], session: Session, send: Send, on_written: OnWritten,
+        may_pass: Callable[[], bool] = lambda: True,
+    ) -> None:  # fmt: skip
+        """`may_pass` is asked before each write."""
+        self._may_pass = may_pass
         self.states = [PassState(own) for own in passes]
         self._session, self._send, self._on_written = session, send, on_written
 
@@ -60,6 +65,8 @@ class Passes:
                 report(f"the pass to {state.own.title}", error)
 
     async def _turn(self, state: PassState) -> None:
+        if not self._may_pass():
+            return
         own, now_s = state.own, asyncio.get_running_loop().time()
         if own.condition and not self._number(("", own.condition), now_s):
             return

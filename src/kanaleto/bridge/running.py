@@ -1,7 +1,8 @@
 """All bridges of a site: their ways in, their ways out, and what is between."""
 
 import asyncio
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Awaitable, Callable, Coroutine, Sequence
+from typing import Any
 
 from msgspec import Struct
 
@@ -40,9 +41,11 @@ class MasterAsked(Struct):
     waited_s: float = 0.0
     is_shared: bool = False
     why: str = ""
+    gave_up: bool = False
+    """Its master did not wait any longer: the connection is gone, or it has asked anew."""
 
 
-class RouteState(Struct):
+class RouteCount(Struct):
     """What came of one unit of a bridge so far. Times are loop times; `last_good` None before the first."""
 
     bridge: str
@@ -76,39 +79,98 @@ class Bridging:
     def __init__(
         self, session: Session, bridges: Sequence[Bridge], only_reads: bool = False,
         on_client: OnClient | None = None, on_asked: OnAsked | None = None,
+        may_pass: Callable[[], bool] = lambda: True,
     ) -> None:  # fmt: skip
         self.session = session
-        self.bridges = tuple(bridges)
         self.only_reads = only_reads
         self.on_asked = on_asked
+        self._on_client, self._may_pass = on_client, may_pass
+        self.bridges: tuple[Bridge, ...] = ()
+        self.states: dict[tuple[str, int], RouteCount] = {}
+        self._composed: dict[tuple[str, int], ComposedUnit] = {}
+        self.ways_out: dict[str, WayOut] = {}
+        self.passes: list[Passes] = []
+        self._tasks: dict[object, asyncio.Task[None]] = {}
+        self._is_running = False
+        self._servers: list[_Way] = []
+        self._have(bridges)
+        for own in bridges:
+            self._servers += [self._way(own, link) for link in own.listen]
+
+    def _have(self, bridges: Sequence[Bridge]) -> None:
+        """These bridges from now on, but for their ways in."""
+        session = self.session
+        self.bridges = tuple(bridges)
+        before = self.states
         self.states = {
-            (bridge.name, unit): RouteState(bridge.name, unit, target)
+            (bridge.name, unit): RouteCount(bridge.name, unit, target)
             for bridge in bridges
             for route in bridge.routes
             for unit, target in zip(route.units, route.targets, strict=True)
         }
+        for key, count in before.items():
+            if key in self.states and self.states[key].target == count.target:
+                self.states[key] = count
         self._composed = {
             (bridge.name, own.unit_id): ComposedUnit(own, session) for bridge in bridges for own in bridge.devices
         }
         self.passes = [
-            Passes(bridge.passes, session, self._sender(bridge, Master("pass", bridge.name)), self._note_pass)
+            Passes(bridge.passes, session, self._sender(bridge, Master("pass", bridge.name)), self._note_pass,
+                   self._may_pass)
             for bridge in bridges
-            if bridge.passes and not only_reads
-        ]
-        lines = dict.fromkeys(
-            [*(name for bridge in bridges for name in bridge.lines), *_lines_of_sources(self.site, bridges)]
-        )
-        self.ways_out = {name: WayOut(session, name, self._may_write_on(name)) for name in lines}
-        self._servers: list[tuple[Bridge, Link, Server]] = []
-        for bridge in bridges:
+            if bridge.passes and not self.only_reads
+        ]  # fmt: skip
+        routed = [name for bridge in bridges for name in bridge.lines]
+        for name in dict.fromkeys([*routed, *_lines_of_sources(self.site, bridges)]):
+            if name not in self.ways_out:
+                self.ways_out[name] = WayOut(session, name, self._may_write_on(name))
+
+    def _way(self, bridge: Bridge, link: Link) -> "_Way":
+        answerer = WayIn(self, bridge, link)
+        server = server_for(Line(bridge.name, link, (), tls_serving=bridge.tls_serving), answerer, None)
+        if isinstance(server, NetworkServer | DatagramServer):
+            server.admission.on_client = self._on_client
+            server.admission.let_in_only(bridge.clients)
+        return _Way(bridge, link, server, answerer)
+
+    async def take_over(self, bridges: Sequence[Bridge]) -> None:
+        """Other bridges, or the same edited: who is connected where nothing of the way in differs stays. Raises
+        CannotServe where a new way in cannot be had; the others go on."""
+        before, self._servers = self._servers, []
+        self._have(bridges)
+        fresh: list[_Way] = []
+        for bridge in self.bridges:
             for link in bridge.listen:
-                answerer = WayIn(self, bridge, link)
-                line = Line(bridge.name, link, (), tls_serving=bridge.tls_serving)
-                server = server_for(line, answerer, None)
-                if isinstance(server, NetworkServer | DatagramServer):
-                    server.admission.on_client = on_client
-                    server.admission.let_in_only(bridge.clients)
-                self._servers.append((bridge, link, server))
+                kept = next((way for way in before if _is_same_way(way, bridge, link)), None)
+                if kept is None:
+                    fresh.append(self._way(bridge, link))
+                    continue
+                before.remove(kept)
+                kept.bridge = kept.answerer.bridge = bridge
+                if isinstance(kept.server, NetworkServer | DatagramServer):
+                    kept.server.admission.let_in_only(bridge.clients)
+                self._servers.append(kept)
+        for way in before:
+            await way.server.stop()
+        self._begin_tasks()
+        for way in fresh:
+            await way.server.start()
+            self._servers.append(way)
+
+    def _begin_tasks(self) -> None:
+        """A task for each way out and all passes; those of passes that are no more end."""
+        if not self._is_running:
+            return
+        wanted: dict[object, Callable[[], Coroutine[Any, Any, None]]] = {
+            name: way.run for name, way in self.ways_out.items()
+        }
+        wanted |= {own: own.run for own in self.passes}
+        for key in [key for key in self._tasks if key not in wanted]:
+            self._tasks.pop(key).cancel()
+        for key, work in wanted.items():
+            if key not in self._tasks:
+                name = f"bridge to {key}" if isinstance(key, str) else "passes"
+                self._tasks[key] = owned_task(name, work())
 
     @property
     def site(self) -> Site:
@@ -117,23 +179,23 @@ class Bridging:
     @property
     def places(self) -> list[tuple[Bridge, Link]]:
         """Where masters find which bridge."""
-        return [(bridge, link) for bridge, link, _ in self._servers]
+        return [(way.bridge, way.link) for way in self._servers]
 
     def clients_of(self, bridge: Bridge) -> int:
         """How many are connected to it."""
         return sum(
-            len(server.admission.connections)
-            for own, _, server in self._servers
-            if own is bridge and isinstance(server, NetworkServer)
+            len(way.server.admission.connections)
+            for way in self._servers
+            if way.bridge is bridge and isinstance(way.server, NetworkServer)
         )
 
     async def start(self) -> None:
         """Bind and open all ways in. Raises CannotServe; then nothing is left open."""
         started: list[Server] = []
         try:
-            for _, _, server in self._servers:
-                await server.start()
-                started.append(server)
+            for way in self._servers:
+                await way.server.start()
+                started.append(way.server)
         except CannotServe:
             for server in started:
                 await server.stop()
@@ -141,18 +203,20 @@ class Bridging:
 
     async def run(self) -> None:
         """Pass on until cancelled."""
-        tasks = [owned_task(f"bridge to {name}", way.run()) for name, way in self.ways_out.items()]
-        tasks += [owned_task("passes", own.run()) for own in self.passes]
+        self._is_running = True
+        self._begin_tasks()
         try:
-            await asyncio.gather(*tasks)
+            await asyncio.get_running_loop().create_future()
         finally:
+            self._is_running = False
+            tasks, self._tasks = list(self._tasks.values()), {}
             for task in tasks:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)
 
     async def stop(self) -> None:
-        for _, _, server in self._servers:
-            await server.stop()
+        for way in self._servers:
+            await way.server.stop()
 
     def _may_write_on(self, line_name: str) -> Callable[[int, bytes], str]:
         def why_not(unit_id: int, pdu: bytes) -> str:
@@ -185,7 +249,7 @@ class Bridging:
             answer = refused(pdu, code)
             self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, 0.0, why="not passed"))
             return answer
-        answer, is_shared = await self._passed(bridge, route, target, pdu, master)
+        answer, is_shared = await self._passed(bridge, unit_id, route, target, pdu, master)
         took_s = loop.time() - began_s
         self._count(bridge, unit_id, answer, took_s)
         self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, took_s, is_shared=is_shared))
@@ -219,7 +283,7 @@ class Bridging:
             if self._may_write_on(line.name)(device.unit_id, request):
                 return refused(request, ExceptionCode.ILLEGAL_FUNCTION)
             target = BridgeTarget(line.name, device.unit_id)
-            return (await self._passed(bridge, _THROUGH, target, request, master))[0]
+            return (await self._passed(bridge, device.unit_id, _THROUGH, target, request, master))[0]
 
         return send
 
@@ -235,7 +299,7 @@ class Bridging:
         )
 
     async def _passed(
-        self, bridge: Bridge, route: Route, target: BridgeTarget, pdu: bytes, master: Master
+        self, bridge: Bridge, unit_id: int, route: Route, target: BridgeTarget, pdu: bytes, master: Master
     ) -> tuple[bytes | None, bool]:
         """What the target answers in its turn, and whether another master's request brought it."""
         came: asyncio.Future[tuple[bytes | None, bool]] = asyncio.get_running_loop().create_future()
@@ -249,6 +313,8 @@ class Bridging:
             return await came
         except asyncio.CancelledError:  # its connection is gone, or it has asked anew
             waiter.is_over = True
+            took_s = asyncio.get_running_loop().time() - waiter.came_s
+            self._tell(MasterAsked(bridge, master, unit_id, pdu, None, target, took_s, gave_up=True))
             raise
 
     def _refusal(self, bridge: Bridge, route: Route, target: BridgeTarget, pdu: bytes) -> ExceptionCode | None:
@@ -325,25 +391,38 @@ _THROUGH = Route((), (), RouteAccess.WRITE)
 _FAILED = (ExceptionCode.GATEWAY_TARGET_FAILED, ExceptionCode.GATEWAY_PATH_UNAVAILABLE)
 
 
+class _Way(Struct, eq=False):
+    """A way in of a bridge, with what serves it."""
+
+    bridge: Bridge
+    link: Link
+    server: Server
+    answerer: "WayIn"
+
+
+def _is_same_way(way: _Way, bridge: Bridge, link: Link) -> bool:
+    return (way.bridge.name, way.link, way.bridge.tls_serving) == (bridge.name, link, bridge.tls_serving)
+
+
 class WayIn(Answerer):
     """One link at which masters of a bridge are heard."""
 
     def __init__(self, bridging: Bridging, bridge: Bridge, link: Link) -> None:
-        self._bridging, self._bridge = bridging, bridge
+        self._bridging, self.bridge = bridging, bridge
         self._is_serial = link.framing is not FramingKind.TCP
 
     @property
     def name(self) -> str:
-        return self._bridge.name
+        return self.bridge.name
 
     def answer(self, unit_id: int, pdu: bytes, master: Master = NOBODY) -> AnyAnswer:
-        is_ours = self._bridge.route_of(unit_id) is not None or self._bridge.composed(unit_id) is not None
+        is_ours = self.bridge.route_of(unit_id) is not None or self.bridge.composed(unit_id) is not None
         if self._is_serial and unit_id != 0 and not is_ours:
             return None  # somebody else's on that bus
         return self._asked(unit_id, pdu, master)
 
     def _asked(self, unit_id: int, pdu: bytes, master: Master) -> Awaitable[Answer]:
-        return self._bridging.ask(self._bridge, unit_id, pdu, master, self._is_serial)
+        return self._bridging.ask(self.bridge, unit_id, pdu, master, self._is_serial)
 
     def note_garbled(self) -> None:
         return

@@ -87,12 +87,17 @@ class WayOut:
             self._set_timer()
         return waiter
 
-    def _is_down(self) -> bool:
+    @property
+    def why_down(self) -> str:
+        """Why nothing can be asked there now; nothing where it can."""
         try:
             connection = self._session.named(self.name).connection
         except KeyError:
-            return True
-        return bool(connection.why_unreachable) and not connection.can_ask
+            return f"there is no line {self.name!r} any more"
+        return connection.why_unreachable if not connection.can_ask else ""
+
+    def _is_down(self) -> bool:
+        return bool(self.why_down)
 
     def _is_silent(self, unit_id: int, now_s: float, route: Route) -> bool:
         """Whether it is known to be silent and not due to be tried; this request tries it else."""

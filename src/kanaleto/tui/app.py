@@ -40,6 +40,7 @@ from kanaleto.tui.frame.writing import AppWriting
 from kanaleto.tui.parts import PARTS
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.bench import AppBench
+from kanaleto.tui.shared.bridging import AppBridging
 from kanaleto.tui.shared.context import Listed, Then
 from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.line import InputLine
@@ -91,6 +92,7 @@ class KanaletoApp(Terminal):
         self._afterwards = Afterwards(self)
         self.keeping = AppKeeping(self)
         self.bench = AppBench(self)
+        self.bridging = AppBridging(self, is_read_only)
         self.opened = OpenedSite(self, loaded, self.keeping, self.bench)
         self.door, self.holder = self.opened.door, self.opened.holder
         self.writing = AppWriting(self, self.keeping, is_read_only)
@@ -398,6 +400,7 @@ class KanaletoApp(Terminal):
         if not self.screen_stack or not self.is_running:
             return
         self._snapshot = self.engine.snapshot
+        self.bridging.follow(self._snapshot.site)
         self.query_one(TopRow).redraw()
         self.query_one(Lanes).show(self._snapshot)
         self.query_one(KeyRow).redraw()

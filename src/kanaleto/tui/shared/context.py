@@ -16,6 +16,7 @@ from kanaleto.editing.news import Done, Opened
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session
 from kanaleto.tui.shared.bench import AppBench
+from kanaleto.tui.shared.bridging import AppBridging
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import Palette
 from kanaleto.tui.shared.presses import Presses
@@ -62,6 +63,8 @@ class Context(Protocol):
     door: Door
     holder: SiteHolder
     counts_as_wire: bool
+    bridging: AppBridging
+    """What is passed on for masters."""
     bench: AppBench
     """Devices of the site that stand in."""
     capture: Path | None

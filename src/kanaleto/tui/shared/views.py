@@ -19,11 +19,12 @@ class Entry(NamedTuple):
         return cast(type[View], getattr(import_module(self.module), self.name))
 
 
-FIND, MAP, LIVE, WIRE, BENCH = "1", "2", "3", "4", "5"
+FIND, MAP, LIVE, WIRE, BENCH, BRIDGE = "1", "2", "3", "4", "5", "6"
 VIEWS = (
     Entry(FIND, "Find", "kanaleto.tui.find.view", "FindView"),
     Entry(MAP, "Map", "kanaleto.tui.map.view", "MapView"),
     Entry(LIVE, "Live", "kanaleto.tui.live.view", "LiveView"),
     Entry(WIRE, "Wire", "kanaleto.tui.wire_view.view", "WireView"),
     Entry(BENCH, "Bench", "kanaleto.tui.bench_view.view", "BenchView"),
+    Entry(BRIDGE, "Bridge", "kanaleto.tui.bridge_view.view", "BridgeView"),
 )

@@ -1,0 +1,1 @@
+"""The view Bridge: routes, who asks, and the latest request."""

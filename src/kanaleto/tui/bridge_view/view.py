@@ -1,0 +1,225 @@
+"""Bridge: routes from where masters ask to where it goes, who asks and how long each waits, and the latest request of
+the route in view in both framings, byte under byte."""
+
+from textual.app import ComposeResult
+from textual.containers import Vertical
+from textual.strip import Strip
+
+from kanaleto.board.snapshot import Snapshot
+from kanaleto.bridge.watch import BridgeState, Latest, MasterState, RouteState
+from kanaleto.lines.opening import framing_of
+from kanaleto.tui.bridge_view.routes import ComposedRowOf, RoutedUnit, RouteRows
+from kanaleto.tui.shared.actions import Action, Key
+from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.pane import Drawn, Panel, Row
+from kanaleto.tui.shared.view import View
+from kanaleto.tui.shared.words import wrapped
+
+_MOST_BYTES = 24
+_ABOUT = (
+    "Bridge passes on what masters ask: from its ways in to the lines of this site, by unit ID, many masters in turns."
+    " Routes stand in the site file ([[bridge]]); docs/bridge.md shows one."
+)
+
+ACTIONS = (
+    Action("b", "pass_on", "pass on", "open the ways in and pass on what masters ask; again: end it"),
+    Action("t", "test", "test routes", "one read for each routed unit: who answers, and how fast"),
+)
+
+
+class BridgeHead(Drawn):
+    DEFAULT_CSS = "BridgeHead { height: 3; }"
+    rows: tuple[Cells, ...] = ()
+
+    def draw_line(self, y: int) -> Strip:
+        width = self.size.width
+        return self.rows[y].strip(width) if y < len(self.rows) else Cells(self.palette).strip(width)
+
+
+class MasterRows(Panel):
+    """Masters now, with how long each waits, and after how long it gives up."""
+
+    DEFAULT_CSS = "MasterRows { width: 1fr; height: 1fr; background: $panel; }"
+    state: BridgeState | None = None
+
+    def made_of(self) -> object:
+        return self.state
+
+    def text_rows(self) -> list[Row]:
+        rows: list[Row] = [[("MASTERS", "muted!")]]
+        if self.state is None or not self.state.masters:
+            said = "nobody has asked yet" if self.state is not None else "nobody is heard: b begins"
+            return [*rows, [(said, "muted")]]
+        for master in self.state.masters[: max(self.size.height - 3, 1)]:
+            rows.append(self._row(master))
+        return rows
+
+    def _row(self, master: MasterState) -> Row:
+        row: Row = [(f"{master.name:<22} ", "ink"), (f"{master.per_s:6.1f}/s  ", "sky")]
+        row.append((f"waits {1000 * master.longest_s:.0f} ms at most", "muted"))
+        if master.refused:
+            row.append((f"  refused {master.refused}", "ochre"))
+        if master.gives_up_s is not None:
+            slowest = max((own.slowest_s or 0.0 for own in self._routes()), default=0.0)
+            told = f"  gives up after {master.gives_up_s:.2g} s"
+            if slowest > master.gives_up_s:
+                told += f", the slowest takes up to {slowest:.2f}"
+            row.append((told, "terracotta"))
+        return row
+
+    def _routes(self) -> tuple[RouteState, ...]:
+        return self.state.routes if self.state is not None else ()
+
+
+class LatestRows(Panel):
+    """The latest request of the route in view, as it came and as it went out."""
+
+    DEFAULT_CSS = "LatestRows { width: 1fr; height: 1fr; background: $panel; }"
+    state: RouteState | None = None
+    listen_framing = out_framing = None
+
+    def made_of(self) -> object:
+        return self.state
+
+    def text_rows(self) -> list[Row]:
+        rows: list[Row] = [[("LATEST REQUEST", "muted!")]]
+        state = self.state
+        if state is None or state.latest is None:
+            return [*rows, [("none yet", "muted")]]
+        rows[0].append((f"  of {state.latest.master}, unit {state.unit_id}", "muted"))
+        return [*rows, *self._frames(state, state.latest)]
+
+    def _frames(self, state: RouteState, latest: Latest) -> list[Row]:
+        site = self.snapshot.site
+        bridge = next((own for own in site.bridges if own.name == state.bridge), None)
+        line = next((own for own in site.lines if own.name == state.target.line), None)
+        if bridge is None or not bridge.listen or line is None:
+            return []
+        came, went = framing_of(bridge.listen[0]), framing_of(line.link)
+        rows: list[Row] = []
+        for title, pdu in (("asked", latest.request), ("answered", latest.answer)):
+            if pdu is None:
+                rows.append(
+                    [(f"{title:<9}", "muted"), ("nothing: its master did not wait, or silence is right", "muted")]
+                )
+                continue
+            rows += _under(title, came.name, came.encode(state.unit_id, pdu, 1), pdu)
+            rows += _under("", went.name, went.encode(state.target.unit_id, pdu, 1), pdu)
+        return rows
+
+
+def _under(title: str, framing: str, raw: bytes, pdu: bytes) -> list[Row]:
+    """A frame, with the bytes of its PDU in one column whatever stands before them."""
+    if framing == "ascii":
+        text = raw.decode("ascii").strip()
+        return [[(f"{title:<9}", "muted"), (f"{framing:<6}", "muted"), (text[: 3 * _MOST_BYTES], "ink")]]
+    before = raw.index(pdu)
+    head, tail = raw[:before].hex(" ").upper(), raw[before + len(pdu) :].hex(" ").upper()
+    body = pdu[:_MOST_BYTES].hex(" ").upper() + (" …" if len(pdu) > _MOST_BYTES else "")
+    return [
+        [
+            (f"{title:<9}", "muted"),
+            (f"{framing:<6}", "muted"),
+            (f"{head:>20} ", "dim"),
+            (body, "ink"),
+            (f" {tail}", "dim"),
+        ]
+    ]
+
+
+class BridgeView(View, Vertical):
+    digit, title, about = "6", "Bridge", "go to the bridges: routes, who asks, what waits"
+    actions = ACTIONS
+
+    def compose(self) -> ComposeResult:
+        yield BridgeHead()
+        yield RouteRows()
+        with Vertical(id="bridge-below"):
+            yield MasterRows()
+            yield LatestRows()
+
+    def on_mount(self) -> None:
+        one = self.query_one
+        self._head, self._routes = one(BridgeHead), one(RouteRows)
+        self._masters, self._latest = one(MasterRows), one(LatestRows)
+        self._routes.empty_text = "no [[bridge]] in the site file: docs/bridge.md shows one"
+        self._routes.when_moved = self.context.redraw
+        self._version = -1
+
+    def show(self, snapshot: Snapshot) -> None:
+        super().show(snapshot)
+        if self._version != snapshot.version:
+            self._version = snapshot.version
+            self._routes.fill(snapshot.site.bridges)
+        bridging = self.context.bridging
+        state = bridging.state
+        routes = state.routes if state is not None else ()
+        self._routes.states = {(own.bridge, own.unit_id): own for own in routes}
+        self._routes.tests = bridging.tests
+        self.set_class(self.size.height < 24, "-low")
+        self._head.rows = tuple(self._head_rows(state))
+        self._masters.state = state
+        row = self._routes.current
+        self._latest.state = self._routes.states.get((row.bridge, row.unit_id)) if isinstance(row, RoutedUnit) else None
+        for widget in (self._head, self._routes, self._masters, self._latest):
+            widget.redraw()
+
+    def _head_rows(self, state: BridgeState | None) -> list[Cells]:
+        width = max(self.size.width - 2, 30)
+        if not self.snapshot.site.bridges:
+            return [Cells(self.palette).put(" ").put(text, "muted") for text in wrapped(_ABOUT, width)[:3]]
+        cells = Cells(self.palette).put(" ")
+        if state is None:
+            cells.put("nothing is passed on: ", "muted").put("b", "ochre").put(" begins", "muted")
+        else:
+            places = ", ".join(place.partition("?")[0] for _, place in state.places)
+            cells.put("● ", "verdigris").put(f"passing on, heard at {places}", width=max(width - 4, 8))
+        return [cells, self._state_of_row(), self._routes.head(self._routes.size.width or width)]
+
+    def _state_of_row(self) -> Cells:
+        """What is wrong with the route in view, or how its test came out."""
+        cells, row = Cells(self.palette).put(" "), self._routes.current
+        bridging = self.context.bridging
+        if bridging.trouble:
+            return cells.put(bridging.trouble, "terracotta")
+        if isinstance(row, ComposedRowOf):
+            return cells.put(f"unit {row.composed.unit_id} has values of its sources as they were polled last", "muted")
+        if not isinstance(row, RoutedUnit):
+            return cells
+        state, test = self._routes.states.get((row.bridge, row.unit_id)), bridging.tests.get((row.bridge, row.unit_id))
+        if state is not None and state.why_down:
+            return cells.put(f"{row.target.line}: {state.why_down}", "terracotta")
+        if state is not None and state.is_silent:
+            return cells.put(f"unit {row.target.unit_id} did not answer last: masters get 0B at once", "terracotta")
+        if test is not None:
+            is_there = test.outcome in ("good", "exception")
+            told = f"answered in {1000 * test.took_s:.1f} ms" if is_there else f"does not answer: {test.reason}"
+            return cells.put(f"tested: {told}", "muted" if is_there else "terracotta")
+        return cells
+
+    # Keys
+
+    def focus_rows(self) -> None:
+        self.screen.set_focus(self._routes)
+
+    def keys_here(self) -> list[Key]:
+        if not self.snapshot.site.bridges:
+            return []
+        verbs = {"pass_on": "end passing on" if self.context.bridging.is_running else "pass on"}
+        return self.keys_of("pass_on", "test", **verbs)
+
+    def would_be_lost(self) -> list[str]:
+        return ["masters are passed on to devices"] if self.context.bridging.is_running else []
+
+    def action_pass_on(self) -> None:
+        if not self.snapshot.site.bridges:
+            self.context.tell("the site file has no [[bridge]]: docs/bridge.md shows one")
+            return
+        self.context.bridging.turn(self.snapshot.site)
+        self.context.redraw()
+
+    def action_test(self) -> None:
+        if not self.snapshot.site.bridges:
+            self.context.tell("the site file has no [[bridge]]: docs/bridge.md shows one")
+            return
+        self.context.bridging.test(self.snapshot.site)

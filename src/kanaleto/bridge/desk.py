@@ -21,9 +21,9 @@ _PUBLISH_S = 0.25
 
 class BridgeDesk:
     """`state` may be read from any thread, None while nothing is passed on; the rest is for the interface's thread.
-    `may_pass` says on the engine's thread whether values may be passed on by themselves now."""
+    `may_pass` says on the engine's thread whether values may be passed on to a device by themselves now."""
 
-    def __init__(self, engine: Engine, only_reads: bool, may_pass: Callable[[], bool] = lambda: True) -> None:
+    def __init__(self, engine: Engine, only_reads: bool, may_pass: Callable[[str], bool] = lambda device: True) -> None:
         self.state: BridgeState | None = None
         self.trouble = ""
         self.tests: dict[tuple[str, int], Tested] = {}

@@ -42,9 +42,9 @@ class Passes:
 
     def __init__(
         self, passes: tuple[Pass, ...], session: Session, send: Send, on_written: OnWritten,
-        may_pass: Callable[[], bool] = lambda: True,
+        may_pass: Callable[[str], bool] = lambda device: True,
     ) -> None:  # fmt: skip
-        """`may_pass` is asked before each write."""
+        """`may_pass` is asked of the target's device before each write."""
         self._may_pass = may_pass
         self.states = [PassState(own) for own in passes]
         self._session, self._send, self._on_written = session, send, on_written
@@ -65,9 +65,9 @@ class Passes:
                 report(f"the pass to {state.own.title}", error)
 
     async def _turn(self, state: PassState) -> None:
-        if not self._may_pass():
-            return
         own, now_s = state.own, asyncio.get_running_loop().time()
+        if not self._may_pass(own.to_device):
+            return
         if own.condition and not self._number(("", own.condition), now_s):
             return
         value = self._number((own.device, own.point), now_s)

@@ -79,7 +79,7 @@ class Bridging:
     def __init__(
         self, session: Session, bridges: Sequence[Bridge], only_reads: bool = False,
         on_client: OnClient | None = None, on_asked: OnAsked | None = None,
-        may_pass: Callable[[], bool] = lambda: True,
+        may_pass: Callable[[str], bool] = lambda device: True,
     ) -> None:  # fmt: skip
         self.session = session
         self.only_reads = only_reads

@@ -26,7 +26,7 @@ class AppBridging:
             from kanaleto.bridge.desk import BridgeDesk  # most sites have no bridge
 
             lock = self._context.control.lock
-            self._desk = BridgeDesk(self._context.engine, self._is_read_only, lambda: lock.is_unlocked(""))
+            self._desk = BridgeDesk(self._context.engine, self._is_read_only, lock.is_unlocked)
         return self._desk
 
     @property

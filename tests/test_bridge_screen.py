@@ -1,0 +1,119 @@
+"""The view Bridge by keys: passing on begun and ended, routes tested, who asks, what went through; an edit is taken
+over without cutting off who is connected; the lock stops what is passed on by itself."""
+
+import asyncio
+import socket
+from typing import Any
+
+from textual.pilot import Pilot
+
+from kanaleto.tui.app import KanaletoApp
+from tests.livesite import LiveCase
+from tests.rawends import RawMaster
+from tests.test_bench import free_port
+
+App = KanaletoApp
+READ = b"\x03\x00\x00\x00\x01"
+MAP = """name,table,address,type,access
+Level,holding,0,uint16,rw
+Other,holding,1,uint16,rw
+"""
+
+
+class Bridges(LiveCase):
+    def _drive(self, work: Any, more: str = "") -> None:
+        self.port = free_port()
+        bridge = (
+            f'[[bridge]]\nname = "Room"\nlisten = "tcp://127.0.0.1:{self.port}"\n{more}'
+            '[[bridge.route]]\nunits = "40-41"\nto = "L"\nthere = "1, 9"\n'
+        )
+        self.far.silent = {9}
+
+        async def begun(case: Bridges, app: App, pilot: "Pilot[None]") -> None:
+            await pilot.press("6")
+            await case.shows(app, "nothing is passed on")
+            await work(case, app, pilot)
+
+        (self.folder / "m.csv").write_text(MAP)
+        site = (
+            '[site]\nname = "S"\nperiod_s = 0.1\n[[line]]\nname = "L"\ntimeout_s = 0.3\n'
+            f'link = "tcp://127.0.0.1:{self.far.server_address[1]}"\n'
+            '[[line.device]]\nname = "Meter 1"\nunit_id = 1\nmap = "m.csv"\n'
+            '[[line.device]]\nname = "Meter 2"\nunit_id = 2\nmap = "m.csv"\n'
+        )
+        self.drive_site(site + bridge, "Level", begun)
+
+    async def _asked(self, master: RawMaster, unit: int, pdu: bytes = READ) -> bytes | None:
+        return await asyncio.to_thread(master.ask, unit, pdu)
+
+    def test_passing_on_is_begun_seen_and_ended(self) -> None:
+        async def work(case: Bridges, app: App, pilot: "Pilot[None]") -> None:
+            case.far.values[1, 0] = 77
+            await pilot.press("b")
+            await case.shows(app, f"passing on, heard at tcp://127.0.0.1:{case.port}")
+            await case.shows(app, "nobody has asked yet")
+            master = RawMaster("tcp://x", case.port)
+            case.assertEqual(await case._asked(master, 40), b"\x03\x02\x00\x4d")
+            case.assertEqual(await case._asked(master, 41), b"\x83\x0b")
+            case.assertEqual(await case._asked(master, 40, b"\x06\x00\x00\x00\x01"), b"\x86\x01", "the route reads")
+            await case.shows(app, r"● +40 +→ L unit 1 .*reads +0\.\d/s")
+            await case.shows(app, r"✕ +41 +→ L unit 9")
+            await case.shows(app, r"127\.0\.0\.1:\d+ +0\.\d/s +waits \d+ ms at most +refused 2")
+            await case.shows(app, r"asked +tcp +00 01 00 00 00 06 28 06 00 00 00 01")
+            await case.shows(app, r"^ +tcp +00 01 00 00 00 06 01 06 00 00 00 01|tcp +00 01 00 00 00 06 01 06")
+            await pilot.press("t")
+            await case.shows(app, "1 of 2 routed units answer")
+            await pilot.press("b")
+            await case.shows(app, "nothing is passed on: b begins")
+            with case.assertRaises((OSError, AssertionError)):
+                RawMaster("tcp://x", case.port)
+            master.close()
+
+        self._drive(work)
+
+    def test_an_edit_is_taken_over_and_nobody_is_cut_off(self) -> None:
+        async def work(case: Bridges, app: App, pilot: "Pilot[None]") -> None:
+            case.far.values[2, 0] = 88
+            await pilot.press("b")
+            await case.shows(app, "passing on")
+            master = RawMaster("tcp://x", case.port)
+            case.assertEqual(await case._asked(master, 42), b"\x83\x0a")
+            path = case.folder / "site.toml"
+            path.write_text(path.read_text() + '[[bridge.route]]\nunits = 42\nto = "L"\nthere = 2\n')
+            await case.shows(app, r"42 +→ L unit 2")
+            for _ in range(100):
+                answer = await case._asked(master, 42)
+                if answer == b"\x03\x02\x00\x58":
+                    break
+                await asyncio.sleep(0.1)
+            case.assertEqual(answer, b"\x03\x02\x00\x58")
+            master.close()
+
+        self._drive(work)
+
+    def test_a_place_that_is_taken_is_told_and_stays_to_be_seen(self) -> None:
+        async def work(case: Bridges, app: App, pilot: "Pilot[None]") -> None:
+            with socket.create_server(("127.0.0.1", case.port)):
+                await pilot.press("b")
+                await case.shows(app, f"127.0.0.1:{case.port} is in use by another program")
+                await case.shows(app, "nothing is passed on")
+
+        self._drive(work)
+
+    def test_the_lock_stops_what_is_passed_on_by_itself(self) -> None:
+        async def work(case: Bridges, app: App, pilot: "Pilot[None]") -> None:
+            case.far.values[1, 0] = 5
+            await pilot.press("b")
+            await case.shows(app, "passing on")
+            await asyncio.sleep(1.0)
+            case.assertEqual(case.far.wrote, [], "it is locked")
+            await case.alone(pilot, "u", "u")
+            await case.until(lambda: bytes.fromhex("02060001" + "0005") in case.far.wrote, "the pass")
+            await case.alone(pilot, "u")
+            await case.until(lambda: not app.control.lock.is_unlocked(""), "the lock")
+            await asyncio.sleep(0.5)
+            wrote = len(case.far.wrote)
+            await asyncio.sleep(1.0)
+            case.assertEqual(len(case.far.wrote), wrote)
+
+        self._drive(work, '[[bridge.pass]]\nfrom = "Meter 1/Level"\nto = "Meter 2/Other"\nevery_s = 0.2\n')

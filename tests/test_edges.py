@@ -318,7 +318,10 @@ class Surveys(unittest.TestCase):
 
     def test_another_master_is_who_answers_often_within_a_short_time(self) -> None:
         strays = SimpleNamespace(unasked=0, late=0)
-        fake = SimpleNamespace(traffic=SimpleNamespace(strays=strays), keep_apart=lambda apart_s: None)
+        fake = SimpleNamespace(
+            traffic=SimpleNamespace(strays=strays), keep_apart=lambda apart_s: None,
+            framing=SimpleNamespace(has_transactions=False),
+        )  # fmt: skip
         for every_s, is_another in ((3.0, True), (6.0, False)):
             link = parse_link("tcp://192.0.2.1")
             reopened = Reopened(link, lambda link: fake, lambda: None, Gently(link))  # type: ignore[arg-type, return-value]

@@ -67,7 +67,7 @@ class Later(unittest.TestCase):
         exchanger.close()
         await server.stop()
 
-    def test_they_go_out_in_the_order_of_their_requests(self) -> None:
+    def test_they_go_out_as_they_come_each_with_its_transaction(self) -> None:
         async def work() -> None:
             link = TcpLink("127.0.0.1", free_port())
             server = NetworkServer(Slow(), framing_of(link), link.host, link.port)
@@ -79,8 +79,11 @@ class Later(unittest.TestCase):
                 writer.write(framing.encode(5, Read(Table.HOLDING, address, 1).encode(), number + 1))
                 await asyncio.sleep(0.002)
             came = await asyncio.wait_for(reader.readexactly(11 * len(order)), 60)
-            addresses = [int.from_bytes(came[at + 9 : at + 11]) for at in range(0, len(came), 11)]
-            self.assertEqual(addresses, order)
+            answers = [came[at : at + 11] for at in range(0, len(came), 11)]
+            addresses = [int.from_bytes(answer[9:]) for answer in answers]
+            self.assertEqual([order[int.from_bytes(answer[:2]) - 1] for answer in answers], addresses)
+            self.assertEqual(sorted(addresses), sorted(order))
+            self.assertLess(addresses.index(0), addresses.index(1), "a slow one holds nobody up")
             writer.write(framing.encode(5, Read(Table.HOLDING, 1, 1).encode(), 1))
             writer.close()  # gone before its answer
             await asyncio.sleep(0.2)

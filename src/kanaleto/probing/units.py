@@ -315,7 +315,7 @@ class UnitSurvey:
         outcome = Outcome(kind, unit, b"", frame.raw, content, sent, sent, now, now, reason)
         if outcome.is_of_gateway:
             self.states[unit] = UnitState.NOBODY
-            self.gateway_s = max(self.gateway_s, min(took_s, self.pace.longest_s))
+            self.gateway_s = min(self.gateway_s or took_s, took_s)  # the others waited behind it
         else:
             self._note(unit, outcome)
 

@@ -40,7 +40,7 @@ _APART_S = 1.0  # between two samples at the end
 _ROUNDS = 20
 # of the time that is left, until it is looked what else there is to do
 _SLICE, _SLICE_BEFORE_UNITS, _SLICE_BEFORE_SILENT = 0.5, 0.08, 0.06
-_SLOW_S = 1.0  # that a gateway takes for each unit that is not there: units have a share of the time, and no more
+_SLOW_S = 1.5  # that a gateway takes for each unit that is not there: units have a share of the time, and no more
 _SLICE_S = 20.0  # where the time has no end
 _FIRST_UNITS_S = 30.0  # then registers of those that answer have a turn, so that there is something to work with
 _LOST_SHARE = 0.4  # of the time that is left when registers are looked for: then lost answers are asked for again

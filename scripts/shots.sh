@@ -47,6 +47,14 @@ shot everything 6 "$k demo" 1 j j f F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 
 shot map 30 "$k demo" 2 z
 shot wire 12 "$k demo" 4 k k k
 shot bench 6 "$k demo" 5 j j I I F12 F12 F12 y Enter Tab j j j j j j f F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12
+masters() { # who asks the bridge, for half a minute
+  sleep 14
+  $k read tcp://127.0.0.1:15502 input 0 --unit 41 --count 3 --every 0.5 --times 40 >/dev/null 2>&1 &
+  $k read tcp://127.0.0.1:15502 holding 100 --unit 42 --count 4 --every 1 --times 20 >/dev/null 2>&1 &
+  $k read tcp://127.0.0.1:15502 holding 16 --unit 13 --count 4 --every 2 --times 10 >/dev/null 2>&1 &
+}
+masters &
+shot bridge 8 "$k demo" 6 b F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 k k k k k k k k
 shot write 12 "$k demo" / t a r g e t Enter u w 6 5
 shot pad 12 "$k demo" / t a r g e t Enter u u W K Enter Escape w o Enter Escape Down
 shot acting 12 "$k demo" / h o r n Enter u w C-u o n Space 9 0 Space s Enter Escape Escape / t a r g e t Enter u u w 6 5 Enter C-u 4 0 Space e v e r y Space 0 . 5 Space s Space t h e n Space 0 Enter y Escape Escape H

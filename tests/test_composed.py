@@ -8,8 +8,6 @@ import unittest
 from collections.abc import Awaitable, Callable
 from pathlib import Path
 
-from msgspec.structs import replace
-
 from kanaleto.bridge.running import Bridging
 from kanaleto.events.log import EventKind
 from kanaleto.files.loading import load_site
@@ -88,7 +86,7 @@ class WithSite(unittest.TestCase):
         line = SimulatedLine(*site.lines[0].devices, is_serial=False)
 
         async def run() -> None:
-            session = Session(replace(site, derived=site.composing), line.exchanger)
+            session = Session(site, line.exchanger)
             bridging = Bridging(session, site.bridges)
             self.bridging = bridging
             tasks = [asyncio.create_task(session.run()), asyncio.create_task(bridging.run())]

@@ -26,7 +26,7 @@ class Formulas:
 
     def __init__(self, site: Site, plan: Plan, memory: FormulaMemory) -> None:
         self._memory = memory
-        self._derived = order_of(site.derived)
+        self._derived = order_of((*site.derived, *site.composing))
         labels = labels_in(site.lines) if self._derived else {}
         self._expressions = {
             formula.name: compile_expression(formula.formula, lambda name: labels.get(name, {}))

@@ -67,7 +67,7 @@ class World:
 
     def derive(self, now_s: float) -> None:
         """Evaluate the formulas."""
-        if self.site.derived:
+        if self.site.derived or self.site.composing:
             self.board.note_derived(self._formulas.evaluate(self.board, now_s), now_s)
 
     def _lessons_of(self, block: Block) -> Lessons:
@@ -258,7 +258,7 @@ class World:
         self.lessons = self._lessons_for(site)
         self.site, self.plan = site, planned.plan
         self.board.change(planned.gone, planned.fresh, planned.size, planned.heirs)
-        derived = {formula.name for formula in site.derived} & set(self.board.derived)
+        derived = {formula.name for formula in (*site.derived, *site.composing)} & set(self.board.derived)
         self.board.derived = {name: self.board.derived[name] for name in derived}
         names = {device.name for _, device in site.devices()}
         self._switched_off = {name: off for name, off in self._switched_off.items() if name in names and off}

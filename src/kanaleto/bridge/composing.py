@@ -95,8 +95,7 @@ class ComposedUnit:
 
     def _reading(self, row: ComposedRow, now_s: float) -> LastReading | None:
         """The source's last value; None where there is no such point any more."""
-        place = self._session.plan.place_of((row.device, row.point))
-        return self._session.board.reading(place, now_s) if place is not None else None
+        return reading_of(self._session, row.device, row.point, now_s)
 
     # How its sources are
 
@@ -167,6 +166,14 @@ class ComposedUnit:
         if not isinstance(value, int | float | str) or not _is_number(value):
             raise ValueError(f"{row.name}: {value!r} cannot be written")
         return _Written(part.line, part.device, write_of(place.point, value, part.device))
+
+
+def reading_of(session: Session, device: str, point: str, now_s: float) -> LastReading | None:
+    """The last value of a point, or (without a device) of an expression; None where there is none such."""
+    if not device:
+        return session.board.derived.get(point)
+    place = session.plan.place_of((device, point))
+    return session.board.reading(place, now_s) if place is not None else None
 
 
 def _is_number(value: object) -> bool:

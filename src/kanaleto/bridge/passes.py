@@ -11,7 +11,7 @@ from math import isfinite
 from msgspec import Struct
 
 from kanaleto.board.board import Quality
-from kanaleto.bridge.composing import write_of
+from kanaleto.bridge.composing import reading_of, write_of
 from kanaleto.polling.session import Session
 from kanaleto.site.bridges import Pass
 from kanaleto.site.model import Device, Line, Point, Writing
@@ -68,9 +68,9 @@ class Passes:
         own, now_s = state.own, asyncio.get_running_loop().time()
         if not self._may_pass(own.to_device):
             return
-        if own.condition and not self._number(("", own.condition), now_s):
+        if own.condition and not self._number("", own.condition, now_s):
             return
-        value = self._number((own.device, own.point), now_s)
+        value = self._number(own.device, own.point, now_s)
         is_good = value is not None
         if value is None:
             if not isinstance(own.stale, int | float) or state.is_standing_in:
@@ -126,10 +126,9 @@ class Passes:
             state.trouble = why
             self._on_written(state, why)
 
-    def _number(self, identity: tuple[str, str], now_s: float) -> float | None:
+    def _number(self, device: str, point: str, now_s: float) -> float | None:
         """A good value; None else."""
-        place = self._session.plan.place_of(identity)
-        reading = self._session.board.reading(place, now_s) if place is not None else None
+        reading = reading_of(self._session, device, point, now_s)
         if reading is None or reading.quality is not Quality.GOOD:
             return None
         value = reading.value

@@ -11,6 +11,7 @@ from kanaleto.wire.codes import ExceptionCode
 
 _KEPT, _WITHIN_S = 64, 10.0
 _MOST_MASTERS = 100
+_NOW_S = 60.0  # whoever has not asked for so long is none of the masters now
 _OF_BRIDGE = (ExceptionCode.GATEWAY_TARGET_FAILED, ExceptionCode.GATEWAY_PATH_UNAVAILABLE)
 
 
@@ -115,7 +116,7 @@ class BridgeWatch:
                 name, seen.bridge, seen.asked, _per_s(seen, now_s), max(seen.took, default=0.0),
                 median(seen.gave_up) if seen.gave_up else None, seen.refused, max(seen.at, default=0.0),
             )
-            for name, seen in self._masters.items()
+            for name, seen in self._masters.items() if now_s - max(seen.at, default=0.0) < _NOW_S
         ]  # fmt: skip
         places = tuple((bridge.name, str(link)) for bridge, link in bridging.places)
         return BridgeState(tuple(routes), tuple(sorted(masters, key=lambda one: -one.last_at)), places)

@@ -172,7 +172,7 @@ def _needed(site: Site, bridges: Sequence[Bridge], polls_all: bool) -> Site:
         )
         for line in site.lines
     )
-    return replace(site, lines=lines, derived=(*site.derived, *site.composing))
+    return replace(site, lines=lines)
 
 
 def _begin_keeping(kept: Kept, site: Site, store: str | None, capture: Path | None) -> None:

@@ -7,7 +7,9 @@ from typing import Any
 
 from textual.pilot import Pilot
 
+from kanaleto.control.holders import Hold
 from kanaleto.tui.app import KanaletoApp
+from kanaleto.wire.codes import Table
 from tests.livesite import LiveCase
 from tests.rawends import RawMaster
 from tests.test_bench import free_port
@@ -117,3 +119,19 @@ class Bridges(LiveCase):
             case.assertEqual(len(case.far.wrote), wrote)
 
         self._drive(work, '[[bridge.pass]]\nfrom = "Meter 1/Level"\nto = "Meter 2/Other"\nevery_s = 0.2\n')
+
+    def test_while_somebody_of_ours_holds_a_register_a_masters_write_is_busy(self) -> None:
+        async def work(case: Bridges, app: App, pilot: "Pilot[None]") -> None:
+            hold = Hold("L", 1, Table.HOLDING, 0, 1, "test", "a routine", lambda: None)
+            await pilot.press("b")
+            await case.shows(app, "passing on")
+            master = RawMaster("tcp://x", case.port)
+            case.assertEqual(await case._asked(master, 43, b"\x06\x00\x00\x00\x09"), b"\x06\x00\x00\x00\x09")
+            app.engine.do(lambda session: app.control.orders.holders.take(hold)).result(5)
+            case.assertEqual(await case._asked(master, 43, b"\x06\x00\x00\x00\x08"), b"\x86\x06")
+            case.assertEqual(await case._asked(master, 43, b"\x06\x00\x01\x00\x08"), b"\x06\x00\x01\x00\x08")
+            app.engine.do(lambda session: app.control.orders.holders.release("test")).result(5)
+            case.assertEqual(await case._asked(master, 43, b"\x06\x00\x00\x00\x08"), b"\x06\x00\x00\x00\x08")
+            master.close()
+
+        self._drive(work, '[[bridge.route]]\nunits = 43\nto = "L"\nthere = 1\naccess = "write"\n')

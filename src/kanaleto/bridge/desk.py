@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 
 from kanaleto.bridge.running import Bridging, MasterAsked, Tested
 from kanaleto.bridge.watch import BridgeState, BridgeWatch
+from kanaleto.control.holders import Holders
 from kanaleto.events.log import EventKind
 from kanaleto.files.origins import ServingMark
 from kanaleto.polling.engine import Engine
@@ -15,15 +16,18 @@ from kanaleto.site.bridges import Bridge
 from kanaleto.site.model import Site
 from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import owned_task
+from kanaleto.wire.reach import written_by
 
 _PUBLISH_S = 0.25
 
 
 class BridgeDesk:
     """`state` may be read from any thread, None while nothing is passed on; the rest is for the interface's thread.
-    `may_pass` says on the engine's thread whether values may be passed on to a device by themselves now."""
+    `may_pass` says on the engine's thread whether values may be passed on to a device by themselves now, `holders` who
+    of ours holds which register: a master's write to it is answered busy."""
 
-    def __init__(self, engine: Engine, only_reads: bool, may_pass: Callable[[str], bool] = lambda device: True) -> None:
+    def __init__(self, engine: Engine, only_reads: bool, may_pass: Callable[[str], bool], holders: Holders) -> None:
+        self._holders = holders
         self.state: BridgeState | None = None
         self.trouble = ""
         self.tests: dict[tuple[str, int], Tested] = {}
@@ -66,6 +70,14 @@ class BridgeDesk:
 
         return self._engine.run(work())
 
+    def _held_by(self, line: str, unit_id: int, pdu: bytes) -> str:
+        """Who of ours holds a register that this writes; nothing where nobody does."""
+        for items in written_by(pdu) or ():
+            hold = self._holders.who(line, unit_id, items.table, items.first, items.end, "bridge")
+            if hold is not None:
+                return hold.name
+        return ""
+
     async def _take_over(self, bridging: Bridging, bridges: Sequence[Bridge]) -> None:
         try:
             await bridging.take_over(bridges)
@@ -81,7 +93,7 @@ class BridgeDesk:
         def client(text: str) -> None:
             session.events.note(EventKind.CLIENT, "", "", text)
 
-        bridging = Bridging(session, site.bridges, self._only_reads, client, asked, self._may_pass)
+        bridging = Bridging(session, site.bridges, self._only_reads, client, asked, self._may_pass, self._held_by)
         await bridging.start()
         mark = ServingMark(site.path)
         mark.say((bridge.name, link, Origin.BRIDGE) for bridge, link in bridging.places)

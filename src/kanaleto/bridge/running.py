@@ -70,6 +70,8 @@ class Tested(Struct):
 
 
 OnAsked = Callable[[MasterAsked], None]
+HeldBy = Callable[[str, int, bytes], str]
+"""Line, unit ID there and PDU: who of ours holds a register that it writes, or nothing."""
 
 
 class Bridging:
@@ -79,12 +81,12 @@ class Bridging:
     def __init__(
         self, session: Session, bridges: Sequence[Bridge], only_reads: bool = False,
         on_client: OnClient | None = None, on_asked: OnAsked | None = None,
-        may_pass: Callable[[str], bool] = lambda device: True,
+        may_pass: Callable[[str], bool] = lambda device: True, holder: HeldBy = lambda line, unit_id, pdu: "",
     ) -> None:  # fmt: skip
         self.session = session
         self.only_reads = only_reads
         self.on_asked = on_asked
-        self._on_client, self._may_pass = on_client, may_pass
+        self._on_client, self._may_pass, self._holder = on_client, may_pass, holder
         self.bridges: tuple[Bridge, ...] = ()
         self.states: dict[tuple[str, int], RouteCount] = {}
         self._composed: dict[tuple[str, int], ComposedUnit] = {}
@@ -247,7 +249,9 @@ class Bridging:
         code = self._refusal(bridge, route, target, pdu)
         if code is not None:
             answer = refused(pdu, code)
-            self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, 0.0, why="not passed"))
+            held = self._holder(target.line, target.unit_id, pdu)
+            why = f"held by {held}" if held else "not passed"
+            self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, 0.0, why=why))
             return answer
         answer, is_shared = await self._passed(bridge, unit_id, route, target, pdu, master)
         took_s = loop.time() - began_s
@@ -280,6 +284,8 @@ class Bridging:
         """What asks a device in its turn, for somebody who has no route."""
 
         async def send(line: Line, device: Device, request: bytes) -> bytes | None:
+            if self._holder(line.name, device.unit_id, request):
+                return refused(request, ExceptionCode.SERVER_DEVICE_BUSY)
             if self._may_write_on(line.name)(device.unit_id, request):
                 return refused(request, ExceptionCode.ILLEGAL_FUNCTION)
             target = BridgeTarget(line.name, device.unit_id)
@@ -321,6 +327,8 @@ class Bridging:
         code = refusal(route, pdu, self.only_reads or is_open(bridge))
         if code is not None:
             return code
+        if self._holder(target.line, target.unit_id, pdu):
+            return ExceptionCode.SERVER_DEVICE_BUSY
         if not self._may_write_on(target.line)(target.unit_id, pdu):
             return None
         return ExceptionCode.ILLEGAL_DATA_ADDRESS if is_reading(pdu) else ExceptionCode.ILLEGAL_FUNCTION

@@ -25,8 +25,10 @@ class AppBridging:
         if self._desk is None:
             from kanaleto.bridge.desk import BridgeDesk  # most sites have no bridge
 
-            lock = self._context.control.lock
-            self._desk = BridgeDesk(self._context.engine, self._is_read_only, lock.is_unlocked)
+            control = self._context.control
+            self._desk = BridgeDesk(
+                self._context.engine, self._is_read_only, control.lock.is_unlocked, control.orders.holders
+            )
         return self._desk
 
     @property

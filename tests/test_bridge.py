@@ -2,18 +2,12 @@
 by chance on a virtual clock."""
 
 import asyncio
-import json
-import os
 import random
-import socket
 import ssl
-import subprocess
-import sys
 import tempfile
 import unittest
 from collections.abc import Awaitable, Callable
 from pathlib import Path
-from unittest import mock
 
 from msgspec.structs import replace
 
@@ -22,7 +16,6 @@ from kanaleto.bridge.running import Bridging
 from kanaleto.bridge.turns import MasterTurns, Waiter
 from kanaleto.files.bridges import units_of
 from kanaleto.files.loading import load_site
-from kanaleto.lines.opening import exchanger_for
 from kanaleto.polling.session import Session
 from kanaleto.serving.answerer import Master
 from kanaleto.site.bridges import Bridge, BridgeTarget, Route, RouteAccess, TlsServing
@@ -30,12 +23,9 @@ from kanaleto.site.faults import FaultyFile
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Line, Site, Writing
 from kanaleto.wire.codes import Table
-from kanaleto.wire.pdu import Read
 from tests.bridged import FarEnd, bridging_of, masters_by_chance, site_of
-from tests.commanded import run
-from tests.rawends import RawMaster, RawSlave, framed, settings_of
+from tests.rawends import RawMaster, RawSlave, settings_of
 from tests.standard_rows import SLAVE
-from tests.test_bench import free_port
 from tests.test_rows import EveryLink
 from tests.virtual import run_virtual
 
@@ -441,148 +431,3 @@ class Files(unittest.TestCase):
         route = ROUTE.format(listen="tcp://192.0.2.9:502", units=1, to='"East"', more='access = "write"\n')
         _, warnings = self.loaded(route)
         self.assertTrue(any("it only reads, whatever its routes say" in text for text in warnings), warnings)
-
-
-class WithFile(unittest.TestCase):
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name)
-        self.path = self.folder / "s.toml"
-
-    def write(self, out: int, listen: int) -> None:
-        text = f"""
-[site]
-name = "S"
-[[line]]
-name = "Out"
-link = "tcp://127.0.0.1:{out}"
-timeout_s = 0.5
-[[bridge]]
-name = "Room"
-listen = "tcp://127.0.0.1:{listen}"
-[[bridge.route]]
-units = "40-41"
-to = "Out"
-there = "9, 8"
-"""
-        self.path.write_text(text, encoding="utf-8")
-
-
-class Command(WithFile):
-    def test_each_routed_unit_is_tested_and_the_exit_code_tells(self) -> None:
-        slave = RawSlave("tcp://x")
-        self.addCleanup(slave.close)
-        slave.handler = lambda unit, pdu: b"\x83\x02" if unit == 9 else None
-        self.write(slave.port, free_port())
-        code, out, _ = run("bridge", str(self.path), "--test", "--json")
-        self.assertEqual(code, 1)
-        first, second = (json.loads(line) for line in out.splitlines())
-        self.assertEqual((first["unit_id"], first["line"], first["there"], first["code"]), (40, "Out", 9, 2))
-        self.assertEqual((second["outcome"], second["code"]), ("timeout", None))
-        slave.handler = lambda unit, pdu: b"\x03\x02\x00\x07"
-        self.assertEqual(run("bridge", str(self.path), "--test")[0], 0)
-
-    def test_what_cannot_be_begun_is_told_in_one_sentence(self) -> None:
-        with socket.socket() as taken:
-            taken.bind(("127.0.0.1", 0))
-            taken.listen()
-            self.write(free_port(), taken.getsockname()[1])
-            code, _, told = run("bridge", str(self.path), "--for", "1")
-        self.assertEqual(code, 1)
-        self.assertIn("is in use by another program", told)
-        code, _, told = run("bridge", str(self.path), "--only", "Rom")
-        self.assertEqual(code, 2)
-        self.assertIn("'Rom' is no bridge of this site (did you mean 'Room'?)", told)
-
-    def test_a_service_tells_its_manager_and_a_master_what_it_may(self) -> None:
-        slave = RawSlave("tcp://x")
-        self.addCleanup(slave.close)
-        slave.handler = lambda unit, pdu: b"\x03\x02\x00\x07" if pdu[0] == 3 else pdu
-        listen, place = free_port(), str(self.folder / "notify")
-        self.write(slave.port, listen)
-        with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as manager:
-            manager.bind(place)
-            manager.settimeout(30)
-            environment = {**os.environ, "NOTIFY_SOCKET": place, "WATCHDOG_USEC": "200000", "WATCHDOG_PID": ""}
-            del environment["WATCHDOG_PID"]
-            words = [sys.executable, "-m", "kanaleto", "bridge", str(self.path), "--log", str(self.folder / "m.jsonl")]
-            with subprocess.Popen(words, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as service:
-                self.assertEqual(manager.recv(100), b"READY=1")
-                self.assertEqual(manager.recv(100), b"WATCHDOG=1")
-                master = RawMaster("tcp://x", listen)
-                for _ in range(3):
-                    self.assertEqual(master.ask(40, READ), b"\x03\x02\x00\x07")
-                self.assertEqual(master.ask(40, WRITE), b"\x86\x01", "the route reads only")
-                self.assertEqual(master.ask(50, READ), b"\x83\x0a")
-                master.close()
-                service.terminate()
-                told = [manager.recv(100)]
-                while told[-1] == b"WATCHDOG=1":
-                    told.append(manager.recv(100))
-                self.assertEqual(told[-1], b"STOPPING=1")
-                self.assertEqual(service.wait(20), 0)
-        rows = [json.loads(line) for line in (self.folder / "m.jsonl").read_text(encoding="utf-8").splitlines()]
-        told_rows = sorted((row["unit_id"], row["function"], row["outcome"], row["times"]) for row in rows)
-        self.assertEqual(told_rows, [(40, 3, "done", 3), (40, 6, "refused", 1), (50, 3, "refused", 1)])
-        self.assertTrue(all({"route", "waited_ms", "took_ms", "shared"} <= set(row) for row in rows))
-
-
-class Floods(WithFile):
-    def test_one_that_floods_gets_each_answer_once_and_another_is_served_meanwhile(self) -> None:
-        slave = RawSlave("tcp://x")
-        self.addCleanup(slave.close)
-        slave.handler = lambda unit, pdu: b"\x03\x02\x00" + bytes((unit,))
-        listen = free_port()
-        self.write(slave.port, listen)
-        words = [sys.executable, "-m", "kanaleto", "bridge", str(self.path)]
-        with subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as service:
-            assert service.stdout is not None
-            self.assertEqual(service.stdout.readline(), b"ready\n")
-            with socket.create_connection(("127.0.0.1", listen)) as flooding:
-                flooding.sendall(b"".join(framed("tcp", 40, READ, number) for number in range(3000)))
-                master = RawMaster("tcp://x", listen)
-                for _ in range(10):
-                    self.assertEqual(master.ask(41, READ), b"\x03\x02\x00\x08")
-                master.close()
-                came = b""
-                numbers: list[int] = []
-                flooding.settimeout(20)
-                while len(numbers) < 3000:
-                    came += flooding.recv(65536)
-                    while len(came) >= 6 and len(came) >= (size := 6 + int.from_bytes(came[4:6])):
-                        numbers.append(int.from_bytes(came[:2]))
-                        self.assertIn(came[7:size], (b"\x03\x02\x00\x09", b"\x83\x06"))
-                        came = came[size:]
-            service.terminate()
-            self.assertEqual(service.wait(20), 0)
-        self.assertEqual(sorted(numbers), list(range(3000)))
-
-
-class Adapters(unittest.TestCase):
-    def test_an_adapter_is_found_again_whatever_number_it_comes_back_with(self) -> None:
-        with tempfile.TemporaryDirectory() as text:
-            folder = Path(text)
-            (folder / "by-id").mkdir()
-            stable = folder / "by-id" / "usb-Alder-1"
-            first = RawSlave("rtu://x", str(folder / "ttyUSB0"))
-            second = RawSlave("rtu://x", str(folder / "ttyUSB3"))
-            for slave in (first, second):
-                self.addCleanup(slave.close)
-            first.handler = lambda unit, pdu: b"\x03\x02\x00\x01"
-            second.handler = lambda unit, pdu: b"\x03\x02\x00\x02"
-            stable.symlink_to(folder / "ttyUSB3")
-            link = parse_link(f"rtu://{folder}/ttyUSB0?baud=115200")
-
-            async def asked() -> bytes:
-                exchanger = exchanger_for(link, preferred="usb-Alder-1")
-                await exchanger.open()
-                try:
-                    return (await exchanger.ask(1, Read(Table.HOLDING, 0, 1), 2.0)).answer[3:5]
-                finally:
-                    exchanger.close()
-
-            with mock.patch("kanaleto.lines.stablenames._BY_ID", folder / "by-id"):
-                self.assertEqual(asyncio.run(asked()), b"\x00\x02")
-                stable.unlink()
-                self.assertEqual(asyncio.run(asked()), b"\x00\x01", "not there: the port that the link names")

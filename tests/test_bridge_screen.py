@@ -135,3 +135,45 @@ class Bridges(LiveCase):
             master.close()
 
         self._drive(work, '[[bridge.route]]\nunits = 43\nto = "L"\nthere = 1\naccess = "write"\n')
+
+    def test_routes_are_changed_added_and_taken_away_by_keys(self) -> None:
+        async def work(case: Bridges, app: App, pilot: "Pilot[None]") -> None:
+            path = case.folder / "site.toml"
+            await pilot.press("b")
+            await case.shows(app, "passing on")
+            master = RawMaster("tcp://x", case.port)
+            await pilot.press("a")
+            await case.shows(app, "one more route of Room")
+            await case.answer(app, pilot, "units=50 there=2 access=write")
+            await case.shows(app, r"50 +→ L unit 2 .*reads, writes")
+            case.far.values[2, 0] = 3
+            await case.until(lambda: len(app.bridging.state.routes if app.bridging.state else ()) == 3, "the third")
+            case.assertEqual(await case._asked(master, 50), b"\x03\x02\x00\x03", "on the same connection")
+            await pilot.press("c")
+            await case.shows(app, "route of Room")
+            await case.answer(app, pilot, "acces=write")
+            await case.shows(app, r"acces is no setting of a route \(did you mean 'access'\?\)")
+            await pilot.press("escape")
+            await pilot.press("c")
+            await case.answer(app, pilot, "access=write")
+            await case.shows(app, r"40 +→ L unit 1 .*reads, writes")
+            case.assertIn('access = "write"', path.read_text())
+            await pilot.press("end", "delete")
+            await case.until(lambda: 'units = "50"' not in path.read_text(), "the end of the route")
+            await pilot.press("ctrl+z")
+            await case.shows(app, r"50 +→ L unit 2")
+            master.close()
+
+        self._drive(work)
+
+    def test_a_first_bridge_is_made_by_one_line(self) -> None:
+        async def work(case: Bridges, app: App, pilot: "Pilot[None]") -> None:
+            await pilot.press("6")
+            await case.shows(app, "Bridge passes on what masters ask")
+            await pilot.press("a")
+            await case.answer(app, pilot, f" listen=tcp://127.0.0.1:{free_port()}")
+            await case.shows(app, r"1 +→ L unit 1 +reads")
+            await pilot.press("b")
+            await case.shows(app, "passing on, heard at")
+
+        self.drive(work)

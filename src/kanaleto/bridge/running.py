@@ -5,6 +5,7 @@ from collections.abc import Awaitable, Callable, Coroutine, Sequence
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kanaleto.bridge.composing import ComposedUnit, is_for_composed, is_read
 from kanaleto.bridge.passes import Passes, PassState, Send
@@ -20,7 +21,8 @@ from kanaleto.serving.answerer import NOBODY, Answer, Answerer, AnyAnswer, Maste
 from kanaleto.serving.network import CannotServe, DatagramServer, NetworkServer
 from kanaleto.serving.opening import Server, server_for
 from kanaleto.site.bridges import Bridge, BridgeTarget, Route, RouteAccess
-from kanaleto.site.links.link import FramingKind, Link
+from kanaleto.site.links.link import LOOPBACK, FramingKind, Link
+from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.supervision.owned import owned_task
 from kanaleto.wire.codes import ExceptionCode, Table
@@ -72,6 +74,20 @@ class Tested(Struct):
 OnAsked = Callable[[MasterAsked], None]
 HeldBy = Callable[[str, int, bytes], str]
 """Line, unit ID there and PDU: who of ours holds a register that it writes, or nothing."""
+
+
+def reading_through(site: Site) -> tuple[Bridge, ...]:
+    """A way in on loopback, at a port of the system's choice, for each serial line: whoever cannot have the port reads
+    through it."""
+    units = tuple(range(1, 248))
+    return tuple(
+        Bridge(
+            line.name, (TcpLink(LOOPBACK, 0),),
+            (Route(units, tuple(BridgeTarget(line.name, unit) for unit in units)),),
+        )
+        for line in site.lines
+        if line.link.local_port is not None
+    )  # fmt: skip
 
 
 class Bridging:
@@ -198,6 +214,8 @@ class Bridging:
             for way in self._servers:
                 await way.server.start()
                 started.append(way.server)
+                if isinstance(way.link, TcpLink) and isinstance(way.server, NetworkServer):
+                    way.link = replace(way.link, port=way.server.port)  # which the system may have chosen
         except CannotServe:
             for server in started:
                 await server.stop()

@@ -10,7 +10,7 @@ import click
 from msgspec.structs import replace
 
 from kanaleto.bench.masters import Masters
-from kanaleto.bridge.running import Bridging, MasterAsked, Tested
+from kanaleto.bridge.running import Bridging, MasterAsked, Tested, reading_through
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.health import Health, HealthFigure, HealthLine, parse_place, polled_lines, polled_samples
@@ -98,6 +98,8 @@ def command(
                 tests.extend(await bridging.test())
                 return
             await bridging.start()
+            through = Bridging(session, reading_through(loaded), only_reads=True)
+            await through.start()
         except CannotServe as error:
             raise Failed(str(error)) from None
         finally:
@@ -109,10 +111,12 @@ def command(
         )
         passing = owned_task("passing on", bridging.run())
         beside = [polling, passing, owned_task("rows of masters", noted.run())]
+        beside.append(owned_task("reading through", through.run()))
         try:
             if healthy is not None:
                 await healthy.start()
-            mark.say((bridge.name, link, Origin.BRIDGE) for bridge, link in bridging.places)
+            places = [*bridging.places, *through.places]
+            mark.say((bridge.name, link, Origin.BRIDGE) for bridge, link in places)
             if is_json:
                 emit({"at": iso(), "ready": [{"line": own.name, "link": str(link)} for own, link in bridging.places]})
             else:
@@ -124,6 +128,7 @@ def command(
             return
         finally:
             await bridging.stop()
+            await through.stop()
             for task in beside:
                 task.cancel()
             await asyncio.gather(*beside, return_exceptions=True)

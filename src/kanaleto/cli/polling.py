@@ -7,17 +7,20 @@ from kanaleto.board.board import Quality, Readings, Record, times_ten_to
 from kanaleto.board.health import Tally
 from kanaleto.board.listener import Exchange, Sink
 from kanaleto.board.snapshot import Snapshot
+from kanaleto.bridge.running import Bridging, reading_through
 from kanaleto.cli.failures import outcome_error
 from kanaleto.cli.health import Health, polled_lines, polled_samples
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.events.log import EventKind
+from kanaleto.files.origins import ServingMark
 from kanaleto.keeping.kept import Kept
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import Block
 from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Line, Site
+from kanaleto.site.origin import Origin
 from kanaleto.supervision.service import ServiceManager
 from kanaleto.values.codec import NoValue
 from kanaleto.values.text import plain, shown, words_of
@@ -117,6 +120,12 @@ def poll_site(
 
     async def work() -> None:
         managing = asyncio.create_task(ServiceManager().run())
+        through = Bridging(session, reading_through(site), only_reads=True)
+        await through.start()
+        reading = asyncio.create_task(through.run())
+        mark = ServingMark(site.path)
+        if through.places:
+            mark.say((bridge.name, link, Origin.BRIDGE) for bridge, link in through.places)
         told = Health(health, lambda: polled_lines(snapshot()), lambda: polled_samples(snapshot())) if health else None
         try:
             if told is not None:
@@ -126,7 +135,10 @@ def poll_site(
         except TimeoutError:
             return
         finally:
+            mark.leave()
             managing.cancel()
+            reading.cancel()
+            await through.stop()
             if told is not None:
                 told.stop()
 

@@ -1,13 +1,28 @@
 """Bridge: routes from where masters ask to where it goes, who asks and how long each waits, and the latest request of
 the route in view in both framings, byte under byte."""
 
+from concurrent.futures import Future
+
 from textual.app import ComposeResult
 from textual.containers import Vertical
 from textual.strip import Strip
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.bridge.watch import BridgeState, Latest, MasterState, RouteState
+from kanaleto.editing.bridgeedit import (
+    BRIDGE_SETTINGS,
+    ROUTE_SETTINGS,
+    add_bridge,
+    add_route,
+    change_route,
+    delete_route,
+    parse_route,
+    route_text,
+)
+from kanaleto.editing.news import Done
+from kanaleto.files.maprows import assignments
 from kanaleto.lines.opening import framing_of
+from kanaleto.site.bridges import Bridge
 from kanaleto.tui.bridge_view.routes import ComposedRowOf, RoutedUnit, RouteRows
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
@@ -23,6 +38,11 @@ _ABOUT = (
 
 ACTIONS = (
     Action("b", "pass_on", "pass on", "open the ways in and pass on what masters ask; again: end it"),
+    Action(
+        "c", "change", "change the route", "its unit IDs, lines, what it passes: as one line; ? lists what may stand"
+    ),
+    Action("a", "add", "add a route", "one more route, or the first bridge of this site"),
+    Action("delete", "delete", "take it out", "take the route out of the site file; ctrl+z brings it back", "del"),
     Action("t", "test", "test routes", "one read for each routed unit: who answers, and how fast"),
 )
 
@@ -204,9 +224,9 @@ class BridgeView(View, Vertical):
 
     def keys_here(self) -> list[Key]:
         if not self.snapshot.site.bridges:
-            return []
+            return self.keys_of("add", add="a bridge")
         verbs = {"pass_on": "end passing on" if self.context.bridging.is_running else "pass on"}
-        return self.keys_of("pass_on", "test", **verbs)
+        return self.keys_of("pass_on", "test", "change", "add", **verbs)
 
     def would_be_lost(self) -> list[str]:
         return ["masters are passed on to devices"] if self.context.bridging.is_running else []
@@ -217,6 +237,68 @@ class BridgeView(View, Vertical):
             return
         self.context.bridging.turn(self.snapshot.site)
         self.context.redraw()
+
+    # Routes
+
+    def _route_here(self) -> tuple[Bridge, int] | None:
+        """The bridge and the number of the route that the cursor is on."""
+        row = self._routes.current
+        if not isinstance(row, RoutedUnit):
+            return None
+        bridge = next((own for own in self.snapshot.site.bridges if own.name == row.bridge), None)
+        if bridge is None:
+            return None
+        return next(((bridge, at) for at, route in enumerate(bridge.routes) if row.unit_id in route.units), None)
+
+    def action_change(self) -> None:
+        here = self._route_here()
+        if here is None:
+            self.context.tell("no route is here: a adds one")
+            return
+        bridge, number = here
+        shown = route_text(bridge.routes[number])
+
+        def take(text: str) -> "Future[Done] | str | None":
+            try:
+                typed = parse_route(text)
+            except ValueError as error:
+                return str(error)
+            before = parse_route(shown)
+            changes = {key: value for key, value in typed.items() if before.get(key) != value}
+            return self.context.edit(change_route(bridge, number, changes)) if changes else None
+
+        listed = tuple((key, what) for key, (_, what) in ROUTE_SETTINGS.items())
+        self.context.ask(f"route of {bridge.name}", shown, take, is_added_to=True, listed=listed)
+
+    def action_add(self) -> None:
+        site, row = self.snapshot.site, self._routes.current
+        name = (
+            row.bridge if isinstance(row, RoutedUnit | ComposedRowOf) else site.bridges[0].name if site.bridges else ""
+        )
+        settings = ROUTE_SETTINGS if name else BRIDGE_SETTINGS
+        needed = ("units", "to") if name else ("name", "listen", "units", "to")
+        line = site.lines[0].name if site.lines else ""
+        shown = assignments({"to": line})
+        if not name:
+            shown = assignments({"name": "Bridge", "listen": "tcp://127.0.0.1:15502", "units": "1-247", "to": line})
+
+        def take(text: str) -> "Future[Done] | str | None":
+            try:
+                keys = parse_route(text, settings, needed, is_new=True)
+            except ValueError as error:
+                return str(error)
+            return self.context.edit(add_route(name, keys) if name else add_bridge(keys))
+
+        listed = tuple((key, what) for key, (_, what) in settings.items())
+        title = f"one more route of {name}, with units=" if name else "the first bridge of this site, with a route"
+        self.context.ask(title, shown, take, is_added_to=True, listed=listed)
+
+    def action_delete(self) -> None:
+        here = self._route_here()
+        if here is None:
+            self.context.tell("no route is here")
+            return
+        self.context.edit(delete_route(*here))
 
     def action_test(self) -> None:
         if not self.snapshot.site.bridges:

@@ -41,7 +41,7 @@ class RouteState(Struct, frozen=True):
     latest: Latest | None
 
 
-class MasterState(Struct, frozen=True):
+class MasterSeen(Struct, frozen=True):
     """One master: how often it asks, how long it waits at most, and after how long it gave up waiting, where it did."""
 
     name: str
@@ -58,7 +58,7 @@ class BridgeState(Struct, frozen=True):
     """All of it at a moment."""
 
     routes: tuple[RouteState, ...] = ()
-    masters: tuple[MasterState, ...] = ()
+    masters: tuple[MasterSeen, ...] = ()
     places: tuple[tuple[str, str], ...] = ()
     """Where masters find which bridge: its name, and the link."""
 
@@ -112,7 +112,7 @@ class BridgeWatch:
             for unit, target in zip(route.units, route.targets, strict=True)
         ]
         masters = [
-            MasterState(
+            MasterSeen(
                 name, seen.bridge, seen.asked, _per_s(seen, now_s), max(seen.took, default=0.0),
                 median(seen.gave_up) if seen.gave_up else None, seen.refused, max(seen.at, default=0.0),
             )

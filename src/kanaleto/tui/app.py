@@ -224,8 +224,7 @@ class KanaletoApp(Terminal):
     # Life
 
     def failed(self, error: Exception) -> None:
-        """An error of ours ends the application; it is told in one sentence by whoever started it, not by a traceback
-        on the screen."""
+        """An error of ours ends the application; whoever started it tells it in one sentence."""
         self.crash = self.crash or error
         self.exit()
 
@@ -287,8 +286,7 @@ class KanaletoApp(Terminal):
 
     def _take_unlocking_back(self) -> None:
         """What unlocked writing was the first character of pasted text."""
-        told = "writing is locked: that u came with a burst of keys; press it again, alone"
-        self.writing.take_back(told)
+        self.writing.take_back(told := "writing is locked: that u came with a burst of keys; press it again, alone")
         self.tell(told)
 
     async def take_key(self, event: events.Key) -> None:
@@ -307,8 +305,7 @@ class KanaletoApp(Terminal):
         """A prompt owns all keys while it is open."""
         if action in ("quit", "help_quit") or not self.is_running:
             return True
-        prompts = self.query(Prompt)
-        return not any(prompt.is_open for prompt in prompts)
+        return not any(prompt.is_open for prompt in self.query(Prompt))
 
     def get_theme_variable_defaults(self) -> dict[str, str]:
         return theme_of("lagoon").variables  # style sheets are read before a theme is set
@@ -394,8 +391,7 @@ class KanaletoApp(Terminal):
         """Take the latest snapshot and draw what is in sight from it."""
         failure = self.engine.failure or self.keeping.failure
         if failure is not None:
-            self.crash = failure
-            self.exit()
+            self.failed(failure)
             return
         if not self.screen_stack or not self.is_running:
             return

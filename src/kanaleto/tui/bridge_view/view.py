@@ -8,7 +8,7 @@ from textual.containers import Vertical
 from textual.strip import Strip
 
 from kanaleto.board.snapshot import Snapshot
-from kanaleto.bridge.watch import BridgeState, Latest, MasterState, RouteState
+from kanaleto.bridge.watch import BridgeState, Latest, MasterSeen, RouteState
 from kanaleto.editing.bridgeedit import (
     BRIDGE_SETTINGS,
     ROUTE_SETTINGS,
@@ -74,7 +74,7 @@ class MasterRows(Panel):
             rows.append(self._row(master))
         return rows
 
-    def _row(self, master: MasterState) -> Row:
+    def _row(self, master: MasterSeen) -> Row:
         row: Row = [(f"{master.name:<22} ", "ink"), (f"{master.per_s:6.1f}/s  ", "sky")]
         row.append((f"waits {1000 * master.longest_s:.0f} ms at most", "muted"))
         if master.refused:

@@ -1,21 +1,40 @@
 """The bridges of the open site, as the interface begins, ends and tests them."""
 
+from collections.abc import Callable
 from concurrent.futures import Future
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
+from kanaleto.polling.engine import Engine
 from kanaleto.site.model import Site
 
 if TYPE_CHECKING:
     from kanaleto.bridge.desk import BridgeDesk
     from kanaleto.bridge.running import Tested
     from kanaleto.bridge.watch import BridgeState
-    from kanaleto.tui.shared.context import Context
+    from kanaleto.control.control import Control
+
+
+class _BridgingHost(Protocol):
+    """What it needs of the application."""
+
+    engine: Engine
+
+    @property
+    def control(self) -> "Control": ...
+
+    def tell(self, notice: str, gives_way: bool = False) -> None: ...
+
+    def trouble(self, kind: str, text: str) -> None: ...
+
+    def later(self, what: Callable[[], object]) -> None: ...
+
+    def redraw(self) -> None: ...
 
 
 class AppBridging:
     """For the interface's thread. What runs them is loaded when they are first wanted."""
 
-    def __init__(self, context: "Context", is_read_only: bool) -> None:
+    def __init__(self, context: _BridgingHost, is_read_only: bool) -> None:
         self._context, self._is_read_only = context, is_read_only
         self._desk: BridgeDesk | None = None
         self._site: Site | None = None

@@ -22,7 +22,7 @@ from tests.test_disturbed import painted
 
 
 class Spare(View, Static, can_focus=True):
-    digit, title, about = "6", "Spare", "go to a view that a test has made"
+    digit, title, about = "7", "Spare", "go to a view that a test has made"
     actions = (Action("t", "turn", "turn the wheel", "turn the wheel once"),)
     turned = 0
 
@@ -46,8 +46,8 @@ class AView(unittest.TestCase):
             app = WithSpare(engine, LoadedSite(Site("Nothing", ())), "lagoon")
             try:
                 async with app.run_test(size=(160, 47)) as pilot:
-                    self.assertIn("6 Spare", painted(app)[0])
-                    await pilot.press("escape", "6", "t", "t")
+                    self.assertIn("7 Spare", painted(app)[0])
+                    await pilot.press("escape", "7", "t", "t")
                     while not app.is_whole:
                         await pilot.pause(0.02)
                     await pilot.pause(0.5)
@@ -56,7 +56,7 @@ class AView(unittest.TestCase):
                     self.assertIn("t turn the wheel", rows[-1])
                     await pilot.press("1", "escape", "5", "ctrl+p", *"wheel", "enter")  # there is no view 5
                     await pilot.pause(0.5)
-                    self.assertEqual((app.current_digit, app.query_one(Spare).turned), ("6", 3))
+                    self.assertEqual((app.current_digit, app.query_one(Spare).turned), ("7", 3))
                     await pilot.press("?")
                     await pilot.pause(0.3)
                     told = [text for part in app.query_one(Keys)._parts for _, text in part[1]]

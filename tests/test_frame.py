@@ -54,14 +54,14 @@ class AView(unittest.TestCase):
                     rows = painted(app)
                     self.assertIn("turned 2 times at Nothing", "".join(rows))
                     self.assertIn("t turn the wheel", rows[-1])
-                    await pilot.press("1", "escape", "5", "ctrl+p", *"wheel", "enter")  # there is no view 5
+                    await pilot.press("1", "escape", "5", "ctrl+p", *"wheel", "enter")
                     await pilot.pause(0.5)
                     self.assertEqual((app.current_digit, app.query_one(Spare).turned), ("7", 3))
                     await pilot.press("?")
                     await pilot.pause(0.3)
                     told = [text for part in app.query_one(Keys)._parts for _, text in part[1]]
                     self.assertIn("turn the wheel once", told)
-                    self.assertIn("go to Find, Map, Live, Wire, Bench, Spare", told)
+                    self.assertIn("go to Find, Map, Live, Wire, Bench, Bridge, Spare", told)
                     await pilot.resize_terminal(80, 24)
                     await pilot.press("end")
                     await pilot.pause(0.3)

@@ -104,6 +104,15 @@ class Turns(unittest.TestCase):
         self.assertEqual(kept, [[b"\x83\x06"]] * 3)
         self.assertIsNone(turns.take(2.0))
 
+    def test_masters_that_connect_for_each_request_are_not_remembered_for_ever(self) -> None:
+        turns = MasterTurns()
+        for number in range(3000):
+            asked(turns, f"127.0.0.1:{number}")
+            turn = turns.take(0.0)
+            assert turn is not None
+            turns.done(turn, b"")
+        self.assertLess(len(turns._masters), 150)
+
 
 class Passing(unittest.TestCase):
     def test_what_a_route_for_reading_passes(self) -> None:

@@ -332,7 +332,8 @@ class Bridging:
             if not came.done():
                 came.set_result((answer, is_shared))
 
-        waiter = self.ways_out[target.line].ask(bridge, route, target, pdu, master, ended)
+        who = (bridge.name, master.name)  # of datagrams each has a master of its own, by the same name
+        waiter = self.ways_out[target.line].ask(bridge, route, target, pdu, who, ended)
         try:
             return await came
         except asyncio.CancelledError:  # its connection is gone, or it has asked anew

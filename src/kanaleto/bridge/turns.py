@@ -15,6 +15,8 @@ from msgspec import Struct, field
 
 from kanaleto.wire.codes import ExceptionCode
 
+_MOST_KNOWN = 100  # masters that wait for nothing and are known still: those that connect for each request are many
+
 Ended = Callable[[bytes | None, bool], None]
 """Is given the PDU that answers, or None for silence, and whether another master's request brought it."""
 
@@ -120,8 +122,9 @@ class MasterTurns:
         return None
 
     def _chosen(self, now_s: float) -> tuple[Hashable, _Master] | None:
+        is_full = len(self._masters) > _MOST_KNOWN
         for name in [name for name, master in self._masters.items() if not self._waits(master, now_s)]:
-            if self._masters[name].served_round < self._round:
+            if is_full or self._masters[name].served_round < self._round:
                 del self._masters[name]
         waiting = [(name, master) for name, master in self._masters.items() if master.waiting]
         if not waiting:

@@ -228,9 +228,11 @@ class Bridged(unittest.TestCase):
             self.assertEqual(await ask(11, READ), b"\x83\x0b")
             self.assertEqual(await ask(21, READ), b"\x03\x02\x01\x00")
             self.assertLess(asyncio.get_running_loop().time() - began_s, 0.05)
+            await asyncio.sleep(65)  # its pause between two tries has grown
             channel.why_unreachable = None  # type: ignore[attr-defined]
-            await asyncio.sleep(40)
-            self.assertEqual(await ask(11, READ), b"\x03\x02\x01\x00")
+            self.assertEqual(await ask(11, READ), b"\x83\x0b")
+            await asyncio.sleep(0.5)
+            self.assertEqual(await ask(11, READ), b"\x03\x02\x01\x00", "that somebody asked has brought it back")
 
         self.ask(FarEnd("East", True), FarEnd("West", False), work=work)
 

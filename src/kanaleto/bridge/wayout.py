@@ -6,6 +6,7 @@ is down costs nobody anything: 0B at once. A request goes to the line's poller b
 
 import asyncio
 from collections.abc import Callable
+from contextlib import suppress
 
 from msgspec import Struct
 
@@ -59,6 +60,7 @@ class WayOut:
         self._on_passed = on_passed
         self._is_running = False
         self._under_way = 0
+        self._connect_due_s = 0.0
         self._kept: dict[tuple[int, bytes], _Kept] = {}
         self._timer: asyncio.TimerHandle | None = None
         self._timer_s = 0.0
@@ -72,7 +74,11 @@ class WayOut:
         now_s = asyncio.get_running_loop().time()
         waiter = Waiter(master, now_s + bridge.patience_s, now_s, ended)
         unit_id, reads = target.unit_id, is_reading(pdu)
-        if self._is_down() or self._is_silent(unit_id, now_s, route):
+        is_down = self._is_down()
+        if is_down and now_s >= self._connect_due_s:
+            self._connect_due_s = now_s + route.probe_s
+            self._connect()
+        if is_down or self._is_silent(unit_id, now_s, route):
             waiter.end(refused(pdu, ExceptionCode.GATEWAY_TARGET_FAILED))
             return waiter
         shares = is_shared(pdu)
@@ -98,6 +104,11 @@ class WayOut:
 
     def _is_down(self) -> bool:
         return bool(self.why_down)
+
+    def _connect(self) -> None:
+        """Somebody asks: the line does not wait for its long pause."""
+        with suppress(KeyError):
+            self._session.named(self.name).connect_soon()
 
     def _is_silent(self, unit_id: int, now_s: float, route: Route) -> bool:
         """Whether it is known to be silent and not due to be tried; this request tries it else."""

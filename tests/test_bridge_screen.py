@@ -109,8 +109,13 @@ class Bridges(LiveCase):
             await case.shows(app, "passing on")
             await asyncio.sleep(1.0)
             case.assertEqual(case.far.wrote, [], "it is locked")
-            await case.alone(pilot, "u", "u")
+            for _ in range(20):  # the second press unlocks the whole site; none counts that comes with others
+                await case.alone(pilot, "u")
+                await asyncio.sleep(0.5)
+                if app.control.lock.is_unlocked(""):
+                    break
             await case.until(lambda: bytes.fromhex("02060001" + "0005") in case.far.wrote, "the pass")
+            await asyncio.sleep(0.3)
             await case.alone(pilot, "u")
             await case.until(lambda: not app.control.lock.is_unlocked(""), "the lock")
             await asyncio.sleep(0.5)

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from kanaleto.bridge.passing import is_reading, refusal
+from kanaleto.bridge.passing import refusal
 from kanaleto.bridge.running import Bridging
 from kanaleto.bridge.turns import MasterTurns, Waiter
 from kanaleto.files.bridges import units_of
@@ -23,6 +23,7 @@ from kanaleto.site.faults import FaultyFile
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Line, Site, Writing
 from kanaleto.wire.codes import Table
+from kanaleto.wire.reach import only_reads
 from tests.bridged import FarEnd, bridging_of, masters_by_chance, site_of
 from tests.rawends import RawMaster, RawSlave, settings_of
 from tests.standard_rows import SLAVE
@@ -132,7 +133,7 @@ class Passing(unittest.TestCase):
             "08 0002",
             "08 000B",
         ):
-            self.assertTrue(is_reading(bytes.fromhex(text)), text)
+            self.assertTrue(only_reads(bytes.fromhex(text)), text)
         for text in (
             "05",
             "06",
@@ -148,7 +149,7 @@ class Passing(unittest.TestCase):
             "2B 0D",
             "41",
         ):
-            self.assertFalse(is_reading(bytes.fromhex(text)), text)
+            self.assertFalse(only_reads(bytes.fromhex(text)), text)
 
     def test_refusals_with_their_codes(self) -> None:
         route = Route((1,), (BridgeTarget("L", 1),), RouteAccess.WRITE, (3, 6, 23), ((Table.HOLDING, 100, 119),))
@@ -160,7 +161,7 @@ class Passing(unittest.TestCase):
         for text, code in cases.items():
             self.assertEqual(refusal(route, bytes.fromhex(text)), code, text)
         self.assertEqual(refusal(replace(route, access=RouteAccess.READ), bytes.fromhex("06 0064 0001")), 1)
-        self.assertEqual(refusal(route, bytes.fromhex("06 0064 0001"), only_reads=True), 1)
+        self.assertEqual(refusal(route, bytes.fromhex("06 0064 0001"), no_writes=True), 1)
 
 
 class Bridged(unittest.TestCase):

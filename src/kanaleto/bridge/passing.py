@@ -1,26 +1,8 @@
 """What a route passes: told from the bytes of a request alone."""
 
 from kanaleto.site.bridges import Route, RouteAccess
-from kanaleto.wire.codes import TABLE_READ_BY, ExceptionCode, Function, Table
-from kanaleto.wire.reach import read_by, written_by
-
-_READS = frozenset(
-    {
-        *TABLE_READ_BY, Function.READ_EXCEPTION_STATUS, Function.COMM_EVENT_COUNTER, Function.COMM_EVENT_LOG,
-        Function.REPORT_SERVER_ID, Function.READ_FILE_RECORD, Function.READ_FIFO_QUEUE,
-    }
-)  # fmt: skip
-_DIAGNOSTICS = frozenset({0x00, 0x02, *range(0x0B, 0x13)})
-"""Sub-functions that read: loopback, the register, the counters (application protocol 1.1b3, 6.8.1)."""
-_IDENTIFY = 0x0E
-
-
-def is_reading(pdu: bytes) -> bool:
-    """Whether a route for reading alone passes it."""
-    function = pdu[0] if pdu else 0
-    if function == Function.DIAGNOSTICS:
-        return len(pdu) >= 3 and int.from_bytes(pdu[1:3]) in _DIAGNOSTICS
-    return function in _READS or (function == Function.ENCAPSULATED and pdu[1:2] == bytes((_IDENTIFY,)))
+from kanaleto.wire.codes import TABLE_READ_BY, ExceptionCode, Table
+from kanaleto.wire.reach import only_reads, read_by, written_by
 
 
 def is_shared(pdu: bytes) -> bool:
@@ -28,10 +10,10 @@ def is_shared(pdu: bytes) -> bool:
     return len(pdu) == 5 and pdu[0] in TABLE_READ_BY
 
 
-def refusal(route: Route, pdu: bytes, only_reads: bool = False) -> ExceptionCode | None:
+def refusal(route: Route, pdu: bytes, no_writes: bool = False) -> ExceptionCode | None:
     """The exception for what a route does not pass; None where it passes."""
-    reads = is_reading(pdu)
-    if not reads and (only_reads or route.access is RouteAccess.READ):
+    reads = only_reads(pdu)
+    if not reads and (no_writes or route.access is RouteAccess.READ):
         return ExceptionCode.ILLEGAL_FUNCTION
     if route.functions is not None and pdu[0] not in route.functions:
         return ExceptionCode.ILLEGAL_FUNCTION

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from kanaleto.bridge.composing import ComposedUnit, is_for_composed, is_read
 from kanaleto.bridge.passes import Passes, PassState, Send
-from kanaleto.bridge.passing import is_reading, refusal
+from kanaleto.bridge.passing import refusal
 from kanaleto.bridge.turns import refused
 from kanaleto.bridge.wayout import WayOut
 from kanaleto.control.permission import permission_of_pdu
@@ -27,6 +27,7 @@ from kanaleto.site.model import Device, Line, Site
 from kanaleto.supervision.owned import owned_task
 from kanaleto.wire.codes import ExceptionCode, Table
 from kanaleto.wire.pdu import Read
+from kanaleto.wire.reach import only_reads
 
 
 class MasterAsked(Struct):
@@ -257,7 +258,7 @@ class Bridging:
             return await self._ask_composed(unit, bridge, unit_id, pdu, master, is_serial)
         found = bridge.route_of(unit_id)
         if found is None:
-            if unit_id == 0 and bridge.broadcast and not is_reading(pdu):
+            if unit_id == 0 and bridge.broadcast and not only_reads(pdu):
                 self._to_all(bridge, pdu, master)
                 return None
             answer = None if is_serial else refused(pdu, ExceptionCode.GATEWAY_PATH_UNAVAILABLE)
@@ -350,7 +351,7 @@ class Bridging:
             return ExceptionCode.SERVER_DEVICE_BUSY
         if not self._may_write_on(target.line)(target.unit_id, pdu):
             return None
-        return ExceptionCode.ILLEGAL_DATA_ADDRESS if is_reading(pdu) else ExceptionCode.ILLEGAL_FUNCTION
+        return ExceptionCode.ILLEGAL_DATA_ADDRESS if only_reads(pdu) else ExceptionCode.ILLEGAL_FUNCTION
 
     def _to_all(self, bridge: Bridge, pdu: bytes, master: Master) -> None:
         """A write to unit 0 goes to every line that a route for writing leads to; nobody answers one."""

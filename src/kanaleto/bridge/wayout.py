@@ -10,7 +10,7 @@ from contextlib import suppress
 
 from msgspec import Struct
 
-from kanaleto.bridge.passing import is_reading, is_shared
+from kanaleto.bridge.passing import is_shared
 from kanaleto.bridge.turns import BridgedRequest, Ended, MasterTurns, Waiter, refused
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.session import Session
@@ -73,7 +73,7 @@ class WayOut:
         """A request of a master; `ended` is called once, maybe at once."""
         now_s = asyncio.get_running_loop().time()
         waiter = Waiter(master, now_s + bridge.patience_s, now_s, ended)
-        unit_id, reads = target.unit_id, is_reading(pdu)
+        unit_id, reads = target.unit_id, only_reads(pdu)
         is_down = self._is_down()
         if is_down and now_s >= self._connect_due_s:
             self._connect_due_s = now_s + route.probe_s

@@ -11,9 +11,9 @@ from msgspec.structs import replace
 
 from kanaleto.bench.masters import Masters
 from kanaleto.bridge.running import Bridging, MasterAsked, Tested, reading_through
-from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.health import Health, HealthFigure, HealthLine, parse_place, polled_lines, polled_samples
+from kanaleto.cli.keptfiles import begin_keeping
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
@@ -21,7 +21,6 @@ from kanaleto.cli.serve import MasterLog
 from kanaleto.events.log import EventKind
 from kanaleto.files.loading import load_site
 from kanaleto.files.origins import ServingMark
-from kanaleto.history.store_error import CannotRecord
 from kanaleto.keeping.kept import Kept
 from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
@@ -138,7 +137,7 @@ def command(
     kept.start(loaded.path, loaded)
     mark = ServingMark(loaded.path)
     try:
-        _begin_keeping(kept, polled, store, capture)
+        begin_keeping(kept, polled, store, capture)
         run_until_signal(work())
     finally:
         mark.leave()
@@ -178,19 +177,6 @@ def _needed(site: Site, bridges: Sequence[Bridge], polls_all: bool) -> Site:
         for line in site.lines
     )
     return replace(site, lines=lines)
-
-
-def _begin_keeping(kept: Kept, site: Site, store: str | None, capture: Path | None) -> None:
-    try:
-        if capture is not None:
-            kept.capture(capture, site, 100_000_000, 10)
-        if store is not None:
-            told = kept.begin_recording(store or None)
-            say(f"{told + '; ' if told else ''}recording to {kept.recording}", err=True)
-    except NoCapture as error:
-        raise click.UsageError(str(error)) from None
-    except CannotRecord as error:
-        raise Failed(str(error)) from None
 
 
 async def _connected(session: Session, bridges: Sequence[Bridge]) -> None:

@@ -7,12 +7,11 @@ from typing import Any
 
 import click
 
-from kanaleto.capture.capturefile import CaptureFile, need_new
-from kanaleto.capture.jsonlines import NoCapture
+from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.row import row_of_heard
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.finding import run_survey, tell_stop, with_exchanger
-from kanaleto.cli.keptfiles import begin_overheard
+from kanaleto.cli.keptfiles import begin_overheard, require_new
 from kanaleto.cli.options import require_unit, usage
 from kanaleto.cli.output import emit, say
 from kanaleto.cli.progress import Progress
@@ -189,10 +188,7 @@ def listen(link_text: str, for_s: float, draft: Path | None, capture: Path | Non
     listener = LineListener(link, knows_settings=names_settings(link_text, link), on_heard=heard_yet.append)
     progress = Progress()
     if capture is not None:
-        try:
-            need_new(capture)
-        except NoCapture as error:
-            raise click.UsageError(str(error)) from None
+        require_new(capture)
     kept: CaptureFile | None = None
     exchanges = 0
 

@@ -8,15 +8,18 @@ from pathlib import Path
 
 import click
 
-from kanaleto.capture.capturefile import CaptureFile
+from kanaleto.capture.capturefile import CaptureFile, need_new
 from kanaleto.capture.jsonlines import CapturedLine, NoCapture
 from kanaleto.capture.reading import Capture, IsWanted
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.output import say
 from kanaleto.files.beside import folder_beside
 from kanaleto.files.loading import load_site
 from kanaleto.history.journal import journals_of, renames_in
 from kanaleto.history.journalfile import JournalEvent, NewerFile, events_of
 from kanaleto.history.recorder import records_of
+from kanaleto.history.store_error import CannotRecord
+from kanaleto.keeping.kept import Kept
 from kanaleto.lines.serialport import held_back_ms
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Site
@@ -112,5 +115,29 @@ def begin_overheard(path: Path, link: Link) -> CaptureFile:
     try:
         line = CapturedLine(link.place, str(link), Origin.OVERHEARD.value, held_back_ms(link))
         return CaptureFile(path, "", [line])
+    except NoCapture as error:
+        raise click.UsageError(str(error)) from None
+
+
+def begin_keeping(
+    kept: Kept, site: Site, store: str | None, capture: Path | None, most_bytes: int = 100_000_000, most_files: int = 10
+) -> None:
+    """What is asked for beside the journal and the tape. Raises click.UsageError, Failed."""
+    try:
+        if capture is not None:
+            kept.capture(capture, site, most_bytes, most_files)
+        if store is not None:
+            told = kept.begin_recording(store or None)
+            say(f"{told + '; ' if told else ''}recording to {kept.recording}", err=True)
+    except NoCapture as error:
+        raise click.UsageError(str(error)) from None
+    except CannotRecord as error:
+        raise Failed(str(error)) from None
+
+
+def require_new(capture: Path) -> None:
+    """That nothing stands there. Raises click.UsageError."""
+    try:
+        need_new(capture)
     except NoCapture as error:
         raise click.UsageError(str(error)) from None

@@ -9,11 +9,10 @@ import click
 
 from kanaleto.bench.faults import parse_keys
 from kanaleto.bridge.backtoback import JoinedEnds, PairFault, end_of
-from kanaleto.capture.capturefile import CaptureFile, need_new
-from kanaleto.capture.jsonlines import NoCapture
+from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.row import ExchangeRow, row_of_heard
 from kanaleto.cli.failures import Failed
-from kanaleto.cli.keptfiles import begin_overheard
+from kanaleto.cli.keptfiles import begin_overheard, require_new
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
@@ -56,10 +55,7 @@ def command(
         raise click.UsageError(f"both ends are {links[0].place}: a pair joins two")
     fault = usage(lambda: fault_of(faults))
     if capture is not None:
-        try:
-            need_new(capture)
-        except NoCapture as error:
-            raise click.UsageError(str(error)) from None
+        require_new(capture)
     kept: CaptureFile | None = None
     heard_yet: list[HeardExchange] = []
     pair: JoinedEnds | None = None

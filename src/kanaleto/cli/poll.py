@@ -5,14 +5,13 @@ from pathlib import Path
 
 import click
 
-from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.health import parse_place
+from kanaleto.cli.keptfiles import begin_keeping
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import say
 from kanaleto.cli.polling import poll_site, tell_summary
 from kanaleto.files.loading import load_site
-from kanaleto.history.store_error import CannotRecord
 from kanaleto.keeping.kept import Kept
 
 
@@ -67,16 +66,7 @@ def command(
         say(str(warning), err=True)
 
     def begin(kept: Kept) -> None:
-        try:
-            if capture is not None:
-                kept.capture(capture, loaded, capture_mb * 1_000_000, capture_files)
-            if store is not None:
-                told = kept.begin_recording(store or None)
-                say(f"{told + '; ' if told else ''}recording to {kept.recording}", err=True)
-        except NoCapture as error:
-            raise click.UsageError(str(error)) from None
-        except CannotRecord as error:
-            raise Failed(str(error)) from None
+        begin_keeping(kept, loaded, store, capture, capture_mb * 1_000_000, capture_files)
 
     session = poll_site(loaded, for_s, is_quiet, is_json, begin, place)
     tell_summary(session, is_json)

@@ -109,11 +109,7 @@ class Bridges(LiveCase):
             await case.shows(app, "passing on")
             await asyncio.sleep(1.0)
             case.assertEqual(case.far.wrote, [], "it is locked")
-            for _ in range(20):  # the second press unlocks the whole site; none counts that comes with others
-                await case.alone(pilot, "u")
-                await asyncio.sleep(0.5)
-                if app.control.lock.is_unlocked(""):
-                    break
+            await case.unlocked(app, pilot)
             await case.until(lambda: bytes.fromhex("02060001" + "0005") in case.far.wrote, "the pass")
             await asyncio.sleep(0.3)
             await case.alone(pilot, "u")
@@ -182,3 +178,71 @@ class Bridges(LiveCase):
             await case.shows(app, "passing on, heard at")
 
         self.drive(work)
+
+    def test_a_pass_is_seen_with_both_values_holds_its_target_and_is_stopped_by_a_key(self) -> None:
+        async def work(case: Bridges, app: App, pilot: "Pilot[None]") -> None:
+            case.far.values[1, 0] = 7
+            await case.unlocked(app, pilot)
+            await pilot.press("b")
+            await case.until(lambda: bytes.fromhex("02060001" + "0007") in case.far.wrote, "the pass")
+            await pilot.press("end")
+            await case.shows(app, r"● Meter 1/Level +7 +0\.\d s +⇢ Meter 2/Other +7 0\.\d s ago ×\d+")
+            await case.shows(app, r"written every 0\.2 s")
+            master = RawMaster("tcp://x", case.port)
+            write = b"\x06\x00\x01\x00\x09"
+            case.assertEqual(await case._asked(master, 43, write), b"\x86\x06", "the pass holds its target")
+            await pilot.press("s")
+            await case.shows(app, r"◌ Meter 1/Level .*stopped")
+            case.assertEqual(await case._asked(master, 43, write), write, "it holds nothing any more")
+            count = len(case.far.wrote)
+            await asyncio.sleep(0.6)
+            case.assertEqual(len(case.far.wrote), count, "it writes nothing any more")
+            await pilot.press("s")
+            await case.shows(app, r"● Meter 1/Level .*ago ×")
+            await pilot.press("c")
+            await case.answer(app, pilot, "change=yes every_s=")
+            await case.shows(app, "written when it changes")
+            case.assertIn("change = true", (case.folder / "site.toml").read_text())
+            master.close()
+
+        more = '[[bridge.pass]]\nfrom = "Meter 1/Level"\nto = "Meter 2/Other"\nevery_s = 0.2\n'
+        self._drive(work, more + '[[bridge.route]]\nunits = 43\nto = "L"\nthere = 2\naccess = "write"\n')
+
+    def test_a_run_of_points_gets_a_run_of_registers_in_one_step(self) -> None:
+        async def work(case: Bridges, app: App, pilot: "Pilot[None]") -> None:
+            case.far.values[2, 1] = 12
+            await pilot.press("b", "f")
+            await case.shows(app, "points into registers of a new device of Room")
+            await case.answer(app, pilot, ' from="Meter 1/*; Meter 2/Othr"')
+            await case.shows(app, r"'Othr' is no point of Meter 2 \(did you mean 'Other'\?\)")
+            await pilot.press("escape", "f")
+            await case.answer(app, pilot, ' from="Meter 1/*; Meter 2/Other" unit_id=60 at="holding 100"')
+            await case.shows(app, r"◆ +60 +composed of Meter 1, Meter 2")
+            await case.shows(app, r"holding 102 +Meter 2 Other +12 +\d\.\d s +← Meter 2/Other +holding 1")
+            master = RawMaster("tcp://x", case.port)
+            answer = await case._asked(master, 60, b"\x03\x00\x66\x00\x01")
+            for _ in range(50):  # an edit is taken over while it is asked
+                if answer == b"\x03\x02\x00\x0c":
+                    break
+                await asyncio.sleep(0.1)
+                answer = await case._asked(master, 60, b"\x03\x00\x66\x00\x01")
+            case.assertEqual(answer, b"\x03\x02\x00\x0c")
+            await pilot.press("3", "end", "B")
+            await case.shows(app, "points into registers of a new device of Room")
+            await pilot.press("escape", "end", "f")
+            await case.shows(app, r"points into registers of unit 60, with from=.*at='holding 103'")
+            await case.answer(app, pilot, " from=Meter\\ 2/Level at='holding 101'")
+            await case.shows(app, r"Level would stand at holding 101, where .* stands already")
+            await pilot.press("escape", "end", "delete")
+            await case.until(lambda: "Meter 2" not in (case.folder / "maps/room-unit-60.csv").read_text(), "its end")
+            master.close()
+
+        self._drive(work)
+
+    async def unlocked(self, app: App, pilot: "Pilot[None]") -> None:
+        """The whole site: the second press unlocks it; none counts that comes with others."""
+        for _ in range(20):
+            await self.alone(pilot, "u")
+            await asyncio.sleep(0.5)
+            if app.control.lock.is_unlocked(""):
+                return

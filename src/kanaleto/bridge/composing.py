@@ -77,6 +77,8 @@ class ComposedUnit:
     def _encoded(self, row: ComposedRow, now_s: float) -> bytes:
         """The words of a row as they stand now. Raises _Stale."""
         reading = self._reading(row, now_s)
+        if reading is None and row.device:
+            raise _Stale  # its point is no more
         composed, value = self.composed, reading.value if reading is not None else None
         is_good = reading is not None and reading.quality is Quality.GOOD and self._is_young(reading)
         if not is_good and isinstance(composed.stale, int | float):

@@ -12,11 +12,10 @@ from kanaleto.events.log import EventKind
 from kanaleto.files.origins import ServingMark
 from kanaleto.polling.engine import Engine
 from kanaleto.serving.network import CannotServe
-from kanaleto.site.bridges import Bridge
+from kanaleto.site.bridges import Bridge, Pass
 from kanaleto.site.model import Site
 from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import owned_task
-from kanaleto.wire.reach import written_by
 
 _PUBLISH_S = 0.25
 
@@ -59,6 +58,17 @@ class BridgeDesk:
         if bridging is not None and site.bridges != bridging.bridges:
             self._engine.run(self._take_over(bridging, site.bridges))
 
+    def turn_pass(self, bridge: str, own: Pass) -> None:
+        """Stop a pass, or let it go on."""
+
+        def turn(session: object) -> None:
+            for passes in self._bridging.passes if self._bridging is not None else ():
+                for state in passes.states:
+                    if (passes.bridge, state.own) == (bridge, own):
+                        passes.stop(state, not state.is_stopped)
+
+        self._engine.do(turn)
+
     def test(self, site: Site) -> "concurrent.futures.Future[list[Tested]]":
         """Ask every routed unit one read."""
 
@@ -69,14 +79,6 @@ class BridgeDesk:
             return found
 
         return self._engine.run(work())
-
-    def _held_by(self, line: str, unit_id: int, pdu: bytes) -> str:
-        """Who of ours holds a register that this writes; nothing where nobody does."""
-        for items in written_by(pdu) or ():
-            hold = self._holders.who(line, unit_id, items.table, items.first, items.end, "bridge")
-            if hold is not None:
-                return hold.name
-        return ""
 
     async def _take_over(self, bridging: Bridging, bridges: Sequence[Bridge]) -> None:
         try:
@@ -93,7 +95,7 @@ class BridgeDesk:
         def client(text: str) -> None:
             session.events.note(EventKind.CLIENT, "", "", text)
 
-        bridging = Bridging(session, site.bridges, self._only_reads, client, asked, self._may_pass, self._held_by)
+        bridging = Bridging(session, site.bridges, self._only_reads, client, asked, self._may_pass, self._holders)
         await bridging.start()
         mark = ServingMark(site.path)
         mark.say((bridge.name, link, Origin.BRIDGE) for bridge, link in bridging.places)

@@ -1,17 +1,20 @@
 """Values that are passed on by themselves: one device's value written into another's point, in its turn on that line.
 
 Never a stale value: while the source is not good nothing is written, or once the number that stands for it. What got no
-answer is not repeated before its next turn. When a pass begins, what it wrote is read back once.
+answer is not repeated before its next turn. When a pass begins, what it wrote is read back once. From its first write
+on a pass holds its target: until it is stopped, may not write any more, or a person takes over.
 """
 
 import asyncio
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Mapping
 from math import isfinite
 
 from msgspec import Struct
 
 from kanaleto.board.board import Quality
+from kanaleto.board.board import Reading as LastReading
 from kanaleto.bridge.composing import reading_of, write_of
+from kanaleto.control.holders import Hold, Holders
 from kanaleto.polling.session import Session
 from kanaleto.site.bridges import Pass
 from kanaleto.site.model import Device, Line, Point, Writing
@@ -21,7 +24,8 @@ from kanaleto.wire.pdu import Read
 
 _LOOK_S = 0.1
 
-Send = Callable[[Line, Device, bytes], Awaitable[bytes | None]]
+SendOfPass = Callable[[str, Line, Device, bytes], Awaitable[bytes | None]]
+"""Sends a PDU for the holder of that name, in its turn."""
 OnWritten = Callable[["PassState", str], None]
 """Is told of each write, and of what was refused, in words."""
 
@@ -35,22 +39,49 @@ class PassState(Struct):
     written: int = 0
     trouble: str = ""
     is_standing_in: bool = False  # the number for a source that is not good was written
+    is_stopped: bool = False
+
+    @property
+    def owner(self) -> str:
+        return f"pass to {self.own.title}"
 
 
 class Passes:
     """Those of one bridge; `run` until cancelled. `send` asks a device in its turn."""
 
     def __init__(
-        self, passes: tuple[Pass, ...], session: Session, send: Send, on_written: OnWritten,
-        may_pass: Callable[[str], bool] = lambda device: True,
+        self, bridge: str, passes: tuple[Pass, ...], session: Session, send: SendOfPass, on_written: OnWritten,
+        may_pass: Callable[[str], bool], holders: Holders, before: Mapping[tuple[str, Pass], PassState],
     ) -> None:  # fmt: skip
-        """`may_pass` is asked of the target's device before each write."""
-        self._may_pass = may_pass
-        self.states = [PassState(own) for own in passes]
+        """`may_pass` is asked of the target's device before each write. `before` has those that ran already, as they
+        stood."""
+        self.bridge = bridge
+        self._may_pass, self._holders = may_pass, holders
+        self.states = [before.get((bridge, own)) or PassState(own) for own in passes]
         self._session, self._send, self._on_written = session, send, on_written
 
     async def run(self) -> None:
-        await asyncio.gather(*(self._run(state) for state in self.states))
+        try:
+            await asyncio.gather(*(self._run(state) for state in self.states))
+        finally:
+            for state in self.states:
+                self._holders.release(state.owner)
+
+    def stop(self, state: PassState, is_stopped: bool) -> None:
+        """By hand: it writes nothing any more, and holds nothing; or it goes on."""
+        state.is_stopped, state.trouble = is_stopped, ""
+        if is_stopped:
+            self._holders.release(state.owner)
+
+    def why_not(self, state: PassState) -> str:
+        """Why it writes nothing now, where that is as somebody wants it."""
+        if state.is_stopped:
+            return "stopped"
+        return "" if self._may_pass(state.own.to_device) else "writing is locked"
+
+    def source_of(self, state: PassState, now_s: float) -> LastReading | None:
+        """The last value of its source."""
+        return reading_of(self._session, state.own.device, state.own.point, now_s)
 
     async def _run(self, state: PassState) -> None:
         loop = asyncio.get_running_loop()
@@ -66,7 +97,10 @@ class Passes:
 
     async def _turn(self, state: PassState) -> None:
         own, now_s = state.own, asyncio.get_running_loop().time()
+        if state.is_stopped:
+            return
         if not self._may_pass(own.to_device):
+            self._holders.release(state.owner)
             return
         if own.condition and not self._number("", own.condition, now_s):
             return
@@ -82,6 +116,7 @@ class Passes:
             self._fail(state, "its target is no point of the site any more")
             return
         if part.device.writing is not Writing.UNLOCK or part.line.writing is Writing.NEVER:
+            self._holders.release(state.owner)
             self._fail(state, f'{own.to_device} is not written by itself: writing = "{part.device.writing.value}"')
             return
         point = place.point
@@ -98,7 +133,11 @@ class Passes:
         except (CannotEncode, ValueError) as error:
             self._fail(state, str(error))
             return
-        answer = await self._send(line, device, pdu)
+        if not self._is_held(state, line, device, point):
+            return
+        answer = await self._send(state.owner, line, device, pdu)
+        if state.is_stopped:
+            return
         if answer is None or answer[0] & 0x80:
             code = f"exception {answer[1]}" if answer is not None and len(answer) > 1 else "no answer"
             self._fail(state, f"{state.own.title} was not written: {code}")
@@ -111,10 +150,26 @@ class Passes:
         if is_first:
             await self._read_back(state, line, device, point, pdu)
 
+    def _is_held(self, state: PassState, line: Line, device: Device, point: Point) -> bool:
+        """Whether this pass holds its target, from now on at the latest."""
+        place = (line.name, device.unit_id, point.table, point.address, point.end)
+        other = self._holders.who(*place, state.owner)
+        if other is not None:
+            self._fail(state, f"{state.own.title} is held by {other.name}")
+            return False
+
+        def taken() -> None:
+            state.is_stopped = True
+            self._fail(state, "stopped: a person took over")
+
+        self._holders.release(state.owner)
+        self._holders.take(Hold(*place, state.owner, f"the {state.owner}", taken))
+        return True
+
     async def _read_back(self, state: PassState, line: Line, device: Device, point: Point, pdu: bytes) -> None:
         if not point.access.is_read:
             return
-        answer = await self._send(line, device, Read(point.table, point.address, point.size).encode())
+        answer = await self._send(state.owner, line, device, Read(point.table, point.address, point.size).encode())
         wrote = pdu[3:5] if pdu[0] in (5, 6) else pdu[6:]
         wanted = bytes((int(wrote == b"\xff\x00"),)) if point.table.is_bits else wrote
         if answer is not None and not answer[0] & 0x80 and answer[2:] != wanted:

@@ -7,11 +7,12 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kanaleto.bridge.composing import ComposedUnit, is_for_composed, is_read
-from kanaleto.bridge.passes import Passes, PassState, Send
+from kanaleto.bridge.composing import ComposedUnit, Send, is_for_composed, is_read
+from kanaleto.bridge.passes import Passes, PassState, SendOfPass
 from kanaleto.bridge.passing import refusal
 from kanaleto.bridge.turns import refused
 from kanaleto.bridge.wayout import WayOut
+from kanaleto.control.holders import Holders
 from kanaleto.control.permission import permission_of_pdu
 from kanaleto.events.log import EventKind
 from kanaleto.files.bridges import is_open
@@ -27,7 +28,7 @@ from kanaleto.site.model import Device, Line, Site
 from kanaleto.supervision.owned import owned_task
 from kanaleto.wire.codes import ExceptionCode, Table
 from kanaleto.wire.pdu import Read
-from kanaleto.wire.reach import only_reads
+from kanaleto.wire.reach import only_reads, written_by
 
 
 class MasterAsked(Struct):
@@ -73,8 +74,6 @@ class Tested(Struct):
 
 
 OnAsked = Callable[[MasterAsked], None]
-HeldBy = Callable[[str, int, bytes], str]
-"""Line, unit ID there and PDU: who of ours holds a register that it writes, or nothing."""
 
 
 def reading_through(site: Site) -> tuple[Bridge, ...]:
@@ -98,12 +97,13 @@ class Bridging:
     def __init__(
         self, session: Session, bridges: Sequence[Bridge], only_reads: bool = False,
         on_client: OnClient | None = None, on_asked: OnAsked | None = None,
-        may_pass: Callable[[str], bool] = lambda device: True, holder: HeldBy = lambda line, unit_id, pdu: "",
+        may_pass: Callable[[str], bool] = lambda device: True, holders: Holders | None = None,
     ) -> None:  # fmt: skip
         self.session = session
         self.only_reads = only_reads
         self.on_asked = on_asked
-        self._on_client, self._may_pass, self._holder = on_client, may_pass, holder
+        self._on_client, self._may_pass = on_client, may_pass
+        self._holders = holders if holders is not None else Holders()
         self.bridges: tuple[Bridge, ...] = ()
         self.states: dict[tuple[str, int], RouteCount] = {}
         self._composed: dict[tuple[str, int], ComposedUnit] = {}
@@ -133,9 +133,12 @@ class Bridging:
         self._composed = {
             (bridge.name, own.unit_id): ComposedUnit(own, session) for bridge in bridges for own in bridge.devices
         }
+        passed_before = {(passes.bridge, state.own): state for passes in self.passes for state in passes.states}
         self.passes = [
-            Passes(bridge.passes, session, self._sender(bridge, Master("pass", bridge.name)), self._note_pass,
-                   self._may_pass)
+            Passes(
+                bridge.name, bridge.passes, session, self._sender_of_pass(bridge), self._note_pass, self._may_pass,
+                self._holders, passed_before,
+            )
             for bridge in bridges
             if bridge.passes and not self.only_reads
         ]  # fmt: skip
@@ -268,7 +271,7 @@ class Bridging:
         code = self._refusal(bridge, route, target, pdu)
         if code is not None:
             answer = refused(pdu, code)
-            held = self._holder(target.line, target.unit_id, pdu)
+            held = self._held_by(target.line, target.unit_id, pdu)
             why = f"held by {held}" if held else "not passed"
             self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, 0.0, why=why))
             return answer
@@ -299,11 +302,24 @@ class Bridging:
         is_gone = bool(answer[0] & 0x80) and answer[1] == ExceptionCode.GATEWAY_TARGET_FAILED
         return None if is_serial and is_gone else answer
 
-    def _sender(self, bridge: Bridge, master: Master) -> Send:
+    def _held_by(self, line: str, unit_id: int, pdu: bytes, owner: str = "bridge") -> str:
+        """Who of ours, other than `owner`, holds a register that this writes; nothing where nobody does."""
+        for items in written_by(pdu) or ():
+            hold = self._holders.who(line, unit_id, items.table, items.first, items.end, owner)
+            if hold is not None:
+                return hold.name
+        return ""
+
+    def _sender_of_pass(self, bridge: Bridge) -> SendOfPass:
+        """What asks a device in a pass's turn; the pass itself holds what it writes."""
+        master = Master("pass", bridge.name)
+        return lambda owner, line, device, request: self._sender(bridge, master, owner)(line, device, request)
+
+    def _sender(self, bridge: Bridge, master: Master, owner: str = "bridge") -> Send:
         """What asks a device in its turn, for somebody who has no route."""
 
         async def send(line: Line, device: Device, request: bytes) -> bytes | None:
-            if self._holder(line.name, device.unit_id, request):
+            if self._held_by(line.name, device.unit_id, request, owner):
                 return refused(request, ExceptionCode.SERVER_DEVICE_BUSY)
             if self._may_write_on(line.name)(device.unit_id, request):
                 return refused(request, ExceptionCode.ILLEGAL_FUNCTION)
@@ -347,7 +363,7 @@ class Bridging:
         code = refusal(route, pdu, self.only_reads or is_open(bridge))
         if code is not None:
             return code
-        if self._holder(target.line, target.unit_id, pdu):
+        if self._held_by(target.line, target.unit_id, pdu):
             return ExceptionCode.SERVER_DEVICE_BUSY
         if not self._may_write_on(target.line)(target.unit_id, pdu):
             return None

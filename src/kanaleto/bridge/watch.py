@@ -5,8 +5,10 @@ from statistics import median
 
 from msgspec import Struct
 
+from kanaleto.board.board import Quality
+from kanaleto.bridge.passes import Passes, PassState
 from kanaleto.bridge.running import Bridging, MasterAsked
-from kanaleto.site.bridges import BridgeTarget
+from kanaleto.site.bridges import BridgeTarget, Pass
 from kanaleto.wire.codes import ExceptionCode
 
 _KEPT, _WITHIN_S = 64, 10.0
@@ -54,11 +56,29 @@ class MasterSeen(Struct, frozen=True):
     last_at: float
 
 
+class PassSeen(Struct, frozen=True):
+    """One pass: the value of its source now with its age, what it wrote last and how long ago. Times in seconds, None
+    before the first. `why_not` says why nothing is written where that is nobody's fault."""
+
+    bridge: str
+    own: Pass
+    source_value: object
+    source_age_s: float | None
+    is_good: bool
+    wrote: float | None
+    wrote_ago_s: float | None
+    written: int
+    trouble: str
+    why_not: str
+    is_stopped: bool
+
+
 class BridgeState(Struct, frozen=True):
     """All of it at a moment."""
 
     routes: tuple[RouteState, ...] = ()
     masters: tuple[MasterSeen, ...] = ()
+    passes: tuple[PassSeen, ...] = ()
     places: tuple[tuple[str, str], ...] = ()
     """Where masters find which bridge: its name, and the link."""
 
@@ -119,7 +139,8 @@ class BridgeWatch:
             for name, seen in self._masters.items() if now_s - max(seen.at, default=0.0) < _NOW_S
         ]  # fmt: skip
         places = tuple((bridge.name, str(link)) for bridge, link in bridging.places)
-        return BridgeState(tuple(routes), tuple(sorted(masters, key=lambda one: -one.last_at)), places)
+        passes = tuple(_pass(own, state, now_s) for own in bridging.passes for state in own.states)
+        return BridgeState(tuple(routes), tuple(sorted(masters, key=lambda one: -one.last_at)), passes, places)
 
     def _route(
         self, bridging: Bridging, bridge: str, unit: int, target: BridgeTarget, is_written: bool, now_s: float
@@ -132,6 +153,16 @@ class BridgeWatch:
             max(seen.took, default=None), way is not None and target.unit_id in way.silent,
             way.why_down if way is not None else "there is no such line", seen.latest,
         )  # fmt: skip
+
+
+def _pass(passes: Passes, state: PassState, now_s: float) -> PassSeen:
+    reading = passes.source_of(state, now_s)
+    return PassSeen(
+        passes.bridge, state.own, reading.value if reading is not None else None,
+        reading.age_s if reading is not None else None, reading is not None and reading.quality is Quality.GOOD,
+        state.value, now_s - state.written_at if state.written_at is not None else None, state.written, state.trouble,
+        passes.why_not(state), state.is_stopped,
+    )  # fmt: skip
 
 
 def _per_s(seen: _Seen, now_s: float) -> float:

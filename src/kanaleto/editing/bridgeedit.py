@@ -1,15 +1,19 @@
-"""Edits of bridges: a route, as one line of `key=value`, changed, added or taken away; a first bridge with its first
-route."""
+"""Edits of bridges: a route or a pass, as one line of `key=value`, changed, added or taken away; a first bridge with
+its first route."""
 
 from collections.abc import Callable, Mapping
+from typing import Literal
 
 import tomlkit
 
 from kanaleto.editing.draft import CannotEdit, Draft, Edit
 from kanaleto.files.maprows import assignments, split_assignments
 from kanaleto.files.sitetext import tables_of, with_appended
-from kanaleto.site.bridges import Bridge, Route, RouteAccess
+from kanaleto.site.bridges import Bridge, Pass, Route, RouteAccess
 from kanaleto.site.faults import suggestion
+
+PartKind = Literal["route", "pass"]
+"""What a bridge has several of; the word is the key of the site file."""
 
 
 def _whole(text: str) -> object:
@@ -33,6 +37,16 @@ def _ranges(text: str) -> object:
     return [part.strip() for part in text.split(";") if part.strip()]
 
 
+def _yes(text: str) -> object:
+    if text.lower() not in ("yes", "no"):
+        raise ValueError(text)
+    return text.lower() == "yes"
+
+
+def _stale(text: str) -> object:
+    return text if text == "hold" else float(text)
+
+
 ROUTE_SETTINGS: dict[str, tuple[Callable[[str], object], str]] = {
     "units": (str, "unit IDs as masters ask for them: 40-43 or 1, 3"),
     "to": (_names, "the name of a line for all of them, or one for each with ; between"),
@@ -42,6 +56,14 @@ ROUTE_SETTINGS: dict[str, tuple[Callable[[str], object], str]] = {
     "addresses": (_ranges, "ranges, as in holding 100-119; input 3"),
     "retries": (_whole, "how often a read is asked again"),
     "probe_s": (_seconds, "how often a silent target is tried"),
+}
+PASS_SETTINGS: dict[str, tuple[Callable[[str], object], str]] = {
+    "from": (str, "whose value: Device/Point, or = and an expression"),
+    "to": (str, "the point that it is written to: Device/Point"),
+    "every_s": (_seconds, "how often it is written; or change=yes"),
+    "change": (_yes, "yes: when it changes by more than the deadband of its target"),
+    "while": (str, "a condition, as in [Crane winch/Run state] != 'Stopped'"),
+    "stale": (_stale, "hold: nothing is written while its source is not good; or a number that is written once"),
 }
 BRIDGE_SETTINGS: dict[str, tuple[Callable[[str], object], str]] = {
     "name": (str, "what the bridge is called"),
@@ -82,7 +104,18 @@ def route_text(route: Route) -> str:
     return assignments(told)
 
 
-def parse_route(
+def pass_text(own: Pass, formulas: Mapping[str, str]) -> str:
+    """A pass as it is typed; `formulas` has the expressions of its bridge by name."""
+    told = {"from": f"{own.device}/{own.point}" if own.device else f"= {formulas.get(own.point, '')}", "to": own.title}
+    told |= {"change": "yes"} if own.every_s is None else {"every_s": f"{own.every_s:g}"}
+    if own.condition:
+        told["while"] = formulas.get(own.condition, "")
+    if own.stale != Pass("", "", "", "").stale:
+        told["stale"] = str(own.stale)
+    return assignments(told)
+
+
+def parse_keys(
     text: str, settings: Mapping[str, tuple[Callable[[str], object], str]] = ROUTE_SETTINGS,
     needed: tuple[str, ...] = ("units", "to"), is_new: bool = False,
 ) -> dict[str, object]:  # fmt: skip
@@ -90,8 +123,9 @@ def parse_route(
     found: dict[str, object] = {}
     for word, key, value in split_assignments(text):
         if key not in settings:
-            close = suggestion(key or word, list(settings)) or ", as units=40-43 is one"
-            raise ValueError(f"{key or word} is no setting of a route{close}; ? lists them all")
+            close = suggestion(key or word, list(settings))
+            what = "pass" if settings is PASS_SETTINGS else "route"
+            raise ValueError(f"{key or word} is no setting of a {what}{close}; ? lists them all")
         parse, what = settings[key]
         if not value.strip() and key in needed:
             raise ValueError(f"{key} is needed; type it, or escape leaves it as it is")
@@ -105,43 +139,43 @@ def parse_route(
     return found
 
 
-def change_route(bridge: Bridge, number: int, changes: Mapping[str, object]) -> Edit:
-    """Other keys of the route of that number; None takes one away."""
+def change_part(bridge: Bridge, kind: PartKind, number: int, changes: Mapping[str, object]) -> Edit:
+    """Other keys of the route or pass of that number; None takes one away."""
 
     def edit(draft: Draft) -> str:
         document = tomlkit.parse(draft.text())
-        route = _route(document, draft, bridge, number)
+        part = _part(document, draft, bridge, kind, number)
         for key, value in changes.items():
             if value is None:
-                route.pop(key, None)
+                part.pop(key, None)
             else:
-                route[key] = value
+                part[key] = value
         draft.put(tomlkit.dumps(document))
-        return f"a route of {bridge.name}"
+        return f"a {kind} of {bridge.name}"
 
     return edit
 
 
-def delete_route(bridge: Bridge, number: int) -> Edit:
+def delete_part(bridge: Bridge, kind: PartKind, number: int) -> Edit:
     def edit(draft: Draft) -> str:
         document = tomlkit.parse(draft.text())
-        _route(document, draft, bridge, number)
-        tables = _bridge(document, bridge.name)
-        del tables["route"][number]
+        _part(document, draft, bridge, kind, number)
+        tables = bridge_table(document, bridge.name)
+        del tables[kind][number]
         draft.put(tomlkit.dumps(document))
-        return f"a route of {bridge.name} less"
+        return f"a {kind} of {bridge.name} less"
 
     return edit
 
 
-def add_route(name: str, keys: Mapping[str, object]) -> Edit:
-    """One more route, at the end of a bridge."""
+def add_part(name: str, kind: PartKind, keys: Mapping[str, object]) -> Edit:
+    """One more route or pass, at the end of a bridge."""
 
     def edit(draft: Draft) -> str:
         document = tomlkit.parse(draft.text())
-        with_appended(_bridge(document, name), "route", _table(keys))
+        with_appended(bridge_table(document, name), kind, _table(keys))
         draft.put(tomlkit.dumps(document))
-        return f"a route of {name} more"
+        return f"a {kind} of {name} more"
 
     return edit
 
@@ -168,17 +202,26 @@ def _table(keys: Mapping[str, object]) -> "tomlkit.items.Table":
     return table
 
 
-def _bridge(document: tomlkit.TOMLDocument, name: str) -> "tomlkit.items.Table":
+def bridge_table(document: tomlkit.TOMLDocument, name: str) -> "tomlkit.items.Table":
+    """The bridge of that name. Raises CannotEdit."""
     for bridge in tables_of(document, "bridge"):
         if bridge.get("name") == name:
             return bridge
     raise CannotEdit(f"there is no bridge {name!r} any more, so nothing was changed")
 
 
-def _route(document: tomlkit.TOMLDocument, draft: Draft, bridge: Bridge, number: int) -> "tomlkit.items.Table":
-    """The route, where it stands as it was seen."""
+def _part(
+    document: tomlkit.TOMLDocument, draft: Draft, bridge: Bridge, kind: PartKind, number: int
+) -> "tomlkit.items.Table":
+    """The route or pass, where it stands as it was seen."""
     now = next((own for own in draft.site.bridges if own.name == bridge.name), None)
-    routes = tables_of(_bridge(document, bridge.name), "route")
-    if now is None or number >= len(now.routes) or now.routes[number] != bridge.routes[number]:
-        raise CannotEdit(f"that route of {bridge.name} was changed meanwhile: look again")
-    return routes[number]
+    tables = tables_of(bridge_table(document, bridge.name), kind)
+    seen = _parts_of(bridge, kind)
+    parts = _parts_of(now, kind) if now is not None else ()
+    if number >= min(len(parts), len(tables)) or parts[number] != seen[number]:
+        raise CannotEdit(f"that {kind} of {bridge.name} was changed meanwhile: look again")
+    return tables[number]
+
+
+def _parts_of(bridge: Bridge, kind: PartKind) -> tuple[object, ...]:
+    return bridge.routes if kind == "route" else bridge.passes

@@ -4,6 +4,7 @@ and looks at what stands there now."""
 from collections.abc import Callable, Mapping
 
 from kanaleto.editing.draft import CannotEdit, Clash, Draft, Edit
+from kanaleto.editing.following import follow_device
 from kanaleto.editing.pointedit import free_name
 from kanaleto.files.devicetext import Said, said_of, with_device_changed, with_device_copied, without_device
 from kanaleto.files.maprows import assignments, split_assignments
@@ -155,7 +156,7 @@ def loss_of(changes: Mapping[str, object], name: str, points: int) -> str:
 
 
 def change_device(name: str, changes: Mapping[str, object], seen: Said | None = None) -> Edit:
-    """Other settings; `line` moves it, `name` renames it, in formulas too."""
+    """Other settings; `line` moves it, `name` renames it, wherever it is named."""
 
     def edit(draft: Draft) -> str:
         draft.device(name)
@@ -169,10 +170,9 @@ def change_device(name: str, changes: Mapping[str, object], seen: Said | None = 
             draft.line(line)
         called = str(keys.get("name") or name)
         _check_free(draft.site, called, name)
-        text = with_device_changed(draft.text(), name, keys, line)
+        draft.put(with_device_changed(draft.text(), name, keys, line))
         if called != name:
-            text = text.replace(f"[{name}/", f"[{called}/")  # in formulas of derived points
-        draft.put(text)
+            follow_device(draft, name, called)
         if called != name:
             return f"rename {name} to {called}"
         return f"move {name} to {line}" if line and not keys else f"settings of {name}"

@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 
 from kanaleto.editing.draft import CannotEdit, Clash, Draft, Edit
+from kanaleto.editing.following import follow_point
 from kanaleto.files.mapcolumns import COLUMNS, why_unknown
 from kanaleto.files.maprows import NEW_MAP, MapText, map_text, with_changes, with_rows
 from kanaleto.files.mapscale import SCALE_COLUMNS
@@ -35,6 +36,9 @@ def change_points(device: str, names: Sequence[str], cells: Cells, seen: Seen | 
             draft.put(rows.changed(dict.fromkeys(names, cells)), path)
         else:
             draft.put(with_changes(draft.text(path), dict.fromkeys(names, cells)), path)
+        called = str(cells.get("name") or names[0])
+        if called != names[0]:
+            follow_point(draft, path, names[0], called)
         return what or f"change {_count(names)} of {device}"
 
     return edit

@@ -212,7 +212,16 @@ def _composed(
             continue
         if source not in known:
             near = suggestion(source, list(known))
-            fault((*where, "map"), f"{told}: {source!r} is no point of this site{near}; write Device/Point")
+            fault(
+                (*where, "map"),
+                f"{told}: {source!r} is no point of this site{near}; write Device/Point. Its registers are answered 0B",
+                True,
+            )
+            of_device, _, named = source.partition("/")
+            own_devices = {device.name for line in lines for device in line.devices}
+            rows.append(
+                _row(point, of_device, named, (of_device,) if of_device in own_devices else (), is_written=False)
+            )
             continue
         device, own = known[source]
         if point.access.is_written and not own.access.is_written:
@@ -237,7 +246,7 @@ def _composed(
                 break
         if of.is_bits:
             fault((*where, "status"), "status words stand in registers: holding or input")
-    return Composed(table.unit_id, tuple(rows), table.stale, table.stale_after_s, status)
+    return Composed(table.unit_id, tuple(rows), table.stale, table.stale_after_s, status, Numbering(table.numbering))
 
 
 def _row(point: Point, device: str, name: str, sources: tuple[str, ...], is_written: bool) -> ComposedRow:

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from kanaleto.site.counting import Numbering
 from kanaleto.site.links.link import Link
 from kanaleto.values.codec import Codec
 from kanaleto.wire.codes import Table
@@ -68,13 +69,14 @@ class ComposedRow(Struct, frozen=True):
 class Composed(Struct, frozen=True):
     """A device that is put together from points of others. `stale` is what stands for a value that is not good any
     more: the last one, an exception, or that number. `status` is the first of as many registers as it has source
-    devices, and as many again."""
+    devices, and as many again. `numbering` is how its map counts."""
 
     unit_id: int
     rows: tuple[ComposedRow, ...]
     stale: str | float = "exception"
     stale_after_s: float = 10.0
     status: tuple[Table, int] | None = None
+    numbering: Numbering = Numbering.PROTOCOL
 
     @property
     def sources(self) -> tuple[str, ...]:

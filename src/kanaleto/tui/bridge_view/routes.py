@@ -1,14 +1,22 @@
-"""The routes of Bridge: from where masters ask to where it goes, a row each."""
+"""The rows of Bridge: routes, from where masters ask to where it goes; passes, with both values; composed devices, with
+each register and whose value it has."""
 
 from collections.abc import Hashable, Sequence
 
 from msgspec import Struct
 
+from kanaleto.board.board import Quality
 from kanaleto.bridge.running import Tested
-from kanaleto.bridge.watch import RouteState
-from kanaleto.site.bridges import Bridge, BridgeTarget, Composed
+from kanaleto.bridge.watch import PassSeen, RouteState
+from kanaleto.planning.plan import Place
+from kanaleto.site.bridges import Bridge, BridgeTarget, Composed, ComposedRow, Pass
+from kanaleto.site.counting import Counting, Numbering, from_wire
+from kanaleto.site.model import Point
 from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.readings import short_number, value_text
 from kanaleto.tui.shared.rows import Rows
+from kanaleto.tui.shared.words import age_text
+from kanaleto.wire.codes import Table
 
 
 class BridgeName(Struct, frozen=True):
@@ -29,7 +37,24 @@ class ComposedRowOf(Struct, frozen=True):
     composed: Composed
 
 
-RouteRow = BridgeName | RoutedUnit | ComposedRowOf | None
+class ComposedCell(Struct, frozen=True):
+    """One value of a composed device."""
+
+    bridge: str
+    unit_id: int
+    numbering: Numbering
+    row: ComposedRow
+
+
+class PassRow(Struct, frozen=True):
+    """`number` counts the passes of its bridge."""
+
+    bridge: str
+    number: int
+    own: Pass
+
+
+RouteRow = BridgeName | RoutedUnit | PassRow | ComposedRowOf | ComposedCell | None
 _COLUMNS = (("asked", 8), ("waits", 7), ("answers", 10), ("slowest", 10), ("failed", 8))
 
 
@@ -37,15 +62,20 @@ class RouteRows(Rows[RouteRow]):
     DEFAULT_CSS = "RouteRows { width: 1fr; height: 1fr; scrollbar-size: 1 1; background: $background; }"
     states: dict[tuple[str, int], RouteState] = {}
     tests: dict[tuple[str, int], Tested] = {}
+    passes: dict[tuple[str, Pass], PassSeen] = {}
 
     def may_rest(self, row: RouteRow) -> bool:
-        return isinstance(row, RoutedUnit | ComposedRowOf)
+        return isinstance(row, RoutedUnit | PassRow | ComposedRowOf | ComposedCell)
 
     def identity(self, row: RouteRow) -> Hashable:
         if isinstance(row, RoutedUnit):
             return "unit", row.bridge, row.unit_id
         if isinstance(row, ComposedRowOf):
             return "composed", row.bridge, row.composed.unit_id
+        if isinstance(row, ComposedCell):
+            return "cell", row.bridge, row.unit_id, row.row.name
+        if isinstance(row, PassRow):
+            return "pass", row.bridge, row.own.title
         return ("bridge", row.bridge.name) if isinstance(row, BridgeName) else None
 
     def fill(self, bridges: Sequence[Bridge]) -> None:
@@ -55,7 +85,10 @@ class RouteRows(Rows[RouteRow]):
             for route in bridge.routes:
                 pairs = zip(route.units, route.targets, strict=True)
                 rows += [RoutedUnit(bridge.name, unit, to, route.access.value == "write") for unit, to in pairs]
-            rows += [ComposedRowOf(bridge.name, composed) for composed in bridge.devices]
+            rows += [PassRow(bridge.name, number, own) for number, own in enumerate(bridge.passes)]
+            for composed in bridge.devices:
+                rows.append(ComposedRowOf(bridge.name, composed))
+                rows += [ComposedCell(bridge.name, composed.unit_id, composed.numbering, row) for row in composed.rows]
             rows.append(None)
         self.set_rows(rows)
 
@@ -70,7 +103,66 @@ class RouteRows(Rows[RouteRow]):
             return cells.put(f"composed of {sources}", "muted", max(width - 10, 4))
         if isinstance(row, RoutedUnit):
             return self._unit(cells, row, width)
+        if isinstance(row, PassRow):
+            return self._pass(cells, row, width)
+        if isinstance(row, ComposedCell):
+            return self._cell(cells, row, width)
         return cells
+
+    def _cell(self, cells: Cells, row: ComposedCell, width: int) -> Cells:
+        """Where it stands here, its value and age, and where it stands at its source."""
+        own = row.row
+        counting = Numbering.PROTOCOL if self.context.counts_as_wire else row.numbering
+        cells.put("     ").put(_span(own.table, own.address, own.end, counting), "sky", 17)
+        name = max(min((width - 50) // 2, 34), 8)
+        cells.put(own.name, "ink", name).put(" ")
+        place = self.snapshot.place_of((own.device, own.point)) if own.device else None
+        if place is None:
+            lost = f"{own.device}/{own.point} is no point of the site any more: answered 0B"
+            derived = self.snapshot.board.derived.get(own.point) if not own.device else None
+            if derived is None or not isinstance(derived.value, int | float):
+                return cells.put(
+                    lost if own.device else "an expression, not known yet", "ochre" if own.device else "muted"
+                )
+            cells.put(f"{short_number(float(derived.value))}", "ink", 14, right=True)
+            return (
+                cells.put(age_text(derived.age_s), "muted", 8, right=True)
+                .put("  = of ", "muted")
+                .put(", ".join(own.sources), "muted", max(width - cells.width - 1, 4))
+            )
+        reading = self.snapshot.reading(place)
+        is_good = reading.quality is Quality.GOOD
+        cells.put(value_text(place.point, reading), "ink" if is_good else "ochre", 14, right=True)
+        cells.put(age_text(reading.age_s), "muted", 8, right=True).put("  ← ", "muted")
+        cells.put(f"{own.device}/{own.point}", "ink")
+        if isinstance(place.point, Point) and isinstance(place, Place):
+            counting_there = Numbering.PROTOCOL if self.context.counts_as_wire else place.device.numbering
+            there = _span(place.point.table, place.point.address, place.point.end, counting_there)
+            cells.put(f"  {there}", "sky", max(width - cells.width - 1, 0))
+        return cells
+
+    def _pass(self, cells: Cells, row: PassRow, width: int) -> Cells:
+        """Both values, the age of the one and when the other was written."""
+        seen = self.passes.get((row.bridge, row.own))
+        own = row.own
+        shape, tone = _how_passed(seen)
+        source = f"{own.device}/{own.point}" if own.device else "an expression"
+        target = f"{own.to_device}/{own.to_point}"
+        room = max((width - 46) // 2, 10)
+        cells.put(f" {shape} ", tone).put(source, "ink", room if seen is not None else None)
+        if seen is None:
+            return cells.put(" ⇢ ", "muted").put(target, "ink", max(width - cells.width - 1, 4))
+        value = seen.source_value
+        told = short_number(float(value)) if isinstance(value, int | float) else "—"
+        cells.put(told, "ink" if seen.is_good else "ochre", 8, right=True)
+        cells.put(age_text(seen.source_age_s), "muted", 8, right=True).put("  ⇢ ", "muted").put(target, "ink", room)
+        if seen.is_stopped or (seen.why_not and not seen.written):
+            return cells.put(seen.why_not, "ochre")
+        if seen.wrote is None:
+            return cells.put("not written yet", "muted" if not seen.trouble else "terracotta")
+        cells.put(short_number(seen.wrote), "ink", 8, right=True)
+        ago = age_text(seen.wrote_ago_s)
+        return cells.put(f" {ago} ago ×{seen.written}" if not seen.why_not else f" {seen.why_not}", "muted")
 
     def _unit(self, cells: Cells, row: RoutedUnit, width: int) -> Cells:
         state = self.states.get((row.bridge, row.unit_id))
@@ -110,6 +202,19 @@ class RouteRows(Rows[RouteRow]):
         for title, size in figures:
             cells.put(title, "muted", size, right=True)
         return cells
+
+
+def _how_passed(seen: PassSeen | None) -> tuple[str, str]:
+    if seen is None or seen.why_not:
+        return "◌", "muted"
+    if seen.trouble:
+        return "✕", "terracotta"
+    return ("●", "verdigris") if seen.is_good else ("◐", "ochre")
+
+
+def _span(table: Table, address: int, end: int, counting: Counting) -> str:
+    last = f"-{from_wire(end - 1, table, counting)}" if end - address > 1 else ""
+    return f"{table.value} {from_wire(address, table, counting)}{last}"
 
 
 def _ms(seconds: float | None) -> str:

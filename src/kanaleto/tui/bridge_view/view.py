@@ -1,7 +1,7 @@
 """Bridge: routes from where masters ask to where it goes, who asks and how long each waits, and the latest request of
 the route in view in both framings, byte under byte."""
 
-from concurrent.futures import Future
+from collections.abc import Sequence
 
 from textual.app import ComposeResult
 from textual.containers import Vertical
@@ -9,21 +9,13 @@ from textual.strip import Strip
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.bridge.watch import BridgeState, Latest, MasterSeen, RouteState
-from kanaleto.editing.bridgeedit import (
-    BRIDGE_SETTINGS,
-    ROUTE_SETTINGS,
-    add_bridge,
-    add_route,
-    change_route,
-    delete_route,
-    parse_route,
-    route_text,
-)
-from kanaleto.editing.news import Done
-from kanaleto.files.maprows import assignments
+from kanaleto.editing.bridgeedit import PartKind, delete_part
+from kanaleto.editing.composedit import delete_row
 from kanaleto.lines.opening import framing_of
-from kanaleto.site.bridges import Bridge
-from kanaleto.tui.bridge_view.routes import ComposedRowOf, RoutedUnit, RouteRows
+from kanaleto.planning.plan import Identity
+from kanaleto.site.bridges import Bridge, Composed
+from kanaleto.tui.bridge_view.asking import ask_change, ask_pass, ask_route, ask_run
+from kanaleto.tui.bridge_view.routes import ComposedCell, ComposedRowOf, PassRow, RoutedUnit, RouteRows
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn, Panel, Row
@@ -39,12 +31,18 @@ _ABOUT = (
 ACTIONS = (
     Action("b", "pass_on", "pass on", "open the ways in and pass on what masters ask; again: end it"),
     Action(
-        "c", "change", "change the route", "its unit IDs, lines, what it passes: as one line; ? lists what may stand"
+        "c", "change", "change", "the route or pass that the cursor is on, as one line; ? lists what may stand in it"
     ),
     Action("a", "add", "add a route", "one more route, or the first bridge of this site"),
-    Action("delete", "delete", "take it out", "take the route out of the site file; ctrl+z brings it back", "del"),
+    Action("d", "add_pass", "add a pass", "a value that is written on into another device by itself"),
+    Action("f", "compose", "points into registers", "a run of points into registers of a composed device"),
+    Action("s", "stop", "stop or go on", "stop the pass that the cursor is on, or let it go on"),
+    Action(
+        "delete", "delete", "take it out", "take the route, pass or register out of its file; ctrl+z brings it back",
+        "del",
+    ),
     Action("t", "test", "test routes", "one read for each routed unit: who answers, and how fast"),
-)
+)  # fmt: skip
 
 
 class BridgeHead(Drawn):
@@ -176,6 +174,8 @@ class BridgeView(View, Vertical):
         routes = state.routes if state is not None else ()
         self._routes.states = {(own.bridge, own.unit_id): own for own in routes}
         self._routes.tests = bridging.tests
+        passes = state.passes if state is not None else ()
+        self._routes.passes = {(seen.bridge, seen.own): seen for seen in passes}
         self.set_class(self.size.height < 24, "-low")
         self._head.rows = tuple(self._head_rows(state))
         self._masters.state = state
@@ -202,8 +202,17 @@ class BridgeView(View, Vertical):
         bridging = self.context.bridging
         if bridging.trouble:
             return cells.put(bridging.trouble, "terracotta")
-        if isinstance(row, ComposedRowOf):
-            return cells.put(f"unit {row.composed.unit_id} has values of its sources as they were polled last", "muted")
+        if isinstance(row, ComposedRowOf | ComposedCell):
+            unit_id = row.composed.unit_id if isinstance(row, ComposedRowOf) else row.unit_id
+            return cells.put(f"unit {unit_id} has values of its sources as they were polled last", "muted")
+        if isinstance(row, PassRow):
+            seen = self._routes.passes.get((row.bridge, row.own))
+            if seen is not None and (seen.trouble or seen.why_not):
+                return cells.put(
+                    seen.trouble or f"nothing is written: {seen.why_not}", "terracotta" if seen.trouble else "muted"
+                )
+            each = f"every {row.own.every_s:g} s" if row.own.every_s is not None else "when it changes"
+            return cells.put(f"written {each}" + (", while its condition holds" if row.own.condition else ""), "muted")
         if not isinstance(row, RoutedUnit):
             return cells
         state, test = self._routes.states.get((row.bridge, row.unit_id)), bridging.tests.get((row.bridge, row.unit_id))
@@ -226,7 +235,14 @@ class BridgeView(View, Vertical):
         if not self.snapshot.site.bridges:
             return self.keys_of("add", add="a bridge")
         verbs = {"pass_on": "end passing on" if self.context.bridging.is_running else "pass on"}
-        return self.keys_of("pass_on", "test", "change", "add", **verbs)
+        row = self._routes.current
+        if isinstance(row, PassRow):
+            seen = self._routes.passes.get((row.bridge, row.own))
+            stop = "let it go on" if seen is not None and seen.is_stopped else "stop"
+            return self.keys_of("pass_on", "stop", "change", "add_pass", stop=stop, **verbs)
+        if isinstance(row, ComposedRowOf | ComposedCell):
+            return self.keys_of("pass_on", "compose", "delete", **verbs)
+        return self.keys_of("pass_on", "test", "change", "add", "add_pass", "compose", **verbs)
 
     def would_be_lost(self) -> list[str]:
         return ["masters are passed on to devices"] if self.context.bridging.is_running else []
@@ -250,55 +266,78 @@ class BridgeView(View, Vertical):
             return None
         return next(((bridge, at) for at, route in enumerate(bridge.routes) if row.unit_id in route.units), None)
 
-    def action_change(self) -> None:
+    def _part_here(self) -> tuple[Bridge, PartKind, int] | None:
+        """The route or pass that the cursor is on."""
+        row = self._routes.current
+        if isinstance(row, PassRow):
+            bridge = self._bridge_here()
+            return (bridge, "pass", row.number) if bridge is not None else None
         here = self._route_here()
+        return (here[0], "route", here[1]) if here is not None else None
+
+    def _bridge_here(self) -> Bridge | None:
+        """The one that the cursor is in, else the first."""
+        bridges, row = self.snapshot.site.bridges, self._routes.current
+        name = row.bridge if isinstance(row, RoutedUnit | PassRow | ComposedRowOf | ComposedCell) else None
+        return next((own for own in bridges if own.name == name), bridges[0] if bridges else None)
+
+    def _composed_here(self) -> Composed | None:
+        row, bridge = self._routes.current, self._bridge_here()
+        if bridge is None:
+            return None
+        if isinstance(row, ComposedCell):
+            return bridge.composed(row.unit_id)
+        if isinstance(row, ComposedRowOf):
+            return bridge.composed(row.composed.unit_id)
+        return None
+
+    def action_change(self) -> None:
+        here = self._part_here()
         if here is None:
-            self.context.tell("no route is here: a adds one")
+            self.context.tell("the cursor is on no route and no pass; a adds a route, d a pass")
             return
-        bridge, number = here
-        shown = route_text(bridge.routes[number])
-
-        def take(text: str) -> "Future[Done] | str | None":
-            try:
-                typed = parse_route(text)
-            except ValueError as error:
-                return str(error)
-            before = parse_route(shown)
-            changes = {key: value for key, value in typed.items() if before.get(key) != value}
-            return self.context.edit(change_route(bridge, number, changes)) if changes else None
-
-        listed = tuple((key, what) for key, (_, what) in ROUTE_SETTINGS.items())
-        self.context.ask(f"route of {bridge.name}", shown, take, is_added_to=True, listed=listed)
+        ask_change(self.context, *here)
 
     def action_add(self) -> None:
-        site, row = self.snapshot.site, self._routes.current
-        name = (
-            row.bridge if isinstance(row, RoutedUnit | ComposedRowOf) else site.bridges[0].name if site.bridges else ""
-        )
-        settings = ROUTE_SETTINGS if name else BRIDGE_SETTINGS
-        needed = ("units", "to") if name else ("name", "listen", "units", "to")
-        line = site.lines[0].name if site.lines else ""
-        shown = assignments({"to": line})
-        if not name:
-            shown = assignments({"name": "Bridge", "listen": "tcp://127.0.0.1:15502", "units": "1-247", "to": line})
+        bridge = self._bridge_here()
+        ask_route(self.context, bridge.name if bridge is not None else "")
 
-        def take(text: str) -> "Future[Done] | str | None":
-            try:
-                keys = parse_route(text, settings, needed, is_new=True)
-            except ValueError as error:
-                return str(error)
-            return self.context.edit(add_route(name, keys) if name else add_bridge(keys))
+    def action_add_pass(self) -> None:
+        bridge = self._bridge_here()
+        if bridge is None:
+            self.context.tell("a adds a bridge first")
+            return
+        ask_pass(self.context, bridge)
 
-        listed = tuple((key, what) for key, (_, what) in settings.items())
-        title = f"one more route of {name}, with units=" if name else "the first bridge of this site, with a route"
-        self.context.ask(title, shown, take, is_added_to=True, listed=listed)
+    def action_compose(self) -> None:
+        self.take_points(())
+
+    def take_points(self, chosen: Sequence[Identity]) -> None:
+        """Ask into which registers of a composed device these points go; none are named yet where there are none."""
+        bridge = self._bridge_here()
+        if bridge is None:
+            self.context.tell("a adds a bridge first")
+            return
+        ask_run(self.context, bridge, self._composed_here(), chosen)
+
+    def action_stop(self) -> None:
+        row = self._routes.current
+        if not isinstance(row, PassRow):
+            self.context.tell("the cursor is on no pass")
+            return
+        if not self.context.bridging.is_running:
+            self.context.tell("nothing is passed on: b begins")
+            return
+        self.context.bridging.turn_pass(row.bridge, row.own)
 
     def action_delete(self) -> None:
-        here = self._route_here()
-        if here is None:
-            self.context.tell("no route is here")
-            return
-        self.context.edit(delete_route(*here))
+        row, bridge, here = self._routes.current, self._bridge_here(), self._part_here()
+        if bridge is not None and isinstance(row, ComposedCell):
+            self.context.edit(delete_row(bridge, row.unit_id, row.row.name))
+        elif here is not None:
+            self.context.edit(delete_part(*here))
+        else:
+            self.context.tell("the cursor is on no route, no pass and no register")
 
     def action_test(self) -> None:
         if not self.snapshot.site.bridges:

@@ -6,11 +6,12 @@ from textual.widget import Widget
 
 from kanaleto.tui.frame.lanes import Lanes
 from kanaleto.tui.frame.opened import OpenedSite
-from kanaleto.tui.shared.views import FIND, LIVE, MAP, WIRE
+from kanaleto.tui.shared.views import BRIDGE, FIND, LIVE, MAP, WIRE
 from kanaleto.tui.shared.wishes import (
     ImportFor,
     LookAtDevice,
     OpenSite,
+    PointsToBridge,
     ReadAgain,
     Request,
     ShowExchange,
@@ -21,6 +22,7 @@ from kanaleto.tui.shared.wishes import (
 from kanaleto.tui.shared.words import clock_text
 
 if TYPE_CHECKING:
+    from kanaleto.tui.bridge_view.view import BridgeView
     from kanaleto.tui.find.view import FindView
     from kanaleto.tui.live.view import LiveView
     from kanaleto.tui.map.view import MapView
@@ -88,9 +90,18 @@ class Sending:
             case ShowPoint(identity):
                 app.action_view(LIVE)
                 self._live.go_to(identity)
+            case PointsToBridge(points):
+                app.action_view(BRIDGE)
+                self._bridge.take_points(points)
             case ReadAgain(link, question):
                 app.action_view(FIND)
                 self._find.read_again(link, question)
+
+    @property
+    def _bridge(self) -> "BridgeView":
+        from kanaleto.tui.bridge_view.view import BridgeView
+
+        return self._app.query_one(BridgeView)
 
     @property
     def _find(self) -> "FindView":

@@ -24,7 +24,7 @@ from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.view import View
-from kanaleto.tui.shared.wishes import ShowExchange
+from kanaleto.tui.shared.wishes import PointsToBridge, ShowExchange
 from kanaleto.tui.write.points import ask_writable, write_points
 
 ACTIONS = (
@@ -41,6 +41,7 @@ ACTIONS = (
     Action("V", "mark_device", "mark all of a device", "mark all points of a device"),
     Action("z", "figures", "figures from now on", "least, most, mean, slope and noise of the open point from now on"),
     Action("i", "exchange", "its exchange", "the exchange that brought the point, in Wire"),
+    Action("B", "to_bridge", "into a bridge", "the point, or all that are marked, into registers of a bridge's device"),
     Action("x", "export", "export", "export what is shown, for paper: trend, values, comparison"),
 )
 
@@ -371,6 +372,12 @@ class LiveView(View, Vertical):
         self.context.redraw()
 
     @_in_list
+    def action_to_bridge(self) -> None:
+        marked, place = self._in_order(self._list.marked), self._current
+        points = marked or ([place.identity] if place is not None else [])
+        if points:
+            self.context.send(PointsToBridge(tuple(points)))
+
     def action_mark(self) -> None:
         place = self._current
         if place is not None:

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from kanaleto.bridge.running import Tested
     from kanaleto.bridge.watch import BridgeState
     from kanaleto.control.control import Control
+    from kanaleto.site.bridges import Pass
 
 
 class _BridgingHost(Protocol):
@@ -84,6 +85,11 @@ class AppBridging:
         if error is not None:
             self._context.trouble("bridge", str(error))
         self._context.redraw()
+
+    def turn_pass(self, bridge: str, own: "Pass") -> None:
+        """Stop a pass, or let it go on."""
+        if self._desk is not None:
+            self._desk.turn_pass(bridge, own)
 
     def test(self, site: Site) -> None:
         """One read for each routed unit."""

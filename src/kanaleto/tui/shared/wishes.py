@@ -64,4 +64,10 @@ class ReadAgain(Struct, frozen=True):
     question: ScratchQuestion
 
 
-Request = ShowView | OpenSite | LookAtDevice | ImportFor | ShowExchange | ShowPoint | ReadAgain
+class PointsToBridge(Struct, frozen=True):
+    """Points into registers of a composed device, in Bridge."""
+
+    points: tuple[tuple[str, str], ...]
+
+
+Request = ShowView | OpenSite | LookAtDevice | ImportFor | ShowExchange | ShowPoint | ReadAgain | PointsToBridge

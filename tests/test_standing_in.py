@@ -29,7 +29,7 @@ from kanaleto.bench.standins import BenchRefused, Served, StandIns
 from kanaleto.editing.presence import others_at
 from kanaleto.files import origins
 from kanaleto.files.loading import load_site
-from kanaleto.files.origins import ServingMark, look_around, origin_of
+from kanaleto.files.origins import Serves, ServingMark, look_around, origin_of
 from kanaleto.site.leading import Lead, led, real_link
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Site
@@ -396,7 +396,7 @@ class ALead(Standing):
             unittest.mock.patch.object(origins, "_EACH_S", 0.0),
         ):
             mark = ServingMark(self.path)
-            mark.say([("L", parse_link("tcp://localhost:502"), Origin.REPLAY)])
+            mark.say([Serves("L", parse_link("tcp://localhost:502"), Origin.REPLAY)])
             self.assertEqual(origin_of(line), Origin.REAL, "nobody has looked yet")
             look_around()
             self.assertEqual(origin_of(line), Origin.REPLAY, "who serves it says so")

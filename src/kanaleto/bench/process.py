@@ -33,7 +33,7 @@ from kanaleto.bench.remembered import recall, state_of
 from kanaleto.bench.running import OF_LINE, Bench
 from kanaleto.bench.server import StandIn
 from kanaleto.files.loading import load_site
-from kanaleto.files.origins import ServingMark
+from kanaleto.files.origins import Serves, ServingMark
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.openfiles import raise_limit
@@ -201,7 +201,7 @@ class BenchProcess:
         """A disk that is slow holds up no answer."""
         mark, server = self._mark, bench.server
         if mark is not None:
-            serves = ((stand.line, server.link_of(stand), Origin.STAND_IN) for stand in server.stands)  # as it is then
+            serves = [Serves(one.line, server.link_of(one), Origin.STAND_IN) for one in server.stands]
             task = owned_task("bench: says where", asyncio.to_thread(mark.say, serves))
             self._beside.add(task)
             task.add_done_callback(self._beside.discard)

@@ -9,7 +9,7 @@ from kanaleto.bridge.running import Bridging, MasterAsked, Tested
 from kanaleto.bridge.watch import BridgeState, BridgeWatch
 from kanaleto.control.holders import Holders
 from kanaleto.events.log import EventKind
-from kanaleto.files.origins import ServingMark
+from kanaleto.files.origins import Serves, ServingMark
 from kanaleto.polling.engine import Engine
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.bridges import Bridge, Pass
@@ -98,7 +98,7 @@ class BridgeDesk:
         bridging = Bridging(session, site.bridges, self._only_reads, client, asked, self._may_pass, self._holders)
         await bridging.start()
         mark = ServingMark(site.path)
-        mark.say((bridge.name, link, Origin.BRIDGE) for bridge, link in bridging.places)
+        mark.say(Serves(bridge.name, link, Origin.BRIDGE) for bridge, link in bridging.places)
         self._bridging, self._over = bridging, loop.create_future()
         passing = owned_task("passing on", bridging.run())
         try:

@@ -16,6 +16,7 @@ from kanaleto.control.holders import Holders
 from kanaleto.control.permission import permission_of_pdu
 from kanaleto.events.log import EventKind
 from kanaleto.files.bridges import is_open
+from kanaleto.files.origins import Serves
 from kanaleto.polling.session import Session
 from kanaleto.serving.admission import OnClient
 from kanaleto.serving.answerer import NOBODY, Answer, Answerer, AnyAnswer, Master
@@ -25,6 +26,7 @@ from kanaleto.site.bridges import Bridge, BridgeTarget, Route, RouteAccess
 from kanaleto.site.links.link import LOOPBACK, FramingKind, Link
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Device, Line, Site
+from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import owned_task
 from kanaleto.wire.codes import ExceptionCode, Table
 from kanaleto.wire.pdu import Read
@@ -88,6 +90,12 @@ def reading_through(site: Site) -> tuple[Bridge, ...]:
         for line in site.lines
         if line.link.local_port is not None
     )  # fmt: skip
+
+
+def through_places(through: "Bridging") -> list[Serves]:
+    """Where the lines of `reading_through` are read, with the ports that this program holds for them."""
+    ports = {line.name: line.link.local_port or "" for line in through.site.lines}
+    return [Serves(own.name, link, Origin.BRIDGE, ports.get(own.name, "")) for own, link in through.places]
 
 
 class Bridging:

@@ -10,7 +10,7 @@ import click
 from msgspec.structs import replace
 
 from kanaleto.bench.masters import Masters
-from kanaleto.bridge.running import Bridging, MasterAsked, Tested, reading_through
+from kanaleto.bridge.running import Bridging, MasterAsked, Tested, reading_through, through_places
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.health import Health, HealthFigure, HealthLine, parse_place, polled_lines, polled_samples
 from kanaleto.cli.keptfiles import begin_keeping
@@ -20,7 +20,7 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.cli.serve import MasterLog
 from kanaleto.events.log import EventKind
 from kanaleto.files.loading import load_site
-from kanaleto.files.origins import ServingMark
+from kanaleto.files.origins import Serves, ServingMark
 from kanaleto.keeping.kept import Kept
 from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
@@ -114,8 +114,8 @@ def command(
         try:
             if healthy is not None:
                 await healthy.start()
-            places = [*bridging.places, *through.places]
-            mark.say((bridge.name, link, Origin.BRIDGE) for bridge, link in places)
+            ways_in = [Serves(bridge.name, link, Origin.BRIDGE) for bridge, link in bridging.places]
+            mark.say([*ways_in, *through_places(through)])
             if is_json:
                 emit({"at": iso(), "ready": [{"line": own.name, "link": str(link)} for own, link in bridging.places]})
             else:

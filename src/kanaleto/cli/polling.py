@@ -7,7 +7,7 @@ from kanaleto.board.board import Quality, Readings, Record, times_ten_to
 from kanaleto.board.health import Tally
 from kanaleto.board.listener import Exchange, Sink
 from kanaleto.board.snapshot import Snapshot
-from kanaleto.bridge.running import Bridging, reading_through
+from kanaleto.bridge.running import Bridging, reading_through, through_places
 from kanaleto.cli.failures import outcome_error
 from kanaleto.cli.health import Health, polled_lines, polled_samples
 from kanaleto.cli.output import emit, iso, say
@@ -20,7 +20,6 @@ from kanaleto.planning.plan import Block
 from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Line, Site
-from kanaleto.site.origin import Origin
 from kanaleto.supervision.service import ServiceManager
 from kanaleto.values.codec import NoValue
 from kanaleto.values.text import plain, shown, words_of
@@ -125,7 +124,7 @@ def poll_site(
         reading = asyncio.create_task(through.run())
         mark = ServingMark(site.path)
         if through.places:
-            mark.say((bridge.name, link, Origin.BRIDGE) for bridge, link in through.places)
+            mark.say(through_places(through))
         told = Health(health, lambda: polled_lines(snapshot()), lambda: polled_samples(snapshot())) if health else None
         try:
             if told is not None:

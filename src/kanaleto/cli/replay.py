@@ -16,7 +16,7 @@ from kanaleto.cli.keptfiles import capture_faults, capture_of, is_site
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
-from kanaleto.files.origins import ServingMark
+from kanaleto.files.origins import Serves, ServingMark
 from kanaleto.replay.player import LinePlayer, TooLong, players_of
 from kanaleto.serving.network import CannotServe, PlaceTaken
 from kanaleto.serving.opening import Server, server_for
@@ -65,7 +65,7 @@ def command(
                     place, server = await _served(player, at, [one.link for one in places], Path(folder))
                     places.append(place)
                     started.append(server)
-                mark.say((one.name, one.link, Origin.REPLAY) for one in places)
+                mark.say(Serves(one.name, one.link, Origin.REPLAY) for one in places)
                 if is_json:
                     emit({"at": iso(), "ready": [{"line": one.name, "link": str(one.link)} for one in places]})
                 else:

@@ -28,7 +28,7 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind, EventLog
 from kanaleto.files.loading import load_site
-from kanaleto.files.origins import ServingMark
+from kanaleto.files.origins import Serves, ServingMark
 from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
 from kanaleto.keeping.kept import Kept
@@ -138,7 +138,7 @@ def command(
                 await healthy.start()
         except CannotServe as error:
             raise Failed(str(error)) from None
-        mark.say((line.name, line.link, Origin.STAND_IN) for line in served.lines)
+        mark.say(Serves(line.name, line.link, Origin.STAND_IN) for line in served.lines)
         beside = [asyncio.create_task(look_around()), asyncio.create_task(bench.run())]
         beside.append(asyncio.create_task(ServiceManager().run()))
         if keep is not None:

@@ -12,6 +12,7 @@ from pathlib import Path
 from threading import Lock
 from typing import Any
 
+from msgspec import Struct
 from platformdirs import user_state_path
 
 from kanaleto.files.beside import folder_beside, make_own
@@ -27,6 +28,16 @@ _ENDING = ".serves"
 _PTS = ("/dev/pts/", "/dev/ttys")
 
 
+class Serves(Struct, frozen=True):
+    """One place at which a program answers for a line. `port` is the serial port that it holds, where that is read
+    through there."""
+
+    line: str
+    link: Link
+    origin: Origin
+    port: str = ""
+
+
 class ServingMark:
     """What this program serves, told as long as it does. `site` is its file, where it serves one."""
 
@@ -37,13 +48,16 @@ class ServingMark:
         self._turn = Lock()
         self._is_over = False
 
-    def say(self, serves: Iterable[tuple[str, Link, Origin]]) -> None:
-        """Lines with the links at which they are served. A folder that cannot be written is no reason to fail. For any
-        thread."""
+    def say(self, serves: Iterable[Serves]) -> None:
+        """A folder that cannot be written is no reason to fail. For any thread."""
         with self._turn:
             if self._is_over:
                 return
-            told = [{"line": line, "link": str(link), "origin": origin.value} for line, link, origin in serves]
+            told = [
+                {"line": own.line, "link": str(own.link), "origin": own.origin.value}
+                | ({"port": own.port} if own.port else {})
+                for own in serves
+            ]
             text = json.dumps({"pid": os.getpid(), "host": socket.gethostname(), "serves": told}) + "\n"
             for folder in self._folders:
                 with suppress(OSError, TimeoutError):
@@ -80,7 +94,7 @@ class _Marks:
     def __init__(self) -> None:
         self.version = 0
         self._due_s = 0.0
-        self._serves: list[tuple[Link, Origin]] = []
+        self._serves: list[Serves] = []
 
     def look(self) -> None:
         """Read them again, every few seconds at most. It looks at the disk."""
@@ -94,7 +108,11 @@ class _Marks:
             self.version += 1
 
     def at(self, link: Link) -> Origin | None:
-        return next((origin for other, origin in self._serves if is_same_place(other, link)), None)
+        return next((own.origin for own in self._serves if is_same_place(own.link, link)), None)
+
+    def through(self, port: str) -> Link | None:
+        real = os.path.realpath(port)
+        return next((own.link for own in self._serves if own.port and os.path.realpath(own.port) == real), None)
 
 
 _marks = _Marks()
@@ -109,6 +127,11 @@ def look_around() -> int:
 def origins_known() -> int:
     """That number, without a look at the disk."""
     return _marks.version
+
+
+def read_through(port: str) -> Link | None:
+    """Where a serial port that another program of ours holds can be read through, as far as `look_around` has seen."""
+    return _marks.through(port)
 
 
 def origin_of(line: Line) -> Origin:
@@ -139,7 +162,7 @@ def _marks_in(folder: Path) -> list[Path]:
         return []
 
 
-def _read(path: Path) -> list[tuple[Link, Origin]]:
+def _read(path: Path) -> list[Serves]:
     """What it says, where the program that said so still runs."""
     from filelock import FileLock, Timeout
 
@@ -157,13 +180,14 @@ def _read(path: Path) -> list[tuple[Link, Origin]]:
     return []
 
 
-def _said(told: Any) -> list[tuple[Link, Origin]]:
-    found = []
+def _said(told: Any) -> list[Serves]:
+    found: list[Serves] = []
     try:
         if told["host"] != socket.gethostname():  # a home folder that machines share: its loopback is another one
             return []
         for served in told["serves"][:_MOST_LINKS]:
-            found.append((parse_link(str(served["link"])), Origin(served["origin"])))
+            link, origin = parse_link(str(served["link"])), Origin(served["origin"])
+            found.append(Serves(str(served["line"]), link, origin, str(served.get("port", ""))))
     except (ValueError, KeyError, TypeError):
         return []
     return found

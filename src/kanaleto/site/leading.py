@@ -1,5 +1,5 @@
-"""Lines that are led to a stand-in: the site as it is polled, where its files name the real places. None of it is ever
-saved."""
+"""Lines that are led to a stand-in, or read through a service that holds their port: the site as it is polled, where
+its files name the real places. None of it is ever saved."""
 
 from collections.abc import Mapping
 
@@ -8,13 +8,15 @@ from msgspec.structs import replace
 
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Line, Site
+from kanaleto.site.origin import Origin
 
 
 class Lead(Struct, frozen=True):
-    """From which link to which."""
+    """From which link to which, and what answers there."""
 
     real: Link
     place: Link
+    origin: Origin = Origin.STAND_IN
 
 
 def led(site: Site, leads: Mapping[str, Lead]) -> tuple[Site, dict[str, Lead], list[str]]:
@@ -32,7 +34,7 @@ def led(site: Site, leads: Mapping[str, Lead]) -> tuple[Site, dict[str, Lead], l
         if line is None:
             lost.append(name)
         else:
-            now[line.name] = Lead(line.link, lead.place)
+            now[line.name] = Lead(line.link, lead.place, lead.origin)
     lines = tuple(_led(line, now[line.name]) if line.name in now else line for line in site.lines)
     return replace(site, lines=lines), now, lost
 
@@ -43,4 +45,9 @@ def real_link(site: Site, link: Link) -> Link:
 
 
 def _led(line: Line, lead: Lead) -> Line:
-    return replace(line, link=lead.place, led_from=line.link, origin="stand-in", prefer_port="")
+    return replace(line, link=lead.place, led_from=line.link, origin=lead.origin.value, prefer_port="")
+
+
+def led_words(line: Line) -> str:
+    """What a line that is led elsewhere is led to, in two words."""
+    return "read through" if line.origin == Origin.BRIDGE.value else "stand-in"

@@ -16,7 +16,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
 from textual.filter import ANSIToTruecolor, LineFilter
-from textual.widget import MountError, Widget
+from textual.widget import MountError
 from textual.widgets import ContentSwitcher, Static
 
 from kanaleto.board.snapshot import Snapshot
@@ -50,6 +50,7 @@ from kanaleto.tui.shared.page import Page
 from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.prompt import Prompt, PromptList
 from kanaleto.tui.shared.question import WriteQuestion
+from kanaleto.tui.shared.through import AppThrough
 from kanaleto.tui.shared.toolkit import Terminal
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.views import FIND, VIEWS, Entry
@@ -93,6 +94,7 @@ class KanaletoApp(Terminal):
         self.keeping = AppKeeping(self)
         self.bench = AppBench(self)
         self.bridging = AppBridging(self, is_read_only)
+        self.through = AppThrough(self)
         self.opened = OpenedSite(self, loaded, self.keeping, self.bench)
         self.door, self.holder = self.opened.door, self.opened.holder
         self.writing = AppWriting(self, self.keeping, is_read_only)
@@ -367,15 +369,15 @@ class KanaletoApp(Terminal):
     async def _mount_views(self) -> None:
         switcher, shown = self.query_one("#views", ContentSwitcher), self.current_digit
         await asyncio.to_thread(import_module, "kanaleto.tui.frame.pages")
+        from kanaleto.tui.frame.pages import mount_hidden, pages
+
         for entry in self.views:
             view_class = await asyncio.to_thread(entry.load)
             self.view_classes.append(view_class)
             if entry.digit != shown:
-                await _mount_hidden(switcher, view_class(id=f"view-{entry.digit}"))
-        from kanaleto.tui.frame.pages import pages
-
+                await mount_hidden(switcher, view_class(id=f"view-{entry.digit}"))
         for page in pages(self):
-            await _mount_hidden(switcher, page)
+            await mount_hidden(switcher, page)
         await self.writing.mount()
 
     def on_resize(self, event: events.Resize) -> None:
@@ -397,6 +399,7 @@ class KanaletoApp(Terminal):
             return
         self._snapshot = self.engine.snapshot
         self.bridging.follow(self._snapshot.site)
+        self.through.look(self._snapshot)
         self.query_one(TopRow).redraw()
         self.query_one(Lanes).show(self._snapshot)
         self.query_one(KeyRow).redraw()
@@ -552,6 +555,9 @@ class KanaletoApp(Terminal):
     def action_new_site(self) -> None:
         self.opened.new_site()
 
+    def action_join(self) -> None:
+        self.through.turn()
+
     def action_save_as(self) -> None:
         self.opened.save_as()
 
@@ -592,8 +598,3 @@ class KanaletoApp(Terminal):
         came = getattr(self.view_of(digit) if digit else self, f"action_{name}")(*parameters)
         if isawaitable(came):
             self.run_worker(came)
-
-
-async def _mount_hidden(switcher: ContentSwitcher, widget: Widget) -> None:
-    widget.display = False
-    await switcher.mount(widget)

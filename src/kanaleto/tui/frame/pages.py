@@ -2,6 +2,7 @@
 stands."""
 
 from textual.widget import Widget
+from textual.widgets import ContentSwitcher
 
 from kanaleto.tui.frame.acting import ActingView
 from kanaleto.tui.frame.eventlog import EventsView
@@ -20,3 +21,8 @@ def pages(frame: FrameParts) -> list[Widget]:
         Keys(frame.view_classes, frame.everywhere, lambda: frame.current_digit, id="keys"),
         Finder(lambda: frame.action_view(frame.current_digit), lambda: commands(frame), id="finder"),
     ]
+
+
+async def mount_hidden(switcher: ContentSwitcher, widget: Widget) -> None:
+    widget.display = False
+    await switcher.mount(widget)

@@ -134,7 +134,10 @@ class TopRow(Drawn):
         is_open = self.context.bench.open_lines
         if is_open:
             return [(f"◆ {cut(is_open[0], 16)} open to the network", "terracotta")], [("◆ open", "terracotta")]
-        led = [line.name for line in lines if line.led_from is not None]
+        through = [line.name for line in lines if line.led_from is not None and line.origin == Origin.BRIDGE.value]
+        led = [line.name for line in lines if line.led_from is not None and line.name not in through]
+        if through and not led:
+            return [(f"◇ {cut(through[0], 16)} read through a service", "ochre")], [("◇ through", "ochre")]
         if led:
             more = f" and {len(led) - 1} more" if len(led) > 1 else ""
             return [(f"◇ {cut(led[0], 16)}{more} led to a stand-in", "ochre")], [("◇", "ochre")]

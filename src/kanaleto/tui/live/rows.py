@@ -8,6 +8,7 @@ from msgspec import Struct
 from kanaleto.board.board import Quality, Reading
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.planning.plan import AnyPlace, Identity
+from kanaleto.site.leading import led_words
 from kanaleto.site.model import Device, Line
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import SHAPES, TONES
@@ -130,7 +131,7 @@ class LiveRows(Rows[LiveRow]):
         if row.hidden:
             cells.put(f"{_folded(row.hidden)} · ", "ochre")
         if row.line.led_from is not None:
-            cells.put("◇ stand-in · ", "ochre")
+            cells.put(f"◇ {led_words(row.line)} · ", "ochre")
         cells.put(f"{row.line.name} · unit {row.device.unit_id}", "muted").put(f" · {told}" if told else "", tone)
 
     def _point(self, cells: Cells, place: AnyPlace, columns: LiveColumns) -> None:

@@ -4,6 +4,7 @@ from collections.abc import Hashable
 
 from msgspec import Struct
 
+from kanaleto.site.leading import led_words
 from kanaleto.site.model import Device, Line
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.look import SHAPES, TONES
@@ -37,7 +38,7 @@ class DeviceList(Rows[DeviceListRow]):
         if isinstance(row, LineRow):
             is_led = row.line.led_from is not None
             cells.put(row.line.name, width=width - 2 - (11 if is_led else 0), bold=True)
-            cells.put(" ◇ stand-in" if is_led else "", "ochre")
+            cells.put(f" ◇ {led_words(row.line)}" if is_led else "", "ochre")
         elif isinstance(row, str):
             cells.put(f"  {row}", "muted", width=width - 2)
         elif isinstance(row, UnitRow):

@@ -19,6 +19,7 @@ from kanaleto.polling.engine import Engine, EngineEnded
 from kanaleto.site.leading import Lead, led
 from kanaleto.site.links.link import Link, is_loopback, is_same_place
 from kanaleto.site.model import Device, Line
+from kanaleto.site.origin import Origin
 
 if TYPE_CHECKING:
     from kanaleto.bench.standins import Served, StandIns
@@ -223,6 +224,34 @@ class AppBench:
         finally:
             self._context.control.lock.kept_shut = ""
 
+    # Read through a service
+
+    def turn_through(self, line: Line, place: Link | None) -> None:
+        """Read the line at `place`, where a service that holds its port lets others read; None: at its own port
+        again."""
+        if self._is_busy(line.name):
+            return
+        if place is None:
+            self._work(line.name, "is led back", lambda: self._lead_back(line.name))
+        else:
+            self._work(line.name, "is read through a service", lambda: self._read_through(line, place))
+
+    def _read_through(self, line: Line, place: Link) -> str:
+        told = f"{line.name} is read through a service at {place.place}"
+        try:
+            owed = self._leave(line, told)
+            if owed:
+                return f"{line.name} is not read elsewhere: {owed[0]} — H lists it; give it back first"
+            self._leads = {**self._leads, line.name: Lead(line.link, place, Origin.BRIDGE)}
+            try:
+                self._context.door.take_over_again(told).result(_TAKE_S)
+            except Exception:
+                self._leads = {name: lead for name, lead in self._leads.items() if name != line.name}
+                raise
+            return f"{told}; nothing of it is saved, J leads it back"
+        finally:
+            self._context.control.lock.kept_shut = ""
+
     def _lead_back(self, name: str) -> str:
         line = next((line for line in self._context.engine.snapshot.site.lines if line.name == name), None)
         try:
@@ -231,10 +260,12 @@ class AppBench:
             if left:  # they stood in: nothing can be owed to them any more
                 why = "what stood in for its device has gone"
                 self._context.engine.do(lambda session: control.owings.let_go_of({name}, why)).result(_LEAVE_S)
+            is_stand_in = self._leads[name].origin is Origin.STAND_IN
             self._leads = {own: lead for own, lead in self._leads.items() if own != name}
             told = f"{name} is led to its own devices again"
             self._context.door.take_over_again(told).result(_TAKE_S)
-            self._end(name)
+            if is_stand_in:
+                self._end(name)
             self._turned_s = time.monotonic()
             return f"{told}, and locked" + (f"; not confirmed: {left[0]}" if left else "")
         finally:

@@ -28,7 +28,8 @@ mutants: .venv/ready-dev .venv/tmux
 
 soak: .venv/ready
 	$(BIN)/python -m tests.soak
-	$(BIN)/python -m tests.bridged 36000 1
+	$(BIN)/python -m tests.bridged 10000 1 10000000
+	$(BIN)/python -m tests.bridgeturns
 	KANALETO_STEPS=36000 $(BIN)/python -m unittest tests.test_moving.TheDemo
 
 storm: .venv/ready .venv/tmux

@@ -1,7 +1,8 @@
 """Masters, units and faults by chance on a virtual clock, with a bridge between: registers hold unit and address, so
 that an answer proves itself.
 
-`python -m tests.bridged [SECONDS] [SEED]` runs it for so long of bridge time and prints what came of it.
+`python -m tests.bridged [SECONDS] [SEED] [REQUESTS]` runs it for so long of bridge time and prints what came of it; with
+REQUESTS again and again, each time with the next seed, until so many were asked.
 """
 
 import asyncio
@@ -198,14 +199,17 @@ def _judge_sent(
 
 
 def main() -> None:
-    seconds = float(sys.argv[1]) if len(sys.argv) > 1 else 600.0
-    seed = int(sys.argv[2]) if len(sys.argv) > 2 else 1
-    came = run_virtual(masters_by_chance(seconds, seed))
-    print(f"seed {seed}, {seconds:g} s: {came.asked} requests, {came.wrong} wrong answers")
-    print(f"  {came.twice} writes sent twice, {came.late_writes} after their patience")
-    print(f"  {came.out_of_order} masters out of order; {dict(came.outcomes)}")
-    if came.wrong or came.twice or came.late_writes or came.out_of_order:
-        sys.exit(1)
+    seconds, seed, wanted = (float(word) for word in (*sys.argv[1:], *("600", "1", "0")[len(sys.argv) - 1 :]))
+    asked, seed = 0, int(seed)
+    while not asked or asked < wanted:
+        came = run_virtual(masters_by_chance(seconds, seed))
+        asked += came.asked
+        print(f"seed {seed}, {seconds:g} s: {came.asked} requests, {asked} so far, {came.wrong} wrong answers")
+        print(f"  {came.twice} writes sent twice, {came.late_writes} after their patience")
+        print(f"  {came.out_of_order} masters out of order; {dict(came.outcomes)}", flush=True)
+        if came.wrong or came.twice or came.late_writes or came.out_of_order:
+            sys.exit(f"python -m tests.bridged {seconds:g} {seed}")
+        seed += 1
 
 
 if __name__ == "__main__":

@@ -1,8 +1,8 @@
 """Masters, units and faults by chance on a virtual clock, with a bridge between: registers hold unit and address, so
 that an answer proves itself.
 
-`python -m tests.bridged [SECONDS] [SEED] [REQUESTS]` runs it for so long of bridge time and prints what came of it; with
-REQUESTS again and again, each time with the next seed, until so many were asked.
+`python -m tests.bridged [SECONDS] [SEED] [REQUESTS]` runs it for so long of bridge time and prints what came of it;
+with REQUESTS again and again, each time with the next seed, until so many were asked.
 """
 
 import asyncio

@@ -237,6 +237,29 @@ class Bridged(unittest.TestCase):
 
         self.ask(FarEnd("East", True), FarEnd("West", False), work=work)
 
+    def test_one_way_out_that_is_dead_costs_the_others_no_rate(self) -> None:
+        counts: list[int] = []
+
+        async def work(bridging: Bridging, ask: Callable[..., "asyncio.Task[bytes]"]) -> None:
+            loop = asyncio.get_running_loop()
+
+            async def master(name: str, unit: int, end_s: float) -> int:
+                asked = 0
+                while loop.time() < end_s:
+                    asked += (await ask(unit, READ, name))[0] == 3
+                    await asyncio.sleep(0.001)
+                return asked
+
+            for is_dead in (False, True):
+                end.is_dead = is_dead
+                end_s = loop.time() + 30
+                _, other = await asyncio.gather(master("A", 11, end_s), master("B", 21, end_s))
+                counts.append(other)
+
+        end = FarEnd("East", True)
+        self.ask(end, FarEnd("West", True), work=work)
+        self.assertGreaterEqual(counts[1], 0.9 * counts[0])
+
     def test_the_second_master_waits_for_the_exchange_that_runs_and_one_of_the_first(self) -> None:
         async def work(bridging: Bridging, ask: Callable[..., "asyncio.Task[bytes]"]) -> None:
             loop = asyncio.get_running_loop()

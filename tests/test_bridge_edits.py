@@ -99,7 +99,9 @@ class BridgeEdits(InFolder):
         self.assertEqual(list(self.composed(60)), ["Wind", "Flag", "Lamp"])
 
     def test_what_cannot_be_is_refused_in_one_sentence_and_nothing_is_changed(self) -> None:
-        self.assertIn("Wind would stand at holding 40102, where Wind stands", self.refused("Winch/Wind", "holding 40102"))
+        self.assertIn(
+            "Wind would stand at holding 40102, where Wind stands", self.refused("Winch/Wind", "holding 40102")
+        )
         self.assertIn("unit ID 9 of Room has a route already", self.refused("Mast/Wind", "holding 0", 9))
         self.assertIn("coil has bits only", self.refused("Mast/Wind", "coil 1"))
         self.assertIn("behind the last register", self.refused("Mast/Wind", "holding 465536"))

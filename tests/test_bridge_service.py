@@ -17,6 +17,7 @@ from kanaleto.lines.opening import exchanger_for
 from kanaleto.site.links.parse import parse_link
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read
+from tests.bridgeturns import turns
 from tests.commanded import run
 from tests.rawends import RawMaster, RawSlave, framed
 from tests.test_bench import free_port
@@ -169,6 +170,12 @@ class Floods(WithFile):
             service.terminate()
             self.assertEqual(service.wait(20), 0)
         self.assertEqual(sorted(numbers), list(range(3000)))
+
+
+class Disturbed(unittest.TestCase):
+    def test_killed_and_started_and_its_adapter_pulled_it_is_back_each_time(self) -> None:
+        killed, pulled = turns(3)
+        self.assertEqual((len(killed), len(pulled)), (3, 3))
 
 
 class Adapters(unittest.TestCase):

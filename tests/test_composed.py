@@ -71,12 +71,17 @@ to = "Winch/Count"
 
 class WithSite(unittest.TestCase):
     def loaded(self, room: str = ROOM, more: str = "") -> Site:
+        return self.told(room, more)[0]
+
+    def told(self, room: str = ROOM, more: str = "") -> tuple[Site, list[str]]:
+        """The site, and the warnings."""
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder)
             (path / "mast.csv").write_text(SOURCES, encoding="utf-8")
             (path / "room.csv").write_text(room, encoding="utf-8")
             (path / "s.toml").write_text(SITE.format(more=more), encoding="utf-8")
-            return load_site(path / "s.toml")[0]
+            site, warnings = load_site(path / "s.toml")
+            return site, [str(warning) for warning in warnings]
 
     def asked(
         self, work: "Callable[[SimulatedLine, Callable[[str], Awaitable[str]]], Awaitable[None]]", room: str = ROOM,
@@ -108,6 +113,16 @@ class WithSite(unittest.TestCase):
 
 
 class Composed(WithSite):
+    def test_a_value_whose_point_is_no_more_is_no_answer_whatever_stands_for_stale_ones(self) -> None:
+        room = ROOM + "Lost,holding,200,int16,,,rw,Mast/Gone\n"
+
+        async def work(line: SimulatedLine, ask: Callable[[str], Awaitable[str]]) -> None:
+            self.assertEqual(await ask("0300C80001"), "830b")
+            self.assertEqual(await ask("0600C80001"), "8602", "it is not written either")
+            self.assertEqual(await ask("0300640001"), "0302" + (125).to_bytes(2).hex(), "the others are answered")
+
+        self.asked(work, room, "stale = 7\n")
+
     def test_values_stand_in_their_own_type_order_and_scale(self) -> None:
         async def work(line: SimulatedLine, ask: Callable[[str], Awaitable[str]]) -> None:
             self.assertEqual(await ask("0300640001"), "0302" + (125).to_bytes(2).hex())
@@ -208,9 +223,6 @@ class Composed(WithSite):
 
     def test_faults_of_its_map_are_told(self) -> None:
         cases = {
-            ROOM.replace(
-                "Mast/Wind\n", "Mast/Wnd\n"
-            ): "'Mast/Wnd' is no point of this site (did you mean 'Mast/Wind'?)",
             ROOM.replace("[Winch/Wind]", "[Winch/Wd]"): "[Winch/Wd] is no point",
             ROOM.replace("holding,101", "holding,100"): "each register has one value",
         }
@@ -218,6 +230,9 @@ class Composed(WithSite):
             with self.subTest(told), self.assertRaises(FaultyFile) as caught:
                 self.loaded(room)
             self.assertIn(told, str(caught.exception))
+        _, (told, *_) = self.told(ROOM.replace("Mast/Wind\n", "Mast/Wnd\n"))
+        self.assertIn("'Mast/Wnd' is no point of this site (did you mean 'Mast/Wind'?)", told)
+        self.assertIn("Its registers are answered 0B", told)
         with self.assertRaises(FaultyFile) as caught:
             self.loaded(more='status = "holding 100"')
         self.assertIn("status words of unit 50 stand where Wind stands", str(caught.exception))

@@ -4,6 +4,8 @@ four masters beside one; a pair of ends beside two bare pseudo-terminals and a t
 The slave, the relay and the bridge are processes of their own; the master is this one, with a blocking socket.
 """
 
+import asyncio
+import gc
 import os
 import select
 import socket
@@ -18,10 +20,23 @@ from contextlib import contextmanager
 from pathlib import Path
 from statistics import median
 
+from msgspec.structs import replace
+from tests.simulated import SimulatedLine, device
+from tests.virtual import run_virtual
+
+from kanaleto.bridge.running import Bridging
+from kanaleto.bridge.watch import BridgeWatch
+from kanaleto.files.loading import load_site
+from kanaleto.polling.session import Session
+from kanaleto.serving.answerer import Master
+from kanaleto.site.bridges import Bridge, BridgeTarget, Route
+from kanaleto.site.links.tcp import TcpLink
+from kanaleto.site.model import Site
 from scripts.bench.figure import Figure
 
 _ASKED, _ROUNDS, _PAIR_ASKED = 400, 4, 300
 _BUSY_S = 6.0
+_ENGINE_S = 2.0
 _REQUEST = bytes.fromhex("0001 0000 0006 0103 0000 000A")
 _ANSWER = bytes.fromhex("0001 0000 0017 0103 14") + bytes(20)
 
@@ -81,7 +96,7 @@ to = "Out"
 
 
 def measure() -> list[Figure]:
-    return [*_between_networks(), *_to_a_line(), *_pair()]
+    return [*_between_networks(), *_to_a_line(), *_pair(), *_engine(), *_memory()]
 
 
 @contextmanager
@@ -246,3 +261,88 @@ def _echoed(one: int, other: int) -> list[float]:
         _read(one, len(_RTU_ANSWER))
         took.append(time.perf_counter() - began_s)
     return took
+
+
+def _engine() -> list[Figure]:
+    """Exchanges of the engine's own polling without a pause, with a bridge beside it that nobody asks, and without."""
+    slave, bridge = _free_port(), _free_port()
+    with tempfile.TemporaryDirectory() as folder:
+        (Path(folder) / "map.csv").write_text(
+            "name,table,address\n" + "".join(f"R{at},holding,{at}\n" for at in range(10))
+        )
+        polled = '[[line.device]]\nname = "D"\nunit_id = 1\nmap = "map.csv"\nperiod_s = 0\n'
+        text = _SITE.format(out=f"tcp://127.0.0.1:{slave}", port=bridge)
+        path = Path(folder) / "bench.toml"
+        path.write_text(text.replace("[[bridge]]", polled + "[[bridge]]", 1), encoding="utf-8")
+        site, _ = load_site(path)
+        counts: dict[bool, list[int]] = {False: [], True: []}
+        with _process("-c", _SLAVE, str(slave)):
+            for _ in range(_ROUNDS):
+                for has_bridge, own in counts.items():
+                    own.append(asyncio.run(_polled(site, has_bridge)))
+    without, beside = median(counts[False]), median(counts[True])
+    return [
+        Figure("bridge: exchanges of the engine beside one that runs", f"{beside / _ENGINE_S:.0f}/s",
+               f"{without / _ENGINE_S:.0f}/s", beside / max(without, 1), "≥ 0.9")
+    ]  # fmt: skip
+
+
+async def _polled(site: Site, has_bridge: bool) -> int:
+    session = Session(site)
+    tasks = [asyncio.create_task(session.run())]
+    bridging = Bridging(session, site.bridges)
+    if has_bridge:
+        await bridging.start()
+        tasks.append(asyncio.create_task(bridging.run()))
+    await asyncio.sleep(0.3)
+    session.publish()
+    before = session.snapshot.exchanges
+    await asyncio.sleep(_ENGINE_S)
+    session.publish()
+    asked = session.snapshot.exchanges - before
+    for task in tasks:
+        task.cancel()
+    await asyncio.gather(*tasks, return_exceptions=True)
+    if has_bridge:
+        await bridging.stop()
+    return asked
+
+
+def _memory() -> list[Figure]:
+    """What a day of bridge time adds: masters that connect anew for each request, on a virtual clock; the first hour is
+    not counted."""
+    line = SimulatedLine(replace(device("D", 1), is_enabled=False))
+    route = Route((1,), (BridgeTarget(line.line.name, 1),))
+    site = Site("Bench", (line.line,), bridges=(Bridge("In", (TcpLink("127.0.0.1", 0),), (route,)),))
+
+    async def day() -> tuple[int, int]:
+        session = Session(site, line.exchanger)
+        bridging, watch = Bridging(session, site.bridges), BridgeWatch()
+        loop = asyncio.get_running_loop()
+        bridging.on_asked = lambda asked: watch.asked(asked, loop.time())
+        tasks = [asyncio.create_task(session.run()), asyncio.create_task(bridging.run())]
+        at_first = 0
+        for number in range(24 * 360):
+            for each in range(3):
+                master = Master(f"10.0.{number % 200}.{each}:{number}", "In")
+                await bridging.ask(site.bridges[0], 1, bytes.fromhex("03000000 01"), master, False)
+            line.requests.clear()
+            watch.state(bridging, loop.time())
+            await asyncio.sleep(10)
+            if number == 360:
+                at_first = _resident()
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+        return at_first, _resident()
+
+    first, last = run_virtual(day())
+    return [
+        Figure("bridge: memory after 24 simulated hours, beside that after one", f"{last / 1024:.0f} KiB",
+               f"{first / 1024:.0f} KiB", (last - first) / 2**20, "≤ 1 MiB more")
+    ]  # fmt: skip
+
+
+def _resident() -> int:
+    gc.collect()
+    return int(Path("/proc/self/statm").read_text().split()[1]) * os.sysconf("SC_PAGESIZE")

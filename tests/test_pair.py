@@ -126,7 +126,9 @@ class Joined(unittest.TestCase):
 
     def test_faults_by_number(self) -> None:
         first, second = free_port(), free_port()
-        self.pair(f"tcp://127.0.0.1:{first}", f"tcp://127.0.0.1:{second}", fault=PairFault(0.05, 3, 0))
+        self.pair(
+            f"tcp://127.0.0.1:{first}", f"tcp://127.0.0.1:{second}", fault=fault_of(("late ms=50", "lost each=3"))
+        )
         here, there = ("127.0.0.1", first), ("127.0.0.1", second)
         with socket.create_connection(here) as one, socket.create_connection(there) as two:
             two.settimeout(5)
@@ -140,11 +142,50 @@ class Joined(unittest.TestCase):
                 else:
                     time.sleep(0.1)
             self.assertEqual(came, [0, 1, 3, 4])
-        self.assertEqual(fault_of(("late ms=20", "garbled each=5")), PairFault(0.02, 0, 5))
-        cases = {"lat ms=2": "is no fault", "late each=2": "write late ms=N", "lost each=0": "N above 0"}
+        cases = {
+            "lat ms=2": "is no fault", "late each=2": "late has no key 'each'", "lost each=0": "not what it may be",
+            "power": "power is a fault of a device, and a pair has none",
+        }  # fmt: skip
         for text, told in cases.items():
             with self.assertRaisesRegex(ValueError, told):
                 fault_of((text,))
+        with self.assertRaisesRegex(ValueError, "late is there twice"):
+            fault_of(("late ms=1", "late ms=2"))
+
+    def test_what_comes_of_a_piece_with_each_fault(self) -> None:
+        data = bytes(range(10))
+        self.assertEqual(fault_of(("silent",)).passed(data)[0], b"")
+        self.assertEqual(fault_of(("short bytes=3",)).passed(data), (data[:3], 0.0, False))
+        garbled = fault_of(("garbled each=2 bits=2",))
+        self.assertEqual(garbled.passed(data)[0], data)
+        flipped = int.from_bytes(garbled.passed(data)[0]) ^ int.from_bytes(data)
+        self.assertEqual(flipped.bit_count(), 2)
+        late_s = fault_of(("late ms=[20,40]",)).passed(data)[1]
+        self.assertTrue(0.02 <= late_s <= 0.04, late_s)
+        self.assertEqual([fault_of(("hang_up after=2",)).passed(data)[2] for _ in range(2)], [False, False])
+        hangs_up = fault_of(("hang_up after=2",))
+        self.assertEqual([hangs_up.passed(data)[2] for _ in range(4)], [False, True, False, True])
+
+    def test_noise_comes_at_both_ends_and_a_connection_is_cut_off(self) -> None:
+        first, second = free_port(), free_port()
+        self.pair(f"tcp://127.0.0.1:{first}", f"tcp://127.0.0.1:{second}", fault=fault_of(("noise a_second=50",)))
+        with (
+            socket.create_connection(("127.0.0.1", first)) as one,
+            socket.create_connection(("127.0.0.1", second)) as two,
+        ):
+            for end in (one, two):
+                end.settimeout(5)
+                self.assertTrue(end.recv(10))
+        first, second = free_port(), free_port()
+        self.pair(f"tcp://127.0.0.1:{first}", f"tcp://127.0.0.1:{second}", fault=fault_of(("hang_up after=1",)))
+        with (
+            socket.create_connection(("127.0.0.1", first)) as one,
+            socket.create_connection(("127.0.0.1", second)) as two,
+        ):
+            two.settimeout(5)
+            one.sendall(b"x")
+            while two.recv(10):
+                pass
 
     def test_what_cannot_be_an_end_is_told_and_nothing_stays_open(self) -> None:
         with self.assertRaisesRegex(CannotServe, "an end of a pair"):

@@ -11,10 +11,9 @@ import random
 import termios
 import tty
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
-from msgspec import Struct
-
+from kanaleto.bench.faults import FaultWanted
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
@@ -58,6 +57,9 @@ class End:
 
     def write(self, data: bytes) -> None:
         """What nobody takes is lost, as on a wire."""
+
+    def hang_up(self) -> None:
+        """Who is connected there is cut off."""
 
     @property
     def rate(self) -> int | None:
@@ -187,6 +189,10 @@ class StreamEnd(End):
         if self._transport is not None:
             self._transport.abort()
 
+    def hang_up(self) -> None:
+        if self._transport is not None:
+            self._transport.close()
+
     def join(self, transport: asyncio.Transport) -> None:
         if self._transport is not None:
             self._transport.abort()
@@ -232,12 +238,49 @@ def end_of(link: Link, name: str, baud: int = 0) -> End:
     raise CannotServe(f"{link}: an end of a pair is a serial port, a path for a pseudo-terminal, or tcp://HOST:PORT")
 
 
-class PairFault(Struct, frozen=True):
-    """What happens to what passes: it comes so many seconds late; each so many pieces are lost, or garbled in a bit."""
+PAIR_FAULTS = ("silent", "late", "lost", "garbled", "short", "noise", "hang_up")
+"""The faults of `bench.faults` that bytes on their way can have; the others are a device's, and a pair has none."""
 
-    late_s: float = 0.0
-    lost_each: int = 0
-    garbled_each: int = 0
+
+class PairFault:
+    """What happens to the bytes that pass, piece by piece. Draws from a seed of its own."""
+
+    def __init__(self, wanted: Sequence[FaultWanted] = (), seed: int = 0) -> None:
+        self._numbers = {own.name: own.numbers for own in wanted}
+        self._chance = random.Random(f"{seed}/pair")
+        self._pieces = 0
+
+    @property
+    def noise_a_second(self) -> float:
+        return float(self._numbers.get("noise", {}).get("a_second", 0.0))
+
+    def noise(self) -> bytes:
+        return bytes(self._chance.randrange(256) for _ in range(self._chance.randint(1, 4)))
+
+    def wait_s(self) -> float:
+        """Until the next noise."""
+        return self._chance.expovariate(self.noise_a_second)
+
+    def passed(self, data: bytes) -> tuple[bytes, float, bool]:
+        """What comes of a piece, how many seconds late, and whether its connection ends with it."""
+        self._pieces += 1
+        numbers = self._numbers
+        if "silent" in numbers or ("lost" in numbers and self._pieces % numbers["lost"]["each"] == 0):
+            return b"", 0.0, False
+        if "garbled" in numbers and self._pieces % numbers["garbled"].get("each", 1) == 0:
+            data = self._garbled(data, numbers["garbled"].get("bits", 1))
+        if "short" in numbers:
+            data = data[: numbers["short"]["bytes"]]
+        ms = numbers.get("late", {}).get("ms", 0)
+        low, high = ms if isinstance(ms, list | tuple) else (ms, ms)
+        hangs_up = "hang_up" in numbers and self._pieces % numbers["hang_up"]["after"] == 0
+        return data, self._chance.uniform(low, high) / 1000, hangs_up
+
+    def _garbled(self, data: bytes, bits: int) -> bytes:
+        raw = bytearray(data)
+        for bit in self._chance.sample(range(8 * len(raw)), min(bits, 8 * len(raw))):
+            raw[bit // 8] ^= 1 << bit % 8
+        return bytes(raw)
 
 
 class JoinedEnds:
@@ -257,7 +300,7 @@ class JoinedEnds:
         self._fault, self._chance = fault or PairFault(), random.Random(seed)
         self._on_heard = on_heard
         self._free_s = [0.0, 0.0]
-        self._pieces = 0
+        self._noise: asyncio.TimerHandle | None = None
         self._to_hear: list[tuple[int, bytes, float]] = []
         self._hearing = _hearing_of(one.link, self._heard)
         for number, end in enumerate(self.ends):
@@ -271,8 +314,21 @@ class JoinedEnds:
         except CannotServe:
             await self.ends[0].stop()
             raise
+        if self._fault.noise_a_second:
+            self._make_noise()
+
+    def _make_noise(self) -> None:
+        """Bytes that nobody sent, to both ends."""
+        loop = asyncio.get_running_loop()
+        if self._noise is not None:
+            data = self._fault.noise()
+            for number in (0, 1):
+                self._go_out(number, data, loop.time())
+        self._noise = loop.call_later(self._fault.wait_s(), self._make_noise)
 
     async def stop(self) -> None:
+        if self._noise is not None:
+            self._noise.cancel()
         self._hear()
         self._hearing.settle(asyncio.get_running_loop().time())
         for end in self.ends:
@@ -290,22 +346,21 @@ class JoinedEnds:
     def _pass(self, number: int, data: bytes) -> None:
         loop = asyncio.get_running_loop()
         now_s = loop.time()
-        self._pieces += 1
-        fault = self._fault
-        if fault.lost_each and self._pieces % fault.lost_each == 0:
+        data, late_s, hangs_up = self._fault.passed(data)
+        if hangs_up:
+            for end in self.ends:
+                end.hang_up()
+        if not data:
             return
-        if fault.garbled_each and self._pieces % fault.garbled_each == 0:
-            at = self._chance.randrange(len(data))
-            data = data[:at] + bytes((data[at] ^ 1 << self._chance.randrange(8),)) + data[at + 1 :]
         if self._baud and any(end.rate not in (None, self._baud) for end in self.ends):
             data = bytes(self._chance.randrange(256) | 0x80 for _ in data)
         if not self.character_s:
-            if fault.late_s:
-                loop.call_later(fault.late_s, self._go_out, number, data, now_s + fault.late_s)
+            if late_s:
+                loop.call_later(late_s, self._go_out, number, data, now_s + late_s)
             else:
                 self._go_out(number, data, now_s)
             return
-        begin_s = max(now_s + fault.late_s, self._free_s[number])
+        begin_s = max(now_s + late_s, self._free_s[number])
         piece = max(int(_PIECE_S / self.character_s), 1)
         for at in range(0, len(data), piece):
             part = data[at : at + piece]

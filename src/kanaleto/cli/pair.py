@@ -7,8 +7,8 @@ from pathlib import Path
 
 import click
 
-from kanaleto.bench.faults import parse_keys
-from kanaleto.bridge.backtoback import JoinedEnds, PairFault, end_of
+from kanaleto.bench.faults import FaultWanted, parse_keys, wanted_fault
+from kanaleto.bridge.backtoback import PAIR_FAULTS, JoinedEnds, PairFault, end_of
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.row import ExchangeRow, row_of_heard
 from kanaleto.cli.failures import Failed
@@ -18,12 +18,10 @@ from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.probing.overhearing import HeardExchange
 from kanaleto.serving.network import CannotServe
-from kanaleto.site.faults import suggestion
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import parse_link
 
 _KEEP_EACH_S = 0.25
-_FAULTS = {"late": "ms", "lost": "each", "garbled": "each"}
 
 
 @click.command("pair")
@@ -32,7 +30,13 @@ _FAULTS = {"late": "ms", "lost": "each", "garbled": "each"}
 @click.option("--baud", type=click.IntRange(50, 4_000_000), metavar="N", help="pace bytes as on a wire of that rate")
 @click.option("--capture", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.jsonl|FILE.pcapng",
               help="keep what passes, as exchanges")  # fmt: skip
-@click.option("--fault", "faults", multiple=True, metavar="TEXT", help="late ms=20, lost each=50, garbled each=50")
+@click.option(
+    "--fault",
+    "faults",
+    multiple=True,
+    metavar="TEXT",
+    help="silent, late ms=20, lost each=50, garbled each=50, short bytes=3, noise a_second=5, hang_up after=10",
+)
 @click.option("--seed", type=int, default=0, metavar="N", help="of what is drawn")
 @click.option("--for", "for_s", type=click.FloatRange(0), metavar="S", help="end after so many seconds")
 @click.option("--json", "is_json", is_flag=True, help="where the ends are, and what passed, as objects")
@@ -53,7 +57,7 @@ def command(
     links = [usage(partial(parse_link, text)) for text in (one, other)]
     if links[0].where == links[1].where:
         raise click.UsageError(f"both ends are {links[0].place}: a pair joins two")
-    fault = usage(lambda: fault_of(faults))
+    fault = usage(lambda: fault_of(faults, seed))
     if capture is not None:
         require_new(capture)
     kept: CaptureFile | None = None
@@ -103,19 +107,18 @@ def _rows(heard_yet: list[HeardExchange], link: Link, offset_s: float) -> list[E
     return rows
 
 
-def fault_of(texts: tuple[str, ...]) -> PairFault:
+def fault_of(texts: tuple[str, ...], seed: int = 0) -> PairFault:
     """Raises ValueError with one sentence."""
-    found: dict[str, float] = {}
+    wanted: list[FaultWanted] = []
     for text in texts:
         name, _, rest = text.strip().partition(" ")
-        if name not in _FAULTS:
-            raise ValueError(f"{name!r} is no fault of a pair{suggestion(name, list(_FAULTS))}: late, lost or garbled")
-        keys = parse_keys(rest)
-        wanted = _FAULTS[name]
-        if set(keys) != {wanted} or not isinstance(keys[wanted], int | float) or keys[wanted] <= 0:
-            raise ValueError(f"{text!r}: write {name} {wanted}=N, N above 0")
-        found[name] = keys[wanted]
-    return PairFault(found.get("late", 0.0) / 1000, int(found.get("lost", 0)), int(found.get("garbled", 0)))
+        own = wanted_fault(name, parse_keys(rest))
+        if own.name not in PAIR_FAULTS:
+            raise ValueError(f"{name} is a fault of a device, and a pair has none; it has {', '.join(PAIR_FAULTS)}")
+        if own.name in [other.name for other in wanted]:
+            raise ValueError(f"{name} is there twice")
+        wanted.append(own)
+    return PairFault(wanted, seed)
 
 
 def _tell(pair: JoinedEnds, is_json: bool) -> None:

@@ -127,7 +127,7 @@ class RouteRows(Rows[RouteRow]):
             cells.put(f"{short_number(float(derived.value))}", "ink", 14, right=True)
             return (
                 cells.put(age_text(derived.age_s), "muted", 8, right=True)
-                .put("  = of ", "muted")
+                .put("  = from ", "muted")
                 .put(", ".join(own.sources), "muted", max(width - cells.width - 1, 4))
             )
         reading = self.snapshot.reading(place)
@@ -171,11 +171,12 @@ class RouteRows(Rows[RouteRow]):
         room = max(width - 14 - figures, 12)
         access = "reads, writes" if row.is_written else "reads"
         cells.put(f" {shape} ", tone).put(f"{row.unit_id:>3}", width=5).put("→ ", "muted")
-        cells.put(f"{row.target.line} unit {row.target.unit_id}", width=max(room - 16, 8)).put(
+        cells.put(f"{row.target.line} unit {row.target.unit_id}", width=min(max(room - 16, 8), 40)).put(
             f"  {access}", "muted", 15
         )
         if state is None:
             return cells
+        cells.at(max(width - 1 - figures, cells.width))
         cells.put(f"{state.per_s:.1f}/s" if state.asked else "", "sky", _COLUMNS[0][1], right=True)
         if width < 90:
             return cells

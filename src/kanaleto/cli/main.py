@@ -43,6 +43,7 @@ _COMMANDS = {
     "rehearse": "faults on simulated devices by a timetable, and whether the master does what is expected",
     "routine": "run a routine of a site, or say what it would send",
     "serve": "be the far end of every line of a site",
+    "proof": "the checkout sheet: what is to be proved, what is left, evidence taken, sheets merged",
     "snapshot": "what devices hold: save it, compare it, write it back",
     "wire": "a capture, exchange by exchange, and what the pattern looks like",
     "write": "write values to one device",

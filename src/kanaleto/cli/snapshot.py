@@ -1,15 +1,13 @@
 """`kanaleto snapshot`: what devices hold, saved, compared and written back."""
 
-import asyncio
-from collections.abc import Awaitable, Callable
 from pathlib import Path
 
 import click
 
+from kanaleto.cli.askingsession import AskingSession
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import iso, say
-from kanaleto.cli.running import run_until_signal
 from kanaleto.control.control import Control
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Consent, Order, Result
@@ -35,8 +33,6 @@ from kanaleto.site.counting import Numbering
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Site
 from kanaleto.site.ranges import parse_range
-
-_CONNECTED_S = 5.0
 
 
 @click.group("snapshot")
@@ -64,33 +60,6 @@ def _devices(site: Site, names: tuple[str, ...]) -> list[str]:
     return list(names) or known
 
 
-class _AskingSession:
-    """A session that only asks: nothing is polled."""
-
-    def __init__(self, site: Site) -> None:
-        self.session = Session(site)
-        self.session.hold(True)
-
-    def run(self, work: Callable[[Session], Awaitable[None]]) -> None:
-        async def asked() -> None:
-            polling = asyncio.create_task(self.session.run())
-            try:
-                await self._connected()
-                await work(self.session)
-            finally:
-                polling.cancel()
-                await asyncio.gather(polling, return_exceptions=True)
-
-        run_until_signal(asked())
-
-    async def _connected(self) -> None:
-        end_s = asyncio.get_running_loop().time() + _CONNECTED_S
-        while asyncio.get_running_loop().time() < end_s:
-            if all(p.exchanger.is_open or p.connection.why_unreachable for p in self.session.pollers):
-                return
-            await asyncio.sleep(0.02)
-
-
 @command.command("save")
 @_SITE
 @_DEVICES
@@ -113,7 +82,7 @@ def save_command(site_path: Path, names: tuple[str, ...], range_texts: tuple[str
     async def work(session: Session) -> None:
         taken.append(await take(session, devices, ranges))
 
-    _AskingSession(site).run(work)
+    AskingSession(site).run(work)
     rows, failed = taken[0] if taken else ([], ["stopped"])
     for why in failed:
         say(why, err=True)
@@ -182,7 +151,7 @@ def _now(site: Site, rows: list[Held]) -> list[Held]:
         for why in failed:
             say(why, err=True)
 
-    _AskingSession(site).run(work)
+    AskingSession(site).run(work)
     keys = {row.key for row in rows}
     return [row for row in found if row.key in keys]
 
@@ -245,7 +214,7 @@ def restore_command(
     if is_yes:
         orders = [order.with_consent(Consent.CONFIRM) for order in orders]
     results: list[Result] = []
-    asked = _AskingSession(site)
+    asked = AskingSession(site)
     session = asked.session
     kept = Kept(
         "kanaleto snapshot", session.events, session.clock, lambda _, text: say(text, err=True) if text else None

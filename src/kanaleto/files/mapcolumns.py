@@ -47,6 +47,8 @@ COLUMN_WORDS = {
     "setting": "unit_id, baud, parity or stop: the register holds that setting of the device's own port",
     "counts": "errors: the device counts here what went wrong on its line",
     "from": "of a device that a bridge composes: Device/Point, or = and an expression, as = [Mast/Wind] * 3.6",
+    "prove": "what is to be proved: once, levels such as 0 25 50 75 100, each, write, limits, no; several with ;",
+    "tolerance": "how far off it may be then: 0.5 % (of span), 0.2 (in the unit), 1 % of value",
     "sure": "0 to 1: how sure a search was of its reading; empty: somebody knows",
     "note": "any text",
 }  # fmt: skip

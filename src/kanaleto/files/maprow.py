@@ -36,6 +36,7 @@ from kanaleto.site.model import (
     PortSetting,
     Writing,
 )
+from kanaleto.site.proving import PROVED_ONCE, Proving, ToleranceOf, parse_prove, parse_tolerance
 from kanaleto.values.codec import CannotEncode, Codec
 from kanaleto.values.digits import number as decimal
 from kanaleto.values.digits import whole
@@ -53,6 +54,7 @@ _LABEL_COLUMNS = ("labels", "states")
 _LIMIT_COLUMNS = (*LIMITS, *LIMIT_MANNERS, *LIMIT_STATES, *_LABEL_COLUMNS, "table", "type", "bit")
 MOST_DELAY_S = 86400.0
 WRITING_COLUMNS = ("role", "feedback", "write", "repeat")
+_PROVING_CELLS = ("prove", "tolerance", "access", "type", "table", "bit", *LIMITS, *LIMIT_STATES, *_LABEL_COLUMNS)
 _WRITING_CELLS = (*WRITING_COLUMNS, "access")
 _WRITE_WORDS = {"yes": Writing.UNLOCK, "confirm": Writing.CONFIRM, "never": Writing.NEVER}
 _NOT_MADE = object()
@@ -151,6 +153,7 @@ class RowReader:
             self._cell("sure", _sure, None),
             counts=self._cell("counts", _counts, ""),
             source=self._cells.get("from", ""),
+            proving=self._part("proving", _PROVING_CELLS, lambda: self._proving(codec)),
         )
         self._check_place(point, defaults)
         initial, words = self._initial(point), self._words(point)
@@ -269,6 +272,29 @@ class RowReader:
         is_written = self._cells.get("access", "r").lower() != "r"
         if made.role in (PointRole.COMMAND, PointRole.SETPOINT) and not is_written:
             self.fault(f"role {self._cells['role']} needs access w or rw: nobody could write it")
+        return made
+
+    def _proving(self, codec: Codec) -> Proving:
+        if not any(map(self._cells.get, ("prove", "tolerance"))):
+            return PROVED_ONCE
+        tolerance = self._cell("tolerance", parse_tolerance, None)
+        made = self._cell("prove", lambda text: parse_prove(text, tolerance), Proving(tolerance=tolerance))
+        has_range = all(self._cells.get(column) for column in LIMITS[:2])
+        if made.levels and not has_range:
+            self.fault(
+                f"prove {self._cells['prove']!r}: levels are per cent of span, which needs range_low and range_high"
+            )
+        if tolerance is not None and tolerance.of is ToleranceOf.SPAN and not has_range:
+            self.fault(
+                f"tolerance {self._cells['tolerance']!r} is per cent of span, which needs range_low and range_high"
+            )
+        has_states = codec.type.kind in (Kind.BOOL, Kind.BITS) or codec.bits is not None
+        if made.each and not (has_states or any(map(self._cells.get, _LABEL_COLUMNS))):
+            self.fault("prove each needs states: labels, or a bit")
+        if made.write and "w" not in self._cells.get("access", "").lower():
+            self.fault("prove write needs access w or rw: nobody could write it")
+        if made.limits and not any(map(self._cells.get, (*LIMITS[2:], *LIMIT_STATES))):
+            self.fault("prove limits needs limits: warn_low, alarm_high and such")
         return made
 
     def _limits(self, codec: Codec) -> Limits:

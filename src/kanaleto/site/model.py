@@ -13,6 +13,7 @@ from msgspec.structs import force_setattr, replace
 from kanaleto.site.bridges import Bridge, TlsServing
 from kanaleto.site.counting import Counting, Numbering
 from kanaleto.site.links.link import Link
+from kanaleto.site.proving import PROVED_ONCE, Proving
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import ByteOrder, Kind
 from kanaleto.wire.codes import Table
@@ -155,6 +156,8 @@ class Point(Struct, frozen=True, gc=False):
     """What of its line the device counts here: "errors", or nothing."""
     source: str = ""
     """Of a device that a bridge composes: Device/Point, or = and an expression, whose value stands here."""
+    proving: Proving = PROVED_ONCE
+    """What of it is to be proved before a job is done."""
     size: int = 0
     """Registers, or bits in a table of bits; reckoned."""
     end: int = 0

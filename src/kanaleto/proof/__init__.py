@@ -1,0 +1,1 @@
+"""The checkout sheet: what is to be proved, what was seen, what is left; what is really there."""

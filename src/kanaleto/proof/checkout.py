@@ -1,0 +1,112 @@
+"""The checkout of a site: its sheet on disk, all claims as they stand, and what is kept there."""
+
+from collections.abc import Collection, Iterable, Sequence
+from pathlib import Path
+
+from kanaleto.editing.presence import user_name
+from kanaleto.files.beside import folder_beside
+from kanaleto.polling.session import Session
+from kanaleto.proof.claims import Claim, ClaimState, claims_of, kind_of, replacing
+from kanaleto.proof.sheet import NAME, CannotKeep, ClaimKey, Sheet, SheetLine, append, merged, read_sheet
+from kanaleto.proof.taking import Expected, expected_by_itself, expected_of, iso_of, judged, read_now
+from kanaleto.site.faults import suggestion
+from kanaleto.site.model import Device, Line, Point, Site
+from kanaleto.site.proving import Tolerance
+
+
+def sheet_path(site: Path) -> Path:
+    return folder_beside(site) / NAME
+
+
+class Checkout:
+    """The sheet of a site, read once and read again where somebody else has appended. Not for several threads."""
+
+    def __init__(self, site: Site, path: Path) -> None:
+        """`path` is the sheet. Raises CannotKeep where it is none."""
+        self.site = site
+        self.sheet: Sheet = read_sheet(path)
+
+    def look(self) -> bool:
+        """Read it again where its size is another; whether it was. Raises CannotKeep."""
+        path = self.sheet.path
+        size = path.stat().st_size if path.exists() else 0
+        if size == self.sheet.size:
+            return False
+        self.sheet = read_sheet(path)
+        return True
+
+    def claims(self, devices: Collection[str] = (), chosen: Iterable[ClaimKey] = ()) -> list[Claim]:
+        return claims_of(self.site, self.sheet.lines, devices, chosen)
+
+    def keep(self, lines: Sequence[SheetLine], now_s: float) -> None:
+        """Append; on disk when it returns. Raises CannotKeep."""
+        if lines:
+            append(self.sheet.path, self.site.name, iso_of(now_s), lines)
+            self.sheet = read_sheet(self.sheet.path)
+
+    def merge(self, other: Path, now_s: float) -> int:
+        """Take the lines of another sheet; how many were new. Raises CannotKeep."""
+        if not other.exists():
+            raise CannotKeep(f"{other}: there is no such sheet")
+        theirs = read_sheet(other)
+        lines = merged(self.sheet, theirs)
+        self.keep(lines, now_s)
+        self.sheet.told += theirs.told
+        return len(lines)
+
+    def gone(self, claims: Sequence[Claim]) -> list[str]:
+        """What the sheet has of points that are no more, in words."""
+        return [
+            f"{claim.key}: no point of the site any more, its lines stay in the sheet"
+            for claim in claims
+            if claim.is_gone
+        ]
+
+
+def find_point(site: Site, text: str) -> tuple[Line, Device, Point]:
+    """`Device/Point`. Raises ValueError."""
+    known: list[str] = []
+    for line, device in site.devices():
+        for point in device.points:
+            name = f"{device.name}/{point.name}"
+            if name == text:
+                return line, device, point
+            known.append(name)
+    raise ValueError(f"{text!r} is no point of this site{suggestion(text, known)}")
+
+
+def key_for(point: Point, device: str, level: str, is_left: bool) -> ClaimKey:
+    """The claim that a value at that level (empty: once) belongs to."""
+    level = level.strip()
+    if level.endswith("%"):
+        level = f"{float(level[:-1].strip().replace(',', '.')):g} %"
+    return ClaimKey(kind_of(point), device, point.name, level, "left" if is_left else "found")
+
+
+async def take(
+    checkout: Checkout, session: Session, line: Line, device: Device, point: Point, key: ClaimKey, expected: Expected,
+    who: str = "", note: str = "",
+) -> SheetLine:  # fmt: skip
+    """One fresh reading, judged and kept. Raises NoEvidence, CannotKeep, ValueError."""
+    seen = await read_now(session, line, device, point)
+    who = who or user_name()
+    checkout.look()
+    made = judged(
+        key, point, seen, expected, who, note, replacing(checkout.claims([device.name]), key, checkout.sheet.lines, who)
+    )
+    checkout.keep([made], session.clock.now())
+    return made
+
+
+def expectation(point: Point, key: ClaimKey, text: str, tolerance: Tolerance | None) -> Expected:
+    """What is expected: what was typed, or what the claim says itself. Raises ValueError."""
+    text = text.strip() or expected_by_itself(point, key)
+    if not text:
+        raise ValueError(f"what does {point.name} show there? Type what its display says")
+    if key.claim == "state" and key.level and text == key.level:
+        return Expected(text, Tolerance(0.0))
+    return expected_of(point, text, tolerance)
+
+
+def state_of(claims: Sequence[Claim], key: ClaimKey) -> ClaimState:
+    return next((claim.state for claim in claims if claim.key == key), ClaimState.OPEN)

@@ -131,6 +131,7 @@ class LiveCase(unittest.TestCase):
                 app.door.close()
                 engine.stop()
                 app.bench.close()
+                app.proof.close()
                 app.keeping.stop()
 
         asyncio.run(run())

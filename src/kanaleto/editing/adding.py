@@ -2,12 +2,13 @@
 
 from collections.abc import Mapping, Sequence
 
+import tomlkit
 from msgspec import Struct
 
 from kanaleto.editing.draft import CannotEdit, Draft, Edit
 from kanaleto.editing.pointedit import FreeNames, free_map_path, free_name
 from kanaleto.files.maprows import NEW_MAP, with_rows
-from kanaleto.files.sitetext import with_device, with_device_keys, with_line, with_line_keys, with_link
+from kanaleto.files.sitetext import line_table, with_device, with_device_keys, with_line, with_line_keys, with_link
 from kanaleto.site.counting import Counting, Numbering, from_wire
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device, Line, Site
@@ -122,6 +123,20 @@ def set_link(line_name: str, link: Link) -> Edit:
             new = line.link.with_serial(link.settings, link.framing)
         draft.put(with_link(draft.text(), line_name, str(new)))
         return f"settings of {line_name}"
+
+    return edit
+
+
+def set_origin(line_name: str, origin: str, who: str) -> Edit:
+    """What answers on a line, with who said so."""
+
+    def edit(draft: Draft) -> str:
+        draft.line(line_name)
+        document = tomlkit.parse(draft.text())
+        table = line_table(document, line_name)
+        table["origin"] = tomlkit.item(origin).comment(f"said by {who}")
+        draft.put(tomlkit.dumps(document))
+        return f"{line_name} is {origin}"
 
     return edit
 

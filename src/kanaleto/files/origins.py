@@ -129,6 +129,11 @@ def origins_known() -> int:
     return _marks.version
 
 
+def is_told(line: Line) -> bool:
+    """Whether a program of ours says that it answers there, as far as `look_around` has seen."""
+    return _marks.at(line.link) is not None
+
+
 def read_through(port: str) -> Link | None:
     """Where a serial port that another program of ours holds can be read through, as far as `look_around` has seen."""
     return _marks.through(port)

@@ -49,8 +49,8 @@ from kanaleto.tui.shared.pacing import MOST_BEHIND
 from kanaleto.tui.shared.page import Page
 from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.prompt import Prompt, PromptList
+from kanaleto.tui.shared.proofing import AppProof
 from kanaleto.tui.shared.question import WriteQuestion
-from kanaleto.tui.shared.through import AppThrough
 from kanaleto.tui.shared.toolkit import Terminal
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.views import FIND, VIEWS, Entry
@@ -94,7 +94,7 @@ class KanaletoApp(Terminal):
         self.keeping = AppKeeping(self)
         self.bench = AppBench(self)
         self.bridging = AppBridging(self, is_read_only)
-        self.through = AppThrough(self)
+        self.proof = AppProof(self)
         self.opened = OpenedSite(self, loaded, self.keeping, self.bench)
         self.door, self.holder = self.opened.door, self.opened.holder
         self.writing = AppWriting(self, self.keeping, is_read_only)
@@ -398,8 +398,7 @@ class KanaletoApp(Terminal):
         if not self.screen_stack or not self.is_running:
             return
         self._snapshot = self.engine.snapshot
-        self.bridging.follow(self._snapshot.site)
-        self.through.look(self._snapshot)
+        self.bridging.follow(self._snapshot)
         self.query_one(TopRow).redraw()
         self.query_one(Lanes).show(self._snapshot)
         self.query_one(KeyRow).redraw()
@@ -556,7 +555,7 @@ class KanaletoApp(Terminal):
         self.opened.new_site()
 
     def action_join(self) -> None:
-        self.through.turn()
+        self.bridging.through.turn()
 
     def action_save_as(self) -> None:
         self.opened.save_as()

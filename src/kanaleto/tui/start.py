@@ -115,6 +115,7 @@ def run_application(
         ("the site's editor", 3.0, app.door.close),
         ("polling", 3.0, engine.stop),
         ("what stands in", 4.0, app.bench.close),
+        ("the checkout", 4.0, app.proof.close),
         ("what is kept", 4.0, app.keeping.stop),
         ("the demo", 6.0, app.holder.close),
     ]

@@ -4,8 +4,11 @@ from collections.abc import Callable
 from concurrent.futures import Future
 from typing import TYPE_CHECKING, Protocol
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.polling.engine import Engine
 from kanaleto.site.model import Site
+from kanaleto.tui.shared.bench import AppBench
+from kanaleto.tui.shared.through import AppThrough
 
 if TYPE_CHECKING:
     from kanaleto.bridge.desk import BridgeDesk
@@ -19,6 +22,10 @@ class _BridgingHost(Protocol):
     """What it needs of the application."""
 
     engine: Engine
+    bench: AppBench
+
+    @property
+    def snapshot(self) -> Snapshot: ...
 
     @property
     def control(self) -> "Control": ...
@@ -37,6 +44,7 @@ class AppBridging:
 
     def __init__(self, context: _BridgingHost, is_read_only: bool) -> None:
         self._context, self._is_read_only = context, is_read_only
+        self.through = AppThrough(context)
         self._desk: BridgeDesk | None = None
         self._site: Site | None = None
         self.is_testing = False
@@ -111,9 +119,10 @@ class AppBridging:
 
         done.add_done_callback(lambda _: self._context.later(came))
 
-    def follow(self, site: Site) -> None:
-        """The site that is open was edited, or is another."""
-        desk = self._desk
+    def follow(self, snapshot: Snapshot) -> None:
+        """The site that is open was edited, or is another; or a line can be read through a service. At each tick."""
+        self.through.look(snapshot)
+        desk, site = self._desk, snapshot.site
         if desk is None or not desk.is_running or site is self._site:
             return
         is_another = self._site is None or site.path != self._site.path

@@ -20,6 +20,7 @@ from kanaleto.tui.shared.bridging import AppBridging
 from kanaleto.tui.shared.holder import SiteHolder
 from kanaleto.tui.shared.look import Palette
 from kanaleto.tui.shared.presses import Presses
+from kanaleto.tui.shared.proofing import AppProof
 from kanaleto.tui.shared.wishes import Request, ShowMoment
 
 if TYPE_CHECKING:
@@ -65,6 +66,8 @@ class Context(Protocol):
     counts_as_wire: bool
     bridging: AppBridging
     """What is passed on for masters."""
+    proof: AppProof
+    """The checkout of the site."""
     bench: AppBench
     """Devices of the site that stand in."""
     capture: Path | None

@@ -9,6 +9,7 @@ from kanaleto.files.origins import look_around, read_through
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Line
 from kanaleto.site.origin import Origin
+from kanaleto.tui.shared.bench import AppBench
 
 _EACH_S = 2.0
 _KIND = "through"
@@ -17,19 +18,14 @@ _KIND = "through"
 class _ThroughHost(Protocol):
     """What it needs of the application."""
 
-    @property
-    def snapshot(self) -> Snapshot: ...
+    bench: AppBench
 
     @property
-    def bench(self) -> "_Leads": ...
+    def snapshot(self) -> Snapshot: ...
 
     def tell(self, notice: str) -> None: ...
 
     def trouble(self, kind: str, text: str) -> None: ...
-
-
-class _Leads(Protocol):
-    def turn_through(self, line: Line, place: Link | None) -> None: ...
 
 
 class AppThrough:

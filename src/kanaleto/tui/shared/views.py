@@ -19,7 +19,7 @@ class Entry(NamedTuple):
         return cast(type[View], getattr(import_module(self.module), self.name))
 
 
-FIND, MAP, LIVE, WIRE, BENCH, BRIDGE = "1", "2", "3", "4", "5", "6"
+FIND, MAP, LIVE, WIRE, BENCH, BRIDGE, PROOF = "1", "2", "3", "4", "5", "6", "7"
 VIEWS = (
     Entry(FIND, "Find", "kanaleto.tui.find.view", "FindView"),
     Entry(MAP, "Map", "kanaleto.tui.map.view", "MapView"),
@@ -27,4 +27,5 @@ VIEWS = (
     Entry(WIRE, "Wire", "kanaleto.tui.wire_view.view", "WireView"),
     Entry(BENCH, "Bench", "kanaleto.tui.bench_view.view", "BenchView"),
     Entry(BRIDGE, "Bridge", "kanaleto.tui.bridge_view.view", "BridgeView"),
+    Entry(PROOF, "Proof", "kanaleto.tui.proof_view.view", "ProofView"),
 )

@@ -1,0 +1,212 @@
+"""The checkout of the open site, as the interface asks for it: the sheet is read and appended to on a thread of its
+own, readings are asked on the engine's loop; what is shown is on disk by then."""
+
+from collections.abc import Callable, Coroutine, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+from msgspec import Struct
+
+from kanaleto.polling.engine import Engine
+from kanaleto.site.model import Device, Line, Point, Site
+
+if TYPE_CHECKING:
+    from kanaleto.polling.session import Session
+    from kanaleto.proof.checkout import Checkout
+    from kanaleto.proof.claims import Claim
+    from kanaleto.proof.sheet import ClaimKey, SheetLine
+
+MakeLine = Callable[["Checkout", str, list[str]], "SheetLine"]
+"""From the checkout, who takes it, and what it replaces."""
+
+
+class ProofState(Struct, frozen=True):
+    """All claims as they stand, what is wrong with the sheet, and since when there is one."""
+
+    claims: "tuple[Claim, ...]" = ()
+    told: tuple[str, ...] = ()
+    begun: str = ""
+    trouble: str = ""
+
+
+class _ProofHost(Protocol):
+    """What it needs of the application."""
+
+    engine: Engine
+
+    def tell(self, notice: str, gives_way: bool = False) -> None: ...
+
+    def trouble(self, kind: str, text: str) -> None: ...
+
+    def later(self, what: Callable[[], object]) -> None: ...
+
+    def redraw(self) -> None: ...
+
+
+class AppProof:
+    """For the interface's thread."""
+
+    def __init__(self, context: _ProofHost) -> None:
+        self._context = context
+        self._worker = ThreadPoolExecutor(1, "checkout")
+        self._checkout: Checkout | None = None
+        self._site: Site | None = None
+        self.state: ProofState | None = None
+        self.chosen: list[ClaimKey] = []
+        """Asked for by hand, in this session."""
+        self.who = ""
+        self.under_way = ""
+
+    # How it stands
+
+    def look(self, site: Site, path: Path) -> None:
+        """Claims of this site: read once, and again where site or sheet are others."""
+        if self._site is not site:
+            self._site = site
+            self._worker.submit(self._open, site, path)
+        else:
+            self._worker.submit(self._read_again)
+
+    def _open(self, site: Site, path: Path) -> None:
+        from kanaleto.proof.checkout import Checkout, sheet_path
+        from kanaleto.proof.sheet import CannotKeep
+
+        try:
+            sheet = sheet_path(path)
+            if self._checkout is not None and self._checkout.sheet.path == sheet:
+                self._checkout.site = site
+                self._checkout.look()
+            else:
+                self._checkout = Checkout(site, sheet)
+        except (CannotKeep, OSError) as error:
+            self._checkout = None
+            self._publish(ProofState(trouble=str(error)))
+            return
+        self._say()
+
+    def _read_again(self) -> None:
+        from kanaleto.proof.sheet import CannotKeep
+
+        try:
+            if self._checkout is not None and self._checkout.look():
+                self._say()
+        except (CannotKeep, OSError) as error:
+            self._publish(ProofState(trouble=str(error)))
+
+    def _say(self) -> None:
+        checkout = self._checkout
+        assert checkout is not None
+        claims = tuple(checkout.claims(chosen=tuple(self.chosen)))
+        told = (*checkout.sheet.told, *checkout.gone(claims))
+        self._publish(ProofState(claims, told, checkout.sheet.begun))
+
+    def _publish(self, state: ProofState) -> None:
+        def shown() -> None:
+            self.state = state
+            self._context.redraw()
+
+        self._context.later(shown)
+
+    def choose(self, key: "ClaimKey") -> None:
+        """Ask for something that the map does not."""
+        self.chosen.append(key)
+        self._worker.submit(self._say)
+
+    # Evidence
+
+    def keep(self, key: "ClaimKey", make: MakeLine, told: Callable[["SheetLine"], str]) -> None:
+        """One more line, made on the worker of what stands there then."""
+        self._worker.submit(self._keep, key, make, told)
+
+    def _keep(self, key: "ClaimKey", make: MakeLine, told: Callable[["SheetLine"], str]) -> None:
+        from kanaleto.editing.presence import user_name
+        from kanaleto.proof.claims import replacing
+        from kanaleto.proof.sheet import CannotKeep
+        from kanaleto.proof.taking import NoEvidence
+
+        checkout = self._checkout
+        if checkout is None:
+            self._told("the checkout sheet could not be read, so nothing was kept")
+            return
+        try:
+            checkout.look()
+            who = self.who or user_name()
+            claims = checkout.claims([key.device], self.chosen)
+            line = make(checkout, who, replacing(claims, key, checkout.sheet.lines, who))
+            checkout.keep([line], self._context.engine.session.clock.now())
+        except (CannotKeep, NoEvidence, ValueError, OSError) as error:
+            self._told(str(error))
+            return
+        self._say()
+        self._told(told(line))
+
+    def merge(self, other: Path) -> None:
+        """Take the lines of somebody else's sheet."""
+        self._worker.submit(self._merge, other)
+
+    def _merge(self, other: Path) -> None:
+        from kanaleto.proof.sheet import CannotKeep
+
+        if self._checkout is None:
+            self._told("the checkout sheet could not be read, so nothing was taken over")
+            return
+        try:
+            count = self._checkout.merge(other, self._context.engine.session.clock.now())
+        except (CannotKeep, OSError) as error:
+            self._told(str(error))
+            return
+        self._say()
+        self._told(f"{count} line{'s' if count != 1 else ''} of {other.name} taken over")
+
+    def _told(self, text: str) -> None:
+        self._context.later(lambda: self._context.tell(text))
+
+    def ask(
+        self, key: "ClaimKey", what: str, asked: "Callable[[Session], Coroutine[Any, Any, Any]]",
+        make: Callable[[Any], MakeLine], told: Callable[["SheetLine"], str],
+    ) -> "Future[Any]":  # fmt: skip
+        """Ask on the engine's loop, then keep what `make` makes of the answer."""
+        self.under_way = what
+        done = self._context.engine.run(asked(self._context.engine.session))
+
+        def came(done: "Future[Any]") -> None:
+            def shown() -> None:
+                self.under_way = ""
+                self._context.redraw()
+
+            self._context.later(shown)
+            error = None if done.cancelled() else done.exception()
+            if done.cancelled():
+                self._told("nothing was taken")
+            elif error is not None:
+                self._told(str(error))
+            else:
+                self.keep(key, make(done.result()), told)
+
+        done.add_done_callback(came)
+        self._context.redraw()
+        return done
+
+    def close(self) -> None:
+        self._worker.shutdown(wait=True)
+
+
+def place_of(site: Site, key: "ClaimKey") -> tuple[Line, Device, Point | None] | None:
+    """Where a claim's point stands."""
+    for line, device in site.devices():
+        if device.name == key.device:
+            return line, device, next((point for point in device.points if point.name == key.point), None)
+    return None
+
+
+def error_words(claims: Sequence["Claim"]) -> str:
+    """How far a checkout is, in words."""
+    wanted = [claim for claim in claims if not claim.is_gone]
+    counts: dict[str, int] = {}
+    for claim in wanted:
+        counts[claim.state.value] = counts.get(claim.state.value, 0) + 1
+    left = sum(claim.is_left for claim in wanted)
+    told = [f"{counts.get('proved', 0)} of {len(wanted)} proved"]
+    told += [f"{count} {word}" for word, count in counts.items() if word not in ("proved", "open")]
+    return " · ".join([*told, f"{left} to go" if left else "nothing is left"])

@@ -9,8 +9,14 @@ _WHAT = {
     "trend": "points over time out of the record, as SVG or PDF",
     "exchange": "one exchange in both framings, as SVG or PDF",
     "line": "a stretch of exchanges as a timing diagram, as SVG or PDF",
+    "report": "what a site is, how it was proved, how it communicated, as PDF",
+    "site": "the drawing of a site, as SVG or PDF",
+    "handover": "all that is handed over with a plant, as zip",
     "log": "what happened, as CSV, JSON lines, or text for a message",
 }
+
+_MODULES = {"exchange": "exchange", "line": "exchange", "report": "papers", "site": "papers", "handover": "papers"}
+"""Those that share a module with others."""
 
 
 class _Exports(click.Group):
@@ -22,9 +28,9 @@ class _Exports(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _WHAT:
             return None
-        drawn = cmd_name in ("exchange", "line")
-        module = importlib.import_module(f"kanaleto.cli.export{'exchange' if drawn else cmd_name}")
-        command: click.Command = getattr(module, cmd_name if drawn else "command")
+        of_several = _MODULES.get(cmd_name)
+        module = importlib.import_module(f"kanaleto.cli.export{of_several or cmd_name}")
+        command: click.Command = getattr(module, cmd_name if of_several else "command")
         return command
 
     def resolve_command(
@@ -49,5 +55,7 @@ def command() -> None:
       kanaleto export map plant.toml mast.pdf --device "Weather mast"
       kanaleto export trend plant.toml night.pdf --point "Weather mast/Gust" --from 22:00
       kanaleto export line plant.toml stretch.svg --where 'device:Pump from:03:12 to:03:13'
+      kanaleto export report plant.toml report.pdf
+      kanaleto export handover plant.toml plant.zip
       kanaleto export log plant.toml night.txt --from 22:00
     """

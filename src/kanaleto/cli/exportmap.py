@@ -1,6 +1,5 @@
 """`kanaleto export map`: a device's map as CSV, workbook, JSON or Thing Description."""
 
-import time
 from pathlib import Path
 
 import click
@@ -19,34 +18,38 @@ _FORMS = {".csv": "csv", ".xlsx": "xlsx", ".json": "json", ".jsonld": "thing", "
 @click.command("map")
 @click.argument("site", type=click.Path(path_type=Path))
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--device", "device_name", help="which device; not needed where there is only one")
+@click.option("--device", "names", multiple=True, help="which device; on paper several, or all where none is named")
 @click.option(
     "--as",
     "form",
     type=click.Choice(["csv", "xlsx", "json", "thing", "paper"]),
     help="told by the file's ending: .csv, .xlsx, .json, .td.json, .svg, .pdf",
 )
-def command(site: Path, file: Path, device_name: str | None, form: str | None) -> int:
+def command(site: Path, file: Path, names: tuple[str, ...], form: str | None) -> int:
     """Write the map of a device of SITE to FILE: as a table, as JSON, as a Web of Things Thing Description, or for
-    paper.
+    whoever programs the controller on paper (.pdf, .svg; all devices where none is named).
 
     \b
     Example:
       kanaleto export map plant.toml mast.td.json --device "Weather mast"
     """
     loaded, _ = load_site(site)
-    found = [(line, device) for line, device in loaded.devices() if device_name in (None, device.name)]
-    if len(found) != 1:
-        names = ", ".join(repr(device.name) for _, device in loaded.devices())
-        raise click.UsageError(f"--device must be one of {names}" if names else "this site has no device")
-    line, device = found[0]
+    known = [device.name for _, device in loaded.devices()]
+    for name in names:
+        if name not in known:
+            raise click.UsageError(f"--device must be one of {', '.join(map(repr, known)) or 'none'}")
+    found = [(line, device) for line, device in loaded.devices() if not names or device.name in names]
     told = form or ("thing" if file.name.endswith(".td.json") else _FORMS.get(file.suffix.lower()))
     if told is None:
         raise click.UsageError(
             f"{file.name} does not tell its form; end it in .csv, .xlsx, .json, .td.json, .svg or .pdf"
         )
     if told == "paper":
-        return _write_paper(file, loaded, line, device)
+        return _write_paper(file, loaded, found)
+    if len(found) != 1:
+        told_names = ", ".join(map(repr, known))
+        raise click.UsageError(f"--device must be one of {told_names}" if known else "this site has no device")
+    line, device = found[0]
     if told == "xlsx":
         data = as_workbook(device)
     else:
@@ -61,14 +64,16 @@ def command(site: Path, file: Path, device_name: str | None, form: str | None) -
     return 0
 
 
-def _write_paper(file: Path, site: Site, line: Line, device: Device) -> int:
-    from kanaleto.paper.drawing import write_sheet  # what draws costs other exports too much
+def _write_paper(file: Path, site: Site, found: list[tuple[Line, Device]]) -> int:
+    from kanaleto.paper.drawing import write_elsewhere  # what draws costs other exports too much
     from kanaleto.paper.look import NoPaper
-    from kanaleto.paper.making import map_sheet
+    from kanaleto.paper.report import maps_document
 
     try:
-        write_sheet(map_sheet(site.name, line, device, time.time()), file)
+        write_elsewhere(maps_document(site, found), file)
     except NoPaper as error:
         raise Failed(str(error)) from None
-    say(f"{len(device.points)} points of {device.name} written to {file}", err=True)
+    count = sum(len(device.points) for _, device in found)
+    of = found[0][1].name if len(found) == 1 else f"{len(found)} devices"
+    say(f"{count} points of {of} written to {file}", err=True)
     return 0

@@ -2,6 +2,7 @@
 
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -13,6 +14,10 @@ from kanaleto.demo.start import is_demo
 from kanaleto.files.loading import load_site
 from kanaleto.planning.plan import AnyPlace, Identity, Plan, plan_site
 from kanaleto.site.model import Site
+
+if TYPE_CHECKING:
+    from kanaleto.history.curves import TrendCurve
+    from kanaleto.paper.sheets import PaperCurve
 
 _HOUR_S = 3600.0
 MOST_POINTS = 8
@@ -52,14 +57,14 @@ def command(
     if begin >= end:
         raise click.UsageError("--from is not before --to: there is nothing between them")
     loaded, _ = load_site(site)
-    places = _places(loaded, points)
+    places = places_of(loaded, points)
     stores = [store] if store is not None else stores_of(str(site))
     _draw(loaded, places, stores, begin, end, scale, is_today, file)
     say(f"{len(places)} points drawn to {file}", err=True)
     return 0
 
 
-def _places(site: Site, points: tuple[str, ...]) -> list[AnyPlace]:
+def places_of(site: Site, points: tuple[str, ...]) -> list[AnyPlace]:
     plan = plan_site(site)
     return [_place(plan, point) for point in dict.fromkeys(points)]
 
@@ -80,12 +85,38 @@ def _draw(
     site: Site, places: list[AnyPlace], stores: list[str], begin: float, end: float, scale: str, is_today: bool,
     file: Path,
 ) -> None:  # fmt: skip
-    from kanaleto.history.askingthread import HistoryQuery, answer_to
-    from kanaleto.history.curves import EMPTY, TrendCurve, joined, thinned
-    from kanaleto.history.storedcurve import ToldRows, definition_of
+    from kanaleto.history.curves import thinned
     from kanaleto.paper.drawing import write_sheet
     from kanaleto.paper.look import NoPaper
     from kanaleto.paper.making import trend_sheet
+
+    curves = _recorded(site, places, stores, begin, end, is_today)
+    if all(thinned(curve, begin, end, 10).bounds is None for curve in curves.values()):
+        say("nothing was read in that time: the trend is empty", err=True)
+    notes = ["Out of the record; what was not recorded is a gap."]
+    notes += ["Old words are read with today's definitions."] if is_today else []
+    notes += ["The answers came from simulated devices."] if is_demo(site.path or file) else []
+    try:
+        write_sheet(trend_sheet(site.name, places, curves, begin, end, scale, notes), file)
+    except NoPaper as error:
+        raise Failed(str(error)) from None
+
+
+def curves_of(site: Site, places: list[AnyPlace], stores: list[str], begin: float, end: float) -> "list[PaperCurve]":
+    """Curves of points as they go on paper, out of the record. Raises Failed where one was never recorded."""
+    from kanaleto.paper.making import trend_sheet
+
+    return trend_sheet(
+        site.name, places, _recorded(site, places, stores, begin, end, False), begin, end, "several"
+    ).curves
+
+
+def _recorded(
+    site: Site, places: list[AnyPlace], stores: list[str], begin: float, end: float, is_today: bool
+) -> "dict[Identity, TrendCurve]":
+    from kanaleto.history.askingthread import HistoryQuery, answer_to
+    from kanaleto.history.curves import EMPTY, TrendCurve, joined
+    from kanaleto.history.storedcurve import ToldRows, definition_of
 
     wanted = tuple(place.identity for place in places)
     today = {place.identity: definition_of(place) for place in places} if is_today else None
@@ -104,12 +135,4 @@ def _draw(
             raise Failed(
                 f"{'/'.join(place.identity)} was never recorded here; kanaleto history SITE --list shows what was"
             )
-    if all(thinned(curve, begin, end, 10).bounds is None for curve in curves.values()):
-        say("nothing was read in that time: the trend is empty", err=True)
-    notes = ["Out of the record; what was not recorded is a gap."]
-    notes += ["Old words are read with today's definitions."] if is_today else []
-    notes += ["The answers came from simulated devices."] if is_demo(site.path or file) else []
-    try:
-        write_sheet(trend_sheet(site.name, places, curves, begin, end, scale, notes), file)
-    except NoPaper as error:
-        raise Failed(str(error)) from None
+    return curves

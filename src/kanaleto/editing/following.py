@@ -22,6 +22,25 @@ def follow_device(draft: Draft, old: str, new: str) -> None:
         return text.replace(f"[{old}/", f"[{new}/")
 
     _follow(draft, renamed, {f"[{old}/": f"[{new}/"})
+    _follow_on_cable(draft, old, new)
+
+
+def _follow_on_cable(draft: Draft, old: str, new: str) -> None:
+    """In the wiring of lines."""
+    if not any(old in (*line.wiring.order, *line.wiring.terminators, line.wiring.bias) for line in draft.site.lines):
+        return
+    document = tomlkit.parse(draft.text())
+    for line in tables_of(document, "line"):
+        wiring = line.get("wiring")
+        if wiring is None:
+            continue
+        for key in ("order", "terminators"):
+            names = wiring.get(key)
+            if names is not None and old in names:
+                wiring[key] = [new if name == old else name for name in names]
+        if wiring.get("bias") == old:
+            wiring["bias"] = new
+    draft.put(tomlkit.dumps(document))
 
 
 def follow_point(draft: Draft, map_path: Path, old: str, new: str) -> None:

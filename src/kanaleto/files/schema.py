@@ -172,6 +172,15 @@ class DeviceTable(TomlTable, frozen=True):
     note: str = ""
 
 
+class WiringTable(TomlTable, frozen=True):
+    order: list[Name] = []
+    terminators: list[Name] = []
+    bias: str = ""
+    wires: Annotated[int, Meta(ge=2, le=4)] | None = None
+    length_m: Annotated[float, Meta(gt=0, le=100_000)] | None = None
+    note: str = ""
+
+
 class LineTable(TomlTable, frozen=True):
     name: Name
     link: str
@@ -190,6 +199,7 @@ class LineTable(TomlTable, frozen=True):
     serve_key: str | None = None
     serve_ca: str | None = None
     roles: dict[str, list[FunctionCode]] = {}
+    wiring: WiringTable = WiringTable()
     device: list[DeviceTable] = []
 
 

@@ -19,7 +19,7 @@ from kanaleto.files.texts import SiteTexts
 from kanaleto.files.toml_lines import KeyLines, deepest_line, loads_bounded, longest_number
 from kanaleto.site.bridges import Bridge, TlsServing
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
-from kanaleto.site.faults import Fault, FaultyFile
+from kanaleto.site.faults import Fault, FaultyFile, suggestion
 from kanaleto.site.formula import formula_faults
 from kanaleto.site.links.link import FramingKind, Link
 from kanaleto.site.links.parse import parse_link
@@ -40,6 +40,7 @@ from kanaleto.site.model import (
 )
 from kanaleto.site.moving import moving_faults
 from kanaleto.site.ranges import parse_range
+from kanaleto.site.wiring import MASTER, NO_WIRING, Wiring
 from kanaleto.values.digits import whole
 from kanaleto.values.types import ByteOrder, parse_order
 from kanaleto.wire.codes import Table
@@ -308,7 +309,26 @@ class _SiteFileReader:
             ),
             writing=self._writing(table.writing),
             prefer_port=table.prefer_port,
+            wiring=self._wiring((*where, "wiring"), table, link),
         )
+
+    def _wiring(self, where: tuple[str | int, ...], table: schema.LineTable, link: Link) -> Wiring:
+        own = table.wiring
+        if own == schema.WiringTable():
+            return NO_WIRING
+        known = [MASTER, *(device.name for device in table.device)]
+        named = [("order", name) for name in own.order] + [("terminators", name) for name in own.terminators]
+        for key, name in [*named, *([("bias", own.bias)] if own.bias else [])]:
+            if name not in known:
+                told = f"{name!r} is no device of line {table.name!r}{suggestion(name, known)}"
+                self._fault((*where, key), f"{told}; {MASTER} is this machine", is_warning=True)
+        for name in {name for name in own.order if own.order.count(name) > 1}:
+            self._fault((*where, "order"), f"{name!r} stands twice in the order along the cable")
+        ends = {own.order[0], own.order[-1]} if own.order else set()
+        if ends and own.terminators and set(own.terminators) != ends:
+            told = f"terminators belong at the two ends of the cable, {own.order[0]} and {own.order[-1]}"
+            self._fault((*where, "terminators"), f"{told}; noted are {', '.join(own.terminators)}", is_warning=True)
+        return Wiring(tuple(own.order), tuple(own.terminators), own.bias, own.wires, own.length_m, own.note)
 
     def _writing(self, *own: schema.Writing) -> Writing:
         """What is said nearest to it holds."""

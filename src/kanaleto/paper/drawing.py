@@ -9,22 +9,20 @@ import msgspec
 
 from kanaleto.files.whole import write_bytes_whole
 from kanaleto.paper.look import NoPaper, form_of, prepare
-from kanaleto.paper.sheets import DocumentSheet, ExchangeSheet, Sheet, TableSheet, TimingSheet
+from kanaleto.paper.sheets import DocumentSheet, ExchangeSheet, SchemeSheet, Sheet, TableSheet, TimingSheet
 
 _LONGEST_S = 600.0
 
 
 def drawn(sheet: Sheet, form: str) -> bytes:
     """The file's content, as svg or pdf."""
+    if isinstance(sheet, DocumentSheet | SchemeSheet):
+        return _pages(sheet, form)
     prepare()
     if isinstance(sheet, TableSheet):
         from kanaleto.paper.table import draw_table
 
         figures = draw_table(sheet, form == "svg")
-    elif isinstance(sheet, DocumentSheet):
-        from kanaleto.paper.table import draw_document
-
-        figures = draw_document(sheet)
     elif isinstance(sheet, ExchangeSheet | TimingSheet):
         from kanaleto.paper.exchanges import draw_exchange, draw_timing
 
@@ -43,6 +41,15 @@ def drawn(sheet: Sheet, form: str) -> bytes:
         for figure in figures:
             pages.savefig(figure)
     return out.getvalue()
+
+
+def _pages(sheet: "DocumentSheet | SchemeSheet", form: str) -> bytes:
+    from kanaleto.paper.document import document_pages
+    from kanaleto.paper.scene import as_pdf, as_svg
+    from kanaleto.paper.scheme import scheme_pages
+
+    pages = document_pages(sheet) if isinstance(sheet, DocumentSheet) else scheme_pages(sheet)
+    return as_svg(pages, sheet.title) if form == "svg" else as_pdf(pages, sheet.title)
 
 
 def write_sheet(sheet: Sheet, path: Path) -> None:

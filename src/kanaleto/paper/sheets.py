@@ -58,13 +58,49 @@ class TableSheet(Struct, tag="table"):
     notes: list[str] = []
 
 
+class SchemeUnit(Struct):
+    """A device on a line of the drawing: its name, what stands below it, whether a terminator or the bias is there."""
+
+    name: str
+    words: list[str]
+    has_terminator: bool = False
+    has_bias: bool = False
+
+
+class SchemeLine(Struct):
+    """A line of the drawing with its units in the order along the cable; a network's hang on it each for itself."""
+
+    name: str
+    words: str
+    units: list[SchemeUnit]
+    is_bus: bool = True
+    notes: list[str] = []
+
+
+class SchemeSheet(Struct, tag="scheme"):
+    """The site as a drawing: its lines below each other, then what bridges lead where."""
+
+    title: str
+    about: str
+    lines: list[SchemeLine]
+    bridges: list[str] = []
+    notes: list[str] = []
+
+
 class DocumentSheet(Struct, tag="document"):
-    """Tables one behind the other, each from a page of its own, the pages counted through."""
+    """Tables one behind the other, the pages counted through; the drawing, where there is one, before the tables from
+    number `scheme_at` on, on pages of its own."""
 
     title: str
     about: str
     sections: list[TableSheet]
     notes: list[str] = []
+    scheme: SchemeSheet | None = None
+    scheme_at: int = 0
+    curves: list[PaperCurve] = []
+    """Charts behind the tables, from `begin` to `end` (seconds since 1970)."""
+    begin: float = 0.0
+    end: float = 0.0
 
 
 class PaperBox(Struct):
@@ -112,7 +148,7 @@ class TimingSheet(Struct, tag="timing"):
     notes: list[str] = []
 
 
-Sheet = TrendSheet | TableSheet | DocumentSheet | ExchangeSheet | TimingSheet
+Sheet = TrendSheet | TableSheet | DocumentSheet | ExchangeSheet | TimingSheet | SchemeSheet
 
 
 def short_name(name: str) -> str:

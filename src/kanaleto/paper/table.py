@@ -1,10 +1,10 @@
 """A table on paper: as many pages as it takes in a PDF, one tall page in an SVG."""
 
 import textwrap
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from kanaleto.paper.look import A4_WIDE, INK, MUTED, RULES, clean, put_foot, put_head
-from kanaleto.paper.sheets import MOST_CELL, DocumentSheet, TableSheet
+from kanaleto.paper.sheets import MOST_CELL, TableSheet
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -14,56 +14,6 @@ _ROW_IN, _HEAD_IN, _FOOT_IN = 0.155, 1.05, 0.75
 _CHARACTERS = 190
 """Of the small print, beside each other."""
 _LEAST, _MOST = 4, 46
-_TITLE_ROWS = 3
-
-
-class _Block(NamedTuple):
-    """Rows of a table that stand together on a page."""
-
-    sheet: TableSheet
-    rows: list[list[list[str]]]
-    own: list[int]
-    widths: list[int]
-    title: str
-
-
-def draw_document(sheet: DocumentSheet) -> "list[Figure]":
-    """All sections, as many on a page as have room, the pages counted through. A row is never broken."""
-    page_rows = int((A4_WIDE[1] - _HEAD_IN - _FOOT_IN) / _ROW_IN)
-    pages: list[list[_Block]] = [[]]
-    filled = 0
-    for section in sheet.sections:
-        widths = _widths(section)
-        rows = [_lines(row, widths) for row in section.rows]
-        title = f"{section.title}{f' · {section.about}' if section.about else ''}"
-        own: list[int] = []
-        filled += _TITLE_ROWS
-        for number, lines in enumerate(rows):
-            height = max(map(len, lines), default=1)
-            if filled + height > page_rows and (pages[-1] or own):
-                if own:
-                    pages[-1].append(_Block(section, rows, own, widths, title))
-                pages.append([])
-                own, filled = [], _TITLE_ROWS
-            own.append(number)
-            filled += height
-        pages[-1].append(_Block(section, rows, own, widths, title))
-        filled += 1
-    return [_document_page(sheet, blocks, f"page {at} of {len(pages)}") for at, blocks in enumerate(pages, 1)]
-
-
-def _document_page(sheet: DocumentSheet, blocks: list[_Block], page: str) -> "Figure":
-    from matplotlib.figure import Figure
-
-    figure = Figure(figsize=A4_WIDE)
-    put_head(figure, sheet.title, sheet.about, page)
-    put_foot(figure, [*dict.fromkeys(note for block in blocks for note in block.sheet.notes), *sheet.notes])
-    row = _ROW_IN / A4_WIDE[1]
-    y = 1 - _HEAD_IN / A4_WIDE[1] + row
-    for block in blocks:
-        figure.text(_LEFT, y, clean(block.title), fontsize=9, fontweight="bold", color=INK)
-        y = _put_rows(figure, block.sheet, block.rows, block.own, block.widths, y - 1.4 * row, row) - 1.1 * row
-    return figure
 
 
 def draw_table(sheet: TableSheet, in_one: bool) -> "list[Figure]":

@@ -14,6 +14,7 @@ from kanaleto.site.bridges import Bridge, TlsServing
 from kanaleto.site.counting import Counting, Numbering
 from kanaleto.site.links.link import Link
 from kanaleto.site.proving import PROVED_ONCE, Proving
+from kanaleto.site.wiring import NO_WIRING, Wiring
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import ByteOrder, Kind
 from kanaleto.wire.codes import Table
@@ -354,7 +355,8 @@ class Line(Struct, frozen=True):
     origin: str = ""
     """Where its answers come from, by the word of `site.origin`, where the site says so."""
     led_from: Link | None = None
-    """The link that the site names, while the line is led to a stand-in."""
+    """The link that the site names, while the line is led elsewhere."""
+    wiring: Wiring = NO_WIRING
 
     @property
     def point_count(self) -> int:

@@ -89,3 +89,18 @@ def parse_tolerance(text: str) -> Tolerance:
         ) from None
     of = ToleranceOf.UNIT if not match[2] else ToleranceOf(match[3] or "span")
     return Tolerance(size, of)
+
+
+def prove_text(proving: Proving) -> str:
+    """As the column has it."""
+    words = [word for word in _WORDS[:4] if getattr(proving, word)]
+    levels = [" ".join(f"{level:g}" for level in proving.levels)] if proving.levels else []
+    return "; ".join([*levels, *words]) or "no"
+
+
+def tolerance_text(proving: Proving) -> str:
+    """As the column has it; empty where there is none."""
+    own = proving.tolerance
+    if own is None:
+        return ""
+    return f"{own.number:g}" + {ToleranceOf.UNIT: "", ToleranceOf.SPAN: " %", ToleranceOf.VALUE: " % of value"}[own.of]

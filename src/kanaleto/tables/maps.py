@@ -8,6 +8,7 @@ from kanaleto.files.harmless import guarded
 from kanaleto.files.mapcolumns import COLUMNS
 from kanaleto.site.counting import from_wire
 from kanaleto.site.model import DEMAND, LIMIT_MANNERS, LIMIT_STATES, LIMITS, Device, Point, Writing
+from kanaleto.site.proving import prove_text, tolerance_text
 from kanaleto.values.scale import Bounded, Curve, Scale
 
 _TEXTS = ("name", "note", "unit", "labels", "bit", "curve", "no_value")
@@ -42,6 +43,8 @@ def point_cells(device: Device, point: Point) -> dict[str, str]:
         "feedback": point.writing.feedback,
         "write": {Writing.CONFIRM: "confirm", Writing.NEVER: "never"}.get(point.writing.how, ""),
         "repeat": "yes" if point.writing.may_repeat else "",
+        "prove": prove_text(point.proving) if prove_text(point.proving) != "once" else "",
+        "tolerance": tolerance_text(point.proving),
         "deadband": f"{point.deadband:.12g}" if point.deadband else "",
         "setting": point.setting.value if point.setting is not None else "",
         "no_value": ";".join(

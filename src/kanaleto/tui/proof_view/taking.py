@@ -19,7 +19,7 @@ from kanaleto.proof.taking import Expected, by_hand, expected_by_itself, iso_of,
 from kanaleto.proof.watching import limit_line, loss_line, watch_feedback, watch_loss, write_line
 from kanaleto.site.model import Device, Line, Point
 from kanaleto.site.origin import Origin
-from kanaleto.site.proving import parse_prove, parse_tolerance
+from kanaleto.site.proving import parse_prove, parse_tolerance, prove_text, tolerance_text
 from kanaleto.tui.shared.context import Context
 from kanaleto.tui.shared.proofing import MakeLine, place_of
 from kanaleto.tui.write.points import write_points
@@ -320,11 +320,7 @@ def _cells_of(device: Device, point: str) -> dict[str, str]:
     own = next((own for own in device.points if own.name == point), None)
     if own is None:
         return {"prove": "once"}
-    proving = own.proving
-    words = [word for word in ("once", "each", "write", "limits") if getattr(proving, word)]
-    if proving.levels:
-        words.insert(0, " ".join(f"{level:g}" for level in proving.levels))
-    told = {"prove": "; ".join(words) or "no"}
-    if proving.tolerance is not None:
-        told["tolerance"] = str(proving.tolerance)
+    told = {"prove": prove_text(own.proving)}
+    if own.proving.tolerance is not None:
+        told["tolerance"] = tolerance_text(own.proving)
     return told

@@ -6,20 +6,23 @@ from collections.abc import Awaitable, Callable, Collection
 from msgspec.structs import replace
 
 from kanaleto.cli.running import run_until_signal
+from kanaleto.files.origins import look_around, read_through
 from kanaleto.polling.session import Session
-from kanaleto.site.model import Site
+from kanaleto.site.model import Line, Site
+from kanaleto.site.origin import Origin
 
 _CONNECTED_S = 5.0
 
 
 class AskingSession:
-    """Of all lines, or of those named."""
+    """Of all lines, or of those named. A serial port that a service of ours holds is read through it."""
 
     def __init__(self, site: Site, lines: Collection[str] = ()) -> None:
         if lines:
             chosen = tuple(line for line in site.lines if line.name in lines)
             site = replace(site, lines=chosen, derived=(), composing=(), bridges=())  # which may name the others
-        self.session = Session(site)
+        look_around()
+        self.session = Session(replace(site, lines=tuple(_through(line) for line in site.lines)))
         self.session.hold(True)
 
     def run(self, work: Callable[[Session], Awaitable[None]]) -> None:
@@ -42,3 +45,9 @@ class AskingSession:
             if all(p.exchanger.is_open or p.connection.why_unreachable for p in self.session.pollers):
                 return
             await asyncio.sleep(0.02)
+
+
+def _through(line: Line) -> Line:
+    port = line.link.local_port
+    place = read_through(port) if port is not None else None
+    return replace(line, link=place, led_from=line.link, origin=Origin.BRIDGE.value) if place is not None else line

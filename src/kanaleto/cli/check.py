@@ -23,16 +23,31 @@ from kanaleto.site.faults import Fault, FaultyFile
     show_default=True,
     help="how a map that is checked alone counts its addresses",
 )
+@click.option("--there", "is_there", is_flag=True, help="ask the devices, read only, whether they are as the site says")
+@click.option("--device", "devices", multiple=True, metavar="NAME", help="with --there: these only")
+@click.option("--others", "with_others", is_flag=True, help="with --there: units that nobody noted, too")
 @click.option("--json", "is_json", is_flag=True, help="one object a line")
-def command(file: Path, numbering: str, is_json: bool) -> int:
+def command(
+    file: Path, numbering: str, is_there: bool, devices: tuple[str, ...], with_others: bool, is_json: bool
+) -> int:
     """Tell every fault of a site file and its maps, or of one map, with file, line and what would be right.
 
     Exit code 2 when there is a fault; warnings alone (gaps, overlaps) give 0.
 
+    With --there each device is asked once: whether it answers, what it says that it is, its own port settings, its
+    limit, points that it refuses, parameters against the newest snapshot. 0 as noted, 1 something differs or is silent.
+
     \b
-    Example:
+    Examples:
       kanaleto check alder-lock.toml
+      kanaleto check alder-lock.toml --there --device "Upper sluice"
     """
+    if is_there:
+        from kanaleto.cli.checkthere import check_devices  # asking costs the plain check too much
+
+        return check_devices(file, devices, with_others, is_json)
+    if devices or with_others:
+        raise click.UsageError("--device and --others belong to --there")
     faults, what = _faults(file, Numbering(numbering))
     order = {path: number for number, path in enumerate(dict.fromkeys([file, *(fault.file for fault in faults)]))}
     faults = sorted(faults, key=lambda fault: (order[fault.file], fault.line))

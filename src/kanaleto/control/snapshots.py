@@ -76,7 +76,7 @@ async def take(session: Session, devices: Sequence[str], ranges: Sequence[Range]
     for line, device in session.site.devices():
         if device.name not in devices:
             continue
-        wanted = _spans(device, ranges)
+        wanted = spans_of(device, ranges)
         for table, first, end in wanted:
             data, why = await _read(session, line, device, table, first, end)
             if data is None:
@@ -86,7 +86,7 @@ async def take(session: Session, devices: Sequence[str], ranges: Sequence[Range]
     return rows, failed
 
 
-def _spans(device: Device, ranges: Sequence[Range]) -> list[tuple[Table, int, int]]:
+def spans_of(device: Device, ranges: Sequence[Range] = ()) -> list[tuple[Table, int, int]]:
     """What to read, in requests that it bears."""
     found: list[tuple[Table, int, int]] = []
     if ranges:

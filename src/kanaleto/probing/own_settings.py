@@ -61,13 +61,13 @@ def judge(point: Point, value: object, line: Line, device: Device) -> OwnSetting
     if meaning is None:
         told = "the map has no labels for its codes" if not point.labels else "which the map's labels do not name"
         return OwnSetting(point, code, None, None, f"{title}: code {code}, {told}")
-    in_use = _in_use(point.setting, line, device)
+    used = in_use(point.setting, line, device)
     said = meaning if meaning == str(code) else f"code {code}, {meaning}"
-    if in_use is None:
+    if used is None:
         return OwnSetting(point, code, meaning, None, f"{title}: {said}; this line has none to compare with")
-    if meaning == in_use:
+    if meaning == used:
         return OwnSetting(point, code, meaning, True, f"{title}: {said}, as in use")
-    text = f"{title}: {said}, and {in_use} is in use: it takes the new one after a restart, or a gateway stands between"
+    text = f"{title}: {said}, and {used} is in use: it takes the new one after a restart, or a gateway stands between"
     return OwnSetting(point, code, meaning, False, text)
 
 
@@ -97,7 +97,8 @@ def meaning_of(point: Point, code: int) -> str | None:
     )
 
 
-def _in_use(setting: PortSetting, line: Line, device: Device) -> str | None:
+def in_use(setting: PortSetting, line: Line, device: Device) -> str | None:
+    """What the site says of it, as `meaning_of` does; None where it says nothing."""
     if setting is PortSetting.UNIT_ID:
         return str(device.unit_id)
     settings = line.link.settings

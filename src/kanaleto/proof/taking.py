@@ -63,7 +63,7 @@ async def read_now(session: Session, line: Line, device: Device, point: Point, l
     at = iso_of(session.clock.at(outcome.asked_at))
     exchange = {"at": at, "line": line.name, "request": outcome.request.hex(), "answer": outcome.answer.hex()}
     words = data.hex(" ", 2).upper() if not point.table.is_bits else str(data[0])
-    return Seen(_told(point, value), words, exchange, device.unit_id, origin_of(line).value, at)
+    return Seen(_told(point, value), words, exchange, device.unit_id, origin_of(poller.line).value, at)
 
 
 async def _power_of(session: Session, line: Line, device: Device, point: Point) -> int:

@@ -9,6 +9,7 @@ from kanaleto.board.board import Quality
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.proof.claims import Claim, ClaimState, error_of, expected_at
 from kanaleto.proof.sheet import ClaimKey, SheetLine
+from kanaleto.proof.there import There
 from kanaleto.site.model import Device, Point
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.readings import value_text
@@ -38,7 +39,13 @@ class ClaimRow(Struct, frozen=True):
     """Of its point: the name stands there once."""
 
 
-ProofRow = CheckedDevice | ClaimRow | None
+class ThereRow(Struct, frozen=True):
+    """Something that is not as the site says."""
+
+    there: There
+
+
+ProofRow = CheckedDevice | ClaimRow | ThereRow | None
 
 
 class ProofRows(Rows[ProofRow]):
@@ -63,12 +70,18 @@ class ProofRows(Rows[ProofRow]):
         self.set_rows(rows)
 
     def may_rest(self, row: ProofRow) -> bool:
-        return isinstance(row, ClaimRow | CheckedDevice)
+        return isinstance(row, ClaimRow | CheckedDevice | ThereRow)
 
     def identity(self, row: ProofRow) -> Hashable:
         if isinstance(row, ClaimRow):
             return row.claim.key
+        if isinstance(row, ThereRow):
+            return row.there
         return row.device if isinstance(row, CheckedDevice) else None
+
+    def fill_there(self, found: Sequence[There]) -> None:
+        """What differs, instead of the claims."""
+        self.set_rows([ThereRow(one) for one in found])
 
     def draw(self, row: ProofRow, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, ground).put(" ")
@@ -78,7 +91,16 @@ class ProofRows(Rows[ProofRow]):
             return cells.put(f"  {row.left} of {row.count} to go" if row.left else f"  all {row.count} done", "muted")
         if isinstance(row, ClaimRow):
             self._claim(cells, row, width)
+        if isinstance(row, ThereRow):
+            self._there(cells, row.there, width)
         return cells
+
+    def _there(self, cells: Cells, one: There, width: int) -> None:
+        cells.put("✕ " if one.outcome == "silent" else "≠ ", "terracotta" if one.outcome == "silent" else "ochre")
+        who = f"{one.device}/{one.point}" if one.point else one.device or one.line
+        cells.put(who, "ink", min(36, max(width // 3, 12))).put(f" {one.what}", "muted", 11)
+        told = f"silent: {one.found}" if one.outcome == "silent" else f"noted {one.expected}, found {one.found}"
+        cells.put(told, "ink", max(width - cells.width - 1, 4))
 
     def _claim(self, cells: Cells, row: ClaimRow, width: int) -> None:
         claim, key = row.claim, row.claim.key
@@ -189,6 +211,8 @@ def key_here(row: ProofRow) -> ClaimKey | None:
 def device_here(row: ProofRow) -> str:
     if isinstance(row, ClaimRow):
         return row.claim.key.device
+    if isinstance(row, ThereRow):
+        return row.there.device
     return row.device if isinstance(row, CheckedDevice) else ""
 
 

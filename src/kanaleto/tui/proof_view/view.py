@@ -8,10 +8,12 @@ from textual.strip import Strip
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.proof.claims import Claim, ClaimState
+from kanaleto.proof.there import There
 from kanaleto.tui.proof_view.details import Evidence, StillOpen
 from kanaleto.tui.proof_view.rows import (
     ClaimRow,
     ProofRows,
+    ThereRow,
     device_here,
     key_here,
     next_left,
@@ -24,6 +26,7 @@ from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.pane import Drawn
 from kanaleto.tui.shared.proofing import ProofState, error_words
 from kanaleto.tui.shared.view import View
+from kanaleto.tui.shared.wishes import LookAtDevice, ShowPoint
 from kanaleto.tui.shared.words import wrapped
 
 ACTIONS = (
@@ -34,6 +37,7 @@ ACTIONS = (
     Action("o", "choose", "what is to be proved", "prove and tolerance of the point, or of all points of a device"),
     Action("c", "cable", "cable pulled", "prove that the device is missed and comes back when its cable is pulled"),
     Action("a", "as_left", "as found or as left", "evidence counts as found, or as left after it was put right"),
+    Action("t", "there", "what is there", "ask the devices, read only, whether they are as the site says"),
     Action("M", "merge", "merge a sheet", "take over the lines of somebody else's sheet"),
     Action("x", "export", "papers", "report, site drawing, register maps, handover"),
 )
@@ -72,6 +76,7 @@ class ProofView(View, Vertical):
         self._taking = Taking(self.context)
         self._filled: object = None
         self._looked = -1
+        self._shows_there = False
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
@@ -83,7 +88,8 @@ class ProofView(View, Vertical):
         state = proof.state
         self._rows.empty_text = "the sheet is being read" if state is None else self._filter.told or "no points yet"
         claims = state.claims if state is not None else ()
-        filled = (id(state), self._filter.value, snapshot.version)
+        there = proof.there if self._shows_there else ()
+        filled = (id(state), self._filter.value, snapshot.version, there)
         if self._filled != filled:
             self._filled = filled
             shown = [
@@ -154,6 +160,7 @@ class ProofView(View, Vertical):
     def back(self) -> None:
         if self._taking.cancel():
             return
+        self._shows_there = False
         if self._filter.value:
             self._filter.clear_filter()
         self.context.redraw()
@@ -162,9 +169,11 @@ class ProofView(View, Vertical):
         if self._taking.key is not None:
             return [("escape", "stop looking"), *self.keys_of("next")]
         row = self._rows.current
+        if isinstance(row, ThereRow):
+            return [*self.keys_of("take", take="go there"), ("escape", "back to the claims")]
         if isinstance(row, ClaimRow):
             return self.keys_of("take", "next", "verdict", "note", "choose", "export")
-        return self.keys_of("next", "cable", "choose", "export")
+        return self.keys_of("next", "cable", "choose", "there", "export")
 
     @property
     def device_here(self) -> str:
@@ -175,10 +184,26 @@ class ProofView(View, Vertical):
 
     def action_take(self) -> None:
         row = self._rows.current
+        if isinstance(row, ThereRow):
+            self._go_to(row.there)
+            return
         if not isinstance(row, ClaimRow):
             self.context.tell("put the cursor on a claim; ] goes to the next that is left")
             return
         self._taking.take(row.claim)
+
+    def _go_to(self, there: There) -> None:
+        """To where it is mended: the point, or the device's map."""
+        found = self.snapshot.status_of(there.device)
+        if there.point:
+            self.context.send(ShowPoint((there.device, there.point)))
+        elif found is not None:
+            self.context.send(LookAtDevice(found[0].line.link, found[1].device.unit_id))
+
+    def action_there(self) -> None:
+        self._shows_there = True
+        self.context.tell("the devices are asked once each, read only …")
+        self.context.proof.ask_there(self.snapshot.site, self.context.door.opened.path, ())
 
     def action_next(self) -> None:
         at = next_left(self._rows.rows, self._rows.cursor)

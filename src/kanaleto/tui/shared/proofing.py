@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from kanaleto.proof.checkout import Checkout
     from kanaleto.proof.claims import Claim
     from kanaleto.proof.sheet import ClaimKey, SheetLine
+    from kanaleto.proof.there import There
 
 MakeLine = Callable[["Checkout", str, list[str]], "SheetLine"]
 """From the checkout, who takes it, and what it replaces."""
@@ -57,6 +58,9 @@ class AppProof:
         """Asked for by hand, in this session."""
         self.who = ""
         self.under_way = ""
+        self.there: tuple[There, ...] = ()
+        """What is not as the site says, as it was asked last."""
+        self.asking_there: Future[list[There]] | None = None
 
     # How it stands
 
@@ -158,6 +162,36 @@ class AppProof:
             return
         self._say()
         self._told(f"{count} line{'s' if count != 1 else ''} of {other.name} taken over")
+
+    def ask_there(self, site: Site, path: Path, devices: Sequence[str]) -> None:
+        """Ask the devices whether they are as the site says; `there` has what differs then."""
+        from kanaleto.proof.there import check_there, known_of
+
+        if self.asking_there is not None and not self.asking_there.done():
+            return
+        known = known_of(site, path)
+        self.there = ()
+        self.asking_there = done = self._context.engine.run(
+            check_there(self._context.engine.session, known, devices, False, lambda one: None)
+        )
+
+        def came(done: "Future[list[There]]") -> None:
+            error = done.exception() if not done.cancelled() else None
+            if done.cancelled() or error is not None:
+                self._told("stopped" if error is None else str(error))
+                return
+            found = done.result()
+            wrong = tuple(one for one in found if not one.is_same)
+
+            def shown() -> None:
+                self.there = wrong
+                told = f"{len(wrong)} of {len(found)} answers differ" if wrong else f"{len(found)} answers as noted"
+                self._context.tell(told)
+                self._context.redraw()
+
+            self._context.later(shown)
+
+        done.add_done_callback(came)
 
     def _told(self, text: str) -> None:
         self._context.later(lambda: self._context.tell(text))

@@ -10,7 +10,7 @@ from kanaleto.paper.casedocument import moment
 from kanaleto.paper.look import zone_words
 from kanaleto.paper.sheets import DocumentSheet, PaperColumn, TableSheet
 from kanaleto.paper.siteschemes import scheme_sheet
-from kanaleto.proof.claims import Claim, counts_of, error_of
+from kanaleto.proof.claims import Claim, ClaimState, counts_of, error_of
 from kanaleto.proof.facts import Communication, ReportFacts, left_of
 from kanaleto.proof.sheet import SheetLine
 from kanaleto.site.counting import Numbering, from_wire
@@ -48,8 +48,19 @@ def _table(
 
 
 def _unfinished(facts: ReportFacts) -> TableSheet:
+    """What went wrong, a row each; what nobody has taken, by device."""
     left = left_of(facts.claims)
-    rows = [[claim.state.value, claim.key.claim, str(claim.key), _why(claim)] for claim in left]
+    rows = [
+        [claim.state.value, claim.key.claim, str(claim.key), _why(claim)]
+        for claim in left if claim.state is not ClaimState.OPEN
+    ]  # fmt: skip
+    by_device: dict[str, list[Claim]] = {}
+    for claim in left:
+        if claim.state is ClaimState.OPEN:
+            by_device.setdefault(claim.key.device, []).append(claim)
+    for device, own in by_device.items():
+        names = dict.fromkeys(claim.key.point or claim.key.claim for claim in own)
+        rows.append(["open", f"{len(own)} claims", device, f"nobody has taken them: {', '.join(names)}"])
     rows += [["told", "sheet", text, ""] for text in facts.told]
     about = f"{len(left)} of {len(facts.claims)} claims" if left else "nothing: all that is to be proved was proved"
     return _table("What is unfinished", about, ["stands", "kind", "what", "why"], rows)

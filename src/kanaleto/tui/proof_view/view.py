@@ -92,10 +92,11 @@ class ProofView(View, Vertical):
         filled = (id(state), self._filter.value, snapshot.version, there)
         if self._filled != filled:
             self._filled = filled
-            shown = [
-                claim for claim in claims if self._filter.matches(f"{claim.key} {claim.key.claim} {claim.state.value}")
-            ]
-            self._rows.fill(shown, of_snapshot(snapshot))
+            told = [(claim, f"{claim.key} {claim.key.claim} {claim.state.value}") for claim in claims]
+            if there:
+                self._rows.fill_there(there)
+            else:
+                self._rows.fill([claim for claim, text in told if self._filter.matches(text)], of_snapshot(snapshot))
         self._rows.under_way = self._taking.key
         width, height = self.size.width, self.size.height
         self.set_class(width < 120, "-narrow")
@@ -129,6 +130,11 @@ class ProofView(View, Vertical):
         begun = f"  begun {state.begun[:10]}," if state is not None and state.begun else " "
         cells.put(f"{begun} {error_words(claims)}" if claims else "  …", "muted", max(width - cells.width - 1, 0))
         as_left = "as left: a turns it" if self._taking.is_as_left else ""
+        if isinstance(self._rows.current, ThereRow):
+            differs = Cells(self.palette).put(
+                " what is not as the site says; enter goes there, escape to the claims", "ochre"
+            )
+            return [cells, Cells(self.palette), differs, Cells(self.palette)]
         bars, names = self._bars(claims, width)
         return [cells, bars.put("  ").put(as_left, "ochre"), names, self._rows.head(self._rows.size.width or width)]
 

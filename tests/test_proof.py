@@ -16,6 +16,7 @@ from msgspec.structs import replace
 from kanaleto.files.loading import load_site
 from kanaleto.proof.checkout import Checkout, sheet_path
 from kanaleto.proof.claims import ClaimState, claims_of, counts_of, expected_at, fingerprint_of, wanted_of
+from kanaleto.proof.sequences import SequenceVerdict, keep_sequences
 from kanaleto.proof.sheet import VERDICTS, CannotKeep, ClaimKey, SheetLine, append, new_id, read_sheet
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Device, Point, Site
@@ -261,7 +262,7 @@ class OnDisk(WithSite):
         self.assertIs(states[0][ClaimKey("value", "Sluice", "Torque")], ClaimState.DISPUTED)
 
 
-class Command(WithSite):
+class OverTcp(WithSite):
     def setUp(self) -> None:
         super().setUp()
         self.slave = RawSlave("tcp://x")
@@ -284,6 +285,8 @@ class Command(WithSite):
         self.assertTrue(out, told)
         return code, json.loads(out)
 
+
+class Command(OverTcp):
     def test_a_reading_is_taken_judged_and_kept_with_its_exchange(self) -> None:
         code, claim = self.taken("Gate", "--expected", "50", "--level", "50 %", "--note", "at the gate")
         self.assertEqual((code, claim["state"], claim["seen"], claim["words"]), (0, "rehearsed", 50.1, "1392"))
@@ -339,3 +342,65 @@ class Command(WithSite):
         self.taken("A", "--expected", "5010")
         code, out, _ = run("proof", str(self.path), "--left")
         self.assertEqual((code, out.strip()), (0, "S: 1 proved; 0 left"))
+
+
+class ByRoutine(OverTcp):
+    def routine(self, steps: str) -> tuple[int, list[dict[str, object]]]:
+        (self.folder / "routines").mkdir(exist_ok=True)
+        text = f'name = "Prove"\ndevice = "Sluice"\n[variables]\ntarget = 50.1\n{steps}'
+        (self.folder / "routines" / "prove.toml").write_text(text)
+        code, out, told = run("routine", str(self.path), "Prove", "--json")
+        self.assertTrue(out, told)
+        return code, [json.loads(row) for row in out.splitlines()]
+
+    def test_a_routine_takes_evidence_at_levels_and_goes_on_where_one_fails(self) -> None:
+        code, rows = self.routine(
+            '[[step]]\nprove = { "Gate" = "target" }\ntolerance = 0.5\nlevel = "50 %"\n'
+            '[[step]]\nprove = { "Torque" = 7 }\n'
+            '[[step]]\nprove = { "State" = "Open" }\nlevel = "Open"\n'
+        )
+        self.assertEqual([row.get("outcome") for row in rows], ["done", "failed", "done", "failed"])
+        self.assertEqual(code, 1)
+        lines = read_sheet(sheet_path(self.path)).lines
+        self.assertEqual(
+            [(line.point, line.level, line.verdict, line.note) for line in lines],
+            [("Gate", "50 %", "passed", "by routine"), ("Torque", "", "failed", "by routine"),
+             ("State", "Open", "passed", "by routine")],
+        )  # fmt: skip
+        self.assertEqual((lines[0].tolerance, lines[0].of, lines[1].tolerance), (0.5, "unit", 0.2))
+
+    def test_what_cannot_be_read_fails_the_step_and_stops_the_routine(self) -> None:
+        code, rows = self.routine('[[step]]\nprove = { "Spare" = 1 }\n[[step]]\nprove = { "Torque" = -2 }\n')
+        self.assertEqual((code, [row["outcome"] for row in rows]), (1, ["failed", "skipped", "failed"]))
+        self.assertIn("was not read", str(rows[0]["text"]))
+        self.assertEqual(read_sheet(sheet_path(self.path)).lines, [])
+
+    def test_faults_of_the_step_are_told_by_check(self) -> None:
+        (self.folder / "routines").mkdir()
+        for step, told in (
+            ('prove = 5', "prove reads like"), ('prove = { "Gat" = 1 }', "did you mean 'Gate'"),
+            ('prove = { "Gate" = 1 }\ntolerance = "x"', "must read like"),
+            ('prove = { "Gate" = 1 }\nwithin_s = 1', "does not belong to prove"),
+        ):  # fmt: skip
+            text = f'name = "Prove"\ndevice = "Sluice"\n[[step]]\n{step}\n'
+            (self.folder / "routines" / "prove.toml").write_text(text)
+            code, _, err = run("check", str(self.path))
+            self.assertEqual(code, 2, step)
+            self.assertIn(told, err)
+
+    def test_verdicts_of_a_rehearsal_are_claims_of_kind_sequence(self) -> None:
+        checkout = Checkout(self.site, sheet_path(self.path))
+        told = [
+            SequenceVerdict("Sluice", "back within 5 s", "passed", "after 1 s"),
+            SequenceVerdict("L", "others go on", "failed", "0.4"), SequenceVerdict("L", "void one", "void", ""),
+        ]  # fmt: skip
+        self.assertEqual(keep_sequences(checkout, "Comes and goes", told, 0.0, "anna"), 2)
+        self.assertEqual(keep_sequences(checkout, "Comes and goes", told[:1], 1.0, "anna"), 1, "played again")
+        states = {claim.key.level: claim.state for claim in checkout.claims() if claim.key.claim == "sequence"}
+        self.assertEqual(
+            states,
+            {
+                "Comes and goes, 1: back within 5 s": ClaimState.REHEARSED,
+                "Comes and goes, 2: others go on": ClaimState.FAILED,
+            },
+        )

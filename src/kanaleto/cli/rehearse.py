@@ -2,6 +2,7 @@
 expected."""
 
 import asyncio
+import time
 from functools import partial
 from pathlib import Path
 
@@ -16,6 +17,9 @@ from kanaleto.cli.output import emit, say
 from kanaleto.cli.running import run_until_signal
 from kanaleto.cli.serve import clients_of, hear, only, stands_of, tell_open
 from kanaleto.files.loading import load_site
+from kanaleto.proof.checkout import Checkout, sheet_path
+from kanaleto.proof.sequences import SequenceVerdict, keep_sequences
+from kanaleto.proof.sheet import CannotKeep
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.model import Site
 
@@ -74,12 +78,25 @@ def command(
                   "measured": one.measured, "text": one.text})  # fmt: skip
         else:
             say(f"{_MARKS[one.outcome]} step {one.step}, {one.at_s:g} s · {one.expect}: {one.outcome} · {one.text}")
+    _keep(loaded, site, rehearsal, verdicts)
     if is_json:
         emit({"rehearsal": rehearsal.name, "outcome": outcome, **counts})
     else:
         told = ", ".join(f"{count} {word}" for word, count in counts.items())
         say(f"{rehearsal.name}: {outcome} ({told})")
     return 0 if is_passed or not is_whole else 1
+
+
+def _keep(loaded: Site, path: Path, rehearsal: Rehearsal, verdicts: list[Verdict]) -> None:
+    """On the checkout sheet, as claims of kind sequence."""
+    targets = [step.fault.target for step in rehearsal.steps]
+    told = [
+        SequenceVerdict(targets[min(one.step, len(targets)) - 1], one.expect, one.outcome, one.text) for one in verdicts
+    ]
+    try:
+        keep_sequences(Checkout(loaded, sheet_path(path)), rehearsal.name, told, time.time())
+    except CannotKeep as error:
+        say(str(error), err=True)
 
 
 async def _work(

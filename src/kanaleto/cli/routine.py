@@ -2,6 +2,7 @@
 
 import asyncio
 import sys
+from functools import partial
 from pathlib import Path
 
 import click
@@ -14,7 +15,7 @@ from kanaleto.cli.running import run_until_signal
 from kanaleto.control.control import Control
 from kanaleto.control.lock import Lock
 from kanaleto.control.permission import Touched, permission
-from kanaleto.control.routine import Routine
+from kanaleto.control.routine import Routine, StepKind
 from kanaleto.control.routinefile import FOLDER, read_routines
 from kanaleto.control.running import RoutineRun, StepOutcome, StepTold
 from kanaleto.files.beside import folder_beside
@@ -22,6 +23,8 @@ from kanaleto.files.loading import load_site
 from kanaleto.keeping.kept import Kept
 from kanaleto.polling.process import prepare_process
 from kanaleto.polling.session import Session
+from kanaleto.proof.checkout import Checkout, sheet_path, take_for_routine
+from kanaleto.proof.sheet import CannotKeep
 from kanaleto.site.faults import FaultyFile, suggestion
 from kanaleto.site.model import Site
 from kanaleto.values.digits import number
@@ -90,14 +93,15 @@ def _variables(settings: tuple[str, ...], routine: Routine) -> dict[str, float]:
 
 
 def _require_writing(site: Site, routine: Routine) -> None:
-    targets = {(name or routine.device, point) for step in routine.steps for (name, point), _ in step.targets}
+    writing = [step for step in routine.steps if step.kind is not StepKind.PROVE]
+    targets = {(name or routine.device, point) for step in writing for (name, point), _ in step.targets}
     for line, device in site.devices():
         touched = [
             Touched(Items(point.table, point.address, point.end), points=(point.name,))
             for point in device.points
             if (device.name, point.name) in targets
         ]
-        if touched or device.name == routine.device:
+        if touched or (writing and device.name == routine.device):
             never = permission(line, device.unit_id, touched).never
             if never:
                 raise click.UsageError(never)
@@ -111,6 +115,11 @@ class _Running:
         self.outcome, self.said = "stopped", ""
         self._site, self._routines, self._name, self._variables = site, routines, name, variables
         self._is_dry, self._is_yes, self._is_json = is_dry, is_yes, is_json
+        assert site.path is not None
+        try:
+            self._checkout = Checkout(site, sheet_path(site.path))
+        except CannotKeep as error:
+            raise click.UsageError(str(error)) from None
 
     async def run(self) -> None:
         site = self._site
@@ -119,6 +128,8 @@ class _Running:
         folder = folder_beside(site.path) if site.path is not None else None
         control = Control(session, Lock(consents=True), kept.ledger, lambda: folder)
         control.take_routines(self._routines, [])
+        if not self._is_dry:
+            control.prove = partial(take_for_routine, self._checkout, session)
         if self._is_dry:
             await self._carry_out(control)
             return

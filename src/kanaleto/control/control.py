@@ -23,7 +23,7 @@ from kanaleto.control.orders import Orders
 from kanaleto.control.owed import Owings, WayBack
 from kanaleto.control.routine import Routine
 from kanaleto.control.routinefile import read_routines, routine_paths
-from kanaleto.control.running import RoutineRun, RunState
+from kanaleto.control.running import Prove, RoutineRun, RunState
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.waits import Wait
 from kanaleto.events.log import Event, EventKind, stands_for
@@ -47,6 +47,8 @@ class Control(Sink):
         self.lock = lock
         self.orders = Orders(session, lock, ledger, Sameness(folder))
         self.tellers: list[Callable[[str], None]] = []
+        self.prove: Prove | None = None
+        """Keeps what routines prove."""
         """Each hears what a person is to read, on the engine's loop."""
         self.owings = Owings(session, self.orders, self._tell)
         self.alives = Alives(session, self.orders, self.owings, self._tell)
@@ -220,6 +222,7 @@ class Control(Sink):
             self._run_count, routine, self._session, self.orders, self.alives, variables or {}, is_dry, by_steps,
             can_ask,
         )  # fmt: skip
+        run.prove = self.prove
         task = asyncio.get_running_loop().create_task(self._run(run, is_dry), name=run.owner)
         self._running[self._run_count] = (run, task)
         return run
@@ -248,6 +251,7 @@ class Control(Sink):
             return
         self._run_count += 1
         run = RoutineRun(self._run_count, routine, self._session, self.orders, self.alives, {}, can_ask=False)
+        run.prove = self.prove
         run.on_step = failed.on_step
         task = asyncio.current_task()
         if task is not None:

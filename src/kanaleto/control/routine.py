@@ -30,6 +30,7 @@ class StepKind(Enum):
     KEEP = "keep"
     RELEASE = "release"
     RAMP = "ramp"
+    PROVE = "prove"
 
 
 class ValueSpec(Struct, frozen=True):
@@ -68,6 +69,19 @@ class RoutineStep(Struct, frozen=True, kw_only=True):
     every_s: float = 0.0
     safe: ValueSpec | None = None
     ramp: Ramp | None = None
+    tolerance: str = ""
+    level: str = ""
+
+
+class ProveWanted(Struct, frozen=True):
+    """A point that a routine proves: what it should show, how far off it may be, and at which level, as one would type
+    them."""
+
+    device: str
+    point: str
+    expected: str
+    tolerance: str
+    level: str
 
 
 class Routine(Struct, frozen=True, kw_only=True):

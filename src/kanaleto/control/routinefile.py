@@ -25,6 +25,7 @@ from kanaleto.planning.plan import Identity
 from kanaleto.site.expression import BadExpression, compile_expression, references
 from kanaleto.site.faults import Fault, FaultyFile, suggestion
 from kanaleto.site.model import KEEPING_EVENTS, Device, Point, Site
+from kanaleto.site.proving import parse_tolerance
 
 FOLDER = "routines"
 MOST_FILES, MOST_STEPS = 500, 1000
@@ -38,6 +39,7 @@ _OF_STEP: dict[StepKind, tuple[str, ...]] = {
     StepKind.KEEP: ("every_s", "safe"),
     StepKind.RELEASE: (),
     StepKind.RAMP: ("while",),
+    StepKind.PROVE: ("tolerance", "level"),
 }
 
 
@@ -221,6 +223,8 @@ class _RoutineFileReader:
                 return RoutineStep(**base, text=f"release {', '.join(map(str, names))}", targets=targets)  # type: ignore[arg-type]
             case StepKind.RAMP:
                 return self._ramp(where, value, table, base)
+            case StepKind.PROVE:
+                return self._prove(here, value, table, base)
         targets = self._targets(here, value)
         told = ", ".join(f"{identity[1]} = {spec}" for identity, spec in targets)
         if kind is StepKind.WRITE:
@@ -233,6 +237,34 @@ class _RoutineFileReader:
             self.fault(here, f"step {at + 1}: keep keeps one point alive; write a step for each")
         text = f"keep {told} alive every {every_s:g} s"
         return RoutineStep(**base, text=text, targets=targets, every_s=every_s, safe=safe)  # type: ignore[arg-type]
+
+    def _prove(
+        self, where: tuple[str | int, ...], value: Any, table: dict[str, Any], base: dict[str, Any]
+    ) -> RoutineStep | None:
+        if not isinstance(value, dict) or not value:
+            self.fault(where, 'prove reads like { "Point" = 80 } or { "Point" = "a variable" }')
+            return None
+        found = []
+        for name, expected in value.items():
+            identity, point = self._point(where, name)
+            spec = self._spec(where, None, expected) if not isinstance(expected, str) else self._expected(expected)
+            if point is not None and not point.access.is_read:
+                self.fault(where, f"{name} is only written: nothing can be read of it")
+            if spec is not None:
+                found.append((identity, spec))
+        tolerance, level = str(table.get("tolerance", "")), str(table.get("level", ""))
+        if tolerance:
+            try:
+                parse_tolerance(tolerance)
+            except ValueError as error:
+                self.fault((*where[:-1], "tolerance"), str(error))
+        told = ", ".join(f"{identity[1]} = {spec}" for identity, spec in found)
+        text = f"prove that {told}" + (f" at {level}" if level else "") + (f" ± {tolerance}" if tolerance else "")
+        return RoutineStep(**base, text=text, targets=tuple(found), tolerance=tolerance, level=level)
+
+    def _expected(self, text: str) -> ValueSpec:
+        """A variable, or an expression of them; else a state's text."""
+        return ValueSpec(expression=text) if text in self._variables else ValueSpec(text=text)
 
     def _ramp(
         self, where: tuple[str | int, ...], value: Any, table: dict[str, Any], base: dict[str, Any]

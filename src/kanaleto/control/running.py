@@ -18,7 +18,7 @@ from kanaleto.control.alives import Alives
 from kanaleto.control.condition import LOOK_S, Believed, ConditionFailed
 from kanaleto.control.order import Order, Result, method_of, requests_of
 from kanaleto.control.orders import OrderRefused, Orders
-from kanaleto.control.routine import Routine, RoutineStep, StepKind, ValueSpec
+from kanaleto.control.routine import ProveWanted, Routine, RoutineStep, StepKind, ValueSpec
 from kanaleto.control.routinefile import wanted_of
 from kanaleto.control.wanted import CannotWrite, Wanted, wanted
 from kanaleto.events.log import EventKind
@@ -64,6 +64,8 @@ class RunState(Struct, frozen=True, kw_only=True):
 
 
 Ask = Callable[[str], Awaitable[bool]]
+Prove = Callable[[ProveWanted], Awaitable[tuple[bool, str]]]
+"""Reads a point as evidence: whether it is as expected, and what was seen, in words. Raises ConditionFailed."""
 OnStep = Callable[[StepTold], None]
 
 
@@ -76,6 +78,8 @@ class RoutineRun:
     ) -> None:  # fmt: skip
         self.routine, self.owner = routine, f"routine {number}"
         self.on_step: OnStep = lambda told: None
+        self.prove: Prove | None = None
+        self._not_proved: list[str] = []
         self._session, self._orders, self._alives = session, orders, alives
         self._variables = {**dict(routine.variables), **variables}
         self._is_dry, self._by_steps, self._can_ask = is_dry, by_steps, can_ask
@@ -120,6 +124,8 @@ class RoutineRun:
                 await self._wait_to_go()
                 self._owned.check()
                 await self._step(at, routine.steps[at])
+            if self._not_proved:
+                raise ConditionFailed("; ".join(self._not_proved))
         except ConditionFailed as error:
             outcome, said = "failed", str(error)
         except Exception as error:  # an error of ours: it fails as any other
@@ -178,7 +184,10 @@ class RoutineRun:
         except (ConditionFailed, OrderRefused, CannotWrite) as error:
             self._note(at, StepOutcome.FAILED, str(error), loop.time() - began_s)
             raise ConditionFailed(f"step {step.number}, {step.text}: {error}") from None
-        self._note(at, StepOutcome.WOULD if self._is_dry else StepOutcome.DONE, said, loop.time() - began_s)
+        outcome = StepOutcome.WOULD if self._is_dry else StepOutcome.DONE
+        if step.kind is StepKind.PROVE and said in self._not_proved:
+            outcome = StepOutcome.FAILED  # it is on the sheet, and the rest is proved all the same
+        self._note(at, outcome, said, loop.time() - began_s)
 
     # What steps do
 
@@ -202,7 +211,25 @@ class RoutineRun:
                 return "; ".join([await self._release(identity) for identity, _ in step.targets])
             case StepKind.RAMP:
                 return await self._ramp(step, began_s)
+            case StepKind.PROVE:
+                return await self._prove_all(step)
         return ""
+
+    async def _prove_all(self, step: RoutineStep) -> str:
+        """Evidence of each point. What is not as expected fails the run, once all of it is done."""
+        if self.prove is None:
+            raise ConditionFailed("there is no checkout sheet here to prove it on")
+        told: list[str] = []
+        is_well = True
+        for (device, point), spec in step.targets:
+            expected = f"{self._number(spec.expression):.12g}" if spec.expression else spec.text
+            is_so, said = await self.prove(ProveWanted(device, point, expected, step.tolerance, step.level))
+            is_well = is_well and is_so
+            told.append(said)
+        text = "; ".join(told)
+        if not is_well:
+            self._not_proved.append(text)
+        return text
 
     def _would(self, step: RoutineStep) -> str:
         """What it would send."""

@@ -1,17 +1,21 @@
 """The checkout of a site: its sheet on disk, all claims as they stand, and what is kept there."""
 
+import asyncio
 from collections.abc import Collection, Iterable, Sequence
 from pathlib import Path
+from threading import RLock
 
+from kanaleto.control.condition import ConditionFailed
+from kanaleto.control.routine import ProveWanted
 from kanaleto.editing.presence import user_name
 from kanaleto.files.beside import folder_beside
 from kanaleto.polling.session import Session
 from kanaleto.proof.claims import Claim, ClaimState, claims_of, kind_of, replacing
 from kanaleto.proof.sheet import NAME, CannotKeep, ClaimKey, Sheet, SheetLine, append, merged, read_sheet
-from kanaleto.proof.taking import Expected, expected_by_itself, expected_of, iso_of, judged, read_now
+from kanaleto.proof.taking import Expected, NoEvidence, expected_by_itself, expected_of, iso_of, judged, read_now
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Device, Line, Point, Site
-from kanaleto.site.proving import Tolerance
+from kanaleto.site.proving import Tolerance, parse_tolerance
 
 
 def sheet_path(site: Path) -> Path:
@@ -19,11 +23,12 @@ def sheet_path(site: Path) -> Path:
 
 
 class Checkout:
-    """The sheet of a site, read once and read again where somebody else has appended. Not for several threads."""
+    """The sheet of a site, read once and read again where somebody else has appended. For whoever has its `turn`."""
 
     def __init__(self, site: Site, path: Path) -> None:
         """`path` is the sheet. Raises CannotKeep where it is none."""
         self.site = site
+        self.turn = RLock()
         self.sheet: Sheet = read_sheet(path)
 
     def look(self) -> bool:
@@ -90,12 +95,16 @@ async def take(
     """One fresh reading, judged and kept. Raises NoEvidence, CannotKeep, ValueError."""
     seen = await read_now(session, line, device, point)
     who = who or user_name()
-    checkout.look()
-    made = judged(
-        key, point, seen, expected, who, note, replacing(checkout.claims([device.name]), key, checkout.sheet.lines, who)
-    )
-    checkout.keep([made], session.clock.now())
-    return made
+
+    def keep() -> SheetLine:
+        with checkout.turn:
+            checkout.look()
+            replaces = replacing(checkout.claims([device.name]), key, checkout.sheet.lines, who)
+            made = judged(key, point, seen, expected, who, note, replaces)
+            checkout.keep([made], session.clock.now())
+            return made
+
+    return await asyncio.to_thread(keep)  # a disk may be slow
 
 
 def expectation(point: Point, key: ClaimKey, text: str, tolerance: Tolerance | None) -> Expected:
@@ -110,3 +119,18 @@ def expectation(point: Point, key: ClaimKey, text: str, tolerance: Tolerance | N
 
 def state_of(claims: Sequence[Claim], key: ClaimKey) -> ClaimState:
     return next((claim.state for claim in claims if claim.key == key), ClaimState.OPEN)
+
+
+async def take_for_routine(
+    checkout: Checkout, session: Session, wanted: ProveWanted, who: str = ""
+) -> tuple[bool, str]:
+    """Evidence that a routine takes. Raises ConditionFailed where nothing was taken."""
+    try:
+        line, device, point = find_point(session.site, f"{wanted.device}/{wanted.point}")
+        key = key_for(point, device.name, wanted.level, False)
+        tolerance = parse_tolerance(wanted.tolerance) if wanted.tolerance else None
+        expected = expectation(point, key, wanted.expected, tolerance)
+        made = await take(checkout, session, line, device, point, key, expected, who, "by routine")
+    except (ValueError, NoEvidence, CannotKeep) as error:
+        raise ConditionFailed(str(error)) from None
+    return made.verdict == "passed", f"{wanted.point} {made.verdict}: expected {made.expected}, seen {made.seen}"

@@ -26,6 +26,7 @@ from kanaleto.tui.frame.keyrow import KeyRow
 from kanaleto.tui.frame.twice import EDITING
 from kanaleto.tui.shared.presses import Presses
 from kanaleto.tui.shared.prompt import Prompt
+from kanaleto.tui.shared.proofing import AppProof
 from kanaleto.tui.shared.question import Choice, WriteQuestion
 
 if TYPE_CHECKING:
@@ -49,6 +50,7 @@ class _WritingHost(Protocol):
     engine: Engine
     door: Door
     presses: Presses
+    proof: AppProof
     notice: str
 
     @property
@@ -87,6 +89,7 @@ class AppWriting:
             from kanaleto.control.control import Control
 
             made = Control(self._screen.engine.session, self.lock, _LateLedger(self._keeping), self._folder)
+            made.prove = self._screen.proof.prove
             self._control = made
             made.tellers.append(lambda told: self._screen.later(lambda: self._screen.tell(told)))
             self._screen.engine.do(lambda session: session.listen(made))

@@ -1,6 +1,7 @@
 """The checkout of the open site, as the interface asks for it: the sheet is read and appended to on a thread of its
 own, readings are asked on the engine's loop; what is shown is on disk by then."""
 
+import asyncio
 from collections.abc import Callable, Coroutine, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
@@ -8,13 +9,16 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from msgspec import Struct
 
+from kanaleto.editing.door import Door
 from kanaleto.polling.engine import Engine
 from kanaleto.site.model import Device, Line, Point, Site
 
 if TYPE_CHECKING:
+    from kanaleto.control.routine import ProveWanted
     from kanaleto.polling.session import Session
     from kanaleto.proof.checkout import Checkout
     from kanaleto.proof.claims import Claim
+    from kanaleto.proof.sequences import SequenceVerdict
     from kanaleto.proof.sheet import ClaimKey, SheetLine
     from kanaleto.proof.there import There
 
@@ -35,6 +39,7 @@ class _ProofHost(Protocol):
     """What it needs of the application."""
 
     engine: Engine
+    door: Door
 
     def tell(self, notice: str, gives_way: bool = False) -> None: ...
 
@@ -93,7 +98,11 @@ class AppProof:
         from kanaleto.proof.sheet import CannotKeep
 
         try:
-            if self._checkout is not None and self._checkout.look():
+            if self._checkout is None:
+                return
+            with self._checkout.turn:
+                is_other = self._checkout.look()
+            if is_other:
                 self._say()
         except (CannotKeep, OSError) as error:
             self._publish(ProofState(trouble=str(error)))
@@ -101,8 +110,9 @@ class AppProof:
     def _say(self) -> None:
         checkout = self._checkout
         assert checkout is not None
-        claims = tuple(checkout.claims(chosen=tuple(self.chosen)))
-        told = (*checkout.sheet.told, *checkout.gone(claims))
+        with checkout.turn:
+            claims = tuple(checkout.claims(chosen=tuple(self.chosen)))
+            told = (*checkout.sheet.told, *checkout.gone(claims))
         self._publish(ProofState(claims, told, checkout.sheet.begun))
 
     def _publish(self, state: ProofState) -> None:
@@ -134,11 +144,12 @@ class AppProof:
             self._told("the checkout sheet could not be read, so nothing was kept")
             return
         try:
-            checkout.look()
-            who = self.who or user_name()
-            claims = checkout.claims([key.device], self.chosen)
-            line = make(checkout, who, replacing(claims, key, checkout.sheet.lines, who))
-            checkout.keep([line], self._context.engine.session.clock.now())
+            with checkout.turn:
+                checkout.look()
+                who = self.who or user_name()
+                claims = checkout.claims([key.device], self.chosen)
+                line = make(checkout, who, replacing(claims, key, checkout.sheet.lines, who))
+                checkout.keep([line], self._context.engine.session.clock.now())
         except (CannotKeep, NoEvidence, ValueError, OSError) as error:
             self._told(str(error))
             return
@@ -156,7 +167,8 @@ class AppProof:
             self._told("the checkout sheet could not be read, so nothing was taken over")
             return
         try:
-            count = self._checkout.merge(other, self._context.engine.session.clock.now())
+            with self._checkout.turn:
+                count = self._checkout.merge(other, self._context.engine.session.clock.now())
         except (CannotKeep, OSError) as error:
             self._told(str(error))
             return
@@ -221,6 +233,43 @@ class AppProof:
         done.add_done_callback(came)
         self._context.redraw()
         return done
+
+    def keep_sequences(self, name: str, verdicts: "Sequence[SequenceVerdict]") -> None:
+        """What a rehearsal came to, once it is over."""
+        site, path = self._context.engine.snapshot.site, self._context.door.opened.path
+        self._worker.submit(self._keep_sequences, site, path, name, verdicts)
+
+    def _keep_sequences(self, site: Site, path: Path, name: str, verdicts: "Sequence[SequenceVerdict]") -> None:
+        from kanaleto.proof.sequences import keep_sequences
+        from kanaleto.proof.sheet import CannotKeep
+
+        if self._checkout is None:
+            self._open(site, path)
+        if self._checkout is None:
+            return
+        try:
+            count = keep_sequences(self._checkout, name, verdicts, self._context.engine.session.clock.now(), self.who)
+        except (CannotKeep, OSError) as error:
+            self._told(str(error))
+            return
+        self._say()
+        if count:
+            self._told(f"{name}: {count} verdict{'s' if count != 1 else ''} on the checkout sheet")
+
+    async def prove(self, wanted: "ProveWanted") -> tuple[bool, str]:
+        """For routines, on the engine's loop."""
+        from kanaleto.control.condition import ConditionFailed
+        from kanaleto.proof.checkout import take_for_routine
+
+        if self._checkout is None:  # the view was not looked at yet
+            site, path = self._context.engine.session.site, self._context.door.opened.path
+            await asyncio.wrap_future(self._worker.submit(self._open, site, path))
+        checkout = self._checkout
+        if checkout is None:
+            raise ConditionFailed("the checkout sheet could not be read")
+        came = await take_for_routine(checkout, self._context.engine.session, wanted, self.who)
+        self._worker.submit(self._say)
+        return came
 
     def close(self) -> None:
         self._worker.shutdown(wait=True)

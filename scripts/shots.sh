@@ -55,6 +55,7 @@ masters() { # who asks the bridge, for half a minute
 }
 masters &
 shot bridge 8 "$k demo" 6 b F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 F12 k k k k k k k k
+shot proof 12 "$k demo" 7 ] Enter Enter 2 . 3 Enter ] Enter 1 8 . 3 Enter ] V f a i l e d Space s e n s o r Space w a s Space n o t Space o p e n e d Enter k k
 shot write 12 "$k demo" / t a r g e t Enter u w 6 5
 shot pad 12 "$k demo" / t a r g e t Enter u u W K Enter Escape w o Enter Escape Down
 shot acting 12 "$k demo" / h o r n Enter u w C-u o n Space 9 0 Space s Enter Escape Escape / t a r g e t Enter u u w 6 5 Enter C-u 4 0 Space e v e r y Space 0 . 5 Space s Space t h e n Space 0 Enter y Escape Escape H

@@ -3,7 +3,7 @@
 from datetime import datetime
 
 from kanaleto.paper.look import ALARM, INK, MUTED, RULES, WARN
-from kanaleto.paper.scene import A4, MARGIN, Label, Rule, Scene, fit
+from kanaleto.paper.scene import A4, MARGIN, Label, Scene, Stroke, fit
 from kanaleto.paper.sheets import PaperCurve
 
 _TOP, _EACH, _HEIGHT, _LEFT = 96.0, 150.0, 96.0, 60.0
@@ -29,8 +29,8 @@ def _chart(scene: Scene, curve: PaperCurve, begin: float, end: float, top: float
     unit = f" ({curve.unit})" if curve.unit else ""
     shapes.append(Label(left, top - 4, fit(f"{curve.name}{unit}", 300, 8, True), 8, INK, True))
     shapes.append(Label(right, top - 4, fit(curve.figures, right - left - 310, 7), 7, MUTED, at="end"))
-    shapes.append(Rule(left, bottom, right, bottom, MUTED))
-    shapes.append(Rule(left, top, left, bottom, MUTED))
+    shapes.append(Stroke(left, bottom, right, bottom, MUTED))
+    shapes.append(Stroke(left, top, left, bottom, MUTED))
     for at in range(5):
         x = left + at * (right - left) / 4
         when = datetime.fromtimestamp(begin + at * (end - begin) / 4).astimezone()
@@ -52,7 +52,7 @@ def _chart(scene: Scene, curve: PaperCurve, begin: float, end: float, top: float
         shapes.append(Label(left - 5, y, f"{value:.6g}", 6.5, MUTED, at="end"))
     for _, bound, is_alarm in curve.limits:
         if low <= bound <= high:
-            shapes.append(Rule(left, y_of(bound), right, y_of(bound), ALARM if is_alarm else WARN, 0.5, (3, 2)))
+            shapes.append(Stroke(left, y_of(bound), right, y_of(bound), ALARM if is_alarm else WARN, 0.5, (3, 2)))
     step = max(len(curve.at) // _COLUMNS, 1)
     before: tuple[float, float] | None = None
     for first in range(0, len(curve.at), step):
@@ -67,8 +67,8 @@ def _chart(scene: Scene, curve: PaperCurve, begin: float, end: float, top: float
         last = next((curve.last[at] for at in reversed(part) if curve.last[at] is not None), most)
         assert last is not None
         if before is not None:
-            shapes.append(Rule(before[0], before[1], x, y_of(last), _CURVE, 0.7))
+            shapes.append(Stroke(before[0], before[1], x, y_of(last), _CURVE, 0.7))
         if most > least:
-            shapes.append(Rule(x, y_of(least), x, y_of(most), _CURVE, 0.7))
+            shapes.append(Stroke(x, y_of(least), x, y_of(most), _CURVE, 0.7))
         before = (x, y_of(last))
-    shapes.append(Rule(left, top, right, top, RULES, 0.3))
+    shapes.append(Stroke(left, top, right, top, RULES, 0.3))

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 from kanaleto.paper.chart import chart_bodies
 from kanaleto.paper.look import INK, MUTED, RULES, clean
-from kanaleto.paper.scene import A4, MARGIN, Label, Rule, Scene, fit, width_of, wrapped_to
+from kanaleto.paper.scene import A4, MARGIN, Label, Scene, Stroke, fit, width_of, wrapped_to
 from kanaleto.paper.scheme import scheme_bodies
 from kanaleto.paper.sheets import MOST_CELL, DocumentSheet, TableSheet
 
@@ -97,7 +97,7 @@ def _heading(scene: Scene, laid: _Rows, y: float) -> float:
         x += width + _GAP
     if not any(column.heading for column in laid.sheet.columns):
         return y - 4
-    scene.shapes.append(Rule(MARGIN, y + 3.5, MARGIN + _WIDTH, y + 3.5, MUTED, 0.8))
+    scene.shapes.append(Stroke(MARGIN, y + 3.5, MARGIN + _WIDTH, y + 3.5, MUTED, 0.8))
     return y + _HEAD
 
 
@@ -114,7 +114,7 @@ def _row(scene: Scene, laid: _Rows, number: int, y: float) -> float:
             scene.shapes.append(Label(place, y + line * _LEADING, text, _SIZE, INK, is_bold, side))
         x += width + _GAP
     y += laid.height(number)
-    scene.shapes.append(Rule(MARGIN, y - _LEADING + 3.0, MARGIN + _WIDTH, y - _LEADING + 3.0, RULES, 0.3))
+    scene.shapes.append(Stroke(MARGIN, y - _LEADING + 3.0, MARGIN + _WIDTH, y - _LEADING + 3.0, RULES, 0.3))
     return y
 
 

@@ -11,7 +11,7 @@ from kanaleto.paper.look import zone_words
 from kanaleto.paper.sheets import DocumentSheet, PaperColumn, TableSheet
 from kanaleto.paper.siteschemes import scheme_sheet
 from kanaleto.proof.claims import Claim, ClaimState, counts_of, error_of
-from kanaleto.proof.facts import Communication, ReportFacts, left_of
+from kanaleto.proof.facts import DeviceTalk, ReportFacts, left_of
 from kanaleto.proof.sheet import SheetLine
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import Device, Line, Point, Site
@@ -211,7 +211,7 @@ def _communication(facts: ReportFacts) -> TableSheet:
     return _table("Communication", missing or "out of the record, minute by minute", headings, rows, numbers)
 
 
-def _talked(own: Communication) -> list[str]:
+def _talked(own: DeviceTalk) -> list[str]:
     def middle(values: list[int]) -> str:
         return f"{sorted(values)[len(values) // 2] / 1000:.1f}" if values else ""
 

@@ -34,7 +34,7 @@ class Label(Struct):
     at: str = "start"
 
 
-class Rule(Struct):
+class Stroke(Struct):
     x: float
     y: float
     to_x: float
@@ -65,7 +65,7 @@ class Scene(Struct):
 
     width: float = A4[0]
     height: float = A4[1]
-    shapes: list[Label | Rule | Box | Disc] = field(default_factory=list)
+    shapes: list[Label | Stroke | Box | Disc] = field(default_factory=list)
 
 
 @cache
@@ -170,7 +170,7 @@ def as_pdf(pages: list[Scene], title: str) -> bytes:
     return out.getvalue()
 
 
-def _draw(canvas: Any, scene: Scene, shape: "Label | Rule | Box | Disc", lacking: set[str]) -> None:
+def _draw(canvas: Any, scene: Scene, shape: "Label | Stroke | Box | Disc", lacking: set[str]) -> None:
     from reportlab.lib.colors import HexColor
 
     if isinstance(shape, Label):
@@ -184,7 +184,7 @@ def _draw(canvas: Any, scene: Scene, shape: "Label | Rule | Box | Disc", lacking
             canvas.drawCentredString(shape.x, y, text)
         else:
             canvas.drawString(shape.x, y, text)
-    elif isinstance(shape, Rule):
+    elif isinstance(shape, Stroke):
         canvas.setStrokeColor(HexColor(shape.colour))
         canvas.setLineWidth(shape.width)
         canvas.setDash(*([list(shape.dash)] if shape.dash else [[]]))
@@ -222,7 +222,7 @@ def as_svg(pages: list[Scene], title: str) -> bytes:
     return "\n".join([*rows, "</svg>", ""]).encode()
 
 
-def _svg(shape: "Label | Rule | Box | Disc") -> str:
+def _svg(shape: "Label | Stroke | Box | Disc") -> str:
     if isinstance(shape, Label):
         bold = ' font-weight="bold"' if shape.is_bold else ""
         anchor = f' text-anchor="{shape.at}"' if shape.at != "start" else ""
@@ -230,7 +230,7 @@ def _svg(shape: "Label | Rule | Box | Disc") -> str:
             f'<text x="{shape.x:.1f}" y="{shape.y:.1f}" font-size="{shape.size:g}" fill="{shape.colour}"{bold}{anchor}>'
             f"{escape(clean(shape.text))}</text>"
         )
-    if isinstance(shape, Rule):
+    if isinstance(shape, Stroke):
         dash = f' stroke-dasharray="{shape.dash[0]:g} {shape.dash[1]:g}"' if shape.dash else ""
         return (
             f'<line x1="{shape.x:.1f}" y1="{shape.y:.1f}" x2="{shape.to_x:.1f}" y2="{shape.to_y:.1f}"'

@@ -2,7 +2,7 @@
 Every shape has room of its own: a row of boxes hangs on its piece of the line, and nothing else is put there."""
 
 from kanaleto.paper.look import INK, MUTED
-from kanaleto.paper.scene import A4, MARGIN, Box, Disc, Label, Rule, Scene, fit, wrapped_to
+from kanaleto.paper.scene import A4, MARGIN, Box, Disc, Label, Scene, Stroke, fit, wrapped_to
 from kanaleto.paper.sheets import SchemeLine, SchemeSheet, SchemeUnit
 
 _BOX, _SPACE, _STUB, _PAD = 118.0, 9.0, 14.0, 5.0
@@ -85,13 +85,13 @@ def _row(scene: Scene, line: SchemeLine, units: list[SchemeUnit], y: float, is_f
     colour = _CABLE if line.is_bus else _PORT
     count = max(len(units), 1)
     end = MARGIN + count * (_BOX + _SPACE) - _SPACE if is_last else MARGIN + _WIDTH
-    shapes.append(Rule(MARGIN, bus, end, bus, colour, 2.0, None if line.is_bus else (5, 3)))
+    shapes.append(Stroke(MARGIN, bus, end, bus, colour, 2.0, None if line.is_bus else (5, 3)))
     top = bus + _STUB
     lowest = top
     for number, unit in enumerate(units):
         x = MARGIN + number * (_BOX + _SPACE)
         middle = x + _BOX / 2
-        shapes.append(Rule(middle, bus, middle, top, colour, 1.0))
+        shapes.append(Stroke(middle, bus, middle, top, colour, 1.0))
         shapes.append(Disc(middle, bus, 2.4, colour))
         height = _box_height(unit)
         shapes.append(Box(x, top, _BOX, height, INK, "#ffffff"))

@@ -11,7 +11,7 @@ from kanaleto.editing.presence import user_name
 from kanaleto.files.beside import folder_beside
 from kanaleto.polling.session import Session
 from kanaleto.proof.claims import Claim, ClaimState, claims_of, kind_of, replacing
-from kanaleto.proof.sheet import NAME, CannotKeep, ClaimKey, Sheet, SheetLine, append, merged, read_sheet
+from kanaleto.proof.sheet import NAME, CannotKeep, CheckoutSheet, ClaimKey, SheetLine, append, merged, read_sheet
 from kanaleto.proof.taking import Expected, NoEvidence, expected_by_itself, expected_of, iso_of, judged, read_now
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Device, Line, Point, Site
@@ -29,7 +29,7 @@ class Checkout:
         """`path` is the sheet. Raises CannotKeep where it is none."""
         self.site = site
         self.turn = RLock()
-        self.sheet: Sheet = read_sheet(path)
+        self.sheet: CheckoutSheet = read_sheet(path)
 
     def look(self) -> bool:
         """Read it again where its size is another; whether it was. Raises CannotKeep."""

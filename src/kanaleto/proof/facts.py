@@ -23,7 +23,7 @@ _ERRORS = (
 _MOST_EVENTS = 400
 
 
-class Communication(Struct):
+class DeviceTalk(Struct):
     """How a device did over the time, out of the record; times in microseconds."""
 
     line: str
@@ -59,7 +59,7 @@ class ReportFacts(Struct):
     to_us: int | None
     note: str
     version: str
-    devices: list[Communication]
+    devices: list[DeviceTalk]
     loads: list[LineLoad]
     journal: list[JournalEvent]
     errors: list[JournalEvent]
@@ -114,14 +114,14 @@ def _events(
 
 def _communication(
     site: Site, path: Path, from_us: int | None, to_us: int | None, devices: Collection[str], missing: dict[str, str]
-) -> tuple[list[Communication], list[LineLoad]]:
+) -> tuple[list[DeviceTalk], list[LineLoad]]:
     from sqlalchemy.exc import SQLAlchemyError
 
     from kanaleto.history.query import History
     from kanaleto.history.recorder import records_of
     from kanaleto.history.schema import NewerStore
 
-    talked: dict[tuple[str, str], Communication] = {}
+    talked: dict[tuple[str, str], DeviceTalk] = {}
     loads: dict[str, LineLoad] = {}
     stores = [str(one) for one in records_of(folder_beside(path))]
     if not stores:
@@ -147,13 +147,13 @@ def _communication(
     return sorted(shown, key=lambda own: order.get(own.device, len(order))), list(loads.values())
 
 
-def _add(row: dict[str, object], talked: dict[tuple[str, str], Communication], loads: dict[str, LineLoad]) -> None:
+def _add(row: dict[str, object], talked: dict[tuple[str, str], DeviceTalk], loads: dict[str, LineLoad]) -> None:
     line, device = str(row["name"]), str(row["device"])
     if not device:
         if isinstance(row["busy"], float):
             loads.setdefault(line, LineLoad(line, str(row["origin"]), [])).busy.append(row["busy"])
         return
-    own = talked.setdefault((line, device), Communication(line, device, medians=[], most=[]))
+    own = talked.setdefault((line, device), DeviceTalk(line, device, medians=[], most=[]))
     for key in ("asked", "good", "silent", "garbled", "strange", "unreachable"):
         setattr(own, key, getattr(own, key) + _whole(row[key]))
     own.refused += max(_whole(row["asked"]) - sum(

@@ -80,7 +80,7 @@ class ClaimKey(Struct, frozen=True, order=True):
         return f"{who}{level}{left}"
 
 
-class Sheet(Struct):
+class CheckoutSheet(Struct):
     """What was read: the lines in their order, and what is wrong with the file, in sentences."""
 
     path: Path
@@ -97,9 +97,9 @@ def new_id() -> str:
 _decoder = msgspec.json.Decoder(SheetLine)
 
 
-def read_sheet(path: Path) -> Sheet:
+def read_sheet(path: Path) -> CheckoutSheet:
     """An empty one where there is none. Raises CannotKeep where it is none of ours, or of a newer version."""
-    sheet = Sheet(path)
+    sheet = CheckoutSheet(path)
     if not os.path.lexists(path):
         return sheet
     try:
@@ -178,7 +178,7 @@ def _append(path: Path, site: str, begun: str, text: bytes) -> None:
         os.close(file)
 
 
-def merged(own: Sheet, other: Sheet) -> list[SheetLine]:
+def merged(own: CheckoutSheet, other: CheckoutSheet) -> list[SheetLine]:
     """Lines of the other that this one does not have yet."""
     known = {line.id for line in own.lines}
     found: list[SheetLine] = []

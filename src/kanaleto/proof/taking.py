@@ -24,7 +24,7 @@ class NoEvidence(Exception):
     """One sentence: why nothing was taken."""
 
 
-class Seen(Struct, frozen=True):
+class SeenNow(Struct, frozen=True):
     """What was read for evidence: a number, or text (a state by its label); its words, and the exchange."""
 
     value: float | str
@@ -42,7 +42,7 @@ class Expected(Struct, frozen=True):
     tolerance: Tolerance
 
 
-async def read_now(session: Session, line: Line, device: Device, point: Point, look: bool = True) -> Seen:
+async def read_now(session: Session, line: Line, device: Device, point: Point, look: bool = True) -> SeenNow:
     """One fresh reading. Raises NoEvidence where it was not good."""
     if not point.access.is_read:
         raise NoEvidence(f"{point.name} is only written: nothing can be read of it")
@@ -63,7 +63,7 @@ async def read_now(session: Session, line: Line, device: Device, point: Point, l
     at = iso_of(session.clock.at(outcome.asked_at))
     exchange = {"at": at, "line": line.name, "request": outcome.request.hex(), "answer": outcome.answer.hex()}
     words = data.hex(" ", 2).upper() if not point.table.is_bits else str(data[0])
-    return Seen(_told(point, value), words, exchange, device.unit_id, origin_of(poller.line).value, at)
+    return SeenNow(_told(point, value), words, exchange, device.unit_id, origin_of(poller.line).value, at)
 
 
 async def _power_of(session: Session, line: Line, device: Device, point: Point) -> int:
@@ -127,7 +127,13 @@ def expected_by_itself(point: Point, key: ClaimKey) -> str:
 
 
 def judged(
-    key: ClaimKey, point: Point, seen: Seen, expected: Expected, who: str, note: str = "", replaces: Sequence[str] = ()
+    key: ClaimKey,
+    point: Point,
+    seen: SeenNow,
+    expected: Expected,
+    who: str,
+    note: str = "",
+    replaces: Sequence[str] = (),
 ) -> SheetLine:
     """The line of the sheet that comes of it. Raises ValueError where the tolerance needs a range that is not there."""
     is_well, tolerance = _is_well(key, point, seen.value, expected)

@@ -49,7 +49,7 @@ class There(Struct, frozen=True):
         return self.outcome == "same"
 
 
-class Known(Struct, frozen=True):
+class KnownThere(Struct, frozen=True):
     """What the site knows beside its file: devices by their identification, and what stood in their parameters."""
 
     devices: Mapping[str, KnownDevice]
@@ -59,7 +59,7 @@ class Known(Struct, frozen=True):
 OnThere = Callable[[There], None]
 
 
-def known_of(site: Site, path: Path) -> Known:
+def known_of(site: Site, path: Path) -> KnownThere:
     """Out of the folder beside the site; the newest snapshot of each device counts."""
     folder = folder_beside(path)
     devices: dict[str, KnownDevice] = {}
@@ -81,11 +81,11 @@ def known_of(site: Site, path: Path) -> Known:
         fresh = {row.device for row in rows} - seen
         found |= {(row.device, row.point): row for row in rows if row.device in fresh and row.point}
         seen |= fresh
-    return Known(devices, found)
+    return KnownThere(devices, found)
 
 
 async def check_there(
-    session: Session, known: Known, devices: Collection[str], with_others: bool, on_each: OnThere
+    session: Session, known: KnownThere, devices: Collection[str], with_others: bool, on_each: OnThere
 ) -> list[There]:
     """All lines at once, one device after the other on each."""
     found: list[There] = []
@@ -108,7 +108,7 @@ async def check_there(
 class _Asking:
     """One device."""
 
-    def __init__(self, session: Session, line: Line, device: Device, known: Known, told: OnThere) -> None:
+    def __init__(self, session: Session, line: Line, device: Device, known: KnownThere, told: OnThere) -> None:
         self._session, self._line, self._device, self._known, self._told = session, line, device, known, told
         self._words: dict[tuple[Table, int], bytes] = {}
         self._refused: list[tuple[Table, int, int, int | None]] = []

@@ -8,7 +8,7 @@ from msgspec import Struct
 from kanaleto.polling.session import Session
 from kanaleto.proof.claims import allowed, fingerprint_of, span_of
 from kanaleto.proof.sheet import ClaimKey, SheetLine, new_id
-from kanaleto.proof.taking import NoEvidence, Seen, iso_of, read_now
+from kanaleto.proof.taking import NoEvidence, SeenNow, iso_of, read_now
 from kanaleto.site.model import Device, Line, Point
 from kanaleto.site.proving import Tolerance, ToleranceOf
 
@@ -62,7 +62,7 @@ def loss_line(device: Device, lost: Lost, line: Line, who: str, origin: str, rep
     )  # fmt: skip
 
 
-def limit_line(key: ClaimKey, point: Point, seen: Seen, who: str, replaces: list[str]) -> SheetLine:
+def limit_line(key: ClaimKey, point: Point, seen: SeenNow, who: str, replaces: list[str]) -> SheetLine:
     """A limit that is past with that reading. Raises NoEvidence where it is not."""
     limit = getattr(point.limits, key.level, None)
     is_past = False
@@ -98,7 +98,7 @@ def tolerance_of_feedback(written: Point, feedback: Point) -> Tolerance:
 
 async def watch_feedback(
     session: Session, line: Line, device: Device, written: Point, value: float | str, most_s: float = _FOLLOW_S
-) -> tuple[Seen, bool]:
+) -> tuple[SeenNow, bool]:
     """What shows that a write has come about: its feedback, or the point itself. Whether it did within `most_s`. Raises
     NoEvidence."""
     loop = asyncio.get_running_loop()
@@ -116,7 +116,7 @@ async def watch_feedback(
 
 
 def write_line(
-    key: ClaimKey, point: Point, value: float | str, seen: Seen, is_well: bool, who: str, replaces: list[str]
+    key: ClaimKey, point: Point, value: float | str, seen: SeenNow, is_well: bool, who: str, replaces: list[str]
 ) -> SheetLine:
     """What was written, and what showed it."""
     shown = f"as {point.writing.feedback}" if point.writing.feedback else ""

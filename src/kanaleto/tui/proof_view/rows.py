@@ -22,6 +22,7 @@ SHAPES = {
 }  # fmt: skip
 
 
+_WITH_WHO = 108
 _TO_TAKE = (ClaimState.OPEN, ClaimState.AGAIN, ClaimState.DISPUTED)
 
 
@@ -119,7 +120,7 @@ class ProofRows(Rows[ProofRow]):
         word = "made good" if claim.is_made_good else claim.state.value
         word = "looking …" if self.under_way == key else "no point any more" if claim.is_gone else word
         cells.put(f"  {shape} {word}", tone, 14)
-        if line is not None and width >= 90:
+        if line is not None and width >= _WITH_WHO:
             cells.put(f" {_when(line)}", "sky", 9).put(f" {line.who}", "muted", max(width - cells.width - 1, 0))
 
     def _seen(self, claim: Claim, point: Point | None) -> str:
@@ -144,7 +145,7 @@ def column_widths(width: int) -> tuple[int, int, int, int]:
     error = 10 if width >= 84 else 0
     level = 13 if width >= 84 else 11
     value = 17 if width >= 100 else 13
-    left = width - 4 - level - 2 * value - error - 14 - (22 if width >= 90 else 0)
+    left = width - 4 - level - 2 * value - error - 14 - (22 if width >= _WITH_WHO else 0)
     return max(min(left, 30), 10), level, value, error
 
 

@@ -14,8 +14,9 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from kanaleto.files.loading import load_site
+from kanaleto.history.definition import fingerprint_of
 from kanaleto.proof.checkout import Checkout, sheet_path
-from kanaleto.proof.claims import ClaimState, claims_of, counts_of, expected_at, fingerprint_of, wanted_of
+from kanaleto.proof.claims import ClaimState, claims_of, counts_of, expected_at, wanted_of
 from kanaleto.proof.sequences import SequenceVerdict, keep_sequences
 from kanaleto.proof.sheet import VERDICTS, CannotKeep, ClaimKey, SheetLine, append, new_id, read_sheet
 from kanaleto.site.faults import FaultyFile

@@ -16,6 +16,7 @@ from scripts.bench import (
     memory,
     moving,
     planning,
+    proof,
     read_command,
     screen,
     serial_line,
@@ -52,6 +53,7 @@ MEASUREMENTS: dict[str, Callable[[], list[Figure]]] = {
     "wire": wire.measure,
     "writing": writing.measure,
     "bridge": bridge.measure,
+    "proof": proof.measure,
 }
 
 

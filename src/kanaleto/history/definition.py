@@ -31,9 +31,7 @@ class Definition(Struct, frozen=True):
     @property
     def fingerprint(self) -> str:
         """The same where words mean the same."""
-        told = json.loads(self.told)
-        meaning = {key: told[key] for key in _MEANING if key in told}
-        return sha256(json.dumps(meaning, sort_keys=True).encode()).hexdigest()[:16]
+        return _fingerprint(json.loads(self.told))
 
     def value_of(self, data: bytes) -> Value | None:
         """What words as they came mean; None for a derived point, which has none."""
@@ -45,8 +43,22 @@ class Definition(Struct, frozen=True):
             return NoValue(f"its words cannot be read: {error}")
 
 
+def fingerprint_of(point: Point) -> str:
+    """The fingerprint of a point's definition."""
+    return _fingerprint(_parts_of(point))
+
+
+def _fingerprint(told: dict[str, Any]) -> str:
+    meaning = {key: told[key] for key in _MEANING if key in told}
+    return sha256(json.dumps(meaning, sort_keys=True).encode()).hexdigest()[:16]
+
+
 def told_of(point: Point) -> str:
     """A point's definition as text (JSON)."""
+    return _with_looks(_parts_of(point), point.unit, point.decimals, point.labels)
+
+
+def _parts_of(point: Point) -> dict[str, Any]:
     codec = point.codec
     told: dict[str, Any] = {"table": point.table.value, "address": point.address}
     if not point.table.is_bits:
@@ -59,7 +71,7 @@ def told_of(point: Point) -> str:
             told["no_value"] = sorted(codec.no_values)
         if point.exponent:
             told["exponent"] = point.exponent
-    return _with_looks(told, point.unit, point.decimals, point.labels)
+    return told
 
 
 def told_of_derived(own: Derived) -> str:

@@ -45,9 +45,15 @@ class Checkout:
 
     def keep(self, lines: Sequence[SheetLine], now_s: float) -> None:
         """Append; on disk when it returns. Raises CannotKeep."""
-        if lines:
-            append(self.sheet.path, self.site.name, iso_of(now_s), lines)
-            self.sheet = read_sheet(self.sheet.path)
+        if not lines:
+            return
+        sheet = self.sheet
+        added = append(sheet.path, self.site.name, iso_of(now_s), lines)
+        if sheet.size and sheet.path.stat().st_size == sheet.size + added:  # nobody else, and nothing torn, between
+            sheet.lines += lines
+            sheet.size += added
+        else:
+            self.sheet = read_sheet(sheet.path)
 
     def merge(self, other: Path, now_s: float) -> int:
         """Take the lines of another sheet; how many were new. Raises CannotKeep."""

@@ -11,7 +11,7 @@ from enum import Enum
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kanaleto.history.definition import read_definition, told_of
+from kanaleto.history.definition import fingerprint_of
 from kanaleto.proof.sheet import ClaimKey, SheetLine
 from kanaleto.site.model import LIMITS, Device, Point, Site
 from kanaleto.site.origin import Origin
@@ -54,11 +54,6 @@ class Claim(Struct, frozen=True):
     @property
     def is_left(self) -> bool:
         return self.state in LEFT and not self.is_made_good and not self.is_gone
-
-
-def fingerprint_of(point: Point) -> str:
-    """What its words mean today."""
-    return read_definition(told_of(point)).fingerprint
 
 
 def kind_of(point: Point) -> str:
@@ -157,8 +152,11 @@ def claims_of(
     by_key: dict[ClaimKey, list[SheetLine]] = {}
     for line in lines:
         by_key.setdefault(line.key, []).append(line)
-    replaced = {one for line in lines for one in line.replaced}
+    replaced = {one for line in lines if line.replaces for one in line.replaced}
     asked = set(chosen)
+    by_device: dict[str, list[ClaimKey]] = {}
+    for key in (*asked, *by_key):
+        by_device.setdefault(key.device, []).append(key)
     found: list[Claim] = []
     for _, device in site.devices():
         if devices and device.name not in devices:
@@ -166,17 +164,19 @@ def claims_of(
         points = {point.name: point for point in device.points}
         prints: dict[str, str] = {}
         wanted = list(dict.fromkeys(wanted_of(device)))
-        more = [key for key in (*asked, *by_key) if key.device == device.name and key not in wanted]
+        known = set(wanted)
+        more = [key for key in by_device.get(device.name, ()) if key not in known]
         for key in _in_order(device, wanted, more):
             own = by_key.pop(key, [])
             point = points.get(key.point)
             print_now = ""
-            if point is not None:
+            if point is not None and own:
                 print_now = prints.get(key.point) or prints.setdefault(key.point, fingerprint_of(point))
             is_gone = bool(key.point) and point is None
-            claim = _claim(key, own, replaced, print_now, is_gone)
-            if claim.lines or key in wanted or key in asked:
-                found.append(replace(claim, is_wanted=key in wanted or key in asked))
+            is_wanted = key in known or key in asked
+            claim = _claim(key, own, replaced, print_now, is_gone, is_wanted)
+            if claim.lines or is_wanted:
+                found.append(claim)
     for key, own in sorted(by_key.items()):
         if not devices or key.device in devices:
             claim = _claim(key, own, replaced, "", True)
@@ -205,15 +205,16 @@ def _is_number(text: str) -> bool:
 
 
 def _claim(
-    key: ClaimKey, lines: Sequence[SheetLine], replaced: Collection[str], definition: str, is_gone: bool
-) -> Claim:
+    key: ClaimKey, lines: Sequence[SheetLine], replaced: Collection[str], definition: str, is_gone: bool,
+    is_wanted: bool = True,
+) -> Claim:  # fmt: skip
     newest = _newest(lines, replaced)
     if not newest:
-        return Claim(key, ClaimState.OPEN, is_gone=is_gone)
+        return Claim(key, ClaimState.OPEN, (), is_wanted, is_gone)
     if len({line.verdict for line in newest}) > 1:
-        return Claim(key, ClaimState.DISPUTED, newest, is_gone=is_gone)
+        return Claim(key, ClaimState.DISPUTED, newest, is_wanted, is_gone)
     line = newest[-1]
-    return Claim(key, _state(line, definition), (line,), is_gone=is_gone)
+    return Claim(key, _state(line, definition), (line,), is_wanted, is_gone)
 
 
 def _newest(lines: Sequence[SheetLine], replaced: Collection[str]) -> tuple[SheetLine, ...]:
@@ -251,6 +252,9 @@ def followed(site: Site, lines: Sequence[SheetLine]) -> list[SheetLine]:
     """Lines of devices and points that have another name by now, under that name: a device by its line and unit ID, a
     point by all that its words mean, where there is no doubt."""
     devices = {device.name: device for _, device in site.devices()}
+    there = {(device.name, point.name) for device in devices.values() for point in device.points}
+    if all(one in there or (one[0] in devices and not one[1]) for one in {(own.device, own.point) for own in lines}):
+        return list(lines)
     by_place = {(line.name, device.unit_id): device.name for line, device in site.devices()}
     names: dict[tuple[str, int | None, str], str] = {}
     points: dict[tuple[str, str, str], str] = {}

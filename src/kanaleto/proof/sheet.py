@@ -27,7 +27,7 @@ class CannotKeep(Exception):
     """One sentence: why nothing was appended, or a sheet cannot be read."""
 
 
-class SheetLine(Struct, frozen=True, omit_defaults=False):
+class SheetLine(Struct, frozen=True, gc=False):
     """One judgement. `expected` and `seen` are numbers or labels; `words` are registers in hexadecimal; `exchange` has
     at, line, request and answer; `replaces` are lines that it takes the place of."""
 
@@ -64,7 +64,7 @@ class SheetLine(Struct, frozen=True, omit_defaults=False):
         return (self.replaces,) if isinstance(self.replaces, str) else tuple(self.replaces)
 
 
-class ClaimKey(Struct, frozen=True, order=True):
+class ClaimKey(Struct, frozen=True, order=True, gc=False):
     """What is claimed: its newest line counts."""
 
     claim: str
@@ -142,9 +142,9 @@ def _begun(path: Path, row: bytes) -> str:
     return str(head.get("begun", ""))
 
 
-def append(path: Path, site: str, begun: str, lines: Sequence[SheetLine]) -> None:
-    """On disk when it returns; the first line is written where there is none yet. Raises CannotKeep; then nothing was
-    appended, or what is there is torn and will be told."""
+def append(path: Path, site: str, begun: str, lines: Sequence[SheetLine]) -> int:
+    """On disk when it returns; the first line is written where there is none yet. How many bytes the lines are. Raises
+    CannotKeep; then nothing was appended, or what is there is torn and will be told."""
     from filelock import FileLock, Timeout  # only who appends pays for it
 
     text = b"".join(msgspec.json.encode(line) + b"\n" for line in lines)
@@ -153,6 +153,7 @@ def append(path: Path, site: str, begun: str, lines: Sequence[SheetLine]) -> Non
         require_own(path)
         with FileLock(path.with_suffix(".lock"), timeout=_WAIT_S):
             _append(path, site, begun, text)
+            return len(text)
     except Timeout:
         raise CannotKeep(f"{path} is being written by another program; nothing was kept") from None
     except OSError as error:

@@ -8,8 +8,9 @@ from msgspec import Struct
 
 from kanaleto.board.board import times_ten_to
 from kanaleto.files.origins import look_around, origin_of
+from kanaleto.history.definition import fingerprint_of
 from kanaleto.polling.session import Session
-from kanaleto.proof.claims import Claim, allowed, expected_at, fingerprint_of, replacing
+from kanaleto.proof.claims import Claim, allowed, expected_at, replacing
 from kanaleto.proof.sheet import ClaimKey, SheetLine, new_id
 from kanaleto.site.model import Device, Line, Point
 from kanaleto.site.proving import Tolerance, ToleranceOf

@@ -5,8 +5,9 @@ import asyncio
 
 from msgspec import Struct
 
+from kanaleto.history.definition import fingerprint_of
 from kanaleto.polling.session import Session
-from kanaleto.proof.claims import allowed, fingerprint_of, span_of
+from kanaleto.proof.claims import allowed, span_of
 from kanaleto.proof.sheet import ClaimKey, SheetLine, new_id
 from kanaleto.proof.taking import NoEvidence, SeenNow, iso_of, read_now
 from kanaleto.site.model import Device, Line, Point

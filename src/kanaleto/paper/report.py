@@ -9,7 +9,7 @@ from kanaleto.history.telling import how_long
 from kanaleto.paper.casedocument import moment
 from kanaleto.paper.look import zone_words
 from kanaleto.paper.sheets import DocumentSheet, PaperColumn, TableSheet
-from kanaleto.paper.siteschemes import scheme_sheet
+from kanaleto.paper.siteschemes import link_words, scheme_sheet
 from kanaleto.proof.claims import Claim, ClaimState, counts_of, error_of
 from kanaleto.proof.facts import DeviceTalk, ReportFacts, left_of
 from kanaleto.proof.sheet import SheetLine
@@ -96,7 +96,7 @@ def _cover(facts: ReportFacts) -> TableSheet:
 def _lines(site: Site) -> TableSheet:
     rows = [
         [
-            line.name, str(line.link), f"{line.timeout_s:g}", str(line.retries),
+            line.name, link_words(line.link), f"{line.timeout_s:g}", str(line.retries),
             f"{line.gap_s:g}" if line.gap_s else "", str(len(line.devices)), line.writing.value, _wiring(line),
         ]
         for line in site.lines

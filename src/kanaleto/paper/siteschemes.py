@@ -4,7 +4,7 @@ from kanaleto.editing.bridgeedit import units_text
 from kanaleto.files.origins import origin_of
 from kanaleto.paper.sheets import SchemeLine, SchemeSheet, SchemeUnit
 from kanaleto.site.bridges import Bridge
-from kanaleto.site.links.link import SerialSettings
+from kanaleto.site.links.link import Link, SerialSettings
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.site.origin import Origin
 from kanaleto.site.wiring import MASTER, ordered
@@ -38,6 +38,13 @@ def _line(line: Line) -> SchemeLine:
         for name in ordered(wiring, list(devices))
     ]  # fmt: skip
     return SchemeLine(line.name, " · ".join(told), units, is_bus, [wiring.note] if wiring.note else [])
+
+
+def link_words(link: Link) -> str:
+    """Its place, and settings of a port; no paths to keys."""
+    settings = link.settings
+    place = str(link).partition("?")[0]
+    return place if settings is None else f"{place} · {_settings(settings)}"
 
 
 def _settings(settings: SerialSettings) -> str:

@@ -209,7 +209,8 @@ class HandedOver(WithSite):
                   "report.pdf", "site.svg", "site.pdf", "maps.pdf", "SHA256SUMS"}  # fmt: skip
         wanted.add("s.kanaleto/snapshots/Sluice-1.csv")
         self.assertLessEqual(wanted, set(names))
-        sums = dict(reversed(row.split("  ", 1)) for row in files["SHA256SUMS"].decode().splitlines())
+        rows = [row.split("  ", 1) for row in files["SHA256SUMS"].decode().splitlines()]
+        sums = {name: digest for digest, name in rows}
         self.assertEqual(set(sums), set(names) - {"SHA256SUMS"})
         for name, digest in sums.items():
             self.assertEqual(hashlib.sha256(files[name]).hexdigest(), digest, name)

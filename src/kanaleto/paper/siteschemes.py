@@ -23,10 +23,7 @@ def _line(line: Line) -> SchemeLine:
     wiring, is_bus = line.wiring, line.link.is_serial
     devices = {device.name: device for device in line.devices}
     origin = origin_of(line).value
-    told = [
-        str(line.link).partition("?")[0],
-        *([_settings(line.link.settings)] if line.link.settings is not None else []),
-    ]
+    told = [link_words(line.link)]
     told += [f"{wiring.wires} wires"] if wiring.wires is not None else []
     told += [f"{wiring.length_m:g} m"] if wiring.length_m is not None else []
     told += [f"origin {origin}"] if origin != Origin.REAL.value else []

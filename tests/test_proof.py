@@ -4,8 +4,11 @@ command line."""
 import json
 import os
 import random
+import subprocess
+import sys
 import tempfile
 import threading
+import time
 import unittest
 from pathlib import Path
 
@@ -261,6 +264,36 @@ class OnDisk(WithSite):
             states.append({claim.key: claim.state for claim in checkout.claims()})
         self.assertEqual(states[0], states[1])
         self.assertIs(states[0][ClaimKey("value", "Sluice", "Torque")], ClaimState.DISPUTED)
+
+
+_KILLED = """
+import sys
+from pathlib import Path
+from kanaleto.proof.sheet import SheetLine, append, new_id
+while True:
+    line = SheetLine(new_id(), "value", "Sluice", "Torque", "passed", "2026", note="x" * 300)
+    append(Path(sys.argv[1]), "S", "now", [line])
+    print(line.id, flush=True)
+"""
+
+
+class Killed(unittest.TestCase):
+    def test_what_was_shown_is_there_whenever_the_program_is_killed(self) -> None:
+        chance = random.Random(38)
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "sheet.jsonl"
+            shown: list[str] = []
+            for _ in range(20):
+                words = [sys.executable, "-c", _KILLED, str(path)]
+                with subprocess.Popen(words, stdout=subprocess.PIPE, text=True) as taking:
+                    assert taking.stdout is not None
+                    shown.append(taking.stdout.readline().strip())
+                    time.sleep(chance.uniform(0.0, 0.05))
+                    taking.kill()
+                    shown += taking.stdout.read().split()
+            sheet = read_sheet(path)
+            self.assertLessEqual({one for one in shown if len(one) == 16}, {line.id for line in sheet.lines})
+            self.assertTrue(all("torn" in text or "cannot be read" in text for text in sheet.told), sheet.told)
 
 
 class OverTcp(WithSite):

@@ -16,6 +16,7 @@ import json
 import os
 import random
 import re
+import socket
 import sqlite3
 import subprocess
 import sys
@@ -25,6 +26,7 @@ import time
 import tomllib
 from collections import Counter
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 from kanaleto.capture.capturefile import CaptureFile
@@ -42,6 +44,7 @@ from tests.stormwords import (
     LETTERS,
     MOVES,
     PASTED,
+    ROUTED,
     ROUTINE,
     SETTLED,
     SIZES,
@@ -57,6 +60,7 @@ _HEX = re.compile(r"[0-9A-F]{2}")
 _ASKS = ("sends it, escape does not", "begins, escape does not", "leaves it")
 
 
+_ROOM = "name,table,address,type,access,from\nLevel,holding,0,float32,r,D01/Level 1\nFlow,holding,2,uint16,r,D11/Flow\n"
 _OUTCOMES = (OutcomeKind.GOOD, OutcomeKind.TIMEOUT, OutcomeKind.GARBLED)
 _HELD_BACK = 2  # that nothing came after: of one name, four seconds apart, in the last ten
 
@@ -79,7 +83,7 @@ class Storm:
         self._random = random.Random(seed)
         self._folder, self._terminal = folder, terminal
         self._last: list[str] = []
-        self._ports = [free_port(), free_port()]
+        self._ports = [free_port(), free_port(), free_port()]
         self._served: subprocess.Popen[bytes] | None = None
         self._screens = Screens(terminal)
         rows = ["name,table,address,type,factor,unit,access,period_s,labels,order"]
@@ -114,19 +118,22 @@ class Storm:
         for where in (folder, folder / "far"):
             where.mkdir(exist_ok=True)
             (where / "site.toml").write_text(self._site())
+            (where / "room.csv").write_text(_ROOM)
             for line in (0, 1):
                 for unit in (1, 2, 3):
                     (where / f"map-{line}-{unit}.csv").write_text(self._map)
 
     def _site(self) -> str:
         text = '[site]\nname = "Storm"\n'
-        for line, port in enumerate(self._ports):
+        for line, port in enumerate(self._ports[:2]):
             text += f'[[line]]\nname = "Line {line}"\nlink = "tcp://127.0.0.1:{port}"\ntimeout_s = 0.4\n'
             for unit in (1, 2, 3):
                 device = (
                     f'name = "D{line}{unit}"\nunit_id = {unit}\nmap = "map-{line}-{unit}.csv"\nperiod_s = 0.5\n{KEPT}'
                 )
                 text += f"[[line.device]]\n{device}"
+        text += f'[[bridge]]\nname = "Room"\nlisten = "tcp://127.0.0.1:{self._ports[2]}"\n'
+        text += '[[bridge.route]]\nunits = "1-3"\nto = "Line 0"\n[[bridge.device]]\nunit_id = 9\nmap = "room.csv"\n'
         return text + '[[derived]]\nname = "Sum"\nformula = "[D01/Level 0] + time_in([D01/Level 1] > 0)"\n'
 
     # What happens
@@ -181,6 +188,8 @@ class Storm:
             (0.1, self._burst),
             (0.1, self._bench),
             (0.1, self._wire),
+            (0.1, self._bridge),
+            (0.1, self._prove),
             (0.05, lambda: self._terminal.resize(*pick.choice(SIZES))),
             (0.05, lambda: self._press(*pick.choices(LETTERS, k=pick.randint(1, 5)))),
         )
@@ -282,6 +291,39 @@ class Storm:
             self._press("Tab", *["Down"] * pick.randint(0, 12), "Enter", "Enter", "Escape")
         if pick.random() < 0.1:
             subprocess.run(["pkill", "-9", "-P", str(self._pid()), "-f", "kanaleto.bench.process"], check=False)
+
+    def _bridge(self) -> None:
+        """Passed on and not, routes edited, masters that ask, vanish, or send half a request."""
+        pick = self._random
+        self._press("Escape", "Escape", "6", *pick.choices(["Up", "Down", "b", "t", "s"], k=pick.randint(1, 6)))
+        if pick.random() < 0.4:
+            self._press(pick.choice("acdf"))
+            time.sleep(pick.choice((0.05, 0.3)))
+            self._type(pick.choice(ROUTED))
+            self._press("Enter", *pick.choice((("Escape",), ("Enter", "Escape"))))
+        for _ in range(pick.randint(0, 3)):
+            request = (
+                bytes.fromhex("0001 0000 0006") + bytes((pick.choice((1, 2, 9, 77)),)) + bytes.fromhex("0300000002")
+            )
+            with suppress(OSError), socket.create_connection(("127.0.0.1", self._ports[2]), 0.3) as master:
+                master.settimeout(0.3)
+                master.sendall(request[: pick.choice((5, 12, 12))])
+                if pick.random() < 0.6:
+                    master.recv(100)
+
+    def _prove(self) -> None:
+        """Evidence taken, judged by hand, noted; what is there asked; all of it typed ahead now and then."""
+        pick = self._random
+        self._press("Escape", "Escape", "7")
+        time.sleep(pick.choice((0.02, 0.3)))
+        self._press(*pick.choices(["]", "Up", "Down", "PgDn", "a", "t", "End"], k=pick.randint(1, 6)))
+        for _ in range(pick.randint(1, 3)):
+            self._press(pick.choice(("Enter", "V", "N", "o", "M", "Enter", "c")))
+            time.sleep(pick.choice((0.02, 0.4)))
+            self._type(
+                pick.choice(("1", "2.5", "real", "stand-in", "on", "passed", "failed it is wet", " prove=no", "x"))
+            )
+            self._press("Enter", *pick.choice(((), ("Escape",), ("]",))))
 
     def _wire(self) -> None:
         """Through the exchanges: filters, failures, findings, captures opened in the same list and left again."""

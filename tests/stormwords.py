@@ -98,3 +98,8 @@ WIRE_KEYS = (
     "e", "[", "]", "v", "i", "+", "-", "y", "Tab", "Enter", "a", "f", "d", "s", "z", "Home", "End", "NPage", "PPage",
     "Up", "Down", "Escape",
 )  # fmt: skip
+ROUTED = (
+    " units=40 there=1", " units=1-3", "access=write", "units=", " from=D01/* unit_id=50 at=\"holding 0\"",
+    " from=\"D01/Level 0..Level 2\" at=\"holding 10\"", " from=D01/Flow to=D02/Flow", "nonsense", " to=Line\\ 1", "",
+)  # fmt: skip
+"""Typed about routes, passes and composed devices. No pass is sound: what it writes would not be a person's."""

@@ -14,6 +14,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.x509.oid import NameOID
 from msgspec.structs import replace
 
+from kanaleto.files.loading import load_site
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.lines.tcp import TcpChannel
@@ -41,15 +42,16 @@ class WithCertificates(InFolder):
         self._certificate("stranger", stranger, None, is_own=True)
 
     def _certificate(
-        self, name: str, key: ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey, role: str | None, is_own: bool = False
-    ) -> x509.Certificate:
+        self, name: str, key: ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey, role: str | None, is_own: bool = False,
+        ends_days: int = 1,
+    ) -> x509.Certificate:  # fmt: skip
         subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
         is_authority = name == "authority"
         issuer = subject if is_authority or is_own else self.authority.subject
         now = datetime.datetime.now(datetime.UTC)
         builder = x509.CertificateBuilder().subject_name(subject).issuer_name(issuer).public_key(key.public_key())
-        builder = builder.serial_number(x509.random_serial_number()).not_valid_before(now - datetime.timedelta(1))
-        builder = builder.not_valid_after(now + datetime.timedelta(1))
+        builder = builder.serial_number(x509.random_serial_number()).not_valid_before(now - datetime.timedelta(9))
+        builder = builder.not_valid_after(now + datetime.timedelta(ends_days))
         builder = builder.add_extension(x509.BasicConstraints(ca=is_authority, path_length=None), critical=True)
         if role is not None:
             value = bytes((0x0C, len(role))) + role.encode()
@@ -62,6 +64,20 @@ class WithCertificates(InFolder):
         plain = serialization.NoEncryption()
         (self.folder / f"{name}.key").write_bytes(key.private_bytes(pem, serialization.PrivateFormat.PKCS8, plain))
         return certificate
+
+    def test_a_certificate_that_ran_out_or_soon_will_is_told_when_the_site_is_read(self) -> None:
+        key = ec.generate_private_key(ec.SECP256R1())
+        path = self.folder / "tls.toml"
+        path.write_text(
+            '[site]\nname = "S"\n[[line]]\nname = "L"\nlink = "tcp://192.0.2.7"\n[[bridge]]\nname = "Room"\n'
+            'listen = "tls://127.0.0.1:8802"\nserve_cert = "old.pem"\nserve_key = "old.key"\n'
+            '[[bridge.route]]\nunits = 1\nto = "L"\n'
+        )
+        for days, told in ((-1, "old.pem ran out on"), (10, "old.pem runs out in"), (90, "")):
+            self._certificate("old", key, None, is_own=True, ends_days=days)
+            warnings = [str(fault) for fault in load_site(path)[1] if "old.pem" in str(fault)]
+            self.assertEqual(len(warnings), bool(told), warnings)
+            self.assertIn(told, " ".join(warnings))
 
     def _files(self, client: str | None) -> TlsFiles:
         ca = str(self.folder / "ca.pem")

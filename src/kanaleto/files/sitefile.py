@@ -3,6 +3,7 @@ be right."""
 
 import tomllib
 from collections.abc import Callable
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -357,6 +358,8 @@ class _SiteFileReader:
                 files[key] = self.path.parent / name
                 if not files[key].is_file():
                     self._fault((*where, key), f"{key} {str(files[key])!r} does not exist")
+                elif key != "serve_key" and (why := _why_not_good(files[key])):
+                    self._fault((*where, key), why, is_warning=True)
         roles = tuple((role, tuple(functions)) for role, functions in table.roles.items())
         return TlsServing(files["serve_cert"], files["serve_key"], files.get("serve_ca"), roles)
 
@@ -524,3 +527,25 @@ class _SiteFileReader:
 
 def _limits(table: schema.DerivedTable) -> Limits:
     return Limits(**{name: getattr(table, name) for name in (*LIMITS, *LIMIT_MANNERS)})
+
+
+_SOON_DAYS = 30
+
+
+def _why_not_good(path: Path) -> str:
+    """In one sentence where it has run out, is not good yet, or soon will be no more; else nothing. What is no
+    certificate is told by whoever serves with it."""
+    from cryptography import x509  # only where something is served over TLS
+
+    try:
+        certificate = x509.load_pem_x509_certificate(path.read_bytes())
+    except (OSError, ValueError):
+        return ""
+    now = datetime.now(UTC)
+    begins, ends = certificate.not_valid_before_utc, certificate.not_valid_after_utc
+    if ends < now:
+        return f"{path.name} ran out on {ends:%Y-%m-%d}: clients refuse it; put a new one there"
+    if begins > now:
+        return f"{path.name} is only good from {begins:%Y-%m-%d} on: clients refuse it until then"
+    days = (ends - now).days
+    return f"{path.name} runs out in {days} days, on {ends:%Y-%m-%d}" if days < _SOON_DAYS else ""

@@ -13,7 +13,7 @@ from kanaleto.tui.shared.page import Page
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.words import wrapped
 
-_MOVING = (
+MOVING = (
     ("arrows, h j k l", "move; page up, page down, home, end"),
     ("enter", "open what the cursor is on"),
     ("escape", "go back; clears a filter, or marks"),
@@ -49,15 +49,15 @@ class Keys(Page, ScrollView, can_focus=True):
         super().__init__(id=id)
         self._here = here
         digits = "  ".join(view.digit for view in views)
-        rows = [(digits, f"go to {', '.join(view.title for view in views)}"), *_MOVING, *told(everywhere)]
+        rows = [(digits, f"go to {', '.join(view.title for view in views)}"), *MOVING, *told(everywhere)]
         self._everywhere, self._views = ("EVERYWHERE", rows), views
         self._parts = self._in_order("")
         self._laid: tuple[int, list[tuple[str, str, str]]] = (0, [])
 
     def _in_order(self, digit: str) -> list[tuple[str, list[tuple[str, str]]]]:
         """The view that one is in first."""
-        own = [part for view in self._views if view.digit == digit for part in _parts_of(view)]
-        others = [part for view in self._views if view.digit != digit for part in _parts_of(view)]
+        own = [part for view in self._views if view.digit == digit for part in parts_of(view)]
+        others = [part for view in self._views if view.digit != digit for part in parts_of(view)]
         return [*own, self._everywhere, *others]
 
     def begin(self) -> None:
@@ -102,7 +102,7 @@ class Keys(Page, ScrollView, can_focus=True):
         return self._laid[1]
 
 
-def _parts_of(view: type[View]) -> list[tuple[str, list[tuple[str, str]]]]:
+def parts_of(view: type[View]) -> list[tuple[str, list[tuple[str, str]]]]:
     more = [(f"{view.title.upper()}: {where}", list(keys)) for where, keys in view.more_keys]
     return [(view.title.upper(), told(view.actions)), *more]
 

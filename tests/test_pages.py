@@ -1,9 +1,12 @@
 """Pages that are made from the code are what the code says today; links between pages hold; the README is short."""
 
 import re
+import time
 import unittest
 
 from scripts.pages import DOCS, PAGES
+
+from tests.terminal import KANALETO, Terminal
 
 ROOT = DOCS.parent
 
@@ -22,6 +25,25 @@ class Pages(unittest.TestCase):
             for link in re.findall(r"\]\(([^)#\s]+)", page.read_text(encoding="utf-8")):
                 if "://" not in link:
                     self.assertTrue((page.parent / link).exists(), f"{page.name}: {link} is not there")
+
+    def test_the_ten_minutes_of_the_readme_are_as_it_says(self) -> None:
+        """Each row's keys are pressed in the demo; what is bold in its last cell stands on the screen then."""
+        rows = re.findall(r"^\| (.+?) \| (`.+) \| (.*\*\*.*) \|$", (ROOT / "README.md").read_text(), re.MULTILINE)
+        self.assertGreaterEqual(len(rows), 6)
+        with Terminal() as terminal:
+            terminal.run(f"{KANALETO} demo")
+            terminal.wait_for("all answering", 60)
+            for what, keys, seen in rows:
+                for key, text in re.findall(r"`([^`]+)`|\"([^\"]+)\"", keys):
+                    if text:
+                        terminal.type(text)
+                    else:
+                        terminal.type(key)
+                    time.sleep(1.0 if text or key == "u" else 0.3)  # a person looks before the next
+                for words in re.findall(r"\*\*(.+?)\*\*", seen):
+                    with self.subTest(what, words=words):
+                        pattern = r"18\d\b" if words == "183" else re.escape(words)  # the water is not still
+                        terminal.wait_for(pattern, 30)
 
     def test_the_readme_is_short(self) -> None:
         self.assertLessEqual(len((ROOT / "README.md").read_text(encoding="utf-8").splitlines()), 120)

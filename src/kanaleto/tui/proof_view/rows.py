@@ -144,7 +144,7 @@ def column_widths(width: int) -> tuple[int, int, int, int]:
     """Of name, level, values and error; 0 leaves it out."""
     error = 10 if width >= 84 else 0
     level = 13 if width >= 84 else 11
-    value = 17 if width >= 100 else 13
+    value = 15 if width >= 100 else 13
     left = width - 4 - level - 2 * value - error - 14 - (22 if width >= _WITH_WHO else 0)
     return max(min(left, 30), 10), level, value, error
 

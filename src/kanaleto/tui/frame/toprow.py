@@ -47,8 +47,8 @@ class TopRow(Drawn):
         if room > 10:  # less of a name says nothing
             name = cut(self.snapshot.site.name, room - 2)
             cells.put(f"  {name}", bold=True)
-            size = self._site_size()
-            if room - len(name) > len(size) + 8:
+            size = next((size for size in self._site_sizes() if room - len(name) > len(size) + 8), "")
+            if size:
                 cells.put("  ·  ", "muted").put(size, "muted")
         cells.at(max(rest - views_width - max((rest - views_width - cells.width) // 3, 0), cells.width))
         self._views_at = []
@@ -64,12 +64,13 @@ class TopRow(Drawn):
             cells.put(f"{gap}{text}", tone)
         return cells.strip(width)
 
-    def _site_size(self) -> str:
+    def _site_sizes(self) -> list[str]:
+        """The longest first."""
         site = self.snapshot.site
         if self.context.capture is not None:
-            return "a capture"
+            return ["a capture"]
         devices, points = _count(site.device_count, "device"), _count(site.point_count, "point")
-        return f"{devices}, {points} on {_count(len(site.lines), 'line')}"
+        return [f"{devices}, {points} on {_count(len(site.lines), 'line')}", f"{devices}, {points}", points]
 
     def _fitting(self, width: int, here: str) -> tuple[list[tuple[str, str]], bool | None]:
         """What stands at the right, and whether the views have titles (None: the name is short too): the longest of

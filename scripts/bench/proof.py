@@ -26,6 +26,7 @@ from kanaleto.proof.checkout import Checkout, sheet_path
 from kanaleto.proof.facts import gather
 from kanaleto.proof.sheet import SheetLine, append, new_id
 from kanaleto.proof.there import KnownThere, check_there
+from kanaleto.supervision.collector import settle
 from scripts.bench.figure import Figure
 
 _DEVICES, _POINTS, _LINES = 20, 100, 20_000
@@ -33,6 +34,7 @@ _ROUNDS = 3
 
 
 def measure() -> list[Figure]:
+    settle()  # as every command does
     with tempfile.TemporaryDirectory() as text:
         folder = Path(text)
         return [*_report(folder), *_sheet(folder), *_there()]

@@ -74,7 +74,7 @@ class WayOut:
         now_s = asyncio.get_running_loop().time()
         waiter = Waiter(master, now_s + bridge.patience_s, now_s, ended)
         unit_id, reads = target.unit_id, only_reads(pdu)
-        is_down = self._is_down()
+        is_down = bool(self.why_down)
         if is_down and now_s >= self._connect_due_s:
             self._connect_due_s = now_s + route.probe_s
             self._connect()
@@ -101,9 +101,6 @@ class WayOut:
         except KeyError:
             return f"there is no line {self.name!r} any more"
         return connection.why_unreachable if not connection.can_ask else ""
-
-    def _is_down(self) -> bool:
-        return bool(self.why_down)
 
     def _connect(self) -> None:
         """Somebody asks: the line does not wait for its long pause."""
@@ -230,7 +227,7 @@ class WayOut:
             self.silent[turn.unit_id] = now_s + turn.data[1].probe_s
             self.turns.answer_all(turn.unit_id, lambda pdu: refused(pdu, failed))
         if outcome.kind is OutcomeKind.UNREACHABLE:
-            if not outcome.request and not turn.reads and not self._is_down():  # it was not let out
+            if not outcome.request and not turn.reads and not self.why_down:  # it was not let out
                 return refused(turn.pdu, ExceptionCode.SERVER_DEVICE_BUSY)
             self.turns.answer_all(None, lambda pdu: refused(pdu, failed))
         return refused(turn.pdu, failed)

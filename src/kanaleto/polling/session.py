@@ -379,7 +379,10 @@ class Session:
 
     def named(self, line_name: str) -> LinePoller:
         """A line's poller. Raises KeyError."""
-        for poller in (*self.pollers, *self.lending.guests):
+        for poller in self.pollers:  # which is asked for each request that is passed on
+            if poller.line.name == line_name:
+                return poller
+        for poller in self.lending.guests:
             if poller.line.name == line_name:
                 return poller
         raise KeyError(f"there is no line {line_name!r} any more")

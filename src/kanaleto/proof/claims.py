@@ -149,9 +149,10 @@ def claims_of(
     """All that the map asks for, and all that a line speaks of, in the order of the site; what is of no point any more
     stands at the end. With `devices` only theirs; `chosen` are asked for by hand."""
     lines = followed(site, lines)
-    by_key: dict[ClaimKey, list[SheetLine]] = {}
+    grouped: dict[tuple[str, str, str, str, str], list[SheetLine]] = {}
     for line in lines:
-        by_key.setdefault(line.key, []).append(line)
+        grouped.setdefault((line.claim, line.device, line.point, line.level, line.when), []).append(line)
+    by_key = {ClaimKey(*key): own for key, own in grouped.items()}
     replaced = {one for line in lines if line.replaces for one in line.replaced}
     asked = set(chosen)
     by_device: dict[str, list[ClaimKey]] = {}
@@ -219,9 +220,12 @@ def _claim(
 
 def _newest(lines: Sequence[SheetLine], replaced: Collection[str]) -> tuple[SheetLine, ...]:
     """The newest of each person that nobody replaced, the latest last; nothing where it was withdrawn."""
+    left = [line for line in lines if line.id not in replaced] if replaced else lines
     by_who: dict[str, SheetLine] = {}
-    for line in sorted((line for line in lines if line.id not in replaced), key=lambda line: (line.at, line.id)):
-        by_who[line.who] = line
+    for line in left:
+        known = by_who.get(line.who)
+        if known is None or (known.at, known.id) < (line.at, line.id):
+            by_who[line.who] = line
     standing = [line for line in by_who.values() if line.verdict != "withdrawn"]
     return tuple(sorted(standing, key=lambda line: (line.at, line.id)))
 

@@ -336,6 +336,9 @@ class Command(OverTcp):
         self.assertEqual(self.taken("State", "--level", "Stopped")[1]["state"], "failed")
         self.assertEqual(self.taken("Word", "--level", "Fault on")[1]["state"], "rehearsed")
         self.assertEqual(self.taken("Word", "--level", "Enable off")[1]["state"], "failed")
+        for word in ("Enable, Fault", "9", "0x0009", "0000000000001001"):
+            self.assertEqual(self.taken("Word", "--expected", word)[1]["state"], "rehearsed", word)
+        self.assertEqual(self.taken("Word", "--expected", "Enable")[1]["state"], "failed")
         self.assertEqual(self.taken("Horn", "--expected", "on", "--level", "on")[1]["state"], "rehearsed")
 
     def test_on_a_line_that_is_said_to_be_real_the_same_is_proved(self) -> None:

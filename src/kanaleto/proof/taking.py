@@ -15,8 +15,8 @@ from kanaleto.proof.sheet import ClaimKey, SheetLine, new_id
 from kanaleto.site.model import Device, Line, Point
 from kanaleto.site.proving import Tolerance, ToleranceOf
 from kanaleto.values.codec import NoValue
-from kanaleto.values.digits import number
-from kanaleto.values.text import plain_number, shown
+from kanaleto.values.digits import number, whole
+from kanaleto.values.text import NO_BIT, plain_number, shown
 from kanaleto.values.types import Kind
 from kanaleto.wire.pdu import Read, ReadAnswer
 
@@ -102,6 +102,8 @@ def expected_of(point: Point, text: str, tolerance: Tolerance | None) -> Expecte
         return Expected(known[text.casefold()], Tolerance(0.0))
     if point.codec.type.kind is Kind.TEXT:
         return Expected(text, Tolerance(0.0))
+    if _is_word_of_bits(point) or point.codec.type.kind is Kind.HEX:
+        return Expected(float(_word_of(point, text)), Tolerance(0.0))
     plain = text.replace(",", ".")
     try:
         value = float(number(plain))
@@ -117,6 +119,23 @@ def expected_of(point: Point, text: str, tolerance: Tolerance | None) -> Expecte
         digits = len(plain.partition(".")[2]) if "e" not in plain.lower() else 6
         tolerance = Tolerance(0.5 * 10.0**-digits)
     return Expected(value, tolerance)
+
+
+def _word_of(point: Point, text: str) -> int:
+    """A word as it is shown: 16 bits, a number (0x… too), or the names of the bits that are on. Raises ValueError."""
+    if len(text) == 16 and set(text) <= {"0", "1"}:
+        return int(text, 2)
+    bits = {label.casefold(): bit for bit, label in point.labels.items()}
+    names = [name.strip().casefold() for name in text.replace("·", ",").split(",") if name.strip()]
+    if names and all(name in bits for name in names):
+        return sum(1 << bits[name] for name in names)
+    if text.casefold() == NO_BIT.casefold():
+        return 0
+    try:
+        return int(text, 16) if point.codec.type.kind is Kind.HEX else whole(text)
+    except ValueError:
+        named = f", or names of bits: {', '.join(point.labels.values())}" if point.labels else ""
+        raise ValueError(f"{text!r} is no word: 16 bits, a number{named}") from None
 
 
 def expected_by_itself(point: Point, key: ClaimKey) -> str:

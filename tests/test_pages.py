@@ -3,6 +3,7 @@
 import re
 import time
 import unittest
+from pathlib import Path
 
 from scripts.pages import DOCS, PAGES
 
@@ -26,24 +27,28 @@ class Pages(unittest.TestCase):
                 if "://" not in link:
                     self.assertTrue((page.parent / link).exists(), f"{page.name}: {link} is not there")
 
-    def test_the_ten_minutes_of_the_readme_are_as_it_says(self) -> None:
-        """Each row's keys are pressed in the demo; what is bold in its last cell stands on the screen then."""
-        rows = re.findall(r"^\| (.+?) \| (`.+) \| (.*\*\*.*) \|$", (ROOT / "README.md").read_text(), re.MULTILINE)
-        self.assertGreaterEqual(len(rows), 6)
+    def replay(self, page: Path, command: str) -> int:
+        """Each row's keys are pressed in the demo; what is bold in its last cell stands on the screen then. How many
+        rows there are."""
+        rows = re.findall(r"^\| (.+?) \| (`.+) \| (.*\*\*.*) \|$", page.read_text(encoding="utf-8"), re.MULTILINE)
         with Terminal() as terminal:
-            terminal.run(f"{KANALETO} demo")
+            terminal.run(f"{KANALETO} {command}")
             terminal.wait_for("all answering", 60)
             for what, keys, seen in rows:
                 for key, text in re.findall(r"`([^`]+)`|\"([^\"]+)\"", keys):
-                    if text:
-                        terminal.type(text)
-                    else:
-                        terminal.type(key)
+                    terminal.type(text or key)
                     time.sleep(1.0 if text or key == "u" else 0.3)  # a person looks before the next
                 for words in re.findall(r"\*\*(.+?)\*\*", seen):
                     with self.subTest(what, words=words):
                         pattern = r"18\d\b" if words == "183" else re.escape(words)  # the water is not still
                         terminal.wait_for(pattern, 30)
+        return len(rows)
+
+    def test_the_ten_minutes_of_the_readme_are_as_it_says(self) -> None:
+        self.assertGreaterEqual(self.replay(ROOT / "README.md", "demo"), 6)
+
+    def test_the_lesson_is_as_its_page_says(self) -> None:
+        self.assertEqual(self.replay(DOCS / "wrong-value.md", "demo --lesson"), 3)
 
     def test_the_readme_is_short(self) -> None:
         self.assertLessEqual(len((ROOT / "README.md").read_text(encoding="utf-8").splitlines()), 120)

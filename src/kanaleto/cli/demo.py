@@ -13,9 +13,12 @@ from kanaleto.files.loading import load_whole
 @click.option("--headless", "is_headless", is_flag=True, help="no screen: poll it and print a summary")
 @click.option("--for", "for_s", type=click.FloatRange(0), metavar="S", help="end after so many seconds")
 @click.option("--theme", type=click.Choice(["lagoon", "fresco"]), default="lagoon", show_default=True)
+@click.option("--lesson", "is_lesson", is_flag=True, help="with one point wrong on purpose, to be found")
 @click.option("--read-only", "is_read_only", is_flag=True, help="nothing is ever written to a device")
 @click.pass_context
-def command(context: click.Context, is_headless: bool, for_s: float | None, theme: str, is_read_only: bool) -> int:
+def command(
+    context: click.Context, is_headless: bool, for_s: float | None, theme: str, is_lesson: bool, is_read_only: bool
+) -> int:
     """Alder Lock, a made-up canal lock: simulated devices on two serial lines and TCP, and the application polling
     them.
 
@@ -24,7 +27,7 @@ def command(context: click.Context, is_headless: bool, for_s: float | None, them
       kanaleto demo --headless --for 5
     """
     try:
-        with Demo() as demo:
+        with Demo(is_lesson) as demo:
             loaded = load_whole(demo.site_path)
             if not is_headless:
                 start(loaded, theme, for_s, is_read_only or bool(context.obj))

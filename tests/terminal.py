@@ -72,7 +72,7 @@ class Terminal:
     def type(self, *keys: str) -> None:
         """Send keys, as tmux names them."""
         for key in keys:
-            self._tmux("send-keys", key)
+            self._tmux("send-keys", "--", key)
             if key == "Escape":
                 time.sleep(0.3)  # or it and the next key would be one with alt
 

@@ -46,11 +46,11 @@ class Taking:
 
     def take(self, claim: Claim) -> None:
         if self.key is not None:
-            self._context.tell("something is being looked at already: escape stops it")
+            self._refuse("something is being looked at already: escape stops it")
             return
         found = place_of(self._context.snapshot.site, claim.key)
         if found is None or (claim.key.point and found[2] is None):
-            self._context.tell(f"{claim.key} is no point of the site any more")
+            self._refuse(f"{claim.key} is no point of the site any more")
             return
         line, device, point = found
         if self._asks_origin(line, lambda: self.take(claim)):
@@ -65,6 +65,10 @@ class Taking:
             self._take_limit(self._key(claim), line, device, point)
         else:
             self._take_value(self._key(claim), line, device, point)
+
+    def _refuse(self, why: str) -> None:
+        self._context.presses.refused(why)
+        self._context.tell(why)
 
     def cancel(self) -> bool:
         """Stop what is being looked at; whether there was something."""
@@ -250,7 +254,7 @@ class Taking:
         """A note is another line with the same judgement, in place of the one before."""
         before = claim.line
         if before is None:
-            self._context.tell("there is no evidence yet to note something on; V gives a verdict with a note")
+            self._refuse("there is no evidence yet to note something on; V gives a verdict with a note")
             return
 
         def take(text: str) -> None:
@@ -269,7 +273,7 @@ class Taking:
         """`prove` and `tolerance` of a point, or of all points of a device, in its map."""
         found = next((own for _, own in self._context.snapshot.site.devices() if own.name == device), None)
         if found is None:
-            self._context.tell("put the cursor on a device or a claim")
+            self._refuse("put the cursor on a device or a claim")
             return
         names = [point] if point else [own.name for own in found.points]
         cells = _cells_of(found, point)

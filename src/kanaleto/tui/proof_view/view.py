@@ -7,8 +7,9 @@ from textual.containers import Vertical
 from textual.strip import Strip
 
 from kanaleto.board.snapshot import Snapshot
-from kanaleto.proof.claims import Claim, ClaimState
+from kanaleto.proof.claims import Claim, ClaimState, claims_of
 from kanaleto.proof.there import There
+from kanaleto.site.model import Site
 from kanaleto.tui.proof_view.details import Evidence, StillOpen
 from kanaleto.tui.proof_view.rows import (
     ClaimRow,
@@ -77,6 +78,7 @@ class ProofView(View, Vertical):
         self._filled: object = None
         self._looked = -1
         self._shows_there = False
+        self._wanted_of: tuple[Site, tuple[Claim, ...]] | None = None
 
     def show(self, snapshot: Snapshot) -> None:
         super().show(snapshot)
@@ -87,7 +89,7 @@ class ProofView(View, Vertical):
             proof.look(snapshot.site, path)
         state = proof.state
         self._rows.empty_text = "the sheet is being read" if state is None else self._filter.told or "no points yet"
-        claims = state.claims if state is not None else ()
+        claims = state.claims if state is not None else self._wanted(snapshot)
         there = proof.there if self._shows_there else ()
         filled = (id(state), self._filter.value, snapshot.version, there)
         if self._filled != filled:
@@ -106,6 +108,12 @@ class ProofView(View, Vertical):
         self._show_evidence(claims)
         for widget in (self._head, self._rows, self._open, self._evidence):
             widget.redraw()
+
+    def _wanted(self, snapshot: Snapshot) -> tuple[Claim, ...]:
+        """What maps ask for, as long as the sheet is not read: keys that were typed ahead find their claims."""
+        if self._wanted_of is None or self._wanted_of[0] is not snapshot.site:
+            self._wanted_of = (snapshot.site, tuple(claims_of(snapshot.site, ())))
+        return self._wanted_of[1]
 
     def _show_evidence(self, claims: Sequence[Claim]) -> None:
         row = self._rows.current
@@ -188,13 +196,18 @@ class ProofView(View, Vertical):
     def would_be_lost(self) -> list[str]:
         return ["evidence is being taken"] if self._taking.key is not None else []
 
+    def _refuse(self, why: str) -> None:
+        """A line was to open, and did not: what is typed behind that key was meant for it."""
+        self.context.presses.refused(why)
+        self.context.tell(why)
+
     def action_take(self) -> None:
         row = self._rows.current
         if isinstance(row, ThereRow):
             self._go_to(row.there)
             return
         if not isinstance(row, ClaimRow):
-            self.context.tell("put the cursor on a claim; ] goes to the next that is left")
+            self._refuse("put the cursor on a claim; ] goes to the next that is left")
             return
         self._taking.take(row.claim)
 
@@ -222,7 +235,7 @@ class ProofView(View, Vertical):
     def action_verdict(self) -> None:
         key = key_here(self._rows.current)
         if key is None:
-            self.context.tell("put the cursor on a claim")
+            self._refuse("put the cursor on a claim")
         else:
             self._taking.ask_verdict(key)
 
@@ -231,7 +244,7 @@ class ProofView(View, Vertical):
         if isinstance(row, ClaimRow):
             self._taking.ask_note(row.claim)
         else:
-            self.context.tell("put the cursor on a claim")
+            self._refuse("put the cursor on a claim")
 
     def action_choose(self) -> None:
         row = self._rows.current

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from kanaleto.bench.masters import Masters
 from kanaleto.bridge.running import Bridging, MasterAsked, Tested, reading_through, through_places
+from kanaleto.cli.completing import bridge_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.health import Health, HealthFigure, HealthLine, parse_place, polled_lines, polled_samples
 from kanaleto.cli.keptfiles import begin_keeping
@@ -41,7 +42,14 @@ _CONNECTED_S = 3.0  # that lines have to connect before they are tested
 
 @click.command("bridge")
 @click.argument("site", type=click.Path(path_type=Path))
-@click.option("--only", "names", multiple=True, metavar="NAME", help="only this bridge, again and again for more")
+@click.option(
+    "--only",
+    "names",
+    multiple=True,
+    metavar="NAME",
+    shell_complete=bridge_names,
+    help="only this bridge, again and again for more",
+)
 @click.option("--test", "is_test", is_flag=True, help="one read for each routed unit, and end")
 @click.option(
     "--record", "store", is_flag=False, flag_value="", metavar="[FILE|URL]",

@@ -4,6 +4,7 @@ from pathlib import Path
 
 import click
 
+from kanaleto.cli.completing import device_names
 from kanaleto.cli.output import emit, say
 from kanaleto.control.routinefile import read_routines
 from kanaleto.files.loading import load_site
@@ -24,7 +25,9 @@ from kanaleto.site.faults import Fault, FaultyFile
     help="how a map that is checked alone counts its addresses",
 )
 @click.option("--there", "is_there", is_flag=True, help="ask the devices, read only, whether they are as the site says")
-@click.option("--device", "devices", multiple=True, metavar="NAME", help="with --there: these only")
+@click.option(
+    "--device", "devices", multiple=True, metavar="NAME", shell_complete=device_names, help="with --there: these only"
+)
 @click.option("--others", "with_others", is_flag=True, help="with --there: units that nobody noted, too")
 @click.option("--json", "is_json", is_flag=True, help="one object a line")
 def command(

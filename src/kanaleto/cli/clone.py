@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from kanaleto.bench.clonefile import ClonedLine, EditedSince, count_differences, placed, why_not_written, write_clone
 from kanaleto.bench.cloning import MOST_ROUNDS, ROUND_S, Cloner, Copied, Silent, moves_of, with_guesses
+from kanaleto.cli.completing import device_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.findeverything import wait_for_a_key
 from kanaleto.cli.options import usage
@@ -34,7 +35,9 @@ _LEAST_FOR_S = 1.0
 @click.argument("source", metavar="LINK|SITE|FOLDER")
 @click.argument("out", metavar="OUT.toml", type=click.Path(path_type=Path))
 @click.option("--unit", "units", type=click.IntRange(0, 255), multiple=True, metavar="N", help="only this unit ID")
-@click.option("--device", "devices", multiple=True, metavar="NAME", help="only this device")
+@click.option(
+    "--device", "devices", multiple=True, metavar="NAME", shell_complete=device_names, help="only this device"
+)
 @click.option("--at", "at", metavar="LINK", help="where OUT serves it; else a place of this machine of the same kind")
 @click.option("--for", "for_s", type=click.FloatRange(_LEAST_FOR_S), metavar="S", help="asking ends after so long")
 @click.option("--yes", "is_agreed", is_flag=True, help="begin without waiting for a key")

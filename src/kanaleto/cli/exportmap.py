@@ -4,6 +4,7 @@ from pathlib import Path
 
 import click
 
+from kanaleto.cli.completing import device_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.output import say
 from kanaleto.files.loading import load_site
@@ -18,7 +19,13 @@ _FORMS = {".csv": "csv", ".xlsx": "xlsx", ".json": "json", ".jsonld": "thing", "
 @click.command("map")
 @click.argument("site", type=click.Path(path_type=Path))
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--device", "names", multiple=True, help="which device; on paper several, or all where none is named")
+@click.option(
+    "--device",
+    "names",
+    multiple=True,
+    shell_complete=device_names,
+    help="which device; on paper several, or all where none is named",
+)
 @click.option(
     "--as",
     "form",

@@ -7,6 +7,7 @@ from typing import Any
 
 import click
 
+from kanaleto.cli.completing import device_names, point_names
 from kanaleto.cli.exporttrend import MOST_POINTS, curves_of, places_of
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import folder_of, stores_of
@@ -21,8 +22,12 @@ from kanaleto.site.model import Site
 _SITE = click.argument("site_path", metavar="SITE", type=click.Path(path_type=Path))
 _FROM = click.option("--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00, 2h (ago)")
 _TO = click.option("--to", "to_us", metavar="TIME", callback=micros_of, help="up to then, without it; now else")
-_DEVICES = click.option("--device", "devices", multiple=True, metavar="NAME", help="these only")
-_POINTS = click.option("--point", "points", multiple=True, metavar="DEVICE/POINT", help="its trend, too")
+_DEVICES = click.option(
+    "--device", "devices", multiple=True, metavar="NAME", shell_complete=device_names, help="these only"
+)
+_POINTS = click.option(
+    "--point", "points", multiple=True, metavar="DEVICE/POINT", shell_complete=point_names, help="its trend, too"
+)
 _NOTE = click.option("--note", default="", metavar="TEXT", help="stands on each page")
 
 

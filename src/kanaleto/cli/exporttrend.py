@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from kanaleto.cli.completing import point_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import stores_of
 from kanaleto.cli.moments import micros_of
@@ -26,7 +27,15 @@ MOST_POINTS = 8
 @click.command("trend")
 @click.argument("site", type=click.Path(path_type=Path))
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--point", "points", multiple=True, required=True, metavar="DEVICE/POINT", help="a derived one is /NAME")
+@click.option(
+    "--point",
+    "points",
+    multiple=True,
+    required=True,
+    metavar="DEVICE/POINT",
+    shell_complete=point_names,
+    help="a derived one is /NAME",
+)
 @click.option("--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (today), 2h (ago)")
 @click.option("--to", "to_us", metavar="TIME", callback=micros_of, help="until then; now where it is not told")
 @click.option("--scale", type=click.Choice(["one", "several", "percent"]), default="several", show_default=True)

@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from kanaleto.cli import finding, findregisters
+from kanaleto.cli.completing import links
 from kanaleto.cli.options import sectioned, usage
 from kanaleto.probing.gently import PER_S
 from kanaleto.probing.question import Never
@@ -112,7 +113,7 @@ SECTIONS = {
 
 @click.command("find", cls=sectioned(SECTIONS))
 @click.pass_context
-@click.argument("link", required=False)
+@click.argument("link", shell_complete=links, required=False)
 @click.option(
     "--ports",
     "asks_ports",

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from kanaleto.cli.completing import point_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.historyrows import SampleRow, tell_rows, write_csv
 from kanaleto.cli.keptfiles import earlier_name, folder_of, is_site, journal_events, stores_of
@@ -25,7 +26,14 @@ _FAILURES = ("silent", "garbled", "strange", "late", "unreachable")
 @click.command("history")
 @click.argument("what", metavar="SITE|STORE")
 @click.option("--list", "is_list", is_flag=True, help="which points were recorded, and from when to when")
-@click.option("--point", "points", multiple=True, metavar="DEVICE/POINT", help="these only; a derived one is /NAME")
+@click.option(
+    "--point",
+    "points",
+    multiple=True,
+    metavar="DEVICE/POINT",
+    shell_complete=point_names,
+    help="these only; a derived one is /NAME",
+)
 @click.option(
     "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (today), or 2h (ago)"
 )

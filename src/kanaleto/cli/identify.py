@@ -2,6 +2,7 @@
 
 import click
 
+from kanaleto.cli.completing import links
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import require_unit, usage
 from kanaleto.cli.output import emit, iso, say
@@ -14,7 +15,7 @@ from kanaleto.wire.identity import OBJECT_NAMES
 
 
 @click.command("identify")
-@click.argument("link")
+@click.argument("link", shell_complete=links)
 @click.option("--unit", "unit_id", default=1, show_default=True, type=click.IntRange(0, 255))
 @click.option(
     "--timeout", "timeout_s", default=1.0, show_default=True, type=click.FloatRange(0.001, 3600), help="seconds"

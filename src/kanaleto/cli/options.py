@@ -6,6 +6,7 @@ from typing import Any, TypeVar
 import click
 from msgspec import Struct
 
+from kanaleto.cli.completing import links
 from kanaleto.site.counting import Numbering, from_wire, to_wire
 from kanaleto.site.links.link import FramingKind, Link
 from kanaleto.site.links.parse import parse_link
@@ -49,7 +50,7 @@ def target_options(is_read: bool) -> Callable[[_F], _F]:
     def add(function: _F) -> _F:
         for option in reversed(
             [
-                click.argument("link"),
+                click.argument("link", shell_complete=links),
                 click.argument("table", type=click.Choice([table.value for table in Table], case_sensitive=False)),
                 click.argument("address"),
                 click.option(

@@ -11,6 +11,7 @@ from kanaleto.bench.faults import FaultWanted, parse_keys, wanted_fault
 from kanaleto.bridge.backtoback import PAIR_FAULTS, JoinedEnds, PairFault, end_of
 from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.row import ExchangeRow, row_of_heard
+from kanaleto.cli.completing import links
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import begin_overheard, require_new
 from kanaleto.cli.options import usage
@@ -25,8 +26,8 @@ _KEEP_EACH_S = 0.25
 
 
 @click.command("pair")
-@click.argument("one", metavar="LINK")
-@click.argument("other", metavar="LINK")
+@click.argument("one", metavar="LINK", shell_complete=links)
+@click.argument("other", metavar="LINK", shell_complete=links)
 @click.option("--baud", type=click.IntRange(50, 4_000_000), metavar="N", help="pace bytes as on a wire of that rate")
 @click.option("--capture", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.jsonl|FILE.pcapng",
               help="keep what passes, as exchanges")  # fmt: skip

@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from kanaleto.cli.askingsession import AskingSession
+from kanaleto.cli.completing import point_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, say
@@ -25,7 +26,7 @@ from kanaleto.site.proving import parse_tolerance
 @click.option(
     "--left", "is_left", is_flag=True, help="only what is still to be proved; exit code 1 while there is some"
 )
-@click.option("--take", metavar="DEVICE/POINT", help="one fresh reading as evidence")
+@click.option("--take", metavar="DEVICE/POINT", shell_complete=point_names, help="one fresh reading as evidence")
 @click.option("--expected", metavar="V", help="what it should show: a number in its unit, or a state")
 @click.option("--level", default="", metavar="L", help="at which level, as '25 %', or in which state")
 @click.option("--tolerance", "tolerance_text", metavar="T", help="0.5 % of span, 0.2 in the unit, 1 % of value")

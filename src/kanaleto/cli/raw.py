@@ -4,6 +4,7 @@ from pathlib import Path
 
 import click
 
+from kanaleto.cli.completing import links
 from kanaleto.cli.failures import Failed, tell_failure
 from kanaleto.cli.hexadecimal import bytes_from
 from kanaleto.cli.oneexchange import asked_once
@@ -23,7 +24,7 @@ _LISTENS = "nothing came, as is right: it only listens now, until communications
 
 
 @click.command("raw", context_settings={"ignore_unknown_options": True})
-@click.argument("link")
+@click.argument("link", shell_complete=links)
 @click.argument("hex_words", metavar="HEX...", nargs=-1, required=True, type=click.UNPROCESSED)
 @click.option("--unit", "unit_id", default=1, show_default=True, type=click.IntRange(0, 255))
 @click.option(

@@ -11,6 +11,7 @@ import click
 from kanaleto.bench.free import LEAST_HEAR_S, needs_hearing
 from kanaleto.bench.rehearsal import Rehearsal, RehearsalRun, Verdict, read_rehearsal
 from kanaleto.bench.running import Bench
+from kanaleto.cli.completing import device_names, line_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, say
@@ -32,8 +33,17 @@ _MARKS = {"passed": "●", "failed": "✕", "void": "◌"}
 @click.option("--at", "at", metavar="LINK", help="serve the one line that is chosen there, not at its own link")
 @click.option("--listen", metavar="ADDRESS", help="bind network lines here instead of the host of their link")
 @click.option("--clients", metavar="ADDRESSES", help="only these may ask: addresses and networks, with commas")
-@click.option("--line", "lines", multiple=True, metavar="NAME", help="only this line, again and again for more")
-@click.option("--device", "devices", multiple=True, metavar="NAME", help="only this device")
+@click.option(
+    "--line",
+    "lines",
+    multiple=True,
+    metavar="NAME",
+    shell_complete=line_names,
+    help="only this line, again and again for more",
+)
+@click.option(
+    "--device", "devices", multiple=True, metavar="NAME", shell_complete=device_names, help="only this device"
+)
 @click.option("--seed", type=int, metavar="N", help="of all that is drawn, in place of the site's bench_seed")
 @click.option(
     "--hear", "hear_s", type=click.FloatRange(LEAST_HEAR_S), default=LEAST_HEAR_S, show_default=True, metavar="S",

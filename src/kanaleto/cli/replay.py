@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from kanaleto.bench.places import NoPlace, at_link, file_name, free_port
 from kanaleto.capture.row import ExchangeRow, link_of
+from kanaleto.cli.completing import line_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import capture_faults, capture_of, is_site
 from kanaleto.cli.options import usage
@@ -29,7 +30,9 @@ from kanaleto.site.origin import Origin
 
 @click.command("replay")
 @click.argument("capture", metavar="CAPTURE|SITE")
-@click.option("--line", "lines", multiple=True, metavar="NAME", help="only this line; again for more")
+@click.option(
+    "--line", "lines", multiple=True, metavar="NAME", shell_complete=line_names, help="only this line; again for more"
+)
 @click.option("--at", metavar="LINK", help="where the one line is served, instead of a free place of this machine")
 @click.option(
     "--by", type=click.Choice(["order", "time"]), default="order", show_default=True,

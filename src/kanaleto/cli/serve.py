@@ -20,6 +20,7 @@ from kanaleto.bench.places import at_link, elsewhere
 from kanaleto.bench.remembered import recall, state_of
 from kanaleto.bench.running import Bench
 from kanaleto.bench.server import StandIn
+from kanaleto.cli.completing import device_names, line_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.health import Health, HealthFigure, HealthLine, parse_place
 from kanaleto.cli.options import usage
@@ -53,8 +54,17 @@ _KEEP_EVERY_S = 60.0
 @click.option("--at", "at", metavar="LINK", help="serve the one line that is chosen there, not at its own link")
 @click.option("--listen", metavar="ADDRESS", help="bind network lines here instead of the host of their link")
 @click.option("--clients", metavar="ADDRESSES", help="only these may ask: addresses and networks, with commas")
-@click.option("--line", "lines", multiple=True, metavar="NAME", help="only this line, again and again for more")
-@click.option("--device", "devices", multiple=True, metavar="NAME", help="only this device")
+@click.option(
+    "--line",
+    "lines",
+    multiple=True,
+    metavar="NAME",
+    shell_complete=line_names,
+    help="only this line, again and again for more",
+)
+@click.option(
+    "--device", "devices", multiple=True, metavar="NAME", shell_complete=device_names, help="only this device"
+)
 @click.option(
     "--hear", "hear_s", type=click.FloatRange(LEAST_HEAR_S), default=LEAST_HEAR_S, show_default=True, metavar="S",
     help="how long a serial port that exists is listened to first",

@@ -5,6 +5,7 @@ from pathlib import Path
 import click
 
 from kanaleto.cli.askingsession import AskingSession
+from kanaleto.cli.completing import device_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import iso, say
@@ -47,7 +48,14 @@ def command() -> None:
     """
 
 
-_DEVICES = click.option("--device", "names", multiple=True, metavar="NAME", help="these only; all where none is named")
+_DEVICES = click.option(
+    "--device",
+    "names",
+    multiple=True,
+    metavar="NAME",
+    shell_complete=device_names,
+    help="these only; all where none is named",
+)
 _SITE = click.argument("site_path", metavar="SITE", type=click.Path(path_type=Path))
 _FILE = click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
 

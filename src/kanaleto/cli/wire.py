@@ -13,6 +13,7 @@ from kanaleto.capture.reading import Capture
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.served import ServedPoints
 from kanaleto.capture.words import OUTCOMES, asked_words, outcome_words
+from kanaleto.cli.completing import device_names, line_names
 from kanaleto.cli.keptfiles import capture_faults, capture_of, site_of
 from kanaleto.cli.moments import local, micros_of, zone
 from kanaleto.cli.output import emit, say
@@ -36,8 +37,10 @@ _LEAST = 8
     "--where", metavar="FILTER", help="only what fits, as in 'device:\"Sump pump\" outcome:silent took_ms:>200'"
 )
 @click.option("--failed", "is_failed", is_flag=True, help="only what failed")
-@click.option("--device", metavar="N", help="only this unit ID, or the device of that name")
-@click.option("--line", "line_name", metavar="NAME", help="only this line")
+@click.option(
+    "--device", metavar="N", shell_complete=device_names, help="only this unit ID, or the device of that name"
+)
+@click.option("--line", "line_name", metavar="NAME", shell_complete=line_names, help="only this line")
 @click.option("--text", metavar="TEXT", help="only what has this in its words, names or bytes (hexadecimal)")
 @click.option(
     "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (today), or 2h (ago)"

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from kanaleto.capture.jsonlines import NoCapture
 from kanaleto.capture.packing import body_of, head_line, heads, pack, pack_exchanges, unpack
@@ -40,6 +41,7 @@ class Packed(InFolder):
 
     def test_of_exchanges_as_the_engine_tells_them_it_is_the_same_block(self) -> None:
         told = [told_by_the_engine(n, list(OutcomeKind)[n % 6]) for n in range(50)]
+        told += [replace(told[n], wall_s=1_796_098_244 + (n + 0.5) / 1e6) for n in range(50)]  # between two µs, too
         one = pack_exchanges(told, lambda line: (str(line.link), "real"))
         self.assertEqual(one, pack([row_of(own, str(own.line.link), "real") for own in told]))
 

@@ -119,11 +119,11 @@ def pack_exchanges(
     names.reasons = {reason: number for number, reason in enumerate(dict.fromkeys(told))}
     try:
         columns = _Columns(
-            array("q", [int(exchange.wall_s * 1e6 + 0.5) for exchange in exchanges]),
-            array("I", [int((outcome.sent_at - outcome.asked_at) * 1e6 + 0.5) for outcome in outcomes]),
-            array("I", [int((outcome.first_at - outcome.asked_at) * 1e6 + 0.5) if outcome.answer else 0
+            array("q", [round(exchange.wall_s * 1e6) for exchange in exchanges]),
+            array("I", [round((outcome.sent_at - outcome.asked_at) * 1e6) for outcome in outcomes]),
+            array("I", [round((outcome.first_at - outcome.asked_at) * 1e6) if outcome.answer else 0
                         for outcome in outcomes]),
-            array("I", [int((outcome.done_at - outcome.asked_at) * 1e6 + 0.5) for outcome in outcomes]),
+            array("I", [round((outcome.done_at - outcome.asked_at) * 1e6) for outcome in outcomes]),
             bytes([_NUMBERS[outcome.kind] for outcome in outcomes]),
             bytes([exchange.attempt for exchange in exchanges]),
             bytes([outcome.unit_id for outcome in outcomes]),

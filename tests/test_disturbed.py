@@ -291,7 +291,7 @@ async def _at_once(test: Disturbed, app: KanaletoApp, pilot: "Pilot[None]") -> N
     find = app.query_one(FindView)
     place = find.snapshot.site.lines[0].link.place
     read = ["enter", "7", "tab", "tab", "1", "2", "enter"]  # unit and address
-    for keys in (["1", "home", *read], ["1", "y", *place, *read], ["s", *read[1:], "escape", "y", *place, *read]):
+    for keys in (["1", "home", *read], ["1", "y", *place, *read], ["r", *read[1:], "escape", "y", *place, *read]):
         _burst(app, *keys)
         await test.until(lambda: find.words.has_keys, "the reading")
         test.assertEqual((find.form.question.unit_id, find.form.question.address), (7, 12))

@@ -1,15 +1,21 @@
 """Where the keys go: to what was just made, round all panels, and back to what the cursor was on."""
 
 import asyncio
+import threading
 import unittest
 from functools import partial
+from unittest.mock import patch
 
 from textual.pilot import Pilot
 
+from kanaleto.board.snapshot import Snapshot
+from kanaleto.planning.plan import Place
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.find.findings import FoundRows
 from kanaleto.tui.find.view import FindView
 from kanaleto.tui.live.view import LiveView
+from kanaleto.tui.map import ranking
+from kanaleto.tui.map.beside import Ranked
 from kanaleto.tui.map.view import MapView
 from tests.livesite import LiveCase, rows_shown
 
@@ -26,6 +32,18 @@ class Focus(LiveCase):
 
     def test_what_is_in_the_site_already_is_not_added_again(self) -> None:
         self.drive(_again)
+
+    def test_the_addresses_beside_a_point_stay_while_its_readings_are_still_ranked(self) -> None:
+        held_up = threading.Event()
+        self.addCleanup(held_up.set)
+
+        def ranked(snapshot: Snapshot, place: Place, display: str) -> tuple[Ranked, str]:
+            held_up.wait(30)
+            return rank_place(snapshot, place, display)
+
+        rank_place = ranking.rank_place
+        with patch.object(ranking, "rank_place", ranked):
+            self.drive(partial(_compared, held_up=held_up))
 
     def test_a_new_filter_keeps_the_cursor_on_its_point(self) -> None:
         self.drive(_filtered)
@@ -62,6 +80,23 @@ async def _added(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:
 
 def _is_on(view: MapView, name: str) -> bool:
     return view.place is not None and view.place.point.name == name
+
+
+async def _compared(test: Focus, app: KanaletoApp, pilot: "Pilot[None]", held_up: threading.Event) -> None:
+    await pilot.press("2")
+    view = app.query_one(MapView)
+    await test.until(lambda: view.place is not None and app.focused is view.ruler_rows, "the ruler")
+    await pilot.press("z")
+    await test.shows(app, r"OFF BY ONE\?")
+    await pilot.pause(1)  # several pictures later
+    await test.shows(app, r"OFF BY ONE\?")
+    await pilot.press("down")
+    await test.until(lambda: not view._beside.neighbours, "another point, which was not compared")
+    await pilot.press("up", "z")
+    await test.shows(app, r"OFF BY ONE\?")
+    held_up.set()
+    await test.shows(app, r"OTHER READINGS")
+    await test.shows(app, r"OFF BY ONE\?")
 
 
 async def _bits(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:

@@ -50,6 +50,7 @@ class MapView(View, Horizontal):
         self._version = -1
         self._ruler: Ruler | None = None
         self._is_open = False
+        self._compared: tuple[Identity, Point] | None = None
         self._wanted: tuple[Link, int] | None = None
         self._wanted_point: Identity | None = None  # where the cursor goes once it is there
 
@@ -116,7 +117,9 @@ class MapView(View, Horizontal):
         self.set_class(self._list.has_keys and width >= _WIDE, "-settings")
         self._beside.place = self.place
         if self.place is not None and self._beside.ranked.key != key_of(self.place):
-            self._beside.neighbours, self._beside.chosen = [], 0
+            self._beside.chosen = 0
+        if self.place is not None and self._compared != (self.place.identity, self.place.point):
+            self._beside.neighbours = []
         self._ranker.look(snapshot, self.place, self._beside.ranked)
         for widget in (self._list, self.ruler_rows, self._beside, self._settings, self._head, self._foot):
             widget.redraw()
@@ -296,8 +299,9 @@ class MapView(View, Horizontal):
 
     async def _compare(self, snapshot: Snapshot, place: Place) -> None:
         rows = await neighbours(self.context.engine, snapshot, place)
-        if self.place is not None and key_of(self.place) == key_of(place):
-            self._beside.neighbours = rows
+        what = place.identity, place.point
+        if self.place is not None and (self.place.identity, self.place.point) == what:
+            self._beside.neighbours, self._compared = rows, what
             self._beside.refresh()
 
     # Editing

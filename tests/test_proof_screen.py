@@ -11,6 +11,7 @@ from textual.pilot import Pilot
 from kanaleto.proof.checkout import sheet_path
 from kanaleto.proof.sheet import read_sheet
 from kanaleto.tui.app import KanaletoApp
+from kanaleto.tui.shared.prompt import Prompt
 from tests.livesite import LiveCase
 
 App = KanaletoApp
@@ -170,6 +171,7 @@ class Proving(LiveCase):
                 await pilot.press("x")
                 await case.answer(app, pilot, str(case.folder / name))
                 await case.until((case.folder / name).exists, name)
+                await case.until(lambda: not app.query_one(Prompt).is_open, "the line, closed")
                 case.assertEqual((case.folder / name).read_bytes()[: len(magic)], magic)
 
         self._drive(work, units=2)

@@ -1,7 +1,7 @@
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 
-.PHONY: demo test check bench fuzz mutants soak storm shots clean compiled
+.PHONY: demo test check bench fuzz mutants soak storm shots release-check clean compiled
 
 demo: .venv/ready compiled
 	$(BIN)/kanaleto demo
@@ -34,6 +34,10 @@ soak: .venv/ready
 
 storm: .venv/ready .venv/tmux
 	$(BIN)/python -m tests.storm --seconds 120 --times 3
+
+release-check: check .venv/tmux compiled
+	KANALETO_PAGES=all $(BIN)/python -m unittest tests.test_pages
+	sh scripts/release.sh
 
 shots: .venv/ready .venv/tmux
 	sh scripts/shots.sh

@@ -1,0 +1,35 @@
+#!/bin/sh
+# What a release needs: a wheel that holds all it should, installed alone into a bare environment, and at work there.
+set -eu
+cd "$(dirname "$0")/.."
+own=$(mktemp -d)
+trap 'rm -rf "$own" build' EXIT
+
+.venv/bin/python -m pip wheel --quiet --disable-pip-version-check --no-deps --wheel-dir "$own" .
+wheel=$(ls "$own"/kanaleto-*.whl)
+.venv/bin/python - "$wheel" <<'CHECK'
+import sys
+import zipfile
+from pathlib import Path
+
+held = set(zipfile.ZipFile(sys.argv[1]).namelist())
+wanted = {
+    str(path.relative_to("src"))
+    for path in Path("src/kanaleto").rglob("*")
+    if path.is_file() and path.suffix not in (".pyc",) and "__pycache__" not in path.parts
+}
+if missing := sorted(wanted - held):
+    sys.exit(f"the wheel lacks {', '.join(missing)}")
+print(f"the wheel holds all {len(wanted)} files")
+CHECK
+
+python3=$(readlink -f .venv/bin/python)
+"$python3" -m venv "$own/bare"
+"$own/bare/bin/python" -m pip install --quiet --disable-pip-version-check "$wheel"
+cd "$own"
+version=$(bare/bin/kanaleto --version)
+echo "$version"
+case "$wheel" in *"-${version##* }-"*) ;; *) echo "its version is not that of $wheel"; exit 1 ;; esac
+bare/bin/kanaleto explain 11 03 00 6B 00 03 76 87 >/dev/null
+bare/bin/kanaleto demo --headless --for 5
+echo "the wheel works in a bare environment"

@@ -157,7 +157,7 @@ class LiveCase(unittest.TestCase):
     async def answer(self, app: KanaletoApp, pilot: "Pilot[None]", text: str) -> None:
         prompt = app.query_one(Prompt)
         await self.until(lambda: prompt.is_open, "the question")
-        app._take_paste(text)
+        app.take_paste(text)
         await pilot.press("enter")
 
 

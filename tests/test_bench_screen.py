@@ -55,7 +55,7 @@ class Benches(LiveCase):
         await pilot.press("slash", *"target", "enter")
         await self.shows(app, "^.. Target ")
         await self.alone(pilot, "u", "w")
-        app._take_paste("5 every 2 s then 1")
+        app.take_paste("5 every 2 s then 1")
         for _try in range(20):
             await asyncio.sleep(0.6)
             await pilot.press("enter")

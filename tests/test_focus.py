@@ -17,6 +17,8 @@ from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.map import ranking
 from kanaleto.tui.map.beside import Ranked
 from kanaleto.tui.map.view import MapView
+from kanaleto.tui.shared.context import Stoppable
+from kanaleto.tui.shared.prompt import Prompt
 from tests.livesite import LiveCase, rows_shown
 
 
@@ -45,6 +47,9 @@ class Focus(LiveCase):
         with patch.object(ranking, "rank_place", ranked):
             self.drive(partial(_compared, held_up=held_up))
 
+    def test_what_is_pasted_while_a_line_waits_comes_behind_the_keys_before_it(self) -> None:
+        self.drive(_pasted_ahead)
+
     def test_a_new_filter_keeps_the_cursor_on_its_point(self) -> None:
         self.drive(_filtered)
 
@@ -67,7 +72,7 @@ async def _added(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await test.shows(app, r"a device more on L: unit ID, name")
     await test.answer(app, pilot, "2")
     await test.shows(app, r"unit 2 of L is Meter 2 already")
-    app._take_paste(", 9x")  # added to nothing: it is refused too
+    app.take_paste(", 9x")  # added to nothing: it is refused too
     await pilot.press("escape")
     await pilot.press("a")
     await test.answer(app, pilot, "9, Fourth")
@@ -97,6 +102,19 @@ async def _compared(test: Focus, app: KanaletoApp, pilot: "Pilot[None]", held_up
     held_up.set()
     await test.shows(app, r"OTHER READINGS")
     await test.shows(app, r"OFF BY ONE\?")
+
+
+async def _pasted_ahead(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    under_way = Stoppable()
+    prompt = app.query_one(Prompt)
+    app.ask("what", "", lambda text: under_way)
+    await pilot.press("x", "enter")
+    await test.until(lambda: prompt.is_waiting, "the line, waiting")
+    await pilot.press("slash")
+    app.take_paste("nobody")
+    under_way.set_result(None)
+    await test.until(lambda: not prompt.is_open, "the line, closed")
+    await test.shows(app, r"nobody")
 
 
 async def _bits(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:
@@ -170,10 +188,10 @@ async def _resting(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:
 
 async def _found_by_name(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await pilot.press("down", "down", "ctrl+p")
-    app._take_paste("switch meter 1")
+    app.take_paste("switch meter 1")
     await test.until(lambda: rows_shown(app, r"^ +(Switch .*?)  ")[:1] == ["Switch Meter 1 off"], "the device first")
     await pilot.press("escape", "ctrl+p")
-    app._take_paste("switch meter 3 off")
+    app.take_paste("switch meter 3 off")
     await pilot.press("enter")
     await test.shows(app, r"Meter 3 is switched off, for now")
 

@@ -18,13 +18,16 @@ from msgspec.structs import replace
 
 from kanaleto.files.loading import load_site
 from kanaleto.history.definition import fingerprint_of
-from kanaleto.proof.checkout import Checkout, sheet_path
+from kanaleto.proof.checkout import Checkout, key_for, sheet_path
 from kanaleto.proof.claims import ClaimState, claims_of, counts_of, expected_at, wanted_of
 from kanaleto.proof.sequences import SequenceVerdict, keep_sequences
 from kanaleto.proof.sheet import VERDICTS, CannotKeep, ClaimKey, SheetLine, append, new_id, read_sheet
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.site.proving import ToleranceOf, parse_prove, parse_tolerance
+from kanaleto.values.codec import Codec
+from kanaleto.values.types import Kind, ValueType
+from kanaleto.wire.codes import Table
 from tests.commanded import run
 from tests.rawends import RawSlave
 
@@ -441,3 +444,12 @@ class ByRoutine(OverTcp):
                 "Comes and goes, 2: others go on": ClaimState.FAILED,
             },
         )
+
+
+class Levels(unittest.TestCase):
+    def test_a_level_that_is_none_is_said_in_one_sentence(self) -> None:
+        point = Point("Level", Table.HOLDING, 0, Codec(ValueType(Kind.UINT16), "AB"), 1.0)
+        self.assertEqual(key_for(point, "D", " 25.0 % ", False).level, "25 %")
+        for wrong in ("a lot %", "%", "nan %", "1e999 %"):
+            with self.subTest(wrong), self.assertRaisesRegex(ValueError, "must read like 25 %"):
+                key_for(point, "D", wrong, False)

@@ -4,10 +4,14 @@ left, what is really there, and papers."""
 import asyncio
 import json
 import unittest
+from types import SimpleNamespace
 from typing import Any
+from unittest.mock import patch
 
+from msgspec.structs import replace
 from textual.pilot import Pilot
 
+from kanaleto.bench.states import BenchState, ExpectState, RehearsalState, StepState
 from kanaleto.proof.checkout import sheet_path
 from kanaleto.proof.sheet import read_sheet
 from kanaleto.tui.app import KanaletoApp
@@ -155,6 +159,23 @@ class Proving(LiveCase):
             await case.until(
                 lambda: "Level,holding,0,uint16,0.1,m,r,,0,10,no" in (case.folder / "m.csv").read_text(), "no"
             )
+
+        self._drive(work)
+
+    def test_a_rehearsal_that_ends_while_another_view_is_in_sight_is_kept(self) -> None:
+        async def work(case: "Proving", app: App, pilot: "Pilot[None]") -> None:
+            expect = ExpectState("silent within 5", "passed", "silent after 1 s")
+            step = StepState(1.0, 2.0, "silent", "Meter 1", (expect,))
+            state = BenchState(0.0, rehearsal=RehearsalState("Comes and goes", 1.0, 9.0, (step,)))
+            stand_ins = SimpleNamespace(state=state, served={})
+            with patch.object(app.bench, "_stand_ins", stand_ins):
+                await pilot.press("4")
+                await pilot.pause(0.5)
+                assert state.rehearsal is not None
+                stand_ins.state = replace(state, rehearsal=replace(state.rehearsal, is_over=True))
+                await case.until(lambda: any(own["claim"] == "sequence" for own in case.lines()), "its verdict")
+            (kept,) = [own for own in case.lines() if own["claim"] == "sequence"]
+            case.assertEqual((kept["device"], kept["verdict"], kept["origin"]), ("Meter 1", "passed", "stand-in"))
 
         self._drive(work)
 

@@ -176,7 +176,7 @@ async def _written(test: Wire, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await pilot.press("slash", *"target", "enter")
     await test.shows(app, "^.. Target ")
     await test.alone(pilot, "u", "w")
-    app._take_paste("1.5")
+    app.take_paste("1.5")
     for _try in range(20):
         await asyncio.sleep(0.6)
         await pilot.press("enter")

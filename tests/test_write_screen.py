@@ -123,7 +123,7 @@ class Writes(LiveCase):
             await case.alone(pilot, "u")
             await pilot.press("w", "enter", "enter", "enter")  # typed ahead, and held
             await pilot.press("enter")  # a closed row or an open line: it is too soon
-            app._take_paste("on\non\n")
+            app.take_paste("on\non\n")
             await asyncio.sleep(1)
             case.assertEqual(case.far.wrote, [])
             await pilot.press("escape", "enter", "enter")
@@ -148,7 +148,7 @@ class Writes(LiveCase):
             await pilot.press("escape", "escape", "escape")
             await case._at(app, pilot, "Target")
             await pilot.press("home", "w")
-            app._take_paste("= meter 2")
+            app.take_paste("= meter 2")
             await case.shows(app, r"becomes 3\.0 m")
             await case._press(app, pilot, "enter")
             await case.until(lambda: case.far.values[1, 1] == 30, "the copy")
@@ -199,7 +199,7 @@ class Writes(LiveCase):
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
             await case.alone(pilot, "u", "w")
-            app._take_paste("5 every 0.8 s then 1")
+            app.take_paste("5 every 0.8 s then 1")
             await case._press(app, pilot, "enter")
             await case.shows(app, "^ kanaleto .*▲ 1 held")
             case.far.silent.add(1)
@@ -244,7 +244,7 @@ class Writes(LiveCase):
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
             await case.alone(pilot, "u", "w")
-            app._take_paste("5 every 0.2 s then 1")
+            app.take_paste("5 every 0.2 s then 1")
             await case._press(app, pilot, "enter")
             await case._kept_alive(app, pilot, "kept alive every 0.2 s")
             await pilot.press("escape", "q")
@@ -317,7 +317,7 @@ class Writes(LiveCase):
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
             await case.alone(pilot, "u", "w")
-            app._take_paste("5 every 0.2 s then 1")
+            app.take_paste("5 every 0.2 s then 1")
             await case._press(app, pilot, "enter")
             await case._kept_alive(app, pilot, "kept alive every 0.2 s")
             await pilot.press("escape", "escape", "2", "c")

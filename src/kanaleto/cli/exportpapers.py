@@ -3,7 +3,7 @@
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -18,6 +18,9 @@ from kanaleto.proof.facts import ReportFacts, gather
 from kanaleto.proof.sheet import CannotKeep
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Site
+
+if TYPE_CHECKING:
+    from kanaleto.paper.sheets import Sheet
 
 _SITE = click.argument("site_path", metavar="SITE", type=click.Path(path_type=Path))
 _FROM = click.option("--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00, 2h (ago)")
@@ -59,6 +62,16 @@ def _facts(
         raise click.UsageError(str(error)) from None
 
 
+def _write(document: "Sheet", out: Path) -> None:
+    from kanaleto.paper.drawing import write_elsewhere
+    from kanaleto.paper.look import NoPaper
+
+    try:
+        write_elsewhere(document, out)
+    except NoPaper as error:
+        raise Failed(str(error)) from None
+
+
 @click.command("report")
 @_SITE
 @_out("OUT.pdf")
@@ -78,8 +91,6 @@ def report(
     Example:
       kanaleto export report alder-lock.toml report.pdf --from 2026-05-01 --note "after the new gate"
     """
-    from kanaleto.paper.drawing import write_elsewhere
-    from kanaleto.paper.look import NoPaper
     from kanaleto.paper.report import report_document
 
     _require(out, (".pdf",))
@@ -94,10 +105,7 @@ def report(
         places = places_of(loaded.site, points)
         document.curves = curves_of(loaded.site, places, stores_of(str(site_path)), begin, end)
         document.begin, document.end = begin, end
-    try:
-        write_elsewhere(document, out)
-    except NoPaper as error:
-        raise Failed(str(error)) from None
+    _write(document, out)
     left = sum(claim.is_left for claim in facts.claims)
     say(f"{len(facts.claims)} claims, {left} left, written to {out}", err=True)
     return 0
@@ -116,17 +124,12 @@ def site(site_path: Path, out: Path, note: str) -> int:
       kanaleto export site alder-lock.toml site.svg
     """
     from kanaleto.files.origins import look_around
-    from kanaleto.paper.drawing import write_elsewhere
-    from kanaleto.paper.look import NoPaper
     from kanaleto.paper.siteschemes import scheme_sheet
 
     _require(out, (".svg", ".pdf"))
     loaded = load_whole(site_path)
     look_around()
-    try:
-        write_elsewhere(scheme_sheet(loaded.site, note), out)
-    except NoPaper as error:
-        raise Failed(str(error)) from None
+    _write(scheme_sheet(loaded.site, note), out)
     say(f"{loaded.site.device_count} devices on {len(loaded.site.lines)} lines drawn to {out}", err=True)
     return 0
 

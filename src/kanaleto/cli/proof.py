@@ -14,10 +14,10 @@ from kanaleto.cli.output import emit, say
 from kanaleto.files.loading import load_site
 from kanaleto.polling.session import Session
 from kanaleto.proof.checkout import Checkout, expectation, find_point, key_for, sheet_path, take
-from kanaleto.proof.claims import Claim, ClaimState, claims_of, counts_of, error_of
+from kanaleto.proof.claims import Claim, ClaimState, claims_of, counts_of, error_of, place_of
 from kanaleto.proof.sheet import CannotKeep, SheetLine
 from kanaleto.proof.taking import NoEvidence
-from kanaleto.site.model import Point, Site
+from kanaleto.site.model import Site
 from kanaleto.site.proving import parse_tolerance
 
 
@@ -119,7 +119,8 @@ def _take(
 
 def _tell(claim: Claim, site: Site, is_json: bool) -> None:
     key, line = claim.key, claim.line
-    point = _point_of(site, claim)
+    found = place_of(site, key)
+    point = found[2] if found is not None else None
     error = error_of(line, point) if line is not None else None
     if is_json:
         told: dict[str, object] = {
@@ -147,10 +148,3 @@ def _tell(claim: Claim, site: Site, is_json: bool) -> None:
 
 def _value(value: float | str | None) -> str:
     return f"{value:.10g}" if isinstance(value, int | float) else str(value)
-
-
-def _point_of(site: Site, claim: Claim) -> Point | None:
-    for _, device in site.devices():
-        if device.name == claim.key.device:
-            return next((point for point in device.points if point.name == claim.key.point), None)
-    return None

@@ -8,15 +8,14 @@ from pathlib import Path
 
 import click
 
-from kanaleto.bench.free import LEAST_HEAR_S, needs_hearing
+from kanaleto.bench.free import needs_hearing
 from kanaleto.bench.rehearsal import Rehearsal, RehearsalRun, Verdict, read_rehearsal
 from kanaleto.bench.running import Bench
-from kanaleto.cli.completing import device_names, line_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, say
 from kanaleto.cli.running import run_until_signal
-from kanaleto.cli.serve import clients_of, hear, only, stands_of, tell_open
+from kanaleto.cli.serve import clients_of, far_end_options, hear, only, stands_of, tell_open
 from kanaleto.files.loading import load_site
 from kanaleto.proof.checkout import Checkout, sheet_path
 from kanaleto.proof.sequences import SequenceVerdict, keep_sequences
@@ -30,26 +29,7 @@ _MARKS = {"passed": "●", "failed": "✕", "void": "◌"}
 @click.command("rehearse")
 @click.argument("site", type=click.Path(path_type=Path))
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--at", "at", metavar="LINK", help="serve the one line that is chosen there, not at its own link")
-@click.option("--listen", metavar="ADDRESS", help="bind network lines here instead of the host of their link")
-@click.option("--clients", metavar="ADDRESSES", help="only these may ask: addresses and networks, with commas")
-@click.option(
-    "--line",
-    "lines",
-    multiple=True,
-    metavar="NAME",
-    shell_complete=line_names,
-    help="only this line, again and again for more",
-)
-@click.option(
-    "--device", "devices", multiple=True, metavar="NAME", shell_complete=device_names, help="only this device"
-)
-@click.option("--seed", type=int, metavar="N", help="of all that is drawn, in place of the site's bench_seed")
-@click.option(
-    "--hear", "hear_s", type=click.FloatRange(LEAST_HEAR_S), default=LEAST_HEAR_S, show_default=True, metavar="S",
-    help="how long a serial port that exists is listened to first",
-)  # fmt: skip
-@click.option("--yes", "is_sure", is_flag=True, help="go on where nobody was heard and nobody could be asked")
+@far_end_options
 @click.option("--json", "is_json", is_flag=True, help="one object a line")
 def command(
     site: Path, file: Path, at: str | None, listen: str | None, clients: str | None, lines: tuple[str, ...],

@@ -2,7 +2,7 @@
 
 import asyncio
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from functools import partial
 from ipaddress import ip_network
@@ -48,29 +48,47 @@ _CLOSE_S = 5.0
 _KEEP_EVERY_S = 60.0
 
 
+def far_end_options(function: Callable[..., Any]) -> Callable[..., Any]:
+    """What `serve` and `rehearse` share: who is served where, and for whom."""
+    for option in reversed(
+        (
+            click.option(
+                "--at", "at", metavar="LINK", help="serve the one line that is chosen there, not at its own link"
+            ),
+            click.option(
+                "--listen", metavar="ADDRESS", help="bind network lines here instead of the host of their link"
+            ),
+            click.option(
+                "--clients", metavar="ADDRESSES", help="only these may ask: addresses and networks, with commas"
+            ),
+            click.option(
+                "--line", "lines", multiple=True, metavar="NAME", shell_complete=line_names,
+                help="only this line, again and again for more",
+            ),
+            click.option(
+                "--device", "devices", multiple=True, metavar="NAME", shell_complete=device_names,
+                help="only this device",
+            ),
+            click.option(
+                "--hear", "hear_s", type=click.FloatRange(LEAST_HEAR_S), default=LEAST_HEAR_S, show_default=True,
+                metavar="S", help="how long a serial port that exists is listened to first",
+            ),
+            click.option(
+                "--yes", "is_sure", is_flag=True, help="go on where nobody was heard and nobody could be asked"
+            ),
+            click.option(
+                "--seed", type=int, metavar="N", help="of all that is drawn, in place of the site's bench_seed"
+            ),
+        )
+    ):  # fmt: skip
+        function = option(function)
+    return function
+
+
 @click.command("serve")
 @click.argument("site", type=click.Path(path_type=Path))
 @click.option("--for", "for_s", type=click.FloatRange(0), metavar="S", help="end after so many seconds")
-@click.option("--at", "at", metavar="LINK", help="serve the one line that is chosen there, not at its own link")
-@click.option("--listen", metavar="ADDRESS", help="bind network lines here instead of the host of their link")
-@click.option("--clients", metavar="ADDRESSES", help="only these may ask: addresses and networks, with commas")
-@click.option(
-    "--line",
-    "lines",
-    multiple=True,
-    metavar="NAME",
-    shell_complete=line_names,
-    help="only this line, again and again for more",
-)
-@click.option(
-    "--device", "devices", multiple=True, metavar="NAME", shell_complete=device_names, help="only this device"
-)
-@click.option(
-    "--hear", "hear_s", type=click.FloatRange(LEAST_HEAR_S), default=LEAST_HEAR_S, show_default=True, metavar="S",
-    help="how long a serial port that exists is listened to first",
-)  # fmt: skip
-@click.option("--yes", "is_sure", is_flag=True, help="go on where nobody was heard and nobody could be asked")
-@click.option("--seed", type=int, metavar="N", help="of all that is drawn, in place of the site's bench_seed")
+@far_end_options
 @click.option("--fault", "faults", multiple=True, metavar="TEXT", help="from the start: 'DEVICE|LINE: NAME key=value'")
 @click.option("--log", type=click.Path(path_type=Path), metavar="FILE.jsonl", help="what masters do, a line a row")
 @click.option("--log-all", is_flag=True, help="each read a line of its own, not folded")

@@ -1,6 +1,7 @@
 """The checkout of a site: its sheet on disk, all claims as they stand, and what is kept there."""
 
 import asyncio
+import math
 from collections.abc import Collection, Iterable, Sequence
 from pathlib import Path
 from threading import RLock
@@ -16,6 +17,7 @@ from kanaleto.proof.taking import Expected, NoEvidence, expected_by_itself, expe
 from kanaleto.site.faults import suggestion
 from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.site.proving import Tolerance, parse_tolerance
+from kanaleto.values.digits import number
 
 
 def sheet_path(site: Path) -> Path:
@@ -90,7 +92,13 @@ def key_for(point: Point, device: str, level: str, is_left: bool) -> ClaimKey:
     """The claim that a value at that level (empty: once) belongs to."""
     level = level.strip()
     if level.endswith("%"):
-        level = f"{float(level[:-1].strip().replace(',', '.')):g} %"
+        try:
+            share = number(level[:-1].strip().replace(",", "."))
+        except ValueError:
+            share = math.inf
+        if not math.isfinite(share):
+            raise ValueError(f"level {level!r} must read like 25 %")
+        level = f"{share:g} %"
     return ClaimKey(kind_of(point), device, point.name, level, "left" if is_left else "found")
 
 

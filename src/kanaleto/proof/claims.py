@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from kanaleto.history.definition import fingerprint_of
 from kanaleto.proof.sheet import ClaimKey, SheetLine
-from kanaleto.site.model import LIMITS, Device, Point, Site
+from kanaleto.site.model import LIMITS, Device, Line, Point, Site
 from kanaleto.site.origin import Origin
 from kanaleto.site.proving import Tolerance, ToleranceOf
 from kanaleto.values.types import Kind
@@ -298,6 +298,14 @@ def followed(site: Site, lines: Sequence[SheetLine]) -> list[SheetLine]:
         is_same = name == line.device and point == line.point
         found.append(line if is_same else replace(line, device=name, point=point))
     return found
+
+
+def place_of(site: Site, key: ClaimKey) -> tuple[Line, Device, Point | None] | None:
+    """Where a claim's point stands."""
+    for line, device in site.devices():
+        if device.name == key.device:
+            return line, device, next((point for point in device.points if point.name == key.point), None)
+    return None
 
 
 def counts_of(claims: Iterable[Claim]) -> Mapping[str, int]:

@@ -109,7 +109,7 @@ class KanaletoApp(Terminal):
         self._twice = Twice()
         self.sending = Sending(self)
         self.view_classes: list[type[View]] = []
-        self.presses = Presses(self._take_unlocking_back)
+        self.presses = Presses(self._take_unlocking_back, self.tell)
         self.is_whole = False
         self._is_shown = False
         self._early: deque[events.Key | events.Paste | Later] = deque()
@@ -270,7 +270,7 @@ class KanaletoApp(Terminal):
                 await self.take_key(event)
         else:
             self.presses.note_paste(event.time)
-            self._take_paste(event.text)
+            self.take_paste(event.text)
 
     async def _hand_over_early(self) -> None:
         """What came too early is done now, one after the other; what comes meanwhile stands behind it."""
@@ -298,7 +298,7 @@ class KanaletoApp(Terminal):
         if not (isinstance(keyed, Keyed) and await keyed.take_key(event)):
             await self.do_bound(event.key)
 
-    def _take_paste(self, text: str) -> None:
+    def take_paste(self, text: str) -> None:
         for keyed in (self.focused, self._view()):
             if isinstance(keyed, Keyed) and keyed.take_paste(text):
                 return
@@ -399,6 +399,7 @@ class KanaletoApp(Terminal):
             return
         self._snapshot = self.engine.snapshot
         self.bridging.follow(self._snapshot)
+        self.bench.at_tick()
         self.query_one(TopRow).redraw()
         self.query_one(Lanes).show(self._snapshot)
         self.query_one(KeyRow).redraw()

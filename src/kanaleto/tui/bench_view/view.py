@@ -12,9 +12,8 @@ from textual.containers import Horizontal, Vertical
 from textual.strip import Strip
 
 from kanaleto.bench.faults import parse_keys
-from kanaleto.bench.states import BenchState, LookState, RehearsalState
+from kanaleto.bench.states import BenchState, LookState
 from kanaleto.board.snapshot import Snapshot
-from kanaleto.proof.sequences import SequenceVerdict
 from kanaleto.site.model import Device, Line, Point
 from kanaleto.tui.bench_view.asks import Asks
 from kanaleto.tui.bench_view.faults import FaultRows
@@ -114,7 +113,6 @@ class BenchView(View, Horizontal):
         self._list, self._registers, self._faults = one(BenchList), one(RegisterRows), one(FaultRows)
         self._head, self._foot, self._asks = one(BenchHead), one(BenchFoot), one(Asks)
         self._fault_head, self._rehearsal = one(FaultHead), one(RehearsalPane)
-        self._is_kept = True  # what is over when one comes here was kept, or nobody looked
         self._list.empty_text = "no devices yet: 1 finds them"
         self._registers.empty_text = "no points yet: 2 has its map"
         self._list.when_moved = self._moved
@@ -175,28 +173,12 @@ class BenchView(View, Horizontal):
         self._fault_head.target = self.target
         self._faults.take(self.line, self.target, state.faults if state is not None else ())
         self._rehearsal.state = state.rehearsal if state is not None else None
-        self._keep_verdicts(self._rehearsal.state)
         self.set_class(self._rehearsal.state is not None, "-rehearsing")
         wanted = min(self._rehearsal.wanted_height, max(height // 3, 4))
         if self._rehearsal.styles.height is None or self._rehearsal.styles.height.value != wanted:
             self._rehearsal.styles.height = wanted
         for widget in (self._list, self._head, self._foot, self._asks, self._fault_head, self._rehearsal):
             widget.redraw()
-
-    def _keep_verdicts(self, rehearsal: RehearsalState | None) -> None:
-        """On the checkout sheet, once it is over."""
-        if rehearsal is None or not rehearsal.is_over or not any(rehearsal.counts.values()):
-            if rehearsal is not None and not rehearsal.is_over:
-                self._is_kept = False
-            return
-        if not self._is_kept:
-            self._is_kept = True
-            verdicts = [
-                SequenceVerdict(step.target, expect.text, expect.outcome, expect.told)
-                for step in rehearsal.steps
-                for expect in step.expects
-            ]
-            self.context.proof.keep_sequences(rehearsal.name, verdicts)
 
     def _follow(self) -> None:
         """The site was edited, or another is open."""
@@ -437,7 +419,7 @@ class BenchView(View, Horizontal):
         if name is None or not target:
             return
         if not bench.served:
-            self.context.tell("nobody stands in: B begins")
+            bench.tell_nobody(self._line_name)
             return
         standing = self._faults.fault(name)
         if standing is not None:
@@ -466,7 +448,7 @@ class BenchView(View, Horizontal):
     def action_rehearse(self) -> None:
         bench, state = self.context.bench, self.context.bench.state
         if not bench.served:
-            self.context.tell("nobody stands in: B begins, then y plays a rehearsal")
+            bench.tell_nobody(self._line_name)
             return
         running = state.rehearsal if state is not None else None
         if running is not None and not running.is_over:

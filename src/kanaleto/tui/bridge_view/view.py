@@ -291,15 +291,10 @@ class BridgeView(View, Vertical):
             return bridge.composed(row.composed.unit_id)
         return None
 
-    def _refuse(self, why: str) -> None:
-        """A line was to open, and did not: what is typed behind that key was meant for it."""
-        self.context.presses.refused(why)
-        self.context.tell(why)
-
     def action_change(self) -> None:
         here = self._part_here()
         if here is None:
-            self._refuse("the cursor is on no route and no pass; a adds a route, d a pass")
+            self.context.presses.refused("the cursor is on no route and no pass; a adds a route, d a pass")
             return
         ask_change(self.context, *here)
 
@@ -310,7 +305,7 @@ class BridgeView(View, Vertical):
     def action_add_pass(self) -> None:
         bridge = self._bridge_here()
         if bridge is None:
-            self._refuse("a adds a bridge first")
+            self.context.presses.refused("a adds a bridge first")
             return
         ask_pass(self.context, bridge)
 
@@ -321,7 +316,7 @@ class BridgeView(View, Vertical):
         """Ask into which registers of a composed device these points go; none are named yet where there are none."""
         bridge = self._bridge_here()
         if bridge is None:
-            self._refuse("a adds a bridge first")
+            self.context.presses.refused("a adds a bridge first")
             return
         ask_run(self.context, bridge, self._composed_here(), chosen)
 

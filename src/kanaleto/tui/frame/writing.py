@@ -292,8 +292,7 @@ class AppWriting:
         why = why_not_writable(first.point)
         why = f"{why}{hint}" if why else self.lock.why_not(first.device.name if first.device else "")
         if why or self.line is None:
-            self._screen.tell(why or "in a moment")
-            self._screen.presses.refused(why or "the line to write into is not there yet")
+            self._screen.presses.refused(why or "in a moment: the line to write into is not there yet")
         else:
             self._screen.notice = ""  # the keys of the line matter more
             self.line.begin(spots, bit, text)

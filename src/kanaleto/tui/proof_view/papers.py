@@ -8,6 +8,7 @@ from kanaleto.paper.drawing import write_elsewhere
 from kanaleto.paper.handover import CannotHandOver, write_handover
 from kanaleto.paper.look import NoPaper
 from kanaleto.paper.report import maps_document, report_document
+from kanaleto.paper.sheets import Sheet
 from kanaleto.paper.siteschemes import scheme_sheet
 from kanaleto.proof.facts import gather
 from kanaleto.proof.sheet import CannotKeep
@@ -17,7 +18,7 @@ from kanaleto.tui.shared.elsewhere import begin_elsewhere
 from kanaleto.tui.shared.holder import expanded
 
 
-def ask_papers(context: Context, device: str) -> None:
+def ask_papers(context: Context) -> None:
     """Which paper, by the name of its file: handover ends in .zip, the drawing has site in its name, maps map."""
     name = context.door.opened.path.stem
 
@@ -45,9 +46,9 @@ def _maker(context: Context, path: Path) -> Callable[[], str] | str:
     lower, site_path = path.name.lower(), context.door.opened.path
     site = context.snapshot.site
 
-    def drawn(make: Callable[[], object]) -> Callable[[], str]:
+    def drawn(make: Callable[[], Sheet]) -> Callable[[], str]:
         def work() -> str:
-            write_elsewhere(make(), path)  # type: ignore[arg-type]
+            write_elsewhere(make(), path)
             return f"written to {path}"
 
         return work

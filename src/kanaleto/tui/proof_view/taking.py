@@ -13,7 +13,7 @@ from kanaleto.files.maprows import assignments, split_assignments
 from kanaleto.files.origins import is_told, origin_of
 from kanaleto.planning.plan import Place
 from kanaleto.proof.checkout import Checkout, expectation
-from kanaleto.proof.claims import Claim
+from kanaleto.proof.claims import Claim, place_of
 from kanaleto.proof.sheet import VERDICTS, ClaimKey, SheetLine, new_id
 from kanaleto.proof.taking import Expected, by_hand, expected_by_itself, iso_of, judged, read_now
 from kanaleto.proof.watching import limit_line, loss_line, watch_feedback, watch_loss, write_line
@@ -21,7 +21,7 @@ from kanaleto.site.model import Device, Line, Point
 from kanaleto.site.origin import Origin
 from kanaleto.site.proving import parse_prove, parse_tolerance, prove_text, tolerance_text
 from kanaleto.tui.shared.context import Context
-from kanaleto.tui.shared.proofing import MakeLine, place_of
+from kanaleto.tui.shared.proofing import MakeLine
 from kanaleto.tui.write.points import write_points
 
 _CABLE_S = 600.0
@@ -46,11 +46,11 @@ class Taking:
 
     def take(self, claim: Claim) -> None:
         if self.key is not None:
-            self._refuse("something is being looked at already: escape stops it")
+            self._context.presses.refused("something is being looked at already: escape stops it")
             return
         found = place_of(self._context.snapshot.site, claim.key)
         if found is None or (claim.key.point and found[2] is None):
-            self._refuse(f"{claim.key} is no point of the site any more")
+            self._context.presses.refused(f"{claim.key} is no point of the site any more")
             return
         line, device, point = found
         if self._asks_origin(line, lambda: self.take(claim)):
@@ -65,10 +65,6 @@ class Taking:
             self._take_limit(self._key(claim), line, device, point)
         else:
             self._take_value(self._key(claim), line, device, point)
-
-    def _refuse(self, why: str) -> None:
-        self._context.presses.refused(why)
-        self._context.tell(why)
 
     def cancel(self) -> bool:
         """Stop what is being looked at; whether there was something."""
@@ -236,16 +232,17 @@ class Taking:
 
     def _keep_by_hand(self, key: ClaimKey, verdict: str, note: str) -> None:
         found = place_of(self._context.snapshot.site, key)
-        line, point = (found[0], found[2]) if found is not None else (None, None)
-        unit_id = found[1].unit_id if found is not None else None
-        origin = origin_of(line).value if line is not None else Origin.REAL.value
+        if found is None:
+            self._context.tell(f"{key.device} is no device of the site any more: nothing was kept")
+            return
+        line, device, point = found
+        origin = origin_of(line).value
         at = iso_of(self._context.engine.session.clock.now())
 
         def make(checkout: Checkout, who: str, replaces: list[str]) -> SheetLine:
             claims = checkout.claims([key.device], self._proof.chosen)
             return by_hand(
-                key, verdict, who, at, note, claims, checkout.sheet.lines, point, origin, unit_id,
-                line.name if line is not None else "",
+                key, verdict, who, at, note, claims, checkout.sheet.lines, point, origin, device.unit_id, line.name,
             )  # fmt: skip
 
         self._proof.keep(key, make, lambda own: f"{key}: {own.verdict}")
@@ -254,7 +251,7 @@ class Taking:
         """A note is another line with the same judgement, in place of the one before."""
         before = claim.line
         if before is None:
-            self._refuse("there is no evidence yet to note something on; V gives a verdict with a note")
+            self._context.presses.refused("there is no evidence yet to note on; V gives a verdict with a note")
             return
 
         def take(text: str) -> None:
@@ -273,7 +270,7 @@ class Taking:
         """`prove` and `tolerance` of a point, or of all points of a device, in its map."""
         found = next((own for _, own in self._context.snapshot.site.devices() if own.name == device), None)
         if found is None:
-            self._refuse("put the cursor on a device or a claim")
+            self._context.presses.refused("put the cursor on a device or a claim")
             return
         names = [point] if point else [own.name for own in found.points]
         cells = _cells_of(found, point)

@@ -25,7 +25,7 @@ from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells, cut
 from kanaleto.tui.shared.filter import Filter
 from kanaleto.tui.shared.pane import Drawn
-from kanaleto.tui.shared.proofing import ProofState, error_words
+from kanaleto.tui.shared.proofing import ProofState, how_far
 from kanaleto.tui.shared.view import View
 from kanaleto.tui.shared.wishes import LookAtDevice, ShowPoint
 from kanaleto.tui.shared.words import wrapped
@@ -136,7 +136,7 @@ class ProofView(View, Vertical):
         cells.put(f"Checkout of {self.snapshot.site.name}", bold=True)
         claims = state.claims if state is not None else ()
         begun = f"  begun {state.begun[:10]}," if state is not None and state.begun else " "
-        cells.put(f"{begun} {error_words(claims)}" if claims else "  …", "muted", max(width - cells.width - 1, 0))
+        cells.put(f"{begun} {how_far(claims)}" if claims else "  …", "muted", max(width - cells.width - 1, 0))
         as_left = "as left: a turns it" if self._taking.is_as_left else ""
         if isinstance(self._rows.current, ThereRow):
             differs = Cells(self.palette).put(
@@ -196,18 +196,13 @@ class ProofView(View, Vertical):
     def would_be_lost(self) -> list[str]:
         return ["evidence is being taken"] if self._taking.key is not None else []
 
-    def _refuse(self, why: str) -> None:
-        """A line was to open, and did not: what is typed behind that key was meant for it."""
-        self.context.presses.refused(why)
-        self.context.tell(why)
-
     def action_take(self) -> None:
         row = self._rows.current
         if isinstance(row, ThereRow):
             self._go_to(row.there)
             return
         if not isinstance(row, ClaimRow):
-            self._refuse("put the cursor on a claim; ] goes to the next that is left")
+            self.context.presses.refused("put the cursor on a claim; ] goes to the next that is left")
             return
         self._taking.take(row.claim)
 
@@ -235,7 +230,7 @@ class ProofView(View, Vertical):
     def action_verdict(self) -> None:
         key = key_here(self._rows.current)
         if key is None:
-            self._refuse("put the cursor on a claim")
+            self.context.presses.refused("put the cursor on a claim")
         else:
             self._taking.ask_verdict(key)
 
@@ -244,7 +239,7 @@ class ProofView(View, Vertical):
         if isinstance(row, ClaimRow):
             self._taking.ask_note(row.claim)
         else:
-            self._refuse("put the cursor on a claim")
+            self.context.presses.refused("put the cursor on a claim")
 
     def action_choose(self) -> None:
         row = self._rows.current
@@ -268,4 +263,4 @@ class ProofView(View, Vertical):
     def action_export(self) -> None:
         from kanaleto.tui.proof_view.papers import ask_papers
 
-        ask_papers(self.context, device_here(self._rows.current))
+        ask_papers(self.context)

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from kanaleto.bench.states import BenchState
     from kanaleto.control.control import Control
     from kanaleto.editing.door import Door
+    from kanaleto.tui.shared.proofing import AppProof
 
 _LEAVE_S, _SERVE_S, _TAKE_S, _CLONE_S = 8.0, 120.0, 30.0, 1800.0
 _TWICE_S = 0.6  # a second press so soon is no decision
@@ -35,6 +36,7 @@ class _BenchHost(Protocol):
     """What this needs of the screen."""
 
     engine: Engine
+    proof: "AppProof"
 
     @property
     def door(self) -> "Door": ...
@@ -58,6 +60,7 @@ class AppBench:
         self._leads: dict[str, Lead] = {}
         self._under_way: dict[str, str] = {}
         self._turned_s = 0.0  # when a line was led elsewhere last
+        self._is_playing = False
 
     # How it stands
 
@@ -90,6 +93,26 @@ class AppBench:
     def is_served(self, line: str, device: str) -> bool:
         served = self.served.get(line)
         return served is not None and (not served.devices or device in served.devices)
+
+    def tell_nobody(self, line: str) -> None:
+        """Why nothing can be done to what stands in, where nothing does (yet)."""
+        if not self._is_busy(line):
+            self._context.tell("nobody stands in: B begins")
+
+    def at_tick(self) -> None:
+        """What a rehearsal came to goes onto the checkout sheet once it is over, whichever view is in sight. At each
+        tick."""
+        state = self.state
+        rehearsal = state.rehearsal if state is not None else None
+        if rehearsal is None or not rehearsal.is_over:
+            self._is_playing = rehearsal is not None
+        elif self._is_playing:
+            from kanaleto.proof.sequences import SequenceVerdict
+
+            self._is_playing = False
+            expects = [(step.target, expect) for step in rehearsal.steps for expect in step.expects]
+            verdicts = [SequenceVerdict(target, own.text, own.outcome, own.told) for target, own in expects]
+            self._context.proof.keep_sequences(rehearsal.name, verdicts)
 
     # Beside what is polled
 

@@ -166,6 +166,10 @@ class Context(Protocol):
         """Act on a key as if it had just been typed."""
         ...
 
+    def take_paste(self, text: str) -> None:
+        """Act on a paste as if it had just come."""
+        ...
+
     def refocus(self) -> None:
         """Give the keys back to the view in sight."""
         ...

@@ -17,15 +17,17 @@ _BURST, _BURST_S = 4, 0.002  # keys that came in one piece with an unlocking pre
 
 class Presses:
     """Hears of every key and paste, before anybody acts on it. `take_back` is called when text follows so close behind
-    a press which `counted` that the press was part of it."""
+    a press which `counted` that the press was part of it, `tell` says why one was refused."""
 
-    def __init__(self, take_back: Callable[[], None] = lambda: None) -> None:
+    def __init__(
+        self, take_back: Callable[[], None] = lambda: None, tell: Callable[[str], None] = lambda why: None
+    ) -> None:
         self.count = 0
         self.is_early = False
         """Whether the key at hand was typed before the application was whole."""
         self.came_s = self.same_before_s = -1e9
         """When the key at hand came, and when the same key came before it."""
-        self._take_back = take_back
+        self._take_back, self._tell = take_back, tell
         self._last_s = self._pasted_s = -1e9
         self._gap_s = 1e9
         self._last_of: dict[str, float] = {}
@@ -34,8 +36,10 @@ class Presses:
         self._behind = 0
 
     def refused(self, why: str) -> None:
-        """The key at hand was to open a line to type into, and did not: what is typed behind it was meant for that."""
+        """The key at hand was to open a line to type into, and does not: told, and what is typed behind it was meant
+        for that line."""
         self._refused, self._swallowed = why, 0
+        self._tell(why)
 
     def swallows(self, key: str, is_printable: bool) -> str:
         """Why the key at hand does nothing, since the line that it was typed for did not open; nothing where it counts.

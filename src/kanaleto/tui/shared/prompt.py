@@ -53,7 +53,7 @@ class _Answer(InputLine):
         return is_taken
 
     def take_paste(self, text: str) -> bool:
-        return self._prompt.is_waiting or super().take_paste(text)
+        return self._prompt.holds_back(events.Paste(text)) or super().take_paste(text)
 
 
 class PromptList(Drawn):
@@ -133,7 +133,7 @@ class Prompt(Drawn, Horizontal):
         self._history: deque[str] = deque(maxlen=_MOST_HISTORY)
         self._at = 0
         self._began = ""
-        self._ahead: list[events.Key] = []
+        self._ahead: list[events.Key | events.Paste] = []
         self._asked = 0
         self._came: object = None
         self._before: Widget | None = None  # who had the keys before, and gets them back
@@ -245,12 +245,15 @@ class Prompt(Drawn, Horizontal):
             return
         self._finish()
         for event in ahead:
-            await self.context.take_key(event)
+            if isinstance(event, events.Paste):
+                self.context.take_paste(event.text)
+            else:
+                await self.context.take_key(event)
 
-    def holds_back(self, event: events.Key) -> bool:
-        """Whether a key is kept for later, while an edit is under way. Escape leaves the line, whatever comes of the
-        edit."""
-        if not self.is_waiting or event.key == "escape":
+    def holds_back(self, event: events.Key | events.Paste) -> bool:
+        """Whether a key or a paste is kept for later, while an edit is under way. Escape leaves the line, whatever
+        comes of the edit."""
+        if not self.is_waiting or (isinstance(event, events.Key) and event.key == "escape"):
             return False
         if len(self._ahead) < _MOST_AHEAD:
             self._ahead.append(event)

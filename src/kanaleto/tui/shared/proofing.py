@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from kanaleto.editing.door import Door
 from kanaleto.polling.engine import Engine
-from kanaleto.site.model import Device, Line, Point, Site
+from kanaleto.site.model import Site
 
 if TYPE_CHECKING:
     from kanaleto.control.routine import ProveWanted
@@ -275,21 +275,13 @@ class AppProof:
         self._worker.shutdown(wait=True)
 
 
-def place_of(site: Site, key: "ClaimKey") -> tuple[Line, Device, Point | None] | None:
-    """Where a claim's point stands."""
-    for line, device in site.devices():
-        if device.name == key.device:
-            return line, device, next((point for point in device.points if point.name == key.point), None)
-    return None
-
-
-def error_words(claims: Sequence["Claim"]) -> str:
+def how_far(claims: Sequence["Claim"]) -> str:
     """How far a checkout is, in words."""
+    from kanaleto.proof.claims import counts_of
+
     wanted = [claim for claim in claims if not claim.is_gone]
-    counts: dict[str, int] = {}
-    for claim in wanted:
-        counts[claim.state.value] = counts.get(claim.state.value, 0) + 1
+    counts = counts_of(wanted)
     left = sum(claim.is_left for claim in wanted)
-    told = [f"{counts.get('proved', 0)} of {len(wanted)} proved"]
-    told += [f"{count} {word}" for word, count in counts.items() if word not in ("proved", "open")]
+    told = [f"{counts['proved']} of {len(wanted)} proved"]
+    told += [f"{count} {word}" for word, count in counts.items() if count and word not in ("proved", "open")]
     return " · ".join([*told, f"{left} to go" if left else "nothing is left"])

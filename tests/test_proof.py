@@ -26,7 +26,7 @@ from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.site.proving import ToleranceOf, parse_prove, parse_tolerance
 from kanaleto.values.codec import Codec
-from kanaleto.values.types import Kind, ValueType
+from kanaleto.values.types import Kind, ValueType, order_for
 from kanaleto.wire.codes import Table
 from tests.commanded import run
 from tests.rawends import RawSlave
@@ -448,7 +448,9 @@ class ByRoutine(OverTcp):
 
 class Levels(unittest.TestCase):
     def test_a_level_that_is_none_is_said_in_one_sentence(self) -> None:
-        point = Point("Level", Table.HOLDING, 0, Codec(ValueType(Kind.UINT16), "AB"), 1.0)
+        point = Point(
+            "Level", Table.HOLDING, 0, Codec(ValueType(Kind.UINT16), order_for(ValueType(Kind.UINT16), None, None)), 1.0
+        )
         self.assertEqual(key_for(point, "D", " 25.0 % ", False).level, "25 %")
         for wrong in ("a lot %", "%", "nan %", "1e999 %"):
             with self.subTest(wrong), self.assertRaisesRegex(ValueError, "must read like 25 %"):

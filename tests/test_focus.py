@@ -87,6 +87,10 @@ def _is_on(view: MapView, name: str) -> bool:
     return view.place is not None and view.place.point.name == name
 
 
+def _is_read_otherwise(view: MapView, before: Place) -> bool:
+    return view.place is not None and view.place.point != before.point
+
+
 async def _compared(test: Focus, app: KanaletoApp, pilot: "Pilot[None]", held_up: threading.Event) -> None:
     await pilot.press("2")
     view = app.query_one(MapView)
@@ -102,6 +106,15 @@ async def _compared(test: Focus, app: KanaletoApp, pilot: "Pilot[None]", held_up
     held_up.set()
     await test.shows(app, r"OTHER READINGS")
     await test.shows(app, r"OFF BY ONE\?")
+    # it stays while the point is read in another way, whenever that reaches the screen
+    for told in (" factor=7", " factor=9"):
+        place = view.place
+        assert place is not None
+        await pilot.press("c")
+        await test.answer(app, pilot, told)
+        await test.until(partial(_is_read_otherwise, view, place), "the other factor")
+        await pilot.pause(0.5)
+        await test.shows(app, r"OFF BY ONE\?")
 
 
 async def _pasted_ahead(test: Focus, app: KanaletoApp, pilot: "Pilot[None]") -> None:

@@ -50,7 +50,7 @@ class MapView(View, Horizontal):
         self._version = -1
         self._ruler: Ruler | None = None
         self._is_open = False
-        self._compared: tuple[Identity, Point] | None = None
+        self._compared: tuple[Identity, Point] | None = None  # whose neighbours are asked for, as it was read then
         self._wanted: tuple[Link, int] | None = None
         self._wanted_point: Identity | None = None  # where the cursor goes once it is there
 
@@ -118,8 +118,7 @@ class MapView(View, Horizontal):
         self._beside.place = self.place
         if self.place is not None and self._beside.ranked.key != key_of(self.place):
             self._beside.chosen = 0
-        if self.place is not None and self._compared != (self.place.identity, self.place.point):
-            self._beside.neighbours = []
+        self._keep_compared()
         self._ranker.look(snapshot, self.place, self._beside.ranked)
         for widget in (self._list, self.ruler_rows, self._beside, self._settings, self._head, self._foot):
             widget.redraw()
@@ -186,7 +185,9 @@ class MapView(View, Horizontal):
     def _take_ranked(self, ranked: Ranked, wrong: str) -> None:
         if wrong:
             self.context.tell(wrong)
-        if self.place is not None and ranked.key == key_of(self.place):
+        shown = self._beside.ranked
+        is_old = ranked.key == shown.key and ranked.display != shown.display and not wrong  # begun before the display
+        if self.place is not None and ranked.key == key_of(self.place) and not is_old:
             self._beside.take(ranked)
 
     def focus_rows(self) -> None:
@@ -291,17 +292,30 @@ class MapView(View, Horizontal):
             self.context.tell("put the cursor on a point in a register first")
             return
         self._is_open = True
-        self.run_worker(self._compare(self.snapshot, place), exclusive=True, group="compare")
+        self._begin_comparing(place)
 
     def action_move_point(self) -> None:
         if self.place is not None:
             prompts.ask_move(self.context, self.place)
 
+    def _begin_comparing(self, place: Place) -> None:
+        self._compared = place.identity, place.point
+        self.run_worker(self._compare(self.snapshot, place), exclusive=True, group="compare")
+
+    def _keep_compared(self) -> None:
+        """Neighbours go with their point; they are asked for again once it is read in another way."""
+        if self.place is None or self._compared is None:
+            return
+        identity, point = self._compared
+        if self.place.identity != identity:
+            self._beside.neighbours, self._compared = [], None
+        elif self.place.point != point:
+            self._begin_comparing(self.place)
+
     async def _compare(self, snapshot: Snapshot, place: Place) -> None:
         rows = await neighbours(self.context.engine, snapshot, place)
-        what = place.identity, place.point
-        if self.place is not None and (self.place.identity, self.place.point) == what:
-            self._beside.neighbours, self._compared = rows, what
+        if self._compared == (place.identity, place.point):
+            self._beside.neighbours = rows
             self._beside.refresh()
 
     # Editing

@@ -5,10 +5,10 @@ import asyncio
 import unittest
 
 from kanaleto.bench.units import Units
+from kanaleto.lines.adapters import is_native_usb
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.lines.serialport import is_native_usb
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.model import Line

@@ -12,7 +12,6 @@ file · stop_rehearsal · look device
 
 import asyncio
 import os
-import signal
 import sys
 import threading
 from collections.abc import Awaitable, Callable
@@ -43,6 +42,7 @@ from kanaleto.site.faults import FaultyFile
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import Failure, Owned, follow, owned_task
+from kanaleto.supervision.signals import on_signals
 
 STATE_S, MEMORY_S = 0.25, 1.0
 _BESIDE = ("serve", "end")
@@ -349,12 +349,11 @@ class _Output:
 async def _play() -> None:
     loop = asyncio.get_running_loop()
     sys.setswitchinterval(0.0005)  # the lines' threads keep time; what moves can wait
-    for number in (signal.SIGINT, signal.SIGHUP):  # the terminal sends it to both; the parent decides
-        loop.add_signal_handler(number, lambda: None)
+    on_signals(loop, ("SIGINT", "SIGHUP"), lambda: None)  # the terminal sends it to both; the parent decides
     raise_limit()
     output = _Output()
     commands: asyncio.Queue[Command | None] = asyncio.Queue()
-    loop.add_signal_handler(signal.SIGTERM, commands.put_nowait, None)
+    on_signals(loop, ("SIGTERM",), lambda: commands.put_nowait(None))
 
     def note(failure: Failure) -> None:
         output.say({"told": failure.text})

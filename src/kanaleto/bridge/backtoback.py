@@ -8,8 +8,6 @@ gets, and gives, damaged bytes. Both directions are heard as one line, so that e
 import asyncio
 import os
 import random
-import termios
-import tty
 from collections import deque
 from collections.abc import Callable, Sequence
 
@@ -22,6 +20,7 @@ from kanaleto.lines.traffic import LONGEST_PAUSE_S
 from kanaleto.probing.overhearing import HeardExchange, OnHeard, Overhearing
 from kanaleto.serving.network import CannotServe, cannot_bind
 from kanaleto.serving.portlink import PortLink
+from kanaleto.serving.pseudoterminal import drop_unread, make_terminal, rate_of
 from kanaleto.site.links.link import FramingKind, Link
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.links.tcp import TcpLink
@@ -35,8 +34,6 @@ _HEARD_AFTER_S = 0.02
 _MOST_DELAYS = 20_000
 _MOST_UNSENT = 64 * 1024
 _MOST_WAITING = 256  # requests of which the answer is waited for, where they have transactions
-_CODES = {int(name[1:]): getattr(termios, name) for name in dir(termios) if name[0] == "B" and name[1:].isdecimal()}
-_RATES = {code: baud for baud, code in _CODES.items()}
 
 OnBytes = Callable[[bytes], None]
 
@@ -79,18 +76,11 @@ class TerminalEnd(End):
     def __init__(self, link: SerialLink, name: str, baud: int) -> None:
         super().__init__(link)
         self._port_link = PortLink(link.port, name, is_joined=True)
-        self._baud = baud
+        self._name, self._baud = name, baud
         self._near = self._far = -1
 
     async def start(self) -> None:
-        self._near, self._far = os.openpty()
-        os.set_blocking(self._near, False)
-        tty.setraw(self._near)
-        tty.setraw(self._far)
-        if self._baud in _CODES:  # whoever sets no rate has the right one
-            settings = termios.tcgetattr(self._far)
-            settings[4] = settings[5] = _CODES[self._baud]
-            termios.tcsetattr(self._far, termios.TCSANOW, settings)
+        self._near, self._far = make_terminal(self._name, self._baud)
         try:
             self._port_link.make(os.ttyname(self._far))
         except CannotServe:
@@ -122,11 +112,11 @@ class TerminalEnd(End):
         try:
             os.write(self._near, data)
         except BlockingIOError:  # nobody reads there
-            termios.tcflush(self._far, termios.TCIFLUSH)
+            drop_unread(self._far)
 
     @property
     def rate(self) -> int | None:
-        return _RATES.get(termios.tcgetattr(self._near)[5]) if self._near >= 0 else None
+        return rate_of(self._near) if self._near >= 0 else None
 
 
 class PortEnd(End):

@@ -69,15 +69,20 @@ def command(
     return 2 if wrong else 0
 
 
+def _many(count: int, what: str) -> str:
+    return f"{count} {what}{'s' if count != 1 else ''}"
+
+
 def _faults(file: Path, numbering: Numbering) -> tuple[list[Fault], str]:
     try:
         if file.suffix.lower() in (".csv", ".tsv", ".txt"):
             points, faults = read_map(file, read_text(file), MapDefaults(numbering))
-            return faults, f"{len(points)} points, "
+            return faults, f"{_many(len(points), 'point')}, "
         site, faults = load_site(file)
         routines, more = read_routines(site)
         faults += more
-        told = f", {len(routines)} sound routine{'s' if len(routines) != 1 else ''}" if routines or more else ""
-        return faults, f"{site.device_count} devices and {site.point_count} points on {len(site.lines)} lines{told}, "
+        told = f", {_many(len(routines), 'sound routine')}" if routines or more else ""
+        held = [_many(site.device_count, "device"), _many(site.point_count, "point"), _many(len(site.lines), "line")]
+        return faults, f"{held[0]} and {held[1]} on {held[2]}{told}, "
     except FaultyFile as faulty:
         return [*faulty.faults, *faulty.warnings], ""

@@ -20,7 +20,7 @@ from kanaleto.history.journalfile import JournalEvent, NewerFile, events_of
 from kanaleto.history.recorder import records_of
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.keeping.kept import Kept
-from kanaleto.lines.serialport import held_back_ms
+from kanaleto.lines.adapters import held_back_ms
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Site
 from kanaleto.site.origin import Origin

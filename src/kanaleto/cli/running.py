@@ -1,7 +1,6 @@
 """Runs a coroutine until it ends, or until SIGINT, SIGTERM or SIGHUP, which end it cleanly."""
 
 import asyncio
-import signal
 from collections.abc import Coroutine
 from typing import Any
 
@@ -10,9 +9,9 @@ from kanaleto.editing.crashes import keep_fault
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.supervision.collector import settle
 from kanaleto.supervision.owned import Failure, follow, leave, loop_handler
+from kanaleto.supervision.signals import on_signals
 
-ENDING = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]
-"""Signals that end a command in good order."""
+_ENDING = ("SIGINT", "SIGTERM", "SIGHUP")
 
 
 def run_until_signal(work: Coroutine[Any, Any, None]) -> bool:
@@ -32,11 +31,7 @@ async def _run(work: Coroutine[Any, Any, None]) -> bool:
     loop.set_exception_handler(loop_handler)
     follow(_tell)
     task = asyncio.ensure_future(work)
-    for number in ENDING:
-        try:
-            loop.add_signal_handler(number, task.cancel)
-        except NotImplementedError:  # Windows: asyncio cannot; Python's own handlers stay
-            signal.signal(number, lambda *_: loop.call_soon_threadsafe(task.cancel))
+    on_signals(loop, _ENDING, task.cancel)
     try:
         await task
     except asyncio.CancelledError:

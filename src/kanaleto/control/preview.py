@@ -29,7 +29,7 @@ from kanaleto.control.wanted import (
     wanted,
     why_not_writable,
 )
-from kanaleto.files.texts import CannotRead, read_bounded
+from kanaleto.files.texts import CannotRead, expanded, read_bounded
 from kanaleto.planning.plan import Place
 from kanaleto.site.links.link import FramingKind
 from kanaleto.site.model import Access, Device, DeviceLimits, Line, Point
@@ -148,7 +148,7 @@ def _parsed(text: str) -> _Typed:
 
 def _file_text(name: str) -> str:
     try:
-        text = read_bounded(Path(name).expanduser(), _MOST_FILE).decode("utf-8-sig")
+        text = read_bounded(expanded(Path(name)), _MOST_FILE).decode("utf-8-sig")
     except (CannotRead, OSError, UnicodeDecodeError) as error:
         raise CannotWrite(f"{name}: {error}") from None
     return text

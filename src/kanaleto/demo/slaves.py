@@ -6,7 +6,6 @@ the one who started it.
 
 import asyncio
 import os
-import signal
 import sys
 import threading
 from collections.abc import Callable, Iterable
@@ -17,6 +16,7 @@ from kanaleto.bench.statements import STEP_S
 from kanaleto.files.loading import load_site
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.serving.network import CannotServe
+from kanaleto.supervision.signals import on_signals
 from kanaleto.values.visible import visible
 
 _POWER_S = 8.0
@@ -50,9 +50,8 @@ async def _play(site_path: Path) -> int:
     power = PowerCycles(bench.settings.waiting, bench.settings.after_power)
     is_over = asyncio.Event()
     loop = asyncio.get_running_loop()
-    loop.add_signal_handler(signal.SIGTERM, is_over.set)
-    for number in (signal.SIGINT, signal.SIGHUP):  # the terminal sends it to both; the parent decides
-        loop.add_signal_handler(number, lambda: None)
+    on_signals(loop, ("SIGTERM",), is_over.set)
+    on_signals(loop, ("SIGINT", "SIGHUP"), lambda: None)  # the terminal sends it to both; the parent decides
     raise_limit()
     # no executor: the end of the loop would wait for it, and it reads for as long as its parent lives
     threading.Thread(target=_wait_for_parent, args=(loop, is_over), name="parent", daemon=True).start()

@@ -102,5 +102,5 @@ def _told(path: Path) -> Other | None:
 def user_name() -> str:
     try:
         return getpass.getuser()
-    except (OSError, KeyError):  # no name for this number
+    except (OSError, KeyError, ImportError):  # no name for this number, or no names at all
         return str(os.getuid()) if hasattr(os, "getuid") else "somebody"

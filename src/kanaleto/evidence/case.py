@@ -20,7 +20,7 @@ from kanaleto.evidence.gathered import Gathered
 from kanaleto.evidence.rules import RuleBook
 from kanaleto.files.origins import origin_of
 from kanaleto.files.whole import write_bytes_whole
-from kanaleto.lines.serialport import held_back_ms
+from kanaleto.lines.adapters import held_back_ms
 from kanaleto.site.model import Site
 
 NAMES = ("case.pdf", "exchanges.jsonl", "exchanges.pcapng", "settings.txt", "rules.csv")

@@ -1,6 +1,7 @@
 """A record in a database: SQLite in a file, or PostgreSQL by its URL. One writer; whoever asks has connections of his
 own. Rows are handed to the driver as tuples, many at a time."""
 
+import os
 import sqlite3
 from collections.abc import Sequence
 from contextlib import suppress
@@ -32,9 +33,10 @@ SampleRow = tuple[int, int, int, int, int, float | None, bytes | None, int, int 
 
 
 def url_of(text: str) -> str:
-    """A file's path, or a URL, as a URL of SQLAlchemy."""
+    """A file's path, or a URL, as a URL of SQLAlchemy. A home folder that nobody has stays as it was typed, as a shell
+    leaves it."""
     if "://" not in text:
-        return f"sqlite:///{Path(text).expanduser().absolute()}"
+        return f"sqlite:///{Path(os.path.expanduser(text)).absolute()}"
     scheme, rest = text.split("://", 1)
     return f"postgresql+psycopg://{rest}" if scheme in ("postgresql", "postgres") else text
 

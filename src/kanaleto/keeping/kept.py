@@ -31,7 +31,7 @@ from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.renames import Rename, words
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.keeping.keeper import Keeper
-from kanaleto.lines.serialport import held_back_ms
+from kanaleto.lines.adapters import held_back_ms
 from kanaleto.polling.session import Session
 from kanaleto.site.expression import FormulaMemory
 from kanaleto.site.model import KEEPING_EVENTS, Derived, Site

@@ -12,55 +12,29 @@ import select
 import threading
 import time
 from collections.abc import Callable
-from pathlib import Path
 from queue import SimpleQueue
 from typing import Any
 
-import serial
 from msgspec.structs import replace
 
+from kanaleto.lines.adapters import is_native_usb, is_pseudo_terminal
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
 from kanaleto.lines.portcounters import PortCounters, read_counters
 from kanaleto.lines.stablenames import port_now
-from kanaleto.site.links.link import Link, Parity
+from kanaleto.site.links.link import Parity
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.supervision.owned import fault_sentence, report
 
+try:
+    import serial
+except ImportError:  # a system without what pyserial needs for its ports
+    serial = None  # type: ignore[assignment]
+
 _SLICE_S = 0.05
-_NATIVE_USB = ("/dev/ttyACM", "/dev/cu.usbmodem", "/dev/tty.usbmodem", "/dev/ttyGS")
 _CLOSING_S = 2.0
 _BEFORE_S = 1e-6
 _closing: dict[str, threading.Thread] = {}  # ports whose last channel is being closed
-_PARITY = {Parity.NONE: serial.PARITY_NONE, Parity.EVEN: serial.PARITY_EVEN, Parity.ODD: serial.PARITY_ODD}
-
-
-def is_native_usb(port: str) -> bool:
-    """Whether `port` is a device that is itself on USB, where its bytes take no time, whatever its settings say."""
-    return os.path.realpath(port).startswith(_NATIVE_USB)
-
-
-def is_pseudo_terminal(port: str) -> bool:
-    """Whether `port` is (a link to) a pseudo-terminal."""
-    return os.path.realpath(port).startswith("/dev/pts/")
-
-
-_LATENCY_MS = 16.0  # what most adapters hold bytes back for, where nothing tells
-
-
-def held_back_ms(link: Link) -> float:
-    """How long the adapter may hold back a byte that came: what the link says, what the system tells of the adapter,
-    else 16 ms. On a network and on a pseudo-terminal nothing is held back."""
-    if not isinstance(link, SerialLink) or link.local_port is None:
-        return 0.0
-    if link.latency_ms is not None:
-        return link.latency_ms
-    port = os.path.realpath(link.local_port)
-    if is_pseudo_terminal(port):
-        return 0.0
-    try:
-        return float(Path(f"/sys/class/tty/{os.path.basename(port)}/device/latency_timer").read_text())
-    except (OSError, ValueError):
-        return _LATENCY_MS
+_PARITY = {Parity.NONE: "N", Parity.EVEN: "E", Parity.ODD: "O"}  # as pyserial names them
 
 
 class SerialChannel:
@@ -223,7 +197,7 @@ class SerialChannel:
             thread.start()
 
 
-def _send(port: serial.Serial, data: bytes, sets_rts: bool, character_s: float) -> None:
+def _send(port: "serial.Serial", data: bytes, sets_rts: bool, character_s: float) -> None:
     """Write; where RTS switches an RS-485 transceiver, raise it for as long as the bytes take."""
     if not sets_rts:
         port.write(data)
@@ -238,7 +212,7 @@ def _send(port: serial.Serial, data: bytes, sets_rts: bool, character_s: float) 
         port.rts = False
 
 
-def _close_port(port: serial.Serial, reader: threading.Thread | None) -> None:
+def _close_port(port: "serial.Serial", reader: threading.Thread | None) -> None:
     """Close it once nobody reads any more: a read under way would keep the port, and its lock, until it ends."""
     try:
         if reader is not None and reader is not threading.current_thread():
@@ -250,7 +224,9 @@ def _close_port(port: serial.Serial, reader: threading.Thread | None) -> None:
         return
 
 
-def _open_port(link: SerialLink) -> serial.Serial:
+def _open_port(link: SerialLink) -> "serial.Serial":
+    if serial is None:
+        raise Unreachable(f"this system opens no serial ports: {link.port} is out of reach here", Cause.OTHER)
     closing = _closing.pop(link.port, None)
     if closing is not None:
         closing.join(_CLOSING_S)  # or this process would find the port held by itself
@@ -265,7 +241,7 @@ def _open_port(link: SerialLink) -> serial.Serial:
             settings.baud,
             do_not_open=True,
             bytesize=8 if is_plain else settings.data,
-            parity=serial.PARITY_NONE if is_plain else _PARITY[settings.parity],
+            parity="N" if is_plain else _PARITY[settings.parity],
             stopbits=1 if is_plain else settings.stop,
             timeout=_SLICE_S,
             rtscts=link.uses_rtscts,

@@ -3,8 +3,8 @@
 import asyncio
 from collections.abc import Callable
 
+from kanaleto.lines.adapters import is_pseudo_terminal
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.serialport import is_pseudo_terminal
 from kanaleto.lines.traffic import LONGEST_PAUSE_S
 from kanaleto.probing.overhearing import OnHeard, Overhearing
 from kanaleto.probing.question import survey_exchanger

@@ -4,9 +4,13 @@ import os
 from pathlib import Path
 
 from msgspec import Struct
-from serial.tools import list_ports
 
 from kanaleto.lines.stablenames import stable_names
+
+try:
+    from serial.tools import list_ports
+except ImportError:  # a system without what pyserial needs: no ports are listed
+    list_ports = None  # type: ignore[assignment]
 
 
 class PortInfo(Struct, frozen=True):
@@ -31,7 +35,9 @@ def list_serial_ports() -> list[PortInfo]:
     """Every port that the system names, in order."""
     stable = stable_names()
     holders = _holders()
-    found = []
+    found: list[PortInfo] = []
+    if list_ports is None:
+        return found
     for port in sorted(list_ports.comports(), key=lambda port: port.device):
         if not port.vid and port.device.startswith("/dev/ttyS") and not _is_real(port.device):
             continue  # Linux names ports that no machine has had for long

@@ -13,10 +13,10 @@ from collections.abc import Callable, Iterable, Sequence
 
 from msgspec import Struct
 
+from kanaleto.lines.adapters import is_pseudo_terminal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.lines.serialport import is_pseudo_terminal
 from kanaleto.probing.question import Never, Opener, first_question, survey_exchanger
 from kanaleto.probing.units import LISTEN_S
 from kanaleto.probing.unitstates import SurveyStopped

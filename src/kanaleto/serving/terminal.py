@@ -12,10 +12,8 @@ More at once than a master may send in one go is noise: it is thrown away, and c
 import asyncio
 import os
 import select
-import termios
 import threading
 import time
-import tty
 from collections.abc import Awaitable
 from concurrent.futures import Future
 from contextlib import suppress
@@ -24,6 +22,7 @@ from kanaleto.serving.answerer import Answer, Answerer, Master, ShapedAnswer, is
 from kanaleto.serving.hearing import Heard, Hearing
 from kanaleto.serving.network import CannotServe
 from kanaleto.serving.portlink import PortLink
+from kanaleto.serving.pseudoterminal import drop_unread, make_terminal, rate_of
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.supervision.owned import report
 from kanaleto.wire.frames import Frame, Framing, Garbled
@@ -33,12 +32,6 @@ _SLICE_S = 0.1
 _AFTER_FAULT_S = 0.02
 _LEAST_QUIET_S = 0.005  # this process may be late
 _MOST_BACKLOG = 1200  # characters: two of the longest frames that there are, in ASCII, and some
-_CODES = {
-    int(name[1:]): getattr(termios, name)
-    for name in dir(termios)
-    if name[0] == "B" and name[1:].isdecimal() and name != "B0"
-}
-_RATES = {code: baud for baud, code in _CODES.items()}
 
 
 class TerminalServer:
@@ -66,13 +59,10 @@ class TerminalServer:
     async def start(self) -> None:
         """Make the pseudo-terminal and its link. Raises CannotServe."""
         self._loop = asyncio.get_running_loop()
-        self._near, self._far = os.openpty()
+        self._near, self._far = make_terminal(self.answerer.name, self._link.settings.baud)
         self._woken, self._waking = os.pipe()
-        for end in (self._near, self._woken, self._waking):
+        for end in (self._woken, self._waking):
             os.set_blocking(end, False)
-        tty.setraw(self._near)
-        tty.setraw(self._far)
-        self._set_own_rate()
         try:
             self._port_link.make(os.ttyname(self._far))
         except CannotServe:
@@ -82,18 +72,9 @@ class TerminalServer:
         self._thread = threading.Thread(target=self._work, name=f"pty {self._link.port}", daemon=True)
         self._thread.start()
 
-    def _set_own_rate(self) -> None:
-        """So that a master that sets none is understood."""
-        code = _CODES.get(self._link.settings.baud)
-        if code is not None:
-            settings = termios.tcgetattr(self._far)
-            settings[4] = settings[5] = code
-            termios.tcsetattr(self._far, termios.TCSANOW, settings)
-
     def _is_understood(self) -> bool:
         """Whether the master has set the rate of this line; a rate without a code of its own is taken on trust."""
-        code = termios.tcgetattr(self._near)[5]
-        return code not in _RATES or _RATES[code] == self._link.settings.baud
+        return rate_of(self._near) in (None, self._link.settings.baud)
 
     async def stop(self) -> None:
         self._is_stopping.set()
@@ -173,7 +154,7 @@ class TerminalServer:
         try:
             return os.write(self._near, piece) == len(piece)
         except BlockingIOError:
-            termios.tcflush(self._far, termios.TCIFLUSH)
+            drop_unread(self._far)
             return False
 
     def _wait_for(self, unit_id: int, answer: Awaitable[Answer]) -> None:

@@ -460,7 +460,10 @@ class BenchView(View, Horizontal):
         first = listed[0][0] if listed else "rehearsals/"
 
         def take(text: str) -> "Future[str] | str | None":
-            path = folder / Path(text.strip()).expanduser()
+            try:
+                path = folder / expanded(text)
+            except ValueError as error:
+                return str(error)
             if not path.is_file():
                 return f"{path} is no file"
             return self._asked("rehearse", file=str(path))

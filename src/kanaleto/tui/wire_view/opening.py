@@ -11,6 +11,7 @@ from kanaleto.capture.reading import Capture
 from kanaleto.capture.tape import aside_of
 from kanaleto.tui.shared.context import Context, Stoppable
 from kanaleto.tui.shared.elsewhere import begin_elsewhere
+from kanaleto.tui.shared.holder import expanded
 
 _LISTING_S = 0.1
 
@@ -19,9 +20,12 @@ def ask_capture(context: Context, opened: Callable[[Path], None]) -> None:
     """`opened` is called with what is a capture."""
 
     def answer(text: str) -> Stoppable | str:
-        path = Path(text.strip()).expanduser()
         if not text.strip():
             return "name a capture (.jsonl, .pcapng, .pcap) or a tape"
+        try:
+            path = expanded(text)
+        except ValueError as error:
+            return str(error)
 
         def look() -> str:
             try:

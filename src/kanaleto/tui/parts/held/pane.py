@@ -35,6 +35,7 @@ from kanaleto.tui.parts.held import KIND
 from kanaleto.tui.parts.part import Doors, Part
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells
+from kanaleto.tui.shared.holder import expanded
 from kanaleto.tui.shared.pane import Drawn, Row
 from kanaleto.tui.shared.question import Choice, WriteQuestion
 from kanaleto.tui.shared.readings import brief_text
@@ -273,7 +274,11 @@ class HeldPart(Part):
 
     def action_file(self) -> None:
         def answer(text: str) -> str | None:
-            path = self.context.holder.beside(text, self.context.snapshot.site.path) or Path(text.strip()).expanduser()
+            beside = self.context.holder.beside(text, self.context.snapshot.site.path)
+            try:
+                path = beside or expanded(text)
+            except ValueError as error:
+                return str(error)
             if not path.is_file():
                 return f"there is no file {path}"
             self._take_file(path)

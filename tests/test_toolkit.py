@@ -231,6 +231,9 @@ class Driver(unittest.TestCase):
             os.kill(child.pid, signal.SIGCONT)
             self._read(near, b"\x1b[?1049h")
             self._press_until(near, b"b", b"counts True 0 b>")
+            os.write(near, b"\xff\xc3(\x9b")  # no UTF-8: `getincrementaldecoder` of the driver's module minds it
+            self._press_until(near, b"\xfc", "ü>".encode())
+            self._press_until(near, b"c", b"counts True 0 c>")
             os.write(near, b"q")
             self._read(near, b"\x1b[?1049l")
             self.assertEqual(child.wait(30), 0)

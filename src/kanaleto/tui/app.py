@@ -44,7 +44,7 @@ from kanaleto.tui.shared.bridging import AppBridging
 from kanaleto.tui.shared.context import Listed, Then
 from kanaleto.tui.shared.keyed import Keyed
 from kanaleto.tui.shared.line import InputLine
-from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS, PALETTES, Palette, theme_of
+from kanaleto.tui.shared.look import LEAST_COLUMNS, LEAST_ROWS, Palette, palettes_for, theme_of
 from kanaleto.tui.shared.pacing import MOST_BEHIND
 from kanaleto.tui.shared.page import Page
 from kanaleto.tui.shared.presses import Presses
@@ -123,7 +123,7 @@ class KanaletoApp(Terminal):
 
     @property
     def palette(self) -> Palette:
-        return PALETTES.get(self.theme, PALETTES["lagoon"])
+        return palettes_for(self.console.color_system)["fresco" if self.theme == "fresco" else "lagoon"]
 
     @property
     def moment(self) -> float | None:
@@ -310,7 +310,7 @@ class KanaletoApp(Terminal):
         return not any(prompt.is_open for prompt in self.query(Prompt))
 
     def get_theme_variable_defaults(self) -> dict[str, str]:
-        return theme_of("lagoon").variables  # style sheets are read before a theme is set
+        return theme_of("lagoon", self.console.color_system).variables  # style sheets are read before a theme is set
 
     def compose(self) -> ComposeResult:
         yield TopRow([(view.digit, view.title) for view in self.views])
@@ -327,8 +327,8 @@ class KanaletoApp(Terminal):
 
     def on_mount(self) -> None:
         self._afterwards.loop = asyncio.get_running_loop()
-        for name in PALETTES:
-            self.register_theme(theme_of(name))
+        for name in palettes_for(None):
+            self.register_theme(theme_of(name, self.console.color_system))
         self.theme = self._theme_name
         self.set_interval(TICK_S, lambda: None if self.is_behind else self.tick())
         if self._for_s is not None:

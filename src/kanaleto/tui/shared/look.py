@@ -31,9 +31,26 @@ FRESCO = Palette(
     ground="#f3ecdd", panel="#e8dec9", rules="#cfc1a4", ink="#2b2a26", muted="#625d52", dim="#746e61",
     verdigris="#1b7361", sky="#235f8d", ochre="#8a5d00", terracotta="#ad3e17", violet="#68489a",
 )  # fmt: skip
+_LAGOON_16 = Palette(
+    ground="#000000", panel="#000000", rules="#555555", ink="#ffffff", muted="#aaaaaa", dim="#aaaaaa",
+    verdigris="#00aaaa", sky="#55ffff", ochre="#ffff55", terracotta="#ff5555", violet="#ff55ff",
+)  # fmt: skip
+_FRESCO_16 = Palette(
+    ground="#ffffff", panel="#ffffff", rules="#aaaaaa", ink="#000000", muted="#555555", dim="#555555",
+    verdigris="#0000aa", sky="#0000aa", ochre="#aa00aa", terracotta="#aa0000", violet="#aa00aa",
+)  # fmt: skip
+# such a terminal shows bold letters brighter, and bright yellow, green and cyan are not read on white
 LEAST_COLUMNS, LEAST_ROWS = 60, 16
 """Below this the screen says so, and nothing else."""
-PALETTES = {"lagoon": LAGOON, "fresco": FRESCO}
+_PALETTES = {"lagoon": LAGOON, "fresco": FRESCO}
+_PALETTES_16 = {"lagoon": _LAGOON_16, "fresco": _FRESCO_16}  # of the colours that each terminal has
+
+
+def palettes_for(color_system: str | None) -> dict[str, Palette]:
+    """By the name of their theme; a terminal of 16 colours has palettes of its own, or a warning would look like an
+    alarm there."""
+    return _PALETTES if color_system in (None, "256", "truecolor") else _PALETTES_16
+
 
 SHAPES = {"good": "●", "late": "◐", "silent": "✕", "garbled": "◇", "idle": "◌"}
 TONES = {"good": "verdigris", "late": "ochre", "silent": "terracotta", "garbled": "violet", "idle": "dim"}
@@ -46,9 +63,9 @@ WORST_TONES = {
 }
 
 
-def theme_of(name: str) -> Theme:
+def theme_of(name: str, color_system: str | None) -> Theme:
     """The palette as a theme for style sheets."""
-    palette = PALETTES[name]
+    palette = palettes_for(color_system)[name]
     return Theme(
         name,
         primary=palette.ochre,

@@ -6,6 +6,8 @@ import select
 import time
 from typing import Any, TextIO
 
+from kanaleto.tui.shared.charset import PLAIN
+
 MOST_BEHIND = 2000
 """Characters: what is drawn at rest waits while more than these are under way."""
 
@@ -16,8 +18,9 @@ class Flow:
     """Stands for the terminal's file, and counts. A terminal that is not read holds nobody up for longer than
     `give_up_at` says: then what is left for it is dropped."""
 
-    def __init__(self, file: TextIO) -> None:
+    def __init__(self, file: TextIO, charset: str = "utf-8") -> None:
         self._file = file
+        self._charset = charset
         self._descriptor = _descriptor_of(file)
         self.asked = 0
         self.gone = 0
@@ -33,7 +36,7 @@ class Flow:
             self._file.write(text)
             self._file.flush()
         else:
-            self._write_bytes(self._descriptor, text.encode("utf-8", "replace"))
+            self._write_bytes(self._descriptor, text.encode(self._charset, PLAIN))
         self.gone += len(text)
         return len(text)
 

@@ -1,16 +1,21 @@
 """All that we rest on of the toolkit beyond what it documents, in one place: three methods of its application
-and four names of its driver of a terminal. Each is held by a test of its name (`tests/test_toolkit.py`), so that a new
+and five names of its driver of a terminal. Each is held by a test of its name (`tests/test_toolkit.py`), so that a new
 version that does otherwise is seen before anybody meets it.
 """
 
 import asyncio
+import codecs
 import os
+import sys
+from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from textual import events
 from textual.app import App
 from textual.driver import Driver
 
+from kanaleto.tui.shared.charset import AS_LATIN, charset_of
 from kanaleto.tui.shared.pacing import Flow
 
 
@@ -62,6 +67,9 @@ def _counted(base: type[Driver], app: Terminal) -> type[Driver]:
     if base.__name__ != "LinuxDriver":
         return base
 
+    # a byte that is no UTF-8 (noise on the way, another charset) would end the thread that reads keys, and all with it
+    sys.modules[base.__module__].getincrementaldecoder = _decoder_of  # type: ignore[attr-defined]
+
     class CountedWriter(base):  # type: ignore[misc, valid-type]
         _file: Any
         _must_signal_resume: bool
@@ -69,7 +77,7 @@ def _counted(base: type[Driver], app: Terminal) -> type[Driver]:
 
         def __init__(self, *arguments: Any, **named: Any) -> None:
             super().__init__(*arguments, **named)
-            app.flow = self._file = Flow(self._file)
+            app.flow = self._file = Flow(self._file, charset_of(os.environ))
 
         def write(self, data: str) -> None:
             self._file.asked += len(data)
@@ -91,6 +99,10 @@ def _counted(base: type[Driver], app: Terminal) -> type[Driver]:
             app.call_later(app.refresh, layout=True)  # nothing of what was drawn stands there any more
 
     return CountedWriter
+
+
+def _decoder_of(charset: str) -> Callable[[], codecs.IncrementalDecoder]:
+    return partial(codecs.getincrementaldecoder(charset), errors=AS_LATIN)
 
 
 def _runs() -> bool:

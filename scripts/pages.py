@@ -1,10 +1,12 @@
-"""The pages that are made from the code: docs/commands.md and docs/keys.md. `python -m scripts.pages` writes them; a
-test fails where they differ."""
+"""The pages that are made from the code: docs/commands.md, docs/keys.md and the page for man. `python -m
+scripts.pages` writes them; a test fails where they differ."""
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import click
 
+from kanaleto import __version__
 from kanaleto.cli.main import kanaleto
 from kanaleto.tui.frame.everywhere import EVERYWHERE, UNLESS_TAKEN
 from kanaleto.tui.frame.keys import MOVING, parts_of, told
@@ -17,7 +19,10 @@ _MADE = "Made from the code by `python -m scripts.pages`; a test fails where it 
 def commands_page() -> str:
     """Every command with its help."""
     context = click.Context(kanaleto, info_name="kanaleto", terminal_width=100, max_content_width=100)
-    parts = [f"# All commands\n\n{_MADE}\n", _help("kanaleto", kanaleto.get_help(context))]
+    parts = [
+        f"# All commands\n\n{_MADE} `man kanaleto` shows the same.\n",
+        _help("kanaleto", kanaleto.get_help(context)),
+    ]
     for name in kanaleto.list_commands(context):
         command = kanaleto.get_command(context, name)
         assert command is not None
@@ -65,7 +70,45 @@ def _cell(text: str) -> str:
     return text.replace("|", "\\|")
 
 
-PAGES = {"commands.md": commands_page, "keys.md": keys_page}
+def man_page() -> str:
+    """All commands as a page for man, in roff."""
+    context = click.Context(kanaleto, info_name="kanaleto", terminal_width=78, max_content_width=78)
+    rows = [
+        f'.\\" {_MADE}',
+        f'.TH KANALETO 1 "" "Kanaleto {__version__}" "User Commands"',
+        ".SH NAME",
+        "kanaleto \\- map, poll and simulate field-bus slave devices",
+        *_roff_section("DESCRIPTION", kanaleto.get_help(context)),
+    ]
+    for name in kanaleto.list_commands(context):
+        command = kanaleto.get_command(context, name)
+        assert command is not None
+        for title, text in _helps(f"kanaleto {name}", name, command, context):
+            rows += _roff_section(title.upper(), text)
+    return "\n".join(rows) + "\n"
+
+
+def _helps(title: str, name: str, command: click.Command, parent: click.Context) -> Iterator[tuple[str, str]]:
+    context = click.Context(command, info_name=name, parent=parent, terminal_width=78, max_content_width=78)
+    yield title, command.get_help(context)
+    if isinstance(command, click.Group):
+        for own in command.list_commands(context):
+            sub = command.get_command(context, own)
+            assert sub is not None
+            yield from _helps(f"{title} {own}", own, sub, context)
+
+
+def _roff_section(title: str, text: str) -> list[str]:
+    return [f'.SH "{_roff(title)}"', ".nf", *(_roff(row) for row in text.rstrip().splitlines()), ".fi"]
+
+
+def _roff(text: str) -> str:
+    """A row as it stands: no request, no escape."""
+    escaped = text.replace("\\", "\\e").replace("-", "\\-").replace("'", "\\(aq").replace("`", "\\(ga")
+    return f"\\&{escaped}" if escaped.startswith(".") else escaped
+
+
+PAGES = {"commands.md": commands_page, "keys.md": keys_page, "kanaleto.1": man_page}
 
 
 def main() -> None:

@@ -9,8 +9,12 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 
+import click
+
+from kanaleto.cli.main import kanaleto as kanaleto_group
 from tests.commanded import run
 from tests.test_bench import MAP, free_port
 
@@ -297,11 +301,28 @@ class Demo(unittest.TestCase):
         self.assertEqual(code, 0, error)
         self.assertRegex(out, r"Cabinet: \d+ exchanges, [1-9]\d* good")
 
-    def test_help_of_every_command_has_an_example(self) -> None:
-        for command in ("demo", "read", "write", "poll", "serve", "check", "explain", "compose", "raw", "identify"):
-            code, out, _ = kanaleto(command, "--help")
-            self.assertEqual(code, 0)
-            self.assertRegex(out, rf"Example[^\n]*\n\s+kanaleto {command} ")
+    def test_help_of_every_command_has_an_example_and_its_exit_codes(self) -> None:
+        count = 0
+        for title, command, parent in _all_commands():
+            context = click.Context(command, info_name=title.split()[-1], parent=parent, terminal_width=100)
+            told = command.get_help(context)
+            with self.subTest(title):
+                self.assertRegex(told, rf"Example[^\n]*\n(\s+.*\n)*?\s+{title} ")
+                self.assertRegex(told, r"Exit\s+codes?\b")
+            count += 1
+        self.assertGreater(count, 30)
+
+
+def _all_commands(
+    title: str = "kanaleto", group: click.Group = kanaleto_group, parent: click.Context | None = None
+) -> Iterator[tuple[str, click.Command, click.Context]]:
+    context = click.Context(group, info_name=title.split()[-1], parent=parent)
+    for name in group.list_commands(context):
+        command = group.get_command(context, name)
+        assert command is not None
+        yield f"{title} {name}", command, context
+        if isinstance(command, click.Group):
+            yield from _all_commands(f"{title} {name}", command, context)
 
 
 class Find(WithSite):

@@ -9,6 +9,7 @@ import random
 import re
 import struct
 import tempfile
+import time
 import unittest
 import unittest.mock
 from pathlib import Path
@@ -367,3 +368,31 @@ class Small(unittest.TestCase):
         self.assertRegex(drawn, r"50 % +about 12 s left +unit 41")
         self.assertEqual(pipe.getvalue(), "")
         self.assertRegex(screen.getvalue(), r"\x1b\[2K$")  # it takes itself away
+
+    def test_what_lasts_has_its_end_from_two_seconds_on(self) -> None:
+        class Screen(io.StringIO):
+            def isatty(self) -> bool:
+                return True
+
+        def drawn(lasts_s: float | None, waits_s: float) -> str:
+            screen = Screen()
+            with Progress(screen).during(lasts_s, "report.pdf is made"):
+                time.sleep(waits_s)
+            return re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", screen.getvalue())
+
+        with unittest.mock.patch.dict(os.environ, {"TERM": "xterm-256color", "COLUMNS": "100"}):
+            self.assertEqual("", drawn(30, 0.3))
+            self.assertRegex(drawn(60, 2.8), r"about 5\d s left +report.pdf is made")
+            self.assertRegex(drawn(None, 2.8), r"report.pdf is made, for 2 s")
+            pipe = io.StringIO()
+            with Progress(pipe).during(1, "nothing"):
+                time.sleep(2.5)
+            self.assertEqual("", pipe.getvalue())
+            screen = Screen()
+            bar = Progress(screen)
+            bar.step(1, 4, "Pump asked")
+            self.assertEqual("", screen.getvalue())
+            bar._begun_s -= 10
+            bar.step(1, 4, "Pump asked")
+            bar.done()
+            self.assertRegex(screen.getvalue(), r"about 30 s left")

@@ -6,6 +6,7 @@ import click
 
 from kanaleto.cli.askingsession import AskingSession
 from kanaleto.cli.output import emit, say
+from kanaleto.cli.progress import Progress
 from kanaleto.files.loading import load_site
 from kanaleto.polling.session import Session
 from kanaleto.proof.there import There, check_there, differing, known_of
@@ -22,21 +23,28 @@ def check_devices(path: Path, devices: tuple[str, ...], with_others: bool, is_js
     wanted = {line.name for line, device in site.devices() if not devices or device.name in devices}
     found: list[There] = []
     is_whole = False
+    progress = Progress()
+
+    def hear(one: There) -> None:
+        _tell(one, is_json)
+        asked.add(one.device)
+        progress.step(len(asked), len(devices) or len(known), f"{one.device} asked")
+
+    asked: set[str] = set()
 
     async def work(session: Session) -> None:
         nonlocal is_whole
-        found.extend(
-            await check_there(session, known_of(site, path), devices, with_others, lambda one: _tell(one, is_json))
-        )
+        found.extend(await check_there(session, known_of(site, path), devices, with_others, hear))
         is_whole = True
 
     lines = wanted if not with_others else {line.name for line in site.lines}
     AskingSession(site, lines).run(work)
+    progress.done()
     wrong = differing(found)
     if not is_json:
-        asked = len({(one.line, one.device) for one in found if one.what != "other"})
+        count = len({(one.line, one.device) for one in found if one.what != "other"})
         told = f"{len(wrong)} of {len(found)} answers differ" if wrong else f"{len(found)} answers as noted"
-        say(f"{site.name}: {asked} devices asked, {told}" + ("" if is_whole else "; stopped before the end"), err=True)
+        say(f"{site.name}: {count} devices asked, {told}" + ("" if is_whole else "; stopped before the end"), err=True)
     return 1 if wrong or not is_whole else 0
 
 

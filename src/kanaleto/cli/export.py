@@ -4,6 +4,8 @@ import importlib
 
 import click
 
+from kanaleto.cli.exits import tell_exits
+
 _WHAT = {
     "map": "a device's map as CSV, workbook, JSON, Thing Description, SVG or PDF",
     "trend": "points over time out of the record, as SVG or PDF",
@@ -31,7 +33,7 @@ class _Exports(click.Group):
         of_several = _MODULES.get(cmd_name)
         module = importlib.import_module(f"kanaleto.cli.export{of_several or cmd_name}")
         command: click.Command = getattr(module, cmd_name if of_several else "command")
-        return command
+        return tell_exits(command)
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]

@@ -13,6 +13,7 @@ from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import folder_of, stores_of
 from kanaleto.cli.moments import micros_of
 from kanaleto.cli.output import say
+from kanaleto.cli.progress import Progress
 from kanaleto.files.loading import load_whole
 from kanaleto.proof.facts import ReportFacts, gather
 from kanaleto.proof.sheet import CannotKeep
@@ -31,6 +32,7 @@ _DEVICES = click.option(
 _POINTS = click.option(
     "--point", "points", multiple=True, metavar="DEVICE/POINT", shell_complete=point_names, help="its trend, too"
 )
+_BEGIN_S, _CLAIM_S = 1.5, 0.0025
 _NOTE = click.option("--note", default="", metavar="TEXT", help="stands on each page")
 
 
@@ -62,12 +64,18 @@ def _facts(
         raise click.UsageError(str(error)) from None
 
 
-def _write(document: "Sheet", out: Path) -> None:
+def _lasts_s(facts: ReportFacts) -> float:
+    """About how long its papers take, as `make bench` measures it."""
+    return _BEGIN_S + _CLAIM_S * len(facts.claims)
+
+
+def _write(document: "Sheet", out: Path, lasts_s: float) -> None:
     from kanaleto.paper.drawing import write_elsewhere
     from kanaleto.paper.look import NoPaper
 
     try:
-        write_elsewhere(document, out)
+        with Progress().during(lasts_s, f"{out.name} is made"):
+            write_elsewhere(document, out)
     except NoPaper as error:
         raise Failed(str(error)) from None
 
@@ -105,7 +113,7 @@ def report(
         places = places_of(loaded.site, points)
         document.curves = curves_of(loaded.site, places, stores_of(str(site_path)), begin, end)
         document.begin, document.end = begin, end
-    _write(document, out)
+    _write(document, out, _lasts_s(facts))
     left = sum(claim.is_left for claim in facts.claims)
     say(f"{len(facts.claims)} claims, {left} left, written to {out}", err=True)
     return 0
@@ -129,7 +137,7 @@ def site(site_path: Path, out: Path, note: str) -> int:
     _require(out, (".svg", ".pdf"))
     loaded = load_whole(site_path)
     look_around()
-    _write(scheme_sheet(loaded.site, note), out)
+    _write(scheme_sheet(loaded.site, note), out, _BEGIN_S)
     say(f"{loaded.site.device_count} devices on {len(loaded.site.lines)} lines drawn to {out}", err=True)
     return 0
 
@@ -169,7 +177,8 @@ def handover(
     if has_tape:
         beside |= {f"{name}/tape/{own.name}": own for own in sorted((folder / "tape").glob("*")) if own.is_file()}
     try:
-        count = write_handover(loaded, out, facts, beside)
+        with Progress().during(_lasts_s(facts), f"{out.name} is made"):
+            count = write_handover(loaded, out, facts, beside)
     except (NoPaper, CannotHandOver) as error:
         raise Failed(str(error)) from None
     except OSError as error:

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from kanaleto import __version__
+from kanaleto.cli.exits import tell_exits
 from kanaleto.cli.failed import Failed
 from kanaleto.cli.output import bear_any_text, say
 
@@ -60,7 +61,7 @@ class _Commands(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         name = "app" if cmd_name not in _COMMANDS else cmd_name
         command: click.Command = importlib.import_module(f"kanaleto.cli.{name}").command
-        return command
+        return tell_exits(command)
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]

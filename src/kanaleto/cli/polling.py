@@ -11,6 +11,7 @@ from kanaleto.bridge.running import Bridging, reading_through, through_places
 from kanaleto.cli.failures import outcome_error
 from kanaleto.cli.health import Health, polled_lines, polled_samples
 from kanaleto.cli.output import emit, iso, say
+from kanaleto.cli.progress import Progress
 from kanaleto.cli.running import run_until_signal
 from kanaleto.events.log import EventKind
 from kanaleto.files.origins import ServingMark
@@ -144,7 +145,11 @@ def poll_site(
     kept.start(site.path, site)
     try:
         begin(kept)
-        run_until_signal(work())
+        if is_quiet and for_s:
+            with Progress().during(for_s, f"{site.name} is polled"):
+                run_until_signal(work())
+        else:
+            run_until_signal(work())
     finally:
         kept.stop()
     if kept.failure is not None:

@@ -14,6 +14,7 @@ from kanaleto.bench.running import Bench
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, say
+from kanaleto.cli.progress import Progress
 from kanaleto.cli.running import run_until_signal
 from kanaleto.cli.serve import clients_of, far_end_options, hear, only, stands_of, tell_open
 from kanaleto.files.loading import load_site
@@ -58,7 +59,8 @@ def command(
         bench = Bench(loaded, listen, tell, seed, tell=tell, stands=stands_of(served), clients=who)
     except CannotServe as error:
         raise Failed(str(error)) from None
-    is_whole = run_until_signal(_work(served, bench, rehearsal, verdicts, hear_s, is_sure, is_json))
+    with Progress().during(rehearsal.lasts_s + hear_s, rehearsal.name):
+        is_whole = run_until_signal(_work(served, bench, rehearsal, verdicts, hear_s, is_sure, is_json))
     counts = {outcome: sum(one.outcome == outcome for one in verdicts) for outcome in _MARKS}
     is_passed = is_whole and bool(verdicts) and counts["passed"] == len(verdicts)
     outcome = "passed" if is_passed else "stopped" if not is_whole else "failed" if counts["failed"] else "void"

@@ -9,6 +9,7 @@ from kanaleto.cli.completing import device_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import iso, say
+from kanaleto.cli.progress import Progress
 from kanaleto.control.control import Control
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Consent, Order, Result
@@ -88,9 +89,11 @@ def save_command(site_path: Path, names: tuple[str, ...], range_texts: tuple[str
     taken: list[tuple[list[Held], list[str]]] = []
 
     async def work(session: Session) -> None:
-        taken.append(await take(session, devices, ranges))
+        taken.append(await take(session, devices, ranges, progress.step))
 
+    progress = Progress()
     AskingSession(site).run(work)
+    progress.done()
     rows, failed = taken[0] if taken else ([], ["stopped"])
     for why in failed:
         say(why, err=True)
@@ -151,7 +154,7 @@ def _now(site: Site, rows: list[Held]) -> list[Held]:
     }
 
     async def work(session: Session) -> None:
-        taken, failed = await take(session, [*devices])
+        taken, failed = await take(session, [*devices], on_step=progress.step)
         if bare:
             more, also = await take(session, [*devices], sorted(bare, key=lambda one: (one[0].value, one[1])))
             taken, failed = [*taken, *(row for row in more if not row.point)], [*failed, *also]
@@ -159,7 +162,9 @@ def _now(site: Site, rows: list[Held]) -> list[Held]:
         for why in failed:
             say(why, err=True)
 
+    progress = Progress()
     AskingSession(site).run(work)
+    progress.done()
     keys = {row.key for row in rows}
     return [row for row in found if row.key in keys]
 

@@ -68,14 +68,20 @@ class SnapshotDiff(Struct, frozen=True):
 # Reading devices
 
 
-async def take(session: Session, devices: Sequence[str], ranges: Sequence[Range] = ()) -> tuple[list[Held], list[str]]:
+async def take(
+    session: Session, devices: Sequence[str], ranges: Sequence[Range] = (),
+    on_step: Callable[[int, int, str], None] = lambda done, of, words: None,
+) -> tuple[list[Held], list[str]]:  # fmt: skip
     """What these devices hold now: their points that can be read, or (with `ranges`) these registers; and what could
-    not be read, in words."""
+    not be read, in words. `on_step` is told how many of how many devices were read, and which one is."""
+    done = 0
     rows: list[Held] = []
     failed: list[str] = []
     for line, device in session.site.devices():
         if device.name not in devices:
             continue
+        on_step(done, len(devices), device.name)
+        done += 1
         wanted = spans_of(device, ranges)
         for table, first, end in wanted:
             data, why = await _read(session, line, device, table, first, end)

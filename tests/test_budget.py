@@ -15,7 +15,8 @@ from tests.terminal import KANALETO, Terminal
 from tests.test_bench import free_port
 from tests.test_find_screen import Keys, Served, start, tcp_site
 
-_POINTS = "name,table,address,type,order,unit\nFlow,holding,9,float32,CDAB,m³/h\nPump,coil,0,bool,,\n"
+_FAR = "name,table,address,type,order,access,initial\nFlow,holding,9,float32,ABCD,,2.5\nPump,coil,0,bool,,rw,\n"
+_FLOW = "name,table,address,type,order,unit\nFlow,holding,9,float32,CDAB,m³/h\n"
 _READ_S = 1.5  # what a key confirms must have been readable before
 
 
@@ -32,16 +33,19 @@ class Budget(unittest.TestCase):
         self.assertLessEqual(keys.count, most, what)
 
     @contextmanager
-    def opened(self, points: str = _POINTS) -> Iterator[tuple[Served, Terminal, Keys]]:
+    def opened(self, points: str, until: str) -> Iterator[tuple[Terminal, Keys]]:
         """A far end, and the application on a site that polls it, the cursor on the first point."""
         port = free_port()
-        with Served(tcp_site(port)) as served, Terminal() as terminal:
-            (served.folder / "mine.csv").write_text(points)
-            mine = tcp_site(port).replace("map.csv", "mine.csv").partition('[[line.device]]\nname = "D41"')[0]
-            (served.folder / "mine.toml").write_text(mine)
-            terminal.run(f"{KANALETO} {served.folder}/mine.toml")
-            terminal.wait_for("all answering")
-            yield served, terminal, Keys(terminal)
+        far = Served(tcp_site(port))
+        (far.folder / "map.csv").write_text(_FAR)
+        (far.folder / "mine.csv").write_text(points)
+        mine = tcp_site(port).replace("map.csv", "mine.csv").partition('[[line.device]]\nname = "D41"')[0]
+        (far.folder / "mine.toml").write_text(mine)
+        with far, Terminal() as terminal:
+            terminal.run(f"{KANALETO} {far.folder}/mine.toml")
+            terminal.wait_for(until)
+            time.sleep(4)  # what sends or unlocks counts only once everything is there
+            yield terminal, Keys(terminal)
             terminal.type("C-q", "C-q")
 
     def test_the_first_value_of_a_holding_register(self) -> None:
@@ -60,7 +64,7 @@ class Budget(unittest.TestCase):
             terminal.type("C-q", "C-q")
 
     def test_the_order_of_a_float(self) -> None:
-        with self.opened() as (_, terminal, keys):
+        with self.opened(_FLOW, "Flow +[0-9]") as (terminal, keys):
             terminal.type("2")
             terminal.wait_for("OTHER READINGS")
             keys.press("d")
@@ -75,9 +79,9 @@ class Budget(unittest.TestCase):
     def test_a_map_of_a_hundred_points(self) -> None:
         port = free_port()
         with Served(tcp_site(port)) as served, Terminal() as terminal:
-            rows = "".join(f"Reserve {number};{number};U16;;\n" for number in range(100, 199))
+            rows = "".join(f"Reserve {number};{number};U16;;\n" for number in range(100, 198))
             table = served.folder / "manual.csv"
-            table.write_text("Bezeichnung;Adresse;Datentyp;Faktor;Einheit\nStrom;7;INT16;0,1;A\n" + rows)
+            table.write_text("Bezeichnung;Adresse;Datentyp;Faktor;Einheit\nNull;0;U16;;\nStrom;7;INT16;0,1;A\n" + rows)
             start(terminal)
             keys = Keys(terminal)
             keys.fact(f"127.0.0.1:{port}")
@@ -94,10 +98,11 @@ class Budget(unittest.TestCase):
             terminal.type("C-q", "C-q")
 
     def test_a_coil_on_and_off(self) -> None:
-        with self.opened("name,table,address,type,access\nPump,coil,0,bool,rw\n") as (_, terminal, keys):
-            terminal.wait_for(r"Pump +(no|off)")
-            keys.press("u", "w")
-            terminal.wait_for("becomes (yes|on)")
+        with self.opened("name,table,address,type,access\nPump,coil,0,bool,rw\n", r"Pump +0\b") as (terminal, keys):
+            keys.press("u")  # alone: what unlocks counts only where no other key is near
+            terminal.wait_for("writing is unlocked")
+            keys.press("w")
+            terminal.wait_for("becomes (1|on)")
             time.sleep(_READ_S)
             keys.press("Enter")
             terminal.wait_for("written, read back, equal")
@@ -123,16 +128,18 @@ class Budget(unittest.TestCase):
                 terminal.type("C-q", "C-q")
 
     def test_a_map_stands_in_as_a_device(self) -> None:
-        with self.opened() as (_, terminal, keys):
+        with self.opened(_FLOW, "Flow +[0-9]") as (terminal, keys):
             keys.press("2", "B")
             terminal.wait_for("stands in at")
             self.within("serve a device's map as a simulated device", keys, 3)
 
     def test_the_bytes_of_what_failed_last(self) -> None:
-        with self.opened("name,table,address,type\nGone,holding,900,uint16\n") as (_, terminal, keys):
-            terminal.wait_for("illegal data address|refused")
+        with self.opened("name,table,address,type\nGone,holding,900,uint16\n", "illegal data address") as (
+            terminal,
+            keys,
+        ):
             keys.press("4", "e")
-            terminal.wait_until(lambda text: re.search(r"\b83 02\b", text), "the bytes of the refusal")
+            terminal.wait_until(lambda text: re.search(r"│ +83 +│ +│ +02 +│", text), "the bytes of the refusal")
             self.within("see the bytes of the last exchange that failed", keys, 2)
 
 

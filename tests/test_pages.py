@@ -76,7 +76,16 @@ class Pages(unittest.TestCase):
         self.assertEqual(self.replay(DOCS / "wrong-value.md", "demo --lesson"), 3)
 
     def test_pages_by_task_are_as_they_say(self) -> None:
-        for name in ("unknown-line", "manual-to-map", "fault-at-night", "programmers-bench"):
+        for name in (
+            "unknown-line",
+            "manual-to-map",
+            "fault-at-night",
+            "programmers-bench",
+            "writing",
+            "keeping",
+            "bridge",
+            "proof",
+        ):
             with self.subTest(name):
                 self.assertGreaterEqual(self.replay(DOCS / f"{name}.md", "demo", 1), 1)
 

@@ -120,7 +120,7 @@ class Judgement:
         block, name = job.block, job.state.device.name
         cycle_s = self.board.cycles_s[block.index]
         late = (
-            f"{block.request.count} {block.request.table.title} from {block.request.address} (wire) are wanted every "
+            f"{block.request.table.counted(block.request.count)} from {block.request.address} (wire) are wanted every "
             f"{block.period_s:g} s and come every {cycle_s:.3g}: the line has no time for more"
         )
         key = (EventKind.OVERRUN, block.key)
@@ -195,7 +195,7 @@ class Judgement:
             return
         self.board.fail(block.index, Trouble(outcome.reason, is_refusal=code not in _NOT_NOW))
         what = (
-            f"{'puts off' if code in _NOT_NOW else 'refuses'} {block.request.count} {block.request.table.title} from "
+            f"{'puts off' if code in _NOT_NOW else 'refuses'} {block.request.table.counted(block.request.count)} from "
             f"{block.request.address} (wire): {exception_text(code)}"
         )
         self._outages.refused(state.device.name, code, f"exception {code}: {what}")

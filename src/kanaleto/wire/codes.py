@@ -89,6 +89,10 @@ class Table(Enum):
     def title(self) -> str:
         return _TITLE[self]
 
+    def counted(self, count: int) -> str:
+        """So many of them: 1 coil, 2 coils."""
+        return f"{count} {self.title if count != 1 else self.title[:-1]}"
+
 
 _TITLE = {
     Table.COIL: "coils",

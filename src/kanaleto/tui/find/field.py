@@ -218,7 +218,7 @@ def _heard_rows(place: PlaceState) -> list[Row]:
     for asked in heard.asked[:_MOST_HEARD]:
         request = asked.request
         what = (
-            f"reads {request.count} {request.table.title} from {request.address}"
+            f"reads {request.table.counted(request.count)} from {request.address}"
             if isinstance(request, Read)
             else f"function {request.function:02X}"
         )

@@ -1,11 +1,26 @@
 #!/bin/sh
-# What a release needs: a wheel that holds all it should, installed alone into a bare environment, and at work there.
+# What a release needs: sources of which a wheel is built that holds all it should, installed alone into a bare
+# environment, and at work there.
 set -eu
 cd "$(dirname "$0")/.."
 own=$(mktemp -d)
 trap 'rm -rf "$own" build' EXIT
 
-.venv/bin/python -m pip wheel --quiet --disable-pip-version-check --no-deps --wheel-dir "$own" .
+.venv/bin/python - "$own" <<'SOURCES'
+import sys
+import tarfile
+
+from setuptools import build_meta
+
+folder = sys.argv[1]  # the builder has arguments of its own there
+name = build_meta.build_sdist(folder)
+with tarfile.open(f"{folder}/{name}") as held:
+    names = {one.partition("/")[2] for one in held.getnames()}
+if missing := {"pyproject.toml", "README.md", "docs/kanaleto.1", "src/kanaleto/demo/site/alder-lock.toml"} - names:
+    sys.exit(f"the sources lack {', '.join(sorted(missing))}")
+print(f"{name} holds {len(names)} files")
+SOURCES
+.venv/bin/python -m pip wheel --quiet --disable-pip-version-check --no-deps --wheel-dir "$own" "$own"/kanaleto-*.tar.gz
 wheel=$(ls "$own"/kanaleto-*.whl)
 .venv/bin/python - "$wheel" <<'CHECK'
 import sys
@@ -30,6 +45,7 @@ cd "$own"
 version=$(bare/bin/kanaleto --version)
 echo "$version"
 case "$wheel" in *"-${version##* }-"*) ;; *) echo "its version is not that of $wheel"; exit 1 ;; esac
+test -s bare/share/man/man1/kanaleto.1 || { echo "the wheel brings no page for man"; exit 1; }
 bare/bin/kanaleto explain 11 03 00 6B 00 03 76 87 >/dev/null
 bare/bin/kanaleto demo --headless --for 5
 echo "the wheel works in a bare environment"

@@ -1,6 +1,7 @@
 """The filter for exchanges: what fits, what is none, and where."""
 
 import unittest
+from datetime import datetime
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -10,6 +11,7 @@ from kanaleto.capture.row import ExchangeRow
 from kanaleto.capture.served import ServedPoints
 from kanaleto.events.filtering import FilterFault, parse_event_filter
 from kanaleto.events.log import Event, EventKind
+from kanaleto.events.moments import moment_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.model import Site
 from kanaleto.wire.codes import Table
@@ -80,6 +82,19 @@ class Fitting(unittest.TestCase):
 
     def test_times_are_those_of_the_night(self) -> None:
         self.assertEqual(START_US, 1_700_000_000_000_000)  # 2023-11-14T22:13:20Z, which the cases count on
+
+    def test_a_time_of_the_clock_is_when_it_last_was(self) -> None:
+        now = datetime(2026, 5, 17, 1, 30).astimezone()
+        for text, day, clock in (
+            ("01:30", 17, "01:30:00"),
+            ("0:10", 17, "00:10:00"),
+            ("01:31", 16, "01:31:00"),
+            ("22:00", 16, "22:00:00"),
+            ("23:59:59.5", 16, "23:59:59"),
+        ):
+            moment = moment_of(text, now)
+            self.assertEqual((day, clock), (moment.day, f"{moment:%H:%M:%S}"), text)
+        self.assertEqual(datetime(2026, 5, 16, 23, 30).astimezone(), moment_of("2h", now))
 
     def test_points_need_a_site_and_are_those_that_a_request_reaches(self) -> None:
         far = SimulatedLine(device("Pump", 7, _MAP), is_serial=False)

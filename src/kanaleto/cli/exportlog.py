@@ -16,7 +16,7 @@ from kanaleto.history.telling import LOG_FORMS, write_log
 @click.argument("site")
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
 @click.option(
-    "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (today), or 2h (ago)"
+    "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (the last), or 2h (ago)"
 )
 @click.option("--to", "to_us", metavar="TIME", callback=last_before)
 def command(site: str, file: Path, from_us: int | None, to_us: int | None) -> int:

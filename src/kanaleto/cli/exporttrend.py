@@ -36,7 +36,9 @@ MOST_POINTS = 8
     shell_complete=point_names,
     help="a derived one is /NAME",
 )
-@click.option("--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (today), 2h (ago)")
+@click.option(
+    "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (the last), 2h (ago)"
+)
 @click.option("--to", "to_us", metavar="TIME", callback=micros_of, help="until then; now where it is not told")
 @click.option("--scale", type=click.Choice(["one", "several", "percent"]), default="several", show_default=True)
 @click.option("--store", metavar="FILE|URL", help="another record than the site's own")

@@ -35,7 +35,7 @@ _FAILURES = ("silent", "garbled", "strange", "late", "unreachable")
     help="these only; a derived one is /NAME",
 )
 @click.option(
-    "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (today), or 2h (ago)"
+    "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (the last), or 2h (ago)"
 )
 @click.option("--to", "to_us", metavar="TIME", callback=last_before)
 @click.option("--statistics", "is_statistics", is_flag=True, help="least, most, mean; and how long it was good")

@@ -27,7 +27,7 @@ may be 0x….
 
 \b
 Example: one float as the manual prints it, word-swapped
-  kanaleto read tcp://127.0.0.1:15020 holding 40001 --numbering reference --unit 13 --type float32 --order CDAB
+  kanaleto read rtu:///dev/ttyUSB0?baud=19200 holding 40001 --numbering reference --unit 13 --type float32 --order CDAB
 """
 
 

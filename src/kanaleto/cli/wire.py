@@ -43,7 +43,7 @@ _LEAST = 8
 @click.option("--line", "line_name", metavar="NAME", shell_complete=line_names, help="only this line")
 @click.option("--text", metavar="TEXT", help="only what has this in its words, names or bytes (hexadecimal)")
 @click.option(
-    "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (today), or 2h (ago)"
+    "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (the last), or 2h (ago)"
 )
 @click.option("--to", "to_us", metavar="TIME", callback=micros_of)
 @click.option("--pattern", "is_pattern", is_flag=True, help="no exchanges, only what the pattern looks like")

@@ -56,6 +56,10 @@ def part_actions() -> Iterator[Action]:
 
 
 _ARRANGE_EVERY_S, _SPREAD_EVERY_S = 2.0, 5.0
+_NOTHING = (
+    "Live shows every point: its value, the words that it came in, and how old they are.\n"
+    "this site has no points yet: 1 finds devices, 2 gives them points"
+)
 
 
 class Told(Drawn):
@@ -183,7 +187,7 @@ class LiveView(View, Vertical):
     def _show_rows(self, rows: Sequence[LiveRow]) -> None:
         self._fills += 1
         nothing = f"nothing to show: {self._listing.only.value}" if self._listing.only is not Only.ALL else ""
-        self._list.empty_text = self._filter.told or nothing or "this site has no points yet"
+        self._list.empty_text = self._filter.told or nothing or _NOTHING
         self._list.set_rows(rows)
         at = self._list.find(self._eye_on) if self._eye_on is not None else None
         if at is not None and at != self._list.cursor:  # it is listed again

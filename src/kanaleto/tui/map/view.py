@@ -34,6 +34,10 @@ from kanaleto.tui.write.points import ask_writable, write_points
 from kanaleto.values.candidates import PRESENT
 
 _WIDE, _MIDDLING = 130, 92
+_NOTHING = (
+    "Map shows a device's registers: which word is which point, how it is read, and what else it could be.\n"
+    "no devices yet: 1 finds them, a adds one by its unit ID"
+)
 
 
 class MapView(View, Horizontal):
@@ -168,7 +172,7 @@ class MapView(View, Horizontal):
                 rows = whole.rows_of(place for place in part.places if matches(place.point.name))
         self.ruler_rows.device = self._head.device = self._foot.device = device
         self._head.line = self._foot.line = self.line
-        none = "no points yet: a adds one, i imports a table" if device else ""
+        none = "no points yet: a adds one, i imports a table" if device else _NOTHING
         self.ruler_rows.empty_text = self._filter.told or none
         self.ruler_rows.set_rows(rows)
         at = self.ruler_rows.find((self._wanted_point, 0)) if self._wanted_point is not None else None

@@ -11,6 +11,7 @@ from textual.strip import Strip
 
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.pane import Drawn
+from kanaleto.tui.shared.words import wrapped
 
 RowT = TypeVar("RowT")
 _MOST_MADE = 300
@@ -188,8 +189,10 @@ class Rows(Scrolled, Generic[RowT], can_focus=True):
     def draw_line(self, y: int) -> Strip:
         width, top, palette = self._frame
         index = y + top
-        if not self.rows and y == 1:
-            return Cells(palette, self.resting_ground).put("  ").put(self.empty_text, "muted").strip(width)
+        if not self.rows and y > 0:
+            lines = [part for told in self.empty_text.split("\n") for part in wrapped(told, max(width - 3, 10))]
+            told = lines[y - 1] if y <= len(lines) else ""
+            return Cells(palette, self.resting_ground).put("  ").put(told, "muted").strip(width)
         if index >= len(self.rows):
             return self.strip_of(y, Cells(palette, self.resting_ground), width)
         row = self.rows[index]

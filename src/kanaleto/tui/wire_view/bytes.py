@@ -47,9 +47,18 @@ class BytesPanel(Scrolled, can_focus=True):
         self._damage: Damage | None = None
         self._lines: list[Cells] = []
         self._made_for: tuple[object, ...] = ()
+        self.empty_text = ""
 
     def show(self, exchange: KeyedRow | None, places: KnownPlaces) -> None:
-        made_for = (exchange, self.has_focus, self.size, self.context.counts_as_wire, self.palette, places)
+        made_for = (
+            exchange,
+            self.has_focus,
+            self.size,
+            self.context.counts_as_wire,
+            self.palette,
+            places,
+            self.empty_text,
+        )
         if made_for == self._made_for:
             return
         if exchange != self._exchange:
@@ -65,7 +74,7 @@ class BytesPanel(Scrolled, can_focus=True):
             return self._lines[index].strip(width)
         cells = Cells(self.palette)
         if not self._lines and y == 0:
-            cells.put(" no exchange yet", "muted")
+            cells.put(f" {self.empty_text}", "muted")
         return cells.strip(width)
 
     def _made(self, row: ExchangeRow, width: int) -> list[Cells]:

@@ -39,6 +39,11 @@ from kanaleto.tui.wire_view.rows import WireColumns, WireRows
 from kanaleto.tui.wire_view.source import Source
 from kanaleto.wire.pdu import Read
 
+_NOTHING = (
+    "Wire shows each exchange byte by byte: when it was asked, what came, and what is wrong with it.\n"
+    "no exchange yet: 1 finds devices to ask, o opens a capture"
+)
+
 
 class WireHead(Drawn):
     DEFAULT_CSS = "WireHead { height: 1; }"
@@ -228,9 +233,10 @@ class WireView(View, Vertical):
             self._list.grow(self.source.listed, behind)
 
     def _say_why_empty(self) -> None:
-        what = "no exchange yet" if self._is_of_site else "no exchange is in it"
+        what = _NOTHING if self._is_of_site else "no exchange is in it"
         what = "no exchange has failed" if self._only_failed else what
-        self._list.empty_text = self.source.fault or self.source.told or self._filter.told or what
+        self._list.empty_text = why = self.source.fault or self.source.told or self._filter.told or what
+        self._bytes.empty_text = why.rpartition("\n")[2]
 
     @property
     def _may_grow(self) -> bool:

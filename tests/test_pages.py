@@ -11,6 +11,7 @@ import click
 from scripts.pages import DOCS, PAGES
 
 from kanaleto.cli.main import kanaleto
+from tests.spelling import known_words, words_of_pages
 from tests.terminal import KANALETO, Terminal
 
 ROOT = DOCS.parent
@@ -88,6 +89,11 @@ class Pages(unittest.TestCase):
         ):
             with self.subTest(name):
                 self.assertGreaterEqual(self.replay(DOCS / f"{name}.md", "demo", 1), 1)
+
+    def test_each_word_is_spelt_as_the_list_has_it(self) -> None:
+        known = known_words()
+        self.assertGreater(len(known), 1000)
+        self.assertEqual({}, {word: page for word, page in words_of_pages().items() if word not in known})
 
     def test_the_readme_is_short(self) -> None:
         self.assertLessEqual(len((ROOT / "README.md").read_text(encoding="utf-8").splitlines()), 120)

@@ -38,6 +38,7 @@ storm: .venv/ready .venv/tmux
 release-check: check .venv/tmux compiled
 	KANALETO_PAGES=all $(BIN)/python -m unittest tests.test_pages
 	$(BIN)/python -m tests.page_commands
+	$(BIN)/python -m tests.checkout
 	sh scripts/release.sh
 
 shots: .venv/ready .venv/tmux

@@ -4,6 +4,7 @@ command line."""
 import json
 import os
 import random
+import resource
 import subprocess
 import sys
 import tempfile
@@ -18,13 +19,14 @@ from msgspec.structs import replace
 
 from kanaleto.files.loading import load_site
 from kanaleto.history.definition import fingerprint_of
-from kanaleto.proof.checkout import Checkout, key_for, sheet_path
+from kanaleto.proof.checkout import Checkout, expectation, key_for, sheet_path
 from kanaleto.proof.claims import ClaimState, claims_of, counts_of, expected_at, wanted_of
 from kanaleto.proof.sequences import SequenceVerdict, keep_sequences
 from kanaleto.proof.sheet import VERDICTS, CannotKeep, ClaimKey, SheetLine, append, new_id, read_sheet
+from kanaleto.proof.taking import Expected
 from kanaleto.site.faults import FaultyFile
 from kanaleto.site.model import Device, Point, Site
-from kanaleto.site.proving import ToleranceOf, parse_prove, parse_tolerance
+from kanaleto.site.proving import Tolerance, ToleranceOf, parse_prove, parse_tolerance
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import Kind, ValueType, order_for
 from kanaleto.wire.codes import Table
@@ -252,6 +254,21 @@ class OnDisk(WithSite):
         with self.assertRaisesRegex(CannotKeep, "cannot be written"):
             append(self.folder / "x" / "sheet.jsonl", "S", "now", [self.line()])
 
+    def test_a_disk_that_is_full_in_the_middle_of_a_line_keeps_none_of_it(self) -> None:
+        path = self.folder / "sheet.jsonl"
+        append(path, "S", "now", [self.line()])
+        whole = path.read_bytes()
+        before = resource.getrlimit(resource.RLIMIT_FSIZE)
+        resource.setrlimit(resource.RLIMIT_FSIZE, (len(whole) + 40, before[1]))
+        try:
+            with self.assertRaisesRegex(CannotKeep, "cannot be written"):
+                append(path, "S", "now", [self.line("Gate")])
+        finally:
+            resource.setrlimit(resource.RLIMIT_FSIZE, before)
+        self.assertEqual(whole, path.read_bytes())
+        append(path, "S", "now", [self.line("Gate")])
+        self.assertEqual([line.point for line in read_sheet(path).lines], ["Torque", "Gate"])
+
     def test_a_merge_is_the_union_in_both_orders(self) -> None:
         one, other = self.folder / "one.jsonl", self.folder / "other.jsonl"
         shared = self.line("Gate", level="50 %")
@@ -447,6 +464,16 @@ class ByRoutine(OverTcp):
 
 
 class Levels(unittest.TestCase):
+    def test_a_state_at_its_level_is_expected_to_show_that_and_nothing_else(self) -> None:
+        type_ = ValueType(Kind.UINT16)
+        codec = Codec(type_, order_for(type_, None, None))
+        point = Point("Mode", Table.HOLDING, 0, codec, 1.0, labels={0: "off", 1: "on"})
+        key = ClaimKey("state", "D", "Mode", "on", "found")
+        for text in ("", "on", "ON", "1"):
+            self.assertEqual(Expected("on", Tolerance(0.0)), expectation(point, key, text, None))
+        with self.assertRaisesRegex(ValueError, "Mode at on is to show on, not off"):
+            expectation(point, key, "off", None)
+
     def test_a_level_that_is_none_is_said_in_one_sentence(self) -> None:
         point = Point(
             "Level", Table.HOLDING, 0, Codec(ValueType(Kind.UINT16), order_for(ValueType(Kind.UINT16), None, None)), 1.0

@@ -1,8 +1,8 @@
 """All bridges of a site: their ways in, their ways out, and what is between."""
 
 import asyncio
-from collections.abc import Awaitable, Callable, Coroutine, Sequence
-from typing import Any
+from collections.abc import Callable, Coroutine, Sequence
+from typing import Any, TypeVar
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -19,7 +19,7 @@ from kanaleto.files.bridges import is_open
 from kanaleto.files.origins import Serves
 from kanaleto.polling.session import Session
 from kanaleto.serving.admission import OnClient
-from kanaleto.serving.answerer import NOBODY, Answer, Answerer, AnyAnswer, Master
+from kanaleto.serving.answerer import NOBODY, Answer, Answerer, AnyAnswer, Master, is_later
 from kanaleto.serving.network import CannotServe, DatagramServer, NetworkServer
 from kanaleto.serving.opening import Server, server_for
 from kanaleto.site.bridges import Bridge, BridgeTarget, Route, RouteAccess
@@ -31,6 +31,8 @@ from kanaleto.supervision.owned import owned_task
 from kanaleto.wire.codes import ExceptionCode, Table
 from kanaleto.wire.pdu import Read
 from kanaleto.wire.reach import only_reads, written_by
+
+_T = TypeVar("_T")
 
 
 class MasterAsked(Struct):
@@ -263,10 +265,13 @@ class Bridging:
 
     async def ask(self, bridge: Bridge, unit_id: int, pdu: bytes, master: Master, is_serial: bool) -> Answer:
         """What it is answered; None for silence, as on a serial way in where nothing can be said."""
-        loop = asyncio.get_running_loop()
-        began_s = loop.time()
+        answer = self.begin(bridge, unit_id, pdu, master, is_serial)
+        return await answer if is_later(answer) else answer  # type: ignore[return-value]
+
+    def begin(self, bridge: Bridge, unit_id: int, pdu: bytes, master: Master, is_serial: bool) -> AnyAnswer:
+        """The same: what can be said at once, or what passes on already. For the loop's thread."""
         if (unit := self._composed.get((bridge.name, unit_id))) is not None:
-            return await self._ask_composed(unit, bridge, unit_id, pdu, master, is_serial)
+            return self._ask_composed(unit, bridge, unit_id, pdu, master, is_serial)
         found = bridge.route_of(unit_id)
         if found is None:
             if unit_id == 0 and bridge.broadcast and not only_reads(pdu):
@@ -283,12 +288,17 @@ class Bridging:
             why = f"held by {held}" if held else "not passed"
             self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, 0.0, why=why))
             return answer
-        answer, is_shared = await self._passed(bridge, unit_id, route, target, pdu, master)
-        took_s = loop.time() - began_s
-        self._count(bridge, unit_id, answer, took_s)
-        self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, took_s, is_shared=is_shared))
-        is_own = answer is not None and answer[1:] == bytes((ExceptionCode.GATEWAY_TARGET_FAILED,))
-        return None if is_serial and is_own and answer is not None and answer[0] & 0x80 else answer
+        came: Passing[Answer] = Passing()
+
+        def ended(answer: bytes | None, is_shared: bool, took_s: float) -> None:
+            self._count(bridge, unit_id, answer, took_s)
+            self._tell(MasterAsked(bridge, master, unit_id, pdu, answer, target, took_s, is_shared=is_shared))
+            is_own = answer is not None and answer[1:] == bytes((ExceptionCode.GATEWAY_TARGET_FAILED,))
+            is_silence = is_serial and is_own and answer is not None and answer[0] & 0x80
+            came.set_result(None if is_silence else answer)
+
+        self._pass(came, bridge, unit_id, route, target, pdu, master, ended)
+        return came
 
     async def _ask_composed(
         self, unit: ComposedUnit, bridge: Bridge, unit_id: int, pdu: bytes, master: Master, is_serial: bool
@@ -332,7 +342,12 @@ class Bridging:
             if self._may_write_on(line.name)(device.unit_id, request):
                 return refused(request, ExceptionCode.ILLEGAL_FUNCTION)
             target = BridgeTarget(line.name, device.unit_id)
-            return (await self._passed(bridge, device.unit_id, _THROUGH, target, request, master))[0]
+            came: Passing[bytes | None] = Passing()
+            self._pass(
+                came, bridge, device.unit_id, _THROUGH, target, request, master,
+                lambda answer, is_shared, took_s: came.set_result(answer),
+            )  # fmt: skip
+            return await came
 
         return send
 
@@ -347,25 +362,32 @@ class Bridging:
             EventKind.BRIDGED, line, own.to_device, text, going_on=key, is_spell=True, point=own.to_point
         )
 
-    async def _passed(
-        self, bridge: Bridge, unit_id: int, route: Route, target: BridgeTarget, pdu: bytes, master: Master
-    ) -> tuple[bytes | None, bool]:
-        """What the target answers in its turn, and whether another master's request brought it."""
-        came: asyncio.Future[tuple[bytes | None, bool]] = asyncio.get_running_loop().create_future()
+    def _pass(
+        self, came: "Passing[Any]", bridge: Bridge, unit_id: int, route: Route, target: BridgeTarget, pdu: bytes,
+        master: Master, then: Callable[[bytes | None, bool, float], None],
+    ) -> None:  # fmt: skip
+        """Ask the target in its turn; `then` is told its answer, whether another master's request brought it, and how
+        long that took, unless nobody waits for `came` any more."""
+        loop = asyncio.get_running_loop()
+        began_s = loop.time()
 
         def ended(answer: bytes | None, is_shared: bool) -> None:
-            if not came.done():
-                came.set_result((answer, is_shared))
+            if came.done():
+                return
+            try:
+                then(answer, is_shared, loop.time() - began_s)
+            except Exception as error:  # an error of ours costs this request
+                came.set_exception(error)
+
+        def gave_up() -> None:
+            """Its connection is gone, or it has asked anew."""
+            waiter.is_over = True
+            took_s = loop.time() - began_s
+            self._tell(MasterAsked(bridge, master, unit_id, pdu, None, target, took_s, gave_up=True))
 
         who = (bridge.name, master.name)  # of datagrams each has a master of its own, by the same name
         waiter = self.ways_out[target.line].ask(bridge, route, target, pdu, who, ended)
-        try:
-            return await came
-        except asyncio.CancelledError:  # its connection is gone, or it has asked anew
-            waiter.is_over = True
-            took_s = asyncio.get_running_loop().time() - waiter.came_s
-            self._tell(MasterAsked(bridge, master, unit_id, pdu, None, target, took_s, gave_up=True))
-            raise
+        came.when_cancelled = gave_up
 
     def _refusal(self, bridge: Bridge, route: Route, target: BridgeTarget, pdu: bytes) -> ExceptionCode | None:
         code = refusal(route, pdu, self.only_reads or is_open(bridge))
@@ -456,6 +478,18 @@ def _is_same_way(way: _Way, bridge: Bridge, link: Link) -> bool:
     return (way.bridge.name, way.link, way.bridge.tls_serving) == (bridge.name, link, bridge.tls_serving)
 
 
+class Passing(asyncio.Future[_T]):
+    """What a target will answer; who lets go of it tells `when_cancelled`."""
+
+    when_cancelled: Callable[[], None] | None = None
+
+    def cancel(self, msg: Any | None = None) -> bool:
+        was_waiting = super().cancel(msg)
+        if was_waiting and self.when_cancelled is not None:
+            self.when_cancelled()
+        return was_waiting
+
+
 class WayIn(Answerer):
     """One link at which masters of a bridge are heard."""
 
@@ -473,8 +507,9 @@ class WayIn(Answerer):
             return None  # somebody else's on that bus
         return self._asked(unit_id, pdu, master)
 
-    def _asked(self, unit_id: int, pdu: bytes, master: Master) -> Awaitable[Answer]:
-        return self._bridging.ask(self.bridge, unit_id, pdu, master, self._is_serial)
+    def _asked(self, unit_id: int, pdu: bytes, master: Master) -> AnyAnswer:
+        ask = self._bridging.ask if self._is_serial else self._bridging.begin  # another thread may hear a serial way
+        return ask(self.bridge, unit_id, pdu, master, self._is_serial)
 
     def note_garbled(self) -> None:
         return

@@ -126,8 +126,10 @@ def expectation(point: Point, key: ClaimKey, text: str, tolerance: Tolerance | N
     text = text.strip() or expected_by_itself(point, key)
     if not text:
         raise ValueError(f"what does {point.name} show there? Type what its display says")
-    if key.claim == "state" and key.level and text == key.level:
-        return Expected(text, Tolerance(0.0))
+    if key.claim == "state" and key.level:
+        if text.casefold() != key.level.casefold() and str(expected_of(point, text, None).value) != key.level:
+            raise ValueError(f"{point.name} at {key.level} is to show {key.level}, not {text}")
+        return Expected(key.level, Tolerance(0.0))
     return expected_of(point, text, tolerance)
 
 

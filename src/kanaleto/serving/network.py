@@ -7,8 +7,8 @@ does not read is dropped.
 import asyncio
 import errno
 import ssl
-from collections.abc import Awaitable, Callable
-from typing import cast
+from collections.abc import Awaitable, Callable, Generator
+from typing import Any, cast
 
 from msgspec import Struct
 
@@ -192,7 +192,7 @@ class _Connection(asyncio.BufferedProtocol):
         self._timer: asyncio.TimerHandle | None = None
         self._line: asyncio.Task[None] | None = None
         self._most_bytes, self._is_slowed = _BUFFER_BYTES, False
-        self._later: set[asyncio.Task[None]] = set()  # answers that somebody is asked for
+        self._later: set[asyncio.Future[Any]] = set()  # answers that somebody is asked for
         self._noise = 0  # bytes since the last frame
         self._early: bytes | None = b""  # what came inside TLS before we were told that it is made
 
@@ -319,20 +319,40 @@ class _Connection(asyncio.BufferedProtocol):
     def _send_when_there(self, answer: "Awaitable[Outgoing]") -> None:
         """It goes out when it is there, whatever was asked before or after it: its transaction tells whose it is."""
         began_s = asyncio.get_running_loop().time()
+        if isinstance(answer, Coming):
+            self._note_later(answer.answer, lambda future: self._end_coming(answer, began_s))
+            return
 
         async def work() -> None:
-            sending = await answer
-            await sending.go_out(began_s, self._go_out)
-            if sending.hangs_up:
-                self._transport.close()
+            await self._go_out_whole(await answer, began_s)
 
-        task = asyncio.get_running_loop().create_task(work())
-        self._later.add(task)
-        task.add_done_callback(self._end_later)
+        self._note_later(asyncio.get_running_loop().create_task(work()), self._end_later)
+
+    async def _go_out_whole(self, sending: "Outgoing", began_s: float) -> None:
+        await sending.go_out(began_s, self._go_out)
+        if sending.hangs_up:
+            self._transport.close()
+
+    def _note_later(self, later: "asyncio.Future[Any]", ended: "Callable[[asyncio.Future[Any]], None]") -> None:
+        self._later.add(later)
+        later.add_done_callback(ended)
         if len(self._later) >= _MOST_LATER:
             self._transport.pause_reading()
 
-    def _end_later(self, task: asyncio.Task[None]) -> None:
+    def _end_coming(self, coming: "Coming", began_s: float) -> None:
+        """What goes out at once does so here: a task would cost each answer two turns of the loop."""
+        self._end_later(coming.answer)
+        if coming.answer.cancelled() or coming.answer.exception() is not None:
+            return
+        sending = coming.outgoing()
+        if sending.hangs_up or any(after_s for after_s, _ in sending.pieces):
+            work = self._go_out_whole(sending, began_s)
+            self._note_later(asyncio.get_running_loop().create_task(work), self._end_later)
+            return
+        for _, data in sending.pieces:
+            self._guarded(lambda data=data: self._go_out(data))  # type: ignore[misc]
+
+    def _end_later(self, task: "asyncio.Future[Any]") -> None:
         self._later.discard(task)
         if not task.cancelled() and (error := task.exception()) is not None:
             self._break_at(error)
@@ -390,8 +410,24 @@ class Outgoing(Struct):
         """`asked_s` is the loop time of the request."""
         loop = asyncio.get_running_loop()
         for after_s, data in self.pieces:
-            await asyncio.sleep(max(asked_s + after_s - loop.time(), 0.0))
+            if (wait_s := asked_s + after_s - loop.time()) > 0:
+                await asyncio.sleep(wait_s)
             write(data)
+
+
+class Coming(Struct, frozen=True):
+    """An answer that is being made already: no task is needed to wait for it."""
+
+    answer: "asyncio.Future[Answer]"
+    framing: Framing
+    frame: Frame
+
+    def __await__(self) -> Generator[Any, None, Outgoing]:
+        return _framed_later(self.framing, self.frame, self.answer).__await__()
+
+    def outgoing(self) -> Outgoing:
+        """Once it is there."""
+        return _sending(self.framing, self.frame, self.answer.result())
 
 
 Framed = bytes | Outgoing | Awaitable[Outgoing]
@@ -429,6 +465,8 @@ def _answer(
         pdu = answerer.answer(frame.unit_id, frame.pdu, master)
     if type(pdu) is bytes:
         return framing.encode(frame.unit_id, pdu, frame.transaction or 0)
+    if isinstance(pdu, asyncio.Future):
+        return Coming(pdu, framing, frame)
     if is_later(pdu):
         return _framed_later(framing, frame, pdu)
     return _sending(framing, frame, pdu) if isinstance(pdu, ShapedAnswer) else None

@@ -13,6 +13,7 @@ from msgspec import Struct
 from kanaleto.bridge.passing import is_shared
 from kanaleto.bridge.turns import BridgedRequest, Ended, MasterTurns, Waiter, refused
 from kanaleto.lines.outcome import Outcome, OutcomeKind
+from kanaleto.polling.oneoff import Then
 from kanaleto.polling.session import Session
 from kanaleto.site.bridges import Bridge, BridgeTarget, Route
 from kanaleto.supervision.owned import report
@@ -166,8 +167,21 @@ class WayOut:
             return 1
 
     def _send(self, turn: BridgedRequest, taken_s: float, retries: int) -> None:
+        loop, is_asking = asyncio.get_running_loop(), True
+
+        def there(future: "asyncio.Future[Outcome]") -> None:
+            """Within the line's own step, which saves each exchange a turn of the loop; but not within its asking."""
+            if is_asking:
+                loop.call_soon(self._take, turn, taken_s, retries, future)
+                return
+            try:
+                self._take(turn, taken_s, retries, future)
+            except Exception as error:  # an error of ours costs this request, and never its line
+                report(f"bridge to {self.name}", error)
+
         try:
-            self._exchange(turn).add_done_callback(lambda future: self._take(turn, taken_s, retries, future))
+            self._exchange(turn, there)
+            is_asking = False
         except KeyError:  # the line is no more
             self._end(turn, None)
         except Exception as error:  # an error of ours, or too many that wait there, costs this request
@@ -196,14 +210,15 @@ class WayOut:
         self.turns.done(turn, answer or refused(turn.pdu, ExceptionCode.GATEWAY_TARGET_FAILED))
         self._pump()
 
-    def _exchange(self, turn: BridgedRequest) -> "asyncio.Future[Outcome]":
+    def _exchange(self, turn: BridgedRequest, then: Then) -> None:
         poller = self._session.named(self.name)
         device = next((device for device in poller.line.devices if device.unit_id == turn.unit_id), None)
         timeout_s = device.timeout_s if device is not None else poller.line.timeout_s
         request = _request(turn.pdu)
         if only_reads(turn.pdu):
-            return poller.ask(turn.unit_id, request, timeout_s, device)
-        return poller.order(turn.unit_id, request, timeout_s, device, lambda: self._why_not(turn))
+            poller.ask(turn.unit_id, request, timeout_s, device, then=then)
+        else:
+            poller.order(turn.unit_id, request, timeout_s, device, lambda: self._why_not(turn), then=then)
 
     def _why_not(self, turn: BridgedRequest) -> str:
         """Asked in the instant in which it would be sent."""

@@ -24,7 +24,7 @@ from kanaleto.planning.plan import DevicePlan
 from kanaleto.polling.chain import SETTLED, Chain
 from kanaleto.polling.connection import OFF, RECONNECTING, Connection
 from kanaleto.polling.judgement import Judgement
-from kanaleto.polling.oneoff import May, OneOff, Requests
+from kanaleto.polling.oneoff import May, OneOff, Requests, Then
 from kanaleto.polling.outages import Outages
 from kanaleto.polling.schedule import LONGEST_BACK_OFF_S, DeviceState, Job, Schedule
 from kanaleto.site.model import Device, Line
@@ -208,20 +208,22 @@ class LinePoller:
         self._ring()
 
     def ask(
-        self, unit_id: int, request: Request, timeout_s: float, device: Device | None = None, is_urgent: bool = False
-    ) -> asyncio.Future[Outcome]:
+        self, unit_id: int, request: Request, timeout_s: float, device: Device | None = None, is_urgent: bool = False,
+        then: Then | None = None,
+    ) -> asyncio.Future[Outcome]:  # fmt: skip
         """A one-off request, before anything that is due. It has its outcome in any case, also when the line is dropped
         or edited meanwhile. Raises OverflowError when too many wait already."""
-        one = self._requests.add(unit_id, request, timeout_s, device, None, is_urgent)
+        one = self._requests.add(unit_id, request, timeout_s, device, None, is_urgent, then)
         self._ring()
         return one.future
 
     def order(
-        self, unit_id: int, request: Request, timeout_s: float, device: Device | None, may: May, is_urgent: bool = False
-    ) -> asyncio.Future[Outcome]:
+        self, unit_id: int, request: Request, timeout_s: float, device: Device | None, may: May,
+        is_urgent: bool = False, then: Then | None = None,
+    ) -> asyncio.Future[Outcome]:  # fmt: skip
         """The same for what writes, which `may` answers for in the instant of sending. Urgent ones do not wait for what
         is due. Where nothing was sent the outcome has no request."""
-        one = self._requests.add(unit_id, request, timeout_s, device, may, is_urgent)
+        one = self._requests.add(unit_id, request, timeout_s, device, may, is_urgent, then)
         self._ring()
         return one.future
 

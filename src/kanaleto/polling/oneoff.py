@@ -17,8 +17,12 @@ May = Callable[[], str]
 """Asked in the instant in which a write would be sent: why it may not be, or nothing."""
 
 
+Then = Callable[[asyncio.Future[Outcome]], None]
+
+
 class OneOff(Struct):
-    """A request, and the future of its outcome. What writes has a `may`; without one it cannot even be asked for."""
+    """A request, and the future of its outcome. What writes has a `may`; without one it cannot even be asked for.
+    `then` is called as soon as it has ended, before anybody who waits for the future runs: it must not raise."""
 
     unit_id: int
     device: Device | None
@@ -26,16 +30,21 @@ class OneOff(Struct):
     timeout_s: float
     future: asyncio.Future[Outcome]
     may: May | None = None
+    then: Then | None = None
     was_sent: bool = False
 
     def end(self, outcome: Outcome) -> None:
         if not self.future.done():
             self.future.set_result(outcome)
+            if self.then is not None:
+                self.then(self.future)
 
     def fail(self, error: Exception) -> None:
         """It cannot be asked."""
         if not self.future.done():
             self.future.set_exception(error)
+            if self.then is not None:
+                self.then(self.future)
 
     def refuse(self, why: str, now: float) -> None:
         """It is not asked, or was under way when the line went: only then the outcome has the request's bytes."""
@@ -61,7 +70,7 @@ class Requests:
 
     def add(
         self, unit_id: int, request: Request, timeout_s: float, device: Device | None, may: May | None = None,
-        is_urgent: bool = False,
+        is_urgent: bool = False, then: Then | None = None,
     ) -> OneOff:  # fmt: skip
         """Raises OverflowError when too many wait already, and ValueError for a write that nobody answers for."""
         if may is None and not only_reads(request.encode()):
@@ -69,7 +78,7 @@ class Requests:
         if len(self._waiting) >= _MOST:
             raise OverflowError(f"{_MOST} requests wait for this line already")
         loop = asyncio.get_running_loop()
-        one = OneOff(unit_id, device, request, timeout_s, loop.create_future(), may)
+        one = OneOff(unit_id, device, request, timeout_s, loop.create_future(), may, then)
         if self.ended_because:
             one.refuse(self.ended_because, loop.time())
         elif is_urgent:

@@ -203,6 +203,19 @@ class Machines(Moving):
         device.answer(bytes.fromhex("0600070002"))
         self.assertEqual(self.value("Status"), 0)
 
+    def test_all_registers_of_a_frozen_device_stand_still_those_of_machines_too(self) -> None:
+        movement = self.made(self.MACHINE)
+        self.ran(movement, 1)
+        stood = self.value("Status"), self.value("State"), self.value("Level")
+        movement.freeze({("D", "")})
+        self.devices["D"].answer(bytes.fromhex("0600070001"))
+        self.ran(movement, 5)
+        self.assertEqual(stood, (self.value("Status"), self.value("State"), self.value("Level")))
+        movement.freeze(set())
+        self.assertEqual(self.value("Status") % 4, 3, "what went on meanwhile is shown")
+        self.ran(movement, 0.3)
+        self.assertEqual((1, 1.0), (self.value("State"), self.value("Level")))
+
     def test_a_pulse_shorter_than_a_step_is_seen(self) -> None:
         self.made(self.MACHINE)
         device = self.devices["D"]

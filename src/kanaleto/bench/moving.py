@@ -195,12 +195,16 @@ class Movement:
 
     def freeze(self, names: set[tuple[str, str]]) -> None:
         """Registers of these stand still from now on: of points, or (with no name) of all of a device."""
+        before = self._frozen
         self._frozen = {
             at for at, one in enumerate(self.slots)
             if one.point is not None
             and ((one.device.device.name, one.name) in names or (one.device.device.name, "") in names)
         }  # fmt: skip
         self._make_writers()
+        for at in before - self._frozen:  # a machine writes where it changes only
+            if self.slots[at].machine is not None:
+                self._put_state(at, self.slots[at], self._states[at])
 
     def jump(self, device: str, point: str, by: float) -> None:
         """A value is that much further, for good."""
@@ -403,6 +407,9 @@ class Movement:
         machine, point = moved.machine, moved.point
         assert machine is not None and point is not None
         own = machine.states[state]
+        if at in self._frozen:  # it goes on, and its register does not show it
+            self.values[at] = state_number(point, own) if own.bits is None else self.values[at]
+            return
         with self.lock:
             if own.bits is None:
                 number = state_number(point, own)

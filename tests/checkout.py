@@ -120,6 +120,8 @@ def main() -> int:
                 taken = by_keys(keys, terminal)
                 terminal.type("C-q", "C-q")
                 terminal.wait_until(lambda screen: "% busy" not in screen, "the end")
+            judged = [key for key, state in states_of(keys).items() if state != "open"]
+            taken += [(device, point, "") for claim, device, point, level in judged if claim == "state" and level]
             by_command(command, taken)
         finally:
             far.terminate()

@@ -473,6 +473,10 @@ class Levels(unittest.TestCase):
             self.assertEqual(Expected("on", Tolerance(0.0)), expectation(point, key, text, None))
         with self.assertRaisesRegex(ValueError, "Mode at on is to show on, not off"):
             expectation(point, key, "off", None)
+        rate = Point("Rate", Table.HOLDING, 0, codec, 1.0, labels={3: "19200 baud", 4: "38400 baud", 5: "5 or so"})
+        once = ClaimKey("state", "D", "Rate", "", "found")
+        for text, label in (("19200", "19200 baud"), ("3", "19200 baud"), ("5", "5 or so"), ("4", "38400 baud")):
+            self.assertEqual(label, expectation(rate, once, text, None).value)
 
     def test_a_level_that_is_none_is_said_in_one_sentence(self) -> None:
         point = Point(

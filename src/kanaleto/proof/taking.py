@@ -112,6 +112,9 @@ def expected_of(point: Point, text: str, tolerance: Tolerance | None) -> Expecte
         raise ValueError(f"{text!r} is no number{labels}") from None
     if point.is_state:
         label = point.labels.get(int(value)) if value == int(value) else None
+        begins = [known for known in point.labels.values() if known.casefold().startswith(f"{text.casefold()} ")]
+        if label is None and len(begins) == 1:  # 19200, where the display says 19200 baud
+            label = begins[0]
         is_word = _is_word_of_bits(point)
         return Expected(label if label is not None and not is_word else value, Tolerance(0.0))
     tolerance = tolerance or point.proving.tolerance

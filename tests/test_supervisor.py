@@ -24,6 +24,7 @@ from kanaleto.files.loading import load_whole
 from kanaleto.history.journal import journals_of
 from kanaleto.history.journalfile import events_of
 from kanaleto.history.query import History
+from kanaleto.history.recordsink import RecordSink
 from kanaleto.keeping.kept import Kept
 from kanaleto.polling.engine import Engine
 from kanaleto.supervision.owned import (
@@ -116,6 +117,16 @@ class Everything(unittest.TestCase):
         point = next(own for own in self.engine.session.site.lines[0].devices[0].points if own.name == name)
         return Order(line="L", unit_id=1, device="D", table=point.table, address=point.address,
                      data=wanted(point, text).data, points=(name,), told=text)  # fmt: skip
+
+    def test_a_recording_that_ends_and_begins_again_ends_nothing_else(self) -> None:
+        self._edits = 0
+        for turn in range(3):
+            self._lives(f"recording {turn}")
+            self.assertGreater(self.kept.end_recording(), 0)
+            self._until(lambda: not any(isinstance(sink, RecordSink) for sink in self.engine.session.sinks), "its end")
+            self.kept.begin_recording()
+        self._lives("all of them")
+        self.assertEqual([], self.told)
 
     def test_each_is_made_to_fail_once(self) -> None:
         self._edits = 0

@@ -3,7 +3,7 @@ to say of them."""
 
 import asyncio
 from collections import deque
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, suppress
 
 from kanaleto.analysis.limits import LimitWatch
@@ -94,14 +94,14 @@ class Session:
             try:
                 sink.on_exchange(exchange)
             except Exception as error:  # it is the sink's failure, and no line's; as below
-                self._owned(sink).fail(error)
+                self._failed(sink, error)
 
     def on_stray(self, line: Line, device: Device | None, outcome: Outcome) -> None:
         self._number += 1
         exchange = Exchange(self._number, self.clock.at(outcome.asked_at), line, device, None, outcome, 0)
         self.exchanges.append(exchange)
-        for sink in self.sinks:
-            with self._owned(sink):
+        for sink, owned in self._hearing(self.sinks):
+            with owned:
                 sink.on_stray(exchange)
 
     def overhear(self, line: Line, device: Device | None, request: Request | None, outcome: Outcome) -> None:
@@ -109,8 +109,8 @@ class Session:
         self._number += 1
         exchange = Exchange(self._number, self.clock.at(outcome.asked_at), line, device, request, outcome, 0)
         self.exchanges.append(exchange)
-        for sink in self._of_exchanges:
-            with self._owned(sink):
+        for sink, owned in self._hearing(self._of_exchanges):
+            with owned:
                 sink.on_exchange(exchange)
 
     def under_way_since_s(self) -> float:
@@ -125,14 +125,14 @@ class Session:
             try:
                 sink.on_record(block, record, self.board)
             except Exception as error:
-                self._owned(sink).fail(error)
+                self._failed(sink, error)
 
     def on_unreachable(self, line: Line, why: str) -> None:
         if why not in OURS:
             now_s, kind = asyncio.get_running_loop().time(), OutcomeKind.UNREACHABLE
             self.on_stray(line, None, Outcome(kind, 0, b"", b"", None, now_s, now_s, 0.0, now_s, why))
-        for sink in self.sinks:
-            with self._owned(sink):
+        for sink, owned in self._hearing(self.sinks):
+            with owned:
                 sink.on_unreachable(line, why)
 
     def on_event(
@@ -239,32 +239,40 @@ class Session:
                 self.events.note(EventKind.CLOCK, "", "", told)
             self.events.sweep()
         now_s = loop.time()
+        self._look_timer = loop.call_later(LOOK_S, self._look_around, loop)
         if self._look_due_s:
             self._lateness.append(max(now_s - self._look_due_s, 0.0))
         self._look_due_s = now_s + LOOK_S
-        for sink in self.sinks:
-            with self._owned(sink):
+        for sink, owned in self._hearing(self.sinks):
+            with owned:
                 sink.on_second(self.world, now_s, self.clock.at(now_s))
-        self._look_timer = loop.call_later(LOOK_S, self._look_around, loop)
 
     def _tell_plan(self) -> None:
-        for sink in self.sinks if self._over is not None else ():
-            with self._owned(sink):
+        for sink, owned in self._hearing(self.sinks if self._over is not None else ()):
+            with owned:
                 sink.on_plan(self.world)
 
     def listen(self, sink: Sink) -> None:
         """Have it hear of all that is polled, from now on."""
         self._have_sinks([*self.sinks, sink])
-        if self._over is not None:
-            with self._owned(sink):
-                sink.on_plan(self.world)
+        for new, owned in self._hearing([sink] if self._over is not None else ()):
+            with owned:
+                new.on_plan(self.world)
 
     def leave(self, sink: Sink) -> None:
         """It hears nothing more."""
         self._have_sinks([other for other in self.sinks if other is not sink])
 
-    def _owned(self, sink: Sink) -> Owned:
-        return self._sinks_owned[sink]
+    def _hearing(self, sinks: Sequence[Sink]) -> Iterator[tuple[Sink, Owned]]:
+        """One after the other, but for those that have left meanwhile: what one hears may end another."""
+        for sink in sinks:
+            owned = self._sinks_owned.get(sink)
+            if owned is not None:
+                yield sink, owned
+
+    def _failed(self, sink: Sink, error: Exception) -> None:
+        for _, owned in self._hearing([sink]):
+            owned.fail(error)
 
     def _have_sinks(self, sinks: list[Sink]) -> None:
         """Who hears nothing of what happens thousands of times a second is not called for it."""

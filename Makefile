@@ -34,6 +34,7 @@ soak: .venv/ready
 
 storm: .venv/ready .venv/tmux
 	$(BIN)/python -m tests.storm --seconds 120 --times 3
+	$(BIN)/python -m tests.noisy 60 1
 
 release-check: check .venv/tmux compiled
 	KANALETO_PAGES=all $(BIN)/python -m unittest tests.test_pages

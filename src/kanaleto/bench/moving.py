@@ -195,11 +195,9 @@ class Movement:
 
     def freeze(self, names: set[tuple[str, str]]) -> None:
         """Registers of these stand still from now on: of points, or (with no name) of all of a device."""
-        before = self._frozen
-        self._frozen = {
+        before, self._frozen = self._frozen, {
             at for at, one in enumerate(self.slots)
-            if one.point is not None
-            and ((one.device.device.name, one.name) in names or (one.device.device.name, "") in names)
+            if one.point is not None and not names.isdisjoint([(one.device.device.name, own) for own in (one.name, "")])
         }  # fmt: skip
         self._make_writers()
         for at in before - self._frozen:  # a machine writes where it changes only

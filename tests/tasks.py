@@ -1,7 +1,6 @@
 """Tasks as a technician does them on the demo, replayed by keys in a real terminal, each with the count of its keys:
 `python -m tests.tasks`. Facts that are typed (a value, a name, a file) count nothing; there is no wrong turn in any."""
 
-import re
 import sys
 import tempfile
 import time
@@ -24,8 +23,6 @@ class Task(Struct, frozen=True):
     def keys(self) -> int:
         return sum(not step.startswith(("?", "<")) for step in self.steps)
 
-
-_TOO_SOON = "look first, then press the key"
 
 TASKS = (
     Task("the value of a point, its words and its chain",
@@ -56,7 +53,7 @@ def replay(task: Task, terminal: Terminal, folder: Path) -> None:
     key = ""
     for step in task.steps:
         if step.startswith("?"):
-            _wait(terminal, step[1:], key)
+            terminal.wait_pressing(step[1:], key)
         elif step.startswith("<"):
             terminal.type("C-u") if "FOLDER" in step else None
             terminal.write(step[1:-1].replace("FOLDER", str(folder)))
@@ -64,17 +61,6 @@ def replay(task: Task, terminal: Terminal, folder: Path) -> None:
             time.sleep(0.7)
             key = step
             terminal.type(step)
-
-
-def _wait(terminal: Terminal, pattern: str, key: str) -> None:
-    """For that; a key that came before what it confirms could be read is pressed again, as one does who reads that."""
-    for _ in range(20):
-        screen = terminal.wait_until(lambda now: re.search(pattern, now) or _TOO_SOON in now, repr(pattern))
-        if re.search(pattern, screen):
-            return
-        time.sleep(1.5)
-        terminal.type(key)
-    raise AssertionError(f"{pattern} did not come about on:\n{terminal.screen}")
 
 
 def main() -> int:

@@ -13,6 +13,7 @@ from itertools import count
 from pathlib import Path
 
 _numbers = count()
+_TOO_SOON = "look first, then press|press it again"
 KANALETO = f"{sys.executable} -m kanaleto"
 
 
@@ -102,6 +103,23 @@ class Terminal:
     def roll(self, is_down: bool, column: int, row: int) -> None:
         """One step of the wheel over a cell, counted from 1."""
         self.write(f"\x1b[<{65 if is_down else 64};{column};{row}M")
+
+    def press(self, key: str, pattern: str) -> str:
+        """A key, and what comes of it."""
+        self.send(key)
+        return self.wait_pressing(pattern, key)
+
+    def wait_pressing(self, pattern: str, key: str) -> str:
+        """For that; a key that counts only alone, and only where what it confirms could be read, is pressed again where
+        the application says so: on a busy machine keys come to it in bursts."""
+        for _ in range(20):
+            screen = self.wait_until(lambda now: re.search(rf"{pattern}|{_TOO_SOON}", now, re.M), repr(pattern))
+            if not re.search(_TOO_SOON, screen):
+                return screen
+            with suppress(AssertionError):
+                return self.wait_for(pattern, 10)
+            self.send(key)
+        raise AssertionError(f"{pattern!r} did not come about on:\n{self.screen}")
 
     def run(self, command: str) -> None:
         self.type(command, "Enter")

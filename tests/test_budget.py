@@ -98,17 +98,13 @@ class Budget(unittest.TestCase):
             terminal.type("C-q", "C-q")
 
     def test_a_coil_on_and_off(self) -> None:
-        with self.opened("name,table,address,type,access\nPump,coil,0,bool,rw\n", r"Pump +0\b") as (terminal, keys):
-            keys.press("u")  # alone: what unlocks counts only where no other key is near
-            terminal.wait_for("writing is unlocked")
-            keys.press("w")
-            terminal.wait_for("becomes (1|on)")
+        with self.opened("name,table,address,type,access\nPump,coil,0,bool,rw\n", r"Pump +0\b") as (_, keys):
+            keys.confirm("u", "writing is unlocked")
+            keys.confirm("w", "becomes (1|on)")
             time.sleep(_READ_S)
-            keys.press("Enter")
-            terminal.wait_for("written, read back, equal")
+            keys.confirm("Enter", "written, read back, equal")
             time.sleep(_READ_S)
-            keys.press("Enter")
-            terminal.wait_for("the way back stands above")
+            keys.confirm("Enter", "the way back stands above")
             self.within("switch a coil on and off again", keys, 4)
 
     def test_the_units_of_a_line_whose_settings_nobody_knows(self) -> None:

@@ -115,14 +115,15 @@ class Killed(unittest.TestCase):
             self.addCleanup(storm._stop_serving)
             terminal.run(f"{KANALETO} {folder / 'site.toml'}; echo 'ENDED' 'WITH' $?")
             terminal.wait_for("Lamp +0", 60)
-            for key in ("/", "l", "a", "m", "p", "Enter", "u", "w"):
+            for key in ("/", "l", "a", "m", "p", "Enter"):
                 terminal.send(key)
                 time.sleep(0.3)
+            terminal.press("u", "◆ writes")
+            terminal.press("w", "new value")
             terminal.write("on 90 s")
             terminal.wait_for("the way back after 90 s")
             time.sleep(0.8)
-            terminal.send("Enter")
-            terminal.wait_for("pulsing")
+            terminal.press("Enter", "pulsing")
             terminal.wait_for("▲ 1 pulsing")
             terminal.signal(signal.SIGKILL)
             terminal.wait_for("ENDED WITH", 20)

@@ -63,6 +63,11 @@ class Keys:
         self.count += len(keys)
         self._terminal.type(*keys)
 
+    def confirm(self, key: str, pattern: str) -> None:
+        """A key that counts only alone, and what comes of it."""
+        self.count += 1
+        self._terminal.press(key, pattern)
+
 
 def start(terminal: Terminal) -> None:
     terminal.run(KANALETO)

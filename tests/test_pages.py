@@ -61,13 +61,16 @@ class Pages(unittest.TestCase):
             terminal.run(f"{KANALETO} {command}")
             terminal.wait_for("all answering", 60)
             for what, keys, seen in rows:
+                key = text = ""
                 for key, text in re.findall(r"`([^`]+)`|\"([^\"]+)\"", keys):
                     terminal.type(text or key)
-                    time.sleep(1.0 if text or key == "u" else 0.3)  # a person looks before the next
+                    time.sleep(1.0 if text else 0.3)  # a person looks before the next
+                    if key == "u":
+                        terminal.wait_pressing("◆ writes", key)
                 for words in re.findall(r"\*\*(.+?)\*\*", seen):
                     with self.subTest(what, words=words):
                         pattern = r"18\d\b" if words == "183" else re.escape(words)  # the water is not still
-                        terminal.wait_for(pattern, 30)
+                        terminal.wait_pressing(pattern, key)
         return len(rows)
 
     def test_the_ten_minutes_of_the_readme_are_as_it_says(self) -> None:

@@ -42,7 +42,7 @@ release-check: check .venv/tmux compiled
 	$(BIN)/python -m tests.checkout
 	sh scripts/release.sh
 
-shots: .venv/ready .venv/tmux
+shots: .venv/ready
 	sh scripts/shots.sh
 
 compiled: .venv/ready

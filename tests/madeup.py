@@ -170,6 +170,8 @@ class MadeLine:
         self.loses: Callable[[int, bytes, float], bool] = lambda unit, pdu, at: False
         self.is_silent_gateway = False  # of one that says nothing for units that are not there
         self.jitter_s = (0.0, 0.0)  # that an answer comes later
+        self.slower: Callable[[int, float], float] = lambda unit, at: 0.0
+        """By how much an answer of that unit comes later, while others are answered."""
         self.closes_each = 0  # questions after which a gateway closes the connection
         self.garbage_share = 0.0
         """How often something answers garbage at wrong rates."""
@@ -267,7 +269,7 @@ class MadeLine:
         if self.noise(at):
             raw = raw[:-1] + bytes((raw[-1] ^ 0x55,))
         self._quiet_at = done + len(raw) * character_s
-        return [(self._quiet_at, raw)]
+        return [(self._quiet_at + self.slower(frame.unit_id, at), raw)]
 
 
 def made_kind(chance: random.Random) -> tuple[list[tuple[Table, int, str]], tuple[ByteOrder, float], Manners]:

@@ -5,6 +5,7 @@ import asyncio
 import random
 import tempfile
 import unittest
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
 from itertools import pairwise
@@ -17,6 +18,7 @@ from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.memory import MemoryChannel
 from kanaleto.lines.opening import framing_of
+from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.probing.gently import Gently
 from kanaleto.probing.settings import SettingsSurvey
 from kanaleto.site.links.link import Link, SerialSettings
@@ -306,11 +308,55 @@ class AskedGently(unittest.TestCase):
         self.assertGreater(len(self._asked(0.0, 1.0, lambda at: 0.001).came), 5000)
 
     def test_who_becomes_slower_is_asked_a_tenth_of_the_time(self) -> None:
-        asked = self._asked(50.0, 60.0, lambda at: 0.005 if at < 1010 else 0.1)
+        asked = self._asked(50.0, 60.0, lambda at: 0.005 if at < 1010 else 0.4)
         lately = [at for at in asked.came if at > 1030]
-        self.assertLess(len(lately) * 0.1, 0.25 * 30)
+        self.assertLess(len(lately) * 0.4, 0.25 * 30)
         self.assertEqual(asked.gently.slowed, {1})
         self.assertIn("unit 1 became slower", asked.gently.told(60.0))
+
+    def test_who_waits_behind_what_was_not_answered_is_not_slower(self) -> None:
+        """One by one behind a gateway: after a question that nobody answers the next one waits for the gateway."""
+
+        def outcome(kind: OutcomeKind, unit_id: int, sent_s: float, done_s: float) -> Outcome:
+            answer = b"\x03\x02\x00\x07" if kind is OutcomeKind.GOOD else b""
+            return Outcome(kind, unit_id, b"", answer, None, sent_s, sent_s, 0.0, done_s)
+
+        gently = Gently(TcpLink("192.0.2.1", 502))
+        for at in range(9):
+            gently.note(outcome(OutcomeKind.GOOD, 1, at, at + 0.02))
+        for at in range(10, 100, 10):
+            gently.note(outcome(OutcomeKind.TIMEOUT, 2, at, at + 1))
+            gently.note(outcome(OutcomeKind.GOOD, 1, at + 1, at + 3))  # both waited for the gateway
+            gently.note(outcome(OutcomeKind.GOOD, 1, at + 2, at + 3.02))
+        self.assertEqual(gently.slowed, set())
+
+    def test_who_is_asked_less_holds_up_no_other(self) -> None:
+        """The other units of a gateway are asked as often as before; within the time that was given."""
+        line = made_line(3, is_serial=False)
+        points = [
+            MadePoint(Table.HOLDING, at, Codec(ValueType(Kind.UINT16), ByteOrder.AB), lambda now: 1) for at in range(60)
+        ]
+        line.devices = {unit: MadeDevice(unit, points, Manners(), unit) for unit in (1, 2, 3)}
+        asked: Counter[int] = Counter()
+        line.slower = lambda unit, at: 0.5 if unit == 1 and at > 1060.0 else 0.0
+        search = Everything(line.link, True, 120.0, opener=line.opener)
+        noted = Gently.note
+
+        def note(own: Gently, outcome: Outcome, crowd: int) -> None:
+            asked[outcome.unit_id] += outcome.asked_at > 1070.0
+            noted(own, outcome, crowd)
+
+        async def work() -> float:
+            began_s = asyncio.get_running_loop().time()
+            await search.run()
+            return asyncio.get_running_loop().time() - began_s
+
+        with mock.patch.object(Gently, "note", note):
+            took_s = run_virtual(work())
+        self.assertEqual(search.gently.slowed, {1})
+        self.assertLess(took_s, 121.0)
+        self.assertLess(asked[1] * 10, asked[2])
+        self.assertGreater(asked[2] + asked[3], 1500)
 
     def test_a_quick_host_on_a_busy_machine_is_not_taken_for_slower(self) -> None:
         asked = self._asked(50.0, 30.0, lambda at: 0.001 if at < 1010 else 0.02)

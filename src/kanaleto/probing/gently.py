@@ -3,10 +3,12 @@ device that becomes slower under it is asked a tenth of the time."""
 
 import asyncio
 from collections import deque
+from collections.abc import Iterator
+from contextlib import contextmanager
 from statistics import median
 
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.outcome import Outcome
+from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.probing.question import survey_exchanger
 from kanaleto.site.links.link import Link
 
@@ -36,8 +38,13 @@ class _OfLength:
         return len(self.lately_s) == _LATELY
 
     @property
+    def usual_s(self) -> float:
+        """Of late."""
+        return median(self.lately_s)
+
+    @property
     def is_slow(self) -> bool:
-        return self.is_judged and median(self.lately_s) > _SLOWER * max(median(self.first_s), _QUICK_S)
+        return self.is_judged and self.usual_s > _SLOWER * max(median(self.first_s), _QUICK_S)
 
 
 class Gently:
@@ -57,6 +64,11 @@ class Gently:
         self._not_before_s: dict[int, float] = {}
         self._slow_at: dict[int, int] = {}  # the length of the answers that told so
         self._each_s: dict[int, float] = {}  # from one question to the next, of units that became slower
+        self._under_way = 0
+        self._is_behind = False  # nobody answered the last question: the far end may still be busy with it
+        self._free_at = -1e9  # when it was known not to be
+        self.resting: set[int] = set()
+        """Units that somebody waits to ask."""
 
     def take(self, exchanger: Exchanger) -> None:
         """Whatever is asked on it goes no faster from now on."""
@@ -71,20 +83,45 @@ class Gently:
             now_s = asyncio.get_running_loop().time()
             begin_s = max(now_s, self._not_before_s.get(unit_id, 0.0))
             self._not_before_s[unit_id] = begin_s + each_s  # several may wait for their turn
-            await asyncio.sleep(begin_s - now_s)
+            self.resting.add(unit_id)
+            try:
+                await asyncio.sleep(begin_s - now_s)
+            finally:
+                self.resting.discard(unit_id)
 
-    def note(self, outcome: Outcome) -> None:
-        if not self.per_s or not outcome.is_answer:
+    def is_resting(self, unit_id: int, now_s: float) -> bool:
+        """Whether that unit may not be asked yet."""
+        return now_s < self._not_before_s.get(unit_id, 0.0)
+
+    @contextmanager
+    def asking(self) -> Iterator[int]:
+        """As long as a question is under way: gives how many are, with this one."""
+        self._under_way += 1
+        try:
+            yield self._under_way
+        finally:
+            self._under_way -= 1
+
+    def note(self, outcome: Outcome, crowd: int = 1) -> None:
+        """What came of a question, with which so many were under way. What had to wait for a far end that takes one
+        question after the other says nothing of how slow the unit is."""
+        if not self.per_s:
             return
-        took_s = outcome.done_at - outcome.sent_at
-        answers = self._answers.setdefault((outcome.unit_id, len(outcome.answer)), _OfLength())
-        answers.note(took_s)
+        if outcome.kind is OutcomeKind.TIMEOUT:
+            self._is_behind = True
+        elif self._is_behind or not outcome.is_answer:  # that of a gateway came behind what nobody answered
+            self._is_behind, self._free_at = False, outcome.done_at
+        if not outcome.is_answer or outcome.sent_at < self._free_at:
+            return
+        unit_id, length = outcome.unit_id, len(outcome.answer)
+        answers = self._answers.setdefault((unit_id, length), _OfLength())
+        answers.note((outcome.done_at - outcome.sent_at) / crowd)
         if answers.is_slow:
-            self.slowed.add(outcome.unit_id)
-            self._each_s[outcome.unit_id] = took_s / _SHARE
-            self._slow_at[outcome.unit_id] = len(outcome.answer)
-        elif answers.is_judged and self._slow_at.get(outcome.unit_id) == len(outcome.answer):
-            self._each_s.pop(outcome.unit_id, None)
+            self.slowed.add(unit_id)
+            self._each_s[unit_id] = answers.usual_s / _SHARE
+            self._slow_at[unit_id] = length
+        elif answers.is_judged and self._slow_at.get(unit_id) == length:
+            self._each_s.pop(unit_id, None)
 
     def note_closed(self) -> None:
         """The host has closed the connection: half as fast from now on."""

@@ -191,7 +191,18 @@ class RegisterSurvey:
             try:
                 question = steps.send(reply)
             except StopIteration:
+                self._share_limit(table)
                 return
+
+    def _share_limit(self, learned: TableSearch) -> None:
+        """How many one request gives is hardly ever a matter of the table: to ask for too many costs a timeout where a
+        device says nothing to that."""
+        if learned.most == learned.table.most_read:
+            return
+        for other in self.tables:
+            is_alike = other.table.is_bits == learned.table.is_bits and other.most == other.table.most_read
+            if is_alike and other.longest <= learned.most:
+                other.most = learned.most
 
     # One request
 

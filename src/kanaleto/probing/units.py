@@ -33,6 +33,10 @@ _NOISE_UNITS, _NOISE_SHARE = 8, 0.5  # so many garbled units, and that share of 
 _ANY_UNITS = 24  # so many units asked, all of them answering alike: the unit ID does not matter
 _SILENT_ALONE = 3  # so many of those silent among others are silent alone too: the others need not be asked again
 _MORE_BYTES = 4
+_BLIND, _BLIND_EACH_S = (
+    16,
+    0.25,
+)  # from one to the next while nobody has answered at all: a gateway may queue them, and say nothing
 _LATE_S = 0.5  # a unit that answers after so long is slow
 _DRAIN_S, _DRAIN_EACH_S = 10.0, 3.0  # a gateway's queue is waited for so long at most, and for each that waits there
 _LONG_S = 3.0  # a wait that is said
@@ -93,6 +97,7 @@ class UnitSurvey:
         if gateway_s:
             self.pace.note_late(gateway_s)
         self._came_late = 0
+        self._blind, self._blind_until_s = 0, 0.0
         self._overruns_gateway = False
         self._has_transactions = exchanger.framing.has_transactions
         if not self._has_transactions and not all(1 <= unit <= 247 for unit in self.units):
@@ -177,6 +182,11 @@ class UnitSurvey:
             while waiting and not self._came_late and not self.answers_any:
                 if number and self._overruns_gateway:
                     return
+                if self._blind >= _BLIND and self._ends_here:
+                    return
+                await self._wait_where_blind()
+                if not waiting or self._came_late:
+                    return
                 await self._ask_one(waiting.pop(), is_alone=self._overruns_gateway)
 
         try:
@@ -187,6 +197,8 @@ class UnitSurvey:
             lost = stopped.exceptions[0]
         if lost is not None:
             raise lost
+        if self.has_sliced:
+            return
         if not self._came_late:
             await self._hear_the_last()
         if not self._came_late:
@@ -196,11 +208,26 @@ class UnitSurvey:
             silent = [unit for unit in self.units if self.states[unit] is UnitState.SILENT]
             for at, unit in enumerate(silent):
                 self.again_left = len(silent) - at
+                if self._ends_here:  # it had its turn in the queue: it is asked another way later
+                    break
                 self._judge(unit, await self._ask(unit, self.pace.timeout_s))
             self.again_left = 0
             while waiting:
+                if self._ends_here:
+                    return
                 await self._ask_one(waiting.pop())
             await self._hear_the_last()
+
+    async def _wait_where_blind(self) -> None:
+        """As long as nobody has answered, no question goes sooner after another than a gateway works it off; where that
+        took long, it may be such a gateway."""
+        if UnitState.NOBODY in self.states or (self.found and self._blind < _BLIND):
+            return
+        self._blind += 1
+        now_s = asyncio.get_running_loop().time()
+        begin_s = max(now_s, self._blind_until_s)
+        self._blind_until_s = begin_s + _BLIND_EACH_S
+        await asyncio.sleep(begin_s - now_s)
 
     @property
     def _ends_here(self) -> bool:

@@ -348,8 +348,9 @@ class Everything:
     def _turns_made(self) -> Turns:
         if self.turns is None:
             self.turns = Turns(
-                _nobody, self.never, self._timeout_s or 1.0, self.link.framing is FramingKind.TCP, self._with_every
-            )
+                _nobody, self.never, self._timeout_s or 1.0, self.link.framing is FramingKind.TCP, self._with_every,
+                self.gently,
+            )  # fmt: skip
         return self.turns
 
     def go_on_with(self, unit: int, kept: Any, samples: Samples, left_alone: str) -> None:

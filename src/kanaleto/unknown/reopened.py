@@ -36,11 +36,12 @@ class Reopened:
     async def ask(self, unit_id: int, request: Request, timeout_s: float) -> Outcome:
         await self.settle()
         await self._gently.turn_of(unit_id)
-        if self.exchanger.framing.has_transactions:
-            outcome = await self.exchanger.ask(unit_id, request, timeout_s)
-        else:
-            outcome = await self.rest.ask(self.exchanger, unit_id, request, timeout_s)
-        self._gently.note(outcome)
+        with self._gently.asking() as crowd:
+            if self.exchanger.framing.has_transactions:
+                outcome = await self.exchanger.ask(unit_id, request, timeout_s)
+            else:
+                outcome = await self.rest.ask(self.exchanger, unit_id, request, timeout_s)
+        self._gently.note(outcome, crowd)
         self._hear_others(outcome)
         if outcome.kind is not OutcomeKind.UNREACHABLE:
             return outcome

@@ -13,11 +13,13 @@ the end.
 
 import asyncio
 from collections.abc import Callable, Coroutine
+from contextlib import suppress
 from typing import Any
 
 from msgspec import Struct, field
 
 from kanaleto.probing import weights
+from kanaleto.probing.gently import Gently
 from kanaleto.probing.question import Ask, Never
 from kanaleto.probing.registers import ALL_TABLES, FellSilent, RegisterSurvey, UnitStopped
 from kanaleto.probing.surveyfile import take_over
@@ -39,6 +41,7 @@ _MOST_FALLS = 2
 _TOGETHER_S = 15.0  # units that fall silent within so long of each other do so together
 _MOST_AT_ONCE = 8
 _WINDOW_S, _BETTER = 1.5, 1.2
+_LOOK_S = 0.1
 _REQUESTS = 1 << 40
 _SAMPLED_SHARE = 6.0  # so many times as long as reading everything takes, until it is read again
 
@@ -74,8 +77,9 @@ class Turns:
     """`units` by unit ID, and `at_once`, may be read from any thread."""
 
     def __init__(
-        self, ask: Ask, never: Never, timeout_s: float, may_have_several: bool = False, with_every: bool = False
-    ) -> None:
+        self, ask: Ask, never: Never, timeout_s: float, may_have_several: bool = False, with_every: bool = False,
+        gently: Gently | None = None,
+    ) -> None:  # fmt: skip
         self.units: dict[int, Turn] = {}
         self.at_once = 1
         self.asked = 0
@@ -85,6 +89,7 @@ class Turns:
         self._with_every = with_every
         self._is_climbing = may_have_several
         self._window: tuple[float, int, float] = (0.0, 0, 0.0)
+        self._gently = gently
         self._due: list[Turn] = []
         self._told = 0
 
@@ -147,7 +152,8 @@ class Turns:
                 if loop.time() >= next_round_s:
                     self._due = [turn for turn in self.units.values() if turn.is_there and turn.survey.items]
                     next_round_s = loop.time() + max(round_every_s, _SAMPLED_SHARE * self.round_s)
-                while len(running) < self.at_once and (job := self._next_job(loop.time())) is not None:
+                resting = len(self._gently.resting) if self._gently is not None else 0
+                while len(running) - resting < self.at_once and (job := self._next_job(loop.time())) is not None:
                     running.add(asyncio.create_task(job()))
                 if not running:
                     if self.is_over:
@@ -156,6 +162,8 @@ class Turns:
                     await asyncio.sleep(0.05)
                     continue
                 timeout_s = max(until_s - loop.time(), 0.0) if until_s is not None else None
+                if self._gently is not None and self._gently.slowed:  # others are asked while one of those waits
+                    timeout_s = min(timeout_s, _LOOK_S) if timeout_s is not None else _LOOK_S
                 done, running = await asyncio.wait(running, timeout=timeout_s, return_when=asyncio.FIRST_COMPLETED)
                 for task in done:
                     task.result()
@@ -172,14 +180,14 @@ class Turns:
                 turn.busy.update(ALL_TABLES)
                 return lambda: self._look_whether_back(turn)
         for turn in self._due:
-            if not turn.busy:
+            if not turn.busy and not self._is_resting(turn, now):
                 self._due.remove(turn)
                 turn.busy.update(ALL_TABLES)
                 return lambda: self._sample(turn)
         is_alone = sum(turn.is_there for turn in self.units.values()) < self.at_once
         best: tuple[float, Turn, TableSearch] | None = None
         for turn in self.units.values():
-            if not turn.is_there or (turn.busy and not is_alone):
+            if not turn.is_there or (turn.busy and not is_alone) or self._is_resting(turn, now):
                 continue
             score, table = self._best_of(turn)
             score *= (_RESERVE if turn.falls else 1.0) / turn.took_s**weights.SEARCH.hurry
@@ -190,6 +198,9 @@ class Turns:
         _, chosen, table = best
         chosen.busy.add(table.table)
         return lambda: self._explore(chosen, table)
+
+    def _is_resting(self, turn: Turn, now: float) -> bool:
+        return self._gently is not None and self._gently.is_resting(turn.survey.unit_id, now)
 
     def _best_of(self, turn: Turn) -> tuple[float, TableSearch | None]:
         free = [table for table in turn.survey.tables if table.table not in turn.busy]
@@ -340,7 +351,9 @@ class Turns:
             for turn in wanting:
                 if until_s is not None and loop.time() >= until_s:
                     return
-                await self._sample(turn)
+                with suppress(TimeoutError):  # of what is asked less
+                    async with asyncio.timeout_at(until_s):
+                        await self._sample(turn)
             pause_s = max(apart_s - (loop.time() - began_s), 0.0)
             if until_s is not None:
                 pause_s = min(pause_s, max(until_s - loop.time(), 0.0))

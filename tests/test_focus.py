@@ -96,7 +96,7 @@ async def _compared(test: Focus, app: KanaletoApp, pilot: "Pilot[None]", held_up
     view = app.query_one(MapView)
     await test.until(lambda: view.place is not None and app.focused is view.ruler_rows, "the ruler")
     await pilot.press("z")
-    await test.shows(app, r"OFF BY ONE\?")
+    await test.shows(app, r"OFF BY ONE\? +read at \d\d:\d\d:\d\d")
     await pilot.pause(1)  # several pictures later
     await test.shows(app, r"OFF BY ONE\?")
     await pilot.press("down")

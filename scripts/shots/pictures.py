@@ -54,7 +54,10 @@ async def _later(stage: Stage) -> None:
 
 
 async def _find(stage: Stage) -> None:
-    await stage.press("1", "j", "j", "g", "e")
+    await stage.press("1", "j", "j", "g")
+    await stage.wait(4)
+    await stage.press("e")
+    await stage.wait(2)
 
 
 async def _everything(stage: Stage) -> None:

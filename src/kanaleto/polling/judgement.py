@@ -119,9 +119,10 @@ class Judgement:
     def _tell_overrun(self, job: Job) -> None:
         block, name = job.block, job.state.device.name
         cycle_s = self.board.cycles_s[block.index]
+        read = block.request
         late = (
-            f"{block.request.table.counted(block.request.count)} from {block.request.address} (wire) are wanted every "
-            f"{block.period_s:g} s and come every {cycle_s:.3g}: the line has no time for more"
+            f"{read.table.counted(read.count)} from {read.address} (wire): period {block.period_s:g} s, reached "
+            f"{cycle_s:.3g} s: the line has no time for more"
         )
         key = (EventKind.OVERRUN, block.key)
         self._listener.on_event(EventKind.OVERRUN, self.line.name, name, late, going_on=key, is_spell=True)

@@ -14,7 +14,7 @@ from kanaleto.tui.live.detail import chain_rows
 from kanaleto.tui.shared.cells import cut
 from kanaleto.tui.shared.pane import Panel, Row
 from kanaleto.tui.shared.readings import is_guess, spark_of
-from kanaleto.tui.shared.words import wrapped
+from kanaleto.tui.shared.words import moment_text, wrapped
 from kanaleto.values.candidates import PRESENT, Candidate
 from kanaleto.values.codec import Value
 from kanaleto.values.scale import Scale
@@ -44,6 +44,8 @@ class PointBeside(Panel):
         self.place: Place | None = None
         self.ranked = Ranked()
         self.neighbours: list[tuple[int, str]] = []
+        self.neighbours_s = 0.0
+        """When they were read, by wall time: they are not read again by themselves."""
         self.chosen = 0
 
     def made_of(self) -> object:
@@ -90,7 +92,7 @@ class PointBeside(Panel):
         rows += [[], *self._settings(place)]
         rows += self._other_readings()
         if self.neighbours:
-            rows += [[], [("OFF BY ONE?", "muted!")]]
+            rows += [[], [("OFF BY ONE?", "muted!"), (f"  read at {moment_text(self.neighbours_s)}", "dim")]]
             for step, text in self.neighbours:
                 where = from_wire(point.address + step, point.table, device.numbering)
                 rows.append(

@@ -320,6 +320,7 @@ class MapView(View, Horizontal):
         rows = await neighbours(self.context.engine, snapshot, place)
         if self._compared == (place.identity, place.point):
             self._beside.neighbours = rows
+            self._beside.neighbours_s = self.context.engine.session.clock.now()
             self._beside.refresh()
 
     # Editing

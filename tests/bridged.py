@@ -11,9 +11,9 @@ import sys
 from collections import Counter
 from dataclasses import dataclass, field
 
-from kanaleto.bridge.running import Bridging
+from kanaleto.bridge.bridging import Bridging
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.polling.session import Session
 from kanaleto.serving.answerer import Master

@@ -17,7 +17,7 @@ from kanaleto.control.routine import Routine
 from kanaleto.control.routinefile import read_routines
 from kanaleto.control.wanted import wanted
 from kanaleto.planning.plan import Place
-from kanaleto.site.faults import Fault
+from kanaleto.site.filefaults import Fault
 from kanaleto.site.model import Device, Site
 from kanaleto.wire.codes import WRITING
 from tests.simulated import SimulatedLine, device

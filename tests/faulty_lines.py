@@ -11,7 +11,7 @@ from kanaleto.capture.row import ExchangeRow, row_of
 from kanaleto.events.clock import Clock
 from kanaleto.evidence.finding import FindingKind
 from kanaleto.lines.channel import OnData, OnLost
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.polling.session import Session
 from kanaleto.wire.checks import crc_bytes
 from kanaleto.wire.frames import Frame

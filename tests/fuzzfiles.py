@@ -23,12 +23,12 @@ from kanaleto.files.sitefile import read_site
 from kanaleto.files.texts import SiteTexts
 from kanaleto.planning.plan import plan_site
 from kanaleto.site.expression import BadExpression, FormulaMemory, compile_expression
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.model import Site
+from kanaleto.tables.csvtext import CannotImport, Sheet, decode, read_text_table, sheet_of_rows
 from kanaleto.tables.importing import Known, grouped, import_rows
 from kanaleto.tables.maps import as_workbook, rows_of_json
 from kanaleto.tables.matching import guess_numbering, match_columns
-from kanaleto.tables.sheets import CannotImport, Sheet, decode, read_text_table, sheet_of_rows
 from kanaleto.tables.things import as_thing, rows_of_thing
 from kanaleto.tables.workbook import look_at_archive, sheets_in
 from kanaleto.values.text import shown

@@ -17,12 +17,12 @@ from unittest import mock
 
 from kanaleto.bench.device import SimulatedDevice
 from kanaleto.files.loading import load_site
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.model import Site
 from kanaleto.unknown.everything import Everything
 from kanaleto.unknown.folder import SITE, copy_of, write_folder
-from kanaleto.unknown.proving import prove
+from kanaleto.unknown.trial import prove
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import ByteOrder, Kind, ValueType
 from kanaleto.wire.codes import Table
@@ -158,7 +158,7 @@ def outcome_of(seed: int) -> Outcome:
     came = Outcome(kind, units=len(line.devices))
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder)
-        with mock.patch("kanaleto.probing.settings.is_pseudo_terminal", lambda port: not line.tells_parity):
+        with mock.patch("kanaleto.probing.portsettings.is_pseudo_terminal", lambda port: not line.tells_parity):
             run_virtual(_searched(search, path / "so-far", came))
         line.begin_again()
         write_folder(path / "found", [search], "")

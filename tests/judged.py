@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from kanaleto.probing.draft import DraftRow
+from kanaleto.probing.draftmap import DraftRow
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.unknown.concluding import drafts_of
 from kanaleto.unknown.everything import Everything

@@ -22,7 +22,7 @@ from kanaleto.files.beside import folder_beside
 from kanaleto.history.journal import journals_of
 from kanaleto.history.journalfile import events_of
 from kanaleto.history.query import History
-from kanaleto.history.recorder import records_of
+from kanaleto.history.recorderprocess import records_of
 from tests.servers import Server, take
 
 MISSING_S = 0.5

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.site.links.link import FramingKind, Link, Parity, SerialSettings
 from kanaleto.site.links.serial import SerialLink

@@ -170,7 +170,7 @@ MUTANTS = (
         "at_us - series.at_us >= 4 * STILL_US",
         "test_record",
     ),
-    Mutant("Store._let_go_before", "spans.c.last < at_us", "spans.c.begun < at_us", "test_edges"),
+    Mutant("Store._delete_before", "spans.c.last < at_us", "spans.c.begun < at_us", "test_edges"),
     Mutant("Recording._look_at", "-BREAK_US <= at_us", "-9 * BREAK_US <= at_us", "test_edges"),
     Mutant("History.statistics", "sample.at_us > behind or", "sample.at_us >= behind or", "test_pieces"),
     Mutant("_Conversation.take", "at_us - asked.at_us > _GIVEN_UP_US", "False", "test_captures"),

@@ -11,9 +11,9 @@ import sys
 import time
 from dataclasses import dataclass, field
 
-from kanaleto.bench.units import Units
+from kanaleto.bench.servedunits import Units
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.serving.network import answers_to
 from kanaleto.site.links.parse import parse_link

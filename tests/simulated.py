@@ -3,11 +3,11 @@
 from collections.abc import Callable
 from pathlib import Path
 
-from kanaleto.bench.units import Units
+from kanaleto.bench.servedunits import Units
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.site.links.link import FramingKind, Link, SerialSettings
 from kanaleto.site.links.serial import SerialLink

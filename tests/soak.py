@@ -23,7 +23,7 @@ from kanaleto.events.log import EventKind
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.lines.exchange import QUARANTINE_S, Exchanger
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.planning.plan import Block

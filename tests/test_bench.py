@@ -10,10 +10,10 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from kanaleto.bench.compiledmoves import Movement
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.bench.moving import Movement
+from kanaleto.bench.servedunits import Units
 from kanaleto.bench.server import SiteServer
-from kanaleto.bench.units import Units
 from kanaleto.demo.start import copy_site
 from kanaleto.files.loading import load_site
 from kanaleto.lines.opening import exchanger_for

@@ -10,7 +10,7 @@ from typing import Any
 
 from textual.pilot import Pilot
 
-from kanaleto.bench import places
+from kanaleto.bench import freeplaces as places
 from kanaleto.tui.app import KanaletoApp
 from tests.livesite import LiveCase
 from tests.test_disturbed import painted

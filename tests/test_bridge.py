@@ -11,15 +11,15 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from kanaleto.bridge.bridging import Bridging
+from kanaleto.bridge.masterturns import MasterTurns, Waiter
 from kanaleto.bridge.passing import refusal
-from kanaleto.bridge.running import Bridging
-from kanaleto.bridge.turns import MasterTurns, Waiter
-from kanaleto.files.bridges import units_of
+from kanaleto.files.bridgetables import units_of
 from kanaleto.files.loading import load_site
 from kanaleto.polling.session import Session
 from kanaleto.serving.answerer import Master
 from kanaleto.site.bridges import Bridge, BridgeTarget, Route, RouteAccess, TlsServing
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Line, Site, Writing
 from kanaleto.wire.codes import Table

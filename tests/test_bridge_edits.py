@@ -4,8 +4,8 @@ what is removed is answered for with 0B and told."""
 from kanaleto.editing.composedit import assign_run, delete_row, points_named
 from kanaleto.editing.deviceedit import change_device
 from kanaleto.editing.door import Door
-from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.pointedit import change_points, delete_points
+from kanaleto.editing.workingcopy import CannotEdit
 from kanaleto.files.loading import load_whole
 from kanaleto.site.bridges import Bridge, ComposedRow
 from tests.test_door import InFolder

@@ -13,7 +13,7 @@ from tests.test_promises import ROWS
 class Checked(unittest.TestCase):
     def test_in_flight_needs_a_connection_that_is_kept(self) -> None:
         from kanaleto.files.loading import load_site
-        from kanaleto.site.faults import FaultyFile
+        from kanaleto.site.filefaults import FaultyFile
 
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "s.toml"

@@ -16,12 +16,12 @@ from msgspec.structs import replace
 from kanaleto.bench.clonefile import ClonedLine, count_differences, why_not_written, write_clone
 from kanaleto.bench.cloning import Cloner, Copied, Silent, moves_of, with_guesses
 from kanaleto.bench.device import SimulatedDevice
+from kanaleto.bench.servedunits import Units
 from kanaleto.bench.server import is_as_serial
-from kanaleto.bench.units import Units
 from kanaleto.demo.start import copy_site
 from kanaleto.files.loading import load_site
 from kanaleto.lines.outcome import Outcome, OutcomeKind
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.model import Line
 from kanaleto.wire.codes import WRITING, Table
 from kanaleto.wire.pdu import Refused, Request, parse_answer

@@ -8,12 +8,12 @@ import unittest
 from collections.abc import Awaitable, Callable
 from pathlib import Path
 
-from kanaleto.bridge.running import Bridging
+from kanaleto.bridge.bridging import Bridging
 from kanaleto.events.log import EventKind
 from kanaleto.files.loading import load_site
 from kanaleto.polling.session import Session
 from kanaleto.serving.answerer import Master
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.model import Site
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import WIDE_ORDERS, ByteOrder, Kind, ValueType

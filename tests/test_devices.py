@@ -14,12 +14,12 @@ from kanaleto.editing.deviceedit import (
     settings_text,
 )
 from kanaleto.editing.door import Door
-from kanaleto.editing.draft import CannotEdit, Clash, Edit
 from kanaleto.editing.pointedit import take_points
+from kanaleto.editing.workingcopy import CannotEdit, Clash, Edit
 from kanaleto.files.devicetext import Said
 from kanaleto.files.loading import load_site, load_whole
 from kanaleto.site.counting import Numbering
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.model import Device
 from kanaleto.tui.shared.sure import WantedTwice
 from tests.test_door import InFolder

@@ -21,8 +21,8 @@ from textual import events
 from textual.pilot import Pilot
 
 from kanaleto.board import world
-from kanaleto.editing.draft import Draft
 from kanaleto.editing.pointedit import change_points
+from kanaleto.editing.workingcopy import Draft
 from kanaleto.files.loading import load_whole
 from kanaleto.finding.scratch import ScratchQuestion
 from kanaleto.planning import plan as planning

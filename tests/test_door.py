@@ -16,10 +16,10 @@ from pathlib import Path
 
 from kanaleto.editing.adding import NewPoint, add_device, keep_lessons, set_link
 from kanaleto.editing.door import Door
-from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.news import News, Opened
-from kanaleto.editing.places import Places
 from kanaleto.editing.pointedit import add_points, change_points, copy_point, delete_points, take_reading
+from kanaleto.editing.userfiles import Places
+from kanaleto.editing.workingcopy import CannotEdit
 from kanaleto.files.loading import LoadedSite, load_site, load_whole
 from kanaleto.files.whole import complete, locked, write_bytes_whole
 from kanaleto.site.links.parse import parse_link

@@ -4,10 +4,10 @@ Whether the adapter echoes is found out by reads, at each opening anew."""
 import asyncio
 import unittest
 
-from kanaleto.bench.units import Units
+from kanaleto.bench.servedunits import Units
 from kanaleto.lines.adapters import is_native_usb
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.links.serial import SerialLink

@@ -42,8 +42,8 @@ from kanaleto.site.counting import Numbering, OwnNumbering
 from kanaleto.site.expression import _power
 from kanaleto.site.links.link import SerialSettings
 from kanaleto.site.links.parse import parse_link
+from kanaleto.tables.csvtext import read_text_table
 from kanaleto.tables.matching import guess_numbering, match_columns
-from kanaleto.tables.sheets import read_text_table
 from kanaleto.tui.shared.context import Stoppable
 from kanaleto.tui.shared.elsewhere import begin_elsewhere
 from kanaleto.unknown.reopened import Reopened

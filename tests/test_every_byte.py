@@ -14,7 +14,7 @@ from kanaleto.capture.recorder import ExchangeRecorder
 from kanaleto.capture.row import ExchangeRow
 from kanaleto.events.clock import Clock
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.polling.session import Session
 from kanaleto.site.links.parse import parse_link

@@ -9,7 +9,7 @@ from pathlib import Path
 from unittest import mock
 
 from kanaleto.cli.findeverything import _write_so_far
-from kanaleto.editing.places import Places
+from kanaleto.editing.userfiles import Places
 from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.probing.rollcall import RollCall
@@ -43,7 +43,7 @@ class WithinFiveMinutes(unittest.TestCase):
 
     def test_lines_are_found_whole(self) -> None:
         there = found = right = points = 0
-        with mock.patch("kanaleto.probing.settings.is_pseudo_terminal", lambda port: True):
+        with mock.patch("kanaleto.probing.portsettings.is_pseudo_terminal", lambda port: True):
             for seed in (1, 9, 14, 33):
                 line = made_line(seed, tells_parity=False)
                 result = judged(line, search(line))
@@ -57,7 +57,7 @@ class WithinFiveMinutes(unittest.TestCase):
         self.assertGreaterEqual(right / points, 0.9)
 
     def test_units_that_are_all_high_or_all_slow_cost_no_more_than_a_minute_of_settings(self) -> None:
-        with mock.patch("kanaleto.probing.settings.is_pseudo_terminal", lambda port: True):
+        with mock.patch("kanaleto.probing.portsettings.is_pseudo_terminal", lambda port: True):
             for baud, delay_s in ((9600, 0.01), (2400, 0.02), (115200, 0.3), (19200, 0.4)):
                 line = MadeLine(SerialLink("/virtual", SerialSettings(baud, Parity.NONE, 1)), [], 1, tells_parity=False)
                 manners = Manners(delay_s=delay_s)

@@ -14,7 +14,7 @@ import warnings
 from pathlib import Path
 from unittest import mock
 
-from kanaleto.bench.units import Units
+from kanaleto.bench.servedunits import Units
 from kanaleto.events.log import EventKind
 from kanaleto.lines.opening import framing_of
 from kanaleto.polling.line import LinePoller

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from kanaleto.events.log import EventKind
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.polling.session import Session
 from kanaleto.probing.units import UnitSurvey

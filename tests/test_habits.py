@@ -16,19 +16,19 @@ from unittest import mock
 from kanaleto.cli.findeverything import _report
 from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.probing.gently import Gently
-from kanaleto.probing.settings import SettingsSurvey
+from kanaleto.probing.portsettings import SettingsSurvey
 from kanaleto.site.links.link import Link, SerialSettings
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.unknown.concluding import drafts_of
 from kanaleto.unknown.everything import Everything
 from kanaleto.unknown.folder import SITE, write_folder
-from kanaleto.unknown.proving import MOST_LOAD, Changes, Proof, prove
 from kanaleto.unknown.reopened import Reopened
+from kanaleto.unknown.trial import MOST_LOAD, Changes, Proof, prove
 from kanaleto.values.codec import Codec
 from kanaleto.values.cutting import Cut, described_bits, explain
 from kanaleto.values.types import ByteOrder, Kind, ValueType
@@ -62,7 +62,7 @@ def settings_found_s(seed: int, garbage_share: float) -> float | None:
         is_right = is_right and (found.settings.baud, found.framing) == (line.link.settings.baud, line.link.framing)  # type: ignore[union-attr]
         return asyncio.get_running_loop().time() - began_s if is_right else None
 
-    with mock.patch("kanaleto.probing.settings.is_pseudo_terminal", lambda port: True):
+    with mock.patch("kanaleto.probing.portsettings.is_pseudo_terminal", lambda port: True):
         return run_virtual(work())
 
 

@@ -16,11 +16,11 @@ import openpyxl
 
 from kanaleto.cli.main import main
 from kanaleto.files.loading import load_site
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
+from kanaleto.tables.anyfile import read_tables
+from kanaleto.tables.csvtext import CannotImport, read_text_table
 from kanaleto.tables.importing import Known, grouped, import_rows
 from kanaleto.tables.matching import guess_numbering, match_columns
-from kanaleto.tables.reading import read_tables
-from kanaleto.tables.sheets import CannotImport, read_text_table
 from tests.fuzzfiles import fuzz_files
 
 SITE = (

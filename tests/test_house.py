@@ -19,6 +19,12 @@ SMALL_ALL_THE_SAME = {
     "kanaleto.tui.frame.pages": "loaded once the first frame stands: the pages cost a start too much",
 }
 
+TWICE_ALL_THE_SAME = {
+    "tcp": "a kind of link has a file in each room that knows it",
+    "udp": "the same",
+    "weights": "each search has one table of them",
+}
+
 
 @cache
 def tree(path: Path) -> ast.Module:
@@ -68,6 +74,17 @@ class House(unittest.TestCase):
                     where.setdefault(node.name, []).append(name)
         self.assertGreater(len(where), 400)
         self.assertEqual({name: places for name, places in where.items() if len(places) > 1}, {})
+
+    def test_one_file_name_of_the_core_is_one_subject(self) -> None:
+        """What shows a subject, or has it as a command, may be called after it."""
+        where: dict[str, list[str]] = {}
+        for name in modules():
+            room, _, last = name.removeprefix("kanaleto.").rpartition(".")
+            if room and room.split(".")[0] not in ("tui", "cli"):
+                where.setdefault(last, []).append(name)
+        self.assertGreater(len(where), 200)
+        twice = {last: names for last, names in where.items() if len(names) > 1}
+        self.assertEqual(set(twice), set(TWICE_ALL_THE_SAME), twice)
 
     def test_no_two_folders_of_the_interface_import_each_other(self) -> None:
         known = modules()

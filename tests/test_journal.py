@@ -16,9 +16,9 @@ from pathlib import Path
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import Ended, EventKind, EventLog, length_text
 from kanaleto.history.earlier import NotThere, earlier_events, note_looked, note_on, while_nobody_looked, write_listed
+from kanaleto.history.eventtable import as_message, as_object, how_long
 from kanaleto.history.journal import FILE, Journal, journals_of
 from kanaleto.history.journalfile import JournalEvent, JournalFile, NewerFile, add_note, connect, events_of
-from kanaleto.history.telling import as_message, as_object, how_long
 from tests.simulated import SimulatedLine, device
 from tests.test_polling import Running
 from tests.virtual import run_virtual

@@ -350,7 +350,7 @@ class InTheApplication(WithSite):
             terminal.type("R")
             terminal.wait_for(r"✕ not recorded: .*does not exist")
             terminal.type("Escape")
-            terminal.wait_until(lambda screen: "not recorded" not in screen, "that it is let go of", 10)
+            terminal.wait_until(lambda screen: "not recorded" not in screen, "that it is dismissed", 10)
             self.kept.unlink()
             end = time.monotonic() + 60
             while "the journal cannot" in terminal.screen and time.monotonic() < end:

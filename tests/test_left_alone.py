@@ -24,8 +24,8 @@ from kanaleto.files.whole import complete, locked, write_together
 from kanaleto.history.journalfile import JournalFile
 from kanaleto.history.store import CannotRecord, Store, url_of
 from kanaleto.site.model import Device
+from kanaleto.tables.anyfile import read_tables
 from kanaleto.tables.maps import as_csv, as_workbook
-from kanaleto.tables.reading import read_tables
 from kanaleto.wire.codes import Table
 
 _FORMULAS = (

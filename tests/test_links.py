@@ -11,8 +11,8 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from kanaleto.bench.servedunits import Units
 from kanaleto.bench.server import SiteServer
-from kanaleto.bench.units import Units
 from kanaleto.events.clock import Clock
 from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.opening import exchanger_for

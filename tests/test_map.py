@@ -23,10 +23,10 @@ from kanaleto.planning.ruler import Ruler as Rulers
 from kanaleto.site.counting import Numbering
 from kanaleto.site.links.tcp import TcpLink
 from kanaleto.site.model import Line, Site
+from kanaleto.tables.anyfile import read_tables
+from kanaleto.tables.csvtext import CannotImport, decode, read_text_table
 from kanaleto.tables.importing import import_rows
 from kanaleto.tables.matching import guess_numbering, match_columns
-from kanaleto.tables.reading import read_tables
-from kanaleto.tables.sheets import CannotImport, decode, read_text_table
 from kanaleto.values.candidates import Candidate, parse_display, rank
 from kanaleto.values.codec import Codec
 from kanaleto.values.types import ORDERS, Kind, ValueType

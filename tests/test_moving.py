@@ -10,11 +10,11 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from kanaleto.bench.moving import Movement
-from kanaleto.bench.units import Units
+from kanaleto.bench.compiledmoves import Movement
+from kanaleto.bench.servedunits import Units
 from kanaleto.demo.start import copy_site
 from kanaleto.files.loading import load_site
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.links.link import FramingKind
 from kanaleto.wire.codes import Table
 

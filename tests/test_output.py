@@ -16,11 +16,11 @@ from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.site.counting import Numbering, as_references, wire_of_reference
 from kanaleto.site.model import Device, Point
+from kanaleto.tables.anyfile import read_tables
+from kanaleto.tables.csvtext import read_text_table, sheet_of_rows
 from kanaleto.tables.importing import import_rows
 from kanaleto.tables.maps import as_csv, as_json, as_workbook
 from kanaleto.tables.matching import match_columns
-from kanaleto.tables.reading import read_tables
-from kanaleto.tables.sheets import read_text_table, sheet_of_rows
 from kanaleto.tables.things import as_thing, rows_of_thing
 from kanaleto.values.fitting import fit, full_scale
 from kanaleto.wire.codes import Table

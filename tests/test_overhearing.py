@@ -23,11 +23,11 @@ from kanaleto.capture.reading import Capture
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.lines.opening import framing_of
-from kanaleto.probing.adapters import adapters, relation
 from kanaleto.probing.directory import Directory, find_directory
-from kanaleto.probing.draft import draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
+from kanaleto.probing.draftmap import draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
 from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
 from kanaleto.probing.listening import LineListener
+from kanaleto.probing.networkadapters import adapters, relation
 from kanaleto.probing.overhearing import HeardExchange, Overhearing
 from kanaleto.probing.own_settings import judge
 from kanaleto.probing.ports import describe_port, list_serial_ports

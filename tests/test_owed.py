@@ -14,7 +14,7 @@ from kanaleto.control.order import Owed, Result, State, owed_data
 from kanaleto.control.owed import OwedStage
 from kanaleto.events.log import EventKind
 from kanaleto.history.journalfile import JournalFile
-from kanaleto.history.ledger import JournalLedger
+from kanaleto.history.journalwriter import JournalLedger
 from tests.controlled import DRIVE, Controlled, controlled, routines_of
 from tests.outages import Outage
 from tests.simulated import device, silent

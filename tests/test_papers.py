@@ -27,7 +27,7 @@ from kanaleto.paper.sheets import (
 from kanaleto.paper.siteschemes import scheme_sheet
 from kanaleto.proof.checkout import sheet_path
 from kanaleto.proof.claims import claims_of
-from kanaleto.proof.facts import gather
+from kanaleto.proof.reportfacts import gather
 from kanaleto.proof.sheet import append
 from tests.commanded import run
 from tests.test_proof import WithSite

@@ -1,5 +1,5 @@
 """Summaries beside the samples say what the samples say: by rows of chance, with breaks, ends, bad values, other
-meanings and clocks that were set back; whatever was let go of or called otherwise meanwhile."""
+meanings and clocks that were set back; whatever was dropped or renamed meanwhile."""
 
 import random
 import tempfile

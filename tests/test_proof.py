@@ -24,7 +24,7 @@ from kanaleto.proof.claims import ClaimState, claims_of, counts_of, expected_at,
 from kanaleto.proof.sequences import SequenceVerdict, keep_sequences
 from kanaleto.proof.sheet import VERDICTS, CannotKeep, ClaimKey, SheetLine, append, new_id, read_sheet
 from kanaleto.proof.taking import Expected
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.site.proving import Tolerance, ToleranceOf, parse_prove, parse_tolerance
 from kanaleto.values.codec import Codec

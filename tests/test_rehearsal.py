@@ -10,12 +10,12 @@ import unittest
 from collections.abc import Callable
 from pathlib import Path
 
+from kanaleto.bench.bench import Bench
 from kanaleto.bench.rehearsal import RehearsalRun, Verdict, read_rehearsal
-from kanaleto.bench.running import Bench
 from kanaleto.demo.start import copy_site
 from kanaleto.files.loading import load_site
 from kanaleto.serving.answerer import Master
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from tests.test_bench import free_port
 
 MAP = (
@@ -70,7 +70,7 @@ class Rehearsals(unittest.TestCase):
 
             async def play() -> None:
                 while True:
-                    bench.movement.step()
+                    bench.compiledmoves.step()
                     master(run.now_s, bench)
                     await asyncio.sleep(0.01)
 

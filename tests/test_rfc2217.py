@@ -7,7 +7,7 @@ import unittest
 
 import serial.rfc2217
 
-from kanaleto.bench.units import Units
+from kanaleto.bench.servedunits import Units
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from kanaleto.control.control import Control
 from kanaleto.control.order import Consent, Result
 from kanaleto.control.routine import Routine, with_variables
-from kanaleto.control.running import RoutineRun, StepOutcome
+from kanaleto.control.routinerun import RoutineRun, StepOutcome
 from kanaleto.events.log import EventKind
 from kanaleto.site.model import Site
 from kanaleto.wire.frames import Frame

@@ -17,11 +17,11 @@ from collections.abc import Awaitable, Callable
 from functools import partial
 from pathlib import Path
 
+from kanaleto.bench.bench import Bench
 from kanaleto.bench.faults import ServedFault, parse_fault
 from kanaleto.bench.free import PortFound, look_at
 from kanaleto.bench.masters import Masters
-from kanaleto.bench.running import Bench
-from kanaleto.bench.units import Units
+from kanaleto.bench.servedunits import Units
 from kanaleto.files.loading import load_site
 from kanaleto.serving.answerer import Master, ShapedAnswer
 from kanaleto.site.links.link import FramingKind
@@ -281,8 +281,8 @@ class Shut(Served):
             follow(follower)
             try:
                 bench.settings.step = fail  # type: ignore[method-assign]
-                before = bench.movement.steps
-                while bench.movement.steps < before + 5:
+                before = bench.compiledmoves.steps
+                while bench.compiledmoves.steps < before + 5:
                     await asyncio.sleep(0.1)
             finally:
                 leave(follower)
@@ -453,7 +453,7 @@ class Running(Served):
             running = asyncio.create_task(bench.run())
             device = bench.devices[0]
             try:
-                await self.until(lambda: bench.movement.steps > 3)
+                await self.until(lambda: bench.compiledmoves.steps > 3)
                 fault = parse_fault("L: frozen point=Level")
                 bench.begin_fault(fault)
                 await asyncio.sleep(0.15)

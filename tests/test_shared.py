@@ -13,7 +13,7 @@ from kanaleto.board.board import Quality
 from kanaleto.files.loading import load_site
 from kanaleto.polling.session import Session
 from kanaleto.site.counting import Numbering, OwnNumbering, countings, from_wire, to_wire
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.model import Site
 from kanaleto.wire.codes import Table
 from tests.simulated import SimulatedLine

@@ -8,7 +8,7 @@ from pathlib import Path
 from kanaleto.demo.start import copy_site
 from kanaleto.files.loading import load_site
 from kanaleto.site.counting import Numbering, from_wire, to_wire
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.links.link import FramingKind, Parity
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.links.serial import SerialLink

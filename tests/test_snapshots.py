@@ -19,7 +19,7 @@ from kanaleto.control.snapshots import (
     standing,
     take,
 )
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.wire.codes import Table
 from kanaleto.wire.frames import Frame
 from kanaleto.wire.rtu import Rtu

@@ -12,11 +12,11 @@ from pathlib import Path
 from kanaleto.cli.main import main
 from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.probing.question import Sparing, Timing, parse_timing
 from kanaleto.site.counting import Numbering, to_wire
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.links.parse import parse_link
 from kanaleto.values.codec import Codec, NoValue
 from kanaleto.values.digits import number, whole

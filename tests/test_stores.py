@@ -17,7 +17,7 @@ from sqlalchemy import create_engine, inspect, text
 
 from kanaleto.history import schema
 from kanaleto.history.query import History
-from kanaleto.history.recorder import Recorder
+from kanaleto.history.recorderprocess import Recorder
 from kanaleto.history.recording import Recording
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.standing import CHANGED

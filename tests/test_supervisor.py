@@ -177,8 +177,8 @@ class Parts(unittest.TestCase):
             pass
         self.assertEqual([failure.name for failure in told], ["one", "last", "one"])
         self.assertEqual(owned.failures, 2)
-        owned.let_go()
-        last.let_go()
+        owned.finish()
+        last.finish()
         self.assertFalse(raise_once("one"))
 
     def test_tasks_and_threads_that_die_are_told(self) -> None:

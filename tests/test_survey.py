@@ -6,8 +6,8 @@ import unittest
 
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import framing_of
+from kanaleto.probing.portsettings import SettingsSurvey, likely_settings
 from kanaleto.probing.registers import RegisterSurvey
-from kanaleto.probing.settings import SettingsSurvey, likely_settings
 from kanaleto.probing.units import UnitSurvey
 from kanaleto.probing.unitstates import SurveyStopped, UnitState
 from kanaleto.site.links.link import Link, Parity, SerialSettings

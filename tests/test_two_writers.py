@@ -10,10 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kanaleto.editing.adding import add_device
-from kanaleto.editing.draft import CannotEdit, Clash, Draft
 from kanaleto.editing.news import Done, NotTakenOver, OthersHere, SoundAgain, TakenOver
 from kanaleto.editing.pointedit import change_points, delete_points
 from kanaleto.editing.presence import Presence, others_at
+from kanaleto.editing.workingcopy import CannotEdit, Clash, Draft
 from kanaleto.files.loading import LoadedSite, load_site
 from kanaleto.files.merge import merged
 from kanaleto.site.model import Site

@@ -24,7 +24,7 @@ from msgspec.structs import replace
 from tests.simulated import SimulatedLine, device
 from tests.virtual import run_virtual
 
-from kanaleto.bridge.running import Bridging
+from kanaleto.bridge.bridging import Bridging
 from kanaleto.bridge.watch import BridgeWatch
 from kanaleto.files.loading import load_site
 from kanaleto.polling.session import Session

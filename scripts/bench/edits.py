@@ -10,15 +10,15 @@ from functools import partial
 from pathlib import Path
 
 from kanaleto.editing.door import Door
-from kanaleto.editing.draft import Edit
 from kanaleto.editing.pointedit import change_points
+from kanaleto.editing.workingcopy import Edit
 from kanaleto.files.loading import load_site, load_whole
 from kanaleto.polling.engine import Engine
 from kanaleto.site.counting import Numbering
 from kanaleto.supervision.collector import settle
+from kanaleto.tables.csvtext import read_text_table
 from kanaleto.tables.importing import import_rows
 from kanaleto.tables.matching import match_columns
-from kanaleto.tables.sheets import read_text_table
 from scripts.bench.figure import Figure
 from scripts.bench.responder import start_responder
 from scripts.bench.sites import large_site, site_of_one_map

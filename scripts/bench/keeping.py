@@ -27,7 +27,7 @@ from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.store import SampleRow, Store, url_of
 from kanaleto.keeping.kept import Kept
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.polling.process import prepare_process
+from kanaleto.polling.processlimits import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Site
 from kanaleto.wire.codes import Table

@@ -9,8 +9,8 @@ import tempfile
 import time
 from pathlib import Path
 
-from kanaleto.bench.moving import Movement
-from kanaleto.bench.units import Units
+from kanaleto.bench.compiledmoves import Movement
+from kanaleto.bench.servedunits import Units
 from kanaleto.files.loading import load_site
 from scripts.bench.figure import Figure
 

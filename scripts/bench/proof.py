@@ -23,7 +23,7 @@ from kanaleto.paper.scene import PLAIN, _fonts
 from kanaleto.paper.sheets import DocumentSheet
 from kanaleto.polling.session import Session
 from kanaleto.proof.checkout import Checkout, sheet_path
-from kanaleto.proof.facts import gather
+from kanaleto.proof.reportfacts import gather
 from kanaleto.proof.sheet import SheetLine, append, new_id
 from kanaleto.proof.there import KnownThere, check_there
 from kanaleto.supervision.collector import settle

@@ -136,7 +136,7 @@ def _search(seed: int, within_s: float | None) -> _Line:
     line = made_line(seed, tells_parity=False)
     link = SerialLink("/virtual") if line.is_serial else line.link
     search = Everything(link, not line.is_serial, within_s, opener=line.opener)
-    with mock.patch("kanaleto.probing.settings.is_pseudo_terminal", lambda port: True):
+    with mock.patch("kanaleto.probing.portsettings.is_pseudo_terminal", lambda port: True):
         run_virtual(search.run())
     is_quick = not isinstance(line.link, SerialLink) or line.link.settings.baud >= _QUICK_BAUD
     return _Line(judged(line, search), search.asked, _least(line), is_quick, not line.outside)

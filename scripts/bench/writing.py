@@ -23,7 +23,7 @@ from kanaleto.control.order import Order
 from kanaleto.control.waits import wait_on
 from kanaleto.files.loading import load_site
 from kanaleto.history.journalfile import JournalFile
-from kanaleto.history.ledger import JournalLedger
+from kanaleto.history.journalwriter import JournalLedger
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Site
 from kanaleto.wire.codes import WRITING, Table

@@ -13,8 +13,8 @@ import msgspec
 from textual.events import Key
 from textual.keys import _character_to_key
 
+from kanaleto.bench.bench import Bench
 from kanaleto.bench.process import BenchProcess, Command
-from kanaleto.bench.running import Bench
 from kanaleto.bench.standins import StandIns
 from kanaleto.bench.statements import STEP_S
 from kanaleto.demo.slaves import PowerCycles

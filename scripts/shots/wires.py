@@ -9,9 +9,9 @@ from typing import Any
 from kanaleto.files import origins
 from kanaleto.lines import opening as lines_opening
 from kanaleto.lines.channel import Cause, OnData, OnLost, Unreachable
-from kanaleto.lines.memory import MemoryChannel
+from kanaleto.lines.memorychannel import MemoryChannel
 from kanaleto.probing.ports import PortInfo
-from kanaleto.serving import opening as serving_opening
+from kanaleto.serving import servers as serving_opening
 from kanaleto.serving.answerer import Answerer, Master, ShapedAnswer, is_later
 from kanaleto.serving.terminal import TerminalServer
 from kanaleto.site.links.serial import SerialLink

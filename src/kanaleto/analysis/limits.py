@@ -111,7 +111,7 @@ class LimitWatch(Sink):
                     self._waiting[place.identity, standing.rule.name] = (watched, standing)
             self._note_past(watched)
         for gone in before.values():
-            self._let_go(gone)
+            self._drop_watched(gone)
 
     def _leave(self, watched: _Watched) -> None:
         """It does not stand where it stood, for now or for ever."""
@@ -222,7 +222,7 @@ class LimitWatch(Sink):
                 worst[crossing.identity] = crossing
         self.over = tuple(worst.values())
 
-    def _let_go(self, watched: _Watched) -> None:
+    def _drop_watched(self, watched: _Watched) -> None:
         """Its point is no more, or has other limits."""
         for standing in watched.standing:
             if standing.crossing is not None:

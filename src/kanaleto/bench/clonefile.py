@@ -12,9 +12,9 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.bench.cloning import Copied, differs
-from kanaleto.bench.places import at_link, file_name, near
+from kanaleto.bench.freeplaces import at_link, file_name, near
+from kanaleto.bench.servedunits import Units
 from kanaleto.bench.server import is_as_serial
-from kanaleto.bench.units import Units
 from kanaleto.files.loading import load_site
 from kanaleto.files.sitetext import new_site_text, with_device, with_line, with_line_keys
 from kanaleto.files.whole import locked, write_together

@@ -14,7 +14,7 @@ from typing import Any
 from msgspec import Struct
 
 from kanaleto.serving.answerer import Encode, Pieces, ShapedAnswer
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 
 KEYS: dict[str, tuple[str, ...]] = {
     "silent": (), "late": ("ms",), "lost": ("each",), "garbled": ("each", "bits"), "short": ("bytes",),

@@ -8,8 +8,8 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
+from kanaleto.bench.compiledmoves import Movement
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.bench.moving import Movement
 from kanaleto.bench.statements import STEP_S
 from kanaleto.control.wanted import CannotWrite, wanted
 from kanaleto.site.model import Access, Point, PointWriting

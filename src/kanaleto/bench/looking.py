@@ -3,9 +3,9 @@
 import time
 from collections import deque
 
+from kanaleto.bench.bench import Bench
 from kanaleto.bench.masters import Masters
 from kanaleto.bench.rehearsal import RehearsalRun, Verdict
-from kanaleto.bench.running import Bench
 from kanaleto.bench.states import (
     AskState,
     BenchState,
@@ -104,7 +104,7 @@ class Looker:
             simulated = bench.server.device(name)
         except KeyError:
             return None
-        movement = bench.movement
+        movement = bench.compiledmoves
         states = {one.point: movement.state_of(name, one.point) for one in simulated.device.simulated.machines}
         held = tuple(point for device, point in movement.held if device == name)
         slowly = tuple(point for point in simulated.points if bench.hands.is_on_its_way(name, point))

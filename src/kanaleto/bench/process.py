@@ -23,13 +23,13 @@ from typing import Any
 import msgspec
 from msgspec.structs import replace
 
+from kanaleto.bench.bench import OF_LINE, Bench
 from kanaleto.bench.faults import FaultWanted, wanted_fault
 from kanaleto.bench.free import LEAST_HEAR_S, look_at, needs_hearing
 from kanaleto.bench.looking import Looker
 from kanaleto.bench.masters import Masters, as_csv
 from kanaleto.bench.rehearsal import RehearsalRun, read_rehearsal
 from kanaleto.bench.remembered import recall, state_of
-from kanaleto.bench.running import OF_LINE, Bench
 from kanaleto.bench.server import StandIn
 from kanaleto.files.loading import load_site
 from kanaleto.files.origins import Serves, ServingMark
@@ -38,7 +38,7 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.openfiles import raise_limit
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.serving.network import CannotServe, PlaceTaken
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import Failure, Owned, follow, owned_task
@@ -83,7 +83,7 @@ class BenchProcess:
                     else:
                         await self._take(command)
         finally:
-            owned.let_go()
+            owned.finish()
             telling.cancel()
             await self._close()
 
@@ -304,7 +304,7 @@ class BenchProcess:
                     if count % each == 0:
                         self._remember(self._bench)
         finally:
-            owned.let_go()
+            owned.finish()
 
     def _remember(self, bench: Bench) -> None:
         state = state_of(bench)

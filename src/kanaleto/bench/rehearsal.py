@@ -11,14 +11,14 @@ from typing import Any, TypeGuard
 
 from msgspec import Struct, field
 
+from kanaleto.bench.bench import Bench
 from kanaleto.bench.device import SimulatedDevice
 from kanaleto.bench.faults import FaultWanted, wanted_fault
 from kanaleto.bench.masters import span_written
-from kanaleto.bench.running import Bench
 from kanaleto.bench.statements import STEP_S
 from kanaleto.files.texts import read_text
 from kanaleto.files.toml_lines import KeyLines, loads_bounded
-from kanaleto.site.faults import Fault, FaultyFile, suggestion
+from kanaleto.site.filefaults import Fault, FaultyFile, suggestion
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.values.types import Kind
 
@@ -265,7 +265,7 @@ class RehearsalRun:
 
     @property
     def now_s(self) -> float:
-        return (self.bench.movement.steps - self._began) * STEP_S
+        return (self.bench.compiledmoves.steps - self._began) * STEP_S
 
     def observe(self, simulated: SimulatedDevice, pdu: bytes, is_good: bool) -> None:
         """A request, on whatever thread it is answered."""
@@ -304,7 +304,7 @@ class RehearsalRun:
 
     async def _begin(self) -> str:
         """Wait until each device that a step names was asked; why all is void, or nothing."""
-        self._began = self.bench.movement.steps
+        self._began = self.bench.compiledmoves.steps
         while missing := [name for name in self._named() if not self.seen[name].asked]:
             self.waits_for = missing
             if self.now_s > self.rehearsal.begin_within_s:
@@ -313,7 +313,7 @@ class RehearsalRun:
         for seen in self.seen.values():
             seen.asked.clear()
             seen.written.clear()
-        self._began, self._left_out = self.bench.movement.steps, self.bench.left_out
+        self._began, self._left_out = self.bench.compiledmoves.steps, self.bench.left_out
         self.has_begun, self.waits_for = True, []
         return ""
 

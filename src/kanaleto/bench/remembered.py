@@ -4,7 +4,7 @@ again in it after its process was killed, or with `--keep` at its next start."""
 from collections.abc import Mapping
 from typing import Any
 
-from kanaleto.bench.running import Bench
+from kanaleto.bench.bench import Bench
 
 VERSION = 1
 
@@ -14,12 +14,12 @@ def state_of(bench: Bench) -> dict[str, Any]:
     return {
         "kanaleto_bench": VERSION,
         "site": bench.site.name,
-        "steps": bench.movement.steps,
+        "steps": bench.compiledmoves.steps,
         "devices": {
             simulated.device.name: {
                 "unit_id": units.unit_id_of(simulated.device.name),
                 "tables": simulated.state(),
-                **bench.movement.state(simulated.device.name),
+                **bench.compiledmoves.state(simulated.device.name),
             }
             for units in bench.units
             for simulated in units.devices
@@ -42,7 +42,7 @@ def recall(bench: Bench, state: Mapping[str, Any]) -> None:
                 continue
             try:
                 simulated.recall({table: (int(first), str(text)) for table, (first, text) in own["tables"].items()})
-                bench.movement.recall(name, own)
+                bench.compiledmoves.recall(name, own)
                 unit_id = int(own["unit_id"])
             except (KeyError, TypeError, AttributeError, ValueError):
                 raise ValueError(f"what it says of {name} cannot be read") from None

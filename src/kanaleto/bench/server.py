@@ -6,10 +6,10 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.bench.units import Units
+from kanaleto.bench.servedunits import Units
 from kanaleto.serving.admission import OnClient
 from kanaleto.serving.network import CannotServe, DatagramServer, NetworkServer
-from kanaleto.serving.opening import Server, server_for
+from kanaleto.serving.servers import Server, server_for
 from kanaleto.site.links.link import FramingKind, Link
 from kanaleto.site.model import Line, Site
 

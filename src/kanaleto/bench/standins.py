@@ -177,7 +177,7 @@ class StandIns:
         while (what := self._work.get()) is not None:
             with owned:
                 what()
-        owned.let_go()
+        owned.finish()
 
     def _answered(self, do: str, before: Callable[[], None], **keys: Any) -> "Future[str]":
         done: Future[str] = Future()

@@ -6,7 +6,7 @@ import math
 import time
 from collections.abc import Mapping, Sequence
 
-from kanaleto.bench.packing import literal, wrapped
+from kanaleto.bench.packedwrites import literal, wrapped
 from kanaleto.site.model import MachineState, Move, Point
 
 STEP_S = 0.1

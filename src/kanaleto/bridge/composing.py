@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from kanaleto.board.board import Quality
 from kanaleto.board.board import Reading as LastReading
-from kanaleto.bridge.turns import refused
+from kanaleto.bridge.masterturns import refused
 from kanaleto.polling.session import Session
 from kanaleto.site.bridges import Composed, ComposedRow
 from kanaleto.site.model import Device, Line, Point

@@ -6,8 +6,8 @@ from statistics import median
 from msgspec import Struct
 
 from kanaleto.board.board import Quality
+from kanaleto.bridge.bridging import Bridging, MasterAsked
 from kanaleto.bridge.passes import Passes, PassState
-from kanaleto.bridge.running import Bridging, MasterAsked
 from kanaleto.site.bridges import BridgeTarget, Pass
 from kanaleto.wire.codes import ExceptionCode
 

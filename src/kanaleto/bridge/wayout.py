@@ -10,8 +10,8 @@ from contextlib import suppress
 
 from msgspec import Struct
 
+from kanaleto.bridge.masterturns import BridgedRequest, Ended, MasterTurns, Waiter, refused
 from kanaleto.bridge.passing import is_shared
-from kanaleto.bridge.turns import BridgedRequest, Ended, MasterTurns, Waiter, refused
 from kanaleto.lines.outcome import Outcome, OutcomeKind
 from kanaleto.polling.oneoff import Then
 from kanaleto.polling.session import Session

@@ -15,7 +15,7 @@ from kanaleto.capture.words import OUTCOMES, asked_words, outcome_words
 from kanaleto.events.filtering import FilterFault, fits_name, parts_of
 from kanaleto.events.moments import micros_at
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.origin import Origin
 from kanaleto.wire.reach import first_address
 

@@ -264,7 +264,7 @@ class Reel:
         finally:
             if self._copy is not None:
                 shutil.rmtree(self._copy, ignore_errors=True)
-            self._owned.let_go()
+            self._owned.finish()
 
     def _step(self) -> None:
         with self._wake:

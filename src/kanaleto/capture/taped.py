@@ -14,7 +14,7 @@ from kanaleto.capture.packing import BlockHead
 from kanaleto.capture.reading import Capture
 from kanaleto.capture.samples import samples_of
 from kanaleto.files.loading import load_site
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.model import DEMAND, Device, Site
 
 _LONGEST_S = 120.0

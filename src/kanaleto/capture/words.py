@@ -4,7 +4,7 @@ from kanaleto.capture.row import ExchangeRow
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.counting import Counting, Numbering, from_wire
 from kanaleto.wire.explain_pdu import function_words
-from kanaleto.wire.facts import table_of
+from kanaleto.wire.functionfacts import table_of
 from kanaleto.wire.pdu import Read, Request, WriteCoil, WriteCoils, WriteRegister, WriteRegisters
 from kanaleto.wire.records import MaskWrite, WriteThenRead
 

@@ -5,7 +5,7 @@ from collections.abc import Awaitable, Callable, Collection
 
 from msgspec.structs import replace
 
-from kanaleto.cli.running import run_until_signal
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.files.origins import look_around, read_through
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Line, Site

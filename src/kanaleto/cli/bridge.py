@@ -10,25 +10,25 @@ import click
 from msgspec.structs import replace
 
 from kanaleto.bench.masters import Masters
-from kanaleto.bridge.running import Bridging, MasterAsked, Tested, reading_through, through_places
+from kanaleto.bridge.bridging import Bridging, MasterAsked, Tested, reading_through, through_places
 from kanaleto.cli.completing import bridge_names
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.health import Health, HealthFigure, HealthLine, parse_place, polled_lines, polled_samples
 from kanaleto.cli.keptfiles import begin_keeping
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
-from kanaleto.cli.running import run_until_signal
 from kanaleto.cli.serve import MasterLog
 from kanaleto.events.log import EventKind
 from kanaleto.files.loading import load_site
 from kanaleto.files.origins import Serves, ServingMark
 from kanaleto.keeping.kept import Kept
-from kanaleto.polling.process import prepare_process
+from kanaleto.polling.processlimits import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.bridges import Bridge
 from kanaleto.site.expression import references
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.model import Site
 from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import owned_task

@@ -12,7 +12,7 @@ from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.files.texts import read_text
 from kanaleto.site.counting import Numbering
-from kanaleto.site.faults import Fault, FaultyFile
+from kanaleto.site.filefaults import Fault, FaultyFile
 
 
 @click.command("check")

@@ -10,7 +10,7 @@ from kanaleto.cli.progress import Progress
 from kanaleto.files.loading import load_site
 from kanaleto.polling.session import Session
 from kanaleto.proof.there import There, check_there, differing, known_of
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 
 
 def check_devices(path: Path, devices: tuple[str, ...], with_others: bool, is_json: bool) -> int:

@@ -14,15 +14,15 @@ from kanaleto.bench.cloning import MOST_ROUNDS, ROUND_S, Cloner, Copied, Silent,
 from kanaleto.cli.completing import device_names
 from kanaleto.cli.failures import Failed
 from kanaleto.cli.findeverything import wait_for_a_key
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, say
 from kanaleto.cli.progress import Progress
-from kanaleto.cli.running import run_until_signal
 from kanaleto.cli.serve import only
 from kanaleto.files.loading import load_site
 from kanaleto.lines.channel import Unreachable
 from kanaleto.probing.question import CARE, survey_exchanger
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.links.parse import names_settings, parse_link
 from kanaleto.site.model import Line, Site
 from kanaleto.unknown.everything import Everything

@@ -20,7 +20,7 @@ _SCHEMES = (
 def _site(context: click.Context) -> "Site | None":
     """The site file among what was typed; nothing where there is none, or it is faulty."""
     from kanaleto.files.loading import load_site
-    from kanaleto.site.faults import FaultyFile
+    from kanaleto.site.filefaults import FaultyFile
 
     # while the value of an option is still to come, what stands before it is not yet told apart
     for value in (*context.params.values(), *context.args):

@@ -9,7 +9,7 @@ from kanaleto.cli.failures import Failed
 from kanaleto.cli.keptfiles import is_site, journal_events
 from kanaleto.cli.moments import last_before, micros_of, zone
 from kanaleto.cli.output import say
-from kanaleto.history.telling import LOG_FORMS, write_log
+from kanaleto.history.eventtable import LOG_FORMS, write_log
 
 
 @click.command("log")

@@ -15,9 +15,9 @@ from kanaleto.cli.moments import micros_of
 from kanaleto.cli.output import say
 from kanaleto.cli.progress import Progress
 from kanaleto.files.loading import load_whole
-from kanaleto.proof.facts import ReportFacts, gather
+from kanaleto.proof.reportfacts import ReportFacts, gather
 from kanaleto.proof.sheet import CannotKeep
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.model import Site
 
 if TYPE_CHECKING:

@@ -85,7 +85,7 @@ def _place(plan: Plan, text: str) -> AnyPlace:
     found = (plan.place_of((text[:at], text[at + 1 :])) for at in cuts)
     place = next((place for place in found if place is not None), None)
     if place is None:
-        from kanaleto.site.faults import suggestion
+        from kanaleto.site.filefaults import suggestion
 
         known = ["/".join(identity) for identity in plan.identities]
         raise click.UsageError(f"there is no point {text!r}{suggestion(text, known)}; write DEVICE/POINT")

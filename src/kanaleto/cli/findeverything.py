@@ -12,12 +12,12 @@ import click
 
 from kanaleto.cli.confirm import forget_typed
 from kanaleto.cli.failures import Failed, outcome_error
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.progress import Progress
-from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
-from kanaleto.probing.draft import UnitDraft
+from kanaleto.probing.draftmap import UnitDraft
 from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
 from kanaleto.probing.known import words_of_runs
 from kanaleto.probing.ports import list_serial_ports
@@ -39,7 +39,7 @@ from kanaleto.unknown.folder import (
 )
 
 if TYPE_CHECKING:
-    from kanaleto.unknown.proving import Proof
+    from kanaleto.unknown.trial import Proof
 
 _HOST_TIMEOUT_S = 0.5
 _MOST_LINES = 32
@@ -195,7 +195,7 @@ async def _tell_progress(searches: Sequence[Everything], progress: Progress) -> 
 
 def _proved(searches: Sequence[Everything], drafts: Sequence[Sequence[UnitDraft]], for_s: float) -> "Proof | None":
     """The site that comes of it, tried in a folder of its own; None where a signal came meanwhile."""
-    from kanaleto.unknown.proving import prove
+    from kanaleto.unknown.trial import prove
 
     found: list[Proof] = []
 

@@ -6,18 +6,18 @@ from typing import Any
 import click
 
 from kanaleto.cli.failures import Failed, outcome_error
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.options import require_unit, usage
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.progress import Progress
-from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
-from kanaleto.probing.adapters import adapters
 from kanaleto.probing.gently import gentle_exchanger
 from kanaleto.probing.hosts import HostState, HostSurvey, parse_range
+from kanaleto.probing.networkadapters import adapters
 from kanaleto.probing.ports import list_serial_ports
+from kanaleto.probing.portsettings import TIMEOUT_S, SettingsSurvey
 from kanaleto.probing.question import MayNotTouch, Never
-from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
 from kanaleto.probing.units import ALL_UNITS, UnitSurvey
 from kanaleto.probing.unitstates import SurveyStopped, UnitFound
 from kanaleto.site.links.link import FramingKind, Link

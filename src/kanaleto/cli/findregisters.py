@@ -19,7 +19,7 @@ from kanaleto.files.whole import write_whole
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.readspan import ask_again
 from kanaleto.probing.directory import Directory, find_directory
-from kanaleto.probing.draft import DraftRow, draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
+from kanaleto.probing.draftmap import DraftRow, draft_text, rows_of_directory, rows_of_overhearing, rows_of_runs
 from kanaleto.probing.known import words_of_runs
 from kanaleto.probing.listening import LineListener
 from kanaleto.probing.overhearing import HeardExchange

@@ -14,8 +14,8 @@ from kanaleto.cli.keptfiles import earlier_name, folder_of, is_site, journal_eve
 from kanaleto.cli.moments import last_before, local, micros_of, zone
 from kanaleto.cli.output import emit, say
 from kanaleto.events.log import length_text
+from kanaleto.history.eventtable import as_object, how_long, iso_ms, sentence
 from kanaleto.history.store_error import CannotRecord
-from kanaleto.history.telling import as_object, how_long, iso_ms, sentence
 
 if TYPE_CHECKING:
     from kanaleto.history.query import History, Sample, SeriesInfo
@@ -110,7 +110,7 @@ def _events(
 ) -> int:
     wanted = (event for event in journal_events(what, from_us, to_us) if not is_writes or event.kind == "write")
     if csv_path is not None:
-        from kanaleto.history.telling import write_log
+        from kanaleto.history.eventtable import write_log
 
         try:
             count = write_log(csv_path, "csv", list(wanted), what, zone())

@@ -14,7 +14,7 @@ from kanaleto.cli.historyrows import SampleRow, tell_rows, write_csv
 from kanaleto.cli.keptfiles import folder_of, is_site
 from kanaleto.cli.output import say
 from kanaleto.files.loading import load_site
-from kanaleto.history.telling import iso_ms
+from kanaleto.history.eventtable import iso_ms
 from kanaleto.site.model import Site
 from kanaleto.values.codec import NoValue
 from kanaleto.values.text import plain, shown, words_of

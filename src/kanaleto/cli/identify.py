@@ -4,9 +4,9 @@ import click
 
 from kanaleto.cli.completing import links
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.options import require_unit, usage
 from kanaleto.cli.output import emit, iso, say
-from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.opening import exchanger_for

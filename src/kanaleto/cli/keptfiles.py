@@ -17,7 +17,7 @@ from kanaleto.files.beside import folder_beside
 from kanaleto.files.loading import load_site
 from kanaleto.history.journal import journals_of, renames_in
 from kanaleto.history.journalfile import JournalEvent, NewerFile, events_of
-from kanaleto.history.recorder import records_of
+from kanaleto.history.recorderprocess import records_of
 from kanaleto.history.store_error import CannotRecord
 from kanaleto.keeping.kept import Kept
 from kanaleto.lines.adapters import held_back_ms

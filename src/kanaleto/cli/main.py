@@ -19,7 +19,7 @@ from kanaleto.cli.failed import Failed
 from kanaleto.cli.output import bear_any_text, say
 
 if TYPE_CHECKING:
-    from kanaleto.site.faults import FaultyFile
+    from kanaleto.site.filefaults import FaultyFile
 
 _MOST_FAULTS = 20
 _ENDING = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
@@ -70,7 +70,7 @@ class _Commands(click.Group):
         if first in _COMMANDS:
             return super().resolve_command(ctx, args)
         if not first.startswith("-") and not os.path.exists(first) and "." not in first and "/" not in first:
-            from kanaleto.site.faults import suggestion
+            from kanaleto.site.filefaults import suggestion
 
             raise click.UsageError(
                 f"there is no command and no site file {first!r}{suggestion(first, list(_COMMANDS))}", ctx
@@ -174,7 +174,7 @@ def main(arguments: list[str]) -> int:
     except (click.Abort, KeyboardInterrupt):
         return 0
     except Exception as error:
-        from kanaleto.site.faults import FaultyFile
+        from kanaleto.site.filefaults import FaultyFile
 
         if isinstance(error, FaultyFile):
             return _tell_faults(error)

@@ -2,7 +2,7 @@
 
 import asyncio
 
-from kanaleto.cli.running import run_until_signal
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import Outcome, OutcomeKind

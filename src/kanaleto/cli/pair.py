@@ -13,10 +13,10 @@ from kanaleto.capture.capturefile import CaptureFile
 from kanaleto.capture.row import ExchangeRow, row_of_heard
 from kanaleto.cli.completing import links
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.keptfiles import begin_overheard, require_new
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
-from kanaleto.cli.running import run_until_signal
 from kanaleto.probing.overhearing import HeardExchange
 from kanaleto.serving.network import CannotServe
 from kanaleto.site.links.link import Link

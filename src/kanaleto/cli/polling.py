@@ -7,18 +7,18 @@ from kanaleto.board.board import Quality, Readings, Record, times_ten_to
 from kanaleto.board.health import Tally
 from kanaleto.board.listener import Exchange, Sink
 from kanaleto.board.snapshot import Snapshot
-from kanaleto.bridge.running import Bridging, reading_through, through_places
+from kanaleto.bridge.bridging import Bridging, reading_through, through_places
 from kanaleto.cli.failures import outcome_error
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.health import Health, polled_lines, polled_samples
 from kanaleto.cli.output import emit, iso, say
 from kanaleto.cli.progress import Progress
-from kanaleto.cli.running import run_until_signal
 from kanaleto.events.log import EventKind
 from kanaleto.files.origins import ServingMark
 from kanaleto.keeping.kept import Kept
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.planning.plan import Block
-from kanaleto.polling.process import prepare_process
+from kanaleto.polling.processlimits import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Line, Site
 from kanaleto.supervision.service import ServiceManager

@@ -6,10 +6,10 @@ from typing import Any
 import click
 
 from kanaleto.cli.failures import Failed, sentence, tell_failure
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.oneexchange import unreachable
 from kanaleto.cli.options import Target, make_target, target_options, usage
 from kanaleto.cli.output import emit, iso, say
-from kanaleto.cli.running import run_until_signal
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for

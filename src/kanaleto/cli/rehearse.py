@@ -8,14 +8,14 @@ from pathlib import Path
 
 import click
 
+from kanaleto.bench.bench import Bench
 from kanaleto.bench.free import needs_hearing
 from kanaleto.bench.rehearsal import Rehearsal, RehearsalRun, Verdict, read_rehearsal
-from kanaleto.bench.running import Bench
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, say
 from kanaleto.cli.progress import Progress
-from kanaleto.cli.running import run_until_signal
 from kanaleto.cli.serve import clients_of, far_end_options, hear, only, stands_of, tell_open
 from kanaleto.files.loading import load_site
 from kanaleto.proof.checkout import Checkout, sheet_path

@@ -9,19 +9,19 @@ from pathlib import Path
 import click
 from msgspec.structs import replace
 
-from kanaleto.bench.places import NoPlace, at_link, file_name, free_port
+from kanaleto.bench.freeplaces import NoPlace, at_link, file_name, free_port
 from kanaleto.capture.row import ExchangeRow, link_of
 from kanaleto.cli.completing import line_names
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.keptfiles import capture_faults, capture_of, is_site
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
-from kanaleto.cli.running import run_until_signal
 from kanaleto.files.origins import Serves, ServingMark
 from kanaleto.replay.player import LinePlayer, TooLong, players_of
 from kanaleto.serving.network import CannotServe, PlaceTaken
-from kanaleto.serving.opening import Server, server_for
-from kanaleto.site.faults import suggestion
+from kanaleto.serving.servers import Server, server_for
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.serial import SerialLink
 from kanaleto.site.model import Line

@@ -9,23 +9,23 @@ import click
 
 from kanaleto.cli.confirm import ask_yes
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
-from kanaleto.cli.running import run_until_signal
 from kanaleto.control.control import Control
 from kanaleto.control.lock import Lock
 from kanaleto.control.permission import Touched, permission
 from kanaleto.control.routine import Routine, StepKind
 from kanaleto.control.routinefile import FOLDER, read_routines
-from kanaleto.control.running import RoutineRun, StepOutcome, StepTold
+from kanaleto.control.routinerun import RoutineRun, StepOutcome, StepTold
 from kanaleto.files.beside import folder_beside
 from kanaleto.files.loading import load_site
 from kanaleto.keeping.kept import Kept
-from kanaleto.polling.process import prepare_process
+from kanaleto.polling.processlimits import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.proof.checkout import Checkout, sheet_path, take_for_routine
 from kanaleto.proof.sheet import CannotKeep
-from kanaleto.site.faults import FaultyFile, suggestion
+from kanaleto.site.filefaults import FaultyFile, suggestion
 from kanaleto.site.model import Site
 from kanaleto.values.digits import number
 from kanaleto.wire.reach import Items

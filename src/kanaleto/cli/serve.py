@@ -13,19 +13,19 @@ from typing import Any
 import click
 from msgspec.structs import replace
 
+from kanaleto.bench.bench import Bench
 from kanaleto.bench.faults import parse_fault
 from kanaleto.bench.free import LEAST_HEAR_S, look_at, needs_hearing
+from kanaleto.bench.freeplaces import at_link, elsewhere
 from kanaleto.bench.masters import MasterRow, Masters, as_json
-from kanaleto.bench.places import at_link, elsewhere
 from kanaleto.bench.remembered import recall, state_of
-from kanaleto.bench.running import Bench
 from kanaleto.bench.server import StandIn
 from kanaleto.cli.completing import device_names, line_names
 from kanaleto.cli.failures import Failed
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.health import Health, HealthFigure, HealthLine, parse_place
 from kanaleto.cli.options import usage
 from kanaleto.cli.output import emit, iso, say
-from kanaleto.cli.running import run_until_signal
 from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind, EventLog
 from kanaleto.files.loading import load_site
@@ -37,7 +37,7 @@ from kanaleto.lines.channel import Unreachable
 from kanaleto.polling.session import LOOK_S
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.serving.network import CannotServe
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.model import Line, Site
 from kanaleto.site.origin import Origin
 from kanaleto.supervision.owned import Failure, follow, leave, owned_thread

@@ -10,7 +10,7 @@ import click
 
 from kanaleto.cli.confirm import ask_yes
 from kanaleto.control.permission import permission_of_pdu, why_not_read
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.wire.reach import Items
 
@@ -23,7 +23,7 @@ YES_OPTION = click.option("--yes", "is_yes", is_flag=True, help='confirm a write
 
 if TYPE_CHECKING:
     from kanaleto.history.journalfile import JournalFile
-    from kanaleto.history.ledger import JournalLedger
+    from kanaleto.history.journalwriter import JournalLedger
 
 
 class SiteLine:
@@ -55,7 +55,7 @@ class SiteLine:
         from kanaleto.files.beside import folder_beside
         from kanaleto.history.journal import FILE
         from kanaleto.history.journalfile import JournalFile, NewerFile, micros
-        from kanaleto.history.ledger import JournalLedger
+        from kanaleto.history.journalwriter import JournalLedger
 
         path = folder_beside(self.site.path or Path("site")) / FILE
         try:

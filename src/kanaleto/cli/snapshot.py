@@ -32,7 +32,7 @@ from kanaleto.files.loading import load_site
 from kanaleto.keeping.kept import Kept
 from kanaleto.polling.session import Session
 from kanaleto.site.counting import Numbering
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.model import Site
 from kanaleto.site.ranges import parse_range
 

@@ -7,14 +7,14 @@ from typing import Any
 import click
 
 from kanaleto.cli.failures import Failed, outcome_error, sentence
+from kanaleto.cli.foreground import run_until_signal
 from kanaleto.cli.oneexchange import unreachable
 from kanaleto.cli.options import Target, make_target, target_options, usage
 from kanaleto.cli.output import emit, iso, say
-from kanaleto.cli.running import run_until_signal
 from kanaleto.cli.siteline import SITE_OPTION, YES_OPTION, SiteLine, site_line
 from kanaleto.control.ledger import CannotWriteDown
+from kanaleto.control.outcomewords import is_taken
 from kanaleto.control.single import Book, SingleWrite
-from kanaleto.control.telling import is_taken
 from kanaleto.lines.channel import Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for

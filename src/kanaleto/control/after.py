@@ -5,8 +5,8 @@ from collections.abc import Callable
 
 from kanaleto.control.order import Order, Result, may_read
 from kanaleto.control.orders import OrderRefused, Orders
+from kanaleto.control.outcomewords import hex_of, under
 from kanaleto.control.permission import is_broadcast
-from kanaleto.control.telling import hex_of, under
 
 WATCHED_S = 5.0
 _EVERY_S = 0.4

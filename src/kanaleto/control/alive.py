@@ -25,7 +25,7 @@ from msgspec.structs import replace
 from kanaleto.control.ledger import CannotWriteDown, LedgerRow
 from kanaleto.control.order import Order, Owed, Result, State, owed_data, requests_of
 from kanaleto.control.orders import OrderRefused, Orders
-from kanaleto.control.telling import hex_of
+from kanaleto.control.outcomewords import hex_of
 from kanaleto.control.waits import Wait
 from kanaleto.control.wanted import CannotWrite
 from kanaleto.lines.channel import Unreachable
@@ -201,7 +201,7 @@ class KeptAlive:
             owned.fail(error)
             why = fault_sentence(error)
         finally:
-            owned.let_go()
+            owned.finish()
         if has_ended or not self.is_over:
             self.is_over = True
             on_end(self, why)

@@ -13,8 +13,8 @@ from kanaleto.control.alive import LEAST_PERIOD_S, MOST_PERIOD_S, AliveState, Ke
 from kanaleto.control.ledger import CannotWriteDown
 from kanaleto.control.order import Consent, Order, Result, State
 from kanaleto.control.orders import OrderRefused, Orders
+from kanaleto.control.outcomewords import hex_of
 from kanaleto.control.owed import OwedStage, Owings, meets
-from kanaleto.control.telling import hex_of
 from kanaleto.control.waits import Wait, registers_within, wait_on
 from kanaleto.events.log import EventKind, length_text
 from kanaleto.lines.outcome import Outcome

@@ -23,12 +23,12 @@ from kanaleto.control.orders import Orders
 from kanaleto.control.owed import Owings, WayBack
 from kanaleto.control.routine import Routine
 from kanaleto.control.routinefile import read_routines, routine_paths
-from kanaleto.control.running import Prove, RoutineRun, RunState
+from kanaleto.control.routinerun import Prove, RoutineRun, RunState
 from kanaleto.control.sameness import Sameness
 from kanaleto.control.waits import Wait
 from kanaleto.events.log import Event, EventKind, stands_for
 from kanaleto.polling.session import Session
-from kanaleto.site.faults import Fault
+from kanaleto.site.filefaults import Fault
 from kanaleto.site.model import KEEPING_EVENTS, Site
 from kanaleto.supervision.owned import owned_task
 

@@ -21,9 +21,9 @@ from kanaleto.control.holders import Hold, Holders
 from kanaleto.control.ledger import CannotWriteDown, Ledger, LedgerRow, PatientLedger
 from kanaleto.control.lock import Lock
 from kanaleto.control.order import Consent, Order, Result, State, may_read, owed_data, requests_of
+from kanaleto.control.outcomewords import hex_of, is_taken, state_of, under, words_of_outcome
 from kanaleto.control.permission import is_broadcast, permission_at, points_touched
 from kanaleto.control.sameness import Sameness
-from kanaleto.control.telling import hex_of, is_taken, state_of, under, words_of_outcome
 from kanaleto.control.wanted import CannotWrite, text_of
 from kanaleto.events.log import EventKind
 from kanaleto.lines.outcome import Outcome, OutcomeKind

@@ -21,8 +21,8 @@ from msgspec import Struct
 from kanaleto.control.ledger import CannotWriteDown, LedgerRow, Left
 from kanaleto.control.order import Order, Result, State, may_read
 from kanaleto.control.orders import OrderRefused, Orders
+from kanaleto.control.outcomewords import hex_of, is_taken, under
 from kanaleto.control.permission import permission_at
-from kanaleto.control.telling import hex_of, is_taken, under
 from kanaleto.control.wanted import WHOLE, CannotWrite
 from kanaleto.events.log import EventKind, length_text
 from kanaleto.lines.outcome import Outcome, OutcomeKind
@@ -140,7 +140,7 @@ class WayBack:
         try:
             await self._run(owned)
         finally:
-            owned.let_go()
+            owned.finish()
         on_settled(self, self._why)
 
     async def _run(self, owned: Owned) -> None:
@@ -471,7 +471,7 @@ class Owings:
             if not one.is_settled
         ]
 
-    def let_go_of(self, lines: Collection[str], why: str) -> None:
+    def give_up(self, lines: Collection[str], why: str) -> None:
         """What is owed there has nobody any more to whom it could be given."""
         for own in [one for one in self.open.values() if one.order.line in lines]:
             own.settle(why)

@@ -23,7 +23,7 @@ from kanaleto.files.texts import read_text
 from kanaleto.files.toml_lines import KeyLines, loads_bounded
 from kanaleto.planning.plan import Identity
 from kanaleto.site.expression import BadExpression, compile_expression, references
-from kanaleto.site.faults import Fault, FaultyFile, suggestion
+from kanaleto.site.filefaults import Fault, FaultyFile, suggestion
 from kanaleto.site.model import KEEPING_EVENTS, Device, Point, Site
 from kanaleto.site.proving import parse_tolerance
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from msgspec import Struct
 
 from kanaleto.control.ledger import Ledger, LedgerRow
-from kanaleto.control.telling import hex_of
+from kanaleto.control.outcomewords import hex_of
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.outcome import Outcome
 from kanaleto.lines.readspan import ask_again, read_span, split_reads

@@ -24,7 +24,7 @@ from kanaleto.files.texts import read_text
 from kanaleto.files.whole import write_whole
 from kanaleto.planning.plan import Place
 from kanaleto.polling.session import Session
-from kanaleto.site.faults import Fault, FaultyFile
+from kanaleto.site.filefaults import Fault, FaultyFile
 from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.wire.codes import Table
 from kanaleto.wire.pdu import Read, ReadAnswer

@@ -11,7 +11,7 @@ import threading
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from kanaleto.bench.running import Bench
+from kanaleto.bench.bench import Bench
 from kanaleto.bench.statements import STEP_S
 from kanaleto.files.loading import load_site
 from kanaleto.lines.openfiles import raise_limit

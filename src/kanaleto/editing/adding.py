@@ -5,8 +5,8 @@ from collections.abc import Mapping, Sequence
 import tomlkit
 from msgspec import Struct
 
-from kanaleto.editing.draft import CannotEdit, Draft, Edit
 from kanaleto.editing.pointedit import FreeNames, free_map_path, free_name
+from kanaleto.editing.workingcopy import CannotEdit, Draft, Edit
 from kanaleto.files.maprows import NEW_MAP, with_rows
 from kanaleto.files.sitetext import line_table, with_device, with_device_keys, with_line, with_line_keys, with_link
 from kanaleto.site.counting import Counting, Numbering, from_wire

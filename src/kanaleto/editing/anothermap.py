@@ -8,8 +8,8 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from kanaleto.editing.draft import CannotEdit, Draft, Edit
 from kanaleto.editing.pointedit import FreeNames, free_map_path
+from kanaleto.editing.workingcopy import CannotEdit, Draft, Edit
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.files.maprows import with_changes

@@ -6,11 +6,11 @@ from typing import Literal
 
 import tomlkit
 
-from kanaleto.editing.draft import CannotEdit, Draft, Edit
+from kanaleto.editing.workingcopy import CannotEdit, Draft, Edit
 from kanaleto.files.maprows import assignments, split_assignments
 from kanaleto.files.sitetext import tables_of, with_appended
 from kanaleto.site.bridges import Bridge, Pass, Route, RouteAccess
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 
 PartKind = Literal["route", "pass"]
 """What a bridge has several of; the word is the key of the site file."""

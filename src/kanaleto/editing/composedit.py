@@ -6,14 +6,14 @@ from pathlib import Path
 import tomlkit
 
 from kanaleto.editing.bridgeedit import bridge_table
-from kanaleto.editing.draft import CannotEdit, Draft, Edit
 from kanaleto.editing.pointedit import FreeNames, free_map_path
-from kanaleto.files.bridges import units_of
+from kanaleto.editing.workingcopy import CannotEdit, Draft, Edit
+from kanaleto.files.bridgetables import units_of
 from kanaleto.files.maprows import NEW_MAP, split_assignments, with_rows
 from kanaleto.files.sitetext import tables_of, with_appended
 from kanaleto.site.bridges import Bridge, Composed
 from kanaleto.site.counting import Numbering, from_wire
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.model import Device, Point, Site
 from kanaleto.site.ranges import parse_range
 from kanaleto.wire.codes import Table

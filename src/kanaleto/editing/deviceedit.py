@@ -3,12 +3,12 @@ and looks at what stands there now."""
 
 from collections.abc import Callable, Mapping
 
-from kanaleto.editing.draft import CannotEdit, Clash, Draft, Edit
 from kanaleto.editing.following import follow_device
 from kanaleto.editing.pointedit import free_name
+from kanaleto.editing.workingcopy import CannotEdit, Clash, Draft, Edit
 from kanaleto.files.devicetext import Said, said_of, with_device_changed, with_device_copied, without_device
 from kanaleto.files.maprows import assignments, split_assignments
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.model import Site
 
 LINE = "line"

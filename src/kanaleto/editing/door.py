@@ -20,12 +20,12 @@ from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
-from kanaleto.editing.draft import NEW_NAME, CannotEdit, Draft, Edit
+from kanaleto.editing.filewatch import FileWatch
 from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, OthersHere, SoundAgain, TakenOver
 from kanaleto.editing.ondisk import SiteReader, differ, first_fault, text_of, text_or_none, title_of
 from kanaleto.editing.presence import Other, Presence, others_at
 from kanaleto.editing.steps import Steps, Texts
-from kanaleto.editing.watching import FileWatch
+from kanaleto.editing.workingcopy import NEW_NAME, CannotEdit, Draft, Edit
 from kanaleto.files import devicetext
 from kanaleto.files.devicetext import Said
 from kanaleto.files.loading import LoadedSite
@@ -33,7 +33,7 @@ from kanaleto.files.maprows import map_text
 from kanaleto.files.sitetext import new_site_text
 from kanaleto.files.texts import stamp
 from kanaleto.files.whole import clear_staged, complete, locked, write_together, write_whole
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.model import Device, Site
 from kanaleto.supervision.owned import Owned
 
@@ -172,7 +172,7 @@ class Door:
             self._watch.stop()
         with owned:
             self._depart()
-        owned.let_go()
+        owned.finish()
 
     def _arrive(self) -> None:
         """Be seen at the site, if it is on disk yet; take away what edits that were cut short have left."""

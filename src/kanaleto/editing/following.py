@@ -6,7 +6,7 @@ from pathlib import Path
 
 import tomlkit
 
-from kanaleto.editing.draft import Draft
+from kanaleto.editing.workingcopy import Draft
 from kanaleto.files.maprows import with_changes
 from kanaleto.files.sitetext import tables_of
 

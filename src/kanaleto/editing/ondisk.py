@@ -3,12 +3,12 @@
 import os
 from pathlib import Path
 
-from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.steps import Texts
+from kanaleto.editing.workingcopy import CannotEdit
 from kanaleto.files.loading import LoadedSite
 from kanaleto.files.sitefile import MapCache, read_site
 from kanaleto.files.texts import CannotRead, SiteTexts, Stamp, read_bounded, stamp
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 
 _AGAIN = 20  # times that files are read anew which somebody writes meanwhile
 

@@ -5,8 +5,8 @@ import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 
-from kanaleto.editing.draft import CannotEdit, Clash, Draft, Edit
 from kanaleto.editing.following import follow_point
+from kanaleto.editing.workingcopy import CannotEdit, Clash, Draft, Edit
 from kanaleto.files.mapcolumns import COLUMNS, why_unknown
 from kanaleto.files.maprows import NEW_MAP, MapText, map_text, with_changes, with_rows
 from kanaleto.files.mapscale import SCALE_COLUMNS

@@ -4,7 +4,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from kanaleto.editing.draft import CannotEdit, Clash
+from kanaleto.editing.workingcopy import CannotEdit, Clash
 from kanaleto.files.merge import merged
 
 _MOST_STEPS, _MOST_CHARACTERS = 500, 64_000_000

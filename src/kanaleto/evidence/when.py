@@ -26,7 +26,7 @@ from kanaleto.capture.words import OUTCOMES
 from kanaleto.evidence.chance import at_least
 from kanaleto.files.loading import load_site
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.values.text import shown
 from kanaleto.wire.codes import TABLE_READ_BY, Table
 

@@ -8,7 +8,7 @@ from msgspec import Struct, field
 from kanaleto.files.sitefile import MapCache, read_site
 from kanaleto.files.texts import SiteTexts, Stamp
 from kanaleto.files.whole import complete
-from kanaleto.site.faults import Fault, FaultyFile
+from kanaleto.site.filefaults import Fault, FaultyFile
 from kanaleto.site.model import Site
 
 _AGAIN = 5  # times that files are read anew which somebody writes meanwhile

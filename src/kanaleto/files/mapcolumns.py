@@ -2,7 +2,7 @@
 
 from collections.abc import Collection, Iterable
 
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 
 COLUMN_WORDS = {
     "name": "what the point is called; each once in a map",

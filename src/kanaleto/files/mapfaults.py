@@ -11,7 +11,7 @@ from msgspec import Struct, field
 
 from kanaleto.files.mapshared import Shared
 from kanaleto.site.counting import Counting, Numbering, from_wire
-from kanaleto.site.faults import Fault
+from kanaleto.site.filefaults import Fault
 from kanaleto.site.model import DeviceLimits, Point
 from kanaleto.values.types import ByteOrder
 from kanaleto.wire.codes import Table

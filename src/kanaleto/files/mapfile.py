@@ -10,7 +10,7 @@ from kanaleto.files.mapcolumns import COLUMNS
 from kanaleto.files.mapfaults import MapDefaults, MapRows, between_rows
 from kanaleto.files.maplines import MapLines, cells_of_row, map_delimiter, rows_of
 from kanaleto.files.maprow import RowReader
-from kanaleto.site.faults import Fault, suggestion
+from kanaleto.site.filefaults import Fault, suggestion
 from kanaleto.site.model import Point
 
 NEEDED = ["name", "table", "address"]

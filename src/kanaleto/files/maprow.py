@@ -20,7 +20,7 @@ from kanaleto.files.mapscale import (
     parse_yes,
 )
 from kanaleto.site.counting import Counting, to_wire
-from kanaleto.site.faults import Fault
+from kanaleto.site.filefaults import Fault
 from kanaleto.site.model import (
     DEMAND,
     LIMIT_MANNERS,

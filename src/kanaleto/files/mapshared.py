@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from kanaleto.files.mapscale import ScaleCells
 from kanaleto.site.expression import BadExpression, FormulaMemory, compile_expression
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 
 _PLAIN = re.compile(r"[+-]?(0x[0-9a-f]+|[0-9.]+(e[+-]?[0-9]+)?|nan|inf(inity)?)")
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")

@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec import inspect as types
 
-from kanaleto.files import schema
+from kanaleto.files import siteschema as schema
 from kanaleto.files.shape import Where
 from kanaleto.files.toml_lines import loads_bounded
 

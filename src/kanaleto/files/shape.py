@@ -7,8 +7,8 @@ from typing import Any
 
 from msgspec import inspect as types
 
-from kanaleto.files import schema
-from kanaleto.site.faults import suggestion
+from kanaleto.files import siteschema as schema
+from kanaleto.site.filefaults import suggestion
 
 Where = tuple[str | int, ...]
 TellFault = Callable[[Where, str], None]

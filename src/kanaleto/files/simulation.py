@@ -10,10 +10,10 @@ from io import StringIO
 from itertools import pairwise
 from pathlib import Path
 
-from kanaleto.files.schema import DeviceTable, MoveTable
+from kanaleto.files.siteschema import DeviceTable, MoveTable
 from kanaleto.files.texts import read_text
 from kanaleto.site.counting import Numbering, parse_number, to_wire
-from kanaleto.site.faults import FaultyFile, suggestion
+from kanaleto.site.filefaults import FaultyFile, suggestion
 from kanaleto.site.model import Behaviour, Machine, MachineState, Move, Quantity, Simulated
 from kanaleto.wire.codes import Table
 from kanaleto.wire.identity import MOST_OBJECT_BYTES, OBJECT_NAMES

@@ -10,7 +10,7 @@ from typing import Any
 from msgspec import ValidationError, convert
 from msgspec.structs import replace
 
-from kanaleto.files import schema
+from kanaleto.files import siteschema as schema
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import KnownRows, read_map
 from kanaleto.files.mapscale import SCALE_NUMBERS, ScaleCells, make_scale, parse_curve
@@ -20,7 +20,7 @@ from kanaleto.files.texts import SiteTexts
 from kanaleto.files.toml_lines import KeyLines, deepest_line, loads_bounded, longest_number
 from kanaleto.site.bridges import Bridge, TlsServing
 from kanaleto.site.counting import Counting, Numbering, OwnNumbering
-from kanaleto.site.faults import Fault, FaultyFile, suggestion
+from kanaleto.site.filefaults import Fault, FaultyFile, suggestion
 from kanaleto.site.formula import formula_faults
 from kanaleto.site.links.link import FramingKind, Link
 from kanaleto.site.links.parse import parse_link
@@ -198,7 +198,7 @@ class _SiteFileReader:
         """With the expressions of composed devices."""
         if not file.bridge:
             return (), ()
-        from kanaleto.files.bridges import read_bridges  # most sites have none
+        from kanaleto.files.bridgetables import read_bridges  # most sites have none
 
         def points(where: tuple[str | int, ...], table: schema.ComposedTable) -> tuple[Point, ...]:
             order = self._order(where, table.order)

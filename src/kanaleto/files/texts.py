@@ -9,7 +9,7 @@ import stat
 from collections.abc import Mapping
 from pathlib import Path
 
-from kanaleto.site.faults import Fault, FaultyFile
+from kanaleto.site.filefaults import Fault, FaultyFile
 
 Stamp = tuple[int, int, int]
 """When a file was changed last (ns), its size, and which one it is on its disk."""

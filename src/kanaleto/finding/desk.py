@@ -22,16 +22,16 @@ from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.lending import held_by
 from kanaleto.probing.directory import find_directory
-from kanaleto.probing.draft import DraftRow
+from kanaleto.probing.draftmap import DraftRow
 from kanaleto.probing.gently import gentle_exchanger
 from kanaleto.probing.hosts import HostSurvey, parse_range
 from kanaleto.probing.listening import LineListener
 from kanaleto.probing.overhearing import HeardExchange
 from kanaleto.probing.own_settings import read_own_settings
+from kanaleto.probing.portsettings import TIMEOUT_S, SettingsSurvey
 from kanaleto.probing.question import Ask, Never, Sparing, first_question, spaced, untouchable
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.rollcall import RollCall
-from kanaleto.probing.settings import TIMEOUT_S, SettingsSurvey
 from kanaleto.probing.units import ALL_UNITS, UnitSurvey
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.links.link import FramingKind, Link

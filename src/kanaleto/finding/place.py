@@ -6,7 +6,7 @@ from threading import Lock
 
 from msgspec.structs import replace
 
-from kanaleto.finding.states import (
+from kanaleto.finding.placestates import (
     PlaceState,
     UnitsState,
     state_of_everything,
@@ -18,12 +18,12 @@ from kanaleto.finding.states import (
     state_of_settings,
     state_of_units,
 )
-from kanaleto.probing.draft import DraftRow, rows_of_overhearing
+from kanaleto.probing.draftmap import DraftRow, rows_of_overhearing
 from kanaleto.probing.hosts import HostSurvey, parse_range
 from kanaleto.probing.listening import LineListener
+from kanaleto.probing.portsettings import SettingsSurvey
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.rollcall import RollCall
-from kanaleto.probing.settings import SettingsSurvey
 from kanaleto.probing.units import UnitSurvey
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.parse import names_settings, parse_link

@@ -10,9 +10,9 @@ from pathlib import Path
 
 from kanaleto.events.log import Ended, Event, EventKind
 from kanaleto.files.whole import write_whole
+from kanaleto.history.eventtable import write_log
 from kanaleto.history.journal import journals_of
 from kanaleto.history.journalfile import JournalEvent, NewerFile, add_note, events_of
-from kanaleto.history.telling import write_log
 
 MOST = 5000
 NOTED = " — "  # between what happened and what somebody noted of it

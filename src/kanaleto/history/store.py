@@ -127,7 +127,7 @@ class Store:
             except StoreError as error:
                 raise sentence(error, url) from None
         except BaseException:
-            self._let_go()
+            self._release()
             raise
         self._ids: dict[tuple[str, tuple[str, ...]], int] = {}
         self._summing, self._put_since = Summing(), 0
@@ -168,7 +168,7 @@ class Store:
             raise CannotRecord(f"{self.name} is damaged, or no record: {damage}", is_damaged=True)
         return lock
 
-    def _let_go(self) -> None:
+    def _release(self) -> None:
         if self._lock is not None:
             self._lock.release()
             with suppress(OSError):
@@ -309,13 +309,13 @@ class Store:
     def prune(self, now_us: int, days: int, most_bytes: int) -> int:
         """Let go of what is older than so many days, and of the oldest where it has grown too large; how many samples
         that were."""
-        gone = self._let_go_before(now_us - days * _DAY_US)
+        gone = self._delete_before(now_us - days * _DAY_US)
         while path_of(self.url) is not None and self._size() > most_bytes:
             first = self.connection.execute(select(func.min(schema.span.c.begun))).scalar()
             last = self.connection.execute(select(func.max(schema.span.c.last))).scalar()
             if first is None or last is None or last - first < 10:
                 break
-            gone += self._let_go_before(first + (last - first) // 10)
+            gone += self._delete_before(first + (last - first) // 10)
             self.commit()
             raw = self.connection.connection.cursor()
             raw.execute("PRAGMA incremental_vacuum")
@@ -323,7 +323,7 @@ class Store:
         self.commit()
         return gone
 
-    def _let_go_before(self, at_us: int) -> int:
+    def _delete_before(self, at_us: int) -> int:
         gone = 0
         for (number,) in self.connection.execute(select(schema.series.c.id)).fetchall():
             before = (schema.sample.c.series == number, schema.sample.c.at < at_us)
@@ -348,4 +348,4 @@ class Store:
         with suppress(StoreError):
             self.connection.close()
             self.engine.dispose()
-        self._let_go()
+        self._release()

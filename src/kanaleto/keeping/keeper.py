@@ -67,7 +67,7 @@ class Keeper:
                 work.close()
             known = self._known.pop(work, None)
             if known is not None:
-                known.let_go()
+                known.finish()
 
     def _owned(self, work: Writes) -> Owned:
         known = self._known.get(work)

@@ -25,8 +25,8 @@ from kanaleto.files.beside import folder_beside
 from kanaleto.files.origins import origin_of
 from kanaleto.history.journal import FILE, Journal, journals_of, renames_in
 from kanaleto.history.journalfile import JournalFile, NewerFile, micros
-from kanaleto.history.ledger import JournalLedger
-from kanaleto.history.recorder import Recorder, Renamed, default_store
+from kanaleto.history.journalwriter import JournalLedger
+from kanaleto.history.recorderprocess import Recorder, Renamed, default_store
 from kanaleto.history.recordsink import RecordSink
 from kanaleto.history.renames import Rename, words
 from kanaleto.history.store_error import CannotRecord

@@ -32,8 +32,8 @@ from kanaleto.lines.traffic import (
 from kanaleto.supervision.owned import fault_sentence, report
 from kanaleto.wire.codes import WRITING
 from kanaleto.wire.diagnostics import Diagnose
-from kanaleto.wire.facts import ANSWERED
 from kanaleto.wire.frames import Event, Frame, Framing, Garbled, Role
+from kanaleto.wire.functionfacts import ANSWERED
 from kanaleto.wire.pdu import (
     Answer,
     PduError,

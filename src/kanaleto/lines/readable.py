@@ -14,7 +14,7 @@ _NOTHING = bytes(4)
 
 
 class Readable:
-    """Of one transport's socket, as long as that is open: whoever has this lets go of it before."""
+    """Of one transport's socket, as long as that is open: whoever has this drops it before."""
 
     __slots__ = ("_count", "_number")
 

@@ -16,11 +16,11 @@ from kanaleto.files.beside import folder_beside
 from kanaleto.files.loading import LoadedSite
 from kanaleto.files.sitetext import tables_of
 from kanaleto.files.whole import write_bytes_whole
-from kanaleto.history.telling import write_log
+from kanaleto.history.eventtable import write_log
 from kanaleto.paper.drawing import write_elsewhere
 from kanaleto.paper.report import maps_document, report_document
 from kanaleto.paper.siteschemes import scheme_sheet
-from kanaleto.proof.facts import ReportFacts, left_of
+from kanaleto.proof.reportfacts import ReportFacts, left_of
 from kanaleto.proof.sheet import NAME as SHEET
 
 _SECRET_KEYS = ("serve_cert", "serve_key", "serve_ca", "roles")

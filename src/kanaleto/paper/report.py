@@ -4,14 +4,14 @@ import time
 from collections.abc import Sequence
 from datetime import UTC, datetime
 
+from kanaleto.history.eventtable import how_long
 from kanaleto.history.journalfile import JournalEvent
-from kanaleto.history.telling import how_long
 from kanaleto.paper.casedocument import moment
 from kanaleto.paper.look import zone_words
 from kanaleto.paper.sheets import DocumentSheet, PaperColumn, TableSheet
 from kanaleto.paper.siteschemes import link_words, scheme_sheet
 from kanaleto.proof.claims import Claim, ClaimState, counts_of, error_of
-from kanaleto.proof.facts import DeviceTalk, ReportFacts, left_of
+from kanaleto.proof.reportfacts import DeviceTalk, ReportFacts, left_of
 from kanaleto.proof.sheet import SheetLine
 from kanaleto.site.counting import Numbering, from_wire
 from kanaleto.site.model import Device, Line, Point, Site

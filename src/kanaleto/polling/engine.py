@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.board.world import Planned
-from kanaleto.polling.process import prepare_process
+from kanaleto.polling.processlimits import prepare_process
 from kanaleto.polling.session import Session
 from kanaleto.site.model import Site
 from kanaleto.supervision.owned import After, Owned
@@ -129,7 +129,7 @@ class Engine:
         except Exception as error:  # whoever shows the session looks here, and tells it
             self.failure = error
         finally:
-            owned.let_go()
+            owned.finish()
             self._has_ended.set()
             self._is_up.set()
             self._break_promises()
@@ -154,4 +154,4 @@ class Engine:
                     self.session.publish()
                 await asyncio.sleep(PUBLISH_S)
         finally:
-            owned.let_go()
+            owned.finish()

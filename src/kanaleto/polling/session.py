@@ -23,7 +23,7 @@ from kanaleto.planning.plan import Block, DevicePlan, Plan
 from kanaleto.polling.connection import OURS, same_connection
 from kanaleto.polling.lending import AskThere, Lending
 from kanaleto.polling.line import LinePoller
-from kanaleto.polling.report import Lateness, Statuses, lateness, line_status
+from kanaleto.polling.statuses import Lateness, Statuses, lateness, line_status
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device, Line, Site
 from kanaleto.supervision.owned import After, Failure, Owned, follow, leave, loop_handler
@@ -210,7 +210,7 @@ class Session:
             await asyncio.gather(*tasks, return_exceptions=True)
             leave(self._hear_failure)
             for owned in (self._deriving, self._looking, *self._sinks_owned.values()):
-                owned.let_go()
+                owned.finish()
 
     def _hear_failure(self, failure: Failure) -> None:
         """On whatever thread it happened."""
@@ -281,7 +281,7 @@ class Session:
             known = before.pop(sink) if sink in before else Owned(f"sink {type(sink).__name__}")
             owned[sink] = known
         for gone in before.values():
-            gone.let_go()
+            gone.finish()
         self._sinks_owned = owned
         self.sinks = sinks
         self._of_exchanges = [sink for sink in sinks if type(sink).on_exchange is not Sink.on_exchange]
@@ -311,7 +311,7 @@ class Session:
         except Exception as error:  # what cannot begin anew ends all: no line stands still unseen
             self._end_all(error)
         finally:
-            owned.let_go()
+            owned.finish()
 
     def _end_all(self, error: BaseException) -> None:
         if self._over is not None and not self._over.done():

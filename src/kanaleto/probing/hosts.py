@@ -12,7 +12,7 @@ from kanaleto.lines.channel import Cause, Unreachable
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.opening import exchanger_for
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.probing.adapters import Adapter, adapters, relation
+from kanaleto.probing.networkadapters import Adapter, adapters, relation
 from kanaleto.probing.question import Never, first_question
 from kanaleto.site.links.tcp import TcpLink
 

@@ -7,8 +7,8 @@ from kanaleto.lines.adapters import is_pseudo_terminal
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.lines.traffic import LONGEST_PAUSE_S
 from kanaleto.probing.overhearing import OnHeard, Overhearing
+from kanaleto.probing.portsettings import likely_settings
 from kanaleto.probing.question import survey_exchanger
-from kanaleto.probing.settings import likely_settings
 from kanaleto.probing.unitstates import SurveyStopped
 from kanaleto.site.links.link import FramingKind, Link, SerialSettings
 

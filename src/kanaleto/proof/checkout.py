@@ -14,7 +14,7 @@ from kanaleto.polling.session import Session
 from kanaleto.proof.claims import Claim, ClaimState, claims_of, kind_of, replacing
 from kanaleto.proof.sheet import NAME, CannotKeep, CheckoutSheet, ClaimKey, SheetLine, append, merged, read_sheet
 from kanaleto.proof.taking import Expected, NoEvidence, expected_by_itself, expected_of, iso_of, judged, read_now
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.model import Device, Line, Point, Site
 from kanaleto.site.proving import Tolerance, parse_tolerance
 from kanaleto.values.digits import number

@@ -19,7 +19,7 @@ from kanaleto.files.texts import CannotRead, read_bounded
 from kanaleto.lines.outcome import Outcome
 from kanaleto.polling.session import Session
 from kanaleto.probing.own_settings import in_use, meaning_of
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.model import Device, Line, Point, PointRole, Site
 from kanaleto.values.codec import NoValue
 from kanaleto.values.text import shown

@@ -89,7 +89,7 @@ class TerminalServer:
     def noise(self, data: bytes) -> None:
         """Bytes that nobody asked for."""
         if self._thread is not None:
-            self._let_go(data)
+            self._write_out(data)
 
     def _close(self) -> None:
         for end in (self._near, self._far, self._woken, self._waking):
@@ -149,7 +149,7 @@ class TerminalServer:
             heard = self._hearing.again()
         return line_free_s
 
-    def _let_go(self, piece: bytes) -> bool:
+    def _write_out(self, piece: bytes) -> bool:
         """Send it; whether anybody takes it. What a master has not read of former answers is no longer on a line."""
         try:
             return os.write(self._near, piece) == len(piece)
@@ -220,7 +220,7 @@ class TerminalServer:
             delay_s = start_s + end * character_s - time.monotonic()
             if delay_s > 0:
                 time.sleep(delay_s)
-            if not self._let_go(raw[at:end]):
+            if not self._write_out(raw[at:end]):
                 break
         self._hearing.drop_rest()
         return start_s + len(raw) * character_s

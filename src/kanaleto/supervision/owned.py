@@ -56,7 +56,7 @@ def fault_sentence(error: BaseException) -> str:
 
 
 class Owned:
-    """One of them, until `let_go`. A turn is `with owned:`; what it raises is a failure and goes no further, but for
+    """One of them, until `finish`. A turn is `with owned:`; what it raises is a failure and goes no further, but for
     what ends all."""
 
     def __init__(self, name: str, after: After = After.GOES_ON, has_turns: bool = True) -> None:
@@ -66,7 +66,7 @@ class Owned:
         self._raises = False
         _registry.add(self)
 
-    def let_go(self) -> None:
+    def finish(self) -> None:
         """It has ended, as it was asked to."""
         _registry.remove(self)
 
@@ -210,7 +210,7 @@ def owned_task(name: str, work: Coroutine[Any, Any, Any], after: After = After.G
     task = asyncio.get_running_loop().create_task(work, name=name)
 
     def ended(task: "asyncio.Task[Any]") -> None:
-        owned.let_go()
+        owned.finish()
         if not task.cancelled() and (error := task.exception()) is not None:
             owned.fail(error)
 
@@ -228,6 +228,6 @@ def owned_thread(name: str, work: Callable[[], object], after: After = After.GOE
         except Exception as error:
             owned.fail(error)
         finally:
-            owned.let_go()
+            owned.finish()
 
     return threading.Thread(target=run, name=name, daemon=True)

@@ -9,7 +9,7 @@ from msgspec import Struct, field
 
 from kanaleto.files.mapcolumns import COLUMNS
 from kanaleto.site.counting import Numbering
-from kanaleto.tables.sheets import Sheet
+from kanaleto.tables.csvtext import Sheet
 from kanaleto.tables.tablewords import HEADINGS, TYPES
 from kanaleto.values.types import parse_type
 

@@ -12,7 +12,7 @@ from pathlib import Path
 from threading import Event
 from typing import Any
 
-from kanaleto.tables.sheets import MOST_CELL, MOST_COLUMNS, MOST_ROWS, CannotImport, Sheet
+from kanaleto.tables.csvtext import MOST_CELL, MOST_COLUMNS, MOST_ROWS, CannotImport, Sheet
 
 MOST_UNPACKED = 200 * 1024 * 1024
 _MOST_SHEETS, _MOST_MERGED = 20, 50_000

@@ -20,8 +20,8 @@ from textual.widget import MountError
 from textual.widgets import ContentSwitcher, Static
 
 from kanaleto.board.snapshot import Snapshot
-from kanaleto.editing.draft import Edit
 from kanaleto.editing.news import Done, Opened
+from kanaleto.editing.workingcopy import Edit
 from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session

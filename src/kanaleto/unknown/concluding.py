@@ -7,7 +7,7 @@ from statistics import median
 from msgspec import Struct
 
 from kanaleto.lines.adapters import held_back_ms
-from kanaleto.probing.draft import WORDS, DraftRow, UnitDraft
+from kanaleto.probing.draftmap import WORDS, DraftRow, UnitDraft
 from kanaleto.probing.known import Span
 from kanaleto.probing.tables import TableSearch
 from kanaleto.unknown.everything import Everything

@@ -16,8 +16,8 @@ from msgspec.structs import replace
 from kanaleto.lines.identify import Identification, identify
 from kanaleto.lines.outcome import Outcome
 from kanaleto.probing.gently import PER_S, Gently
+from kanaleto.probing.portsettings import SettingsSurvey
 from kanaleto.probing.question import MayNotTouch, Never, Opener, survey_exchanger
-from kanaleto.probing.settings import SettingsSurvey
 from kanaleto.probing.units import ALL_UNITS, UnitSurvey
 from kanaleto.probing.unitstates import LineLost, SurveyStopped, UnitFound, UnitState
 from kanaleto.site.links.link import FramingKind, Link

@@ -17,7 +17,7 @@ from kanaleto.files.sitetext import new_site_text, with_device, with_line, with_
 from kanaleto.files.texts import read_json
 from kanaleto.files.whole import write_whole
 from kanaleto.lines.stablenames import stable_name
-from kanaleto.probing.draft import UnitDraft, draft_text
+from kanaleto.probing.draftmap import UnitDraft, draft_text
 from kanaleto.probing.surveyfile import kept_of
 from kanaleto.probing.unitstates import UnitFound, UnitState
 from kanaleto.site.links.link import Link

@@ -4,11 +4,11 @@ import re
 from collections.abc import Iterable
 from pathlib import Path
 
-from kanaleto.editing.places import Places
+from kanaleto.editing.userfiles import Places
 from kanaleto.files.mapfaults import MapDefaults
 from kanaleto.files.mapfile import read_map
 from kanaleto.files.texts import read_text
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.wire.codes import Table
 
 KnownSpan = tuple[Table, int, int]

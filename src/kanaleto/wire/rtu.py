@@ -93,13 +93,13 @@ class RtuDecoder:
             del held[:length]
             events.append(Frame(raw[0], raw[1:-2], raw))
         if len(held) > _MOST_HELD:
-            events += self._settle(keep=LONGEST) if self._noise < _MOST_LOOKED_THROUGH else self._let_go()
+            events += self._settle(keep=LONGEST) if self._noise < _MOST_LOOKED_THROUGH else self._discard()
         if self._role is Role.REQUESTS and events:
             is_noise = all(isinstance(event, Garbled) for event in events)
             self._noise = self._noise + sum(len(event.raw) for event in events) if is_noise else 0
         return events
 
-    def _let_go(self) -> list[Event]:
+    def _discard(self) -> list[Event]:
         """Much noise in a row: nobody asks like that, and looking for a frame at each byte of it would cost others."""
         noise = bytes(self._held[:-LONGEST])
         del self._held[:-LONGEST]

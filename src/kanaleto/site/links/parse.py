@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.links import serial, tcp, udp
 from kanaleto.site.links.link import Link
 from kanaleto.site.links.written import Written

@@ -2,7 +2,7 @@
 
 from msgspec import Struct
 
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.values.digits import whole
 from kanaleto.wire.ascii import may_end
 

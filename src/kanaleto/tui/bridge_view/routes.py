@@ -6,7 +6,7 @@ from collections.abc import Hashable, Sequence
 from msgspec import Struct
 
 from kanaleto.board.board import Quality
-from kanaleto.bridge.running import Tested
+from kanaleto.bridge.bridging import Tested
 from kanaleto.bridge.watch import PassSeen, RouteState
 from kanaleto.planning.plan import Place
 from kanaleto.site.bridges import Bridge, BridgeTarget, Composed, ComposedRow, Pass

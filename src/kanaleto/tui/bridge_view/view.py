@@ -60,7 +60,7 @@ class MasterRows(Panel):
     DEFAULT_CSS = "MasterRows { width: 1fr; height: 1fr; background: $panel; }"
     state: BridgeState | None = None
 
-    def made_of(self) -> object:
+    def redraw_key(self) -> object:
         return self.state
 
     def text_rows(self) -> list[Row]:
@@ -96,7 +96,7 @@ class LatestRows(Panel):
     state: RouteState | None = None
     listen_framing = out_framing = None
 
-    def made_of(self) -> object:
+    def redraw_key(self) -> object:
         return self.state
 
     def text_rows(self) -> list[Row]:

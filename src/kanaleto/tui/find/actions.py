@@ -1,6 +1,6 @@
 """What can be done in the view Find."""
 
-from kanaleto.finding.states import PlaceState
+from kanaleto.finding.placestates import PlaceState
 from kanaleto.tui.shared.actions import Action, Key
 
 ACTIONS = (

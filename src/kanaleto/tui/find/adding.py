@@ -7,10 +7,10 @@ from msgspec.structs import replace
 from kanaleto.editing.adding import NewDevice, NewPoint, add_device, add_devices, device_of, line_of, set_link
 from kanaleto.editing.news import Done
 from kanaleto.finding.desk import Desk, FindPlace
+from kanaleto.finding.placestates import PlaceState
 from kanaleto.finding.scratch import ScratchQuestion
-from kanaleto.finding.states import PlaceState
 from kanaleto.lines.stablenames import stable_name
-from kanaleto.probing.draft import DraftRow, rows_of_runs
+from kanaleto.probing.draftmap import DraftRow, rows_of_runs
 from kanaleto.site.leading import real_link
 from kanaleto.site.model import Device, Site
 from kanaleto.tui.shared.context import Context

@@ -1,7 +1,7 @@
 """The middle of Find: what is under way at a place, drawn: settings as tried, the 16×16 field of units, registers, what
 is overheard."""
 
-from kanaleto.finding.states import PlaceState, UnitsState
+from kanaleto.finding.placestates import PlaceState, UnitsState
 from kanaleto.probing.question import CARE
 from kanaleto.probing.unitstates import UnitState
 from kanaleto.tui.find.whole import everything_rows, roll_rows

@@ -5,7 +5,7 @@ from collections.abc import Hashable
 from msgspec import Struct
 
 from kanaleto.editing.adding import device_of, line_of
-from kanaleto.finding.states import PlaceState, RegistersState
+from kanaleto.finding.placestates import PlaceState, RegistersState
 from kanaleto.lines.identify import Identification
 from kanaleto.probing.hosts import HostState
 from kanaleto.probing.known import words_of_runs

@@ -10,8 +10,8 @@ from textual.containers import Horizontal, Vertical
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.finding.desk import Desk, FindPlace, parse_place
+from kanaleto.finding.placestates import PlaceState
 from kanaleto.finding.scratch import ScratchQuestion
-from kanaleto.finding.states import PlaceState
 from kanaleto.probing.ports import PortInfo, describe_port, list_serial_ports
 from kanaleto.site.links.link import Link
 from kanaleto.tui.find.actions import ACTIONS, IN_FORM, IN_LINK, IN_WORDS, MORE_KEYS, at_place

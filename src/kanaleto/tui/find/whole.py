@@ -1,7 +1,7 @@
 """A line as a whole, drawn in the middle of Find: the search for everything on it, unit by unit, and which one of its
 units is unplugged."""
 
-from kanaleto.finding.states import PlaceState, RegistersState
+from kanaleto.finding.placestates import PlaceState, RegistersState
 from kanaleto.probing.known import words_of_runs
 from kanaleto.tui.shared.digits import large
 from kanaleto.tui.shared.pane import Row

@@ -14,7 +14,7 @@ from kanaleto.control.alives import Offer
 from kanaleto.control.control import Control
 from kanaleto.control.order import Result, State
 from kanaleto.control.owed import OwedStage, OwedState
-from kanaleto.control.running import RunState
+from kanaleto.control.routinerun import RunState
 from kanaleto.events.log import length_text
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells

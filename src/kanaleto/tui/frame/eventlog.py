@@ -14,7 +14,7 @@ from kanaleto.editing.presence import user_name
 from kanaleto.events.filtering import EventFits, FilterFault, parse_event_filter
 from kanaleto.events.log import Event, EventKind, length_text
 from kanaleto.history.earlier import NOTED, NotThere, note_on, write_listed
-from kanaleto.history.telling import LOG_FORMS
+from kanaleto.history.eventtable import LOG_FORMS
 from kanaleto.tui.shared.actions import Action, Key
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.context import Stoppable

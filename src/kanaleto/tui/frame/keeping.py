@@ -19,7 +19,7 @@ from kanaleto.site.model import Site
 from kanaleto.tui.shared.context import Then
 
 if TYPE_CHECKING:
-    from kanaleto.history.ledger import JournalLedger
+    from kanaleto.history.journalwriter import JournalLedger
     from kanaleto.keeping.kept import Kept
 
 
@@ -170,7 +170,7 @@ class AppKeeping:
         self._work_and_tell(work)
 
     def _refuse(self, text: str) -> str:
-        """Recording could not begin: it stays to be seen until it does, or is let go of."""
+        """Recording could not begin: it stays to be seen until it does, or is dismissed."""
         self._screen.later(lambda: self._screen.trouble("record", text))
         return ""
 

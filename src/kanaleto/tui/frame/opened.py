@@ -12,11 +12,11 @@ from kanaleto.demo.start import CannotStart
 from kanaleto.editing.adding import keep_lessons
 from kanaleto.editing.crashes import crash_to_offer
 from kanaleto.editing.door import Door
-from kanaleto.editing.draft import CannotEdit, Clash, Edit
 from kanaleto.editing.news import Change, Done, News, NotTakenOver, Opened, OthersHere, SoundAgain, TakenOver
+from kanaleto.editing.workingcopy import CannotEdit, Clash, Edit
 from kanaleto.files.loading import LoadedSite
 from kanaleto.polling.engine import Engine
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.tui.frame.keeping import AppKeeping
 from kanaleto.tui.frame.writing import AppWriting
 from kanaleto.tui.shared.bench import AppBench

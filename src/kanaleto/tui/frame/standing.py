@@ -11,7 +11,7 @@ _MOST_ROWS = 4
 
 
 class Standing(Drawn):
-    """As many rows as the text takes, none where all is well. `escape` lets go of what was seen."""
+    """As many rows as the text takes, none where all is well. `escape` dismisses what was seen."""
 
     DEFAULT_CSS = "Standing { height: auto; display: none; }"
 

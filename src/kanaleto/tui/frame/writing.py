@@ -14,8 +14,8 @@ from textual.widget import Widget
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.lock import Lock
 from kanaleto.editing.door import Door
-from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.news import Done
+from kanaleto.editing.workingcopy import CannotEdit
 from kanaleto.events.log import EventKind
 from kanaleto.files.beside import folder_beside
 from kanaleto.polling.engine import Engine, EngineEnded
@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from kanaleto.control.control import Control
     from kanaleto.control.ledger import LedgerRow, Left
     from kanaleto.control.preview import Spot
-    from kanaleto.control.running import RunState
+    from kanaleto.control.routinerun import RunState
     from kanaleto.polling.session import Session
     from kanaleto.tui.write.line import WriteLine
 

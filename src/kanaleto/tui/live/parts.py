@@ -89,11 +89,11 @@ class Parts:
         if self._data is not None:
             self._data.stop()
 
-    def let_go(self, snapshot: Snapshot) -> None:
+    def drop_gone(self, snapshot: Snapshot) -> None:
         """The plan is another."""
         if self._data is None:
             return
-        gone = self._data.let_go(snapshot)
+        gone = self._data.drop_gone(snapshot)
         if gone:
             self._view.context.tell(f"{gone[0][1]} is no more, and was taken off the trend")
         self._show_pins()

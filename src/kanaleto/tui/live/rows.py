@@ -89,7 +89,7 @@ class LiveRows(Rows[LiveRow]):
         self._second = int(snapshot.now_s)
         self.redraw()
 
-    def made_of(self, row: LiveRow) -> Hashable:
+    def redraw_key(self, row: LiveRow) -> Hashable:
         if not isinstance(row, PointRow):
             return None
         place, snapshot = row.place, self.snapshot

@@ -135,7 +135,7 @@ class LiveView(View, Vertical):
         is_new = self._version != snapshot.version
         if is_new:
             self._version = snapshot.version
-            self._let_go(snapshot)
+            self._drop_gone(snapshot)
         if self.parts.current is None and is_new:
             self._fill()
         elif self.parts.current is None and self._is_due(snapshot):
@@ -172,10 +172,10 @@ class LiveView(View, Vertical):
 
         self.context.later(take)
 
-    def _let_go(self, snapshot: Snapshot) -> None:
+    def _drop_gone(self, snapshot: Snapshot) -> None:
         """The plan has changed: the same points stand elsewhere now, or are no more."""
         self._list.marked = {one for one in self._list.marked if snapshot.place_of(one) is not None}
-        self.parts.let_go(snapshot)
+        self.parts.drop_gone(snapshot)
 
     def _fill(self) -> None:
         """The rows that filter, order and kind leave."""

@@ -10,11 +10,11 @@ from textual.containers import Vertical
 from textual.strip import Strip
 
 from kanaleto.editing.anothermap import Found, carried, find_again, read_other, taken_map, used_by
-from kanaleto.editing.draft import CannotEdit
 from kanaleto.editing.news import Opened
+from kanaleto.editing.workingcopy import CannotEdit
 from kanaleto.files.texts import read_text
 from kanaleto.site.counting import from_wire
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.model import Device, Point
 from kanaleto.tui.shared.actions import Key
 from kanaleto.tui.shared.cells import Cells

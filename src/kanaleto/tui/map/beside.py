@@ -48,7 +48,7 @@ class PointBeside(Panel):
         """When they were read, by wall time: they are not read again by themselves."""
         self.chosen = 0
 
-    def made_of(self) -> object:
+    def redraw_key(self) -> object:
         place, snapshot = self.place, self.snapshot
         if place is None:
             return ()

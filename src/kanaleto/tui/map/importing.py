@@ -19,10 +19,10 @@ from kanaleto.site.counting import Counting, Numbering, to_wire
 from kanaleto.site.leading import real_link
 from kanaleto.site.links.link import Link
 from kanaleto.site.model import Device
+from kanaleto.tables.anyfile import read_tables
+from kanaleto.tables.csvtext import CannotImport, Sheet, read_text_table
 from kanaleto.tables.importing import Imported, Known, grouped, import_rows
 from kanaleto.tables.matching import FIELDS, Matched, guess_numbering, match_columns, plain_word
-from kanaleto.tables.reading import read_tables
-from kanaleto.tables.sheets import CannotImport, Sheet, read_text_table
 from kanaleto.tui.map.columns import ColumnRow, FieldList, ImportRows, rows_of
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.context import Stoppable

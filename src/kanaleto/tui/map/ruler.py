@@ -73,7 +73,7 @@ class RulerRows(Rows[Row]):
             whose, address = place.point.table, place.point.address + address
         return next((at for at in rows.rows_at(whose, address) if self.identity(rows[at]) == identity), None)
 
-    def made_of(self, row: Row) -> Hashable:
+    def redraw_key(self, row: Row) -> Hashable:
         snapshot, device = self.snapshot, self.device
         common = (snapshot.version, device.name if device is not None else "", self.context.counts_as_wire)
         if not isinstance(row, RulerRow):

@@ -9,9 +9,9 @@ from textual.containers import Horizontal, Vertical
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.adding import device_of
-from kanaleto.editing.draft import Edit
 from kanaleto.editing.news import Done
 from kanaleto.editing.pointedit import copy_point, delete_points, take_reading
+from kanaleto.editing.workingcopy import Edit
 from kanaleto.planning.plan import Identity, Place
 from kanaleto.planning.ruler import Row, Ruler, RulerRow
 from kanaleto.site.links.link import Link
@@ -143,10 +143,10 @@ class MapView(View, Horizontal):
         if self.device is None:
             row = self._list.current
             self._device_name = row.device.name if isinstance(row, UnitRow) else ""
-        self._let_go()
+        self._drop_gone()
         self._fill()
 
-    def _let_go(self) -> None:
+    def _drop_gone(self) -> None:
         """Marks of points that are no more."""
         names = {point.name for point in self.device.points} if self.device is not None else set()
         gone = self.ruler_rows.marked - names

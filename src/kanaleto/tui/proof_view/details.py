@@ -22,7 +22,7 @@ class Evidence(Panel):
     """All claims of the same point."""
     point: Point | None = None
 
-    def made_of(self) -> object:
+    def redraw_key(self) -> object:
         return self.claim, self.of_point, self.point, self.size
 
     def text_rows(self) -> list[Row]:
@@ -106,7 +106,7 @@ class StillOpen(Panel):
     claims: Sequence[Claim] = ()
     told: tuple[str, ...] = ()
 
-    def made_of(self) -> object:
+    def redraw_key(self) -> object:
         return self.claims, self.told, self.size
 
     def text_rows(self) -> list[Row]:

@@ -10,9 +10,9 @@ from kanaleto.paper.look import NoPaper
 from kanaleto.paper.report import maps_document, report_document
 from kanaleto.paper.sheets import Sheet
 from kanaleto.paper.siteschemes import scheme_sheet
-from kanaleto.proof.facts import gather
+from kanaleto.proof.reportfacts import gather
 from kanaleto.proof.sheet import CannotKeep
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.tui.shared.context import Context, Stoppable
 from kanaleto.tui.shared.elsewhere import begin_elsewhere
 from kanaleto.tui.shared.holder import expanded

@@ -138,7 +138,7 @@ class AppBench:
 
     def turn_at(self, line: Line, devices: Collection[str], text: str) -> str | None:
         """Stand in at a place that was typed; why not, or nothing."""
-        from kanaleto.bench.places import at_link
+        from kanaleto.bench.freeplaces import at_link
 
         try:
             place = at_link(line, text.strip())
@@ -187,7 +187,7 @@ class AppBench:
 
     def _serve_anywhere(self, stand_ins: "StandIns", line: Line, devices: tuple[str, ...]) -> Link:
         """At a place that nobody has; somebody may take it in the same moment, and then at another one."""
-        from kanaleto.bench.places import free_place
+        from kanaleto.bench.freeplaces import free_place
         from kanaleto.bench.standins import BenchTaken, Served
 
         taken = [served.link for served in self.served.values()]
@@ -282,7 +282,7 @@ class AppBench:
             control = self._context.control
             if left:  # they stood in: nothing can be owed to them any more
                 why = "what stood in for its device has gone"
-                self._context.engine.do(lambda session: control.owings.let_go_of({name}, why)).result(_LEAVE_S)
+                self._context.engine.do(lambda session: control.owings.give_up({name}, why)).result(_LEAVE_S)
             is_stand_in = self._leads[name].origin is Origin.STAND_IN
             self._leads = {own: lead for own, lead in self._leads.items() if own != name}
             told = f"{name} is led to its own devices again"
@@ -434,7 +434,7 @@ class AppBench:
         self._context.tell(f"{line} {what} …")
 
         def run() -> None:
-            from kanaleto.bench.places import NoPlace
+            from kanaleto.bench.freeplaces import NoPlace
             from kanaleto.bench.standins import BenchRefused
 
             try:

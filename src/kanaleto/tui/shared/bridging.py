@@ -11,8 +11,8 @@ from kanaleto.tui.shared.bench import AppBench
 from kanaleto.tui.shared.through import AppThrough
 
 if TYPE_CHECKING:
-    from kanaleto.bridge.desk import BridgeDesk
-    from kanaleto.bridge.running import Tested
+    from kanaleto.bridge.bridgedesk import BridgeDesk
+    from kanaleto.bridge.bridging import Tested
     from kanaleto.bridge.watch import BridgeState
     from kanaleto.control.control import Control
     from kanaleto.site.bridges import Pass
@@ -51,7 +51,7 @@ class AppBridging:
 
     def _made(self) -> "BridgeDesk":
         if self._desk is None:
-            from kanaleto.bridge.desk import BridgeDesk  # most sites have no bridge
+            from kanaleto.bridge.bridgedesk import BridgeDesk  # most sites have no bridge
 
             control = self._context.control
             self._desk = BridgeDesk(

@@ -11,8 +11,8 @@ from textual import events
 
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.door import Door
-from kanaleto.editing.draft import Edit
 from kanaleto.editing.news import Done, Opened
+from kanaleto.editing.workingcopy import Edit
 from kanaleto.polling.engine import Engine
 from kanaleto.polling.session import Session
 from kanaleto.tui.shared.bench import AppBench

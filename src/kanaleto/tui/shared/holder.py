@@ -4,9 +4,9 @@ import re
 from pathlib import Path
 
 from kanaleto.demo.start import CannotStart, Demo, is_demo
-from kanaleto.editing.draft import CannotEdit
-from kanaleto.editing.places import Places
 from kanaleto.editing.presence import others_at
+from kanaleto.editing.userfiles import Places
+from kanaleto.editing.workingcopy import CannotEdit
 
 
 class SiteHolder:

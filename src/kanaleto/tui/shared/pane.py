@@ -137,14 +137,14 @@ class Panel(Drawn):
     def text_rows(self) -> list[Row]:
         raise NotImplementedError
 
-    def made_of(self) -> object:
+    def redraw_key(self) -> object:
         """All that the rows depend on, beside the size and the colours; None where they are made at each look."""
         return None
 
     def redraw(self) -> None:
-        made_of = self.made_of()
-        if made_of is None or made_of != self._made or not self._on_screen:
-            self._made = made_of
+        redraw_key = self.redraw_key()
+        if redraw_key is None or redraw_key != self._made or not self._on_screen:
+            self._made = redraw_key
             super().redraw()
 
     def begin_drawing(self) -> None:

@@ -69,7 +69,7 @@ class Rows(Scrolled, Generic[RowT], can_focus=True):
     def draw(self, row: RowT, width: int, ground: str) -> Cells:
         raise NotImplementedError
 
-    def made_of(self, row: RowT) -> Hashable:
+    def redraw_key(self, row: RowT) -> Hashable:
         """All that what is drawn of a row depends on, beside its place, the cursor, the width and the colours; None
         where it is drawn at each look."""
         return None
@@ -197,13 +197,13 @@ class Rows(Scrolled, Generic[RowT], can_focus=True):
             return self.strip_of(y, Cells(palette, self.resting_ground), width)
         row = self.rows[index]
         is_cursor = index == self.cursor and self.may_rest(row)
-        parts = self.made_of(row)
+        parts = self.redraw_key(row)
         if parts is None:
             return self.strip_of(y, self.draw(row, width, "rules" if is_cursor else self.resting_ground), width)
         key = self.identity(row) if self.are_kept else y
-        made_of = (parts, None if self.are_kept else index, is_cursor, width, palette)
+        redraw_key = (parts, None if self.are_kept else index, is_cursor, width, palette)
         drawn = self._made.get(key)
-        if drawn is None or drawn[0] != made_of:
+        if drawn is None or drawn[0] != redraw_key:
             cells = self.draw(row, width, "rules" if is_cursor else self.resting_ground)
-            drawn = self._made[key] = (made_of, self.strip_of(y, cells, width))
+            drawn = self._made[key] = (redraw_key, self.strip_of(y, cells, width))
         return drawn[1]

@@ -14,8 +14,8 @@ from kanaleto.tui.shared.rows import Scrolled
 from kanaleto.tui.wire_view.fields import both_framings, confirms, register_words
 from kanaleto.tui.wire_view.rows import OUTCOME_TONES, KnownPlaces, outcome_words, request_start_us
 from kanaleto.wire.explain import Field, FieldKind, explain_frame
-from kanaleto.wire.facts import table_of
 from kanaleto.wire.frames import Role
+from kanaleto.wire.functionfacts import table_of
 from kanaleto.wire.pdu import Read
 
 _TONES = {

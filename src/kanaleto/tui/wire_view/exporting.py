@@ -72,7 +72,7 @@ class ListedNow:
 
 
 def _rows_of(part: RowPart, wanted: ExchangeFilter) -> Iterator[ExchangeRow]:
-    """What the ring of the tape has let go of meanwhile is not there."""
+    """What the ring of the tape has overwritten meanwhile is missing."""
     for number in range(part.count):
         try:
             row = part.row(number)

@@ -10,7 +10,7 @@ from kanaleto.site.model import Device, Point
 from kanaleto.values.text import shown
 from kanaleto.wire.checks import crc_bytes
 from kanaleto.wire.codes import Table
-from kanaleto.wire.facts import table_of
+from kanaleto.wire.functionfacts import table_of
 from kanaleto.wire.pdu import Read, WriteCoil, WriteRegister, WriteRegisters
 from kanaleto.wire.rtu import Rtu
 from kanaleto.wire.tcp import Tcp

@@ -115,7 +115,7 @@ class WireRows(Rows[KeyedRow | None]):
     def identity(self, row: KeyedRow | None) -> Hashable:
         return row
 
-    def made_of(self, row: KeyedRow | None) -> Hashable:
+    def redraw_key(self, row: KeyedRow | None) -> Hashable:
         return None if row is None else (self.scale_ms, self.context.counts_as_wire, self.places, self.marks)
 
     def grow(self, rows: Sequence[KeyedRow | None], before: int) -> None:

@@ -29,7 +29,7 @@ from kanaleto.control.snapshots import (
 )
 from kanaleto.control.wanted import why_not_writable
 from kanaleto.files.beside import folder_beside
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.tui.parts.below import Below, written_last
 from kanaleto.tui.parts.held import KIND
 from kanaleto.tui.parts.part import Doors, Part

@@ -5,7 +5,7 @@ from msgspec import Struct
 from kanaleto.control.alive import AliveState
 from kanaleto.control.order import Result
 from kanaleto.control.routine import Routine
-from kanaleto.control.running import RunState
+from kanaleto.control.routinerun import RunState
 from kanaleto.planning.plan import Place
 
 

@@ -8,7 +8,7 @@ from textual.app import ComposeResult
 from kanaleto.board.board import Quality
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.preview import spot_of
-from kanaleto.control.running import RunState, StepOutcome
+from kanaleto.control.routinerun import RunState, StepOutcome
 from kanaleto.control.wanted import is_word_of_bits, why_not_writable
 from kanaleto.planning.plan import Place
 from kanaleto.site.model import PointRole

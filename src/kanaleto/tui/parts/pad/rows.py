@@ -4,7 +4,7 @@ from kanaleto.board.board import Quality
 from kanaleto.board.snapshot import Snapshot
 from kanaleto.control.order import State
 from kanaleto.control.routine import StepKind
-from kanaleto.control.running import RunState, StepOutcome
+from kanaleto.control.routinerun import RunState, StepOutcome
 from kanaleto.planning.plan import Place
 from kanaleto.tui.parts.pad.kinds import AliveRow, Bit, Head, Note, PadPair, PadRow, RoutineRow, Setting
 from kanaleto.tui.shared.cells import Cells

@@ -118,8 +118,8 @@ class TrendData:
 
         self._context.do(tell)
 
-    def let_go(self, snapshot: Snapshot) -> list[Identity]:
-        """The plan has changed: pins that are no more, which are let go of."""
+    def drop_gone(self, snapshot: Snapshot) -> list[Identity]:
+        """The plan has changed: pins that are no more, which are dropped."""
         path = snapshot.site.path
         if path != self._path:
             self._path = path

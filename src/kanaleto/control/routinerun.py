@@ -136,7 +136,7 @@ class RoutineRun:
             if self._lost and self._task is not None:
                 self._task.uncancel()
         finally:
-            self._owned.let_go()
+            self._owned.finish()
             self._skip_the_rest()
             for kept in list(self._kept.values()):
                 said = "; ".join(

@@ -141,7 +141,7 @@ class Recorder:
                 self._hand_on(turn % _COMMITS_EVERY == 0)
         with owned:
             self._hand_on(True)
-        owned.let_go()
+        owned.finish()
 
     def _hand_on(self, commits: bool) -> None:
         messages = self.sink.take()

@@ -5,17 +5,17 @@ from collections.abc import Mapping
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from kanaleto.probing.adapters import Adapter
 from kanaleto.probing.directory import Directory
-from kanaleto.probing.draft import UnitDraft
+from kanaleto.probing.draftmap import UnitDraft
 from kanaleto.probing.hosts import HostFound, HostSurvey
 from kanaleto.probing.listening import LineListener
+from kanaleto.probing.networkadapters import Adapter
 from kanaleto.probing.overhearing import Asked
 from kanaleto.probing.own_settings import OwnSetting
+from kanaleto.probing.portsettings import SettingsSurvey, Tried
 from kanaleto.probing.question import Timing
 from kanaleto.probing.registers import RegisterSurvey
 from kanaleto.probing.rollcall import Called, RollCall
-from kanaleto.probing.settings import SettingsSurvey, Tried
 from kanaleto.probing.units import UnitSurvey
 from kanaleto.probing.unitstates import UnitFound, UnitState
 from kanaleto.site.links.link import Link

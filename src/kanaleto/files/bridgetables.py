@@ -5,11 +5,11 @@ from collections.abc import Callable, Sequence
 from ipaddress import ip_network
 from pathlib import Path
 
-from kanaleto.files import schema
+from kanaleto.files import siteschema as schema
 from kanaleto.site.bridges import Bridge, BridgeTarget, Composed, ComposedRow, Pass, Route, RouteAccess, TlsServing
 from kanaleto.site.counting import Numbering
 from kanaleto.site.expression import references
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.links.link import FramingKind, Link, is_loopback, is_same_place
 from kanaleto.site.links.parse import parse_link
 from kanaleto.site.model import Derived, Line, Point, Writing

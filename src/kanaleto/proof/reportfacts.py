@@ -118,7 +118,7 @@ def _communication(
     from sqlalchemy.exc import SQLAlchemyError
 
     from kanaleto.history.query import History
-    from kanaleto.history.recorder import records_of
+    from kanaleto.history.recorderprocess import records_of
     from kanaleto.history.schema import NewerStore
 
     talked: dict[tuple[str, str], DeviceTalk] = {}

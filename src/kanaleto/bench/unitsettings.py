@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from msgspec import Struct
 
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.bench.units import Units
+from kanaleto.bench.servedunits import Units
 from kanaleto.site.model import PortSetting
 
 

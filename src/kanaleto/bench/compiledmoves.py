@@ -25,7 +25,7 @@ from typing import Any
 from msgspec import Struct
 
 from kanaleto.bench.device import SimulatedDevice
-from kanaleto.bench.packing import as_float, guarded, literal, written
+from kanaleto.bench.packedwrites import as_float, guarded, literal, written
 from kanaleto.bench.statements import (
     STEP_S,
     Placed,

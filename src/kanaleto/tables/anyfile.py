@@ -5,8 +5,8 @@ from pathlib import Path
 from threading import Event
 
 from kanaleto.files.texts import CannotRead, expanded, read_bounded
+from kanaleto.tables.csvtext import CannotImport, Sheet, decode, read_text_table, sheet_of_rows
 from kanaleto.tables.maps import rows_of_json
-from kanaleto.tables.sheets import CannotImport, Sheet, decode, read_text_table, sheet_of_rows
 from kanaleto.tables.things import rows_of_thing
 from kanaleto.tables.workbook import read_workbook
 

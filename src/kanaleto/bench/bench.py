@@ -5,21 +5,21 @@ import math
 import random
 from collections.abc import Callable, Sequence
 
+from kanaleto.bench.compiledmoves import Movement
 from kanaleto.bench.device import SimulatedDevice
 from kanaleto.bench.faults import FaultWanted, ServedFault
 from kanaleto.bench.hands import Hands
 from kanaleto.bench.masters import Masters
-from kanaleto.bench.moving import Movement
+from kanaleto.bench.servedunits import Units
 from kanaleto.bench.server import SiteServer, StandIn, is_as_serial
-from kanaleto.bench.settings import UnitSettings
 from kanaleto.bench.statements import STEP_S
-from kanaleto.bench.units import Units
+from kanaleto.bench.unitsettings import UnitSettings
 from kanaleto.serving.admission import OnClient
 from kanaleto.serving.network import NetworkServer
-from kanaleto.serving.opening import Server
 from kanaleto.serving.port import PortServer
+from kanaleto.serving.servers import Server
 from kanaleto.serving.terminal import TerminalServer
-from kanaleto.site.faults import suggestion
+from kanaleto.site.filefaults import suggestion
 from kanaleto.site.model import Site
 from kanaleto.supervision.owned import each_of, owned_task
 

@@ -8,20 +8,20 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanaleto.bridge.composing import ComposedUnit, Send, is_for_composed, is_read
+from kanaleto.bridge.masterturns import refused
 from kanaleto.bridge.passes import Passes, PassState, SendOfPass
 from kanaleto.bridge.passing import refusal
-from kanaleto.bridge.turns import refused
 from kanaleto.bridge.wayout import WayOut
 from kanaleto.control.holders import Holders
 from kanaleto.control.permission import permission_of_pdu
 from kanaleto.events.log import EventKind
-from kanaleto.files.bridges import is_open
+from kanaleto.files.bridgetables import is_open
 from kanaleto.files.origins import Serves
 from kanaleto.polling.session import Session
 from kanaleto.serving.admission import OnClient
 from kanaleto.serving.answerer import NOBODY, Answer, Answerer, AnyAnswer, Master, is_later
 from kanaleto.serving.network import CannotServe, DatagramServer, NetworkServer
-from kanaleto.serving.opening import Server, server_for
+from kanaleto.serving.servers import Server, server_for
 from kanaleto.site.bridges import Bridge, BridgeTarget, Route, RouteAccess
 from kanaleto.site.links.link import LOOPBACK, FramingKind, Link
 from kanaleto.site.links.tcp import TcpLink
@@ -479,7 +479,7 @@ def _is_same_way(way: _Way, bridge: Bridge, link: Link) -> bool:
 
 
 class Passing(asyncio.Future[_T]):
-    """What a target will answer; who lets go of it tells `when_cancelled`."""
+    """What a target will answer; whoever gives up waiting tells `when_cancelled`."""
 
     when_cancelled: Callable[[], None] | None = None
 

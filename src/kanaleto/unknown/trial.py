@@ -14,7 +14,7 @@ from msgspec import Struct, field
 from kanaleto.files.loading import load_site
 from kanaleto.lines.exchange import Exchanger
 from kanaleto.polling.session import Session
-from kanaleto.site.faults import FaultyFile
+from kanaleto.site.filefaults import FaultyFile
 from kanaleto.site.model import Line
 
 MOST_LOAD = 0.75  # of a line's time that the site may take

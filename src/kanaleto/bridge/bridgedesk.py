@@ -5,7 +5,7 @@ import asyncio
 import concurrent.futures
 from collections.abc import Callable, Sequence
 
-from kanaleto.bridge.running import Bridging, MasterAsked, Tested
+from kanaleto.bridge.bridging import Bridging, MasterAsked, Tested
 from kanaleto.bridge.watch import BridgeState, BridgeWatch
 from kanaleto.control.holders import Holders
 from kanaleto.events.log import EventKind

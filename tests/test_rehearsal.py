@@ -70,7 +70,7 @@ class Rehearsals(unittest.TestCase):
 
             async def play() -> None:
                 while True:
-                    bench.compiledmoves.step()
+                    bench.movement.step()
                     master(run.now_s, bench)
                     await asyncio.sleep(0.01)
 

@@ -281,8 +281,8 @@ class Shut(Served):
             follow(follower)
             try:
                 bench.settings.step = fail  # type: ignore[method-assign]
-                before = bench.compiledmoves.steps
-                while bench.compiledmoves.steps < before + 5:
+                before = bench.movement.steps
+                while bench.movement.steps < before + 5:
                     await asyncio.sleep(0.1)
             finally:
                 leave(follower)
@@ -453,7 +453,7 @@ class Running(Served):
             running = asyncio.create_task(bench.run())
             device = bench.devices[0]
             try:
-                await self.until(lambda: bench.compiledmoves.steps > 3)
+                await self.until(lambda: bench.movement.steps > 3)
                 fault = parse_fault("L: frozen point=Level")
                 bench.begin_fault(fault)
                 await asyncio.sleep(0.15)

@@ -85,14 +85,14 @@ class ByHand(Standing):
     def setUp(self) -> None:
         super().setUp()
         self.bench = Bench(load_site(self.path)[0], stands=())
-        self.hands = Hands(lambda: self.bench.compiledmoves, self.bench.server.device)
+        self.hands = Hands(lambda: self.bench.movement, self.bench.server.device)
 
     def value(self, name: str, device: str = "D") -> object:
         return self.bench.server.device(device).value(name)
 
     def run_s(self, seconds: float) -> None:
         for _ in range(round(seconds * 10)):
-            self.bench.compiledmoves.step()
+            self.bench.movement.step()
             self.hands.step()
 
     def test_what_is_set_stands_until_it_is_given_back(self) -> None:
@@ -172,7 +172,7 @@ class ByHand(Standing):
         self.assertEqual(other.server.device("D").state(), self.bench.server.device("D").state())
         for bench in (self.bench, other):
             for _ in range(20):
-                bench.compiledmoves.step()
+                bench.movement.step()
         self.assertEqual(other.server.device("D").state(), self.bench.server.device("D").state())
         self.assertEqual(other.movement.held, [("D", "Level")])
         for wrong in ({}, {"kanaleto_bench": 1}, {"kanaleto_bench": 1, "devices": {"D": {"tables": {"holding": 3}}}}):
@@ -185,7 +185,7 @@ class ByHand(Standing):
         self.hands.put("D", "Free", "1234")
         site = self.write(MOVES.replace("rate = 5", "rate = 1"))
         devices = [one for line in site.lines for one in Bench(site, stands=()).devices if line]
-        after = Movement(devices, site.lines, 0, self.bench.compiledmoves)
+        after = Movement(devices, site.lines, 0, self.bench.movement)
         for simulated in devices:
             simulated.take_over(self.bench.server.device(simulated.device.name))
         after.take_over()

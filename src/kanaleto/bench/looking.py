@@ -104,7 +104,7 @@ class Looker:
             simulated = bench.server.device(name)
         except KeyError:
             return None
-        movement = bench.compiledmoves
+        movement = bench.movement
         states = {one.point: movement.state_of(name, one.point) for one in simulated.device.simulated.machines}
         held = tuple(point for device, point in movement.held if device == name)
         slowly = tuple(point for point in simulated.points if bench.hands.is_on_its_way(name, point))

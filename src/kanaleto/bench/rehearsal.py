@@ -265,7 +265,7 @@ class RehearsalRun:
 
     @property
     def now_s(self) -> float:
-        return (self.bench.compiledmoves.steps - self._began) * STEP_S
+        return (self.bench.movement.steps - self._began) * STEP_S
 
     def observe(self, simulated: SimulatedDevice, pdu: bytes, is_good: bool) -> None:
         """A request, on whatever thread it is answered."""
@@ -304,7 +304,7 @@ class RehearsalRun:
 
     async def _begin(self) -> str:
         """Wait until each device that a step names was asked; why all is void, or nothing."""
-        self._began = self.bench.compiledmoves.steps
+        self._began = self.bench.movement.steps
         while missing := [name for name in self._named() if not self.seen[name].asked]:
             self.waits_for = missing
             if self.now_s > self.rehearsal.begin_within_s:
@@ -313,7 +313,7 @@ class RehearsalRun:
         for seen in self.seen.values():
             seen.asked.clear()
             seen.written.clear()
-        self._began, self._left_out = self.bench.compiledmoves.steps, self.bench.left_out
+        self._began, self._left_out = self.bench.movement.steps, self.bench.left_out
         self.has_begun, self.waits_for = True, []
         return ""
 

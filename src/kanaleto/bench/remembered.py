@@ -14,12 +14,12 @@ def state_of(bench: Bench) -> dict[str, Any]:
     return {
         "kanaleto_bench": VERSION,
         "site": bench.site.name,
-        "steps": bench.compiledmoves.steps,
+        "steps": bench.movement.steps,
         "devices": {
             simulated.device.name: {
                 "unit_id": units.unit_id_of(simulated.device.name),
                 "tables": simulated.state(),
-                **bench.compiledmoves.state(simulated.device.name),
+                **bench.movement.state(simulated.device.name),
             }
             for units in bench.units
             for simulated in units.devices
@@ -42,7 +42,7 @@ def recall(bench: Bench, state: Mapping[str, Any]) -> None:
                 continue
             try:
                 simulated.recall({table: (int(first), str(text)) for table, (first, text) in own["tables"].items()})
-                bench.compiledmoves.recall(name, own)
+                bench.movement.recall(name, own)
                 unit_id = int(own["unit_id"])
             except (KeyError, TypeError, AttributeError, ValueError):
                 raise ValueError(f"what it says of {name} cannot be read") from None

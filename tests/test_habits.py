@@ -358,6 +358,14 @@ class AskedGently(unittest.TestCase):
         self.assertLess(asked[1] * 10, asked[2])
         self.assertGreater(asked[2] + asked[3], 1500)
 
+    def test_units_that_have_their_turn_later_are_asked_a_second_way_too(self) -> None:
+        """Of this line two units say nothing where they have no register, and one of them is asked after the first
+        registers."""
+        line = made_line(34)
+        search = Everything(line.link, not line.is_serial, 300.0, opener=line.opener)
+        run_virtual(search.run())
+        self.assertEqual(set(line.devices) - set(search.found), set())
+
     def test_a_quick_host_on_a_busy_machine_is_not_taken_for_slower(self) -> None:
         asked = self._asked(50.0, 30.0, lambda at: 0.001 if at < 1010 else 0.02)
         self.assertEqual(asked.gently.slowed, set())

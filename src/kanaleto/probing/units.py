@@ -182,7 +182,7 @@ class UnitSurvey:
             while waiting and not self._came_late and not self.answers_any:
                 if number and self._overruns_gateway:
                     return
-                if self._blind >= _BLIND and self._ends_here:
+                if self._ends_here:
                     return
                 await self._wait_where_blind()
                 if not waiting or self._came_late:

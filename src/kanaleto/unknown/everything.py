@@ -339,6 +339,10 @@ class Everything:
                 await self._ask_some(line, unasked, None, 0.0, 1.0 if is_slow else _REST_SHARE, most_s=most_s)
                 if self._unasked == unasked:
                     break
+                is_quick = self.within_s is None or self._units_s < _QUICK_SHARE * self.within_s
+                if is_quick or self.link.is_serial:
+                    silent = [unit for unit in unasked if unit in self.asked_units and unit not in self.found]
+                    self._silent += [unit for unit in silent if unit not in self._silent]
                 self._leave_out_doubles()
                 await self._ask_who_they_are(line)
                 self._take_in(turns)

@@ -3,16 +3,20 @@
 import asyncio
 import re
 import unittest
+import unittest.mock
 import xml.etree.ElementTree as ET
 
 from msgspec.structs import replace
+from textual import events
 from textual.pilot import Pilot
 
 from kanaleto.editing.deviceedit import change_device
 from kanaleto.editing.pointedit import change_points
 from kanaleto.events.log import EventKind
 from kanaleto.tui.app import KanaletoApp
+from kanaleto.tui.live.rows import LiveRow, LiveRows
 from kanaleto.tui.live.view import LiveView
+from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.prompt import Prompt
 from kanaleto.tui.wire_view.view import WireView
 from tests.livesite import MAP, LiveCase, rows_shown
@@ -50,9 +54,47 @@ class Live(LiveCase):
     def test_another_map(self) -> None:
         self.drive(_another_map, more='[[derived]]\nname = "Twice"\nformula = "2 * [Meter 1/Level]"\n')
 
+    def test_what_scrolls_is_not_drawn_again(self) -> None:
+        rows = "".join(f"P{at},holding,{at % 20},uint16\n" for at in range(1996))
+        self.drive(_scrolled, units=1, map_text="name,table,address,type,factor\nLevel,holding,0,uint16,0.1\n" + rows)
+
     def test_two_thousand_points(self) -> None:
         rows = "".join(f"P{at},holding,{at % 20},uint16\n" for at in range(1996))
         self.drive(_many, units=1, map_text="name,table,address,type,factor\nLevel,holding,0,uint16,0.1\n" + rows)
+
+
+async def _scrolled(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    """What has scrolled by one row is drawn already, wherever it stands; what was drawn is kept within bounds."""
+    view = app.query_one(LiveView)
+    rows = app.query_one(LiveRows)
+    await pilot.press("pagedown", "pagedown")
+    await pilot.press("space")  # held: no value is new
+    await pilot.pause(1.2)
+    height, drawn = rows.size.height, []
+    draw = LiveRows.draw
+
+    def count(own: LiveRows, row: LiveRow, width: int, ground: str) -> Cells:
+        drawn.append(row)
+        return draw(own, row, width, ground)
+
+    with unittest.mock.patch.object(LiveRows, "draw", count):
+        rows._second = -1
+        rows.refresh()
+        await pilot.pause(0.3)
+        test.assertGreaterEqual(len(drawn), height)
+        for _ in range(20):
+            with unittest.mock.patch.object(LiveRows, "show"):  # ages are another matter
+                before, top = len(drawn), rows.scroll_offset.y
+                app.post_message(events.Key("down", None))
+                await asyncio.sleep(0.15)
+                test.assertEqual(rows.scroll_offset.y, top + 1)
+                test.assertLess(len(drawn) - before, 6)
+        for _ in range(30):
+            app.post_message(events.Key("pagedown", None))
+            await asyncio.sleep(0.1)
+        test.assertGreater(len(drawn), 1000)
+    test.assertLessEqual(len(rows._made), 300)
+    test.assertTrue(view.has_focus_within)
 
 
 async def _arranged(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:

@@ -32,7 +32,7 @@ class Pictures(unittest.TestCase):
         self.assertEqual(*pictures)
         text = re.sub(_COLOURS, "", pictures[0])
         self.assertRegex(text, r"3 Live .* 02:40:\d\d")
-        self.assertRegex(text, r"Pool level +\d\.\d{3} +\d\.\d{3}")
+        self.assertRegex(text, r"● Upper pool level +\d\.\d{3} +1\d\.\d")
 
     def test_each_picture_is_one_of_those_kept(self) -> None:
         kept = {path.stem for path in (_ROOT / "docs" / "screenshots").glob("*.png")}

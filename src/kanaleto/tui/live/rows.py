@@ -76,6 +76,8 @@ class LiveColumns(Struct, frozen=True):
 class LiveRows(Rows[LiveRow]):
     """See the head of this file."""
 
+    are_kept = True
+
     def __init__(self) -> None:
         super().__init__()
         self.pinned: list[Identity] = []

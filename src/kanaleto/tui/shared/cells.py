@@ -43,13 +43,18 @@ class Cells:
         on: str = "",
     ) -> "Cells":
         """Text in a colour, made fit for a terminal; with `width` cut or padded to it."""
-        if width is not None and len(text) > _MOST_A_CELL * width:
-            text = text[: _MOST_A_CELL * max(width, 0)] + "…"
-        text = visible(text)
-        if width is not None:
-            text = cut(text, width)
-            space = " " * (width - cell_len(text))
-            text = space + text if right else text + space
+        if text.isascii() and text.isprintable() and (width is None or len(text) <= width):
+            size = len(text)  # as most are: a cell a character, and nothing to be made fit
+        else:
+            if width is not None and len(text) > _MOST_A_CELL * width:
+                text = text[: _MOST_A_CELL * max(width, 0)] + "…"
+            text = visible(text)
+            if width is not None:
+                text = cut(text, width)
+            size = cell_len(text)
+        if width is not None and size < width:
+            text = " " * (width - size) + text if right else text + " " * (width - size)
+            size = width
         if text:
             look = style(self._palette, ink, on or self._ground, bold)
             segments = self._segments
@@ -57,7 +62,7 @@ class Cells:
                 segments[-1] = Segment(segments[-1].text + text, look)
             else:
                 segments.append(Segment(text, look))
-            self.width += cell_len(text)
+            self.width += size
         return self
 
     @property

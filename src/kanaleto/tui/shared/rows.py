@@ -205,5 +205,7 @@ class Rows(Scrolled, Generic[RowT], can_focus=True):
         drawn = self._made.get(key)
         if drawn is None or drawn[0] != redraw_key:
             cells = self.draw(row, width, "rules" if is_cursor else self.resting_ground)
+            if len(self._made) >= _MOST_MADE:
+                self._made.clear()
             drawn = self._made[key] = (redraw_key, self.strip_of(y, cells, width))
         return drawn[1]

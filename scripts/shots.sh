@@ -28,7 +28,8 @@ for name in ${*:-$(.venv/bin/python -m scripts.shots)}; do
   terminal=$!
   sleep 3
   DISPLAY="$display" import -window root -strip "$own/$name.png"
-  mv "$own/$name.png" "docs/screenshots/$name.png"
+  kept="docs/screenshots/$name.png" # the same picture may be packed in more than one way
+  [ -f "$kept" ] && [ "$(compare -metric AE "$kept" "$own/$name.png" null: 2>&1)" = 0 ] || mv "$own/$name.png" "$kept"
   kill "$terminal"
   wait "$terminal" 2>/dev/null || true
 done

@@ -27,14 +27,18 @@ class Picture(Struct, frozen=True):
 
 async def _live(stage: Stage) -> None:
     await stage.wait(60)
-    await stage.kept()
-    await stage.press("p", *["j"] * 10, "p", *["j"] * 15, "p", "enter")
+    for steps in (0, 10, 15):
+        await stage.press(*["j"] * steps)
+        await stage.kept()
+        await stage.press("p")
+    await stage.press("enter")
 
 
 async def _trend(stage: Stage) -> None:
     await stage.wait(72)
+    await stage.press("v", *["j"] * 10, "v", *["j"] * 12, "v", "j", "v", "j", "j", "v")
     await stage.kept()
-    await stage.press("v", *["j"] * 10, "v", *["j"] * 12, "v", "j", "v", "j", "j", "v", "p", "t", "+", "+")
+    await stage.press("p", "t", "+", "+")
     await stage.press(*["left"] * 6, "v", *["left"] * 8)
 
 

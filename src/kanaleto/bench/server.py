@@ -109,8 +109,8 @@ class SiteServer:
         if isinstance(server, NetworkServer):
             behaves = [simulated.device.simulated.behaves for simulated in units.served]
             limits = [own for own in behaves if own.connections is not None]
-            server.admission.limit = min((own.connections or 0 for own in limits), default=None)
-            server.admission.lets_go = any(own.with_more == "oldest" for own in limits)
+            server.admission.limit = min((limit.connections or 0 for limit in limits), default=None)
+            server.admission.lets_go = any(limit.with_more == "oldest" for limit in limits)
 
     async def take_over(self, site: Site, made: Mapping[str, SimulatedDevice]) -> list[str]:
         """An edit: the lines as they are now, with the devices that were made anew; what could not go on, in words."""

@@ -141,7 +141,9 @@ class Bridging:
             if key in self.states and self.states[key].target == count.target:
                 self.states[key] = count
         self._composed = {
-            (bridge.name, own.unit_id): ComposedUnit(own, session) for bridge in bridges for own in bridge.devices
+            (bridge.name, device.unit_id): ComposedUnit(device, session)
+            for bridge in bridges
+            for device in bridge.devices
         }
         passed_before = {(passes.bridge, state.own): state for passes in self.passes for state in passes.states}
         self.passes = [
@@ -196,7 +198,7 @@ class Bridging:
         wanted: dict[object, Callable[[], Coroutine[Any, Any, None]]] = {
             name: way.run for name, way in self.ways_out.items()
         }
-        wanted |= {own: own.run for own in self.passes}
+        wanted |= {one_pass: one_pass.run for one_pass in self.passes}
         for key in [key for key in self._tasks if key not in wanted]:
             self._tasks.pop(key).cancel()
         for key, work in wanted.items():
@@ -456,7 +458,7 @@ class Bridging:
 def _lines_of_sources(site: Site, bridges: Sequence[Bridge]) -> list[str]:
     """The lines of devices of which a composed one has values."""
     names = {name for bridge in bridges for own in bridge.devices for name in own.sources}
-    names |= {own.to_device for bridge in bridges for own in bridge.passes}
+    names |= {one_pass.to_device for bridge in bridges for one_pass in bridge.passes}
     return [line.name for line in site.lines if any(device.name in names for device in line.devices)]
 
 

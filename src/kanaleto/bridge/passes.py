@@ -57,7 +57,7 @@ class Passes:
         stood."""
         self.bridge = bridge
         self._may_pass, self._holders = may_pass, holders
-        self.states = [before.get((bridge, own)) or PassState(own) for own in passes]
+        self.states = [before.get((bridge, one_pass)) or PassState(one_pass) for one_pass in passes]
         self._session, self._send, self._on_written = session, send, on_written
 
     async def run(self) -> None:

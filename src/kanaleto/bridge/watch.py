@@ -139,7 +139,7 @@ class BridgeWatch:
             for name, seen in self._masters.items() if now_s - max(seen.at, default=0.0) < _NOW_S
         ]  # fmt: skip
         places = tuple((bridge.name, str(link)) for bridge, link in bridging.places)
-        passes = tuple(_pass(own, state, now_s) for own in bridging.passes for state in own.states)
+        passes = tuple(_pass(one_pass, state, now_s) for one_pass in bridging.passes for state in one_pass.states)
         return BridgeState(tuple(routes), tuple(sorted(masters, key=lambda one: -one.last_at)), passes, places)
 
     def _route(

@@ -171,7 +171,7 @@ def chosen(site: Site, names: Sequence[str]) -> tuple[Bridge, ...]:
 def _needed(site: Site, bridges: Sequence[Bridge], polls_all: bool) -> Site:
     """What of the site is polled: what composed devices are made from, or all of it; with their expressions."""
     sources = {name for bridge in bridges for own in bridge.devices for name in own.sources}
-    sources |= {own.device for bridge in bridges for own in bridge.passes}
+    sources |= {one_pass.device for bridge in bridges for one_pass in bridge.passes}
     for formula in site.composing:
         sources |= {name.partition("/")[0] for name in references(formula.formula)}
     lines = tuple(

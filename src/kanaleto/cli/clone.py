@@ -74,7 +74,7 @@ def command(
             lines = _of_site(site, for_s, is_agreed, progress)
     finally:
         progress.done()
-    lines = [own for own in lines if own.copies]
+    lines = [line for line in lines if line.copies]
     if not lines:
         raise Failed("nobody answered: nothing was cloned")
     lines = usage(partial(placed, lines, at))
@@ -89,7 +89,7 @@ def command(
         for copy in own.copies:
             _tell(own, copy, counts[own.line.name, copy.device.name], is_json)
     if not is_json:
-        say(f"{sum(len(own.copies) for own in lines)} cloned to {out}: kanaleto serve {out} serves it")
+        say(f"{sum(len(line.copies) for line in lines)} cloned to {out}: kanaleto serve {out} serves it")
     return 0
 
 

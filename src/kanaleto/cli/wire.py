@@ -121,7 +121,9 @@ def _when(
     path: Path, of_it: ExchangeFilter, line_name: str | None, gathered: Gathered, served: ServedPoints | None
 ) -> "WhenLooked | None":
     """When it fails, where enough does to ask that."""
-    if not any(count >= _LEAST for own in gathered.devices for kind, count in own.kinds.items() if kind is not _GOOD):
+    if not any(
+        count >= _LEAST for device in gathered.devices for kind, count in device.kinds.items() if kind is not _GOOD
+    ):
         return None
     from kanaleto.evidence.when import look_when  # which costs more than all the rest to load
 
@@ -167,7 +169,7 @@ def _tell_pattern(
         if not when.found:
             say(f"when it fails: nothing stands out among {when.causes} causes", err=True)
     if not found and not remarks and gathered.rows:
-        lost = sum(own.failed for own in gathered.devices)
+        lost = sum(device.failed for device in gathered.devices)
         verdict = "all that was asked has been answered"
         say(f"{lost} failed, in no pattern: nothing stands out" if lost else verdict, err=True)
 

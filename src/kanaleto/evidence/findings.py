@@ -33,7 +33,7 @@ def remarks_of(lines: Sequence[OfLine], found: Sequence[WireFinding]) -> list[st
     """What failed eight times or more and is no finding, in words."""
     told: list[str] = []
     named = {(one.line, one.device): {other.kind for other in found if other.who == one.who} for one in found}
-    for own in (own for line in lines for own in line.devices.values()):
+    for own in (device for line in lines for device in line.devices.values()):
         kinds = named.get((own.line, own.name), set()) | named.get((own.line, ""), set())
         if own.last_good_us is None and own.silent.count and not own.answered and not kinds:
             neighbours = [other for line in lines if line.name == own.line for other in line.devices.values()]
@@ -232,11 +232,11 @@ def _silent_spell(own: OfDevice) -> Spell | None:
 
 
 def _silent_all(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | None:
-    spells = [(own, spell) for own in devices if (spell := _silent_spell(own)) is not None]
+    spells = [(device, spell) for device in devices if (spell := _silent_spell(device)) is not None]
     if not spells:
         return None
     quiet = [(own, spell) for own, spell in spells if not spell.others_answered]
-    others = [own for own in devices if own not in [one for one, _ in quiet]]
+    others = [device for device in devices if device not in [one for one, _ in quiet]]
     if any(own.answered and own.last_us >= quiet[0][1].begun_us and own.first_us <= quiet[0][1].last_us
            for own in others) if quiet else True:  # fmt: skip
         return None
@@ -245,8 +245,8 @@ def _silent_all(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | None
     if any(_limit(own) is not None or own.late.count >= LEAST for own, _ in quiet):
         return None
     count = sum(own.silent.count for own, _ in quiet)
-    of = sum(own.asked for own in devices)
-    ever = any(own.answered for own in devices)
+    of = sum(device.asked for device in devices)
+    ever = any(device.answered for device in devices)
     who = "its only device is" if len(devices) == 1 else "all of its devices are"
     told = f"has nobody that answers: {who} silent" + ("" if ever else ", and were from the start")
     return finding(
@@ -256,13 +256,13 @@ def _silent_all(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | None
 
 def _another_rate(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | None:
     """Bytes come, and never a frame."""
-    garbled = sum(own.garbled.count for own in devices)
-    if line.good or garbled < LEAST or any(own.answered for own in devices):
+    garbled = sum(device.garbled.count for device in devices)
+    if line.good or garbled < LEAST or any(device.answered for device in devices):
         return None
-    of = sum(own.asked for own in devices)
-    rows = next(own.garbled.rows for own in devices if own.garbled.count)
+    of = sum(device.asked for device in devices)
+    rows = next(device.garbled.rows for device in devices if device.garbled.count)
     told = f"has never brought a frame: {garbled} answers of {of} were bytes that make none"
-    sent = _sent_otherwise(line, sum((own.other_settings for own in devices), Counter()))
+    sent = _sent_otherwise(line, sum((device.other_settings for device in devices), Counter()))
     told += f"; they were {sent}" if sent is not None else ""
     return finding(FindingKind.ANOTHER_RATE, line.name, "", garbled, of, told, line.is_wired, tuple(rows))
 

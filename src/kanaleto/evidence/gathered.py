@@ -182,7 +182,7 @@ class Gathered:
 
     @property
     def devices(self) -> list[OfDevice]:
-        return [own for line in self.lines.values() for own in line.devices.values()]
+        return [device for line in self.lines.values() for device in line.devices.values()]
 
     def add(self, row: ExchangeRow) -> None:
         self.rows += 1

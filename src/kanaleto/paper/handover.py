@@ -83,7 +83,7 @@ def _site_files(loaded: LoadedSite, path: Path, files: dict[str, bytes], left_ou
     """The site file without secrets, its maps and what else it reads, below one folder."""
     base = path.parent.resolve()
     document = tomlkit.parse(loaded.texts.get(path) or path.read_text(encoding="utf-8"))
-    moved = _names_within(base, [own for own in loaded.texts if own.resolve() != path.resolve()])
+    moved = _names_within(base, [text for text in loaded.texts if text.resolve() != path.resolve()])
     _point_to(document, base, moved)
     _take_out_secrets(document, left_out)
     files[path.name] = _without_passwords(tomlkit.dumps(document).encode())

@@ -206,7 +206,7 @@ def _value(value: float | str | None) -> str:
 def _communication(facts: ReportFacts) -> TableSheet:
     numbers = ("asked", "good", "refused", "silent", "garbled", "strange", "unreachable", "median ms", "95 % ms")
     headings = ["device", "line", *numbers]
-    rows = [_talked(own) for own in facts.devices]
+    rows = [_talked(device) for device in facts.devices]
     missing = facts.missing.get("communication", "")
     return _table("Communication", missing or "out of the record, minute by minute", headings, rows, numbers)
 

@@ -16,7 +16,7 @@ def scheme_sheet(site: Site, note: str = "") -> SchemeSheet:
     about = f"{count} device{'s' if count != 1 else ''} on {len(lines)} line{'s' if len(lines) != 1 else ''}"
     notes = ["A filled mark on the line is a terminator. A dashed line is a network: its order is none of a cable."]
     notes += [f"Note: {note}"] if note else []
-    return SchemeSheet(f"{site.name}: site drawing", about, lines, [_bridge(own) for own in site.bridges], notes)
+    return SchemeSheet(f"{site.name}: site drawing", about, lines, [_bridge(bridge) for bridge in site.bridges], notes)
 
 
 def _line(line: Line) -> SchemeLine:
@@ -64,6 +64,10 @@ def _bridge(bridge: Bridge) -> str:
         f" ({route.access.value})"
         for route in bridge.routes
     ]
-    told += [f"unit {own.unit_id} composed of {', '.join(own.sources)}" for own in bridge.devices]
-    told += [f"{own.device}/{own.point} passed on to {own.title}" for own in bridge.passes if own.device]
+    told += [f"unit {device.unit_id} composed of {', '.join(device.sources)}" for device in bridge.devices]
+    told += [
+        f"{one_pass.device}/{one_pass.point} passed on to {one_pass.title}"
+        for one_pass in bridge.passes
+        if one_pass.device
+    ]
     return f"{bridge.name} at {ways}: {'; '.join(told)}"

@@ -374,7 +374,7 @@ class RegisterSurvey:
                     try:
                         self._look_for_resets(request.table, request.address, content.words)
                     except _Resets as resets:
-                        next(own for own in self.tables if own.table is request.table).leave_alone(
+                        next(table for table in self.tables if table.table is request.table).leave_alone(
                             resets.first, resets.last
                         )
                         continue

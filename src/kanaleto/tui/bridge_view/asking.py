@@ -109,7 +109,7 @@ def ask_run(context: Context, bridge: Bridge, composed: Composed | None, chosen:
     shown: dict[str, str] = {}
     if composed is None:
         taken = {unit for route in bridge.routes for unit in route.units}
-        taken |= {own.unit_id for own in bridge.devices}
+        taken |= {device.unit_id for device in bridge.devices}
         shown["unit_id"] = str(next((unit for unit in range(1, 248) if unit not in taken), 1))
     if chosen:
         shown["from"] = "; ".join("/".join(identity) for identity in chosen)

@@ -78,7 +78,7 @@ class MasterRows(Panel):
         if master.refused:
             row.append((f"  refused {master.refused}", "ochre"))
         if master.gives_up_s is not None:
-            slowest = max((own.slowest_s or 0.0 for own in self._routes()), default=0.0)
+            slowest = max((route.slowest_s or 0.0 for route in self._routes()), default=0.0)
             told = f"  gives up after {master.gives_up_s:.2g} s"
             if slowest > master.gives_up_s:
                 told += f", the slowest takes up to {slowest:.2f}"
@@ -172,7 +172,7 @@ class BridgeView(View, Vertical):
         bridging = self.context.bridging
         state = bridging.state
         routes = state.routes if state is not None else ()
-        self._routes.states = {(own.bridge, own.unit_id): own for own in routes}
+        self._routes.states = {(route.bridge, route.unit_id): route for route in routes}
         self._routes.tests = bridging.tests
         passes = state.passes if state is not None else ()
         self._routes.passes = {(seen.bridge, seen.own): seen for seen in passes}
@@ -279,7 +279,7 @@ class BridgeView(View, Vertical):
         """The one that the cursor is in, else the first."""
         bridges, row = self.snapshot.site.bridges, self._routes.current
         name = row.bridge if isinstance(row, RoutedUnit | PassRow | ComposedRowOf | ComposedCell) else None
-        return next((own for own in bridges if own.name == name), bridges[0] if bridges else None)
+        return next((bridge for bridge in bridges if bridge.name == name), bridges[0] if bridges else None)
 
     def _composed_here(self) -> Composed | None:
         row, bridge = self._routes.current, self._bridge_here()

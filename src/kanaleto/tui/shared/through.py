@@ -60,7 +60,7 @@ class AppThrough:
         if self.offers:
             names = ", ".join(self.offers)
             return f"{names}: its port is held by a service of ours; J reads through it, nothing is written there"
-        gone = [own.line.name for own in snapshot.lines if _is_through(own.line) and own.why_unreachable]
+        gone = [line.line.name for line in snapshot.lines if _is_through(line.line) and line.why_unreachable]
         return f"{gone[0]}: the service that it was read through has ended; J leads it back" if gone else ""
 
     def _say(self, words: str) -> None:

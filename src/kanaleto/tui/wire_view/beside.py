@@ -115,7 +115,7 @@ class Beside(Scrolled, can_focus=True):
             for text in looking.when:
                 lines += self._wrapped(self._cells().put(" "), text, width)
         if len(lines) == 1:
-            lost = sum(own.failed for own in looking.devices)
+            lost = sum(device.failed for device in looking.devices)
             told = f"{lost} failed, in no pattern: nothing stands out" if lost else "all that was asked was answered"
             lines.append(self._cells().put(f"  {told if looking.rows else 'nothing was asked'}", "muted"))
         return lines
@@ -139,7 +139,7 @@ class Beside(Scrolled, can_focus=True):
         """A row a device: counts by outcome, median and 95 %, and the times as a histogram where there is room. Late
         answers have a column where there are any."""
         devices = self.looking.devices
-        has_bars, has_late = width >= 66, any(own.late.count for own in devices)
+        has_bars, has_late = width >= 66, any(device.late.count for device in devices)
         columns = [column for column in _COLUMNS if has_late or column[0] != "late"]
         used = sum(size for _, size in columns)
         name_width = max(width - used - (_HISTOGRAM + 1 if has_bars else 0), 12)
@@ -147,7 +147,7 @@ class Beside(Scrolled, can_focus=True):
         for title, size in columns:
             head.put(title, "dim", size, right=True)
         of = self._cells().put("  ").put(f"{self.looking.span.value}, {self.looking.rows:,} exchanges", "dim")
-        return [head, of, *(self._device(own, name_width, dict(columns), has_bars) for own in devices)]
+        return [head, of, *(self._device(device, name_width, dict(columns), has_bars) for device in devices)]
 
     def _device(self, own: OfDevice, name_width: int, columns: dict[str, int], has_bars: bool) -> Cells:
         kinds = own.kinds

@@ -108,7 +108,9 @@ class Looking:
         self.rows = gathered.rows
         self.findings = findings_of(lines)
         ports = (
-            told_of_port(line.name, self.ports.get(line.name), sum(own.garbled.count for own in line.devices.values()))
+            told_of_port(
+                line.name, self.ports.get(line.name), sum(device.garbled.count for device in line.devices.values())
+            )
             for line in lines
         )
         self.remarks = [*remarks_of(lines, self.findings), *(told for told in ports if told), *own_counts.told()]

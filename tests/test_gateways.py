@@ -25,6 +25,7 @@ def network_units(
     delay_s: Callable[[int], float] = lambda unit: 0.001,
     timeout_s: float = 0.5,
     units: Sequence[int] = (255, 0, *range(1, 248)),
+    on_step: Callable[[UnitSurvey], None] | None = None,
 ) -> UnitSurvey:
     """A survey over TCP of a far end that answers as told."""
     framing = framing_of(TcpLink("192.0.2.1", 502))
@@ -44,7 +45,7 @@ def network_units(
     async def work() -> UnitSurvey:
         exchanger = Exchanger(MemoryChannel(far_end), framing)
         await exchanger.open()
-        survey = UnitSurvey(exchanger, units, timeout_s=timeout_s)
+        survey = UnitSurvey(exchanger, units, timeout_s=timeout_s, on_step=on_step)
         await survey.run()
         return survey
 
@@ -172,6 +173,19 @@ class Gateways(unittest.TestCase):
             self.assertEqual(set(survey.found), there)
             if absent_s > 0.25:  # the others are asked no sooner than it works them off
                 self.assertRegex(survey.note, r"waited \d+ s until a gateway")
+
+    def test_how_long_it_lasts_is_said_where_nobody_answers_for_long(self) -> None:
+        steps: list[tuple[float, float, int]] = []
+
+        def note(survey: UnitSurvey) -> None:
+            steps.append((asyncio.get_running_loop().time(), survey.left_s, survey.asked))
+
+        survey = network_units(lambda unit, pdu: b"\x83\x02" if unit == 240 else None, timeout_s=0.6, on_step=note)
+        self.assertEqual(set(survey.found), {240})
+        at_s, left_s, _ = next(step for step in steps if step[2] == 20)
+        until_s = next(step[0] for step in steps if step[2] == 249)
+        self.assertGreater(until_s - at_s, 40.0)
+        self.assertAlmostEqual(left_s, until_s - at_s, delta=0.2 * left_s)
 
     def test_a_unit_that_is_only_slow_is_found_the_last_one_too(self) -> None:
         for units in ([9], [1, 2, 9], [9, 1, 2]):

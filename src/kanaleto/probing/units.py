@@ -116,7 +116,10 @@ class UnitSurvey:
             silent = self.again_left or sum(state is UnitState.SILENT for state in self.states)
             return left * each_s + silent * self.pace.longest_s
         again = self.again_left or min(len(self._had_no_turn), _SILENT_ALONE) + len(set(self._again))
-        return left * each_s / MOST_IN_FLIGHT + again * self.pace.longest_s + self.waits_s
+        each_s /= MOST_IN_FLIGHT
+        if self._is_blind:
+            each_s = max(each_s, _BLIND_EACH_S)
+        return left * each_s + again * self.pace.longest_s + self.waits_s
 
     async def run(self) -> dict[int, UnitFound]:
         """Ask them all. Raises SurveyStopped when the line is lost, or is no place to ask anything."""
@@ -218,10 +221,14 @@ class UnitSurvey:
                 await self._ask_one(waiting.pop())
             await self._hear_the_last()
 
+    @property
+    def _is_blind(self) -> bool:
+        return UnitState.NOBODY not in self.states and (not self.found or self._blind >= _BLIND)
+
     async def _wait_where_blind(self) -> None:
         """As long as nobody has answered, no question goes sooner after another than a gateway works it off; where that
         took long, it may be such a gateway."""
-        if UnitState.NOBODY in self.states or (self.found and self._blind < _BLIND):
+        if not self._is_blind:
             return
         self._blind += 1
         now_s = asyncio.get_running_loop().time()

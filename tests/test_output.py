@@ -6,10 +6,12 @@ import random
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kanaleto.cli.output import say
 from kanaleto.demo.start import copy_site
 from kanaleto.files.loading import load_site
 from kanaleto.files.mapfaults import MapDefaults
@@ -127,6 +129,16 @@ class OutAndBack(unittest.TestCase):
         self.assertEqual(kanaleto("export", site, str(self.folder / "x.csv"))[0], 2)
         self.assertEqual(kanaleto("export", site, str(self.folder / "x.what"), "--device", "Weather mast")[0], 2)
         self.assertEqual(kanaleto("export", site, "/no/such/folder/x.csv", "--device", "Weather mast")[0], 1)
+
+
+class Gone(unittest.TestCase):
+    def test_that_nobody_reads_stderr_any_more_ends_nothing(self) -> None:
+        """What goes on says things there; of stdout the end is an end (as behind a head)."""
+        gone = mock.Mock(write=mock.Mock(side_effect=BrokenPipeError))
+        with mock.patch("sys.stderr", gone), mock.patch("sys.stdout", gone):
+            say("too slow", err=True)
+            with self.assertRaises(BrokenPipeError):
+                say("a value")
 
 
 class Fitting(unittest.TestCase):

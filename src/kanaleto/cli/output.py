@@ -2,6 +2,7 @@
 
 import io
 import sys
+from contextlib import nullcontext, suppress
 
 from kanaleto.values.visible import escaped, visible
 
@@ -15,10 +16,11 @@ def iso(wall_s: float | None = None) -> str:
 
 
 def say(line: str, err: bool = False) -> None:
-    """One line for people, whatever is in it."""
+    """One line for people, whatever is in it. That nobody reads stderr any more is no fault of what goes on."""
     stream = sys.stderr if err else sys.stdout
-    stream.write(visible(line) + "\n")
-    stream.flush()
+    with suppress(BrokenPipeError) if err else nullcontext():
+        stream.write(visible(line) + "\n")
+        stream.flush()
 
 
 def bear_any_text() -> None:

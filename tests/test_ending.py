@@ -43,6 +43,24 @@ class FirstSecond(unittest.TestCase):
             terminal.wait_for("ENDED WITH 0", 20)
 
 
+class BeforeAllIsThere(unittest.TestCase):
+    def test_whoever_leaves_before_all_views_are_there_leaves(self) -> None:
+        """A view that is not mounted yet has nothing to lose, and is not asked."""
+
+        async def work() -> KanaletoApp:
+            with tempfile.TemporaryDirectory() as name:
+                path = Path(name) / "site.toml"
+                path.write_text('[site]\nname = "S"\n')
+                loaded = load_whole(path)
+                app = KanaletoApp(Engine(loaded.site), loaded, "lagoon")
+                app.is_whole = False
+                with mock.patch.object(KanaletoApp, "query", side_effect=AssertionError("asked")):
+                    app.is_sure("q", "quitting")
+                return app
+
+        self.assertIsNone(asyncio.run(work()).crash)
+
+
 class InTheMiddle(unittest.TestCase):
     def test_a_signal_while_a_class_is_made_is_no_crash(self) -> None:
         """Python tells what ends it there as another error."""

@@ -214,7 +214,7 @@ class KanaletoApp(Terminal):
     def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool:
         users = self.writing.users_of(lines) if key != "space" else []  # held or not, what is kept alive goes on
         users += self.writing.owed_to(lines) if key not in ("space", EDITING) else []
-        if key == "q":
+        if key == "q" and self.is_whole:  # before, a view may not have what it would lose
             users = [*users, *(lost for view in self.query(View) for lost in view.would_be_lost())]
         return self._twice.is_sure(self, key, what, lines, users)
 

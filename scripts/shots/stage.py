@@ -100,17 +100,15 @@ class Stage:
         assert isinstance(loop, ScreenLoop)
         self._loop = loop
 
-    async def wait(self, seconds: float) -> None:
-        """Let so much time pass."""
+    async def wait(self, seconds: float, really_s: float = 0.0) -> None:
+        """Let so much time pass, a tenth of a second at a time, each of which really takes so long at least."""
         for _ in range(round(seconds / _STEP_S)):
             self._engine.loop.go_on(_STEP_S)
-            await self._settled()
+            await self._settled(really_s)
 
     async def rest(self, seconds: float) -> None:
         """The same, with time for whatever reckons beside the screen."""
-        for _ in range(round(seconds / _STEP_S)):
-            self._engine.loop.go_on(_STEP_S)
-            await self._settled(_REST_S)
+        await self.wait(seconds, _REST_S)
 
     async def kept(self) -> None:
         """All that has happened is on tape."""

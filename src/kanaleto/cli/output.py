@@ -2,7 +2,6 @@
 
 import io
 import sys
-from contextlib import nullcontext, suppress
 
 from kanaleto.values.visible import escaped, visible
 
@@ -18,9 +17,12 @@ def iso(wall_s: float | None = None) -> str:
 def say(line: str, err: bool = False) -> None:
     """One line for people, whatever is in it. That nobody reads stderr any more is no fault of what goes on."""
     stream = sys.stderr if err else sys.stdout
-    with suppress(BrokenPipeError) if err else nullcontext():
+    try:
         stream.write(visible(line) + "\n")
         stream.flush()
+    except BrokenPipeError:
+        if not err:
+            raise
 
 
 def bear_any_text() -> None:

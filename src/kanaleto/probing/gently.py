@@ -67,8 +67,8 @@ class Gently:
         self._under_way = 0
         self._is_behind = False  # nobody answered the last question: the far end may still be busy with it
         self._free_at = -1e9  # when it was known not to be
-        self.resting: set[int] = set()
-        """Units that somebody waits to ask."""
+        self.resting = 0
+        """Questions that wait until a unit which became slower may be asked."""
 
     def take(self, exchanger: Exchanger) -> None:
         """Whatever is asked on it goes no faster from now on."""
@@ -83,11 +83,11 @@ class Gently:
             now_s = asyncio.get_running_loop().time()
             begin_s = max(now_s, self._not_before_s.get(unit_id, 0.0))
             self._not_before_s[unit_id] = begin_s + each_s  # several may wait for their turn
-            self.resting.add(unit_id)
+            self.resting += 1
             try:
                 await asyncio.sleep(begin_s - now_s)
             finally:
-                self.resting.discard(unit_id)
+                self.resting -= 1
 
     def is_resting(self, unit_id: int, now_s: float) -> bool:
         """Whether that unit may not be asked yet."""
@@ -122,6 +122,7 @@ class Gently:
             self._slow_at[unit_id] = length
         elif answers.is_judged and self._slow_at.get(unit_id) == length:
             self._each_s.pop(unit_id, None)
+            self._not_before_s.pop(unit_id, None)
 
     def note_closed(self) -> None:
         """The host has closed the connection: half as fast from now on."""

@@ -4,10 +4,11 @@ An exception is an answer. A garbled answer is asked again, alone and after a si
 devices probably share the unit ID. A gateway's 0A or 0B says that nobody is there. A frame of another unit than was
 asked came late: that one is asked again with the full timeout; where the transaction tells whose it is, it is that
 unit's answer. A gateway works through what waits there one by one: once answers come late, its queue is let drain, and
-who was silent is asked again alone. Some slaves want more silence between frames than the standard: who was silent
-right behind an answer of another is asked again after a rest. Where every unit ID gets the same answer, the device
-does not look at it. On a serial line the survey first listens a moment: whoever talks there already is told, and not
-talked over.
+who was silent is asked again alone. Such a gateway may say nothing for whoever is not there: as long as nobody on a
+network has answered, four are asked a second. Some slaves want more silence between frames than the standard: who was
+silent right behind an answer of another is asked again after a rest. Where every unit ID gets the same answer, the
+device does not look at it. On a serial line the survey first listens a moment: whoever talks there already is told, and
+not talked over.
 """
 
 import asyncio
@@ -33,10 +34,8 @@ _NOISE_UNITS, _NOISE_SHARE = 8, 0.5  # so many garbled units, and that share of 
 _ANY_UNITS = 24  # so many units asked, all of them answering alike: the unit ID does not matter
 _SILENT_ALONE = 3  # so many of those silent among others are silent alone too: the others need not be asked again
 _MORE_BYTES = 4
-_BLIND, _BLIND_EACH_S = (
-    16,
-    0.25,
-)  # from one to the next while nobody has answered at all: a gateway may queue them, and say nothing
+_BLIND = 16  # questions that nobody answered: it may be a gateway that queues them, and says nothing
+_BLIND_EACH_S = 0.25  # from one question to the next then
 _LATE_S = 0.5  # a unit that answers after so long is slow
 _DRAIN_S, _DRAIN_EACH_S = 10.0, 3.0  # a gateway's queue is waited for so long at most, and for each that waits there
 _LONG_S = 3.0  # a wait that is said

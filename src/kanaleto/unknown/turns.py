@@ -152,7 +152,7 @@ class Turns:
                 if loop.time() >= next_round_s:
                     self._due = [turn for turn in self.units.values() if turn.is_there and turn.survey.items]
                     next_round_s = loop.time() + max(round_every_s, _SAMPLED_SHARE * self.round_s)
-                resting = len(self._gently.resting) if self._gently is not None else 0
+                resting = self._gently.resting if self._gently is not None else 0
                 while len(running) - resting < self.at_once and (job := self._next_job(loop.time())) is not None:
                     running.add(asyncio.create_task(job()))
                 if not running:
@@ -368,7 +368,8 @@ class Turns:
 
     def _crowd(self) -> int:
         """How many may wait at the far end before a request that is sent now."""
-        return 2 * self.at_once if self.at_once > 1 else 1
+        beside = self._gently is not None and bool(self._gently.slowed)  # one that rested may be asked meanwhile
+        return 2 * self.at_once if self.at_once > 1 or beside else 1
 
     def _climb(self, now: float) -> None:
         """More at a time while that brings more answers a second."""

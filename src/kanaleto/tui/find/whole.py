@@ -38,9 +38,10 @@ def everything_rows(place: PlaceState, height: int) -> list[Row]:
     for unit in units:
         says = search.says.get(unit, "")
         samples = search.samples.get(unit, 0)
+        read = "read once" if samples == 1 else f"read {samples} times" if samples else "not read again yet"
         head: Row = [
             (f"  unit {unit:<4}", "ink!"), (f"{place.registers[unit].items:>5} addresses", "verdigris"),
-            (f"  read {samples} times" if samples else "  not read again yet", "muted"),
+            (f"  {read}", "muted"),
         ]  # fmt: skip
         if unit in search.troubles:
             head.append((f"  {search.troubles[unit]}", "terracotta"))

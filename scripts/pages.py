@@ -34,10 +34,10 @@ def _of(title: str, name: str, command: click.Command, parent: click.Context) ->
     context = click.Context(command, info_name=name, parent=parent, terminal_width=100, max_content_width=100)
     told = _help(title, command.get_help(context))
     if isinstance(command, click.Group):
-        for own in command.list_commands(context):
-            sub = command.get_command(context, own)
+        for child in command.list_commands(context):
+            sub = command.get_command(context, child)
             assert sub is not None
-            told += "\n" + _of(f"{title} {own}", own, sub, context)
+            told += "\n" + _of(f"{title} {child}", child, sub, context)
     return told
 
 
@@ -92,10 +92,10 @@ def _helps(title: str, name: str, command: click.Command, parent: click.Context)
     context = click.Context(command, info_name=name, parent=parent, terminal_width=78, max_content_width=78)
     yield title, command.get_help(context)
     if isinstance(command, click.Group):
-        for own in command.list_commands(context):
-            sub = command.get_command(context, own)
+        for child in command.list_commands(context):
+            sub = command.get_command(context, child)
             assert sub is not None
-            yield from _helps(f"{title} {own}", own, sub, context)
+            yield from _helps(f"{title} {child}", child, sub, context)
 
 
 def _roff_section(title: str, text: str) -> list[str]:

@@ -123,21 +123,25 @@ async def masters_by_chance(seconds: float, seed: int) -> Came:
     order: dict[str, list[tuple[int, bytes]]] = {}
 
     async def ask(number: int) -> None:
-        master, own = Master(f"master {number}", "Bridge"), random.Random(f"{seed} {number}")
+        master, chance = Master(f"master {number}", "Bridge"), random.Random(f"{seed} {number}")
         value = number
         while loop.time() < end_s:
-            unit = own.choice((11, 12, 13, 14, 15, 21, 22, 23, 25))
-            if own.random() < 0.2:
+            unit = chance.choice((11, 12, 13, 14, 15, 21, 22, 23, 25))
+            if chance.random() < 0.2:
                 value = (value + 16) % 60000
                 pdu = b"\x06\x00\x07" + value.to_bytes(2)
                 written.setdefault((unit, pdu), []).append(loop.time())
                 order.setdefault(f"{master.name} {unit // 10}", []).append((unit, pdu))
             else:
-                pdu = bytes((own.choice((3, 4)),)) + own.randrange(200).to_bytes(2) + own.randrange(1, 4).to_bytes(2)
+                pdu = (
+                    bytes((chance.choice((3, 4)),))
+                    + chance.randrange(200).to_bytes(2)
+                    + chance.randrange(1, 4).to_bytes(2)
+                )
             began_s = loop.time()
             asking = loop.create_task(bridging.ask(site.bridges[0], unit, pdu, master, False))
-            if own.random() < 0.03:
-                await asyncio.sleep(own.random() * 0.1)
+            if chance.random() < 0.03:
+                await asyncio.sleep(chance.random() * 0.1)
                 asking.cancel()
                 await asyncio.gather(asking, return_exceptions=True)
                 came.outcomes["gone"] += 1
@@ -147,7 +151,7 @@ async def masters_by_chance(seconds: float, seed: int) -> Came:
             came.waited_s.append(loop.time() - began_s)
             assert isinstance(answer, bytes)
             _judge(unit, pdu, answer, came)
-            await asyncio.sleep(own.choice((0.0, 0.0, 0.01, 0.2)))
+            await asyncio.sleep(chance.choice((0.0, 0.0, 0.01, 0.2)))
 
     async def disturb() -> None:
         while True:

@@ -98,19 +98,19 @@ class Turns:
 def turns(count: int) -> tuple[list[float], list[float]]:
     """How long it took to come back after each kill and each pull, in seconds."""
     with tempfile.TemporaryDirectory() as folder:
-        own = Turns(Path(folder))
+        bridge = Turns(Path(folder))
         try:
-            own.comes_s(10)
+            bridge.comes_s(10)
             killed, pulled = [], []
             for _ in range(count):
-                own.kill()
-                killed.append(own.comes_s(10))
+                bridge.kill()
+                killed.append(bridge.comes_s(10))
             for turn in range(count):
-                own.pull(0.1 + 0.1 * (turn % 7))
-                pulled.append(own.comes_s(10))
+                bridge.pull(0.1 + 0.1 * (turn % 7))
+                pulled.append(bridge.comes_s(10))
             return killed, pulled
         finally:
-            own.close()
+            bridge.close()
 
 
 def main() -> None:

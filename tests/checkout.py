@@ -104,8 +104,8 @@ def by_command(folder: Path, taken: list[tuple[str, str, str]]) -> None:
 
 
 def main() -> int:
-    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as own:
-        keys, command = Path(own, "keys"), Path(own, "command")
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder_name:
+        keys, command = Path(folder_name, "keys"), Path(folder_name, "command")
         for folder in (keys, command):
             shutil.copytree(_SITE, folder)
         still = [f"--fault={device.name}: frozen" for _, device in load_site(keys / "alder-lock.toml")[0].devices()]

@@ -99,7 +99,9 @@ class Controlled:
 
     def value(self, name: str, unit_id: int = 7) -> object:
         """What the simulated device holds."""
-        return next(own for own in self.line.units.devices if own.device.unit_id == unit_id).value(name)
+        return next(simulated for simulated in self.line.units.devices if simulated.device.unit_id == unit_id).value(
+            name
+        )
 
     def rows_match(self) -> bool:
         """Whether each writing request has its row, and no row is without one."""
@@ -122,7 +124,7 @@ def controlled(
     """Run it, on a virtual clock."""
 
     async def run() -> None:
-        async with Controlled(*devices, lock=lock) as own:
-            await work(own)
+        async with Controlled(*devices, lock=lock) as rig:
+            await work(rig)
 
     run_virtual(run())

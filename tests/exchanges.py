@@ -82,6 +82,6 @@ class InFolder(unittest.TestCase):
 def named(exchanges: Iterable[Exchange]) -> list[WireFinding]:
     """What is made of exchanges as the engine tells them."""
     gathered = Gathered()
-    for own in exchanges:
-        gathered.add(row_of(own, str(own.line.link), "real"))
+    for each in exchanges:
+        gathered.add(row_of(each, str(each.line.link), "real"))
     return findings_of(list(gathered.lines.values()))

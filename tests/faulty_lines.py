@@ -271,8 +271,8 @@ def other_master(seed: int) -> FaultyLine:
         def speak() -> None:
             body = bytes((40, 3, 0, line.source.randrange(100), 0, 2))
             answer = bytes((40, 3, 4)) + line.source.randbytes(4)
-            for later_s, own in ((0.005, body), (0.03, answer)):
-                raw = own + crc_bytes(own)
+            for later_s, payload in ((0.005, body), (0.03, answer)):
+                raw = payload + crc_bytes(payload)
                 loop.call_later(later_s, line.channel._deliver, line.channel._generation, raw, loop.time() + later_s)
             loop.call_later(line.source.uniform(0.5, 2.0), speak)
 
@@ -292,8 +292,10 @@ def busy(seed: int) -> FaultyLine:
 def too_fast(seed: int) -> FaultyLine:
     line = FaultyLine(seed, True)
     line.unit = 1
-    own, *others = line.line.line.devices  # asked again after each failure: who never leaves a pause cannot know
-    line.line.line = replace(line.line.line, devices=(replace(own, retries=1), *others))
+    each_device, *others = (
+        line.line.line.devices
+    )  # asked again after each failure: who never leaves a pause cannot know
+    line.line.line = replace(line.line.line, devices=(replace(each_device, retries=1), *others))
     last = [0.0]
     needs_s = line.source.uniform(0.02, 0.03)
 
@@ -365,11 +367,11 @@ def mixed_up(seed: int) -> FaultyLine:
 
     def fault(frame: Frame, at: float, right: Pieces) -> Pieces:
         (end, raw) = right[0]
-        own, pdu = bytes(raw), raw[7:]
+        payload, pdu = bytes(raw), raw[7:]
         if before and line.source.random() < 0.15:
-            own = line.line._framing.encode(frame.unit_id, before[0], frame.transaction or 0)
+            payload = line.line._framing.encode(frame.unit_id, before[0], frame.transaction or 0)
         before[:] = [pdu]
-        return [(end, own)]
+        return [(end, payload)]
 
     line.line.fault = fault
     return line

@@ -162,10 +162,10 @@ def outcome_of(seed: int) -> Outcome:
             run_virtual(_searched(search, path / "so-far", came))
         line.begin_again()
         write_folder(path / "found", [search], "")
-        first = run_virtual(prove(path / "found" / SITE, 5.0, lambda own: line.opener(own.link)))
+        first = run_virtual(prove(path / "found" / SITE, 5.0, lambda reached: line.opener(reached.link)))
         line.begin_again()
         write_folder(path / "found", [search], "", changes=first.changes)
-        proof = run_virtual(prove(path / "found" / SITE, POLLED_S, lambda own: line.opener(own.link)))
+        proof = run_virtual(prove(path / "found" / SITE, POLLED_S, lambda reached: line.opener(reached.link)))
         came.good, came.readings = proof.good, proof.readings
         came.faults += [text for text in (proof.faults, search.stopped) if text]
         if not proof.faults:
@@ -232,9 +232,9 @@ def _count(line: MadeLine, search: Everything, hindered: set[int], came: Outcome
             for first, last in table.runs
             for at in range(first, last + 1)
         }
-        own = {(table, at) for table in Table for at in device.addresses(table)}
-        came.addresses -= len(own)
-        came.found -= len(own & reads)
+        readable = {(table, at) for table in Table for at in device.addresses(table)}
+        came.addresses -= len(readable)
+        came.found -= len(readable & reads)
     for device in line.devices.values():
         came.most_readings = max([came.most_readings, *device.readings.values()])
         if device.manners.counts_at is not None and device.readings:  # found, and left alone
@@ -279,10 +279,10 @@ def main() -> None:
         came = outcomes(seeds)
         print(f"{title}\n  {'all':58} {told(came)}", flush=True)
         for kind in KINDS:
-            own = [one for one in came if one.kind == kind]
-            if own:
-                print(f"  {kind:58} {told(own)}")
-            for one in own:
+            alike = [one for one in came if one.kind == kind]
+            if alike:
+                print(f"  {kind:58} {told(alike)}")
+            for one in alike:
                 for fault in one.faults:
                     print(f"      {fault}")
 

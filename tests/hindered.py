@@ -95,8 +95,8 @@ class Proxy:
 
     def close(self) -> None:
         self.is_stuck.clear()
-        for own in self._all:
-            own.close()
+        for each in self._all:
+            each.close()
 
 
 class Round:

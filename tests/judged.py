@@ -31,10 +31,10 @@ class Judged:
 
 
 def judged(line: MadeLine, search: Everything) -> Judged:
-    link, own = search.link, line.link
-    has_settings = link == own
-    if isinstance(link, SerialLink) and isinstance(own, SerialLink) and not line.tells_parity:
-        has_settings = (link.settings.baud, link.framing) == (own.settings.baud, own.framing)
+    link, right = search.link, line.link
+    has_settings = link == right
+    if isinstance(link, SerialLink) and isinstance(right, SerialLink) and not line.tells_parity:
+        has_settings = (link.settings.baud, link.framing) == (right.settings.baud, right.framing)
     units, found_units = set(line.devices), set(search.found)
     turns = search.turns.units if search.turns is not None else {}
     drafts = {draft.unit_id: draft for draft in drafts_of(search)}

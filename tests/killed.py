@@ -130,13 +130,13 @@ def _check_record(folder: Path, answered: float) -> tuple[float, int]:
     history = History(str(store))
     try:
         last_s, count = 0.0, 0
-        for own in history.series():
-            for one in history.samples(own):
+        for series in history.series():
+            for one in history.samples(series):
                 if one.quality == "good":
                     count += 1
-                    if not isinstance(one.value, int) or one.value >> 8 != int(own.point[1:]):
-                        raise Broken(f"{own.device}/{own.point} holds {one.value!r}, which is another's")
-                    last_s = max(last_s, one.at_us / 1e6) if own.device == "D1" else last_s
+                    if not isinstance(one.value, int) or one.value >> 8 != int(series.point[1:]):
+                        raise Broken(f"{series.device}/{series.point} holds {one.value!r}, which is another's")
+                    last_s = max(last_s, one.at_us / 1e6) if series.device == "D1" else last_s
     finally:
         history.close()
     missing_s = answered - last_s

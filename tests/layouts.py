@@ -231,14 +231,14 @@ def read_of_run(school: str, run: list[MadePoint], samples: list[bytes], found: 
     values = []
     for point in run:
         at = point.address - run[0].address
-        own = [sample[2 * at : 2 * (at + point.codec.registers)] for sample in samples]
+        words = [sample[2 * at : 2 * (at + point.codec.registers)] for sample in samples]
         cut = by_place.get(at)
         is_right = (
             cut is not None
             and cut.codec.registers == point.codec.registers
-            and all(cut.codec.decode(word) == point.codec.decode(word) for word in own)
+            and all(cut.codec.decode(word) == point.codec.decode(word) for word in words)
         )
-        values.append(Read(school, point.codec, cut, is_right, own))
+        values.append(Read(school, point.codec, cut, is_right, words))
     return values
 
 

@@ -53,8 +53,8 @@ class MadeDevice:
 
     def __post_init__(self) -> None:
         for table in Table:
-            own = [point for point in self.points if point.table is table]
-            self._by_table[table] = {at: point for point in own for at in range(point.address, point.end)}
+            made_points = [point for point in self.points if point.table is table]
+            self._by_table[table] = {at: point for point in made_points for at in range(point.address, point.end)}
 
     def addresses(self, table: Table) -> set[int]:
         return set(self._by_table[table])
@@ -73,13 +73,13 @@ class MadeDevice:
     def requests_for_all(self) -> int:
         """As few as read all that it holds, where that is known."""
         count = 0
-        for table, own in self._by_table.items():
+        for table, of_table in self._by_table.items():
             most = 16 * self.manners.most if table.is_bits else self.manners.most
             reached = -1
-            for address in sorted(own):
+            for address in sorted(of_table):
                 if address > reached:
                     end = address
-                    while end + 1 in own and end + 1 - address < most and end + 1 not in self.manners.walls:
+                    while end + 1 in of_table and end + 1 - address < most and end + 1 not in self.manners.walls:
                         end += 1
                     count, reached = count + 1, end
         return count
@@ -232,10 +232,13 @@ class MadeLine:
         return [(at + 0.01 + len(raw) * character_s, raw)]
 
     def _is_understood(self, link: SerialLink) -> bool:
-        own = self.link
-        if isinstance(own, SerialLink) and not self.tells_parity:
-            return (link.settings.baud, link.framing) == (own.settings.baud, own.framing)
-        return isinstance(own, SerialLink) and (link.settings, link.framing) == (own.settings, own.framing)
+        of_line = self.link
+        if isinstance(of_line, SerialLink) and not self.tells_parity:
+            return (link.settings.baud, link.framing) == (of_line.settings.baud, of_line.framing)
+        return isinstance(of_line, SerialLink) and (link.settings, link.framing) == (
+            of_line.settings,
+            of_line.framing,
+        )
 
     def _answer(self, frame: Frame, at: float, encode: Callable[..., bytes], character_s: float) -> Pieces:
         self.requests.append((at, frame.unit_id, frame.pdu))
@@ -300,7 +303,7 @@ def made_kind(chance: random.Random) -> tuple[list[tuple[Table, int, str]], tupl
 
 
 def made_device(unit_id: int, number: int, made: tuple[list[tuple[Table, int, str]], tuple[ByteOrder, float], Manners],
-                layout: int, own: int) -> MadeDevice:  # fmt: skip
+                layout: int, values: int) -> MadeDevice:  # fmt: skip
     """One device of a kind: of one kind all have the same registers, and their own values."""
     ranges, style, manners = made
     points: list[MadePoint] = []
@@ -318,7 +321,7 @@ def made_device(unit_id: int, number: int, made: tuple[list[tuple[Table, int, st
         if taken.isdisjoint((table, address) for point in new for address in range(point.address - 1, point.end + 1)):
             points += new
             taken |= {(table, address) for point in new for address in range(point.address, point.end)}
-    shifted = own * 7.3
+    shifted = values * 7.3
     for point in points:
         mover = point.mover
         point.mover = lambda now, mover=mover: mover(now + shifted)  # type: ignore[misc]

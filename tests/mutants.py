@@ -65,14 +65,16 @@ def places(root: Path) -> Iterator[tuple[Path, str, str, int]]:
 def applied(mutant: Mutant, root: Path) -> Place:
     """Raises LookupError where its text does not stand in just one function of that name."""
     found = [
-        (path, own, at) for path, name, own, at in _all_places(root) if name == mutant.function and mutant.text in own
+        (path, source, at)
+        for path, name, source, at in _all_places(root)
+        if name == mutant.function and mutant.text in source
     ]
     if len(found) != 1 or found[0][1].count(mutant.text) != 1:
-        times = sum(own.count(mutant.text) for _, own, _ in found)
+        times = sum(source.count(mutant.text) for _, source, _ in found)
         raise LookupError(f"{mutant.function} has {mutant.text!r} {times} times in {len(found)} places, once is due")
-    path, own, at = found[0]
+    path, source, at = found[0]
     text = path.read_text(encoding="utf-8")
-    changed = text[:at] + own.replace(mutant.text, mutant.becomes) + text[at + len(own) :]
+    changed = text[:at] + source.replace(mutant.text, mutant.becomes) + text[at + len(source) :]
     return Place(path.relative_to(root), changed)
 
 
@@ -110,8 +112,8 @@ def main() -> int:
             killed[mutant] = by
             told = f"killed by {by}" if by else "SURVIVED"
             print(f"{told:28} {mutant.function}: {mutant.text} -> {mutant.becomes}", flush=True)
-    for title, own in (("named", NAMED), ("others", MUTANTS)):
-        asked = [mutant for mutant in own if mutant in killed]
+    for title, mutants_here in (("named", NAMED), ("others", MUTANTS)):
+        asked = [mutant for mutant in mutants_here if mutant in killed]
         dead = sum(bool(killed[mutant]) for mutant in asked)
         print(f"{title}: {dead} killed, {len(asked) - dead} survived, of {len(asked)}")
     return 0 if all(killed.values()) else 1

@@ -42,9 +42,9 @@ def noisy(seconds: float, seed: int, home: Path) -> str:
     process, near = pty.fork()
     if process == 0:
         os.chdir(home)  # noise saves the site under a name of its own, too
-        own = {"TERM": "xterm-256color", "HOME": str(home)}
-        own |= {"XDG_STATE_HOME": str(home / "state"), "XDG_DATA_HOME": str(home / "data")}
-        os.execve(sys.executable, [sys.executable, "-m", "kanaleto", "demo"], {**os.environ, **own})
+        settings = {"TERM": "xterm-256color", "HOME": str(home)}
+        settings |= {"XDG_STATE_HOME": str(home / "state"), "XDG_DATA_HOME": str(home / "data")}
+        os.execve(sys.executable, [sys.executable, "-m", "kanaleto", "demo"], {**os.environ, **settings})
     fcntl.ioctl(near, termios.TIOCSWINSZ, struct.pack("HHHH", 47, 160, 0, 0))
     _drained(near, 8)
     end, count = time.monotonic() + seconds, 0

@@ -54,94 +54,94 @@ class Outage:
 
     async def _run(self) -> None:
         drive = replace(device("Drive", 7, DRIVE, 0.2), watchdog_s=self.watchdog_s)
-        async with Controlled(drive) as own:
+        async with Controlled(drive) as rig:
             loop = asyncio.get_running_loop()
             began_s = loop.time()
-            doing = asyncio.create_task(self._pulse(own) if self.what != "alive" else self._keep(own))
+            doing = asyncio.create_task(self._pulse(rig) if self.what != "alive" else self._keep(rig))
             if self.offset_s < 0:
                 doing.cancel()
-                doing = asyncio.create_task(self._late(own, -self.offset_s))
-            await own.running.for_s(max(self.offset_s, 0.0))
+                doing = asyncio.create_task(self._late(rig, -self.offset_s))
+            await rig.running.for_s(max(self.offset_s, 0.0))
             out_s = loop.time()
-            await self._away(own)
+            await self._away(rig)
             back_s = loop.time()
             is_slow = self.way == "gone" and self.length_s > OWED_S - 5  # nothing hastens the next connect any more
-            await own.running.for_s(40.0 if is_slow else _SETTLES_S)
+            await rig.running.for_s(40.0 if is_slow else _SETTLES_S)
             if self.what == "alive":
-                self._judge_alive(own, out_s, back_s)
+                self._judge_alive(rig, out_s, back_s)
             else:
-                self._judge_pulse(own, began_s, back_s)
+                self._judge_pulse(rig, began_s, back_s)
             doing.cancel()
             await asyncio.gather(doing, return_exceptions=True)
 
-    async def _late(self, own: Controlled, after_s: float) -> None:
+    async def _late(self, rig: Controlled, after_s: float) -> None:
         await asyncio.sleep(after_s)
-        await self._pulse(own)
+        await self._pulse(rig)
 
-    async def _pulse(self, own: Controlled) -> Result:
+    async def _pulse(self, rig: Controlled) -> Result:
         if self.what == "coil":
-            order, back = own.order("Horn", "on"), own.order("Horn", "off")
+            order, back = rig.order("Horn", "on"), rig.order("Horn", "off")
         else:
-            order, back = own.order("Command word", "Acknowledge on"), own.order("Command word", "Acknowledge off")
-        return await own.control.pulse(order, back, self.pulse_s, lambda half: None)
+            order, back = rig.order("Command word", "Acknowledge on"), rig.order("Command word", "Acknowledge off")
+        return await rig.control.pulse(order, back, self.pulse_s, lambda half: None)
 
-    async def _keep(self, own: Controlled) -> None:
-        order = own.order("Command word", "Enable")
+    async def _keep(self, rig: Controlled) -> None:
+        order = rig.order("Command word", "Enable")
         order = replace(order, data=b"\0\1", mask=0xFFFF)
-        await own.control.alives.begin(Wish(order=order, period_s=self.period_s, safe=b"\0\0"))
+        await rig.control.alives.begin(Wish(order=order, period_s=self.period_s, safe=b"\0\0"))
 
-    async def _away(self, own: Controlled) -> None:
-        line = own.line
+    async def _away(self, rig: Controlled) -> None:
+        line = rig.line
         if self.way == "gone":
             line.channel.break_off("the cable is out")
         elif self.way == "deaf":
             line.is_deaf = lambda unit_id: True
         else:
             line.fault = lambda frame, at, right: []
-        await own.running.for_s(self.length_s)
+        await rig.running.for_s(self.length_s)
         line.channel.why_unreachable = None
         line.is_deaf = lambda unit_id: False
         line.fault = None
 
-    def _stands(self, own: Controlled) -> bool:
+    def _stands(self, rig: Controlled) -> bool:
         if self.what == "coil":
-            return bool(own.value("Horn"))
-        return bool(int(own.value("Command word")) & (0x80 if self.what == "bit" else 0x01))  # type: ignore[call-overload]
+            return bool(rig.value("Horn"))
+        return bool(int(rig.value("Command word")) & (0x80 if self.what == "bit" else 0x01))  # type: ignore[call-overload]
 
-    def _judge_pulse(self, own: Controlled, began_s: float, back_s: float) -> None:
-        owed = own.control.owings.states
+    def _judge_pulse(self, rig: Controlled, began_s: float, back_s: float) -> None:
+        owed = rig.control.owings.states
         due_s = began_s + self.pulse_s
-        stands = self._stands(own)
+        stands = self._stands(rig)
         if back_s - due_s < OWED_S - 3:
             self._check(not stands, "it was left on")
             self._check(not owed, f"it is owed still: {owed}")
         elif back_s - due_s > OWED_S + 3:
-            late = [frame for at, frame in own.line.heard if at > back_s - 0.001]
+            late = [frame for at, frame in rig.line.heard if at > back_s - 0.001]
             self._check(not late, f"sent unasked: {late}")
             if stands:
                 self._check(owed and owed[0].stage is OwedStage.ASKS, f"left on, and not marked: {owed}")
         if self.what == "bit":
-            self._check(int(own.value("Command word")) & ~0x80 == 0, "other bits were changed")  # type: ignore[call-overload]
+            self._check(int(rig.value("Command word")) & ~0x80 == 0, "other bits were changed")  # type: ignore[call-overload]
 
-    def _judge_alive(self, own: Controlled, out_s: float, back_s: float) -> None:
+    def _judge_alive(self, rig: Controlled, out_s: float, back_s: float) -> None:
         limit_s = self.watchdog_s or 3 * self.period_s + 0.5
-        control = own.control
-        held_after = [at for at, frame in own.line.heard if at > back_s and frame.pdu[-1] == 1]
+        control = rig.control
+        held_after = [at for at, frame in rig.line.heard if at > back_s and frame.pdu[-1] == 1]
         if self.length_s > limit_s + 3:  # after retries in the middle of which it went
             self._check(not control.alive, "it was taken up by itself")
             self._check(not held_after, f"the held value went out after the outage: {held_after}")
             self._check(control.alives.offers, "nothing is offered")
-            texts = [event.text for event in own.session.events.ring if event.kind is EventKind.KEPT_ALIVE]
+            texts = [event.text for event in rig.session.events.ring if event.kind is EventKind.KEPT_ALIVE]
             self._check(
                 any("K takes it up again" in text and "was away" in text for text in texts), f"not told: {texts}"
             )
             if self.length_s - limit_s < OWED_S - 5:
-                self._check(not self._stands(own), "it was left on")
+                self._check(not self._stands(rig), "it was left on")
                 self._check(not control.owings.states, "its safe value is owed still")
             elif self.length_s - limit_s > OWED_S + 5:
-                late = [frame for at, frame in own.line.heard if at > back_s]
+                late = [frame for at, frame in rig.line.heard if at > back_s]
                 self._check(not late, f"sent unasked: {late}")
-                if self._stands(own):
+                if self._stands(rig):
                     self._check(
                         [s for s in control.owings.states if s.stage is OwedStage.ASKS], "left on, and not marked"
                     )
@@ -203,9 +203,9 @@ class LineOutage:
             return
         rows = [row for row in running.session.exchanges if row.number > number and row.device is not None]
         for event in events:
-            own = [row.outcome for row in rows if is_line or (row.device and row.device.name == event.device)]
-            failed_s = min((row.sent_at for row in own if not row.is_answer), default=out_s)
-            good_s = min((row.done_at for row in own if row.is_good and row.done_at > back_s), default=0.0)
+            outcomes = [row.outcome for row in rows if is_line or (row.device and row.device.name == event.device)]
+            failed_s = min((row.sent_at for row in outcomes if not row.is_answer), default=out_s)
+            good_s = min((row.done_at for row in outcomes if row.is_good and row.done_at > back_s), default=0.0)
             if self.way == "gone":
                 failed_s = min(failed_s, out_s)
             if abs(event.wall_s - at(failed_s)) > 0.05:

@@ -119,8 +119,8 @@ def prepare(folder: Path) -> None:
 
 def main() -> int:
     count = wrong = 0
-    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as own:
-        folder = Path(own)
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder_name:
+        folder = Path(folder_name)
         prepare(folder)
         runs = Runs(folder)
         try:

@@ -72,14 +72,14 @@ class InFolder(unittest.TestCase):
         return history
 
     def series(self, history: History, point: str, device_name: str = "Device") -> SeriesInfo:
-        (own,) = [own for own in history.series() if (own.device, own.point) == (device_name, point)]
-        return own
+        (one_series,) = [series for series in history.series() if (series.device, series.point) == (device_name, point)]
+        return one_series
 
     def rows(self, point: str, device_name: str = "Device") -> list[tuple[float, int, str, object]]:
         """Seconds, kind, quality, value."""
         history = self.history()
-        own = self.series(history, point, device_name)
-        return [(one.at_us / 1e6, one.kind, one.quality, one.value) for one in history.samples(own)]
+        series = self.series(history, point, device_name)
+        return [(one.at_us / 1e6, one.kind, one.quality, one.value) for one in history.samples(series)]
 
     def run_recorded(self, line: SimulatedLine, work: Callable[[Kept], Any], site: Site | None = None) -> None:
         async def run() -> None:

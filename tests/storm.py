@@ -491,8 +491,8 @@ class Storm:
                 by_person.append((begun / 1e6, data["unit_id"], data["address"]))
         db.close()
         for unit, address, pdu, at in told(self._folder / "heard.txt"):
-            own = [wall for wall, of, where in by_person if (of, where) == (unit, address) and 0 <= at - wall < 1.5]
-            if own and not self._screens.had(f"{unit:02x}{pdu}", at):
+            times = [wall for wall, of, where in by_person if (of, where) == (unit, address) and 0 <= at - wall < 1.5]
+            if times and not self._screens.had(f"{unit:02x}{pdu}", at):
                 self._fail(f"unit {unit} heard {pdu} at {at:.3f}, which had not stood on the screen for {_READ_S} s")
 
 

@@ -73,11 +73,11 @@ class Answers(unittest.TestCase):
         )
 
     def test_limits_of_one_device(self) -> None:
-        own = replace(
+        each_device = replace(
             device("Device", 1, MAP), limits=DeviceLimits(max_registers=2, functions=(3,)), simulated=Simulated(True)
         )
         self._check(
-            SimulatedDevice(own),
+            SimulatedDevice(each_device),
             [
                 ("03 0000 0003", "83 03"),
                 ("03 0002 0002", "03 04 00 1E 00 00"),
@@ -88,8 +88,8 @@ class Answers(unittest.TestCase):
 
     def test_how_a_device_wants_to_be_written(self) -> None:
         for write_with, codes in (("single", ["06 00 00 00 01", "90 01"]), ("multiple", ["86 01", "10 00 00 00 01"])):
-            own = SimulatedDevice(replace(device("Device", 1, MAP), limits=DeviceLimits(write_with=write_with)))
-            self._check(own, list(zip(("06 0000 0001", "10 0000 0001 02 0001"), codes, strict=True)))
+            simulated = SimulatedDevice(replace(device("Device", 1, MAP), limits=DeviceLimits(write_with=write_with)))
+            self._check(simulated, list(zip(("06 0000 0001", "10 0000 0001 02 0001"), codes, strict=True)))
 
     def test_units_that_nobody_has(self) -> None:
         one = device("One", 5, MAP)
@@ -126,9 +126,9 @@ class AlderLock(unittest.TestCase):
         self.assertEqual((world.clamped, world.wrong), ({}, {}))
         self.assertLess(sum(opened), -0.1)  # an open sluice empties the pool
         self.assertEqual(seen, {0, 1, 2})
-        for _, own in site.devices():
-            for point in own.points:
-                self.assertIsNotNone(server.device(own.name).value(point.name))
+        for _, each_device in site.devices():
+            for point in each_device.points:
+                self.assertIsNotNone(server.device(each_device.name).value(point.name))
 
 
 class Served(unittest.TestCase):

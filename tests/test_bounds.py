@@ -260,39 +260,39 @@ class Lines(unittest.TestCase):
 
 class Writing(unittest.TestCase):
     def test_an_order_that_waited_too_long_for_its_line_is_not_sent(self) -> None:
-        async def work(own: Controlled) -> None:
+        async def work(rig: Controlled) -> None:
             for silent_s, state in ((4.0, State.DONE), (6.0, State.NOT_SENT)):
-                own.line.fault = lambda frame, at, right, late_s=silent_s: [(at + late_s, raw) for _, raw in right]
-                await own.running.for_s(0.3)  # the line waits for an answer now
-                own.line.fault = None
-                wrote = len(own.wrote)
-                result = await own.control.send(own.order("Target", "5"))
+                rig.line.fault = lambda frame, at, right, late_s=silent_s: [(at + late_s, raw) for _, raw in right]
+                await rig.running.for_s(0.3)  # the line waits for an answer now
+                rig.line.fault = None
+                wrote = len(rig.wrote)
+                result = await rig.control.send(rig.order("Target", "5"))
                 self.assertEqual(result.state, state, result.text)
-                self.assertEqual(len(own.wrote) - wrote, state is State.DONE)
+                self.assertEqual(len(rig.wrote) - wrote, state is State.DONE)
             self.assertIn("it waited for its line for more than 5 s", result.text)
 
         controlled(work, drive(timeout_s=10.0))
 
     def test_another_bit_of_the_word_may_have_changed_meanwhile(self) -> None:
-        async def work(own: Controlled) -> None:
-            await own.control.send(own.order("Command word", "Acknowledge"))  # 0080
-            other = await own.control.send(own.order("Command word", "Open on", seen=b"\x00\x00"))
+        async def work(rig: Controlled) -> None:
+            await rig.control.send(rig.order("Command word", "Acknowledge"))  # 0080
+            other = await rig.control.send(rig.order("Command word", "Open on", seen=b"\x00\x00"))
             self.assertTrue(other.is_equal, other.text)
-            same = await own.control.send(own.order("Command word", "Open on", seen=b"\x00\x80"))
+            same = await rig.control.send(rig.order("Command word", "Open on", seen=b"\x00\x80"))
             self.assertEqual(same.needs, Consent.CHANGED, same.text)
 
         controlled(work)
 
     def test_a_broadcast_meets_whoever_holds_the_register_of_any_unit(self) -> None:
-        async def work(own: Controlled) -> None:
-            await own.control.alives.begin(Wish(order=own.order("Target", "50"), period_s=0.5, safe=b"\0\0"))
-            to_all = own.order("Target", "5", unit_id=0, device="", points=()).with_consent(Consent.BROADCAST)
-            wrote = len(own.wrote)
-            result = await own.control.orders.send(to_all)
+        async def work(rig: Controlled) -> None:
+            await rig.control.alives.begin(Wish(order=rig.order("Target", "50"), period_s=0.5, safe=b"\0\0"))
+            to_all = rig.order("Target", "5", unit_id=0, device="", points=()).with_consent(Consent.BROADCAST)
+            wrote = len(rig.wrote)
+            result = await rig.control.orders.send(to_all)
             self.assertEqual((result.state, result.needs), (State.NOT_SENT, Consent.HOLDER), result.text)
-            elsewhere = await own.control.orders.send(replace(to_all, address=4, data=b"\0\1"))
+            elsewhere = await rig.control.orders.send(replace(to_all, address=4, data=b"\0\1"))
             self.assertTrue(elsewhere.is_done, elsewhere.text)
-            self.assertFalse([pdu for pdu in own.wrote[wrote:] if pdu[1:5] == b"\0\1\0\5"])
+            self.assertFalse([pdu for pdu in rig.wrote[wrote:] if pdu[1:5] == b"\0\1\0\5"])
 
         controlled(work)
 

@@ -116,7 +116,7 @@ class BridgeEdits(InFolder):
         self.opened_door.edit(change_points("Mast", ["Wind"], {"name": "Wind speed"})).result(60)
         site = load_whole(self.path).site
         self.assertEqual({row.point for row in self.composed().values() if row.device}, {"Wind speed"})
-        formulas = {own.name: own.formula for own in (*site.derived, *site.composing)}
+        formulas = {derived.name: derived.formula for derived in (*site.derived, *site.composing)}
         self.assertEqual(formulas["Both"], "[Mast/Wind speed] + [Winch/Wind speed]")
         self.assertIn("2 * [Mast/Wind speed]", formulas.values())
         self.assertIn("[Mast/Wind speed] > 2", formulas.values())
@@ -129,7 +129,7 @@ class BridgeEdits(InFolder):
         self.opened_door.edit(change_device("Mast", {"name": "Weather mast"})).result(60)
         site = load_whole(self.path).site
         self.assertEqual({row.device for row in self.composed().values() if row.device}, {"Weather mast"})
-        self.assertIn("2 * [Weather mast/Wind]", [own.formula for own in site.composing])
+        self.assertIn("2 * [Weather mast/Wind]", [derived.formula for derived in site.composing])
         self.assertEqual(site.bridges[0].passes[0].device, "Weather mast")
         self.assertEqual(self.composed()["Double"].sources, ("Weather mast",))
 

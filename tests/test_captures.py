@@ -81,7 +81,7 @@ class JsonLines(InFolder):
             capture.close()
             found = sorted(self.folder.glob(f"r*.{ending}"))
             self.assertEqual(len(found), 3)
-            self.assertTrue(all(own.stat().st_size < 21_000 for own in found))
+            self.assertTrue(all(path.stat().st_size < 21_000 for path in found))
             last = [row.request for row in Capture(found[-1])]
             self.assertEqual(last[-1], exchange(999).request, "each file can be read alone")
 
@@ -303,7 +303,7 @@ class TheSameNight(InFolder):
                 gathered = Gathered()
                 for row in Capture(path):
                     gathered.add(row)
-                counts = {(own.line, own.unit_id): own.kinds for own in gathered.devices}
+                counts = {(device.line, device.unit_id): device.kinds for device in gathered.devices}
                 found = findings_of(list(gathered.lines.values()))
                 nights.append((counts, [(one.kind, one.who, one.count, one.of) for one in found]))
             self.assertEqual(nights[0], nights[1], kind)

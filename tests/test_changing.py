@@ -21,22 +21,22 @@ class Changing(unittest.TestCase):
     def test_unit_ids(self) -> None:
         """One that answers already is refused before a byte is written; else it is found where it went."""
 
-        async def work(own: Controlled) -> None:
-            changes = SettingChanges(own.session, own.control)
+        async def work(rig: Controlled) -> None:
+            changes = SettingChanges(rig.session, rig.control)
             for text, why in (("8", "Other already"), ("0", "1…247"), ("300", "1…247"), ("9", "somebody answers")):
                 with self.subTest(text=text), self.assertRaisesRegex(CannotChange, why):
-                    await changes.prepare(own.order("Unit", text))
-            self.assertEqual(own.wrote, [])
-            order = own.order("Unit", "12")
+                    await changes.prepare(rig.order("Unit", text))
+            self.assertEqual(rig.wrote, [])
+            order = rig.order("Unit", "12")
             change = await changes.prepare(order)
             self.assertEqual(change.told, "unit ID 7 → 12")
-            self.assertTrue((await own.control.orders.send(order)).is_equal)
+            self.assertTrue((await rig.control.orders.send(order)).is_equal)
             self.assertEqual((await changes.find(change, 5)).where, Where.OLD)
-            units = own.line.units
+            units = rig.line.units
             self.assertTrue(units.readdress(7, 12))  # its power was off and on
             self.assertEqual((await changes.find(change, 5)).where, Where.NEW)
             self.assertFalse(units.readdress(12, 8))
-            own.line.fault = silent(12)
+            rig.line.fault = silent(12)
             found = await changes.find(change, 5)
             self.assertEqual(found.where, Where.NOWHERE)
             self.assertIn("the site is left as it is", found.text)
@@ -44,11 +44,11 @@ class Changing(unittest.TestCase):
         stranger = device("Stranger", 9, MAP)
         drives = (device("Drive", 7, MAP), device("Other", 8, MAP), stranger)
 
-        async def without_stranger(own: Controlled) -> None:
-            line = replace(own.line.line, devices=own.line.line.devices[:2])
-            own.session.take_over(replace(own.line.site, lines=(line,)))
-            await own.running.for_s(1)
-            await work(own)
+        async def without_stranger(rig: Controlled) -> None:
+            line = replace(rig.line.line, devices=rig.line.line.devices[:2])
+            rig.session.take_over(replace(rig.line.site, lines=(line,)))
+            await rig.running.for_s(1)
+            await work(rig)
 
         controlled(without_stranger, *drives)
 
@@ -61,11 +61,11 @@ class Changing(unittest.TestCase):
             asked.append(link)
             return wires.opener(link)
 
-        async def work(own: Controlled) -> None:
-            changes = SettingChanges(own.session, own.control, make)
+        async def work(rig: Controlled) -> None:
+            changes = SettingChanges(rig.session, rig.control, make)
             with self.assertRaisesRegex(CannotChange, "nobody knows"):
-                await changes.prepare(own.order("Speed", "7"))
-            change = await changes.prepare(own.order("Speed", "2"))
+                await changes.prepare(rig.order("Speed", "7"))
+            change = await changes.prepare(rig.order("Speed", "2"))
             self.assertEqual(change.told, "19200 8E1 → 38400 8E1")
             self.assertIn("Other", change.warning)
             self.assertEqual((await changes.find(change, 3)).where, Where.OLD)

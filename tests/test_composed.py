@@ -251,8 +251,8 @@ class PassedOn(WithSite):
             written = self.written(line)
             self.assertEqual({pdu for _, pdu in written}, {"060002007d"})
             self.assertEqual(len(written), 10)
-            events = [own for own in self.bridging.session.events.ring if own.kind is EventKind.BRIDGED]
-            self.assertEqual([(own.count, own.device, own.point) for own in events], [(10, "Winch", "Count")])
+            events = [event for event in self.bridging.session.events.ring if event.kind is EventKind.BRIDGED]
+            self.assertEqual([(event.count, event.device, event.point) for event in events], [(10, "Winch", "Count")])
             back = [frame for frame in line.requests if frame.unit_id == 2 and frame.pdu.hex() == "0300020001"]
             self.assertTrue(back, "read back when it began")
 

@@ -124,33 +124,35 @@ class Thinning(unittest.TestCase):
 
 class Remembering(unittest.TestCase):
     def test_bounded_and_in_order_when_the_clock_is_set_back(self) -> None:
-        own = Remembered()
+        remembered = Remembered()
         for at in range(PIECE * (MOST_PIECES + 3)):
-            own.note(float(at), 1.0, GOOD)
-        self.assertLessEqual(len(own), PIECE * (MOST_PIECES + 1))
-        end = own.until
-        own.note(end - 100.0, 2.0, GOOD)
-        curve = FromMemory(own).curve()
+            remembered.note(float(at), 1.0, GOOD)
+        self.assertLessEqual(len(remembered), PIECE * (MOST_PIECES + 1))
+        end = remembered.until
+        remembered.note(end - 100.0, 2.0, GOOD)
+        curve = FromMemory(remembered).curve()
         self.assertTrue((np.diff(curve.at) >= 0).all())
         self.assertEqual((curve.at[-1], curve.value[-1], curve.until), (end - 100.0, 2.0, end - 100.0))
-        own.note(end - 100.2, 3.0, GOOD)
-        self.assertEqual(FromMemory(own).curve().at[-1], end - 100.0, "answers of one moment stay in their order")
+        remembered.note(end - 100.2, 3.0, GOOD)
+        self.assertEqual(
+            FromMemory(remembered).curve().at[-1], end - 100.0, "answers of one moment stay in their order"
+        )
 
     def test_a_curve_that_grows_is_the_curve_made_anew(self) -> None:
         for seed in range(6):
             dice = random.Random(seed)
-            own = Remembered()
-            growing, at = FromMemory(own), 1000.0
+            remembered = Remembered()
+            growing, at = FromMemory(remembered), 1000.0
             given: list[tuple[TrendCurve, list[float]]] = []
             for _ in range(40):
                 for _ in range(dice.randrange(1, 900)):
                     at += dice.random()
-                    own.note(at, dice.gauss(0, 1), dice.choice((GOOD, GOOD, STALE)))
+                    remembered.note(at, dice.gauss(0, 1), dice.choice((GOOD, GOOD, STALE)))
                 if dice.random() < 0.1 and seed % 2:
                     at -= dice.uniform(1, 300)  # the clock is set back
                     given.clear()
-                    own.note(at, 0.0, GOOD)
-                curve, anew = growing.curve(), FromMemory(own).curve()
+                    remembered.note(at, 0.0, GOOD)
+                curve, anew = growing.curve(), FromMemory(remembered).curve()
                 for name in ("at", "value", "quality", "meaning"):
                     np.testing.assert_array_equal(getattr(curve, name), getattr(anew, name))
                 self.assertEqual(curve.until, anew.until)
@@ -205,9 +207,9 @@ class FromBoth(InFolder):
     def test_so_many_rows_are_sliced_and_lose_nothing(self) -> None:
         _, record = self._both(True)
         history = self.history()
-        own = self.series(history, "Count")
+        series = self.series(history, "Count")
         with mock.patch.object(storedcurve, "MOST_ROWS", 20), mock.patch.object(storedcurve, "SLICES", 50):
-            told = stored_curve(history, own, 0.0, 1e7)
+            told = stored_curve(history, series, 0.0, 1e7)
         self.assertTrue(told.is_sliced)
         self.assertLess(len(told.curve), len(record))
         for count in (5, 13):
@@ -219,20 +221,20 @@ class FromBoth(InFolder):
     def test_old_words_by_the_definition_of_today(self) -> None:
         self._both(False, 100)
         history = self.history()
-        own = self.series(history, "Count")
+        series = self.series(history, "Count")
         (point, _) = device(
             "Device", 7, COUNTER.replace("type\nCount,holding,0,uint16", "type\nCount,holding,0,bcd16")
         ).points
         today = read_definition(told_of(point))
-        then = stored_curve(history, own, 0.0, 1e7)
-        now = stored_curve(history, own, 0.0, 1e7, today)
+        then = stored_curve(history, series, 0.0, 1e7)
+        now = stored_curve(history, series, 0.0, 1e7, today)
         at = float(then.curve.at[-1]) - 1
         counted = value_at(then.curve, at).value
         assert counted is not None
         self.assertEqual(
             value_at(now.curve, at).value, float(f"{int(counted):x}") if f"{int(counted):x}".isdecimal() else None
         )
-        self.assertEqual([own.told for own in now.definitions if own is not None], [today.told])
+        self.assertEqual([definition.told for definition in now.definitions if definition is not None], [today.told])
 
 
 class SetBack(InFolder):
@@ -316,18 +318,18 @@ class WhatIsWatched(unittest.TestCase):
                 memory = Memory(session.clock)
                 session.listen(memory)
                 memory.watch([("Device", "Count"), ("Device", "Gone")], session.world)
-                own = memory.of(("Device", "Count"))
-                assert own is not None
-                self.assertGreater(len(own), 50)
+                remembered = memory.of(("Device", "Count"))
+                assert remembered is not None
+                self.assertGreater(len(remembered), 50)
                 await running.for_s(10)
                 other = COUNTER.replace("Count,holding,0,uint16", "Count,holding,0,int16")
                 session.take_over(SimulatedLine(device("Device", 7, other)).site)
                 await asyncio.sleep(5)
-                curve = FromMemory(own).curve()
+                curve = FromMemory(remembered).curve()
                 self.assertEqual(sorted(set(curve.meaning.tolist())), [0, 1])
                 session.take_over(SimulatedLine(device("Device", 7, COUNTER.replace("Count", "Other"))).site)
                 await asyncio.sleep(3)
-                self.assertEqual(value_at(FromMemory(own).curve(), session.clock.now()).value, None)
+                self.assertEqual(value_at(FromMemory(remembered).curve(), session.clock.now()).value, None)
 
         run_virtual(run())
 

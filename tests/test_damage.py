@@ -102,14 +102,16 @@ class Damages(unittest.TestCase):
         slower = 0
         for number in range(_TIMES // 4):
             source = random.Random(number)
-            own = SerialSettings(source.choice(USUAL_BAUDS[1:]), source.choice(list(Parity)))
-            theirs = replace(own, baud=source.choice(USUAL_BAUDS), parity=source.choice(list(Parity)))
+            settings = SerialSettings(source.choice(USUAL_BAUDS[1:]), source.choice(list(Parity)))
+            theirs = replace(settings, baud=source.choice(USUAL_BAUDS), parity=source.choice(list(Parity)))
             request, answer = _answer(source, source.choice((1, 2, 6, 20)))
-            came = heard_with(source, answer, theirs, own)
+            came = heard_with(source, answer, theirs, settings)
             if came.startswith(answer) or not came:
                 continue
-            row = _row(request, came)._replace(link=f"rtu:///dev/ttyX?baud={own.baud}&parity={own.parity.value}&stop=1")
-            slower += 2 * theirs.baud <= own.baud
+            row = _row(request, came)._replace(
+                link=f"rtu:///dev/ttyX?baud={settings.baud}&parity={settings.parity.value}&stop=1"
+            )
+            slower += 2 * theirs.baud <= settings.baud
             found = other_settings(row)
             if found is not None:
                 named[found.baud == theirs.baud and found.parity in (None, theirs.parity)] += 1

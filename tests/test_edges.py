@@ -76,8 +76,8 @@ class Sites(unittest.TestCase):
             self.assertAlmostEqual(SerialSettings(baud).gap_s, gap_s, places=9)
 
     def test_an_address_before_the_first_of_a_maker_has_no_number(self) -> None:
-        own = OwnNumbering(base=100, group=20, index=2)
-        told = [own.from_wire(address) for address in (100, 102, 120, 101, 98, 80)]
+        own_numbering = OwnNumbering(base=100, group=20, index=2)
+        told = [own_numbering.from_wire(address) for address in (100, 102, 120, 101, 98, 80)]
         self.assertEqual(told, ["0.00", "0.01", "1.00", "wire 101", "wire 98", "wire 80"])
 
     def test_a_row_is_told_to_overlap_the_first_that_reaches_it(self) -> None:
@@ -222,24 +222,24 @@ class Polling(unittest.TestCase):
 
 class Acting(unittest.TestCase):
     def test_what_is_kept_alive_outlives_silences_shorter_than_the_watchdog(self) -> None:
-        async def work(own: Controlled) -> None:
-            wish = Wish(order=own.order("Command word", "Enable"), period_s=0.5, safe=b"\0\0")
-            kept, result = await own.control.alives.begin(wish)
+        async def work(rig: Controlled) -> None:
+            wish = Wish(order=rig.order("Command word", "Enable"), period_s=0.5, safe=b"\0\0")
+            kept, result = await rig.control.alives.begin(wish)
             assert kept is not None, result.text
             for silent_s, is_over in ((2.0, False), (9.0, True)):
-                own.line.fault = silent(7)
-                await own.running.for_s(silent_s)
-                own.line.fault = None
-                await own.running.for_s(2)
+                rig.line.fault = silent(7)
+                await rig.running.for_s(silent_s)
+                rig.line.fault = None
+                await rig.running.for_s(2)
                 self.assertIs(kept.is_over, is_over, kept.state.said)
 
         controlled(work, drive(watchdog_s=5.0))
 
     def test_a_period_as_long_as_the_watchdog_keeps_nothing_quiet(self) -> None:
-        async def work(own: Controlled) -> None:
+        async def work(rig: Controlled) -> None:
             for period_s, begins in ((2.0, False), (2.5, False), (0.5, True)):
-                wish = Wish(order=own.order("Command word", "Enable"), period_s=period_s, safe=b"\0\0")
-                kept, result = await own.control.alives.begin(wish)
+                wish = Wish(order=rig.order("Command word", "Enable"), period_s=period_s, safe=b"\0\0")
+                kept, result = await rig.control.alives.begin(wish)
                 self.assertIs(kept is not None, begins, result.text)
                 if not begins:
                     self.assertIn("does not keep a watchdog of 2 s quiet", result.text)
@@ -264,18 +264,20 @@ class Acting(unittest.TestCase):
         run_virtual(work())
 
     def test_the_ends_of_a_range_may_be_written(self) -> None:
-        own = point("int16,0.1,-5,10,rw", "type,factor,range_low,range_high,access")
-        self.assertEqual([wanted(own, text).data for text in ("-5", "10")], [(-50).to_bytes(2, signed=True), b"\0d"])
+        each_point = point("int16,0.1,-5,10,rw", "type,factor,range_low,range_high,access")
+        self.assertEqual(
+            [wanted(each_point, text).data for text in ("-5", "10")], [(-50).to_bytes(2, signed=True), b"\0d"]
+        )
         for text, says in (("-5.1", "is below -5"), ("10.1", "is above 10")):
             with self.assertRaisesRegex(CannotWrite, says):
-                wanted(own, text)
+                wanted(each_point, text)
 
     def test_a_word_of_bits_has_sixteen(self) -> None:
-        own = point("bits,0=A;3=B,rw", "type,labels,access")
-        self.assertEqual(wanted(own, "0xFFFF").data, b"\xff\xff")
+        each_point = point("bits,0=A;3=B,rw", "type,labels,access")
+        self.assertEqual(wanted(each_point, "0xFFFF").data, b"\xff\xff")
         for text in ("0x10000", "65536"):
             with self.assertRaises(CannotWrite):
-                wanted(own, text)
+                wanted(each_point, text)
 
     def test_rows_of_a_snapshot_stand_at_addresses_of_the_wire(self) -> None:
         row = {"table": "holding", "device": "D", "words": "0001"}

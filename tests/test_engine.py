@@ -176,13 +176,13 @@ class Told(unittest.TestCase):
         run_virtual(work())
 
     def test_a_watchdog_at_risk(self) -> None:
-        own = replace(device("Device", 7), watchdog_s=5.0)
-        line = SimulatedLine(own)
+        each_device = replace(device("Device", 7), watchdog_s=5.0)
+        line = SimulatedLine(each_device)
 
         async def work() -> None:
             async with Running(line) as running:
                 await running.for_s(3)
-                self.assertEqual(running.session.at_risk(), [own])
+                self.assertEqual(running.session.at_risk(), [each_device])
                 running.session.hold(True)
                 await running.for_s(10)
                 running.session.hold(False)
@@ -267,14 +267,14 @@ class Changing(unittest.TestCase):
         async def work() -> None:
             async with Running(line) as running:
                 await running.for_s(0.05)
-                poller, own = running.session.pollers[0], line.line.devices[0]
-                asked = [poller.ask(7, Read(Table.HOLDING, 0, 1), 0.5, own) for _ in range(400)]
+                poller, each_device = running.session.pollers[0], line.line.devices[0]
+                asked = [poller.ask(7, Read(Table.HOLDING, 0, 1), 0.5, each_device) for _ in range(400)]
                 await running.for_s(6)
                 polled = running.tally("Device").good - sum(future.done() for future in asked)
                 self.assertGreater(polled, 50)
                 await asyncio.gather(*asked)
                 await running.for_s(1)
-                await poller.order(7, WriteRegister(0, 5), 0.5, own, lambda: "")
+                await poller.order(7, WriteRegister(0, 5), 0.5, each_device, lambda: "")
                 line.requests.clear()
                 await running.for_s(0.45)
                 self.assertEqual(line.requests, [])  # it rests after a write

@@ -59,7 +59,7 @@ class Named(unittest.TestCase):
 
     def test_how_a_counter_of_the_device_itself_grew(self) -> None:
         gate = device("Gate", 7, "name,table,address,type,counts\nErrors,holding,11,uint32,errors\n")
-        own = OwnCounts(ServedPoints(Site("S", (Line("Line", parse_link(SERIAL), (gate,)),))))
+        counts = OwnCounts(ServedPoints(Site("S", (Line("Line", parse_link(SERIAL), (gate,)),))))
         request = bytes((3, 0, 10, 0, 4))
 
         def row(number: int, value: int | None) -> ExchangeRow:
@@ -69,11 +69,11 @@ class Named(unittest.TestCase):
             return found._replace(answer=frame if value is not None else b"", kind=kind)
 
         for number, value in enumerate((70_000, 70_003, None, 70_010)):
-            own.add(row(number, value))
+            counts.add(row(number, value))
         told = "Gate: its own Errors went from 70000 to 70010 (+10), while 1 of its exchanges failed here."
-        self.assertEqual([*own.told()], [told])
-        own.add(row(9, 4))
-        self.assertIn("+14, began anew once", next(iter(own.told())))
+        self.assertEqual([*counts.told()], [told])
+        counts.add(row(9, 4))
+        self.assertIn("+14, began anew once", next(iter(counts.told())))
         still = OwnCounts(ServedPoints(Site("S", (Line("Line", parse_link(SERIAL), (gate,)),))))
         for number, value in enumerate((5, None, 5)):
             still.add(row(number, value))

@@ -147,13 +147,19 @@ class Habits(unittest.TestCase):
             self.assertLessEqual(max(device.readings.values(), default=0), 2, (seed, free, device.readings))
             if not device.readings:
                 continue  # it was not found within the time
-            table = next(own for own in found.turns.units[device.unit_id].survey.tables if own.table is Table.HOLDING)
+            table = next(
+                table_search
+                for table_search in found.turns.units[device.unit_id].survey.tables
+                if table_search.table is Table.HOLDING
+            )
             left_alone = {at for low, high in table.resets for at in range(low, high + 1)}
             self.assertEqual(left_alone, set(device.readings), seed)
-            draft = next(own for own in drafts_of(found) if own.unit_id == device.unit_id)
+            draft = next(unit_draft for unit_draft in drafts_of(found) if unit_draft.unit_id == device.unit_id)
             never = dict(draft.keys)["never_read"]
             self.assertTrue(any(f"holding {free}" in text for text in never), never)  # type: ignore[attr-defined]
-            row = next(own for own in draft.rows if (own.table, own.address) == (Table.HOLDING, free))
+            row = next(
+                draft_row for draft_row in draft.rows if (draft_row.table, draft_row.address) == (Table.HOLDING, free)
+            )
             self.assertIn("zero right after it was read", row.note)
 
     def test_a_text_longer_than_a_request_is_drafted_in_pieces_that_can_be_read(self) -> None:
@@ -342,9 +348,9 @@ class AskedGently(unittest.TestCase):
         search = Everything(line.link, True, 120.0, opener=line.opener)
         noted = Gently.note
 
-        def note(own: Gently, outcome: Outcome, crowd: int) -> None:
+        def note(gently: Gently, outcome: Outcome, crowd: int) -> None:
             asked[outcome.unit_id] += outcome.asked_at > 1070.0
-            noted(own, outcome, crowd)
+            noted(gently, outcome, crowd)
 
         async def work() -> float:
             began_s = asyncio.get_running_loop().time()

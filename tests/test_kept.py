@@ -135,8 +135,8 @@ class Commands(WithSite):
         self.assertEqual(sorted(curves), ["D1/R4", "D2/R3"])
         for name, curve in curves.items():
             device, point = name.split("/")
-            own = [row["value"] for row in rows if (row["device"], row["point"]) == (device, point)]
-            self.assertEqual([value for value in curve.value if value is not None], own)
+            anys = [row["value"] for row in rows if (row["device"], row["point"]) == (device, point)]
+            self.assertEqual([value for value in curve.value if value is not None], anys)
             self.assertEqual(curve.at, sorted(curve.at))
         self.assertEqual(taped_curves(question), curves)
         for broken in (("none.toml", folder), (site, "nowhere")):

@@ -70,7 +70,9 @@ class Rows(unittest.TestCase):
         alone = [
             read_map(PATH, ",".join(head) + "\n" * (number + 1) + line, defaults) for number, line in enumerate(lines)
         ]
-        self.assertEqual([astuple(point) for point in points], [astuple(own) for found, _ in alone for own in found])
+        self.assertEqual(
+            [astuple(point) for point in points], [astuple(point) for found, _ in alone for point in found]
+        )
         wrong = [fault for fault in faults if not fault.is_warning]
         self.assertEqual(wrong, [fault for _, told in alone for fault in told if not fault.is_warning])
 
@@ -153,8 +155,8 @@ class Rulers(unittest.TestCase):
             kind, access = "bool" if is_bit else kind, "r" if table == "input" else access
             bit = number % 16 if kind == "bool" and not is_bit else ""
             text += f"P{number},{table},{address},{kind},{bit},{period},{access}\n"
-        own = replace(device("D", 1, text), limits=DeviceLimits(max_gap=max_gap))
-        plan = plan_site(Site("S", (Line("L", TcpLink("192.0.2.1", 502), (own,)),)))
+        each_device = replace(device("D", 1, text), limits=DeviceLimits(max_gap=max_gap))
+        plan = plan_site(Site("S", (Line("L", TcpLink("192.0.2.1", 502), (each_device,)),)))
         (part,) = plan.parts
         found = Ruler(part)
         expected = list(every_row(plan))
@@ -163,7 +165,7 @@ class Rulers(unittest.TestCase):
         for at, row in enumerate(found):
             if isinstance(row, RulerRow):
                 self.assertIn(at, found.rows_at(row.table, row.address))
-        other = Ruler(plan_site(Site("S", (Line("L", TcpLink("192.0.2.2", 502), (own,)),))).parts[0], found)
+        other = Ruler(plan_site(Site("S", (Line("L", TcpLink("192.0.2.2", 502), (each_device,)),))).parts[0], found)
         self.assertEqual([shown(row) for row in other], [shown(row) for row in expected])
         chosen = list(part.places)[::2]
         names = {place.point.name for place in chosen}
@@ -194,7 +196,9 @@ def every_row(plan: Plan) -> Iterator[Row]:
 
 
 def rows_of_table(table: Table, places: list[Place], gaps: dict[tuple[Table, int], Gap]) -> Iterator[Row]:
-    places = sorted(places, key=lambda own: (own.point.address, -own.point.size, own.point.codec.bits is not None))
+    places = sorted(
+        places, key=lambda place: (place.point.address, -place.point.size, place.point.codec.bits is not None)
+    )
     cover: dict[int, Place] = {}
     blocks: dict[int, Block] = {}
     for place in places:

@@ -147,7 +147,7 @@ class Damaged(unittest.TestCase):
                     except (sqlite3.DatabaseError, CannotRecord):
                         refused += 1
                         self.assertEqual(hashlib.sha256(path.read_bytes()).hexdigest(), before, number)
-                        self.assertEqual([own.name for own in folder.glob(f"{path.name}*")], [path.name])
+                        self.assertEqual([file.name for file in folder.glob(f"{path.name}*")], [path.name])
                 self.assertGreater(refused, 3)
 
 
@@ -166,10 +166,10 @@ class Formulas(unittest.TestCase):
         return Device("=D", 1, points, 0.5, 1)
 
     def test_a_workbook_has_text_as_text(self) -> None:
-        own = self._device()
+        device = self._device()
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "m.xlsx"
-            path.write_bytes(as_workbook(own))
+            path.write_bytes(as_workbook(device))
             (page,) = openpyxl.load_workbook(path).worksheets
             rows = list(page.iter_rows(min_row=2))
             self.assertEqual({cell.data_type for row in rows for cell in row} - {"s", "n"}, set())
@@ -180,8 +180,8 @@ class Formulas(unittest.TestCase):
             self.assertEqual([cells[0] for _, cells in sheet.rows[1:]], [text.strip() for text in _FORMULAS])
 
     def test_csv_has_none_and_reads_back_as_it_was(self) -> None:
-        own = self._device()
-        text = as_csv(own)
+        device = self._device()
+        text = as_csv(device)
         for row in csv.reader(io.StringIO(text)):
             for cell in row:
                 self.assertTrue(cell[:1] not in "=+-@\t" or not cell or cell.replace(" ", "").replace(",", ".")

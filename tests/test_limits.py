@@ -232,16 +232,16 @@ class AfterEdits(unittest.TestCase):
                 for block in world.plan.blocks:
                     values = tuple(60 for _ in block.points)
                     one.on_record(block, Record(bytes(2 * block.request.count), values, 0.0, 0.0), world.board)
-            self.assertEqual(*({(own.identity, own.rule) for own in one.past} for one in (watch, fresh)))
+            self.assertEqual(*({(crossing.identity, crossing.rule) for crossing in one.past} for one in (watch, fresh)))
 
 
 class InMaps(unittest.TestCase):
     def test_columns_come_back_as_they_were(self) -> None:
         for text in (TORQUE, LATE, STATE, WORD):
             with self.subTest(text):
-                own = device("Device", 1, text)
-                (point,) = own.points
-                cells = point_cells(own, point)
+                each_device = device("Device", 1, text)
+                (point,) = each_device.points
+                cells = point_cells(each_device, point)
                 columns = ",".join(cells)
                 row = ",".join(cells.values())
                 (again,), faults = read_map(Path("map.csv"), f"{columns}\n{row}\n", MapDefaults())

@@ -66,7 +66,7 @@ ASKED: list[Request] = [
 
 
 def check_answers(test: unittest.TestCase, outcomes: list[Outcome]) -> None:
-    read, coils, mask, both, written, file, fifo, name, own = outcomes
+    read, coils, mask, both, written, file, fifo, name, outcome = outcomes
     test.assertEqual(read.content, ReadAnswer(Table.HOLDING, bytes.fromhex("000A0014001E")), read.reason)
     test.assertEqual(coils.content, ReadAnswer(Table.COIL, b"\1"))
     test.assertTrue(mask.is_good and written.is_good, (mask.reason, written.reason))
@@ -75,12 +75,12 @@ def check_answers(test: unittest.TestCase, outcomes: list[Outcome]) -> None:
     test.assertEqual(fifo.content, Fifo((440, 4740)))
     assert isinstance(name.content, Identity)
     test.assertEqual(name.content.objects, ((4, b"Alder lift"),))
-    test.assertEqual((own.kind, own.code), (OutcomeKind.EXCEPTION, 1))
+    test.assertEqual((outcome.kind, outcome.code), (OutcomeKind.EXCEPTION, 1))
 
 
 def line_of(link: Link, **settings: object) -> Line:
-    own = replace(device("One", 5, MAP), simulated=EXTRAS)
-    return replace(Line("Line", link, (own, device("Two", 6, MAP))), **settings)  # type: ignore[arg-type]
+    each_device = replace(device("One", 5, MAP), simulated=EXTRAS)
+    return replace(Line("Line", link, (each_device, device("Two", 6, MAP))), **settings)  # type: ignore[arg-type]
 
 
 def asked(

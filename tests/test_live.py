@@ -73,9 +73,9 @@ async def _scrolled(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     height, drawn = rows.size.height, []
     draw = LiveRows.draw
 
-    def count(own: LiveRows, row: LiveRow, width: int, ground: str) -> Cells:
+    def count(live_rows: LiveRows, row: LiveRow, width: int, ground: str) -> Cells:
         drawn.append(row)
-        return draw(own, row, width, ground)
+        return draw(live_rows, row, width, ground)
 
     with unittest.mock.patch.object(LiveRows, "draw", count):
         rows._second = -1

@@ -457,13 +457,13 @@ class OnScreen(LiveCase):
                 await asyncio.to_thread(say)
                 await asyncio.sleep(1.5)
                 heard = list(app.engine.session.exchanges)
-                if len([own for own in heard if own.outcome.is_good]) >= 28:
+                if len([exchange for exchange in heard if exchange.outcome.is_good]) >= 28:
                     break
             else:
                 case.fail(f"{len(heard)} heard")
             await pilot.press("escape", "4")
             await case.shows(app, "unit 13")
-            case.assertEqual({own.line.origin for own in app.engine.session.exchanges}, {"overheard"})
+            case.assertEqual({exchange.line.origin for exchange in app.engine.session.exchanges}, {"overheard"})
             os.set_blocking(ours, False)
             with case.assertRaises(BlockingIOError):
                 os.read(ours, 100)

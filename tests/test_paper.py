@@ -150,7 +150,7 @@ class Tables(unittest.TestCase):
             for bad, told in (("a.doc", "end it in .svg or .pdf"), ("none/b.pdf", "cannot be written")):
                 with self.assertRaisesRegex(NoPaper, told):
                     write_elsewhere(sheet, Path(folder) / bad)
-            self.assertEqual([own.name for own in Path(folder).iterdir()], ["a.svg"])
+            self.assertEqual([path.name for path in Path(folder).iterdir()], ["a.svg"])
 
 
 class ByCommand(WithSite):

@@ -136,10 +136,10 @@ class Application(unittest.TestCase):
     def _refused(self, rule: str, **ways: str) -> None:
         """No way past `rule`, which `ways` set; nothing was heard."""
 
-        async def work(own: Controlled) -> None:
+        async def work(rig: Controlled) -> None:
             name = ways.get("point", "Free")
-            free = own.order("Free", "7", "D")
-            place = own.session.plan.place_of(("D", name))
+            free = rig.order("Free", "7", "D")
+            place = rig.session.plan.place_of(("D", name))
             order = replace(free, points=(name,), address=place.point.address) if place is not None else free  # type: ignore[union-attr]
             orders: dict[str, Order] = {
                 "person": order,
@@ -150,25 +150,25 @@ class Application(unittest.TestCase):
                 "routine": replace(order, owner="routine 1", consents=frozenset(Consent)),
             }  # fmt: skip
             for way, made in orders.items():
-                result = await own.control.send(made)
+                result = await rig.control.send(made)
                 self.assertEqual(
-                    (result.state, result.needs, own.wrote), (State.NOT_SENT, None, []), (rule, way, result.text)
+                    (result.state, result.needs, rig.wrote), (State.NOT_SENT, None, []), (rule, way, result.text)
                 )
                 self.assertIn(rule, result.text, way)
             for way in "person", "to all":
                 wish = Wish(order=orders[way], period_s=0.2, safe=bytes(2), is_late_all_right=True)
-                kept, result = await own.control.alives.begin(wish)
+                kept, result = await rig.control.alives.begin(wish)
                 self.assertIsNone(kept, (rule, way))
                 self.assertIn(rule, result.text)
             back = replace(order, data=bytes(2))
-            pulse = await own.control.pulse(orders["all consents"], back, 0.2, lambda result: None)
-            self.assertEqual((pulse.state, own.wrote), (State.NOT_SENT, []), rule)
+            pulse = await rig.control.pulse(orders["all consents"], back, 0.2, lambda result: None)
+            self.assertEqual((pulse.state, rig.wrote), (State.NOT_SENT, []), rule)
             text = f'name = "R"\ndevice = "D"\n[[step]]\nwrite = {{ "{name}" = 5 }}\n'
-            routines, _ = routines_of(own.session.site, r=text)
-            own.control.take_routines(routines, [])
+            routines, _ = routines_of(rig.session.site, r=text)
+            rig.control.take_routines(routines, [])
             for routine in routines:
-                self.assertEqual(await own.control.finished(own.control.run(routine)), "failed", rule)
-            self.assertEqual(own.wrote, [], rule)
+                self.assertEqual(await rig.control.finished(rig.control.run(routine)), "failed", rule)
+            self.assertEqual(rig.wrote, [], rule)
 
         first = replace(device("D", 1, _MAP, 0.2), writing=Writing(ways.get("device", "unlock")))
         second = replace(device("E", 2, _MAP, 0.2), writing=Writing(ways.get("other", "unlock")))
@@ -303,55 +303,55 @@ class Rules(Application):
         self._refused("Never is never written", point="Never")
 
     def test_a_broadcast_reaches_every_device(self) -> None:
-        async def work(own: Controlled) -> None:
-            free = own.order("Free", "7", "D")
+        async def work(rig: Controlled) -> None:
+            free = rig.order("Free", "7", "D")
             to_all = replace(free, points=(), device="", unit_id=0, consents=frozenset(Consent))
-            result = await own.control.send(to_all)
-            self.assertEqual((result.state, own.wrote), (State.NOT_SENT, []))
+            result = await rig.control.send(to_all)
+            self.assertEqual((result.state, rig.wrote), (State.NOT_SENT, []))
             self.assertIn("E is never written", result.text)
-            kept, _ = await own.control.alives.begin(Wish(order=to_all, period_s=0.2, is_late_all_right=True))
+            kept, _ = await rig.control.alives.begin(Wish(order=to_all, period_s=0.2, is_late_all_right=True))
             self.assertIsNone(kept)
-            self.assertTrue((await own.control.send(free)).is_well)
+            self.assertTrue((await rig.control.send(free)).is_well)
 
         controlled(work, device("D", 1, _MAP, 0.2), replace(device("E", 2, _MAP, 0.2), writing=Writing.NEVER))
 
     def test_confirm_and_lock_and_holder_of_every_way(self) -> None:
-        async def work(own: Controlled) -> None:
-            ask = own.order("Ask", "7", "D")
+        async def work(rig: Controlled) -> None:
+            ask = rig.order("Ask", "7", "D")
             to_all = replace(ask, points=(), device="", unit_id=0)
             for order in ask, replace(ask, owner="routine 1"), replace(ask, points=(), device=""), to_all:
-                self.assertEqual((await own.control.send(order)).needs, Consent.CONFIRM)
-                kept, result = await own.control.alives.begin(Wish(order=order, period_s=0.2, is_late_all_right=True))
+                self.assertEqual((await rig.control.send(order)).needs, Consent.CONFIRM)
+                kept, result = await rig.control.alives.begin(Wish(order=order, period_s=0.2, is_late_all_right=True))
                 self.assertEqual((kept, result.needs), (None, Consent.CONFIRM))
-            free = own.order("Free", "7", "D")
-            kept, _ = await own.control.alives.begin(Wish(order=free, period_s=0.5, is_late_all_right=True))
+            free = rig.order("Free", "7", "D")
+            kept, _ = await rig.control.alives.begin(Wish(order=free, period_s=0.5, is_late_all_right=True))
             self.assertIsNotNone(kept)
-            went = len(own.wrote)
+            went = len(rig.wrote)
             broadcast = replace(free, points=(), device="", unit_id=0, consents=frozenset({Consent.BROADCAST}))
             across = replace(free, points=(), data=bytes(2), owner="routine 1")
             for order in broadcast, across:  # a broadcast meets every holder
-                self.assertEqual((await own.control.send(order)).needs, Consent.HOLDER)
-            own.control.lock_now("writing is locked: u unlocks it")
-            own.lock.lock()
+                self.assertEqual((await rig.control.send(order)).needs, Consent.HOLDER)
+            rig.control.lock_now("writing is locked: u unlocks it")
+            rig.lock.lock()
             for order in free, broadcast, across, replace(free, consents=frozenset(Consent)):
-                result = await own.control.send(order)
+                result = await rig.control.send(order)
                 self.assertIn("locked", result.text)
-            self.assertEqual(set(own.wrote[went:]) - {own.wrote[0]}, set())
+            self.assertEqual(set(rig.wrote[went:]) - {rig.wrote[0]}, set())
 
         controlled(work, device("D", 1, _MAP, 0.2), device("E", 2, _MAP, 0.2))
 
     def test_nothing_is_read_back_after_a_broadcast(self) -> None:
-        async def work(own: Controlled) -> None:
-            own.session.hold(True)
-            before = len(own.line.requests)
-            free = own.order("Free", "7", "D")
+        async def work(rig: Controlled) -> None:
+            rig.session.hold(True)
+            before = len(rig.line.requests)
+            free = rig.order("Free", "7", "D")
             told: list[str] = []
             to_all = replace(free, points=(), device="", unit_id=0, consents=frozenset({Consent.BROADCAST}))
-            result = await own.control.send(to_all, told.append)
-            await own.running.for_s(8.0)
+            result = await rig.control.send(to_all, told.append)
+            await rig.running.for_s(8.0)
             self.assertEqual((result.text, result.after, told), ("to all: nobody answers", None, []))
-            self.assertEqual([frame.unit_id for frame in own.line.requests[before:]], [0])
-            self.assertEqual((own.value("Free", 1), own.value("Free", 2)), (7, 7))
+            self.assertEqual([frame.unit_id for frame in rig.line.requests[before:]], [0])
+            self.assertEqual((rig.value("Free", 1), rig.value("Free", 2)), (7, 7))
 
         controlled(work, device("D", 1, _MAP, 0.2), device("E", 2, _MAP, 0.2))
 

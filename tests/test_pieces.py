@@ -70,14 +70,14 @@ class Pieces(unittest.TestCase):
                 store.end_run(run, at)
             store.commit()
 
-    def _same(self, own: Statistics, other: Statistics) -> None:
-        self.assertEqual((own.rows, own.least, own.most), (other.rows, other.least, other.most))
-        self.assertAlmostEqual(own.recorded_s, other.recorded_s, places=6)
-        self.assertAlmostEqual(own.good_s, other.good_s, places=6)
-        if own.mean is None or other.mean is None:
-            self.assertEqual(own.mean, other.mean)
+    def _same(self, statistics: Statistics, other: Statistics) -> None:
+        self.assertEqual((statistics.rows, statistics.least, statistics.most), (other.rows, other.least, other.most))
+        self.assertAlmostEqual(statistics.recorded_s, other.recorded_s, places=6)
+        self.assertAlmostEqual(statistics.good_s, other.good_s, places=6)
+        if statistics.mean is None or other.mean is None:
+            self.assertEqual(statistics.mean, other.mean)
         else:
-            self.assertAlmostEqual(own.mean, other.mean, places=6)
+            self.assertAlmostEqual(statistics.mean, other.mean, places=6)
 
     def _compare(self, source: random.Random) -> int:
         by_pieces, by_rows = History(str(self.path)), History(str(self.path))
@@ -128,7 +128,7 @@ class Pieces(unittest.TestCase):
         store.close()
         history = History(str(self.path))
         self.addCleanup(history.close)
-        (series,) = [own for own in history.series() if own.point == "B"]
+        (series,) = [series for series in history.series() if series.point == "B"]
         assert series.first_us is not None and series.last_us is not None
         ends = series.first_us / 1e6 - 1, series.last_us / 1e6 + 1
         exact = stored_curve(history, series, *ends)

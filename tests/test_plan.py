@@ -91,12 +91,12 @@ class Optimal(unittest.TestCase):
 
 class Rulings(unittest.TestCase):
     def _plan(self, rows: str, limits: DeviceLimits | None = None, baud: int = 9600, **settings_: Any) -> Plan:
-        own = replace(
+        each_device = replace(
             device("D", 1, "name,table,address,type,group,access,period_s\n" + rows),
             limits=limits or DeviceLimits(),
             **settings_,
         )
-        self.line = Line("L", SerialLink("/x", SerialSettings(baud)), (own,))
+        self.line = Line("L", SerialLink("/x", SerialSettings(baud)), (each_device,))
         return plan_site(Site("S", (self.line,)))
 
     def _counts(self, rows: str, limits: DeviceLimits | None = None) -> list[int]:
@@ -167,8 +167,8 @@ class Learning(InFolder):
     def _narrowed(self, limit: int, holes: set[int]) -> tuple[Lessons, int]:
         """Plan, ask, learn, until nothing more is learned; the device reads at most `limit` and not the addresses in
         `holes`."""
-        own = device("D", 1, "name,table,address\n" + "".join(f"P{n},holding,{n}\n" for n in range(100)))
-        line = Line("L", TcpLink("h", 502), (own,))
+        each_device = device("D", 1, "name,table,address\n" + "".join(f"P{n},holding,{n}\n" for n in range(100)))
+        line = Line("L", TcpLink("h", 502), (each_device,))
         lessons, requests = Lessons(125, 2000), 0
         for _ in range(200):
             plan = plan_site(Site("S", (line,)), {"D": lessons})

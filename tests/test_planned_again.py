@@ -61,16 +61,16 @@ class PlannedAgain(unittest.TestCase):
             )
             found, _ = read_map(PATH, text, MapDefaults(), known)
             limits = DeviceLimits(max_gap=max_gap, max_registers=most)
-            own = Device("D", unit_id, found, timeout_s, 0, limits=limits, watchdog_s=watchdog_s)
-            line = Line("L", TcpLink("192.0.2.1", 502), (own,))
-            again = plan_device(line, own, lessons, slots, off, old)
-            whole = plan_device(line, own, lessons, count().__next__, off)
+            device = Device("D", unit_id, found, timeout_s, 0, limits=limits, watchdog_s=watchdog_s)
+            line = Line("L", TcpLink("192.0.2.1", 502), (device,))
+            again = plan_device(line, device, lessons, slots, off, old)
+            whole = plan_device(line, device, lessons, count().__next__, off)
             self.assertEqual(told(again), told(whole))
             self.assertEqual(again.switched_off, whole.switched_off)
             for number, place in enumerate(again.places):
-                self.assertIs(place.point, own.points[number])
+                self.assertIs(place.point, device.points[number])
                 self.assertIs(place, again.place_at(number))
-                self.assertEqual((place.device, place.line), (replace(own, points=()), replace(line, devices=())))
+                self.assertEqual((place.device, place.line), (replace(device, points=()), replace(line, devices=())))
                 self.assertTrue(place.block is None or place.block.points[place.number] is place.point)
             for block in again.blocks:
                 self.assertIs(again.blocks_by_index[block.index], block)
@@ -95,10 +95,10 @@ class PlannedAgain(unittest.TestCase):
         for text in [*texts, texts[0]]:
             head = "name,address,group,table\n"
             found, _ = read_map(PATH, head + text.replace("\n", ",holding\n"), MapDefaults(), known)
-            own = Device("D", 1, found, 1.0, 0, limits=limits)
-            line = Line("L", TcpLink("192.0.2.1", 502), (own,))
-            old = plan_device(line, own, None, slots, (), old)
-            whole = plan_device(line, own, None, count().__next__)
+            device = Device("D", 1, found, 1.0, 0, limits=limits)
+            line = Line("L", TcpLink("192.0.2.1", 502), (device,))
+            old = plan_device(line, device, None, slots, (), old)
+            whole = plan_device(line, device, None, count().__next__)
             self.assertEqual(told(old), told(whole))
             sizes.append([block.request.count for block in old.blocks])
         self.assertNotEqual(sizes[0][:2], sizes[1][:2])  # else nothing was shown
@@ -107,13 +107,13 @@ class PlannedAgain(unittest.TestCase):
         """The same points, and fewer or more registers a request: no stretch of them stays as it was."""
         rows = "".join(f"P{at},{at},holding\n" for at in (*range(30), *range(100, 130)))
         found, _ = read_map(PATH, f"name,address,table\n{rows}", MapDefaults(), KnownRows())
-        own = Device("D", 1, found, 1.0, 0)
-        line = Line("L", TcpLink("192.0.2.1", 502), (own,))
+        device = Device("D", 1, found, 1.0, 0)
+        line = Line("L", TcpLink("192.0.2.1", 502), (device,))
         slots, old = count().__next__, None
         for most, counts in ((125, [30, 30]), (20, [20, 10, 20, 10]), (15, [15, 15, 15, 15]), (125, [30, 30])):
             lessons = Lessons(most, 2000)
-            old = plan_device(line, own, lessons, slots, (), old)
-            self.assertEqual(told(old), told(plan_device(line, own, lessons, count().__next__)))
+            old = plan_device(line, device, lessons, slots, (), old)
+            self.assertEqual(told(old), told(plan_device(line, device, lessons, count().__next__)))
             self.assertEqual(sorted(block.request.count for block in old.blocks), sorted(counts))
 
 

@@ -67,11 +67,11 @@ class Counters(unittest.TestCase):
         async def work() -> None:
             async with Running(line) as running:
                 await running.for_s(5)
-                own = line.line.devices[0]
-                first = await own_counters(running.session, line.line, own, running.tally("Pump"))
+                each_device = line.line.devices[0]
+                first = await own_counters(running.session, line.line, each_device, running.tally("Pump"))
                 self.assertGreater(first.counts[Diagnostic.SERVER_MESSAGES], 10)
                 await running.for_s(5)
-                second = await own_counters(running.session, line.line, own, running.tally("Pump"))
+                second = await own_counters(running.session, line.line, each_device, running.tally("Pump"))
                 told = told_of(second, first)
                 grown = second.counts[Diagnostic.SERVER_MESSAGES] - first.counts[Diagnostic.SERVER_MESSAGES]
                 self.assertIn(f"server message {second.counts[Diagnostic.SERVER_MESSAGES]} (+{grown})", told)
@@ -101,8 +101,8 @@ class Counters(unittest.TestCase):
 
 class Plans(unittest.TestCase):
     def _requests(self, map_text: str, limits: DeviceLimits | None = None) -> list[Read]:
-        own = replace(device("Device", 1, map_text), limits=limits or DeviceLimits())
-        site = Site("S", (SimulatedLine(own).line,))
+        each_device = replace(device("Device", 1, map_text), limits=limits or DeviceLimits())
+        site = Site("S", (SimulatedLine(each_device).line,))
         plan = plan_site(site)
         polled = [place for place in plan.places if place.block is not None]
         for place in polled:

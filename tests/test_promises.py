@@ -38,7 +38,12 @@ MORE = ROWS + "P9,holding,9,uint16\n"
 
 def simulated(*devices: Device) -> SimulatedLine:
     """A line whose devices have more registers than is known of them."""
-    line = SimulatedLine(*(replace(own, points=device(own.name, own.unit_id, MORE).points) for own in devices))
+    line = SimulatedLine(
+        *(
+            replace(each_device, points=device(each_device.name, each_device.unit_id, MORE).points)
+            for each_device in devices
+        )
+    )
     line.line = replace(line.line, devices=devices)
     return line
 
@@ -154,8 +159,8 @@ class Edited(unittest.TestCase):
                 await running.for_s(0.5)
 
                 def edit(rows: str, **changes: Any) -> None:
-                    own = replace(device("Device", 7, rows), **changes)
-                    running.session.take_over(Site("Edited", (replace(line.line, devices=(own,)),)))
+                    each_device = replace(device("Device", 7, rows), **changes)
+                    running.session.take_over(Site("Edited", (replace(line.line, devices=(each_device,)),)))
 
                 edit("name,table,address,type,factor\nA,holding,0,uint16,0.1\nB,holding,1,uint16,\n")
                 self.assertEqual([running.reading("Device", name).value for name in "AB"], [25.0, 7])
@@ -371,14 +376,14 @@ class Devices(unittest.TestCase):
             f"P{n},holding,{n},uint16,{'w' if n == 5 else 'r'}\n" for n in range(12)
         )
         points, _ = read_map(Path("m.csv"), rows, MapDefaults())
-        own = Device("Device", 3, points, 0.5, 0, limits=DeviceLimits(never_read=((Table.HOLDING, 8, 9),)))
-        self.assertEqual(untouchable(own), ((Table.HOLDING, 8, 9), (Table.HOLDING, 5, 5)))
-        wires = Wires(own)
+        each_device = Device("Device", 3, points, 0.5, 0, limits=DeviceLimits(never_read=((Table.HOLDING, 8, 9),)))
+        self.assertEqual(untouchable(each_device), ((Table.HOLDING, 8, 9), (Table.HOLDING, 5, 5)))
+        wires = Wires(each_device)
 
         async def work() -> None:
             exchanger = wires.opener(wires.link)
             await exchanger.open()
-            survey = RegisterSurvey(exchanger.ask, 3, [Table.HOLDING], 0, 11, untouchable(own))
+            survey = RegisterSurvey(exchanger.ask, 3, [Table.HOLDING], 0, 11, untouchable(each_device))
             await survey.run()
             self.assertEqual(survey.tables[0].runs, [(0, 4), (6, 7), (10, 11)])
 

@@ -234,17 +234,17 @@ class OnDisk(WithSite):
         path = self.folder / "sheet.jsonl"
         lines = [[self.line(who=who) for _ in range(40)] for who in ("anna", "ben")]
 
-        def work(own: list[SheetLine]) -> None:
-            for line in own:
+        def work(sheet_lines: list[SheetLine]) -> None:
+            for line in sheet_lines:
                 append(path, "S", "now", [line])
 
-        threads = [threading.Thread(target=work, args=(own,)) for own in lines]
+        threads = [threading.Thread(target=work, args=(sheet_lines,)) for sheet_lines in lines]
         for thread in threads:
             thread.start()
         for thread in threads:
             thread.join()
         sheet = read_sheet(path)
-        self.assertEqual({line.id for line in sheet.lines}, {line.id for own in lines for line in own})
+        self.assertEqual({line.id for line in sheet.lines}, {line.id for sheet_lines in lines for line in sheet_lines})
         self.assertEqual(sheet.told, [])
 
     @unittest.skipIf(os.geteuid() == 0, "root writes everywhere")
@@ -275,9 +275,9 @@ class OnDisk(WithSite):
         append(one, "S", "now", [shared, self.line(), self.line("Gate", level="0 %")])
         append(other, "S", "now", [shared, self.line(verdict="failed", who="ben")])
         states = []
-        for own, theirs in ((one, other), (other, one)):
-            copy = self.folder / f"copy-{own.name}"
-            copy.write_bytes(own.read_bytes())
+        for path, theirs in ((one, other), (other, one)):
+            copy = self.folder / f"copy-{path.name}"
+            copy.write_bytes(path.read_bytes())
             checkout = Checkout(self.site, copy)
             checkout.merge(theirs, 0.0)
             self.assertEqual(checkout.merge(theirs, 0.0), 0, "a second time nothing is new")

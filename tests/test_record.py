@@ -201,8 +201,8 @@ class Rows(InFolder):
 
         self.run_recorded(line, work)
         history = self.history()
-        own = self.series(history, "Count")
-        kept = {int(str(one.value)) for one in history.samples(own) if one.quality == "good"}
+        series = self.series(history, "Count")
+        kept = {int(str(one.value)) for one in history.samples(series) if one.quality == "good"}
         self.assertEqual(kept, set(range(min(kept), max(kept) + 1)), "no value is missing")
         self.assertGreaterEqual(len(history.spans()), 3)
 
@@ -220,11 +220,13 @@ class Rows(InFolder):
         self.run_recorded(line, work)
         history = self.history()
         told = [one.definition for one in history.samples(self.series(history, "Still")) if one.words is not None]
-        prints = {own.fingerprint for own in told if own is not None}
+        prints = {definition.fingerprint for definition in told if definition is not None}
         self.assertEqual(len(prints), 2)
-        for own in told:
-            assert own is not None
-            self.assertEqual(own.value_of(struct.pack(">H", 65535)), 65535 if '"uint16"' in own.told else -1)
+        for definition in told:
+            assert definition is not None
+            self.assertEqual(
+                definition.value_of(struct.pack(">H", 65535)), 65535 if '"uint16"' in definition.told else -1
+            )
 
     def test_points_that_go_and_points_that_are_renamed(self) -> None:
         line = SimulatedLine(device("Device", 7, COUNTER))
@@ -246,7 +248,7 @@ class Rows(InFolder):
             kept.end()
 
         self.run_recorded(line, work)
-        self.assertEqual({own.point for own in self.history().series()}, {"Sluice count", "Still"})
+        self.assertEqual({series.point for series in self.history().series()}, {"Sluice count", "Still"})
         values = [
             value
             for _, kind, quality, value in self.rows("Sluice count")

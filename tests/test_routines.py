@@ -134,30 +134,30 @@ class Runs(unittest.TestCase):
     ) -> tuple[RoutineRun, list[bytes], list[str]]:  # fmt: skip
         found: list[tuple[RoutineRun, list[bytes], list[str]]] = []
 
-        async def work(own: Controlled) -> None:
-            own.control.routines, faults = routines_of(own.session.site, **(texts or {"start": START, "safe": SAFE}))
+        async def work(rig: Controlled) -> None:
+            rig.control.routines, faults = routines_of(rig.session.site, **(texts or {"start": START, "safe": SAFE}))
             self.assertEqual(faults, [])
-            await own.control.send(own.order("Often", "1"))
-            began = len(own.wrote)
-            own.line.fault = fault
-            run = own.control.run("Start")
-            ending = asyncio.create_task(own.control.finished(run))
+            await rig.control.send(rig.order("Often", "1"))
+            began = len(rig.wrote)
+            rig.line.fault = fault
+            run = rig.control.run("Start")
+            ending = asyncio.create_task(rig.control.finished(run))
             begun_s = asyncio.get_running_loop().time()
             has_met = False
             while not ending.done():
                 if run.state.question:
-                    own.control.answer(run.state.number, answer)
+                    rig.control.answer(run.state.number, answer)
                 if meanwhile is not None and not has_met and asyncio.get_running_loop().time() - begun_s >= after_s:
                     has_met = True
-                    meanwhile(own, run)
+                    meanwhile(rig, run)
                 await asyncio.sleep(0.05)
-            self.assertEqual(own.control.alive, ())
-            events = [event.text for event in own.session.events.ring if event.kind is EventKind.ROUTINE]
-            found.append((run, own.wrote[began:], events))
+            self.assertEqual(rig.control.alive, ())
+            events = [event.text for event in rig.session.events.ring if event.kind is EventKind.ROUTINE]
+            found.append((run, rig.wrote[began:], events))
             self.assertEqual(
-                own.session.events.going_on, [e for e in own.session.events.going_on if e.kind is not EventKind.ROUTINE]
+                rig.session.events.going_on, [e for e in rig.session.events.going_on if e.kind is not EventKind.ROUTINE]
             )
-            self.assertTrue(own.rows_match(), own.ledger.counts)
+            self.assertTrue(rig.rows_match(), rig.ledger.counts)
 
         controlled(work)
         return found[0]
@@ -205,8 +205,8 @@ class Runs(unittest.TestCase):
                 self.assertEqual(set(outcomes[failed + 1 :]), {StepOutcome.SKIPPED})
 
     def test_what_is_waited_for_does_not_come(self) -> None:
-        def put(own: Controlled, run: RoutineRun) -> None:
-            own.line.units.devices[0].put("Status word", 0x8000)
+        def put(rig: Controlled, run: RoutineRun) -> None:
+            rig.line.units.devices[0].put("Status word", 0x8000)
 
         run, _, _ = self._run(meanwhile=put)
         self.assertEqual(run.state.outcome, "failed")
@@ -215,27 +215,27 @@ class Runs(unittest.TestCase):
     def test_no_stopped_and_locked(self) -> None:
         run, _, _ = self._run(answer=False)
         self.assertIn("answer was no", run.state.said)
-        run, wrote, _ = self._run(meanwhile=lambda own, run: own.control.stop_run(run.state.number), after_s=1.5)
+        run, wrote, _ = self._run(meanwhile=lambda rig, run: rig.control.stop_run(run.state.number), after_s=1.5)
         self.assertEqual((run.state.outcome, wrote[-1]), ("stopped", b"\x06\x00\x00\x00\x00"))
-        run, wrote, events = self._run(meanwhile=lambda own, run: own.control.lock_now("locked by hand"), after_s=0.7)
+        run, wrote, events = self._run(meanwhile=lambda rig, run: rig.control.lock_now("locked by hand"), after_s=0.7)
         self.assertIn("locked by hand", run.state.said)
         self.assertEqual(wrote[-1], b"\x06\x00\x00\x00\x00")  # the safe value of what it kept alive
         self.assertIn("locked by now", events[-1])
 
     def test_the_line_dies_in_the_middle(self) -> None:
-        run, _, _ = self._run(meanwhile=lambda own, run: own.session.switch_line("Line", False), after_s=1.2)
+        run, _, _ = self._run(meanwhile=lambda rig, run: rig.session.switch_line("Line", False), after_s=1.2)
         self.assertEqual(run.state.outcome, "failed")
 
     def test_what_a_routine_keeps_alive_is_its_own(self) -> None:
         """A person's write of it is refused with the holder's name, and takes over when the person says so."""
         seen: list[Result] = []
 
-        def write(own: Controlled, run: RoutineRun) -> None:
+        def write(rig: Controlled, run: RoutineRun) -> None:
             async def work() -> None:
-                order = own.order("Command word", "Open off")
-                seen.append(await own.control.send(order))
-                order = own.order("Command word", "Acknowledge")
-                seen.append(await own.control.send(order.with_consent(Consent.HOLDER)))
+                order = rig.order("Command word", "Open off")
+                seen.append(await rig.control.send(order))
+                order = rig.order("Command word", "Acknowledge")
+                seen.append(await rig.control.send(order.with_consent(Consent.HOLDER)))
 
             self._task = asyncio.get_running_loop().create_task(work())
 
@@ -245,51 +245,51 @@ class Runs(unittest.TestCase):
         self.assertTrue(seen[1].is_done, seen[1].text)
 
     def test_a_dry_run_sends_nothing(self) -> None:
-        async def work(own: Controlled) -> None:
-            own.control.routines, _ = routines_of(own.session.site, start=START, safe=SAFE)
-            run = own.control.run("Start", {"target": 40}, is_dry=True)
-            self.assertEqual(await own.control.finished(run), "done")
-            self.assertEqual((own.wrote, own.control.runs[-1].steps[0].outcome), ([], StepOutcome.WOULD))
+        async def work(rig: Controlled) -> None:
+            rig.control.routines, _ = routines_of(rig.session.site, start=START, safe=SAFE)
+            run = rig.control.run("Start", {"target": 40}, is_dry=True)
+            self.assertEqual(await rig.control.finished(run), "done")
+            self.assertEqual((rig.wrote, rig.control.runs[-1].steps[0].outcome), ([], StepOutcome.WOULD))
             self.assertIn("06 00 00 00 80", run.state.steps[0].said)
             self.assertIn("06 00 01 07 D0", run.state.steps[3].said)
 
         controlled(work)
 
     def test_step_by_step(self) -> None:
-        async def work(own: Controlled) -> None:
-            own.control.routines, _ = routines_of(own.session.site, safe=SAFE)
-            run = own.control.run("Make safe", by_steps=True)
-            await own.running.for_s(5)
-            self.assertEqual((own.wrote, run.state.waits_to_go), ([], True))
-            own.control.go(run.state.number)
-            await own.running.for_s(1)
+        async def work(rig: Controlled) -> None:
+            rig.control.routines, _ = routines_of(rig.session.site, safe=SAFE)
+            run = rig.control.run("Make safe", by_steps=True)
+            await rig.running.for_s(5)
+            self.assertEqual((rig.wrote, run.state.waits_to_go), ([], True))
+            rig.control.go(run.state.number)
+            await rig.running.for_s(1)
             self.assertEqual(run.state.outcome, "done")
             with self.assertRaises(KeyError):
-                own.control.run("No such")
+                rig.control.run("No such")
             with self.assertRaises(ValueError):
-                own.control.run("Make safe", {"x": 1})
+                rig.control.run("Make safe", {"x": 1})
 
         controlled(work)
 
     def test_upon_an_event_at_most_so_often(self) -> None:
         upon = SAFE.replace("[[step]]", "upon = \"bit([Status word], 'Fault')\"\nat_most_every_s = 20\n[[step]]", 1)
 
-        async def work(own: Controlled) -> None:
-            control: Control = own.control
-            routine: Routine = routines_of(own.session.site, safe=upon)[0]["Make safe"]
+        async def work(rig: Controlled) -> None:
+            control: Control = rig.control
+            routine: Routine = routines_of(rig.session.site, safe=upon)[0]["Make safe"]
             control.take_routines({routine.name: routine}, [])
-            drive = own.line.units.devices[0]
-            await own.running.for_s(2)
+            drive = rig.line.units.devices[0]
+            await rig.running.for_s(2)
             for number in range(6):
                 drive.put("Status word", 0x8000)
-                await own.running.for_s(3)
+                await rig.running.for_s(3)
                 drive.put("Status word", 0)
-                await own.running.for_s(3)
+                await rig.running.for_s(3)
                 self.assertEqual(len(control.runs), 1 + number // 4, number)
             drive.put("Status word", 0x8000)
             control.lock_now("locked by hand")
-            await own.running.for_s(40)
-            told = [event.text for event in own.session.events.ring if event.kind is EventKind.ROUTINE]
+            await rig.running.for_s(40)
+            told = [event.text for event in rig.session.events.ring if event.kind is EventKind.ROUTINE]
             self.assertIn("was not run", told[-1])
 
         controlled(work)
@@ -297,13 +297,13 @@ class Runs(unittest.TestCase):
     def test_upon_what_happens_to_its_device(self) -> None:
         upon = SAFE.replace("[[step]]", 'upon = "device lost"\n[[step]]', 1)
 
-        async def work(own: Controlled) -> None:
-            routines, faults = routines_of(own.session.site, safe=upon)
+        async def work(rig: Controlled) -> None:
+            routines, faults = routines_of(rig.session.site, safe=upon)
             self.assertEqual(faults, [])
-            own.control.take_routines(routines, [])
-            own.line.fault = lambda frame, at, right: []
-            await own.running.for_s(20)
-            self.assertEqual([run.outcome for run in own.control.runs], ["failed"])
+            rig.control.take_routines(routines, [])
+            rig.line.fault = lambda frame, at, right: []
+            await rig.running.for_s(20)
+            self.assertEqual([run.outcome for run in rig.control.runs], ["failed"])
 
         controlled(work)
 
@@ -317,12 +317,12 @@ class Runs(unittest.TestCase):
 
 class Changed(unittest.TestCase):
     def test_a_point_that_is_no_more(self) -> None:
-        async def work(own: Controlled) -> None:
-            own.control.routines, _ = routines_of(own.session.site, safe=SAFE)
-            bare = replace(own.line.line.devices[0], points=own.line.line.devices[0].points[1:])
-            own.session.take_over(replace(own.line.site, lines=(replace(own.line.line, devices=(bare,)),)))
-            run = own.control.run("Make safe")
-            self.assertEqual(await own.control.finished(run), "failed")
+        async def work(rig: Controlled) -> None:
+            rig.control.routines, _ = routines_of(rig.session.site, safe=SAFE)
+            bare = replace(rig.line.line.devices[0], points=rig.line.line.devices[0].points[1:])
+            rig.session.take_over(replace(rig.line.site, lines=(replace(rig.line.line, devices=(bare,)),)))
+            run = rig.control.run("Make safe")
+            self.assertEqual(await rig.control.finished(run), "failed")
             self.assertIn("not in the site any more", run.state.said)
 
         controlled(work)

@@ -144,8 +144,8 @@ class OwnSettings(unittest.TestCase):
             exchanger = wires.opener(wires.link)
             await exchanger.open()
             return [
-                (own.text, own.agrees)
-                for own in await read_own_settings(exchanger.ask, Line("W", wires.link, (pump,)), pump)
+                (own_setting.text, own_setting.agrees)
+                for own_setting in await read_own_settings(exchanger.ask, Line("W", wires.link, (pump,)), pump)
             ]
 
         told = run_virtual(work())

@@ -47,27 +47,29 @@ def point_of(kind: str, **cells: str) -> Point | None:
     return points[0] if points and not [fault for fault in faults if not fault.is_warning] else None
 
 
-def check(test: unittest.TestCase, own: Point, data: bytes, power: int = 0) -> bool:
+def check(test: unittest.TestCase, point: Point, data: bytes, power: int = 0) -> bool:
     """Whether `data` mean a value there that was printed and typed again."""
-    value = own.codec.decode(data)
+    value = point.codec.decode(data)
     if isinstance(value, NoValue) or (isinstance(value, tuple) and any(isinstance(one, NoValue) for one in value)):
         return False
     if isinstance(value, str) and (not value.strip() or not value.isprintable() or value != value.rstrip()):
         return False
-    told = text_of(own, data, power)
+    told = text_of(point, data, power)
     digits = sum(letter.isdigit() for letter in told.split(BETWEEN_RUN)[0])
-    if (own.codec.scale is not None or power) and digits > 15:
+    if (point.codec.scale is not None or power) and digits > 15:
         return False  # more than a number of eight bytes tells apart
-    made = wanted(own, told, power)
-    test.assertEqual(made.told, told, (own.codec, data.hex(), value))
-    if own.codec.type.kind is not Kind.TEXT:
-        test.assertEqual(wanted(own, f"  {told} ", power).told, told)
-    is_part = own.codec.bits is not None or own.codec.type.kind.value.startswith(("int8", "uint8"))
-    if not power and not own.labels and not is_part:
-        decimals = own.decimals if own.decimals is not None else decimals_of(own.codec)
-        typed = shown(value, own.codec, own.decimals)
-        again = own.codec.encode(typed_value(typed, own.codec), decimals=decimals)
-        test.assertEqual(shown(own.codec.decode(again), own.codec, own.decimals), typed, (own.codec, data.hex()))
+    made = wanted(point, told, power)
+    test.assertEqual(made.told, told, (point.codec, data.hex(), value))
+    if point.codec.type.kind is not Kind.TEXT:
+        test.assertEqual(wanted(point, f"  {told} ", power).told, told)
+    is_part = point.codec.bits is not None or point.codec.type.kind.value.startswith(("int8", "uint8"))
+    if not power and not point.labels and not is_part:
+        decimals = point.decimals if point.decimals is not None else decimals_of(point.codec)
+        typed = shown(value, point.codec, point.decimals)
+        again = point.codec.encode(typed_value(typed, point.codec), decimals=decimals)
+        test.assertEqual(
+            shown(point.codec.decode(again), point.codec, point.decimals), typed, (point.codec, data.hex())
+        )
     return True
 
 
@@ -84,19 +86,19 @@ class ShownAndTyped(unittest.TestCase):
         self, kind: str, order: str, scale: dict[str, str], decimals: str, labels: str, bit: str, unit: str,
         run: str, noise: bytes, power: int, no_value: str,
     ) -> None:  # fmt: skip
-        own = point_of(
+        point = point_of(
             kind + (run if not bit and not kind.startswith("text") else ""), order=order, decimals=decimals,
             labels=labels,
             bit=bit, unit="" if kind.startswith("text") else unit, no_value=no_value if kind in _WITH_NO_VALUE else "",
             **(scale if kind in _SCALED else {}),
         )  # fmt: skip
-        if own is None:
+        if point is None:
             return
-        if own.codec.type.is_array or not own.codec.type.takes_scale:
+        if point.codec.type.is_array or not point.codec.type.takes_scale:
             power = 0
-        size = 2 * own.size
+        size = 2 * point.size
         for at in range(0, min(len(noise) - size, 8 * size), size):
-            check(self, own, noise[at : at + size], power)
+            check(self, point, noise[at : at + size], power)
 
     def test_each_type_order_and_scale(self) -> None:
         """Words at the ends and in the middle, by numbers of each type."""
@@ -104,41 +106,41 @@ class ShownAndTyped(unittest.TestCase):
         for kind in _KINDS:
             for order, decimals in ("", ""), ("", "2"), ("CDAB", ""):
                 for scale in _SCALES if kind in _SCALED else [{}]:
-                    own = point_of(kind, order=order, decimals=decimals, **scale)
-                    if own is None:
+                    point = point_of(kind, order=order, decimals=decimals, **scale)
+                    if point is None:
                         continue
-                    size = 2 * own.size
+                    size = 2 * point.size
                     for data in (
                         bytes(size), b"\xff" * size, b"\x12" * size, b"\x00" * (size - 1) + b"\x01",
                         *(source.randbytes(size) for _ in range(2)),
                         bytes(source.choice(b"\0\1\7\x12\x31") for _ in range(size)),
                     ):  # fmt: skip
-                        looked += check(self, own, data)
+                        looked += check(self, point, data)
         self.assertGreater(looked, 2_000)
 
     def test_what_the_codec_had_just_decoded_is_taken(self) -> None:
-        own = point_of("uint16", raw_low="0", raw_high="27648", eng_low="0", eng_high="10")
-        assert own is not None
-        self.assertEqual(wanted(own, "5.1").data, (14100).to_bytes(2))
-        self.assertEqual(wanted(own, "5.10011574074").data, (14101).to_bytes(2))
+        point = point_of("uint16", raw_low="0", raw_high="27648", eng_low="0", eng_high="10")
+        assert point is not None
+        self.assertEqual(wanted(point, "5.1").data, (14100).to_bytes(2))
+        self.assertEqual(wanted(point, "5.10011574074").data, (14101).to_bytes(2))
         for raw in (*range(0, 65536, 13), 65535):
-            check(self, own, raw.to_bytes(2))
+            check(self, point, raw.to_bytes(2))
 
     def test_what_lies_outside_is_refused(self) -> None:
-        own = point_of("uint16", raw_low="0", raw_high="27648", eng_low="0", eng_high="10", clamp="yes")
+        each_point = point_of("uint16", raw_low="0", raw_high="27648", eng_low="0", eng_high="10", clamp="yes")
         plain = point_of("uint16", factor="0.1")
-        assert own is not None and plain is not None
-        for point, text in ((own, "10.2"), (own, "-1"), (plain, "6553.6"), (plain, "-0.1")):
+        assert each_point is not None and plain is not None
+        for point, text in ((each_point, "10.2"), (each_point, "-1"), (plain, "6553.6"), (plain, "-0.1")):
             with self.assertRaises(CannotWrite, msg=text):
                 wanted(point, text)
         self.assertEqual(wanted(plain, "12.34").told, "12.3")
         self.assertEqual(wanted(plain, "-0.04").told, "0.0")
 
     def test_no_value_is_never_written_as_a_value(self) -> None:
-        own = point_of("uint16", factor="0.1", no_value="500", decimals="0")
-        assert own is not None
-        self.assertEqual(wanted(own, "50").told, "50")
-        self.assertNotEqual(wanted(own, "50").data, (500).to_bytes(2))
+        point = point_of("uint16", factor="0.1", no_value="500", decimals="0")
+        assert point is not None
+        self.assertEqual(wanted(point, "50").told, "50")
+        self.assertNotEqual(wanted(point, "50").data, (500).to_bytes(2))
 
     def test_digits_and_names_as_they_are_printed(self) -> None:
         names, pair = {"labels": "0=A, B;1=C+D;2=E on"}, {"labels": "0=A;1=B"}
@@ -159,25 +161,25 @@ class ShownAndTyped(unittest.TestCase):
         )  # fmt: skip
         for kind, cells, text, data in cases:
             with self.subTest(kind, text=text):
-                own = point_of(kind, **cells)
-                assert own is not None
-                self.assertEqual(wanted(own, text).data.hex(), data.hex())
+                point = point_of(kind, **cells)
+                assert point is not None
+                self.assertEqual(wanted(point, text).data.hex(), data.hex())
 
     def test_an_exponent_of_another_point(self) -> None:
-        own = point_of("uint32", unit="kWh")
-        assert own is not None
+        point = point_of("uint32", unit="kWh")
+        assert point is not None
         for power in (-3, -1, 2):
             for raw in (0, 1, 184_220_600, 4_294_967_295):
-                check(self, replace(own, decimals=3), raw.to_bytes(4), power)
+                check(self, replace(point, decimals=3), raw.to_bytes(4), power)
 
     def test_an_empty_text_is_said(self) -> None:
-        own = point_of("text:4")
-        assert own is not None
-        self.assertEqual(wanted(own, '""').data, bytes(4))
+        point = point_of("text:4")
+        assert point is not None
+        self.assertEqual(wanted(point, '""').data, bytes(4))
         with self.assertRaises(CannotWrite):
-            wanted(own, "  ")
+            wanted(point, "  ")
         with self.assertRaises(CannotEncode):
-            own.codec.encode("abcde")
+            point.codec.encode("abcde")
 
 
 if __name__ == "__main__":

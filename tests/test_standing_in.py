@@ -191,9 +191,9 @@ class ByHand(Standing):
         after.take_over()
         for _ in range(10):
             after.step()
-        own = next(one for one in devices if one.device.name == "D")
-        self.assertEqual((own.value("Count"), own.value("Free")), (10, 1234))
-        self.assertAlmostEqual(float(str(own.value("Level"))), 7.5, delta=0.15)
+        slave = next(one for one in devices if one.device.name == "D")
+        self.assertEqual((slave.value("Count"), slave.value("Free")), (10, 1234))
+        self.assertAlmostEqual(float(str(slave.value("Level"))), 7.5, delta=0.15)
 
 
 class AProcess(Standing):

@@ -67,7 +67,7 @@ class Stores(InFolder):
             connection.execute(schema.series.insert().values(site="Virtual", device="Device", point="Count"))
             self.assertNotIn("minute", _tables(connection))
         engine.dispose()
-        self.assertEqual([own.point for own in self.history().series()], ["Count"], "read as it is")
+        self.assertEqual([series.point for series in self.history().series()], ["Count"], "read as it is")
         self.assertEqual(list(self.history().minutes(None, None)), [])
         self._recorded(self.url)
         self.assertGreater(len(self.rows("Count")), 10)
@@ -135,13 +135,13 @@ class Stores(InFolder):
         store = Store(self.url)
         store.adopt("Alder Lock")
         store.close()
-        self.assertEqual({own.site for own in self.history().series()}, {"Alder Lock"})
+        self.assertEqual({series.site for series in self.history().series()}, {"Alder Lock"})
         self.assertGreater(len(self.rows("Count")), 10)
         store = Store(self.url)
         store.series("Other", "D", "P")
         store.adopt("Other")
         store.close()
-        self.assertEqual({own.site for own in self.history().series()}, {"Alder Lock", "Other"}, "two are two")
+        self.assertEqual({series.site for series in self.history().series()}, {"Alder Lock", "Other"}, "two are two")
 
     def test_it_is_bounded_by_age_and_size(self) -> None:
         store = Store(self.url)
@@ -157,14 +157,14 @@ class Stores(InFolder):
             store.extend_span(span, day * day_us + 500)
             store.commit()
         store.prune(100 * day_us, 50, 10**9)
-        (first,) = [own.first_us for own in self.history().series()]
+        (first,) = [series.first_us for series in self.history().series()]
         self.assertEqual(first, 50 * day_us)
         store.prune(100 * day_us, 50, 600_000)
-        (own,) = self.history().series()
-        self.assertEqual(own.last_us, 99 * day_us + 499)
+        (series,) = self.history().series()
+        self.assertEqual(series.last_us, 99 * day_us + 499)
         self.assertLess(self.path.stat().st_size, 3_000_000)
-        self.assertLess(own.rows, 15_000)
-        self.assertGreater(own.rows, 2_000)
+        self.assertLess(series.rows, 15_000)
+        self.assertGreater(series.rows, 2_000)
         store.close()
 
     def test_the_writer_of_its_own_killed_is_started_again(self) -> None:
@@ -278,12 +278,12 @@ class PostgreSql(InFolder):
         for url in (self.url, self.server.url):
             Stores._recorded(self, url)  # type: ignore[arg-type]
             history = History(url)
-            told: list[object] = [replace(own, id=0) for own in history.series()]
-            for own in history.series():
-                told += [one._replace(series=own.point) for one in history.samples(own)]  # type: ignore[arg-type]
-                told += [one[:5] for one in history.samples(own, 1_010_000_000, 1_050_000_000)]
+            told: list[object] = [replace(series, id=0) for series in history.series()]
+            for series in history.series():
+                told += [one._replace(series=series.point) for one in history.samples(series)]  # type: ignore[arg-type]
+                told += [one[:5] for one in history.samples(series, 1_010_000_000, 1_050_000_000)]
                 for bounds in ((None, None), (1_020_000_000, 1_100_000_000)):
-                    told.append(replace(history.statistics(own, *bounds), series=None))  # type: ignore[arg-type]
+                    told.append(replace(history.statistics(series, *bounds), series=None))  # type: ignore[arg-type]
             told += list(history.minutes(None, None))
             told += history.spans()
             answers.append([_plain(one) for one in told])
@@ -316,8 +316,8 @@ class PostgreSql(InFolder):
         self.assertTrue(any("recording stands still" in one for one in told), told)
         self.assertEqual(told[-1], "")
         history = History(self.server.url)
-        (own,) = [own for own in history.series() if own.point == "Count"]
-        samples = [one for one in history.samples(own) if one.quality == "good" and one.kind == CHANGED]
+        (series,) = [series for series in history.series() if series.point == "Count"]
+        samples = [one for one in history.samples(series) if one.quality == "good" and one.kind == CHANGED]
         history.close()
         self.assertGreater(len(samples), 70, "what came meanwhile is there")
 
@@ -343,7 +343,7 @@ class PostgreSql(InFolder):
         end_s = time.monotonic() + 60
         while time.monotonic() < end_s:  # until each of them records
             with contextlib.suppress(CannotRecord, StoreError), contextlib.closing(History(self.server.url)) as history:
-                if {own.site for own in history.series()} >= set(stations):
+                if {series.site for series in history.series()} >= set(stations):
                     break
             time.sleep(0.2)
         self.server.run("stop", "-m", "immediate")
@@ -356,9 +356,9 @@ class PostgreSql(InFolder):
             self.assertEqual(told.count("recording goes on after"), 1, told)
         history = History(self.server.url)
         for name in stations:
-            own = [one for one in history.series() if one.site == name]
-            self.assertEqual(len(own), 40, name)
-            self.assertTrue(all(one.rows > 20 for one in own), name)
+            series_infos = [one for one in history.series() if one.site == name]
+            self.assertEqual(len(series_infos), 40, name)
+            self.assertTrue(all(one.rows > 20 for one in series_infos), name)
         history.close()
         done = subprocess.run(
             [sys.executable, "-m", "kanaleto", "history", self.server.url, "--list"], capture_output=True, text=True

@@ -114,7 +114,7 @@ class Everything(unittest.TestCase):
         self._until(lambda: kept.kept > before, f"after {what}: samples recorded")
 
     def _order(self, text: str, name: str = "B") -> Order:
-        point = next(own for own in self.engine.session.site.lines[0].devices[0].points if own.name == name)
+        point = next(point for point in self.engine.session.site.lines[0].devices[0].points if point.name == name)
         return Order(line="L", unit_id=1, device="D", table=point.table, address=point.address,
                      data=wanted(point, text).data, points=(name,), told=text)  # fmt: skip
 
@@ -147,7 +147,7 @@ class Everything(unittest.TestCase):
             with self.subTest(name):
                 self.told.clear()
                 self.assertTrue(raise_once(name))
-                self._until(lambda name=name: any(own.name == name for own in self.told), f"{name}: told")  # type: ignore[misc]
+                self._until(lambda name=name: any(failure.name == name for failure in self.told), f"{name}: told")  # type: ignore[misc]
                 self._lives(name)
         self._until(lambda: not self.control.alive, "what was kept alive has ended")
         self.assertEqual(self.far.values[1, 1], 0, "with its safe value")
@@ -156,7 +156,7 @@ class Everything(unittest.TestCase):
         failed = {event.text.partition(":")[0] for event in events if event.kind == "fault"}
         self.assertGreaterEqual(len(failed), 8, failed)
         history = History(str(self.folder / "s.kanaleto" / "record.db"))
-        self.assertEqual({own.point for own in history.series()}, {"A", "B"})
+        self.assertEqual({series.point for series in history.series()}, {"A", "B"})
         history.close()
 
 

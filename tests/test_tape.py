@@ -43,7 +43,7 @@ class Packed(InFolder):
         told = [told_by_the_engine(n, list(OutcomeKind)[n % 6]) for n in range(50)]
         told += [replace(told[n], wall_s=1_796_098_244 + (n + 0.5) / 1e6) for n in range(50)]  # between two µs, too
         one = pack_exchanges(told, lambda line: (str(line.link), "real"))
-        self.assertEqual(one, pack([row_of(own, str(own.line.link), "real") for own in told]))
+        self.assertEqual(one, pack([row_of(exchange, str(exchange.line.link), "real") for exchange in told]))
 
     def _tape(self, count: int) -> Path:
         path = self.folder / "a.tape"

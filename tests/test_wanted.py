@@ -23,7 +23,7 @@ def drive(**changes: object) -> Device:
 
 
 def point(name: str) -> Point:
-    return next(own for own in drive().points if own.name == name)
+    return next(point for point in drive().points if point.name == name)
 
 
 class Typed(unittest.TestCase):
@@ -89,12 +89,12 @@ class Typed(unittest.TestCase):
         if kind in ("bcd16", "bcd32", "sm16", "int16", "uint16"):
             order = "" if kind not in ("bcd32",) else order
         head = "name,table,address,type,order,factor,offset,access\n"
-        (own,) = device("D", 1, f"{head}P,holding,0,{kind},{order},{scale[0]},{scale[1]},rw\n").points
-        data = replace(own.codec, scale=None).encode(raw)
-        value = own.codec.decode(data)
+        (each_point,) = device("D", 1, f"{head}P,holding,0,{kind},{order},{scale[0]},{scale[1]},rw\n").points
+        data = replace(each_point.codec, scale=None).encode(raw)
+        value = each_point.codec.decode(data)
         assert isinstance(value, int | float)
-        self.assertEqual(wanted(own, repr(value)).data, data)
-        self.assertIn(text_of(own, data), (wanted(own, repr(value)).told,))
+        self.assertEqual(wanted(each_point, repr(value)).data, data)
+        self.assertIn(text_of(each_point, data), (wanted(each_point, repr(value)).told,))
 
 
 _KINDS = (
@@ -122,8 +122,8 @@ class Hostile(unittest.TestCase):
         rows = (
             f"P,holding,0,{kind},{factor if takes_scale else ''},rw,0=A;1=B\nQ,holding,20,uint16,,rw,\nC,coil,0,,,rw,"
         )
-        own = device("D", 1, f"name,table,address,type,factor,access,labels\n{rows}\n")
-        line = SimulatedLine(own)
+        each_device = device("D", 1, f"name,table,address,type,factor,access,labels\n{rows}\n")
+        line = SimulatedLine(each_device)
         session = Session(line.site, line.exchanger)
         name = "C" if is_coil else "P"
         place = session.plan.place_of(("D", name))

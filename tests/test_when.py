@@ -101,9 +101,9 @@ class Causes(unittest.TestCase):
 
     def test_where_there_is_none_at_most_one_claim_in_twenty(self) -> None:
         looked = [_looked(Line(seed, lambda *_: False)) for seed in range(20)]
-        claims = [one.text for own in looked for one in own.found]
+        claims = [one.text for when_looked in looked for one in when_looked.found]
         self.assertLessEqual(len(claims), 1, claims)
-        self.assertGreater(sum(own.causes for own in looked), 250)
+        self.assertGreater(sum(when_looked.causes for when_looked in looked), 250)
 
     def test_an_outage_is_one_case(self) -> None:
         """A minute of silence is no pattern, however many times it was asked in it."""

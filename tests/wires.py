@@ -8,7 +8,7 @@ from kanaleto.site.links.link import Parity, SerialSettings
 _PARTS = 16
 
 
-def heard_with(source: random.Random, sent: bytes, theirs: SerialSettings, own: SerialSettings) -> bytes:
+def heard_with(source: random.Random, sent: bytes, theirs: SerialSettings, settings: SerialSettings) -> bytes:
     """Steps in parts of a bit of the port that hears."""
     levels: list[int] = []
     bits: list[int] = []
@@ -17,7 +17,7 @@ def heard_with(source: random.Random, sent: bytes, theirs: SerialSettings, own: 
         odd = sum(data) & 1
         check = {Parity.NONE: [], Parity.EVEN: [odd], Parity.ODD: [1 - odd]}[theirs.parity]
         bits += [0, *data, *check, *[1] * theirs.stop]
-    parts = _PARTS * own.baud / theirs.baud * (1 + source.uniform(-0.004, 0.004))
+    parts = _PARTS * settings.baud / theirs.baud * (1 + source.uniform(-0.004, 0.004))
     levels = [bits[min(int(at / parts), len(bits) - 1)] for at in range(int(len(bits) * parts))]
     levels += [1] * (14 * _PARTS)
     begins_anew = source.random() < 0.5
@@ -30,7 +30,7 @@ def heard_with(source: random.Random, sent: bytes, theirs: SerialSettings, own: 
         if levels[middle]:
             at += 1
             continue
-        count = 8 + (own.parity is not Parity.NONE)
+        count = 8 + (settings.parity is not Parity.NONE)
         samples = [levels[middle + _PARTS * (1 + number)] for number in range(count + 1)]
         heard.append(sum(bit << place for place, bit in enumerate(samples[:8])))
         at = middle + _PARTS * (count + 1)

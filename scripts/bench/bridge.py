@@ -146,11 +146,11 @@ def _between_networks() -> list[Figure]:
             time.sleep(1.0)
             took: dict[int, list[float]] = {slave: [], relay: [], bridge: []}
             for _ in range(_ROUNDS):
-                for port, own in took.items():
+                for port, times in took.items():
                     with socket.create_connection(("127.0.0.1", port)) as connection:
                         connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
                         _asked(connection, _REQUEST, len(_ANSWER), 20)
-                        own += _asked(connection, _REQUEST, len(_ANSWER), _ASKED)
+                        times += _asked(connection, _REQUEST, len(_ANSWER), _ASKED)
     direct = median(took[slave])
     of_relay, of_bridge = median(took[relay]) - direct, median(took[bridge]) - direct
     most_relay, most_bridge = _at(took[relay], 0.99) - direct, _at(took[bridge], 0.99) - direct
@@ -278,8 +278,8 @@ def _engine() -> list[Figure]:
         counts: dict[bool, list[int]] = {False: [], True: []}
         with _process("-c", _SLAVE, str(slave)):
             for _ in range(_ROUNDS):
-                for has_bridge, own in counts.items():
-                    own.append(asyncio.run(_polled(site, has_bridge)))
+                for has_bridge, found in counts.items():
+                    found.append(asyncio.run(_polled(site, has_bridge)))
     without, beside = median(counts[False]), median(counts[True])
     return [
         Figure("bridge: exchanges of the engine beside one that runs", f"{beside / _ENGINE_S:.0f}/s",

@@ -160,8 +160,8 @@ def _memory(folder: Path) -> Figure:
         exchanges = ExchangeRecorder(session.clock.now, lambda *_: None, lambda *_: None)
         exchanges.follow(folder / "m" / "tape", "S", frozenset())
         sink = RecordSink()
-        for own in (exchanges, sink):
-            session.listen(own)
+        for listener in (exchanges, sink):
+            session.listen(listener)
         recording = Recording(Store(url_of(str(folder / "m.db"))), "S", "bench", "Ada", "here", 0)
         tracemalloc.start()
         task = asyncio.create_task(session.run())

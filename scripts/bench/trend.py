@@ -35,14 +35,14 @@ def _samples(point: int) -> list[float]:
 def _drawn() -> Figure:
     remembered = []
     for point in range(_POINTS):
-        own = Remembered()
+        curve = Remembered()
         for at, value in enumerate(_samples(point)):
-            own.note(float(at), value, 0)
-        remembered.append(FromMemory(own))
+            curve.note(float(at), value, 0)
+        remembered.append(FromMemory(curve))
     times = []
     for _ in range(_TURNS):
         start = time.perf_counter()
-        thins = [thinned(own.curve(), 0.0, float(_DAY_S), 2 * _COLUMNS) for own in remembered]
+        thins = [thinned(from_memory.curve(), 0.0, float(_DAY_S), 2 * _COLUMNS) for from_memory in remembered]
         drawn([curve_dots(thin.low, thin.high, -110.0, 110.0, _ROWS) for thin in thins])
         times.append(time.perf_counter() - start)
     took = statistics.median(times)
@@ -71,7 +71,7 @@ def _recorded() -> list[Figure]:
         history = History(url)
         wanted = history.series_named("B", {("D", f"P{point}") for point in range(_POINTS)})
         start = time.perf_counter()
-        curves = [stored_curve(history, own, 0.0, float(_DAY_S)).curve for own in wanted]
+        curves = [stored_curve(history, series, 0.0, float(_DAY_S)).curve for series in wanted]
         took = time.perf_counter() - start
         rows = sum(map(len, curves))
         start = time.perf_counter()

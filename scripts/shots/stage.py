@@ -147,9 +147,9 @@ class Stage:
         await self._loop.everything_done()
 
     def _where_threads_are(self) -> object:
-        own = (threading.get_ident(), self._engine._thread.ident)
+        ours = (threading.get_ident(), self._engine._thread.ident)
         return {
-            number: (id(frame), frame.f_lasti) for number, frame in sys._current_frames().items() if number not in own
+            number: (id(frame), frame.f_lasti) for number, frame in sys._current_frames().items() if number not in ours
         }
 
     def painted(self) -> str:

@@ -28,12 +28,12 @@ class Pair(NamedTuple):
 def devices_like(site: Site, name: str) -> list[Device]:
     """The devices that share a map with that one, itself too, in the order of the site. Those without a map file are
     alike where their points have the same names."""
-    own = next((device for _, device in site.devices() if device.name == name), None)
-    if own is None:
+    like = next((device for _, device in site.devices() if device.name == name), None)
+    if like is None:
         return []
-    if own.map_path is not None:
-        return [device for _, device in site.devices() if device.map_path == own.map_path]
-    names = [point.name for point in own.points]
+    if like.map_path is not None:
+        return [device for _, device in site.devices() if device.map_path == like.map_path]
+    names = [point.name for point in like.points]
     return [device for _, device in site.devices() if [point.name for point in device.points] == names]
 
 

@@ -82,7 +82,7 @@ class LimitWatch(Sink):
             if old is not new:
                 gone, fresh = _differing(old.limited if old is not None else (), new.limited if new is not None else ())
                 keys = [(name, place.point.name) for place in gone]  # by what the device is called by now
-                left |= {key: own for key in keys if (own := self._watched.get(key)) is not None}
+                left |= {key: watched for key in keys if (watched := self._watched.get(key)) is not None}
                 places += fresh
         self._derived = []
         self._replace(left, places)
@@ -117,8 +117,8 @@ class LimitWatch(Sink):
         """It does not stand where it stood, for now or for ever."""
         place = watched.place
         if not isinstance(place, DerivedPlace) and place.block is not None:
-            own = self._by_block.get(place.block.index, [])
-            own[:] = [other for other in own if other is not watched]
+            of_block = self._by_block.get(place.block.index, [])
+            of_block[:] = [other for other in of_block if other is not watched]
         for standing in watched.standing:
             self._waiting.pop((place.identity, standing.rule.name), None)
         if watched in self._past:
@@ -284,7 +284,9 @@ class LimitWatch(Sink):
     def past(self) -> tuple[Crossing, ...]:
         """The worst of each point; those that nobody has seen first, then the worst, then the newest."""
         if self._told is None:
-            crossings = ([own.crossing for own in watched.standing if own.crossing] for watched in self._past)
+            crossings = (
+                [standing.crossing for standing in watched.standing if standing.crossing] for watched in self._past
+            )
             worst = [max(found, key=lambda crossing: (crossing.rule.level, -crossing.wall_s)) for found in crossings]
             worst.sort(key=lambda crossing: (crossing.seen is not None, -crossing.rule.level, -crossing.wall_s))
             self._told = tuple(worst)

@@ -231,34 +231,36 @@ class WhatMoved:
     def look(self, snapshot: Snapshot) -> None:
         """Take what was read since the last look."""
         for key, places, block in _blocks_of(snapshot):
-            own = self._followed.get(key)
-            if own is None or len(own.places) != len(places):
-                own = self._followed[key] = _Followed(places, [], snapshot.now_s)
+            followed = self._followed.get(key)
+            if followed is None or len(followed.places) != len(places):
+                followed = self._followed[key] = _Followed(places, [], snapshot.now_s)
             if block is None:
-                if snapshot.now_s - own.at_s >= 0.45:
-                    own.add(snapshot.now_s, [snapshot.board.reading(place, snapshot.now_s).value for place in places])
+                if snapshot.now_s - followed.at_s >= 0.45:
+                    followed.add(
+                        snapshot.now_s, [snapshot.board.reading(place, snapshot.now_s).value for place in places]
+                    )
                 continue
             record = snapshot.board.records[block.index]
-            if record is not None and record.at_s > own.at_s:
-                own.add(record.at_s, [record.values[place.number] for place in places])  # type: ignore[union-attr]
+            if record is not None and record.at_s > followed.at_s:
+                followed.add(record.at_s, [record.values[place.number] for place in places])  # type: ignore[union-attr]
 
     def ranked(self, most: int = 100) -> list[Moved]:
         """The most moved first."""
         found: list[Moved] = []
-        for own in self._followed.values():
-            if len(own.before) < LEAST_BEFORE:
+        for followed in self._followed.values():
+            if len(followed.before) < LEAST_BEFORE:
                 continue
-            after = np.array(own.rows) if own.rows else np.empty((0, len(own.places)))
+            after = np.array(followed.rows) if followed.rows else np.empty((0, len(followed.places)))
             found += [
                 Moved(
-                    own.places[mover.column].identity,
+                    followed.places[mover.column].identity,
                     mover.score,
-                    own.value(mover.column, mover.before),
-                    own.value(mover.column, mover.after),
+                    followed.value(mover.column, mover.before),
+                    followed.value(mover.column, mover.after),
                     mover.was_still,
                     mover.noise,
                 )
-                for mover in scores(own.before, after, own.least, own.states)
+                for mover in scores(followed.before, after, followed.least, followed.states)
             ]
         found.sort(key=lambda moved: -moved.score)
         return found[:most]
@@ -266,7 +268,7 @@ class WhatMoved:
     @property
     def waiting(self) -> int:
         """Points of which too little was known before to judge them."""
-        return sum(len(own.places) for own in self._followed.values() if len(own.before) < LEAST_BEFORE)
+        return sum(len(followed.places) for followed in self._followed.values() if len(followed.before) < LEAST_BEFORE)
 
 
 def _blocks_of(snapshot: Snapshot) -> list[tuple[object, Sequence[AnyPlace], Block | None]]:

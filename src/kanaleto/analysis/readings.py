@@ -55,11 +55,11 @@ def other_readings(
         if words:
             candidates = rank(window(samples, address, words), display, beside, _excess(samples, address, beside))
             found += [(step, candidate) for candidate in candidates]
-    own = point.size
+    registers = point.size
     judged = []
     for step, candidate in found:
         away = _BESIDE_COSTS * abs(step)
-        if display.strip() and candidate.codec.registers != own:
+        if display.strip() and candidate.codec.registers != registers:
             away += _OTHER_SIZE
         judged.append((step, replace(candidate, fit=max(candidate.fit - away, 0.0))))
     return sorted(judged, key=lambda entry: (not entry[1].agrees, -entry[1].fit))
@@ -78,16 +78,18 @@ def with_present(
     number = value if isinstance(value, int | float) else None
     wanted = parse_display(display) if display.strip() else None
     agrees = number is not None and wanted is not None and wanted.is_shown_by(number)
-    own, others = Candidate(codec, number, 0.0, agrees, PRESENT), list[tuple[int, Candidate]]()
+    present, others = Candidate(codec, number, 0.0, agrees, PRESENT), list[tuple[int, Candidate]]()
     for step, one in found:
         is_same = step == 0 and (one.codec.type, one.codec.order) == (codec.type, codec.order)
         if is_same:
-            own = replace(own, fit=max(own.fit, one.fit) if one.codec.scale is None or agrees else own.fit)
+            present = replace(
+                present, fit=max(present.fit, one.fit) if one.codec.scale is None or agrees else present.fit
+            )
         if is_same and (wanted is None or one.codec.scale == codec.scale):
             continue
         others.append((step, _as_scaled(one, codec) if step == 0 and wanted is None else one))
     at = 0 if wanted is None or agrees else sum(one.agrees for _, one in others)
-    return [*others[:at], (0, own), *others[at:]]
+    return [*others[:at], (0, present), *others[at:]]
 
 
 def _as_scaled(one: Candidate, codec: Codec) -> Candidate:

@@ -190,7 +190,7 @@ class Bench:
 
     def forget_fault(self, wanted: FaultWanted) -> None:
         """It is over because nobody stands in there any more."""
-        self.faults = [(own, served) for own, served in self.faults if own != wanted]
+        self.faults = [(fault, served) for fault, served in self.faults if fault != wanted]
         self._set_faults()
 
     def require(self, wanted: FaultWanted) -> None:
@@ -217,10 +217,10 @@ class Bench:
 
     async def end_fault(self, wanted: FaultWanted) -> None:
         """All is well again. Raises CannotServe where a port is gone meanwhile."""
-        self.faults = [(own, served) for own, served in self.faults if own != wanted]
+        self.faults = [(fault, served) for fault, served in self.faults if fault != wanted]
         if wanted.name in OF_LINE:
             server = self._server_of(wanted)
-            is_shut = any(own.name in _SHUT and self._server_of(own) is server for own, _ in self.faults)
+            is_shut = any(fault.name in _SHUT and self._server_of(fault) is server for fault, _ in self.faults)
             if wanted.name in _SHUT and not is_shut:
                 if server in self._cutting:
                     await asyncio.wait([self._cutting.pop(server)])
@@ -281,7 +281,7 @@ class Bench:
         frozen: set[tuple[str, str]] = set()
         for units in self.units:
             for simulated in units.devices:
-                name, own = simulated.device.name, list[ServedFault]()
+                name, served_faults = simulated.device.name, list[ServedFault]()
                 for wanted, served in self.faults:
                     if wanted.target not in (name, units.line.name):
                         continue
@@ -289,8 +289,8 @@ class Bench:
                         frozen.add((name, str(wanted.numbers.get("point", ""))))
                         continue
                     at = [one.device.name for one in self.targets(wanted.target)].index(name)
-                    own.append(served[at])
-                units.set_faults(name, own)
+                    served_faults.append(served[at])
+                units.set_faults(name, served_faults)
         self.movement.freeze(frozen)
 
     def _jump(self, simulated: SimulatedDevice, wanted: FaultWanted) -> None:

@@ -57,7 +57,7 @@ def why_not_written(out: Path) -> str:
     try:
         marks = json.loads(mark)
         whole = marks.pop("site") == _hash(body)
-        edited = [name for name, own in marks.items() if _hash(_read(out.parent / name)) != own]
+        edited = [name for name, mark in marks.items() if _hash(_read(out.parent / name)) != mark]
     except (ValueError, KeyError, AttributeError, TypeError):
         whole, edited = False, []
     if not whole:
@@ -84,21 +84,21 @@ def write_clone(out: Path, name: str, lines: Sequence[ClonedLine]) -> None:
     texts: dict[Path, str] = {}
     text = new_site_text(name)
     taken: set[str] = set()
-    for own in lines:
-        line = own.line
-        text = with_line(text, line.name, str(own.link))
+    for cloned in lines:
+        line = cloned.line
+        text = with_line(text, line.name, str(cloned.link))
         keys: dict[str, object] = {"timeout_s": line.timeout_s}
         if line.gap_s:
             keys["gap_s"] = line.gap_s
         text = with_line_keys(text, line.name, keys)
-        for copy in own.copies:
+        for copy in cloned.copies:
             map_name = _free(f"{out.stem}-{file_name(copy.device.name)}", taken) + ".csv"
             is_own = not isinstance(copy.device.numbering, Numbering)
             device = replace(copy.device, numbering=Numbering.PROTOCOL) if is_own else copy.device
             texts[out.parent / map_name] = as_csv(device)
             text = with_device(text, line.name, _device_keys(copy, map_name))
     body = text.rstrip() + "\n\n"
-    marks = {"site": _hash(body), **{path.name: _hash(own) for path, own in texts.items()}}
+    marks = {"site": _hash(body), **{path.name: _hash(text) for path, text in texts.items()}}
     texts[out] = f"{body}{_MARK}{json.dumps(marks)}\n"
     with locked(out):
         write_together(out, texts)
@@ -107,7 +107,9 @@ def write_clone(out: Path, name: str, lines: Sequence[ClonedLine]) -> None:
 def placed(lines: Sequence[ClonedLine], at: str | None = None) -> list[ClonedLine]:
     """Where each is to be served: there, or at a place of this machine. Raises ValueError."""
     if at is None:
-        return [ClonedLine(own.line, near(own.line, number), own.copies) for number, own in enumerate(lines)]
+        return [
+            ClonedLine(cloned.line, near(cloned.line, number), cloned.copies) for number, cloned in enumerate(lines)
+        ]
     if len(lines) != 1:
         raise ValueError(f"--at is the place of one line, and {len(lines)} were cloned")
     return [ClonedLine(lines[0].line, at_link(lines[0].line, at), lines[0].copies)]
@@ -117,11 +119,11 @@ def count_differences(out: Path, lines: Sequence[ClonedLine]) -> dict[tuple[str,
     """By line and device: how many of the requests that were asked the clone answers otherwise."""
     site, _ = load_site(out)
     counts: dict[tuple[str, str], int] = {}
-    for own in lines:
-        line = next(line for line in site.lines if line.name == own.line.name)
+    for cloned in lines:
+        line = next(line for line in site.lines if line.name == cloned.line.name)
         units = Units(line, is_as_serial(line))
         for simulated in units.devices:
-            copy = next(copy for copy in own.copies if copy.device.name == simulated.device.name)
+            copy = next(copy for copy in cloned.copies if copy.device.name == simulated.device.name)
             moved = {
                 (point.table, address)
                 for point in copy.device.points

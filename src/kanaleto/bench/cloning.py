@@ -199,13 +199,15 @@ class Cloner:
                 if not is_forbidden(self._never, table, point.address, point.end - 1):
                     await self._point(table, point, found)
             return
-        own = [point for point in self._points_in(table, first, count) if (table, point.address) not in self._refused]
-        is_whole = len(own) == len(self._points_in(table, first, count))
+        points = [
+            point for point in self._points_in(table, first, count) if (table, point.address) not in self._refused
+        ]
+        is_whole = len(points) == len(self._points_in(table, first, count))
         items = await self._items(table, first, count) if is_whole else None
         if items is not None:
             found |= items
             return
-        for point in own:
+        for point in points:
             await self._point(table, point, found)
 
     async def _point(self, table: Table, point: Point, found: dict[int, int]) -> None:
@@ -351,8 +353,8 @@ def _areas(points: Sequence[Point], table: Table) -> list[tuple[int, int]]:
 
 def data_at(point: Point, words: dict[Table, dict[int, int]]) -> bytes | None:
     """The registers of a point, or its one byte; None where they were not all read."""
-    own = words.get(point.table, {})
-    items = [own.get(address) for address in range(point.address, point.end)]
+    known = words.get(point.table, {})
+    items = [known.get(address) for address in range(point.address, point.end)]
     if any(item is None for item in items):
         return None
     return b"".join(bytes((item,)) if point.table.is_bits else item.to_bytes(2) for item in items if item is not None)
@@ -454,23 +456,28 @@ def differs(asked: Sequence[CopyQuestion], answer: Callable[[bytes], Any], moved
     for one in asked:
         if one.request[0] in _CHANGES:
             continue
-        own = answer(one.request)
-        count += own != one.answer and not _is_but_moved(one, own, moved)
+        answered = answer(one.request)
+        count += answered != one.answer and not _is_but_moved(one, answered, moved)
     return count
 
 
-def _is_but_moved(one: CopyQuestion, own: Any, moved: set[tuple[Table, int]]) -> bool:
+def _is_but_moved(one: CopyQuestion, payload: Any, moved: set[tuple[Table, int]]) -> bool:
     table = next((table for table in Table if table.function == one.request[0]), None)
-    if table is None or not isinstance(own, bytes) or len(own) != len(one.answer) or own[0] != one.answer[0]:
+    if (
+        table is None
+        or not isinstance(payload, bytes)
+        or len(payload) != len(one.answer)
+        or payload[0] != one.answer[0]
+    ):
         return False
     first, count = int.from_bytes(one.request[1:3]), int.from_bytes(one.request[3:5])
-    if own[0] & 0x80:
+    if payload[0] & 0x80:
         return False
     for at in range(count):
         if table.is_bits:
-            same = own[2 + at // 8] >> at % 8 & 1 == one.answer[2 + at // 8] >> at % 8 & 1
+            same = payload[2 + at // 8] >> at % 8 & 1 == one.answer[2 + at // 8] >> at % 8 & 1
         else:
-            same = own[2 + 2 * at : 4 + 2 * at] == one.answer[2 + 2 * at : 4 + 2 * at]
+            same = payload[2 + 2 * at : 4 + 2 * at] == one.answer[2 + 2 * at : 4 + 2 * at]
         if not same and (table, first + at) not in moved:
             return False
     return True

@@ -122,12 +122,12 @@ class Movement:
 
     def _make_slots(self) -> None:
         for simulated in self._devices.values():
-            own, points = simulated.device.simulated, simulated.points
-            for move in own.moves:
+            settings, points = simulated.device.simulated, simulated.points
+            for move in settings.moves:
                 self._add(MovedSlot(simulated, move.point, points[move.point], move=move))
-            for quantity in own.quantities:
+            for quantity in settings.quantities:
                 self._add(MovedSlot(simulated, quantity.name, None, quantity=quantity))
-            for machine in own.machines:
+            for machine in settings.machines:
                 self._add(MovedSlot(simulated, machine.point, points[machine.point], machine=machine))
 
     def _add(self, moved: MovedSlot) -> None:
@@ -196,8 +196,10 @@ class Movement:
     def freeze(self, names: set[tuple[str, str]]) -> None:
         """Registers of these stand still from now on: of points, or (with no name) of all of a device."""
         before, self._frozen = self._frozen, {
-            at for at, one in enumerate(self.slots)
-            if one.point is not None and not names.isdisjoint([(one.device.device.name, own) for own in (one.name, "")])
+            at
+            for at, one in enumerate(self.slots)
+            if one.point is not None
+            and not names.isdisjoint([(one.device.device.name, name) for name in (one.name, "")])
         }  # fmt: skip
         self._make_writers()
         for at in before - self._frozen:  # a machine writes where it changes only
@@ -230,11 +232,11 @@ class Movement:
 
     def _take_state(self, at: int, machine: Machine, point: Point, word: int) -> None:
         """The state that its register says, where it says one."""
-        own = sum(1 << bit for bit in owned_bits(machine, point))
+        mask = sum(1 << bit for bit in owned_bits(machine, point))
         value = number_of(self.slots[at].device.value(point.name))
         for number, state in enumerate(machine.states):
             is_it = (
-                word & own == bits_in(point, state) if state.bits is not None else value == state_number(point, state)
+                word & mask == bits_in(point, state) if state.bits is not None else value == state_number(point, state)
             )
             if is_it:
                 self._put_state(at, self.slots[at], number)
@@ -285,12 +287,12 @@ class Movement:
     def state(self, device: str) -> dict[str, object]:
         """What moves on a device as it stands, by name: numbers, states by their names, how often was counted, what is
         held."""
-        own = [(at, self.slots[at]) for at in self._by_device.get(device, ())]
+        slots = [(at, self.slots[at]) for at in self._by_device.get(device, ())]
         return {
-            "values": {one.name: self.values[at] for at, one in own if one.machine is None},
-            "states": {one.name: self.state_of(device, one.name) for _, one in own if one.machine is not None},
-            "counted": {one.name: self._counted[at] for at, one in own if self._counted[at]},
-            "held": [one.name for at, one in own if at in self._held],
+            "values": {one.name: self.values[at] for at, one in slots if one.machine is None},
+            "states": {one.name: self.state_of(device, one.name) for _, one in slots if one.machine is not None},
+            "counted": {one.name: self._counted[at] for at, one in slots if self._counted[at]},
+            "held": [one.name for at, one in slots if at in self._held],
         }
 
     def recall(self, device: str, state: Mapping[str, Any]) -> None:
@@ -300,7 +302,7 @@ class Movement:
             one = self.slots[at]
             value = state.get("values", {}).get(one.name)
             if one.machine is not None:
-                names = [own.name for own in one.machine.states]
+                names = [state.name for state in one.machine.states]
                 name = state.get("states", {}).get(one.name)
                 if name in names:
                     self._put_state(at, one, names.index(name))
@@ -404,19 +406,19 @@ class Movement:
         self._states[at] = state
         machine, point = moved.machine, moved.point
         assert machine is not None and point is not None
-        own = machine.states[state]
+        new_state = machine.states[state]
         if at in self._frozen:  # it goes on, and its register does not show it
-            self.values[at] = state_number(point, own) if own.bits is None else self.values[at]
+            self.values[at] = state_number(point, new_state) if new_state.bits is None else self.values[at]
             return
         with self.lock:
-            if own.bits is None:
-                number = state_number(point, own)
+            if new_state.bits is None:
+                number = state_number(point, new_state)
                 self.values[at] = number
                 moved.device.put(point.name, number)
                 return
             word = moved.device.word_of(point)
             mask = sum(1 << bit for bit in owned_bits(machine, point))
-            bits = bits_in(point, own)
+            bits = bits_in(point, new_state)
             moved.device.put_word(point, word & ~mask | bits)
             self.values[at] = float(word & ~mask | bits)
 
@@ -443,8 +445,10 @@ class Movement:
     def _compiled(self) -> dict[str, list[Callable[..., None]]]:
         self._machine_slots = [at for at, one in enumerate(self.slots) if one.machine is not None]
         self._word_slots = [
-            at for at in self._machine_slots
-            if (own := self.slots[at].machine) is not None and all(state.bits is not None for state in own.states)
+            at
+            for at in self._machine_slots
+            if (machine := self.slots[at].machine) is not None
+            and all(state.bits is not None for state in machine.states)
         ]  # fmt: skip
         self._by_device: dict[str, list[int]] = {}
         for at, one in enumerate(self.slots):
@@ -548,12 +552,12 @@ class Movement:
         names = [state.name for state in machine.states]
         found: list[list[tuple[int, Callable[..., object]]]] = []
         for state in machine.states:
-            own: list[tuple[int, Callable[..., object]]] = []
+            functions: list[tuple[int, Callable[..., object]]] = []
             for target, text in state.to:
                 code = self._text(at, text, "O")
                 function = self._evaluated(f"def run(t, dt, O):\n return {code}\n", "run")
-                own.append((names.index(target), function))
-            found.append(own)
+                functions.append((names.index(target), function))
+            found.append(functions)
         return found
 
     # Registers

@@ -162,11 +162,11 @@ class ServedFault:
             case "short":
                 if right is not None:
                     most = numbers["bytes"]
-                    answer.shape = lambda encode, own: [(0.0, _raw(encode, own)[:most])]
+                    answer.shape = lambda encode, shaped_answer: [(0.0, _raw(encode, shaped_answer)[:most])]
 
     def _garbled(self, bits: int, is_tcp: bool) -> "Any":
-        def shape(encode: Encode, own: ShapedAnswer) -> Pieces:
-            raw = bytearray(_raw(encode, own))
+        def shape(encode: Encode, shaped_answer: ShapedAnswer) -> Pieces:
+            raw = bytearray(_raw(encode, shaped_answer))
             if is_tcp:  # the length field says one less
                 raw[4:6] = (int.from_bytes(raw[4:6]) - 1).to_bytes(2)
                 return [(0.0, bytes(raw))]

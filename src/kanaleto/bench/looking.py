@@ -110,7 +110,10 @@ class Looker:
         slowly = tuple(point for point in simulated.points if bench.hands.is_on_its_way(name, point))
         with self._masters.locked():
             rows = [row for (device, _), row in self._masters.written.items() if device == name]
-            points = {id(row): [p for (d, p), own in self._masters.written.items() if own is row] for row in rows}
+            points = {
+                id(row): [p for (d, p), master_row in self._masters.written.items() if master_row is row]
+                for row in rows
+            }
             asks = [one for one in self._masters.asked.values() if one.device == name]
         written = {
             point: WrittenState(

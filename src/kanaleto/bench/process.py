@@ -172,9 +172,10 @@ class BenchProcess:
         line = replace(units.line, link=link)
         before = bench.server.stand_of(name)
         if before is None and needs_hearing(line):
-            own = [one for one in line.devices if not devices or one.name in devices]
+            devices_here = [one for one in line.devices if not devices or one.name in devices]
             found = await look_at(
-                replace(line, devices=tuple(own)), max(float(command.get("hear_s", LEAST_HEAR_S)), LEAST_HEAR_S)
+                replace(line, devices=tuple(devices_here)),
+                max(float(command.get("hear_s", LEAST_HEAR_S)), LEAST_HEAR_S),
             )
             if found.why_not:
                 raise _Told(found.why_not)
@@ -182,7 +183,7 @@ class BenchProcess:
                 raise _Told(f"nobody was heard there, and {', '.join(found.unsure[:6])} cannot be asked")
         await bench.server.serve(StandIn(name, link, devices))
         for wanted in map(_fault, command.get("faults", ())):  # before the first request is read
-            if bench.is_of_line(wanted, name) and not any(own == wanted for own, _ in bench.faults):
+            if bench.is_of_line(wanted, name) and not any(fault == wanted for fault, _ in bench.faults):
                 with suppress(ValueError):  # of a device that does not stand in any more
                     bench.begin_fault(wanted)
         self._say_where(bench)
@@ -230,14 +231,14 @@ class BenchProcess:
 
     def _do_fault(self, command: Command) -> str:
         wanted = _fault(command)
-        if not any(own == wanted for own, _ in self._open.faults):
+        if not any(fault == wanted for fault, _ in self._open.faults):
             self._open.begin_fault(wanted)
         return f"{wanted.target}: {wanted}"
 
     async def _do_mend(self, command: Command) -> str:
         bench = self._open
-        own = [one for one, _ in bench.faults if (one.target, one.name) == (command["target"], command["name"])]
-        for wanted in own:
+        faults = [one for one, _ in bench.faults if (one.target, one.name) == (command["target"], command["name"])]
+        for wanted in faults:
             await bench.end_fault(wanted)
         return f"{command['target']}: {command['name']} is over"
 

@@ -127,7 +127,9 @@ def read_rehearsal(path: Path, site: Site) -> Rehearsal:
     if not isinstance(steps, list) or not steps:
         tell((), "needs at least one [[step]]")
         steps = []
-    found = [step for at, own in enumerate(steps) if (step := _step(("step", at), own, site, tell)) is not None]
+    found = [
+        step for at, step_table in enumerate(steps) if (step := _step(("step", at), step_table, site, tell)) is not None
+    ]
     if faults:
         raise FaultyFile(faults)
     return Rehearsal(str(name), float(within_s), tuple(found))
@@ -177,7 +179,7 @@ def _step(where: tuple[str | int, ...], table: Any, site: Site, tell: _Tell) -> 
     if not isinstance(expect, list):
         tell((*where, "expect"), "expect is a list, as in expect = [{ back_within_s = 5 }]")
         return None
-    found = [one for own in expect if (one := _expectation((*where, "expect"), own, site, tell))]
+    found = [one for expected in expect if (one := _expectation((*where, "expect"), expected, site, tell))]
     return RehearsalStep(float(at_s), wanted, float(for_s) if for_s is not None else None, tuple(found))
 
 
@@ -212,7 +214,9 @@ def _expectation(where: tuple[str | int, ...], table: Any, site: Site, tell: _Te
     if kind == "point" and (why := _no_value(point_of(site, str(named)), table["is"])):
         tell(where, why)
         return None
-    return Expectation(kind, tuple((key, tuple(own) if isinstance(own, list) else own) for key, own in table.items()))
+    return Expectation(
+        kind, tuple((key, tuple(value) if isinstance(value, list) else value) for key, value in table.items())
+    )
 
 
 def _no_value(found: "tuple[Line, Device, str] | None", wanted: Any) -> str:

@@ -37,13 +37,13 @@ def recall(bench: Bench, state: Mapping[str, Any]) -> None:
     for units in bench.units:
         for simulated in units.devices:
             name = simulated.device.name
-            own = devices.get(name)
-            if own is None:
+            kept = devices.get(name)
+            if kept is None:
                 continue
             try:
-                simulated.recall({table: (int(first), str(text)) for table, (first, text) in own["tables"].items()})
-                bench.movement.recall(name, own)
-                unit_id = int(own["unit_id"])
+                simulated.recall({table: (int(first), str(text)) for table, (first, text) in kept["tables"].items()})
+                bench.movement.recall(name, kept)
+                unit_id = int(kept["unit_id"])
             except (KeyError, TypeError, AttributeError, ValueError):
                 raise ValueError(f"what it says of {name} cannot be read") from None
             if unit_id != units.unit_id_of(name):

@@ -63,7 +63,7 @@ class Units(Answerer):
         """A device has another unit ID from now on; whether that is free."""
         if new in self._by_unit or old not in self._by_unit:
             return False
-        self._by_unit = {new if unit_id == old else unit_id: own for unit_id, own in self._by_unit.items()}
+        self._by_unit = {new if unit_id == old else unit_id: simulated for unit_id, simulated in self._by_unit.items()}
         return True
 
     @property
@@ -79,12 +79,14 @@ class Units(Answerer):
 
     def unit_id_of(self, name: str) -> int:
         """The unit ID to which a device answers now. Raises StopIteration."""
-        return next(unit_id for unit_id, own in self._by_unit.items() if own.device.name == name)
+        return next(unit_id for unit_id, simulated in self._by_unit.items() if simulated.device.name == name)
 
     def take_over(self, line: Line, made: Mapping[str, SimulatedDevice]) -> None:
         """An edit: the line as it is now, with the devices that were made anew; all others go on as they are."""
-        asked = {own.device.name: (own.device.unit_id, unit_id) for unit_id, own in self._by_unit.items()}
-        before = {own.device.name: own for own in self.devices}
+        asked = {
+            simulated.device.name: (simulated.device.unit_id, unit_id) for unit_id, simulated in self._by_unit.items()
+        }
+        before = {simulated.device.name: simulated for simulated in self.devices}
         devices = [made.get(device.name) or before[device.name] for device in line.devices]
         by_unit: dict[int, SimulatedDevice] = {}
         for simulated in reversed(devices):
@@ -98,7 +100,7 @@ class Units(Answerer):
 
     def set_faults(self, device: str, faults: list[ServedFault]) -> None:
         """The faults of its answers that a device has from now on."""
-        spoiled = {name: own for name, own in self._spoiled.items() if name != device}
+        spoiled = {name: served_faults for name, served_faults in self._spoiled.items() if name != device}
         self._spoiled = {**spoiled, device: faults} if faults else spoiled
 
     # Answers

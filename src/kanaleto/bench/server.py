@@ -108,7 +108,7 @@ class SiteServer:
         server = self._servers.get(units.line.name)
         if isinstance(server, NetworkServer):
             behaves = [simulated.device.simulated.behaves for simulated in units.served]
-            limits = [own for own in behaves if own.connections is not None]
+            limits = [behaviour for behaviour in behaves if behaviour.connections is not None]
             server.admission.limit = min((limit.connections or 0 for limit in limits), default=None)
             server.admission.lets_go = any(limit.with_more == "oldest" for limit in limits)
 
@@ -142,7 +142,7 @@ class SiteServer:
         """Connections without a request for longer than a device of theirs bears are closed."""
         for units in self.units:
             server = self._servers.get(units.line.name)
-            idle_s = [own for one in units.served if (own := one.device.simulated.behaves.idle_s) is not None]
+            idle_s = [idle for one in units.served if (idle := one.device.simulated.behaves.idle_s) is not None]
             if idle_s and isinstance(server, NetworkServer):
                 server.admission.drop_idle(min(idle_s))
 

@@ -45,8 +45,8 @@ class UnitSettings:
             for point in simulated.device.points
             if point.setting is PortSetting.UNIT_ID
         ]
-        for own in self._settings if is_new else ():
-            own.simulated.put(own.name, own.unit_id)
+        for setting in self._settings if is_new else ():
+            setting.simulated.put(setting.name, setting.unit_id)
 
     @property
     def are_any(self) -> bool:
@@ -54,16 +54,20 @@ class UnitSettings:
 
     def step(self) -> None:
         """What holds at once."""
-        for own in self._settings:
-            if own.is_at_once:
-                own.take()
+        for setting in self._settings:
+            if setting.is_at_once:
+                setting.take()
 
     def waiting(self) -> list[str]:
         """Devices whose new unit ID waits for power off and on."""
-        return [own.simulated.device.name for own in self._settings if not own.is_at_once and own.wanted is not None]
+        return [
+            setting.simulated.device.name
+            for setting in self._settings
+            if not setting.is_at_once and setting.wanted is not None
+        ]
 
     def after_power(self, device: str) -> None:
         """Its power was off and on."""
-        for own in self._settings:
-            if own.simulated.device.name == device:
-                own.take()
+        for setting in self._settings:
+            if setting.simulated.device.name == device:
+                setting.take()

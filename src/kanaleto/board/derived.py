@@ -44,12 +44,12 @@ class Formulas:
         """Every derived point as it stands at loop time `now_s`."""
         found: dict[str, Reading] = {}
         self._memory.now_s = now_s
-        for own in self._derived:
-            found[own.name] = self._evaluate(own, board, found)
+        for derived in self._derived:
+            found[derived.name] = self._evaluate(derived, board, found)
         return found
 
-    def _evaluate(self, own: Derived, board: Readings, found: dict[str, Reading]) -> Reading:
-        expression = self._expressions[own.name]
+    def _evaluate(self, derived: Derived, board: Readings, found: dict[str, Reading]) -> Reading:
+        expression = self._expressions[derived.name]
         values: list[float] = []
         worst, reason, age = Quality.GOOD, "", 0.0
         for name in expression.names:
@@ -64,7 +64,7 @@ class Formulas:
         if len(values) < len(expression.names):
             return Reading(None, worst, reason, b"", None, None)
         try:
-            value = expression.evaluate(values, self._memory, own.name)
+            value = expression.evaluate(values, self._memory, derived.name)
         except (ArithmeticError, ValueError) as error:
             return Reading(None, Quality.BAD, f"the formula gives no number: {error}", b"", age, None)
         if not math.isfinite(value):

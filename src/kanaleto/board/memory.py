@@ -123,54 +123,54 @@ class Memory(Sink):
 
     def rename(self, renamed: dict[Identity, Identity]) -> None:
         """Points that are called otherwise, and are the same."""
-        self._of = {renamed.get(identity, identity): own for identity, own in self._of.items()}
-        self._meant = {renamed.get(identity, identity): own for identity, own in self._meant.items()}
+        self._of = {renamed.get(identity, identity): remembered for identity, remembered in self._of.items()}
+        self._meant = {renamed.get(identity, identity): meaning for identity, meaning in self._meant.items()}
 
     def on_plan(self, world: World) -> None:
         self._by_block, self._places = {}, []
-        for identity, own in self._of.items():
+        for identity, remembered in self._of.items():
             place = world.plan.place_of(identity)
             if place is None:
-                own.note_quality(self._clock.now(), _NEVER)
+                remembered.note_quality(self._clock.now(), _NEVER)
                 continue
             meant = _meaning_of(place)
             if identity not in self._meant:
-                self._begin(own, place, world.board)
+                self._begin(remembered, place, world.board)
             elif self._meant[identity] != meant:
-                own.meaning += 1
+                remembered.meaning += 1
             self._meant[identity] = meant
-            self._places.append((own, place))
+            self._places.append((remembered, place))
             if not isinstance(place, DerivedPlace) and place.block is not None:
-                self._by_block.setdefault(place.block.index, []).append((own, place))
+                self._by_block.setdefault(place.block.index, []).append((remembered, place))
 
-    def _begin(self, own: Remembered, place: AnyPlace, board: Readings) -> None:
+    def _begin(self, remembered: Remembered, place: AnyPlace, board: Readings) -> None:
         """With the last minute."""
         if isinstance(place, DerivedPlace) or place.block is None or place.point.exponent:
             return
         longest_s = max(board.stale_after_s(place), 3 * TRACE_EVERY_S)
         for at_s, value in board.trace(place):
             at = self._clock.at(at_s)
-            if own.until and at - own.until > longest_s:
-                own.note(own.until + longest_s, _NO_NUMBER, _NEVER)
-            own.note(at, *number_of(value))
+            if remembered.until and at - remembered.until > longest_s:
+                remembered.note(remembered.until + longest_s, _NO_NUMBER, _NEVER)
+            remembered.note(at, *number_of(value))
 
     def on_record(self, block: Block, record: Record, board: Readings) -> None:
-        for own, place in self._by_block.get(block.index, ()):
+        for remembered, place in self._by_block.get(block.index, ()):
             if place.point.exponent:
-                own.note(record.wall_s, *_of_reading(board.reading(place, record.at_s)))
+                remembered.note(record.wall_s, *_of_reading(board.reading(place, record.at_s)))
             elif not isinstance(place, DerivedPlace):
-                own.note(record.wall_s, *number_of(record.values[place.number]))
+                remembered.note(record.wall_s, *number_of(record.values[place.number]))
 
     def on_second(self, world: World, now_s: float, wall_s: float) -> None:
-        for own, place in self._places:
+        for remembered, place in self._places:
             reading = world.board.reading(place, now_s)
             number, quality = _of_reading(reading)
             if isinstance(place, DerivedPlace) and quality in (_GOOD, _STALE):
-                own.note(wall_s, number, quality)
+                remembered.note(wall_s, number, quality)
             elif quality == _BAD and reading.quality is Quality.GOOD:
-                own.until = max(own.until, wall_s)  # text and the like
+                remembered.until = max(remembered.until, wall_s)  # text and the like
             else:
-                own.note_quality(wall_s, quality)
+                remembered.note_quality(wall_s, quality)
 
 
 def _meaning_of(place: AnyPlace) -> object:

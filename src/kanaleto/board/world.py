@@ -244,7 +244,7 @@ class World:
                 continue
             lessons = self.lessons[device.name]
             if device.points != old.points:
-                there, were = (_where(own.points, lessons.holes) for own in (device, old))
+                there, were = (_where(each.points, lessons.holes) for each in (device, old))
                 lessons = lessons.for_edited({name for name in there if there[name] == were.get(name)})
             kept[device.name] = lessons
         return kept

@@ -236,7 +236,7 @@ class PairFault:
     """What happens to the bytes that pass, piece by piece. Draws from a seed of its own."""
 
     def __init__(self, wanted: Sequence[FaultWanted] = (), seed: int = 0) -> None:
-        self._numbers = {own.name: own.numbers for own in wanted}
+        self._numbers = {fault.name: fault.numbers for fault in wanted}
         self._chance = random.Random(f"{seed}/pair")
         self._pieces = 0
 

@@ -58,13 +58,13 @@ class BridgeDesk:
         if bridging is not None and site.bridges != bridging.bridges:
             self._engine.run(self._take_over(bridging, site.bridges))
 
-    def turn_pass(self, bridge: str, own: Pass) -> None:
+    def turn_pass(self, bridge: str, pass_: Pass) -> None:
         """Stop a pass, or let it go on."""
 
         def turn(session: object) -> None:
             for passes in self._bridging.passes if self._bridging is not None else ():
                 for state in passes.states:
-                    if (passes.bridge, state.own) == (bridge, own):
+                    if (passes.bridge, state.own) == (bridge, pass_):
                         passes.stop(state, not state.is_stopped)
 
         self._engine.do(turn)

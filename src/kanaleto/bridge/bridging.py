@@ -97,7 +97,7 @@ def reading_through(site: Site) -> tuple[Bridge, ...]:
 def through_places(through: "Bridging") -> list[Serves]:
     """Where the lines of `reading_through` are read, with the ports that this program holds for them."""
     ports = {line.name: line.link.local_port or "" for line in through.site.lines}
-    return [Serves(own.name, link, Origin.BRIDGE, ports.get(own.name, "")) for own, link in through.places]
+    return [Serves(bridge.name, link, Origin.BRIDGE, ports.get(bridge.name, "")) for bridge, link in through.places]
 
 
 class Bridging:
@@ -123,8 +123,8 @@ class Bridging:
         self._is_running = False
         self._servers: list[_Way] = []
         self._have(bridges)
-        for own in bridges:
-            self._servers += [self._way(own, link) for link in own.listen]
+        for bridge in bridges:
+            self._servers += [self._way(bridge, link) for link in bridge.listen]
 
     def _have(self, bridges: Sequence[Bridge]) -> None:
         """These bridges from now on, but for their ways in."""
@@ -355,13 +355,13 @@ class Bridging:
 
     def _note_pass(self, state: PassState, trouble: str) -> None:
         """One event for all that a pass writes, with how often; one for each thing that goes wrong."""
-        own = state.own
-        source = f"{own.device}/{own.point}" if own.device else own.point
-        text = f"passed on: {source} to {own.title}" + (f": {trouble}" if trouble else "")
-        key = ("pass", own.to_device, own.to_point, trouble)
-        line = next((line.name for line, device in self.site.devices() if device.name == own.to_device), "")
+        pass_ = state.own
+        source = f"{pass_.device}/{pass_.point}" if pass_.device else pass_.point
+        text = f"passed on: {source} to {pass_.title}" + (f": {trouble}" if trouble else "")
+        key = ("pass", pass_.to_device, pass_.to_point, trouble)
+        line = next((line.name for line, device in self.site.devices() if device.name == pass_.to_device), "")
         self.session.events.note(
-            EventKind.BRIDGED, line, own.to_device, text, going_on=key, is_spell=True, point=own.to_point
+            EventKind.BRIDGED, line, pass_.to_device, text, going_on=key, is_spell=True, point=pass_.to_point
         )
 
     def _pass(
@@ -457,7 +457,7 @@ class Bridging:
 
 def _lines_of_sources(site: Site, bridges: Sequence[Bridge]) -> list[str]:
     """The lines of devices of which a composed one has values."""
-    names = {name for bridge in bridges for own in bridge.devices for name in own.sources}
+    names = {name for bridge in bridges for composed in bridge.devices for name in composed.sources}
     names |= {one_pass.to_device for bridge in bridges for one_pass in bridge.passes}
     return [line.name for line in site.lines if any(device.name in names for device in line.devices)]
 

@@ -96,32 +96,32 @@ class Passes:
                 report(f"the pass to {state.own.title}", error)
 
     async def _turn(self, state: PassState) -> None:
-        own, now_s = state.own, asyncio.get_running_loop().time()
+        pass_, now_s = state.own, asyncio.get_running_loop().time()
         if state.is_stopped:
             return
-        if not self._may_pass(own.to_device):
+        if not self._may_pass(pass_.to_device):
             self._holders.release(state.owner)
             return
-        if own.condition and not self._number("", own.condition, now_s):
+        if pass_.condition and not self._number("", pass_.condition, now_s):
             return
-        value = self._number(own.device, own.point, now_s)
+        value = self._number(pass_.device, pass_.point, now_s)
         is_good = value is not None
         if value is None:
-            if not isinstance(own.stale, int | float) or state.is_standing_in:
+            if not isinstance(pass_.stale, int | float) or state.is_standing_in:
                 return
-            value = float(own.stale)
-        place = self._session.plan.place_of((own.to_device, own.to_point))
-        part = self._session.plan.part_of(own.to_device)
+            value = float(pass_.stale)
+        place = self._session.plan.place_of((pass_.to_device, pass_.to_point))
+        part = self._session.plan.part_of(pass_.to_device)
         if place is None or part is None or not isinstance(place.point, Point):
             self._fail(state, "its target is no point of the site any more")
             return
         if part.device.writing is not Writing.UNLOCK or part.line.writing is Writing.NEVER:
             self._holders.release(state.owner)
-            self._fail(state, f'{own.to_device} is not written by itself: writing = "{part.device.writing.value}"')
+            self._fail(state, f'{pass_.to_device} is not written by itself: writing = "{part.device.writing.value}"')
             return
         point = place.point
         is_same = state.value is not None and abs(value - state.value) <= point.deadband
-        if own.every_s is None and is_same and is_good is not state.is_standing_in:
+        if pass_.every_s is None and is_same and is_good is not state.is_standing_in:
             return
         await self._write(state, part.line, part.device, point, value, is_good)
 

@@ -125,8 +125,8 @@ def _interface(body: bytes, order: str) -> _ReadInterface:
 
 def _packet(body: bytes, order: str, interfaces: list[_ReadInterface], is_simple: bool) -> Packet | None:
     if is_simple:
-        own = interfaces[0]
-        return Packet(0, own.linktype, 0, own.name, own.description, 0, body[4:])
+        interface = interfaces[0]
+        return Packet(0, interface.linktype, 0, interface.name, interface.description, 0, body[4:])
     if len(body) < 20:
         raise ValueError("a packet without its head")
     number, high, low, taken, _ = unpack(f"{order}IIIII", body[:20])
@@ -134,13 +134,13 @@ def _packet(body: bytes, order: str, interfaces: list[_ReadInterface], is_simple
         raise ValueError(f"interface {number} was never told")
     if 20 + taken > len(body):
         raise ValueError(f"a packet of {taken:,} bytes in a block of {len(body):,}")
-    own = interfaces[number]
+    interface = interfaces[number]
     options = _options(body[20 + taken + (-taken % 4) :], order)
     flags = options.get(_FLAGS, b"")
     direction = unpack(f"{order}I", flags)[0] & 3 if len(flags) == 4 else 0
-    at_us = (high << 32 | low) * 1_000_000 // own.per_s
+    at_us = (high << 32 | low) * 1_000_000 // interface.per_s
     data, comment = body[20 : 20 + taken], options.get(_COMMENT, b"")
-    return Packet(at_us, own.linktype, number, own.name, own.description, direction, data, comment)
+    return Packet(at_us, interface.linktype, number, interface.name, interface.description, direction, data, comment)
 
 
 def _options(body: bytes, order: str) -> dict[int, bytes]:

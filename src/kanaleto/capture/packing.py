@@ -171,7 +171,7 @@ def _block(
 ) -> bytes:
     told = names.as_json()
     sizes = array("H", map(len, requests)), array("H", map(len, answers))
-    parts = [_little(own) for own in (*columns, *sizes)]
+    parts = [_little(column) for column in (*columns, *sizes)]
     index = _index(names, columns)
     body = index + zlib.compress(b"".join((_SIZE.pack(len(told)), told, *parts, *requests, *answers)), 1)
     outcomes = sum(1 << number for number in set(columns.kinds))
@@ -258,7 +258,7 @@ class Unpacked:
         except ValueError:
             raise ValueError("the block is cut short") from None
         request_end = place + sum(columns[10])
-        if any(len(own) != count for own in columns) or request_end + sum(columns[11]) != len(data):
+        if any(len(column) != count for column in columns) or request_end + sum(columns[11]) != len(data):
             raise ValueError("the block holds another number of rows than it says")
         if count and (
             max(columns[4]) >= len(_KINDS)

@@ -54,7 +54,9 @@ class _Conversation:
 
     def take(self, at_us: int, direction: int, data: bytes, settle: bool) -> Iterator[ExchangeRow]:
         """Bytes of one direction; `settle` where a packet is all of a frame."""
-        for number in [own for own, asked in self.waiting.items() if at_us - asked.at_us > _GIVEN_UP_US]:
+        for number in [
+            number_waiting for number_waiting, asked in self.waiting.items() if at_us - asked.at_us > _GIVEN_UP_US
+        ]:
             yield self._unanswered(self.waiting.pop(number))
         if not self.framing.has_transactions and direction != self.last_direction:
             yield from self._settle(at_us, self.last_direction)

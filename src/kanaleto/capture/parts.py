@@ -120,8 +120,8 @@ class FittingPart:
         self._part, self._numbers = part, numbers
         self.count = len(numbers)
         keys = part.order() if numbers else ()
-        own = [keys[number] for number in numbers]
-        self.first, self.last = (min(own), max(own)) if own else (0, 0)
+        ours = [keys[number] for number in numbers]
+        self.first, self.last = (min(ours), max(ours)) if ours else (0, 0)
 
     def order(self) -> Sequence[int]:
         keys = self._part.order()

@@ -158,8 +158,8 @@ class _WrittenInterface:
                 other = ipaddress.ip_address(host)
             except ValueError:  # a name: nobody is asked whose it is
                 other = ipaddress.ip_address(_OTHER_V4)
-            own = ipaddress.ip_address(_OWN_V4 if other.version == 4 else _OWN_V6)
-            self._is_v4, self._own, self._other = other.version == 4, own.packed, other.packed
+            our_address = ipaddress.ip_address(_OWN_V4 if other.version == 4 else _OWN_V6)
+            self._is_v4, self._own, self._other = other.version == 4, our_address.packed, other.packed
 
     def packet(self, at_us: int, data: bytes, direction: int, comment: str) -> bytes:
         """An enhanced packet block."""

@@ -155,7 +155,7 @@ class RankedRows:
             part = self._by_first[at]
             if part.last >= key:
                 try:
-                    rank += sum(own < key for own in part.order())
+                    rank += sum(other_key < key for other_key in part.order())
                 except Gone:
                     self.gone.add(id(part))
                     rank += part.count

@@ -378,9 +378,9 @@ class Reel:
 
     def _parts_of(self, path: Path, seam: Seam | None) -> Sequence[TapePart]:
         """Blocks of a file: of the one that this program writes as far as the seam says, of others what is whole."""
-        own = self._files.get(path)
-        if own is None:
-            own = self._files[path] = _File()
+        reel_file = self._files.get(path)
+        if reel_file is None:
+            reel_file = self._files[path] = _File()
         end: int | None = None
         if seam is not None and path.name.endswith(f"-{os.getpid()}.tape") and path.parent == seam.folder:
             if seam.path is None or path.name > seam.path.name:
@@ -388,14 +388,14 @@ class Reel:
             end = seam.size if path == seam.path else None
         try:
             size = path.stat().st_size
-            if size < own.end:  # another file of that name
-                own.parts, own.end = [], 0
-            if (size if end is None else end) > own.end:
+            if size < reel_file.end:  # another file of that name
+                reel_file.parts, reel_file.end = [], 0
+            if (size if end is None else end) > reel_file.end:
                 damaged: list[str] = []
                 with path.open("rb") as file:
-                    for head in packing.heads(file, damaged, path.name, own.end, end):
-                        own.parts.append(TapePart(path, head, self._cache))
-                        own.end = head.end
+                    for head in packing.heads(file, damaged, path.name, reel_file.end, end):
+                        reel_file.parts.append(TapePart(path, head, self._cache))
+                        reel_file.end = head.end
                 if path == self.path:  # of one that grows, what is cut short is still being written
                     self.damaged += [text for text in damaged if text not in self.damaged][:_MOST_TOLD]
         except FileNotFoundError:  # the ring of the tape has gone on
@@ -403,7 +403,7 @@ class Reel:
             return ()
         except OSError as error:
             self.trouble = f"{path} cannot be read: {error.strerror or error}"
-        return own.parts
+        return reel_file.parts
 
     def _in_memory(self, seam: Seam, exchanges: Sequence[Exchange]) -> RowsPart:
         """What the session holds and the tape does not."""

@@ -58,5 +58,5 @@ def _points_in(device: Device, request: Read, data: bytes) -> Iterator[tuple[Poi
             bit = data[at // 8] >> at % 8 & 1
             yield point, bit, bytes((bit,))
         else:
-            own = data[2 * at : 2 * (at + point.size)]
-            yield point, point.codec.decode(own), own
+            payload = data[2 * at : 2 * (at + point.size)]
+            yield point, point.codec.decode(payload), payload

@@ -62,20 +62,20 @@ def taped_curves(question: TapeQuestion) -> dict[str, TapedCurve]:
     try:
         for sample in samples_of(Capture(folder, wants), narrowed, wanted):
             at, name = sample.at_us / 1e6, f"{sample.device}/{sample.point.name}"
-            own = found.get(name)
-            if own is None:
-                own = found[name] = TapedCurve([], [], [], 0.0)
-            if own.at and at < own.at[-1]:
+            curve = found.get(name)
+            if curve is None:
+                curve = found[name] = TapedCurve([], [], [], 0.0)
+            if curve.at and at < curve.at[-1]:
                 continue  # under a clock that was set back
-            if own.at and at - own.at[-1] > longest[name]:
-                own.at.append(own.at[-1] + longest[name])
-                own.value.append(None)
-                own.quality.append(_NEVER)
+            if curve.at and at - curve.at[-1] > longest[name]:
+                curve.at.append(curve.at[-1] + longest[name])
+                curve.value.append(None)
+                curve.quality.append(_NEVER)
             number, quality = number_of(sample.value)
-            own.at.append(at)
-            own.value.append(number if quality == _GOOD else None)
-            own.quality.append(quality)
-            own.until = at + longest[name]
+            curve.at.append(at)
+            curve.value.append(number if quality == _GOOD else None)
+            curve.quality.append(quality)
+            curve.until = at + longest[name]
             count += 1
             if count >= MOST_SAMPLES:
                 break
@@ -91,12 +91,12 @@ def _narrowed(site: Site, wanted: frozenset[str]) -> tuple[Site, dict[str, float
     for line in site.lines:
         devices: list[Device] = []
         for device in line.devices:
-            own = [point for point in device.points if f"{device.name}/{point.name}" in wanted]
-            powers = {point.exponent for point in own}
-            also = [point for point in device.points if point.name in powers and point not in own]
-            if own:
-                devices.append(msgspec.structs.replace(device, points=(*also, *own)))
-            for point in own:
+            points = [point for point in device.points if f"{device.name}/{point.name}" in wanted]
+            powers = {point.exponent for point in points}
+            also = [point for point in device.points if point.name in powers and point not in points]
+            if points:
+                devices.append(msgspec.structs.replace(device, points=(*also, *points)))
+            for point in points:
                 period_s = device.period_s if point.period_s == DEMAND else point.period_s
                 longest[f"{device.name}/{point.name}"] = max(3 * period_s, device.timeout_s, 2.0)
         if devices:

@@ -125,7 +125,12 @@ def command(
             ways_in = [Serves(bridge.name, link, Origin.BRIDGE) for bridge, link in bridging.places]
             mark.say([*ways_in, *through_places(through)])
             if is_json:
-                emit({"at": iso(), "ready": [{"line": own.name, "link": str(link)} for own, link in bridging.places]})
+                emit(
+                    {
+                        "at": iso(),
+                        "ready": [{"line": bridge.name, "link": str(link)} for bridge, link in bridging.places],
+                    }
+                )
             else:
                 say("ready")
             beside.append(asyncio.create_task(ServiceManager().run()))
@@ -170,7 +175,7 @@ def chosen(site: Site, names: Sequence[str]) -> tuple[Bridge, ...]:
 
 def _needed(site: Site, bridges: Sequence[Bridge], polls_all: bool) -> Site:
     """What of the site is polled: what composed devices are made from, or all of it; with their expressions."""
-    sources = {name for bridge in bridges for own in bridge.devices for name in own.sources}
+    sources = {name for bridge in bridges for composed in bridge.devices for name in composed.sources}
     sources |= {one_pass.device for bridge in bridges for one_pass in bridge.passes}
     for formula in site.composing:
         sources |= {name.partition("/")[0] for name in references(formula.formula)}

@@ -85,15 +85,15 @@ def command(
         raise click.UsageError(str(error)) from None
     except (OSError, FaultyFile) as error:
         raise Failed(f"{out} cannot be written: {error}") from None
-    for own in lines:
-        for copy in own.copies:
-            _tell(own, copy, counts[own.line.name, copy.device.name], is_json)
+    for cloned in lines:
+        for copy in cloned.copies:
+            _tell(cloned, copy, counts[cloned.line.name, copy.device.name], is_json)
     if not is_json:
         say(f"{sum(len(line.copies) for line in lines)} cloned to {out}: kanaleto serve {out} serves it")
     return 0
 
 
-def _tell(own: ClonedLine, copy: Copied, differs: int, is_json: bool) -> None:
+def _tell(cloned: ClonedLine, copy: Copied, differs: int, is_json: bool) -> None:
     device = copy.device
     if is_json:
         emit({"unit_id": device.unit_id, "points": len(device.points), "asked": len(copy.asked), "differs": differs})
@@ -126,8 +126,8 @@ def _of_site(site: Site, for_s: float | None, is_agreed: bool, progress: Progres
     each_s = looked_s if for_s is None else for_s / 2
 
     async def line_of(line: Line) -> None:
-        own = ClonedLine(line, line.link, [])
-        found.append(own)
+        cloned = ClonedLine(line, line.link, [])
+        found.append(cloned)
         exchanger = survey_exchanger(line.link)
         try:
             await exchanger.open()
@@ -142,7 +142,7 @@ def _of_site(site: Site, for_s: float | None, is_agreed: bool, progress: Progres
                     line.link.is_serial, lambda told: progress(done[0] / max(site.device_count, 1), 0.0, told),
                 )  # fmt: skip
                 try:
-                    own.copies.append(await cloner.run())
+                    cloned.copies.append(await cloner.run())
                 except Silent as error:
                     say(f"{device.name}: {error}", err=True)
                 done[0] += 1
@@ -158,7 +158,7 @@ def _of_site(site: Site, for_s: float | None, is_agreed: bool, progress: Progres
             say(f"asking ended after {for_s:g} s: who was not copied by then is left out", err=True)
 
     run_until_signal(work())
-    return [own for line in site.lines for own in found if own.line is line]
+    return [cloned for line in site.lines for cloned in found if cloned.line is line]
 
 
 def _of_link(

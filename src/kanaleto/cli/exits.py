@@ -17,6 +17,6 @@ def tell_exits(command: click.Command) -> click.Command:
     if "xit code" not in (command.help or "") and command.epilog is None:
         command.epilog = _OWN.get(command.name or "", _EXITS.format(failed=_FAILED))
     if isinstance(command, click.Group):
-        for own in command.commands.values():
-            tell_exits(own)
+        for subcommand in command.commands.values():
+            tell_exits(subcommand)
     return command

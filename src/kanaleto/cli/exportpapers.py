@@ -173,9 +173,9 @@ def handover(
     beside: dict[str, Path] = {}
     folder, name = folder_of(str(site_path)), f"{site_path.stem}.kanaleto"
     if has_record:
-        beside |= {f"{name}/{own.name}": own for own in map(Path, stores_of(str(site_path)))}
+        beside |= {f"{name}/{path.name}": path for path in map(Path, stores_of(str(site_path)))}
     if has_tape:
-        beside |= {f"{name}/tape/{own.name}": own for own in sorted((folder / "tape").glob("*")) if own.is_file()}
+        beside |= {f"{name}/tape/{path.name}": path for path in sorted((folder / "tape").glob("*")) if path.is_file()}
     try:
         with Progress().during(_lasts_s(facts), f"{out.name} is made"):
             count = write_handover(loaded, out, facts, beside)

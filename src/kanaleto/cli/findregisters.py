@@ -247,8 +247,8 @@ def listen(link_text: str, for_s: float, draft: Path | None, capture: Path | Non
     if draft is not None and heard.units:
         units = sorted({unit for unit, _, _ in heard.words})
         for unit in units:
-            own = draft if len(units) == 1 else draft.with_name(f"{draft.stem}-{unit}{draft.suffix}")
-            _write_draft(own, rows_of_overhearing(heard, unit))
+            path = draft if len(units) == 1 else draft.with_name(f"{draft.stem}-{unit}{draft.suffix}")
+            _write_draft(path, rows_of_overhearing(heard, unit))
     return 0 if heard.frames or stopped == "stopped" else 1
 
 

@@ -129,10 +129,10 @@ def text_of(samples: Iterator[HealthFigure]) -> str:
             break
         by_name.setdefault(sample.name, []).append(sample)
     rows: list[str] = []
-    for name, own in by_name.items():
+    for name, figures in by_name.items():
         kind = "counter" if name.endswith("_total") else "gauge"
         rows += [f"# HELP {name} {_HELP.get(name, '')}".rstrip(), f"# TYPE {name} {kind}"]
-        for sample in own:
+        for sample in figures:
             labels = ",".join(f'{key}="{_escaped(value)}"' for key, value in sample.labels)
             rows.append(f"{name}{{{labels}}} {sample.value:.9g}" if labels else f"{name} {sample.value:.9g}")
     return "\n".join(rows) + "\n"
@@ -169,9 +169,9 @@ def polled_samples(snapshot: Snapshot) -> Iterator[HealthFigure]:
         yield HealthFigure("kanaleto_line_up", of_line, float(well[status.line.name]))
         yield HealthFigure("kanaleto_line_busy_ratio", of_line, status.busy)
     for status in snapshot.lines:
-        for own in status.devices:
-            labels = (("line", status.line.name), ("device", own.device.name))
-            tally = own.tally
+        for device_status in status.devices:
+            labels = (("line", status.line.name), ("device", device_status.device.name))
+            tally = device_status.tally
             counts = {
                 OutcomeKind.GOOD: tally.good, OutcomeKind.EXCEPTION: sum(tally.exceptions.values()),
                 OutcomeKind.TIMEOUT: tally.timeouts, OutcomeKind.GARBLED: tally.garbled,

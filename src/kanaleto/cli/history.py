@@ -166,7 +166,7 @@ def _samples(
     try:
         if is_minutes:
             return _minutes(histories, from_us, to_us, is_json)
-        all_series = [(history, own) for history in histories for own in history.series(counts=is_list)]
+        all_series = [(history, one_series) for history in histories for one_series in history.series(counts=is_list)]
         known = {name for _, series in all_series for name in _names_of(series)}
         names = {name if name in known else earlier_name(what, name, known) for name in points}
         wanted = [(history, series) for history, series in all_series if not names or _names_of(series) & names]
@@ -183,15 +183,15 @@ def _samples(
             history.close()
 
 
-def _names_of(own: "SeriesInfo") -> set[str]:
+def _names_of(series: "SeriesInfo") -> set[str]:
     """Also as SITE: DEVICE/POINT, where several stations record into one database."""
-    return {f"{own.device}/{own.point}", f"{own.site}: {own.device}/{own.point}"}
+    return {f"{series.device}/{series.point}", f"{series.site}: {series.device}/{series.point}"}
 
 
-def _name_of(own: "SeriesInfo", wanted: list[tuple["History", "SeriesInfo"]]) -> str:
+def _name_of(series: "SeriesInfo", wanted: list[tuple["History", "SeriesInfo"]]) -> str:
     """With its site, where there are several."""
     several = len({other.site for _, other in wanted}) > 1
-    return f"{own.site}: {own.device}/{own.point}" if several else f"{own.device}/{own.point}"
+    return f"{series.site}: {series.device}/{series.point}" if several else f"{series.device}/{series.point}"
 
 
 def _rows(
@@ -200,8 +200,8 @@ def _rows(
     """Samples of all series in the order of time, as objects."""
     from heapq import merge
 
-    streams = [history.samples(own, from_us, to_us) for history, own in wanted]
-    several = len({own.site for _, own in wanted}) > 1
+    streams = [history.samples(series, from_us, to_us) for history, series in wanted]
+    several = len({series.site for _, series in wanted}) > 1
     for sample in merge(*streams, key=lambda sample: sample.at_us):
         yield _object(sample, today, sample.series.site if several else "")
 
@@ -210,8 +210,8 @@ def _object(sample: "Sample", today: dict[str, Any], site: str) -> SampleRow:
     from kanaleto.values.codec import NoValue
     from kanaleto.values.text import plain, shown, words_of
 
-    own, told, value = sample.series, sample.definition, sample.value
-    other = today.get(f"{own.device}/{own.point}")
+    series, told, value = sample.series, sample.definition, sample.value
+    other = today.get(f"{series.device}/{series.point}")
     if other is not None and sample.words is not None and not other.exponent:
         told, value = other, other.value_of(sample.words)
     codec, decimals = (told.codec, told.decimals) if told is not None else (None, None)
@@ -222,10 +222,10 @@ def _object(sample: "Sample", today: dict[str, Any], site: str) -> SampleRow:
         {
             "at": iso_ms(sample.at_us),
             **({"site": site} if site else {}),
-            "device": own.device,
-            "point": own.point,
+            "device": series.device,
+            "point": series.point,
             "value": number,
-            "unit": told.unit if told is not None else own.unit,
+            "unit": told.unit if told is not None else series.unit,
             "quality": sample.quality,
             "reason": reason,
             "words": list(words_of(sample.words)) if is_registers and sample.words is not None else
@@ -253,32 +253,36 @@ def _definitions_of(what: str) -> dict[str, Any]:
 
 
 def _list(wanted: list[tuple["History", "SeriesInfo"]], is_json: bool) -> int:
-    for history, own in wanted:
-        first, last = (iso_ms(at) if at is not None else None for at in (own.first_us, own.last_us))
+    for history, series in wanted:
+        first, last = (iso_ms(at) if at is not None else None for at in (series.first_us, series.last_us))
         if is_json:
-            emit({"site": own.site, "device": own.device, "point": own.point, "unit": own.unit, "first": first,
-                  "last": last, "samples": own.rows, "store": history.name})  # fmt: skip
+            emit({"site": series.site, "device": series.device, "point": series.point, "unit": series.unit,
+                  "first": first, "last": last, "samples": series.rows, "store": history.name})  # fmt: skip
         else:
-            when = f"{local(own.first_us)} … {local(own.last_us or own.first_us)}" if own.first_us is not None else "—"
-            say(f"{_name_of(own, wanted)}  {own.rows} samples  {when}")
+            when = (
+                f"{local(series.first_us)} … {local(series.last_us or series.first_us)}"
+                if series.first_us is not None
+                else "—"
+            )
+            say(f"{_name_of(series, wanted)}  {series.rows} samples  {when}")
     return 0
 
 
 def _statistics(
     wanted: list[tuple["History", "SeriesInfo"]], from_us: int | None, to_us: int | None, is_json: bool
 ) -> int:
-    for history, own in wanted:
-        found = history.statistics(own, from_us, to_us)
+    for history, series in wanted:
+        found = history.statistics(series, from_us, to_us)
         if is_json:
-            emit({"site": own.site, "device": own.device, "point": own.point, "unit": own.unit, "samples": found.rows,
-                  "least": found.least, "most": found.most, "mean": found.mean, "recorded_s": found.recorded_s,
-                  "good_s": found.good_s})  # fmt: skip
+            emit({"site": series.site, "device": series.device, "point": series.point, "unit": series.unit,
+                  "samples": found.rows, "least": found.least, "most": found.most, "mean": found.mean,
+                  "recorded_s": found.recorded_s, "good_s": found.good_s})  # fmt: skip
             continue
         named = (("least", found.least), ("most", found.most), ("mean", found.mean))
         numbers = [f"{name} {number:.6g}" for name, number in named if number is not None]
-        unit = f" {own.unit}" if own.unit else ""
+        unit = f" {series.unit}" if series.unit else ""
         share = f"good for {length_text(found.good_s)} of {length_text(found.recorded_s)} recorded"
-        say(f"{_name_of(own, wanted)}  {', '.join(numbers) or 'no number'}{unit}; {found.rows} samples, {share}")
+        say(f"{_name_of(series, wanted)}  {', '.join(numbers) or 'no number'}{unit}; {found.rows} samples, {share}")
     return 0
 
 

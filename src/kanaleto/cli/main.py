@@ -128,8 +128,8 @@ def run() -> None:
     for ending in _ENDING:
         signal.signal(ending, _end)
     code = main(sys.argv[1:])
-    own = threading.current_thread()
-    if any(thread is not own and not thread.daemon for thread in threading.enumerate()):
+    this_thread = threading.current_thread()
+    if any(thread is not this_thread and not thread.daemon for thread in threading.enumerate()):
         # all of ours has ended in order; one of the toolkit's may wait for ever for a terminal that has gone away
         with suppress(OSError):
             sys.stdout.flush()

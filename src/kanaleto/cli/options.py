@@ -37,8 +37,8 @@ class Target(Struct, frozen=True):
 
     def shown_address(self, address: int) -> str:
         """An address as it is counted, with the wire's beside it where that differs."""
-        own = from_wire(address, self.table, self.numbering)
-        return own if self.numbering is Numbering.PROTOCOL else f"{own} ({address})"
+        as_map = from_wire(address, self.table, self.numbering)
+        return as_map if self.numbering is Numbering.PROTOCOL else f"{as_map} ({address})"
 
 
 _RETRIES = click.option("--retries", default=1, show_default=True, type=click.IntRange(0, 100))

@@ -113,12 +113,12 @@ def fault_of(texts: tuple[str, ...], seed: int = 0) -> PairFault:
     wanted: list[FaultWanted] = []
     for text in texts:
         name, _, rest = text.strip().partition(" ")
-        own = wanted_fault(name, parse_keys(rest))
-        if own.name not in PAIR_FAULTS:
+        fault = wanted_fault(name, parse_keys(rest))
+        if fault.name not in PAIR_FAULTS:
             raise ValueError(f"{name} is a fault of a device, and a pair has none; it has {', '.join(PAIR_FAULTS)}")
-        if own.name in [other.name for other in wanted]:
+        if fault.name in [other.name for other in wanted]:
             raise ValueError(f"{name} is there twice")
-        wanted.append(own)
+        wanted.append(fault)
     return PairFault(wanted, seed)
 
 

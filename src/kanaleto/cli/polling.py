@@ -187,8 +187,8 @@ def tell_summary(session: Session, is_json: bool) -> None:
         what = f"{block.request.count} {block.request.table.value} from {block.request.address}"
         say(f"  {block.device.name}, {what}: asked {asked:.0f} ms, reached {reached:.0f} ms")
     for poller in session.pollers:
-        own = [tallies[name] for name in poller.states]
-        line_good, line_failed = sum(tally.good for tally in own), sum(tally.failed for tally in own)
+        line_tallies = [tallies[name] for name in poller.states]
+        line_good, line_failed = sum(tally.good for tally in line_tallies), sum(tally.failed for tally in line_tallies)
         why = f"  {poller.connection.why_unreachable}" if poller.connection.why_unreachable else ""
         say(f"  {poller.line.name}: {line_good + line_failed} exchanges, {line_good} good, {line_failed} failed{why}")
         if poller.exchanger.has_found_echo:

@@ -64,7 +64,7 @@ def command(
     if name not in routines:
         if faults:
             raise FaultyFile(faults)
-        known = ", ".join(repr(own) for own in routines) or f"none in {site_path.parent / FOLDER}"
+        known = ", ".join(repr(name) for name in routines) or f"none in {site_path.parent / FOLDER}"
         raise click.UsageError(f"there is no routine {name!r}{suggestion(name, list(routines))}; there are {known}")
     variables = usage(lambda: _variables(settings, routines[name]))
     if not is_dry:

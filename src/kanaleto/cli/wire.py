@@ -71,7 +71,7 @@ def command(
     of_it = ExchangeFilter("").narrowed(None, from_us, to_us)
     source = capture_of(capture, lambda head: head.first_us < of_it.to_us and head.last_us >= of_it.from_us)
     gathered, fitting = Gathered(served.timeouts_us if served is not None else {}), 0
-    own = OwnCounts(served)
+    counts = OwnCounts(served)
     with capture_faults(capture):
         if not is_json and not is_pattern:
             why = f"; laid aside: {source.why}" if source.why else ""
@@ -80,7 +80,7 @@ def command(
             if not of_it.fits(row) or line_name not in (None, row.line):
                 continue
             gathered.add(row)
-            own.add(row)
+            counts.add(row)
             if not wanted.fits(row):
                 continue
             fitting += 1
@@ -90,7 +90,7 @@ def command(
                 _tell(row)
     for told in source.damaged:
         say(told, err=True)
-    _tell_pattern(gathered, _when(source.path, of_it, line_name, gathered, served), own, fitting, is_json)
+    _tell_pattern(gathered, _when(source.path, of_it, line_name, gathered, served), counts, fitting, is_json)
     return 0
 
 
@@ -153,10 +153,10 @@ def _tell_pattern(
         return
     fit = f", {fitting} of them fit" if fitting != gathered.rows else ""
     say(f"{gathered.rows} exchanges{fit}", err=True)
-    for own in gathered.devices:
-        failed = ", ".join(f"{count} {OUTCOMES[kind]}" for kind, count in own.kinds.items() if kind is not _GOOD)
-        good = own.kinds.get(_GOOD, 0)
-        say(f"  {own.line} · {own.name}: {good} good{', ' + failed if failed else ''}", err=True)
+    for evidence in gathered.devices:
+        failed = ", ".join(f"{count} {OUTCOMES[kind]}" for kind, count in evidence.kinds.items() if kind is not _GOOD)
+        good = evidence.kinds.get(_GOOD, 0)
+        say(f"  {evidence.line} · {evidence.name}: {good} good{', ' + failed if failed else ''}", err=True)
     for one in found:
         say(one.text, err=True)
         say(f"    try: {'; '.join(one.tries)}", err=True)

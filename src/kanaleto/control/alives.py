@@ -50,15 +50,15 @@ class Alives:
 
     @property
     def states(self) -> tuple[AliveState, ...]:
-        return tuple(own.state for own in list(self.living.values()))
+        return tuple(kept.state for kept in list(self.living.values()))
 
     def of_line(self, line: str) -> list[KeptAlive]:
-        return [own for own in self.living.values() if own.wish.order.line == line]
+        return [kept for kept in self.living.values() if kept.wish.order.line == line]
 
     def holding(self, order: Order) -> KeptAlive | None:
         """Whoever keeps these registers alive."""
         hold = self._orders.holders.who(order.line, order.unit_id, order.table, order.address, order.end, "")
-        return next((own for own in self.living.values() if hold is not None and own.owner == hold.owner), None)
+        return next((kept for kept in self.living.values() if hold is not None and kept.owner == hold.owner), None)
 
     def judge(self, wish: Wish) -> tuple[Wait, str]:
         """The longest wait on its line, and what is wrong with that; nothing when it may begin. Raises Refused."""
@@ -80,22 +80,22 @@ class Alives:
             return wait, ""
         return wait, f"it may have to wait {left_s:.3g} s ({wait.why}), longer than {against}"
 
-    async def change(self, own: KeptAlive, order: Order) -> Result:
+    async def change(self, kept: KeptAlive, order: Order) -> Result:
         """Other bits, or another word, of what is kept alive; by its holder, a person too."""
-        before = own.data
+        before = kept.data
         try:
             self._orders.require_allowed(order)
         except OrderRefused as error:
-            return replace(self._refused(own.wish, str(error), error.needs), order=order)
-        why, doubt = await own.change(order)
+            return replace(self._refused(kept.wish, str(error), error.needs), order=order)
+        why, doubt = await kept.change(order)
         if why:
             return Result(order=order, state=State.NOT_SENT, text=why, wall_s=self._session.clock.now())
-        told = f"kept alive at {hex_of(own.data)} from now on"
+        told = f"kept alive at {hex_of(kept.data)} from now on"
         if doubt:  # what is repeated has changed; what the device holds nobody knows
             text = f"it may have been written or not: {doubt}; {told}"
             return Result(order=order, state=State.UNKNOWN, text=text, before=before, wall_s=self._session.clock.now())
         return Result(
-            order=order, state=State.DONE, text=told, before=before, after=own.data, is_equal=True,
+            order=order, state=State.DONE, text=told, before=before, after=kept.data, is_equal=True,
             wall_s=self._session.clock.now(),
         )  # fmt: skip
 
@@ -115,39 +115,39 @@ class Alives:
         if why:
             return None, self._refused(wish, why)
         self._count += 1
-        own = KeptAlive(self._count, wish, wait, self._orders, self._session)
-        own.on_lost = on_lost
+        kept = KeptAlive(self._count, wish, wait, self._orders, self._session)
+        kept.on_lost = on_lost
         try:
-            await own.write_down()
+            await kept.write_down()
         except CannotWriteDown as error:
             return None, self._refused(wish, str(error))
 
         def taken(outcome: Outcome) -> None:
-            self._orders.hold(wish.order, own.owner, f"“{own.name}” kept alive", lambda: self._lost(own))
-            self._live(own, outcome.sent_at + wish.period_s)
+            self._orders.hold(wish.order, kept.owner, f"“{kept.name}” kept alive", lambda: self._lost(kept))
+            self._live(kept, outcome.sent_at + wish.period_s)
 
         result = await self._orders.send(wish.order, taken)
-        if own.number not in self.living and not own.is_over:
-            await own.take_back()
+        if kept.number not in self.living and not kept.is_over:
+            await kept.take_back()
             return None, result
-        return own, result
+        return kept, result
 
-    def _live(self, own: KeptAlive, due_s: float) -> None:
+    def _live(self, kept: KeptAlive, due_s: float) -> None:
         """It has gone for the first time, and goes again then."""
-        wish, order = own.wish, own.wish.order
-        self.living[own.number] = own
+        wish, order = kept.wish, kept.wish.order
+        self.living[kept.number] = kept
         for offer in [offer for offer in self.offers if meets(offer.wish.order, order)]:
             self.offers.remove(offer)  # it was taken up again, or something else is there now
         poller = self._orders.poller_of(order)
         if wish.leaves_out_silent:
-            poller.rest_silent(own.owner, True)
+            poller.rest_silent(kept.owner, True)
         if wish.splits_reads:
             self._split(wish, poller)
         self._session.events.note(
             EventKind.KEPT_ALIVE, order.line, order.device,
-            f"{order.name} is kept alive at {hex_of(order.data)} every {wish.period_s:g} s", going_on=own.owner,
+            f"{order.name} is kept alive at {hex_of(order.data)} every {wish.period_s:g} s", going_on=kept.owner,
         )  # fmt: skip
-        own.start(due_s, self._ended_by_itself)
+        kept.start(due_s, self._ended_by_itself)
 
     def _split(self, wish: Wish, poller: LinePoller) -> None:
         device = self._orders.device_of(wish.order)
@@ -159,39 +159,39 @@ class Alives:
     def _refused(self, wish: Wish, why: str, needs: Consent | None = None) -> Result:
         return Result(order=wish.order, state=State.NOT_SENT, text=why, needs=needs, wall_s=self._session.clock.now())
 
-    def _ended_by_itself(self, own: KeptAlive, why: str) -> None:
+    def _ended_by_itself(self, kept: KeptAlive, why: str) -> None:
         why = why or "it could not go on"
-        self._begin(self._stop_and_tell(own, why))
-        own.on_lost(f"{own.name} is not kept alive any more: {why}")
+        self._begin(self._stop_and_tell(kept, why))
+        kept.on_lost(f"{kept.name} is not kept alive any more: {why}")
 
     def _begin(self, work: Coroutine[object, object, object]) -> None:
         task = asyncio.get_running_loop().create_task(work)
         self._ending.add(task)
         task.add_done_callback(self._ending.discard)
 
-    async def _stop_and_tell(self, own: KeptAlive, why: str) -> None:
-        self._tell(await self.stop(own, why))
-        if own.is_away and not self._is_over:
-            await self._offer(own)
+    async def _stop_and_tell(self, kept: KeptAlive, why: str) -> None:
+        self._tell(await self.stop(kept, why))
+        if kept.is_away and not self._is_over:
+            await self._offer(kept)
 
-    async def _offer(self, own: KeptAlive) -> None:
+    async def _offer(self, kept: KeptAlive) -> None:
         """It is not taken up by itself: a person may do so, once its device is back."""
-        order, loop = own.wish.order, asyncio.get_running_loop()
-        ended_s, heard_s = loop.time(), own.heard_s
+        order, loop = kept.wish.order, asyncio.get_running_loop()
+        ended_s, heard_s = loop.time(), kept.heard_s
         until = datetime.fromtimestamp(self._session.clock.at(ended_s)).strftime("%H:%M:%S")
         self._offers += 1
-        wish = replace(own.wish, order=replace(order, data=own.data, consents=frozenset(), seen=None))
+        wish = replace(kept.wish, order=replace(order, data=kept.data, consents=frozenset(), seen=None))
         held = f"{order.name} was held until {until}"
         offer = Offer(
             number=self._offers, wish=wish, text=f"{held}; {order.device or 'the device'} is away: K takes it up again",
             ended_wall_s=self._session.clock.at(ended_s),
         )  # fmt: skip
         self.offers.append(offer)
-        while offer in self.offers and own.heard_s <= heard_s and not self._is_over:
+        while offer in self.offers and kept.heard_s <= heard_s and not self._is_over:
             await asyncio.sleep(_LOOK_S)
         if offer not in self.offers or self._is_over:
             return
-        away = length_text(own.heard_s - heard_s)
+        away = length_text(kept.heard_s - heard_s)
         text = f"{held}; {order.device or 'the device'} was away for {away}; K takes it up again"
         self.offers.remove(offer)
         self.offers.append(replace(offer, text=text))
@@ -202,47 +202,47 @@ class Alives:
         for offer in [offer for offer in self.offers if offer.number == number]:
             self.offers.remove(offer)
 
-    def _lost(self, own: KeptAlive) -> None:
+    def _lost(self, kept: KeptAlive) -> None:
         """A person took its registers over: no safe value is written into what is somebody else's now."""
-        own.wish = replace(own.wish, safe=None)
-        self._ended_by_itself(own, "somebody took it over")
+        kept.wish = replace(kept.wish, safe=None)
+        self._ended_by_itself(kept, "somebody took it over")
 
-    async def stop(self, own: KeptAlive, why: str) -> str:
+    async def stop(self, kept: KeptAlive, why: str) -> str:
         """End one of them; what came of it."""
-        if own.is_ending:
-            return await own.ended
-        told = await own.end()
-        order = own.wish.order
-        self._orders.holders.release(own.owner)
-        for number in [number for number, other in self.living.items() if other is own]:
+        if kept.is_ending:
+            return await kept.ended
+        told = await kept.end()
+        order = kept.wish.order
+        self._orders.holders.release(kept.owner)
+        for number in [number for number, other in self.living.items() if other is kept]:
             del self.living[number]
         with suppress(OrderRefused, KeyError):
             poller = self._orders.poller_of(order)
-            poller.rest_silent(own.owner, False)
+            poller.rest_silent(kept.owner, False)
             if not any(other.wish.splits_reads for other in self.of_line(order.line)):
                 self._session.shorten_reads(order.line, None)
-        self._session.events.end(order.line, order.device, own.owner)
+        self._session.events.end(order.line, order.device, kept.owner)
         text = f"{order.name} is not kept alive any more: {why}; {told}"
         self._session.events.note(EventKind.KEPT_ALIVE, order.line, order.device, text)
-        if own.is_owed and own.wish.safe is not None:
-            self._owe_safe(own, own.wish.safe)
-        if not own.ended.done():
-            own.ended.set_result(text)
+        if kept.is_owed and kept.wish.safe is not None:
+            self._owe_safe(kept, kept.wish.safe)
+        if not kept.ended.done():
+            kept.ended.set_result(text)
         return text
 
-    def _owe_safe(self, own: KeptAlive, safe: bytes) -> None:
+    def _owe_safe(self, kept: KeptAlive, safe: bytes) -> None:
         """The device has not confirmed its safe value."""
-        order, now_s = own.wish.order, asyncio.get_running_loop().time()
+        order, now_s = kept.wish.order, asyncio.get_running_loop().time()
         back = replace(
-            order, data=safe, told=f"the safe value {hex_of(safe)}", was_told=hex_of(own.data), seen=None,
-            owner=f"safe value of {own.owner}",
+            order, data=safe, told=f"the safe value {hex_of(safe)}", was_told=hex_of(kept.data), seen=None,
+            owner=f"safe value of {kept.owner}",
         )  # fmt: skip
-        what = f"it was kept alive at {hex_of(own.data)}, and its safe value {hex_of(safe)} is owed"
-        way_back = self._owings.begin(back, own.data, what, now_s, now_s, OwedStage.OWED)
-        way_back.row = own.row_left
+        what = f"it was kept alive at {hex_of(kept.data)}, and its safe value {hex_of(safe)} is owed"
+        way_back = self._owings.begin(back, kept.data, what, now_s, now_s, OwedStage.OWED)
+        way_back.row = kept.row_left
 
     async def stop_all(self, why: str) -> None:
-        await asyncio.gather(*(self.stop(own, why) for own in list(self.living.values())), return_exceptions=True)
+        await asyncio.gather(*(self.stop(kept, why) for kept in list(self.living.values())), return_exceptions=True)
 
     async def end(self, why: str) -> None:
         """The program ends."""

@@ -90,11 +90,11 @@ class SettingChanges:
         link = line.link
         if link.settings is None:
             raise CannotChange(f"{line.name} is no serial line: write {point.name} as any other point")
-        users = [own.name for own in self._control.alives.of_line(line.name)]
+        users = [kept.name for kept in self._control.alives.of_line(line.name)]
         if users:
             raise CannotChange(f"{users[0]} is kept alive on {line.name}: stop that first")
         settings = _changed(link.settings, point.setting, meaning)
-        others = [own.name for own in line.devices if own.name != device.name]
+        others = [each_device.name for each_device in line.devices if each_device.name != device.name]
         warning = ""
         if others:
             warning = f"{len(others)} more on {line.name} ({', '.join(others[:6])}) do not hear at these settings"
@@ -111,9 +111,9 @@ class SettingChanges:
         most = 255 if line.link.framing is FramingKind.TCP else 247
         if not 1 <= unit_id <= most:
             raise CannotChange(f"unit IDs are 1…{most}, not {unit_id}")
-        for own in line.devices:
-            if own.unit_id == unit_id and own.name != device.name:
-                raise CannotChange(f"unit ID {unit_id} is {own.name} already")
+        for neighbour in line.devices:
+            if neighbour.unit_id == unit_id and neighbour.name != device.name:
+                raise CannotChange(f"unit ID {unit_id} is {neighbour.name} already")
         if unit_id != device.unit_id:
             outcome = await self._knock(line, device, unit_id)
             if outcome.kind in _TAKEN and not outcome.is_of_gateway:

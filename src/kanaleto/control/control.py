@@ -162,8 +162,8 @@ class Control(Sink):
         for task in tasks:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
-        held = [own for line in lines for own in self.alives.of_line(line)]
-        await asyncio.gather(*(self.alives.stop(own, why) for own in held), return_exceptions=True)
+        held = [kept for line in lines for kept in self.alives.of_line(line)]
+        await asyncio.gather(*(self.alives.stop(kept, why) for kept in held), return_exceptions=True)
         for offer in [offer for offer in self.alives.offers if offer.wish.order.line in lines]:
             self.alives.drop_offer(offer.number)
         return await self.owings.settle_on(lines, _END_S)
@@ -388,8 +388,8 @@ class Control(Sink):
                 left += "; polling did not end in time, so it may still be written until this process is gone"
             if left:
                 told.append(left)
-        for own in self.owings.states:
-            told.append(f"{own.order.device}: {own.order.name} is owed {own.order.told}, which was not sent")
+        for order in [state.order for state in self.owings.states]:
+            told.append(f"{order.device}: {order.name} is owed {order.told}, which was not sent")
         return told
 
     async def stop(self) -> list[str]:

@@ -353,7 +353,7 @@ class Owings:
 
     @property
     def states(self) -> tuple[OwedState, ...]:
-        return tuple(own.state for own in list(self.open.values()) if not own.is_settled)
+        return tuple(way_back.state for way_back in list(self.open.values()) if not way_back.is_settled)
 
     def begin(
         self, order: Order, by_us: bytes | None, what: str, due_s: float, begun_s: float,
@@ -361,57 +361,62 @@ class Owings:
     ) -> WayBack:  # fmt: skip
         """It is owed from now on, for what `cause` writes."""
         self._count += 1
-        own = WayBack(self._count, order, by_us, what, self._orders, self._session, due_s, begun_s, stage)
-        own.cause = cause
-        self.open[own.number] = own
+        way_back = WayBack(self._count, order, by_us, what, self._orders, self._session, due_s, begun_s, stage)
+        way_back.cause = cause
+        self.open[way_back.number] = way_back
         kind = EventKind.PULSE if stage is OwedStage.PULSING else EventKind.OWED
         self._session.events.note(
-            kind, order.line, order.device, f"{order.name}: {what}", going_on=("owed", own.number), point=order.name
+            kind,
+            order.line,
+            order.device,
+            f"{order.name}: {what}",
+            going_on=("owed", way_back.number),
+            point=order.name,
         )
-        own.start(self._settled)
-        return own
+        way_back.start(self._settled)
+        return way_back
 
     def _on_result(self, result: Result) -> None:
         """Somebody else has written there: it is theirs now."""
         if not result.is_done:
             return
-        for own in list(self.open.values()):
-            if result.order is not own.cause and meets(own.order, result.order):
-                own.settle("it was written otherwise since, and nothing is owed any more")
+        for way_back in list(self.open.values()):
+            if result.order is not way_back.cause and meets(way_back.order, result.order):
+                way_back.settle("it was written otherwise since, and nothing is owed any more")
 
-    def _settled(self, own: WayBack, told: str) -> None:
-        self.open.pop(own.number, None)
-        if own.is_dropped:
+    def _settled(self, way_back: WayBack, told: str) -> None:
+        self.open.pop(way_back.number, None)
+        if way_back.is_dropped:
             return
-        order = own.order
-        event = self._session.events.end(order.line, order.device, ("owed", own.number))
+        order = way_back.order
+        event = self._session.events.end(order.line, order.device, ("owed", way_back.number))
         if event is not None:
-            event.text = f"{order.name}: {own.what}; {told}"
+            event.text = f"{order.name}: {way_back.what}; {told}"
         text = f"{order.device or f'unit {order.unit_id}'} {order.name}: {told}"
         self._tell(text)
-        task = asyncio.get_running_loop().create_task(self._close_row(own, told))
+        task = asyncio.get_running_loop().create_task(self._close_row(way_back, told))
         self._closing.add(task)
         task.add_done_callback(self._closing.discard)
 
-    async def _close_row(self, own: WayBack, told: str) -> None:
-        if own.row is not None:
+    async def _close_row(self, way_back: WayBack, told: str) -> None:
+        if way_back.row is not None:
             with suppress(CannotWriteDown):
-                await self._orders.ledger.settle(own.row, self._session.clock.now(), told)
+                await self._orders.ledger.settle(way_back.row, self._session.clock.now(), told)
 
-    def drop(self, own: WayBack) -> None:
+    def drop(self, way_back: WayBack) -> None:
         """What it was to be the way back of has not happened."""
-        self.open.pop(own.number, None)
-        own.is_dropped = True
-        own.settle("nothing was written")
-        self._session.events.end(own.order.line, own.order.device, ("owed", own.number))
+        self.open.pop(way_back.number, None)
+        way_back.is_dropped = True
+        way_back.settle("nothing was written")
+        self._session.events.end(way_back.order.line, way_back.order.device, ("owed", way_back.number))
 
     def hurry(self) -> None:
         """All of it now."""
-        for own in list(self.open.values()):
-            if own.state.stage not in (OwedStage.ASKS, OwedStage.LEFT):
-                own.hurry()
-            elif not own.has_nothing_to_send:
-                own.say_so()
+        for way_back in list(self.open.values()):
+            if way_back.state.stage not in (OwedStage.ASKS, OwedStage.LEFT):
+                way_back.hurry()
+            elif not way_back.has_nothing_to_send:
+                way_back.say_so()
 
     def take_left(self, left: Left) -> str:
         """What another program owed when it ended; what is to be told of it."""
@@ -432,65 +437,65 @@ class Owings:
         offer = f"H lists it, and sends {order.told}" if words is not None else "no safe value was named: H lists it"
         now_s = asyncio.get_running_loop().time()
         what = f"it was left at {stands} by a program that ended at {ended}"
-        own = self.begin(order, by_us, what, now_s, now_s, OwedStage.LEFT)
-        own.has_nothing_to_send = words is None
-        own.row = left.number
+        way_back = self.begin(order, by_us, what, now_s, now_s, OwedStage.LEFT)
+        way_back.has_nothing_to_send = words is None
+        way_back.row = left.number
         return f"{name} was left standing at {stands} at {ended}: {offer}"
 
     def cancel(self, number: int) -> str:
         """A person does not want it sent any more."""
-        own = self.open.get(number)
-        if own is None:
+        way_back = self.open.get(number)
+        if way_back is None:
             return "it is not owed any more"
-        own.settle("cancelled: what stands there stays")
-        return f"{own.order.name}: nothing is owed any more; what stands there stays"
+        way_back.settle("cancelled: what stands there stays")
+        return f"{way_back.order.name}: nothing is owed any more; what stands there stays"
 
     def say_so(self, number: int) -> str:
-        own = self.open.get(number)
-        if own is None:
+        way_back = self.open.get(number)
+        if way_back is None:
             return "it is not owed any more"
-        if own.has_nothing_to_send:
-            return f"{own.order.name}: no safe value was named; write one, or press c to take it off the list"
-        own.say_so()
-        return f"{own.order.name}: {own.order.told or hex_of(own.order.data)} is sent now"
+        if way_back.has_nothing_to_send:
+            return f"{way_back.order.name}: no safe value was named; write one, or press c to take it off the list"
+        way_back.say_so()
+        return f"{way_back.order.name}: {way_back.order.told or hex_of(way_back.order.data)} is sent now"
 
     async def settle_on(self, lines: Collection[str], within_s: float) -> list[str]:
         """All that is owed on these lines goes out now; what was not confirmed in time, in words. It stays owed."""
-        own = [one for one in self.open.values() if one.order.line in lines]
-        for one in own:
+        way_backs = [one for one in self.open.values() if one.order.line in lines]
+        for one in way_backs:
             if not one.has_nothing_to_send:
                 one.hurry()
         loop = asyncio.get_running_loop()
         end_s = loop.time() + within_s
-        while loop.time() < end_s and any(not one.is_settled and not one.has_nothing_to_send for one in own):
+        while loop.time() < end_s and any(not one.is_settled and not one.has_nothing_to_send for one in way_backs):
             await asyncio.sleep(0.02)
         return [
             f"{one.order.device or f'unit {one.order.unit_id}'}: {one.order.name} is owed"
             f" {one.order.told or hex_of(one.order.data)}"
-            for one in own
+            for one in way_backs
             if not one.is_settled
         ]
 
     def give_up(self, lines: Collection[str], why: str) -> None:
         """What is owed there has nobody any more to whom it could be given."""
-        for own in [one for one in self.open.values() if one.order.line in lines]:
-            own.settle(why)
+        for way_back in [one for one in self.open.values() if one.order.line in lines]:
+            way_back.settle(why)
 
     async def stop(self, within_s: float) -> None:
         """The program ends: what is owed goes out now; what is not confirmed in time is left, and told."""
-        for own in self.open.values():
-            own.hurry()
+        for way_back in self.open.values():
+            way_back.hurry()
         loop = asyncio.get_running_loop()
         end_s = loop.time() + within_s
         while loop.time() < end_s and any(
-            own.state.stage in (OwedStage.PULSING, OwedStage.OWED) for own in self.open.values()
+            way_back.state.stage in (OwedStage.PULSING, OwedStage.OWED) for way_back in self.open.values()
         ):
             await asyncio.sleep(0.02)
-        for own in list(self.open.values()):
-            await own.ended()
-            order = own.order
-            state = own.state
-            stands = hex_of(own._by_us) if not order.table.is_bits else order.was_told
+        for way_back in list(self.open.values()):
+            await way_back.ended()
+            order = way_back.order
+            state = way_back.state
+            stands = hex_of(way_back._by_us) if not order.table.is_bits else order.was_told
             who = order.device or f"unit {order.unit_id}"
             told = (
                 f"{who}: {order.name} may still stand at {stands or 'what we wrote'};"

@@ -215,18 +215,18 @@ def _following(first: Spot, count: int, snapshot: Snapshot, read: Read) -> list[
             for number in range(count)
         ]
     points = [
-        own
-        for own in (snapshot.plan.points_of(first.device.name) if first.device is not None else ())
-        if own.table is point.table and own.address >= point.address and not why_not_writable(own)
+        each_point
+        for each_point in (snapshot.plan.points_of(first.device.name) if first.device is not None else ())
+        if each_point.table is point.table and each_point.address >= point.address and not why_not_writable(each_point)
     ]
-    points.sort(key=lambda own: own.address)  # of one address in the order of the map
-    points = points[next((at for at, own in enumerate(points) if own.name == point.name), 0) :]
+    points.sort(key=lambda point: point.address)  # of one address in the order of the map
+    points = points[next((at for at, each_point in enumerate(points) if each_point.name == point.name), 0) :]
     if len(points) < count:
         raise CannotWrite(f"{count} values, and {len(points)} points that can be written from {point.name} on")
     found = [first]
-    for own in points[1:count]:  # what stands there is each one's own
-        words, words_s = read.get((first.who, own.name), (None, 0.0))
-        found.append(replace(first, point=own, words=words, words_s=words_s))
+    for each_point in points[1:count]:  # what stands there is each one's own
+        words, words_s = read.get((first.who, each_point.name), (None, 0.0))
+        found.append(replace(first, point=each_point, words=words, words_s=words_s))
     return found
 
 

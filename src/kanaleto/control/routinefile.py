@@ -132,7 +132,9 @@ class _RoutineFileReader:
                 self.fault((key,), f"key {key!r} is not known{suggestion(key, list(_KEYS))}")
         name = self._words(tree, "name", is_needed=True)
         device = self._words(tree, "device", is_needed=True)
-        self._device = next((own for _, own in self._site.devices() if own.name == device), None)
+        self._device = next(
+            (each_device for _, each_device in self._site.devices() if each_device.name == device), None
+        )
         if device and self._device is None:
             hint = suggestion(device, [device.name for _, device in self._site.devices()])
             self.fault(("device",), f"device {device!r} is not in the site{hint}")
@@ -273,17 +275,18 @@ class _RoutineFileReader:
         if not isinstance(value, dict) or len(value) != 1 or not all(isinstance(one, dict) for one in value.values()):
             self.fault(here, 'ramp reads like { "Point" = { from = 0, to = 80, by = 10, every_s = 2 } }')
             return None
-        ((name, own),) = value.items()
+        ((name, settings),) = value.items()
         identity, point = self._point(here, name)
-        for key in own:
+        for key in settings:
             if key not in ("from", "to", "by", "every_s"):
                 self.fault(here, f"ramp: {key!r} is not known; there are from, to, by, every_s")
-        if "to" not in own:
+        if "to" not in settings:
             self.fault(here, "ramp needs to, the value at its end")
         specs = [
-            self._spec(here, None, own.get(key, default)) for key, default in (("from", 0.0), ("to", 0.0), ("by", 1.0))
+            self._spec(here, None, settings.get(key, default))
+            for key, default in (("from", 0.0), ("to", 0.0), ("by", 1.0))
         ]
-        every_s = self._seconds((*here, "every_s"), own.get("every_s", 1.0), 0.02)
+        every_s = self._seconds((*here, "every_s"), settings.get("every_s", 1.0), 0.02)
         condition = self._condition((*where, "while"), table["while"]) if "while" in table else ""
         start, to, by = (spec or ValueSpec(text="0") for spec in specs)
         told = f"ramp {name} from {start} to {to} by {by} every {every_s:g} s"
@@ -318,18 +321,19 @@ class _RoutineFileReader:
             self.fault(where, f"{name!r} is no name of a point")
             return ("", ""), None
         devices: dict[str, Device] = {device.name: device for _, device in self._site.devices()}
-        own = devices.get(device_name) if device_name else self._device
-        tries = [(own, name)] if own is not None else []
+        named = devices.get(device_name) if device_name else self._device
+        tries = [(named, name)] if named is not None else []
         cuts = [at for at, character in enumerate(name) if character == "/"]
         tries += [(devices[name[:at]], name[at + 1 :]) for at in cuts if name[:at] in devices]
         for device, wanted_name in tries:
             for point in device.points:
                 if point.name == wanted_name:
                     return (device.name, point.name), point
-        known = [point.name for point in own.points] if own is not None else []
-        if own is not None or cuts:
+        known = [point.name for point in named.points] if named is not None else []
+        if named is not None or cuts:
             self.fault(
-                where, f"{name!r} is no point of {own.name if own is not None else 'the site'}{suggestion(name, known)}"
+                where,
+                f"{name!r} is no point of {named.name if named is not None else 'the site'}{suggestion(name, known)}",
             )
         return ("", name), None
 
@@ -389,7 +393,9 @@ class _RoutineFileReader:
         if any(point is None for point in points.values()):
             return
         try:
-            compile_expression(plain, lambda name: own.labels if (own := points.get(name)) is not None else {})
+            compile_expression(
+                plain, lambda name: found_point.labels if (found_point := points.get(name)) is not None else {}
+            )
         except BadExpression as error:
             self.fault(where, str(error))
 

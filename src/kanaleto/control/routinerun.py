@@ -289,7 +289,7 @@ class RoutineRun:
     async def _write(self, identity: Identity, spec: ValueSpec, made: Wanted | None = None) -> str:
         order = self._order(identity, spec, made)
         kept = self._kept.get(identity) or next(
-            (own for key, own in self._kept.items() if key[0] == identity[0] and _same_registers(own, order)), None
+            (kept for key, kept in self._kept.items() if key[0] == identity[0] and _same_registers(kept, order)), None
         )
         if kept is not None:
             why, doubt = await kept.change(order)
@@ -380,7 +380,7 @@ class RoutineRun:
 
 
 def _same_registers(kept: KeptAlive, order: Order) -> bool:
-    own = kept.wish.order
-    return (own.line, own.unit_id, own.table, own.address, own.end) == (
+    earlier = kept.wish.order
+    return (earlier.line, earlier.unit_id, earlier.table, earlier.address, earlier.end) == (
         order.line, order.unit_id, order.table, order.address, order.end,
     )  # fmt: skip

@@ -125,7 +125,9 @@ class Sameness:
         path = self._path()
         if path is not None:
             text = json.dumps(
-                {key: _plain(own) for key, own in sorted(self._known.items())}, ensure_ascii=False, indent=1
+                {key: _plain(known_device) for key, known_device in sorted(self._known.items())},
+                ensure_ascii=False,
+                indent=1,
             )
             await asyncio.to_thread(_write, path, text)
 

@@ -37,8 +37,8 @@ def sight_of(order: Order, spot: Spot, knows_mask: bool = True) -> Sight:
             text = framing.encode(order.unit_id, request.encode(), 0).decode("ascii").strip()
         frames.append(text)
     numbering = spot.device.numbering if spot.device is not None else Numbering.PROTOCOL
-    own = from_wire(order.address, order.table, numbering)
-    where = f"{order.table.value} {own}" + (f" = wire {order.address}" if own != str(order.address) else "")
+    as_map = from_wire(order.address, order.table, numbering)
+    where = f"{order.table.value} {as_map}" + (f" = wire {order.address}" if as_map != str(order.address) else "")
     cost = link.cost(spot.line.gap_s)
     sent = sum(len(request.encode()) for request in requests)
     takes_s = len(requests) * cost.fixed_s + sent * cost.byte_s

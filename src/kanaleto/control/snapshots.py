@@ -105,7 +105,7 @@ def spans_of(device: Device, ranges: Sequence[Range] = ()) -> list[tuple[Table, 
         for point in device.points
         if point.access.is_read and not device.limits.forbids_reading(point.table, point.address, point.end - 1)
     ]
-    for point in sorted(points, key=lambda own: (list(Table).index(own.table), own.address)):
+    for point in sorted(points, key=lambda point: (list(Table).index(point.table), point.address)):
         before = found[-1] if found else None
         if before is not None and before[0] is point.table and point.address <= before[2]:
             end = max(point.end, before[2])

@@ -196,8 +196,8 @@ def _encoded(point: Point, value: int | float | str | list[int | float | str], p
 def _made(point: Point, data: bytes, power: int) -> Wanted:
     """What a part of a word means does not depend on the rest of it, which is not known here."""
     mask = mask_of(point)
-    own = replace(point, codec=replace(point.codec, no_values=frozenset())) if mask != WHOLE else point
-    return Wanted(data, text_of(own, data, power), mask)
+    whole_point = replace(point, codec=replace(point.codec, no_values=frozenset())) if mask != WHOLE else point
+    return Wanted(data, text_of(whole_point, data, power), mask)
 
 
 def mask_of(point: Point) -> int:

@@ -124,12 +124,12 @@ def taken_map(device: str, source: Path, text: str, new: Sequence[Point], pairs:
         changes[point.name] = cells
 
     def edit(draft: Draft) -> str:
-        own = draft.device(device)
+        target = draft.device(device)
         path = free_map_path(draft.path.parent / "maps", device)
         draft.put(with_changes(text, changes), path)
         relative = path.relative_to(draft.path.parent).as_posix()
         draft.put(with_device_keys(draft.text(), {device: {"map": relative}})[0])
-        gone = len(own.points) - len(pairs)
+        gone = len(target.points) - len(pairs)
         lost = f", {gone} of its points are no more" if gone > 0 else ""
         return f"give {device} the map of {source.name}{lost}"
 

@@ -104,14 +104,17 @@ def route_text(route: Route) -> str:
     return assignments(told)
 
 
-def pass_text(own: Pass, formulas: Mapping[str, str]) -> str:
+def pass_text(pass_: Pass, formulas: Mapping[str, str]) -> str:
     """A pass as it is typed; `formulas` has the expressions of its bridge by name."""
-    told = {"from": f"{own.device}/{own.point}" if own.device else f"= {formulas.get(own.point, '')}", "to": own.title}
-    told |= {"change": "yes"} if own.every_s is None else {"every_s": f"{own.every_s:g}"}
-    if own.condition:
-        told["while"] = formulas.get(own.condition, "")
-    if own.stale != Pass("", "", "", "").stale:
-        told["stale"] = str(own.stale)
+    told = {
+        "from": f"{pass_.device}/{pass_.point}" if pass_.device else f"= {formulas.get(pass_.point, '')}",
+        "to": pass_.title,
+    }
+    told |= {"change": "yes"} if pass_.every_s is None else {"every_s": f"{pass_.every_s:g}"}
+    if pass_.condition:
+        told["while"] = formulas.get(pass_.condition, "")
+    if pass_.stale != Pass("", "", "", "").stale:
+        told["stale"] = str(pass_.stale)
     return assignments(told)
 
 
@@ -214,7 +217,7 @@ def _part(
     document: tomlkit.TOMLDocument, draft: Draft, bridge: Bridge, kind: PartKind, number: int
 ) -> "tomlkit.items.Table":
     """The route or pass, where it stands as it was seen."""
-    now = next((own for own in draft.site.bridges if own.name == bridge.name), None)
+    now = next((each for each in draft.site.bridges if each.name == bridge.name), None)
     tables = tables_of(bridge_table(document, bridge.name), kind)
     seen = _parts_of(bridge, kind)
     parts = _parts_of(now, kind) if now is not None else ()

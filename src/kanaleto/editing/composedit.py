@@ -91,16 +91,16 @@ def assign_run(bridge: Bridge, unit_id: int, points: str, at: str) -> Edit:
         chosen = points_named(draft.site, points)
         document = tomlkit.parse(draft.text())
         tables = bridge_table(document, bridge.name)
-        own = next((one for one in tables_of(tables, "device") if one.get("unit_id") == unit_id), None)
+        device_table = next((one for one in tables_of(tables, "device") if one.get("unit_id") == unit_id), None)
         now = next((one.composed(unit_id) for one in draft.site.bridges if one.name == bridge.name), None)
-        if own is None:
+        if device_table is None:
             _check_free(draft.site, bridge.name, unit_id)
             path = free_map_path(draft.path.parent / "maps", f"{bridge.name} unit {unit_id}")
-            own = tomlkit.table()
-            own.update({"unit_id": unit_id, "map": path.relative_to(draft.path.parent).as_posix()})
-            with_appended(tables, "device", own)
+            device_table = tomlkit.table()
+            device_table.update({"unit_id": unit_id, "map": path.relative_to(draft.path.parent).as_posix()})
+            with_appended(tables, "device", device_table)
             draft.put(tomlkit.dumps(document))
-        path = draft.path.parent / str(own["map"])
+        path = draft.path.parent / str(device_table["map"])
         table, first, _ = parse_range(at, now.numbering if now is not None else Numbering.PROTOCOL, "at")
         draft.put(with_rows(draft.text(path) or NEW_MAP, _rows(draft, chosen, table, first, now)), path)
         return f"{len(chosen)} point{'s' if len(chosen) != 1 else ''} at {at} of unit {unit_id}"
@@ -125,16 +125,16 @@ def delete_row(bridge: Bridge, unit_id: int, name: str) -> Edit:
 def _check_free(site: Site, bridge: str, unit_id: int) -> None:
     if not 0 <= unit_id <= 255:
         raise CannotEdit(f"unit ID {unit_id} is not in 0…255")
-    for own in site.bridges:
-        if own.name == bridge and own.route_of(unit_id) is not None:
+    for other in site.bridges:
+        if other.name == bridge and other.route_of(unit_id) is not None:
             raise CannotEdit(f"unit ID {unit_id} of {bridge} has a route already; take another")
 
 
 def _map_of(draft: Draft, bridge: Bridge, unit_id: int) -> Path:
     tables = tables_of(bridge_table(tomlkit.parse(draft.text()), bridge.name), "device")
-    for own in tables:
-        if own.get("unit_id") == unit_id:
-            return draft.path.parent / str(own["map"])
+    for table in tables:
+        if table.get("unit_id") == unit_id:
+            return draft.path.parent / str(table["map"])
     raise CannotEdit(f"{bridge.name} has no composed unit {unit_id} any more")
 
 
@@ -181,8 +181,8 @@ def _cells(draft: Draft, device: Device, point: Point, table: Table) -> dict[str
     if device.map_path is not None:
         with_scale = draft.rows(device.map_path)
         if point.name in with_scale.names:
-            own = with_scale.cells_of(point.name)
-            cells |= {key: own[key] for key in _SAME_CELLS if own.get(key)}
+            scaled = with_scale.cells_of(point.name)
+            cells |= {key: scaled[key] for key in _SAME_CELLS if scaled.get(key)}
     return cells
 
 

@@ -117,9 +117,14 @@ def shown_setting(value: object) -> str:
 
 def settings_text(said: Said) -> str:
     """What a device says of itself, to be changed: `name=… unit_id=…`."""
-    own = {key: said.device[key] for key in SETTINGS if key in said.device}
-    own = {"name": own.pop("name", ""), "unit_id": own.pop("unit_id", ""), LINE: said.line.get("name", ""), **own}
-    return assignments({key: shown_setting(value) for key, value in own.items()})
+    settings = {key: said.device[key] for key in SETTINGS if key in said.device}
+    settings = {
+        "name": settings.pop("name", ""),
+        "unit_id": settings.pop("unit_id", ""),
+        LINE: said.line.get("name", ""),
+        **settings,
+    }
+    return assignments({key: shown_setting(value) for key, value in settings.items()})
 
 
 def parse_settings(text: str, said: Said) -> dict[str, object]:

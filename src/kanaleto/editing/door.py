@@ -211,7 +211,7 @@ class Door:
         if self.opened.is_unsaved and not path.exists():
             return LoadedSite(Site(NEW_NAME, ()))
         complete(path, holds_lock=True)
-        if self._loaded.stamps and all(stamp(own) == seen for own, seen in self._loaded.stamps.items()):
+        if self._loaded.stamps and all(stamp(path) == seen for path, seen in self._loaded.stamps.items()):
             return self._loaded
         try:
             return self._reader.read(path)
@@ -324,21 +324,21 @@ class Door:
     def _apply(self, what: str, before: Texts, after: Texts, now: LoadedSite, is_step: bool) -> Done:
         """Check the texts, write them, go on with them. Raises CannotEdit, with the files as they were."""
         path = self.opened.path
-        changed = {own: text for own, text in after.items() if text != before.get(own)}
+        changed = {path: text for path, text in after.items() if text != before.get(path)}
         is_gone = path in after and after[path] is None
         try:
             loaded = LoadedSite(Site(NEW_NAME, ())) if is_gone else self._reader.read(path, after)
         except FaultyFile as faulty:
             raise CannotEdit(f"not taken: {first_fault(faulty, names_only=True)}") from None
-        if differ({own: seen for own, seen in now.stamps.items() if own in changed}):
+        if differ({path: seen for path, seen in now.stamps.items() if path in changed}):
             raise _WrittenMeanwhile("the files are being written by somebody else again and again; nothing was changed")
         try:
-            write_together(path, {own: text for own, text in changed.items() if text is not None})
-            for own in sorted((own for own, text in changed.items() if text is None), key=lambda own: own != path):
-                own.unlink(missing_ok=True)
+            write_together(path, {path: text for path, text in changed.items() if text is not None})
+            for file in sorted((path for path, text in changed.items() if text is None), key=lambda file: file != path):
+                file.unlink(missing_ok=True)
         except OSError as error:
             raise CannotEdit(f"{error.filename or path} cannot be written: {error.strerror or error}") from None
-        loaded.stamps.update({own: stamp(own) for own in changed if own in loaded.texts})
+        loaded.stamps.update({path: stamp(path) for path in changed if path in loaded.texts})
         self._reader.faulty = {}
         if is_step:
             self._steps.note(what, before, after)
@@ -407,10 +407,10 @@ class Door:
 
     def _copies(self, now: LoadedSite, source: Path, path: Path) -> dict[Path, str]:
         copies: dict[Path, str] = {}
-        for own, text in now.texts.items():
-            if own == source or not own.is_relative_to(source.parent):
+        for file, text in now.texts.items():
+            if file == source or not file.is_relative_to(source.parent):
                 continue
-            target = path.parent / own.relative_to(source.parent)
+            target = path.parent / file.relative_to(source.parent)
             if target.exists():
                 raise CannotEdit(f"{target} is there already; save the site in a folder of its own")
             copies[target] = text

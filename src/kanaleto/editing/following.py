@@ -68,12 +68,12 @@ def _follow(draft: Draft, renamed: Callable[[str], str], in_brackets: dict[str, 
         return
     document = tomlkit.parse(text)
     for bridge in tables_of(document, "bridge"):
-        for own in tables_of(bridge, "pass"):
+        for table in tables_of(bridge, "pass"):
             for key in _PASS_KEYS:
-                if isinstance(own.get(key), str) and renamed(own[key]) != own[key]:
-                    own[key] = renamed(own[key])
-        for own in tables_of(bridge, "device"):
-            _follow_in_map(draft, draft.path.parent / str(own.get("map", "")), renamed)
+                if isinstance(table.get(key), str) and renamed(table[key]) != table[key]:
+                    table[key] = renamed(table[key])
+        for table in tables_of(bridge, "device"):
+            _follow_in_map(draft, draft.path.parent / str(table.get("map", "")), renamed)
     after = _replaced(tomlkit.dumps(document), in_brackets)
     if after != text:
         draft.put(after)

@@ -87,13 +87,13 @@ def take_points(
     `numbering`, where it is given, becomes the device's own. A device without a map gets one."""
 
     def edit(draft: Draft) -> str:
-        own = draft.device(device)
+        target = draft.device(device)
         keys: dict[str, object] = {}
-        if numbering is not None and numbering is not own.numbering:
-            if own.points:
+        if numbering is not None and numbering is not target.numbering:
+            if target.points:
                 raise CannotEdit(f"{device} has points by now that count as before, so its numbering was left")
             keys["numbering"] = numbering.value
-        path = own.map_path
+        path = target.map_path
         if path is None:
             path = free_map_path(draft.path.parent / "maps", device)
             keys["map"] = path.relative_to(draft.path.parent).as_posix()
@@ -150,14 +150,14 @@ def take_reading(device: str, point: Point, step: int, candidate: Candidate, see
         what += ", scale and unit as before"
 
     def edit(draft: Draft) -> str:
-        own = draft.device(device)
-        now = next((other for other in own.points if other.name == point.name), None)
+        target = draft.device(device)
+        now = next((other for other in target.points if other.name == point.name), None)
         if now is not None and (now.table, now.address) != (point.table, point.address):
             raise CannotEdit(
                 f"{point.name} of {device} stands at another address by now, so these readings are not its own any more"
             )
         if step:
-            cells["address"] = from_wire(point.address + step, point.table, own.numbering)
+            cells["address"] = from_wire(point.address + step, point.table, target.numbering)
         return change_points(device, [point.name], cells, seen, what)(draft)
 
     return edit

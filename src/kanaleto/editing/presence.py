@@ -58,7 +58,7 @@ class Presence:
             self.path.parent.rmdir()  # fails while others are there
 
 
-def others_at(site: Path, own: Presence | None = None) -> list[Other]:
+def others_at(site: Path, presence: Presence | None = None) -> list[Other]:
     """Who else has it open now, on any machine that shares the folder."""
     found: list[Other] = []
     folder = folder_beside(site) / _FOLDER
@@ -67,7 +67,7 @@ def others_at(site: Path, own: Presence | None = None) -> list[Other]:
     except OSError:
         return []
     for path in paths:
-        if own is None or path != own.path:
+        if presence is None or path != presence.path:
             other = _look(path)
             found += [other] if other is not None else []
     return found

@@ -33,19 +33,19 @@ def remarks_of(lines: Sequence[OfLine], found: Sequence[WireFinding]) -> list[st
     """What failed eight times or more and is no finding, in words."""
     told: list[str] = []
     named = {(one.line, one.device): {other.kind for other in found if other.who == one.who} for one in found}
-    for own in (device for line in lines for device in line.devices.values()):
-        kinds = named.get((own.line, own.name), set()) | named.get((own.line, ""), set())
-        if own.last_good_us is None and own.silent.count and not own.answered and not kinds:
-            neighbours = [other for line in lines if line.name == own.line for other in line.devices.values()]
-            if _answer_well(neighbours, own):
-                told.append(f"{own.name} has never answered; {_others(len(neighbours))}.")
-        for code, shown in own.codes.items():
+    for evidence in (device for line in lines for device in line.devices.values()):
+        kinds = named.get((evidence.line, evidence.name), set()) | named.get((evidence.line, ""), set())
+        if evidence.last_good_us is None and evidence.silent.count and not evidence.answered and not kinds:
+            neighbours = [other for line in lines if line.name == evidence.line for other in line.devices.values()]
+            if _answer_well(neighbours, evidence):
+                told.append(f"{evidence.name} has never answered; {_others(len(neighbours))}.")
+        for code, shown in evidence.codes.items():
             if shown.count >= LEAST and not kinds & _OF_CODES:
                 what = f"refused {shown.count} times with exception {code}, {exception_text(code)}"
-                told.append(f"{own.name} {what}: {_ADVICE.get(code, _MANUAL)}.")
-        if own.garbled.count >= LEAST and not kinds & _OF_GARBLED:
-            share = 100 * own.garbled.count / own.asked
-            told.append(f"{own.name}: {share:.1f} % of its answers come garbled, in no pattern that says why.")
+                told.append(f"{evidence.name} {what}: {_ADVICE.get(code, _MANUAL)}.")
+        if evidence.garbled.count >= LEAST and not kinds & _OF_GARBLED:
+            share = 100 * evidence.garbled.count / evidence.asked
+            told.append(f"{evidence.name}: {share:.1f} % of its answers come garbled, in no pattern that says why.")
     return told
 
 
@@ -105,8 +105,8 @@ def _of_devices(line: OfLine, certain: Sequence[WireFinding]) -> list[WireFindin
     all_silent = _silent_all(line, devices)
     rate = _another_rate(line, devices)
     found += [one for one in (all_silent, rate) if one is not None]
-    for own in devices:
-        made = [one for one in _of_device(line, own, devices) if one is not None]
+    for device in devices:
+        made = [one for one in _of_device(line, device, devices) if one is not None]
         if certain and any(one.kind in (FindingKind.HANGS_UP, FindingKind.TAKES_FEW) for one in certain):
             made = [one for one in made if one.kind is not FindingKind.RESTARTS]
         found += _without_what_others_explain(made, all_silent, rate, foreign)
@@ -140,16 +140,16 @@ def _without_what_others_explain(
     return kept
 
 
-def _of_device(line: OfLine, own: OfDevice, devices: Sequence[OfDevice]) -> Iterator[WireFinding | None]:
-    wired, name, of = line.is_wired, own.name, own.asked
+def _of_device(line: OfLine, device: OfDevice, devices: Sequence[OfDevice]) -> Iterator[WireFinding | None]:
+    wired, name, of = line.is_wired, device.name, device.asked
 
     def made(kind: FindingKind, count: int, what: str, rows: Sequence[int]) -> WireFinding:
         return finding(kind, line.name, name, count, of, what, wired, tuple(rows))
 
-    if own.echoes.count:
-        told = f"was answered with its own request {own.echoes.count} times"
-        yield made(FindingKind.ECHO, own.echoes.count, told, own.echoes.rows)
-    limit = _limit(own)
+    if device.echoes.count:
+        told = f"was answered with its own request {device.echoes.count} times"
+        yield made(FindingKind.ECHO, device.echoes.count, told, device.echoes.rows)
+    limit = _limit(device)
     if limit is not None:
         count, most, rows = limit
         told = f"answers up to {most} in one request, and refused or dropped {count} that asked for more"
@@ -158,93 +158,95 @@ def _of_device(line: OfLine, own: OfDevice, devices: Sequence[OfDevice]) -> Iter
         (0x0A, FindingKind.GATEWAY_PATH, "has no way through its gateway (exception 10)"),
         (0x0B, FindingKind.GATEWAY_TARGET, "did not answer its gateway (exception 11)"),
     ):
-        shown = own.gateway_codes.get(code)
+        shown = device.gateway_codes.get(code)
         if shown is not None and shown.count >= LEAST:
             yield made(kind, shown.count, f"{told}, {shown.count} times of {of}", shown.rows)
-    busy = [own.codes[code] for code in (5, 6) if code in own.codes]
+    busy = [device.codes[code] for code in (5, 6) if code in device.codes]
     if (count := sum(shown.count for shown in busy)) >= LEAST:
         yield made(FindingKind.BUSY, count, f"said that it is busy, {count} times of {of}", busy[0].rows)
-    if (end := _end_of_table(own)) is not None:
+    if (end := _end_of_table(device)) is not None:
         count, last, rows = end
         told = f"refused {count} times what lies beyond {last}, the last address that it answered"
         if last is None:
             told = f"refused {count} times with exception 2, and answered none of the addresses of that table"
         yield made(FindingKind.END_OF_TABLE, count, told, rows)
-    yield _timeout_short(line, own)
-    if own.failed < LEAST and own.doubled.count < LEAST:
+    yield _timeout_short(line, device)
+    if device.failed < LEAST and device.doubled.count < LEAST:
         return
-    if (sent := _sent_otherwise(line, own.other_settings)) is not None and line.good:
-        told = f"answers garbled: they were {sent}; {own.garbled.count} answers of {of}"
-        yield made(FindingKind.ANOTHER_RATE, own.garbled.count, told, own.other_rows.rows)
-    if own.wrong_unit_rows.count >= LEAST:
-        other, times = own.wrong_units.most_common(1)[0]
-        if times >= 0.8 * own.wrong_unit_rows.count:
-            told = f"(unit {own.unit_id}) was answered for by unit {other}, {times} times of {of}"
-            yield made(FindingKind.WRONG_UNIT, times, told, own.wrong_unit_rows.rows)
-    mixed = own.mixed.count + (own.wrong_unit_rows.count if len(own.wrong_units) > 1 else 0)
+    if (sent := _sent_otherwise(line, device.other_settings)) is not None and line.good:
+        told = f"answers garbled: they were {sent}; {device.garbled.count} answers of {of}"
+        yield made(FindingKind.ANOTHER_RATE, device.garbled.count, told, device.other_rows.rows)
+    if device.wrong_unit_rows.count >= LEAST:
+        other, times = device.wrong_units.most_common(1)[0]
+        if times >= 0.8 * device.wrong_unit_rows.count:
+            told = f"(unit {device.unit_id}) was answered for by unit {other}, {times} times of {of}"
+            yield made(FindingKind.WRONG_UNIT, times, told, device.wrong_unit_rows.rows)
+    mixed = device.mixed.count + (device.wrong_unit_rows.count if len(device.wrong_units) > 1 else 0)
     if mixed >= LEAST:
         told = f"answered {mixed} times of {of} with what was not asked"
-        yield made(FindingKind.MIXED_UP, mixed, told, own.mixed.rows or own.wrong_unit_rows.rows)
-    if wired and own.doubled.count >= LEAST:
-        told = f"(unit {own.unit_id}) was answered for twice, {own.doubled.count} times"
-        yield made(FindingKind.TWO_ALIKE, own.doubled.count, told, own.doubled.rows)
-    elif wired and _collides(own, devices):
-        told = f"(unit {own.unit_id}) came garbled {own.garbled.count} times of {of}, whatever their length; its" \
-            " neighbours' answers are whole"  # fmt: skip
-        yield made(FindingKind.TWO_ALIKE, own.garbled.count, told, own.garbled.rows)
-    if own.garbled.count >= LEAST and (grown := _grows(own)) is not None:
+        yield made(FindingKind.MIXED_UP, mixed, told, device.mixed.rows or device.wrong_unit_rows.rows)
+    if wired and device.doubled.count >= LEAST:
+        told = f"(unit {device.unit_id}) was answered for twice, {device.doubled.count} times"
+        yield made(FindingKind.TWO_ALIKE, device.doubled.count, told, device.doubled.rows)
+    elif wired and _collides(device, devices):
+        told = f"(unit {device.unit_id}) came garbled {device.garbled.count} times of {of}, whatever their length;" \
+            " its neighbours' answers are whole"  # fmt: skip
+        yield made(FindingKind.TWO_ALIKE, device.garbled.count, told, device.garbled.rows)
+    if device.garbled.count >= LEAST and (grown := _grows(device)) is not None:
         short, long = grown
         shares = f"{long:.0f} % of its long answers, {short:.0f} % of the short"
-        told = f"came garbled {own.garbled.count} times of {of}: {shares}"
-        yield made(FindingKind.GROWS_WITH_LENGTH, own.garbled.count, told, own.garbled.rows)
-    yield _too_fast(line, own)
-    spell = _silent_spell(own)
-    restarts = _restarts(own)
+        told = f"came garbled {device.garbled.count} times of {of}: {shares}"
+        yield made(FindingKind.GROWS_WITH_LENGTH, device.garbled.count, told, device.garbled.rows)
+    yield _too_fast(line, device)
+    spell = _silent_spell(device)
+    restarts = _restarts(device)
     if restarts is not None:
         count, times, seconds = restarts
         told = f"was away {times} times, for {seconds:.0f} s each, and answers well in between"
-        yield made(FindingKind.RESTARTS, count, told, own.silent.rows)
-    if spell is not None and (spell.others_answered or (len(devices) > 1 and _answer_well(devices, own))):
+        yield made(FindingKind.RESTARTS, count, told, device.silent.rows)
+    if spell is not None and (spell.others_answered or (len(devices) > 1 and _answer_well(devices, device))):
         never = (
-            "has never answered" if own.last_good_us is None else f"was silent {spell.count} times one after the other"
+            "has never answered"
+            if device.last_good_us is None
+            else f"was silent {spell.count} times one after the other"
         )
         others = _others(len(devices))
         whole = "so the line is whole" if wired else "so the connection is whole"
-        yield made(FindingKind.SILENT_ONE, own.silent.count, f"{never}; {others}, {whole}", spell.rows)
+        yield made(FindingKind.SILENT_ONE, device.silent.count, f"{never}; {others}, {whole}", spell.rows)
 
 
 def _others(devices: int) -> str:
     return "its neighbour still answers" if devices == 2 else "its neighbours still answer"
 
 
-def _answer_well(devices: Sequence[OfDevice], own: OfDevice) -> bool:
-    return any(other.answered for other in devices if other is not own and other.last_us >= own.first_us)
+def _answer_well(devices: Sequence[OfDevice], device: OfDevice) -> bool:
+    return any(other.answered for other in devices if other is not device and other.last_us >= device.first_us)
 
 
-def _silent_spell(own: OfDevice) -> Spell | None:
+def _silent_spell(device: OfDevice) -> Spell | None:
     """The longest one, where it is long enough to say something."""
-    spell = max(own.spells, key=lambda one: one.silent, default=None)
+    spell = max(device.spells, key=lambda one: one.silent, default=None)
     if spell is None or spell.silent < LEAST:
         return None
-    lost = (own.failed - spell.count + 1) / (own.asked - spell.count + 2)  # of what is outside of it
-    is_all = spell.count >= 0.98 * own.asked
-    return spell if is_all or of_run(lost, spell.count, own.asked) < _CHANCE else None
+    lost = (device.failed - spell.count + 1) / (device.asked - spell.count + 2)  # of what is outside of it
+    is_all = spell.count >= 0.98 * device.asked
+    return spell if is_all or of_run(lost, spell.count, device.asked) < _CHANCE else None
 
 
 def _silent_all(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | None:
     spells = [(device, spell) for device in devices if (spell := _silent_spell(device)) is not None]
     if not spells:
         return None
-    quiet = [(own, spell) for own, spell in spells if not spell.others_answered]
+    quiet = [(device, spell) for device, spell in spells if not spell.others_answered]
     others = [device for device in devices if device not in [one for one, _ in quiet]]
-    if any(own.answered and own.last_us >= quiet[0][1].begun_us and own.first_us <= quiet[0][1].last_us
-           for own in others) if quiet else True:  # fmt: skip
+    if any(device.answered and device.last_us >= quiet[0][1].begun_us and device.first_us <= quiet[0][1].last_us
+           for device in others) if quiet else True:  # fmt: skip
         return None
     if _restarts(quiet[0][0]) is not None and len(devices) == 1:
         return None
-    if any(_limit(own) is not None or own.late.count >= LEAST for own, _ in quiet):
+    if any(_limit(device) is not None or device.late.count >= LEAST for device, _ in quiet):
         return None
-    count = sum(own.silent.count for own, _ in quiet)
+    count = sum(device.silent.count for device, _ in quiet)
     of = sum(device.asked for device in devices)
     ever = any(device.answered for device in devices)
     who = "its only device is" if len(devices) == 1 else "all of its devices are"
@@ -277,47 +279,47 @@ def _other_master(line: OfLine) -> WireFinding | None:
     )  # fmt: skip
 
 
-def _limit(own: OfDevice) -> tuple[int, int, Sequence[int]] | None:
+def _limit(device: OfDevice) -> tuple[int, int, Sequence[int]] | None:
     """How often more was asked than ever was answered, and what was answered most; where each refusal asked for
     more."""
-    for (table, code), (times, least, _, first, _, end) in own.refused_reads.items():
-        good = own.good_reads.get(table)
+    for (table, code), (times, least, _, first, _, end) in device.refused_reads.items():
+        good = device.good_reads.get(table)
         if good is None or least <= good[2]:
             continue
         is_inside = good[3] <= first and end <= good[5]
         if code == 3 or (code in (1, 2) and is_inside):
-            return times, good[2], own.codes[code].rows if code in own.codes else ()
-    for table, (times, least, _, _, _, _) in own.silent_reads.items():
-        good = own.good_reads.get(table)
+            return times, good[2], device.codes[code].rows if code in device.codes else ()
+    for table, (times, least, _, _, _, _) in device.silent_reads.items():
+        good = device.good_reads.get(table)
         if good is not None and least > good[2] and times >= LEAST and good[0] >= LEAST:
-            return times, good[2], own.silent.rows
+            return times, good[2], device.silent.rows
     return None
 
 
-def _end_of_table(own: OfDevice) -> tuple[int, int | None, Sequence[int]] | None:
+def _end_of_table(device: OfDevice) -> tuple[int, int | None, Sequence[int]] | None:
     """How often it refused an address behind the last that it answered, which is None where it answered none."""
-    for (table, code), (times, _, _, _, least_end, _) in own.refused_reads.items():
-        good = own.good_reads.get(table)
+    for (table, code), (times, _, _, _, least_end, _) in device.refused_reads.items():
+        good = device.good_reads.get(table)
         if code == 2 and times >= LEAST and (good is None or least_end > good[5]):
-            return times, good[5] - 1 if good is not None else None, own.codes[2].rows
+            return times, good[5] - 1 if good is not None else None, device.codes[2].rows
     return None
 
 
-def _timeout_short(line: OfLine, own: OfDevice) -> WireFinding | None:
-    waits = sorted(own.waits_us)
-    timeout_us = own.timeout_us or (waits[len(waits) // 2] if waits else 0)
-    near = sum(took > 0.9 * timeout_us for took in own.took_us) if timeout_us else 0
-    if own.late.count >= LEAST and own.late.count >= 0.3 * own.silent.count:
-        told = f"answered after it was given up, {own.late.count} times of {own.asked}"
-        rows: Sequence[int] = own.late.rows
-        count = own.late.count
+def _timeout_short(line: OfLine, device: OfDevice) -> WireFinding | None:
+    waits = sorted(device.waits_us)
+    timeout_us = device.timeout_us or (waits[len(waits) // 2] if waits else 0)
+    near = sum(took > 0.9 * timeout_us for took in device.took_us) if timeout_us else 0
+    if device.late.count >= LEAST and device.late.count >= 0.3 * device.silent.count:
+        told = f"answered after it was given up, {device.late.count} times of {device.asked}"
+        rows: Sequence[int] = device.late.rows
+        count = device.late.count
     elif near >= LEAST:
-        told = f"answered {near} times of {own.asked} in the last tenth of its timeout of {timeout_us / 1e6:.2g} s"
-        rows, count = own.silent.rows, near
+        told = f"answered {near} times of {device.asked} in the last tenth of its timeout of {timeout_us / 1e6:.2g} s"
+        rows, count = device.silent.rows, near
     else:
         return None
     return finding(
-        FindingKind.TIMEOUT_SHORT, line.name, own.name, count, own.asked, told, line.is_wired, tuple(rows)
+        FindingKind.TIMEOUT_SHORT, line.name, device.name, count, device.asked, told, line.is_wired, tuple(rows)
     )  # fmt: skip
 
 
@@ -336,26 +338,26 @@ def _sent_otherwise(line: OfLine, counted: Counter[OtherSettings]) -> str | None
     return OtherSettings(found, parities.pop() if len(parities) == 1 else None).text(settings)
 
 
-def _collides(own: OfDevice, devices: Sequence[OfDevice]) -> bool:
+def _collides(device: OfDevice, devices: Sequence[OfDevice]) -> bool:
     """Whether one unit's answers are often garbled whatever their length, and nobody else's are."""
-    share = own.garbled.count / max(own.asked, 1)
-    others = [other for other in devices if other is not own and other.asked >= LEAST]
-    if own.garbled.count < LEAST or share < 0.2 or not others:
+    share = device.garbled.count / max(device.asked, 1)
+    others = [other for other in devices if other is not device and other.asked >= LEAST]
+    if device.garbled.count < LEAST or share < 0.2 or not others:
         return False
     clean = all(other.garbled.count <= 0.05 * other.asked for other in others)
-    return clean and _grows(own) is None
+    return clean and _grows(device) is None
 
 
-def _grows(own: OfDevice) -> tuple[float, float] | None:
+def _grows(device: OfDevice) -> tuple[float, float] | None:
     """How many of a hundred short answers and of a hundred long ones are garbled, where that differs by no chance."""
-    lengths = sorted(own.by_length)
+    lengths = sorted(device.by_length)
     if len(lengths) < 2:
         return None
-    total = sum(sum(own.by_length[length]) for length in lengths)
+    total = sum(sum(device.by_length[length]) for length in lengths)
     best: tuple[float, float, float] | None = None
     for cut in range(1, len(lengths)):
-        short = [sum(own.by_length[length][at] for length in lengths[:cut]) for at in (0, 1)]
-        long = [sum(own.by_length[length][at] for length in lengths[cut:]) for at in (0, 1)]
+        short = [sum(device.by_length[length][at] for length in lengths[:cut]) for at in (0, 1)]
+        long = [sum(device.by_length[length][at] for length in lengths[cut:]) for at in (0, 1)]
         if min(sum(short), sum(long)) < 0.05 * total or sum(short) < LEAST:
             continue
         chance = at_least(long[1], sum(long), long[1] + short[1], total) * (len(lengths) - 1)
@@ -365,9 +367,9 @@ def _grows(own: OfDevice) -> tuple[float, float] | None:
     return (best[1], best[2]) if best is not None else None
 
 
-def _too_fast(line: OfLine, own: OfDevice) -> WireFinding | None:
+def _too_fast(line: OfLine, device: OfDevice) -> WireFinding | None:
     """Silent where it was asked soon after the exchange before, and not where it had a pause."""
-    good, bad = own.good_after, own.silent_after
+    good, bad = device.good_after, device.silent_after
     total, failed = sum(good.values()) + sum(bad.values()), sum(bad.values())
     if failed < LEAST or failed == total:
         return None
@@ -387,7 +389,8 @@ def _too_fast(line: OfLine, own: OfDevice) -> WireFinding | None:
     when = f"less than {pause_ms:.2g} ms after the exchange before"
     told = f"was silent {failed} times of {total}, nearly always {when}"
     return finding(
-        FindingKind.TOO_FAST, line.name, own.name, failed, own.asked, told, line.is_wired, tuple(own.silent.rows)
+        FindingKind.TOO_FAST, line.name, device.name, failed, device.asked, told, line.is_wired,
+        tuple(device.silent.rows),
     )  # fmt: skip
 
 
@@ -395,18 +398,18 @@ def _up_to(counted: dict[int, int], cut: int) -> int:
     return sum(count for step, count in counted.items() if step <= cut)
 
 
-def _restarts(own: OfDevice) -> tuple[int, int, float] | None:
+def _restarts(device: OfDevice) -> tuple[int, int, float] | None:
     """How many failures, how many spells, how long each: away again and again, and back each time."""
-    spells = [spell for spell in own.spells if spell.is_over and spell.count >= 2]
-    if len(spells) < 3 or own.last_good_us is None:
+    spells = [spell for spell in device.spells if spell.is_over and spell.count >= 2]
+    if len(spells) < 3 or device.last_good_us is None:
         return None
-    failures = sum(spell.count for spell in own.spells)
+    failures = sum(spell.count for spell in device.spells)
     within = sum(spell.count for spell in spells)
     lasted = sorted((spell.last_us - spell.begun_us) / 1e6 for spell in spells)
     middle = lasted[len(lasted) // 2]
     alike = sum(middle / 3 <= one <= 3 * middle for one in lasted)
-    share = own.failed / max(own.asked, 1)
-    mean = failures / max(len(own.spells), 1)
+    share = device.failed / max(device.asked, 1)
+    mean = failures / max(len(device.spells), 1)
     if within < LEAST or within < 0.8 * failures or middle < 1.0 or alike < 0.8 * len(spells):
         return None
     expected = 1 / max(1 - share, 0.02)

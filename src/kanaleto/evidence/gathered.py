@@ -201,16 +201,16 @@ class Gathered:
             if row.answer:
                 _unasked(line, row)
             return
-        own = line.devices.get((row.device, row.unit_id))
-        if own is None:
+        device = line.devices.get((row.device, row.unit_id))
+        if device is None:
             if self._devices >= _MOST_DEVICES:
                 return
             self._devices += 1
             timeout_us = self._timeouts_us.get((row.line, row.unit_id), 0)
-            own = OfDevice(row.line, row.link, row.device, row.unit_id, first_us=row.at_us, timeout_us=timeout_us)
-            line.devices[row.device, row.unit_id] = own
+            device = OfDevice(row.line, row.link, row.device, row.unit_id, first_us=row.at_us, timeout_us=timeout_us)
+            line.devices[row.device, row.unit_id] = device
         line.asked_units.add(row.unit_id)
-        _asked(line, own, row)
+        _asked(line, device, row)
 
 
 def _step_of(pause_us: int) -> int:
@@ -252,27 +252,27 @@ def _unasked(line: OfLine, row: ExchangeRow) -> None:
     unit_id = row.unit_id or unit_of(framing, row.answer)
     pdu = pdu_of(framing, row.answer)
     is_whole = framing != "rtu" or (len(row.answer) >= 4 and crc16(row.answer) == 0)
-    own = next((one for one in line.devices.values() if one.unit_id == unit_id), None)
+    device = next((one for one in line.devices.values() if one.unit_id == unit_id), None)
     line.unasked.append((row.at_us, row.answer))
-    if own is None or not pdu or not is_whole:
+    if device is None or not pdu or not is_whole:
         if is_whole and pdu and len(row.answer) >= 4 and row.kind is not _GARBLED:
             line.foreign.add(row.at_us)
         return
-    if own.last_kind is _SILENT:
-        own.late.add(row.at_us)
-    elif own.last_kind in (_GOOD, _REFUSED) and not _is_request(pdu) and line.is_wired:
-        own.doubled.add(row.at_us)
+    if device.last_kind is _SILENT:
+        device.late.add(row.at_us)
+    elif device.last_kind in (_GOOD, _REFUSED) and not _is_request(pdu) and line.is_wired:
+        device.doubled.add(row.at_us)
     elif _is_request(pdu):
         line.foreign.add(row.at_us)
     elif not line.is_wired:
-        own.mixed.add(row.at_us)
+        device.mixed.add(row.at_us)
 
 
-def _look_for_echo(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
+def _look_for_echo(line: OfLine, device: OfDevice, row: ExchangeRow) -> None:
     """Whether the request itself was heard just before its answer: it is told as bytes of nobody."""
     for at_us, heard in line.unasked:
         if heard == row.request and row.pdu[:1] and row.pdu[0] not in _CONFIRMED_ALIKE and at_us >= row.at_us - 1000:
-            own.echoes.add(row.at_us)
+            device.echoes.add(row.at_us)
             line.unasked.clear()
             return
 
@@ -282,12 +282,12 @@ def _is_request(pdu: bytes) -> bool:
     return len(pdu) == 5 and 1 <= pdu[0] <= 4 and pdu[1] != 3
 
 
-def _asked(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
+def _asked(line: OfLine, device: OfDevice, row: ExchangeRow) -> None:
     kind = row.kind
-    own.kinds[kind] = number = own.kinds.get(kind, 0) + 1
-    own.last_us = row.at_us
-    own.sent += len(row.request)
-    own.received += len(row.answer)
+    device.kinds[kind] = number = device.kinds.get(kind, 0) + 1
+    device.last_us = row.at_us
+    device.sent += len(row.request)
+    device.received += len(row.answer)
     framing, raw = line.framing, row.request
     pdu = raw[7:] if framing == "tcp" else raw[1:-2] if framing == "rtu" else row.pdu
     end_us = row.at_us + row.last_us
@@ -295,77 +295,77 @@ def _asked(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
     pause_us = max(begun_us, row.at_us) - line.last_end_us if line.last_end_us else 0
     after = _step_of(pause_us) if pause_us > 8 else 0
     if line.unasked and kind is not _GONE:
-        _look_for_echo(line, own, row)
+        _look_for_echo(line, device, row)
     if kind is _GOOD:
-        _good(line, own, row, pdu, number)
-        own.good_after[after] = own.good_after.get(after, 0) + 1
+        _good(line, device, row, pdu, number)
+        device.good_after[after] = device.good_after.get(after, 0) + 1
     else:
-        _failed(line, own, row, _read_in(pdu), after)
+        _failed(line, device, row, _read_in(pdu), after)
     if line.away or kind is not _GOOD:
-        _note_spell(line, own, row)
-    own.last_kind = kind
+        _note_spell(line, device, row)
+    device.last_kind = kind
     if end_us > line.last_end_us:
         line.last_end_us = end_us
 
 
-def _good(line: OfLine, own: OfDevice, row: ExchangeRow, pdu: bytes, number: int) -> None:
+def _good(line: OfLine, device: OfDevice, row: ExchangeRow, pdu: bytes, number: int) -> None:
     """By far the most frequent, so with as little work as may be: what was asked before only counts up."""
     line.good += 1
     line.since_open += 1
-    own.last_good_us = row.at_us
+    device.last_good_us = row.at_us
     took_us = row.last_us - row.sent_us
-    own.took_us.append(took_us)
-    if len(own.times) < _TIMES:
-        own.times.append(max(took_us, 0) / 1e6)
+    device.took_us.append(took_us)
+    if len(device.times) < _TIMES:
+        device.times.append(max(took_us, 0) / 1e6)
     else:
-        own.times[number * 7919 % _TIMES] = max(took_us, 0) / 1e6
-    reads = own.asked_before.get(pdu)
+        device.times[number * 7919 % _TIMES] = max(took_us, 0) / 1e6
+    reads = device.asked_before.get(pdu)
     if reads is not None:
         reads[0] += 1
     elif (read := _read_in(pdu)) is not None:
-        _widen(own.good_reads, read.table, read)
-        if len(own.asked_before) < _MOST_ASKED:
-            own.asked_before[pdu] = own.good_reads[read.table]
+        _widen(device.good_reads, read.table, read)
+        if len(device.asked_before) < _MOST_ASKED:
+            device.asked_before[pdu] = device.good_reads[read.table]
     size = len(row.answer)
-    counts = own.by_length.get(size)
+    counts = device.by_length.get(size)
     if counts is None:
-        counts = own.by_length[size] = [0, 0]
+        counts = device.by_length[size] = [0, 0]
     counts[0] += 1
 
 
-def _failed(line: OfLine, own: OfDevice, row: ExchangeRow, read: AskedRead | None, after: int) -> None:
+def _failed(line: OfLine, device: OfDevice, row: ExchangeRow, read: AskedRead | None, after: int) -> None:
     match row.kind:
         case OutcomeKind.EXCEPTION:
             line.since_open += 1
             code = refused_code(row) or 0
-            codes = own.gateway_codes if code in OF_GATEWAY else own.codes
+            codes = device.gateway_codes if code in OF_GATEWAY else device.codes
             codes.setdefault(code, Shown()).add(row.at_us)
             if read is not None and code in (1, 2, 3):
-                _note_refused(own, read, code)
+                _note_refused(device, read, code)
         case OutcomeKind.TIMEOUT:
-            own.silent.add(row.at_us)
-            own.silent_after[after] = own.silent_after.get(after, 0) + 1
-            own.waits_us.append(row.took_us)
+            device.silent.add(row.at_us)
+            device.silent_after[after] = device.silent_after.get(after, 0) + 1
+            device.waits_us.append(row.took_us)
             if read is not None:
-                _widen(own.silent_reads, read.table, read)
+                _widen(device.silent_reads, read.table, read)
         case OutcomeKind.GARBLED | OutcomeKind.UNEXPECTED:
-            _spoilt(line, own, row, read)
+            _spoilt(line, device, row, read)
             if row.kind is _GARBLED and read is not None:
                 due = _due(line.framing, read)
                 if due:
-                    own.by_length.setdefault(due, [0, 0])[1] += 1
+                    device.by_length.setdefault(due, [0, 0])[1] += 1
 
 
-def _spoilt(line: OfLine, own: OfDevice, row: ExchangeRow, read: AskedRead | None) -> None:
+def _spoilt(line: OfLine, device: OfDevice, row: ExchangeRow, read: AskedRead | None) -> None:
     answer, request = row.answer, row.request
     pdu, framing = row.answer_pdu, framing_name(row.link)
     if answer.startswith(request) and row.pdu[:1] and row.pdu[0] not in _CONFIRMED_ALIKE:
-        own.echoes.add(row.at_us)
+        device.echoes.add(row.at_us)
     elif row.kind is _STRANGE and answer and unit_of(framing, answer) != row.unit_id:
-        own.wrong_units[unit_of(framing, answer)] += 1
-        own.wrong_unit_rows.add(row.at_us)
+        device.wrong_units[unit_of(framing, answer)] += 1
+        device.wrong_unit_rows.add(row.at_us)
     elif row.kind is _STRANGE:
-        own.mixed.add(row.at_us)
+        device.mixed.add(row.at_us)
     elif (
         line.is_wired
         and pdu
@@ -373,15 +373,15 @@ def _spoilt(line: OfLine, own: OfDevice, row: ExchangeRow, read: AskedRead | Non
         and read is not None
         and len(answer) > _due(line.framing, read)
     ):
-        own.doubled.add(row.at_us)
-        own.garbled.add(row.at_us)
+        device.doubled.add(row.at_us)
+        device.garbled.add(row.at_us)
     else:
-        own.garbled.add(row.at_us)
-        if line.is_wired and line.framing == "rtu" and own.garbled.count <= MOST_ROWS:
+        device.garbled.add(row.at_us)
+        if line.is_wired and line.framing == "rtu" and device.garbled.count <= MOST_ROWS:
             other = other_settings(row)
             if other is not None:
-                own.other_settings[other] += 1
-                own.other_rows.add(row.at_us)
+                device.other_settings[other] += 1
+                device.other_rows.add(row.at_us)
 
 
 def _begins_right(row: ExchangeRow) -> bool:
@@ -410,40 +410,40 @@ def _widen(reads: dict[str, list[int]], table: str, read: AskedRead) -> None:
     known[3], known[4], known[5] = min(known[3], read.address), min(known[4], end), max(known[5], end)
 
 
-def _note_refused(own: OfDevice, read: AskedRead, code: int) -> None:
+def _note_refused(device: OfDevice, read: AskedRead, code: int) -> None:
     reads: dict[str, list[int]] = {}
     key = (read.table, code)
-    if key in own.refused_reads:
-        reads[read.table] = own.refused_reads[key]
+    if key in device.refused_reads:
+        reads[read.table] = device.refused_reads[key]
     _widen(reads, read.table, read)
-    own.refused_reads[key] = reads[read.table]
+    device.refused_reads[key] = reads[read.table]
 
 
-def _note_spell(line: OfLine, own: OfDevice, row: ExchangeRow) -> None:
+def _note_spell(line: OfLine, device: OfDevice, row: ExchangeRow) -> None:
     """Spells of failures of a device, and what others on its line did meanwhile."""
     is_answer = row.kind in (_GOOD, _REFUSED) and not (row.kind is _REFUSED and (refused_code(row) or 0) in OF_GATEWAY)
     for other in line.away:
         spell = other.open_spell
-        if spell is not None and other is not own:
+        if spell is not None and other is not device:
             if is_answer:
                 spell.others_answered += 1
             else:
                 spell.others_failed += 1
-    spell = own.open_spell
+    spell = device.open_spell
     if is_answer or row.kind in (_GARBLED, _STRANGE):
         if spell is not None:
             spell.is_over = is_answer
             spell.last_us = row.at_us
-            own.spell_lengths[spell.count] += 1
-            own.open_spell = None
-            line.away.remove(own)
+            device.spell_lengths[spell.count] += 1
+            device.open_spell = None
+            line.away.remove(device)
         return
     if spell is None:
-        spell = own.open_spell = Spell(row.at_us, row.at_us)
-        own.spells.append(spell)
-        line.away.append(own)
-        if len(own.spells) > _MOST_SPELLS:
-            del own.spells[: _MOST_SPELLS // 2]
+        spell = device.open_spell = Spell(row.at_us, row.at_us)
+        device.spells.append(spell)
+        line.away.append(device)
+        if len(device.spells) > _MOST_SPELLS:
+            del device.spells[: _MOST_SPELLS // 2]
     spell.count += 1
     spell.silent += row.kind is _SILENT
     spell.last_us = row.at_us + row.last_us

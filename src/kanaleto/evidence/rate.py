@@ -27,13 +27,13 @@ class OtherSettings(Struct, frozen=True):
     baud: int
     parity: Parity | None
 
-    def text(self, own: SerialSettings) -> str:
+    def text(self, settings: SerialSettings) -> str:
         """Beside what the line has."""
-        if self.baud == own.baud:
+        if self.baud == settings.baud:
             other = f"parity {self.parity.value}" if self.parity is not None else "another parity"
-            return f"sent with {other}, and the line has {own.parity.value}"
+            return f"sent with {other}, and the line has {settings.parity.value}"
         parity = f" with parity {self.parity.value}" if self.parity is not None else ""
-        return f"sent at {self.baud} baud{parity}, and the line has {own.baud}"
+        return f"sent at {self.baud} baud{parity}, and the line has {settings.baud}"
 
 
 def other_settings(row: ExchangeRow) -> OtherSettings | None:
@@ -49,13 +49,13 @@ def other_settings(row: ExchangeRow) -> OtherSettings | None:
         known.append(row.request if function < 15 else row.request[:_KNOWN_OF_CONFIRMED])
     if any(answer.startswith(begin) for begin in known):
         return None
-    own = link_of(row.link).settings
-    if own is None:
+    settings = link_of(row.link).settings
+    if settings is None:
         return None
     fits = {
         (sent.baud, sent.parity)
         for begin in known
-        for sent, heard in _heard(begin, own)
+        for sent, heard in _heard(begin, settings)
         if answer.startswith(heard)
     }  # fmt: skip
     if len({baud for baud, _ in fits}) != 1:
@@ -65,17 +65,17 @@ def other_settings(row: ExchangeRow) -> OtherSettings | None:
 
 
 @lru_cache(maxsize=512)
-def _heard(sent: bytes, own: SerialSettings) -> Sequence[tuple[SerialSettings, bytes]]:
+def _heard(sent: bytes, settings: SerialSettings) -> Sequence[tuple[SerialSettings, bytes]]:
     """What a port with these settings makes of bytes that are sent with others; only what tells enough."""
     found: list[tuple[SerialSettings, bytes]] = []
     for baud in USUAL_BAUDS:
         for parity in Parity:
-            other = replace(own, baud=baud, parity=parity)
-            if (other.baud, other.parity) == (own.baud, own.parity):
+            other = replace(settings, baud=baud, parity=parity)
+            if (other.baud, other.parity) == (settings.baud, settings.parity):
                 continue
             for late in _LATE:
                 for begins_anew in (True, False):
-                    heard = bytes(_sampled(sent, other, own, late, begins_anew))[:_MOST_BYTES]
+                    heard = bytes(_sampled(sent, other, settings, late, begins_anew))[:_MOST_BYTES]
                     if len(heard) - _alike(heard, sent) >= _LEAST_BYTES and len(set(heard)) > 1:
                         found.append((other, heard))
     return found
@@ -87,21 +87,25 @@ def _alike(one: bytes, other: bytes) -> int:
     return next(apart, min(len(one), len(other)))
 
 
-def _sampled(sent: bytes, theirs: SerialSettings, own: SerialSettings, late: float, begins_anew: bool) -> Iterator[int]:
+def _sampled(
+    sent: bytes, theirs: SerialSettings, settings: SerialSettings, late: float, begins_anew: bool
+) -> Iterator[int]:
     """The bytes that are certain. After a stop bit that is none a port takes it for the next start bit
     (`begins_anew`), or waits until the line is at rest."""
     level, falls, end_s = _wave(sent, theirs)
-    bit_s = 1 / own.baud
+    bit_s = 1 / settings.baud
     edge_s: float | None = 0.0
     while edge_s is not None:
         if level(edge_s + (0.5 + late) * bit_s):  # too short for a start bit
             edge_s = _next(falls, edge_s)
             continue
-        middles = [edge_s + (at + 1.5 + late) * bit_s for at in range(own.data + (own.parity is not Parity.NONE) + 1)]
+        middles = [
+            edge_s + (at + 1.5 + late) * bit_s for at in range(settings.data + (settings.parity is not Parity.NONE) + 1)
+        ]
         stop_s = middles[-1]
         if stop_s >= end_s:
             return
-        yield sum(level(at_s) << bit for bit, at_s in enumerate(middles[: own.data]))
+        yield sum(level(at_s) << bit for bit, at_s in enumerate(middles[: settings.data]))
         is_start = begins_anew and not level(stop_s)
         edge_s = stop_s - 0.5 * bit_s if is_start else _next(falls, stop_s)
 

@@ -247,13 +247,13 @@ def _add(one: _Cases, row: ExchangeRow, before: int, load: int) -> None:
 
 def _look_at(cases: _Cases, changes: _Changes, names: list[str]) -> _Looked:
     looked = _Looked(cases)
-    length, before, load = (np.array(own, dtype=np.int64) for own in (cases.length, cases.before, cases.load))
+    length, before, load = (np.array(column, dtype=np.int64) for column in (cases.length, cases.before, cases.load))
     hours = np.array([datetime.fromtimestamp(at / 1e6).hour for at in cases.at])
-    for hour in sorted({int(own) for own in hours}):
+    for hour in sorted({int(hour_here) for hour_here in hours}):
         looked.look("hour", f"between {hour:02}:00 and {(hour + 1) % 24:02}:00", hours == hour)
-    for cut in sorted({int(own) for own in length})[1:]:
+    for cut in sorted({int(cut_at) for cut_at in length})[1:]:
         looked.look("length", f"where {cut} bytes or more were asked for", length >= cut)
-    for number in sorted({int(own) for own in before}):
+    for number in sorted({int(place) for place in before}):
         if number >= 0 and names[number] != cases.device:
             looked.look("before", f"right after an exchange of {names[number]}", before == number)
     for part in (0.5, 0.75, 0.9):

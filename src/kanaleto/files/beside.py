@@ -42,9 +42,9 @@ def make_own(folder: Path) -> None:
 
 def _base_of(path: Path) -> Path | None:
     """The folder beside a site that a path lies in, or is."""
-    for own in (path, *path.parents):
-        if own.suffix == ".kanaleto" or own.parent.name == "beside":
-            return own
+    for file in (path, *path.parents):
+        if file.suffix == ".kanaleto" or file.parent.name == "beside":
+            return file
     return None
 
 

@@ -64,19 +64,19 @@ def _check_passes(bridges: Sequence[Bridge], fault: TellFault) -> None:
     """Two to one point, and circles."""
     by_target: dict[tuple[str, str], tuple[Where, Pass]] = {}
     for index, bridge in enumerate(bridges):
-        for number, own in enumerate(bridge.passes):
+        for number, pass_ in enumerate(bridge.passes):
             place: Where = ("bridge", index, "pass", number, "to")
-            target = (own.to_device, own.to_point)
+            target = (pass_.to_device, pass_.to_point)
             if target in by_target:
-                fault(place, f"two passes write to {own.title}: a point has one that writes it")
-            by_target[target] = (place, own)
-    for place, own in by_target.values():
-        seen, at = {(own.to_device, own.to_point)}, (own.device, own.point)
+                fault(place, f"two passes write to {pass_.title}: a point has one that writes it")
+            by_target[target] = (place, pass_)
+    for place, pass_ in by_target.values():
+        seen, at = {(pass_.to_device, pass_.to_point)}, (pass_.device, pass_.point)
         while at in by_target and at not in seen:
             seen.add(at)
             at = (by_target[at][1].device, by_target[at][1].point)
         if at in seen:
-            fault(place, f"the pass to {own.title} goes in a circle: its value comes from where it is written")
+            fault(place, f"the pass to {pass_.title} goes in a circle: its value comes from where it is written")
             return
 
 
@@ -114,14 +114,14 @@ def _bridge(
                 (*where, "route", number, "units"), f"unit ID {outside[0]} is not in 1…247, as {serial[0].place} needs"
             )
     devices = []
-    for number, own in enumerate(table.device):
-        if own.unit_id in units:
+    for number, composed_table in enumerate(table.device):
+        if composed_table.unit_id in units:
             fault(
                 (*where, "device", number, "unit_id"),
-                f"unit ID {own.unit_id} of bridge {table.name!r} is taken already",
+                f"unit ID {composed_table.unit_id} of bridge {table.name!r} is taken already",
             )
-        units[own.unit_id] = number
-        composed = _composed((*where, "device", number), own, table.name, lines, fault, read_points, derived)
+        units[composed_table.unit_id] = number
+        composed = _composed((*where, "device", number), composed_table, table.name, lines, fault, read_points, derived)
         devices += [composed] if composed is not None else []
     passes = []
     for number, each in enumerate(table.passes):
@@ -223,11 +223,17 @@ def _composed(
                 _row(point, of_device, named, (of_device,) if of_device in own_devices else (), is_written=False)
             )
             continue
-        device, own = known[source]
-        if point.access.is_written and not own.access.is_written:
+        device, source_point = known[source]
+        if point.access.is_written and not source_point.access.is_written:
             fault((*where, "map"), f"{told} is written, and {source} may only be read: its map says access r", True)
         rows.append(
-            _row(point, device.name, own.name, (device.name,), point.access.is_written and own.access.is_written)
+            _row(
+                point,
+                device.name,
+                source_point.name,
+                (device.name,),
+                point.access.is_written and source_point.access.is_written,
+            )
         )
     status = None
     if table.status:

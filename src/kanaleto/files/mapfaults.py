@@ -52,8 +52,8 @@ def between_rows(rows: MapRows, defaults: MapDefaults) -> list[Fault]:
                 found.append(Fault(path, lines[at], told))
     tables = [point.table for point in points]
     for table in sorted(set(tables), key=list(Table).index):
-        own = [at for at, of in enumerate(tables) if of is table]
-        found += _table_warnings(rows, table, own, defaults.numbering, defaults.limits.max_gap)
+        rows_here = [at for at, of in enumerate(tables) if of is table]
+        found += _table_warnings(rows, table, rows_here, defaults.numbering, defaults.limits.max_gap)
     return found
 
 
@@ -69,11 +69,11 @@ def _each_row(rows: MapRows, limits: DeviceLimits) -> Iterator[Fault]:
             yield Fault(rows.path, line, f"{name}: never_read covers it, so it is not polled", is_warning=True)
 
 
-def _table_warnings(rows: MapRows, table: Table, own: Sequence[int], numbering: Counting, most: int) -> list[Fault]:
+def _table_warnings(rows: MapRows, table: Table, numbers: Sequence[int], numbering: Counting, most: int) -> list[Fault]:
     """Overlaps and gaps of the points `own`; gaps of `most` registers may be read through."""
     path, points, lines = rows
     found: list[Fault] = []
-    ordered = sorted(own, key=lambda at: points[at].end)
+    ordered = sorted(numbers, key=lambda at: points[at].end)
     ordered.sort(key=lambda at: points[at].address)  # twice, and no pair for each point
     starts, ends = [points[at].address for at in ordered[1:]], [points[at].end for at in ordered]
     reaches = ends

@@ -185,9 +185,9 @@ class RowReader:
         return self._cell("address", lambda text: to_wire(text, table, numbering), 0)
 
     def _order(self, value_type: ValueType, inherited: ByteOrder | None) -> ByteOrder:
-        own = self._cell("order", parse_order, None)
+        byte_order = self._cell("order", parse_order, None)
         try:
-            return order_for(value_type, own, inherited)
+            return order_for(value_type, byte_order, inherited)
         except ValueError as error:
             self.fault(str(error))
             return ByteOrder.ABCD
@@ -223,10 +223,10 @@ class RowReader:
     def _all_labels(self) -> dict[int, str]:
         named = self._cells.get("states", "")
         none: dict[int, str] = {}
-        own = self._cell("labels", _labels, none)
+        labels = self._cell("labels", _labels, none)
         if not named:
-            return own
-        return {**self._cell("states", self._shared.states_of, none), **own}
+            return labels
+        return {**self._cell("states", self._shared.states_of, none), **labels}
 
     def _no_values(self, value_type: ValueType) -> frozenset[float]:
         return self._cell("no_value", lambda text: parse_no_values(text, value_type), frozenset())

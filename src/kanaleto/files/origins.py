@@ -54,9 +54,9 @@ class ServingMark:
             if self._is_over:
                 return
             told = [
-                {"line": own.line, "link": str(own.link), "origin": own.origin.value}
-                | ({"port": own.port} if own.port else {})
-                for own in serves
+                {"line": served.line, "link": str(served.link), "origin": served.origin.value}
+                | ({"port": served.port} if served.port else {})
+                for served in serves
             ]
             text = json.dumps({"pid": os.getpid(), "host": socket.gethostname(), "serves": told}) + "\n"
             for folder in self._folders:
@@ -108,11 +108,13 @@ class _Marks:
             self.version += 1
 
     def at(self, link: Link) -> Origin | None:
-        return next((own.origin for own in self._serves if is_same_place(own.link, link)), None)
+        return next((serves.origin for serves in self._serves if is_same_place(serves.link, link)), None)
 
     def through(self, port: str) -> Link | None:
         real = os.path.realpath(port)
-        return next((own.link for own in self._serves if own.port and os.path.realpath(own.port) == real), None)
+        return next(
+            (serves.link for serves in self._serves if serves.port and os.path.realpath(serves.port) == real), None
+        )
 
 
 _marks = _Marks()

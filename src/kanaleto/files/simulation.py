@@ -29,16 +29,17 @@ def read_simulated(table: DeviceTable, folder: Path, tell: TellFault) -> Simulat
     """What the table says; each fault is told and left out. Lists lie beside the site file, in `folder`."""
     return Simulated(
         table.gaps == "zero",
-        tuple(own for name, text in table.identity.items() if (own := _object(name, text, tell))),
+        tuple(read_object for name, text in table.identity.items() if (read_object := _object(name, text, tell))),
         table.server_id,
         tuple(file for text in table.files if (file := _file(text, tell))),
         tuple(
             fifo for key, words in table.fifos.items() if (fifo := _fifo(key, words, Numbering(table.numbering), tell))
         ),
         table.behaves.strict,
-        tuple(move for point, own in table.moves.items() if (move := _move(point, own, folder, tell))),
+        tuple(move for point, move_table in table.moves.items() if (move := _move(point, move_table, folder, tell))),
         tuple(
-            Quantity(name, own.start, own.next, own.low, own.high) for name, own in table.quantity.items()
+            Quantity(name, one.start, one.next, one.low, one.high)
+            for name, one in table.quantity.items()
         ),
         tuple(
             Machine(
@@ -80,7 +81,7 @@ def _move(point: str, table: MoveTable, folder: Path, tell: TellFault) -> Move |
         return None
     (kind,) = kinds
     needs, may = _KINDS[kind]
-    others = {key for own in _KINDS.values() for keys in own for key in keys} - {*needs, *may}
+    others = {key for kind in _KINDS.values() for keys in kind for key in keys} - {*needs, *may}
     said = _IN_FILE.get(kind, kind)
     for key in needs:
         if getattr(table, key) is None:
@@ -93,7 +94,9 @@ def _move(point: str, table: MoveTable, folder: Path, tell: TellFault) -> Move |
     if table.low is not None and table.high is not None and table.low > table.high:
         tell(where, f"{point}: low {table.low:g} is above high {table.high:g}")
         return None
-    numbers = [(key, float(own)) for key in (*needs, *may) if isinstance(own := getattr(table, key), int | float)]
+    numbers = [
+        (key, float(setting)) for key in (*needs, *may) if isinstance(setting := getattr(table, key), int | float)
+    ]
     main = getattr(table, kind)
     text = main if isinstance(main, str) else ""
     if isinstance(main, int | float):
@@ -154,14 +157,14 @@ def _moment(text: str) -> float:
 
 
 def _behaviour(table: DeviceTable, tell: TellFault) -> Behaviour:
-    own = table.behaves
-    delays = own.delay_ms if isinstance(own.delay_ms, list) else [own.delay_ms, own.delay_ms]
+    behaves = table.behaves
+    delays = behaves.delay_ms if isinstance(behaves.delay_ms, list) else [behaves.delay_ms, behaves.delay_ms]
     if len(delays) != 2 or not 0 <= delays[0] <= delays[1] <= 60_000:
         tell(("behaves", "delay_ms"), "delay_ms is one number of milliseconds, or two, the shorter first")
         delays = [0.0, 0.0]
     return Behaviour(
-        (delays[0] / 1000, delays[1] / 1000), own.receive_bytes, own.too_long, own.connections, own.with_more,
-        own.idle_s, own.settings_after, own.errors_in,
+        (delays[0] / 1000, delays[1] / 1000), behaves.receive_bytes, behaves.too_long, behaves.connections,
+        behaves.with_more, behaves.idle_s, behaves.settings_after, behaves.errors_in,
     )  # fmt: skip
 
 

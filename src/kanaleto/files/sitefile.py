@@ -314,26 +314,28 @@ class _SiteFileReader:
         )
 
     def _wiring(self, where: tuple[str | int, ...], table: schema.LineTable, link: Link) -> Wiring:
-        own = table.wiring
-        if own == schema.WiringTable():
+        wiring = table.wiring
+        if wiring == schema.WiringTable():
             return NO_WIRING
         known = [MASTER, *(device.name for device in table.device)]
-        named = [("order", name) for name in own.order] + [("terminators", name) for name in own.terminators]
-        for key, name in [*named, *([("bias", own.bias)] if own.bias else [])]:
+        named = [("order", name) for name in wiring.order] + [("terminators", name) for name in wiring.terminators]
+        for key, name in [*named, *([("bias", wiring.bias)] if wiring.bias else [])]:
             if name not in known:
                 told = f"{name!r} is no device of line {table.name!r}{suggestion(name, known)}"
                 self._fault((*where, key), f"{told}; {MASTER} is this machine", is_warning=True)
-        for name in {name for name in own.order if own.order.count(name) > 1}:
+        for name in {name for name in wiring.order if wiring.order.count(name) > 1}:
             self._fault((*where, "order"), f"{name!r} stands twice in the order along the cable")
-        ends = {own.order[0], own.order[-1]} if own.order else set()
-        if ends and own.terminators and set(own.terminators) != ends:
-            told = f"terminators belong at the two ends of the cable, {own.order[0]} and {own.order[-1]}"
-            self._fault((*where, "terminators"), f"{told}; noted are {', '.join(own.terminators)}", is_warning=True)
-        return Wiring(tuple(own.order), tuple(own.terminators), own.bias, own.wires, own.length_m, own.note)
+        ends = {wiring.order[0], wiring.order[-1]} if wiring.order else set()
+        if ends and wiring.terminators and set(wiring.terminators) != ends:
+            told = f"terminators belong at the two ends of the cable, {wiring.order[0]} and {wiring.order[-1]}"
+            self._fault((*where, "terminators"), f"{told}; noted are {', '.join(wiring.terminators)}", is_warning=True)
+        return Wiring(
+            tuple(wiring.order), tuple(wiring.terminators), wiring.bias, wiring.wires, wiring.length_m, wiring.note
+        )
 
-    def _writing(self, *own: schema.Writing) -> Writing:
+    def _writing(self, *said_here: schema.Writing) -> Writing:
         """What is said nearest to it holds."""
-        return Writing(next((said for said in (*own, self._site_writing) if said is not None), "unlock"))
+        return Writing(next((said for said in (*said_here, self._site_writing) if said is not None), "unlock"))
 
     def _most_points(self, where: tuple[str | int, ...], who: str, most: int | None, count: int) -> int | None:
         if most is not None and count > most:
@@ -367,9 +369,11 @@ class _SiteFileReader:
         self, where: tuple[str | int, ...], line: schema.LineTable, table: schema.DeviceTable, link: Link
     ) -> Device:
         order = self._order(where, table.order)
-        own = table.own_numbering
+        own_numbering_table = table.own_numbering
         numbering: Counting = (
-            OwnNumbering(own.base, own.group, own.index) if own is not None else Numbering(table.numbering)
+            OwnNumbering(own_numbering_table.base, own_numbering_table.group, own_numbering_table.index)
+            if own_numbering_table is not None
+            else Numbering(table.numbering)
         )
         period_s = self._period_s
         if table.period_s is not None:
@@ -427,18 +431,19 @@ class _SiteFileReader:
         self, where: tuple[str | int, ...], line: schema.LineTable, table: schema.DeviceTable, link: Link
     ) -> None:
         """All devices of a serial line speak with the same settings; what a device says of its own must agree."""
-        own = {
+        settings = {
             key: value
             for key, value in (("baud", table.baud), ("parity", table.parity), ("stop", table.stop))
             if value is not None
         }
-        if own and link.settings is None:
+        if settings and link.settings is None:
             self._fault(
-                (*where, next(iter(own))), f"{table.name} has serial settings, and line {line.name!r} is no serial line"
+                (*where, next(iter(settings))),
+                f"{table.name} has serial settings, and line {line.name!r} is no serial line",
             )
         elif link.settings is not None:
             of_line = {"baud": link.settings.baud, "parity": link.settings.parity.value, "stop": link.settings.stop}
-            for key, value in own.items():
+            for key, value in settings.items():
                 if value != of_line[key]:
                     text = (
                         f"{table.name} is set to {key} {value}, line {line.name!r} runs at "

@@ -175,8 +175,8 @@ class Desk:
     async def _read_own(self, place: FindPlace, link: Link, unit_id: int, ask: Ask) -> None:
         line, device = line_of(self._site, link), device_of(self._site, link, unit_id)
         if line is not None and device is not None and any(point.setting for point in device.points):
-            own = tuple(await read_own_settings(ask, line, device))
-            place.update(own={**place.state.own, unit_id: own})
+            own_settings = tuple(await read_own_settings(ask, line, device))
+            place.update(own={**place.state.own, unit_id: own_settings})
 
     def listen(self, place: FindPlace) -> None:
         """Listen without sending a byte, until stopped. Raises ValueError."""
@@ -185,8 +185,8 @@ class Desk:
             raise ValueError("listening is for serial lines: on a network nobody hears what others say")
 
         session = self._engine.session
-        own = line_of(session.site, link)
-        known = own or Line(place.title, link, ())
+        in_site = line_of(session.site, link)
+        known = in_site or Line(place.title, link, ())
         lines: list[Line] = []
 
         def keep(heard: HeardExchange) -> None:

@@ -278,7 +278,8 @@ def state_of_listener(listener: LineListener) -> HeardState:
         by_unit[one.unit_id].append(one)
     words = heard.words_by_unit
     units = tuple(
-        HeardUnit(unit, len(own), sum(one.answered for one in own), words.get(unit, 0)) for unit, own in by_unit.items()
+        HeardUnit(unit, len(askeds), sum(one.answered for one in askeds), words.get(unit, 0))
+        for unit, askeds in by_unit.items()
     )
     first = sorted(heard.asked.values(), key=lambda one: (one.unit_id, one.request.encode()))[:_MOST_HEARD]
     asked = tuple(AskedState(one.unit_id, one.request, one.answered, one.refused, one.period_s) for one in first)

@@ -80,9 +80,9 @@ def answer_to(question: HistoryQuery) -> Answer:
     try:
         wanted = set(question.wanted)
         found = {}
-        for own in history.series_named(question.site, wanted):
-            today = question.today.get((own.device, own.point)) if question.today is not None else None
-            found[own.device, own.point] = stored_curve(history, own, question.begin, question.end, today)
+        for series in history.series_named(question.site, wanted):
+            today = question.today.get((series.device, series.point)) if question.today is not None else None
+            found[series.device, series.point] = stored_curve(history, series, question.begin, question.end, today)
         return Answer(question, found)
     except CannotRecord as error:
         return Answer(question, {}, str(error))

@@ -74,8 +74,8 @@ def _parts_of(point: Point) -> dict[str, Any]:
     return told
 
 
-def told_of_derived(own: Derived) -> str:
-    return _with_looks({"formula": own.formula}, own.unit, own.decimals, {})
+def told_of_derived(derived: Derived) -> str:
+    return _with_looks({"formula": derived.formula}, derived.unit, derived.decimals, {})
 
 
 def _with_looks(told: dict[str, Any], unit: str, decimals: int | None, labels: dict[int, str]) -> str:

@@ -56,8 +56,8 @@ def note_on(folder: Path, event: Event, note: str, who: str) -> None:
         try:
             found = next(
                 (
-                    own.id for own in events_of(path, begun_us, begun_us)
-                    if (own.begun, own.kind, own.line, own.device) ==
+                    known.id for known in events_of(path, begun_us, begun_us)
+                    if (known.begun, known.kind, known.line, known.device) ==
                     (begun_us, event.kind.value, event.line, event.device)
                 ),
                 None,

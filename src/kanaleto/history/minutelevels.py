@@ -22,13 +22,13 @@ def recorded_minutes(store: str, site: str, begin: float, end: float) -> dict[st
         for row in history.minutes(round(begin * 1e6), round(end * 1e6)):
             if row["site"] != site:
                 continue
-            own = found.setdefault(str(row["name"]), {})
+            levels = found.setdefault(str(row["name"]), {})
             minute = int(row["at"]) // 60_000_000  # type: ignore[call-overload]
-            busy, worst = own.get(minute, MinuteLevel(0.0, Worst.NOTHING))
+            busy, worst = levels.get(minute, MinuteLevel(0.0, Worst.NOTHING))
             if row["device"]:
-                own[minute] = MinuteLevel(busy, max(worst, _worst(row)))
+                levels[minute] = MinuteLevel(busy, max(worst, _worst(row)))
             else:
-                own[minute] = MinuteLevel(float(row["busy"] or 0.0), worst)  # type: ignore[arg-type]
+                levels[minute] = MinuteLevel(float(row["busy"] or 0.0), worst)  # type: ignore[arg-type]
     except (StoreError, CannotRecord):
         return found
     finally:

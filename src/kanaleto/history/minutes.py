@@ -71,12 +71,17 @@ class Minutes:
         busy: dict[str, float] = {}
         told = []
         lines: dict[str, Line] = {}
-        for own in counts.values():
-            name = own.line.name
-            busy[name] = busy.get(name, 0.0) + own.busy_s
-            lines[name] = own.line
-            if own.device is not None:
-                told.append({**_told(at_us, own.device.name, own), "late": late.get((name, own.device.name), 0)})
+        for line_counts in counts.values():
+            name = line_counts.line.name
+            busy[name] = busy.get(name, 0.0) + line_counts.busy_s
+            lines[name] = line_counts.line
+            if line_counts.device is not None:
+                told.append(
+                    {
+                        **_told(at_us, line_counts.device.name, line_counts),
+                        "late": late.get((name, line_counts.device.name), 0),
+                    }
+                )
         for name, busy_s in busy.items():
             whole = _Counts(lines[name], None)
             told.append(

@@ -108,8 +108,8 @@ class Summing:
         counts: Any = select(_sample.series, func.count()).group_by(_sample.series)
         had: Any = select(_piece.series, func.sum(_piece.rows), func.max(_piece.last)).group_by(_piece.series)
         if connection.dialect.name != "sqlite":
-            own = list(self._newest)
-            counts, had = counts.where(_sample.series.in_(own)), had.where(_piece.series.in_(own))
+            newest = list(self._newest)
+            counts, had = counts.where(_sample.series.in_(newest)), had.where(_piece.series.in_(newest))
         known = {int(series): (int(rows), int(last)) for series, rows, last in connection.execute(had).fetchall()}
         self._waiting.clear()
         for series, count in connection.execute(counts).fetchall():

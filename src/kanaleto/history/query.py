@@ -85,8 +85,8 @@ class History:
 
     def series(self, counts: bool = True) -> list[SeriesInfo]:
         """All series, by site, device and point; with `counts` how many rows each has."""
-        samples, own = schema.sample.c, schema.series.c
-        of_it = samples.series == own.id
+        samples, info = schema.sample.c, schema.series.c
+        of_it = samples.series == info.id
 
         def one(what: Any, *where: Any, beside: Any = schema.series) -> Any:
             """A look-up in the series' own rows, which lie together; they are not gone through."""
@@ -94,7 +94,7 @@ class History:
 
         newest = select(samples.definition).where(of_it).order_by(samples.at.desc(), samples.span.desc()).limit(1)
         columns = [
-            own.id, own.site, own.device, own.point, one(func.min(samples.at)), one(func.max(samples.at)),
+            info.id, info.site, info.device, info.point, one(func.min(samples.at)), one(func.max(samples.at)),
             newest.correlate(schema.series).scalar_subquery(),
         ]  # fmt: skip
         wanted: Any = schema.series
@@ -107,14 +107,16 @@ class History:
                        func.max(pieces.last).label("last"))
                 .group_by(pieces.series).subquery()
             )  # fmt: skip
-            wanted = wanted.join(summed, summed.c.series == own.id, isouter=True)
+            wanted = wanted.join(summed, summed.c.series == info.id, isouter=True)
             never = -(1 << 62)
             behind = one(func.count(), samples.at > func.coalesce(summed.c.last, never), beside=summed)
             before = one(func.count(), samples.at < func.coalesce(summed.c.first, never), beside=summed)
             columns += [func.coalesce(summed.c.rows, 0) + behind.self_group() + before.self_group()]
         else:
             columns += [one(func.count())]
-        rows = self.connection.execute(select(*columns).select_from(wanted).order_by(own.site, own.device, own.point))
+        rows = self.connection.execute(
+            select(*columns).select_from(wanted).order_by(info.site, info.device, info.point)
+        )
         found = []
         for number, site, device, point, first, last, definition, count in rows.fetchall():
             told = self.definition(definition) if definition is not None else None
@@ -129,8 +131,10 @@ class History:
 
     def series_named(self, site: str, wanted: set[tuple[str, str]]) -> list[SeriesInfo]:
         """Those of a site, by device and point; how many rows they have is not counted."""
-        own = schema.series.c
-        rows = self.connection.execute(select(own.id, own.device, own.point).where(own.site == site)).fetchall()
+        columns = schema.series.c
+        rows = self.connection.execute(
+            select(columns.id, columns.device, columns.point).where(columns.site == site)
+        ).fetchall()
         return [
             SeriesInfo(number, site, device, point, "", None, None, 0)
             for number, device, point in rows
@@ -229,18 +233,21 @@ class History:
         """How devices and lines did, minute by minute."""
         if self._version < 2:
             return
-        own, lines = schema.minute.c, schema.line.c
+        columns, lines = schema.minute.c, schema.line.c
         wanted = (
             select(
-                lines.site, lines.name, lines.origin, *[column for column in own if column.name not in ("id", "line")]
+                lines.site,
+                lines.name,
+                lines.origin,
+                *[column for column in columns if column.name not in ("id", "line")],
             )
-            .join(schema.line, lines.id == own.line)
-            .order_by(own.at, own.line, own.device)
+            .join(schema.line, lines.id == columns.line)
+            .order_by(columns.at, columns.line, columns.device)
         )
         if from_us is not None:
-            wanted = wanted.where(own.at >= from_us)
+            wanted = wanted.where(columns.at >= from_us)
         if to_us is not None:
-            wanted = wanted.where(own.at <= to_us)
+            wanted = wanted.where(columns.at <= to_us)
         for row in self.connection.execute(wanted).mappings():
             yield {str(key): value for key, value in row.items()}
 

@@ -128,9 +128,12 @@ class Recording:
         if is_bits:
             decoder = BitBlock(count, offsets)
         else:
-            fields = [(offset, own.definition.codec) for offset, own in zip(offsets, series, strict=True)]
+            fields = [(offset, one_series.definition.codec) for offset, one_series in zip(offsets, series, strict=True)]
             decoder = RegisterBlock(count, [(offset, codec) for offset, codec in fields if codec is not None])
-        sizes = [own.definition.codec.registers if own.definition.codec is not None else 0 for own in series]
+        sizes = [
+            one_series.definition.codec.registers if one_series.definition.codec is not None else 0
+            for one_series in series
+        ]
         bounds = [(2 * offset, 2 * (offset + size)) for offset, size in zip(offsets, sizes, strict=True)]
         self._blocks[told["handle"]] = RecordedBlock(is_bits, series, bounds, decoder, [])
         self._is_tied = False
@@ -148,23 +151,25 @@ class Recording:
         for series in self._series.values():
             series.is_plain = not series.definition.exponent and not series.scaled
         for block in self._blocks.values():
-            own, block.feeds = set(block.points), []
+            known, block.feeds = set(block.points), []
             for formula in self._formulas:  # in the order in which they need each other
-                if not own.isdisjoint(formula.needs):
+                if not known.isdisjoint(formula.needs):
                     block.feeds.append(formula)
-                    own.add(formula.series)
+                    known.add(formula.series)
 
     def _take_derived(self, told: list[dict[str, Any]]) -> None:
         """Derived points, those first that others need."""
         labels = {
-            name: {int(bit): text for bit, text in own.items()} for one in told for name, own in one["labels"].items()
+            name: {int(bit): text for bit, text in labels.items()}
+            for one in told
+            for name, labels in one["labels"].items()
         }
         self._formulas = []
         for one in told:
             series = self._series_of("", one["name"], one["told"], 0.0)
             expression = compile_expression(one["formula"], lambda name: labels.get(name, {}))
             needs = [self._named(name) for name in expression.names]
-            found = [own for own in needs if own is not None]
+            found = [series for series in needs if series is not None]
             if len(found) == len(needs):
                 self._formulas.append(Formula(one["name"], series, expression, found))
         self._memory.keep({formula.name for formula in self._formulas})
@@ -172,9 +177,9 @@ class Recording:
 
     def _named(self, name: str) -> Series | None:
         """A point as formulas name it: [Device/Point], or [Name] of another derived one."""
-        own = self._series.get(("", name))
-        if own is not None:
-            return own
+        of_site = self._series.get(("", name))
+        if of_site is not None:
+            return of_site
         cuts = [at for at, character in enumerate(name) if character == "/"]
         found = (self._series.get((name[:at], name[at + 1 :])) for at in cuts if at)
         return next((series for series in found if series is not None), None)

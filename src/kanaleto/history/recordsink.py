@@ -181,8 +181,8 @@ class RecordSink(Sink):
     def _tell_derived(self, world: World, site: Site) -> None:
         """The formulas, and before them the blocks of points that they name, which may not have been read yet."""
         ordered = order_of(site.derived)
-        names = {own.name: references(own.formula) for own in ordered}
-        self._timed_names = {name for own in ordered if _TIMED in own.formula for name in names[own.name]}
+        names = {derived.name: references(derived.formula) for derived in ordered}
+        self._timed_names = {name for derived in ordered if _TIMED in derived.formula for name in names[derived.name]}
         for name in {name for named in names.values() for name in named}:
             place = place_named(world.plan, name)
             block = place.block if isinstance(place, Place) else None
@@ -191,12 +191,12 @@ class RecordSink(Sink):
         labels = labels_in(site.lines) if ordered else {}
         derived = [
             {
-                "name": own.name,
-                "formula": own.formula,
-                "told": told_of_derived(own),
-                "labels": {name: labels[name] for name in names[own.name] if name in labels},
+                "name": derived.name,
+                "formula": derived.formula,
+                "told": told_of_derived(derived),
+                "labels": {name: labels[name] for name in names[derived.name] if name in labels},
             }
-            for own in ordered
+            for derived in ordered
         ]
         self._say("derived", derived)
 

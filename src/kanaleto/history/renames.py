@@ -17,16 +17,16 @@ def renamed(old: Site, new: Site) -> list[Rename]:
     for name, (line, device) in after.items():
         was = before.get(name)
         if was is None:
-            was = _same_unit(line, device, {key: own for key, own in before.items() if key not in after})
+            was = _same_unit(line, device, {key: place for key, place in before.items() if key not in after})
         if was is not None and was[1] is not device:
             found += _points(was[1], device)
     formulas = {formula.formula: formula.name for formula in old.derived}
     names = {formula.name for formula in old.derived}
     stays = {formula.name for formula in new.derived}
-    for own in new.derived:
-        before_name = formulas.get(own.formula)
-        if own.name not in names and before_name is not None and before_name not in stays:
-            found.append((("", before_name), ("", own.name)))
+    for derived in new.derived:
+        before_name = formulas.get(derived.formula)
+        if derived.name not in names and before_name is not None and before_name not in stays:
+            found.append((("", before_name), ("", derived.name)))
     return found
 
 

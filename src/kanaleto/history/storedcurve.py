@@ -155,15 +155,15 @@ def _told(
             value.append(np.nan)
             quality.append(NEVER)
             meaning.append(meaning[-1])
-        own = history.definition(definition)
+        recorded_as = history.definition(definition)
         if definition not in same:
-            key = own.fingerprint if own is not None else definition
-            is_same = today is not None and own is not None and own.fingerprint == today.fingerprint
+            key = recorded_as.fingerprint if recorded_as is not None else definition
+            is_same = today is not None and recorded_as is not None and recorded_as.fingerprint == today.fingerprint
             if today is not None:
                 key = today.fingerprint
             if key not in meanings:
                 meanings[key] = len(definitions)
-                definitions.append(today if today is not None else own)
+                definitions.append(today if today is not None else recorded_as)
             same[definition] = meanings[key] if today is None or is_same else -1
         at.append(moment / 1e6)
         if kind == END:
@@ -184,8 +184,10 @@ def _told(
 
 def _superseded_us(spans: dict[int, tuple[int, int]], span: int) -> int:
     """From when on later spans tell what was, though this one goes on."""
-    own = spans.get(span, (0, 0))
-    return min((begun for number, (begun, _) in spans.items() if number > span and begun < own[1]), default=1 << 62)
+    begun_ended = spans.get(span, (0, 0))
+    return min(
+        (begun for number, (begun, _) in spans.items() if number > span and begun < begun_ended[1]), default=1 << 62
+    )
 
 
 def _read_anew(today: Definition, words: bytes | None) -> float | None:

@@ -93,9 +93,9 @@ def open_store(text: str, may_stand_beside: bool) -> tuple[Store, str]:
     url, told = url_of(text), ""
     path = path_of(url)
     for number in range(1, _MOST_BESIDE + 1):
-        own = url if number == 1 or path is None else url_of(str(path.with_stem(f"{path.stem}-{number}")))
+        target = url if number == 1 or path is None else url_of(str(path.with_stem(f"{path.stem}-{number}")))
         try:
-            store = Store(own)
+            store = Store(target)
         except CannotRecord as error:
             if path is None or not may_stand_beside or not (error.is_taken or error.is_damaged):
                 raise

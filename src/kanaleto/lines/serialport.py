@@ -234,7 +234,7 @@ def _open_port(link: SerialLink) -> "serial.Serial":
     is_plain = is_pseudo_terminal(link.port)
     if "/" in link.port and not link.is_remote and not os.path.exists(link.port):
         raise Unreachable(f"there is no port {link.port}; is the adapter plugged in?", Cause.NO_PORT)
-    own: dict[str, Any] = {} if link.is_remote else {"exclusive": True, "write_timeout": 5}
+    options: dict[str, Any] = {} if link.is_remote else {"exclusive": True, "write_timeout": 5}
     try:
         port = serial.serial_for_url(
             link.port,
@@ -245,7 +245,7 @@ def _open_port(link: SerialLink) -> "serial.Serial":
             stopbits=1 if is_plain else settings.stop,
             timeout=_SLICE_S,
             rtscts=link.uses_rtscts,
-            **own,
+            **options,
         )
         if link.sets_rts:
             port.rts = False  # before it is opened: nothing drives the bus meanwhile

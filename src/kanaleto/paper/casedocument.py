@@ -56,14 +56,14 @@ def _devices_table(facts: CaseFacts) -> TableSheet:
     columns = [PaperColumn("device"), PaperColumn("line")]
     columns += [PaperColumn(word, True) for word in (*OUTCOMES.values(), "median ms", "95 % ms")]
     rows = []
-    for own in facts.gathered.devices:
-        times = sorted(own.times)
+    for device in facts.gathered.devices:
+        times = sorted(device.times)
         count = len(times)
         figures = ["", ""]
         if times:
             figures = [f"{1000 * times[count // 2]:.1f}", f"{1000 * times[min(count * 95 // 100, count - 1)]:.1f}"]
-        counts = [str(own.kinds.get(kind, 0)) for kind in OUTCOMES]
-        rows.append([own.name, own.line, *counts, *figures])
+        counts = [str(device.kinds.get(kind, 0)) for kind in OUTCOMES]
+        rows.append([device.name, device.line, *counts, *figures])
     return TableSheet("How each device answered", "", columns, rows)
 
 

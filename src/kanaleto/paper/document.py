@@ -60,8 +60,8 @@ def document_pages(sheet: DocumentSheet) -> list[Scene]:
     drawn = chart_bodies(sheet.curves, sheet.begin, sheet.end)
     pages += drawn
     notes += [[] for _ in drawn]
-    for number, (scene, own) in enumerate(zip(pages, notes, strict=True), 1):
-        _frame(scene, sheet, [*dict.fromkeys([*own, *sheet.notes])], f"page {number} of {len(pages)}")
+    for number, (scene, page_notes) in enumerate(zip(pages, notes, strict=True), 1):
+        _frame(scene, sheet, [*dict.fromkeys([*page_notes, *sheet.notes])], f"page {number} of {len(pages)}")
     return pages
 
 

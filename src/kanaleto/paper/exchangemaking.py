@@ -21,13 +21,13 @@ MOST_BARS = 200
 
 def exchange_sheet(row: ExchangeRow, exact_ms: float | None) -> ExchangeSheet:
     """As it went over its line, and the same PDUs in the other framing; `exact_ms` None says nothing of exactness."""
-    own = framing_name(row.link)
-    other = "rtu" if own == "tcp" else "tcp"
+    asked_in = framing_name(row.link)
+    other = "rtu" if asked_in == "tcp" else "tcp"
     names = {"rtu": "serial line (RTU)", "ascii": "serial line (ASCII)", "tcp": "network"}
-    frames = [_frame(row, own, Role.REQUESTS, row.request, f"Request, as it went: {names[own]}")]
+    frames = [_frame(row, asked_in, Role.REQUESTS, row.request, f"Request, as it went: {names[asked_in]}")]
     if row.answer:
         after = f"Answer, after {row.took_us / 1000:.1f} ms"
-        frames.append(_frame(row, own, Role.ANSWERS, row.answer, f"{after}: {names[own]}"))
+        frames.append(_frame(row, asked_in, Role.ANSWERS, row.answer, f"{after}: {names[asked_in]}"))
     for word, role, pdu in (("Request", Role.REQUESTS, row.pdu), ("Answer", Role.ANSWERS, row.answer_pdu)):
         if pdu and damage_of(row) is None:
             framing = Rtu() if other == "rtu" else Tcp()

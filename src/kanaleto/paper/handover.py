@@ -54,8 +54,8 @@ def write_handover(loaded: LoadedSite, out: Path, facts: ReportFacts, beside: Ma
         write_log(journal, "csv", [*facts.journal], path.stem, "UTC")
         files["journal.csv"] = _without_passwords(journal.read_bytes())
         files["UNFINISHED.txt"] = _unfinished(facts, left_out).encode()
-        for name, own in beside.items():
-            files[name] = own.read_bytes()
+        for name, file in beside.items():
+            files[name] = file.read_bytes()
         for name, data in files.items():
             if _NEVER.search(data.decode("utf-8", "replace")):
                 raise CannotHandOver(f"{name} holds a private key: take it out of the site's folder first")
@@ -87,33 +87,33 @@ def _site_files(loaded: LoadedSite, path: Path, files: dict[str, bytes], left_ou
     _point_to(document, base, moved)
     _take_out_secrets(document, left_out)
     files[path.name] = _without_passwords(tomlkit.dumps(document).encode())
-    for own, name in moved.items():
-        files[name] = _without_passwords(loaded.texts[own].encode())
+    for file, name in moved.items():
+        files[name] = _without_passwords(loaded.texts[file].encode())
     for folder in _FOLDERS:
-        for own in sorted((base / folder).rglob("*")):
-            if own.is_file() and own.suffix in (".toml", ".csv") and own.stat().st_size < _MOST_BYTES:
-                files[own.relative_to(base).as_posix()] = _without_passwords(own.read_bytes())
+        for file in sorted((base / folder).rglob("*")):
+            if file.is_file() and file.suffix in (".toml", ".csv") and file.stat().st_size < _MOST_BYTES:
+                files[file.relative_to(base).as_posix()] = _without_passwords(file.read_bytes())
 
 
 def _names_within(base: Path, paths: list[Path]) -> dict[Path, str]:
     """What each file is called in the handover: as it lies beside the site, or below maps/ where it lies elsewhere."""
     found: dict[Path, str] = {}
-    for own in paths:
-        real = Path(os.path.normpath(own.absolute()))
+    for path in paths:
+        real = Path(os.path.normpath(path.absolute()))
         try:
             name = real.relative_to(base).as_posix()
         except ValueError:
-            name = PurePosixPath("maps", own.name).as_posix()
+            name = PurePosixPath("maps", path.name).as_posix()
         number = 2
         while name in found.values():
-            name, number = PurePosixPath("maps", f"{own.stem}-{number}{own.suffix}").as_posix(), number + 1
-        found[own] = name
+            name, number = PurePosixPath("maps", f"{path.stem}-{number}{path.suffix}").as_posix(), number + 1
+        found[path] = name
     return found
 
 
 def _point_to(document: tomlkit.TOMLDocument, base: Path, moved: Mapping[Path, str]) -> None:
     """Maps that lay elsewhere are named where they lie now."""
-    by_real = {os.path.normpath(own.absolute()): name for own, name in moved.items()}
+    by_real = {os.path.normpath(path.absolute()): name for path, name in moved.items()}
 
     def changed(table: "tomlkit.items.Table") -> None:
         text = table.get("map")
@@ -185,9 +185,9 @@ def _kept_files(path: Path, files: dict[str, bytes]) -> None:
         data = _without_passwords(sheet.read_bytes())
         files[SHEET] = data
         files[f"{path.stem}.kanaleto/{SHEET}"] = data
-    for own in sorted((beside / "snapshots").glob("*.csv")):
-        if own.stat().st_size < _MOST_BYTES:
-            files[f"{path.stem}.kanaleto/snapshots/{own.name}"] = _without_passwords(own.read_bytes())
+    for file in sorted((beside / "snapshots").glob("*.csv")):
+        if file.stat().st_size < _MOST_BYTES:
+            files[f"{path.stem}.kanaleto/snapshots/{file.name}"] = _without_passwords(file.read_bytes())
 
 
 def _papers(loaded: LoadedSite, facts: ReportFacts, folder: Path, files: dict[str, bytes]) -> None:

@@ -33,13 +33,15 @@ def trend_sheet(
     scale: str, notes: Sequence[str] = (), mark: float | None = None, cursor: float | None = None,
 ) -> TrendSheet:  # fmt: skip
     """`scale` is one, several or percent."""
-    own = []
+    paper_curves = []
     for letter, place in zip(LETTERS, places, strict=False):
         curve = curves[place.identity]
-        own.append(_paper_curve(letter, place, curve, begin, end))
-    count = len(own)
+        paper_curves.append(_paper_curve(letter, place, curve, begin, end))
+    count = len(paper_curves)
     about = f"{count} point{'s' if count != 1 else ''}"
-    return TrendSheet(f"{site_name}: trend", about, begin, end, scale, own, mark, cursor, [*notes, *_origins(places)])
+    return TrendSheet(
+        f"{site_name}: trend", about, begin, end, scale, paper_curves, mark, cursor, [*notes, *_origins(places)]
+    )
 
 
 def _paper_curve(letter: str, place: AnyPlace, curve: TrendCurve, begin: float, end: float) -> PaperCurve:
@@ -122,12 +124,12 @@ def values_sheet(snapshot: Snapshot, places: Sequence[AnyPlace], at: float) -> T
             else (str(reading.data[0]) if reading.data else "")
         )
         quality = reading.quality.value if not reading.reason else f"{reading.quality.value}: {reading.reason}"
-        own = [rule.word + " " + rule.words(point) for rule in rules_of(point.limits)]
+        rules = [rule.word + " " + rule.words(point) for rule in rules_of(point.limits)]
         is_past = any(crossing.identity == place.identity for crossing in snapshot.past)
         if is_past or reading.quality is not Quality.GOOD:
             marked.append(len(rows))
         age = f"{reading.age_s:.1f} s" if reading.age_s is not None else "never"
-        rows.append([point.name, text, point.unit, words, quality, "; ".join(own), age])
+        rows.append([point.name, text, point.unit, words, quality, "; ".join(rules), age])
     return TableSheet(
         f"{snapshot.site.name}: values", f"{len(places)} points · {_moment(at)}", columns, rows, marked,
         ["Bold: past a limit, or not good.", *_origins(places)],
@@ -188,8 +190,8 @@ def map_sheet(site_name: str, line: Line, device: Device, at: float) -> TableShe
         PaperColumn("note"),
     ]
     rows = []
-    for point, own in zip(device.points, cells, strict=True):
-        row = [point.name, *(own.get(key, "") for key in used if key != "address")]
+    for point, row_cells in zip(device.points, cells, strict=True):
+        row = [point.name, *(row_cells.get(key, "") for key in used if key != "address")]
         row[2:2] = [from_wire(point.address, point.table, device.numbering), f"0x{point.address:04X}"]
         rules = "; ".join(f"{rule.word} {rule.words(point)}" for rule in rules_of(point.limits))
         labels = "; ".join(f"{number} = {label}" for number, label in point.labels.items())

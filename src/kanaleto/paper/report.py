@@ -58,9 +58,9 @@ def _unfinished(facts: ReportFacts) -> TableSheet:
     for claim in left:
         if claim.state is ClaimState.OPEN:
             by_device.setdefault(claim.key.device, []).append(claim)
-    for device, own in by_device.items():
-        names = dict.fromkeys(claim.key.point or claim.key.claim for claim in own)
-        rows.append(["open", f"{len(own)} claims", device, f"nobody has taken them: {', '.join(names)}"])
+    for device, claims in by_device.items():
+        names = dict.fromkeys(claim.key.point or claim.key.claim for claim in claims)
+        rows.append(["open", f"{len(claims)} claims", device, f"nobody has taken them: {', '.join(names)}"])
     rows += [["told", "sheet", text, ""] for text in facts.told]
     about = f"{len(left)} of {len(facts.claims)} claims" if left else "nothing: all that is to be proved was proved"
     return _table("What is unfinished", about, ["stands", "kind", "what", "why"], rows)
@@ -69,7 +69,7 @@ def _unfinished(facts: ReportFacts) -> TableSheet:
 def _why(claim: Claim) -> str:
     line = claim.line
     if claim.state.value == "disputed":
-        return "judged differently by " + " and ".join(own.who for own in claim.lines)
+        return "judged differently by " + " and ".join(sheet_line.who for sheet_line in claim.lines)
     if claim.state.value == "again":
         return "its point was changed since"
     if line is None:
@@ -211,25 +211,25 @@ def _communication(facts: ReportFacts) -> TableSheet:
     return _table("Communication", missing or "out of the record, minute by minute", headings, rows, numbers)
 
 
-def _talked(own: DeviceTalk) -> list[str]:
+def _talked(talk: DeviceTalk) -> list[str]:
     def middle(values: list[int]) -> str:
         return f"{sorted(values)[len(values) // 2] / 1000:.1f}" if values else ""
 
-    counts = (own.asked, own.good, own.refused, own.silent, own.garbled, own.strange, own.unreachable)
-    return [own.device, own.line, *map(str, counts), middle(own.medians), middle(own.most)]
+    counts = (talk.asked, talk.good, talk.refused, talk.silent, talk.garbled, talk.strange, talk.unreachable)
+    return [talk.device, talk.line, *map(str, counts), middle(talk.medians), middle(talk.most)]
 
 
 def _loads(facts: ReportFacts) -> TableSheet:
     rows = [
         [
-            own.line,
-            own.origin,
-            f"{100 * sum(own.busy) / len(own.busy):.0f} %",
-            f"{100 * max(own.busy):.0f} %",
-            str(len(own.busy)),
+            load.line,
+            load.origin,
+            f"{100 * sum(load.busy) / len(load.busy):.0f} %",
+            f"{100 * max(load.busy):.0f} %",
+            str(len(load.busy)),
         ]
-        for own in facts.loads
-        if own.busy
+        for load in facts.loads
+        if load.busy
     ]
     headings = ["line", "origin", "busy", "busiest minute", "minutes"]
     missing = facts.missing.get("communication", "")

@@ -22,8 +22,8 @@ def draw_table(sheet: TableSheet, in_one: bool) -> "list[Figure]":
     rows = [_lines(row, widths) for row in sheet.rows]
     pages = _pages(rows, in_one)
     return [
-        _page(sheet, rows, own, widths, f"{number} / {len(pages)}" if len(pages) > 1 else "", in_one)
-        for number, own in enumerate(pages, 1)
+        _page(sheet, rows, numbers, widths, f"{number} / {len(pages)}" if len(pages) > 1 else "", in_one)
+        for number, numbers in enumerate(pages, 1)
     ]
 
 
@@ -68,11 +68,11 @@ def _lines(row: list[str], widths: list[int]) -> list[list[str]]:
 
 
 def _page(
-    sheet: TableSheet, rows: list[list[list[str]]], own: list[int], widths: list[int], page: str, in_one: bool
+    sheet: TableSheet, rows: list[list[list[str]]], numbers: list[int], widths: list[int], page: str, in_one: bool
 ) -> "Figure":
     from matplotlib.figure import Figure
 
-    lines = sum(max(map(len, rows[number]), default=1) for number in own)
+    lines = sum(max(map(len, rows[number]), default=1) for number in numbers)
     height = max(_HEAD_IN + _FOOT_IN + (lines + 3) * _ROW_IN, 3.0) if in_one else A4_WIDE[1]
     figure = Figure(figsize=(A4_WIDE[0], height))
     if in_one:  # heads are given as shares of a page
@@ -84,12 +84,12 @@ def _page(
         put_head(figure, sheet.title, sheet.about, page)
         put_foot(figure, sheet.notes)
     row = _ROW_IN / height
-    _put_rows(figure, sheet, rows, own, widths, 1 - _HEAD_IN / height, row)
+    _put_rows(figure, sheet, rows, numbers, widths, 1 - _HEAD_IN / height, row)
     return figure
 
 
 def _put_rows(
-    figure: "Figure", sheet: TableSheet, rows: list[list[list[str]]], own: list[int], widths: list[int], y: float,
+    figure: "Figure", sheet: TableSheet, rows: list[list[list[str]]], numbers: list[int], widths: list[int], y: float,
     row: float,
 ) -> float:  # fmt: skip
     """The heading and rows of a table from `y` down, `row` high each; gives where the next thing may stand."""
@@ -106,7 +106,7 @@ def _put_rows(
         figure.text(x, y, clean(column.heading), fontsize=7, fontweight="bold", color=MUTED, ha=side)
     rule(y - 0.35 * row, MUTED, 0.8)
     y -= 1.25 * row
-    for number in own:
+    for number in numbers:
         cells = rows[number]
         is_heading = len(cells) != len(widths)
         is_bold = is_heading or number in sheet.marked

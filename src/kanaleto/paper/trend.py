@@ -65,7 +65,7 @@ def draw_trend(sheet: TrendSheet) -> "list[Figure]":
 
 
 def _number(sheet: TrendSheet, curve: PaperCurve) -> int:
-    return next(at for at, own in enumerate(sheet.curves) if own is curve)
+    return next(at for at, paper_curve in enumerate(sheet.curves) if paper_curve is curve)
 
 
 def _when(at: float) -> datetime:

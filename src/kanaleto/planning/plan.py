@@ -102,7 +102,10 @@ class Plan(Struct, frozen=True, dict=True):
 
     def with_part(self, part: DevicePlan) -> "Plan":
         """The same with another plan for one device."""
-        return Plan(tuple(part if own.device.name == part.device.name else own for own in self.parts), self.derived)
+        return Plan(
+            tuple(part if device_plan.device.name == part.device.name else device_plan for device_plan in self.parts),
+            self.derived,
+        )
 
     def blocks_of(self, line: Line) -> Iterator[Block]:
         return (block for part in self.parts if part.line.name == line.name for block in part.blocks)
@@ -122,7 +125,9 @@ class Plan(Struct, frozen=True, dict=True):
     def gaps(self, device: Device) -> list[Gap]:
         """What lies between neighbouring blocks of a device, and why it is two requests."""
         part = self.part_of(device.name)
-        sequences = [blocks for own in part.sequences.values() for blocks in own] if part is not None else []
+        sequences = (
+            [blocks for block_lists in part.sequences.values() for blocks in block_lists] if part is not None else []
+        )
         pairs = (pair for blocks in sequences for pair in pairwise(blocks))
         return [gap for before, behind in pairs if (gap := gap_between(device, before, behind)) is not None]
 
@@ -201,7 +206,7 @@ def plan_device(
         kinds.setdefault(kind, []).extend(run)
     periods = kept_below_watchdog(device, kinds)
     kept = kept_of(before.blocks) if before is not None and before.basis.source == basis.source else {}
-    blocks = [block for kind, own in kinds.items() for block in asking.blocks(kind[0], periods[kind], own, kept)]
+    blocks = [block for kind, points in kinds.items() for block in asking.blocks(kind[0], periods[kind], points, kept)]
     found = {
         point.name: Place(basis.line, basis.device, point, block, number)
         for block in blocks

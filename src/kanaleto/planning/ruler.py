@@ -180,8 +180,8 @@ def _stand_alike(one: DevicePlan, other: DevicePlan) -> bool:
         return False
     points = zip(one.device.points, other.device.points, strict=True)
     blocks = zip(one.blocks, other.blocks, strict=True)
-    return all(_standing(own) == _standing(new) for own, new in points if own is not new) and all(
-        own.request == new.request for own, new in blocks if own is not new
+    return all(_standing(point) == _standing(new) for point, new in points if point is not new) and all(
+        block.request == new.request for block, new in blocks if block is not new
     )
 
 

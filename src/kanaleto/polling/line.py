@@ -445,7 +445,9 @@ class LinePoller:
         strays = self.exchanger.traffic.strays
         if strays.late != self._late_told:
             self._late_told = strays.late
-            names = (name for name, own in self.states.items() if own.device.unit_id == strays.late_unit_id)
+            names = (
+                name for name, device_state in self.states.items() if device_state.device.unit_id == strays.late_unit_id
+            )
             late = "an answer came after its request had been given up, and was thrown away"
             self._note_spell(EventKind.LATE, next(names, ""), late)
         if strays.gateway_late_s:

@@ -14,8 +14,11 @@ async def read_once(session: Session, place: Place, step: int) -> tuple[bytes | 
     if device.limits.forbids_reading(point.table, first, first + point.size - 1):
         return None, "never_read covers it"
     last = first + point.size - 1
-    unread = [own for own in session.plan.points_of(place.device.name) if not own.access.is_read]
-    if any(own.table is point.table and own.address <= last and own.end > first for own in unread):
+    unread = [point for point in session.plan.points_of(place.device.name) if not point.access.is_read]
+    if any(
+        each_point.table is point.table and each_point.address <= last and each_point.end > first
+        for each_point in unread
+    ):
         return None, "a point there is only written"
     try:
         asked = session.named(place.line.name).ask(

@@ -119,28 +119,28 @@ class Outages:
         if kind is OutcomeKind.UNREACHABLE:
             return
         self.looks = True
-        own = self._loses_of(name)
-        own.first_s = own.first_s if own.unsettled else sent_s
-        own.unsettled += 1
-        own.kind = kind
+        losses = self._loses_of(name)
+        losses.first_s = losses.first_s if losses.unsettled else sent_s
+        losses.unsettled += 1
+        losses.kind = kind
         if self.is_line_out:
             self._requests += 1
 
     def _loses_of(self, name: str) -> Loses:
-        own = self._loses.get(name)
-        if own is None:
-            own = self._loses[name] = Loses()
-        return own
+        losses = self._loses.get(name)
+        if losses is None:
+            losses = self._loses[name] = Loses()
+        return losses
 
     def failed(self, name: str, now_s: float, why: str, kind: OutcomeKind) -> None:
         """Nothing came of a request, after all its tries."""
         self.looks = True
-        own = self._loses_of(name)
+        losses = self._loses_of(name)
         failing = self._failing.get(name)
         if failing is None:
-            if own.since_s is not None and own.unsettled < _IN_A_ROW:
+            if losses.since_s is not None and losses.unsettled < _IN_A_ROW:
                 return  # it loses answers in any case
-            failing = self._failing[name] = Failing(own.first_s, why, kind, own.unsettled)
+            failing = self._failing[name] = Failing(losses.first_s, why, kind, losses.unsettled)
         else:
             failing.requests += 1
             failing.is_lasting = True
@@ -176,10 +176,10 @@ class Outages:
     def refused(self, name: str, code: int, what: str) -> None:
         """It refused; an answer all the same (`answered` is told too)."""
         self.looks = True
-        own = self._loses_of(name)
-        found = own.refusals.get(code)
+        losses = self._loses_of(name)
+        found = losses.refusals.get(code)
         if found is None:
-            found = own.refusals[code] = Refusals(what)
+            found = losses.refusals[code] = Refusals(what)
         found.count += 1
         found.of += 1
         found.well = 0
@@ -190,45 +190,45 @@ class Outages:
 
     def answered(self, name: str, at_s: float, is_good: bool, is_refusing: bool = False) -> None:
         """It answered. `is_refusing` while some block of it is refused, which holds its refusals open."""
-        own = self._loses_of(name)
+        losses = self._loses_of(name)
         if self._failing or self._down_since_s is not None or self._group:
             self._settle(name, at_s)
-        lost, own.unsettled, own.first_s = own.unsettled, 0, 0.0
-        if lost or own.since_s is not None or True in own.window:
-            self._count(name, own, lost, at_s)
-        for code, found in list(own.refusals.items()) if own.refusals and is_good else ():
+        lost, losses.unsettled, losses.first_s = losses.unsettled, 0, 0.0
+        if lost or losses.since_s is not None or True in losses.window:
+            self._count(name, losses, lost, at_s)
+        for code, found in list(losses.refusals.items()) if losses.refusals and is_good else ():
             found.of += 1
             found.well += 1
             if found.well >= WELL and not is_refusing:
-                del own.refusals[code]
+                del losses.refusals[code]
                 self._listener.end_event(self.line, name, (EventKind.EXCEPTION, code), is_since_last=True)
-        if own.since_s is None and not own.refusals and True not in own.window:
+        if losses.since_s is None and not losses.refusals and True not in losses.window:
             del self._loses[name]
             self.looks = bool(self._loses or self._failing or self._group or self.is_line_out)
 
-    def _count(self, name: str, own: Loses, lost: int, at_s: float) -> None:
+    def _count(self, name: str, losses: Loses, lost: int, at_s: float) -> None:
         """A request was answered, after so many tries that were not."""
-        own.window.extend([True] * min(lost, WINDOW))
-        own.window.append(False)
-        own.well = 0 if lost else own.well + 1
-        own.requests += 1 + lost
-        if own.since_s is None:
-            failures = sum(own.window)
+        losses.window.extend([True] * min(lost, WINDOW))
+        losses.window.append(False)
+        losses.well = 0 if lost else losses.well + 1
+        losses.requests += 1 + lost
+        if losses.since_s is None:
+            failures = sum(losses.window)
             if lost and failures >= AGAIN:
-                own.since_s, own.failures, own.requests = at_s, failures, len(own.window)
-                self._tell_loses(name, own, is_new=True)
+                losses.since_s, losses.failures, losses.requests = at_s, failures, len(losses.window)
+                self._tell_loses(name, losses, is_new=True)
         elif lost:
-            own.failures += lost
-            self._tell_loses(name, own, is_new=False)
-        elif own.well >= WELL:
-            own.since_s = None
-            own.window.clear()
+            losses.failures += lost
+            self._tell_loses(name, losses, is_new=False)
+        elif losses.well >= WELL:
+            losses.since_s = None
+            losses.window.clear()
             self._listener.end_event(self.line, name, "loses", is_since_last=True)
 
-    def _tell_loses(self, name: str, own: Loses, is_new: bool) -> None:
-        kind, word = _WORDS.get(own.kind, _WORDS[OutcomeKind.TIMEOUT])
-        often = max(round(own.requests / max(own.failures, 1)), 1)
-        text = f"1 in {often} {word}: {own.failures} of {own.requests} requests"
+    def _tell_loses(self, name: str, losses: Loses, is_new: bool) -> None:
+        kind, word = _WORDS.get(losses.kind, _WORDS[OutcomeKind.TIMEOUT])
+        often = max(round(losses.requests / max(losses.failures, 1)), 1)
+        text = f"1 in {often} {word}: {losses.failures} of {losses.requests} requests"
         self._listener.on_event(kind, self.line, name, text, going_on="loses")
         if not is_new:
             self._listener.change_event(self.line, name, "loses", text)
@@ -245,7 +245,7 @@ class Outages:
         """The events of devices that led to it become this one."""
         self._down_since_s = since_s
         self._under = dict.fromkeys(self._group)
-        self._connects, self._requests = 0, sum(own.requests for own in self._failing.values())
+        self._connects, self._requests = 0, sum(failing.requests for failing in self._failing.values())
         # who was away before goes on being away
         with_event = [name for name in self._group if self._failing[name].has_event and self._failing[name].is_fresh]
         data: dict[str, object] = {"devices": list(self._under)}
@@ -281,9 +281,9 @@ class Outages:
             if failing.has_event:
                 self._end_device(name, failing, at_s)
             if failing.is_lasting:  # one request alone is counted with those that are lost now and then
-                own = self._loses_of(name)
-                own.unsettled = 0
-                own.window.clear()
+                losses = self._loses_of(name)
+                losses.unsettled = 0
+                losses.window.clear()
         for other in self._group:
             failing_other = self._failing.get(other)
             if failing_other is not None and not failing_other.has_event:
@@ -311,13 +311,13 @@ class Outages:
         )
         self._listener.end_event(self.line, "", DOWN, told)
         self._down_since_s = None
-        self._failing = {name: own for name, own in self._failing.items() if own.has_event}
+        self._failing = {name: failing for name, failing in self._failing.items() if failing.has_event}
         self._group = []
         self._under = {}
         self._over_s = at_s
-        for own in self._loses.values():
-            own.unsettled, own.first_s = 0, 0.0
-            own.window.clear()
+        for losses in self._loses.values():
+            losses.unsettled, losses.first_s = 0, 0.0
+            losses.window.clear()
 
     def _watchdogs(self, names: Iterable[str], lasted_s: float) -> str:
         """Whose watchdog it was too long for."""
@@ -332,15 +332,15 @@ class Outages:
     # Devices that come and go
 
     def forget(self, name: str) -> None:
-        own = self._loses.pop(name, None)
+        losses = self._loses.pop(name, None)
         failing = self._failing.pop(name, None)
         self._group = [other for other in self._group if other != name]
         self._under.pop(name, None)
         if failing is not None and failing.has_event:
             self._listener.end_event(self.line, name, LOST)
-        if own is not None and own.since_s is not None:
+        if losses is not None and losses.since_s is not None:
             self._listener.end_event(self.line, name, "loses")
-        for code in own.refusals if own is not None else ():
+        for code in losses.refusals if losses is not None else ():
             self._listener.end_event(self.line, name, (EventKind.EXCEPTION, code))
 
     def rename(self, old: str, new: str) -> None:

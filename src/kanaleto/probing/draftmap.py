@@ -94,7 +94,7 @@ def draft_text(rows: Iterable[DraftRow]) -> str:
     writer.writerow((*DRAFT_COLUMNS[:-1], *more, DRAFT_COLUMNS[-1]))
     for row in known:
         cells = dict(row.cells)
-        own = [cells.get(column, "") for column in more]
+        more_cells = [cells.get(column, "") for column in more]
         value_type = row.type or ("bool" if row.table.is_bits else "uint16")
-        writer.writerow((row.name, row.table.value, row.address, value_type, *own, row.note))
+        writer.writerow((row.name, row.table.value, row.address, value_type, *more_cells, row.note))
     return out.getvalue()

@@ -97,14 +97,14 @@ class HostSurvey:
         connect_s: float = 1.0,
         timeout_s: float = 0.5,
         never: Never = (),
-        own: list[Adapter] | None = None,
+        adapters_here: list[Adapter] | None = None,
         on_step: Callable[["HostSurvey"], None] | None = None,
     ) -> None:
         self.hosts, self.port = hosts, port
         self.found: dict[str, HostFound] = {}
         self._connect_s, self._timeout_s = connect_s, timeout_s
         self._question = first_question(never)
-        self.own = own if own is not None else adapters()
+        self.own = adapters_here if adapters_here is not None else adapters()
         self._on_step = on_step
 
     @property

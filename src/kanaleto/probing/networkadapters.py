@@ -37,7 +37,7 @@ def _prefix(netmask: str) -> str:
     return str(bin(int(ipaddress.IPv6Address(netmask))).count("1")) if ":" in netmask else netmask
 
 
-def relation(host: str, own: list[Adapter]) -> str:
+def relation(host: str, adapters_here: list[Adapter]) -> str:
     """In words: by which adapter `host` is reached, or that it lies in no network of this machine."""
     try:
         address = ipaddress.ip_address(host)
@@ -45,7 +45,7 @@ def relation(host: str, own: list[Adapter]) -> str:
         return ""
     if address.is_loopback:
         return "this machine itself"
-    for adapter in own:
+    for adapter in adapters_here:
         if address == adapter.interface.ip:
             return f"this machine's own address, on {adapter.name}"
         if (
@@ -57,7 +57,7 @@ def relation(host: str, own: list[Adapter]) -> str:
             return f"same network as {adapter.interface} on {adapter.name}{state}"
     usable = [
         str(adapter.interface)
-        for adapter in own
+        for adapter in adapters_here
         if not adapter.interface.ip.is_loopback and adapter.interface.version == address.version
     ]
     return "in none of this machine's networks" + (

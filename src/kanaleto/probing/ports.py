@@ -96,9 +96,9 @@ def _holders() -> dict[str, str]:
     """Who has which terminal open, by its real path: `name (process 4122)`. Only what this user may see; this process
     is left out."""
     found: dict[str, str] = {}
-    own = str(os.getpid())
+    our_process = str(os.getpid())
     try:
-        processes = [entry for entry in os.listdir("/proc") if entry.isdecimal() and entry != own]
+        processes = [entry for entry in os.listdir("/proc") if entry.isdecimal() and entry != our_process]
     except OSError:
         return found
     for process in processes:

@@ -215,8 +215,8 @@ class SettingsSurvey:
         if not self._is_noise:
             is_evidence = tried.garbled and tried.in_vain < _MOST_IN_VAIN
             return _EVIDENCE ** (1 - tried.in_vain / _MOST_IN_VAIN) if is_evidence else 1.0
-        noisy = [own for own in self.tried if own.garbled]
-        share = sum(own.garbled for own in noisy) / sum(own.asked for own in noisy)
+        noisy = [tried for tried in self.tried if tried.garbled]
+        share = sum(tried.garbled for tried in noisy) / sum(tried.asked for tried in noisy)
         return 1.0 if tried.garbled else min((1.0 - min(share, 0.9)) ** -tried.asked, _EVIDENCE)
 
     @property

@@ -152,7 +152,7 @@ def claims_of(
     grouped: dict[tuple[str, str, str, str, str], list[SheetLine]] = {}
     for line in lines:
         grouped.setdefault((line.claim, line.device, line.point, line.level, line.when), []).append(line)
-    by_key = {ClaimKey(*key): own for key, own in grouped.items()}
+    by_key = {ClaimKey(*key): sheet_lines for key, sheet_lines in grouped.items()}
     replaced = {one for line in lines if line.replaces for one in line.replaced}
     asked = set(chosen)
     by_device: dict[str, list[ClaimKey]] = {}
@@ -168,19 +168,19 @@ def claims_of(
         known = set(wanted)
         more = [key for key in by_device.get(device.name, ()) if key not in known]
         for key in _in_order(device, wanted, more):
-            own = by_key.pop(key, [])
+            sheet_lines = by_key.pop(key, [])
             point = points.get(key.point)
             print_now = ""
-            if point is not None and own:
+            if point is not None and sheet_lines:
                 print_now = prints.get(key.point) or prints.setdefault(key.point, fingerprint_of(point))
             is_gone = bool(key.point) and point is None
             is_wanted = key in known or key in asked
-            claim = _claim(key, own, replaced, print_now, is_gone, is_wanted)
+            claim = _claim(key, sheet_lines, replaced, print_now, is_gone, is_wanted)
             if claim.lines or is_wanted:
                 found.append(claim)
-    for key, own in sorted(by_key.items()):
+    for key, sheet_lines in sorted(by_key.items()):
         if not devices or key.device in devices:
-            claim = _claim(key, own, replaced, "", True)
+            claim = _claim(key, sheet_lines, replaced, "", True)
             found += [claim] if claim.lines else []
     return _made_good(found)
 
@@ -257,7 +257,10 @@ def followed(site: Site, lines: Sequence[SheetLine]) -> list[SheetLine]:
     point by all that its words mean, where there is no doubt."""
     devices = {device.name: device for _, device in site.devices()}
     there = {(device.name, point.name) for device in devices.values() for point in device.points}
-    if all(one in there or (one[0] in devices and not one[1]) for one in {(own.device, own.point) for own in lines}):
+    if all(
+        one in there or (one[0] in devices and not one[1])
+        for one in {(sheet_line.device, sheet_line.point) for sheet_line in lines}
+    ):
         return list(lines)
     by_place = {(line.name, device.unit_id): device.name for line, device in site.devices()}
     names: dict[tuple[str, int | None, str], str] = {}

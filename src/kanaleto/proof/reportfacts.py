@@ -102,11 +102,11 @@ def _events(
     paths = journals_of(folder_beside(path))
     if not paths:
         missing["errors"] = missing["writes"] = "there is no journal yet: it begins when the site is opened or polled"
-    for own in paths:
+    for file in paths:
         try:
-            found += list(events_of(own, from_us, to_us))
+            found += list(events_of(file, from_us, to_us))
         except (sqlite3.Error, NewerFile, OSError) as error:
-            missing["errors"] = missing["writes"] = f"{own} cannot be read: {error}"
+            missing["errors"] = missing["writes"] = f"{file} cannot be read: {error}"
     if devices:
         found = [event for event in found if not event.device or event.device in devices]
     return sorted(found, key=lambda event: event.begun)
@@ -143,8 +143,8 @@ def _communication(
     if stores and not talked and "communication" not in missing:
         missing["communication"] = "nothing was recorded in that time"
     order = {device.name: number for number, (_, device) in enumerate(site.devices())}
-    shown = [own for own in talked.values() if not devices or own.device in devices]
-    return sorted(shown, key=lambda own: order.get(own.device, len(order))), list(loads.values())
+    shown = [talk for talk in talked.values() if not devices or talk.device in devices]
+    return sorted(shown, key=lambda talk: order.get(talk.device, len(order))), list(loads.values())
 
 
 def _add(row: dict[str, object], talked: dict[tuple[str, str], DeviceTalk], loads: dict[str, LineLoad]) -> None:
@@ -153,16 +153,16 @@ def _add(row: dict[str, object], talked: dict[tuple[str, str], DeviceTalk], load
         if isinstance(row["busy"], float):
             loads.setdefault(line, LineLoad(line, str(row["origin"]), [])).busy.append(row["busy"])
         return
-    own = talked.setdefault((line, device), DeviceTalk(line, device, medians=[], most=[]))
+    talk = talked.setdefault((line, device), DeviceTalk(line, device, medians=[], most=[]))
     for key in ("asked", "good", "silent", "garbled", "strange", "unreachable"):
-        setattr(own, key, getattr(own, key) + _whole(row[key]))
-    own.refused += max(_whole(row["asked"]) - sum(
+        setattr(talk, key, getattr(talk, key) + _whole(row[key]))
+    talk.refused += max(_whole(row["asked"]) - sum(
         _whole(row[key]) for key in ("good", "silent", "garbled", "strange", "unreachable")
     ), 0)  # fmt: skip
     if row["median_us"] is not None:
-        own.medians.append(_whole(row["median_us"]))
+        talk.medians.append(_whole(row["median_us"]))
     if row["most_us"] is not None:
-        own.most.append(_whole(row["most_us"]))
+        talk.most.append(_whole(row["most_us"]))
 
 
 def _whole(value: object) -> int:

@@ -179,9 +179,9 @@ def _append(path: Path, site: str, begun: str, text: bytes) -> None:
         os.close(file)
 
 
-def merged(own: CheckoutSheet, other: CheckoutSheet) -> list[SheetLine]:
+def merged(checkout_sheet: CheckoutSheet, other: CheckoutSheet) -> list[SheetLine]:
     """Lines of the other that this one does not have yet."""
-    known = {line.id for line in own.lines}
+    known = {line.id for line in checkout_sheet.lines}
     found: list[SheetLine] = []
     for line in other.lines:
         if line.id not in known:

@@ -69,8 +69,8 @@ async def read_now(session: Session, line: Line, device: Device, point: Point, l
 
 async def _power_of(session: Session, line: Line, device: Device, point: Point) -> int:
     """The power of ten that another register of the device says. Raises NoEvidence."""
-    own = next((own for own in device.points if own.name == point.exponent), None)
-    power = (await read_now(session, line, device, own, look=False)).value if own is not None else None
+    exponent = next((exponent for exponent in device.points if exponent.name == point.exponent), None)
+    power = (await read_now(session, line, device, exponent, look=False)).value if exponent is not None else None
     if not isinstance(power, int | float):
         raise NoEvidence(f"{device.name}/{point.name}: its exponent, {point.exponent}, cannot be read")
     return int(power)
@@ -180,8 +180,8 @@ def _is_well(key: ClaimKey, point: Point, seen: float | str, expected: Expected)
 def _bit_is(point: Point, word: int, wanted: str) -> bool:
     """`Enable on`: that bit of the word stands so; else the whole word is meant."""
     label, _, way = wanted.rpartition(" ")
-    for bit, own in point.labels.items():
-        if own == label and way in ("on", "off"):
+    for bit, text in point.labels.items():
+        if text == label and way in ("on", "off"):
             return bool(word >> bit & 1) is (way == "on")
     try:
         return word == number(wanted)

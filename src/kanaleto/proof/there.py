@@ -70,12 +70,12 @@ def known_of(site: Site, path: Path) -> KnownThere:
     found: dict[tuple[str, str], Held] = {}
     seen: set[str] = set()
     try:
-        files = sorted((folder / "snapshots").glob("*.csv"), key=lambda own: own.stat().st_mtime, reverse=True)
+        files = sorted((folder / "snapshots").glob("*.csv"), key=lambda path: path.stat().st_mtime, reverse=True)
     except OSError:
         files = []
-    for own in files:
+    for file in files:
         try:
-            rows = writable(site, load(own))
+            rows = writable(site, load(file))
         except (FaultyFile, OSError):
             continue
         fresh = {row.device for row in rows} - seen
@@ -216,7 +216,7 @@ class _Asking:
     async def _identity(self) -> None:
         expected = self._expected_identity()
         tag = self._known.devices.get(self._device.name, KnownDevice()).tag
-        point = next((own for own in self._device.points if own.name == self._device.tag), None)
+        point = next((point for point in self._device.points if point.name == self._device.tag), None)
         data = self._value(point) if point is not None else None
         if tag and point is not None and data is not None:
             self._tell("identity", _tag_text(point, bytes.fromhex(tag)), _tag_text(point, data), "", point.name)

@@ -87,9 +87,9 @@ def limit_line(key: ClaimKey, point: Point, seen: SeenNow, who: str, replaces: l
 
 def tolerance_of_feedback(written: Point, feedback: Point) -> Tolerance:
     """How far a feedback may be from what was written."""
-    own = feedback.proving.tolerance or written.proving.tolerance
-    if own is not None:
-        return own
+    tolerance = feedback.proving.tolerance or written.proving.tolerance
+    if tolerance is not None:
+        return tolerance
     return (
         Tolerance(_OF_SPAN, ToleranceOf.SPAN)
         if span_of(feedback) is not None

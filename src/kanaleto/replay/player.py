@@ -88,12 +88,12 @@ class LinePlayer(Answerer):
         if number is None:
             number = self._numbers[given] = len(self._given)
             self._given.append(given)
-        own = self._answers.get((row.unit_id, pdu))
-        if own is None:
-            own = self._answers[row.unit_id, pdu] = _Answers()
-        own.asked_us.append(row.at_us - self._begun_us)
-        own.after_us.append(min(self._after_us(row), 0xFFFFFFFF))
-        own.which.append(number)
+        answers = self._answers.get((row.unit_id, pdu))
+        if answers is None:
+            answers = self._answers[row.unit_id, pdu] = _Answers()
+        answers.asked_us.append(row.at_us - self._begun_us)
+        answers.after_us.append(min(self._after_us(row), 0xFFFFFFFF))
+        answers.which.append(number)
         if row.kind is OutcomeKind.GOOD:
             self._note_words(row, pdu, number)
 
@@ -118,15 +118,15 @@ class LinePlayer(Answerer):
         self.asked += 1
         if self.started_s is None:
             self.started_s = self.clock()
-        own = self._answers.get((unit_id, pdu))
-        if own is None:
+        answers = self._answers.get((unit_id, pdu))
+        if answers is None:
             return self._never_asked(unit_id, pdu)
-        number = self._at_time(own) if self._by_time else own.times
-        own.times += 1
-        last = len(own.which) - 1
+        number = self._at_time(answers) if self._by_time else answers.times
+        answers.times += 1
+        last = len(answers.which) - 1
         if number > last:
             number = number % (last + 1) if self._again else last
-        given, after_s = self._given[own.which[number]], own.after_us[number] / 1e6
+        given, after_s = self._given[answers.which[number]], answers.after_us[number] / 1e6
         delay_s = max(after_s - self.base_s, 0.0)
         if given.kind is _SILENT or (given.pdu is None and not given.raw and given.kind is not _GONE):
             return None
@@ -137,11 +137,11 @@ class LinePlayer(Answerer):
             return ShapedAnswer(unit_id, pdu, delay_s, lambda encode, shaped: self._as_it_came(encode, shaped, raw))
         return ShapedAnswer(unit_id, given.pdu, delay_s)
 
-    def _at_time(self, own: _Answers) -> int:
+    def _at_time(self, answers: _Answers) -> int:
         since_us = round((self.clock() - (self.started_s or 0.0)) * 1e6)
         if self._again and self.last_us:
             since_us %= self.last_us + 1
-        return max(bisect_right(own.asked_us, since_us) - 1, 0)
+        return max(bisect_right(answers.asked_us, since_us) - 1, 0)
 
     def _as_it_came(self, encode: Encode, shaped: ShapedAnswer, raw: bytes) -> Pieces:
         """Damaged bytes, but for the transaction, which is that of the request at hand."""

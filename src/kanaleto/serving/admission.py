@@ -51,8 +51,8 @@ class Admission:
         if not self._clients:
             return True
         address = ip_address(host.partition("%")[0])
-        own = getattr(address, "ipv4_mapped", None) or address
-        return any(own in network for network in self._clients)
+        peer = getattr(address, "ipv4_mapped", None) or address
+        return any(peer in network for network in self._clients)
 
     @property
     def connections(self) -> list[asyncio.Transport]:

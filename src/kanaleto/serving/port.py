@@ -143,8 +143,8 @@ class PortServer:
 
     def _settle_held(self, at: float) -> None:
         if self._own:
-            self._sent, own, self._own = b"", self._own, b""
-            self._take(self._hearing.take(own), at)
+            self._sent, payload, self._own = b"", self._own, b""
+            self._take(self._hearing.take(payload), at)
         self._take(self._hearing.settle(), at)
 
     def _take(self, heard: list[Heard], at: float, data: bytes = b"") -> None:

@@ -39,20 +39,20 @@ def formula_faults(derived: Sequence[Derived], lines: Sequence[Line]) -> Iterato
     points = {f"{device.name}/{point.name}" for line in lines for device in line.devices for point in device.points}
     names = [formula.name for formula in derived]
     labels = labels_in(lines)
-    for at, own in enumerate(derived):
-        if own.name in names[:at]:
-            yield at, f"two derived points are named {own.name!r}; give each its own name"
-        unknown = [name for name in references(own.formula) if name not in points and name not in names]
+    for at, one in enumerate(derived):
+        if one.name in names[:at]:
+            yield at, f"two derived points are named {one.name!r}; give each its own name"
+        unknown = [name for name in references(one.formula) if name not in points and name not in names]
         if unknown:
             yield (
                 at,
-                f"{own.name}: [{unknown[0]}] is no point; write [Device/Point], or [Name] for another derived point",
+                f"{one.name}: [{unknown[0]}] is no point; write [Device/Point], or [Name] for another derived point",
             )
             continue
         try:
-            compile_expression(own.formula, lambda name: labels.get(name, {}))
+            compile_expression(one.formula, lambda name: labels.get(name, {}))
         except BadExpression as error:
-            yield at, f"{own.name}: {error}"
+            yield at, f"{one.name}: {error}"
     try:
         order_of(derived)
     except ValueError as error:

@@ -374,7 +374,7 @@ def shared_with(site: "Site", old: "Site") -> "Site":
     old_lines = {line.name: line for line in old.lines}
     lines = []
     for line in site.lines:
-        devices = tuple(own if (own := old_devices.get(new.name)) == new and own else new for new in line.devices)
+        devices = tuple(kept if (kept := old_devices.get(new.name)) == new and kept else new for new in line.devices)
         shared = replace(line, devices=devices)
         was = old_lines.get(line.name)
         lines.append(was if was is not None and was == shared else shared)

@@ -46,9 +46,9 @@ class Names:
 
     def find(self, device: str, text: str) -> tuple[Name, Thing] | None:
         """What `text` in brackets means for a device: its own first."""
-        own = self._things.get((device, text))
-        if own is not None:
-            return (device, text), own
+        thing = self._things.get((device, text))
+        if thing is not None:
+            return (device, text), thing
         for at in (at for at, letter in enumerate(text) if letter == "/"):
             name = (text[:at].strip(), text[at + 1 :].strip())
             if name in self._things:
@@ -78,18 +78,18 @@ def moving_faults(lines: Sequence[Line]) -> Iterator[tuple[Device, Fault]]:
 
 def _faults_of(device: Device, names: Names) -> Iterator[Fault]:
     points = {point.name: point for point in device.points}
-    own = device.simulated
-    for move in own.moves:
+    simulated = device.simulated
+    for move in simulated.moves:
         where = ("moves", move.point)
         if move.point not in points:
             yield where, f"moves {move.point!r}, which is no point of this device", False
             continue
         yield from _of_move(device, points[move.point], move, names)
-    for quantity in own.quantities:
+    for quantity in simulated.quantities:
         if quantity.name in points:
             yield ("quantity", quantity.name), f"{quantity.name!r} is a point of this device already", False
         yield from _of_text(device, ("quantity", quantity.name), quantity.next, names)
-    for machine in own.machines:
+    for machine in simulated.machines:
         yield from _of_machine(device, machine, points, names)
     yield from _two_owners(device, points)
 

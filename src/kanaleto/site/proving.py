@@ -100,7 +100,10 @@ def prove_text(proving: Proving) -> str:
 
 def tolerance_text(proving: Proving) -> str:
     """As the column has it; empty where there is none."""
-    own = proving.tolerance
-    if own is None:
+    tolerance = proving.tolerance
+    if tolerance is None:
         return ""
-    return f"{own.number:g}" + {ToleranceOf.UNIT: "", ToleranceOf.SPAN: " %", ToleranceOf.VALUE: " % of value"}[own.of]
+    return (
+        f"{tolerance.number:g}"
+        + {ToleranceOf.UNIT: "", ToleranceOf.SPAN: " %", ToleranceOf.VALUE: " % of value"}[tolerance.of]
+    )

@@ -119,11 +119,11 @@ def _property(device: Device, point: Point) -> dict[str, Any]:
         found["minimum"] = point.limits.range_low
     if point.limits.range_high is not None:
         found["maximum"] = point.limits.range_high
-    own = point_cells(device, point)
+    cells = point_cells(device, point)
     for key in ("name", "table", "address", "unit", "note"):
-        own.pop(key, None)
-    if own:
-        found[_OWN] = own
+        cells.pop(key, None)
+    if cells:
+        found[_OWN] = cells
     return found
 
 
@@ -181,9 +181,9 @@ def _row(name: str, told: dict[str, Any]) -> dict[str, str]:
             row[field] = str(told[key])[:2000]
     if form.get("modv:pollingTime"):
         row["period_s"] = f"{int(form['modv:pollingTime']) / 1000:g}"
-    own = told.get(_OWN)
-    if isinstance(own, dict):
-        row |= {str(key): str(value) for key, value in own.items()}
+    cells = told.get(_OWN)
+    if isinstance(cells, dict):
+        row |= {str(key): str(value) for key, value in cells.items()}
     return row
 
 

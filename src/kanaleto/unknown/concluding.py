@@ -167,9 +167,9 @@ def _cuts_of(turns: dict[int, Turn]) -> dict[int, _Cuts]:
     words = [[_bytes_of(_samples_of(turn, _own(turn, table), run)) for turn in turns.values()] for table, run in runs]
     _, cuts = explain(words)
     found: dict[int, _Cuts] = {unit_id: {} for unit_id in turns}
-    for (table, (first, _)), samples, own in zip(runs, words, cuts, strict=True):
+    for (table, (first, _)), samples, run_cuts in zip(runs, words, cuts, strict=True):
         for unit_id, of_unit in zip(turns, samples, strict=True):
-            for cut in own:
+            for cut in run_cuts:
                 low, high = 2 * cut.at, 2 * (cut.at + cut.codec.registers)
                 kept = [sample[low:high] for sample in of_unit]
                 most = _own(turns[unit_id], table).most
@@ -195,7 +195,7 @@ def _in_requests(cut: Cut, samples: list[bytes], most: int) -> list[tuple[Cut, l
 
 def _own(turn: Turn, table: TableSearch) -> TableSearch:
     """The same table of another unit."""
-    return next(own for own in turn.survey.tables if own.table is table.table)
+    return next(table_search for table_search in turn.survey.tables if table_search.table is table.table)
 
 
 def _bytes_of(samples: Sequence[tuple[int, ...]]) -> list[bytes]:
@@ -211,23 +211,25 @@ def _rows_of_table(turn: Turn, table: TableSearch, cuts: _Cuts) -> list[DraftRow
         if table.table.is_bits:
             rows += _rows_of_bits(turn, table, first, last)
             continue
-        at, own = first, []
+        at, drafted = first, []
         while at <= last:
             known = cuts.get((table.table, at))
             if known is None:
                 word = table.words.get(at)
                 once = (*_access(table.table), *((("words", f"0x{word:04X}"),) if word is not None else ()))
-                own.append(DraftRow(f"{WORDS[table.table]} {at}", table.table, at, "not read again", "uint16", once))
+                drafted.append(
+                    DraftRow(f"{WORDS[table.table]} {at}", table.table, at, "not read again", "uint16", once)
+                )
                 at += 1
                 continue
-            own.append(_row(table.table, at, *known))
+            drafted.append(_row(table.table, at, *known))
             at += known[0].codec.registers
         if table.is_full_of_zeros:  # what is zero at its ends may be nothing at all
-            while own and own[0].note.startswith(_ZERO):
-                own.pop(0)
-            while own and own[-1].note.startswith(_ZERO):
-                own.pop()
-        rows += own
+            while drafted and drafted[0].note.startswith(_ZERO):
+                drafted.pop(0)
+            while drafted and drafted[-1].note.startswith(_ZERO):
+                drafted.pop()
+        rows += drafted
     return [*rows, *_rows_of_resets(table)]
 
 

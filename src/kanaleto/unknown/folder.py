@@ -107,13 +107,13 @@ def write_folder(
     text = _HEAD + new_site_text(folder.resolve().name or "Found")
     lines: set[str] = set()
     for number, search in enumerate(searches):
-        own = drafts[number] if drafts is not None else drafts_of(search)
-        if not search.knows_settings or (not own and len(searches) > 1):
+        unit_drafts = drafts[number] if drafts is not None else drafts_of(search)
+        if not search.knows_settings or (not unit_drafts and len(searches) > 1):
             continue
         name = _free(_title(search.link), lines)
         text = with_line(text, name, str(search.link))
         text = with_line_keys(text, name, _line_keys(search))
-        for draft in own:
+        for draft in unit_drafts:
             map_name = f"unit-{draft.unit_id}.csv" if len(searches) == 1 else f"{_file(name)}-unit-{draft.unit_id}.csv"
             device = f"Unit {draft.unit_id}" if len(searches) == 1 else f"{name} unit {draft.unit_id}"
             keys = {"name": device, "unit_id": draft.unit_id, "map": map_name}

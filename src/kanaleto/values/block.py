@@ -56,22 +56,22 @@ def _made_for(registers: int, fields: Sequence[tuple[int, Codec]]) -> Decode:
         if in_place is not None:
             return in_place.unpack  # plain integers as they come
     raw, places, codes = _raw_numbers(fields)
-    own: dict[str, object] = {"apart": Struct(codes).unpack, "bits": _BITS_OF_BYTE}
+    globals_: dict[str, object] = {"apart": Struct(codes).unpack, "bits": _BITS_OF_BYTE}
     if 2 * registers <= _TABLE:  # each byte of `places` is replaced by the byte that stands there: quick, in C
-        own |= {"places": bytes(places), "rest": bytes(_TABLE - 2 * registers)}
+        globals_ |= {"places": bytes(places), "rest": bytes(_TABLE - 2 * registers)}
         ordered = "places.translate(data + rest)"
     else:
-        own["take"] = itemgetter(*places, places[0])
+        globals_["take"] = itemgetter(*places, places[0])
         ordered = "bytes(take(data)[:-1])"
     lines, of_bytes = _bits_of_bytes(raw, fields)
     values = [
-        of_bytes.get(index) or _expression(f"r{number}", index, codec, own)
+        of_bytes.get(index) or _expression(f"r{number}", index, codec, globals_)
         for index, (number, (_, codec)) in enumerate(zip(raw, fields, strict=True))
     ]
     names = "".join(f"r{number}, " for number in range(max(raw) + 1))
     lines = [f"{names}= apart({ordered})", *lines, f"return ({', '.join(values)},)"]
-    exec("def decode(data):\n    " + "\n    ".join(lines), own)
-    return cast(Decode, own["decode"])
+    exec("def decode(data):\n    " + "\n    ".join(lines), globals_)
+    return cast(Decode, globals_["decode"])
 
 
 _TABLE = 256
@@ -101,8 +101,8 @@ def _raw_numbers(fields: Sequence[tuple[int, Codec]]) -> tuple[list[int], list[i
         if key not in known:
             known[key] = len(known)
             codes += code
-            own = [2 * start + place for place in of_own]
-            places += own if code.endswith("s") else reversed(own)
+            standing = [2 * start + place for place in of_own]
+            places += standing if code.endswith("s") else reversed(standing)
         raw.append(known[key])
     return raw, places, codes
 
@@ -120,22 +120,22 @@ def _bits_of_bytes(raw: Sequence[int], fields: Sequence[tuple[int, Codec]]) -> t
     return lines, {index: f"b{number}_{byte}[{bit}]" for (number, byte), bits in several.items() for index, bit in bits}
 
 
-def _expression(raw: str, index: int, codec: Codec, own: dict[str, object]) -> str:
+def _expression(raw: str, index: int, codec: Codec, names: dict[str, object]) -> str:
     """What makes the value of a raw number; what takes more than an expression is a call of the codec's own `finish`,
     under a name of its own."""
     finish = f"finish{index}"
     number = _number(raw, codec)
     text = _scaled(number, codec) if number is not None else None
     if text is None:
-        own[finish] = codec.finish
+        names[finish] = codec.finish
         return f"{finish}({raw})"
     if codec.type.is_float:  # x - x is 0 but for NaN and what is infinite
-        own[finish] = codec.finish
+        names[finish] = codec.finish
         is_bare = codec.scale is None
         test = f"{raw} - {raw}" if is_bare else f"(v := {text}) - v"
         text = f"({raw if is_bare else 'v'} if {test} == 0.0 else {finish}({raw}))"
     if codec.no_values:
-        own[finish], own[f"none{index}"] = codec.finish, codec.no_values
+        names[finish], names[f"none{index}"] = codec.finish, codec.no_values
         text = f"({finish}({raw}) if {raw} in none{index} else {text})"
     return text
 

@@ -242,18 +242,18 @@ def _fits(order: ByteOrder, value_type: ValueType) -> bool:
     return order.is_for_wide or (order.is_spelled and value_type.registers_each == 4)
 
 
-def order_for(value_type: ValueType, own: ByteOrder | None, inherited: ByteOrder | None) -> ByteOrder:
+def order_for(value_type: ValueType, byte_order: ByteOrder | None, inherited: ByteOrder | None) -> ByteOrder:
     """The order that applies. A four-letter order that is only inherited leaves 16 bits and text alone. Raises
     ValueError."""
     if value_type.is_wide:
-        if own is not None and not _fits(own, value_type):
-            kinds = "64 bits" if own.is_spelled else "16 bits and text"
-            raise ValueError(f"order {own.value} is for {kinds}; {value_type} takes ABCD, CDAB, BADC or DCBA")
-        order = own or inherited
+        if byte_order is not None and not _fits(byte_order, value_type):
+            kinds = "64 bits" if byte_order.is_spelled else "16 bits and text"
+            raise ValueError(f"order {byte_order.value} is for {kinds}; {value_type} takes ABCD, CDAB, BADC or DCBA")
+        order = byte_order or inherited
         return order if order is not None and _fits(order, value_type) else ByteOrder.ABCD
-    if own is None or len(own.value) > 2:
+    if byte_order is None or len(byte_order.value) > 2:
         return inherited if inherited is not None and len(inherited.value) == 2 else ByteOrder.AB
-    return own
+    return byte_order
 
 
 def byte_places(value_type: ValueType, order: ByteOrder) -> tuple[int, ...]:

@@ -63,15 +63,23 @@ def frame_length(role: Role, held: _Held, start: int = 0) -> int:
         return MORE
     function = held[start + 1]
     if role is Role.REQUESTS:
-        fixed, count_at, own = _REQUEST_FIXED.get(function), _REQUEST_COUNT_AT.get(function), _REQUEST_OWN.get(function)
+        fixed, count_at, by_function = (
+            _REQUEST_FIXED.get(function),
+            _REQUEST_COUNT_AT.get(function),
+            _REQUEST_OWN.get(function),
+        )
     elif function & 0x80:
-        fixed, count_at, own = 5, None, None
+        fixed, count_at, by_function = 5, None, None
     else:
-        fixed, count_at, own = _ANSWER_FIXED.get(function), _ANSWER_COUNT_AT.get(function), _ANSWER_OWN.get(function)
+        fixed, count_at, by_function = (
+            _ANSWER_FIXED.get(function),
+            _ANSWER_COUNT_AT.get(function),
+            _ANSWER_OWN.get(function),
+        )
     if fixed is not None:
         return fixed
-    if own is not None:
-        return own(held, start)
+    if by_function is not None:
+        return by_function(held, start)
     if count_at is None:
         return UNKNOWN
     if have <= count_at:

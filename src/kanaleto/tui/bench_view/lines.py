@@ -80,21 +80,21 @@ class BenchList(Rows[BenchRow]):
     def _device(self, cells: Cells, row: StandDevice, width: int) -> Cells:
         bench = self.context.bench
         state = bench.state
-        own = state.device(row.device.name) if state is not None else None
-        if not bench.is_served(row.line.name, row.device.name) or own is None:
+        served = state.device(row.device.name) if state is not None else None
+        if not bench.is_served(row.line.name, row.device.name) or served is None:
             return cells.put(f" · {row.device.unit_id:>3} ", "dim").put(row.device.name, "muted", width - 9)
-        shape, tone, told = _how(own)
-        cells.put(f" {shape} ", tone).put(f"{own.unit_id:>3} ", "muted")
+        shape, tone, told = _how(served)
+        cells.put(f" {shape} ", tone).put(f"{served.unit_id:>3} ", "muted")
         return cells.put(row.device.name, width=max(width - 10 - len(told), 6)).put(f" {told}", tone)
 
 
-def _how(own: ServedDevice) -> tuple[str, str, str]:
+def _how(served: ServedDevice) -> tuple[str, str, str]:
     """Its shape, its tone, and what is said beside its name."""
-    if own.is_silenced:
+    if served.is_silenced:
         return "✕", "terracotta", "another answers"
-    if own.faults:
-        name = own.faults[0].split()[0]
+    if served.faults:
+        name = served.faults[0].split()[0]
         return _SAID.get(name, "◐"), "terracotta" if name in _SAID else "ochre", name
-    if not own.times:
+    if not served.times:
         return "◌", "muted", "never asked"
-    return "●", "verdigris", f"{own.per_s:.0f}/s" if own.per_s >= 9.95 else f"{own.per_s:.1f}/s"
+    return "●", "verdigris", f"{served.per_s:.0f}/s" if served.per_s >= 9.95 else f"{served.per_s:.1f}/s"

@@ -82,12 +82,12 @@ class RegisterRows(Rows[Point]):
         cells.put(self.value_text(row), "ink" if data is not None else "dim", value - 1, right=True, bold=True)
         text, tone = moved_by(device, row, self.look) if self.is_served else ("", "dim")
         cells.put("  ").put(text, tone, moved - 1)
-        own = self._written.get(row.name)
-        if written and own is not None:
-            tone = "terracotta" if own.code is not None else "ink"
-            age = age_text(max(self.now_s - own.at_s, 0.0))
-            cells.put(" ").put(written_text(row, own), tone, max(written - 19, 8))
-            cells.put(f" {age:>6} ", "muted").put(master_text(own.master), "muted", 10)
+        written_state = self._written.get(row.name)
+        if written and written_state is not None:
+            tone = "terracotta" if written_state.code is not None else "ink"
+            age = age_text(max(self.now_s - written_state.at_s, 0.0))
+            cells.put(" ").put(written_text(row, written_state), tone, max(written - 19, 8))
+            cells.put(f" {age:>6} ", "muted").put(master_text(written_state.master), "muted", 10)
         return cells
 
     def head(self, width: int) -> Cells:

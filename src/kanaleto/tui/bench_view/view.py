@@ -211,12 +211,12 @@ class BenchView(View, Horizontal):
             return [cells, *told, *([self._columns()] if len(told) < 2 else [])]
         if not self._stands_in:
             return [cells.put("  ·  it does not stand in: B begins, beside polling", "muted"), *self._head_below()]
-        own = state.device(device.name) if state is not None else None
-        if own is not None and own.is_silenced:
+        served = state.device(device.name) if state is not None else None
+        if served is not None and served.is_silenced:
             cells.put("  ·  another answers under its unit ID: it says nothing", "terracotta")
-        elif own is not None and own.times:
-            cells.put(f"  ·  asked {own.per_s:.1f} times a second", "muted")
-        elif own is not None:
+        elif served is not None and served.times:
+            cells.put(f"  ·  asked {served.per_s:.1f} times a second", "muted")
+        elif served is not None:
             cells.put("  ·  never asked yet", "ochre")
         room = max(self._registers.size.width - cells.width - 19, 8)
         cells.put(f"  ·  stands in at {place_text(bench.served[self._line_name].link, room)}", "muted")

@@ -39,23 +39,23 @@ def moved_by(device: Device, point: Point, look: LookState | None) -> tuple[str,
         return "by hand, on its way", "ochre"
     if look is not None and point.name in look.held:
         return "by hand, held", "ochre"
-    own = device.simulated
+    simulated = device.simulated
     word = _word_of(device, point)
-    if word is not None and not any(move.point == point.name for move in own.moves):
-        machine = next((one for one in own.machines if one.point == word.name), None)
+    if word is not None and not any(move.point == point.name for move in simulated.moves):
+        machine = next((one for one in simulated.machines if one.point == word.name), None)
         low, high = point.codec.bits or (0, 0)
         if machine is not None and any(low <= bit <= high for bit in owned_bits(machine, word)):
             return f"states of {word.name}", "verdigris"
         return ("masters", "sky") if word.access.is_written else ("nothing", "dim")
-    if any(machine.point == point.name for machine in own.machines):
+    if any(machine.point == point.name for machine in simulated.machines):
         state = look.states.get(point.name, "") if look is not None else ""
         return f"states{': ' if state else ''}{state}", "verdigris"
-    move = next((move for move in own.moves if move.point == point.name), None)
+    move = next((move for move in simulated.moves if move.point == point.name), None)
     if move is not None:
         when = ", while it may" if move.condition else ""
         return f"{_of_move(move)}{when}", "verdigris"
     if point.setting is not None:
-        return "a setting: " + ("after power" if own.behaves.settings_after == "power" else "at once"), "muted"
+        return "a setting: " + ("after power" if simulated.behaves.settings_after == "power" else "at once"), "muted"
     return ("masters", "sky") if point.access.is_written else ("nothing", "dim")
 
 
@@ -123,12 +123,12 @@ def written_text(point: Point, written: WrittenState) -> str:
 def _part(point: Point, address: int, items: Sequence[int]) -> str | None:
     """The point as it stands in what was written; nothing where only a part of it was."""
     first = point.address - address
-    own = items[first : first + point.size] if first >= 0 else ()
-    if len(own) < point.size:
+    here = items[first : first + point.size] if first >= 0 else ()
+    if len(here) < point.size:
         return None
     if point.table.is_bits:
-        return "on" if own[0] else "off"
-    data = b"".join(word.to_bytes(2) for word in own)
+        return "on" if here[0] else "off"
+    data = b"".join(word.to_bytes(2) for word in here)
     return data.hex().upper() if is_word_of_bits(point) else text_of(point, data)
 
 

@@ -39,7 +39,7 @@ def ask_change(context: Context, bridge: Bridge, kind: PartKind, number: int) ->
     if kind == "route":
         shown = route_text(bridge.routes[number])
     else:
-        formulas = {own.name: own.formula for own in context.snapshot.site.composing}
+        formulas = {derived.name: derived.formula for derived in context.snapshot.site.composing}
         shown = pass_text(bridge.passes[number], formulas)
 
     def take(text: str) -> "Future[Done] | str | None":

@@ -85,7 +85,7 @@ class RouteRows(Rows[RouteRow]):
             for route in bridge.routes:
                 pairs = zip(route.units, route.targets, strict=True)
                 rows += [RoutedUnit(bridge.name, unit, to, route.access.value == "write") for unit, to in pairs]
-            rows += [PassRow(bridge.name, number, own) for number, own in enumerate(bridge.passes)]
+            rows += [PassRow(bridge.name, number, pass_) for number, pass_ in enumerate(bridge.passes)]
             for composed in bridge.devices:
                 rows.append(ComposedRowOf(bridge.name, composed))
                 rows += [ComposedCell(bridge.name, composed.unit_id, composed.numbering, row) for row in composed.rows]
@@ -111,30 +111,30 @@ class RouteRows(Rows[RouteRow]):
 
     def _cell(self, cells: Cells, row: ComposedCell, width: int) -> Cells:
         """Where it stands here, its value and age, and where it stands at its source."""
-        own = row.row
+        composed = row.row
         counting = Numbering.PROTOCOL if self.context.counts_as_wire else row.numbering
-        cells.put("     ").put(_span(own.table, own.address, own.end, counting), "sky", 17)
+        cells.put("     ").put(_span(composed.table, composed.address, composed.end, counting), "sky", 17)
         name = max(min((width - 50) // 2, 34), 8)
-        cells.put(own.name, "ink", name).put(" ")
-        place = self.snapshot.place_of((own.device, own.point)) if own.device else None
+        cells.put(composed.name, "ink", name).put(" ")
+        place = self.snapshot.place_of((composed.device, composed.point)) if composed.device else None
         if place is None:
-            lost = f"{own.device}/{own.point} is no point of the site any more: answered 0B"
-            derived = self.snapshot.board.derived.get(own.point) if not own.device else None
+            lost = f"{composed.device}/{composed.point} is no point of the site any more: answered 0B"
+            derived = self.snapshot.board.derived.get(composed.point) if not composed.device else None
             if derived is None or not isinstance(derived.value, int | float):
                 return cells.put(
-                    lost if own.device else "an expression, not known yet", "ochre" if own.device else "muted"
+                    lost if composed.device else "an expression, not known yet", "ochre" if composed.device else "muted"
                 )
             cells.put(f"{short_number(float(derived.value))}", "ink", 14, right=True)
             return (
                 cells.put(age_text(derived.age_s), "muted", 8, right=True)
                 .put("  = from ", "muted")
-                .put(", ".join(own.sources), "muted", max(width - cells.width - 1, 4))
+                .put(", ".join(composed.sources), "muted", max(width - cells.width - 1, 4))
             )
         reading = self.snapshot.reading(place)
         is_good = reading.quality is Quality.GOOD
         cells.put(value_text(place.point, reading), "ink" if is_good else "ochre", 14, right=True)
         cells.put(age_text(reading.age_s), "muted", 8, right=True).put("  ← ", "muted")
-        cells.put(f"{own.device}/{own.point}", "ink")
+        cells.put(f"{composed.device}/{composed.point}", "ink")
         if isinstance(place.point, Point) and isinstance(place, Place):
             counting_there = Numbering.PROTOCOL if self.context.counts_as_wire else place.device.numbering
             there = _span(place.point.table, place.point.address, place.point.end, counting_there)
@@ -144,10 +144,10 @@ class RouteRows(Rows[RouteRow]):
     def _pass(self, cells: Cells, row: PassRow, width: int) -> Cells:
         """Both values, the age of the one and when the other was written."""
         seen = self.passes.get((row.bridge, row.own))
-        own = row.own
+        pass_ = row.own
         shape, tone = _how_passed(seen)
-        source = f"{own.device}/{own.point}" if own.device else "an expression"
-        target = f"{own.to_device}/{own.to_point}"
+        source = f"{pass_.device}/{pass_.point}" if pass_.device else "an expression"
+        target = f"{pass_.to_device}/{pass_.to_point}"
         room = max((width - 46) // 2, 10)
         cells.put(f" {shape} ", tone).put(source, "ink", room if seen is not None else None)
         if seen is None:

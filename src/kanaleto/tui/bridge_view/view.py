@@ -109,8 +109,8 @@ class LatestRows(Panel):
 
     def _frames(self, state: RouteState, latest: Latest) -> list[Row]:
         site = self.snapshot.site
-        bridge = next((own for own in site.bridges if own.name == state.bridge), None)
-        line = next((own for own in site.lines if own.name == state.target.line), None)
+        bridge = next((bridge for bridge in site.bridges if bridge.name == state.bridge), None)
+        line = next((line for line in site.lines if line.name == state.target.line), None)
         if bridge is None or not bridge.listen or line is None:
             return []
         came, went = framing_of(bridge.listen[0]), framing_of(line.link)
@@ -261,7 +261,7 @@ class BridgeView(View, Vertical):
         row = self._routes.current
         if not isinstance(row, RoutedUnit):
             return None
-        bridge = next((own for own in self.snapshot.site.bridges if own.name == row.bridge), None)
+        bridge = next((bridge for bridge in self.snapshot.site.bridges if bridge.name == row.bridge), None)
         if bridge is None:
             return None
         return next(((bridge, at) for at, route in enumerate(bridge.routes) if row.unit_id in route.units), None)

@@ -57,19 +57,21 @@ def acting_rows(control: Control, wall_s: float) -> list[ActingRow]:
     ]
 
 
-def _owed(own: OwedState, wall_s: float) -> ActingRow:
-    order = own.order
+def _owed(owed_state: OwedState, wall_s: float) -> ActingRow:
+    order = owed_state.order
     back = order.told or order.data.hex(" ", 2).upper()
-    if own.stage is OwedStage.PULSING:
-        left_s = max(own.due_wall_s - wall_s, 0.0)
+    if owed_state.stage is OwedStage.PULSING:
+        left_s = max(owed_state.due_wall_s - wall_s, 0.0)
         text = f"{order.name} is {order.was_told or 'as we wrote it'}: {back} in {left_s:.1f} s"
-    elif own.stage is OwedStage.LEFT:
-        text = f"{order.name}: {own.what}; enter sends {back}, c leaves it so"
+    elif owed_state.stage is OwedStage.LEFT:
+        text = f"{order.name}: {owed_state.what}; enter sends {back}, c leaves it so"
     else:
-        since = f"owed since {clock_text(own.due_wall_s)[:8]}"
-        asks = " (enter sends it, c leaves it so)" if own.stage is OwedStage.ASKS else ""
-        text = f"{order.name}: {back} {since}: {own.why or own.what}{asks}"
-    return ActingRow(own, own.stage.value, order.device or f"unit {order.unit_id}", text, _TONES[own.stage])
+        since = f"owed since {clock_text(owed_state.due_wall_s)[:8]}"
+        asks = " (enter sends it, c leaves it so)" if owed_state.stage is OwedStage.ASKS else ""
+        text = f"{order.name}: {back} {since}: {owed_state.why or owed_state.what}{asks}"
+    return ActingRow(
+        owed_state, owed_state.stage.value, order.device or f"unit {order.unit_id}", text, _TONES[owed_state.stage]
+    )
 
 
 def _alive(state: AliveState) -> ActingRow:

@@ -46,8 +46,8 @@ def commands(frame: FrameParts) -> Iterator[Command]:
     here = list(frame.view_of(frame.current_digit).about_here())
     for device, point in here:
         yield from _commands_for(frame, device, point)
-    own = [view for view in frame.view_classes if view.digit == frame.current_digit]
-    for view in [*own, *(view for view in frame.view_classes if view not in own)]:
+    first_views = [view for view in frame.view_classes if view.digit == frame.current_digit]
+    for view in [*first_views, *(view for view in frame.view_classes if view not in first_views)]:
         for action in view.actions:
             if action.is_found:
                 yield Command(f"{view.title}: {action.verb}", action.key, partial(frame.perform, action.do, view.digit))

@@ -56,8 +56,8 @@ def keys_here(
         ]
     if typed is not None:
         return [*(typed.KEYS or view.keys_here()), ("ctrl+q", "quit")]
-    own = view.keys_here()
-    taken = {key for keys, _ in own for key in keys.split()}
+    of_view = view.keys_here()
+    taken = {key for keys, _ in of_view for key in keys.split()}
     hold = [("space", "resume polling" if context.snapshot.is_held else "hold polling")]
     everywhere = [
         *(hold if context.capture is None else []),
@@ -65,4 +65,4 @@ def keys_here(
         ("q", "quit"),
         ("?", "all keys"),
     ]
-    return [*own, *(key for key in everywhere if key[0] not in taken)]
+    return [*of_view, *(key for key in everywhere if key[0] not in taken)]

@@ -56,9 +56,9 @@ class Keys(Page, ScrollView, can_focus=True):
 
     def _in_order(self, digit: str) -> list[tuple[str, list[tuple[str, str]]]]:
         """The view that one is in first."""
-        own = [part for view in self._views if view.digit == digit for part in parts_of(view)]
+        of_views = [part for view in self._views if view.digit == digit for part in parts_of(view)]
         others = [part for view in self._views if view.digit != digit for part in parts_of(view)]
-        return [*own, self._everywhere, *others]
+        return [*of_views, self._everywhere, *others]
 
     def begin(self) -> None:
         """With the keys of the view that one comes from first."""

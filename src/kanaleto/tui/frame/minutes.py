@@ -51,12 +51,12 @@ class LaneMinutes:
         """The last `count` minutes up to `last`, oldest first; None where nothing is known."""
         assert self.last is not None
         session = self._context.engine.session
-        own = session.minutes_of(line)
+        of_session = session.minutes_of(line)
         first = self.last - count + 1
         recorded = self._recorded.get(line, {})
-        if not own or first < min(own):
+        if not of_session or first < min(of_session):
             self._ask(snapshot, first)
-        return [own.get(minute) or recorded.get(minute) for minute in range(first, self.last + 1)]
+        return [of_session.get(minute) or recorded.get(minute) for minute in range(first, self.last + 1)]
 
     def told(self, count: int) -> str:
         assert self.last is not None

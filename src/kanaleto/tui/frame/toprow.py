@@ -142,7 +142,7 @@ class TopRow(Drawn):
         if led:
             more = f" and {len(led) - 1} more" if len(led) > 1 else ""
             return [(f"◇ {cut(led[0], 16)}{more} led to a stand-in", "ochre")], [("◇", "ochre")]
-        others = {own.value for own in self._origins if own is not Origin.REAL}
+        others = {origin.value for origin in self._origins if origin is not Origin.REAL}
         if not others:
             return [], []
         some = "" if Origin.REAL not in self._origins else "some "

@@ -219,9 +219,9 @@ class AppWriting:
         owed = self._control.owings.states
         counts = {
             "held": len(self._control.alive),
-            "pulsing": sum(own.stage is OwedStage.PULSING for own in owed),
-            "owed": sum(own.stage in (OwedStage.OWED, OwedStage.ASKS) for own in owed),
-            "left standing": sum(own.stage is OwedStage.LEFT for own in owed),
+            "pulsing": sum(owed_state.stage is OwedStage.PULSING for owed_state in owed),
+            "owed": sum(owed_state.stage in (OwedStage.OWED, OwedStage.ASKS) for owed_state in owed),
+            "left standing": sum(owed_state.stage is OwedStage.LEFT for owed_state in owed),
             "lost": len(self._control.alives.offers),
         }
         told = " · ".join(f"{count} {name}" for name, count in counts.items() if count)

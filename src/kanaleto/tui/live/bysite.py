@@ -34,7 +34,7 @@ class _Section(Struct, frozen=True):
             return None
         if self.part is not None:
             return self.part.order.get(name)
-        return next((at for at, own in enumerate(self.derived) if own.identity[1] == name), None)
+        return next((at for at, entry in enumerate(self.derived) if entry.identity[1] == name), None)
 
 
 class BySite(Sequence[LiveRow]):

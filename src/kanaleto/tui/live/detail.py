@@ -59,10 +59,10 @@ class PointDetail(Panel):
             rows.append([(f"{mark} {rule.word} {rule.words(point)}", tone)])
         if point.limits.range_low is not None or point.limits.range_high is not None:
             rows.append([(f"  range {_range_words(point)}", "muted")])
-        own = past.get(place.identity)
-        if own is not None:
-            rows.append([(f"  past since {clock_text(own.wall_s)[:8]}", "ink"),
-                         ("" if own.seen is not None else ", not seen yet", "ochre")])  # fmt: skip
+        since = past.get(place.identity)
+        if since is not None:
+            rows.append([(f"  past since {clock_text(since.wall_s)[:8]}", "ink"),
+                         ("" if since.seen is not None else ", not seen yet", "ochre")])  # fmt: skip
         limits = point.limits
         manner = [f"back by {limits.hysteresis:g}"] if limits.hysteresis else []
         manner += [f"after {limits.delay_s:g} s"] if limits.delay_s else []

@@ -63,14 +63,14 @@ class Listing:
         groups: dict[str, list[AnyPlace]] = {}
         for place in places:
             groups.setdefault(place.identity[0], []).append(place)
-        for device, own in groups.items():
-            hidden = len(own) if device in self.folded else 0
+        for device, of_device in groups.items():
+            hidden = len(of_device) if device in self.folded else 0
             rows += [None] if rows else []
-            first = own[0]
+            first = of_device[0]
             rows.append(
                 DerivedRow(hidden) if isinstance(first, DerivedPlace) else DeviceRow(first.line, first.device, hidden)
             )
-            rows += [] if hidden else [PointRow(place) for place in own]
+            rows += [] if hidden else [PointRow(place) for place in of_device]
         return rows
 
 

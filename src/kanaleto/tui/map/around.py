@@ -84,12 +84,12 @@ class MapFoot(Drawn):
         part = plan.part_of(self.device.name) if self.device is not None else None
         if part is not None:
             blocks = [block for block in part.blocks if block.period_s > 0]
-            own, spent, is_measured = self.snapshot.load_of(part.device.name)
+            share, spent, is_measured = self.snapshot.load_of(part.device.name)
             count = f"{len(blocks)} request{'s' if len(blocks) != 1 else ''}"
             load = self.snapshot.load(part.line)
             how = ", as measured" if is_measured else ", as calculated"
             cells.put(f"{count}, {1000 * spent:.1f} ms of line time{how}", "muted")
-            cells.put(f" · this device {100 * own:.0f} %, ", "muted")
+            cells.put(f" · this device {100 * share:.0f} %, ", "muted")
             cells.put(
                 f"{part.line.name} {100 * load:.0f} %", "terracotta" if load > 1 else "ochre" if load > 0.8 else "muted"
             )

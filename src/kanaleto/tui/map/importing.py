@@ -264,9 +264,9 @@ class ImportPane(Drawn, Vertical):
 
     def action_count(self) -> None:
         order: list[Counting] = list(_COUNTS)
-        own = self._device.numbering if self._device is not None else None
-        if own is not None and own not in order:
-            order.append(own)
+        numbering = self._device.numbering if self._device is not None else None
+        if numbering is not None and numbering not in order:
+            order.append(numbering)
         self.numbering = order[(order.index(self.numbering) + 1) % len(order)]
         self._understand()
 

@@ -67,13 +67,15 @@ class DeviceBeside(Panel):
             [("SETTINGS", "muted!"), ("  c changes them", "dim")],
         ]
         used, learned = _used(device, line), self._learned(device)
-        own = {key: shown_setting(said.device[key]) for key in SETTINGS if said is not None and key in said.device}
+        said_values = {
+            key: shown_setting(said.device[key]) for key in SETTINGS if said is not None and key in said.device
+        }
         for key in SETTINGS:
-            if key in ("name", "unit_id", "line", "note") or (key not in used and key not in own):
+            if key in ("name", "unit_id", "line", "note") or (key not in used and key not in said_values):
                 continue
             source = said.source(key) if said is not None else "default"
             where = {"own": ", its own", "line": f" from {line.name}", "site": " from the site", "default": ""}[source]
-            value = own.get(key) or shown_setting(used[key])
+            value = said_values.get(key) or shown_setting(used[key])
             tone = "ink" if source != "default" else "muted"
             now = used.get(key)
             if key in learned and isinstance(now, int) and learned[key] < now:

@@ -74,10 +74,10 @@ def passed_before(events: Iterable[Event], listed: Iterable[Crossing], most: int
 
 def written_last(results: Sequence[Result], device: str, most: int) -> list[Row]:
     """What was written to a device from here, the newest first."""
-    own = [result for result in reversed(results) if result.order.device == device]
+    of_device = [result for result in reversed(results) if result.order.device == device]
     rows: list[Row] = [
         [(f"{clock_text(result.wall_s)[:8]}  ", "muted"), (f"{result.order.name:<26}", "ink"), (result.text, "muted")]
-        for result in own[:most]
+        for result in of_device[:most]
     ]
     return [[], [("LAST WRITES", "muted!")], *rows] if rows else []
 

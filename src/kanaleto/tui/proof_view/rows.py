@@ -60,10 +60,10 @@ class ProofRows(Rows[ProofRow]):
         for claim in claims:
             by_device.setdefault(claim.key.device, []).append(claim)
         rows: list[ProofRow] = []
-        for name, own in by_device.items():
-            rows.append(CheckedDevice(name, len(own), sum(claim.is_left for claim in own)))
+        for name, of_device in by_device.items():
+            rows.append(CheckedDevice(name, len(of_device), sum(claim.is_left for claim in of_device)))
             before = ""
-            for claim in own:
+            for claim in of_device:
                 told = claim.key.point or claim.key.claim
                 rows.append(ClaimRow(claim, told != before))
                 before = told

@@ -133,7 +133,7 @@ class Taking:
             key,
             self._proof.ask(
                 key, "reading", lambda session: read_now(session, line, device, point), make,
-                lambda own: f"{key}: {own.verdict}, seen {own.seen}",
+                lambda sheet_line: f"{key}: {sheet_line.verdict}, seen {sheet_line.seen}",
             ),
         )  # fmt: skip
 
@@ -147,7 +147,7 @@ class Taking:
             key,
             self._proof.ask(
                 key, "reading", lambda session: read_now(session, line, device, point), make,
-                lambda own: f"{key}: crossed at {own.seen}",
+                lambda sheet_line: f"{key}: crossed at {sheet_line.seen}",
             ),
         )  # fmt: skip
 
@@ -169,7 +169,7 @@ class Taking:
 
         asked = self._proof.ask(
             key, "watching", lambda session: watch_loss(session, line, device, _CABLE_S), make,
-            lambda own: f"{device.name}: {own.seen}",
+            lambda sheet_line: f"{device.name}: {sheet_line.seen}",
         )  # fmt: skip
         self._begin(key, asked)
         self._context.tell(f"pull the cable of {device.name} now, and put it back: it is watched (escape stops it)")
@@ -212,7 +212,7 @@ class Taking:
             key,
             self._proof.ask(
                 key, what, lambda session: watch_feedback(session, line, device, point, value), make,
-                lambda own: f"{key}: written {own.expected}, seen {own.seen}: {own.verdict}",
+                lambda row: f"{key}: written {row.expected}, seen {row.seen}: {row.verdict}",
             ),
         )  # fmt: skip
 
@@ -245,7 +245,7 @@ class Taking:
                 key, verdict, who, at, note, claims, checkout.sheet.lines, point, origin, device.unit_id, line.name,
             )  # fmt: skip
 
-        self._proof.keep(key, make, lambda own: f"{key}: {own.verdict}")
+        self._proof.keep(key, make, lambda sheet_line: f"{key}: {sheet_line.verdict}")
 
     def ask_note(self, claim: Claim) -> None:
         """A note is another line with the same judgement, in place of the one before."""
@@ -260,7 +260,7 @@ class Taking:
             def make(checkout: Checkout, who: str, replaces: list[str]) -> SheetLine:
                 return replace(before, id=new_id(), note=note, replaces=[before.id])
 
-            self._proof.keep(claim.key, make, lambda own: "noted")
+            self._proof.keep(claim.key, make, lambda taken: "noted")
 
         self._context.ask(f"a note on {claim.key}", before.note, take, is_added_to=bool(before.note))
 
@@ -268,11 +268,14 @@ class Taking:
 
     def ask_what(self, device: str, point: str) -> None:
         """`prove` and `tolerance` of a point, or of all points of a device, in its map."""
-        found = next((own for _, own in self._context.snapshot.site.devices() if own.name == device), None)
+        found = next(
+            (each_device for _, each_device in self._context.snapshot.site.devices() if each_device.name == device),
+            None,
+        )
         if found is None:
             self._context.presses.refused("put the cursor on a device or a claim")
             return
-        names = [point] if point else [own.name for own in found.points]
+        names = [point] if point else [point.name for point in found.points]
         cells = _cells_of(found, point)
 
         def take(text: str) -> "Future[Done] | str | None":
@@ -318,10 +321,10 @@ _WHAT = {
 
 
 def _cells_of(device: Device, point: str) -> dict[str, str]:
-    own = next((own for own in device.points if own.name == point), None)
-    if own is None:
+    each_point = next((each_point for each_point in device.points if each_point.name == point), None)
+    if each_point is None:
         return {"prove": "once"}
-    told = {"prove": prove_text(own.proving)}
-    if own.proving.tolerance is not None:
-        told["tolerance"] = tolerance_text(own.proving)
+    told = {"prove": prove_text(each_point.proving)}
+    if each_point.proving.tolerance is not None:
+        told["tolerance"] = tolerance_text(each_point.proving)
     return told

@@ -153,11 +153,11 @@ class ProofView(View, Vertical):
         for claim in claims:
             by_device.setdefault(claim.key.device, []).append(claim)
         size = min(max((width - 22) // max(len(by_device), 1), 3) - 1, 11)
-        for name, own in by_device.items():
-            done = sum(not claim.is_left for claim in own) * size // len(own)
-            rehearsed = sum(claim.state is ClaimState.REHEARSED for claim in own) * size // len(own)
-            wrong = sum(claim.state in (ClaimState.FAILED, ClaimState.DISPUTED) for claim in own)
-            wrong = min(-(-wrong * size // len(own)), size - done - rehearsed)
+        for name, of_device in by_device.items():
+            done = sum(not claim.is_left for claim in of_device) * size // len(of_device)
+            rehearsed = sum(claim.state is ClaimState.REHEARSED for claim in of_device) * size // len(of_device)
+            wrong = sum(claim.state in (ClaimState.FAILED, ClaimState.DISPUTED) for claim in of_device)
+            wrong = min(-(-wrong * size // len(of_device)), size - done - rehearsed)
             bars.put("█" * done, "verdigris").put("▒" * rehearsed, "sky").put("█" * wrong, "terracotta")
             bars.put("─" * (size - done - rehearsed - wrong), "rules").put(" ")
             names.put(cut(name, size), "muted", size).put(" ")

@@ -111,7 +111,10 @@ class AppBench:
 
             self._is_playing = False
             expects = [(step.target, expect) for step in rehearsal.steps for expect in step.expects]
-            verdicts = [SequenceVerdict(target, own.text, own.outcome, own.told) for target, own in expects]
+            verdicts = [
+                SequenceVerdict(target, expect_state.text, expect_state.outcome, expect_state.told)
+                for target, expect_state in expects
+            ]
             self._context.proof.keep_sequences(rehearsal.name, verdicts)
 
     # Beside what is polled
@@ -146,7 +149,9 @@ class AppBench:
             return str(error)
         if line.name in self._leads:
             return f"{line.name} is led to what stands in for it: I ends that"
-        used = next((own for own in self._context.engine.snapshot.site.lines if is_same_place(own.link, place)), None)
+        used = next(
+            (line for line in self._context.engine.snapshot.site.lines if is_same_place(line.link, place)), None
+        )
         if used is not None:
             return f"{used.name} of this site is polled at {place.place}: B stands in at a free place"
         if not self._is_busy(line.name):
@@ -284,7 +289,7 @@ class AppBench:
                 why = "what stood in for its device has gone"
                 self._context.engine.do(lambda session: control.owings.give_up({name}, why)).result(_LEAVE_S)
             is_stand_in = self._leads[name].origin is Origin.STAND_IN
-            self._leads = {own: lead for own, lead in self._leads.items() if own != name}
+            self._leads = {leader: lead for leader, lead in self._leads.items() if leader != name}
             told = f"{name} is led to its own devices again"
             self._context.door.take_over_again(told).result(_TAKE_S)
             if is_stand_in:
@@ -382,7 +387,7 @@ class AppBench:
         for name, served in list(stand_ins.served.items()):
             if name not in lines:
                 stand_ins.end(name)
-                led_as = next((own for own, lead in self._leads.items() if lead.place == served.link), "")
+                led_as = next((leader for leader, lead in self._leads.items() if lead.place == served.link), "")
                 if led_as:
                     self._tell_failure(led_as, stand_ins.serve(replace(served, line=led_as)))
                 else:
@@ -446,7 +451,7 @@ class AppBench:
             except Exception as error:  # whatever it is, it is told, and the rest goes on
                 told = f"{line}: {error}"
             finally:
-                self._under_way = {name: own for name, own in self._under_way.items() if name != line}
+                self._under_way = {name: work for name, work in self._under_way.items() if name != line}
             self._tell_later(told)
 
         Thread(target=run, name="stand in", daemon=True).start()

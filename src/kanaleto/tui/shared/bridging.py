@@ -94,10 +94,10 @@ class AppBridging:
             self._context.trouble("bridge", str(error))
         self._context.redraw()
 
-    def turn_pass(self, bridge: str, own: "Pass") -> None:
+    def turn_pass(self, bridge: str, pass_: "Pass") -> None:
         """Stop a pass, or let it go on."""
         if self._desk is not None:
-            self._desk.turn_pass(bridge, own)
+            self._desk.turn_pass(bridge, pass_)
 
     def test(self, site: Site) -> None:
         """One read for each routed unit."""

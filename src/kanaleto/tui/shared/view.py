@@ -27,9 +27,11 @@ class View(Drawn):
     DEFAULT_CSS = "View { height: 100%; width: 100%; }"
 
     def __init_subclass__(cls, **arguments: Any) -> None:
-        own = [Binding(action.keys, action.do, show=False) for action in cls.__dict__.get("actions", ()) if action.keys]
-        if own:
-            cls.BINDINGS = [*cls.__dict__.get("BINDINGS", []), *own]
+        bindings = [
+            Binding(action.keys, action.do, show=False) for action in cls.__dict__.get("actions", ()) if action.keys
+        ]
+        if bindings:
+            cls.BINDINGS = [*cls.__dict__.get("BINDINGS", []), *bindings]
         beside = Path(sys.modules[cls.__module__].__file__ or "").with_suffix(".tcss")
         if beside.is_file() and "DEFAULT_CSS" not in cls.__dict__:
             cls.DEFAULT_CSS = beside.read_text(encoding="utf-8")

@@ -149,21 +149,21 @@ class Beside(Scrolled, can_focus=True):
         of = self._cells().put("  ").put(f"{self.looking.span.value}, {self.looking.rows:,} exchanges", "dim")
         return [head, of, *(self._device(device, name_width, dict(columns), has_bars) for device in devices)]
 
-    def _device(self, own: OfDevice, name_width: int, columns: dict[str, int], has_bars: bool) -> Cells:
-        kinds = own.kinds
-        cells = self._cells().put("  ").put(own.name, "ink", name_width)
+    def _device(self, device: OfDevice, name_width: int, columns: dict[str, int], has_bars: bool) -> Cells:
+        kinds = device.kinds
+        cells = self._cells().put("  ").put(device.name, "ink", name_width)
         cells.put(str(kinds.get(OutcomeKind.GOOD, 0)), "verdigris", columns["good"], right=True)
         silent = sum(kinds.get(kind, 0) for kind in (OutcomeKind.TIMEOUT, OutcomeKind.UNREACHABLE))
         garbled = sum(kinds.get(kind, 0) for kind in (OutcomeKind.GARBLED, OutcomeKind.UNEXPECTED))
         for name, text, tone in (
-            ("refused", _refused(own), "ochre"),
+            ("refused", _refused(device), "ochre"),
             ("silent", str(silent or "·"), "terracotta"),
-            ("late", str(own.late.count or "·"), "ochre"),
+            ("late", str(device.late.count or "·"), "ochre"),
             ("garbled", str(garbled or "·"), "violet"),
         ):
             if name in columns:
                 cells.put(text, "dim" if text == "·" else tone, columns[name], right=True)
-        times = sorted(own.times)
+        times = sorted(device.times)
         count = len(times)
         median = f"{1000 * times[count // 2]:.1f}" if times else "—"
         most = f"{1000 * times[min(count * 95 // 100, count - 1)]:.1f}" if times else "—"
@@ -181,9 +181,9 @@ class Beside(Scrolled, can_focus=True):
         return rows
 
 
-def _refused(own: OfDevice) -> str:
+def _refused(device: OfDevice) -> str:
     """How often, and behind it the code, the most frequent one where there were several."""
-    codes = {code: shown.count for code, shown in (*own.codes.items(), *own.gateway_codes.items())}
+    codes = {code: shown.count for code, shown in (*device.codes.items(), *device.gateway_codes.items())}
     if not codes:
         return "·"
     most = max(codes, key=lambda code: codes[code])

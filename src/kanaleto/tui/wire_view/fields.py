@@ -96,8 +96,8 @@ def both_framings(row: ExchangeRow, is_answer: bool) -> list[tuple[str, str, str
     is_tcp = framing_name(row.link) == "tcp"
     transaction = int.from_bytes(raw[:2]) if is_tcp else 0
     serial, network = Rtu().encode(row.unit_id, pdu, 0), Tcp().encode(row.unit_id, pdu, transaction)
-    own = raw if framing_name(row.link) == "rtu" else serial
-    check = own[-2:] if len(own) >= 4 else crc_bytes(unit + pdu)
+    payload = raw if framing_name(row.link) == "rtu" else serial
+    check = payload[-2:] if len(payload) >= 4 else crc_bytes(unit + pdu)
     head = network[:6].hex(" ").upper()
     middle, byte = pdu.hex(" ").upper(), unit.hex().upper()
     return [

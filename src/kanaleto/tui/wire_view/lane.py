@@ -36,12 +36,12 @@ class LaneInFull(Drawn):
             begin_us = found.key - 500 * SPANS_MS[self.span]
             end_us = begin_us + 1000 * SPANS_MS[self.span]
             near = _near(rows, cursor, begin_us, end_us)
-            own = [
+            in_sight = [
                 one
                 for one in near
                 if one.row.line == found.row.line and one.row.request and begin_us <= one.key + one.row.last_us
             ]
-            self._lines = self._made(found, own, begin_us, end_us)
+            self._lines = self._made(found, in_sight, begin_us, end_us)
         self.redraw()
 
     def draw_line(self, y: int) -> Strip:

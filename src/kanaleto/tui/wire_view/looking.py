@@ -79,14 +79,14 @@ class Looking:
             self._counting = None
         is_due = of != self._of or (not is_over and monotonic() >= self._due_s)
         if self._counting is None and is_due:
-            gathered, own = Gathered(timeouts_us), OwnCounts(self.served)
+            gathered, counts = Gathered(timeouts_us), OwnCounts(self.served)
 
             def add(row: ExchangeRow) -> None:
                 gathered.add(row)
-                own.add(row)
+                counts.add(row)
 
             self._of, self._begun_s = of, monotonic()
-            self._counting = gathered, own, reel.each(ranked, first, last, add)
+            self._counting = gathered, counts, reel.each(ranked, first, last, add)
         return has_news
 
     def say_when(self, told: list[str]) -> None:
@@ -104,7 +104,7 @@ class Looking:
             return False
         lines = list(gathered.lines.values())
         order = {place: number for number, place in enumerate(self.order)}
-        self.devices = sorted(gathered.devices, key=lambda own: order.get((own.line, own.unit_id), len(order)))
+        self.devices = sorted(gathered.devices, key=lambda device: order.get((device.line, device.unit_id), len(order)))
         self.rows = gathered.rows
         self.findings = findings_of(lines)
         ports = (

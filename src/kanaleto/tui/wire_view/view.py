@@ -453,7 +453,7 @@ class WireView(View, Vertical):
             self.context.tell("nothing is sent from a capture")
         elif place is not None and written:
             found = [(self.snapshot.place_of((place[1].name, point.name)), text) for point, text in written]
-            there = [(spot_of(own), text) for own, text in found if isinstance(own, Place)]
+            there = [(spot_of(place), text) for place, text in found if isinstance(place, Place)]
             if there:
                 self.context.write([spot for spot, _ in there], None, "; ".join(text for _, text in there))
         elif place is None or not isinstance(request, Read):

@@ -133,10 +133,10 @@ class AcrossPart(Part):
         grid = [[part.by_name.get(name) if part is not None else None for name in columns] for part in parts]
         odd: list[set[int]] = [set() for _ in devices]
         for number in range(len(columns)):
-            own = [row[number] for row in grid]
-            point = next((place.point for place in own if place is not None), None)
+            across = [row[number] for row in grid]
+            point = next((place.point for place in across if place is not None), None)
             if point is not None:
-                values = [snapshot.reading(place).value if place is not None else None for place in own]
+                values = [snapshot.reading(place).value if place is not None else None for place in across]
                 for at in odd_ones(point, values):
                     odd[at].add(number)
         rows = [

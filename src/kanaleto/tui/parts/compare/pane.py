@@ -177,7 +177,11 @@ class ComparePart(Part):
         self._judged_for = None
         self._points = list(marked)
         self._left = device
-        likes = [own.name for own in devices_like(self.context.snapshot.site, device) if own.name != device]
+        likes = [
+            each_device.name
+            for each_device in devices_like(self.context.snapshot.site, device)
+            if each_device.name != device
+        ]
         if self._right not in likes:
             self._right = likes[0] if likes else ""
         self._with = With.POINTS if len(marked) > 1 else With.DEVICE if likes else With.EXPECTED
@@ -219,9 +223,9 @@ class ComparePart(Part):
                 for place in places[1:]
             ]
         part = snapshot.plan.part_of(self._left)
-        own: list[AnyPlace] = [place for one in self._points if (place := snapshot.place_of(one)) is not None]
-        own = own or (list(part.places) if part is not None else list(snapshot.plan.derived))
-        return [Pair(place.point.name, place, None) for place in own]
+        chosen: list[AnyPlace] = [place for one in self._points if (place := snapshot.place_of(one)) is not None]
+        chosen = chosen or (list(part.places) if part is not None else list(snapshot.plan.derived))
+        return [Pair(place.point.name, place, None) for place in chosen]
 
     def as_table(self) -> tuple[str, list[str], list[list[str]], list[int]]:
         """What is shown, for paper: what it is, headings, rows, and which of these differ."""
@@ -237,13 +241,13 @@ class ComparePart(Part):
         self.screen.set_focus(self._list)
 
     def keys_here(self) -> list[Key]:
-        own = {
+        of_pair = {
             With.DEVICE: self.keys_of("other"),
             With.POINTS: [],
             With.EXPECTED: self.keys_of("expect"),
         }[self._with]
         only = self.keys_of("only", only="all rows" if self._only else "only what differs")
-        return [*self.keys_of("next"), *own, *only, *self.keys_of("go"), ("x", "export"), ("escape", "back")]
+        return [*self.keys_of("next"), *of_pair, *only, *self.keys_of("go"), ("x", "export"), ("escape", "back")]
 
     def action_next(self) -> None:
         self._with = self._with.next
@@ -252,7 +256,7 @@ class ComparePart(Part):
         self.context.redraw()
 
     def action_other(self, step: int) -> None:
-        likes = [own.name for own in devices_like(self.snapshot.site, self._left) if own.name != self._left]
+        likes = [device.name for device in devices_like(self.snapshot.site, self._left) if device.name != self._left]
         if not likes:
             self.context.tell(f"no other device shares the map of {self._left}")
             return

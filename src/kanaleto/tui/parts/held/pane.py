@@ -189,8 +189,8 @@ class HeldPart(Part):
             more = f", and {len(error.faults) - 1} more" if len(error.faults) > 1 else ""
             self.context.trouble("answer", f"{error.faults[0]}{more}")
             return
-        own = [row for row in rows if row.device == self.device] or for_device(rows, self.device)
-        self._then, self._title = own, path.name
+        helds = [row for row in rows if row.device == self.device] or for_device(rows, self.device)
+        self._then, self._title = helds, path.name
         self._read_now()
 
     def _read_now(self) -> None:

@@ -206,8 +206,8 @@ class MovedPart(Part):
 
     def keys_here(self) -> list[Key]:
         row = self._list.current
-        own = self.keys_of("name_it") if isinstance(row, WordMoved) else self.keys_of("go", "pin")
-        return [("m", "from now on"), *own, *self.keys_of("bare"), ("escape", "back")]
+        of_row = self.keys_of("name_it") if isinstance(row, WordMoved) else self.keys_of("go", "pin")
+        return [("m", "from now on"), *of_row, *self.keys_of("bare"), ("escape", "back")]
 
     def back(self) -> None:
         self.end_bare()

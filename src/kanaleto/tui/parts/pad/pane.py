@@ -122,9 +122,9 @@ class PadPart(Part):
                 )
             ]
         written = tuple(control.orders.last)  # which the engine adds to
-        own = [result for result in reversed(written) if result.order.device == self.device]
-        if own:
-            rows += [Note(""), Head("WRITTEN"), *(PadWritten(result) for result in own[:_MOST_WRITTEN])]
+        results = [result for result in reversed(written) if result.order.device == self.device]
+        if results:
+            rows += [Note(""), Head("WRITTEN"), *(PadWritten(result) for result in results[:_MOST_WRITTEN])]
         return rows
 
     @staticmethod
@@ -187,13 +187,13 @@ class PadPart(Part):
 
     def _routines(self) -> list[PadRow]:
         control = self.context.control
-        own = [routine for routine in control.routines.values() if routine.device == self.device]
-        if not own:
+        routines = [routine for routine in control.routines.values() if routine.device == self.device]
+        if not routines:
             return []
         runs = {run.name: run for run in (*control.runs, *control.running)}
         rows: list[PadRow] = [Note(""), Head("ROUTINES")]
         wall_s = self.context.engine.session.clock.at(self.snapshot.now_s)
-        for routine in own:
+        for routine in routines:
             run = runs.get(routine.name)
             now = run.steps[min(run.at, len(run.steps) - 1)] if run is not None and run.steps else None
             is_begun = now is not None and now.outcome is StepOutcome.RUNNING

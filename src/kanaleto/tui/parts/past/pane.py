@@ -73,8 +73,8 @@ class PastPart(Part):
         self.screen.set_focus(self._list)
 
     def keys_here(self) -> list[Key]:
-        own = self.keys_of("then", "seen", "all_seen", "go") if self._list.rows else []
-        return [*own, ("escape", "back")]
+        of_row = self.keys_of("then", "seen", "all_seen", "go") if self._list.rows else []
+        return [*of_row, ("escape", "back")]
 
     async def action_then(self) -> None:
         crossing = self._list.current

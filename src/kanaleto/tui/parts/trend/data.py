@@ -74,10 +74,10 @@ class TrendData:
         found = ask_elsewhere(question)
         curves = {}
         for identity in question.wanted:
-            own = found.get("/".join(identity))
-            if own is not None:
-                numbers = [number if number is not None else math.nan for number in own.value]
-                curves[identity] = curve_of(own.at, numbers, own.quality, [0] * len(own.at), own.until)
+            taped = found.get("/".join(identity))
+            if taped is not None:
+                numbers = [number if number is not None else math.nan for number in taped.value]
+                curves[identity] = curve_of(taped.at, numbers, taped.quality, [0] * len(taped.at), taped.until)
 
         def take() -> None:
             self.curves.take_taped({pin: curve for pin, curve in curves.items() if pin in self.pins})

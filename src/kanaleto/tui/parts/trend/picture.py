@@ -47,8 +47,8 @@ def picture_of(state: TrendState, curves: Curves, snapshot: Snapshot, now: float
         place = snapshot.place_of(identity)
         if place is not None:
             thin = thinned(curves.curve(identity), begin, end, columns)
-            own = DrawnCurve(identity, place, LETTERS[number], TONES[number], thin, place.point.is_state)
-            drawn.append(own)
+            drawn_curve = DrawnCurve(identity, place, LETTERS[number], TONES[number], thin, place.point.is_state)
+            drawn.append(drawn_curve)
     picture = Picture(begin, end, columns, drawn, state.scale)
     _set_heights(picture, rows)
     return picture

@@ -41,9 +41,9 @@ def drawn(layers: list[Dots]) -> tuple[list[str], NDArray[np.int8]]:
     owners = np.full((rows, columns), NOBODY, np.int8)
     for number, dots in enumerate(layers):
         cells = dots[: 4 * rows, : 2 * columns].reshape(rows, 4, columns, 2)
-        own = (cells * _WEIGHTS[None, :, None, :]).sum(axis=(1, 3), dtype=np.uint16)
-        has = own > 0
-        codes |= own
+        layer_codes = (cells * _WEIGHTS[None, :, None, :]).sum(axis=(1, 3), dtype=np.uint16)
+        has = layer_codes > 0
+        codes |= layer_codes
         owners[has] = number
     characters = np.where(codes > 0, codes + 0x2800, 0x20).astype("<u4")
     return [row.tobytes().decode("utf-32-le") for row in characters], owners

@@ -165,10 +165,10 @@ class Curves:
         remembered = self._memory.of(identity)
         if remembered is None:
             return EMPTY
-        own = self._from_memory.get(identity)
-        if own is None or own.remembered is not remembered:
-            own = self._from_memory[identity] = FromMemory(remembered)
-        return own.curve()
+        from_memory = self._from_memory.get(identity)
+        if from_memory is None or from_memory.remembered is not remembered:
+            from_memory = self._from_memory[identity] = FromMemory(remembered)
+        return from_memory.curve()
 
     def since(self, identities: Iterable[Identity]) -> float | None:
         """When what is known of them begins; None where nothing is."""
@@ -229,9 +229,11 @@ class Curves:
 
     def rename(self, called: Mapping[Identity, Identity]) -> None:
         """Points that are called otherwise, and are the same."""
-        self._from_memory = {called.get(identity, identity): own for identity, own in self._from_memory.items()}
-        self._stored = {called.get(identity, identity): own for identity, own in self._stored.items()}
-        self._taped = {called.get(identity, identity): own for identity, own in self._taped.items()}
+        self._from_memory = {
+            called.get(identity, identity): from_memory for identity, from_memory in self._from_memory.items()
+        }
+        self._stored = {called.get(identity, identity): stored for identity, stored in self._stored.items()}
+        self._taped = {called.get(identity, identity): trend_curve for identity, trend_curve in self._taped.items()}
 
     def keep(self, identities: list[Identity]) -> None:
         """Forget all but these."""

@@ -32,13 +32,13 @@ def commands_page() -> str:
 
 def _of(title: str, name: str, command: click.Command, parent: click.Context) -> str:
     context = click.Context(command, info_name=name, parent=parent, terminal_width=100, max_content_width=100)
-    told = _help(title, command.get_help(context))
+    text = _help(title, command.get_help(context))
     if isinstance(command, click.Group):
         for child in command.list_commands(context):
             sub = command.get_command(context, child)
             assert sub is not None
-            told += "\n" + _of(f"{title} {child}", child, sub, context)
-    return told
+            text += "\n" + _of(f"{title} {child}", child, sub, context)
+    return text
 
 
 def _help(title: str, text: str) -> str:

@@ -72,14 +72,14 @@ def _fit_sure(seeds: range) -> None:
             for (run, samples), found in zip(runs, cuts, strict=True):
                 values += read_of_run("", run, samples, found)
     for shape in Shape:
-        told = [(value.found.excess, value.is_right) for value in values if value.found and value.found.shape is shape]
-        if len(told) < _FEWEST:
-            print(f"{shape.name}: only {len(told)} values")
+        shown = [(value.found.excess, value.is_right) for value in values if value.found and value.found.shape is shape]
+        if len(shown) < _FEWEST:
+            print(f"{shape.name}: only {len(shown)} values")
             continue
-        bits = np.minimum(np.array([excess for excess, _ in told]), type_weights.TYPES.most_excess)
-        right = np.array([is_right for _, is_right in told], float)
+        bits = np.minimum(np.array([excess for excess, _ in shown]), type_weights.TYPES.most_excess)
+        right = np.array([is_right for _, is_right in shown], float)
         begin, slope = _fitted(bits, right)
-        print(f"Shape.{shape.name}: ({begin:.2f}, {slope:.3f}),  # {len(told)} values, {right.mean():.3f} right")
+        print(f"Shape.{shape.name}: ({begin:.2f}, {slope:.3f}),  # {len(shown)} values, {right.mean():.3f} right")
 
 
 def _fitted(bits: np.ndarray, right: np.ndarray) -> tuple[float, float]:  # type: ignore[type-arg]
@@ -139,8 +139,8 @@ def _try(module: object, name: str, words: list[str], score: Score, finds: bool)
                 continue
             numbers = [value * by for by in _TRIED] if len(key) == 1 else [value - _APART, value + _APART]
             tried = {number: scored(_with(best, key, number)) for number in numbers}
-            told = "   ".join(f"{number:8.4g} {found:.4f}" for number, found in tried.items())
-            print(f"{title:22} {value:8.4g} {known:.4f}   {told}", flush=True)
+            text = "   ".join(f"{number:8.4g} {found:.4f}" for number, found in tried.items())
+            print(f"{title:22} {value:8.4g} {known:.4f}   {text}", flush=True)
             number = max(tried, key=lambda number: tried[number])
             if finds and tried[number] > known + _BETTER:
                 best, known, is_better = _with(best, key, number), tried[number], True

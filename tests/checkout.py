@@ -46,8 +46,8 @@ def shown_now(screen: str, device: str, point: str) -> str:
 
 
 def polled(folder: Path) -> dict[tuple[str, str], str]:
-    told = _command(folder, "poll", "alder-lock.toml", "--for", "3", "--json").splitlines()
-    rows = [json.loads(row) for row in told if row[:1] == "{"]
+    texts = _command(folder, "poll", "alder-lock.toml", "--for", "3", "--json").splitlines()
+    rows = [json.loads(row) for row in texts if row[:1] == "{"]
     return {(row["device"], row["point"]): str(row["value"]) for row in rows if "point" in row}
 
 

@@ -129,12 +129,12 @@ def processes(mark: str) -> list[int]:
 
 
 def living(mark: str) -> list[str]:
-    told = []
+    texts = []
     for process in processes(mark):
         with contextlib.suppress(OSError):
             if ") Z " not in Path(f"/proc/{process}/stat").read_text():
-                told.append(Path(f"/proc/{process}/cmdline").read_text().replace("\0", " ").strip())
-    return told
+                texts.append(Path(f"/proc/{process}/cmdline").read_text().replace("\0", " ").strip())
+    return texts
 
 
 def main() -> int:

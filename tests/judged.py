@@ -62,8 +62,8 @@ def judged(line: MadeLine, search: Everything) -> Judged:
 
 def _reads_alike(row: DraftRow, point: MadePoint, samples: list[bytes]) -> bool:
     value_type = parse_type(row.type)
-    told = dict(row.cells).get("order")
-    order = parse_order(told) if told else ByteOrder.ABCD if value_type.is_wide else ByteOrder.AB
+    text = dict(row.cells).get("order")
+    order = parse_order(text) if text else ByteOrder.ABCD if value_type.is_wide else ByteOrder.AB
     codec = Codec(value_type, order)
     if codec.registers != point.codec.registers:
         return False

@@ -253,10 +253,10 @@ def calibration(values: list[Read]) -> list[tuple[float, int, float, float]]:
     rows = []
     for tenth in range(10):
         low, high = tenth / 10, (tenth + 1) / 10 + (tenth == 9)
-        told = [value for value in values if value.found is not None and low <= value.found.sure < high]
-        if told:
-            mean = sum(value.found.sure for value in told if value.found is not None) / len(told)
-            rows.append((low, len(told), mean, sum(value.is_right for value in told) / len(told)))
+        reads = [value for value in values if value.found is not None and low <= value.found.sure < high]
+        if reads:
+            mean = sum(value.found.sure for value in reads if value.found is not None) / len(reads)
+            rows.append((low, len(reads), mean, sum(value.is_right for value in reads) / len(reads)))
     return rows
 
 

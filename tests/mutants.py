@@ -110,8 +110,8 @@ def main() -> int:
     with ThreadPoolExecutor(_AT_ONCE) as pool:
         for mutant, by in zip(wanted, pool.map(killer, wanted), strict=True):
             killed[mutant] = by
-            told = f"killed by {by}" if by else "SURVIVED"
-            print(f"{told:28} {mutant.function}: {mutant.text} -> {mutant.becomes}", flush=True)
+            text = f"killed by {by}" if by else "SURVIVED"
+            print(f"{text:28} {mutant.function}: {mutant.text} -> {mutant.becomes}", flush=True)
     for title, mutants_here in (("named", NAMED), ("others", MUTANTS)):
         asked = [mutant for mutant in mutants_here if mutant in killed]
         dead = sum(bool(killed[mutant]) for mutant in asked)

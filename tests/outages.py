@@ -198,8 +198,8 @@ class LineOutage:
         expected = [("line down", "")] if is_line else [("device lost", f"D{n}") for n in sorted(self.out)]
         found = sorted((event.kind.value, event.device) for event in events)
         if found != expected:
-            told = [f"{event.kind.value} {event.device}: {event.text}" for event in events]
-            self.wrong.append(f"events: {told}, expected {expected}")
+            texts = [f"{event.kind.value} {event.device}: {event.text}" for event in events]
+            self.wrong.append(f"events: {texts}, expected {expected}")
             return
         rows = [row for row in running.session.exchanges if row.number > number and row.device is not None]
         for event in events:

@@ -34,9 +34,9 @@ _SERVED_S, _MOST_S = 4.0, 120.0
 def commands_of(page: Path) -> Iterator[list[str]]:
     """The words of each command that the page has, options in brackets included."""
     for line in re.findall(r"^(?: {4})?(kanaleto .+)$", page.read_text(encoding="utf-8"), re.MULTILINE):
-        told = re.split(r" {2,}|  ?[—…]", line)[0].replace("[", "").replace("]", "")
-        if "kanaleto" in told and not any(word in told for word in _ELSEWHERE):
-            yield shlex.split(told)[1:]
+        text = re.split(r" {2,}|  ?[—…]", line)[0].replace("[", "").replace("]", "")
+        if "kanaleto" in text and not any(word in text for word in _ELSEWHERE):
+            yield shlex.split(text)[1:]
 
 
 class Runs:
@@ -97,14 +97,14 @@ class Runs:
             if (words[0] in _SERVES and "--test" not in words) or takes_long:
                 process = self.begin(*words)
                 time.sleep(_SERVED_S)
-                code, told = self.stop(process) if process.poll() is None else self.end(process)
+                code, text = self.stop(process) if process.poll() is None else self.end(process)
                 code = 0 if takes_long and code == 1 else code  # ended before it had found anything
             else:
-                code, told = self.end(self.begin(*words))
-        if words[:2] == ["export", "line"] and "nothing fits the filter" in told:  # its stretch is of another night
+                code, text = self.end(self.begin(*words))
+        if words[:2] == ["export", "line"] and "nothing fits the filter" in text:  # its stretch is of another night
             return ""
         is_right = code == 0 or (code == 1 and words[0] in _MAY_DIFFER)
-        return "" if is_right and "an error of its own" not in told else f"exit {code}: {told.strip()[-400:]}"
+        return "" if is_right and "an error of its own" not in text else f"exit {code}: {text.strip()[-400:]}"
 
 
 def prepare(folder: Path) -> None:

@@ -15,9 +15,9 @@ class Server:
     def __init__(self, folder: Path) -> None:
         binaries = _binaries()
         if binaries is None:
-            told = "PostgreSQL is not here and cannot be installed"
-            sys.stderr.write(f"left out: {told}\n")
-            raise unittest.SkipTest(told)
+            text = "PostgreSQL is not here and cannot be installed"
+            sys.stderr.write(f"left out: {text}\n")
+            raise unittest.SkipTest(text)
         self._binaries, self._data = binaries, folder / "pg"
         self._user = "postgres" if os.getuid() == 0 else ""
         with socket.socket() as probe:

@@ -565,8 +565,8 @@ def main() -> int:
         except AssertionError as error:
             print(f"{error}\nagain: python -m tests.storm --seconds {options.seconds:g} --seed {seed}")
             return 1
-        told = f"{keys} keys, {heard} writes heard, {drilled} failures asked for"
-        print(f"{options.seconds:g} s, seed {seed}, {told}: it lived", flush=True)
+        text = f"{keys} keys, {heard} writes heard, {drilled} failures asked for"
+        print(f"{options.seconds:g} s, seed {seed}, {text}: it lived", flush=True)
     return 0
 
 

@@ -34,8 +34,8 @@ class KeptAlive(unittest.TestCase):
             await rig.running.for_s(2)
             self.assertEqual(rig.value("Command word"), 3)
             self.assertNotIn(b"\x06\x00\x00\x00\x01", rig.wrote[-4:])
-            told = await rig.control.stop_alive(1, "as was asked")
-            self.assertIn("safe value", told)
+            text = await rig.control.stop_alive(1, "as was asked")
+            self.assertIn("safe value", text)
             self.assertEqual((rig.value("Command word"), rig.wrote[-1]), (0, b"\x06\x00\x00\x00\x00"))
             count = len(rig.wrote)
             await rig.running.for_s(3)
@@ -145,8 +145,8 @@ class KeptAlive(unittest.TestCase):
             await rig.running.for_s(3)
             self.assertEqual(rig.control.alive, ())
             self.assertEqual(rig.value("Often"), 5)
-            told = [event.text for event in rig.session.events.ring if event.kind is EventKind.KEPT_ALIVE]
-            self.assertIn("its tag reads", told[-1])
+            texts = [event.text for event in rig.session.events.ring if event.kind is EventKind.KEPT_ALIVE]
+            self.assertIn("its tag reads", texts[-1])
 
         controlled(work, drive(tag="Status word"))
 
@@ -170,7 +170,7 @@ class KeptAlive(unittest.TestCase):
             rig.session.take_over(replace(rig.line.site, lines=(replace(rig.line.line, devices=(other,)),)))
             await rig.running.for_s(2)
             self.assertEqual(rig.control.alive, ())
-            told = [event.text for event in rig.session.events.ring if event.kind is EventKind.KEPT_ALIVE]
-            self.assertIn("not unit 7", told[-1])
+            texts = [event.text for event in rig.session.events.ring if event.kind is EventKind.KEPT_ALIVE]
+            self.assertIn("not unit 7", texts[-1])
 
         controlled(work)

@@ -130,8 +130,8 @@ class Networks(WithCertificates):
             server = NetworkServer(
                 Own(), framing_of(link), link.host, link.port, TlsServing(files["pem"], files["key"])
             )
-            told: list[str] = []
-            server.admission.on_client = told.append
+            texts: list[str] = []
+            server.admission.on_client = texts.append
             await server.start()
             silent = [await asyncio.open_connection(link.host, link.port) for _ in range(MOST_HANDSHAKES + 40)]
             await asyncio.sleep(0.2)
@@ -145,13 +145,13 @@ class Networks(WithCertificates):
             for _, writer in silent:
                 writer.close()
             await server.stop()
-            return told
+            return texts
 
         with mock.patch.object(network, "HANDSHAKE_S", 1.0):
-            told = asyncio.run(work())
-        self.assertTrue(any("handshakes are under way" in line for line in told), told)
-        self.assertTrue(any("no secure connection" in line for line in told), told)
-        self.assertLess(len(told), 8)
+            texts = asyncio.run(work())
+        self.assertTrue(any("handshakes are under way" in line for line in texts), texts)
+        self.assertTrue(any("no secure connection" in line for line in texts), texts)
+        self.assertLess(len(texts), 8)
 
     def test_a_polling_client_among_many_that_only_connect(self) -> None:
         async def work() -> list[OutcomeKind]:
@@ -180,10 +180,10 @@ class Networks(WithCertificates):
                 asyncio.run(self._noise(framing, noise))
 
     async def _noise(self, framing: FramingKind, noise: bytes) -> None:
-        own, told = Own(), list[str]()
+        own, texts = Own(), list[str]()
         link = TcpLink("127.0.0.1", 0, framing)
         server = NetworkServer(own, framing_of(link), "127.0.0.1", 0)
-        server.admission.on_client = told.append
+        server.admission.on_client = texts.append
         await server.start()
         fed = 0
 
@@ -210,7 +210,7 @@ class Networks(WithCertificates):
             writer.close()
         await server.stop()
         self.assertLess(fed, 16_384)
-        self.assertIn(f"bytes came that are no {framing.value.upper()} framing", told[0])
+        self.assertIn(f"bytes came that are no {framing.value.upper()} framing", texts[0])
 
     def test_the_limit_of_open_files_is_raised(self) -> None:
         soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)

@@ -455,10 +455,10 @@ class Files(unittest.TestCase):
                 "unit ID 1 has a route in bridge 'B' already",
             2 * ROUTE.format(listen=here, units=1, to='"East"', more="\n"): "is a way in of bridge 'B' already",
         }  # fmt: skip
-        for text, told in cases.items():
-            with self.subTest(told), self.assertRaises(FaultyFile) as caught:
+        for text, message in cases.items():
+            with self.subTest(message), self.assertRaises(FaultyFile) as caught:
                 self.loaded(text)
-            faults = [fault for fault in caught.exception.faults if told in fault.text]
+            faults = [fault for fault in caught.exception.faults if message in fault.text]
             self.assertTrue(faults, [fault.text for fault in caught.exception.faults])
             self.assertGreater(faults[0].line or 0, 8)
 

@@ -139,7 +139,7 @@ class BridgeEdits(InFolder):
         door = self.door(load_whole(self.path), self.path)
         door.edit(delete_points("Mast", ["Target"])).result(60)
         loaded = load_whole(self.path)
-        told = [str(warning) for warning in loaded.warnings if "answered 0B" in str(warning)]
-        self.assertEqual(len(told), 1)
-        self.assertIn("'Mast/Target' is no point of this site", told[0])
+        texts = [str(warning) for warning in loaded.warnings if "answered 0B" in str(warning)]
+        self.assertEqual(len(texts), 1)
+        self.assertIn("'Mast/Target' is no point of this site", texts[0])
         self.assertEqual(self.composed()["Low"].point, "Target")

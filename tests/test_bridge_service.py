@@ -70,12 +70,12 @@ class Command(WithFile):
             taken.bind(("127.0.0.1", 0))
             taken.listen()
             self.write(free_port(), taken.getsockname()[1])
-            code, _, told = run("bridge", str(self.path), "--for", "1")
+            code, _, text = run("bridge", str(self.path), "--for", "1")
         self.assertEqual(code, 1)
-        self.assertIn("is in use by another program", told)
-        code, _, told = run("bridge", str(self.path), "--only", "Rom")
+        self.assertIn("is in use by another program", text)
+        code, _, text = run("bridge", str(self.path), "--only", "Rom")
         self.assertEqual(code, 2)
-        self.assertIn("'Rom' is no bridge of this site (did you mean 'Room'?)", told)
+        self.assertIn("'Rom' is no bridge of this site (did you mean 'Room'?)", text)
 
     def test_a_service_tells_its_manager_and_a_master_what_it_may(self) -> None:
         slave = RawSlave("tcp://x")
@@ -121,12 +121,12 @@ class ReadThrough(WithFile):
         )  # fmt: skip
         words = [sys.executable, "-m", "kanaleto", "poll", str(self.path), "--quiet"]
         with subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as polling:
-            told: list[str] = []
+            texts: list[str] = []
             until_s = time.monotonic() + 30
-            while not told and time.monotonic() < until_s:
+            while not texts and time.monotonic() < until_s:
                 time.sleep(0.1)
-                told = [path.read_text() for path in (self.folder / "s.kanaleto" / "open").glob("*.serves")]
-            (served,) = json.loads(told[0])["serves"]
+                texts = [path.read_text() for path in (self.folder / "s.kanaleto" / "open").glob("*.serves")]
+            (served,) = json.loads(texts[0])["serves"]
             self.assertEqual((served["line"], served["origin"]), ("Port", "bridge"))
             master = RawMaster("tcp://x", int(served["link"].rpartition(":")[2]))
             answer = master.ask(77, READ)

@@ -111,7 +111,7 @@ class Handed(InFolder):
     def test_what_is_refused(self) -> None:
         path, out = str(self._capture()), self.folder / "there.zip"
         out.write_text("mine")
-        for words, code, told in (
+        for words, code, text in (
             ((path, str(out)), 2, "is there already"),
             ((path, str(self.folder / "a.txt")), 2, ".zip or .pdf"),
             ((path, str(self.folder / "b.zip"), "--where", "unit:99"), 1, "nothing fits"),
@@ -121,7 +121,7 @@ class Handed(InFolder):
         ):
             found, error = self._run("case", *words)
             self.assertEqual(found, code, words)
-            self.assertIn(told, error)
+            self.assertIn(text, error)
         self.assertEqual(out.read_text(), "mine")
         self.assertEqual(sorted(one.name for one in self.folder.glob("*.zip")), ["there.zip"])
 

@@ -238,13 +238,13 @@ class Words(Copies):
         self.assertEqual(simulated.value("A"), 20.0)
 
     def test_words_that_are_none_are_told(self) -> None:
-        for cell, told in (
+        for cell, text in (
             ("float32,0x41A0,", "2 registers in hexadecimal, as 0x41A0 41A0"), ("uint16,zz,", "1 register in hex"),
             ("uint16,0x0001,5", "words and initial both say"),
         ):  # fmt: skip
             with self.assertRaises(FaultyFile) as caught:
                 self.site(f"name,table,address,type,words,initial\nA,holding,0,{cell}\n")
-            self.assertIn(told, str(caught.exception.faults[0]))
+            self.assertIn(text, str(caught.exception.faults[0]))
             self.assertEqual(caught.exception.faults[0].line, 2)
 
 

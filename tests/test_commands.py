@@ -305,10 +305,10 @@ class Demo(unittest.TestCase):
         count = 0
         for title, command, parent in _all_commands():
             context = click.Context(command, info_name=title.split()[-1], parent=parent, terminal_width=100)
-            told = command.get_help(context)
+            text = command.get_help(context)
             with self.subTest(title):
-                self.assertRegex(told, rf"Example[^\n]*\n(\s+.*\n)*?\s+{title} ")
-                self.assertRegex(told, r"Exit\s+codes?\b")
+                self.assertRegex(text, rf"Example[^\n]*\n(\s+.*\n)*?\s+{title} ")
+                self.assertRegex(text, r"Exit\s+codes?\b")
             count += 1
         self.assertGreater(count, 30)
 

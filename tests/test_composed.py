@@ -226,14 +226,14 @@ class Composed(WithSite):
             ROOM.replace("[Winch/Wind]", "[Winch/Wd]"): "[Winch/Wd] is no point",
             ROOM.replace("holding,101", "holding,100"): "each register has one value",
         }
-        for room, told in cases.items():
-            with self.subTest(told), self.assertRaises(FaultyFile) as caught:
+        for room, message in cases.items():
+            with self.subTest(message), self.assertRaises(FaultyFile) as caught:
                 self.loaded(room)
-            self.assertIn(told, str(caught.exception))
+            self.assertIn(message, str(caught.exception))
         warnings = self.told(ROOM.replace("Mast/Wind\n", "Mast/Wnd\n"))[1]
-        (told,) = [text for text in warnings if "is no point" in text]
-        self.assertIn("'Mast/Wnd' is no point of this site (did you mean 'Mast/Wind'?)", told)
-        self.assertIn("Its registers are answered 0B", told)
+        (message,) = [text for text in warnings if "is no point" in text]
+        self.assertIn("'Mast/Wnd' is no point of this site (did you mean 'Mast/Wind'?)", message)
+        self.assertIn("Its registers are answered 0B", message)
         with self.assertRaises(FaultyFile) as caught:
             self.loaded(more='status = "holding 100"')
         self.assertIn("status words of unit 50 stand where Wind stands", str(caught.exception))
@@ -317,7 +317,7 @@ class PassedOn(WithSite):
             PASS.replace("Mast/Wind", "Mast/Wnd") + "every_s = 1\n": "'Mast/Wnd' is no point of this site",
             PASS + 'every_s = 1\nwhile = "[Mast/Wnd] > 1"\n': "[Mast/Wnd] is no point",
         }
-        for more, told in cases.items():
-            with self.subTest(told), self.assertRaises(FaultyFile) as caught:
+        for more, text in cases.items():
+            with self.subTest(text), self.assertRaises(FaultyFile) as caught:
                 self.loaded(more=more)
-            self.assertIn(told, str(caught.exception))
+            self.assertIn(text, str(caught.exception))

@@ -90,10 +90,10 @@ class Devices(InFolder):
         changes = self.typed("Pump", f"{settings_text(self.said('Pump'))} {text} max_gap=")
         self.assertEqual(changes, {"max_gap": None, "period_s": "demand", "never_read": ["holding 40-47"]})
         self.assertEqual(self.do(change_device("Pump", changes, self.said("Pump"))), "settings of Pump")
-        told = self.path.read_text()
-        self.assertIn("# the old one", told)
-        self.assertIn('note = "hums"', told)
-        self.assertNotIn("max_gap", told)
+        message = self.path.read_text()
+        self.assertIn("# the old one", message)
+        self.assertIn('note = "hums"', message)
+        self.assertNotIn("max_gap", message)
         _, device = self.devices()["Pump"]
         self.assertEqual((device.limits.max_gap, device.limits.never_read[0][1:]), (0, (40, 47)))
         self.opened_door.undo().result(60)
@@ -214,10 +214,10 @@ class Keys(InFolder):
             '[site]\nname = "S"\nmax_points = 2\nwriting = "never"\n[[line]]\nname = "L"\nlink = "tcp://192.0.2.1"\n'
             'max_points = 3\n[[line.device]]\nname = "D"\nunit_id = 1\nmax_points = 1\nmap = "m.csv"\ntag = "P1"\n'
         )
-        told = self.loaded(text)
-        self.assertIn("s.toml:12: warning: D has 3 points, and max_points is 1", told[0])
-        self.assertIn("s.toml:3: warning: the site has 3 points, and max_points is 2", told[1])
-        self.assertEqual(len(told), 2)
+        texts = self.loaded(text)
+        self.assertIn("s.toml:12: warning: D has 3 points, and max_points is 1", texts[0])
+        self.assertIn("s.toml:3: warning: the site has 3 points, and max_points is 2", texts[1])
+        self.assertEqual(len(texts), 2)
         with self.assertRaisesRegex(FaultyFile, "tag names 'X'"):
             self.loaded(text.replace('tag = "P1"', 'tag = "X"'))
 

@@ -211,25 +211,25 @@ class OnDisk(InFolder):
     def test_a_column_that_is_none_is_refused_with_what_was_meant(self) -> None:
         door = self.opened()
         before = self.map.read_text()
-        for cells, told in (
+        for cells, text in (
             ({"period": "2"}, "period is no column of a map .did you mean 'period_s'?"),
             ({"bits": "3"}, "did you mean 'bit'"),
             ({"unit": "m", "speed": ""}, "speed is no column of a map; . lists them all"),
         ):
-            with self.assertRaisesRegex(CannotEdit, told):
+            with self.assertRaisesRegex(CannotEdit, text):
                 door.edit(change_points("Pump", ["P1"], cells)).result(120)
         with self.assertRaisesRegex(CannotEdit, "facter is no column"):
             door.edit(add_points("Pump", [{"name": "N", "table": "holding", "address": "9", "facter": "2"}])).result(
                 120
             )
         self.assertEqual(self.map.read_text(), before)
-        for cells, told in (
+        for cells, text in (
             ({"type": "bool", "warn_high": "1"}, "warn_high needs a number, and type bool has none"),
             ({"type": "text:4", "bit": "3"}, "bit 3 needs a register"),
             ({"factor": "0"}, "a factor of 0"),
             ({"scale": "0"}, "a number goes into factor"),
         ):
-            with self.assertRaisesRegex(CannotEdit, told):
+            with self.assertRaisesRegex(CannotEdit, text):
                 door.edit(change_points("Pump", ["P1"], cells)).result(120)
         self.assertEqual(self.map.read_text(), before)
         self.map.write_text(before.replace("name,", "name,shelf,").replace(",holding", ",left,holding"))

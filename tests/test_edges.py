@@ -77,23 +77,23 @@ class Sites(unittest.TestCase):
 
     def test_an_address_before_the_first_of_a_maker_has_no_number(self) -> None:
         own_numbering = OwnNumbering(base=100, group=20, index=2)
-        told = [own_numbering.from_wire(address) for address in (100, 102, 120, 101, 98, 80)]
-        self.assertEqual(told, ["0.00", "0.01", "1.00", "wire 101", "wire 98", "wire 80"])
+        texts = [own_numbering.from_wire(address) for address in (100, 102, 120, 101, 98, 80)]
+        self.assertEqual(texts, ["0.00", "0.01", "1.00", "wire 101", "wire 98", "wire 80"])
 
     def test_a_row_is_told_to_overlap_the_first_that_reaches_it(self) -> None:
         text = "name,table,address,type\nA,holding,0,uint64\nB,holding,2,uint32\nC,holding,3,uint16\n"
         _, faults = read_map(Path("m.csv"), text, MapDefaults())
-        told = [str(fault) for fault in faults]
-        self.assertEqual(len(told), 2)
-        self.assertIn("B: overlaps 'A'", told[0])
-        self.assertIn("C: overlaps 'A'", told[1])
+        texts = [str(fault) for fault in faults]
+        self.assertEqual(len(texts), 2)
+        self.assertIn("B: overlaps 'A'", texts[0])
+        self.assertIn("C: overlaps 'A'", texts[1])
 
     def test_a_queue_has_31_words_at_most(self) -> None:
         for count in (MOST_FIFO, MOST_FIFO + 1):
-            told: list[str] = []
-            queue = _fifo("7", [1] * count, Numbering.PROTOCOL, lambda key, text, told=told: told.append(text))  # type: ignore[misc]
-            self.assertEqual((queue is None, len(told)), (count > MOST_FIFO,) * 2)
-        self.assertIn("32 words at 7, 31 are possible", told[0])
+            texts: list[str] = []
+            queue = _fifo("7", [1] * count, Numbering.PROTOCOL, lambda key, text, told=texts: told.append(text))  # type: ignore[misc]
+            self.assertEqual((queue is None, len(texts)), (count > MOST_FIFO,) * 2)
+        self.assertIn("32 words at 7, 31 are possible", texts[0])
 
     def test_a_table_counts_by_references_where_most_of_it_does(self) -> None:
         for texts, numbering in (
@@ -129,9 +129,9 @@ class Serving(unittest.TestCase):
 
     def test_whoever_asks_and_reads_nothing_is_cut_off(self) -> None:
         async def work() -> list[str]:
-            told: list[str] = []
+            texts: list[str] = []
             server = NetworkServer(Own(), Tcp(), "127.0.0.1", 0)
-            server.admission.on_client = told.append
+            server.admission.on_client = texts.append
             await server.start()
             _, writer = await asyncio.open_connection("127.0.0.1", server.port, limit=1024)
             request = Tcp().encode(1, Read(Table.HOLDING, 0, 125).encode(), 1)
@@ -139,11 +139,11 @@ class Serving(unittest.TestCase):
                 for _ in range(2000):  # twenty times what is between the two
                     writer.write(request * 200)
                     await asyncio.wait_for(writer.drain(), 5)
-                    if any("does not read" in line for line in told):
+                    if any("does not read" in line for line in texts):
                         break
             writer.transport.abort()
             await server.stop()
-            return told
+            return texts
 
         self.assertTrue(any("it asks and does not read the answers" in line for line in asyncio.run(work())))
 
@@ -178,9 +178,9 @@ class Polling(unittest.TestCase):
     def test_a_clock_that_is_half_a_second_off_was_set(self) -> None:
         wall_s, now_s = 1000.0, 0.0
         clock = Clock(lambda: wall_s, lambda: now_s, lambda: now_s)
-        for step_s, told in ((0.4, ""), (0.2, "forward by 0.6 s"), (-0.7, "back by 0.7 s"), (0.0, "")):
+        for step_s, text in ((0.4, ""), (0.2, "forward by 0.6 s"), (-0.7, "back by 0.7 s"), (0.0, "")):
             wall_s, now_s = wall_s + step_s + 10, now_s + 10
-            self.assertIn(told, clock.look())
+            self.assertIn(text, clock.look())
             self.assertEqual(clock.look(), "", "it is anchored anew")
             self.assertLess(abs(clock.now() - wall_s), 0.5)
 
@@ -419,8 +419,8 @@ class Elsewhere(unittest.TestCase):
         def fail() -> str:
             raise ZeroDivisionError("an error of ours")
 
-        for work, told in ((refuse, "no such thing"), (fail, "a fault of this program: ZeroDivisionError")):
+        for work, text in ((refuse, "no such thing"), (fail, "a fault of this program: ZeroDivisionError")):
             with mock.patch("kanaleto.tui.shared.elsewhere.report"):
                 done, context = self._done(work)
             self.assertIsNotNone(done.exception())
-            self.assertIn(told, context.trouble.call_args.args[1])
+            self.assertIn(text, context.trouble.call_args.args[1])

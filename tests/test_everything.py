@@ -139,7 +139,7 @@ class WhateverTheLineDoes(unittest.TestCase):
         self.assertIn("fell silent", str(dict(draft.keys)["note"]))
         others = [other for other in line.devices if other != unit]
         self.assertTrue(all(found.turns.units[other].survey.items for other in others))
-        self.assertTrue(any(f"unit {unit}: fell silent when asked for" in told for told in found.not_looked_at()))
+        self.assertTrue(any(f"unit {unit}: fell silent when asked for" in text for text in found.not_looked_at()))
 
     def test_a_unit_that_dies_is_told_as_gone_and_nobody_waits_for_it_for_ever(self) -> None:
         line = made_line(3)
@@ -185,7 +185,7 @@ class WhateverTheLineDoes(unittest.TestCase):
         self.assertTrue(lost)
         assert found.turns is not None
         self.assertFalse(found.turns.units[unit].is_left_alone)
-        self.assertEqual([told for told in found.not_looked_at() if "fell silent" in told], [])
+        self.assertEqual([text for text in found.not_looked_at() if "fell silent" in text], [])
         table = next(one for one in found.turns.units[unit].survey.tables if one.table is point.table)
         self.assertTrue(table.reads(point.address), "it had another turn")
 

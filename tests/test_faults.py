@@ -49,9 +49,9 @@ class Once(Units):
 
 class Told(unittest.TestCase):
     def test_the_same_fault_is_told_now_and_then(self) -> None:
-        now, told = [100.0], list[Failure]()
-        follow(told.append)
-        self.addCleanup(leave, told.append)
+        now, failures = [100.0], list[Failure]()
+        follow(failures.append)
+        self.addCleanup(leave, failures.append)
         with mock.patch("kanaleto.supervision.owned.time.monotonic", lambda: now[0]):
             for second in range(25):
                 now[0] = 100.0 + second
@@ -59,9 +59,9 @@ class Told(unittest.TestCase):
                     raise KeyError("x")
                 except KeyError as error:
                     report("a line", error)
-        self.assertEqual(len(told), 3)
-        self.assertIn("a line: a fault of this program: KeyError: 'x' in ", told[0].text)
-        self.assertIn("(9 more times since)", told[1].text)
+        self.assertEqual(len(failures), 3)
+        self.assertIn("a line: a fault of this program: KeyError: 'x' in ", failures[0].text)
+        self.assertIn("(9 more times since)", failures[1].text)
 
     def test_a_line_that_fails_before_it_runs_begins_anew_and_again_and_again_ends_all(self) -> None:
         tries = 0
@@ -184,11 +184,11 @@ class Served(unittest.TestCase):
 
 class Quiet(unittest.TestCase):
     def test_nothing_is_printed_while_the_screen_stands(self) -> None:
-        told: list[str] = []
+        texts: list[str] = []
         printed = io.StringIO()
 
         def hear(failure: Failure) -> None:
-            told.append(failure.text)
+            texts.append(failure.text)
 
         class Falls:
             def __del__(self) -> None:
@@ -206,8 +206,8 @@ class Quiet(unittest.TestCase):
                 Falls()
                 gc.collect()
             self.assertEqual(printed.getvalue(), "")
-            self.assertEqual(len(told), 1)
-            self.assertRegex(told[0], "a thread of ours: a fault of this program: ZeroDivisionError")
+            self.assertEqual(len(texts), 1)
+            self.assertRegex(texts[0], "a thread of ours: a fault of this program: ZeroDivisionError")
             self.assertEqual(len(list(Path(folder).rglob("fault-*.txt"))), 1)
 
 

@@ -128,12 +128,12 @@ class Faults(unittest.TestCase):
             ("device:", 1, "no value"),
             ('a"b c"', 2, "within a word"),
         ]
-        for text, place, told in cases:
+        for text, place, message in cases:
             with self.subTest(text), self.assertRaises(FilterFault) as caught:
                 parse_filter(text)
             with self.subTest(text):
                 self.assertEqual(caught.exception.place, place, str(caught.exception))
-                self.assertIn(told, str(caught.exception))
+                self.assertIn(message, str(caught.exception))
 
     @given(st.text(alphabet='abdeilnotuv:"-><= 0x12', max_size=30) | st.text(max_size=20), rows)
     @settings(max_examples=300, deadline=None)
@@ -167,6 +167,6 @@ class OfEvents(unittest.TestCase):
         ):
             fits = parse_event_filter(text)
             self.assertEqual((fits(lost), fits(limit)), wanted, text)
-        for text, told in (("outcome:good", "of exchanges"), ("divice:x", "'device'"), ("from:never", "is no time")):
-            with self.assertRaisesRegex(FilterFault, told):
+        for text, message in (("outcome:good", "of exchanges"), ("divice:x", "'device'"), ("from:never", "is no time")):
+            with self.assertRaisesRegex(FilterFault, message):
                 parse_event_filter(text)

@@ -70,8 +70,8 @@ class Named(unittest.TestCase):
 
         for number, value in enumerate((70_000, 70_003, None, 70_010)):
             counts.add(row(number, value))
-        told = "Gate: its own Errors went from 70000 to 70010 (+10), while 1 of its exchanges failed here."
-        self.assertEqual([*counts.told()], [told])
+        text = "Gate: its own Errors went from 70000 to 70010 (+10), while 1 of its exchanges failed here."
+        self.assertEqual([*counts.told()], [text])
         counts.add(row(9, 4))
         self.assertIn("+14, began anew once", next(iter(counts.told())))
         still = OwnCounts(ServedPoints(Site("S", (Line("Line", parse_link(SERIAL), (gate,)),))))
@@ -82,7 +82,7 @@ class Named(unittest.TestCase):
     def test_networks_never_hear_of_wires(self) -> None:
         for kind in _ON_NETWORKS:
             advice = _BOTH[kind]
-            told = " ".join((*advice.causes, *advice.tries, advice.apart))
+            text = " ".join((*advice.causes, *advice.tries, advice.apart))
             for word in _OF_WIRES:
-                self.assertNotIn(word, told, kind)
+                self.assertNotIn(word, text, kind)
         self.assertEqual(set(_BOTH) | set(_WIRED), set(FindingKind))

@@ -59,9 +59,9 @@ class AView(unittest.TestCase):
                     self.assertEqual((app.current_digit, app.query_one(Spare).turned), ("7", 3))
                     await pilot.press("?")
                     await pilot.pause(0.3)
-                    told = [text for part in app.query_one(Keys)._parts for _, text in part[1]]
-                    self.assertIn("turn the wheel once", told)
-                    self.assertIn("go to Find, Map, Live, Wire, Bench, Bridge, Spare", told)
+                    texts = [text for part in app.query_one(Keys)._parts for _, text in part[1]]
+                    self.assertIn("turn the wheel once", texts)
+                    self.assertIn("go to Find, Map, Live, Wire, Bench, Bridge, Spare", texts)
                     await pilot.resize_terminal(80, 24)
                     await pilot.press("end")
                     await pilot.pause(0.3)

@@ -91,8 +91,8 @@ class Health(unittest.TestCase):
             taken.bind(("127.0.0.1", self.at))
             taken.listen()
             serving = self.run_command("serve", "site.toml", "--health", str(self.at))
-            _, told = serving.communicate(timeout=60)
-        self.assertEqual((serving.returncode, told.count("cannot be bound")), (1, 1), told)
+            _, message = serving.communicate(timeout=60)
+        self.assertEqual((serving.returncode, message.count("cannot be bound")), (1, 1), message)
 
     def test_no_more_than_so_many_series(self) -> None:
         text = text_of(HealthFigure("kanaleto_line_up", (("line", json.dumps(n)),), 1.0) for n in range(5000))

@@ -118,9 +118,9 @@ class House(unittest.TestCase):
         options = [str(one.name) for one in find_command.params if isinstance(one, click.Option)]
         self.assertEqual(sorted(named), sorted(options))
         context = click.Context(find_command, info_name="find")
-        told = find_command.get_help(context)
+        text = find_command.get_help(context)
         for title in SECTIONS:
-            self.assertIn(f"\n{title}:\n", told)
+            self.assertIn(f"\n{title}:\n", text)
 
     def test_a_file_is_of_one_subject(self) -> None:
         tests = Path(__file__).parent.glob("*.py")

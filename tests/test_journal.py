@@ -285,8 +285,8 @@ class Disturbed(InFolder):
         self.assertEqual((note.text, note.who), ("adapter changed", "Ada"))
         self.assertTrue(add_note(self.path, "it was the fuse", "Ada", 2_000_000, note.id))
         self.assertFalse(add_note(self.path, "nobody", "Ada", 2_000_000, 99))
-        told = as_message(self.kept(), "Alder Lock", "UTC+00:00")
-        self.assertIn("adapter changed — it was the fuse", told)
+        text = as_message(self.kept(), "Alder Lock", "UTC+00:00")
+        self.assertIn("adapter changed — it was the fuse", text)
         json.dumps(as_object(note))
 
 
@@ -367,9 +367,9 @@ class Earlier(InFolder):
         kinds = (EventKind.DEVICE_LOST, EventKind.GARBLED)
         self.assertEqual(while_nobody_looked(folder, 1 << 60, kinds)[1], "", "nobody has ever looked: not all at once")
         note_looked(folder, 1_500_000_000)
-        missed, told = while_nobody_looked(folder, 1 << 60, kinds)
+        missed, text = while_nobody_looked(folder, 1 << 60, kinds)
         self.assertEqual([event.text for event in missed], ["crc"])
-        self.assertEqual(told, "while nobody looked: 1 × garbled; the last Pump: crc. E lists them")
+        self.assertEqual(text, "while nobody looked: 1 × garbled; the last Pump: crc. E lists them")
         note_looked(folder, 2_500_000_000)
         self.assertEqual(while_nobody_looked(folder, 1 << 60, kinds), ([], ""))
         (folder / "looked-at").write_text("rubbish")

@@ -56,8 +56,8 @@ class Commands(WithSite):
     def test_polled_recorded_and_captured_and_asked_for(self) -> None:
         site = str(self.site)
         pcapng, jsonl = self.folder / "a.pcapng", self.folder / "b.jsonl"
-        summary, told = command("poll", site, "--for", "3", "--quiet", "--json", "--record", "--capture", str(pcapng))
-        self.assertIn("recording to", told)
+        summary, text = command("poll", site, "--for", "3", "--quiet", "--json", "--record", "--capture", str(pcapng))
+        self.assertIn("recording to", text)
         exchanges = json.loads(summary)["summary"]["exchanges"]
         self.assertEqual(len(list(Capture(pcapng))), exchanges)
         command("poll", site, "--for", "1", "--quiet", "--capture", str(jsonl))
@@ -73,8 +73,8 @@ class Commands(WithSite):
         with path.open(newline="") as file:
             table = list(csv.DictReader(file))
         self.assertEqual({(row["device"], row["point"]) for row in table}, {("D1", "R7"), ("D2", "R3")})
-        told = command("history", site, "--statistics", "--point", "D1/R7")[0]
-        self.assertRegex(told, r"D1/R7  least 17\d\d, most \d+, mean \d+")
+        text = command("history", site, "--statistics", "--point", "D1/R7")[0]
+        self.assertRegex(text, r"D1/R7  least 17\d\d, most \d+, mean \d+")
         (minute, *_) = [json.loads(line) for line in command("history", site, "--minutes", "--json")[0].splitlines()]
         self.assertLessEqual({"at", "device", "asked", "good", "exceptions", "median_ms", "most_ms"}, set(minute))
         self.assertEqual(command("history", site, "--point", "D1/R7", "--to", "2020-01-01", "--json")[0], "")
@@ -110,9 +110,9 @@ class Commands(WithSite):
         self.assertTrue(asked and {row["outcome"] for row in asked} == {"timeout"})
         self.assertIn("D2 has never answered; its neighbour still answers", " ".join(pattern["pattern"]))
         self.assertEqual({row["origin"] for row in failed}, {"stand-in"})
-        told = command("wire", site, "--device", "1", "--text", "read 20 holding from 0")[0]
-        self.assertIn("L · D1  read 20 holding from 0  → good", told)
-        self.assertIn("00 00 00 06 01 03 00 00 00 14", told)
+        text = command("wire", site, "--device", "1", "--text", "read 20 holding from 0")[0]
+        self.assertIn("L · D1  read 20 holding from 0  → good", text)
+        self.assertIn("00 00 00 06 01 03 00 00 00 14", text)
         (aside,) = [json.loads(line) for line in command("history", site, "--aside", "--json")[0].splitlines()]
         self.assertFalse(aside["seen"])
         self.assertIn("D2: fell silent", aside["why"])
@@ -141,8 +141,8 @@ class Commands(WithSite):
         self.assertEqual(taped_curves(question), curves)
         for broken in (("none.toml", folder), (site, "nowhere")):
             self.assertEqual(ask_elsewhere(TapeQuestion(*broken, 0, 1, [("D1", "R4")])), {})
-        told = command("history", site, "--tape", "--point", "D2/R3", "--from", "1h")[0]
-        self.assertRegex(told.splitlines()[0], r"D2 · R3  \d{3}$")
+        text = command("history", site, "--tape", "--point", "D2/R3", "--from", "1h")[0]
+        self.assertRegex(text.splitlines()[0], r"D2 · R3  \d{3}$")
         self.assertIn("there is no point D2/X", command("history", site, "--tape", "--point", "D2/X", code=2)[1])
 
     def test_bad_input_gets_one_sentence(self) -> None:
@@ -168,15 +168,15 @@ class Commands(WithSite):
         )
         for words, code, why in cases:
             with self.subTest(words):
-                _, told = command(*words, code=code)
-                self.assertIn(why, told)
+                _, text = command(*words, code=code)
+                self.assertIn(why, text)
 
     def test_a_folder_that_cannot_be_written_is_told_and_polling_goes_on(self) -> None:
         self.kept.write_text("a file in the place of the folder")
-        summary, told = command("poll", str(self.site), "--for", "2", "--quiet", "--json")
+        summary, text = command("poll", str(self.site), "--for", "2", "--quiet", "--json")
         self.assertGreater(json.loads(summary)["summary"]["good"], 20)
-        self.assertEqual(told.count("the journal cannot be opened"), 1, told)
-        self.assertEqual(told.count("the tape cannot be written"), 1, told)
+        self.assertEqual(text.count("the journal cannot be opened"), 1, text)
+        self.assertEqual(text.count("the tape cannot be written"), 1, text)
 
     def test_serve_keeps_a_journal_too(self) -> None:
         site = self.folder / "served.toml"
@@ -194,8 +194,8 @@ class Commands(WithSite):
         assert first.stderr is not None
         while "recording to" not in (line := first.stderr.readline()):
             self.assertTrue(line, "it ended")
-        _, told = command("poll", site, "--for", "2", "--quiet", "--record")
-        self.assertRegex(told, "somebody else records to .*record.db now: recorded to record-2.db beside it")
+        _, text = command("poll", site, "--for", "2", "--quiet", "--record")
+        self.assertRegex(text, "somebody else records to .*record.db now: recorded to record-2.db beside it")
         first.send_signal(signal.SIGINT)
         self.assertEqual(first.wait(30), 0)
         first.stderr.close()
@@ -216,15 +216,15 @@ class Followed(WithSite):
         other, gone = self.folder / "other.toml", self.folder / "gone.toml"
         other.write_text(self.site.read_text())
         site, _ = load_site(self.site)
-        log, told = EventLog(time.time), list[str]()
-        kept = KeptThings("a test", log, Clock(), lambda _, text: told.append(text))
+        log, texts = EventLog(time.time), list[str]()
+        kept = KeptThings("a test", log, Clock(), lambda _, text: texts.append(text))
         kept.start(self.site, site)
         for number, path in enumerate((self.site, other, gone, other, self.site)):
             kept.follow(path, site)
             log.note(EventKind.NOTE, "", "", f"note {number}")
         kept.stop()
         self.assertIsNone(kept.failure)
-        self.assertEqual([text for text in told if text], [])
+        self.assertEqual([text for text in texts if text], [])
         notes = [event.text for event in self.events() if event.kind == "note"]
         self.assertEqual(notes, ["note 0", "note 4"])
         others = [event.text for path in journals_of(other.with_suffix(".kanaleto")) for event in events_of(path)]
@@ -254,8 +254,8 @@ class Killed(unittest.TestCase):
 
 
 class Settings(WithSite):
-    def _loaded(self, told: str) -> Keeping:
-        self.site.write_text(self.site.read_text().replace('name = "Killed"', f'name = "Killed"\n{told}', 1))
+    def _loaded(self, text: str) -> Keeping:
+        self.site.write_text(self.site.read_text().replace('name = "Killed"', f'name = "Killed"\n{text}', 1))
         site, _ = load_site(self.site)
         return site.keeping
 

@@ -74,7 +74,7 @@ class Rows(unittest.TestCase):
             [astuple(point) for point in points], [astuple(point) for found, _ in alone for point in found]
         )
         wrong = [fault for fault in faults if not fault.is_warning]
-        self.assertEqual(wrong, [fault for _, told in alone for fault in told if not fault.is_warning])
+        self.assertEqual(wrong, [fault for _, faults in alone for fault in faults if not fault.is_warning])
 
 
 class ReadAgain(unittest.TestCase):

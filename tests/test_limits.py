@@ -249,7 +249,7 @@ class InMaps(unittest.TestCase):
                 self.assertEqual(again.limits, point.limits)
 
     def test_faults_say_what_would_be_right(self) -> None:
-        for row, told in (
+        for row, text in (
             ("A,holding,0,int16,,,,-1,,,,", "hysteresis '-1' is not 0 or more"),
             ("A,holding,0,int16,,,,,99999,,,", "delay_s '99999' is not 0 or more, up to 86400 s"),
             ("A,holding,0,int16,,,,1..2,,,,", "hysteresis '1..2' is no number"),
@@ -259,7 +259,7 @@ class InMaps(unittest.TestCase):
         ):
             with self.subTest(row):
                 _, faults = read_map(Path("map.csv"), HEAD + row + "\n", MapDefaults())
-                self.assertTrue(any(told in str(fault) for fault in faults), faults)
+                self.assertTrue(any(text in str(fault) for fault in faults), faults)
 
     def test_the_worst_first(self) -> None:
         (point,) = device("Device", 1, TORQUE).points

@@ -341,14 +341,14 @@ async def _paper(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
         return (test.folder / name).read_bytes()
 
     root = ET.fromstring(await export("values.svg"))
-    told = " ".join(root.itertext())
+    text = " ".join(root.itertext())
     for wanted in ("S: values", "Meter 2 · unit 2", "Torque", "alarm above 8 m", "local time"):
-        test.assertIn(wanted, told)
+        test.assertIn(wanted, text)
     await pilot.press("p", "t")
     await asyncio.sleep(1)
-    told = " ".join(ET.fromstring(await export("trend.svg")).itertext())
+    text = " ".join(ET.fromstring(await export("trend.svg")).itertext())
     for wanted in ("S: trend", "Meter 1 · Level", "[m]", "least"):
-        test.assertIn(wanted, told)
+        test.assertIn(wanted, text)
     test.assertTrue((await export("trend.pdf")).startswith(b"%PDF"))
     await pilot.press("escape", "a")
     test.assertIn("S: comparison", " ".join(ET.fromstring(await export("across.svg")).itertext()))
@@ -375,10 +375,10 @@ async def _another_map(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> No
     await test.shows(app, r"its map serves 3 devices")
     (test.folder / "torn.csv").write_text("name,table,address\nA,holding,x\n")
     await pilot.press("M")
-    for bad, told in (("none", "there is no such file"), (str(test.folder), "is a folder"),
+    for bad, text in (("none", "there is no such file"), (str(test.folder), "is a folder"),
                       (str(test.folder / "torn.csv"), "torn.csv:2"), ("/dev/zero", "is no ordinary file")):  # fmt: skip
         await test.answer(app, pilot, bad)
-        await test.until(lambda: told in app.troubles.get("answer", ""), told)  # noqa: B023
+        await test.until(lambda: text in app.troubles.get("answer", ""), text)  # noqa: B023
         await pilot.press("ctrl+u")
     await test.answer(app, pilot, str(other))
     await test.shows(app, r"2 of 4 points found again, 2 lost, 1 new · Meter 2, Meter 3 keep the map of now")

@@ -249,9 +249,9 @@ class TheDemo(unittest.TestCase):
             )
             for order, *arguments in (("1", "1", STEPS), ("2", "1", STEPS), ("1", "1", "900"), ("1", "2", "900"))
         ]  # fmt: skip
-        told = [run.communicate(timeout=1200) for run in runs]
-        first, again, short, other = (out.strip() for out, _ in told)
-        self.assertEqual(len(first), 64, told[0][1])
+        pairs = [run.communicate(timeout=1200) for run in runs]
+        first, again, short, other = (out.strip() for out, _ in pairs)
+        self.assertEqual(len(first), 64, pairs[0][1])
         self.assertEqual(first, again)
         self.assertNotEqual(short, other, "other writes make other words")
 
@@ -283,7 +283,7 @@ def hash_of_demo(seed: int, steps: int) -> str:
 
 class Faults(Moving):
     def test_everything_that_is_wrong_is_told_with_its_line(self) -> None:
-        told = "\n".join(
+        text = "\n".join(
             self.faults(
                 '[line.device.moves]\n"Nope" = { walk = 1 }\n"Level" = { wave = "sine", low = 1 }\n'
                 '"Swapped" = { formula = "[Nothing] + 1" }\n"Count" = { walk = 1, formula = "1" }\n'
@@ -301,7 +301,7 @@ class Faults(Moving):
             r"18: .*'Level' is a point of this device", r"21: .*has no bit 'Nowhere'",
             r"21: .*leads to 'B', which is no state here", r"23: .*needs either bits or a value",
         ):  # fmt: skip
-            self.assertRegex(told, wanted)
+            self.assertRegex(text, wanted)
 
     def test_circles_owners_and_lists(self) -> None:
         circle = '[line.device.moves]\n"Level" = { formula = "[Swapped]" }\n"Swapped" = { formula = "[D/Level]" }\n'
@@ -326,15 +326,15 @@ class Alike(Moving):
         )
         (self.folder / "m.csv").write_text(MAP)
         (self.folder / "site.toml").write_text(HEAD + DEVICE + moves)
-        told = [
+        texts = [
             subprocess.run(
                 [sys.executable, "-c", script, str(self.folder / "site.toml"), seed], capture_output=True, text=True,
                 check=True,
             ).stdout
             for seed in ("7", "7", "8")
         ]  # fmt: skip
-        self.assertEqual(told[0], told[1])
-        self.assertNotEqual(told[0], told[2])
+        self.assertEqual(texts[0], texts[1])
+        self.assertNotEqual(texts[0], texts[2])
 
 
 def words_of(path: str, seed: int, steps: int = 3600) -> str:

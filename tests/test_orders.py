@@ -291,14 +291,14 @@ class Outcomes(unittest.TestCase):
 
     def test_another_master_is_noticed(self) -> None:
         async def work(rig: Controlled) -> None:
-            told: list[str] = []
+            texts: list[str] = []
             order = rig.order("Target", "65", was_told="0.00 %")
-            result = await rig.control.send(order, told.append)
+            result = await rig.control.send(order, texts.append)
             self.assertTrue(result.is_equal)
             await rig.running.for_s(0.8)
             rig.line.units.devices[0].put("Target", 0)
             await rig.running.for_s(6)
-            self.assertRegex(told[0], r"back at 0\.00 % after [01]\.\d s: another master writes it")
+            self.assertRegex(texts[0], r"back at 0\.00 % after [01]\.\d s: another master writes it")
 
         controlled(work)
 

@@ -90,9 +90,9 @@ class Elsewhere(unittest.TestCase):
 
     def says(self, code: int, words: str, *arguments: str) -> None:
         with self.begin(*arguments) as process:
-            told = process.communicate(timeout=120)[0]
-        self.assertEqual((code, "Traceback" in told), (process.returncode, False), told)
-        self.assertRegex(told, words)
+            text = process.communicate(timeout=120)[0]
+        self.assertEqual((code, "Traceback" in text), (process.returncode, False), text)
+        self.assertRegex(text, words)
 
     def test_all_of_the_application_is_imported(self) -> None:
         (self.folder / "imports.py").write_text(IMPORTS)

@@ -308,9 +308,9 @@ class OwnSettings(unittest.TestCase):
         ]
         for name, value, agrees in cases:
             with self.subTest(name=name, value=value):
-                told = judge(points[name], value, line, pump)
-                self.assertIs(told.agrees, agrees)
-                self.assertTrue(told.text)
+                own_setting = judge(points[name], value, line, pump)
+                self.assertIs(own_setting.agrees, agrees)
+                self.assertTrue(own_setting.text)
         self.assertIn("19200 is in use", judge(points["Rate"], 1, line, pump).text)
 
 

@@ -32,8 +32,8 @@ class Outages(unittest.TestCase):
 class Pulses(unittest.TestCase):
     def test_it_is_owed_from_its_first_byte_and_lasts_as_long_as_was_asked(self) -> None:
         async def work(rig: Controlled) -> None:
-            told: list[str] = []
-            rig.control.tellers.append(told.append)
+            texts: list[str] = []
+            rig.control.tellers.append(texts.append)
             halves: list[Result] = []
             pulse = asyncio.create_task(
                 rig.control.pulse(rig.order("Horn", "on"), rig.order("Horn", "off"), 2.0, halves.append)
@@ -47,7 +47,7 @@ class Pulses(unittest.TestCase):
             self.assertAlmostEqual(off_s - on_s, 2.0, delta=0.03)
             self.assertEqual(rig.control.owings.states, ())
             await rig.running.for_s(0.1)
-            self.assertIn("off after 2.0 s, confirmed", told[-1])
+            self.assertIn("off after 2.0 s, confirmed", texts[-1])
             rows = list(rig.ledger.rows.values())
             self.assertEqual([(row.data["old"], row.data["new"]) for row in rows], [("off", "on"), ("on", "off")])
             self.assertEqual(len(rig.ledger.settled), 1)
@@ -166,8 +166,8 @@ class Pulses(unittest.TestCase):
 class LostHolds(unittest.TestCase):
     def test_silence_counts_from_any_answer_and_the_offer_opens_again(self) -> None:
         async def work(rig: Controlled) -> None:
-            told: list[str] = []
-            rig.control.tellers.append(told.append)
+            texts: list[str] = []
+            rig.control.tellers.append(texts.append)
             await rig.control.alives.begin(Wish(order=rig.order("Often", "5"), period_s=0.5))
             rig.line.fault = lambda frame, at, right: [] if frame.pdu[0] == 6 else right  # reads are answered
             await rig.running.for_s(10)
@@ -180,7 +180,7 @@ class LostHolds(unittest.TestCase):
             rig.line.is_deaf = lambda unit_id: False
             await rig.running.for_s(20)
             (offer,) = rig.control.alives.offers
-            self.assertRegex(told[-1], r"Often was held until \d\d:\d\d:\d\d; Drive was away for .* s; K takes it up")
+            self.assertRegex(texts[-1], r"Often was held until \d\d:\d\d:\d\d; Drive was away for .* s; K takes it up")
             self.assertEqual(offer.wish.order.data, b"\0\5")
             kept, _ = await rig.control.alives.begin(offer.wish)
             self.assertIsNotNone(kept)
@@ -226,11 +226,11 @@ class AfterAKill(unittest.TestCase):
                 ledger = JournalLedger(lambda: (path, second.run), "who")
                 (left,) = await ledger.left()
                 rig.ledger.lefts = [left]
-                told: list[str] = []
-                rig.control.tellers.append(told.append)
+                texts: list[str] = []
+                rig.control.tellers.append(texts.append)
                 rig.line.units.devices[0].put("Horn", 1)
                 await rig.control.look_back()
-                self.assertRegex(told[-1], "Drive Horn was left standing at on at .*H lists it, and sends off")
+                self.assertRegex(texts[-1], "Drive Horn was left standing at on at .*H lists it, and sends off")
                 (owed,) = rig.control.owings.states
                 await rig.running.for_s(120)
                 self.assertEqual((rig.value("Horn"), owed.stage), (1, OwedStage.LEFT))

@@ -146,8 +146,8 @@ class Joined(unittest.TestCase):
             "lat ms=2": "is no fault", "late each=2": "late has no key 'each'", "lost each=0": "not what it may be",
             "power": "power is a fault of a device, and a pair has none",
         }  # fmt: skip
-        for text, told in cases.items():
-            with self.assertRaisesRegex(ValueError, told):
+        for text, message in cases.items():
+            with self.assertRaisesRegex(ValueError, message):
                 fault_of((text,))
         with self.assertRaisesRegex(ValueError, "late is there twice"):
             fault_of(("late ms=1", "late ms=2"))
@@ -203,13 +203,13 @@ class Command(unittest.TestCase):
     def test_it_says_what_passed(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             ends = [f"rtu://{folder}/{name}" for name in ("a", "b")]
-            code, out, told = run("pair", *ends, "--for", "0.5", "--json", "--capture", f"{folder}/c.jsonl")
-            self.assertEqual(code, 0, told)
+            code, out, text = run("pair", *ends, "--for", "0.5", "--json", "--capture", f"{folder}/c.jsonl")
+            self.assertEqual(code, 0, text)
             ready, last = (json.loads(line) for line in out.splitlines())
             self.assertEqual([one["link"].partition("?")[0] for one in ready["ready"]], ends)
             self.assertEqual((last["bytes"], last["exchanges"], last["torn_frames"]), ([0, 0], 0, 0))
             self.assertIn('"origin": "overheard"', Path(folder, "c.jsonl").read_text(encoding="utf-8"))
             self.assertEqual(run("pair", *ends, "--for", "0.5", "--capture", f"{folder}/c.jsonl")[0], 2)
-            code, _, told = run("pair", ends[0], ends[0])
+            code, _, text = run("pair", ends[0], ends[0])
             self.assertEqual(code, 2)
-            self.assertIn("a pair joins two", told)
+            self.assertIn("a pair joins two", text)

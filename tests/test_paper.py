@@ -60,7 +60,7 @@ class Trends(unittest.TestCase):
     def test_it_says_what_it_must(self) -> None:
         for scale in ("one", "several", "percent"):
             with self.subTest(scale):
-                told = text_of(self._sheet(scale))
+                text = text_of(self._sheet(scale))
                 for wanted in (
                     "Alder Lock: trend",
                     "Gate · Level",
@@ -70,8 +70,8 @@ class Trends(unittest.TestCase):
                     "least 10.0",
                     "a note",
                 ):
-                    self.assertIn(wanted, told)
-                self.assertRegex(told, r"1970-01-01 \d\d:\d\d:\d\d … .*local time, \S+ \(UTC[+-]\d\d:\d\d\)")
+                    self.assertIn(wanted, text)
+                self.assertRegex(text, r"1970-01-01 \d\d:\d\d:\d\d … .*local time, \S+ \(UTC[+-]\d\d:\d\d\)")
                 self.assertEqual(pages_of(drawn(self._sheet(scale), "pdf")), 1)
         self.assertIn("warn above 40 m", text_of(self._sheet("several")))
 
@@ -92,20 +92,20 @@ class Trends(unittest.TestCase):
         self.assertIn("nothing was read in this time", text_of(trend_sheet("S", places, nothing, 0.0, 1.0, "one")))
 
     def test_names_of_others(self) -> None:
-        told = text_of(self._sheet(name=HOSTILE[:200]))
-        self.assertIn("$\\frac{1}{0}$ <b>&␛[31m⟨202E⟩", told)
-        self.assertNotIn("\x1b", told)
-        self.assertNotIn("\u202e", told)
+        text = text_of(self._sheet(name=HOSTILE[:200]))
+        self.assertIn("$\\frac{1}{0}$ <b>&␛[31m⟨202E⟩", text)
+        self.assertNotIn("\x1b", text)
+        self.assertNotIn("\u202e", text)
 
 
 class Tables(unittest.TestCase):
     def test_a_map(self) -> None:
         site = site_of()
         (line,) = site.lines
-        told = text_of(map_sheet("Alder Lock", line, line.devices[0], 0.0))
+        text = text_of(map_sheet("Alder Lock", line, line.devices[0], 0.0))
         for wanted in ("Gate, register map", "unit 7", "0x0001", "uint16", "× 0.1", "0 = Shut", "Above the sill"):
-            self.assertIn(wanted, told)
-        self.assertIn("alarm above 80 m", re.sub(r"\s+", " ", told))
+            self.assertIn(wanted, text)
+        self.assertIn("alarm above 80 m", re.sub(r"\s+", " ", text))
 
     def test_long_tables_take_pages_and_one_tall_page(self) -> None:
         rows = [[f"row {number}", "x" * (number % 300), "3"] for number in range(500)]
@@ -113,8 +113,8 @@ class Tables(unittest.TestCase):
             "T", "about", [PaperColumn("name"), PaperColumn("text"), PaperColumn("number", True)], rows, [7]
         )
         self.assertGreater(pages_of(drawn(sheet, "pdf")), 10)
-        told = text_of(sheet)
-        self.assertIn("row 499", told)
+        text = text_of(sheet)
+        self.assertIn("row 499", text)
         empty = TableSheet("T", "about", [PaperColumn("name")], [])
         self.assertEqual(pages_of(drawn(empty, "pdf")), 1)
 
@@ -125,21 +125,21 @@ class Tables(unittest.TestCase):
                 await running.for_s(3)
                 running.session.publish()
                 snapshot = running.session.snapshot
-                told = text_of(values_sheet(snapshot, list(snapshot.plan.places), 0.0))
+                text = text_of(values_sheet(snapshot, list(snapshot.plan.places), 0.0))
                 for wanted in ("Gate · unit 7", "Level", "Shut", "good", "0000"):
-                    self.assertIn(wanted, told)
+                    self.assertIn(wanted, text)
 
         run_virtual(run())
         sheet = comparison_sheet("S", "2 of 3 differ", ["point", "one", "other"], [["A", "1", HOSTILE]], [0], 0.0)
         self.assertIn("2 of 3 differ", text_of(sheet))
 
     def test_what_is_not_answered_by_real_devices_is_said(self) -> None:
-        for origin, told in (("real", []), ("stand-in", ["Not answered by real devices: {} (stand-in)."])):
+        for origin, texts in (("real", []), ("stand-in", ["Not answered by real devices: {} (stand-in)."])):
             site = site_of()
             site = replace(site, lines=tuple(replace(line, origin=origin) for line in site.lines))
             places = list(plan_site(site).places)
             sheet = trend_sheet("S", places, {place.identity: EMPTY for place in places}, 0.0, 1.0, "one")
-            self.assertEqual(sheet.notes, [text.format(site.lines[0].name) for text in told])
+            self.assertEqual(sheet.notes, [text.format(site.lines[0].name) for text in texts])
 
     def test_elsewhere_whole_or_not_at_all(self) -> None:
         sheet = comparison_sheet("S", "t", ["point", "one"], [["A", "1"]], [], 0.0)
@@ -147,8 +147,8 @@ class Tables(unittest.TestCase):
             path = Path(folder) / "a.svg"
             write_elsewhere(sheet, path)
             ET.fromstring(path.read_text())
-            for bad, told in (("a.doc", "end it in .svg or .pdf"), ("none/b.pdf", "cannot be written")):
-                with self.assertRaisesRegex(NoPaper, told):
+            for bad, text in (("a.doc", "end it in .svg or .pdf"), ("none/b.pdf", "cannot be written")):
+                with self.assertRaisesRegex(NoPaper, text):
                     write_elsewhere(sheet, Path(folder) / bad)
             self.assertEqual([path.name for path in Path(folder).iterdir()], ["a.svg"])
 
@@ -157,7 +157,7 @@ class ByCommand(WithSite):
     def test_a_trend_out_of_the_record(self) -> None:
         site, out = str(self.site), str(self.folder / "t.svg")
         point = ("--point", "D1/R3")
-        for words, code, told in (
+        for words, code, text in (
             ((out, *point), 1, "nothing was recorded"),
             ((out,), 2, "--point"),
             ((str(self.folder / "t.doc"), *point), 2, "end it in .svg or .pdf"),
@@ -166,18 +166,18 @@ class ByCommand(WithSite):
             ((out, *(word for at in range(9) for word in ("--point", f"D1/R{at}"))), 2, "9 points are too many"),
         ):
             with self.subTest(words):
-                self.assertIn(told, command("export", "trend", site, *words, code=code)[1])
+                self.assertIn(text, command("export", "trend", site, *words, code=code)[1])
         command("poll", site, "--for", "3", "--quiet", "--record")
-        for words, code, told in (
+        for words, code, text in (
             (("--from", "1min"), 0, "2 points drawn"),
             (("--from", "3d", "--to", "2d"), 0, "nothing was read in that time"),
             (("--store", str(self.folder / "none.db")), 1, "was never recorded here"),
         ):
             with self.subTest(words):
                 done = command("export", "trend", site, out, *point, "--point", "D2/R4", *words, code=code)
-                self.assertIn(told, done[1])
-        told = " ".join(ET.parse(out).getroot().itertext())
-        self.assertIn("D1 · R3", told)
+                self.assertIn(text, done[1])
+        text = " ".join(ET.parse(out).getroot().itertext())
+        self.assertIn("D1 · R3", text)
         pdf = self.folder / "m.pdf"
         self.assertIn("20 points of D1", command("export", "map", site, str(pdf), "--device", "D1")[1])
         self.assertEqual(pages_of(pdf.read_bytes()), 1)

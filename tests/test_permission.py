@@ -202,9 +202,9 @@ class Commands(unittest.TestCase):
         return str(path)
 
     def _run(self, *arguments: str) -> Done:
-        told = io.StringIO()
-        with contextlib.redirect_stdout(told), contextlib.redirect_stderr(told):
-            return Done(main(list(arguments)), told.getvalue())
+        string_io = io.StringIO()
+        with contextlib.redirect_stdout(string_io), contextlib.redirect_stderr(string_io):
+            return Done(main(list(arguments)), string_io.getvalue())
 
     def _heard(self, far: RawSlave) -> list[bytes]:
         return [pdu for _, pdu in far.seen]
@@ -345,11 +345,11 @@ class Rules(Application):
             rig.session.hold(True)
             before = len(rig.line.requests)
             free = rig.order("Free", "7", "D")
-            told: list[str] = []
+            texts: list[str] = []
             to_all = replace(free, points=(), device="", unit_id=0, consents=frozenset({Consent.BROADCAST}))
-            result = await rig.control.send(to_all, told.append)
+            result = await rig.control.send(to_all, texts.append)
             await rig.running.for_s(8.0)
-            self.assertEqual((result.text, result.after, told), ("to all: nobody answers", None, []))
+            self.assertEqual((result.text, result.after, texts), ("to all: nobody answers", None, []))
             self.assertEqual([frame.unit_id for frame in rig.line.requests[before:]], [0])
             self.assertEqual((rig.value("Free", 1), rig.value("Free", 2)), (7, 7))
 

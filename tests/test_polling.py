@@ -72,13 +72,13 @@ class Counters(unittest.TestCase):
                 self.assertGreater(first.counts[Diagnostic.SERVER_MESSAGES], 10)
                 await running.for_s(5)
                 second = await own_counters(running.session, line.line, each_device, running.tally("Pump"))
-                told = told_of(second, first)
+                text = told_of(second, first)
                 grown = second.counts[Diagnostic.SERVER_MESSAGES] - first.counts[Diagnostic.SERVER_MESSAGES]
-                self.assertIn(f"server message {second.counts[Diagnostic.SERVER_MESSAGES]} (+{grown})", told)
-                self.assertRegex(told, r"Ours since: \d+ good, 0 failed")
+                self.assertIn(f"server message {second.counts[Diagnostic.SERVER_MESSAGES]} (+{grown})", text)
+                self.assertRegex(text, r"Ours since: \d+ good, 0 failed")
                 ours = running.tally("Pump")
-                told = told_of(OwnCounters({}, ours, "", {"Errors": 7}), OwnCounters({}, ours, "", {"Errors": 4}))
-                self.assertIn("Errors 7 (+3)", told)
+                text = told_of(OwnCounters({}, ours, "", {"Errors": 7}), OwnCounters({}, ours, "", {"Errors": 4}))
+                self.assertIn("Errors 7 (+3)", text)
 
         run_virtual(work())
 
@@ -252,10 +252,10 @@ class Polling(unittest.TestCase):
                 line.channel.counters = PortCounters(framing=1)  # opened anew
                 await running.for_s(10)
                 self.assertEqual(running.session.pollers[0].port, PortCounters(6, 1))
-                told = [event for event in running.session.events.ring if "its port itself" in event.text]
-                self.assertEqual(len(told), 1)
-                self.assertIn("6 framing errors, 1 parity error since the start", told[0].text)
-                self.assertEqual(told[0].count, 3)
+                events = [event for event in running.session.events.ring if "its port itself" in event.text]
+                self.assertEqual(len(events), 1)
+                self.assertIn("6 framing errors, 1 parity error since the start", events[0].text)
+                self.assertEqual(events[0].count, 3)
 
         run_virtual(work())
 

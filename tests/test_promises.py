@@ -243,8 +243,8 @@ class Edited(unittest.TestCase):
                 for _ in range(1500):
                     await running.for_s(0.001)
                     said.add((running.reading("Device", "P0").quality, running.reading("Device", "P0").reason))
-                told = [reason for quality, reason in said if quality is Quality.BAD]
-                self.assertRegex(" ".join(told), "6 registers in one request brought exception 2.*asked in parts")
+                texts = [reason for quality, reason in said if quality is Quality.BAD]
+                self.assertRegex(" ".join(texts), "6 registers in one request brought exception 2.*asked in parts")
                 await running.for_s(10)
                 self.assertEqual(running.reading("Device", "P0").quality, Quality.GOOD)
 

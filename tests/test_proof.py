@@ -113,8 +113,8 @@ class Wanted(WithSite):
         self.assertEqual(parse_tolerance("0,5 %").of, ToleranceOf.SPAN)
         self.assertEqual(parse_tolerance("1 % of value").of, ToleranceOf.VALUE)
         self.assertEqual(parse_tolerance("0.2").of, ToleranceOf.UNIT)
-        for text, told in (("once; no", "no stands alone"), ("eech", "'eech' is none of"), ("0 900", "-100 to 200")):
-            with self.subTest(text), self.assertRaisesRegex(ValueError, told):
+        for text, message in (("once; no", "no stands alone"), ("eech", "'eech' is none of"), ("0 900", "-100 to 200")):
+            with self.subTest(text), self.assertRaisesRegex(ValueError, message):
                 parse_prove(text)
         for text in ("half", "-1", "0.5 % of range"):
             with self.subTest(text), self.assertRaisesRegex(ValueError, "must read like"):
@@ -122,14 +122,14 @@ class Wanted(WithSite):
 
     def test_what_cannot_be_proved_is_a_fault_of_the_map(self) -> None:
         last = "r,,,,,,,0.2"
-        for old, new, told in (
+        for old, new, text in (
             ("0,100,90,0 50 100; limits", ",,90,0 50 100", "needs range_low and range_high"),
             (last, "r,,,,,,each,", "each needs states"), (last, "r,,,,,,write,", "nobody could write"),
             (last, "r,,,,,,limits,", "limits needs limits"), (last, "r,,,,,,,1 %", "per cent of span"),
         ):  # fmt: skip
-            with self.subTest(told):
+            with self.subTest(text):
                 self.write(map_text=MAP.replace(old, new))
-                with self.assertRaisesRegex(FaultyFile, told):
+                with self.assertRaisesRegex(FaultyFile, text):
                     load_site(self.path)
 
 
@@ -225,9 +225,9 @@ class OnDisk(WithSite):
         self.assertEqual(len(sheet.lines), 1)
         self.assertIn("3: a newer version of Kanaleto wrote this line", sheet.told[0])
         self.assertIn("4: this line cannot be read", sheet.told[1])
-        for text, told in (('{"kanaleto_sheet": 2}\n', "a newer version"), ("a,b\n", "is no checkout sheet")):
+        for text, message in (('{"kanaleto_sheet": 2}\n', "a newer version"), ("a,b\n", "is no checkout sheet")):
             path.write_text(text)
-            with self.assertRaisesRegex(CannotKeep, told):
+            with self.assertRaisesRegex(CannotKeep, message):
                 read_sheet(path)
 
     def test_two_programs_append_to_one_sheet_and_nothing_is_lost(self) -> None:
@@ -335,8 +335,8 @@ class OverTcp(WithSite):
         return bytes((3, 2 * count)) + b"".join(word.to_bytes(2) for word in words)
 
     def taken(self, point: str, *words: str) -> tuple[int, dict[str, object]]:
-        code, out, told = run("proof", str(self.path), "--take", f"Sluice/{point}", "--json", "--who", "anna", *words)
-        self.assertTrue(out, told)
+        code, out, text = run("proof", str(self.path), "--take", f"Sluice/{point}", "--json", "--who", "anna", *words)
+        self.assertTrue(out, text)
         return code, json.loads(out)
 
 
@@ -376,13 +376,13 @@ class Command(OverTcp):
 
     def test_what_is_not_read_leaves_nothing(self) -> None:
         self.slave.handler = lambda unit, pdu: None
-        code, _, told = run("proof", str(self.path), "--take", "Sluice/Torque", "--expected", "1")
+        code, _, text = run("proof", str(self.path), "--take", "Sluice/Torque", "--expected", "1")
         self.assertEqual(code, 1)
-        self.assertIn("Sluice/Torque was not read", told)
+        self.assertIn("Sluice/Torque was not read", text)
         self.assertFalse(sheet_path(self.path).exists())
 
     def test_what_is_typed_wrongly_is_told(self) -> None:
-        for words, told in (
+        for words, text in (
             (("--take", "Sluice/Torqe"), "did you mean 'Sluice/Torque'"), (("--level", "25 %"), "belong to --take"),
             (("--take", "Sluice/Torque", "--expected", "many"), "'many' is no number"),
             (("--take", "Sluice/Torque"), "Type what its display says"),
@@ -391,7 +391,7 @@ class Command(OverTcp):
         ):  # fmt: skip
             code, _, err = run("proof", str(self.path), *words)
             self.assertEqual(code, 2, words)
-            self.assertIn(told, err)
+            self.assertIn(text, err)
 
     def test_nothing_left_is_0(self) -> None:
         self.write(self.slave.port, 'origin = "real"', "name,table,address,prove\nA,holding,0,\nB,holding,1,no\n")
@@ -406,8 +406,8 @@ class ByRoutine(OverTcp):
         (self.folder / "routines").mkdir(exist_ok=True)
         text = f'name = "Prove"\ndevice = "Sluice"\n[variables]\ntarget = 50.1\n{steps}'
         (self.folder / "routines" / "prove.toml").write_text(text)
-        code, out, told = run("routine", str(self.path), "Prove", "--json")
-        self.assertTrue(out, told)
+        code, out, message = run("routine", str(self.path), "Prove", "--json")
+        self.assertTrue(out, message)
         return code, [json.loads(row) for row in out.splitlines()]
 
     def test_a_routine_takes_evidence_at_levels_and_goes_on_where_one_fails(self) -> None:
@@ -434,7 +434,7 @@ class ByRoutine(OverTcp):
 
     def test_faults_of_the_step_are_told_by_check(self) -> None:
         (self.folder / "routines").mkdir()
-        for step, told in (
+        for step, message in (
             ('prove = 5', "prove reads like"), ('prove = { "Gat" = 1 }', "did you mean 'Gate'"),
             ('prove = { "Gate" = 1 }\ntolerance = "x"', "must read like"),
             ('prove = { "Gate" = 1 }\nwithin_s = 1', "does not belong to prove"),
@@ -443,16 +443,18 @@ class ByRoutine(OverTcp):
             (self.folder / "routines" / "prove.toml").write_text(text)
             code, _, err = run("check", str(self.path))
             self.assertEqual(code, 2, step)
-            self.assertIn(told, err)
+            self.assertIn(message, err)
 
     def test_verdicts_of_a_rehearsal_are_claims_of_kind_sequence(self) -> None:
         checkout = Checkout(self.site, sheet_path(self.path))
-        told = [
+        sequence_verdicts = [
             SequenceVerdict("Sluice", "back within 5 s", "passed", "after 1 s"),
             SequenceVerdict("L", "others go on", "failed", "0.4"), SequenceVerdict("L", "void one", "void", ""),
         ]  # fmt: skip
-        self.assertEqual(keep_sequences(checkout, "Comes and goes", told, 0.0, "anna"), 2)
-        self.assertEqual(keep_sequences(checkout, "Comes and goes", told[:1], 1.0, "anna"), 1, "played again")
+        self.assertEqual(keep_sequences(checkout, "Comes and goes", sequence_verdicts, 0.0, "anna"), 2)
+        self.assertEqual(
+            keep_sequences(checkout, "Comes and goes", sequence_verdicts[:1], 1.0, "anna"), 1, "played again"
+        )
         states = {claim.key.level: claim.state for claim in checkout.claims() if claim.key.claim == "sequence"}
         self.assertEqual(
             states,

@@ -219,10 +219,12 @@ class Rows(InFolder):
 
         self.run_recorded(line, work)
         history = self.history()
-        told = [one.definition for one in history.samples(self.series(history, "Still")) if one.words is not None]
-        prints = {definition.fingerprint for definition in told if definition is not None}
+        definitions = [
+            one.definition for one in history.samples(self.series(history, "Still")) if one.words is not None
+        ]
+        prints = {definition.fingerprint for definition in definitions if definition is not None}
         self.assertEqual(len(prints), 2)
-        for definition in told:
+        for definition in definitions:
             assert definition is not None
             self.assertEqual(
                 definition.value_of(struct.pack(">H", 65535)), 65535 if '"uint16"' in definition.told else -1

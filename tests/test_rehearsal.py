@@ -146,8 +146,8 @@ class Rehearsals(unittest.TestCase):
         )
         self.addCleanup(polling.wait)
         self.addCleanup(polling.terminate)
-        told, _ = rehearsing.communicate(timeout=240)
-        self.assertEqual((told.count(": passed"), rehearsing.returncode), (8, 0), told)
+        text, _ = rehearsing.communicate(timeout=240)
+        self.assertEqual((text.count(": passed"), rehearsing.returncode), (8, 0), text)
 
     def test_one_that_never_asks_is_void(self) -> None:
         self.assertEqual(set(self.judged(lambda now_s, bench: None).values()), {"void"})
@@ -184,18 +184,18 @@ class Rehearsals(unittest.TestCase):
         self.assertEqual((last["outcome"], last["passed"], bench.returncode), ("passed", 4, 0))
 
     def test_bench_time_that_was_left_out_makes_void_also_once_it_is_told(self) -> None:
-        told: list[str] = []
+        texts: list[str] = []
 
         def slow(now_s: float, bench: Bench) -> None:
             self.ask(bench, 1)
             self.ask(bench, 2)
             if 4.5 < now_s < 4.65:
                 bench.left_out += 30
-                bench._tell, bench._told_s = told.append, -1e9
+                bench._tell, bench._told_s = texts.append, -1e9
                 bench._look_around()
 
         self.assertEqual(set(self.judged(slow).values()), {"void"})
-        self.assertIn("this machine is too slow", told[0])
+        self.assertIn("this machine is too slow", texts[0])
 
     def test_what_cannot_be_is_no_expectation(self) -> None:
         site, _ = load_site(self.site)
@@ -226,12 +226,12 @@ class Rehearsals(unittest.TestCase):
         )
         with self.assertRaises(FaultyFile) as caught:
             read_rehearsal(self.file, site)
-        told = "\n".join(f"{fault.line}: {fault.text}" for fault in caught.exception.faults)
+        text = "\n".join(f"{fault.line}: {fault.text}" for fault in caught.exception.faults)
         for wanted in (
             "2: 'speed' is not known", "5: 'silnt' is no fault", "needs at_s", "'Nobody' is no device and no line",
             "18: pace needs least", r"18: \[One/No\] is no point", "18: expects one of pace",
         ):  # fmt: skip
-            self.assertRegex(told, wanted)
+            self.assertRegex(text, wanted)
 
 
 if __name__ == "__main__":

@@ -138,8 +138,8 @@ class Served(InFolder):
         (self.folder / "m.csv").write_text(f"name,table,address\nx,holding,{int.from_bytes(_READ[1:3])}\n")
         run = [sys.executable, "-m", "kanaleto"]
         subprocess.run([*run, "poll", str(site), "--for", "2"], check=True, capture_output=True)
-        told = subprocess.run([*run, "wire", str(site), "--json"], check=True, capture_output=True, text=True).stdout
-        rows = [json.loads(line) for line in told.splitlines()]
+        text = subprocess.run([*run, "wire", str(site), "--json"], check=True, capture_output=True, text=True).stdout
+        rows = [json.loads(line) for line in text.splitlines()]
         self.assertEqual({row["origin"] for row in rows if "request" in row}, {"replay"})
 
     def test_on_a_pseudo_terminal(self) -> None:
@@ -164,7 +164,7 @@ class Served(InFolder):
         capture = CaptureFile(path, "S", [CapturedLine("Line", TCP)])
         capture.put([_row(0, TCP, _READ, _value(1), 5)])
         capture.close()
-        for words, told in (
+        for words, text in (
             (["none.jsonl"], "there is no file"),
             ([str(path), "--line", "Lime"], "did you mean 'Line'"),
             ([str(path), "--at", "nowhere"], ""),
@@ -173,4 +173,4 @@ class Served(InFolder):
                 [sys.executable, "-m", "kanaleto", "replay", *words], capture_output=True, text=True, timeout=60
             )
             self.assertEqual(done.returncode, 2, done.stderr)
-            self.assertIn(told, done.stderr)
+            self.assertIn(text, done.stderr)

@@ -165,7 +165,7 @@ class Runs(unittest.TestCase):
     def test_from_end_to_end(self) -> None:
         run, wrote, events = self._run()
         self.assertEqual(run.state.outcome, "done", run.state.said)
-        self.assertTrue(all(told.outcome is StepOutcome.DONE for told in run.state.steps))
+        self.assertTrue(all(step.outcome is StepOutcome.DONE for step in run.state.steps))
         targets = [int.from_bytes(pdu[3:]) for pdu in wrote if pdu[:3] == b"\x06\x00\x01"]
         self.assertEqual(targets, [4000, 0, 4000, 8000])
         commands = [pdu[-1] for pdu in wrote if pdu[:3] == b"\x06\x00\x00"]
@@ -195,7 +195,7 @@ class Runs(unittest.TestCase):
         for number, (fault, at, why) in enumerate(cases):
             with self.subTest(number=number):
                 run, wrote, _ = self._run(fault)
-                outcomes = [told.outcome for told in run.state.steps]
+                outcomes = [step.outcome for step in run.state.steps]
                 self.assertEqual(run.state.outcome, "failed")
                 if number != 1:
                     self.assertEqual(outcomes.index(StepOutcome.FAILED), at, run.state.said)
@@ -289,8 +289,8 @@ class Runs(unittest.TestCase):
             drive.put("Status word", 0x8000)
             control.lock_now("locked by hand")
             await rig.running.for_s(40)
-            told = [event.text for event in rig.session.events.ring if event.kind is EventKind.ROUTINE]
-            self.assertIn("was not run", told[-1])
+            texts = [event.text for event in rig.session.events.ring if event.kind is EventKind.ROUTINE]
+            self.assertIn("was not run", texts[-1])
 
         controlled(work)
 

@@ -269,14 +269,14 @@ class Shut(Served):
                 bench.require(parse_fault(text))
 
     def test_a_step_that_fails_is_told_and_the_bench_goes_on(self) -> None:
-        told: list[str] = []
+        texts: list[str] = []
 
         async def work(bench: Bench, port: int) -> None:
             def fail() -> None:
                 raise RuntimeError("nobody meant this")
 
             def follower(failure: Failure) -> None:
-                told.append(failure.text)
+                texts.append(failure.text)
 
             follow(follower)
             try:
@@ -288,7 +288,7 @@ class Shut(Served):
                 leave(follower)
 
         self.served("", work)
-        self.assertIn("nobody meant this", told[0])
+        self.assertIn("nobody meant this", texts[0])
 
 
 class WhoAsks(Served):
@@ -358,8 +358,8 @@ class WhoAsks(Served):
                 self.assertEqual(master.recv(100).hex()[-10:], "0600010032")
         finally:
             served.send_signal(signal.SIGTERM)
-            _, told = served.communicate(timeout=60)
-        self.assertEqual((served.returncode, told), (0, ""))
+            _, text = served.communicate(timeout=60)
+        self.assertEqual((served.returncode, text), (0, ""))
         rows = [json.loads(line) for line in log.read_text().splitlines()]
         self.assertEqual([(row["function"], row["times"], row["old"], row["written"]) for row in rows],
                          [(6, 1, [40], [50]), (3, 3, None, None)])  # fmt: skip
@@ -535,10 +535,10 @@ class Running(Served):
 
         async def work() -> None:
             bench = Bench(site)
-            for text, told in (("D: refuse", "for lines over TCP"), ("L: hang_up after=3", "")):
+            for text, message in (("D: refuse", "for lines over TCP"), ("L: hang_up after=3", "")):
                 with contextlib.suppress(ValueError):
                     bench.require(parse_fault(text))
-                    self.assertEqual(told, "")
+                    self.assertEqual(message, "")
             await bench.start()
             running = asyncio.create_task(bench.run())
             try:

@@ -54,14 +54,14 @@ def check(test: unittest.TestCase, point: Point, data: bytes, power: int = 0) ->
         return False
     if isinstance(value, str) and (not value.strip() or not value.isprintable() or value != value.rstrip()):
         return False
-    told = text_of(point, data, power)
-    digits = sum(letter.isdigit() for letter in told.split(BETWEEN_RUN)[0])
+    text = text_of(point, data, power)
+    digits = sum(letter.isdigit() for letter in text.split(BETWEEN_RUN)[0])
     if (point.codec.scale is not None or power) and digits > 15:
         return False  # more than a number of eight bytes tells apart
-    made = wanted(point, told, power)
-    test.assertEqual(made.told, told, (point.codec, data.hex(), value))
+    made = wanted(point, text, power)
+    test.assertEqual(made.told, text, (point.codec, data.hex(), value))
     if point.codec.type.kind is not Kind.TEXT:
-        test.assertEqual(wanted(point, f"  {told} ", power).told, told)
+        test.assertEqual(wanted(point, f"  {text} ", power).told, text)
     is_part = point.codec.bits is not None or point.codec.type.kind.value.startswith(("int8", "uint8"))
     if not power and not point.labels and not is_part:
         decimals = point.decimals if point.decimals is not None else decimals_of(point.codec)

@@ -130,7 +130,7 @@ class SiteFiles(InFolder):
             with self.subTest(mend):
                 text = SITE.replace(*mend).replace("[site]", "[site]\nperiod_s = 0.5s") + more
                 faults = self.faults(text, "name,table,address,type\nA,holdin,x,uint17\n")
-                told = "\n".join(faults)
+                message = "\n".join(faults)
                 for wanted in (
                     r"site.toml:\d+: is not TOML here: period_s = 0.5s is no number",
                     r"site.toml:\d+: unit_id = 900 must",
@@ -138,9 +138,9 @@ class SiteFiles(InFolder):
                     r"map.csv:2: A: type 'uint17'", r"map.csv:2: A: 'x' is no whole number",
                     r"site.toml:\d+: 'Device' is a device on line 'One' already", r"site.toml:\d+: .*unit_id",
                 ):  # fmt: skip
-                    self.assertRegex(told, wanted)
+                    self.assertRegex(message, wanted)
                 self.assertEqual(len(faults), len(set(faults)))
-                self.assertNotIn("unit ID 24", told, "a number that we have put there ourselves")
+                self.assertNotIn("unit ID 24", message, "a number that we have put there ourselves")
 
     def test_names_units_and_ports_must_be_told_apart(self) -> None:
         serial = SITE.replace("tcp://127.0.0.1:1502", "rtu://ports/a")
@@ -236,15 +236,15 @@ class MapFiles(InFolder):
         self.load(
             never, "name,table,address,type\nA,holding,40001,int32\nB,holding,40002,int32\nC,holding,40009,int16\n"
         )
-        told = " ".join(warning.text for warning in self.warnings)
+        text = " ".join(warning.text for warning in self.warnings)
         for words in ("overlaps 'A'", "a gap in the map, never read: 40004–40008", "never_read covers it"):
-            self.assertIn(words, told)
+            self.assertIn(words, text)
         self.load(
             SITE.replace("unit_id = 2", "unit_id = 2\nmax_gap = 8"),
             "name,table,address,type\nA,holding,40001,int16\nC,holding,40009,int16\n",
         )
-        told = " ".join(warning.text for warning in self.warnings)
-        self.assertIn("a gap in the map, read through up to 8 long: 40002–40008", told)
+        text = " ".join(warning.text for warning in self.warnings)
+        self.assertIn("a gap in the map, read through up to 8 long: 40002–40008", text)
 
     def test_periods(self) -> None:
         site = self.load(

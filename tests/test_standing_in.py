@@ -151,11 +151,11 @@ class ByHand(Standing):
             self.hands.undo()
 
     def test_what_cannot_be_set_is_told(self) -> None:
-        for point, text, told in (
+        for point, text, message in (
             ("Level", "11", "above 10"), ("Nope", "1", "has no point Nope"), ("Mode", "Nowhere", "Nowhere"),
             ("Level", "5 in 0 s", "more than 0"), ("Level", "", "type a value"), ("Door", "on for 2 s", "until you"),
         ):  # fmt: skip
-            with self.assertRaisesRegex(ValueError, told):
+            with self.assertRaisesRegex(ValueError, message):
                 self.hands.put("D", point, text)
         with self.assertRaisesRegex(ValueError, "nothing of ours moves"):
             self.hands.freeze("D", "Free")
@@ -407,10 +407,10 @@ class ALead(Standing):
                 look_around()
                 self.assertEqual(origin_of(line), Origin.REAL)
                 (self.folder / "kanaleto" / "open").mkdir(parents=True, exist_ok=True)
-                told = json.dumps(
+                text = json.dumps(
                     {"host": socket.gethostname(), "serves": [{"link": "tcp://127.0.0.1:502", "origin": "replay"}]}
                 )
-                (self.folder / "kanaleto" / "open" / "77-a.serves").write_text(told)
+                (self.folder / "kanaleto" / "open" / "77-a.serves").write_text(text)
         self.assertEqual(self.write("", 'tcp://127.0.0.1:9"\norigin = "real').lines[0].origin, "real")
 
 
@@ -424,7 +424,7 @@ class ATwin(Standing):
                     self.play_twin(scheme, framing, bytes.fromhex(answer))
 
     def play_twin(self, scheme: str, framing: Framing, twin: bytes) -> None:
-        told: list[str] = []
+        texts: list[str] = []
         near, far = os.openpty()
         tty.setraw(near)
         tty.setraw(far)
@@ -440,7 +440,7 @@ class ATwin(Standing):
             return b""
 
         async def work() -> None:
-            bench = Bench(site, tell=told.append)
+            bench = Bench(site, tell=texts.append)
             await bench.start()
             try:
                 right = framing.encode(5, bytes.fromhex("03020028"))
@@ -448,14 +448,14 @@ class ATwin(Standing):
                 self.assertEqual(await ask(5), right, "our own answer silences nobody")
                 os.write(near, right)  # an adapter that repeats what it sends
                 await asyncio.sleep(0.1)
-                self.assertEqual(told, [])
+                self.assertEqual(texts, [])
                 self.assertEqual(await ask(5), right)
                 os.write(near, framing.encode(5, twin))
                 await asyncio.sleep(0.2)
-                self.assertRegex(told[0], "D: somebody else answers as unit 5 on L")
+                self.assertRegex(texts[0], "D: somebody else answers as unit 5 on L")
                 self.assertEqual(await ask(5), b"")
                 self.assertEqual(await ask(6), framing.encode(6, bytes.fromhex("03020028")), "others go on")
-                self.assertEqual(len(told), 1)
+                self.assertEqual(len(texts), 1)
             finally:
                 await bench.stop()
 

@@ -34,10 +34,10 @@ from tests.test_polling import Running
 from tests.virtual import run_virtual
 
 
-def recording_to(store: str, running: Running, told: list[str]) -> Recorder:
+def recording_to(store: str, running: Running, texts: list[str]) -> Recorder:
     """A recording of a session that runs, by a writer of its own; `told` has its troubles."""
     session, sink = running.session, RecordSink()
-    recorder = Recorder(sink, store, False, "Virtual", "a test", "Ada", Keeping(), [], session.clock.now, told.append)
+    recorder = Recorder(sink, store, False, "Virtual", "a test", "Ada", Keeping(), [], session.clock.now, texts.append)
     recorder.begin()
     session.listen(sink)
     return recorder
@@ -109,12 +109,12 @@ class Stores(InFolder):
 
     def test_damaged_or_taken_a_second_one_stands_beside_it(self) -> None:
         self.path.write_bytes(b"no database" * 1000)
-        store, told = open_store(str(self.path), True)
-        self.assertIn("damaged", told)
-        self.assertIn("record-2.db", told)
+        store, message = open_store(str(self.path), True)
+        self.assertIn("damaged", message)
+        self.assertIn("record-2.db", message)
         with self.assertRaisesRegex(CannotRecord, "damaged"):
             open_store(str(self.path), False)
-        second, told = open_store(str(self.path), True)
+        second, message = open_store(str(self.path), True)
         self.assertEqual(Path(second.name).name, "record-3.db")
         store.close()
         second.close()
@@ -126,9 +126,9 @@ class Stores(InFolder):
         for place in range(8192, len(data) - 64, 4096):
             data[place : place + 64] = b"\xaa" * 64
         self.path.write_bytes(data)
-        store, told = open_store(str(self.path), True)
+        store, message = open_store(str(self.path), True)
         store.close()
-        self.assertIn("record-2.db", told)
+        self.assertIn("record-2.db", message)
 
     def test_a_site_that_is_called_otherwise_keeps_its_series(self) -> None:
         self._recorded(self.url)
@@ -170,11 +170,11 @@ class Stores(InFolder):
     def test_the_writer_of_its_own_killed_is_started_again(self) -> None:
         line = SimulatedLine(device("Device", 7, COUNTER))
         counting(line, 0.2)
-        told: list[str] = []
+        texts: list[str] = []
 
         async def work() -> None:
             async with Running(line) as running:
-                recorder = recording_to(str(self.path), running, told)
+                recorder = recording_to(str(self.path), running, texts)
                 for second in range(60):
                     await running.for_s(1)
                     time.sleep(0.05)  # the feeder is a thread of the real clock
@@ -183,7 +183,7 @@ class Stores(InFolder):
                         before = recorder.kept
                         recorder._process.kill()
                         end = time.monotonic() + 30  # a slow machine takes its time to start another
-                        while "" not in told and time.monotonic() < end:
+                        while "" not in texts and time.monotonic() < end:
                             time.sleep(0.05)
                 time.sleep(0.5)
                 recorder.end()
@@ -191,8 +191,8 @@ class Stores(InFolder):
                 self.assertGreater(recorder.kept, before + 20)
 
         run_virtual(work())
-        self.assertTrue(any("started again" in one for one in told), told)
-        self.assertEqual(told[-1], "")
+        self.assertTrue(any("started again" in one for one in texts), texts)
+        self.assertEqual(texts[-1], "")
         history = self.history()
         samples = list(history.samples(self.series(history, "Count")))
         for one in samples:
@@ -204,11 +204,11 @@ class Stores(InFolder):
 class Hangs(unittest.TestCase):
     def test_a_writer_that_hangs_is_given_up_after_its_time(self) -> None:
         """It takes nothing, and more than its pipe holds waits: ending keeps its time, and says so."""
-        told: list[str] = []
+        texts: list[str] = []
         with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
             sink = RecordSink()
             recorder = Recorder(
-                sink, str(Path(folder) / "r.db"), False, "S", "test", "me", Keeping(), [], time.time, told.append
+                sink, str(Path(folder) / "r.db"), False, "S", "test", "me", Keeping(), [], time.time, texts.append
             )
             recorder.begin()
             recorder.end_within_s = 1.5
@@ -220,7 +220,7 @@ class Hangs(unittest.TestCase):
             begun_s = time.monotonic()
             recorder.end()
             self.assertLess(time.monotonic() - begun_s, 5.0)
-            self.assertIn("was given up", told[-1])
+            self.assertIn("was given up", texts[-1])
             self.assertIsNotNone(recorder._process.poll())
 
     def test_a_keeper_keeps_its_time_though_a_disk_hangs(self) -> None:
@@ -247,11 +247,11 @@ class Hangs(unittest.TestCase):
         self.assertTrue(keeper.stop(10))
 
     def test_an_old_writer_says_nothing_of_the_new_one(self) -> None:
-        told: list[str] = []
+        texts: list[str] = []
         with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
             recorder = Recorder(
                 RecordSink(), str(Path(folder) / "r.db"), False, "S", "test", "me", Keeping(), [], time.time,
-                told.append,
+                texts.append,
             )  # fmt: skip
             recorder.begin()
             old = recorder._process
@@ -294,11 +294,11 @@ class PostgreSql(InFolder):
     def test_gone_and_back_it_is_told_and_goes_on(self) -> None:
         line = SimulatedLine(device("Device", 7, COUNTER))
         counting(line, 0.2)
-        told: list[str] = []
+        texts: list[str] = []
 
         async def work() -> None:
             async with Running(line) as running:
-                recorder = recording_to(self.server.url, running, told)
+                recorder = recording_to(self.server.url, running, texts)
                 for second in range(80):
                     await running.for_s(1)
                     time.sleep(0.05)
@@ -308,13 +308,13 @@ class PostgreSql(InFolder):
                         time.sleep(1.0)
                         self.server.begin()
                 end = time.monotonic() + 60
-                while told[-1:] != [""] and time.monotonic() < end:
+                while texts[-1:] != [""] and time.monotonic() < end:
                     time.sleep(0.1)
                 recorder.end()
 
         run_virtual(work())
-        self.assertTrue(any("recording stands still" in one for one in told), told)
-        self.assertEqual(told[-1], "")
+        self.assertTrue(any("recording stands still" in one for one in texts), texts)
+        self.assertEqual(texts[-1], "")
         history = History(self.server.url)
         (series,) = [series for series in history.series() if series.point == "Count"]
         samples = [one for one in history.samples(series) if one.quality == "good" and one.kind == CHANGED]
@@ -350,10 +350,10 @@ class PostgreSql(InFolder):
         time.sleep(2)
         self.server.begin()
         for process in processes:
-            _, told = process.communicate(timeout=60)
-            self.assertEqual(process.returncode, 0, told)
-            self.assertEqual(told.count("recording stands still"), 1, told)
-            self.assertEqual(told.count("recording goes on after"), 1, told)
+            _, message = process.communicate(timeout=60)
+            self.assertEqual(process.returncode, 0, message)
+            self.assertEqual(message.count("recording stands still"), 1, message)
+            self.assertEqual(message.count("recording goes on after"), 1, message)
         history = History(self.server.url)
         for name in stations:
             series_infos = [one for one in history.series() if one.site == name]

@@ -162,9 +162,9 @@ class Everything(unittest.TestCase):
 
 class Parts(unittest.TestCase):
     def test_turns(self) -> None:
-        told: list[Failure] = []
-        follow(told.append)
-        self.addCleanup(leave, told.append)
+        failures: list[Failure] = []
+        follow(failures.append)
+        self.addCleanup(leave, failures.append)
         owned, last = Owned("one"), Owned("last", After.ENDS_ALL)
         with owned:
             raise KeyError("x")
@@ -175,16 +175,16 @@ class Parts(unittest.TestCase):
         raise_once("one")
         with owned:
             pass
-        self.assertEqual([failure.name for failure in told], ["one", "last", "one"])
+        self.assertEqual([failure.name for failure in failures], ["one", "last", "one"])
         self.assertEqual(owned.failures, 2)
         owned.finish()
         last.finish()
         self.assertFalse(raise_once("one"))
 
     def test_tasks_and_threads_that_die_are_told(self) -> None:
-        told: list[Failure] = []
-        follow(told.append)
-        self.addCleanup(leave, told.append)
+        failures: list[Failure] = []
+        follow(failures.append)
+        self.addCleanup(leave, failures.append)
 
         async def dies() -> None:
             raise LookupError("of a task")
@@ -204,7 +204,7 @@ class Parts(unittest.TestCase):
         thread = owned_thread("a thread", falls)
         thread.start()
         thread.join()
-        self.assertEqual([failure.name for failure in told], ["a task", "a thread"])
+        self.assertEqual([failure.name for failure in failures], ["a task", "a thread"])
         self.assertNotIn("a thread", [owned.name for owned in owned_now()])
 
 

@@ -40,10 +40,12 @@ class Packed(InFolder):
         self.assertEqual(list(unpack(_body(block), len(told))), told)
 
     def test_of_exchanges_as_the_engine_tells_them_it_is_the_same_block(self) -> None:
-        told = [told_by_the_engine(n, list(OutcomeKind)[n % 6]) for n in range(50)]
-        told += [replace(told[n], wall_s=1_796_098_244 + (n + 0.5) / 1e6) for n in range(50)]  # between two µs, too
-        one = pack_exchanges(told, lambda line: (str(line.link), "real"))
-        self.assertEqual(one, pack([row_of(exchange, str(exchange.line.link), "real") for exchange in told]))
+        exchanges = [told_by_the_engine(n, list(OutcomeKind)[n % 6]) for n in range(50)]
+        exchanges += [
+            replace(exchanges[n], wall_s=1_796_098_244 + (n + 0.5) / 1e6) for n in range(50)
+        ]  # between two µs, too
+        one = pack_exchanges(exchanges, lambda line: (str(line.link), "real"))
+        self.assertEqual(one, pack([row_of(exchange, str(exchange.line.link), "real") for exchange in exchanges]))
 
     def _tape(self, count: int) -> Path:
         path = self.folder / "a.tape"
@@ -183,9 +185,9 @@ class Ring(InFolder):
 
     def test_a_disk_that_does_not_do_is_told_and_costs_no_memory(self) -> None:
         (self.folder / "tape").write_text("in its place")
-        told: list[str] = []
+        texts: list[str] = []
         now = [1000.0]
-        recorder = ExchangeRecorder(lambda: now[0], lambda what, text: told.append(text), lambda *_: None)
+        recorder = ExchangeRecorder(lambda: now[0], lambda what, text: texts.append(text), lambda *_: None)
         recorder.follow(self.folder / "tape", "S", frozenset())
         one = told_by_the_engine(1)
         for _ in range(100):
@@ -193,8 +195,8 @@ class Ring(InFolder):
                 recorder.on_exchange(one)
             now[0] += 1
             recorder.flush()
-        self.assertIn("the tape cannot be written", told[0])
-        self.assertLess(len(told), 3)
+        self.assertIn("the tape cannot be written", texts[0])
+        self.assertLess(len(texts), 3)
 
     def test_events_close_together_are_laid_aside_once(self) -> None:
         log = EventLog(lambda: 1000.0)

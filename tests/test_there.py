@@ -118,10 +118,10 @@ class CheckedThere(WithSite):
     def test_chosen_devices_and_what_is_typed_wrongly(self) -> None:
         self.silent.add(1)
         self.assertEqual(self.differs("--device", "Two"), (0, []))
-        for words, told in (
+        for words, text in (
             (("--device", "Tow", "--there"), "did you mean 'Two'"),
             (("--others",), "belong to --there"),
         ):
             code, _, err = run("check", str(self.path), *words)
             self.assertEqual(code, 2)
-            self.assertIn(told, err)
+            self.assertIn(text, err)

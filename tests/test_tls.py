@@ -73,11 +73,11 @@ class WithCertificates(InFolder):
             'listen = "tls://127.0.0.1:8802"\nserve_cert = "old.pem"\nserve_key = "old.key"\n'
             '[[bridge.route]]\nunits = 1\nto = "L"\n'
         )
-        for days, told in ((-1, "old.pem ran out on"), (10, "old.pem runs out in"), (90, "")):
+        for days, text in ((-1, "old.pem ran out on"), (10, "old.pem runs out in"), (90, "")):
             self._certificate("old", key, None, is_own=True, ends_days=days)
             warnings = [str(fault) for fault in load_site(path)[1] if "old.pem" in str(fault)]
-            self.assertEqual(len(warnings), bool(told), warnings)
-            self.assertIn(told, " ".join(warnings))
+            self.assertEqual(len(warnings), bool(text), warnings)
+            self.assertIn(text, " ".join(warnings))
 
     def _files(self, client: str | None) -> TlsFiles:
         ca = str(self.folder / "ca.pem")

@@ -43,10 +43,10 @@ class Typed(unittest.TestCase):
             ("Command word", "0", b"\x00\x00", "no bit is on"),
             ("Horn", "on", b"\x01", "on"),
         )
-        for name, text, data, told in cases:
+        for name, text, data, message in cases:
             with self.subTest(name=name, text=text):
                 made = wanted(point(name), text)
-                self.assertEqual((made.data, made.told), (data, told))
+                self.assertEqual((made.data, made.told), (data, message))
 
     def test_parts_of_a_word(self) -> None:
         self.assertEqual(wanted(point("Command word"), "Open on").mask, 0x0002)

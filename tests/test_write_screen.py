@@ -36,12 +36,12 @@ class Writes(LiveCase):
         await pilot.press("slash", *name.lower(), "enter")
         await self.shows(app, f"^.. {name} ")
 
-    async def _kept_alive(self, app: App, pilot: "Pilot[None]", told: str) -> None:
+    async def _kept_alive(self, app: App, pilot: "Pilot[None]", text: str) -> None:
         """It is kept alive; on a busy machine it may have to wait longer than its period, and is wanted anyhow."""
-        await self.shows(app, f"{told}|y begins as it is")
+        await self.shows(app, f"{text}|y begins as it is")
         if any("y begins as it is" in row for row in painted(app)):
             await self._press(app, pilot, "y")
-        await self.shows(app, told)
+        await self.shows(app, text)
 
     async def _press(self, app: App, pilot: "Pilot[None]", *keys: str) -> None:
         """As somebody does who reads what stands there, and who looks longer where the screen is told to be late."""

@@ -104,8 +104,8 @@ def _polled(document: DocumentSheet | None) -> int:
             number += 1
             words = [sys.executable, "-m", "kanaleto.paper", str(Path(folder) / f"{number}.pdf")]
             subprocess.run(words, input=msgspec.json.encode(document), check=True)
-        told = demo.communicate()[0]
-    return int(told.split()[0])
+        text = demo.communicate()[0]
+    return int(text.split()[0])
 
 
 def _with_the_library(document: DocumentSheet) -> bytes:

@@ -35,11 +35,11 @@ def measure() -> list[Figure]:
         slave.terminate()
         slave.wait()
         slave.stdout.close()
-    ours, told, bare = (statistics.median(column) for column in zip(*runs, strict=True))
+    ours, helped, bare = (statistics.median(column) for column in zip(*runs, strict=True))
     read_ratio = statistics.median(one / floor for one, _, floor in runs)
     help_ratio = statistics.median(one / floor for _, one, floor in runs)
     what = "`kanaleto read` as a whole process, against python -c 'import click'"
     return [
         Figure(what, f"{ours:.3f} s", f"{bare:.3f} s", read_ratio, "≤ 2.5"),
-        Figure("the same, `kanaleto --help`", f"{told:.3f} s", f"{bare:.3f} s", help_ratio, "≤ 1.6"),
+        Figure("the same, `kanaleto --help`", f"{helped:.3f} s", f"{bare:.3f} s", help_ratio, "≤ 1.6"),
     ]

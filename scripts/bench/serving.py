@@ -100,8 +100,8 @@ def _compared(
             pairs = [(_asked(port, connections), _asked(bare_port, connections)) for _ in range(_ROUNDS)]
             served, floor = (statistics.median(rates) for rates in zip(*pairs, strict=True))
             ratio = statistics.median(one / other for one, other in pairs)
-            told = f"answers a second of {what}, {connections} connection{'s' * (connections > 1)}"
-            figures.append(Figure(told, f"{served:.0f}/s", f"{floor:.0f}/s", ratio, target))
+            message = f"answers a second of {what}, {connections} connection{'s' * (connections > 1)}"
+            figures.append(Figure(message, f"{served:.0f}/s", f"{floor:.0f}/s", ratio, target))
         ours.terminate()
         ours.wait()
         ours.stdout.close()

@@ -106,11 +106,11 @@ def _habits() -> list[Figure]:
                    max(one.most_readings for one in came) / 2, "≤ 1"),
         ]  # fmt: skip
     values = read(range(1, 2 * _LAYOUTS, 2))
-    told = [value.is_right for value in values if value.found is not None and value.found.sure >= 0.9]
+    sure_ones = [value.is_right for value in values if value.found is not None and value.found.sure >= 0.9]
     figures += [
         _share("layouts to judge by: cuts and types right", sum(v.is_right for v in values if not v.is_zero),
                sum(not v.is_zero for v in values)),
-        _share("layouts to judge by: right of what is told 0.9 sure or more", sum(told), len(told), "≥ 0.9"),
+        _share("layouts to judge by: right of what is told 0.9 sure or more", sum(sure_ones), len(sure_ones), "≥ 0.9"),
     ]  # fmt: skip
     return figures
 

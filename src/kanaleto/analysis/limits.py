@@ -173,16 +173,16 @@ class LimitWatch(Sink):
         self._waiting.pop(key, None)
         point = place.point
         value = watched.last
-        told = shown(value, point.codec, point.decimals, point.labels) if value is not None else ""
+        message = shown(value, point.codec, point.decimals, point.labels) if value is not None else ""
         unit = f" {point.unit}" if point.unit and not rule.states else ""
         if not rule.states:
-            text = f"{told}{unit} {rule.words(point)}"
+            text = f"{message}{unit} {rule.words(point)}"
         elif is_word_of_bits(point) and isinstance(value, int | float):
             text = "has " + " · ".join(
                 point.labels.get(bit, f"bit {bit}") for bit in rule.states if int(value) >> bit & 1
             )
         else:
-            text = f"is {told}"
+            text = f"is {message}"
         device, name = place.identity
         standing.key = ("limit", name, rule.name)
         told_of: dict[str, object] = {"limit": rule.name, "value": value if isinstance(value, int | float) else None}

@@ -199,7 +199,7 @@ class _Followed:
         if text not in known:
             if len(known) > 2 * (MOST_BEFORE + MOST_AFTER):  # those that no row has any more are forgotten
                 used = {*self.before[:, column].tolist(), *(float(row[column]) for row in self.rows)}
-                known = self._texts[column] = {told: code for told, code in known.items() if code in used}
+                known = self._texts[column] = {text: code for text, code in known.items() if code in used}
             self._codes += 1
             known[text] = float(self._codes)
         return known[text]

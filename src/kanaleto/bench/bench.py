@@ -86,7 +86,7 @@ class Bench:
         for name, simulated in made.items():
             if name in before:
                 simulated.take_over(before[name])
-        told = await self.server.take_over(site, made)
+        messages = await self.server.take_over(site, made)
         movement.take_over()
         self.site, self.movement = site, movement
         for units in self.units:
@@ -95,7 +95,7 @@ class Bench:
         names = {line.name for line in site.lines} | {device.name for _, device in site.devices()}
         self.faults = [(wanted, self._served_by(wanted)) for wanted, _ in self.faults if wanted.target in names]
         self._set_faults()
-        return told
+        return messages
 
     def forget_settings(self) -> None:
         """Registers and unit IDs were set from elsewhere: settings begin from there."""

@@ -15,8 +15,8 @@ class Extras:
         self.server_id = (simulated.server_id or device.name).encode("utf-8")[:100]
         self._files = {(file, first): bytearray(2 * (last - first + 1)) for file, first, last in simulated.files}
         self._fifos = dict(simulated.fifos)
-        told = {0: "Kanaleto", 1: device.name, 2: __version__} | dict(simulated.identity)
-        self._objects = {number: text.encode("utf-8") for number, text in told.items()}
+        objects = {0: "Kanaleto", 1: device.name, 2: __version__} | dict(simulated.identity)
+        self._objects = {number: text.encode("utf-8") for number, text in objects.items()}
 
     def do(
         self, request: ReadFile | WriteFile | ReadFifo | Identify

@@ -254,8 +254,8 @@ def as_csv(rows: Sequence[MasterRow]) -> str:
     table = csv.writer(out, lineterminator="\n")
     table.writerow(_COLUMNS)
     for row in rows:
-        told = as_json(row, lambda at_s: datetime.fromtimestamp(at_s).astimezone().isoformat(timespec="milliseconds"))
-        table.writerow([_cell(told[column]) for column in _COLUMNS])
+        cells = as_json(row, lambda at_s: datetime.fromtimestamp(at_s).astimezone().isoformat(timespec="milliseconds"))
+        table.writerow([_cell(cells[column]) for column in _COLUMNS])
     return out.getvalue()
 
 

@@ -114,7 +114,7 @@ class BenchProcess:
         number = command.get("id")
         try:
             done = self._handler(str(command.get("do")))(command)
-            told = await done if isinstance(done, Awaitable) else done
+            result = await done if isinstance(done, Awaitable) else done
         except FaultyFile as error:
             more = f", and {len(error.faults) - 1} more" if len(error.faults) > 1 else ""
             self._say({"id": number, "error": f"{error.faults[0]}{more}"})
@@ -125,7 +125,7 @@ class BenchProcess:
         except KeyError as error:
             self._say({"id": number, "error": f"{error} is missing"})
         else:
-            self._say({"id": number, "done": told})
+            self._say({"id": number, "done": result})
 
     def _handler(self, name: str) -> Callable[[Command], Any]:
         found = getattr(self, f"_do_{name}", None)
@@ -213,8 +213,8 @@ class BenchProcess:
         path = Path(command.get("site", self._path))
         site, _ = await asyncio.to_thread(load_site, path)
         self._path = path
-        for told in await bench.take_over(site):
-            self._note(told)
+        for text in await bench.take_over(site):
+            self._note(text)
         return "taken over"
 
     def _do_put(self, command: Command) -> str:
@@ -314,8 +314,8 @@ class BenchProcess:
             self._say({"memory": state})
 
 
-def _fault(told: Command) -> FaultWanted:
-    return wanted_fault(str(told["name"]), dict(told.get("keys", {})), str(told["target"]))
+def _fault(command: Command) -> FaultWanted:
+    return wanted_fault(str(command["name"]), dict(command.get("keys", {})), str(command["target"]))
 
 
 class _Output:

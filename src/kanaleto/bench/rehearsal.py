@@ -54,8 +54,8 @@ class Expectation(Struct, frozen=True):
                 return f"answered again within {seconds:g} s"
             case "point":
                 wanted = self.get("is")
-                told = ", ".join(map(str, wanted)) if isinstance(wanted, tuple) else wanted
-                return f"{self.get('point')} is {told} within {seconds:g} s"
+                text = ", ".join(map(str, wanted)) if isinstance(wanted, tuple) else wanted
+                return f"{self.get('point')} is {text} within {seconds:g} s"
             case "not_written":
                 return f"{self.get('not_written')} is not written"
             case _:
@@ -111,8 +111,8 @@ def read_rehearsal(path: Path, site: Site) -> Rehearsal:
         raise FaultyFile([Fault(path, 1, f"is no TOML that can be read: {error}")]) from None
     keys, faults = KeyLines(text), list[Fault]()
 
-    def tell(where: tuple[str | int, ...], told: str) -> None:
-        faults.append(Fault(path, keys.line(where), told))
+    def tell(where: tuple[str | int, ...], message: str) -> None:
+        faults.append(Fault(path, keys.line(where), message))
 
     for key in tree:
         if key not in ("name", "begin_within_s", "step"):
@@ -450,8 +450,8 @@ class RehearsalRun:
             return "void", None, f"{before} requests of others stand before it; {_LEAST_BEFORE} are needed"
         during = sum(step.at_s <= when < end_s for when in others) / max(end_s - step.at_s, STEP_S)
         share = during / (before / step.at_s)
-        told = f"others were asked {share:.2f} times as often as before"
-        return ("passed" if share >= float(expected.get("least")) else "failed"), share, told
+        text = f"others were asked {share:.2f} times as often as before"
+        return ("passed" if share >= float(expected.get("least")) else "failed"), share, text
 
     def _writes(self, text: Any, first_s: float, last_s: float) -> list[float]:
         found = point_of(self.bench.site, str(text))
@@ -465,8 +465,8 @@ class RehearsalRun:
         if len(times) == 2:
             return "failed", None, f"{expected.get('point')} was not written"
         longest = max(later - earlier for earlier, later in pairwise(times))
-        told = f"{expected.get('point')} was written at least every {longest:.1f} s"
-        return ("passed" if longest <= 2 * every + STEP_S else "failed"), longest, told
+        text = f"{expected.get('point')} was written at least every {longest:.1f} s"
+        return ("passed" if longest <= 2 * every + STEP_S else "failed"), longest, text
 
 
 def _within(came_s: float | None, since_s: float, most_s: float, what: str) -> tuple[str, float | None, str]:

@@ -29,7 +29,7 @@ class Units(Answerer):
         """Unit IDs under which somebody else answers: nothing is said there any more."""
         self._is_serial = is_serial
         self.masters: Masters | None = None  # who is told of each request
-        self.on_twin: Callable[[str], None] = lambda told: None
+        self.on_twin: Callable[[str], None] = lambda text: None
         """Told where somebody else answers under a unit ID of ours."""
         self.observer: Callable[[SimulatedDevice, bytes, bool], None] | None = None
         """Told of each request, and whether it was answered as it should be."""
@@ -148,9 +148,9 @@ class Units(Answerer):
             )  # fmt: skip
             self.observer(found, pdu, is_good)
         if self.masters is not None:
-            told = right if shaped.pdu is not None or shaped.shape is not None else None
-            told = shaped.pdu if shaped.shape is None else told
-            self.masters.note(master.name, self.line.name, found.device, unit_id, pdu, told, old)
+            sent = right if shaped.pdu is not None or shaped.shape is not None else None
+            sent = shaped.pdu if shaped.shape is None else sent
+            self.masters.note(master.name, self.line.name, found.device, unit_id, pdu, sent, old)
         is_plain = not shaped.delay_s and shaped.shape is None and not shaped.hangs_up and shaped.unit_id == unit_id
         return shaped.pdu if is_plain else shaped
 

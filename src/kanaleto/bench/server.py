@@ -115,14 +115,14 @@ class SiteServer:
     async def take_over(self, site: Site, made: Mapping[str, SimulatedDevice]) -> list[str]:
         """An edit: the lines as they are now, with the devices that were made anew; what could not go on, in words."""
         before = {units.line.name: units for units in self.units}
-        told: list[str] = []
+        messages: list[str] = []
         fresh: list[Units] = []
         for line in site.lines:
             units = before.pop(line.name, None)
             if units is None or units.is_serial is not is_as_serial(line):
                 if units is not None:
                     await self.end(line.name)
-                    told.append(f"{line.name} has another framing now: nobody stands in there any more")
+                    messages.append(f"{line.name} has another framing now: nobody stands in there any more")
                 units = _units_of(line, self._seed)
                 units.devices = [made.get(simulated.device.name, simulated) for simulated in units.devices]
                 units.take_over(line, {simulated.device.name: simulated for simulated in units.devices})
@@ -131,12 +131,12 @@ class SiteServer:
             fresh.append(units)
         for name in before:
             if name in self._servers:
-                told.append(f"{name} is no line of the site any more: nobody stands in there")
+                messages.append(f"{name} is no line of the site any more: nobody stands in there")
             await self.end(name)
         self.units = fresh
         for units in fresh:
             self._admit(units)
-        return told
+        return messages
 
     def drop_idle(self) -> None:
         """Connections without a request for longer than a device of theirs bears are closed."""

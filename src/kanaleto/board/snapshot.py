@@ -137,8 +137,8 @@ class Snapshot(Struct, frozen=True, kw_only=True):
         devices = sum(status.is_off for line in self.lines if not line.is_off for status in line.devices)
         points = sum(status.points_off for line in self.lines for status in line.devices if not status.is_off)
         counts = ((lines, "line"), (devices, "device"), (points, "point"))
-        told = [f"{count} {word}{'s' if count != 1 else ''}" for count, word in counts if count]
-        return f"{', '.join(told)} off" if told else ""
+        parts = [f"{count} {word}{'s' if count != 1 else ''}" for count, word in counts if count]
+        return f"{', '.join(parts)} off" if parts else ""
 
     def place_of(self, identity: Identity | None) -> AnyPlace | None:
         """Where a point stands; None where there is no such point any more."""

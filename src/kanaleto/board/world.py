@@ -86,10 +86,10 @@ class World:
     def note_refused(self, block: Block, why: str, now_s: float) -> DevicePlan | None:
         """A block was refused again and again, or is never answered: it is asked in parts."""
         lessons = self._lessons_of(block)
-        told = lessons.note_refused(block.request.table, block.request.count, block.points, why)
-        if told:
+        text = lessons.note_refused(block.request.table, block.request.count, block.points, why)
+        if text:
             lessons.holes_since_s = now_s
-            self._tell(block.line.name, block.device.name, told, True)
+            self._tell(block.line.name, block.device.name, text, True)
             return self.replan(block.device.name)
         what = "bits" if block.request.table.is_bits else "registers"
         narrowing = f"{block.request.count} {what} in one request brought {why}; asked in parts to find out which"
@@ -173,9 +173,9 @@ class World:
             if lessons is None or not lessons.is_seeking(table):
                 continue
             largest = max((block.request.count for block in part.blocks if block.request.table is table), default=0)
-            told = lessons.settle(table, largest)
-            if told:
-                self._tell(part.line.name, part.device.name, told, False)
+            text = lessons.settle(table, largest)
+            if text:
+                self._tell(part.line.name, part.device.name, text, False)
 
     def _note_plan(self) -> None:
         """Points stand elsewhere now: formulas and powers of ten follow."""

@@ -29,25 +29,25 @@ class CapturedLine(NamedTuple):
 
 def head(site: str, lines: Sequence[CapturedLine]) -> bytes:
     """The first line."""
-    told = {
+    fields = {
         "kanaleto_capture": 1,
         "site": site,
         "lines": [line._asdict() for line in lines],
         "version": __version__,
         "clock": "at: when the first byte of the request went; sent_ms, first_ms, last_ms after that",
     }
-    return json.dumps(told, ensure_ascii=False).encode() + b"\n"
+    return json.dumps(fields, ensure_ascii=False).encode() + b"\n"
 
 
 def lines_of(path: Path) -> list[CapturedLine]:
     """What the first line of a capture says of its lines; nothing where it is none of this form."""
     try:
         with path.open("rb") as file:
-            told = json.loads(file.readline(MOST_LINE))["lines"]
+            lines = json.loads(file.readline(MOST_LINE))["lines"]
         return [
             CapturedLine(str(one["name"]), str(one["link"]), str(one.get("origin", Origin.REAL.value)),
                          float(one.get("exact_ms", 0.0)))
-            for one in told
+            for one in lines
         ]  # fmt: skip
     except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
         return []
@@ -94,52 +94,52 @@ def read(file: BinaryIO, name: str, damaged: list[str]) -> Iterator[ExchangeRow]
         if not text:
             continue
         try:
-            told = json.loads(text)
-            if not isinstance(told, dict):
+            entry = json.loads(text)
+            if not isinstance(entry, dict):
                 raise ValueError("is no object")
-            if "kanaleto_capture" in told:
-                links = _links_of(told, name)
+            if "kanaleto_capture" in entry:
+                links = _links_of(entry, name)
                 continue
-            yield _row(told, links)
+            yield _row(entry, links)
         except (ValueError, KeyError, TypeError, OverflowError, RecursionError) as error:
             cut = not raw.endswith(b"\n")
             why = "is cut short" if cut else f"is no exchange: {_why(error)}"
             damaged.append(f"{name}, line {number}, {why}")
 
 
-def _links_of(told: dict[str, Any], name: str) -> dict[str, str]:
-    version = told["kanaleto_capture"]
+def _links_of(entry: dict[str, Any], name: str) -> dict[str, str]:
+    version = entry["kanaleto_capture"]
     if not isinstance(version, int) or version > 1:
         raise NoCapture(f"{name} was written by a newer version of Kanaleto (capture {version}; this one knows 1)")
-    lines = told.get("lines")
+    lines = entry.get("lines")
     return {str(one["name"]): str(one["link"]) for one in lines} if isinstance(lines, list) else {}
 
 
-def _row(told: dict[str, Any], links: dict[str, str]) -> ExchangeRow:
-    moment = datetime.fromisoformat(str(told["at"]).replace("Z", "+00:00"))
+def _row(entry: dict[str, Any], links: dict[str, str]) -> ExchangeRow:
+    moment = datetime.fromisoformat(str(entry["at"]).replace("Z", "+00:00"))
     if moment.tzinfo is None:
         moment = moment.replace(tzinfo=UTC)
     since = moment - datetime(1970, 1, 1, tzinfo=UTC)
-    last = _micros(told.get("last_ms", told.get("took_ms", 0)))
-    line = str(told["line"])
-    unit_id = int(told["unit_id"])
+    last = _micros(entry.get("last_ms", entry.get("took_ms", 0)))
+    line = str(entry["line"])
+    unit_id = int(entry["unit_id"])
     if not 0 <= unit_id <= 255:
         raise ValueError(f"unit ID {unit_id} is not in 0…255")
     return ExchangeRow(
         (since.days * 86400 + since.seconds) * 1_000_000 + since.microseconds,
         line,
         links.get(line, ""),
-        str(told.get("origin", Origin.REAL.value)),
-        str(told.get("device") or ""),
+        str(entry.get("origin", Origin.REAL.value)),
+        str(entry.get("device") or ""),
         unit_id,
-        OutcomeKind(told["outcome"]),
-        int(told.get("attempt", 0)),
-        bytes.fromhex(told["request"]),
-        bytes.fromhex(told.get("answer") or ""),
-        _micros(told.get("sent_ms", 0)),
-        _micros(told.get("first_ms", 0)),
+        OutcomeKind(entry["outcome"]),
+        int(entry.get("attempt", 0)),
+        bytes.fromhex(entry["request"]),
+        bytes.fromhex(entry.get("answer") or ""),
+        _micros(entry.get("sent_ms", 0)),
+        _micros(entry.get("first_ms", 0)),
         last,
-        str(told.get("reason", "")),
+        str(entry.get("reason", "")),
     )
 
 

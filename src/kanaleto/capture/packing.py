@@ -108,7 +108,7 @@ def pack_exchanges(
     names = _Names()
     outcomes = [exchange.outcome for exchange in exchanges]
     lines, devices = [exchange.line for exchange in exchanges], [exchange.device for exchange in exchanges]
-    told = [outcome.reason for outcome in outcomes]
+    reasons = [outcome.reason for outcome in outcomes]
     requests, answers = [outcome.request for outcome in outcomes], [outcome.answer for outcome in outcomes]
     line_ids, device_ids = list(map(id, lines)), list(map(id, devices))
     line_of, device_of = dict[int, int](), dict[int, int]()
@@ -116,7 +116,7 @@ def pack_exchanges(
         line_of[key] = names.lines.setdefault((line.name, *come_from(line)), len(names.lines))
     for key, device in dict(zip(device_ids, devices, strict=True)).items():
         device_of[key] = names.devices.setdefault(device.name if device is not None else "", len(names.devices))
-    names.reasons = {reason: number for number, reason in enumerate(dict.fromkeys(told))}
+    names.reasons = {reason: number for number, reason in enumerate(dict.fromkeys(reasons))}
     try:
         columns = _Columns(
             array("q", [round(exchange.wall_s * 1e6) for exchange in exchanges]),
@@ -129,7 +129,7 @@ def pack_exchanges(
             bytes([outcome.unit_id for outcome in outcomes]),
             array("H", map(line_of.__getitem__, line_ids)),
             array("H", map(device_of.__getitem__, device_ids)),
-            array("H", map(names.reasons.__getitem__, told)),
+            array("H", map(names.reasons.__getitem__, reasons)),
         )  # fmt: skip
     except (OverflowError, ValueError):  # out of what is usual: one by one
         return pack([row_of(exchange, *come_from(exchange.line)) for exchange in exchanges], shift_us)
@@ -169,11 +169,11 @@ class _Names:
 def _block(
     names: _Names, columns: _Columns, requests: Sequence[bytes], answers: Sequence[bytes], shift_us: int
 ) -> bytes:
-    told = names.as_json()
+    names_json = names.as_json()
     sizes = array("H", map(len, requests)), array("H", map(len, answers))
     parts = [_little(column) for column in (*columns, *sizes)]
     index = _index(names, columns)
-    body = index + zlib.compress(b"".join((_SIZE.pack(len(told)), told, *parts, *requests, *answers)), 1)
+    body = index + zlib.compress(b"".join((_SIZE.pack(len(names_json)), names_json, *parts, *requests, *answers)), 1)
     outcomes = sum(1 << number for number in set(columns.kinds))
     first, last = min(columns.at), max(columns.at)
     rest = _HEAD.pack(
@@ -197,10 +197,10 @@ def _index(names: _Names, columns: _Columns) -> bytes:
     if len(failed) > _MOST_INDEXED:
         return b"[]"
     lines, devices = [name for name, _, _ in names.lines], list(names.devices)
-    told = [
+    entries = [
         [lines[line], devices[device], unit_id, kind, count] for (line, device, unit_id, kind), count in failed.items()
     ]
-    return json.dumps(told, separators=(",", ":")).encode()
+    return json.dumps(entries, separators=(",", ":")).encode()
 
 
 def failures_in(file: BinaryIO, head: BlockHead) -> list[Failures] | None:
@@ -212,8 +212,10 @@ def failures_in(file: BinaryIO, head: BlockHead) -> list[Failures] | None:
     file.seek(head.start)
     raw = file.read(head.index_size)
     try:
-        told = json.loads(raw) if zlib.crc32(raw) == head.index_crc else []
-        return [Failures(line, device, unit, _KINDS[kind], count) for line, device, unit, kind, count in told] or None
+        entries = json.loads(raw) if zlib.crc32(raw) == head.index_crc else []
+        return [
+            Failures(line, device, unit, _KINDS[kind], count) for line, device, unit, kind, count in entries
+        ] or None
     except (ValueError, TypeError, IndexError, RecursionError):
         return None
 
@@ -374,16 +376,16 @@ def is_tape(path: Path) -> bool:
         return file.read(len(HEAD_LINE)) == HEAD_LINE
 
 
-def head_line(told: dict[str, object]) -> bytes:
+def head_line(fields: dict[str, object]) -> bytes:
     """The first line of a tape, with what it is of."""
-    return HEAD_LINE + json.dumps(told).encode() + b"\n"
+    return HEAD_LINE + json.dumps(fields).encode() + b"\n"
 
 
 def told_of(path: Path) -> dict[str, object]:
     """What the first line of a tape says; nothing where it cannot be read."""
     try:
         with path.open("rb") as file:
-            told = json.loads(file.readline(100_000)[len(HEAD_LINE) :])
+            fields = json.loads(file.readline(100_000)[len(HEAD_LINE) :])
     except (OSError, ValueError, RecursionError):
         return {}
-    return told if isinstance(told, dict) else {}
+    return fields if isinstance(fields, dict) else {}

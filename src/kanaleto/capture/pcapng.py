@@ -60,7 +60,7 @@ class _Waiting(NamedTuple):
 def comment_of(row: ExchangeRow, exchange: int) -> str:
     """What the bytes do not say, as JSON: with it our file read back gives the rows of the tape. It stands at the
     request's packet; at the answer's where nothing was asked."""
-    told = {
+    fields = {
         "kanaleto": 1,
         "device": row.device,
         "attempt": row.attempt,
@@ -75,7 +75,7 @@ def comment_of(row: ExchangeRow, exchange: int) -> str:
         "exchange": exchange,
         **({} if row.request else {"at_us": row.at_us}),
     }
-    return json.dumps(told, ensure_ascii=False, separators=(",", ":"))
+    return json.dumps(fields, ensure_ascii=False, separators=(",", ":"))
 
 
 def answer_comment(row: ExchangeRow, exchange: int) -> str:
@@ -132,13 +132,13 @@ class PcapngWriter:
         """With its interface where that is new."""
         key = (waiting.line, waiting.link)
         interface = self._interfaces.get(key)
-        told = b""
+        blocks = b""
         if interface is None:
             interface = self._interfaces[key] = _WrittenInterface(len(self._interfaces), link_of(waiting.link))
             options = _option(_IF_NAME, waiting.line.encode()[:200])
             options += _option(_IF_DESCRIPTION, waiting.link.encode()[:400])
-            told = _block(_INTERFACE, pack("<HHI", interface.linktype, 0, 0) + options + _option(0, b""))
-        return told + interface.packet(waiting.at_us, waiting.data, waiting.direction, waiting.comment)
+            blocks = _block(_INTERFACE, pack("<HHI", interface.linktype, 0, 0) + options + _option(0, b""))
+        return blocks + interface.packet(waiting.at_us, waiting.data, waiting.direction, waiting.comment)
 
 
 class _WrittenInterface:

@@ -152,9 +152,9 @@ class ExchangeRecorder(Sink):
         oldest = self._last_number - EXCHANGES_KEPT
         self._lost_ranges = [(first, last) for first, last in self._lost_ranges if last > oldest][-_MOST_LOST:]
         path, size = tape.end
-        told = Seam(number, tuple(self._lost_ranges), path, size, self._shift_us, tape.folder)
-        if told != seam:
-            self.seam = told
+        seam_now = Seam(number, tuple(self._lost_ranges), path, size, self._shift_us, tape.folder)
+        if seam_now != seam:
+            self.seam = seam_now
 
     def _lose(self, first: int, last: int) -> None:
         """Exchanges that will not be on tape: the ring alone has them."""

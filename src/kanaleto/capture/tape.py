@@ -28,9 +28,9 @@ class Tape(Generic[T]):
     """`folder` is the site's own; `told` stands in the first line of each file; `pack` makes a block of what is put.
     Raises OSError as it comes; what could not be written then is let go by `forget`."""
 
-    def __init__(self, folder: Path, told: dict[str, object], pack: Callable[[Sequence[T]], bytes]) -> None:
+    def __init__(self, folder: Path, head: dict[str, object], pack: Callable[[Sequence[T]], bytes]) -> None:
         self.folder = folder
-        self._told = told
+        self._told = head
         self._pack = pack
         self._rows: list[T] = []
         self._since_us = 0

@@ -38,18 +38,18 @@ class ToldExchanges:
         try:
             comment = json.loads(packet.comment)
             key = (packet.interface, int(comment["exchange"]))
-            told = self._begun(packet, data, comment) if "outcome" in comment else self._waiting.pop(key, None)
+            row = self._begun(packet, data, comment) if "outcome" in comment else self._waiting.pop(key, None)
         except (ValueError, KeyError, TypeError, OverflowError, RecursionError):
             return None
-        if told is None:
+        if row is None:
             return None  # the packet of its request is in another file
         self.is_taken = True
         if packet.direction != OUTBOUND:
-            told.answer += data
-            told.lacks -= len(data)
-        if told.lacks <= 0:
-            return told.row._replace(answer=bytes(told.answer))
-        self._waiting[key] = told
+            row.answer += data
+            row.lacks -= len(data)
+        if row.lacks <= 0:
+            return row.row._replace(answer=bytes(row.answer))
+        self._waiting[key] = row
         return self._unanswered(self._waiting.popitem(last=False)[1]) if len(self._waiting) > _MOST_WAITING else None
 
     def _begun(self, packet: Packet, data: bytes, comment: dict[str, Any]) -> _ToldRow:
@@ -70,12 +70,12 @@ class ToldExchanges:
 
     def rest(self) -> Iterator[ExchangeRow]:
         """The file is over: answers that still lack were cut off."""
-        for told in self._waiting.values():
-            yield self._unanswered(told)
+        for row in self._waiting.values():
+            yield self._unanswered(row)
 
-    def _unanswered(self, told: _ToldRow) -> ExchangeRow:
-        reason = f"{told.lacks} bytes of its answer are not in the capture"
-        return told.row._replace(kind=OutcomeKind.TIMEOUT, answer=bytes(told.answer), reason=reason)
+    def _unanswered(self, row: _ToldRow) -> ExchangeRow:
+        reason = f"{row.lacks} bytes of its answer are not in the capture"
+        return row.row._replace(kind=OutcomeKind.TIMEOUT, answer=bytes(row.answer), reason=reason)
 
 
 def _micros(milliseconds: object) -> int:

@@ -291,8 +291,8 @@ def _lines(session: Session, bridging: Bridging) -> list[HealthLine]:
     found = [line for line in polled_lines(session.snapshot) if line.name in names]
     for state in bridging.states.values():
         title = f"{state.bridge} unit {state.unit_id} to {state.target.line} unit {state.target.unit_id}"
-        told = "not asked yet" if state.last_good is None else f"asked {state.asked} times, {state.failed} failed"
-        found.append(HealthLine(title, state.last_good is not False, told))
+        text = "not asked yet" if state.last_good is None else f"asked {state.asked} times, {state.failed} failed"
+        found.append(HealthLine(title, state.last_good is not False, text))
     return found
 
 

@@ -77,9 +77,9 @@ def command(
         raise click.UsageError(f"{out} cannot be written: there is no folder {out.absolute().parent}")
     source = CaseSource(capture, where, from_us, to_us)
     name = source.site.name if source.site is not None else Path(capture).name
-    told = CaseWanted(title or f"{name}: exchanges", note, name, where or "", source.lines, source.settings())
+    case_wanted = CaseWanted(title or f"{name}: exchanges", note, name, where or "", source.lines, source.settings())
     try:
-        facts = write_case(told, source.rows(), out, draw_case)
+        facts = write_case(case_wanted, source.rows(), out, draw_case)
     except NoCase as error:
         raise Failed(str(error)) from None
     except NoPaper as error:

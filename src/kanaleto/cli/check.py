@@ -62,10 +62,10 @@ def command(
             say(str(fault), err=not fault.is_warning)
     wrong = sum(not fault.is_warning for fault in faults)
     if not is_json:
-        told = f"{wrong} fault{'s' if wrong != 1 else ''}" if wrong else "no fault"
+        text = f"{wrong} fault{'s' if wrong != 1 else ''}" if wrong else "no fault"
         warnings = len(faults) - wrong
-        told += f", {warnings} warning{'s' if warnings != 1 else ''}" if warnings else ""
-        say(f"{file}: {what}{told}", err=bool(wrong))
+        text += f", {warnings} warning{'s' if warnings != 1 else ''}" if warnings else ""
+        say(f"{file}: {what}{text}", err=bool(wrong))
     return 2 if wrong else 0
 
 
@@ -81,8 +81,8 @@ def _faults(file: Path, numbering: Numbering) -> tuple[list[Fault], str]:
         site, faults = load_site(file)
         routines, more = read_routines(site)
         faults += more
-        told = f", {_many(len(routines), 'sound routine')}" if routines or more else ""
+        text = f", {_many(len(routines), 'sound routine')}" if routines or more else ""
         held = [_many(site.device_count, "device"), _many(site.point_count, "point"), _many(len(site.lines), "line")]
-        return faults, f"{held[0]} and {held[1]} on {held[2]}{told}, "
+        return faults, f"{held[0]} and {held[1]} on {held[2]}{text}, "
     except FaultyFile as faulty:
         return [*faulty.faults, *faulty.warnings], ""

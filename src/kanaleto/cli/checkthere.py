@@ -43,8 +43,8 @@ def check_devices(path: Path, devices: tuple[str, ...], with_others: bool, is_js
     wrong = differing(found)
     if not is_json:
         count = len({(one.line, one.device) for one in found if one.what != "other"})
-        told = f"{len(wrong)} of {len(found)} answers differ" if wrong else f"{len(found)} answers as noted"
-        say(f"{site.name}: {count} devices asked, {told}" + ("" if is_whole else "; stopped before the end"), err=True)
+        text = f"{len(wrong)} of {len(found)} answers differ" if wrong else f"{len(found)} answers as noted"
+        say(f"{site.name}: {count} devices asked, {text}" + ("" if is_whole else "; stopped before the end"), err=True)
     return 1 if wrong or not is_whole else 0
 
 

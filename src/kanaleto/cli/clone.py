@@ -98,10 +98,10 @@ def _tell(cloned: ClonedLine, copy: Copied, differs: int, is_json: bool) -> None
     if is_json:
         emit({"unit_id": device.unit_id, "points": len(device.points), "asked": len(copy.asked), "differs": differs})
         return
-    told = f"{device.name}, unit {device.unit_id}: {len(device.points)} points, {len(copy.asked)} requests asked"
-    told += f", {len(copy.moves)} move" if copy.moves else ""
-    told += f", {len(copy.left_out)} refused and left out" if copy.left_out else ""
-    say(told + (f"; the clone answers {differs} of them otherwise" if differs else ""))
+    text = f"{device.name}, unit {device.unit_id}: {len(device.points)} points, {len(copy.asked)} requests asked"
+    text += f", {len(copy.moves)} move" if copy.moves else ""
+    text += f", {len(copy.left_out)} refused and left out" if copy.left_out else ""
+    say(text + (f"; the clone answers {differs} of them otherwise" if differs else ""))
 
 
 def _chosen(site: Site, units: Sequence[int], devices: Sequence[str]) -> Site:
@@ -139,7 +139,7 @@ def _of_site(site: Site, for_s: float | None, is_agreed: bool, progress: Progres
             for device in left:
                 cloner = Cloner(
                     exchanger.ask, device, device.timeout_s, min(looked_s, each_s / (len(left) if for_s else 1)),
-                    line.link.is_serial, lambda told: progress(done[0] / max(site.device_count, 1), 0.0, told),
+                    line.link.is_serial, lambda text: progress(done[0] / max(site.device_count, 1), 0.0, text),
                 )  # fmt: skip
                 try:
                     cloned.copies.append(await cloner.run())

@@ -46,22 +46,22 @@ def command(site: Path, file: Path, names: tuple[str, ...], form: str | None) ->
         if name not in known:
             raise click.UsageError(f"--device must be one of {', '.join(map(repr, known)) or 'none'}")
     found = [(line, device) for line, device in loaded.devices() if not names or device.name in names]
-    told = form or ("thing" if file.name.endswith(".td.json") else _FORMS.get(file.suffix.lower()))
-    if told is None:
+    text = form or ("thing" if file.name.endswith(".td.json") else _FORMS.get(file.suffix.lower()))
+    if text is None:
         raise click.UsageError(
             f"{file.name} does not tell its form; end it in .csv, .xlsx, .json, .td.json, .svg or .pdf"
         )
-    if told == "paper":
+    if text == "paper":
         return _write_paper(file, loaded, found)
     if len(found) != 1:
         told_names = ", ".join(map(repr, known))
         raise click.UsageError(f"--device must be one of {told_names}" if known else "this site has no device")
     line, device = found[0]
-    if told == "xlsx":
+    if text == "xlsx":
         data = as_workbook(device)
     else:
         data = (
-            as_csv(device) if told == "csv" else as_json(device) if told == "json" else as_thing(device, line.link)
+            as_csv(device) if text == "csv" else as_json(device) if text == "json" else as_thing(device, line.link)
         ).encode()
     try:
         write_bytes_whole(file, data)

@@ -137,10 +137,10 @@ def _recorded(
         answer = answer_to(HistoryQuery(store, site.name, begin, end, wanted, today))
         if answer.trouble:
             raise Failed(answer.trouble)
-        for identity, told in answer.found.items():
-            assert isinstance(told, ToldRows)
+        for identity, rows in answer.found.items():
+            assert isinstance(rows, ToldRows)
             known.add(identity)
-            curves[identity] = joined(curves[identity], told.curve)
+            curves[identity] = joined(curves[identity], rows.curve)
     for place in places:
         if place.identity not in known:
             raise Failed(

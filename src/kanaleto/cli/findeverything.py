@@ -215,8 +215,8 @@ def _conclude(out: Path, searches: Sequence[Everything], is_whole: bool, is_json
     try:
         if is_whole and has_points and proved_s >= _LEAST_PROVED_S:
             proof = _proved(searches, drafts, proved_s)
-        told = [proof.told(proved_s)] if proof is not None else []
-        report = "\n".join([*_report(searches), *told]) + "\n"
+        messages = [proof.told(proved_s)] if proof is not None else []
+        report = "\n".join([*_report(searches), *messages]) + "\n"
         written = write_folder(out, searches, report, drafts, proof.changes if proof is not None else None)
     except OSError as error:
         raise Failed(f"{out} cannot be written: {error.strerror}") from None

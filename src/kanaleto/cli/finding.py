@@ -222,20 +222,23 @@ def _find_settings(
 
 
 def _tell_unit(found: UnitFound, is_json: bool) -> None:
-    told = found.identity
+    identification = found.identity
     objects = (
-        {OBJECT_NAMES.get(number, f"0x{number:02X}"): text for number, text in told.objects.items()} if told else {}
+        {OBJECT_NAMES.get(number, f"0x{number:02X}"): text for number, text in identification.objects.items()}
+        if identification
+        else {}
     )
     if is_json:
         emit(
             {
                 "unit_id": found.unit_id, "state": found.state.value, "took_ms": round(1000 * found.took_s, 3),
                 "text": found.text,
-                "answer": found.answer.hex(), "objects": objects, "server_id": told.server_id if told else None,
+                "answer": found.answer.hex(), "objects": objects,
+                "server_id": identification.server_id if identification else None,
             }
         )  # fmt: skip
         return
-    said = ", ".join(list(objects.values())[:3]) or (told.server_id if told else "") or ""
+    said = ", ".join(list(objects.values())[:3]) or (identification.server_id if identification else "") or ""
     say(f"unit {found.unit_id:<4} {found.text}" + (f"; says of itself: {said}" if said else ""))
 
 

@@ -153,12 +153,12 @@ def polled_lines(snapshot: Snapshot) -> list[HealthLine]:
         if status.why_unreachable or not status.is_open:
             found.append(HealthLine(status.line.name, False, status.why_unreachable or "not connected"))
         elif blocks and (age_s is None or age_s > within_s):
-            told = "no good answer yet" if age_s is None else f"the last good answer is {age_s:.1f} s old"
-            found.append(HealthLine(status.line.name, False, told))
+            text = "no good answer yet" if age_s is None else f"the last good answer is {age_s:.1f} s old"
+            found.append(HealthLine(status.line.name, False, text))
         else:
             silent = len(status.silent)
-            told = f"{100 * status.busy:.0f} % busy, {status.exchanges_per_s:.1f}/s"
-            found.append(HealthLine(status.line.name, True, told + (f", {silent} silent" if silent else "")))
+            text = f"{100 * status.busy:.0f} % busy, {status.exchanges_per_s:.1f}/s"
+            found.append(HealthLine(status.line.name, True, text + (f", {silent} silent" if silent else "")))
     return found
 
 

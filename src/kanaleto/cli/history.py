@@ -124,9 +124,9 @@ def _events(
     for event in wanted:
         count += 1
         if is_writes:
-            told = {key: event.data.get(key) for key in ("old", "new", "outcome")}
+            fields = {key: event.data.get(key) for key in ("old", "new", "outcome")}
             row: dict[str, Any] = {"at": iso_ms(event.begun), "who": event.who, "device": event.device}
-            emit({**row, "point": event.point, **told}) if is_json else say(
+            emit({**row, "point": event.point, **fields}) if is_json else say(
                 f"{local(event.begun)}  {event.who}  {sentence(event)}"
             )
         elif is_json:
@@ -145,14 +145,14 @@ def _aside(what: str, is_json: bool) -> int:
     if not is_site(what):
         raise click.UsageError("--aside wants a site file")
     for path, is_seen in aside_of(folder_of(what) / "tape"):
-        told = told_of(path)
-        at_us = told.get("at_us")
-        row = {"at": iso_ms(at_us) if isinstance(at_us, int) else None, "why": told.get("why"), "file": str(path)}
+        head = told_of(path)
+        at_us = head.get("at_us")
+        row = {"at": iso_ms(at_us) if isinstance(at_us, int) else None, "why": head.get("why"), "file": str(path)}
         if is_json:
             emit({**row, "seen": is_seen})
         else:
             when = local(at_us) if isinstance(at_us, int) else ""
-            say(f"{'  ' if is_seen else '● '}{when}  {told.get('why', '')}\n    kanaleto wire {path}")
+            say(f"{'  ' if is_seen else '● '}{when}  {head.get('why', '')}\n    kanaleto wire {path}")
     return 0
 
 
@@ -210,11 +210,11 @@ def _object(sample: "Sample", today: dict[str, Any], site: str) -> SampleRow:
     from kanaleto.values.codec import NoValue
     from kanaleto.values.text import plain, shown, words_of
 
-    series, told, value = sample.series, sample.definition, sample.value
+    series, definition, value = sample.series, sample.definition, sample.value
     other = today.get(f"{series.device}/{series.point}")
     if other is not None and sample.words is not None and not other.exponent:
-        told, value = other, other.value_of(sample.words)
-    codec, decimals = (told.codec, told.decimals) if told is not None else (None, None)
+        definition, value = other, other.value_of(sample.words)
+    codec, decimals = (definition.codec, definition.decimals) if definition is not None else (None, None)
     reason = value.reason if isinstance(value, NoValue) else sample.reason
     is_registers = sample.words is not None and len(sample.words) % 2 == 0
     number = None if value is None else plain(value, codec, decimals)
@@ -225,14 +225,16 @@ def _object(sample: "Sample", today: dict[str, Any], site: str) -> SampleRow:
             "device": series.device,
             "point": series.point,
             "value": number,
-            "unit": told.unit if told is not None else series.unit,
+            "unit": definition.unit if definition is not None else series.unit,
             "quality": sample.quality,
             "reason": reason,
             "words": list(words_of(sample.words)) if is_registers and sample.words is not None else
             list(sample.words) if sample.words is not None else None,
         },
         at_us=sample.at_us,
-        shown="" if value is None else shown(value, codec, decimals, told.labels if told is not None else {}),
+        shown=""
+        if value is None
+        else shown(value, codec, decimals, definition.labels if definition is not None else {}),
         site=site,
     )  # fmt: skip
 
@@ -306,8 +308,8 @@ def _minutes(histories: list["History"], from_us: int | None, to_us: int | None,
             failed = [f"{row[kind]} {kind}" for kind in _FAILURES if row[kind]]
             failed += [f"{count} × exception {code}" for code, count in codes.items()]
             took = f", median {_ms(row['median_us'])} ms, 95 % {_ms(row['most_us'])} ms" if row["median_us"] else ""
-            told = f", {', '.join(failed)}" if failed else ""
-            say(f"{minute}    {row['device']}  {row['good']} of {row['asked']} good{took}{told}")
+            text = f", {', '.join(failed)}" if failed else ""
+            say(f"{minute}    {row['device']}  {row['good']} of {row['asked']} good{took}{text}")
     return 0
 
 

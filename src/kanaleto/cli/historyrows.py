@@ -17,8 +17,8 @@ _CSV = ("at", "device", "point", "value", "unit", "quality", "reason")
 class SampleRow(dict[str, Any]):
     """A row as JSON has it, with what only people are told beside it."""
 
-    def __init__(self, told: dict[str, Any], **beside: Any) -> None:
-        super().__init__(told)
+    def __init__(self, fields: dict[str, Any], **beside: Any) -> None:
+        super().__init__(fields)
         self._beside = beside
 
     def __missing__(self, key: str) -> Any:

@@ -47,8 +47,8 @@ def tell_tape(
         raise  # whoever reads what is told has gone
     except (NoCapture, OSError) as error:
         raise Failed(str(error)) from None
-    for told in capture.damaged:
-        say(told, err=True)
+    for text in capture.damaged:
+        say(text, err=True)
     return done
 
 

@@ -45,27 +45,27 @@ def command(link: str, unit_id: int, timeout_s: float, is_json: bool) -> int:
     run_until_signal(work())
     if not found:
         return 0
-    told = found[0]
+    identification = found[0]
     if is_json:
-        objects = {OBJECT_NAMES.get(number, f"0x{number:02X}"): text for number, text in told.objects.items()}
+        objects = {OBJECT_NAMES.get(number, f"0x{number:02X}"): text for number, text in identification.objects.items()}
         emit(
             {
                 "at": iso(),
                 "unit_id": unit_id,
                 "objects": objects,
-                "server_id": told.server_id,
-                "running": told.is_running,
-                "additional": told.additional or None,
+                "server_id": identification.server_id,
+                "running": identification.is_running,
+                "additional": identification.additional or None,
             }
         )
     else:
-        for number, text in told.objects.items():
+        for number, text in identification.objects.items():
             say(f"{OBJECT_NAMES.get(number, f'object 0x{number:02X}').replace('_', ' '):<18}  {text}")
-        if told.server_id is not None:
-            state = {True: "  (running)", False: "  (not running)", None: ""}[told.is_running]
-            say(f"{'server ID':<18}  {told.server_id}{state}")
-            if told.additional:
-                say(f"{'additional data':<18}  {told.additional}")
-    if not told.objects and told.server_id is None:
-        raise Failed(f"{parsed.place}, unit {unit_id}: {told.reason}")
+        if identification.server_id is not None:
+            state = {True: "  (running)", False: "  (not running)", None: ""}[identification.is_running]
+            say(f"{'server ID':<18}  {identification.server_id}{state}")
+            if identification.additional:
+                say(f"{'additional data':<18}  {identification.additional}")
+    if not identification.objects and identification.server_id is None:
+        raise Failed(f"{parsed.place}, unit {unit_id}: {identification.reason}")
     return 0

@@ -127,8 +127,8 @@ def begin_keeping(
         if capture is not None:
             kept.capture(capture, site, most_bytes, most_files)
         if store is not None:
-            told = kept.begin_recording(store or None)
-            say(f"{told + '; ' if told else ''}recording to {kept.recording}", err=True)
+            text = kept.begin_recording(store or None)
+            say(f"{text + '; ' if text else ''}recording to {kept.recording}", err=True)
     except NoCapture as error:
         raise click.UsageError(str(error)) from None
     except CannotRecord as error:

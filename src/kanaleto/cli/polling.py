@@ -107,9 +107,9 @@ def poll_site(
     if not is_quiet:
         session.listen(_Printer(is_json))
     if not is_quiet and not is_json:
-        told = (EventKind.LEARNED, EventKind.DEVICE_SLOW, EventKind.GATEWAY, EventKind.WATCHDOG)
+        kinds = (EventKind.LEARNED, EventKind.DEVICE_SLOW, EventKind.GATEWAY, EventKind.WATCHDOG)
         session.events.listeners.append(
-            lambda e: say(f"{e.device or e.line}: {e.text}", err=True) if e.kind in told else None
+            lambda e: say(f"{e.device or e.line}: {e.text}", err=True) if e.kind in kinds else None
         )
 
     prepare_process()
@@ -126,10 +126,12 @@ def poll_site(
         mark = ServingMark(site.path)
         if through.places:
             mark.say(through_places(through))
-        told = Health(health, lambda: polled_lines(snapshot()), lambda: polled_samples(snapshot())) if health else None
+        health_server = (
+            Health(health, lambda: polled_lines(snapshot()), lambda: polled_samples(snapshot())) if health else None
+        )
         try:
-            if told is not None:
-                await told.start()
+            if health_server is not None:
+                await health_server.start()
             async with asyncio.timeout(for_s):
                 await session.run()
         except TimeoutError:
@@ -139,8 +141,8 @@ def poll_site(
             managing.cancel()
             reading.cancel()
             await through.stop()
-            if told is not None:
-                told.stop()
+            if health_server is not None:
+                health_server.stop()
 
     kept.start(site.path, site)
     try:

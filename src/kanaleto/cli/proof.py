@@ -87,8 +87,8 @@ def command(
     if is_json:
         emit({"summary": dict(counts)})
     else:
-        told = ", ".join(f"{count} {word}" for word, count in counts.items() if count)
-        say(f"{site.name}: {told or 'nothing is to be proved'}; {left} left")
+        message = ", ".join(f"{count} {word}" for word, count in counts.items() if count)
+        say(f"{site.name}: {message or 'nothing is to be proved'}; {left} left")
     return 1 if is_left and left else 0
 
 
@@ -123,18 +123,18 @@ def _tell(claim: Claim, site: Site, is_json: bool) -> None:
     point = found[2] if found is not None else None
     error = error_of(line, point) if line is not None else None
     if is_json:
-        told: dict[str, object] = {
+        fields: dict[str, object] = {
             "claim": key.claim, "device": key.device, "point": key.point, "level": key.level, "when": key.when,
             "state": claim.state.value, "left": claim.is_left,
         }  # fmt: skip
         if line is not None:
-            told |= {
+            fields |= {
                 "expected": line.expected, "tolerance": line.tolerance, "of": line.of, "seen": line.seen,
                 "error_of_span": round(error, 4) if error is not None else None, "words": line.words,
                 "verdict": line.verdict, "note": line.note, "who": line.who, "at": line.at, "origin": line.origin,
                 "id": line.id,
             }  # fmt: skip
-        emit(told)
+        emit(fields)
         return
     unit = f" {point.unit}" if point is not None and point.unit else ""
     text = f"{claim.state.value:<10}{key.claim:<9}{key}"

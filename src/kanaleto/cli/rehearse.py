@@ -74,19 +74,19 @@ def command(
     if is_json:
         emit({"rehearsal": rehearsal.name, "outcome": outcome, **counts})
     else:
-        told = ", ".join(f"{count} {word}" for word, count in counts.items())
-        say(f"{rehearsal.name}: {outcome} ({told})")
+        message = ", ".join(f"{count} {word}" for word, count in counts.items())
+        say(f"{rehearsal.name}: {outcome} ({message})")
     return 0 if is_passed or not is_whole else 1
 
 
 def _keep(loaded: Site, path: Path, rehearsal: Rehearsal, verdicts: list[Verdict]) -> None:
     """On the checkout sheet, as claims of kind sequence."""
     targets = [step.fault.target for step in rehearsal.steps]
-    told = [
+    sequence_verdicts = [
         SequenceVerdict(targets[min(one.step, len(targets)) - 1], one.expect, one.outcome, one.text) for one in verdicts
     ]
     try:
-        keep_sequences(Checkout(loaded, sheet_path(path)), rehearsal.name, told, time.time())
+        keep_sequences(Checkout(loaded, sheet_path(path)), rehearsal.name, sequence_verdicts, time.time())
     except CannotKeep as error:
         say(str(error), err=True)
 

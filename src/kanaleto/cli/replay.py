@@ -104,8 +104,8 @@ def _players(capture: str, lines: tuple[str, ...], by_time: bool, again: bool) -
             players = players_of(noted(), lines, by_time, again)
         except TooLong as error:
             raise click.UsageError(str(error)) from None
-    for told in source.damaged:
-        say(told, err=True)
+    for text in source.damaged:
+        say(text, err=True)
     for name in lines:
         if name not in players:
             raise click.UsageError(f"{name!r} is no line of this capture{suggestion(name, sorted(known))}")

@@ -185,20 +185,20 @@ class _Running:
             return False
         return await asyncio.to_thread(ask_yes, f"{question} y goes on, anything else does not: ")
 
-    def _tell_step(self, told: StepTold) -> None:
-        took_ms = round(told.took_s * 1000, 3)
+    def _tell_step(self, step: StepTold) -> None:
+        took_ms = round(step.took_s * 1000, 3)
         if self._is_json:
-            text = f"{told.step.text}: {told.said}" if told.said else told.step.text
+            text = f"{step.step.text}: {step.said}" if step.said else step.step.text
             emit(
                 {
-                    "at": iso(told.wall_s), "step": told.step.number, "text": text, "outcome": told.outcome.value,
+                    "at": iso(step.wall_s), "step": step.step.number, "text": text, "outcome": step.outcome.value,
                     "took_ms": took_ms,
                 }
             )  # fmt: skip
             return
-        said = f": {told.said}" if told.said else ""
-        took = f" ({told.took_s:.2f} s)" if told.outcome is StepOutcome.DONE else ""
-        say(f"{told.step.number:3}  {told.outcome.value:8}{told.step.text}{said}{took}")
+        said = f": {step.said}" if step.said else ""
+        took = f" ({step.took_s:.2f} s)" if step.outcome is StepOutcome.DONE else ""
+        say(f"{step.step.number:3}  {step.outcome.value:8}{step.step.text}{said}{took}")
 
     def _tell_end(self, run: RoutineRun) -> None:
         self.outcome, self.said = run.state.outcome or "stopped", run.state.said

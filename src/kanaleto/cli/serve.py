@@ -142,9 +142,9 @@ def command(
     async def look_around() -> None:
         while True:
             await asyncio.sleep(LOOK_S)
-            told = clock.look()
-            if told:
-                events.note(EventKind.CLOCK, "", "", told)
+            message = clock.look()
+            if message:
+                events.note(EventKind.CLOCK, "", "", message)
 
     async def work() -> None:
         loop = asyncio.get_running_loop()

@@ -257,17 +257,17 @@ def restore_command(
 
 async def _although_changed(control: Control, orders: list[Order]) -> list[Order]:
     """With consent where a device is not as it was; what differs is told."""
-    told: dict[str, str] = {}
+    by_device: dict[str, str] = {}
     for order in orders:
-        if order.device in told:
+        if order.device in by_device:
             continue
         try:
-            told[order.device] = await control.orders.differs(order)
+            by_device[order.device] = await control.orders.differs(order)
         except OrderRefused as why:
-            told[order.device] = str(why)
-        if told[order.device]:
-            say(f"{told[order.device]}; written all the same, as --although-changed says", err=True)
-    return [order.with_consent(Consent.DEVICE) if told.get(order.device) else order for order in orders]
+            by_device[order.device] = str(why)
+        if by_device[order.device]:
+            say(f"{by_device[order.device]}; written all the same, as --although-changed says", err=True)
+    return [order.with_consent(Consent.DEVICE) if by_device.get(order.device) else order for order in orders]
 
 
 def _tell(result: Result) -> None:

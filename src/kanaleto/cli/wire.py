@@ -88,8 +88,8 @@ def command(
                 emit(as_object(row))
             elif not is_pattern:
                 _tell(row)
-    for told in source.damaged:
-        say(told, err=True)
+    for message in source.damaged:
+        say(message, err=True)
     _tell_pattern(gathered, _when(source.path, of_it, line_name, gathered, served), counts, fitting, is_json)
     return 0
 

@@ -257,11 +257,11 @@ class _Writing:
         """What the registers really mean, where that is not what was typed."""
         if self._target.table.is_bits or isinstance(self._write.request, MaskWrite):
             return ""
-        told = [shown(value, self._target.codec, self._target.decimals) for value in self._codec_values()]
+        texts = [shown(value, self._target.codec, self._target.decimals) for value in self._codec_values()]
         meant = [typed_value(text, self._target.codec) for text in self._texts]
         runs = [tuple(value) if isinstance(value, list) else value for value in meant]
         is_same = all(value == typed for value, typed in zip(self._codec_values(), runs, strict=False))
-        return "" if is_same else f", as {'; '.join(told)}"
+        return "" if is_same else f", as {'; '.join(texts)}"
 
     def _bits(self) -> list[object]:
         return [self._write.data[at // 8] >> at % 8 & 1 for at in range(self._write.count)]

@@ -308,7 +308,7 @@ class KeptAlive:
 
     async def _take(self, data: bytes, done: "asyncio.Future[tuple[str, str]]") -> None:
         before, order = self._data, self.wish.order
-        told = doubt = ""
+        text = doubt = ""
         try:
             await self._end_count()
             await self._write_down(data)
@@ -316,34 +316,34 @@ class KeptAlive:
             outcome = await self._send(data, lambda: self._orders.why_locked(order) or self._why_away(now()))
             self._note(outcome)
             if outcome.code is not None or not outcome.request:
-                told = outcome.reason
+                text = outcome.reason
                 await self._end_count()
                 await self._write_down(before)
             else:
                 doubt = "" if outcome.is_good else outcome.reason
                 self._data = data  # where no answer came it may have been taken: the next one tells
         except (OrderRefused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
-            told = str(error)
+            text = str(error)
             raise
         finally:
             if not done.done():
-                done.set_result((told, doubt))
+                done.set_result((text, doubt))
 
     # In the journal
 
     async def _write_down(self, data: bytes) -> None:
         """Raises CannotWriteDown."""
         order = self.wish.order
-        told: dict[str, object] = {
+        row_data: dict[str, object] = {
             "old": "", "new": hex_of(data), "unit_id": order.unit_id, "table": order.table.value,
             "address": order.address, "words": hex_of(data), "by": self.owner, "every_s": self.wish.period_s,
             "owed": owed_data(replace(order, data=data, owed=Owed(self.wish.safe, "its safe value"))),
         }  # fmt: skip
         text = f"kept alive at {hex_of(data)} every {self.wish.period_s:g} s"
         wall_s = self._session.clock.now()
-        self._row_data, self._counted = told, self._sent
+        self._row_data, self._counted = row_data, self._sent
         self._row = await self._orders.ledger.begin(
-            LedgerRow(wall_s=wall_s, line=order.line, device=order.device, point=order.name, text=text, data=told)
+            LedgerRow(wall_s=wall_s, line=order.line, device=order.device, point=order.name, text=text, data=row_data)
         )
 
     def _count_beside(self) -> None:
@@ -389,19 +389,19 @@ class KeptAlive:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)
         safe, count = self.wish.safe, self._sent - self._counted
-        told = f"the last value, {hex_of(self._data)}, stands there"
+        text = f"the last value, {hex_of(self._data)}, stands there"
         if safe is None or self._must_not_write:
             await self._end_count(count)
-            return told
+            return text
         if self.is_away:  # its line is busy with silence; the way back is somebody's who waits for an answer
             self._orders.poller_of(self.wish.order).drop_unanswered("what was kept alive is not to arrive later")
             self.is_owed = True
             await self._end_count(count, is_owed=True)
             return "its safe value goes out once the device answers"
-        told, is_confirmed = await self._send_safe(safe)
+        text, is_confirmed = await self._send_safe(safe)
         self.is_owed = not is_confirmed
         await self._end_count(count, is_owed=not is_confirmed)
-        return told
+        return text
 
     async def _send_safe(self, safe: bytes) -> tuple[str, bool]:
         """What came of it, and whether the device has confirmed it."""
@@ -425,24 +425,26 @@ class KeptAlive:
             async with asyncio.timeout(_SAFE_S):
                 outcome = await self._send(safe, lambda: "")
         except TimeoutError:
-            told = f"the safe value, {hex_of(safe)}, could not be sent in {_SAFE_S:g} s"
-            return await self._end_row(writing_down, data, told), False
+            message = f"the safe value, {hex_of(safe)}, could not be sent in {_SAFE_S:g} s"
+            return await self._end_row(writing_down, data, message), False
         except (OrderRefused, CannotWrite, ValueError, OverflowError) as error:
-            told = f"the safe value, {hex_of(safe)}, was not sent: {error}"
-            return await self._end_row(writing_down, data, told), False
+            message = f"the safe value, {hex_of(safe)}, was not sent: {error}"
+            return await self._end_row(writing_down, data, message), False
         self._note(outcome)
         if not outcome.request:
-            told = f"the safe value, {hex_of(safe)}, was not sent: {outcome.reason}"
-            return await self._end_row(writing_down, data, told), False
+            message = f"the safe value, {hex_of(safe)}, was not sent: {outcome.reason}"
+            return await self._end_row(writing_down, data, message), False
         how = "was written" if outcome.is_good else f"was sent, and {outcome.reason}"
         data["outcome"] = (State.DONE if outcome.is_good else State.UNKNOWN).value
-        told = f"the safe value, {hex_of(safe)}, {how}"
+        message = f"the safe value, {hex_of(safe)}, {how}"
         last = replace(order, data=safe, told=hex_of(safe), was_told=hex_of(self._data), owner=f"end of {self.owner}")
         state = State.DONE if outcome.is_good else State.UNKNOWN
         self._orders.note_last(
-            Result(order=last, state=state, text=told, outcome=outcome, wall_s=self._session.clock.at(outcome.asked_at))
+            Result(
+                order=last, state=state, text=message, outcome=outcome, wall_s=self._session.clock.at(outcome.asked_at)
+            )
         )
-        return await self._end_row(writing_down, data, told), outcome.is_good
+        return await self._end_row(writing_down, data, message), outcome.is_good
 
     def send_safe_alone(self, site: Site) -> str:
         """The same without the engine, which has failed: on a connection of its own, without a word in the journal.
@@ -474,12 +476,12 @@ class KeptAlive:
             return ""
         return f"{stands}: its safe value {hex_of(safe)} could not be sent on a second connection ({why})"
 
-    async def _end_row(self, writing_down: "asyncio.Future[int]", data: dict[str, object], told: str) -> str:
-        data["told"] = told
+    async def _end_row(self, writing_down: "asyncio.Future[int]", data: dict[str, object], text: str) -> str:
+        data["told"] = text
         with suppress(CannotWriteDown):
             row = await writing_down
             if "outcome" in data:
                 await self._orders.ledger.complete(row, self._session.clock.now(), data)
             else:
                 await self._orders.ledger.take_back(row)
-        return told
+        return text

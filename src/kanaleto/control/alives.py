@@ -90,12 +90,12 @@ class Alives:
         why, doubt = await kept.change(order)
         if why:
             return Result(order=order, state=State.NOT_SENT, text=why, wall_s=self._session.clock.now())
-        told = f"kept alive at {hex_of(kept.data)} from now on"
+        message = f"kept alive at {hex_of(kept.data)} from now on"
         if doubt:  # what is repeated has changed; what the device holds nobody knows
-            text = f"it may have been written or not: {doubt}; {told}"
+            text = f"it may have been written or not: {doubt}; {message}"
             return Result(order=order, state=State.UNKNOWN, text=text, before=before, wall_s=self._session.clock.now())
         return Result(
-            order=order, state=State.DONE, text=told, before=before, after=kept.data, is_equal=True,
+            order=order, state=State.DONE, text=message, before=before, after=kept.data, is_equal=True,
             wall_s=self._session.clock.now(),
         )  # fmt: skip
 
@@ -211,7 +211,7 @@ class Alives:
         """End one of them; what came of it."""
         if kept.is_ending:
             return await kept.ended
-        told = await kept.end()
+        message = await kept.end()
         order = kept.wish.order
         self._orders.holders.release(kept.owner)
         for number in [number for number, other in self.living.items() if other is kept]:
@@ -222,7 +222,7 @@ class Alives:
             if not any(other.wish.splits_reads for other in self.of_line(order.line)):
                 self._session.shorten_reads(order.line, None)
         self._session.events.end(order.line, order.device, kept.owner)
-        text = f"{order.name} is not kept alive any more: {why}; {told}"
+        text = f"{order.name} is not kept alive any more: {why}; {message}"
         self._session.events.note(EventKind.KEPT_ALIVE, order.line, order.device, text)
         if kept.is_owed and kept.wish.safe is not None:
             self._owe_safe(kept, kept.wish.safe)

@@ -117,14 +117,14 @@ class Believed:
 
     def told(self, condition: str) -> str:
         """What the points in it are by now."""
-        told = []
+        texts = []
         for name in self._compiled(condition).names:
             if name.startswith(OF_ROUTINE):
                 continue
             place = self.place_of(name)
             reading = self._session.board.reading(place, asyncio.get_running_loop().time())
             value = reading.value
-            told.append(
+            texts.append(
                 f"{name} is {value:g}" if isinstance(value, int | float) else f"{name}: {reading.reason or 'no value'}"
             )
-        return f" ({', '.join(told)})" if told else ""
+        return f" ({', '.join(texts)})" if texts else ""

@@ -75,7 +75,7 @@ class Control(Sink):
 
     # One write, several, and what becomes of them
 
-    async def send(self, order: Order, on_later: Callable[[str], None] = lambda told: None) -> Result:
+    async def send(self, order: Order, on_later: Callable[[str], None] = lambda text: None) -> Result:
         """Through the door; the point is watched for some seconds then, and what becomes of it is told to
         `on_later`."""
         held = None
@@ -134,25 +134,25 @@ class Control(Sink):
             return first
         return await asyncio.shield(owed[0].first)
 
-    def _tell(self, told: str) -> None:
+    def _tell(self, text: str) -> None:
         for teller in list(self.tellers):
-            teller(told)
+            teller(text)
 
     async def look_back(self) -> None:
         """What a program that was killed, or could not end as it should, left standing here: a person is told at once,
         and may give it back."""
         with suppress(CannotWriteDown):
             for left in reversed(await self.orders.ledger.left()):
-                told = self.owings.take_left(left)
-                if told:
-                    self._tell(told)
+                text = self.owings.take_left(left)
+                if text:
+                    self._tell(text)
 
     async def leave(self, why: str) -> None:
         """Another site is about to be opened: all that acts on this one ends while its lines are there."""
         await asyncio.gather(self.stop_all(why), self.owings.stop(_END_S))
         left, self.owings.left = self.owings.left, []
-        for told in left:
-            self._tell(told)
+        for text in left:
+            self._tell(text)
 
     async def leave_lines(self, lines: Collection[str], why: str) -> list[str]:
         """Other devices are about to answer on these lines: all that acts there ends while its own are there. What is
@@ -380,17 +380,17 @@ class Control(Sink):
     def end_without_engine(self, still_writes: bool) -> list[str]:
         """The engine itself has failed: safe values go out on connections of their own. What may still stand, or
         (`still_writes`) may still be written since polling did not end, in words. For any thread."""
-        told = []
+        messages = []
         for kept in list(self.alives.living.values()):
             left = kept.send_safe_alone(self._session.site)
             if still_writes:
                 left = left or f"{kept.name}: its safe value was sent"
                 left += "; polling did not end in time, so it may still be written until this process is gone"
             if left:
-                told.append(left)
+                messages.append(left)
         for order in [state.order for state in self.owings.states]:
-            told.append(f"{order.device}: {order.name} is owed {order.told}, which was not sent")
-        return told
+            messages.append(f"{order.device}: {order.name} is owed {order.told}, which was not sent")
+        return messages
 
     async def stop(self) -> list[str]:
         """The program ends. What the devices did not confirm, in words."""

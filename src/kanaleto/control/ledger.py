@@ -41,7 +41,7 @@ class Ledger(Protocol):
         """Nothing was sent after all."""
         ...
 
-    async def settle(self, number: int, wall_s: float, told: str) -> None:
+    async def settle(self, number: int, wall_s: float, text: str) -> None:
         """Nothing is owed any more for what that row wrote. Raises CannotWriteDown."""
         ...
 
@@ -94,8 +94,8 @@ class PatientLedger:
         if await self._is_done(task):
             task.result()
 
-    async def settle(self, number: int, wall_s: float, told: str) -> None:
-        task = asyncio.ensure_future(self.inner.settle(number, wall_s, told))
+    async def settle(self, number: int, wall_s: float, text: str) -> None:
+        task = asyncio.ensure_future(self.inner.settle(number, wall_s, text))
         if await self._is_done(task):
             task.result()
 
@@ -144,8 +144,8 @@ class MemoryLedger:
     async def take_back(self, number: int) -> None:
         self.rows.pop(number, None)
 
-    async def settle(self, number: int, wall_s: float, told: str) -> None:
-        self.settled[number] = told
+    async def settle(self, number: int, wall_s: float, text: str) -> None:
+        self.settled[number] = text
 
     async def left(self) -> list[Left]:
         return self.lefts

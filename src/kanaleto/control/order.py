@@ -196,8 +196,8 @@ def method_of(requests: Sequence[Request]) -> str:
         Function.WRITE_REGISTERS: "write registers",
         Function.MASK_WRITE_REGISTER: "mask write of one register",
     }
-    told = f"{names.get(first.function, 'write')} ({first.function:02X})"
-    return told if len(requests) == 1 else f"{told}, {len(requests)} times: between them it holds half of each"
+    text = f"{names.get(first.function, 'write')} ({first.function:02X})"
+    return text if len(requests) == 1 else f"{text}, {len(requests)} times: between them it holds half of each"
 
 
 def combined(orders: Sequence[Order], limits: DeviceLimits) -> list[Order]:

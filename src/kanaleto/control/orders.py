@@ -218,8 +218,8 @@ class Orders:
         if said.never:
             raise OrderRefused(said.never)
         if said.confirms and Consent.CONFIRM not in order.consents:
-            told = f" to {order.told}" if order.told else ""
-            raise OrderRefused(f"{said.confirms} wants each write confirmed: {order.name}{told}?", Consent.CONFIRM)
+            text = f" to {order.told}" if order.told else ""
+            raise OrderRefused(f"{said.confirms} wants each write confirmed: {order.name}{text}?", Consent.CONFIRM)
 
     def _check_holder(self, order: Order) -> None:
         hold = self.holders.who(order.line, order.unit_id, order.table, order.address, order.end, order.owner)
@@ -247,8 +247,8 @@ class Orders:
         if now is None or seen is None or len(seen) != len(now):
             return now
         if under(now, order.mask) != under(seen, order.mask) and Consent.CHANGED not in order.consents:
-            words, told = hex_of(now), self._told_of(order, device, now)
-            stands = told if told == words else f"{told} ({words})"
+            words, text = hex_of(now), self._told_of(order, device, now)
+            stands = text if text == words else f"{text} ({words})"
             raise OrderRefused(f"{order.name} has changed meanwhile: {stands} stands there now", Consent.CHANGED)
         return now
 
@@ -353,22 +353,22 @@ class Orders:
         if state is not State.REFUSED and order.reads_back and not is_to_all and may_read(order, device):
             after, why_not = await self.read(order, poller, device)
         is_equal = under(after, order.mask) == under(order.data, order.mask) if after is not None else None
-        told = words_of_outcome(order, state, said, after, before, is_equal, why_not)
-        done: dict[str, object] = {"outcome": state.value, "told": told}
+        message = words_of_outcome(order, state, said, after, before, is_equal, why_not)
+        done: dict[str, object] = {"outcome": state.value, "told": message}
         if outcome.kind is not OutcomeKind.GOOD:
             done["kind"] = outcome.kind.value
         if is_equal is not None:
             done["equal"] = is_equal
         goes_on = order.owed is not None and state is not State.REFUSED
         if order.owed is not None and not goes_on:
-            done["settled"] = told
+            done["settled"] = message
         with suppress(CannotWriteDown):  # it is told by whoever keeps the journal
             await self.ledger.complete(number, session.clock.now(), {**data, **done}, went, goes_on)
         session.events.note(
-            EventKind.WRITE, order.line, order.device, f"{text}: {told}", point=order.name, data={**data, **done}
+            EventKind.WRITE, order.line, order.device, f"{text}: {message}", point=order.name, data={**data, **done}
         )
         return Result(
-            order=order, state=state, text=told, outcome=outcome, before=before, after=after, is_equal=is_equal,
+            order=order, state=state, text=message, outcome=outcome, before=before, after=after, is_equal=is_equal,
             wall_s=wall_s, row=number if goes_on else None,
         )  # fmt: skip
 

@@ -117,15 +117,15 @@ class WayBack:
         self._is_hurried = True
         self._wake.set()
 
-    def settle(self, told: str, state: State = State.NOT_SENT) -> None:
+    def settle(self, text: str, state: State = State.NOT_SENT) -> None:
         """It is not owed any more."""
         if self.is_settled:
             return
         self.is_settled = True
-        self._why = told
+        self._why = text
         self._wake.set()
         if not self.first.done():
-            self.first.set_result(Result(order=self.order, state=state, text=told, wall_s=self._session.clock.now()))
+            self.first.set_result(Result(order=self.order, state=state, text=text, wall_s=self._session.clock.now()))
 
     async def ended(self) -> None:
         """It is left as it stands: the program ends."""
@@ -302,8 +302,8 @@ class WayBack:
 
     def _confirmed(self, how: str, outcome: Outcome | None) -> float:
         lasted = f" after {length_text(max(outcome.sent_at - self.begun_s, 0.0))}" if outcome is not None else ""
-        told = f"{self.order.told or hex_of(self.order.data)}{lasted}, {how}"
-        self.settle(told, State.DONE)
+        text = f"{self.order.told or hex_of(self.order.data)}{lasted}, {how}"
+        self.settle(text, State.DONE)
         return 0.0
 
     def _row(self, now: bytes | None) -> LedgerRow:
@@ -322,9 +322,9 @@ class WayBack:
         )  # fmt: skip
 
     async def _complete(self, row: "asyncio.Future[int]", data: dict[str, object], state: State, went: int) -> None:
-        told = {**data, "outcome": state.value, "told": self._why}
+        completed = {**data, "outcome": state.value, "told": self._why}
         with suppress(CannotWriteDown):
-            await self._orders.ledger.complete(await row, self._session.clock.now(), told, max(went, 1))
+            await self._orders.ledger.complete(await row, self._session.clock.now(), completed, max(went, 1))
 
 
 def meets(order: Order, other: Order) -> bool:
@@ -384,24 +384,24 @@ class Owings:
             if result.order is not way_back.cause and meets(way_back.order, result.order):
                 way_back.settle("it was written otherwise since, and nothing is owed any more")
 
-    def _settled(self, way_back: WayBack, told: str) -> None:
+    def _settled(self, way_back: WayBack, message: str) -> None:
         self.open.pop(way_back.number, None)
         if way_back.is_dropped:
             return
         order = way_back.order
         event = self._session.events.end(order.line, order.device, ("owed", way_back.number))
         if event is not None:
-            event.text = f"{order.name}: {way_back.what}; {told}"
-        text = f"{order.device or f'unit {order.unit_id}'} {order.name}: {told}"
+            event.text = f"{order.name}: {way_back.what}; {message}"
+        text = f"{order.device or f'unit {order.unit_id}'} {order.name}: {message}"
         self._tell(text)
-        task = asyncio.get_running_loop().create_task(self._close_row(way_back, told))
+        task = asyncio.get_running_loop().create_task(self._close_row(way_back, message))
         self._closing.add(task)
         task.add_done_callback(self._closing.discard)
 
-    async def _close_row(self, way_back: WayBack, told: str) -> None:
+    async def _close_row(self, way_back: WayBack, text: str) -> None:
         if way_back.row is not None:
             with suppress(CannotWriteDown):
-                await self._orders.ledger.settle(way_back.row, self._session.clock.now(), told)
+                await self._orders.ledger.settle(way_back.row, self._session.clock.now(), text)
 
     def drop(self, way_back: WayBack) -> None:
         """What it was to be the way back of has not happened."""
@@ -497,11 +497,11 @@ class Owings:
             state = way_back.state
             stands = hex_of(way_back._by_us) if not order.table.is_bits else order.was_told
             who = order.device or f"unit {order.unit_id}"
-            told = (
+            text = (
                 f"{who}: {order.name} may still stand at {stands or 'what we wrote'};"
                 f" {order.told or hex_of(order.data)} was not confirmed ({state.why or 'no answer'})"
             )
-            self.left.append(told)
-            self._session.events.note(EventKind.OWED, order.line, order.device, told, point=order.name)
+            self.left.append(text)
+            self._session.events.note(EventKind.OWED, order.line, order.device, text, point=order.name)
         self.open.clear()
         await asyncio.gather(*self._closing, return_exceptions=True)

@@ -263,8 +263,8 @@ def now_of(spot: Spot, snapshot: Snapshot) -> tuple[bytes | None, bool, str]:
         is_fresh = reading.quality is Quality.GOOD or (reading.quality is Quality.BAD and bool(reading.data))
         if reading.data:
             power = snapshot.board.exponent_of(place.device.name, place.point) or 0
-            told = text_of(spot.point, reading.data, power)
-            return reading.data, is_fresh, told if is_fresh else f"{told}, {reading.age_s or 0:.0f} s ago"
+            text = text_of(spot.point, reading.data, power)
+            return reading.data, is_fresh, text if is_fresh else f"{text}, {reading.age_s or 0:.0f} s ago"
         return None, False, "not read" if spot.point.access.is_read else "only written, never read"
     if spot.words is not None:
         return spot.words, True, text_of(spot.point, spot.words)

@@ -228,16 +228,16 @@ class _RoutineFileReader:
             case StepKind.PROVE:
                 return self._prove(here, value, table, base)
         targets = self._targets(here, value)
-        told = ", ".join(f"{identity[1]} = {spec}" for identity, spec in targets)
+        message = ", ".join(f"{identity[1]} = {spec}" for identity, spec in targets)
         if kind is StepKind.WRITE:
-            return RoutineStep(**base, text=f"write {told}", targets=targets)  # type: ignore[arg-type]
+            return RoutineStep(**base, text=f"write {message}", targets=targets)  # type: ignore[arg-type]
         every_s = self._seconds((*where, "every_s"), table.get("every_s", 0.5), 0.02)
         safe = None
         if "safe" in table and targets:
             safe = self._spec((*where, "safe"), self._point(here, targets[0][0][1], targets[0][0][0])[1], table["safe"])
         if len(targets) > 1:
             self.fault(here, f"step {at + 1}: keep keeps one point alive; write a step for each")
-        text = f"keep {told} alive every {every_s:g} s"
+        text = f"keep {message} alive every {every_s:g} s"
         return RoutineStep(**base, text=text, targets=targets, every_s=every_s, safe=safe)  # type: ignore[arg-type]
 
     def _prove(
@@ -260,8 +260,8 @@ class _RoutineFileReader:
                 parse_tolerance(tolerance)
             except ValueError as error:
                 self.fault((*where[:-1], "tolerance"), str(error))
-        told = ", ".join(f"{identity[1]} = {spec}" for identity, spec in found)
-        text = f"prove that {told}" + (f" at {level}" if level else "") + (f" ± {tolerance}" if tolerance else "")
+        message = ", ".join(f"{identity[1]} = {spec}" for identity, spec in found)
+        text = f"prove that {message}" + (f" at {level}" if level else "") + (f" ± {tolerance}" if tolerance else "")
         return RoutineStep(**base, text=text, targets=tuple(found), tolerance=tolerance, level=level)
 
     def _expected(self, text: str) -> ValueSpec:
@@ -289,13 +289,13 @@ class _RoutineFileReader:
         every_s = self._seconds((*here, "every_s"), settings.get("every_s", 1.0), 0.02)
         condition = self._condition((*where, "while"), table["while"]) if "while" in table else ""
         start, to, by = (spec or ValueSpec(text="0") for spec in specs)
-        told = f"ramp {name} from {start} to {to} by {by} every {every_s:g} s"
-        told += f" while {condition}" if condition else ""
+        text = f"ramp {name} from {start} to {to} by {by} every {every_s:g} s"
+        text += f" while {condition}" if condition else ""
         if point is not None and (why := why_not_writable(point)):
             self.fault(here, why)
         return RoutineStep(
             **base,
-            text=told,
+            text=text,
             targets=((identity, ValueSpec()),),
             condition=condition,
             ramp=Ramp(start, to, by, every_s),

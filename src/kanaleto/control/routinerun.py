@@ -77,7 +77,7 @@ class RoutineRun:
         variables: Mapping[str, float], is_dry: bool = False, by_steps: bool = False, can_ask: bool = True,
     ) -> None:  # fmt: skip
         self.routine, self.owner = routine, f"routine {number}"
-        self.on_step: OnStep = lambda told: None
+        self.on_step: OnStep = lambda step: None
         self.prove: Prove | None = None
         self._not_proved: list[str] = []
         self._session, self._orders, self._alives = session, orders, alives
@@ -147,7 +147,7 @@ class RoutineRun:
             if not self._is_dry:
                 self._event.data = {
                     "routine": routine.name, "outcome": outcome, "variables": self._variables,
-                    "steps": [[told.step.text, told.outcome.value, told.said] for told in self.state.steps],
+                    "steps": [[step.step.text, step.outcome.value, step.said] for step in self.state.steps],
                 }  # fmt: skip
                 self._event.text = (
                     f"routine “{routine.name}” {outcome}{': ' + said if said and outcome != 'done' else ''}"
@@ -163,17 +163,17 @@ class RoutineRun:
             self.state = replace(self.state, waits_to_go=False)
 
     def _skip_the_rest(self) -> None:
-        for at, told in enumerate(self.state.steps):
-            if told.outcome in (StepOutcome.WAITING, StepOutcome.RUNNING):
-                was_running = told.outcome is StepOutcome.RUNNING
-                self._note(at, StepOutcome.FAILED if was_running else StepOutcome.SKIPPED, told.said, told.took_s)
+        for at, step in enumerate(self.state.steps):
+            if step.outcome in (StepOutcome.WAITING, StepOutcome.RUNNING):
+                was_running = step.outcome is StepOutcome.RUNNING
+                self._note(at, StepOutcome.FAILED if was_running else StepOutcome.SKIPPED, step.said, step.took_s)
 
     def _note(self, at: int, outcome: StepOutcome, said: str = "", took_s: float = 0.0) -> None:
         steps = list(self.state.steps)
-        told = steps[at] = StepTold(steps[at].step, outcome, said, self._session.clock.now(), took_s)
+        step = steps[at] = StepTold(steps[at].step, outcome, said, self._session.clock.now(), took_s)
         self.state = replace(self.state, steps=tuple(steps))
         if outcome is not StepOutcome.RUNNING:
-            self.on_step(told)
+            self.on_step(step)
 
     async def _step(self, at: int, step: RoutineStep) -> None:
         loop = asyncio.get_running_loop()
@@ -219,33 +219,33 @@ class RoutineRun:
         """Evidence of each point. What is not as expected fails the run, once all of it is done."""
         if self.prove is None:
             raise ConditionFailed("there is no checkout sheet here to prove it on")
-        told: list[str] = []
+        faults: list[str] = []
         is_well = True
         for (device, point), spec in step.targets:
             expected = f"{self._number(spec.expression):.12g}" if spec.expression else spec.text
             is_so, said = await self.prove(ProveWanted(device, point, expected, step.tolerance, step.level))
             is_well = is_well and is_so
-            told.append(said)
-        text = "; ".join(told)
+            faults.append(said)
+        text = "; ".join(faults)
         if not is_well:
             self._not_proved.append(text)
         return text
 
     def _would(self, step: RoutineStep) -> str:
         """What it would send."""
-        told = []
+        texts = []
         for identity, spec in step.targets:
             if step.kind in (StepKind.WRITE, StepKind.KEEP):
                 order = self._order(identity, spec)
                 device = self._orders.device_of(order)
                 requests = requests_of(order, device.limits) if device is not None else []
                 sent = ", ".join(request.encode().hex(" ").upper() for request in requests)
-                told.append(f"{identity[0]}, unit {order.unit_id}: {sent} ({method_of(requests)})")
+                texts.append(f"{identity[0]}, unit {order.unit_id}: {sent} ({method_of(requests)})")
             elif step.ramp is not None:
                 values = self._ramp_values(step)
                 first = ", ".join(f"{value:g}" for value in values[:8])
-                told.append(f"{len(values)} writes: {first}{' …' if len(values) > 8 else ''}")
-        return "; ".join(told)
+                texts.append(f"{len(values)} writes: {first}{' …' if len(values) > 8 else ''}")
+        return "; ".join(texts)
 
     def _place(self, identity: Identity) -> Place:
         place = self._session.plan.place_of(identity)

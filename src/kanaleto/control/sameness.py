@@ -156,20 +156,20 @@ def _write(path: Path, text: str) -> None:
 
 
 def _differences(line: Line, known: KnownDevice, found: KnownDevice) -> list[str]:
-    told: list[str] = []
+    differences: list[str] = []
     wanted = line.prefer_port
     if wanted and found.adapter and not found.adapter.endswith(wanted):
-        told.append(f"the adapter is {found.adapter}, the site wants {wanted}")
+        differences.append(f"the adapter is {found.adapter}, the site wants {wanted}")
     elif known.adapter and found.adapter and known.adapter != found.adapter:
-        told.append(f"the adapter is {found.adapter}, it was {known.adapter}")
+        differences.append(f"the adapter is {found.adapter}, it was {known.adapter}")
     for name in sorted(set(known.identity) | set(found.identity)):
         was, now = known.identity.get(name, ""), found.identity.get(name, "")
         if was and now and was != now:
-            told.append(f"{name.replace('_', ' ')} is {now!r}, it was {was!r}")
+            differences.append(f"{name.replace('_', ' ')} is {now!r}, it was {was!r}")
     if known.identity and found.has_no_identity:
-        told.append("it does not say what it is any more, and did so before")
+        differences.append("it does not say what it is any more, and did so before")
     if known.tag and found.tag == _REFUSED != known.tag:
-        told.append("its tag cannot be read any more")
+        differences.append("its tag cannot be read any more")
     elif known.tag and found.tag and known.tag != found.tag:
-        told.append(f"its tag reads {found.tag.upper()}, it was {known.tag.upper()}")
-    return told
+        differences.append(f"its tag reads {found.tag.upper()}, it was {known.tag.upper()}")
+    return differences

@@ -58,9 +58,9 @@ def changes_of(line: PlannedWrite) -> str:
     before, after = point.codec.decode(line.now), point.codec.decode(new)
     if not isinstance(before, int) or not isinstance(after, int):
         return ""
-    told = []
+    texts = []
     for number_of_bit in range(16):
         was, now = before >> number_of_bit & 1, after >> number_of_bit & 1
         if was != now:
-            told.append(f"{point.labels.get(number_of_bit, f'bit {number_of_bit}')} {'on' if now else 'off'}")
-    return ", ".join(told) or "nothing changes"
+            texts.append(f"{point.labels.get(number_of_bit, f'bit {number_of_bit}')} {'on' if now else 'off'}")
+    return ", ".join(texts) or "nothing changes"

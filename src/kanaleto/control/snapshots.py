@@ -158,11 +158,11 @@ def _rows(device: Device, table: Table, first: int, data: bytes, has_all: bool) 
 
 
 def _row(device: Device, point: Point, data: bytes) -> Held:
-    told = text_of(point, data)
+    text = text_of(point, data)
     mask = mask_of(point)
     if mask != WHOLE:  # the rest of its word is others'
         data = (int.from_bytes(data) & mask).to_bytes(2)
-    value = told.removesuffix(f" {point.unit}") if point.unit else told
+    value = text.removesuffix(f" {point.unit}") if point.unit else text
     return Held(device.name, point.name, point.table, point.address, data, value, point.unit)
 
 
@@ -333,11 +333,11 @@ def orders_for(site: Site, rows: Sequence[Held]) -> tuple[list[Order], list[str]
         if why:
             left.append(f"{row.device}/{name}: {why}")
             continue
-        told = f"{row.value} {row.unit}".strip()
+        text = f"{row.value} {row.unit}".strip()
         orders.append(
             Order(
                 line=line.name, unit_id=device.unit_id, device=device.name, table=row.table, address=row.address,
-                data=row.data, points=(row.point,) if row.point else (), told=told,
+                data=row.data, points=(row.point,) if row.point else (), told=text,
                 mask=mask_of(point) if point is not None else WHOLE,
             )
         )  # fmt: skip

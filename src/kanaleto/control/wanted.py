@@ -106,11 +106,11 @@ def text_of(point: Point, data: bytes, power: int = 0) -> str:
     value = int(data[0] != 0) if point.table.is_bits else point.codec.decode(data)
     if isinstance(value, int | float) and power:
         value = times_ten_to(value, power)
-    told = shown(value, point.codec, point.decimals, point.labels)
-    if told == "—":
-        told = data.hex(" ", 2).upper()
+    text = shown(value, point.codec, point.decimals, point.labels)
+    if text == "—":
+        text = data.hex(" ", 2).upper()
     is_label = isinstance(value, int) and value in point.labels and not is_word_of_bits(point)
-    return f"{told} {point.unit}" if point.unit and not is_label else told
+    return f"{text} {point.unit}" if point.unit and not is_label else text
 
 
 def _swapped(word: int, codec: Codec) -> int:

@@ -88,34 +88,34 @@ def route_text(route: Route) -> str:
     """A route as it is typed."""
     lines = [target.line for target in route.targets]
     there = tuple(target.unit_id for target in route.targets)
-    told = {"units": units_text(route.units), "to": lines[0] if len(set(lines)) == 1 else "; ".join(lines)}
+    typed = {"units": units_text(route.units), "to": lines[0] if len(set(lines)) == 1 else "; ".join(lines)}
     if there != route.units:
-        told["there"] = units_text(there)
+        typed["there"] = units_text(there)
     if route.access is not RouteAccess.READ:
-        told["access"] = route.access.value
+        typed["access"] = route.access.value
     if route.functions is not None:
-        told["functions"] = " ".join(map(str, route.functions))
+        typed["functions"] = " ".join(map(str, route.functions))
     if route.addresses:
-        told["addresses"] = "; ".join(f"{table.value} {first}-{last}" for table, first, last in route.addresses)
+        typed["addresses"] = "; ".join(f"{table.value} {first}-{last}" for table, first, last in route.addresses)
     if route.retries:
-        told["retries"] = str(route.retries)
+        typed["retries"] = str(route.retries)
     if route.probe_s != Route((), ()).probe_s:
-        told["probe_s"] = f"{route.probe_s:g}"
-    return assignments(told)
+        typed["probe_s"] = f"{route.probe_s:g}"
+    return assignments(typed)
 
 
 def pass_text(pass_: Pass, formulas: Mapping[str, str]) -> str:
     """A pass as it is typed; `formulas` has the expressions of its bridge by name."""
-    told = {
+    typed = {
         "from": f"{pass_.device}/{pass_.point}" if pass_.device else f"= {formulas.get(pass_.point, '')}",
         "to": pass_.title,
     }
-    told |= {"change": "yes"} if pass_.every_s is None else {"every_s": f"{pass_.every_s:g}"}
+    typed |= {"change": "yes"} if pass_.every_s is None else {"every_s": f"{pass_.every_s:g}"}
     if pass_.condition:
-        told["while"] = formulas.get(pass_.condition, "")
+        typed["while"] = formulas.get(pass_.condition, "")
     if pass_.stale != Pass("", "", "", "").stale:
-        told["stale"] = str(pass_.stale)
-    return assignments(told)
+        typed["stale"] = str(pass_.stale)
+    return assignments(typed)
 
 
 def parse_keys(

@@ -238,5 +238,5 @@ def _look_for_clash(
         if now.device.get(key) != seen.device.get(key) and now.device.get(key) != (changes or {}).get(key)
     )
     if other:
-        told = ", ".join(f"{key} is now {shown_setting(now.device.get(key, 'empty'))}" for key in other[:3])
-        raise Clash(f"{name} was changed meanwhile ({told})")
+        text = ", ".join(f"{key} is now {shown_setting(now.device.get(key, 'empty'))}" for key in other[:3])
+        raise Clash(f"{name} was changed meanwhile ({text})")

@@ -212,8 +212,8 @@ def _look_for_clash(draft: Draft, rows: MapText, names: Sequence[str], seen: See
         keys = set(cells) if cells is not None else {*before, *now}
         other = sorted(key for key in keys if now.get(key, "") not in (before.get(key, ""), (cells or {}).get(key)))
         if other:
-            told = ", ".join(f"{key} is now {now.get(key) or 'empty'}" for key in other[:3])
-            raise Clash(f"{name} was changed meanwhile ({told})")
+            text = ", ".join(f"{key} is now {now.get(key) or 'empty'}" for key in other[:3])
+            raise Clash(f"{name} was changed meanwhile ({text})")
 
 
 def _refuse_unknown(keys: Iterable[str], headings: Collection[str]) -> None:

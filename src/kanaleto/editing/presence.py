@@ -42,13 +42,13 @@ class Presence:
         self.path = folder / f"{os.getpid()}-{secrets.token_hex(4)}.json"
         self._lock = FileLock(self.path.with_suffix(".lock"))
         self._lock.acquire(timeout=1)
-        told = {
+        fields = {
             "user": user_name(),
             "host": socket.gethostname(),
             "pid": os.getpid(),
             "since": f"{datetime.now():%Y-%m-%d %H:%M}",
         }
-        self.path.write_text(json.dumps(told) + "\n", encoding="utf-8")  # half of it is read as somebody, too
+        self.path.write_text(json.dumps(fields) + "\n", encoding="utf-8")  # half of it is read as somebody, too
 
     def leave(self) -> None:
         with suppress(OSError):

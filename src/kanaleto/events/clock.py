@@ -55,7 +55,7 @@ class Clock:
         self.offset += off_s
         self._sleep_offset += slept_s
         set_s = off_s - slept_s if slept_s >= _SLEPT_S else off_s
-        told = [f"the machine slept for {slept_s:.0f} s"] if slept_s >= _SLEPT_S else []
+        news = [f"the machine slept for {slept_s:.0f} s"] if slept_s >= _SLEPT_S else []
         if abs(set_s) >= OFF_S:
-            told.append(f"the machine's clock was set {'forward' if set_s > 0 else 'back'} by {abs(set_s):.1f} s")
-        return "; ".join(told)
+            news.append(f"the machine's clock was set {'forward' if set_s > 0 else 'back'} by {abs(set_s):.1f} s")
+        return "; ".join(news)

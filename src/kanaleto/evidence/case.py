@@ -68,10 +68,10 @@ def lines_from(
             CapturedLine(line.name, str(line.link), origin_of(line).value, held_back_ms(line.link))
             for line in site.lines
         ]
-    told = {line.name: line for line in (lines_of(capture) if capture is not None else ())}
+    by_name = {line.name: line for line in (lines_of(capture) if capture is not None else ())}
     for row in rows():
-        told.setdefault(row.line, CapturedLine(row.line, row.link, row.origin))
-    return list(told.values())
+        by_name.setdefault(row.line, CapturedLine(row.line, row.link, row.origin))
+    return list(by_name.values())
 
 
 def settings_of(site: Site | None) -> list[str]:
@@ -130,7 +130,7 @@ def rules_csv(facts: CaseFacts) -> str:
 
 def settings_text(facts: CaseFacts) -> str:
     wanted = facts.wanted
-    told = [
+    texts = [
         wanted.title,
         *([wanted.note] if wanted.note else []),
         "",
@@ -142,8 +142,8 @@ def settings_text(facts: CaseFacts) -> str:
         "",
     ]
     for line in wanted.lines:
-        told.append(f"line {line.name}: {line.link}, origin {line.origin}, bytes seen up to {line.exact_ms:g} ms late")
-    return "\n".join([*told, *wanted.settings]) + "\n"
+        texts.append(f"line {line.name}: {line.link}, origin {line.origin}, bytes seen up to {line.exact_ms:g} ms late")
+    return "\n".join([*texts, *wanted.settings]) + "\n"
 
 
 def write_case(wanted: CaseWanted, rows: Iterable[ExchangeRow], out: Path, draw: Draw) -> CaseFacts:
@@ -178,5 +178,5 @@ def said_of(facts: CaseFacts) -> list[tuple[str, str]]:
     """Findings, and what is no finding, as name and text."""
     lines = list(facts.gathered.lines.values())
     found = findings_of(lines)
-    told = [(one.kind.value, f"{one.text} Try: {'; '.join(one.tries)}. What tells: {one.apart}.") for one in found]
-    return [*told, *(("", text) for text in remarks_of(lines, found))]
+    pairs = [(one.kind.value, f"{one.text} Try: {'; '.join(one.tries)}. What tells: {one.apart}.") for one in found]
+    return [*pairs, *(("", text) for text in remarks_of(lines, found))]

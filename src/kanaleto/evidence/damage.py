@@ -59,18 +59,18 @@ def _of_rtu(answer: bytes, request: bytes, asked: object) -> Damage | None:
             rest = answer[size:]
             if _is_frame(rest) or any(_is_answer(rest[:other], unit_function) for other in sizes):
                 return Damage("two", f"two answers in one: the second begins at byte {size + 1}", size, len(answer))
-            told = f"a whole answer, and {len(rest)} byte{'s' if len(rest) > 1 else ''} too many behind it"
-            return Damage("many", told, size, len(answer))
+            text = f"a whole answer, and {len(rest)} byte{'s' if len(rest) > 1 else ''} too many behind it"
+            return Damage("many", text, size, len(answer))
         if _is_answer(answer[-size:], unit_function):
             count = len(answer) - size
-            told = f"{count} byte{'s' if count > 1 else ''} too many before a whole answer"
-            return Damage("many", told, 0, count)
+            text = f"{count} byte{'s' if count > 1 else ''} too many before a whole answer"
+            return Damage("many", text, 0, count)
     if due and _has_head(answer, unit_function, due):
         apart = len(answer) - due
         if apart:
             count = abs(apart)
-            told = f"{count} byte{'s' if count > 1 else ''} too {'many' if apart > 0 else 'few'}: {due} are due"
-            return Damage("many" if apart > 0 else "few", f"{told}; where is not to be told")
+            text = f"{count} byte{'s' if count > 1 else ''} too {'many' if apart > 0 else 'few'}: {due} are due"
+            return Damage("many" if apart > 0 else "few", f"{text}; where is not to be told")
     if len(answer) in sizes:
         return _flipped(answer, unit_function)
     return None
@@ -100,10 +100,10 @@ def _flipped(answer: bytes, unit_function: bytes) -> Damage | None:
             data[place] ^= 1 << bit
             if _is_answer(bytes(data), unit_function):
                 right = bytes(data[place : place + 1])
-                told = (
+                text = (
                     f"one bit flipped: bit {bit} of byte {place + 1}, {right.hex().upper()} became {answer[place]:02X}"
                 )
-                return Damage("bit", told, place, place + 1, right)
+                return Damage("bit", text, place, place + 1, right)
             data[place] ^= 1 << bit
     return None
 

@@ -31,22 +31,22 @@ def findings_of(lines: Sequence[OfLine]) -> list[WireFinding]:
 
 def remarks_of(lines: Sequence[OfLine], found: Sequence[WireFinding]) -> list[str]:
     """What failed eight times or more and is no finding, in words."""
-    told: list[str] = []
+    remarks: list[str] = []
     named = {(one.line, one.device): {other.kind for other in found if other.who == one.who} for one in found}
     for evidence in (device for line in lines for device in line.devices.values()):
         kinds = named.get((evidence.line, evidence.name), set()) | named.get((evidence.line, ""), set())
         if evidence.last_good_us is None and evidence.silent.count and not evidence.answered and not kinds:
             neighbours = [other for line in lines if line.name == evidence.line for other in line.devices.values()]
             if _answer_well(neighbours, evidence):
-                told.append(f"{evidence.name} has never answered; {_others(len(neighbours))}.")
+                remarks.append(f"{evidence.name} has never answered; {_others(len(neighbours))}.")
         for code, shown in evidence.codes.items():
             if shown.count >= LEAST and not kinds & _OF_CODES:
                 what = f"refused {shown.count} times with exception {code}, {exception_text(code)}"
-                told.append(f"{evidence.name} {what}: {_ADVICE.get(code, _MANUAL)}.")
+                remarks.append(f"{evidence.name} {what}: {_ADVICE.get(code, _MANUAL)}.")
         if evidence.garbled.count >= LEAST and not kinds & _OF_GARBLED:
             share = 100 * evidence.garbled.count / evidence.asked
-            told.append(f"{evidence.name}: {share:.1f} % of its answers come garbled, in no pattern that says why.")
-    return told
+            remarks.append(f"{evidence.name}: {share:.1f} % of its answers come garbled, in no pattern that says why.")
+    return remarks
 
 
 _OF_CODES = {FindingKind.LIMIT, FindingKind.END_OF_TABLE, FindingKind.BUSY}
@@ -85,14 +85,14 @@ def _of_line(line: OfLine) -> Iterator[WireFinding]:
     number, times = line.cut_after.most_common(1)[0] if cuts else (0, 0)
     is_counted = times >= 2 and times >= 0.8 * cuts
     if is_counted or (cuts >= 5 and max(line.cut_after) <= 1.2 * number + 1):
-        told = f"closed the connection {cuts} times, after {number} answers each" if is_counted else (
+        text = f"closed the connection {cuts} times, after {number} answers each" if is_counted else (
             f"closed the connection {cuts} times, after about {number} answers")  # fmt: skip
         shown = Shown(cuts, line.cut_rows.rows)
-        yield made(FindingKind.HANGS_UP, shown, told)
+        yield made(FindingKind.HANGS_UP, shown, text)
     elif line.cut_at_once.count >= 2 or (turned_away >= 3 and line.cut_at_once.count):
         shown = line.cut_at_once
-        told = f"let the connection in and closed it before an answer, {shown.count} times"
-        yield made(FindingKind.TAKES_FEW, shown, told, turned_away)
+        text = f"let the connection in and closed it before an answer, {shown.count} times"
+        yield made(FindingKind.TAKES_FEW, shown, text, turned_away)
 
 
 def _of_devices(line: OfLine, certain: Sequence[WireFinding]) -> list[WireFinding]:
@@ -147,63 +147,63 @@ def _of_device(line: OfLine, device: OfDevice, devices: Sequence[OfDevice]) -> I
         return finding(kind, line.name, name, count, of, what, wired, tuple(rows))
 
     if device.echoes.count:
-        told = f"was answered with its own request {device.echoes.count} times"
-        yield made(FindingKind.ECHO, device.echoes.count, told, device.echoes.rows)
+        text = f"was answered with its own request {device.echoes.count} times"
+        yield made(FindingKind.ECHO, device.echoes.count, text, device.echoes.rows)
     limit = _limit(device)
     if limit is not None:
         count, most, rows = limit
-        told = f"answers up to {most} in one request, and refused or dropped {count} that asked for more"
-        yield made(FindingKind.LIMIT, count, told, rows)
-    for code, kind, told in (
+        text = f"answers up to {most} in one request, and refused or dropped {count} that asked for more"
+        yield made(FindingKind.LIMIT, count, text, rows)
+    for code, kind, text in (
         (0x0A, FindingKind.GATEWAY_PATH, "has no way through its gateway (exception 10)"),
         (0x0B, FindingKind.GATEWAY_TARGET, "did not answer its gateway (exception 11)"),
     ):
         shown = device.gateway_codes.get(code)
         if shown is not None and shown.count >= LEAST:
-            yield made(kind, shown.count, f"{told}, {shown.count} times of {of}", shown.rows)
+            yield made(kind, shown.count, f"{text}, {shown.count} times of {of}", shown.rows)
     busy = [device.codes[code] for code in (5, 6) if code in device.codes]
     if (count := sum(shown.count for shown in busy)) >= LEAST:
         yield made(FindingKind.BUSY, count, f"said that it is busy, {count} times of {of}", busy[0].rows)
     if (end := _end_of_table(device)) is not None:
         count, last, rows = end
-        told = f"refused {count} times what lies beyond {last}, the last address that it answered"
+        text = f"refused {count} times what lies beyond {last}, the last address that it answered"
         if last is None:
-            told = f"refused {count} times with exception 2, and answered none of the addresses of that table"
-        yield made(FindingKind.END_OF_TABLE, count, told, rows)
+            text = f"refused {count} times with exception 2, and answered none of the addresses of that table"
+        yield made(FindingKind.END_OF_TABLE, count, text, rows)
     yield _timeout_short(line, device)
     if device.failed < LEAST and device.doubled.count < LEAST:
         return
     if (sent := _sent_otherwise(line, device.other_settings)) is not None and line.good:
-        told = f"answers garbled: they were {sent}; {device.garbled.count} answers of {of}"
-        yield made(FindingKind.ANOTHER_RATE, device.garbled.count, told, device.other_rows.rows)
+        text = f"answers garbled: they were {sent}; {device.garbled.count} answers of {of}"
+        yield made(FindingKind.ANOTHER_RATE, device.garbled.count, text, device.other_rows.rows)
     if device.wrong_unit_rows.count >= LEAST:
         other, times = device.wrong_units.most_common(1)[0]
         if times >= 0.8 * device.wrong_unit_rows.count:
-            told = f"(unit {device.unit_id}) was answered for by unit {other}, {times} times of {of}"
-            yield made(FindingKind.WRONG_UNIT, times, told, device.wrong_unit_rows.rows)
+            text = f"(unit {device.unit_id}) was answered for by unit {other}, {times} times of {of}"
+            yield made(FindingKind.WRONG_UNIT, times, text, device.wrong_unit_rows.rows)
     mixed = device.mixed.count + (device.wrong_unit_rows.count if len(device.wrong_units) > 1 else 0)
     if mixed >= LEAST:
-        told = f"answered {mixed} times of {of} with what was not asked"
-        yield made(FindingKind.MIXED_UP, mixed, told, device.mixed.rows or device.wrong_unit_rows.rows)
+        text = f"answered {mixed} times of {of} with what was not asked"
+        yield made(FindingKind.MIXED_UP, mixed, text, device.mixed.rows or device.wrong_unit_rows.rows)
     if wired and device.doubled.count >= LEAST:
-        told = f"(unit {device.unit_id}) was answered for twice, {device.doubled.count} times"
-        yield made(FindingKind.TWO_ALIKE, device.doubled.count, told, device.doubled.rows)
+        text = f"(unit {device.unit_id}) was answered for twice, {device.doubled.count} times"
+        yield made(FindingKind.TWO_ALIKE, device.doubled.count, text, device.doubled.rows)
     elif wired and _collides(device, devices):
-        told = f"(unit {device.unit_id}) came garbled {device.garbled.count} times of {of}, whatever their length;" \
+        text = f"(unit {device.unit_id}) came garbled {device.garbled.count} times of {of}, whatever their length;" \
             " its neighbours' answers are whole"  # fmt: skip
-        yield made(FindingKind.TWO_ALIKE, device.garbled.count, told, device.garbled.rows)
+        yield made(FindingKind.TWO_ALIKE, device.garbled.count, text, device.garbled.rows)
     if device.garbled.count >= LEAST and (grown := _grows(device)) is not None:
         short, long = grown
         shares = f"{long:.0f} % of its long answers, {short:.0f} % of the short"
-        told = f"came garbled {device.garbled.count} times of {of}: {shares}"
-        yield made(FindingKind.GROWS_WITH_LENGTH, device.garbled.count, told, device.garbled.rows)
+        text = f"came garbled {device.garbled.count} times of {of}: {shares}"
+        yield made(FindingKind.GROWS_WITH_LENGTH, device.garbled.count, text, device.garbled.rows)
     yield _too_fast(line, device)
     spell = _silent_spell(device)
     restarts = _restarts(device)
     if restarts is not None:
         count, times, seconds = restarts
-        told = f"was away {times} times, for {seconds:.0f} s each, and answers well in between"
-        yield made(FindingKind.RESTARTS, count, told, device.silent.rows)
+        text = f"was away {times} times, for {seconds:.0f} s each, and answers well in between"
+        yield made(FindingKind.RESTARTS, count, text, device.silent.rows)
     if spell is not None and (spell.others_answered or (len(devices) > 1 and _answer_well(devices, device))):
         never = (
             "has never answered"
@@ -250,9 +250,9 @@ def _silent_all(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | None
     of = sum(device.asked for device in devices)
     ever = any(device.answered for device in devices)
     who = "its only device is" if len(devices) == 1 else "all of its devices are"
-    told = f"has nobody that answers: {who} silent" + ("" if ever else ", and were from the start")
+    text = f"has nobody that answers: {who} silent" + ("" if ever else ", and were from the start")
     return finding(
-        FindingKind.SILENT_ALL, line.name, "", count, of, told, line.is_wired, tuple(quiet[0][1].rows)
+        FindingKind.SILENT_ALL, line.name, "", count, of, text, line.is_wired, tuple(quiet[0][1].rows)
     )  # fmt: skip
 
 
@@ -263,18 +263,18 @@ def _another_rate(line: OfLine, devices: Sequence[OfDevice]) -> WireFinding | No
         return None
     of = sum(device.asked for device in devices)
     rows = next(device.garbled.rows for device in devices if device.garbled.count)
-    told = f"has never brought a frame: {garbled} answers of {of} were bytes that make none"
+    text = f"has never brought a frame: {garbled} answers of {of} were bytes that make none"
     sent = _sent_otherwise(line, sum((device.other_settings for device in devices), Counter()))
-    told += f"; they were {sent}" if sent is not None else ""
-    return finding(FindingKind.ANOTHER_RATE, line.name, "", garbled, of, told, line.is_wired, tuple(rows))
+    text += f"; they were {sent}" if sent is not None else ""
+    return finding(FindingKind.ANOTHER_RATE, line.name, "", garbled, of, text, line.is_wired, tuple(rows))
 
 
 def _other_master(line: OfLine) -> WireFinding | None:
     if line.foreign.count < LEAST:
         return None
-    told = f"carries frames that nobody here asked for: {line.foreign.count} were heard"
+    text = f"carries frames that nobody here asked for: {line.foreign.count} were heard"
     return finding(
-        FindingKind.OTHER_MASTER, line.name, "", line.foreign.count, line.rows, told, line.is_wired,
+        FindingKind.OTHER_MASTER, line.name, "", line.foreign.count, line.rows, text, line.is_wired,
         tuple(line.foreign.rows),
     )  # fmt: skip
 
@@ -310,16 +310,16 @@ def _timeout_short(line: OfLine, device: OfDevice) -> WireFinding | None:
     timeout_us = device.timeout_us or (waits[len(waits) // 2] if waits else 0)
     near = sum(took > 0.9 * timeout_us for took in device.took_us) if timeout_us else 0
     if device.late.count >= LEAST and device.late.count >= 0.3 * device.silent.count:
-        told = f"answered after it was given up, {device.late.count} times of {device.asked}"
+        text = f"answered after it was given up, {device.late.count} times of {device.asked}"
         rows: Sequence[int] = device.late.rows
         count = device.late.count
     elif near >= LEAST:
-        told = f"answered {near} times of {device.asked} in the last tenth of its timeout of {timeout_us / 1e6:.2g} s"
+        text = f"answered {near} times of {device.asked} in the last tenth of its timeout of {timeout_us / 1e6:.2g} s"
         rows, count = device.silent.rows, near
     else:
         return None
     return finding(
-        FindingKind.TIMEOUT_SHORT, line.name, device.name, count, device.asked, told, line.is_wired, tuple(rows)
+        FindingKind.TIMEOUT_SHORT, line.name, device.name, count, device.asked, text, line.is_wired, tuple(rows)
     )  # fmt: skip
 
 
@@ -387,9 +387,9 @@ def _too_fast(line: OfLine, device: OfDevice) -> WireFinding | None:
         return None
     pause_ms = pause_of(best[1]) / 1000
     when = f"less than {pause_ms:.2g} ms after the exchange before"
-    told = f"was silent {failed} times of {total}, nearly always {when}"
+    text = f"was silent {failed} times of {total}, nearly always {when}"
     return finding(
-        FindingKind.TOO_FAST, line.name, device.name, failed, device.asked, told, line.is_wired,
+        FindingKind.TOO_FAST, line.name, device.name, failed, device.asked, text, line.is_wired,
         tuple(device.silent.rows),
     )  # fmt: skip
 

@@ -109,8 +109,8 @@ class _Looked:
             against, against_of = int((~has & self.failed).sum()), int((~has).sum())
             if against_of and count / of >= 2 * against / against_of:
                 outcome = OUTCOMES[self.cases.kind]
-                told = f"{outcome.capitalize()} {count} times of {of} {words}; {against} of {against_of} otherwise."
-                text = f"{self.cases.device}: {told}"
+                message = f"{outcome.capitalize()} {count} times of {of} {words}; {against} of {against_of} otherwise."
+                text = f"{self.cases.device}: {message}"
                 return WhenFound(self.cases.device, outcome, cause, count, of, against, against_of, text)
         return None
 

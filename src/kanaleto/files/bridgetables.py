@@ -190,14 +190,14 @@ def _composed(
     rows: list[ComposedRow] = []
     taken: dict[tuple[Table, int], str] = {}
     for point in read_points(where, table):
-        told = f"{point.name} of unit {table.unit_id}"
+        text = f"{point.name} of unit {table.unit_id}"
         for address in range(point.address, point.end):
             other = taken.setdefault((point.table, address), point.name)
             if other != point.name:
-                fault((*where, "map"), f"{told} stands where {other} stands: each register has one value")
+                fault((*where, "map"), f"{text} stands where {other} stands: each register has one value")
         source = point.source.strip()
         if not source:
-            fault((*where, "map"), f"{told} has nothing in column from: Device/Point, or = and an expression", True)
+            fault((*where, "map"), f"{text} has nothing in column from: Device/Point, or = and an expression", True)
             continue
         if source.startswith("="):
             name = f"{bridge} {table.unit_id}: {point.name}"
@@ -207,14 +207,14 @@ def _composed(
             names = [found.partition("/")[0] for found in references(formula)]
             sources = tuple(dict.fromkeys(one for one in names if one in own_devices))
             if point.access.is_written:
-                fault((*where, "map"), f"{told} is an expression, and is never written: access r", True)
+                fault((*where, "map"), f"{text} is an expression, and is never written: access r", True)
             rows.append(_row(point, "", name, sources, False))
             continue
         if source not in known:
             near = suggestion(source, list(known))
             fault(
                 (*where, "map"),
-                f"{told}: {source!r} is no point of this site{near}; write Device/Point. Its registers are answered 0B",
+                f"{text}: {source!r} is no point of this site{near}; write Device/Point. Its registers are answered 0B",
                 True,
             )
             of_device, _, named = source.partition("/")
@@ -225,7 +225,7 @@ def _composed(
             continue
         device, source_point = known[source]
         if point.access.is_written and not source_point.access.is_written:
-            fault((*where, "map"), f"{told} is written, and {source} may only be read: its map says access r", True)
+            fault((*where, "map"), f"{text} is written, and {source} may only be read: its map says access r", True)
         rows.append(
             _row(
                 point,
@@ -329,12 +329,12 @@ def _route(where: Where, table: schema.RouteTable, lines: Sequence[Line], fault:
     return Route(units, targets, RouteAccess(table.access), functions, tuple(addresses), table.retries, table.probe_s)
 
 
-def units_of(told: int | str) -> tuple[int, ...]:
+def units_of(said: int | str) -> tuple[int, ...]:
     """Unit IDs of `40-43` or `1, 1, 3, 9`. Raises ValueError."""
-    if isinstance(told, int):
-        return (told,)
+    if isinstance(said, int):
+        return (said,)
     units: list[int] = []
-    for part in told.split(","):
+    for part in said.split(","):
         match = re.fullmatch(r"\s*(\d{1,3})\s*(?:[-–…]\s*(\d{1,3}))?\s*", part)
         low, high = (int(match[1]), int(match[2] or match[1])) if match is not None else (1, 0)
         if not 0 <= low <= high <= _MOST_UNIT:

@@ -48,8 +48,8 @@ def between_rows(rows: MapRows, defaults: MapDefaults) -> list[Fault]:
         point = points[at]
         for what, name in (("exponent", point.exponent), ("feedback", point.writing.feedback)):
             if name and (name not in by_name or name == point.name):
-                told = f"{point.name}: {what} names {name!r}, which is no other point of this map"
-                found.append(Fault(path, lines[at], told))
+                text = f"{point.name}: {what} names {name!r}, which is no other point of this map"
+                found.append(Fault(path, lines[at], text))
     tables = [point.table for point in points]
     for table in sorted(set(tables), key=list(Table).index):
         rows_here = [at for at, of in enumerate(tables) if of is table]
@@ -88,8 +88,8 @@ def _table_warnings(rows: MapRows, table: Table, numbers: Sequence[int], numberi
         more = f" and {count - _GAPS_SHOWN} more" if count > _GAPS_SHOWN else ""
         number = "a gap" if count == 1 else f"{count} gaps"
         read = f"read through up to {most} long" if most else "never read"
-        told = f"{table.title}: {number} in the map, {read}: {shown}{more}"
-        found.append(Fault(path, lines[ordered[0]], told, is_warning=True))
+        text = f"{table.title}: {number} in the map, {read}: {shown}{more}"
+        found.append(Fault(path, lines[ordered[0]], text, is_warning=True))
     return found
 
 
@@ -100,8 +100,8 @@ def _overlaps(rows: MapRows, ordered: Sequence[int]) -> Iterator[Fault]:
     for at in ordered:
         address, end = points[at].address, points[at].end
         if reach >= 0 and address < reached and not _share_a_word(points[reach], points[at]):
-            told = f"{points[at].name}: overlaps {points[reach].name!r} (line {lines[reach]})"
-            yield Fault(rows.path, lines[at], told, is_warning=True)
+            text = f"{points[at].name}: overlaps {points[reach].name!r} (line {lines[reach]})"
+            yield Fault(rows.path, lines[at], text, is_warning=True)
         if reach < 0 or end > reached:
             reach, reached = at, end
 

@@ -75,8 +75,8 @@ def _read_rows(
     points, lines, now = list[Point](), list[int](), dict[str, Point]()
     for raw, line in zip(rows.rows[begin:], rows.lines[begin:], strict=True):
         if len(points) + len(reading.faults) >= MOST_ROWS:
-            told = f"has more than {MOST_ROWS} rows with points or faults"
-            reading.faults.append(Fault(reading.path, line, told))
+            text = f"has more than {MOST_ROWS} rows with points or faults"
+            reading.faults.append(Fault(reading.path, line, text))
             break
         point = before.get(raw) or reading.point(line, raw)
         if point is not None:
@@ -119,8 +119,8 @@ class _MapReading:
         header, delimiter = self._header, self._delimiter
         said = {name: text for name, cell in zip(header, cells, strict=False) if (text := cell.strip())}
         if len(cells) > len(header):
-            told = f"has {len(cells)} cells, the headings are {len(header)}"
-            self._reader.refuse(line, said, f"{told}; put quotes round a cell that holds {delimiter!r}")
+            message = f"has {len(cells)} cells, the headings are {len(header)}"
+            self._reader.refuse(line, said, f"{message}; put quotes round a cell that holds {delimiter!r}")
             return None
         return self._reader.read(line, said)
 

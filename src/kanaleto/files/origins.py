@@ -53,12 +53,12 @@ class ServingMark:
         with self._turn:
             if self._is_over:
                 return
-            told = [
+            entries = [
                 {"line": served.line, "link": str(served.link), "origin": served.origin.value}
                 | ({"port": served.port} if served.port else {})
                 for served in serves
             ]
-            text = json.dumps({"pid": os.getpid(), "host": socket.gethostname(), "serves": told}) + "\n"
+            text = json.dumps({"pid": os.getpid(), "host": socket.gethostname(), "serves": entries}) + "\n"
             for folder in self._folders:
                 with suppress(OSError, TimeoutError):
                     self._write(folder, text)
@@ -187,12 +187,12 @@ def _read(path: Path) -> list[Serves]:
     return []
 
 
-def _said(told: Any) -> list[Serves]:
+def _said(entry: Any) -> list[Serves]:
     found: list[Serves] = []
     try:
-        if told["host"] != socket.gethostname():  # a home folder that machines share: its loopback is another one
+        if entry["host"] != socket.gethostname():  # a home folder that machines share: its loopback is another one
             return []
-        for served in told["serves"][:_MOST_LINKS]:
+        for served in entry["serves"][:_MOST_LINKS]:
             link, origin = parse_link(str(served["link"])), Origin(served["origin"])
             found.append(Serves(str(served["line"]), link, origin, str(served.get("port", ""))))
     except (ValueError, KeyError, TypeError):

@@ -75,9 +75,9 @@ def _move(point: str, table: MoveTable, folder: Path, tell: TellFault) -> Move |
     where = ("moves", point)
     kinds = [kind for kind in _KINDS if getattr(table, kind) is not None]
     if len(kinds) != 1:
-        told = " and ".join(_IN_FILE.get(kind, kind) for kind in kinds)
+        message = " and ".join(_IN_FILE.get(kind, kind) for kind in kinds)
         known = ", ".join(_IN_FILE.get(kind, kind) for kind in _KINDS)
-        tell(where, f"{point}: {f'{told} are several' if kinds else 'nothing moves it'}; write one of {known}")
+        tell(where, f"{point}: {f'{message} are several' if kinds else 'nothing moves it'}; write one of {known}")
         return None
     (kind,) = kinds
     needs, may = _KINDS[kind]

@@ -52,8 +52,8 @@ def read_keeping(
     fault: Callable[[tuple[str, ...], str], object],
 ) -> Keeping:  # fmt: skip
     """Of the table of the site; `fault` is told what is wrong, with the key."""
-    told = table.lay_aside if table.lay_aside is not None else list(Keeping().lay_aside)
-    keeping = Keeping(tuple(told), table.keep_days, table.keep_mb)
+    kinds = table.lay_aside if table.lay_aside is not None else list(Keeping().lay_aside)
+    keeping = Keeping(tuple(kinds), table.keep_days, table.keep_mb)
     for condition in keeping.conditions:
         if "[" not in condition:
             fault(
@@ -135,7 +135,7 @@ class _SiteFileReader:
             from kanaleto.files.mended import Syntax  # only needed where something is wrong
 
             syntax = Syntax(text)
-            self.faults += [Fault(self.path, line, told) for line, told in syntax.faults]
+            self.faults += [Fault(self.path, line, text) for line, text in syntax.faults]
             self._missing = syntax.keys
             return syntax.tree
         except RecursionError:
@@ -321,14 +321,14 @@ class _SiteFileReader:
         named = [("order", name) for name in wiring.order] + [("terminators", name) for name in wiring.terminators]
         for key, name in [*named, *([("bias", wiring.bias)] if wiring.bias else [])]:
             if name not in known:
-                told = f"{name!r} is no device of line {table.name!r}{suggestion(name, known)}"
-                self._fault((*where, key), f"{told}; {MASTER} is this machine", is_warning=True)
+                text = f"{name!r} is no device of line {table.name!r}{suggestion(name, known)}"
+                self._fault((*where, key), f"{text}; {MASTER} is this machine", is_warning=True)
         for name in {name for name in wiring.order if wiring.order.count(name) > 1}:
             self._fault((*where, "order"), f"{name!r} stands twice in the order along the cable")
         ends = {wiring.order[0], wiring.order[-1]} if wiring.order else set()
         if ends and wiring.terminators and set(wiring.terminators) != ends:
-            told = f"terminators belong at the two ends of the cable, {wiring.order[0]} and {wiring.order[-1]}"
-            self._fault((*where, "terminators"), f"{told}; noted are {', '.join(wiring.terminators)}", is_warning=True)
+            text = f"terminators belong at the two ends of the cable, {wiring.order[0]} and {wiring.order[-1]}"
+            self._fault((*where, "terminators"), f"{text}; noted are {', '.join(wiring.terminators)}", is_warning=True)
         return Wiring(
             tuple(wiring.order), tuple(wiring.terminators), wiring.bias, wiring.wires, wiring.length_m, wiring.note
         )
@@ -468,8 +468,8 @@ class _SiteFileReader:
                 return ()
             points, faults = self._read_map(path, defaults)
             self._maps[key] = points
-            told = set(self.faults)
-            self.faults += [fault for fault in faults if fault not in told]
+            known_faults = set(self.faults)
+            self.faults += [fault for fault in faults if fault not in known_faults]
         return self._maps[key]
 
     def _read_map(self, path: Path, defaults: MapDefaults) -> tuple[tuple[Point, ...], list[Fault]]:

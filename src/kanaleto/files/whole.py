@@ -123,8 +123,8 @@ def _do_renames(note: Path) -> None:
     try:
         if not note.exists():
             return  # somebody else was quicker
-        told: Any = read_json(note)
-        renames = told["renames"]
+        noted: Any = read_json(note)
+        renames = noted["renames"]
         pairs = [
             (Path(os.path.normpath(note.parent / new)), Path(os.path.normpath(note.parent / target)))
             for new, target in renames

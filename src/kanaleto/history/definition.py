@@ -48,8 +48,8 @@ def fingerprint_of(point: Point) -> str:
     return _fingerprint(_parts_of(point))
 
 
-def _fingerprint(told: dict[str, Any]) -> str:
-    meaning = {key: told[key] for key in _MEANING if key in told}
+def _fingerprint(parts: dict[str, Any]) -> str:
+    meaning = {key: parts[key] for key in _MEANING if key in parts}
     return sha256(json.dumps(meaning, sort_keys=True).encode()).hexdigest()[:16]
 
 
@@ -60,38 +60,38 @@ def told_of(point: Point) -> str:
 
 def _parts_of(point: Point) -> dict[str, Any]:
     codec = point.codec
-    told: dict[str, Any] = {"table": point.table.value, "address": point.address}
+    parts: dict[str, Any] = {"table": point.table.value, "address": point.address}
     if not point.table.is_bits:
-        told |= {"type": str(codec.type), "order": codec.order.value}
+        parts |= {"type": str(codec.type), "order": codec.order.value}
         if codec.scale is not None:
-            told["scale"] = _scale_told(codec.scale)
+            parts["scale"] = _scale_told(codec.scale)
         if codec.bits is not None:
-            told["bit"] = list(codec.bits)
+            parts["bit"] = list(codec.bits)
         if codec.no_values:
-            told["no_value"] = sorted(codec.no_values)
+            parts["no_value"] = sorted(codec.no_values)
         if point.exponent:
-            told["exponent"] = point.exponent
-    return told
+            parts["exponent"] = point.exponent
+    return parts
 
 
 def told_of_derived(derived: Derived) -> str:
     return _with_looks({"formula": derived.formula}, derived.unit, derived.decimals, {})
 
 
-def _with_looks(told: dict[str, Any], unit: str, decimals: int | None, labels: dict[int, str]) -> str:
+def _with_looks(parts: dict[str, Any], unit: str, decimals: int | None, labels: dict[int, str]) -> str:
     if unit:
-        told["unit"] = unit
+        parts["unit"] = unit
     if decimals is not None:
-        told["decimals"] = decimals
+        parts["decimals"] = decimals
     if labels:
-        told["labels"] = {str(number): label for number, label in labels.items()}
-    return json.dumps(told, ensure_ascii=False, sort_keys=True)
+        parts["labels"] = {str(number): label for number, label in labels.items()}
+    return json.dumps(parts, ensure_ascii=False, sort_keys=True)
 
 
-def read_definition(told: str) -> Definition:
+def read_definition(text: str) -> Definition:
     """From its text. Raises ValueError."""
     try:
-        parts = json.loads(told)
+        parts = json.loads(text)
         codec = None
         if "type" in parts and not Table(parts["table"]).is_bits:
             scale = _scale_of(parts["scale"]) if "scale" in parts else None
@@ -99,9 +99,9 @@ def read_definition(told: str) -> Definition:
             order = ByteOrder(parts["order"])
             codec = Codec(parse_type(parts["type"]), order, scale, bits, frozenset(parts.get("no_value", ())))
         labels = {int(number): str(label) for number, label in parts.get("labels", {}).items()}
-        return Definition(told, codec, parts.get("unit", ""), parts.get("decimals"), labels, parts.get("exponent", ""))
+        return Definition(text, codec, parts.get("unit", ""), parts.get("decimals"), labels, parts.get("exponent", ""))
     except (KeyError, TypeError, IndexError, AttributeError) as error:
-        raise ValueError(f"{told!r} is no definition of a point: {error}") from None
+        raise ValueError(f"{text!r} is no definition of a point: {error}") from None
 
 
 def _scale_told(scale: AnyScale) -> dict[str, Any]:
@@ -112,12 +112,12 @@ def _scale_told(scale: AnyScale) -> dict[str, Any]:
     return asdict(scale)
 
 
-def _scale_of(told: dict[str, Any]) -> AnyScale:
-    if "curve" in told:
-        return Curve(tuple(raw for raw, _ in told["curve"]), tuple(value for _, value in told["curve"]))
-    if "inner" in told:
-        inner = _scale_of(told["inner"])
+def _scale_of(parts: dict[str, Any]) -> AnyScale:
+    if "curve" in parts:
+        return Curve(tuple(raw for raw, _ in parts["curve"]), tuple(value for _, value in parts["curve"]))
+    if "inner" in parts:
+        inner = _scale_of(parts["inner"])
         if isinstance(inner, Bounded):
             raise ValueError("a scale with ends inside another")
-        return Bounded(**{**told, "inner": inner})
-    return Scale(**told)
+        return Bounded(**{**parts, "inner": inner})
+    return Scale(**parts)

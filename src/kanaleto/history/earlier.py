@@ -100,7 +100,7 @@ def while_nobody_looked(folder: Path, before_us: int, kinds: Collection[EventKin
     if not missed:
         return [], ""
     counts = Counter(event.kind.value for event in missed).most_common(3)
-    told = ", ".join(f"{count} × {word}" for word, count in counts)
+    text = ", ".join(f"{count} × {word}" for word, count in counts)
     last = missed[-1]
     who = last.device or last.line
-    return missed, f"while nobody looked: {told}; the last {f'{who}: ' if who else ''}{last.text}. E lists them"
+    return missed, f"while nobody looked: {text}; the last {f'{who}: ' if who else ''}{last.text}. E lists them"

@@ -41,20 +41,20 @@ class JournalLedger:
     ) -> None:
         at = micros(wall_s)
         ended = None if goes_on else at
-        told = f": {data['told']}" if data.get("told") and not goes_on else ""
-        values = (ended, count, at, json.dumps(data, ensure_ascii=False), told, number)
+        text = f": {data['told']}" if data.get("told") and not goes_on else ""
+        values = (ended, count, at, json.dumps(data, ensure_ascii=False), text, number)
         statement = "UPDATE event SET ended = ?, count = ?, last = ?, data = ?, text = text || ? WHERE id = ?"
         await self._do(lambda: self._change(statement, values))
 
     async def take_back(self, number: int) -> None:
         await self._do(lambda: self._change("DELETE FROM event WHERE id = ?", (number,)))
 
-    async def settle(self, number: int, wall_s: float, told: str) -> None:
+    async def settle(self, number: int, wall_s: float, text: str) -> None:
         statement = (
             "UPDATE event SET data = json_set(COALESCE(data, '{}'), '$.settled', ?), ended = COALESCE(ended, ?), "
             "text = text || '; ' || ? WHERE id = ?"
         )
-        await self._do(lambda: self._change(statement, (told, micros(wall_s), told, number)))
+        await self._do(lambda: self._change(statement, (text, micros(wall_s), text, number)))
 
     async def left(self) -> list[Left]:
         return await self._do(self._left)

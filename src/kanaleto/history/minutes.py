@@ -69,14 +69,14 @@ class Minutes:
         self._since_us = wall_us
         counts, self._counts = self._counts, {}
         busy: dict[str, float] = {}
-        told = []
+        entries = []
         lines: dict[str, Line] = {}
         for line_counts in counts.values():
             name = line_counts.line.name
             busy[name] = busy.get(name, 0.0) + line_counts.busy_s
             lines[name] = line_counts.line
             if line_counts.device is not None:
-                told.append(
+                entries.append(
                     {
                         **_told(at_us, line_counts.device.name, line_counts),
                         "late": late.get((name, line_counts.device.name), 0),
@@ -84,10 +84,10 @@ class Minutes:
                 )
         for name, busy_s in busy.items():
             whole = _Counts(lines[name], None)
-            told.append(
+            entries.append(
                 {**_told(at_us, "", whole), "late": late.get((name, ""), 0), "busy": min(busy_s / counted_s, 1.0)}
             )
-        return told
+        return entries
 
 
 def _told(at_us: int, device: str, counts: _Counts) -> dict[str, Any]:

@@ -119,8 +119,8 @@ class History:
         )
         found = []
         for number, site, device, point, first, last, definition, count in rows.fetchall():
-            told = self.definition(definition) if definition is not None else None
-            unit = told.unit if told is not None else ""
+            meaning = self.definition(definition) if definition is not None else None
+            unit = meaning.unit if meaning is not None else ""
             found.append(SeriesInfo(number, site, device, point, unit, first, last, int(count or 0)))
         return found
 
@@ -171,10 +171,10 @@ class History:
             ended = lasts.get(last_span, last_at)
             if span != last_span and last_kind != END and (from_us is None or ended >= from_us):
                 yield Sample(max(ended, last_at), series, END, QUALITIES[NEVER], None, None, NOT_RECORDED, None)
-            told = self.definition(definition)
+            meaning = self.definition(definition)
             text = self._reason(reason) if reason is not None else ""
-            exact = _exact(told, value, words, quality, text)
-            yield Sample(at, series, kind, QUALITIES[quality], exact, words, text, told)
+            exact = _exact(meaning, value, words, quality, text)
+            yield Sample(at, series, kind, QUALITIES[quality], exact, words, text, meaning)
             last_span, last_kind, last_at = span, kind, at
         if last_kind != END and last_span in lasts and not self._goes_on(last_span):
             ended = max(lasts[last_span], last_at)
@@ -254,11 +254,11 @@ class History:
     def definition(self, number: int) -> Definition | None:
         """What words of a row meant; None where it cannot be read."""
         if number not in self._definitions:
-            told = self.connection.execute(
+            stored = self.connection.execute(
                 select(schema.definition.c.told).where(schema.definition.c.id == number)
             ).scalar()
             try:
-                self._definitions[number] = read_definition(told) if told is not None else None
+                self._definitions[number] = read_definition(stored) if stored is not None else None
             except ValueError:
                 self._definitions[number] = None
         return self._definitions[number]
@@ -348,13 +348,13 @@ def _number(sample: Sample) -> float | None:
 
 
 def _exact(
-    told: Definition | None, value: float | None, words: bytes | None, quality: int, reason: str
+    definition: Definition | None, value: float | None, words: bytes | None, quality: int, reason: str
 ) -> Value | None:
     """The value of a row: what its words say, with all digits; else the number that was recorded."""
     if quality != GOOD and words is None:
         return None
-    if told is not None and words is not None and not told.exponent:
-        read = told.value_of(words)
+    if definition is not None and words is not None and not definition.exponent:
+        read = definition.value_of(words)
         if not isinstance(read, NoValue):
             return read
         return NoValue(reason or read.reason)

@@ -103,14 +103,14 @@ class Recording:
 
     # What is recorded
 
-    def _series_of(self, device: str, point: str, told: str, deadband: float) -> Series:
+    def _series_of(self, device: str, point: str, text: str, deadband: float) -> Series:
         key = (device, point)
         series = self._series.get(key)
-        if series is not None and series.definition.told == told:
+        if series is not None and series.definition.told == text:
             series.deadband = deadband
             return series
-        definition = read_definition(told)
-        number = self.store.definition(told, definition.fingerprint)
+        definition = read_definition(text)
+        number = self.store.definition(text, definition.fingerprint)
         if series is None:
             series = Series(self.store.series(self.site, device, point), number, definition, deadband)
             self._series[key] = series
@@ -119,11 +119,11 @@ class Recording:
             series.has_row = False
         return series
 
-    def _take_block(self, told: dict[str, Any]) -> None:
-        device, points = told["device"], told["points"]
+    def _take_block(self, entry: dict[str, Any]) -> None:
+        device, points = entry["device"], entry["points"]
         series = [self._series_of(device, one["name"], one["told"], one["deadband"]) for one in points]
         offsets = [one["offset"] for one in points]
-        is_bits, count = told["is_bits"], told["count"]
+        is_bits, count = entry["is_bits"], entry["count"]
         decoder: RegisterBlock | BitBlock
         if is_bits:
             decoder = BitBlock(count, offsets)
@@ -135,7 +135,7 @@ class Recording:
             for one_series in series
         ]
         bounds = [(2 * offset, 2 * (offset + size)) for offset, size in zip(offsets, sizes, strict=True)]
-        self._blocks[told["handle"]] = RecordedBlock(is_bits, series, bounds, decoder, [])
+        self._blocks[entry["handle"]] = RecordedBlock(is_bits, series, bounds, decoder, [])
         self._is_tied = False
 
     def _tie(self) -> None:
@@ -157,15 +157,15 @@ class Recording:
                     block.feeds.append(formula)
                     known.add(formula.series)
 
-    def _take_derived(self, told: list[dict[str, Any]]) -> None:
+    def _take_derived(self, entries: list[dict[str, Any]]) -> None:
         """Derived points, those first that others need."""
         labels = {
             name: {int(bit): text for bit, text in labels.items()}
-            for one in told
+            for one in entries
             for name, labels in one["labels"].items()
         }
         self._formulas = []
-        for one in told:
+        for one in entries:
             series = self._series_of("", one["name"], one["told"], 0.0)
             expression = compile_expression(one["formula"], lambda name: labels.get(name, {}))
             needs = [self._named(name) for name in expression.names]
@@ -186,10 +186,10 @@ class Recording:
 
     # What happens
 
-    def _take_rows(self, told: list[list[Any]]) -> None:
+    def _take_rows(self, rows: list[list[Any]]) -> None:
         if not self._is_tied:
             self._tie()
-        for handle, at_us, data in told:
+        for handle, at_us, data in rows:
             block = self._blocks.get(handle)
             self._look_at(at_us)
             if block is not None:
@@ -287,11 +287,11 @@ class Recording:
                 continue
             self._note(formula.series, at_us, float(value), None, quality, reason)
 
-    def _take_quality(self, told: list[list[Any]]) -> None:
+    def _take_quality(self, entries: list[list[Any]]) -> None:
         """Blocks that were not read: stale, bad or never."""
         if not self._is_tied:
             self._tie()
-        for handle, at_us, quality, reason in told:
+        for handle, at_us, quality, reason in entries:
             block = self._blocks.get(handle)
             self._look_at(at_us)
             if block is None:
@@ -301,9 +301,9 @@ class Recording:
             if block.feeds:
                 self._evaluate(block.feeds, at_us)
 
-    def _take_points(self, told: list[list[Any]]) -> None:
+    def _take_points(self, entries: list[list[Any]]) -> None:
         """Points that no block reads."""
-        for device, name, definition, at_us, quality, reason in told:
+        for device, name, definition, at_us, quality, reason in entries:
             self._stand(self._series_of(device, name, definition, 0.0), at_us, quality, reason)
 
     def _stand(self, series: Series, at_us: int, quality: int, reason: str) -> None:
@@ -312,8 +312,8 @@ class Recording:
             quality = NEVER
         self._note(series, at_us, series.number if keeps else None, series.words if keeps else None, quality, reason)
 
-    def _take_gone(self, told: list[list[Any]]) -> None:
-        for device, name, at_us in told:
+    def _take_gone(self, entries: list[list[Any]]) -> None:
+        for device, name, at_us in entries:
             series = self._series.pop((device, name), None)
             if series is not None and series.has_row:
                 self._put(series, at_us, END)
@@ -321,8 +321,8 @@ class Recording:
         self._formulas = [formula for formula in self._formulas if there.issuperset(formula.needs)]
         self._is_tied = False
 
-    def _take_renamed(self, told: list[list[str]]) -> None:
-        for old_device, old_point, device, point in told:
+    def _take_renamed(self, renames: list[list[str]]) -> None:
+        for old_device, old_point, device, point in renames:
             self.commit()
             number = self.store.rename(self.site, (old_device, old_point), (device, point))
             series = self._series.pop((old_device, old_point), None) or self._series.get((device, point))
@@ -330,9 +330,9 @@ class Recording:
                 self._series[device, point] = series
                 series.id = number
 
-    def _take_minutes(self, told: list[dict[str, Any]]) -> None:
+    def _take_minutes(self, minutes: list[dict[str, Any]]) -> None:
         rows = []
-        for one in told:  # the message stays as it is: it may have to be taken again
+        for one in minutes:  # the message stays as it is: it may have to be taken again
             name, link, origin = one["line"]
             key = (name, link, origin)
             number = self._lines.get(key)

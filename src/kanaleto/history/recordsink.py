@@ -95,19 +95,19 @@ class RecordSink(Sink):
     def on_record(self, block: Block, record: Record, board: Readings) -> None:
         if self._is_over:
             return
-        told = self._told.get(block.index)
-        if told is None or told.block is not block:
-            told = self._tell_block(block)
+        told_block = self._told.get(block.index)
+        if told_block is None or told_block.block is not block:
+            told_block = self._tell_block(block)
         data = record.data
-        if data == told.data and told.quality == GOOD and not told.is_always_told:
+        if data == told_block.data and told_block.quality == GOOD and not told_block.is_always_told:
             return
         if self._bytes > MOST_WAITING_BYTES:
             self.lost += len(block.points)
             self._forget_words()
             return
-        told.data, told.quality = data, GOOD
+        told_block.data, told_block.quality = data, GOOD
         with self._lock:
-            self._rows.append((told.handle, round(record.wall_s * 1e6), data.hex()))
+            self._rows.append((told_block.handle, round(record.wall_s * 1e6), data.hex()))
             self._bytes += 2 * len(data) + 40
 
     def on_exchange(self, exchange: Exchange) -> None:
@@ -123,15 +123,15 @@ class RecordSink(Sink):
     def _tell_block(self, block: Block) -> _ToldBlock:
         self._handles += 1
         is_timed = self._feeds_timed(block)
-        told = self._told[block.index] = _ToldBlock(block, self._handles, None, NEVER, is_timed)
+        told_block = self._told[block.index] = _ToldBlock(block, self._handles, None, NEVER, is_timed)
         points = [
             {"name": point.name, "told": told_of(point), "deadband": point.deadband, "offset": offset}
             for point, offset in zip(block.points, block.offsets, strict=True)
         ]
         request = block.request
-        content = {"handle": told.handle, "device": block.device.name, "points": points, "count": request.count}
+        content = {"handle": told_block.handle, "device": block.device.name, "points": points, "count": request.count}
         self._say("block", {**content, "is_bits": request.table.is_bits})
-        return told
+        return told_block
 
     def _feeds_timed(self, block: Block) -> bool:
         """Whether a formula with a clock of its own needs one of its points: such a block is told at each answer."""
@@ -174,8 +174,8 @@ class RecordSink(Sink):
     def _forget_blocks(self, part: DevicePlan, new: DevicePlan | None) -> None:
         stays = new.blocks_by_index if new is not None else dict[int, Block]()
         for index, block in part.blocks_by_index.items():
-            told = self._told.get(index)
-            if stays.get(index) is not block and told is not None and told.block is block:
+            told_block = self._told.get(index)
+            if stays.get(index) is not block and told_block is not None and told_block.block is block:
                 del self._told[index]
 
     def _tell_derived(self, world: World, site: Site) -> None:
@@ -226,7 +226,7 @@ class RecordSink(Sink):
         self._look_at_points(world, wall_us)
         minutes = self._minutes.due(wall_us, self._late)
         if minutes:
-            self._say("minutes", [self._minute(told) for told in minutes])
+            self._say("minutes", [self._minute(minute) for minute in minutes])
             self._late.clear()
         self._say("beat", wall_us)
 
@@ -239,12 +239,12 @@ class RecordSink(Sink):
             trouble, record = troubles[block.index], records[block.index]
             if trouble is None and record is not None and now_s - record.at_s < 3 * block.period_s:
                 continue
-            told = self._told.get(block.index)
-            if told is None or told.block is not block:
+            told_block = self._told.get(block.index)
+            if told_block is None or told_block.block is not block:
                 if not may_tell:
                     continue
                 may_tell -= 1
-                told = self._tell_block(block)
+                told_block = self._tell_block(block)
             if trouble is not None and trouble.is_refusal:
                 quality, reason = BAD, trouble.reason
             elif record is None:
@@ -253,9 +253,9 @@ class RecordSink(Sink):
                 quality, reason = STALE, trouble.reason if trouble is not None else "not read in time"
             else:
                 continue
-            if told.quality != quality or (told.quality == NEVER and told.data is None):
-                told.quality, told.data = quality, told.data or b""
-                changed.append([told.handle, wall_us, quality, reason])
+            if told_block.quality != quality or (told_block.quality == NEVER and told_block.data is None):
+                told_block.quality, told_block.data = quality, told_block.data or b""
+                changed.append([told_block.handle, wall_us, quality, reason])
         if changed:
             self._say("quality", changed)
 
@@ -268,19 +268,19 @@ class RecordSink(Sink):
                 standing = (place.why_not, quality)
                 if self._points.get(place.identity) != standing:
                     self._points[place.identity] = standing
-                    told = told_of(place.point)
-                    changed.append([*place.identity, told, wall_us, quality, place.why_not or "not polled"])
+                    text = told_of(place.point)
+                    changed.append([*place.identity, text, wall_us, quality, place.why_not or "not polled"])
         if changed:
             self._say("points", changed)
 
-    def _minute(self, told: dict[str, Any]) -> dict[str, Any]:
-        line = told["line"]
-        codes = {str(code): count for code, count in sorted(told["exceptions"].items())}
-        return {**told, "line": [line.name, str(line.link), origin_of(line).value], "exceptions": json.dumps(codes)}
+    def _minute(self, minute: dict[str, Any]) -> dict[str, Any]:
+        line = minute["line"]
+        codes = {str(code): count for code, count in sorted(minute["exceptions"].items())}
+        return {**minute, "line": [line.name, str(line.link), origin_of(line).value], "exceptions": json.dumps(codes)}
 
     def _forget_words(self) -> None:
-        for told in self._told.values():
-            told.data, told.quality = None, NEVER
+        for block in self._told.values():
+            block.data, block.quality = None, NEVER
         self._points.clear()
 
     def begin_anew(self, world: World) -> None:
@@ -299,5 +299,5 @@ class RecordSink(Sink):
         self._is_over = True
         minutes = self._minutes.due(wall_us, self._late, is_over=True)
         if minutes:
-            self._say("minutes", [self._minute(told) for told in minutes])
+            self._say("minutes", [self._minute(minute) for minute in minutes])
         self._say("end", wall_us)

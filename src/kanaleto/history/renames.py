@@ -43,18 +43,18 @@ def _points(old: Device, new: Device) -> list[Rename]:
         found += [((old.name, name), (new.name, name)) for name in after if name in before]
     gone = _by_meaning([point for name, point in before.items() if name not in after])
     come = _by_meaning([point for name, point in after.items() if name not in before])
-    for told, points in come.items():
-        was = gone.get(told, [])
+    for text, points in come.items():
+        was = gone.get(text, [])
         if len(points) == len(was) == 1:
             found.append(((old.name, was[0].name), (new.name, points[0].name)))
     return found
 
 
 def _by_meaning(points: list[Point]) -> dict[str, list[Point]]:
-    told: dict[str, list[Point]] = {}
+    by_meaning: dict[str, list[Point]] = {}
     for point in points:
-        told.setdefault(told_of(point), []).append(point)
-    return told
+        by_meaning.setdefault(told_of(point), []).append(point)
+    return by_meaning
 
 
 def words(renames: list[Rename]) -> str:

@@ -27,8 +27,8 @@ def why_unsound(path: Path, most_checked: int) -> str:
         try:
             db.execute("SELECT count(*) FROM sqlite_master").fetchone()
             if size <= most_checked:
-                told = str(db.execute("PRAGMA quick_check(1)").fetchone()[0])
-                return "" if told == "ok" else told.splitlines()[0]
+                text = str(db.execute("PRAGMA quick_check(1)").fetchone()[0])
+                return "" if text == "ok" else text.splitlines()[0]
         finally:
             db.close()
     except sqlite3.OperationalError:  # it is held, or cannot be read: not its contents

@@ -198,8 +198,8 @@ class Store:
         values = {"site": site, "device": device, "point": point}
         return self._id(schema.series, (site, device, point), values, ("site", "device", "point"))
 
-    def definition(self, told: str, fingerprint: str) -> int:
-        return self._id(schema.definition, (told,), {"told": told, "fingerprint": fingerprint}, ("told",))
+    def definition(self, text: str, fingerprint: str) -> int:
+        return self._id(schema.definition, (text,), {"told": text, "fingerprint": fingerprint}, ("told",))
 
     def reason(self, text: str) -> int | None:
         return self._id(schema.reason, (text,), {"text": text}, ("text",)) if text else None

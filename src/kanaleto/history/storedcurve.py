@@ -197,5 +197,5 @@ def _read_anew(today: Definition, words: bytes | None) -> float | None:
 
 def definition_of(place: AnyPlace) -> Definition:
     """What its words mean today."""
-    told = told_of_derived(place.own) if isinstance(place, DerivedPlace) else told_of(place.point)
-    return read_definition(told)
+    text = told_of_derived(place.own) if isinstance(place, DerivedPlace) else told_of(place.point)
+    return read_definition(text)

@@ -53,10 +53,10 @@ def main() -> int:
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), signal.SIG_IGN)
     source = sys.stdin.buffer
-    told = msgspec.json.decode(source.readline() or b"{}")
-    if "open" not in told:
+    command = msgspec.json.decode(source.readline() or b"{}")
+    if "open" not in command:
         return 2
-    asked = told["open"]
+    asked = command["open"]
     try:
         store, beside = open_store(asked["store"], bool(asked["may_stand_beside"]))
     except CannotRecord as error:
@@ -90,7 +90,7 @@ def main() -> int:
 def open_store(text: str, may_stand_beside: bool) -> tuple[Store, str]:
     """The store, or one beside it where it is damaged or somebody else writes it, with what is to be told of that.
     Raises CannotRecord."""
-    url, told = url_of(text), ""
+    url, message = url_of(text), ""
     path = path_of(url)
     for number in range(1, _MOST_BESIDE + 1):
         target = url if number == 1 or path is None else url_of(str(path.with_stem(f"{path.stem}-{number}")))
@@ -99,10 +99,10 @@ def open_store(text: str, may_stand_beside: bool) -> tuple[Store, str]:
         except CannotRecord as error:
             if path is None or not may_stand_beside or not (error.is_taken or error.is_damaged):
                 raise
-            told = told or str(error)
+            message = message or str(error)
             continue
-        return store, f"{told}: recorded to {Path(store.name).name} beside it" if told else ""
-    raise CannotRecord(told)
+        return store, f"{message}: recorded to {Path(store.name).name} beside it" if message else ""
+    raise CannotRecord(message)
 
 
 class _Gone(Exception):

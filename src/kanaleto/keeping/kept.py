@@ -191,13 +191,13 @@ class Kept(Sink):
             sink, where, store is None, site.name, self._program, self._who, site.keeping, renames, now,
             lambda text: self._on_trouble("record", text), self._tell_back,
         )  # fmt: skip
-        told = recorder.begin()
+        message = recorder.begin()
         self._recorder = recorder
         self._log.follow(sink.on_event)
         self._to_listen.append(sink)
         text = f"recorded to {recorder.store}"
         self._notes.append(lambda log: log.note(EventKind.RECORDING, "", "", text, going_on=EventKind.RECORDING))
-        return told
+        return message
 
     def _tell_back(self, text: str) -> None:
         self._on_trouble(TOLD, text)
@@ -207,9 +207,9 @@ class Kept(Sink):
         """Points are called otherwise, and are the same: their series go on."""
         if self._recorder is not None:
             self._recorder.sink.rename(renames)
-        told = f"renamed, the same points: {words(renames)}"
+        text = f"renamed, the same points: {words(renames)}"
         data: dict[str, object] = {"renamed": [[*old, *new] for old, new in renames]}
-        self._notes.append(lambda log: log.note(EventKind.RENAME, "", "", told, data=data))
+        self._notes.append(lambda log: log.note(EventKind.RENAME, "", "", text, data=data))
 
     def _renames(self) -> list[Renamed]:
         """All that the journal knows of, for a record that was away meanwhile."""
@@ -259,8 +259,8 @@ class Kept(Sink):
             self._notes.popleft()(self._log)
 
     def _note_aside(self, path: Path, why: str) -> None:
-        told = f"the minutes around it are kept: {why} (kanaleto wire {path})"
-        self._notes.append(lambda log: log.note(EventKind.ASIDE, "", "", told, data={"file": str(path)}))
+        text = f"the minutes around it are kept: {why} (kanaleto wire {path})"
+        self._notes.append(lambda log: log.note(EventKind.ASIDE, "", "", text, data={"file": str(path)}))
 
 
 def _move(old: Path, new: Path) -> None:

@@ -91,10 +91,10 @@ def _rows_table(facts: CaseFacts) -> TableSheet:
     headings = ["at", "± ms", "line", "device", "asked", "outcome", "ms", "request", "answer", "breaks"]
     columns = [PaperColumn(heading, heading in ("± ms", "ms")) for heading in headings]
     rows = [_row(row, exact.get(row.line, 0.0)) for row in facts.shown]
-    told = (
+    text = (
         f"the first {MOST_ON_PAPER} of {facts.count:,}; all are in exchanges.jsonl" if facts.count > len(rows) else ""
     )
-    return TableSheet("Exchanges", told, columns, rows)
+    return TableSheet("Exchanges", text, columns, rows)
 
 
 def _row(row: ExchangeRow, exact_ms: float) -> list[str]:

@@ -72,5 +72,5 @@ def write_elsewhere(sheet: Sheet, path: Path) -> None:
     except (OSError, subprocess.TimeoutExpired) as error:
         raise NoPaper(f"{path} was not drawn: {error}") from None
     if done.returncode:
-        told = done.stderr.decode("utf-8", "replace").strip().splitlines()
-        raise NoPaper(told[-1] if told else f"{path} was not drawn")
+        lines = done.stderr.decode("utf-8", "replace").strip().splitlines()
+        raise NoPaper(lines[-1] if lines else f"{path} was not drawn")

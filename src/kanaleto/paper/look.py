@@ -45,8 +45,8 @@ def prepare() -> None:
     )  # fmt: skip
     logging.getLogger("matplotlib").setLevel(logging.CRITICAL)
     logging.getLogger("fontTools").setLevel(logging.CRITICAL)
-    for told in ("Glyph .* missing", "overflow", "invalid value"):  # what the font lacks is drawn as a box
-        warnings.filterwarnings("ignore", message=told)
+    for warning in ("Glyph .* missing", "overflow", "invalid value"):  # what the font lacks is drawn as a box
+        warnings.filterwarnings("ignore", message=warning)
 
 
 def clean(text: str) -> str:

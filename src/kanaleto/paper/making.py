@@ -139,10 +139,10 @@ def values_sheet(snapshot: Snapshot, places: Sequence[AnyPlace], at: float) -> T
 def _origins(places: Sequence[AnyPlace]) -> list[str]:
     """Which lines are not answered by real devices now, for the foot."""
     lines = {place.line.name: place.line for place in places if not isinstance(place, DerivedPlace)}
-    told = [
+    texts = [
         f"{name} ({origin.value})" for name, line in lines.items() if (origin := origin_of(line)) is not Origin.REAL
     ]
-    return [f"Not answered by real devices: {', '.join(told)}."] if told else []
+    return [f"Not answered by real devices: {', '.join(texts)}."] if texts else []
 
 
 def _device_words(place: AnyPlace) -> str:
@@ -160,12 +160,12 @@ def _moment(at: float) -> str:
 
 
 def comparison_sheet(
-    site_name: str, told: str, headings: Sequence[str], rows: Sequence[Sequence[str]], marked: Sequence[int], at: float
+    site_name: str, text: str, headings: Sequence[str], rows: Sequence[Sequence[str]], marked: Sequence[int], at: float
 ) -> TableSheet:
     """What is side by side; the first heading is of the names."""
     columns = [PaperColumn(heading, number > 0) for number, heading in enumerate(headings)]
     return TableSheet(
-        f"{site_name}: comparison", f"{told} · {_moment(at)}", columns, [list(row) for row in rows], list(marked),
+        f"{site_name}: comparison", f"{text} · {_moment(at)}", columns, [list(row) for row in rows], list(marked),
         ["Bold: differs (≠)."],
     )  # fmt: skip
 

@@ -23,7 +23,7 @@ from kanaleto.tables.maps import point_cells
 def report_document(facts: ReportFacts, trends: Sequence[TableSheet] = ()) -> DocumentSheet:
     site = facts.site
     counts = counts_of(facts.claims)
-    told = ", ".join(f"{count} {word}" for word, count in counts.items() if count) or "nothing is to be proved"
+    text = ", ".join(f"{count} {word}" for word, count in counts.items() if count) or "nothing is to be proved"
     unreal = [f"{name} ({origin})" for name, origin in facts.origins.items() if origin != Origin.REAL.value]
     rehearsed = counts["rehearsed"]
     notes = [f"Not answered by real devices: {', '.join(unreal)}."] if unreal else []
@@ -36,7 +36,7 @@ def report_document(facts: ReportFacts, trends: Sequence[TableSheet] = ()) -> Do
         _writes(facts),
     ]  # fmt: skip
     return DocumentSheet(
-        f"{site.name}: report", f"{told} · made {moment(time.time_ns() // 1000)[:-4]} · {zone_words(time.time())}",
+        f"{site.name}: report", f"{text} · made {moment(time.time_ns() // 1000)[:-4]} · {zone_words(time.time())}",
         sections, notes, scheme_sheet(site), 2,
     )  # fmt: skip
 
@@ -108,12 +108,12 @@ def _lines(site: Site) -> TableSheet:
 
 def _wiring(line: Line) -> str:
     wiring = line.wiring
-    told = [f"order {', '.join(wiring.order)}"] if wiring.order else []
-    told += [f"terminators {', '.join(wiring.terminators)}"] if wiring.terminators else []
-    told += [f"bias {wiring.bias}"] if wiring.bias else []
-    told += [f"{wiring.wires} wires"] if wiring.wires else []
-    told += [f"{wiring.length_m:g} m"] if wiring.length_m else []
-    return "; ".join([*told, *([wiring.note] if wiring.note else [])])
+    texts = [f"order {', '.join(wiring.order)}"] if wiring.order else []
+    texts += [f"terminators {', '.join(wiring.terminators)}"] if wiring.terminators else []
+    texts += [f"bias {wiring.bias}"] if wiring.bias else []
+    texts += [f"{wiring.wires} wires"] if wiring.wires else []
+    texts += [f"{wiring.length_m:g} m"] if wiring.length_m else []
+    return "; ".join([*texts, *([wiring.note] if wiring.note else [])])
 
 
 def _devices(site: Site) -> TableSheet:
@@ -327,15 +327,15 @@ def _map_row(device: Device, point: Point) -> list[str]:
 
 
 def _scale_words(cells: dict[str, str]) -> str:
-    told = []
+    texts = []
     if cells.get("factor"):
-        told.append(f"× {cells['factor']}")
+        texts.append(f"× {cells['factor']}")
     if cells.get("offset") and cells["offset"] != "0":
-        told.append(f"+ {cells['offset']}")
+        texts.append(f"+ {cells['offset']}")
     if cells.get("raw_low") or cells.get("raw_high"):
-        told.append(f"{cells.get('raw_low')}…{cells.get('raw_high')} = {cells.get('eng_low')}…{cells.get('eng_high')}")
+        texts.append(f"{cells.get('raw_low')}…{cells.get('raw_high')} = {cells.get('eng_low')}…{cells.get('eng_high')}")
     if cells.get("curve"):
-        told.append(f"curve {cells['curve']}")
+        texts.append(f"curve {cells['curve']}")
     if cells.get("exponent"):
-        told.append(f"× 10 to {cells['exponent']}")
-    return " ".join(told)
+        texts.append(f"× 10 to {cells['exponent']}")
+    return " ".join(texts)

@@ -162,8 +162,8 @@ def as_pdf(pages: list[Scene], title: str) -> bytes:
         for shape in scene.shapes:
             _draw(canvas, scene, shape, lacking)
         if lacking:
-            told = ", ".join(f"U+{ord(character):04X}" for character in sorted(lacking)[:12])
-            note = Label(MARGIN, scene.height - 12, f"{_LACKING} stands for what the font lacks: {told}", 6, MUTED)
+            text = ", ".join(f"U+{ord(character):04X}" for character in sorted(lacking)[:12])
+            note = Label(MARGIN, scene.height - 12, f"{_LACKING} stands for what the font lacks: {text}", 6, MUTED)
             _draw(canvas, scene, note, set())
         canvas.showPage()
     canvas.save()

@@ -23,10 +23,10 @@ def _line(line: Line) -> SchemeLine:
     wiring, is_bus = line.wiring, line.link.is_serial
     devices = {device.name: device for device in line.devices}
     origin = origin_of(line).value
-    told = [link_words(line.link)]
-    told += [f"{wiring.wires} wires"] if wiring.wires is not None else []
-    told += [f"{wiring.length_m:g} m"] if wiring.length_m is not None else []
-    told += [f"origin {origin}"] if origin != Origin.REAL.value else []
+    texts = [link_words(line.link)]
+    texts += [f"{wiring.wires} wires"] if wiring.wires is not None else []
+    texts += [f"{wiring.length_m:g} m"] if wiring.length_m is not None else []
+    texts += [f"origin {origin}"] if origin != Origin.REAL.value else []
     units = [
         SchemeUnit(
             "This machine" if name == MASTER else name, _words(devices.get(name), line),
@@ -34,7 +34,7 @@ def _line(line: Line) -> SchemeLine:
         )
         for name in ordered(wiring, list(devices))
     ]  # fmt: skip
-    return SchemeLine(line.name, " · ".join(told), units, is_bus, [wiring.note] if wiring.note else [])
+    return SchemeLine(line.name, " · ".join(texts), units, is_bus, [wiring.note] if wiring.note else [])
 
 
 def link_words(link: Link) -> str:
@@ -59,15 +59,15 @@ def _words(device: Device | None, line: Line) -> list[str]:
 
 def _bridge(bridge: Bridge) -> str:
     ways = ", ".join(str(link).partition("?")[0] for link in bridge.listen)
-    told = [
+    texts = [
         f"units {units_text(route.units)} to {', '.join(dict.fromkeys(target.line for target in route.targets))}"
         f" ({route.access.value})"
         for route in bridge.routes
     ]
-    told += [f"unit {device.unit_id} composed of {', '.join(device.sources)}" for device in bridge.devices]
-    told += [
+    texts += [f"unit {device.unit_id} composed of {', '.join(device.sources)}" for device in bridge.devices]
+    texts += [
         f"{one_pass.device}/{one_pass.point} passed on to {one_pass.title}"
         for one_pass in bridge.passes
         if one_pass.device
     ]
-    return f"{bridge.name} at {ways}: {'; '.join(told)}"
+    return f"{bridge.name} at {ways}: {'; '.join(texts)}"

@@ -91,11 +91,11 @@ class BareWatch:
         for part in ((first, half), (first + half, count - half)):
             self._rings[part] = deque(maxlen=KEPT)
 
-    def _say(self, told: str) -> None:
+    def _say(self, text: str) -> None:
         state = self.state
         words = tuple(Words(first, count, tuple(ring)) for (first, count), ring in sorted(self._rings.items()))
         self.state = BareState(
-            state.device, state.table, state.first, state.last, words, tuple(_joined(self._refused)), told
+            state.device, state.table, state.first, state.last, words, tuple(_joined(self._refused)), text
         )
 
 

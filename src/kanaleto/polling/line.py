@@ -471,9 +471,9 @@ class LinePoller:
             grown = counted
         self.port = grown if self.port is None else self.port.plus(grown)
         if grown:
-            told = f"its port itself counts errors: {self.port} since the start"
-            self._listener.on_event(EventKind.GARBLED, self.line.name, "", told, going_on="port", is_spell=True)
-            self._listener.change_event(self.line.name, "", "port", told)
+            text = f"its port itself counts errors: {self.port} since the start"
+            self._listener.on_event(EventKind.GARBLED, self.line.name, "", text, going_on="port", is_spell=True)
+            self._listener.change_event(self.line.name, "", "port", text)
 
     def _note_stray(self, kind: OutcomeKind, raw: bytes, reason: str, at: float) -> None:
         """Bytes that came, and are nobody's answer."""

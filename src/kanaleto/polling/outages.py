@@ -238,8 +238,8 @@ class Outages:
     def _begin_device(self, name: str, failing: Failing) -> None:
         failing.has_event = True
         kind = _NOT_SOUND.get(failing.kind, EventKind.DEVICE_LOST)
-        told = failing.why if failing.kind in _NOT_SOUND else f"fell silent: {failing.why}"
-        self._listener.on_event(kind, self.line, name, told, going_on=LOST, at_s=failing.since_s)
+        text = failing.why if failing.kind in _NOT_SOUND else f"fell silent: {failing.why}"
+        self._listener.on_event(kind, self.line, name, text, going_on=LOST, at_s=failing.since_s)
 
     def _begin_line(self, since_s: float, why: str) -> None:
         """The events of devices that led to it become this one."""
@@ -295,8 +295,8 @@ class Outages:
 
     def _end_device(self, name: str, failing: Failing, at_s: float) -> None:
         lasted_s = at_s - failing.since_s
-        told = f"for {length_text(lasted_s)}; {failing.requests} requests unanswered{self._watchdogs([name], lasted_s)}"
-        self._listener.end_event(self.line, name, LOST, told)
+        text = f"for {length_text(lasted_s)}; {failing.requests} requests unanswered{self._watchdogs([name], lasted_s)}"
+        self._listener.end_event(self.line, name, LOST, text)
 
     def _end_line(self, at_s: float) -> None:
         since_s = self._down_since_s or at_s
@@ -305,11 +305,11 @@ class Outages:
         tried = [f"{self._requests} requests"] if self._requests else []
         tried += [f"{self._connects} connects"] if self._connects else []
         lasted_s = max(at_s - since_s, 0.0)
-        told = (
+        text = (
             f"for {length_text(lasted_s)}; with it {names}; tried: {', '.join(tried) or 'nothing'}"
             f"{self._watchdogs(self._polled(), lasted_s)}"
         )
-        self._listener.end_event(self.line, "", DOWN, told)
+        self._listener.end_event(self.line, "", DOWN, text)
         self._down_since_s = None
         self._failing = {name: failing for name, failing in self._failing.items() if failing.has_event}
         self._group = []

@@ -59,8 +59,8 @@ def told_of(now: OwnCounters, before: OwnCounters | None) -> str:
         grown = f" (+{(count - was) % _ROUND})" if was is not None else ""
         if count or grown:
             parts.append(f"{word} {count}{grown}")
-    told = "; ".join(parts) or "all of its counters are 0"
+    text = "; ".join(parts) or "all of its counters are 0"
     if before is None:
-        return f"it counts {told}. Ours: {now.ours.good} good, {now.ours.failed} failed. Again says how both grew"
+        return f"it counts {text}. Ours: {now.ours.good} good, {now.ours.failed} failed. Again says how both grew"
     good, failed = now.ours.good - before.ours.good, now.ours.failed - before.ours.failed
-    return f"it counts {told}. Ours since: {good} good, {failed} failed"
+    return f"it counts {text}. Ours since: {good} good, {failed} failed"

@@ -164,8 +164,8 @@ class Session:
     def on_refused(self, block: Block, why: str) -> None:
         self._poll_as(self.world.note_refused(block, why, asyncio.get_running_loop().time()))
 
-    def _tell_learned(self, line: str, device: str, told: str, goes_on: bool) -> None:
-        self.on_event(EventKind.LEARNED, line, device, told, told if goes_on else None)
+    def _tell_learned(self, line: str, device: str, text: str, goes_on: bool) -> None:
+        self.on_event(EventKind.LEARNED, line, device, text, text if goes_on else None)
 
     def _poll_as(self, part: DevicePlan | None) -> None:
         """A device is planned anew: its line goes on with that."""
@@ -234,9 +234,9 @@ class Session:
         if self._over is None or self._over.done():
             return
         with self._looking:
-            told = self.clock.look()
-            if told:
-                self.events.note(EventKind.CLOCK, "", "", told)
+            text = self.clock.look()
+            if text:
+                self.events.note(EventKind.CLOCK, "", "", text)
             self.events.sweep()
         now_s = loop.time()
         self._look_timer = loop.call_later(LOOK_S, self._look_around, loop)

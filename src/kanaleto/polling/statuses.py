@@ -43,16 +43,16 @@ class Statuses:
         for poller in pollers:
             line, why = poller.line, poller.connection.why_unreachable
             what = (poller.outcomes, poller.is_off, poller.lent_to, poller.exchanger.is_open, why)
-            told = before.get(line.name)
+            cached = before.get(line.name)
             if (
-                told is None
-                or told.what != what
-                or told.plan is not plan
-                or told.status.line is not line
-                or now_s - told.at_s >= _TOLD_AGAIN_S
+                cached is None
+                or cached.what != what
+                or cached.plan is not plan
+                or cached.status.line is not line
+                or now_s - cached.at_s >= _TOLD_AGAIN_S
             ):
-                told = _ToldPlan(what, plan, now_s, line_status(poller, now_s, plan))
-            self._told[line.name] = told
+                cached = _ToldPlan(what, plan, now_s, line_status(poller, now_s, plan))
+            self._told[line.name] = cached
         return tuple(self._told[poller.line.name].status for poller in pollers)
 
 

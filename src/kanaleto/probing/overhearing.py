@@ -183,8 +183,8 @@ class Overhearing:
                 reason = "nobody answered before the next request"
                 self._on_heard(HeardExchange(unit_id, self._open_raw, b"", OutcomeKind.TIMEOUT, reason, asked_s, at))
         elif spoilt:
-            told = "bytes that make no frame, and nobody had asked"
-            self._on_heard(HeardExchange(0, b"", spoilt, OutcomeKind.GARBLED, told, self._spoilt_s, self._spoilt_s))
+            text = "bytes that make no frame, and nobody had asked"
+            self._on_heard(HeardExchange(0, b"", spoilt, OutcomeKind.GARBLED, text, self._spoilt_s, self._spoilt_s))
 
     def _scan(self, at: float, is_silent: bool) -> None:
         start = 0
@@ -247,15 +247,15 @@ class Overhearing:
     def _take_strange(self, unit_id: int, raw: bytes, at: float) -> None:
         open_ = self._open
         if open_ is None:
-            told = "an answer whose request was not heard"
-            self._on_heard(HeardExchange(unit_id, b"", raw, OutcomeKind.UNEXPECTED, told, at, at))
+            text = "an answer whose request was not heard"
+            self._on_heard(HeardExchange(unit_id, b"", raw, OutcomeKind.UNEXPECTED, text, at, at))
             return
         self._open = None
         self._spoilt.clear()
-        told = (
+        text = (
             f"unit {unit_id} answers for unit {open_[0]}" if unit_id != open_[0] else "not the answer to this request"
         )
-        self._on_heard(HeardExchange(open_[0], self._open_raw, raw, OutcomeKind.UNEXPECTED, told, open_[4], at))
+        self._on_heard(HeardExchange(open_[0], self._open_raw, raw, OutcomeKind.UNEXPECTED, text, open_[4], at))
 
     def _take_answer(self, open_: tuple[int, bytes, Request, Asked, float], pdu: bytes) -> OutcomeKind | None:
         """How it answers the open question; None where it does not."""

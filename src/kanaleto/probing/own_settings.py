@@ -59,8 +59,8 @@ def judge(point: Point, value: object, line: Line, device: Device) -> OwnSetting
     code = int(value)
     meaning = meaning_of(point, code)
     if meaning is None:
-        told = "the map has no labels for its codes" if not point.labels else "which the map's labels do not name"
-        return OwnSetting(point, code, None, None, f"{title}: code {code}, {told}")
+        message = "the map has no labels for its codes" if not point.labels else "which the map's labels do not name"
+        return OwnSetting(point, code, None, None, f"{title}: code {code}, {message}")
     used = in_use(point.setting, line, device)
     said = meaning if meaning == str(code) else f"code {code}, {meaning}"
     if used is None:

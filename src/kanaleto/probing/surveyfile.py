@@ -68,8 +68,8 @@ def _table(entry: Any, survey: RegisterSurvey, every: bool) -> TableSearch:
     return table
 
 
-def _spans(told: Any) -> list[tuple[int, int]]:
-    found = [(int(first), int(last)) for first, last in told]
+def _spans(spans: Any) -> list[tuple[int, int]]:
+    found = [(int(first), int(last)) for first, last in spans]
     if not all(0 <= first <= last <= 0xFFFF for first, last in found):
         raise TypeError
     return found

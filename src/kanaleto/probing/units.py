@@ -501,6 +501,6 @@ class UnitSurvey:
     async def _identify(self) -> None:
         for unit, found in list(self.found.items())[: 1 if self.answers_any else None]:
             if found.state in (UnitState.GOOD, UnitState.EXCEPTION):
-                told = await identify(self._exchanger, unit, self.pace.longest_s, retries=0)
-                if told.objects or told.server_id:
-                    self.found[unit] = replace(found, identity=told)
+                identification = await identify(self._exchanger, unit, self.pace.longest_s, retries=0)
+                if identification.objects or identification.server_id:
+                    self.found[unit] = replace(found, identity=identification)

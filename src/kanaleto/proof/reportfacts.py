@@ -87,9 +87,9 @@ def gather(
         missing["checkout"] = "nothing has been proved yet: there is no evidence in the checkout sheet"
     who = sorted({line.who for claim in claims for line in claim.lines if line.who})
     origins = {line.name: origin_of(line).value for line in site.lines}
-    told = [*checkout.sheet.told, *checkout.gone(claims)]
+    messages = [*checkout.sheet.told, *checkout.gone(claims)]
     return ReportFacts(
-        site, claims, told, origins, who, from_us, to_us, note, __version__, talked, loads,
+        site, claims, messages, origins, who, from_us, to_us, note, __version__, talked, loads,
         events, errors[-_MOST_EVENTS:], writes[-_MOST_EVENTS:], max(len(errors) - _MOST_EVENTS, 0),
         max(len(writes) - _MOST_EVENTS, 0), missing,
     )  # fmt: skip

@@ -108,8 +108,8 @@ async def check_there(
 class _Asking:
     """One device."""
 
-    def __init__(self, session: Session, line: Line, device: Device, known: KnownThere, told: OnThere) -> None:
-        self._session, self._line, self._device, self._known, self._told = session, line, device, known, told
+    def __init__(self, session: Session, line: Line, device: Device, known: KnownThere, on_there: OnThere) -> None:
+        self._session, self._line, self._device, self._known, self._told = session, line, device, known, on_there
         self._words: dict[tuple[Table, int], bytes] = {}
         self._refused: list[tuple[Table, int, int, int | None]] = []
 
@@ -230,8 +230,8 @@ class _Asking:
             self._tell("identity", _identity_text(expected), outcome.reason or outcome.kind.value, "differs")
             return
         now = {OBJECT_NAMES.get(number, str(number)): raw.decode("utf-8", "replace") for number, raw in content.objects}
-        told = {name: now.get(name, "") for name in expected}
-        self._tell("identity", _identity_text(expected), _identity_text(told))
+        seen = {name: now.get(name, "") for name in expected}
+        self._tell("identity", _identity_text(expected), _identity_text(seen))
 
     def _expected_identity(self) -> dict[str, str]:
         """What is known of it; else what its simulation would say, as a clone noted it."""
@@ -279,7 +279,7 @@ def _identity_text(objects: Mapping[str, str]) -> str:
     return ", ".join(text for text in objects.values() if text) or "nothing"
 
 
-async def _others(session: Session, line: Line, told: OnThere) -> None:
+async def _others(session: Session, line: Line, on_there: OnThere) -> None:
     """Units that nobody noted: each asked once."""
     noted = {device.unit_id for device in line.devices}
     poller = session.named(line.name)
@@ -296,7 +296,7 @@ async def _others(session: Session, line: Line, told: OnThere) -> None:
     if len(found) > _ALL_OF_THEM and line.link.framing.value == "tcp":
         found = [There(line.name, "", "other", "nobody", f"{len(found)} unit IDs answer that nobody noted", "differs")]
     for one in found:
-        told(one)
+        on_there(one)
 
 
 def differing(found: Iterable[There]) -> Sequence[There]:

@@ -53,13 +53,14 @@ def to_wire(text: str, table: Table, numbering: "Counting") -> int:
 def _from_reference(text: str, number: int, table: Table) -> int:
     digits = text
     if len(digits) in (5, 6):
-        told = _DIGITS.get(int(digits[0])) if digits[0].isdigit() else None
-        if told is None:
+        of_digit = _DIGITS.get(int(digits[0])) if digits[0].isdigit() else None
+        if of_digit is None:
             raise ValueError(f"reference {text} begins with {digits[0]}, which names no table; 0, 1, 3 and 4 do")
-        if told is not table:
+        if of_digit is not table:
             right = f"{table.reference_digit}{digits[1:]}"
             raise ValueError(
-                f"reference {text} names {told.title}, the table says {table.title}; write {right} or change the table"
+                f"reference {text} names {of_digit.title}, the table says {table.title};"
+                f" write {right} or change the table"
             )
         number = int(digits[1:])
     if number == 0:

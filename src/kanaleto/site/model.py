@@ -410,7 +410,7 @@ class Keeping(Struct, frozen=True):
     @property
     def conditions(self) -> tuple[str, ...]:
         """Those that are formulas."""
-        return tuple(told for told in self.lay_aside if told not in KEEPING_EVENTS)
+        return tuple(text for text in self.lay_aside if text not in KEEPING_EVENTS)
 
 
 class Site(Struct, frozen=True):

@@ -105,12 +105,12 @@ def _two_owners(device: Device, points: Mapping[str, Point]) -> Iterator[Fault]:
     for where, point, bits in (*moved, *machines):
         if point is None:
             continue
-        told = False
+        has_told = False
         for at in range(point.address, point.end):
             for bit in bits if bits is not None else _bits_of(point):
                 before = owners.setdefault((point.table.value, at, bit), f"{where[0]} of {where[1]}")
-                if before != f"{where[0]} of {where[1]}" and not told:
-                    told = True
+                if before != f"{where[0]} of {where[1]}" and not has_told:
+                    has_told = True
                     yield where, f"{before} moves a bit of the same register already", False
 
 
@@ -200,6 +200,6 @@ def _circles(devices: Sequence[Device], names: Names) -> Iterator[tuple[Device, 
         formula_order(devices, names)
     except CycleError as error:
         circle: list[Name] = list(reversed(error.args[1]))
-        told = " → ".join(f"[{device}/{point}]" for device, point in circle)
+        text = " → ".join(f"[{device}/{point}]" for device, point in circle)
         first = next(device for device in devices if device.name == circle[0][0])
-        yield first, (("moves", circle[0][1]), f"these formulas need each other: {told}", False)
+        yield first, (("moves", circle[0][1]), f"these formulas need each other: {text}", False)

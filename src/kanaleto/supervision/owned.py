@@ -155,8 +155,8 @@ class _Registry:
         failure = Failure(name, after, f"{name}: {fault_sentence(error)}", error)
         with self._lock:
             followers = list(self._followers)
-        for told in followers:
-            told.hear(failure)
+        for lately_told in followers:
+            lately_told.hear(failure)
 
 
 _registry = _Registry()

@@ -179,14 +179,15 @@ class _Taking:
         if re.fullmatch(r"[0-9a-f]{1,4}", lowered) and not lowered.isdecimal():
             self._doubt(f"address {text!r} is taken as hexadecimal")
             lowered = f"0x{lowered}"
-        told = _reference_table(lowered) if lowered.isdecimal() else None
-        if told is not None and self._numbering is Numbering.REFERENCE:
-            if table is not None and told is not table:
+        of_reference = _reference_table(lowered) if lowered.isdecimal() else None
+        if of_reference is not None and self._numbering is Numbering.REFERENCE:
+            if table is not None and of_reference is not table:
                 self._doubt(
-                    f"reference {text} names {told.title}, the row says {table.title}: the reference is followed"
+                    f"reference {text} names {of_reference.title}, the row says {table.title}:"
+                    " the reference is followed"
                 )
-            table = told
-        elif told is not None and table is None and int(lowered) > 10000:
+            table = of_reference
+        elif of_reference is not None and table is None and int(lowered) > 10000:
             self._doubt(
                 f"address {text} looks like a reference, and this map counts from "
                 f"{0 if self._numbering is Numbering.PROTOCOL else 1}"

@@ -172,8 +172,8 @@ def as_json(device: Device) -> str:
 def rows_of_json(text: str) -> list[dict[str, str]] | None:
     """The rows of what `as_json` wrote, addresses as the wire's (0x…); None where it is something else."""
     try:
-        told = json.loads(text)
-        points = told["points"]
+        document = json.loads(text)
+        points = document["points"]
         rows = [{key: str(value) for key, value in point.items() if key in COLUMNS} for point in points]
         for row, point in zip(rows, points, strict=True):
             row["address"] = f"0x{int(point['wire_address']):04X}"

@@ -141,16 +141,16 @@ def rows_of_thing(text: str) -> tuple[list[dict[str, str]], list[str]]:
         raise ValueError(f"has {len(properties)} properties, {_MOST_PROPERTIES} at most are read")
     rows: list[dict[str, str]] = []
     doubts: list[str] = []
-    for name, told in properties.items():
+    for name, form in properties.items():
         try:
-            rows.append(_row(str(name), told))
+            rows.append(_row(str(name), form))
         except (ValueError, KeyError, TypeError, IndexError, AttributeError, ArithmeticError, RecursionError) as error:
             doubts.append(f"{name[:60]}: has no form that this binding reads ({str(error)[:120]})")
     return rows, doubts
 
 
-def _row(name: str, told: dict[str, Any]) -> dict[str, str]:
-    form = told["forms"][0]
+def _row(name: str, property_: dict[str, Any]) -> dict[str, str]:
+    form = property_["forms"][0]
     entity = str(form.get("modv:entity", ""))
     function = str(form.get("modv:function", ""))
     table = next((of for of, word in _ENTITIES.items() if word.lower() == entity.lower()), None)
@@ -167,36 +167,36 @@ def _row(name: str, told: dict[str, Any]) -> dict[str, str]:
         raise ValueError(f"address {address} is not in 0…65535")
     row = {"name": name, "table": table.value, "address": str(address)}
     if not table.is_bits:
-        row["type"] = _type_of(form, told)
+        row["type"] = _type_of(form, property_)
         if form.get("modv:mostSignificantWord") is not None or form.get("modv:mostSignificantByte") is not None:
             words, inner = form.get("modv:mostSignificantWord", True), form.get("modv:mostSignificantByte", True)
             if int(form.get("modv:quantity", 1)) > 1 and not row["type"].startswith("text"):
                 row["order"] = _ORDERS[bool(words), bool(inner)]
-    if told.get("writeOnly"):
+    if property_.get("writeOnly"):
         row["access"] = "w"
-    elif not told.get("readOnly", False) and table.is_writable and "writeproperty" in str(form.get("op", "")):
+    elif not property_.get("readOnly", False) and table.is_writable and "writeproperty" in str(form.get("op", "")):
         row["access"] = "rw"
     for key, field in (("unit", "unit"), ("description", "note"), ("minimum", "range_low"), ("maximum", "range_high")):
-        if told.get(key) not in (None, ""):
-            row[field] = str(told[key])[:2000]
+        if property_.get(key) not in (None, ""):
+            row[field] = str(property_[key])[:2000]
     if form.get("modv:pollingTime"):
         row["period_s"] = f"{int(form['modv:pollingTime']) / 1000:g}"
-    cells = told.get(_OWN)
+    cells = property_.get(_OWN)
     if isinstance(cells, dict):
         row |= {str(key): str(value) for key, value in cells.items()}
     return row
 
 
-def _type_of(form: dict[str, Any], told: dict[str, Any]) -> str:
+def _type_of(form: dict[str, Any], property_: dict[str, Any]) -> str:
     word = str(form.get("modv:type", "")).rpartition(":")[2].lower()
     quantity = int(form.get("modv:quantity", 1))
-    if word == "string" or (not word and told.get("type") == "string"):
+    if word == "string" or (not word and property_.get("type") == "string"):
         return f"text:{2 * quantity}"
     if word in _KINDS:
         return _KINDS[word]
     wide = {
-        1: "int16" if told.get("type") == "integer" else "uint16",
-        2: "float32" if told.get("type") == "number" else "int32",
+        1: "int16" if property_.get("type") == "integer" else "uint16",
+        2: "float32" if property_.get("type") == "number" else "int32",
         4: "float64",
     }
     return wide.get(quantity, "uint16")

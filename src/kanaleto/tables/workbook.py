@@ -41,8 +41,8 @@ def read_workbook(path: Path, stop: Event) -> list[Sheet]:
         raise CannotImport(errors.decode("utf-8", "replace").strip())
     if child.returncode:
         raise CannotImport(f"{path.name}: reading it takes more memory or time than a table may")
-    told = [json.loads(line) for line in out.decode("utf-8").splitlines()]
-    sheets = [Sheet(one["title"], tuple((number, tuple(cells)) for number, cells in one["rows"])) for one in told]
+    entries = [json.loads(line) for line in out.decode("utf-8").splitlines()]
+    sheets = [Sheet(one["title"], tuple((number, tuple(cells)) for number, cells in one["rows"])) for one in entries]
     if not sheets:
         raise CannotImport(f"{path.name} has no rows in any sheet")
     return sheets

@@ -179,14 +179,14 @@ class KanaletoApp(Terminal):
     def close_prompt(self) -> None:
         self.query_one(Prompt).close()
 
-    def do(self, what: Callable[[Session], object], told: str = "") -> None:
+    def do(self, what: Callable[[Session], object], text: str = "") -> None:
         """On the engine's loop; `told` once it is done."""
         done = self.engine.do(what)
 
         def came() -> None:
             error = error_of(done)
-            if error is not None or told:
-                self.tell(sentence(error) if error is not None else told)
+            if error is not None or text:
+                self.tell(sentence(error) if error is not None else text)
 
         done.add_done_callback(lambda _: self.later(came))
 
@@ -218,10 +218,10 @@ class KanaletoApp(Terminal):
             users = [*users, *(lost for view in self.query(View) for lost in view.would_be_lost())]
         return self._twice.is_sure(self, key, what, lines, users)
 
-    def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object], told: str = "") -> None:
+    def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object], text: str = "") -> None:
         """Switch something off; what is kept alive there is asked about."""
         if not [*self.writing.users_of(lines), *self.writing.owed_to(lines)] or self.is_sure(what, what, lines):
-            self.do(do, told)
+            self.do(do, text)
 
     # Life
 
@@ -288,8 +288,8 @@ class KanaletoApp(Terminal):
 
     def _take_unlocking_back(self) -> None:
         """What unlocked writing was the first character of pasted text."""
-        self.writing.take_back(told := "writing is locked: that u came with a burst of keys; press it again, alone")
-        self.tell(told)
+        self.writing.take_back(text := "writing is locked: that u came with a burst of keys; press it again, alone")
+        self.tell(text)
 
     async def take_key(self, event: events.Key) -> None:
         if await self.do_bound(event.key, has_priority=True):

@@ -76,13 +76,13 @@ def quiet_terminal() -> Iterator[None]:
     """Nothing but the screen writes to the terminal while it stands: what threads and libraries would print there is
     kept in a file. What a thread raises and nobody has foreseen is a failure."""
 
-    def of_thread(told: threading.ExceptHookArgs) -> None:
-        if told.exc_value is not None and told.exc_type is not SystemExit:
-            report(told.thread.name if told.thread is not None else "a thread", told.exc_value)
+    def of_thread(failure: threading.ExceptHookArgs) -> None:
+        if failure.exc_value is not None and failure.exc_type is not SystemExit:
+            report(failure.thread.name if failure.thread is not None else "a thread", failure.exc_value)
 
-    def unraisable(told: "sys.UnraisableHookArgs") -> None:
-        if told.exc_value is not None:
-            keep_fault(told.exc_value)
+    def unraisable(unraisable_hook_args: "sys.UnraisableHookArgs") -> None:
+        if unraisable_hook_args.exc_value is not None:
+            keep_fault(unraisable_hook_args.exc_value)
 
     before = threading.excepthook, sys.unraisablehook, logging.lastResort
     threading.excepthook, sys.unraisablehook, logging.lastResort = of_thread, unraisable, logging.NullHandler()

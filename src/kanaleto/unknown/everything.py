@@ -241,9 +241,9 @@ class Everything:
         for unit, found in list(self.found.items()):
             if found.state in _ASKED and unit not in self.says:
                 timeout_s = max(_LEAST_TIMEOUT_S, 4 * found.took_s)
-                told = await identify(line.exchanger, unit, timeout_s, retries=0)
-                self.found[unit] = replace(found, identity=told)
-                self.says[unit] = says_of(told)
+                identification = await identify(line.exchanger, unit, timeout_s, retries=0)
+                self.found[unit] = replace(found, identity=identification)
+                self.says[unit] = says_of(identification)
 
     async def _ask_some(
         self, line: Reopened, units: list[int], question: Request | None, listen_s: float, share: float,
@@ -390,21 +390,21 @@ class Everything:
 
     def not_looked_at(self) -> list[str]:
         """In sentences; nothing where all that is likely was looked at."""
-        told: list[str] = []
+        texts: list[str] = []
         if not self.knows_settings:
             return ["the settings of the line are not known"]
         left = self._unasked
         if left:
-            told.append(f"{len(left)} unit IDs were not asked: {_in_short(left)}")
+            texts.append(f"{len(left)} unit IDs were not asked: {_in_short(left)}")
         for unit, turn in sorted(self.turns.units.items()) if self.turns is not None else ():
             if turn.trouble:
-                told.append(f"unit {unit}: {turn.trouble}")
+                texts.append(f"unit {unit}: {turn.trouble}")
             open_tables = [table for table in turn.survey.tables if not table.is_over]
             if open_tables and not turn.is_left_alone:
                 share = 100 * sum(table.share for table in open_tables) / len(open_tables)
                 titles = ", ".join(table.table.title for table in open_tables)
-                told.append(f"unit {unit}: {share:.0f} % of the likely places of {titles} asked")
-        return told
+                texts.append(f"unit {unit}: {share:.0f} % of the likely places of {titles} asked")
+        return texts
 
     def next_minutes(self) -> str:
         """What more time would be spent on."""

@@ -244,8 +244,8 @@ def copy_of(search: Everything) -> Everything:
     )
 
 
-def _unit_id(told: Any) -> int:
-    unit_id = int(told)
+def _unit_id(text: Any) -> int:
+    unit_id = int(text)
     if not 0 <= unit_id <= 255:
         raise ValueError
     return unit_id

@@ -113,9 +113,9 @@ def parse_display(text: str) -> Display:
     """A number as a display shows it, with point or comma: `2.41`, `2.41 ± 0.05`, `2.41 +- 5 %`; half its last digit
     where no tolerance is told. Raises ValueError."""
     wrong = f"{text!r} is no number that a display shows, such as 2.41, or 2.41 ± 0.05"
-    told, mark, around = text.replace("+-", "±").replace("+/-", "±").partition("±")
+    message, mark, around = text.replace("+-", "±").replace("+/-", "±").partition("±")
     try:
-        number = _decimal(told)
+        number = _decimal(message)
         digits = max(-int(number.as_tuple().exponent), 0)
         tolerance = Decimal(1).scaleb(-digits) / 2
         if mark:

@@ -210,8 +210,8 @@ class Codec(Struct, frozen=True):
 
     def _is_end(self, end: int, value: float, decimals: int | None) -> bool:
         """Whether `value`, rounded as it is, is what the first or last raw number means."""
-        told = self.scale.to_value(end) if self.scale is not None else end
-        return not isinstance(told, NoValue) and abs(told - value) <= _half_unit(value, decimals)
+        read = self.scale.to_value(end) if self.scale is not None else end
+        return not isinstance(read, NoValue) and abs(read - value) <= _half_unit(value, decimals)
 
     def _meaning(self, nearest: int, exact: Fraction, value: float, decimals: int | None) -> int:
         """The nearest raw number that is a value: some are none. Raises CannotEncode where no neighbour is one."""
@@ -221,13 +221,13 @@ class Codec(Struct, frozen=True):
         low, high = self._limits()
         near = range(max(nearest - 1, low), min(nearest + 1, high) + 1)
         for raw in sorted(near, key=lambda raw: abs(raw - exact)):
-            told = self._read(raw)
-            if raw == nearest and not isinstance(told, NoValue):
+            read = self._read(raw)
+            if raw == nearest and not isinstance(read, NoValue):
                 return raw
-            if isinstance(told, int | float) and abs(told - value) <= _half_unit(value, decimals):
+            if isinstance(read, int | float) and abs(read - value) <= _half_unit(value, decimals):
                 return raw
-        told = self._read(nearest)
-        why = told.reason if isinstance(told, NoValue) else "no value"
+        read = self._read(nearest)
+        why = read.reason if isinstance(read, NoValue) else "no value"
         raise CannotEncode(f"{value} cannot be told from what is no value: {why}")
 
     def _read(self, raw: int) -> Value:
@@ -276,8 +276,8 @@ class Codec(Struct, frozen=True):
         for other in (word - 1, word + 1):
             if other & (1 << (8 * size - 1)) == word & (1 << (8 * size - 1)) and other >= 0:
                 near.append(unpack(code, other.to_bytes(size))[0])
-        told = {one: scale.to_value(one) for one in near if math.isfinite(one)}
-        return min(told, key=lambda one: _off(told[one], value))
+        read = {one: scale.to_value(one) for one in near if math.isfinite(one)}
+        return min(read, key=lambda one: _off(read[one], value))
 
     def raw_limits(self) -> tuple[int, int]:
         """The least and the greatest raw number of a whole-number type."""
@@ -311,8 +311,8 @@ class Codec(Struct, frozen=True):
         return f"{self.type}" + (f" {self.order.value}" if self.type.is_wide else "")
 
 
-def _off(told: float | NoValue, value: float) -> float:
-    return math.inf if isinstance(told, NoValue) else abs(told - value)
+def _off(read: float | NoValue, value: float) -> float:
+    return math.inf if isinstance(read, NoValue) else abs(read - value)
 
 
 def _half_unit(value: float, decimals: int | None) -> float:

@@ -129,9 +129,9 @@ def _of_floats(raw: NDArray[np.uint64], kind: Kind) -> tuple[Numbers, Bits, NDAr
         first = value[0]
         exponent = np.log2(np.where(largest > 0, largest, 1.0))
         beyond = np.maximum(0.0, np.maximum(-10 - exponent, exponent - 20))
-        told = np.log2(1 + np.abs(first) * 10.0 ** np.minimum(decimals, _MOST_DECIMALS))
+        digits = np.log2(1 + np.abs(first) * 10.0 ** np.minimum(decimals, _MOST_DECIMALS))
         weight, most = weights.TYPES, weights.TYPES.mantissa + mantissa
-        decimal = weight.decimal + weight.decimal_digit * told
+        decimal = weight.decimal + weight.decimal_digit * digits
         decimal = decimal + weight.decimal_place * np.minimum(decimals, _MOST_DECIMALS)
         cost = np.where(whole, np.minimum(decimal, most), most) + weight.far_exponent * beyond
         cost = np.where(largest == 0, weight.zero, cost)
@@ -153,16 +153,16 @@ def _first_of_whole(first: Bits, width: int) -> Bits:
     """Small numbers and round ones are told in few bits."""
     weight = weights.TYPES
     size = np.log2(1 + np.abs(first))
-    told = size + np.log2(1 + size) + weight.of_length + (first < 0)
+    bits = size + np.log2(1 + size) + weight.of_length + (first < 0)
     if width == 32:
-        told = told + weight.very_wide * np.maximum(size - 27, 0.0)
+        bits = bits + weight.very_wide * np.maximum(size - 27, 0.0)
     if width == 64:
-        told = size + weight.long_length + weight.very_long * np.maximum(size - 48, 0.0)
-    shortest = np.minimum(told, width + 1.0) if width == 16 else told
+        bits = size + weight.long_length + weight.very_long * np.maximum(size - 48, 0.0)
+    shortest = np.minimum(bits, width + 1.0) if width == 16 else bits
     for zeros in (1, 2, 3):
         is_round = (first != 0) & (np.mod(first, 10**zeros) == 0)
         shortest = np.where(
-            is_round, np.minimum(shortest, told - weight.round_digit * zeros + weight.round_told), shortest
+            is_round, np.minimum(shortest, bits - weight.round_digit * zeros + weight.round_told), shortest
         )
     return np.where(first == 0, weight.zero, np.maximum(shortest, weight.least))
 

@@ -107,11 +107,13 @@ class WordRun:
         is_date = np.all([(column.first > _DATES[0]) & (column.first < _DATES[1]) for column in columns], axis=0)
         rises = np.isin(shape, (int(Shape.STILL), int(Shape.RISING)))
         saved = sum((column.told for column in columns), start=np.zeros(len(cost))) - len(columns) * weights.TYPES.date
-        told = np.where(
+        excess = np.where(
             is_date & rises, cost - saved + np.where(shape == Shape.STILL, weights.TYPES.still_date, 0.0), IMPOSSIBLE
         )
         codec = Codec(ValueType(Kind.UNIX32), order)
-        return _Entry(codec, codec.registers, self._key(Kind.UNIX32, order), told.tolist(), shape.astype(int).tolist())
+        return _Entry(
+            codec, codec.registers, self._key(Kind.UNIX32, order), excess.tolist(), shape.astype(int).tolist()
+        )
 
     def _key(self, kind: Kind, order: ByteOrder) -> int:
         return self._keys.setdefault((kind, order), len(self._keys))

@@ -58,8 +58,8 @@ def fit(pairs: Sequence[tuple[float, float]]) -> Fitted:
     factor, offset = _simplest(pairs, factor, offset)
     error = max(abs(raw * factor + offset - value) for raw, value in pairs)
     plus = f" {'+' if offset >= 0 else '−'} {abs(offset):g}" if offset else ""
-    told = f"off by {error:.3g} at most" if error else "exact"
-    return Fitted(factor, offset, error, f"raw × {factor:g}{plus}; {told}")
+    text = f"off by {error:.3g} at most" if error else "exact"
+    return Fitted(factor, offset, error, f"raw × {factor:g}{plus}; {text}")
 
 
 def _line(pairs: Sequence[tuple[float, float]]) -> tuple[float, float]:

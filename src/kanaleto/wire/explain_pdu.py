@@ -116,7 +116,7 @@ class _Walk:
             "bytes",
             size,
             FieldKind.FRAME,
-            lambda told: str(told) if told == follow else f"{told}, {follow} follow",
+            lambda count: str(count) if count == follow else f"{count}, {follow} follow",
             int.from_bytes(self._pdu[self.place : self.place + size]) == follow,
         )
 

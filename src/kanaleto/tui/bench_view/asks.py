@@ -28,8 +28,8 @@ class Asks(Panel):
         below: list[Row] = []
         for one in masters[: max(room // 3, 1)]:
             is_here = state.at_s - one.last_s < _GONE_S
-            told = f"{one.per_s:.1f}/s" if is_here else f"not for {age_text(state.at_s - one.last_s)}"
-            row: Row = [(master_text(one.name), "ink!" if is_here else "muted"), (f"  {told}", "muted")]
+            text = f"{one.per_s:.1f}/s" if is_here else f"not for {age_text(state.at_s - one.last_s)}"
+            row: Row = [(master_text(one.name), "ink!" if is_here else "muted"), (f"  {text}", "muted")]
             if one.refused:
                 code = f": exception {one.code:02}" if one.code is not None else ""
                 row.append((f"  {one.refused} refused{code}", "ochre"))

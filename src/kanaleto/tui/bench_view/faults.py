@@ -38,11 +38,11 @@ class FaultRows(Rows[str]):
     def draw(self, row: str, width: int, ground: str) -> Cells:
         cells = Cells(self.palette, ground if self.has_keys else "panel").put("  ")
         standing = self.fault(row)
-        told, _ = FAULTS[row]
+        text, _ = FAULTS[row]
         if standing is None:
-            return cells.put(_OFF, "dim").put(told, "ink", width - 8)
+            return cells.put(_OFF, "dim").put(text, "ink", width - 8)
         since = datetime.fromtimestamp(standing.since_s).strftime("%H:%M:%S")
         keys = standing.text.partition(" ")[2]
         right = f"{keys}{' · ' if keys else 'since '}{since}"
-        cells.put(_ON, "terracotta").put(told, bold=True, width=max(width - 9 - len(right), 8))
+        cells.put(_ON, "terracotta").put(text, bold=True, width=max(width - 9 - len(right), 8))
         return cells.put(f" {right}", "terracotta")

@@ -68,8 +68,12 @@ class BenchList(Rows[BenchRow]):
         if served is None:
             return cells.put("  nobody stands in", "dim", width - 2)
         state = self.context.bench.state
-        told = state.line(line.name) if state is not None else None
-        masters = f" · {told.masters} master{'s' if told.masters != 1 else ''}" if told is not None else ""
+        served_line = state.line(line.name) if state is not None else None
+        masters = (
+            f" · {served_line.masters} master{'s' if served_line.masters != 1 else ''}"
+            if served_line is not None
+            else ""
+        )
         room = width - 4 - len(masters)
         place = served.link.place
         place = place if len(place) <= room else f"…{place[len(place) - max(room - 1, 1) :]}"
@@ -83,9 +87,9 @@ class BenchList(Rows[BenchRow]):
         served = state.device(row.device.name) if state is not None else None
         if not bench.is_served(row.line.name, row.device.name) or served is None:
             return cells.put(f" · {row.device.unit_id:>3} ", "dim").put(row.device.name, "muted", width - 9)
-        shape, tone, told = _how(served)
+        shape, tone, text = _how(served)
         cells.put(f" {shape} ", tone).put(f"{served.unit_id:>3} ", "muted")
-        return cells.put(row.device.name, width=max(width - 10 - len(told), 6)).put(f" {told}", tone)
+        return cells.put(row.device.name, width=max(width - 10 - len(text), 6)).put(f" {text}", tone)
 
 
 def _how(served: ServedDevice) -> tuple[str, str, str]:

@@ -22,7 +22,7 @@ class RehearsalPane(Panel):
         if state is None:
             return []
         counts = state.counts
-        told = ", ".join(f"{count} {word}" for word, count in counts.items() if count) or "nothing judged yet"
+        text = ", ".join(f"{count} {word}" for word, count in counts.items() if count) or "nothing judged yet"
         if state.waits_for:
             doing = (f"begins when {', '.join(state.waits_for)} has been asked", "ochre")
         elif state.is_over:
@@ -30,7 +30,7 @@ class RehearsalPane(Panel):
             doing = ("over: passed" if is_passed else "over: not passed", "verdigris" if is_passed else "terracotta")
         else:
             doing = (f"{state.now_s:.0f} of {state.lasts_s:.0f} s", "verdigris")
-        head: Row = [("REHEARSAL  ", "muted!"), (f"{state.name}  ", "ink!"), doing, (f"  ·  {told}", "muted")]
+        head: Row = [("REHEARSAL  ", "muted!"), (f"{state.name}  ", "ink!"), doing, (f"  ·  {text}", "muted")]
         return [head, self._bar(state), *self._judged(state)]
 
     def _bar(self, state: RehearsalState) -> Row:

@@ -205,10 +205,10 @@ class BenchView(View, Horizontal):
         if device is not None:
             cells.put(f"  unit {device.unit_id}", "muted")
         if device is None or not bench.served:
-            told = [Cells(self.palette).put(" ").put(text, "muted") for text in wrapped(_ABOUT, width)[:2]]
+            about = [Cells(self.palette).put(" ").put(text, "muted") for text in wrapped(_ABOUT, width)[:2]]
             if device is not None:
                 cells.put("  ·  nobody stands in: B begins", "muted")
-            return [cells, *told, *([self._columns()] if len(told) < 2 else [])]
+            return [cells, *about, *([self._columns()] if len(about) < 2 else [])]
         if not self._stands_in:
             return [cells.put("  ·  it does not stand in: B begins, beside polling", "muted"), *self._head_below()]
         served = state.device(device.name) if state is not None else None
@@ -425,7 +425,7 @@ class BenchView(View, Horizontal):
         if standing is not None:
             bench.mend(target, name)
             return
-        told, keys = FAULTS[name]
+        message, keys = FAULTS[name]
         if not keys:
             bench.fault(target, name, {})
             return
@@ -441,7 +441,7 @@ class BenchView(View, Horizontal):
             bench.fault(target, name, found)
             return None
 
-        self.context.ask(f"{target}: {told}", keys, take, is_added_to=True)
+        self.context.ask(f"{target}: {message}", keys, take, is_added_to=True)
 
     # Rehearsals
 

@@ -91,24 +91,24 @@ def _of_move(move: Move) -> str:
     match move.kind:
         case "wave":
             low, high, period = move.number("low"), move.number("high"), move.number("period_s")
-            told = f"{move.text} {low:g} … {high:g} in {period:g} s"
+            text = f"{move.text} {low:g} … {high:g} in {period:g} s"
         case "follow":
             rate, lag = move.number("rate"), move.number("lag_s")
-            told = (
+            text = (
                 f"follows {move.text}" + (f", {rate:g} a second" if rate else "") + (f", lag {lag:g} s" if lag else "")
             )
         case "formula":
-            told = move.text
+            text = move.text
         case "counts_s":
-            told = f"counts {move.number('by', 1.0):g} each {move.number('counts_s'):g} s"
+            text = f"counts {move.number('by', 1.0):g} each {move.number('counts_s'):g} s"
         case "walk":
             low, high = (move.number(key, float("nan")) for key in ("low", "high"))
-            told = "walks" + (f" {low:g} … {high:g}" if low == low and high == high else "")
+            text = "walks" + (f" {low:g} … {high:g}" if low == low and high == high else "")
         case "list":
-            told = f"list {move.text}"
+            text = f"list {move.text}"
         case _:
-            told = f"clock, {move.text}"
-    return told + noise
+            text = f"clock, {move.text}"
+    return text + noise
 
 
 def written_text(point: Point, written: WrittenState) -> str:

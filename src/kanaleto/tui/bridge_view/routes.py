@@ -153,8 +153,8 @@ class RouteRows(Rows[RouteRow]):
         if seen is None:
             return cells.put(" ⇢ ", "muted").put(target, "ink", max(width - cells.width - 1, 4))
         value = seen.source_value
-        told = short_number(float(value)) if isinstance(value, int | float) else "—"
-        cells.put(told, "ink" if seen.is_good else "ochre", 8, right=True)
+        text = short_number(float(value)) if isinstance(value, int | float) else "—"
+        cells.put(text, "ink" if seen.is_good else "ochre", 8, right=True)
         cells.put(age_text(seen.source_age_s), "muted", 8, right=True).put("  ⇢ ", "muted").put(target, "ink", room)
         if seen.is_stopped or (seen.why_not and not seen.written):
             return cells.put(seen.why_not, "ochre")

@@ -79,10 +79,10 @@ class MasterRows(Panel):
             row.append((f"  refused {master.refused}", "ochre"))
         if master.gives_up_s is not None:
             slowest = max((route.slowest_s or 0.0 for route in self._routes()), default=0.0)
-            told = f"  gives up after {master.gives_up_s:.2g} s"
+            text = f"  gives up after {master.gives_up_s:.2g} s"
             if slowest > master.gives_up_s:
-                told += f", the slowest takes up to {slowest:.2f}"
-            row.append((told, "terracotta"))
+                text += f", the slowest takes up to {slowest:.2f}"
+            row.append((text, "terracotta"))
         return row
 
     def _routes(self) -> tuple[RouteState, ...]:
@@ -222,8 +222,8 @@ class BridgeView(View, Vertical):
             return cells.put(f"unit {row.target.unit_id} did not answer last: masters get 0B at once", "terracotta")
         if test is not None:
             is_there = test.outcome in ("good", "exception")
-            told = f"answered in {1000 * test.took_s:.1f} ms" if is_there else f"does not answer: {test.reason}"
-            return cells.put(f"tested: {told}", "muted" if is_there else "terracotta")
+            text = f"answered in {1000 * test.took_s:.1f} ms" if is_there else f"does not answer: {test.reason}"
+            return cells.put(f"tested: {text}", "muted" if is_there else "terracotta")
         return cells
 
     # Keys

@@ -147,8 +147,8 @@ def keep_settings(context: Context, place: PlaceState | None, site: Site) -> Non
         context.tell(f"{line.name} is led to a stand-in, whose settings are not kept: I in Map leads it back first")
         return
     title = place.settings.found_title if place.settings is not None else ""
-    told = f"{line.name} now has {title or 'these settings'}"
-    context.edit(set_link(line.name, place.link), then=lambda done: context.tell(told))
+    text = f"{line.name} now has {title or 'these settings'}"
+    context.edit(set_link(line.name, place.link), then=lambda done: context.tell(text))
 
 
 def question_for(place: PlaceState | None, unit_id: int, question: ScratchQuestion) -> ScratchQuestion:

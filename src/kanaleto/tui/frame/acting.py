@@ -132,8 +132,8 @@ class ActingHead(Drawn):
         cells = Cells(self.palette)
         if y == 0:
             cells.put(" WHAT ACTS NOW  ", "muted", bold=True)
-            told = "X ends all of it, with safe values; also while writing is locked" if self.count else _NOTHING
-            cells.put(told, "ink")
+            text = "X ends all of it, with safe values; also while writing is locked" if self.count else _NOTHING
+            cells.put(text, "ink")
         return self.strip_of(y, cells, self.size.width)
 
 
@@ -192,9 +192,9 @@ class ActingView(View, Vertical):
 
         def came() -> None:
             error = done.exception()
-            told = str(error) if error is not None else done.result()
-            if isinstance(told, str) and told:
-                tell(told)
+            result = str(error) if error is not None else done.result()
+            if isinstance(result, str) and result:
+                tell(result)
 
         done.add_done_callback(lambda _: later(came))
 

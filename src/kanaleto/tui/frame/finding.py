@@ -32,9 +32,9 @@ class FrameParts(Protocol):
 
     def perform(self, action: str, digit: str) -> None: ...
 
-    def do(self, what: Callable[[Session], object], told: str = "") -> None: ...
+    def do(self, what: Callable[[Session], object], text: str = "") -> None: ...
 
-    def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object], told: str = "") -> None: ...
+    def switch(self, what: str, lines: set[str] | None, do: Callable[[Session], object], text: str = "") -> None: ...
 
 
 def commands(frame: FrameParts) -> Iterator[Command]:
@@ -66,8 +66,8 @@ def _commands_for(frame: FrameParts, device: str, point: str, told_lines: set[st
     line, status = found
     name = line.line.name
 
-    def doing(what: Callable[[Session], object], told: str) -> Callable[[], None]:
-        return lambda: frame.do(what, told)
+    def doing(what: Callable[[Session], object], text: str) -> Callable[[], None]:
+        return lambda: frame.do(what, text)
 
     if not line.is_off and status.device.is_enabled and not status.is_off and status.device.points:
         ask = doing(lambda s: s.ask_device(device), f"{device} is asked now")
@@ -82,8 +82,8 @@ def _commands_for(frame: FrameParts, device: str, point: str, told_lines: set[st
     is_polled = isinstance(place, Place) and place.block is not None
     if point and (is_polled or (isinstance(place, Place) and place.because is WhyNot.SWITCHED_OFF)):
         word, of = ("off", f"of {device}, for now") if is_polled else ("on", f"of {device}")
-        told = f"{point} of {device} is switched {word}{', for now' if is_polled else ''}"
-        switch = doing(lambda s: s.switch_points(device, not is_polled, {point}), told)
+        text = f"{point} of {device} is switched {word}{', for now' if is_polled else ''}"
+        switch = doing(lambda s: s.switch_points(device, not is_polled, {point}), text)
         yield Command(f"Switch {point} {word}", of, switch)
     if status.device.points and status.device.is_enabled and not status.is_off:
         off = partial(

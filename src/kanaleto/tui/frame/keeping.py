@@ -85,9 +85,9 @@ class AppKeeping:
         folder = self.seam.folder
         if folder is not None:
             before_us = round(1e6 * self._screen.engine.session.events.begun_wall_s)
-            _, told = while_nobody_looked(folder.parent, before_us, FAILED)
-            if told:
-                self._screen.later(lambda: self._screen.trouble("missed", told))
+            _, text = while_nobody_looked(folder.parent, before_us, FAILED)
+            if text:
+                self._screen.later(lambda: self._screen.trouble("missed", text))
 
     def before(self, change: Change) -> None:
         """The engine is about to take that over. Points that only have another name keep their series; where somebody
@@ -145,7 +145,7 @@ class AppKeeping:
                 if self._kept is None or self._is_over:
                     return "not recorded: the application ends"
                 try:
-                    told = self._kept.begin_recording()
+                    text = self._kept.begin_recording()
                 except CannotRecord as error:
                     return self._refuse(f"not recorded: {error}")
                 self._refuse("")
@@ -154,7 +154,7 @@ class AppKeeping:
                     if self._where is not None and is_demo(self._where)
                     else ""
                 )
-                return f"{told + '; ' if told else ''}recording{away} to {self._kept.recording}"
+                return f"{text + '; ' if text else ''}recording{away} to {self._kept.recording}"
 
         self._work_and_tell(work)
 
@@ -176,8 +176,8 @@ class AppKeeping:
 
     def _work_and_tell(self, work: Callable[[], str]) -> None:
         def run() -> None:
-            told = work()
-            self._screen.later(lambda: self._screen.tell(told))
+            text = work()
+            self._screen.later(lambda: self._screen.tell(text))
 
         Thread(target=run, name="recording", daemon=True).start()
 

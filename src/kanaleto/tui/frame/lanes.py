@@ -48,9 +48,9 @@ class Lanes(Drawn, ScrollView):
 
     def step(self, step: int) -> None:
         """Earlier, or later."""
-        told = self.minutes.step(step, self._cells, self._now)
-        if told:
-            self.context.tell(told)
+        text = self.minutes.step(step, self._cells, self._now)
+        if text:
+            self.context.tell(text)
         self.refresh()
 
     @property

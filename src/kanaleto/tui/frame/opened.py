@@ -157,7 +157,7 @@ class OpenedSite:
         self._context.writing.leave()
         self._opened(self.door.open(path, self.holder.is_unsaved(path)), f"{path.name} is open")
 
-    def _opened(self, done: "Future[Done]", told: str) -> None:
+    def _opened(self, done: "Future[Done]", text: str) -> None:
         def came() -> None:
             error = error_of(done)
             if error is not None:
@@ -171,7 +171,7 @@ class OpenedSite:
                 self.holder.note_opened(site.path)
             self.holder.refresh()
             self._context.action_view("3" if site.point_count else "1")
-            self._context.tell(told)
+            self._context.tell(text)
 
         done.add_done_callback(lambda _: self._context.later(came))
 

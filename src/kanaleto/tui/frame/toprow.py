@@ -162,8 +162,8 @@ class TopRow(Drawn):
 
     def _acting(self) -> tuple[list[tuple[str, str]], list[tuple[str, str]]]:
         """What is held, pulsing, owed or was left standing, in one mark."""
-        told, count, tone = cast(_Writes, self.app).writing.acting()
-        return ([(f"▲ {told} (H)", tone)], [(f"▲ {count} H", tone)]) if count else ([], [])
+        text, count, tone = cast(_Writes, self.app).writing.acting()
+        return ([(f"▲ {text} (H)", tone)], [(f"▲ {count} H", tone)]) if count else ([], [])
 
     def on_click(self, event: events.Click) -> None:
         for column, digit in reversed(self._views_at):

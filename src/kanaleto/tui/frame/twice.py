@@ -23,14 +23,14 @@ class Twice:
     ) -> bool:
         """Whether `what` may be done now; otherwise it is told what it would do, and to whom. `lines`: only these
         lines' devices are concerned; `users` write there."""
-        told = "; ".join(users[:2]) + (f" and {len(users) - 2} more" if len(users) > 2 else "")
+        text = "; ".join(users[:2]) + (f" and {len(users) - 2} more" if len(users) > 2 else "")
         effect = "it goes on as it began, unless its point moves" if key == EDITING else f"{what} ends that"
-        told = f"{told}: {effect}" if told else self._tripping(context, what, lines)
+        text = f"{text}: {effect}" if text else self._tripping(context, what, lines)
         now = context.engine.now_s()
-        if not told or (self._key == key and now - self._at < _TWICE_S):
+        if not text or (self._key == key and now - self._at < _TWICE_S):
             return True
         self._key, self._at = key, now
-        context.tell(f"{told}: {'press ' + key if len(key) == 1 or key == 'space' else 'do it'} again if you mean it")
+        context.tell(f"{text}: {'press ' + key if len(key) == 1 or key == 'space' else 'do it'} again if you mean it")
         return False
 
     def _tripping(self, context: "Context", what: str, lines: Collection[str] | None) -> str:

@@ -91,7 +91,7 @@ class AppWriting:
             made = Control(self._screen.engine.session, self.lock, _LateLedger(self._keeping), self._folder)
             made.prove = self._screen.proof.prove
             self._control = made
-            made.tellers.append(lambda told: self._screen.later(lambda: self._screen.tell(told)))
+            made.tellers.append(lambda text: self._screen.later(lambda: self._screen.tell(text)))
             self._screen.engine.do(lambda session: session.listen(made))
             self._screen.engine.run(made.look_back())
         return self._control
@@ -177,12 +177,12 @@ class AppWriting:
         site = self._screen.engine.snapshot.site
         return next((device.writing for _, device in site.devices() if device.name == name), How.UNLOCK)
 
-    def _note(self, told: str, device: str) -> str:
+    def _note(self, text: str, device: str) -> str:
         def note(session: "Session") -> None:
-            session.events.note(EventKind.LOCK, "", device, told.partition(";")[0])
+            session.events.note(EventKind.LOCK, "", device, text.partition(";")[0])
 
         self._screen.engine.do(note)
-        return told
+        return text
 
     def users_of(self, lines: set[str] | None) -> list[str]:
         """What is kept alive, or runs, on these lines (on all where none are named): whoever would close them asks."""
@@ -224,9 +224,9 @@ class AppWriting:
             "left standing": sum(owed_state.stage is OwedStage.LEFT for owed_state in owed),
             "lost": len(self._control.alives.offers),
         }
-        told = " · ".join(f"{count} {name}" for name, count in counts.items() if count)
+        text = " · ".join(f"{count} {name}" for name, count in counts.items() if count)
         is_grave = counts["owed"] or counts["left standing"]
-        return told, sum(counts.values()), "terracotta" if is_grave else "ochre"
+        return text, sum(counts.values()), "terracotta" if is_grave else "ochre"
 
     # The line that writes
 
@@ -372,10 +372,10 @@ class _LateLedger:
         if ledger is not None:
             await ledger.take_back(number)
 
-    async def settle(self, number: int, wall_s: float, told: str) -> None:
+    async def settle(self, number: int, wall_s: float, text: str) -> None:
         ledger = await self._keeping.ledger()
         if ledger is not None:
-            await ledger.settle(number, wall_s, told)
+            await ledger.settle(number, wall_s, text)
 
     async def left(self) -> "list[Left]":
         ledger = await self._keeping.ledger()

@@ -52,10 +52,10 @@ def _maker(context: Context, parts: Parts, chosen: list[Identity], name: str) ->
         return values if shown else None
     part = parts.current
     if isinstance(part, ComparePart | AcrossPart):
-        told, headings, rows, marked = part.as_table()
+        text, headings, rows, marked = part.as_table()
 
         def comparison() -> Sheet:
-            sheet = comparison_sheet(snapshot.site.name, told, headings, rows, marked, now)
+            sheet = comparison_sheet(snapshot.site.name, text, headings, rows, marked, now)
             sheet.notes += notes
             return sheet
 

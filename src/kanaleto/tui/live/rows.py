@@ -128,13 +128,13 @@ class LiveRows(Rows[LiveRow]):
         line, status = found
         state = device_state(line, status)
         cells.put(f" {SHAPES[state]} ", TONES[state]).put(row.device.name, width=columns.name + 7, bold=True).put("  ")
-        told = device_phrase(line, status)
+        text = device_phrase(line, status)
         tone = "muted" if state in ("good", "idle") else TONES[state]
         if row.hidden:
             cells.put(f"{_folded(row.hidden)} · ", "ochre")
         if row.line.led_from is not None:
             cells.put(f"◇ {led_words(row.line)} · ", "ochre")
-        cells.put(f"{row.line.name} · unit {row.device.unit_id}", "muted").put(f" · {told}" if told else "", tone)
+        cells.put(f"{row.line.name} · unit {row.device.unit_id}", "muted").put(f" · {text}" if text else "", tone)
 
     def _point(self, cells: Cells, place: AnyPlace, columns: LiveColumns) -> None:
         point = place.point

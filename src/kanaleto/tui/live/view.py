@@ -348,13 +348,13 @@ class LiveView(View, Vertical):
         current = self._list.current
         return self._list.identity(current) if current is not None else None
 
-    def _arrange(self, told: str, stays_on: Hashable = None) -> None:
+    def _arrange(self, text: str, stays_on: Hashable = None) -> None:
         """The cursor goes to the top, or stays on what it was on where that is still listed."""
         self.parts.leave()
         self._spread_s = -1e9 if not self._listing.spread else self._spread_s
         self._fill()
         self._list.place_cursor((self._list.find(stays_on) if stays_on is not None else None) or 0)
-        self.context.tell(told)
+        self.context.tell(text)
         self.context.redraw()
 
     @_in_list

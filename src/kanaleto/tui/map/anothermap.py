@@ -183,8 +183,8 @@ class AnotherMapPane(Drawn, Vertical):
 
         def done(came: object) -> None:
             self._on_ended()
-            told = f"; no more: {', '.join(lost[:4])}{' …' if len(lost) > 4 else ''}" if lost else ""
-            self.context.tell(f"{device.name} has the map of {self._path.name}{told}; ctrl+z takes it back")
+            text = f"; no more: {', '.join(lost[:4])}{' …' if len(lost) > 4 else ''}" if lost else ""
+            self.context.tell(f"{device.name} has the map of {self._path.name}{text}; ctrl+z takes it back")
 
         edit = taken_map(device.name, self._path, self._text, self._list.new, pairs)
         self.context.edit(edit, self._opened, done)

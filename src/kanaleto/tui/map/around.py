@@ -37,9 +37,9 @@ class MapHead(Drawn):
             for text, tone in self._most_points(device):
                 cells.put(text, tone)
             cells.put(f" · {count}", "muted")
-            told = serves(self.snapshot.site, device)
-            if told:
-                cells.put(f" · {told}", "ochre")
+            message = serves(self.snapshot.site, device)
+            if message:
+                cells.put(f" · {message}", "ochre")
             if device.order is not None:
                 cells.put(f" · order {device.order.value}", "muted")
             found = self.snapshot.status_of(device.name)
@@ -54,7 +54,7 @@ class MapHead(Drawn):
 
     def _most_points(self, device: Device) -> list[tuple[str, str]]:
         """How many points there may be, where the site says so: of the device, its line, the site."""
-        site, told = self.snapshot.site, []
+        site, pairs = self.snapshot.site, []
         line = self.line
         for most, count, of in (
             (device.max_points, len(device.points), ""),
@@ -67,8 +67,8 @@ class MapHead(Drawn):
         ):
             if most is not None:
                 over = f", {count - most} too many" if count > most else ""
-                told.append((f" · {count} of {most} points{of}{over}", "terracotta" if over else "muted"))
-        return told
+                pairs.append((f" · {count} of {most} points{of}{over}", "terracotta" if over else "muted"))
+        return pairs
 
 
 class MapFoot(Drawn):

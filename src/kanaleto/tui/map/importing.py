@@ -123,10 +123,10 @@ class ImportPane(Drawn, Vertical):
         context.tell(f"reading {path.name} … escape stops it")
         later = context.later
 
-        def begin(sheets: list[Sheet], told: str) -> None:
+        def begin(sheets: list[Sheet], text: str) -> None:
             if not coming.stop.is_set():
                 self.begin(sheets, link, unit_id, device_of(self.snapshot.site, link, unit_id), opened)
-                context.tell(told)
+                context.tell(text)
             coming.set_result(None)  # only now: the prompt that waits for it closes then
 
         def fail(error: CannotImport) -> None:
@@ -136,11 +136,11 @@ class ImportPane(Drawn, Vertical):
 
         def work() -> None:
             try:
-                sheets, told = read_tables(path, coming.stop)
+                sheets, text = read_tables(path, coming.stop)
             except CannotImport as error:
                 later(partial(fail, error))
             else:
-                later(partial(begin, sheets, told))
+                later(partial(begin, sheets, text))
 
         Thread(target=work, name="import", daemon=True).start()
         return coming

@@ -37,8 +37,8 @@ def serves(site: Site, device: Device) -> str:
 
 
 def _and_serves(context: Context, device: Device) -> str:
-    told = serves(context.snapshot.site, device)
-    return f" ({told})" if told else ""
+    text = serves(context.snapshot.site, device)
+    return f" ({text})" if text else ""
 
 
 def tell_with_sharers(context: Context, device_name: str, came: Done) -> None:
@@ -176,10 +176,10 @@ def ask_scale(context: Context, place: Place, reading: Reading) -> None:
 
     def take(text: str) -> "Future[Done] | str":
         try:
-            cells, told = scale_cells(text, point, reading)
+            cells, message = scale_cells(text, point, reading)
         except ValueError as error:
             return str(error)
-        what = f"scale of {point.name}: {told}" if told else ""
+        what = f"scale of {point.name}: {message}" if message else ""
         return context.edit(change_points(device.name, [point.name], cells, seen, what), opened)
 
     asked = f"scale of {point.name}: raw=display, more pairs; or 4-20mA 6400-32000 0-250 (raw, then engineering)"

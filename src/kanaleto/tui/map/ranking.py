@@ -83,6 +83,6 @@ async def neighbours(engine: Engine, snapshot: Snapshot, place: Place) -> list[t
             continue
         value = point.codec.decode(data)
         said = shown(value, point.codec, point.decimals, point.labels) if not isinstance(value, NoValue) else ""
-        told = value.reason if isinstance(value, NoValue) else f"{said} {point.unit}"
-        rows.append((step, f"{data.hex(' ', 2).upper():<20} {told}"))
+        text = value.reason if isinstance(value, NoValue) else f"{said} {point.unit}"
+        rows.append((step, f"{data.hex(' ', 2).upper():<20} {text}"))
     return rows

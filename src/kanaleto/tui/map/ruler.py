@@ -109,7 +109,7 @@ class RulerRows(Rows[Row]):
         cells.put(" · ", "dim").put(span, "muted").put(f"  {count} not read", "dim")
         if row.gap is not None:
             saved = 1000 * (row.gap.second_s - row.gap.through_s)
-            told = (
+            text = (
                 f": reading them too would save {saved:.1f} ms"
                 if saved > 0
                 else f": reading them too takes {-saved:.1f} ms"
@@ -121,7 +121,7 @@ class RulerRows(Rows[Row]):
             )
             if not is_closed and device is not None:
                 hint = f" (max_gap={count})" if saved > 0 and device.limits.max_gap < count else ""
-                cells.put(told + hint, "dim")
+                cells.put(text + hint, "dim")
         return cells
 
     def _address(self, cells: Cells, row: RulerRow, width: int) -> None:

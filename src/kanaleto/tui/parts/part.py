@@ -51,8 +51,8 @@ class PartKind(Struct, frozen=True):
     @property
     def page(self) -> tuple[str, tuple[Key, ...]]:
         """For the page of keys."""
-        told = dict.fromkeys((action.key, action.told or action.verb) for action in self.actions)
-        return self.title, (*self.keys, *told)
+        keys = dict.fromkeys((action.key, action.told or action.verb) for action in self.actions)
+        return self.title, (*self.keys, *keys)
 
 
 class Part(View):

@@ -93,10 +93,10 @@ def _most_error(point: Point) -> float | None:
 def _expected(line: SheetLine) -> str:
     if line.expected is None:
         return "a person's word"
-    told = f"{line.expected:.6g}" if isinstance(line.expected, int | float) else line.expected
+    text = f"{line.expected:.6g}" if isinstance(line.expected, int | float) else line.expected
     if line.tolerance:
-        told += f" ± {Tolerance(line.tolerance, ToleranceOf(line.of))}"
-    return told
+        text += f" ± {Tolerance(line.tolerance, ToleranceOf(line.of))}"
+    return text
 
 
 class StillOpen(Panel):

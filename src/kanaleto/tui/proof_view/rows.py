@@ -64,9 +64,9 @@ class ProofRows(Rows[ProofRow]):
             rows.append(CheckedDevice(name, len(of_device), sum(claim.is_left for claim in of_device)))
             before = ""
             for claim in of_device:
-                told = claim.key.point or claim.key.claim
-                rows.append(ClaimRow(claim, told != before))
-                before = told
+                text = claim.key.point or claim.key.claim
+                rows.append(ClaimRow(claim, text != before))
+                before = text
             rows.append(None)
         self.set_rows(rows)
 
@@ -100,8 +100,8 @@ class ProofRows(Rows[ProofRow]):
         cells.put("✕ " if one.outcome == "silent" else "≠ ", "terracotta" if one.outcome == "silent" else "ochre")
         who = f"{one.device}/{one.point}" if one.point else one.device or one.line
         cells.put(who, "ink", min(36, max(width // 3, 12))).put(f" {one.what}", "muted", 11)
-        told = f"silent: {one.found}" if one.outcome == "silent" else f"noted {one.expected}, found {one.found}"
-        cells.put(told, "ink", max(width - cells.width - 1, 4))
+        text = f"silent: {one.found}" if one.outcome == "silent" else f"noted {one.expected}, found {one.found}"
+        cells.put(text, "ink", max(width - cells.width - 1, 4))
 
     def _claim(self, cells: Cells, row: ClaimRow, width: int) -> None:
         claim, key = row.claim, row.claim.key

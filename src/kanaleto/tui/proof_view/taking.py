@@ -324,7 +324,7 @@ def _cells_of(device: Device, point: str) -> dict[str, str]:
     each_point = next((each_point for each_point in device.points if each_point.name == point), None)
     if each_point is None:
         return {"prove": "once"}
-    told = {"prove": prove_text(each_point.proving)}
+    cells = {"prove": prove_text(each_point.proving)}
     if each_point.proving.tolerance is not None:
-        told["tolerance"] = tolerance_text(each_point.proving)
-    return told
+        cells["tolerance"] = tolerance_text(each_point.proving)
+    return cells

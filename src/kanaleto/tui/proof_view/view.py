@@ -94,11 +94,11 @@ class ProofView(View, Vertical):
         filled = (id(state), self._filter.value, snapshot.version, there)
         if self._filled != filled:
             self._filled = filled
-            told = [(claim, f"{claim.key} {claim.key.claim} {claim.state.value}") for claim in claims]
+            shown = [(claim, f"{claim.key} {claim.key.claim} {claim.state.value}") for claim in claims]
             if there:
                 self._rows.fill_there(there)
             else:
-                self._rows.fill([claim for claim, text in told if self._filter.matches(text)], of_snapshot(snapshot))
+                self._rows.fill([claim for claim, text in shown if self._filter.matches(text)], of_snapshot(snapshot))
         self._rows.under_way = self._taking.key
         width, height = self.size.width, self.size.height
         self.set_class(width < 120, "-narrow")

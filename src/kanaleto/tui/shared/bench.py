@@ -241,9 +241,9 @@ class AppBench:
                 return f"{line.name} is not led elsewhere: {owed[0]} — H lists it; give it back first"
             place = self.served[line.name].link
             self._leads = {**self._leads, line.name: Lead(line.link, place)}
-            told = f"{line.name} is led to a stand-in at {place.place}"
+            text = f"{line.name} is led to a stand-in at {place.place}"
             try:
-                self._context.door.take_over_again(told).result(_TAKE_S)
+                self._context.door.take_over_again(text).result(_TAKE_S)
             except Exception:
                 self._leads = {name: lead for name, lead in self._leads.items() if name != line.name}
                 raise
@@ -265,18 +265,18 @@ class AppBench:
             self._work(line.name, "is read through a service", lambda: self._read_through(line, place))
 
     def _read_through(self, line: Line, place: Link) -> str:
-        told = f"{line.name} is read through a service at {place.place}"
+        text = f"{line.name} is read through a service at {place.place}"
         try:
-            owed = self._leave(line, told)
+            owed = self._leave(line, text)
             if owed:
                 return f"{line.name} is not read elsewhere: {owed[0]} — H lists it; give it back first"
             self._leads = {**self._leads, line.name: Lead(line.link, place, Origin.BRIDGE)}
             try:
-                self._context.door.take_over_again(told).result(_TAKE_S)
+                self._context.door.take_over_again(text).result(_TAKE_S)
             except Exception:
                 self._leads = {name: lead for name, lead in self._leads.items() if name != line.name}
                 raise
-            return f"{told}; nothing of it is saved, J leads it back"
+            return f"{text}; nothing of it is saved, J leads it back"
         finally:
             self._context.control.lock.kept_shut = ""
 
@@ -290,12 +290,12 @@ class AppBench:
                 self._context.engine.do(lambda session: control.owings.give_up({name}, why)).result(_LEAVE_S)
             is_stand_in = self._leads[name].origin is Origin.STAND_IN
             self._leads = {leader: lead for leader, lead in self._leads.items() if leader != name}
-            told = f"{name} is led to its own devices again"
-            self._context.door.take_over_again(told).result(_TAKE_S)
+            text = f"{name} is led to its own devices again"
+            self._context.door.take_over_again(text).result(_TAKE_S)
             if is_stand_in:
                 self._end(name)
             self._turned_s = time.monotonic()
-            return f"{told}, and locked" + (f"; not confirmed: {left[0]}" if left else "")
+            return f"{text}, and locked" + (f"; not confirmed: {left[0]}" if left else "")
         finally:
             self._context.control.lock.kept_shut = ""
 
@@ -443,16 +443,16 @@ class AppBench:
             from kanaleto.bench.standins import BenchRefused
 
             try:
-                told = work()
+                text = work()
             except (BenchRefused, NoPlace, EngineEnded) as error:
-                told = f"{line}: nothing stands in: {error}"
+                text = f"{line}: nothing stands in: {error}"
             except TimeoutError:
-                told = f"{line}: it takes too long, and is given up"
+                text = f"{line}: it takes too long, and is given up"
             except Exception as error:  # whatever it is, it is told, and the rest goes on
-                told = f"{line}: {error}"
+                text = f"{line}: {error}"
             finally:
                 self._under_way = {name: work for name, work in self._under_way.items() if name != line}
-            self._tell_later(told)
+            self._tell_later(text)
 
         Thread(target=run, name="stand in", daemon=True).start()
 

@@ -19,17 +19,17 @@ def begin_elsewhere(
     is done by the interface afterwards; neither is where it was stopped meanwhile."""
     done = Stoppable()
 
-    def end(told: str) -> None:
+    def end(text: str) -> None:
         if then is None:
-            context.tell(told)
+            context.tell(text)
         elif not done.stop.is_set():
             then()
-            context.tell(told)
+            context.tell(text)
         done.set_result(None)  # only now: the line that waits for it closes then
 
     def run() -> None:
         try:
-            told = work()
+            text = work()
         except refusals as error:
             why = str(error)
             context.later(lambda: context.trouble("answer", why))
@@ -40,7 +40,7 @@ def begin_elsewhere(
             context.later(lambda: context.trouble("answer", why))
             done.set_exception(error)
         else:
-            context.later(lambda: end(told))
+            context.later(lambda: end(text))
 
     context.tell(begins)
     Thread(target=run, name=name, daemon=True).start()

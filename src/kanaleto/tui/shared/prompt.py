@@ -111,8 +111,8 @@ class PromptList(Drawn):
             return cells.put(" WHAT MAY STAND HERE  ", "muted", bold=True).put(of, "muted").strip(self.size.width)
         at = self._first + y - 1
         if at < len(self._rows):
-            name, told = self._rows[at]
-            cells.put(f" {name}", "ink", width).put(told, "muted", max(self.size.width - width - 2, 1))
+            name, text = self._rows[at]
+            cells.put(f" {name}", "ink", width).put(text, "muted", max(self.size.width - width - 2, 1))
         return cells.strip(self.size.width)
 
 

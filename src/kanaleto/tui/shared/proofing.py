@@ -112,8 +112,8 @@ class AppProof:
         assert checkout is not None
         with checkout.turn:
             claims = tuple(checkout.claims(chosen=tuple(self.chosen)))
-            told = (*checkout.sheet.told, *checkout.gone(claims))
-        self._publish(ProofState(claims, told, checkout.sheet.begun))
+            messages = (*checkout.sheet.told, *checkout.gone(claims))
+        self._publish(ProofState(claims, messages, checkout.sheet.begun))
 
     def _publish(self, state: ProofState) -> None:
         def shown() -> None:
@@ -129,11 +129,11 @@ class AppProof:
 
     # Evidence
 
-    def keep(self, key: "ClaimKey", make: MakeLine, told: Callable[["SheetLine"], str]) -> None:
+    def keep(self, key: "ClaimKey", make: MakeLine, words_of: Callable[["SheetLine"], str]) -> None:
         """One more line, made on the worker of what stands there then."""
-        self._worker.submit(self._keep, key, make, told)
+        self._worker.submit(self._keep, key, make, words_of)
 
-    def _keep(self, key: "ClaimKey", make: MakeLine, told: Callable[["SheetLine"], str]) -> None:
+    def _keep(self, key: "ClaimKey", make: MakeLine, words_of: Callable[["SheetLine"], str]) -> None:
         from kanaleto.editing.presence import user_name
         from kanaleto.proof.claims import replacing
         from kanaleto.proof.sheet import CannotKeep
@@ -154,7 +154,7 @@ class AppProof:
             self._told(str(error))
             return
         self._say()
-        self._told(told(line))
+        self._told(words_of(line))
 
     def merge(self, other: Path) -> None:
         """Take the lines of somebody else's sheet."""
@@ -197,8 +197,8 @@ class AppProof:
 
             def shown() -> None:
                 self.there = wrong
-                told = f"{len(wrong)} of {len(found)} answers differ" if wrong else f"{len(found)} answers as noted"
-                self._context.tell(told)
+                text = f"{len(wrong)} of {len(found)} answers differ" if wrong else f"{len(found)} answers as noted"
+                self._context.tell(text)
                 self._context.redraw()
 
             self._context.later(shown)
@@ -210,7 +210,7 @@ class AppProof:
 
     def ask(
         self, key: "ClaimKey", what: str, asked: "Callable[[Session], Coroutine[Any, Any, Any]]",
-        make: Callable[[Any], MakeLine], told: Callable[["SheetLine"], str],
+        make: Callable[[Any], MakeLine], words_of: Callable[["SheetLine"], str],
     ) -> "Future[Any]":  # fmt: skip
         """Ask on the engine's loop, then keep what `make` makes of the answer."""
         self.under_way = what
@@ -228,7 +228,7 @@ class AppProof:
             elif error is not None:
                 self._told(str(error))
             else:
-                self.keep(key, make(done.result()), told)
+                self.keep(key, make(done.result()), words_of)
 
         done.add_done_callback(came)
         self._context.redraw()
@@ -282,6 +282,6 @@ def how_far(claims: Sequence["Claim"]) -> str:
     wanted = [claim for claim in claims if not claim.is_gone]
     counts = counts_of(wanted)
     left = sum(claim.is_left for claim in wanted)
-    told = [f"{counts['proved']} of {len(wanted)} proved"]
-    told += [f"{count} {word}" for word, count in counts.items() if count and word not in ("proved", "open")]
-    return " · ".join([*told, f"{left} to go" if left else "nothing is left"])
+    texts = [f"{counts['proved']} of {len(wanted)} proved"]
+    texts += [f"{count} {word}" for word, count in counts.items() if count and word not in ("proved", "open")]
+    return " · ".join([*texts, f"{left} to go" if left else "nothing is left"])

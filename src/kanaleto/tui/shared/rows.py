@@ -190,9 +190,9 @@ class Rows(Scrolled, Generic[RowT], can_focus=True):
         width, top, palette = self._frame
         index = y + top
         if not self.rows and y > 0:
-            lines = [part for told in self.empty_text.split("\n") for part in wrapped(told, max(width - 3, 10))]
-            told = lines[y - 1] if y <= len(lines) else ""
-            return Cells(palette, self.resting_ground).put("  ").put(told, "muted").strip(width)
+            lines = [part for text in self.empty_text.split("\n") for part in wrapped(text, max(width - 3, 10))]
+            text = lines[y - 1] if y <= len(lines) else ""
+            return Cells(palette, self.resting_ground).put("  ").put(text, "muted").strip(width)
         if index >= len(self.rows):
             return self.strip_of(y, Cells(palette, self.resting_ground), width)
         row = self.rows[index]

@@ -67,8 +67,8 @@ def device_phrase(line: LineStatus, status: DeviceStatus) -> str:
         (status.points_off, "switched off, for now"),
         (status.points_refused, "refused: E tells why"),
     ]
-    told = [f"{count} point{'s' if count != 1 else ''} {what}" for count, what in points if count]
-    return " · ".join([took, *told] if took else told)
+    texts = [f"{count} point{'s' if count != 1 else ''} {what}" for count, what in points if count]
+    return " · ".join([took, *texts] if took else texts)
 
 
 def line_phrase(line: LineStatus, is_held: bool) -> tuple[str, str]:

@@ -116,8 +116,8 @@ class Beside(Scrolled, can_focus=True):
                 lines += self._wrapped(self._cells().put(" "), text, width)
         if len(lines) == 1:
             lost = sum(device.failed for device in looking.devices)
-            told = f"{lost} failed, in no pattern: nothing stands out" if lost else "all that was asked was answered"
-            lines.append(self._cells().put(f"  {told if looking.rows else 'nothing was asked'}", "muted"))
+            message = f"{lost} failed, in no pattern: nothing stands out" if lost else "all that was asked was answered"
+            lines.append(self._cells().put(f"  {message if looking.rows else 'nothing was asked'}", "muted"))
         return lines
 
     def _happened(self, width: int) -> list[Cells]:
@@ -130,8 +130,8 @@ class Beside(Scrolled, can_focus=True):
             who = event.device or event.line
             times = f" ({event.count} times, last {clock_text(event.last_wall_s)[:8]})" if event.count > 1 else ""
             lasted = f"; over after {length_text(event.lasted_s)}" if event.lasted_s else ""
-            told = f"{event.text}{times}{lasted}"
-            rows += self._wrapped(first.put(who, "ink", bold=True) if who else first, told, width)
+            text = f"{event.text}{times}{lasted}"
+            rows += self._wrapped(first.put(who, "ink", bold=True) if who else first, text, width)
         head = self._cells().put("  ").put("WHAT HAPPENED", "muted", bold=True)
         return [head, *rows, self._cells()] if rows else []
 
@@ -188,8 +188,8 @@ def _refused(device: OfDevice) -> str:
         return "·"
     most = max(codes, key=lambda code: codes[code])
     count = f"{sum(codes.values())}"
-    told = f"{count} ({most}{'…' if len(codes) > 1 else ''})"
-    return told if len(told) < dict(_COLUMNS)["refused"] else count
+    text = f"{count} ({most}{'…' if len(codes) > 1 else ''})"
+    return text if len(text) < dict(_COLUMNS)["refused"] else count
 
 
 def _bars(times: list[float]) -> str:

@@ -89,8 +89,8 @@ class Looking:
             self._counting = gathered, counts, reel.each(ranked, first, last, add)
         return has_news
 
-    def say_when(self, told: list[str]) -> None:
-        self.when = told
+    def say_when(self, texts: list[str]) -> None:
+        self.when = texts
         self.version += 1
 
     def _take(self) -> bool:
@@ -113,6 +113,6 @@ class Looking:
             )
             for line in lines
         )
-        self.remarks = [*remarks_of(lines, self.findings), *(told for told in ports if told), *own_counts.told()]
+        self.remarks = [*remarks_of(lines, self.findings), *(text for text in ports if text), *own_counts.told()]
         self.version += 1
         return True

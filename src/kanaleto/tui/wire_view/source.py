@@ -123,10 +123,10 @@ class Source:
         return wanted.narrowed(None, min(rows), max(rows) + 1, lambda row: row.line == line and row.at_us in rows) if (
             rows) else wanted  # fmt: skip
 
-    def show_rows(self, told: str, line: str, rows: Sequence[int]) -> None:
+    def show_rows(self, text: str, line: str, rows: Sequence[int]) -> None:
         """List those that began then, and no others; all again where there are none."""
         self.text, self.only_failed, self.fault = "", False, ""
-        self.shown_rows, self._chosen = told, (line, frozenset(rows))
+        self.shown_rows, self._chosen = text, (line, frozenset(rows))
         self._begin_search()
 
     def _begin_search(self) -> None:

@@ -200,9 +200,9 @@ class WireView(View, Vertical):
         self._beside.tick()
 
     def _note(self) -> str:
-        told = self.source.fault or self.source.told or self.source.shown_rows
-        if told:
-            return told
+        text = self.source.fault or self.source.told or self.source.shown_rows
+        if text:
+            return text
         marks, current = self._list.marks, self._list.current
         if len(marks) == 2:
             return f"{_between(*marks)} between the marks"
@@ -494,10 +494,10 @@ class WireView(View, Vertical):
         place = self.source.places.served.place_of(row) if row is not None and self._is_of_site else None
         self._asked.ask_counters(place)
 
-    def _say_aside(self, told: list[str], is_last: bool) -> None:
-        self._beside.looking.say_when(told)
+    def _say_aside(self, texts: list[str], is_last: bool) -> None:
+        self._beside.looking.say_when(texts)
         if is_last and not self._beside.display:
-            self.context.tell(told[0])
+            self.context.tell(texts[0])
         self._draw()
 
     def action_lane(self) -> None:

@@ -102,10 +102,10 @@ class WriteLine(ShownLine):
             self._waits = str(error)
         else:
             wait, why = came.result()
-            told = f"the longest wait on {wish.order.line} is {1000 * wait.longest_s:.0f} ms ({wait.why})"
-            told += f", {1000 * wait.if_silent_s:.0f} ms once a device falls silent" if wait.if_silent_s else ""
+            text = f"the longest wait on {wish.order.line} is {1000 * wait.longest_s:.0f} ms ({wait.why})"
+            text += f", {1000 * wait.if_silent_s:.0f} ms once a device falls silent" if wait.if_silent_s else ""
             self._waits = (
-                f"{told}{'; ' + why if why else ''}. After a kill or a loss of power only its own watchdog helps"
+                f"{text}{'; ' + why if why else ''}. After a kill or a loss of power only its own watchdog helps"
             )
         self.redraw()
 
@@ -242,8 +242,8 @@ class WriteLine(ShownLine):
         later = self.context.later
         back = back_of(self._preview, self.context.snapshot)
 
-        def on_later(told: str) -> None:
-            later(lambda: self._told_later(sends, told))
+        def on_later(text: str) -> None:
+            later(lambda: self._told_later(sends, text))
 
         if pulse_s and len(orders) == 1:
             way_back = preview(self._spots, back, self.context.snapshot, self._bit).orders[0]
@@ -316,29 +316,29 @@ class WriteLine(ShownLine):
                     self._read[spot.who, spot.point.name] = (spot.words, now_s)
         took = f", {1000 * last.took_s:.0f} ms" if last.is_done else ""
         if len(results) + len(rest) > 1:
-            told = f"{len(well)} of {len(results) + len(rest)} written"
+            text = f"{len(well)} of {len(results) + len(rest)} written"
             if not last.is_well:
-                told += f"; {last.order.name}: {_state_words(last)}"
-                told += f"; not sent: {', '.join(order.name for order in rest)}" if rest else ""
+                text += f"; {last.order.name}: {_state_words(last)}"
+                text += f"; not sent: {', '.join(order.name for order in rest)}" if rest else ""
         else:
-            told = f"{_state_words(last)}{took}"
+            text = f"{_state_words(last)}{took}"
         self.phase = Phase.DONE if last.state is not State.NOT_SENT else Phase.TYPING
         if last.is_well and back:
-            told += f" · the way back stands above: {back}"
+            text += f" · the way back stands above: {back}"
             self._put(back)
             self._has_back = True
         else:
             self._look()
-        self._say(told, "verdigris" if last.is_well else "terracotta")
+        self._say(text, "verdigris" if last.is_well else "terracotta")
 
-    def _told_later(self, sends: int, told: str) -> None:
-        tone = "verdigris" if told.endswith("it stayed") else "terracotta"
+    def _told_later(self, sends: int, text: str) -> None:
+        tone = "verdigris" if text.endswith("it stayed") else "terracotta"
         if self.is_open and sends == self._sends:
             back = f" · the way back stands above: {self._typed.text}" if self._has_back else ""
-            self._say(told + (back if tone == "verdigris" else ""), tone)
+            self._say(text + (back if tone == "verdigris" else ""), tone)
             self.redraw()
         else:
-            self.context.tell(told)
+            self.context.tell(text)
 
     def _tell_elsewhere(self, came: "Future[list[Result]]") -> None:
         """The line was closed meanwhile: what came of it is told all the same."""
@@ -368,8 +368,8 @@ class WriteLine(ShownLine):
             return
         if kept is not None:
             self.phase = Phase.DONE
-            told = f"kept alive every {wish.period_s:g} s until it is stopped (H lists it, X there ends all); "
-            self._say(f"{told}after a kill or a loss of power only the device's own watchdog helps", "verdigris")
+            text = f"kept alive every {wish.period_s:g} s until it is stopped (H lists it, X there ends all); "
+            self._say(f"{text}after a kill or a loss of power only the device's own watchdog helps", "verdigris")
         elif result.needs is not None:
             self.phase = Phase.ASKED
             agreed = replace(wish, order=wish.order.with_consent(result.needs))

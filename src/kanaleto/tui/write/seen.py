@@ -40,9 +40,9 @@ class SeenPreview:
     def changed(self) -> str:
         """What stands there now, where it is not what stood there when this was typed."""
         for line in self._made.lines[:20]:
-            now, is_fresh, told = now_of(line.spot, self._snapshot)
+            now, is_fresh, text = now_of(line.spot, self._snapshot)
             if now is not None and line.now is not None and line.is_fresh and is_fresh and now != line.now:
-                return f"{line.spot.name} has changed meanwhile: {told} stands there now, it was {line.was}"
+                return f"{line.spot.name} has changed meanwhile: {text} stands there now, it was {line.was}"
         return ""
 
     def title(self, what: str, bit: int | None = None) -> Cells:
@@ -101,9 +101,9 @@ class SeenPreview:
     def _several(self, cells: Cells, lines: Sequence[PlannedWrite]) -> Cells:
         is_one = len({line.spot.who for line in lines}) == 1
         names = [line.spot.name if is_one else line.spot.who for line in lines[:6]]
-        told = [f"{name}: {line.was} → {line.wanted.told}" for name, line in zip(names, lines, strict=False)]
+        texts = [f"{name}: {line.was} → {line.wanted.told}" for name, line in zip(names, lines, strict=False)]
         more = f" and {len(lines) - 6} more" if len(lines) > 6 else ""
-        return cells.put("   ").put(" · ".join(told) + more, "ink")
+        return cells.put("   ").put(" · ".join(texts) + more, "ink")
 
     def goes_out(self) -> Cells:
         cells = self._cells("goes out")

@@ -75,8 +75,8 @@ class CompareRows(Rows[Pair]):
         else:
             self._put(cells, row.left, value)
             self._put(cells, row.right, value)
-        told, is_off = self.verdict(row)
-        cells.put(told, "ochre" if is_off else "muted", more, right=True)
+        message, is_off = self.verdict(row)
+        cells.put(message, "ochre" if is_off else "muted", more, right=True)
         return cells.put("  ≠" if is_off else "", "ochre", bold=True)
 
     def _put(self, cells: Cells, place: AnyPlace | None, width: int) -> None:
@@ -231,8 +231,8 @@ class ComparePart(Part):
         """What is shown, for paper: what it is, headings, rows, and which of these differ."""
         rows, marked = [], []
         for at, pair in enumerate(self._list.rows):
-            told, is_off = self._list.verdict(pair)
-            rows.append([pair.name, *self._list.texts(pair), f"{told}{' ≠' if is_off else ''}"])
+            text, is_off = self._list.verdict(pair)
+            rows.append([pair.name, *self._list.texts(pair), f"{text}{' ≠' if is_off else ''}"])
             marked += [at] if is_off else []
         titles = self._titles()
         return self._head.told, [titles[0] or "point", titles[1], titles[2], "difference"], rows, marked

@@ -318,13 +318,13 @@ class HeldPart(Part):
         if why or not orders:
             self.context.tell(why or (left[0] if left else "nothing differs that could be written back"))
             return
-        told = "\n".join(f"{order.name}: {order.told}" for order in orders[:3])
+        text = "\n".join(f"{order.name}: {order.told}" for order in orders[:3])
         more = f"\n… and {len(orders) - 3} more" if len(orders) > 3 else ""
         more += f"\nleft: {left[0]}" + (f", and {len(left) - 1} more" if len(left) > 1 else "") if left else ""
         write = Choice("y", "write back", partial(self._restore, orders))
         count = "one value" if len(orders) == 1 else f"{len(orders)} values, one after the other,"
         question = f"Write back {count} to {self.device}?"
-        self.context.ask_to_write(WriteQuestion(question, told + more, (write,)))
+        self.context.ask_to_write(WriteQuestion(question, text + more, (write,)))
 
     def _restore(self, orders: list[Order]) -> None:
         control = self.context.control
@@ -335,15 +335,15 @@ class HeldPart(Part):
     def _restored(self, orders: list[Order], results: list[Result]) -> None:
         well = sum(result.is_well for result in results)
         wrong = next((result for result in results if not result.is_well), None)
-        told = f"{well} of {len(orders)} written back"
+        text = f"{well} of {len(orders)} written back"
         if wrong is not None and wrong.needs is not None:
             agreed = [result.order.with_consent(result.needs) for result in results if result.needs is not None]
             write = Choice("y", "write them", partial(self._restore, agreed))
-            self.context.ask_to_write(WriteQuestion(f"{told}; {len(agreed)} want a word", wrong.text, (write,)))
+            self.context.ask_to_write(WriteQuestion(f"{text}; {len(agreed)} want a word", wrong.text, (write,)))
         elif wrong is not None:
-            self.context.trouble("answer", f"{told}; {wrong.order.name}: {wrong.text}")
+            self.context.trouble("answer", f"{text}; {wrong.order.name}: {wrong.text}")
         else:
-            self.context.tell(told)
+            self.context.tell(text)
         self._read_now()
 
 

@@ -177,10 +177,10 @@ class MovedPart(Part):
     def _tell(self) -> None:
         since = self.context.engine.session.clock.at(self._since_s)
         noticed = len(self._list.rows)
-        told = "nothing yet: disturb the measurement" if not noticed else f"{noticed} moved more than their noise"
+        text = "nothing yet: disturb the measurement" if not noticed else f"{noticed} moved more than their noise"
         if self.snapshot.is_held:
-            told = "polling is held: nothing can move"
-        self._head.told = (f"since {clock_text(since)[:8]} · {told}", self._bare_told())
+            text = "polling is held: nothing can move"
+        self._head.told = (f"since {clock_text(since)[:8]} · {text}", self._bare_told())
 
     def _bare_told(self) -> str:
         state = self._bare.state if self._bare is not None else None
@@ -197,9 +197,9 @@ class MovedPart(Part):
         ]
         count = sum(stretch.count for stretch in state.words)
         refused = f", {sum(last - first + 1 for first, last in state.refused)} refused" if state.refused else ""
-        told = f": {state.told}" if state.told else ""
+        text = f": {state.told}" if state.told else ""
         watched = f"{state.table.value} {ends[0]} … {ends[1]} of {state.device}"
-        return f"also {watched} as bare words: {count} read{refused}{told}"
+        return f"also {watched} as bare words: {count} read{refused}{text}"
 
     def focus_rows(self) -> None:
         self.screen.set_focus(self._list)
@@ -272,8 +272,8 @@ class MovedPart(Part):
         point = f"{'Bit' if row.table.is_bits else 'Register'} {count}"
         cells = {"name": point, "table": row.table.value, "address": count}
         cells |= {} if row.table.is_bits else {"type": "uint16"}
-        told = f"{point} is a point of {device.name}; c in Map names it, ctrl+z takes it back"
-        self.context.edit(add_points(device.name, [cells]), then=lambda done: self.context.tell(told))
+        text = f"{point} is a point of {device.name}; c in Map names it, ctrl+z takes it back"
+        self.context.edit(add_points(device.name, [cells]), then=lambda done: self.context.tell(text))
 
 
 def parse_range(text: str, device: Device) -> tuple[Table, int, int]:

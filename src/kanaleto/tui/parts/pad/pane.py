@@ -77,8 +77,8 @@ class PadPart(Part):
         self._list.set_rows(self.rows(snapshot))
         row = self._list.current
         place = row.place if isinstance(row, Setting) else None
-        told = last_minute(snapshot, [place], self.size.width, place.point.name.upper()) if place is not None else []
-        self._below.take(told, self._list, self._below.room(self._list) if told else 0)
+        rows = last_minute(snapshot, [place], self.size.width, place.point.name.upper()) if place is not None else []
+        self._below.take(rows, self._list, self._below.room(self._list) if rows else 0)
 
     # What there is
 
@@ -205,12 +205,12 @@ class PadPart(Part):
 
     def _dry_rows(self, run: RunState) -> list[PadRow]:
         """All that a dry run would do, step by step."""
-        if not any(told.outcome is StepOutcome.WOULD for told in run.steps):
+        if not any(step.outcome is StepOutcome.WOULD for step in run.steps):
             return []
         rows: list[PadRow] = []
-        for told in run.steps:
-            text = f"{told.step.number:3}  {told.step.text}" + (f": {told.said}" if told.said else "")
-            if told.outcome is StepOutcome.FAILED:
+        for step in run.steps:
+            text = f"{step.step.number:3}  {step.step.text}" + (f": {step.said}" if step.said else "")
+            if step.outcome is StepOutcome.FAILED:
                 text += " — this fails"
             parts = wrapped(text, max(self.size.width - 12, 30))
             rows += [Note(f"      {'' if not at else '     '}{part}", "sky") for at, part in enumerate(parts)]

@@ -110,9 +110,9 @@ def _routine(cells: Cells, row: RoutineRow, snapshot: Snapshot) -> Cells:
 
 
 def _over(cells: Cells, run: RunState) -> Cells:
-    if any(told.outcome is StepOutcome.WOULD for told in run.steps):
+    if any(step.outcome is StepOutcome.WOULD for step in run.steps):
         return cells.put(f"  dry at {clock_text(run.begun_wall_s)[:8]}: nothing was sent; what it would do:", "sky")
     tone = {"done": "verdigris", "failed": "terracotta"}.get(run.outcome, "ochre")
-    last = next((told for told in reversed(run.steps) if told.wall_s), None)
+    last = next((step for step in reversed(run.steps) if step.wall_s), None)
     at = f" {clock_text(last.wall_s)[:8]}" if last is not None else ""
     return cells.put(f"  {run.outcome}{at}", tone).put(f"  {run.said}" if run.said else "", "ink")

@@ -30,9 +30,9 @@ class PastHead(Drawn):
             unseen = sum(1 for crossing in past if crossing.seen is None)
             over = len(self.snapshot.over)
             cells.put(" PAST A LIMIT  ", "muted", bold=True)
-            told = f"{len(past)} now, {alarms} of them alarms, {unseen} not seen yet" if past else "nothing now"
-            told += f" · {over} over that nobody has seen" if over else ""
-            cells.put(told, "ink")
+            text = f"{len(past)} now, {alarms} of them alarms, {unseen} not seen yet" if past else "nothing now"
+            text += f" · {over} over that nobody has seen" if over else ""
+            cells.put(text, "ink")
         return self.strip_of(y, cells, self.size.width)
 
 

@@ -224,8 +224,8 @@ class Curves:
         self.trouble = answer.trouble
         question = answer.question
         for identity in question.wanted:
-            told = cast(ToldRows, answer.found.get(identity, ToldRows(EMPTY)))
-            self._stored[identity] = Stored(told, question.begin, question.end)
+            told_rows = cast(ToldRows, answer.found.get(identity, ToldRows(EMPTY)))
+            self._stored[identity] = Stored(told_rows, question.begin, question.end)
 
     def rename(self, called: Mapping[Identity, Identity]) -> None:
         """Points that are called otherwise, and are the same."""

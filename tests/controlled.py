@@ -92,7 +92,7 @@ class Controlled:
         made = wanted(place.point, text)
         order = Order(
             line=place.line.name, unit_id=place.device.unit_id, device=device_name, table=place.point.table,
-            address=place.point.address, data=made.data, mask=made.mask, points=(name,), told=made.told,
+            address=place.point.address, data=made.data, mask=made.mask, points=(name,), new_text=made.text,
             may_repeat=place.point.writing.may_repeat,
         )  # fmt: skip
         return replace(order, **changes) if changes else order

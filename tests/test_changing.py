@@ -29,7 +29,7 @@ class Changing(unittest.TestCase):
             self.assertEqual(rig.wrote, [])
             order = rig.order("Unit", "12")
             change = await changes.prepare(order)
-            self.assertEqual(change.told, "unit ID 7 → 12")
+            self.assertEqual(change.text, "unit ID 7 → 12")
             self.assertTrue((await rig.control.orders.send(order)).is_equal)
             self.assertEqual((await changes.find(change, 5)).where, Where.OLD)
             units = rig.line.units
@@ -66,7 +66,7 @@ class Changing(unittest.TestCase):
             with self.assertRaisesRegex(CannotChange, "nobody knows"):
                 await changes.prepare(rig.order("Speed", "7"))
             change = await changes.prepare(rig.order("Speed", "2"))
-            self.assertEqual(change.told, "19200 8E1 → 38400 8E1")
+            self.assertEqual(change.text, "19200 8E1 → 38400 8E1")
             self.assertIn("Other", change.warning)
             self.assertEqual((await changes.find(change, 3)).where, Where.OLD)
             assert isinstance(change.link, SerialLink)

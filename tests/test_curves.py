@@ -234,7 +234,7 @@ class FromBoth(InFolder):
         self.assertEqual(
             value_at(now.curve, at).value, float(f"{int(counted):x}") if f"{int(counted):x}".isdecimal() else None
         )
-        self.assertEqual([definition.told for definition in now.definitions if definition is not None], [today.told])
+        self.assertEqual([definition.text for definition in now.definitions if definition is not None], [today.text])
 
 
 class SetBack(InFolder):

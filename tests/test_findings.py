@@ -71,13 +71,13 @@ class Named(unittest.TestCase):
         for number, value in enumerate((70_000, 70_003, None, 70_010)):
             counts.add(row(number, value))
         text = "Gate: its own Errors went from 70000 to 70010 (+10), while 1 of its exchanges failed here."
-        self.assertEqual([*counts.told()], [text])
+        self.assertEqual([*counts.sentences()], [text])
         counts.add(row(9, 4))
-        self.assertIn("+14, began anew once", next(iter(counts.told())))
+        self.assertIn("+14, began anew once", next(iter(counts.sentences())))
         still = OwnCounts(ServedPoints(Site("S", (Line("Line", parse_link(SERIAL), (gate,)),))))
         for number, value in enumerate((5, None, 5)):
             still.add(row(number, value))
-        self.assertIn("stood still at 5", next(iter(still.told())))
+        self.assertIn("stood still at 5", next(iter(still.sentences())))
 
     def test_networks_never_hear_of_wires(self) -> None:
         for kind in _ON_NETWORKS:

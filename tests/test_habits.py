@@ -103,7 +103,7 @@ class HandedOver(unittest.TestCase):
     def test_a_site_that_cannot_be_loaded_is_told(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             (Path(folder) / SITE).write_text("[site\n", encoding="utf-8")
-            self.assertIn("the site has faults", run_virtual(prove(Path(folder) / SITE, 1.0)).told(1.0))
+            self.assertIn("the site has faults", run_virtual(prove(Path(folder) / SITE, 1.0)).text(1.0))
 
 
 class Halves(unittest.TestCase):
@@ -318,7 +318,7 @@ class AskedGently(unittest.TestCase):
         lately = [at for at in asked.came if at > 1030]
         self.assertLess(len(lately) * 0.4, 0.25 * 30)
         self.assertEqual(asked.gently.slowed, {1})
-        self.assertIn("unit 1 became slower", asked.gently.told(60.0))
+        self.assertIn("unit 1 became slower", asked.gently.text(60.0))
 
     def test_who_waits_behind_what_was_not_answered_is_not_slower(self) -> None:
         """One by one behind a gateway: after a question that nobody answers the next one waits for the gateway."""
@@ -381,4 +381,4 @@ class AskedGently(unittest.TestCase):
         self.assertEqual(asked.gently.per_s, 5.0)
         lately = [at for at in asked.came if at > 1040]
         self.assertLess(len(lately), 5.5 * 22)
-        self.assertIn("it closed the connection", asked.gently.told(60.0))
+        self.assertIn("it closed the connection", asked.gently.text(60.0))

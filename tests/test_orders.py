@@ -292,7 +292,7 @@ class Outcomes(unittest.TestCase):
     def test_another_master_is_noticed(self) -> None:
         async def work(rig: Controlled) -> None:
             texts: list[str] = []
-            order = rig.order("Target", "65", was_told="0.00 %")
+            order = rig.order("Target", "65", old_text="0.00 %")
             result = await rig.control.send(order, texts.append)
             self.assertTrue(result.is_equal)
             await rig.running.for_s(0.8)

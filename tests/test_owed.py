@@ -212,7 +212,7 @@ class AfterAKill(unittest.TestCase):
         async def work(rig: Controlled) -> None:
             with tempfile.TemporaryDirectory() as folder:
                 path = Path(folder) / "journal.db"
-                order = replace(rig.order("Horn", "on"), owed=Owed(b"\0", "off"), was_told="off")
+                order = replace(rig.order("Horn", "on"), owed=Owed(b"\0", "off"), old_text="off")
                 first = JournalFile(path, "killed", "who", 1_000_000)
                 ledger = JournalLedger(lambda: (path, first.run), "who")
                 data: dict[str, object] = {"old": "off", "new": "on", "owed": owed_data(order)}

@@ -208,7 +208,7 @@ class OnDisk(WithSite):
         path.write_bytes(whole[:-20])
         sheet = read_sheet(path)
         self.assertEqual(len(sheet.lines), 1)
-        self.assertEqual(sheet.told, [f"{path}:3: this line was torn when it was written; it is left as it is"])
+        self.assertEqual(sheet.messages, [f"{path}:3: this line was torn when it was written; it is left as it is"])
         append(path, "S", "now", [self.line("Gate")])
         sheet = read_sheet(path)
         self.assertEqual([line.point for line in sheet.lines], ["Torque", "Gate"])
@@ -223,8 +223,8 @@ class OnDisk(WithSite):
             file.write('{"some": "thing"}\n')
         sheet = read_sheet(path)
         self.assertEqual(len(sheet.lines), 1)
-        self.assertIn("3: a newer version of Kanaleto wrote this line", sheet.told[0])
-        self.assertIn("4: this line cannot be read", sheet.told[1])
+        self.assertIn("3: a newer version of Kanaleto wrote this line", sheet.messages[0])
+        self.assertIn("4: this line cannot be read", sheet.messages[1])
         for text, message in (('{"kanaleto_sheet": 2}\n', "a newer version"), ("a,b\n", "is no checkout sheet")):
             path.write_text(text)
             with self.assertRaisesRegex(CannotKeep, message):
@@ -245,7 +245,7 @@ class OnDisk(WithSite):
             thread.join()
         sheet = read_sheet(path)
         self.assertEqual({line.id for line in sheet.lines}, {line.id for sheet_lines in lines for line in sheet_lines})
-        self.assertEqual(sheet.told, [])
+        self.assertEqual(sheet.messages, [])
 
     @unittest.skipIf(os.geteuid() == 0, "root writes everywhere")
     def test_a_folder_that_may_not_be_written_is_told(self) -> None:
@@ -313,7 +313,7 @@ class Killed(unittest.TestCase):
                     shown += taking.stdout.read().split()
             sheet = read_sheet(path)
             self.assertLessEqual({one for one in shown if len(one) == 16}, {line.id for line in sheet.lines})
-            self.assertTrue(all("torn" in text or "cannot be read" in text for text in sheet.told), sheet.told)
+            self.assertTrue(all("torn" in text or "cannot be read" in text for text in sheet.messages), sheet.messages)
 
 
 class OverTcp(WithSite):

@@ -227,7 +227,7 @@ class Rows(InFolder):
         for definition in definitions:
             assert definition is not None
             self.assertEqual(
-                definition.value_of(struct.pack(">H", 65535)), 65535 if '"uint16"' in definition.told else -1
+                definition.value_of(struct.pack(">H", 65535)), 65535 if '"uint16"' in definition.text else -1
             )
 
     def test_points_that_go_and_points_that_are_renamed(self) -> None:

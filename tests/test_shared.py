@@ -141,7 +141,7 @@ class Formulas(InFolder):
             task = asyncio.create_task(session.run())
             await asyncio.sleep(for_s)
             now = asyncio.get_running_loop().time()
-            found = {place.own.name: session.board.reading(place, now) for place in session.plan.derived}
+            found = {place.derived.name: session.board.reading(place, now) for place in session.plan.derived}
             task.cancel()
             return dict(found)
 

@@ -59,9 +59,9 @@ def check(test: unittest.TestCase, point: Point, data: bytes, power: int = 0) ->
     if (point.codec.scale is not None or power) and digits > 15:
         return False  # more than a number of eight bytes tells apart
     made = wanted(point, text, power)
-    test.assertEqual(made.told, text, (point.codec, data.hex(), value))
+    test.assertEqual(made.text, text, (point.codec, data.hex(), value))
     if point.codec.type.kind is not Kind.TEXT:
-        test.assertEqual(wanted(point, f"  {text} ", power).told, text)
+        test.assertEqual(wanted(point, f"  {text} ", power).text, text)
     is_part = point.codec.bits is not None or point.codec.type.kind.value.startswith(("int8", "uint8"))
     if not power and not point.labels and not is_part:
         decimals = point.decimals if point.decimals is not None else decimals_of(point.codec)
@@ -133,13 +133,13 @@ class ShownAndTyped(unittest.TestCase):
         for point, text in ((each_point, "10.2"), (each_point, "-1"), (plain, "6553.6"), (plain, "-0.1")):
             with self.assertRaises(CannotWrite, msg=text):
                 wanted(point, text)
-        self.assertEqual(wanted(plain, "12.34").told, "12.3")
-        self.assertEqual(wanted(plain, "-0.04").told, "0.0")
+        self.assertEqual(wanted(plain, "12.34").text, "12.3")
+        self.assertEqual(wanted(plain, "-0.04").text, "0.0")
 
     def test_no_value_is_never_written_as_a_value(self) -> None:
         point = point_of("uint16", factor="0.1", no_value="500", decimals="0")
         assert point is not None
-        self.assertEqual(wanted(point, "50").told, "50")
+        self.assertEqual(wanted(point, "50").text, "50")
         self.assertNotEqual(wanted(point, "50").data, (500).to_bytes(2))
 
     def test_digits_and_names_as_they_are_printed(self) -> None:

@@ -116,7 +116,7 @@ class Everything(unittest.TestCase):
     def _order(self, text: str, name: str = "B") -> Order:
         point = next(point for point in self.engine.session.site.lines[0].devices[0].points if point.name == name)
         return Order(line="L", unit_id=1, device="D", table=point.table, address=point.address,
-                     data=wanted(point, text).data, points=(name,), told=text)  # fmt: skip
+                     data=wanted(point, text).data, points=(name,), new_text=text)  # fmt: skip
 
     def test_a_recording_that_ends_and_begins_again_ends_nothing_else(self) -> None:
         self._edits = 0

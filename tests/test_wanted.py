@@ -46,7 +46,7 @@ class Typed(unittest.TestCase):
         for name, text, data, message in cases:
             with self.subTest(name=name, text=text):
                 made = wanted(point(name), text)
-                self.assertEqual((made.data, made.told), (data, message))
+                self.assertEqual((made.data, made.text), (data, message))
 
     def test_parts_of_a_word(self) -> None:
         self.assertEqual(wanted(point("Command word"), "Open on").mask, 0x0002)
@@ -94,7 +94,7 @@ class Typed(unittest.TestCase):
         value = each_point.codec.decode(data)
         assert isinstance(value, int | float)
         self.assertEqual(wanted(each_point, repr(value)).data, data)
-        self.assertIn(text_of(each_point, data), (wanted(each_point, repr(value)).told,))
+        self.assertIn(text_of(each_point, data), (wanted(each_point, repr(value)).text,))
 
 
 _KINDS = (

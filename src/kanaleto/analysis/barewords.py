@@ -26,7 +26,7 @@ class BareState(Struct, frozen=True):
     last: int
     words: tuple[Words, ...] = ()
     refused: tuple[tuple[int, int], ...] = ()
-    told: str = ""
+    text: str = ""
 
 
 def read_along(snapshot: Snapshot) -> Iterator[tuple[BareState, frozenset[int]]]:

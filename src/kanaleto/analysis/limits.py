@@ -64,7 +64,7 @@ class LimitWatch(Sink):
         self._waiting: dict[tuple[Identity, str], tuple[_Watched, _Standing]] = {}
         self._past: dict[_Watched, None] = {}
         """Those that are past a limit, in that order."""
-        self._told: tuple[Crossing, ...] | None = ()
+        self._worst: tuple[Crossing, ...] | None = ()
         self._unseen: dict[tuple[Identity, str], Crossing] = {}
         """What is over and nobody has seen, by point and rule, the oldest first."""
         self.over: tuple[Crossing, ...] = ()
@@ -123,7 +123,7 @@ class LimitWatch(Sink):
             self._waiting.pop((place.identity, standing.rule.name), None)
         if watched in self._past:
             del self._past[watched]
-            self._told = None
+            self._worst = None
 
     def on_record(self, block: Block, record: Record, board: Readings) -> None:
         for watched in self._by_block.get(block.index, ()):
@@ -275,22 +275,22 @@ class LimitWatch(Sink):
         """What is past of a point has changed, or may have."""
         if any(standing.crossing is not None for standing in watched.standing):
             self._past[watched] = None
-            self._told = None
+            self._worst = None
         elif watched in self._past:
             del self._past[watched]
-            self._told = None
+            self._worst = None
 
     @property
     def past(self) -> tuple[Crossing, ...]:
         """The worst of each point; those that nobody has seen first, then the worst, then the newest."""
-        if self._told is None:
+        if self._worst is None:
             crossings = (
                 [standing.crossing for standing in watched.standing if standing.crossing] for watched in self._past
             )
             worst = [max(found, key=lambda crossing: (crossing.rule.level, -crossing.wall_s)) for found in crossings]
             worst.sort(key=lambda crossing: (crossing.seen is not None, -crossing.rule.level, -crossing.wall_s))
-            self._told = tuple(worst)
-        return self._told
+            self._worst = tuple(worst)
+        return self._worst
 
 
 def _differing(old: Sequence[Place], new: Sequence[Place]) -> tuple[Sequence[Place], Sequence[Place]]:
@@ -322,6 +322,6 @@ def _renamed(before: dict[Identity, _Watched], places: Sequence[AnyPlace]) -> di
 def _without_name(place: AnyPlace) -> object:
     """What a point is, but for its name."""
     if isinstance(place, DerivedPlace):
-        return place.own.formula
+        return place.derived.formula
     point = place.point
     return place.device.name, point.table, point.address, point.codec, point.unit

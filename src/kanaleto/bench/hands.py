@@ -80,11 +80,11 @@ class Hands:
             movement.hold(device, name)
             steps = max(round(within_s / STEP_S), 1)
             self._slowly[device, name] = _Slowly(first, last, movement.steps, steps)
-            return f"{name} goes to {made.told} within {within_s:g} s"
+            return f"{name} goes to {made.text} within {within_s:g} s"
         self._slowly.pop((device, name), None)
         movement.put(device, point, data)
         is_held = movement.hold(device, name)
-        return f"{name} is {made.told}" + (", held by hand until you give it back" if is_held else "")
+        return f"{name} is {made.text}" + (", held by hand until you give it back" if is_held else "")
 
     def freeze(self, device: str, name: str) -> str:
         """It stands still as it is. Raises ValueError."""

@@ -85,7 +85,7 @@ class ExpectState(Struct, frozen=True):
     text: str
     outcome: str = ""
     """passed, failed or void; nothing while it cannot be told yet."""
-    told: str = ""
+    reason: str = ""
 
 
 class StepState(Struct, frozen=True):

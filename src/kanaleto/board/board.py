@@ -107,7 +107,7 @@ class Readings:
     def reading(self, place: AnyPlace, now_s: float) -> Reading:
         """A point as it stands at loop time `now_s`."""
         if isinstance(place, DerivedPlace):
-            return self.derived.get(place.own.name) or Reading(None, Quality.NEVER, _NOT_EVALUATED, b"", None, None)
+            return self.derived.get(place.derived.name) or Reading(None, Quality.NEVER, _NOT_EVALUATED, b"", None, None)
         block = place.block
         if block is None:
             if place.is_refused:
@@ -153,7 +153,7 @@ class Readings:
     def trace(self, place: AnyPlace) -> list[tuple[float, Value]]:
         """When the point was read in the last minute (loop time), and its value then, the newest last."""
         if isinstance(place, DerivedPlace):
-            return list(self.derived_traces.get(place.own.name, ()))
+            return list(self.derived_traces.get(place.derived.name, ()))
         if place.block is None:
             return []
         block, number = place.block, place.number

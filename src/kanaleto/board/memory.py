@@ -176,7 +176,7 @@ class Memory(Sink):
 def _meaning_of(place: AnyPlace) -> object:
     point = place.point
     if isinstance(place, DerivedPlace):
-        return place.own.formula
+        return place.derived.formula
     return point.table, point.address, point.codec, point.exponent
 
 

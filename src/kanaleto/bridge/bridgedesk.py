@@ -64,7 +64,7 @@ class BridgeDesk:
         def turn(session: object) -> None:
             for passes in self._bridging.passes if self._bridging is not None else ():
                 for state in passes.states:
-                    if (passes.bridge, state.own) == (bridge, pass_):
+                    if (passes.bridge, state.pass_) == (bridge, pass_):
                         passes.stop(state, not state.is_stopped)
 
         self._engine.do(turn)

@@ -145,7 +145,7 @@ class Bridging:
             for bridge in bridges
             for device in bridge.devices
         }
-        passed_before = {(passes.bridge, state.own): state for passes in self.passes for state in passes.states}
+        passed_before = {(passes.bridge, state.pass_): state for passes in self.passes for state in passes.states}
         self.passes = [
             Passes(
                 bridge.name, bridge.passes, session, self._sender_of_pass(bridge), self._note_pass, self._may_pass,
@@ -355,7 +355,7 @@ class Bridging:
 
     def _note_pass(self, state: PassState, trouble: str) -> None:
         """One event for all that a pass writes, with how often; one for each thing that goes wrong."""
-        pass_ = state.own
+        pass_ = state.pass_
         source = f"{pass_.device}/{pass_.point}" if pass_.device else pass_.point
         text = f"passed on: {source} to {pass_.title}" + (f": {trouble}" if trouble else "")
         key = ("pass", pass_.to_device, pass_.to_point, trouble)

@@ -33,7 +33,7 @@ OnWritten = Callable[["PassState", str], None]
 class PassState(Struct):
     """One pass as it stands: what it wrote last, when (loop time), how often, and what is wrong with it."""
 
-    own: Pass
+    pass_: Pass
     value: float | None = None
     written_at: float | None = None
     written: int = 0
@@ -43,7 +43,7 @@ class PassState(Struct):
 
     @property
     def owner(self) -> str:
-        return f"pass to {self.own.title}"
+        return f"pass to {self.pass_.title}"
 
 
 class Passes:
@@ -77,26 +77,26 @@ class Passes:
         """Why it writes nothing now, where that is as somebody wants it."""
         if state.is_stopped:
             return "stopped"
-        return "" if self._may_pass(state.own.to_device) else "writing is locked"
+        return "" if self._may_pass(state.pass_.to_device) else "writing is locked"
 
     def source_of(self, state: PassState, now_s: float) -> LastReading | None:
         """The last value of its source."""
-        return reading_of(self._session, state.own.device, state.own.point, now_s)
+        return reading_of(self._session, state.pass_.device, state.pass_.point, now_s)
 
     async def _run(self, state: PassState) -> None:
         loop = asyncio.get_running_loop()
         due_s = loop.time()
         while True:
-            pause_s = state.own.every_s if state.own.every_s is not None else _LOOK_S
+            pause_s = state.pass_.every_s if state.pass_.every_s is not None else _LOOK_S
             due_s = max(due_s + pause_s, loop.time())
             await asyncio.sleep(due_s - loop.time())
             try:
                 await self._turn(state)
             except Exception as error:  # an error of ours costs this turn
-                report(f"the pass to {state.own.title}", error)
+                report(f"the pass to {state.pass_.title}", error)
 
     async def _turn(self, state: PassState) -> None:
-        pass_, now_s = state.own, asyncio.get_running_loop().time()
+        pass_, now_s = state.pass_, asyncio.get_running_loop().time()
         if state.is_stopped:
             return
         if not self._may_pass(pass_.to_device):
@@ -140,7 +140,7 @@ class Passes:
             return
         if answer is None or answer[0] & 0x80:
             code = f"exception {answer[1]}" if answer is not None and len(answer) > 1 else "no answer"
-            self._fail(state, f"{state.own.title} was not written: {code}")
+            self._fail(state, f"{state.pass_.title} was not written: {code}")
             return
         is_first = not state.written
         state.value, state.written_at = value, asyncio.get_running_loop().time()
@@ -155,7 +155,7 @@ class Passes:
         place = (line.name, device.unit_id, point.table, point.address, point.end)
         other = self._holders.who(*place, state.owner)
         if other is not None:
-            self._fail(state, f"{state.own.title} is held by {other.name}")
+            self._fail(state, f"{state.pass_.title} is held by {other.name}")
             return False
 
         def taken() -> None:
@@ -173,7 +173,7 @@ class Passes:
         wrote = pdu[3:5] if pdu[0] in (5, 6) else pdu[6:]
         wanted = bytes((int(wrote == b"\xff\x00"),)) if point.table.is_bits else wrote
         if answer is not None and not answer[0] & 0x80 and answer[2:] != wanted:
-            state.trouble = f"{state.own.title} reads back otherwise than it was written"
+            state.trouble = f"{state.pass_.title} reads back otherwise than it was written"
             self._on_written(state, state.trouble)
 
     def _fail(self, state: PassState, why: str) -> None:

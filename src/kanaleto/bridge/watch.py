@@ -61,7 +61,7 @@ class PassSeen(Struct, frozen=True):
     before the first. `why_not` says why nothing is written where that is nobody's fault."""
 
     bridge: str
-    own: Pass
+    pass_: Pass
     source_value: object
     source_age_s: float | None
     is_good: bool
@@ -158,7 +158,7 @@ class BridgeWatch:
 def _pass(passes: Passes, state: PassState, now_s: float) -> PassSeen:
     reading = passes.source_of(state, now_s)
     return PassSeen(
-        passes.bridge, state.own, reading.value if reading is not None else None,
+        passes.bridge, state.pass_, reading.value if reading is not None else None,
         reading.age_s if reading is not None else None, reading is not None and reading.quality is Quality.GOOD,
         state.value, now_s - state.written_at if state.written_at is not None else None, state.written, state.trouble,
         passes.why_not(state), state.is_stopped,

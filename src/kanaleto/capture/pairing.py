@@ -160,7 +160,7 @@ class Pairing:
         self.unknown: dict[int, int] = {}
         self.others = 0
         self.gaps = 0
-        self._told = ToldExchanges()
+        self._exchanges = ToldExchanges()
         self._talks: OrderedDict[object, _Conversation] = OrderedDict()
 
     def take(self, packet: Packet) -> Iterator[ExchangeRow]:
@@ -169,10 +169,10 @@ class Pairing:
             self.unknown[packet.linktype] = self.unknown.get(packet.linktype, 0) + 1
             return
         if packet.comment.startswith(OURS):
-            row = self._told.take(packet, _data_of(packet))
+            row = self._exchanges.take(packet, _data_of(packet))
             if row is not None:
                 yield row
-            if self._told.is_taken:
+            if self._exchanges.is_taken:
                 return
         if packet.linktype in (USER0, USER1):
             yield from self._of_serial(packet)
@@ -183,7 +183,7 @@ class Pairing:
         yield from self._of_network(packet, segment)
 
     def rest(self) -> Iterator[ExchangeRow]:
-        yield from self._told.rest()
+        yield from self._exchanges.rest()
         for talk in self._talks.values():
             yield from talk.rest()
 

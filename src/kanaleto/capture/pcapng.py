@@ -159,7 +159,7 @@ class _WrittenInterface:
             except ValueError:  # a name: nobody is asked whose it is
                 other = ipaddress.ip_address(_OTHER_V4)
             our_address = ipaddress.ip_address(_OWN_V4 if other.version == 4 else _OWN_V6)
-            self._is_v4, self._own, self._other = other.version == 4, our_address.packed, other.packed
+            self._is_v4, self._address, self._other = other.version == 4, our_address.packed, other.packed
 
     def packet(self, at_us: int, data: bytes, direction: int, comment: str) -> bytes:
         """An enhanced packet block."""
@@ -172,7 +172,7 @@ class _WrittenInterface:
 
     def _ethernet(self, data: bytes, direction: int) -> bytes:
         is_out = direction == OUTBOUND
-        source, target = (self._own, self._other) if is_out else (self._other, self._own)
+        source, target = (self._address, self._other) if is_out else (self._other, self._address)
         ports = (self._own_port, self._port) if is_out else (self._port, self._own_port)
         segment = self._segment(data, direction, ports)
         at = 16 if self._protocol == _TCP else 6

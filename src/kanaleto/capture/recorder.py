@@ -40,7 +40,7 @@ class ExchangeRecorder(Sink):
         self._upon: frozenset[str] = frozenset()
         self._wanted_aside: deque[tuple[float, str]] = deque(maxlen=200)  # by any thread
         self._to_lay_aside: deque[tuple[float, str]] = deque(maxlen=20)  # the keeper's own
-        self._told: dict[str, str] = {}
+        self._troubles: dict[str, str] = {}
         self._next_try_s = 0.0
         self.under_way_since_s: Callable[[], float] = lambda: 0.0
         self.tape: Tape[Exchange] | None = None
@@ -229,6 +229,6 @@ class ExchangeRecorder(Sink):
             self._to_lay_aside.popleft()
 
     def _tell(self, what: str, text: str) -> None:
-        if self._told.get(what, "") != text:
-            self._told[what] = text
+        if self._troubles.get(what, "") != text:
+            self._troubles[what] = text
             self._on_trouble(what, text)

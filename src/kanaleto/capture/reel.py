@@ -104,7 +104,7 @@ class Reel:
         self.path = path
         self.damaged: list[str] = []
         self.trouble = ""
-        self.told: dict[str, object] = packing.told_of(path) if path is not None and path.is_file() else {}
+        self.head: dict[str, object] = packing.told_of(path) if path is not None and path.is_file() else {}
         self.is_opening = True
         """Until all of a capture was taken in."""
         self.copied = 0

@@ -30,7 +30,7 @@ class Tape(Generic[T]):
 
     def __init__(self, folder: Path, head: dict[str, object], pack: Callable[[Sequence[T]], bytes]) -> None:
         self.folder = folder
-        self._told = head
+        self._head = head
         self._pack = pack
         self._rows: list[T] = []
         self._since_us = 0
@@ -82,7 +82,7 @@ class Tape(Generic[T]):
             make_own(self.folder)
             stamp = datetime.fromtimestamp(now_us / 1e6, UTC).strftime(_NAME)
             self._path = self.folder / f"{stamp}-{os.getpid()}.tape"
-            self._begun_us, head = now_us, head_line(self._told)
+            self._begun_us, head = now_us, head_line(self._head)
             require_own(self._path)
             self._path.write_bytes(head)
             self._size = len(head)
@@ -118,7 +118,7 @@ class Tape(Generic[T]):
         staged, count = path.with_suffix(".part"), 0
         require_own(staged)
         with staged.open("wb") as out:
-            out.write(head_line({**self._told, "why": why, "at_us": at_us}))
+            out.write(head_line({**self._head, "why": why, "at_us": at_us}))
             for source in files_of(self.folder):
                 with suppress(FileNotFoundError), source.open("rb") as file:
                     for head in heads(file, [], source.name):

@@ -215,7 +215,7 @@ def _conclude(out: Path, searches: Sequence[Everything], is_whole: bool, is_json
     try:
         if is_whole and has_points and proved_s >= _LEAST_PROVED_S:
             proof = _proved(searches, drafts, proved_s)
-        messages = [proof.told(proved_s)] if proof is not None else []
+        messages = [proof.text(proved_s)] if proof is not None else []
         report = "\n".join([*_report(searches), *messages]) + "\n"
         written = write_folder(out, searches, report, drafts, proof.changes if proof is not None else None)
     except OSError as error:
@@ -274,7 +274,7 @@ def _report(searches: Sequence[Everything]) -> Iterator[str]:
         if search.stopped:
             yield f"  stopped: {search.stopped}"
         yield from (f"  {note}" for note in search.notes)
-        pace = search.gently.told(search.took_s)
+        pace = search.gently.text(search.took_s)
         yield f"  {search.asked} questions, {len(search.asked_units)} unit IDs asked, {len(search.found)} answer"
         yield from ([f"  for registers: {pace}"] if pace else [])
         for unit_id, found in sorted(search.found.items()):

@@ -34,7 +34,7 @@ class HealthLine(Struct, frozen=True):
 
     name: str
     is_well: bool
-    told: str
+    text: str
 
 
 class HealthFigure(Struct, frozen=True):
@@ -108,7 +108,7 @@ class Health:
         if path == b"/":
             lines = self._lines()
             is_well = all(line.is_well for line in lines)
-            text = "".join(f"{'well' if line.is_well else 'NOT WELL'}  {line.name}: {line.told}\n" for line in lines)
+            text = "".join(f"{'well' if line.is_well else 'NOT WELL'}  {line.name}: {line.text}\n" for line in lines)
             return _response("200 OK" if is_well else "503 Service Unavailable", text or "no lines\n", with_body)
         if path == b"/metrics":
             return _response("200 OK", text_of(self._samples()), with_body, "text/plain; version=0.0.4; charset=utf-8")

@@ -31,7 +31,7 @@ class _Printer(Sink):
 
     def __init__(self, is_json: bool) -> None:
         self._is_json = is_json
-        self._told: dict[str, str] = {}
+        self._last_text: dict[str, str] = {}
 
     def on_record(self, block: Block, record: Record, board: Readings) -> None:
         for number, point in enumerate(block.points):
@@ -75,21 +75,21 @@ class _Printer(Sink):
         line, device, outcome = exchange.line, exchange.device, exchange.outcome
         name = device.name if device is not None else ""
         if outcome.is_good:
-            if self._told.pop(name, None) is not None and not self._is_json:
+            if self._last_text.pop(name, None) is not None and not self._is_json:
                 say(f"{line.name} · {name} answers again", err=True)
             return
         if self._is_json:
             self._fail_json(line.name, name, outcome.kind, outcome.reason, outcome.code)
-        elif self._told.get(name) != outcome.kind.value:
+        elif self._last_text.get(name) != outcome.kind.value:
             say(f"{line.name} · {name}: {outcome.reason}", err=True)
-        self._told[name] = outcome.kind.value
+        self._last_text[name] = outcome.kind.value
 
     def on_unreachable(self, line: Line, why: str) -> None:
         if self._is_json:
             self._fail_json(line.name, None, OutcomeKind.UNREACHABLE, why, None)
-        elif self._told.get(line.name) != why:
+        elif self._last_text.get(line.name) != why:
             say(f"{line.name}: {why}", err=True)
-        self._told[line.name] = why
+        self._last_text[line.name] = why
 
     def _fail_json(self, line: str, device: str | None, kind: OutcomeKind, text: str, code: int | None) -> None:
         emit({"at": iso(), "line": line, "device": device, "error": outcome_error(kind.value, text, code)})

@@ -69,7 +69,7 @@ def command(
             say(f"{count} line{'s' if count != 1 else ''} of {merge} taken over", err=True)
     except CannotKeep as error:
         raise click.UsageError(str(error)) from None
-    for text in checkout.sheet.told:
+    for text in checkout.sheet.messages:
         say(text, err=True)
     claims = checkout.claims()
     for text in checkout.gone(claims):

@@ -250,7 +250,7 @@ class MasterLog:
             self._file = path.open("a", encoding="utf-8")
         except OSError as error:
             raise Failed(f"{path} cannot be written: {error.strerror}") from None
-        self._path, self._told = path, set[str]()
+        self._path, self._reported = path, set[str]()
         self._rows: Queue[MasterRow | None] = Queue(_MOST_WAITING)
         self._thread = owned_thread("log of masters", self._work)
         self._thread.daemon = True
@@ -272,8 +272,8 @@ class MasterLog:
                 self._tell_once(f"{self._path} takes nothing more: {error.strerror}")
 
     def _tell_once(self, text: str) -> None:
-        if text not in self._told:
-            self._told.add(text)
+        if text not in self._reported:
+            self._reported.add(text)
             say(text, err=True)
 
     def close(self) -> None:

@@ -220,7 +220,7 @@ def restore_command(
         left.append(f"{len(differ) - len(can_be)} values that are only read")
     if is_dry:
         for order in orders:
-            say(f"would write {order.device}/{order.name}: {order.data.hex(' ', 2).upper()} {order.told}")
+            say(f"would write {order.device}/{order.name}: {order.data.hex(' ', 2).upper()} {order.new_text}")
         for why in left:
             say(f"left: {why}", err=True)
         return 0
@@ -272,4 +272,7 @@ async def _although_changed(control: Control, orders: list[Order]) -> list[Order
 
 def _tell(result: Result) -> None:
     way = "; --although-changed writes it all the same" if result.needs is Consent.DEVICE else ""
-    say(f"{result.order.device}/{result.order.name}: {result.order.told}: {result.text}{way}", err=not result.is_well)
+    say(
+        f"{result.order.device}/{result.order.name}: {result.order.new_text}: {result.text}{way}",
+        err=not result.is_well,
+    )

@@ -139,7 +139,7 @@ def _tell_pattern(
     gathered: Gathered, when: "WhenLooked | None", counted: OwnCounts, fitting: int, is_json: bool
 ) -> None:
     found = findings_of(list(gathered.lines.values()))
-    remarks = [*remarks_of(list(gathered.lines.values()), found), *counted.told()]
+    remarks = [*remarks_of(list(gathered.lines.values()), found), *counted.sentences()]
     if is_json:
         emit(
             {

@@ -37,10 +37,10 @@ async def watch(orders: Orders, result: Result, is_over: Callable[[], bool]) -> 
         if under(now, order.mask) != written:
             after_s = loop.time() - began_s
             is_back = result.before is not None and under(now, order.mask) == under(result.before, order.mask)
-            shown = (order.was_told if is_back else "") or hex_of(now)
+            shown = (order.old_text if is_back else "") or hex_of(now)
             where = f"{order.name} is {'back ' if is_back else ''}at {shown} after {after_s:.1f} s"
             return f"{where}: another master writes it, or the device itself", False
     if not reads:
         return f"{order.name}: it could not be read again in {WATCHED_S:g} s", False
-    shown = order.told or hex_of(result.after)
+    shown = order.new_text or hex_of(result.after)
     return f"read back {reads + 1} times at {shown}, watched for {loop.time() - began_s:.0f} s: it stayed", True

@@ -437,7 +437,9 @@ class KeptAlive:
         how = "was written" if outcome.is_good else f"was sent, and {outcome.reason}"
         data["outcome"] = (State.DONE if outcome.is_good else State.UNKNOWN).value
         message = f"the safe value, {hex_of(safe)}, {how}"
-        last = replace(order, data=safe, told=hex_of(safe), was_told=hex_of(self._data), owner=f"end of {self.owner}")
+        last = replace(
+            order, data=safe, new_text=hex_of(safe), old_text=hex_of(self._data), owner=f"end of {self.owner}"
+        )
         state = State.DONE if outcome.is_good else State.UNKNOWN
         self._orders.note_last(
             Result(

@@ -234,7 +234,7 @@ class Alives:
         """The device has not confirmed its safe value."""
         order, now_s = kept.wish.order, asyncio.get_running_loop().time()
         back = replace(
-            order, data=safe, told=f"the safe value {hex_of(safe)}", was_told=hex_of(kept.data), seen=None,
+            order, data=safe, new_text=f"the safe value {hex_of(safe)}", old_text=hex_of(kept.data), seen=None,
             owner=f"safe value of {kept.owner}",
         )  # fmt: skip
         what = f"it was kept alive at {hex_of(kept.data)}, and its safe value {hex_of(safe)} is owed"

@@ -54,7 +54,7 @@ class SettingsChange(Struct, frozen=True):
     warning: str
 
     @property
-    def told(self) -> str:
+    def text(self) -> str:
         if self.unit_id != self.device.unit_id:
             return f"unit ID {self.device.unit_id} → {self.unit_id}"
         return f"{_settings_text(self.line.link)} → {_settings_text(self.link)}"
@@ -83,7 +83,7 @@ class SettingChanges:
         meaning = meaning_of(point, code) if code is not None else None
         if meaning is None:
             raise CannotChange(
-                f"nobody knows what {order.told} means: the map's labels must name the codes of {point.name}"
+                f"nobody knows what {order.new_text} means: the map's labels must name the codes of {point.name}"
             )
         if point.setting is PortSetting.UNIT_ID:
             return await self._to_unit(line, device, point, int(meaning))

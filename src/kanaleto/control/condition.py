@@ -115,7 +115,7 @@ class Believed:
                 return None
             await asyncio.sleep(LOOK_S)
 
-    def told(self, condition: str) -> str:
+    def values_text(self, condition: str) -> str:
         """What the points in it are by now."""
         texts = []
         for name in self._compiled(condition).names:

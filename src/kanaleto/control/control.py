@@ -113,8 +113,8 @@ class Control(Sink):
         """A value for some seconds, then the other. The way back is owed from the first byte on, whatever comes of it:
         where the lock has closed meanwhile, after an outage, and where the program ends. What came of the first try of
         it; what becomes of it later is told."""
-        order = replace(order, owed=Owed(back.data, back.told))
-        back = replace(back, seen=None, consents=order.consents, was_told=order.told)
+        order = replace(order, owed=Owed(back.data, back.new_text))
+        back = replace(back, seen=None, consents=order.consents, old_text=order.new_text)
         owed: list[WayBack] = []
 
         def on_sending(now_s: float) -> None:
@@ -389,7 +389,7 @@ class Control(Sink):
             if left:
                 messages.append(left)
         for order in [state.order for state in self.owings.states]:
-            messages.append(f"{order.device}: {order.name} is owed {order.told}, which was not sent")
+            messages.append(f"{order.device}: {order.name} is owed {order.new_text}, which was not sent")
         return messages
 
     async def stop(self) -> list[str]:

@@ -129,7 +129,7 @@ class Lock:
         state = self._looked_at()
         return bool(state.site_until_s) or device in dict(state.devices)
 
-    def told(self) -> tuple[str, float]:
+    def unlocked_now(self) -> tuple[str, float]:
         """What is unlocked, in words, and for how many seconds yet; nothing where nothing is."""
         state = self._looked_at()
         now = self._with_sleep()

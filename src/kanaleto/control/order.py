@@ -32,14 +32,14 @@ class Owed(Struct, frozen=True):
     """The registers that stand there again at the end (None: no safe value was named), and their value in words."""
 
     data: bytes | None
-    told: str
+    text: str
 
 
 class Order(Struct, frozen=True, kw_only=True):
     """One write. `device` is empty for a unit that the site has no device for. `data` are its registers as they go over
     the wire, or a byte (0, 1) for each coil; with a `mask` other than all only these bits of its one word. `seen` is
-    what stood there when it was made, `told` and `was_told` the new and the old value in words. `owner` says who holds
-    the register: nothing for a person."""
+    what stood there when it was made, `new_text` and `old_text` the new and the old value in words. `owner` says who
+    holds the register: nothing for a person."""
 
     line: str
     unit_id: int
@@ -49,8 +49,8 @@ class Order(Struct, frozen=True, kw_only=True):
     device: str = ""
     points: tuple[str, ...] = ()
     mask: int = WHOLE
-    told: str = ""
-    was_told: str = ""
+    new_text: str = ""
+    old_text: str = ""
     seen: bytes | None = None
     consents: frozenset[Consent] = frozenset()
     owner: str = ""
@@ -100,8 +100,8 @@ def owed_data(order: Order) -> dict[str, object]:
     owed = order.owed
     assert owed is not None
     return {
-        "words": owed.data.hex() if owed.data is not None else None, "told": owed.told, "by_us": order.data.hex(),
-        "by_us_told": order.told, "mask": order.mask, "address": order.address, "table": order.table.value,
+        "words": owed.data.hex() if owed.data is not None else None, "told": owed.text, "by_us": order.data.hex(),
+        "by_us_told": order.new_text, "mask": order.mask, "address": order.address, "table": order.table.value,
         "unit_id": order.unit_id, "points": list(order.points),
     }  # fmt: skip
 
@@ -220,7 +220,7 @@ def combined(orders: Sequence[Order], limits: DeviceLimits) -> list[Order]:
             seen = last.seen + order.seen if last.seen is not None and order.seen is not None else None
             made[-1] = replace(
                 last, data=last.data + order.data, points=last.points + order.points, seen=seen,
-                told=f"{last.told}; {order.told}", was_told=f"{last.was_told}; {order.was_told}",
+                new_text=f"{last.new_text}; {order.new_text}", was_new_text=f"{last.old_text}; {order.old_text}",
                 may_repeat=last.may_repeat and order.may_repeat,
             )  # fmt: skip
         else:

@@ -104,7 +104,7 @@ class Orders:
         began_s = loop.time()
         queue = self._queues.setdefault(order.line, asyncio.Lock())
         if self._waiting.get(order.line, 0) >= _MOST_WAITING:
-            return self._told(self._not_sent(order, f"{_MOST_WAITING} writes wait for {order.line} already"))
+            return self._announced(self._not_sent(order, f"{_MOST_WAITING} writes wait for {order.line} already"))
         self._waiting[order.line] = self._waiting.get(order.line, 0) + 1
         try:
             async with queue:
@@ -114,7 +114,7 @@ class Orders:
                     result = self._not_sent(order, str(why), getattr(why, "needs", None))
         finally:
             self._waiting[order.line] -= 1
-        return self._told(replace(result, took_s=loop.time() - began_s))
+        return self._announced(replace(result, took_s=loop.time() - began_s))
 
     async def send_all(self, orders: Sequence[Order], on_each: Told = lambda result: None) -> list[Result]:
         """One after the other, up to the first that does not go well."""
@@ -134,7 +134,7 @@ class Orders:
         """What went out by another way than this door stands among the last writes too."""
         self.last.append(result)
 
-    def _told(self, result: Result) -> Result:
+    def _announced(self, result: Result) -> Result:
         if result.needs is None:
             self.last.append(result)
         for listener in list(self.listeners):
@@ -218,7 +218,7 @@ class Orders:
         if said.never:
             raise OrderRefused(said.never)
         if said.confirms and Consent.CONFIRM not in order.consents:
-            text = f" to {order.told}" if order.told else ""
+            text = f" to {order.new_text}" if order.new_text else ""
             raise OrderRefused(f"{said.confirms} wants each write confirmed: {order.name}{text}?", Consent.CONFIRM)
 
     def _check_holder(self, order: Order) -> None:
@@ -314,9 +314,9 @@ class Orders:
                 on_sending(now_s)
             return why
 
-        old = order.was_told or self._told_of(order, device, before)
+        old = order.old_text or self._told_of(order, device, before)
         data: dict[str, object] = {
-            "old": old, "new": order.told or hex_of(order.data), "unit_id": order.unit_id,
+            "old": old, "new": order.new_text or hex_of(order.data), "unit_id": order.unit_id,
             "table": order.table.value, "address": order.address, "words": hex_of(order.data),
             "function": int(requests[0].function), "requests": len(requests), "by": order.owner or "person",
         }  # fmt: skip

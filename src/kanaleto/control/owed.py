@@ -302,16 +302,16 @@ class WayBack:
 
     def _confirmed(self, how: str, outcome: Outcome | None) -> float:
         lasted = f" after {length_text(max(outcome.sent_at - self.begun_s, 0.0))}" if outcome is not None else ""
-        text = f"{self.order.told or hex_of(self.order.data)}{lasted}, {how}"
+        text = f"{self.order.new_text or hex_of(self.order.data)}{lasted}, {how}"
         self.settle(text, State.DONE)
         return 0.0
 
     def _row(self, now: bytes | None) -> LedgerRow:
         order = self.order
-        old = hex_of(now) if now is not None and not order.table.is_bits else order.was_told
+        old = hex_of(now) if now is not None and not order.table.is_bits else order.old_text
         data: dict[str, object] = {
-            "old": old, "new": order.told or hex_of(order.data), "unit_id": order.unit_id, "table": order.table.value,
-            "address": order.address, "words": hex_of(order.data), "by": self.what,
+            "old": old, "new": order.new_text or hex_of(order.data), "unit_id": order.unit_id,
+            "table": order.table.value, "address": order.address, "words": hex_of(order.data), "by": self.what,
         }  # fmt: skip
         if order.mask != WHOLE:
             data["mask"] = f"{order.mask:04X}"
@@ -427,14 +427,16 @@ class Owings:
             order = Order(
                 line=left.line, unit_id=int(owed["unit_id"]), device=left.device, table=Table(owed["table"]),
                 address=int(owed["address"]), data=words if words is not None else by_us, mask=int(owed["mask"]),
-                points=tuple(owed["points"]), told=str(owed["told"]), was_told=str(owed["by_us_told"]),
+                points=tuple(owed["points"]), new_text=str(owed["told"]), old_text=str(owed["by_us_told"]),
             )  # fmt: skip
         except (KeyError, TypeError, ValueError):
             return ""  # a row that nobody of ours wrote
         ended = datetime.fromtimestamp(left.ended_wall_s).strftime("%H:%M:%S")
         stands = str(owed["by_us_told"]) or hex_of(by_us)
         name = f"{left.device or f'unit {order.unit_id}'} {order.name}"
-        offer = f"H lists it, and sends {order.told}" if words is not None else "no safe value was named: H lists it"
+        offer = (
+            f"H lists it, and sends {order.new_text}" if words is not None else "no safe value was named: H lists it"
+        )
         now_s = asyncio.get_running_loop().time()
         what = f"it was left at {stands} by a program that ended at {ended}"
         way_back = self.begin(order, by_us, what, now_s, now_s, OwedStage.LEFT)
@@ -457,7 +459,7 @@ class Owings:
         if way_back.has_nothing_to_send:
             return f"{way_back.order.name}: no safe value was named; write one, or press c to take it off the list"
         way_back.say_so()
-        return f"{way_back.order.name}: {way_back.order.told or hex_of(way_back.order.data)} is sent now"
+        return f"{way_back.order.name}: {way_back.order.new_text or hex_of(way_back.order.data)} is sent now"
 
     async def settle_on(self, lines: Collection[str], within_s: float) -> list[str]:
         """All that is owed on these lines goes out now; what was not confirmed in time, in words. It stays owed."""
@@ -471,7 +473,7 @@ class Owings:
             await asyncio.sleep(0.02)
         return [
             f"{one.order.device or f'unit {one.order.unit_id}'}: {one.order.name} is owed"
-            f" {one.order.told or hex_of(one.order.data)}"
+            f" {one.order.new_text or hex_of(one.order.data)}"
             for one in way_backs
             if not one.is_settled
         ]
@@ -495,11 +497,11 @@ class Owings:
             await way_back.ended()
             order = way_back.order
             state = way_back.state
-            stands = hex_of(way_back._by_us) if not order.table.is_bits else order.was_told
+            stands = hex_of(way_back._by_us) if not order.table.is_bits else order.old_text
             who = order.device or f"unit {order.unit_id}"
             text = (
                 f"{who}: {order.name} may still stand at {stands or 'what we wrote'};"
-                f" {order.told or hex_of(order.data)} was not confirmed ({state.why or 'no answer'})"
+                f" {order.new_text or hex_of(order.data)} was not confirmed ({state.why or 'no answer'})"
             )
             self.left.append(text)
             self._session.events.note(EventKind.OWED, order.line, order.device, text, point=order.name)

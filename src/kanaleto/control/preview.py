@@ -285,7 +285,7 @@ def _made(snapshot: Snapshot, pairs: Sequence[tuple[Spot, Wanted]], typed: _Type
             Order(
                 line=spot.line.name, unit_id=spot.unit_id, device=spot.device.name if spot.device is not None else "",
                 table=spot.point.table, address=spot.point.address, data=made.data, mask=made.mask,
-                points=(spot.point.name,) if spot.point.name else (), told=made.told, was_told=was if now else "",
+                points=(spot.point.name,) if spot.point.name else (), new_text=made.text, old_text=was if now else "",
                 seen=now if is_fresh else None, may_repeat=spot.point.writing.may_repeat,
             )
         )  # fmt: skip
@@ -312,7 +312,7 @@ def _to_all(spot: Spot, order: Order) -> Order:
         raise CannotWrite(f"{spot.line.name} has no broadcast: that is for serial lines")
     if order.is_masked:
         raise CannotWrite("a part of a word goes to one device, not to all")
-    return replace(order, unit_id=0, device="", points=(), seen=None, was_told="")
+    return replace(order, unit_id=0, device="", points=(), seen=None, old_text="")
 
 
 def _wish(typed: _Typed, lines: Sequence[PlannedWrite], orders: Sequence[Order], snapshot: Snapshot) -> Wish:

@@ -201,7 +201,7 @@ class RoutineRun:
                 await asyncio.sleep(step.within_s)
             case StepKind.CHECK:
                 if not await self._believed.holds(step.condition, began_s, step.within_s):
-                    raise ConditionFailed(f"it is not so{self._believed.told(step.condition)}")
+                    raise ConditionFailed(f"it is not so{self._believed.values_text(step.condition)}")
             case StepKind.ASK:
                 if not await self._ask(step.text):
                     raise ConditionFailed("the answer was no")
@@ -273,7 +273,7 @@ class RoutineRun:
         made = self._wanted(place, spec) if made is None else made
         return Order(
             line=place.line.name, unit_id=place.device.unit_id, device=place.device.name, table=point.table,
-            address=point.address, data=made.data, mask=made.mask, points=(point.name,), told=made.told,
+            address=point.address, data=made.data, mask=made.mask, points=(point.name,), new_text=made.text,
             owner=self.owner, may_repeat=point.writing.may_repeat,
         )  # fmt: skip
 
@@ -283,7 +283,7 @@ class RoutineRun:
             if await self._believed.holds(condition, since_s, max(since_s + within_s - loop.time(), 0.0)):
                 return f"after {loop.time() - since_s:.1f} s"
             if loop.time() - since_s >= within_s:
-                raise ConditionFailed(f"not within {within_s:g} s{self._believed.told(condition)}")
+                raise ConditionFailed(f"not within {within_s:g} s{self._believed.values_text(condition)}")
             await asyncio.sleep(LOOK_S)
 
     async def _write(self, identity: Identity, spec: ValueSpec, made: Wanted | None = None) -> str:
@@ -295,7 +295,7 @@ class RoutineRun:
             why, doubt = await kept.change(order)
             if why or doubt:
                 raise ConditionFailed(why or f"it may have been written or not: {doubt}")
-            return f"kept alive at {order.told}"
+            return f"kept alive at {order.new_text}"
         result = await self._send(order)
         if not result.is_well and not (result.is_equal and result.outcome is not None):
             raise ConditionFailed(result.text)
@@ -371,7 +371,7 @@ class RoutineRun:
             looked_s = loop.time()
             if step.condition and not await self._believed.holds(step.condition, looked_s, max(step.ramp.every_s, 2.0)):
                 raise ConditionFailed(
-                    f"at {value:g}: {step.condition} is not so any more{self._believed.told(step.condition)}"
+                    f"at {value:g}: {step.condition} is not so any more{self._believed.values_text(step.condition)}"
                 )
             await self._write(identity, ValueSpec(text=repr(value)))
             if number < len(values) - 1:

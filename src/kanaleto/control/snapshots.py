@@ -337,7 +337,7 @@ def orders_for(site: Site, rows: Sequence[Held]) -> tuple[list[Order], list[str]
         orders.append(
             Order(
                 line=line.name, unit_id=device.unit_id, device=device.name, table=row.table, address=row.address,
-                data=row.data, points=(row.point,) if row.point else (), told=text,
+                data=row.data, points=(row.point,) if row.point else (), new_text=text,
                 mask=mask_of(point) if point is not None else WHOLE,
             )
         )  # fmt: skip

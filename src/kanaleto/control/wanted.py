@@ -32,7 +32,7 @@ class Wanted(Struct, frozen=True):
     of a single word are meant; `pulse_s` after how long it goes back (0: it stays)."""
 
     data: bytes
-    told: str
+    text: str
     mask: int = WHOLE
     pulse_s: float = 0.0
 
@@ -77,7 +77,7 @@ def wanted(point: Point, text: str, power: int = 0) -> Wanted:
         made = _word_of_bits(point, text)
     else:
         made = _number_or_text(point, text, power)
-    return Wanted(made.data, made.told, made.mask, pulse_s)
+    return Wanted(made.data, made.text, made.mask, pulse_s)
 
 
 def is_switch(point: Point) -> bool:

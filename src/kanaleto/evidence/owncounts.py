@@ -62,7 +62,7 @@ class OwnCounts:
         growth.begun_anew += step < 0
         growth.last = value
 
-    def told(self) -> Iterable[str]:
+    def sentences(self) -> Iterable[str]:
         """A sentence for each that grew, or stood still while exchanges failed here."""
         for (device, name), growth in self._growths.items():
             failed = self._failed.get(device, 0)

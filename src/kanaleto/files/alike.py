@@ -24,7 +24,7 @@ class Alike:
         self._counts_as_wire = numbering is Numbering.PROTOCOL
         self._numbering = numbering
         self._columns, self._delimiter = len(header), delimiter
-        self._own = max(self._places[:2]) + 1
+        self._cells_of_row = max(self._places[:2]) + 1
         """So many cells there are from the first to the last that is a row's own, where it has no note."""
         self._first: dict[tuple[str, ...], Any] = {}  # points; that structs can be copied is not in their types
 
@@ -62,8 +62,8 @@ class Alike:
         """Name, address, note, and all that a row says beyond; cells that it has too few of are empty. What stands
         behind a row's own cells is one text, where it can be."""
         at_name, at_address, at_note = self._places
-        rest = raw.split(self._delimiter, self._own) if at_note is None and '"' not in raw else []
-        if len(rest) < self._own:
+        rest = raw.split(self._delimiter, self._cells_of_row) if at_note is None and '"' not in raw else []
+        if len(rest) < self._cells_of_row:
             rest = cells_of_row(raw, self._delimiter)
             rest += [""] * (self._columns - len(rest))
         name, address, note = rest[at_name].strip(), rest[at_address].strip(), ""

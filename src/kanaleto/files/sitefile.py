@@ -92,7 +92,7 @@ class _SiteFileReader:
         self._texts, self._cache = texts, cache
         self.faults: list[Fault] = []
         self._keys = KeyLines("")
-        self._told: list[tuple[str | int, ...]] = []  # places of faults, as keys from the top
+        self._fault_places: list[tuple[str | int, ...]] = []  # places of faults, as keys from the top
         self._missing: set[str] = set()  # keys that were left out since their values are no TOML
         self._period_s = 1.0
         self._site_writing: schema.Writing = None
@@ -100,12 +100,12 @@ class _SiteFileReader:
         self._maps: dict[tuple[Path, MapDefaults], tuple[Point, ...]] = {}
 
     def _fault(self, where: tuple[str | int, ...], text: str, is_warning: bool = False) -> None:
-        self._told.append(where)
+        self._fault_places.append(where)
         self.faults.append(Fault(self.path, self._keys.line(where), text, is_warning))
 
     def _shape_fault(self, where: tuple[str | int, ...], text: str) -> None:
         if where and where[-1] in self._missing and " needs " in text:  # its value was told
-            self._told.append(where)
+            self._fault_places.append(where)
         else:
             self._fault(where, text)
 
@@ -149,7 +149,7 @@ class _SiteFileReader:
         from kanaleto.files.mended import mend
 
         self._tell_shape(tree, text)
-        wheres = [where for where in self._told if where]
+        wheres = [where for where in self._fault_places if where]
         mend(tree, wheres)
         try:
             file = convert(tree, schema.SiteFile)
@@ -244,7 +244,7 @@ class _SiteFileReader:
             tell_shape(tree, self._shape_fault)
         except RecursionError:
             raise FaultyFile([Fault(self.path, deepest_line(text), "is nested too deeply here")]) from None
-        if not self._told and not is_made:
+        if not self._fault_places and not is_made:
             self._fault((), "the file cannot be read as a site")
 
     def _check_format(self, number: int) -> None:

@@ -176,7 +176,7 @@ class Desk:
         line, device = line_of(self._site, link), device_of(self._site, link, unit_id)
         if line is not None and device is not None and any(point.setting for point in device.points):
             own_settings = tuple(await read_own_settings(ask, line, device))
-            place.update(own={**place.state.own, unit_id: own_settings})
+            place.update(settings_by_unit={**place.state.settings_by_unit, unit_id: own_settings})
 
     def listen(self, place: FindPlace) -> None:
         """Listen without sending a byte, until stopped. Raises ValueError."""

@@ -126,7 +126,7 @@ class HostsState(Struct, frozen=True):
     asked: int
     left_s: float
     found: tuple[HostFound, ...]
-    own: tuple[Adapter, ...]
+    adapters: tuple[Adapter, ...]
 
 
 class EverythingState(Struct, frozen=True):
@@ -174,7 +174,7 @@ class PlaceState(Struct, frozen=True):
     hosts: HostsState | None = None
     registers: Mapping[int, RegistersState] = field(default_factory=dict)
     directories: Mapping[int, Directory | None] = field(default_factory=dict)
-    own: Mapping[int, tuple[OwnSetting, ...]] = field(default_factory=dict)
+    settings_by_unit: Mapping[int, tuple[OwnSetting, ...]] = field(default_factory=dict)
     everything: EverythingState | None = None
     drafts: tuple[UnitDraft, ...] = ()
     roll: RollState | None = None
@@ -290,4 +290,6 @@ def state_of_listener(listener: LineListener) -> HeardState:
 
 
 def state_of_hosts(survey: HostSurvey) -> HostsState:
-    return HostsState(len(survey.hosts), survey.asked, survey.left_s, tuple(survey.found.values()), tuple(survey.own))
+    return HostsState(
+        len(survey.hosts), survey.asked, survey.left_s, tuple(survey.found.values()), tuple(survey.adapters)
+    )

@@ -21,7 +21,7 @@ class Definition(Struct, frozen=True):
     """`told` is the text; `codec` is None for a derived point and for bits. `deadband` is no part of what words
     mean."""
 
-    told: str
+    text: str
     codec: Codec | None
     unit: str = ""
     decimals: int | None = None
@@ -31,7 +31,7 @@ class Definition(Struct, frozen=True):
     @property
     def fingerprint(self) -> str:
         """The same where words mean the same."""
-        return _fingerprint(json.loads(self.told))
+        return _fingerprint(json.loads(self.text))
 
     def value_of(self, data: bytes) -> Value | None:
         """What words as they came mean; None for a derived point, which has none."""

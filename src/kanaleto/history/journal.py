@@ -32,7 +32,7 @@ class Journal:
         self._ids: dict[int, int] = {}
         self._file: JournalFile | None = None
         self._begun_us = micros(wall())
-        self._told = ""
+        self._message = ""
         self._next_try_s = self._next_beat_s = self._next_prune_s = 0.0
         self.lost = 0
 
@@ -47,7 +47,7 @@ class Journal:
     def place(self) -> tuple[Path, int] | str:
         """The file, and the number of this run in it; or why there is none, empty where it was not opened yet."""
         file = self._file
-        return (file.path, file.run) if file is not None else self._told
+        return (file.path, file.run) if file is not None else self._message
 
     def _on_event(self, event: Event) -> None:
         if event.is_queued or event.kind is EventKind.WRITE:  # those are on disk before they happen
@@ -127,8 +127,8 @@ class Journal:
         self._tell(text)
 
     def _tell(self, text: str) -> None:
-        if text != self._told:
-            self._told = text
+        if text != self._message:
+            self._message = text
             self._on_trouble(text)
 
     def _close_file(self, now_us: int | None) -> None:

@@ -99,14 +99,14 @@ class Recording:
             series.has_row = False
             series.at_us = 0
             series.id = self.store.series(self.site, device, point)
-            series.definition_id = self.store.definition(series.definition.told, series.definition.fingerprint)
+            series.definition_id = self.store.definition(series.definition.text, series.definition.fingerprint)
 
     # What is recorded
 
     def _series_of(self, device: str, point: str, text: str, deadband: float) -> Series:
         key = (device, point)
         series = self._series.get(key)
-        if series is not None and series.definition.told == text:
+        if series is not None and series.definition.text == text:
             series.deadband = deadband
             return series
         definition = read_definition(text)

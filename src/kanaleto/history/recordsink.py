@@ -51,7 +51,7 @@ class RecordSink(Sink):
         self._messages: deque[tuple[str, Any]] = deque()
         self._rows: list[tuple[int, int, str]] = []
         self._bytes = 0
-        self._told: dict[int, _ToldBlock] = {}
+        self._known_blocks: dict[int, _ToldBlock] = {}
         self._handles = 0
         self._points: dict[tuple[str, str], tuple[str, int]] = {}
         self._parts: dict[str, DevicePlan] = {}
@@ -95,7 +95,7 @@ class RecordSink(Sink):
     def on_record(self, block: Block, record: Record, board: Readings) -> None:
         if self._is_over:
             return
-        told_block = self._told.get(block.index)
+        told_block = self._known_blocks.get(block.index)
         if told_block is None or told_block.block is not block:
             told_block = self._tell_block(block)
         data = record.data
@@ -123,7 +123,7 @@ class RecordSink(Sink):
     def _tell_block(self, block: Block) -> _ToldBlock:
         self._handles += 1
         is_timed = self._feeds_timed(block)
-        told_block = self._told[block.index] = _ToldBlock(block, self._handles, None, NEVER, is_timed)
+        told_block = self._known_blocks[block.index] = _ToldBlock(block, self._handles, None, NEVER, is_timed)
         points = [
             {"name": point.name, "told": told_of(point), "deadband": point.deadband, "offset": offset}
             for point, offset in zip(block.points, block.offsets, strict=True)
@@ -174,9 +174,9 @@ class RecordSink(Sink):
     def _forget_blocks(self, part: DevicePlan, new: DevicePlan | None) -> None:
         stays = new.blocks_by_index if new is not None else dict[int, Block]()
         for index, block in part.blocks_by_index.items():
-            told_block = self._told.get(index)
+            told_block = self._known_blocks.get(index)
             if stays.get(index) is not block and told_block is not None and told_block.block is block:
-                del self._told[index]
+                del self._known_blocks[index]
 
     def _tell_derived(self, world: World, site: Site) -> None:
         """The formulas, and before them the blocks of points that they name, which may not have been read yet."""
@@ -186,7 +186,7 @@ class RecordSink(Sink):
         for name in {name for named in names.values() for name in named}:
             place = place_named(world.plan, name)
             block = place.block if isinstance(place, Place) else None
-            if block is not None and block.index not in self._told:
+            if block is not None and block.index not in self._known_blocks:
                 self._tell_block(block)
         labels = labels_in(site.lines) if ordered else {}
         derived = [
@@ -239,7 +239,7 @@ class RecordSink(Sink):
             trouble, record = troubles[block.index], records[block.index]
             if trouble is None and record is not None and now_s - record.at_s < 3 * block.period_s:
                 continue
-            told_block = self._told.get(block.index)
+            told_block = self._known_blocks.get(block.index)
             if told_block is None or told_block.block is not block:
                 if not may_tell:
                     continue
@@ -279,7 +279,7 @@ class RecordSink(Sink):
         return {**minute, "line": [line.name, str(line.link), origin_of(line).value], "exceptions": json.dumps(codes)}
 
     def _forget_words(self) -> None:
-        for block in self._told.values():
+        for block in self._known_blocks.values():
             block.data, block.quality = None, NEVER
         self._points.clear()
 
@@ -288,7 +288,7 @@ class RecordSink(Sink):
         with self._lock:
             self._messages.clear()
             self._rows, self._bytes = [], 0
-        self._told.clear()
+        self._known_blocks.clear()
         self._points.clear()
         self._parts, self._derived_names = {}, set()
         self._site = None

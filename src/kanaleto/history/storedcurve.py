@@ -197,5 +197,5 @@ def _read_anew(today: Definition, words: bytes | None) -> float | None:
 
 def definition_of(place: AnyPlace) -> Definition:
     """What its words mean today."""
-    text = told_of_derived(place.own) if isinstance(place, DerivedPlace) else told_of(place.point)
+    text = told_of_derived(place.derived) if isinstance(place, DerivedPlace) else told_of(place.point)
     return read_definition(text)

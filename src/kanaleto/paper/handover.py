@@ -74,7 +74,7 @@ def _unfinished(facts: ReportFacts, left_out: list[str]) -> str:
     left = left_of(facts.claims)
     rows = [f"{facts.site.name}: what is unfinished", ""]
     rows += [f"{claim.state.value:<10} {claim.key.claim:<9} {claim.key}" for claim in left] or ["nothing"]
-    rows += ["", *facts.told] if facts.told else []
+    rows += ["", *facts.messages] if facts.messages else []
     rows += ["", "Left out of this handover:", *left_out] if left_out else []
     return "\n".join([*rows, ""])
 

@@ -61,7 +61,7 @@ def _unfinished(facts: ReportFacts) -> TableSheet:
     for device, claims in by_device.items():
         names = dict.fromkeys(claim.key.point or claim.key.claim for claim in claims)
         rows.append(["open", f"{len(claims)} claims", device, f"nobody has taken them: {', '.join(names)}"])
-    rows += [["told", "sheet", text, ""] for text in facts.told]
+    rows += [["told", "sheet", text, ""] for text in facts.messages]
     about = f"{len(left)} of {len(facts.claims)} claims" if left else "nothing: all that is to be proved was proved"
     return _table("What is unfinished", about, ["stands", "kind", "what", "why"], rows)
 

@@ -215,12 +215,12 @@ def difference(old: DevicePlan | None, new: DevicePlan) -> PlanDiff:
 class DerivedPlace(NamedTuple):
     """A point made of others: no block reads it, the board has its reading by name. `point` says how it is shown."""
 
-    own: Derived
+    derived: Derived
     point: Point
 
     @property
     def identity(self) -> Identity:
-        return "", self.own.name
+        return "", self.derived.name
 
 
 AnyPlace = Place | DerivedPlace

@@ -71,7 +71,7 @@ class Plan(Struct, frozen=True, dict=True):
 
     @cached_property
     def _derived_by_name(self) -> dict[str, DerivedPlace]:
-        return {place.own.name: place for place in self.derived}
+        return {place.derived.name: place for place in self.derived}
 
     @cached_property
     def _by_device(self) -> dict[str, DevicePlan]:

@@ -47,7 +47,7 @@ class BareWatch:
             pause_s = _EVERY_S
             for stretch in list(self._rings):
                 pause_s = max(pause_s, await self._read(stretch))
-            self._say(self.state.told if pause_s > _EVERY_S else "")
+            self._say(self.state.text if pause_s > _EVERY_S else "")
             await asyncio.sleep(pause_s)
         self._say("the device refuses all of them")
 

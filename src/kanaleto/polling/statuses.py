@@ -35,11 +35,11 @@ class Statuses:
     for up to a second, since only ages have changed."""
 
     def __init__(self) -> None:
-        self._told: dict[str, _ToldPlan] = {}
+        self._cached: dict[str, _ToldPlan] = {}
 
     def of(self, pollers: Sequence[LinePoller], now_s: float, plan: Plan) -> tuple[LineStatus, ...]:
         """Every line as it stands at loop time `now_s`."""
-        before, self._told = self._told, {}
+        before, self._cached = self._cached, {}
         for poller in pollers:
             line, why = poller.line, poller.connection.why_unreachable
             what = (poller.outcomes, poller.is_off, poller.lent_to, poller.exchanger.is_open, why)
@@ -52,8 +52,8 @@ class Statuses:
                 or now_s - cached.at_s >= _TOLD_AGAIN_S
             ):
                 cached = _ToldPlan(what, plan, now_s, line_status(poller, now_s, plan))
-            self._told[line.name] = cached
-        return tuple(self._told[poller.line.name].status for poller in pollers)
+            self._cached[line.name] = cached
+        return tuple(self._cached[poller.line.name].status for poller in pollers)
 
 
 def line_status(poller: LinePoller, now_s: float, plan: Plan) -> LineStatus:

@@ -132,7 +132,7 @@ class Gently:
         if self._exchanger is not None:
             self.take(self._exchanger)
 
-    def told(self, passed_s: float) -> str:
+    def text(self, passed_s: float) -> str:
         """How many were asked of whom, and how fast, in one sentence."""
         count = sum(self.asked.values())
         if not count:

@@ -104,7 +104,7 @@ class HostSurvey:
         self.found: dict[str, HostFound] = {}
         self._connect_s, self._timeout_s = connect_s, timeout_s
         self._question = first_question(never)
-        self.own = adapters_here if adapters_here is not None else adapters()
+        self.adapters = adapters_here if adapters_here is not None else adapters()
         self._on_step = on_step
 
     @property
@@ -133,7 +133,7 @@ class HostSurvey:
 
     async def _look(self, host: str) -> HostFound:
         exchanger = exchanger_for(TcpLink(host, self.port), self._connect_s)
-        where = relation(host, self.own)
+        where = relation(host, self.adapters)
         try:
             await exchanger.open()
         except Unreachable as error:

@@ -56,7 +56,7 @@ class TableSearch(KnownAddresses):
         self._missed_score = 0.0
         self._refusals_of_function = 0
         self._careful: list[Span] = []
-        self._told: set[int] = set()  # beginnings of runs of which others have been told
+        self._reported: set[int] = set()  # beginnings of runs of which others have been told
 
     # What is known
 
@@ -127,8 +127,8 @@ class TableSearch(KnownAddresses):
 
     def new_runs(self) -> list[Span]:
         """Runs that were not given before."""
-        fresh = [run for run in self.runs if run[0] not in self._told]
-        self._told.update(first for first, _ in fresh)
+        fresh = [run for run in self.runs if run[0] not in self._reported]
+        self._reported.update(first for first, _ in fresh)
         return fresh
 
     def explore(self) -> Steps:

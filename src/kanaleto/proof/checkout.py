@@ -64,7 +64,7 @@ class Checkout:
         theirs = read_sheet(other)
         lines = merged(self.sheet, theirs)
         self.keep(lines, now_s)
-        self.sheet.told += theirs.told
+        self.sheet.messages += theirs.messages
         return len(lines)
 
     def gone(self, claims: Sequence[Claim]) -> list[str]:

@@ -52,7 +52,7 @@ class ReportFacts(Struct):
 
     site: Site
     claims: list[Claim]
-    told: list[str]
+    messages: list[str]
     origins: dict[str, str]
     who: list[str]
     from_us: int | None
@@ -87,7 +87,7 @@ def gather(
         missing["checkout"] = "nothing has been proved yet: there is no evidence in the checkout sheet"
     who = sorted({line.who for claim in claims for line in claim.lines if line.who})
     origins = {line.name: origin_of(line).value for line in site.lines}
-    messages = [*checkout.sheet.told, *checkout.gone(claims)]
+    messages = [*checkout.sheet.messages, *checkout.gone(claims)]
     return ReportFacts(
         site, claims, messages, origins, who, from_us, to_us, note, __version__, talked, loads,
         events, errors[-_MOST_EVENTS:], writes[-_MOST_EVENTS:], max(len(errors) - _MOST_EVENTS, 0),

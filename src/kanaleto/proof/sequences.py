@@ -23,7 +23,7 @@ class SequenceVerdict(Struct, frozen=True):
     target: str
     expect: str
     outcome: str
-    told: str
+    text: str
 
 
 def keep_sequences(
@@ -44,7 +44,7 @@ def keep_sequences(
             lines.append(
                 SheetLine(
                     new_id(), key.claim, device, "", one.outcome, iso_of(now_s), "", key.level, "found", one.expect,
-                    None, "unit", one.told, "", None, "by rehearsal", who, Origin.STAND_IN.value, replaces or None,
+                    None, "unit", one.text, "", None, "by rehearsal", who, Origin.STAND_IN.value, replaces or None,
                 )
             )  # fmt: skip
         checkout.keep(lines, now_s)

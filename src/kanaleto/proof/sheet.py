@@ -85,7 +85,7 @@ class CheckoutSheet(Struct):
 
     path: Path
     lines: list[SheetLine] = field(default_factory=list)
-    told: list[str] = field(default_factory=list)
+    messages: list[str] = field(default_factory=list)
     begun: str = ""
     size: int = 0
 
@@ -120,10 +120,10 @@ def read_sheet(path: Path) -> CheckoutSheet:
         except (msgspec.DecodeError, UnicodeDecodeError):
             is_torn = has_torn_end and number == len(rows)
             why = "was torn when it was written" if is_torn else "cannot be read"
-            sheet.told.append(f"{path}:{number}: this line {why}; it is left as it is")
+            sheet.messages.append(f"{path}:{number}: this line {why}; it is left as it is")
             continue
         if line.claim not in KINDS or line.verdict not in VERDICTS:
-            sheet.told.append(f"{path}:{number}: a newer version of Kanaleto wrote this line; it is left as it is")
+            sheet.messages.append(f"{path}:{number}: a newer version of Kanaleto wrote this line; it is left as it is")
             continue
         sheet.lines.append(line)
     return sheet

@@ -109,13 +109,13 @@ class _Asking:
     """One device."""
 
     def __init__(self, session: Session, line: Line, device: Device, known: KnownThere, on_there: OnThere) -> None:
-        self._session, self._line, self._device, self._known, self._told = session, line, device, known, on_there
+        self._session, self._line, self._device, self._known, self._on_there = session, line, device, known, on_there
         self._words: dict[tuple[Table, int], bytes] = {}
         self._refused: list[tuple[Table, int, int, int | None]] = []
 
     def _tell(self, what: str, expected: str, found: str, outcome: str = "", point: str = "") -> None:
         outcome = outcome or ("same" if expected == found else "differs")
-        self._told(There(self._line.name, self._device.name, what, expected, found, outcome, point))
+        self._on_there(There(self._line.name, self._device.name, what, expected, found, outcome, point))
 
     async def run(self) -> None:
         device = self._device

@@ -40,7 +40,7 @@ class Admission:
         self._silent: dict[asyncio.Transport, None] = {}  # never asked anything; the oldest first
         self._asking: dict[asyncio.Transport, float] = {}  # when they asked last; the longest ago first
         self._shaking: dict[asyncio.Transport, None] = {}  # in a TLS handshake; the oldest first
-        self._told: dict[tuple[str, str], tuple[float, int]] = {}
+        self._last_said: dict[tuple[str, str], tuple[float, int]] = {}
 
     def let_in_only(self, clients: Sequence[str]) -> None:
         """Nobody but these addresses and networks is let in; all where none are named. Raises ValueError."""
@@ -120,13 +120,13 @@ class Admission:
         """One line; of one host and one kind every `_AGAIN_S` at most, with how many there were meanwhile."""
         host, now = who.rpartition(":")[0] or who, self._clock()
         key = (host, what[:40])
-        last_s, held_back = self._told.get(key, (-_AGAIN_S, 0))
+        last_s, held_back = self._last_said.get(key, (-_AGAIN_S, 0))
         if now - last_s < _AGAIN_S:
-            self._told[key] = (last_s, held_back + 1)
+            self._last_said[key] = (last_s, held_back + 1)
             return
-        if len(self._told) >= _MOST_TOLD:
-            self._told.clear()
-        self._told[key] = (now, 0)
+        if len(self._last_said) >= _MOST_TOLD:
+            self._last_said.clear()
+        self._last_said[key] = (now, 0)
         if self.on_client is not None:
             more = f" ({held_back} more times since)" if held_back else ""
             self.on_client(f"{self._name}: {who} {what}{more}")

@@ -34,7 +34,7 @@ class PortServer:
         self._reopening: asyncio.Task[None] | None = None
         self._sent, self._sent_end_s = b"", 0.0  # of our own, which may come back, and when its last byte has gone
         self._is_no_request = False  # what was sent: when it comes back, no master has asked that
-        self._own, self._own_at = b"", 0.0  # what came of it so far, and since when
+        self._echo, self._own_at = b"", 0.0  # what came of it so far, and since when
         self._has_echo, self._alike = bool(link.has_echo), 0
         self._master = Master(link.port, answerer.name)
         self._twins = TwinWatch(framing)
@@ -76,7 +76,7 @@ class PortServer:
             self._write(data, pdu, 0.0)
 
     def _write(self, raw: bytes, pdu: bytes, not_before: float) -> None:
-        self._sent, self._own = raw, b""
+        self._sent, self._echo = raw, b""
         self._twins.note_sent(raw)
         self._sent_end_s = self._channel.write(self._sent, not_before)
         self._hearing.drop_rest()
@@ -101,7 +101,7 @@ class PortServer:
     def _break_at(self, error: Exception) -> None:
         report(f"{self.answerer.name}: the port is opened again", error)
         self._hearing.forget()
-        self._sent = self._own = b""
+        self._sent = self._echo = b""
         self._channel.close()
         self._lose(fault_sentence(error))
 
@@ -117,7 +117,7 @@ class PortServer:
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None
-        patience_s = _QUIET_S if self._own else self._hearing.patience_s
+        patience_s = _QUIET_S if self._echo else self._hearing.patience_s
         if patience_s is not None:
             self._timer = asyncio.get_running_loop().call_at(at + patience_s, self._settle, at)
 
@@ -125,12 +125,12 @@ class PortServer:
         """What came without our own answer, where the adapter echoes: it is no master's request. Untold, that is known
         by what comes back before the answer has gone, when no master may speak, by what nobody asks, or by what comes
         again and again right behind it; a master may well ask the same as we have just answered."""
-        if not self._own:
+        if not self._echo:
             self._own_at = at
-        self._own += data
-        if len(self._own) < len(self._sent) and self._sent.startswith(self._own):
+        self._echo += data
+        if len(self._echo) < len(self._sent) and self._sent.startswith(self._echo):
             return b""  # it may still become it
-        came, self._own = self._own, b""
+        came, self._echo = self._echo, b""
         sent, self._sent = self._sent, b""
         if not came.startswith(sent):
             self._alike = 0
@@ -142,8 +142,8 @@ class PortServer:
         return came.removeprefix(sent) if self._has_echo else came
 
     def _settle_held(self, at: float) -> None:
-        if self._own:
-            self._sent, payload, self._own = b"", self._own, b""
+        if self._echo:
+            self._sent, payload, self._echo = b"", self._echo, b""
             self._take(self._hearing.take(payload), at)
         self._take(self._hearing.settle(), at)
 

@@ -109,17 +109,17 @@ class _LatelyTold:
 
     def __init__(self, follower: Follower) -> None:
         self.follower = follower
-        self._told: dict[str, tuple[float, int]] = {}
+        self._last: dict[str, tuple[float, int]] = {}
 
     def hear(self, failure: Failure) -> None:
         text, now = failure.text, time.monotonic()
-        told_s, held_back = self._told.get(text, (now - 2 * _AGAIN_S, 0))
+        told_s, held_back = self._last.get(text, (now - 2 * _AGAIN_S, 0))
         if now - told_s < _AGAIN_S:
-            self._told[text] = (told_s, held_back + 1)
+            self._last[text] = (told_s, held_back + 1)
             return
-        if len(self._told) >= _MOST_KINDS:
-            self._told.clear()
-        self._told[text] = (now, 0)
+        if len(self._last) >= _MOST_KINDS:
+            self._last.clear()
+        self._last[text] = (now, 0)
         more = f" ({held_back} more times since)" if held_back else ""
         self.follower(Failure(failure.name, failure.after, text + more, failure.error))
 

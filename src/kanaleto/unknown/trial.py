@@ -35,7 +35,7 @@ class Proof(Struct, frozen=True):
     changes: Changes = field(default_factory=dict)
     faults: str = ""
 
-    def told(self, for_s: float) -> str:
+    def text(self, for_s: float) -> str:
         """In one sentence."""
         if self.faults:
             return f"the site has faults: {self.faults}"

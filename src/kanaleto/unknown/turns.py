@@ -91,7 +91,7 @@ class Turns:
         self._window: tuple[float, int, float] = (0.0, 0, 0.0)
         self._gently = gently
         self._due: list[Turn] = []
-        self._told = 0
+        self._reported = 0
 
     def add(
         self, unit_id: int, says: str = "", kept: Any = None, samples: Samples | None = None, left_alone: str = ""
@@ -229,8 +229,8 @@ class Turns:
         fresh = table.new_runs()
         for first, last in fresh:
             self._tell_others(turn, table, first, last)
-        if fresh or self._told < len(self.units):
-            self._told = len(self.units)
+        if fresh or self._reported < len(self.units):
+            self._reported = len(self.units)
             self._choose_leaders()
 
     def _tell_others(self, turn: Turn, table: TableSearch, first: int, last: int) -> None:

@@ -65,7 +65,7 @@ class Column:
         against = np.array(by_shape)[self.shape]
         noise = np.where(self.shape == Shape.NOISE, weights.TYPES.noise * max(len(samples) - 1, 0), 0.0)
         hurry = _hurry(steps, self.shape, 16 * self.registers)
-        self.told: Bits = first
+        self.of_first: Bits = first
         if kind in _SIGNED and self.registers == 1:  # what never moves and is below zero is seldom a value
             first = first + np.where((self.shape == Shape.STILL) & (self.first < 0), weights.TYPES.below_zero, 0.0)
         self.cost: Bits = np.where(is_right, prior + against + first + move + noise + hurry, IMPOSSIBLE)

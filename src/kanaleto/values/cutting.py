@@ -106,7 +106,9 @@ class WordRun:
         """Whole numbers of 32 bits that are seconds since 1970 and of this time."""
         is_date = np.all([(column.first > _DATES[0]) & (column.first < _DATES[1]) for column in columns], axis=0)
         rises = np.isin(shape, (int(Shape.STILL), int(Shape.RISING)))
-        saved = sum((column.told for column in columns), start=np.zeros(len(cost))) - len(columns) * weights.TYPES.date
+        saved = (
+            sum((column.of_first for column in columns), start=np.zeros(len(cost))) - len(columns) * weights.TYPES.date
+        )
         excess = np.where(
             is_date & rises, cost - saved + np.where(shape == Shape.STILL, weights.TYPES.still_date, 0.0), IMPOSSIBLE
         )

@@ -57,7 +57,7 @@ class RehearsalPane(Panel):
             if not step.expects:
                 rows.append([(where, "ink" if runs else "muted")])
             for expect in step.expects:
-                text = expect.told or ("to be judged" if runs else "to come")
+                text = expect.reason or ("to be judged" if runs else "to come")
                 tone = _TONES.get(expect.outcome, "muted")
                 rows.append([(f"{_MARKS.get(expect.outcome, '…')} ", tone), (f"{where:<38}  ", "ink"),
                              (f"{expect.text:<34}  ", "muted"), (text, tone)])  # fmt: skip

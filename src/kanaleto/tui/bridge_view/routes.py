@@ -51,7 +51,7 @@ class PassRow(Struct, frozen=True):
 
     bridge: str
     number: int
-    own: Pass
+    pass_: Pass
 
 
 RouteRow = BridgeName | RoutedUnit | PassRow | ComposedRowOf | ComposedCell | None
@@ -75,7 +75,7 @@ class RouteRows(Rows[RouteRow]):
         if isinstance(row, ComposedCell):
             return "cell", row.bridge, row.unit_id, row.row.name
         if isinstance(row, PassRow):
-            return "pass", row.bridge, row.own.title
+            return "pass", row.bridge, row.pass_.title
         return ("bridge", row.bridge.name) if isinstance(row, BridgeName) else None
 
     def fill(self, bridges: Sequence[Bridge]) -> None:
@@ -143,8 +143,8 @@ class RouteRows(Rows[RouteRow]):
 
     def _pass(self, cells: Cells, row: PassRow, width: int) -> Cells:
         """Both values, the age of the one and when the other was written."""
-        seen = self.passes.get((row.bridge, row.own))
-        pass_ = row.own
+        seen = self.passes.get((row.bridge, row.pass_))
+        pass_ = row.pass_
         shape, tone = _how_passed(seen)
         source = f"{pass_.device}/{pass_.point}" if pass_.device else "an expression"
         target = f"{pass_.to_device}/{pass_.to_point}"

@@ -175,7 +175,7 @@ class BridgeView(View, Vertical):
         self._routes.states = {(route.bridge, route.unit_id): route for route in routes}
         self._routes.tests = bridging.tests
         passes = state.passes if state is not None else ()
-        self._routes.passes = {(seen.bridge, seen.own): seen for seen in passes}
+        self._routes.passes = {(seen.bridge, seen.pass_): seen for seen in passes}
         self.set_class(self.size.height < 24, "-low")
         self._head.rows = tuple(self._head_rows(state))
         self._masters.state = state
@@ -206,13 +206,15 @@ class BridgeView(View, Vertical):
             unit_id = row.composed.unit_id if isinstance(row, ComposedRowOf) else row.unit_id
             return cells.put(f"unit {unit_id} has values of its sources as they were polled last", "muted")
         if isinstance(row, PassRow):
-            seen = self._routes.passes.get((row.bridge, row.own))
+            seen = self._routes.passes.get((row.bridge, row.pass_))
             if seen is not None and (seen.trouble or seen.why_not):
                 return cells.put(
                     seen.trouble or f"nothing is written: {seen.why_not}", "terracotta" if seen.trouble else "muted"
                 )
-            each = f"every {row.own.every_s:g} s" if row.own.every_s is not None else "when it changes"
-            return cells.put(f"written {each}" + (", while its condition holds" if row.own.condition else ""), "muted")
+            each = f"every {row.pass_.every_s:g} s" if row.pass_.every_s is not None else "when it changes"
+            return cells.put(
+                f"written {each}" + (", while its condition holds" if row.pass_.condition else ""), "muted"
+            )
         if not isinstance(row, RoutedUnit):
             return cells
         state, test = self._routes.states.get((row.bridge, row.unit_id)), bridging.tests.get((row.bridge, row.unit_id))
@@ -237,7 +239,7 @@ class BridgeView(View, Vertical):
         verbs = {"pass_on": "end passing on" if self.context.bridging.is_running else "pass on"}
         row = self._routes.current
         if isinstance(row, PassRow):
-            seen = self._routes.passes.get((row.bridge, row.own))
+            seen = self._routes.passes.get((row.bridge, row.pass_))
             stop = "let it go on" if seen is not None and seen.is_stopped else "stop"
             return self.keys_of("pass_on", "stop", "change", "add_pass", stop=stop, **verbs)
         if isinstance(row, ComposedRowOf | ComposedCell):
@@ -328,7 +330,7 @@ class BridgeView(View, Vertical):
         if not self.context.bridging.is_running:
             self.context.tell("nothing is passed on: b begins")
             return
-        self.context.bridging.turn_pass(row.bridge, row.own)
+        self.context.bridging.turn_pass(row.bridge, row.pass_)
 
     def action_delete(self) -> None:
         row, bridge, here = self._routes.current, self._bridge_here(), self._part_here()

@@ -243,7 +243,7 @@ def _host_rows(place: PlaceState) -> list[Row]:
             (f"{adapter.interface!s:<28}", "ink"),
             (adapter.name if adapter.is_up else f"{adapter.name}, down", "muted"),
         ]
-        for adapter in survey.own
+        for adapter in survey.adapters
         if not adapter.interface.ip.is_loopback and not adapter.interface.ip.is_link_local
     ]
     if not place.doing:

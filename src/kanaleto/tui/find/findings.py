@@ -136,7 +136,7 @@ def _unit_finding(place: PlaceState, site: Site, unit_id: int, unit: UnitFound |
     if directory is not None:
         marker = directory.marker.decode("ascii", "replace")
         lines.append((f"a directory of itself at {directory.start} ({marker!r}): {directory.text}", "ink"))
-    for own_setting in place.own.get(unit_id, ()):
+    for own_setting in place.settings_by_unit.get(unit_id, ()):
         lines.append((own_setting.text, {True: "muted", False: "terracotta", None: "ochre"}[own_setting.agrees]))
     if device is not None:
         lines.append((f"in this site as {device.name}, {len(device.points)} points", "verdigris"))

@@ -59,10 +59,10 @@ def acting_rows(control: Control, wall_s: float) -> list[ActingRow]:
 
 def _owed(owed_state: OwedState, wall_s: float) -> ActingRow:
     order = owed_state.order
-    back = order.told or order.data.hex(" ", 2).upper()
+    back = order.new_text or order.data.hex(" ", 2).upper()
     if owed_state.stage is OwedStage.PULSING:
         left_s = max(owed_state.due_wall_s - wall_s, 0.0)
-        text = f"{order.name} is {order.was_told or 'as we wrote it'}: {back} in {left_s:.1f} s"
+        text = f"{order.name} is {order.old_text or 'as we wrote it'}: {back} in {left_s:.1f} s"
     elif owed_state.stage is OwedStage.LEFT:
         text = f"{order.name}: {owed_state.what}; enter sends {back}, c leaves it so"
     else:
@@ -116,8 +116,8 @@ class ActingRows(Rows[ActingRow | LastWrite]):
             return cells.put(" LAST WRITES", "muted", bold=True)
         order = result.order
         tone = "verdigris" if result.is_well else "ochre" if result.state is State.NOT_SENT else "terracotta"
-        was = order.was_told or (result.before.hex(" ", 2).upper() if result.before is not None else "")
-        now = order.told or order.data.hex(" ", 2).upper()
+        was = order.old_text or (result.before.hex(" ", 2).upper() if result.before is not None else "")
+        now = order.new_text or order.data.hex(" ", 2).upper()
         cells.put(f" {clock_text(result.wall_s)[:8]} ", "muted").put(order.device or f"unit {order.unit_id}", "ink", 20)
         cells.put(" ").put(order.name, "ink", 20 if width >= 110 else 14, bold=True).put(" ")
         cells.put(f"{was} → {now}" if was else f"→ {now}", "ink", 26 if width >= 110 else 16).put(" ")

@@ -66,12 +66,12 @@ class EventRows(Rows[Event]):
 
 class EventsHead(Drawn):
     DEFAULT_CSS = "EventsHead { height: 2; }"
-    told = ""
+    text = ""
 
     def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette)
         if y == 0:
-            cells.put(" ERROR LOG  ", "muted", bold=True).put(self.told, "muted")
+            cells.put(" ERROR LOG  ", "muted", bold=True).put(self.text, "muted")
         return self.strip_of(y, cells, self.size.width)
 
 
@@ -156,13 +156,13 @@ class EventsView(View, Vertical):
         self._look_back()
         events = self._events()
         if [event.number for event in events] != [event.number for event in self._list.rows]:
-            self._list.empty_text = self._filter.told or "nothing has happened yet"
+            self._list.empty_text = self._filter.text or "nothing has happened yet"
             self._list.set_rows(events)
             if self._follows:
                 self._list.place_cursor(len(events) - 1, -1)
         going_on = sum(1 for event in events if event.ended_wall_s is None)
         only = "failures and limits" if self._only_failed else "all that happened"
-        self._head.told = self._fault or f"{only}: {len(events)} events, {going_on} go on (◆)"
+        self._head.text = self._fault or f"{only}: {len(events)} events, {going_on} go on (◆)"
         self._head.redraw()
         self._list.redraw()
 

@@ -109,4 +109,4 @@ def parts_of(view: type[View]) -> list[tuple[str, list[tuple[str, str]]]]:
 
 def told(actions: Iterable[Action]) -> list[tuple[str, str]]:
     """Keys with what they do, each row once; what has no key is in the palette alone."""
-    return list(dict.fromkeys((action.key, action.told or action.verb) for action in actions if action.keys))
+    return list(dict.fromkeys((action.key, action.help_text or action.verb) for action in actions if action.keys))

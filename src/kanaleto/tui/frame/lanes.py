@@ -119,7 +119,7 @@ class Lanes(Drawn, ScrollView):
                 cells.put(" ", on="panel")
             else:
                 _put_level(cells, level.busy, level.worst)
-        return cells.put("  ").put(minutes.told(water_width), "ochre", max(width - cells.width - 2, 1))
+        return cells.put("  ").put(minutes.text(water_width), "ochre", max(width - cells.width - 2, 1))
 
 
 def _says(snapshot: Snapshot) -> list[tuple[str, str]]:

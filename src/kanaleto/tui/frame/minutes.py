@@ -58,7 +58,7 @@ class LaneMinutes:
             self._ask(snapshot, first)
         return [of_session.get(minute) or recorded.get(minute) for minute in range(first, self.last + 1)]
 
-    def told(self, count: int) -> str:
+    def text(self, count: int) -> str:
         assert self.last is not None
         begin, end = (self.last - count + 1) * _MINUTE_S, (self.last + 1) * _MINUTE_S
         return f"{clock_text(begin)[:5]} … {clock_text(end)[:5]}, by the minute"

@@ -153,7 +153,7 @@ class TopRow(Drawn):
         lock = cast(_Writes, self.app).writing.lock
         if lock.is_read_only:
             return [("read-only", "muted")], [("read-only", "muted")]
-        unlocked, left_s = lock.told()
+        unlocked, left_s = lock.unlocked_now()
         if not unlocked:
             return [("locked", "muted")], [("locked", "muted")]
         left = f"{int(left_s) // 60}:{int(left_s) % 60:02}"

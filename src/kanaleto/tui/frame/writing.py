@@ -114,7 +114,7 @@ class AppWriting:
         now_s = self._screen.engine.now_s()
         if self.lock.is_read_only:
             return self.lock.why_not("")
-        unlocked, _ = self.lock.told()
+        unlocked, _ = self.lock.unlocked_now()
         was, at_s = self._unlocked_at
         if unlocked and was and now_s - at_s < _TWICE_S:
             why = self._screen.presses.why_not
@@ -205,7 +205,7 @@ class AppWriting:
         if self._control is None:
             return []
         return [
-            f"{state.order.device or f'unit {state.order.unit_id}'}: {state.order.name} is owed {state.order.told}"
+            f"{state.order.device or f'unit {state.order.unit_id}'}: {state.order.name} is owed {state.order.new_text}"
             for state in self._control.owings.states
             if lines is None or state.order.line in lines
         ]

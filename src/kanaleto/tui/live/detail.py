@@ -141,7 +141,7 @@ def _plain(point: Point, reading: Reading) -> str:
 def _derived_rows(place: DerivedPlace, reading: Reading) -> list[Row]:
     """A derived point: its formula, and what it gives."""
     rows: list[Row] = [[("FORMULA", "muted!")]]
-    rows += [[(part, "sky")] for part in wrapped(place.own.formula, _WIDTH - 4)]
+    rows += [[(part, "sky")] for part in wrapped(place.derived.formula, _WIDTH - 4)]
     rows.append([("= ", "muted"), (f"{_plain(place.point, reading)} {place.point.unit}".strip(), "verdigris!")])
     return rows
 

@@ -37,7 +37,7 @@ class Listing:
         return self.only is Only.CHANGED or self.order is SortOrder.MOVES
 
     @property
-    def told(self) -> str:
+    def text(self) -> str:
         parts = [self.order.value] if self.order is not SortOrder.DEVICE else []
         parts += [self.only.value] if self.only is not Only.ALL else []
         if not parts:
@@ -76,12 +76,12 @@ class Listing:
 
 def longest_name(plan: Plan) -> int:
     """Of all points, in cells."""
-    names = [*(part.by_name for part in plan.parts), [place.own.name for place in plan.derived]]
+    names = [*(part.by_name for part in plan.parts), [place.derived.name for place in plan.derived]]
     lengths = (max(map(len if "".join(some).isascii() else cell_len, some), default=0) for some in names)
     return max(lengths, default=0) or _NO_NAMES
 
 
 def _text(place: AnyPlace) -> str:
     if isinstance(place, DerivedPlace):
-        return f"derived {place.own.name} {place.own.unit}"
+        return f"derived {place.derived.name} {place.derived.unit}"
     return f"{place.line.name} {place.device.name} {place.point.name} {place.point.unit}"

@@ -108,7 +108,7 @@ class LiveView(View, Vertical):
         self._eye_on: Hashable = None
         """What the cursor was on before a filter left it out; nobody has moved the cursor since."""
         self._list, self._filter = self.query_one(LiveRows), self.query_one(Filter)
-        self._detail, self._told = self.query_one(PointDetail), self.query_one(Told)
+        self._detail, self._note = self.query_one(PointDetail), self.query_one(Told)
         self._listing = Listing()
         self.parts = Parts(self)
         self._version = -1
@@ -187,12 +187,12 @@ class LiveView(View, Vertical):
     def _show_rows(self, rows: Sequence[LiveRow]) -> None:
         self._fills += 1
         nothing = f"nothing to show: {self._listing.only.value}" if self._listing.only is not Only.ALL else ""
-        self._list.empty_text = self._filter.told or nothing or _NOTHING
+        self._list.empty_text = self._filter.text or nothing or _NOTHING
         self._list.set_rows(rows)
         at = self._list.find(self._eye_on) if self._eye_on is not None else None
         if at is not None and at != self._list.cursor:  # it is listed again
             self._list.place_cursor(at)
-        self._told.take(self._listing.told, len(self._list.marked))
+        self._note.take(self._listing.text, len(self._list.marked))
 
     # The point that the cursor is on
 
@@ -291,7 +291,7 @@ class LiveView(View, Vertical):
             self._fill()
         elif self._list.marked:
             self._list.marked = set()
-            self._told.take(self._listing.told, 0)
+            self._note.take(self._listing.text, 0)
         elif self._listing.order is not SortOrder.DEVICE or self._listing.only is not Only.ALL:
             self._listing.order, self._listing.only = SortOrder.DEVICE, Only.ALL
             self._fill()
@@ -387,7 +387,7 @@ class LiveView(View, Vertical):
         if place is not None:
             self._list.marked.symmetric_difference_update({place.identity})
             self._list.action_move(1)
-        self._told.take(self._listing.told, len(self._list.marked))
+        self._note.take(self._listing.text, len(self._list.marked))
         self.context.redraw()
 
     @_in_list
@@ -396,7 +396,7 @@ class LiveView(View, Vertical):
         names = {place.identity for place in part.places} if part is not None else set()
         marked = self._list.marked
         self._list.marked = marked - names if names <= marked else marked | names
-        self._told.take(self._listing.told, len(self._list.marked))
+        self._note.take(self._listing.text, len(self._list.marked))
         self.context.redraw()
 
     # The parts
@@ -420,7 +420,7 @@ class LiveView(View, Vertical):
         """Other points are pinned."""
         self._list.pinned = pins
         self._list.marked -= set(pins)
-        self._told.take(self._listing.told, len(self._list.marked))
+        self._note.take(self._listing.text, len(self._list.marked))
 
     def list_of(self) -> Vertical:
         """What the parts take the place of."""

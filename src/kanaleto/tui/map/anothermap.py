@@ -24,12 +24,12 @@ from kanaleto.tui.shared.rows import Rows
 
 class MatchHead(Drawn):
     DEFAULT_CSS = "MatchHead { height: 3; }"
-    told: tuple[str, str] = ("", "")
+    texts: tuple[str, str] = ("", "")
 
     def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette).put(" ")
         if y < 2:
-            cells.put(self.told[y], "ink" if not y else "muted", bold=not y)
+            cells.put(self.texts[y], "ink" if not y else "muted", bold=not y)
         return self.strip_of(y, cells, self.size.width)
 
 
@@ -156,7 +156,7 @@ class AnotherMapPane(Drawn, Vertical):
         limits = f", {len(lost_of)} lose limits or states" if lost_of else ""
         needed = sum(1 for row in rows if row.new is None and row.old.name in self._list.used)
         lacking = f", {needed} of them needed elsewhere" if needed else ""
-        self._head.told = (
+        self._head.texts = (
             f"{device.name} gets the map of {self._path.name}",
             f"{found} of {len(rows)} points found again, {len(rows) - found} lost{lacking}{limits}, {more} new{shared}",
         )

@@ -173,7 +173,7 @@ class MapView(View, Horizontal):
         self.ruler_rows.device = self._head.device = self._foot.device = device
         self._head.line = self._foot.line = self.line
         none = "no points yet: a adds one, i imports a table" if device else _NOTHING
-        self.ruler_rows.empty_text = self._filter.told or none
+        self.ruler_rows.empty_text = self._filter.text or none
         self.ruler_rows.set_rows(rows)
         at = self.ruler_rows.find((self._wanted_point, 0)) if self._wanted_point is not None else None
         if at is not None:

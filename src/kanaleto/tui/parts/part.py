@@ -34,7 +34,7 @@ class PartKind(Struct, frozen=True):
     pane: str
     title: str
     key: str
-    told: str
+    help_text: str
     actions: tuple[Action, ...]
     keys: tuple[Key, ...] = ()
     needs_device: bool = False
@@ -46,12 +46,12 @@ class PartKind(Struct, frozen=True):
     @property
     def opens(self) -> Action:
         """Live's action that opens it."""
-        return Action(self.key, f"part('{self.name}')", self.title, self.told, called=self.name)
+        return Action(self.key, f"part('{self.name}')", self.title, self.help_text, called=self.name)
 
     @property
     def page(self) -> tuple[str, tuple[Key, ...]]:
         """For the page of keys."""
-        keys = dict.fromkeys((action.key, action.told or action.verb) for action in self.actions)
+        keys = dict.fromkeys((action.key, action.help_text or action.verb) for action in self.actions)
         return self.title, (*self.keys, *keys)
 
 

@@ -104,14 +104,14 @@ class StillOpen(Panel):
 
     DEFAULT_CSS = "StillOpen { width: 1fr; height: 8; background: $background; }"
     claims: Sequence[Claim] = ()
-    told: tuple[str, ...] = ()
+    messages: tuple[str, ...] = ()
 
     def redraw_key(self) -> object:
-        return self.claims, self.told, self.size
+        return self.claims, self.messages, self.size
 
     def text_rows(self) -> list[Row]:
         rows: list[Row] = [[("STILL OPEN", "muted!")]]
-        rows += [[(text, "terracotta")] for text in self.told[:2]]
+        rows += [[(text, "terracotta")] for text in self.messages[:2]]
         wrong = [claim for claim in self.claims if claim.is_left and claim.state in _WRONG]
         room = max(self.size.height - 2 - len(rows), 1)
         for claim in wrong[:room]:

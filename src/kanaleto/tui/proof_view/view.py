@@ -88,7 +88,7 @@ class ProofView(View, Vertical):
             self._looked = second
             proof.look(snapshot.site, path)
         state = proof.state
-        self._rows.empty_text = "the sheet is being read" if state is None else self._filter.told or "no points yet"
+        self._rows.empty_text = "the sheet is being read" if state is None else self._filter.text or "no points yet"
         claims = state.claims if state is not None else self._wanted(snapshot)
         there = proof.there if self._shows_there else ()
         filled = (id(state), self._filter.value, snapshot.version, there)
@@ -104,7 +104,7 @@ class ProofView(View, Vertical):
         self.set_class(width < 120, "-narrow")
         self.set_class(height < 26, "-low")
         self._head.rows = tuple(self._head_rows(state))
-        self._open.claims, self._open.told = claims, state.told if state is not None else ()
+        self._open.claims, self._open.messages = claims, state.messages if state is not None else ()
         self._show_evidence(claims)
         for widget in (self._head, self._rows, self._open, self._evidence):
             widget.redraw()

@@ -12,7 +12,7 @@ class Action(Struct, frozen=True):
     keys: str
     do: str
     verb: str
-    told: str = ""
+    help_text: str = ""
     shown: str = ""
     is_found: bool = True
     called: str = ""

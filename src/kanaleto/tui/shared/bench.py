@@ -112,7 +112,7 @@ class AppBench:
             self._is_playing = False
             expects = [(step.target, expect) for step in rehearsal.steps for expect in step.expects]
             verdicts = [
-                SequenceVerdict(target, expect_state.text, expect_state.outcome, expect_state.told)
+                SequenceVerdict(target, expect_state.text, expect_state.outcome, expect_state.reason)
                 for target, expect_state in expects
             ]
             self._context.proof.keep_sequences(rehearsal.name, verdicts)

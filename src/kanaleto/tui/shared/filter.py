@@ -23,7 +23,7 @@ class Filter(InputLine):
         return self.value.lower().split()
 
     @property
-    def told(self) -> str:
+    def text(self) -> str:
         """That one is on, where nothing is left by it."""
         return f"a filter is on, and nothing has {self.value!r}: escape clears it" if self.words else ""
 

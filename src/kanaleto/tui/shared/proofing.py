@@ -30,7 +30,7 @@ class ProofState(Struct, frozen=True):
     """All claims as they stand, what is wrong with the sheet, and since when there is one."""
 
     claims: "tuple[Claim, ...]" = ()
-    told: tuple[str, ...] = ()
+    messages: tuple[str, ...] = ()
     begun: str = ""
     trouble: str = ""
 
@@ -112,7 +112,7 @@ class AppProof:
         assert checkout is not None
         with checkout.turn:
             claims = tuple(checkout.claims(chosen=tuple(self.chosen)))
-            messages = (*checkout.sheet.told, *checkout.gone(claims))
+            messages = (*checkout.sheet.messages, *checkout.gone(claims))
         self._publish(ProofState(claims, messages, checkout.sheet.begun))
 
     def _publish(self, state: ProofState) -> None:
@@ -141,7 +141,7 @@ class AppProof:
 
         checkout = self._checkout
         if checkout is None:
-            self._told("the checkout sheet could not be read, so nothing was kept")
+            self._report("the checkout sheet could not be read, so nothing was kept")
             return
         try:
             with checkout.turn:
@@ -151,10 +151,10 @@ class AppProof:
                 line = make(checkout, who, replacing(claims, key, checkout.sheet.lines, who))
                 checkout.keep([line], self._context.engine.session.clock.now())
         except (CannotKeep, NoEvidence, ValueError, OSError) as error:
-            self._told(str(error))
+            self._report(str(error))
             return
         self._say()
-        self._told(words_of(line))
+        self._report(words_of(line))
 
     def merge(self, other: Path) -> None:
         """Take the lines of somebody else's sheet."""
@@ -164,16 +164,16 @@ class AppProof:
         from kanaleto.proof.sheet import CannotKeep
 
         if self._checkout is None:
-            self._told("the checkout sheet could not be read, so nothing was taken over")
+            self._report("the checkout sheet could not be read, so nothing was taken over")
             return
         try:
             with self._checkout.turn:
                 count = self._checkout.merge(other, self._context.engine.session.clock.now())
         except (CannotKeep, OSError) as error:
-            self._told(str(error))
+            self._report(str(error))
             return
         self._say()
-        self._told(f"{count} line{'s' if count != 1 else ''} of {other.name} taken over")
+        self._report(f"{count} line{'s' if count != 1 else ''} of {other.name} taken over")
 
     def ask_there(self, site: Site, path: Path, devices: Sequence[str]) -> None:
         """Ask the devices whether they are as the site says; `there` has what differs then."""
@@ -190,7 +190,7 @@ class AppProof:
         def came(done: "Future[list[There]]") -> None:
             error = done.exception() if not done.cancelled() else None
             if done.cancelled() or error is not None:
-                self._told("stopped" if error is None else str(error))
+                self._report("stopped" if error is None else str(error))
                 return
             found = done.result()
             wrong = tuple(one for one in found if not one.is_same)
@@ -205,7 +205,7 @@ class AppProof:
 
         done.add_done_callback(came)
 
-    def _told(self, text: str) -> None:
+    def _report(self, text: str) -> None:
         self._context.later(lambda: self._context.tell(text))
 
     def ask(
@@ -224,9 +224,9 @@ class AppProof:
             self._context.later(shown)
             error = None if done.cancelled() else done.exception()
             if done.cancelled():
-                self._told("nothing was taken")
+                self._report("nothing was taken")
             elif error is not None:
-                self._told(str(error))
+                self._report(str(error))
             else:
                 self.keep(key, make(done.result()), words_of)
 
@@ -250,11 +250,11 @@ class AppProof:
         try:
             count = keep_sequences(self._checkout, name, verdicts, self._context.engine.session.clock.now(), self.who)
         except (CannotKeep, OSError) as error:
-            self._told(str(error))
+            self._report(str(error))
             return
         self._say()
         if count:
-            self._told(f"{name}: {count} verdict{'s' if count != 1 else ''} on the checkout sheet")
+            self._report(f"{name}: {count} verdict{'s' if count != 1 else ''} on the checkout sheet")
 
     async def prove(self, wanted: "ProveWanted") -> tuple[bool, str]:
         """For routines, on the engine's loop."""

@@ -36,7 +36,7 @@ class AppThrough:
         self.offers: dict[str, Link] = {}
         self._looked_s = 0.0
         self._is_looking = False
-        self._told = ""
+        self._message = ""
 
     def look(self, snapshot: Snapshot) -> None:
         """Whether a line that is down can be read through a service; said as long as it is so. Called at each tick."""
@@ -64,8 +64,8 @@ class AppThrough:
         return f"{gone[0]}: the service that it was read through has ended; J leads it back" if gone else ""
 
     def _say(self, words: str) -> None:
-        if words != self._told:
-            self._told = words
+        if words != self._message:
+            self._message = words
             self._context.trouble(_KIND, words)
 
     def turn(self) -> None:

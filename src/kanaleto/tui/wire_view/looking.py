@@ -113,6 +113,6 @@ class Looking:
             )
             for line in lines
         )
-        self.remarks = [*remarks_of(lines, self.findings), *(text for text in ports if text), *own_counts.told()]
+        self.remarks = [*remarks_of(lines, self.findings), *(text for text in ports if text), *own_counts.sentences()]
         self.version += 1
         return True

@@ -80,7 +80,7 @@ class Source:
         return self._search is not None
 
     @property
-    def told(self) -> str:
+    def notice(self) -> str:
         """What is under way."""
         search, reel = self._search, self.reel
         if reel.trouble:

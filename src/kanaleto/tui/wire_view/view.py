@@ -200,7 +200,7 @@ class WireView(View, Vertical):
         self._beside.tick()
 
     def _note(self) -> str:
-        text = self.source.fault or self.source.told or self.source.shown_rows
+        text = self.source.fault or self.source.notice or self.source.shown_rows
         if text:
             return text
         marks, current = self._list.marks, self._list.current
@@ -235,7 +235,7 @@ class WireView(View, Vertical):
     def _say_why_empty(self) -> None:
         what = _NOTHING if self._is_of_site else "no exchange is in it"
         what = "no exchange has failed" if self._only_failed else what
-        self._list.empty_text = why = self.source.fault or self.source.told or self._filter.told or what
+        self._list.empty_text = why = self.source.fault or self.source.notice or self._filter.text or what
         self._bytes.empty_text = why.rpartition("\n")[2]
 
     @property
@@ -474,7 +474,7 @@ class WireView(View, Vertical):
         self.source.open(path)
         self.source.look_for("", False)
         self._beside.looking.span = AnswersOf.ALL
-        at_us = self.source.reel.told.get("at_us")
+        at_us = self.source.reel.head.get("at_us")
         self._list.set_rows(self.source.listed)
         self._list.place_cursor(0)
         if isinstance(at_us, int):

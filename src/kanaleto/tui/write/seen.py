@@ -91,8 +91,8 @@ class SeenPreview:
         changes = changes_of(lines[0]) if lines else ""
         if changes:
             cells.put("    ").put(changes, "ochre")
-        elif lines and lines[0].wanted.told:
-            cells.put("    becomes ", "muted").put(lines[0].wanted.told, bold=True)
+        elif lines and lines[0].wanted.text:
+            cells.put("    becomes ", "muted").put(lines[0].wanted.text, bold=True)
         limits = point.limits
         if limits.range_low is not None and limits.range_high is not None:
             cells.put("    within ", "muted").put(f"{limits.range_low:g} … {limits.range_high:g} {point.unit}")
@@ -101,7 +101,7 @@ class SeenPreview:
     def _several(self, cells: Cells, lines: Sequence[PlannedWrite]) -> Cells:
         is_one = len({line.spot.who for line in lines}) == 1
         names = [line.spot.name if is_one else line.spot.who for line in lines[:6]]
-        texts = [f"{name}: {line.was} → {line.wanted.told}" for name, line in zip(names, lines, strict=False)]
+        texts = [f"{name}: {line.was} → {line.wanted.text}" for name, line in zip(names, lines, strict=False)]
         more = f" and {len(lines) - 6} more" if len(lines) > 6 else ""
         return cells.put("   ").put(" · ".join(texts) + more, "ink")
 

@@ -33,7 +33,7 @@ class SettingSteps:
                 raise error
             return
         change = came.result()
-        text = f"{change.told}. It is written to the device first; the site changes once it is found again."
+        text = f"{change.text}. It is written to the device first; the site changes once it is found again."
         if change.warning:
             text += f"\n{change.warning}."
         write = Choice("y", "write it", partial(self._write, order, change))
@@ -58,7 +58,7 @@ class SettingSteps:
         elif not result.is_done and not result.order.may_repeat and result.outcome is None:
             self._context.tell(f"not written: {result.text}")
         else:
-            self._ask_for_power(change, f"{change.told}: {result.text}.")
+            self._ask_for_power(change, f"{change.text}: {result.text}.")
 
     def _ask_for_power(self, change: SettingsChange, before: str) -> None:
         text = (

@@ -37,7 +37,7 @@ class AcrossRow(Struct, frozen=True):
 
 class AcrossHead(Drawn):
     DEFAULT_CSS = "AcrossHead { height: 3; }"
-    told = ""
+    text = ""
     columns: tuple[str, ...] = ()
     first = 0
     widths: tuple[int, ...] = ()
@@ -45,7 +45,7 @@ class AcrossHead(Drawn):
     def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette)
         if y == 0:
-            cells.put(" ACROSS  ", "muted", bold=True).put(self.told, "ink")
+            cells.put(" ACROSS  ", "muted", bold=True).put(self.text, "ink")
         elif y == 2:
             cells.put(f" {'':<3}", "muted").put("", width=name_width(self.size.width))
             for title, width in zip(self.columns[self.first :], self.widths[self.first :], strict=True):
@@ -159,12 +159,12 @@ class AcrossPart(Part):
 
     def _tell(self, rows: list[AcrossRow], columns: list[str]) -> None:
         if not rows:
-            self._head.told, self._head.columns, self._head.widths = "", (), ()
+            self._head.text, self._head.columns, self._head.widths = "", (), ()
             self._head.redraw()
             return
         off = sum(1 for row in rows if row.odd)
         order = "the worst first" if self._worst_first else "in the site's order"
-        self._head.told = (
+        self._head.text = (
             f"{len(rows)} device{'s' if len(rows) != 1 else ''} like {self._device} · {order} · "
             f"{off} differ{'s' if off == 1 else ''} from most (≠)"
         )
@@ -181,7 +181,7 @@ class AcrossPart(Part):
                 texts.append(f"{text} ≠" if column in row.odd else text)
             rows.append([row.device.name, *texts])
             marked += [number] if row.odd else []
-        return self._head.told, ["device", *self._head.columns], rows, marked
+        return self._head.text, ["device", *self._head.columns], rows, marked
 
     def focus_rows(self) -> None:
         self.screen.set_focus(self._list)

@@ -33,13 +33,13 @@ class With(Turning):
 class CompareHead(Drawn):
     DEFAULT_CSS = "CompareHead { height: 3; }"
     titles: tuple[str, str, str] = ("", "", "")
-    told = ""
+    text = ""
 
     def draw_line(self, y: int) -> Strip:
         width = self.size.width
         cells = Cells(self.palette)
         if y == 0:
-            cells.put(" COMPARE  ", "muted", bold=True).put(self.told, "ink")
+            cells.put(" COMPARE  ", "muted", bold=True).put(self.text, "ink")
         elif y == 2:
             name, value, more = widths(width)
             cells.put(" ").put(self.titles[0], "muted", name).put(self.titles[1], "muted", value, right=True, bold=True)
@@ -200,7 +200,7 @@ class ComparePart(Part):
         off = [pair for pair in pairs if self._list.verdict(pair)[1]]
         self._list.empty_text = "nothing differs" if self._only and pairs else "nothing to compare here"
         self._list.set_rows(off if self._only else pairs)
-        self._head.told = f"with {self._with.value} · {len(off)} of {len(pairs)} differ"
+        self._head.text = f"with {self._with.value} · {len(off)} of {len(pairs)} differ"
         self._head.titles = self._titles()
         self._head.redraw()
 
@@ -235,7 +235,7 @@ class ComparePart(Part):
             rows.append([pair.name, *self._list.texts(pair), f"{text}{' ≠' if is_off else ''}"])
             marked += [at] if is_off else []
         titles = self._titles()
-        return self._head.told, [titles[0] or "point", titles[1], titles[2], "difference"], rows, marked
+        return self._head.text, [titles[0] or "point", titles[1], titles[2], "difference"], rows, marked
 
     def focus_rows(self) -> None:
         self.screen.set_focus(self._list)

@@ -47,13 +47,13 @@ _LOOK_S = 0.5
 
 class HeldHead(Drawn):
     DEFAULT_CSS = "HeldHead { height: 3; }"
-    told = ""
+    text = ""
     then = ""
 
     def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette)
         if y == 0:
-            cells.put(" SNAPSHOTS  ", "muted", bold=True).put(self.told, "ink")
+            cells.put(" SNAPSHOTS  ", "muted", bold=True).put(self.text, "ink")
         elif y == 2:
             name, value = widths(self.size.width)
             cells.put(" ").put("point", "muted", name).put(self.then, "muted", value, right=True, bold=True)
@@ -214,7 +214,7 @@ class HeldPart(Part):
         found = differences(then, now) if now or not then else []
         only = " that can be written" if self._only_writable else ""
         count = f" · {len(found)} of {len(then)} values{only} differ" if then else ""
-        self._head.told, self._head.then = f"{self.device} · {self._title}{count}", "then"
+        self._head.text, self._head.then = f"{self.device} · {self._title}{count}", "then"
         self._list.empty_text = "nothing differs" if then and now else "nothing to compare yet"
         self._list.set_rows(found)
         self.context.redraw()
@@ -318,7 +318,7 @@ class HeldPart(Part):
         if why or not orders:
             self.context.tell(why or (left[0] if left else "nothing differs that could be written back"))
             return
-        text = "\n".join(f"{order.name}: {order.told}" for order in orders[:3])
+        text = "\n".join(f"{order.name}: {order.new_text}" for order in orders[:3])
         more = f"\n… and {len(orders) - 3} more" if len(orders) > 3 else ""
         more += f"\nleft: {left[0]}" + (f", and {len(left) - 1} more" if len(left) > 1 else "") if left else ""
         write = Choice("y", "write back", partial(self._restore, orders))

@@ -46,14 +46,14 @@ MovedRow = PointMoved | WordMoved
 
 class MovedHead(Drawn):
     DEFAULT_CSS = "MovedHead { height: 3; }"
-    told: tuple[str, str] = ("", "")
+    texts: tuple[str, str] = ("", "")
 
     def draw_line(self, y: int) -> Strip:
         cells = Cells(self.palette)
         if y == 0:
-            cells.put(" WHAT MOVED ", "muted", bold=True).put(self.told[0], "ink")
+            cells.put(" WHAT MOVED ", "muted", bold=True).put(self.texts[0], "ink")
         elif y == 1:
-            cells.put(f" {self.told[1]}", "muted")
+            cells.put(f" {self.texts[1]}", "muted")
         return self.strip_of(y, cells, self.size.width)
 
 
@@ -66,7 +66,7 @@ class MovedRows(Rows[MovedRow]):
         tone = "verdigris" if score >= NOTICED else "muted"
         cells = Cells(self.palette, ground).put(" ")
         wide = width >= 110
-        name, whose, change = self._told(row)
+        name, whose, change = self._texts_of(row)
         cells.put(name, "ink" if score >= NOTICED else "muted", 25 if wide else 19, bold=score >= NOTICED)
         cells.put(" ").put(whose, "muted", 24 if wide else 16).put(" ")
         cells.put(f"× {_times(score)}", tone, 8, right=True).put("  ")
@@ -76,7 +76,7 @@ class MovedRows(Rows[MovedRow]):
         cells.put("  " if wide else "")
         return cells.put(change, "ink" if score >= NOTICED else "muted")
 
-    def _told(self, row: MovedRow) -> tuple[str, str, str]:
+    def _texts_of(self, row: MovedRow) -> tuple[str, str, str]:
         if isinstance(row, WordMoved):
             site = self.snapshot.site
             device = next((device for _, device in site.devices() if device.name == row.device), None)
@@ -180,7 +180,7 @@ class MovedPart(Part):
         text = "nothing yet: disturb the measurement" if not noticed else f"{noticed} moved more than their noise"
         if self.snapshot.is_held:
             text = "polling is held: nothing can move"
-        self._head.told = (f"since {clock_text(since)[:8]} · {text}", self._bare_told())
+        self._head.texts = (f"since {clock_text(since)[:8]} · {text}", self._bare_told())
 
     def _bare_told(self) -> str:
         state = self._bare.state if self._bare is not None else None
@@ -197,7 +197,7 @@ class MovedPart(Part):
         ]
         count = sum(stretch.count for stretch in state.words)
         refused = f", {sum(last - first + 1 for first, last in state.refused)} refused" if state.refused else ""
-        text = f": {state.told}" if state.told else ""
+        text = f": {state.text}" if state.text else ""
         watched = f"{state.table.value} {ends[0]} … {ends[1]} of {state.device}"
         return f"also {watched} as bare words: {count} read{refused}{text}"
 

@@ -127,7 +127,7 @@ class TrendState:
 class Stored(Struct):
     """What was recorded of a point between two moments."""
 
-    told: ToldRows
+    rows: ToldRows
     begin: float
     end: float
 
@@ -158,7 +158,7 @@ class Curves:
     def curve(self, identity: Identity) -> TrendCurve:
         newer = self._remembered(identity)
         stored, taped = self._stored.get(identity), self._taped.get(identity, EMPTY)
-        older = filled(stored.told.curve, taped) if stored is not None else taped
+        older = filled(stored.rows.curve, taped) if stored is not None else taped
         return joined(older, newer)
 
     def _remembered(self, identity: Identity) -> TrendCurve:
@@ -182,7 +182,7 @@ class Curves:
     def sources(self) -> str:
         """Where they come from, in words."""
         taped = any(len(curve) for curve in self._taped.values())
-        stored = any(len(stored.told.curve) for stored in self._stored.values())
+        stored = any(len(stored.rows.curve) for stored in self._stored.values())
         parts = ["memory", *(["tape"] if taped else []), *(["record"] if stored else [])]
         return " and ".join((", ".join(parts[:-1]), parts[-1])) if len(parts) > 1 else parts[0]
 
@@ -215,7 +215,7 @@ class Curves:
         stored = self._stored.get(identity)
         if stored is None or stored.begin > begin or min(stored.end, begun) < min(end, begun) - 1e-6:
             return True
-        return stored.told.is_sliced and span_s < (stored.end - stored.begin) / 12
+        return stored.rows.is_sliced and span_s < (stored.end - stored.begin) / 12
 
     def take(self, answer: Answer) -> None:
         """What was asked has come."""

@@ -9,7 +9,7 @@ import click
 from kanaleto import __version__
 from kanaleto.cli.main import kanaleto
 from kanaleto.tui.frame.everywhere import EVERYWHERE, UNLESS_TAKEN
-from kanaleto.tui.frame.keys import MOVING, parts_of, told
+from kanaleto.tui.frame.keys import MOVING, key_rows, parts_of
 from kanaleto.tui.shared.views import VIEWS
 
 DOCS = Path(__file__).parents[1] / "docs"
@@ -49,7 +49,7 @@ def keys_page() -> str:
     """Every key, by view."""
     views = [entry.load() for entry in VIEWS]
     parts = [("Everywhere", [("1 to 7", f"go to {', '.join(view.title for view in views)}"), *MOVING])]
-    parts[0][1].extend(told((*EVERYWHERE, *UNLESS_TAKEN)))
+    parts[0][1].extend(key_rows((*EVERYWHERE, *UNLESS_TAKEN)))
     for view in views:
         parts += [(name.capitalize() if name.isupper() else name, rows) for name, rows in parts_of(view)]
     rows = [f"# All keys\n\n{_MADE} In the application `?` shows them, `ctrl+p` finds any of them by name.\n"]

@@ -202,5 +202,5 @@ MUTANTS = (
     Mutant("merged", "change.start < at", "False", "test_two_writers"),
     Mutant("guess_numbering", "references > len(texts) / 2", "references > 0", "test_edges"),
     Mutant("Steps.note", "len(self._done) > _MOST_STEPS", "len(self._done) > 10 * _MOST_STEPS", "test_edges"),
-    Mutant("_LatelyTold.hear", "now - told_s < _AGAIN_S", "False", "test_faults"),
+    Mutant("_Follower.hear", "now - told_s < _AGAIN_S", "False", "test_faults"),
 )

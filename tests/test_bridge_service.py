@@ -105,8 +105,8 @@ class Command(WithFile):
                 self.assertEqual(told[-1], b"STOPPING=1")
                 self.assertEqual(service.wait(20), 0)
         rows = [json.loads(line) for line in (self.folder / "m.jsonl").read_text(encoding="utf-8").splitlines()]
-        told_rows = sorted((row["unit_id"], row["function"], row["outcome"], row["times"]) for row in rows)
-        self.assertEqual(told_rows, [(40, 3, "done", 3), (40, 6, "refused", 1), (50, 3, "refused", 1)])
+        stored_rows = sorted((row["unit_id"], row["function"], row["outcome"], row["times"]) for row in rows)
+        self.assertEqual(stored_rows, [(40, 3, "done", 3), (40, 6, "refused", 1), (50, 3, "refused", 1)])
         self.assertTrue(all({"route", "waited_ms", "took_ms", "shared"} <= set(row) for row in rows))
 
 

@@ -27,7 +27,7 @@ from kanaleto.history.curves import (
     thinned,
     value_at,
 )
-from kanaleto.history.definition import read_definition, told_of
+from kanaleto.history.definition import definition_text, read_definition
 from kanaleto.history.minutelevels import recorded_minutes
 from kanaleto.history.standing import CHANGED
 from kanaleto.history.store import Store
@@ -188,8 +188,8 @@ class FromBoth(InFolder):
 
         self.run_recorded(line, work)
         history = self.history()
-        told_rows = stored_curve(history, self.series(history, "Count"), 0.0, 1e7)
-        return found[0], told_rows.curve
+        stored_rows = stored_curve(history, self.series(history, "Count"), 0.0, 1e7)
+        return found[0], stored_rows.curve
 
     def test_the_same_columns(self) -> None:
         for spoil in (False, True):
@@ -209,12 +209,12 @@ class FromBoth(InFolder):
         history = self.history()
         series = self.series(history, "Count")
         with mock.patch.object(storedcurve, "MOST_ROWS", 20), mock.patch.object(storedcurve, "SLICES", 50):
-            told_rows = stored_curve(history, series, 0.0, 1e7)
-        self.assertTrue(told_rows.is_sliced)
-        self.assertLess(len(told_rows.curve), len(record))
+            stored_rows = stored_curve(history, series, 0.0, 1e7)
+        self.assertTrue(stored_rows.is_sliced)
+        self.assertLess(len(stored_rows.curve), len(record))
         for count in (5, 13):
             begin, end = float(record.at[0]), float(record.at[-1])
-            one, other = (thinned(curve, begin, end, count) for curve in (told_rows.curve, record))
+            one, other = (thinned(curve, begin, end, count) for curve in (stored_rows.curve, record))
             self.assertEqual(one.bounds, other.bounds)
             self.assertEqual(one.quality.tolist(), other.quality.tolist())
 
@@ -225,7 +225,7 @@ class FromBoth(InFolder):
         (point, _) = device(
             "Device", 7, COUNTER.replace("type\nCount,holding,0,uint16", "type\nCount,holding,0,bcd16")
         ).points
-        today = read_definition(told_of(point))
+        today = read_definition(definition_text(point))
         then = stored_curve(history, series, 0.0, 1e7)
         now = stored_curve(history, series, 0.0, 1e7, today)
         at = float(then.curve.at[-1]) - 1
@@ -243,7 +243,7 @@ class SetBack(InFolder):
         run = store.begin_run("Virtual", "a test", "Ada", "here", 0)
         own = store.series("Virtual", "Device", "Count")
         (point, _) = device("Device", 7, COUNTER).points
-        text = told_of(point)
+        text = definition_text(point)
         definition = store.definition(text, read_definition(text).fingerprint)
         for begin, end, number in ((0, 100, 1.0), (50, 120, 2.0)):  # the clock was set back by 50 s
             span = store.begin_span(run, begin * 1_000_000)

@@ -228,7 +228,7 @@ class OnOneLine(unittest.TestCase):
 
             async def work(line: SimulatedLine = line, is_told: bool = is_told) -> list[Outcome]:
                 exchanger = line.exchanger()
-                exchanger._is_told_echo = is_told or None
+                exchanger._declared_echo = is_told or None
                 await exchanger.open()
                 outcomes = [
                     await exchanger.ask(5, Read(Table.HOLDING, 0, 3), 1),

@@ -11,7 +11,7 @@ import numpy as np
 from sqlalchemy import func, select
 
 from kanaleto.history import pieces, schema, storedcurve
-from kanaleto.history.definition import read_definition, told_of
+from kanaleto.history.definition import definition_text, read_definition
 from kanaleto.history.query import History, Statistics
 from kanaleto.history.standing import BAD, BEGIN, CHANGED, END, GOOD, STALE
 from kanaleto.history.store import SampleRow, Store, url_of
@@ -35,7 +35,9 @@ class Pieces(unittest.TestCase):
 
     def _fill(self, source: random.Random, store: Store) -> None:
         """Some runs, spans and clocks."""
-        definitions = [store.definition(told_of(p), read_definition(told_of(p)).fingerprint) for p in _POINTS]
+        definitions = [
+            store.definition(definition_text(p), read_definition(definition_text(p)).fingerprint) for p in _POINTS
+        ]
         at = _START
         for _ in range(source.randint(1, 3)):
             run = store.begin_run("S", "test", "me", "here", at)

@@ -15,9 +15,9 @@ from kanaleto.events.clock import Clock
 from kanaleto.events.log import EventKind
 from kanaleto.evidence.finding import FindingKind
 from kanaleto.lines.outcome import OutcomeKind
-from kanaleto.lines.portcounters import PortCounters, read_counters, told_of_port
+from kanaleto.lines.portcounters import PortCounters, port_text, read_counters
 from kanaleto.planning.plan import plan_site
-from kanaleto.polling.owncounters import OwnCounters, own_counters, told_of
+from kanaleto.polling.owncounters import OwnCounters, counters_text, own_counters
 from kanaleto.polling.session import Session
 from kanaleto.site.model import DeviceLimits, Site
 from kanaleto.tui.shared.words import device_phrase, device_state, line_phrase
@@ -72,12 +72,12 @@ class Counters(unittest.TestCase):
                 self.assertGreater(first.counts[Diagnostic.SERVER_MESSAGES], 10)
                 await running.for_s(5)
                 second = await own_counters(running.session, line.line, each_device, running.tally("Pump"))
-                text = told_of(second, first)
+                text = counters_text(second, first)
                 grown = second.counts[Diagnostic.SERVER_MESSAGES] - first.counts[Diagnostic.SERVER_MESSAGES]
                 self.assertIn(f"server message {second.counts[Diagnostic.SERVER_MESSAGES]} (+{grown})", text)
                 self.assertRegex(text, r"Ours since: \d+ good, 0 failed")
                 ours = running.tally("Pump")
-                text = told_of(OwnCounters({}, ours, "", {"Errors": 7}), OwnCounters({}, ours, "", {"Errors": 4}))
+                text = counters_text(OwnCounters({}, ours, "", {"Errors": 7}), OwnCounters({}, ours, "", {"Errors": 4}))
                 self.assertIn("Errors 7 (+3)", text)
 
         run_virtual(work())
@@ -93,7 +93,7 @@ class Counters(unittest.TestCase):
                 await running.for_s(2)
                 found = await own_counters(running.session, line.line, line.line.devices[0], running.tally("Pump"))
                 self.assertEqual(found.counts, {})
-                self.assertIn("has no counters", told_of(found, None))
+                self.assertIn("has no counters", counters_text(found, None))
                 self.assertEqual(sum(frame.pdu[0] == 8 for frame in line.requests), 1)
 
         run_virtual(work())
@@ -260,10 +260,10 @@ class Polling(unittest.TestCase):
         run_virtual(work())
 
     def test_what_the_port_counts_says_what_to_look_at(self) -> None:
-        self.assertEqual(told_of_port("L", None, 50), "")
-        self.assertEqual(told_of_port("L", PortCounters(overrun=3), 0), "")
-        self.assertIn("rate and parity are right", told_of_port("L", PortCounters(), 8))
-        self.assertIn("3 overruns; overruns mean that this machine", told_of_port("L", PortCounters(overrun=3), 1))
+        self.assertEqual(port_text("L", None, 50), "")
+        self.assertEqual(port_text("L", PortCounters(overrun=3), 0), "")
+        self.assertIn("rate and parity are right", port_text("L", PortCounters(), 8))
+        self.assertIn("3 overruns; overruns mean that this machine", port_text("L", PortCounters(overrun=3), 1))
 
     def test_the_counters_of_a_port_are_where_the_system_keeps_them(self) -> None:
         def ask(descriptor: int, request: int, counts: bytearray) -> None:

@@ -7,7 +7,7 @@ import struct
 
 from msgspec.structs import replace
 
-from kanaleto.history.definition import read_definition, told_of
+from kanaleto.history.definition import definition_text, read_definition
 from kanaleto.history.query import NOT_RECORDED
 from kanaleto.history.renames import renamed
 from kanaleto.history.standing import BEGIN, CHANGED, END, STILL
@@ -269,7 +269,7 @@ class Rows(InFolder):
             "E,coil,5,,,,,,,,,,,,,,\nF,holding,6,text:8,,,,,,,,,,,,,\nG,holding,10,uint16[4],,2,,,,,,,,,,,\n"
         )
         for point in device("Device", 7, rows).points:
-            again = read_definition(told_of(point))
+            again = read_definition(definition_text(point))
             for number in range(200):
                 data = struct.pack(">Q", number * 0x0101010101010101 * 7 % 2**64)[: 2 * point.codec.registers] * 1
                 if not point.table.is_bits:

@@ -191,7 +191,7 @@ class Rehearsals(unittest.TestCase):
             self.ask(bench, 2)
             if 4.5 < now_s < 4.65:
                 bench.left_out += 30
-                bench._tell, bench._told_s = texts.append, -1e9
+                bench._tell, bench._said_s = texts.append, -1e9
                 bench._look_around()
 
         self.assertEqual(set(self.judged(slow).values()), {"void"})

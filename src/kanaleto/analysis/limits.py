@@ -185,10 +185,10 @@ class LimitWatch(Sink):
             text = f"is {message}"
         device, name = place.identity
         standing.key = ("limit", name, rule.name)
-        told_of: dict[str, object] = {"limit": rule.name, "value": value if isinstance(value, int | float) else None}
+        data: dict[str, object] = {"limit": rule.name, "value": value if isinstance(value, int | float) else None}
         event = self._events.note(
             EventKind.LIMIT, watched.line, device, f"{name}: {text} ({rule.word})", going_on=standing.key,
-            point=name, data=told_of,
+            point=name, data=data,
         )  # fmt: skip
         standing.crossing = Crossing(watched.line, place.identity, rule, text, event.wall_s)
         self._note_over({key: None})

@@ -44,13 +44,13 @@ class Bench:
         self.server = SiteServer(site, listen, on_client, self.seed, stands, clients)
         self.masters = masters
         self.left_out = 0  # steps, since it began
-        self._told_left_out = 0
+        self._reported_left_out = 0
         self.faults: list[tuple[FaultWanted, list[ServedFault]]] = []
         self._tell = tell
         for units in self.units:
             units.masters, units.on_twin = masters, tell
         self.movement = Movement(self.devices, site.lines, self.seed)
-        self._told_s = 0.0
+        self._said_s = 0.0
         self._is_up = False
         self._cutting: dict[Server, asyncio.Task[None]] = {}  # servers that are about to be gone
         self._noise: dict[str, random.Random] = {}
@@ -151,15 +151,15 @@ class Bench:
     def _look_around(self) -> None:
         """Once a minute: what did not fit, what could not be reckoned, what was left out."""
         now_s = self.movement.now_s
-        if now_s - self._told_s < _TELL_EVERY_S:
+        if now_s - self._said_s < _TELL_EVERY_S:
             return
-        self._told_s = now_s
+        self._said_s = now_s
         movement = self.movement
         for (device, name), count in movement.clamped.items():
             self._tell(f"{device}: {name} went beyond what it can hold, {count} times; it stays at its end")
         for (device, name), why in movement.wrong.items():
             self._tell(f"{device}: {name} cannot be reckoned now ({why}); it stays as it stands")
-        left_out, self._told_left_out = self.left_out - self._told_left_out, self.left_out
+        left_out, self._reported_left_out = self.left_out - self._reported_left_out, self.left_out
         if left_out:
             self._tell(f"this machine is too slow for the bench: {left_out * STEP_S:.1f} s of it were left out")
         movement.clamped.clear()

@@ -51,7 +51,7 @@ _MOST_WAITING = 200  # messages that nobody has read yet
 Command = dict[str, Any]
 
 
-class _Told(Exception):
+class _Refused(Exception):
     """Why a command was not done, in one sentence."""
 
 
@@ -120,7 +120,7 @@ class BenchProcess:
             self._say({"id": number, "error": f"{error.faults[0]}{more}"})
         except PlaceTaken as error:
             self._say({"id": number, "error": str(error), "is_taken": True})
-        except (_Told, CannotServe, Unreachable, SurveyStopped, ValueError, OSError) as error:
+        except (_Refused, CannotServe, Unreachable, SurveyStopped, ValueError, OSError) as error:
             self._say({"id": number, "error": str(error)})
         except KeyError as error:
             self._say({"id": number, "error": f"{error} is missing"})
@@ -130,13 +130,13 @@ class BenchProcess:
     def _handler(self, name: str) -> Callable[[Command], Any]:
         found = getattr(self, f"_do_{name}", None)
         if found is None:
-            raise _Told(f"{name!r} is no command")
+            raise _Refused(f"{name!r} is no command")
         return found  # type: ignore[no-any-return]
 
     @property
     def _open(self) -> Bench:
         if self._bench is None:
-            raise _Told("no site is open")
+            raise _Refused("no site is open")
         return self._bench
 
     # Commands
@@ -168,7 +168,7 @@ class BenchProcess:
         units = bench.server.units_of(name)
         for device in devices:
             if device not in [one.name for one in units.line.devices]:
-                raise _Told(f"{device} is no device of {name} any more")
+                raise _Refused(f"{device} is no device of {name} any more")
         line = replace(units.line, link=link)
         before = bench.server.stand_of(name)
         if before is None and needs_hearing(line):
@@ -178,9 +178,9 @@ class BenchProcess:
                 max(float(command.get("hear_s", LEAST_HEAR_S)), LEAST_HEAR_S),
             )
             if found.why_not:
-                raise _Told(found.why_not)
+                raise _Refused(found.why_not)
             if found.unsure and not found.was_heard and not command.get("is_sure"):
-                raise _Told(f"nobody was heard there, and {', '.join(found.unsure[:6])} cannot be asked")
+                raise _Refused(f"nobody was heard there, and {', '.join(found.unsure[:6])} cannot be asked")
         await bench.server.serve(StandIn(name, link, devices))
         for wanted in map(_fault, command.get("faults", ())):  # before the first request is read
             if bench.is_of_line(wanted, name) and not any(fault == wanted for fault, _ in bench.faults):
@@ -246,7 +246,7 @@ class BenchProcess:
         bench = self._open
         assert self._looker is not None
         if self._rehearsing is not None and not self._rehearsing.done():
-            raise _Told("a rehearsal runs already: end it first")
+            raise _Refused("a rehearsal runs already: end it first")
         rehearsal = await asyncio.to_thread(read_rehearsal, Path(command["file"]), bench.site)
         for step in rehearsal.steps:
             bench.require(step.fault)
@@ -265,7 +265,7 @@ class BenchProcess:
 
     async def _do_stop_rehearsal(self, command: Command) -> str:
         if self._rehearsing is None or self._rehearsing.done() or self._looker is None:
-            raise _Told("no rehearsal runs")
+            raise _Refused("no rehearsal runs")
         self._rehearsing.cancel()
         await asyncio.wait([self._rehearsing])
         run = self._looker.rehearsal

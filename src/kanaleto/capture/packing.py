@@ -381,7 +381,7 @@ def head_line(fields: dict[str, object]) -> bytes:
     return HEAD_LINE + json.dumps(fields).encode() + b"\n"
 
 
-def told_of(path: Path) -> dict[str, object]:
+def head_of(path: Path) -> dict[str, object]:
     """What the first line of a tape says; nothing where it cannot be read."""
     try:
         with path.open("rb") as file:

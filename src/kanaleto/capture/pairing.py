@@ -7,10 +7,10 @@ from collections.abc import Generator, Iterator
 from struct import unpack
 from typing import NamedTuple
 
+from kanaleto.capture.commented import OURS, CommentedExchanges
 from kanaleto.capture.packets import Packet
 from kanaleto.capture.pcapng import ETHERNET, INBOUND, OUTBOUND, USER0, USER1
 from kanaleto.capture.row import ExchangeRow, link_of
-from kanaleto.capture.told import OURS, ToldExchanges
 from kanaleto.lines.opening import framing_of
 from kanaleto.lines.outcome import OutcomeKind
 from kanaleto.site.origin import Origin
@@ -160,7 +160,7 @@ class Pairing:
         self.unknown: dict[int, int] = {}
         self.others = 0
         self.gaps = 0
-        self._exchanges = ToldExchanges()
+        self._exchanges = CommentedExchanges()
         self._talks: OrderedDict[object, _Conversation] = OrderedDict()
 
     def take(self, packet: Packet) -> Iterator[ExchangeRow]:

@@ -38,7 +38,7 @@ class Capture:
     @property
     def why(self) -> str:
         """What it was laid aside for; empty where it was not."""
-        return str(packing.told_of(self.path).get("why", "")) if self.path.is_file() and self._is_tape else ""
+        return str(packing.head_of(self.path).get("why", "")) if self.path.is_file() and self._is_tape else ""
 
     def __iter__(self) -> Iterator[ExchangeRow]:
         strange = 0

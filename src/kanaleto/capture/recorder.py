@@ -46,7 +46,7 @@ class ExchangeRecorder(Sink):
         self.tape: Tape[Exchange] | None = None
         self.captures: list[CaptureFile] = []
         self.lost = 0
-        self._told_lost = 0
+        self._reported_lost = 0
         self._offset_s: float | None = None  # of wall time from the loop's
         self._shift_us = 0
         self._dropped: deque[int] = deque(maxlen=EXCHANGES_KEPT)
@@ -131,8 +131,8 @@ class ExchangeRecorder(Sink):
                     "capture", f"{capture.path} cannot be written: {error.strerror or error}; exchanges are lost"
                 )
         now_us = self._now_us()
-        if self.lost != self._told_lost:
-            self._told_lost = self.lost
+        if self.lost != self._reported_lost:
+            self._reported_lost = self.lost
             self._tell("lost", f"{self.lost} exchanges are on no tape: the disk does not keep up")
         is_tried = self._try("tape", "the tape cannot be written", lambda tape: tape.put(exchanges, now_us))
         if exchanges and not is_tried:

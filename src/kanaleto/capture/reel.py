@@ -104,7 +104,7 @@ class Reel:
         self.path = path
         self.damaged: list[str] = []
         self.trouble = ""
-        self.head: dict[str, object] = packing.told_of(path) if path is not None and path.is_file() else {}
+        self.head: dict[str, object] = packing.head_of(path) if path is not None and path.is_file() else {}
         self.is_opening = True
         """Until all of a capture was taken in."""
         self.copied = 0
@@ -332,16 +332,16 @@ class Reel:
     def _copy_all(self, capture: Capture) -> None:
         target = (self._copy or Path()) / "0.tape"
         target.write_bytes(packing.head_line({}))
-        told_s = monotonic()
+        said_s = monotonic()
         for rows, shift_us in in_order(capture, is_by_end=not packets.is_packets(capture.path)):
             with target.open("ab") as file:
                 file.write(packing.pack(rows, shift_us))
             self.copied += len(rows)
             if self._is_over:
                 return
-            if monotonic() - told_s > 0.2:
+            if monotonic() - said_s > 0.2:
                 self._look()
-                told_s = monotonic()
+                said_s = monotonic()
             while self._jobs or self._wanted:
                 self._step()
 

@@ -159,7 +159,7 @@ def command(
             masters.flush()
         if rows is not None:
             rows.close()
-    return _told(tests, is_json) if is_test else 0
+    return _say_tests(tests, is_json) if is_test else 0
 
 
 def chosen(site: Site, names: Sequence[str]) -> tuple[Bridge, ...]:
@@ -259,7 +259,7 @@ class _Noted:
                 self._masters.end_old()
 
 
-def _told(tests: Sequence[Tested], is_json: bool) -> int:
+def _say_tests(tests: Sequence[Tested], is_json: bool) -> int:
     """Each test a line; 0 all answered, 1 not."""
     is_whole = bool(tests)
     for test in tests:

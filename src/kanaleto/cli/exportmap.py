@@ -54,8 +54,8 @@ def command(site: Path, file: Path, names: tuple[str, ...], form: str | None) ->
     if text == "paper":
         return _write_paper(file, loaded, found)
     if len(found) != 1:
-        told_names = ", ".join(map(repr, known))
-        raise click.UsageError(f"--device must be one of {told_names}" if known else "this site has no device")
+        known_names = ", ".join(map(repr, known))
+        raise click.UsageError(f"--device must be one of {known_names}" if known else "this site has no device")
     line, device = found[0]
     if text == "xlsx":
         data = as_workbook(device)

@@ -127,7 +127,7 @@ def _recorded(
 ) -> "dict[Identity, TrendCurve]":
     from kanaleto.history.askingthread import HistoryQuery, answer_to
     from kanaleto.history.curves import EMPTY, TrendCurve, joined
-    from kanaleto.history.storedcurve import ToldRows, definition_of
+    from kanaleto.history.storedcurve import StoredRows, definition_of
 
     wanted = tuple(place.identity for place in places)
     today = {place.identity: definition_of(place) for place in places} if is_today else None
@@ -138,7 +138,7 @@ def _recorded(
         if answer.trouble:
             raise Failed(answer.trouble)
         for identity, rows in answer.found.items():
-            assert isinstance(rows, ToldRows)
+            assert isinstance(rows, StoredRows)
             known.add(identity)
             curves[identity] = joined(curves[identity], rows.curve)
     for place in places:

@@ -139,13 +139,13 @@ def _events(
 
 
 def _aside(what: str, is_json: bool) -> int:
-    from kanaleto.capture.packing import told_of
+    from kanaleto.capture.packing import head_of
     from kanaleto.capture.tape import aside_of
 
     if not is_site(what):
         raise click.UsageError("--aside wants a site file")
     for path, is_seen in aside_of(folder_of(what) / "tape"):
-        head = told_of(path)
+        head = head_of(path)
         at_us = head.get("at_us")
         row = {"at": iso_ms(at_us) if isinstance(at_us, int) else None, "why": head.get("why"), "file": str(path)}
         if is_json:
@@ -242,13 +242,13 @@ def _object(sample: "Sample", today: dict[str, Any], site: str) -> SampleRow:
 def _definitions_of(what: str) -> dict[str, Any]:
     """How the site reads its points today."""
     from kanaleto.files.loading import load_site
-    from kanaleto.history.definition import read_definition, told_of
+    from kanaleto.history.definition import definition_text, read_definition
 
     if not is_site(what):
         raise click.UsageError("--today wants a site file: a store does not know what is meant today")
     site, _ = load_site(Path(what))
     return {
-        f"{device.name}/{point.name}": read_definition(told_of(point))
+        f"{device.name}/{point.name}": read_definition(definition_text(point))
         for _, device in site.devices()
         for point in device.points
     }

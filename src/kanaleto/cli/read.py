@@ -61,7 +61,7 @@ class _ReadCommand:
         self._target, self._requests, self._count = target, requests, count
         self._timeout_s, self._retries, self._is_json = timeout_s, retries, is_json
         self._before: list[Value] | None = None
-        self._has_told_echo = False
+        self._has_said_echo = False
 
     async def run(self, every_s: float, rounds: int | None) -> None:
         exchanger = exchanger_for(self._target.link)
@@ -88,8 +88,8 @@ class _ReadCommand:
                 return
         span = await read_span(exchanger, target.unit_id, self._requests, self._timeout_s, self._retries)
         self.last_failure = span.failure
-        if exchanger.has_found_echo and not self._has_told_echo:
-            self._has_told_echo = True
+        if exchanger.has_found_echo and not self._has_said_echo:
+            self._has_said_echo = True
             say(f"{target.link.place} repeats what it sends: add echo=yes to the link", err=True)
         if span.failure is not None:
             self._tell(span.failure)

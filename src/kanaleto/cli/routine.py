@@ -17,7 +17,7 @@ from kanaleto.control.lock import Lock
 from kanaleto.control.permission import Touched, permission
 from kanaleto.control.routine import Routine, StepKind
 from kanaleto.control.routinefile import FOLDER, read_routines
-from kanaleto.control.routinerun import RoutineRun, StepOutcome, StepTold
+from kanaleto.control.routinerun import RoutineRun, StepNews, StepOutcome
 from kanaleto.files.beside import folder_beside
 from kanaleto.files.loading import load_site
 from kanaleto.keeping.kept import Kept
@@ -185,7 +185,7 @@ class _Running:
             return False
         return await asyncio.to_thread(ask_yes, f"{question} y goes on, anything else does not: ")
 
-    def _tell_step(self, step: StepTold) -> None:
+    def _tell_step(self, step: StepNews) -> None:
         took_ms = round(step.took_s * 1000, 3)
         if self._is_json:
             text = f"{step.step.text}: {step.said}" if step.said else step.step.text

@@ -131,7 +131,7 @@ def diff_command(
     others = writable(site, others) if is_writable else others
     found = differences(ones, others)
     for difference in found:
-        say(_told(difference))
+        say(_difference_text(difference))
     say(f"{len(found)} of {len(ones)} differ", err=True)
     return 1 if found else 0
 
@@ -169,7 +169,7 @@ def _now(site: Site, rows: list[Held]) -> list[Held]:
     return [row for row in found if row.key in keys]
 
 
-def _told(difference: SnapshotDiff) -> str:
+def _difference_text(difference: SnapshotDiff) -> str:
     held = difference.held
     name = f"{held.device}/{held.point or f'{held.table.value} {held.address}'}"
     return f"{name}: {_value(difference.one)} → {_value(difference.other)}"

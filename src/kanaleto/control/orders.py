@@ -247,7 +247,7 @@ class Orders:
         if now is None or seen is None or len(seen) != len(now):
             return now
         if under(now, order.mask) != under(seen, order.mask) and Consent.CHANGED not in order.consents:
-            words, text = hex_of(now), self._told_of(order, device, now)
+            words, text = hex_of(now), self._value_text(order, device, now)
             stands = text if text == words else f"{text} ({words})"
             raise OrderRefused(f"{order.name} has changed meanwhile: {stands} stands there now", Consent.CHANGED)
         return now
@@ -314,7 +314,7 @@ class Orders:
                 on_sending(now_s)
             return why
 
-        old = order.old_text or self._told_of(order, device, before)
+        old = order.old_text or self._value_text(order, device, before)
         data: dict[str, object] = {
             "old": old, "new": order.new_text or hex_of(order.data), "unit_id": order.unit_id,
             "table": order.table.value, "address": order.address, "words": hex_of(order.data),
@@ -372,7 +372,7 @@ class Orders:
             wall_s=wall_s, row=number if goes_on else None,
         )  # fmt: skip
 
-    def _told_of(self, order: Order, device: Device | None, data: bytes | None) -> str:
+    def _value_text(self, order: Order, device: Device | None, data: bytes | None) -> str:
         """What stands there, as the point's own value where it is one."""
         points = points_touched(device, order.touched) if device is not None else []
         point = next((point for point in points if (point.name,) == order.points), None)

@@ -38,7 +38,7 @@ class StepOutcome(Enum):
     WOULD = "would"
 
 
-class StepTold(Struct, frozen=True):
+class StepNews(Struct, frozen=True):
     """A step, and what came of it."""
 
     step: RoutineStep
@@ -54,7 +54,7 @@ class RunState(Struct, frozen=True, kw_only=True):
     number: int
     name: str
     device: str
-    steps: tuple[StepTold, ...]
+    steps: tuple[StepNews, ...]
     at: int
     begun_wall_s: float
     outcome: str = ""
@@ -66,7 +66,7 @@ class RunState(Struct, frozen=True, kw_only=True):
 Ask = Callable[[str], Awaitable[bool]]
 Prove = Callable[[ProveWanted], Awaitable[tuple[bool, str]]]
 """Reads a point as evidence: whether it is as expected, and what was seen, in words. Raises ConditionFailed."""
-OnStep = Callable[[StepTold], None]
+OnStep = Callable[[StepNews], None]
 
 
 class RoutineRun:
@@ -89,7 +89,7 @@ class RoutineRun:
         self._go = asyncio.Event()
         self._lost = ""
         self._task: asyncio.Task[object] | None = None
-        steps = tuple(StepTold(step, StepOutcome.WAITING) for step in routine.steps)
+        steps = tuple(StepNews(step, StepOutcome.WAITING) for step in routine.steps)
         self.state = RunState(
             number=number, name=routine.name, device=routine.device, steps=steps, at=0,
             begun_wall_s=session.clock.now(),
@@ -170,7 +170,7 @@ class RoutineRun:
 
     def _note(self, at: int, outcome: StepOutcome, said: str = "", took_s: float = 0.0) -> None:
         steps = list(self.state.steps)
-        step = steps[at] = StepTold(steps[at].step, outcome, said, self._session.clock.now(), took_s)
+        step = steps[at] = StepNews(steps[at].step, outcome, said, self._session.clock.now(), took_s)
         self.state = replace(self.state, steps=tuple(steps))
         if outcome is not StepOutcome.RUNNING:
             self.on_step(step)

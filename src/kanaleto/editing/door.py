@@ -74,7 +74,7 @@ class Door:
         self._others: tuple[Other, ...] = ()
         self._presence: Presence | None = None
         self._watch = FileWatch(lambda: self._jobs.put(self._look_at_change))
-        self._has_told_fault = False
+        self._has_said_fault = False
         self._jobs: queue.SimpleQueue[Callable[[], None] | None] = queue.SimpleQueue()
         self._worker = threading.Thread(target=self._work, name="door", daemon=True)
         self._worker.start()
@@ -249,17 +249,17 @@ class Door:
             self._tell_sound()
             return
         self._go_on(loaded, "the site's files were edited by somebody else, and taken over", is_own=False)
-        self._has_told_fault = False
+        self._has_said_fault = False
         self._on_news(TakenOver(loaded.site))
 
     def _tell_fault(self, text: str) -> None:
-        self._has_told_fault = True
+        self._has_said_fault = True
         self._on_news(NotTakenOver(text))
 
     def _tell_sound(self) -> None:
         """The files say what is open, whatever was told of them before."""
-        if self._has_told_fault:
-            self._has_told_fault = False
+        if self._has_said_fault:
+            self._has_said_fault = False
             self._on_news(SoundAgain())
 
     def _go_on(self, loaded: LoadedSite, what: str, is_own: bool) -> None:
@@ -368,7 +368,7 @@ class Door:
         self, opened: Opened, loaded: LoadedSite, moved_from: Path | None = None, is_another: bool = False
     ) -> None:
         self._take_over(Change(loaded.site, opened.path, moved_from=moved_from, is_another=is_another))
-        self._has_told_fault = False
+        self._has_said_fault = False
         self.opened, self._loaded = opened, loaded
         self._watch.follow(loaded.stamps)
         self._reader.faulty, self._others = {}, ()

@@ -81,7 +81,7 @@ def _look(path: Path) -> Other | None:
         require_own(path.with_suffix(".lock"))
         lock.acquire(timeout=0)
     except (Timeout, OSError):
-        return _told(path)
+        return _other_in(path)
     with suppress(OSError):
         path.unlink(missing_ok=True)
         lock.release()
@@ -89,7 +89,7 @@ def _look(path: Path) -> Other | None:
     return None
 
 
-def _told(path: Path) -> Other | None:
+def _other_in(path: Path) -> Other | None:
     if not path.exists():
         return None
     said: Any = read_json(path)

@@ -131,7 +131,7 @@ def origins_known() -> int:
     return _marks.version
 
 
-def is_told(line: Line) -> bool:
+def is_declared(line: Line) -> bool:
     """Whether a program of ours says that it answers there, as far as `look_around` has seen."""
     return _marks.at(line.link) is not None
 

@@ -53,7 +53,7 @@ def _fingerprint(parts: dict[str, Any]) -> str:
     return sha256(json.dumps(meaning, sort_keys=True).encode()).hexdigest()[:16]
 
 
-def told_of(point: Point) -> str:
+def definition_text(point: Point) -> str:
     """A point's definition as text (JSON)."""
     return _with_looks(_parts_of(point), point.unit, point.decimals, point.labels)
 
@@ -64,7 +64,7 @@ def _parts_of(point: Point) -> dict[str, Any]:
     if not point.table.is_bits:
         parts |= {"type": str(codec.type), "order": codec.order.value}
         if codec.scale is not None:
-            parts["scale"] = _scale_told(codec.scale)
+            parts["scale"] = _scale_parts(codec.scale)
         if codec.bits is not None:
             parts["bit"] = list(codec.bits)
         if codec.no_values:
@@ -74,7 +74,7 @@ def _parts_of(point: Point) -> dict[str, Any]:
     return parts
 
 
-def told_of_derived(derived: Derived) -> str:
+def derived_text(derived: Derived) -> str:
     return _with_looks({"formula": derived.formula}, derived.unit, derived.decimals, {})
 
 
@@ -104,11 +104,11 @@ def read_definition(text: str) -> Definition:
         raise ValueError(f"{text!r} is no definition of a point: {error}") from None
 
 
-def _scale_told(scale: AnyScale) -> dict[str, Any]:
+def _scale_parts(scale: AnyScale) -> dict[str, Any]:
     if isinstance(scale, Curve):
         return {"curve": [list(pair) for pair in zip(scale.raws, scale.values, strict=True)]}
     if isinstance(scale, Bounded):
-        return {**asdict(scale), "inner": _scale_told(scale.inner)}
+        return {**asdict(scale), "inner": _scale_parts(scale.inner)}
     return asdict(scale)
 
 

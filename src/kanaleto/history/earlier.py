@@ -24,12 +24,12 @@ _ENDS = {how.value: how for how in Ended}
 def earlier_events(folder: Path, before_us: int) -> list[Event]:
     """The newest that began before that moment, the oldest first; their numbers count down from -1. Of a journal that
     cannot be read there are none."""
-    found = sorted(_told(folder), key=lambda event: event.begun)
+    found = sorted(_events_in(folder), key=lambda event: event.begun)
     found = [event for event in found if event.begun < before_us][-MOST:]
     return [_as_event(event, number - len(found)) for number, event in enumerate(found)]
 
 
-def _told(folder: Path) -> Iterator[JournalEvent]:
+def _events_in(folder: Path) -> Iterator[JournalEvent]:
     for path in journals_of(folder):
         with suppress(sqlite3.Error, NewerFile, OSError):
             yield from events_of(path)
@@ -71,7 +71,7 @@ def note_on(folder: Path, event: Event, note: str, who: str) -> None:
 
 def write_listed(folder: Path, path: Path, form: str, begun_us: Collection[int], site: str) -> int:
     """Those that began then, as the journal has them; how many they were. Raises OSError."""
-    events = [event for event in sorted(_told(folder), key=lambda event: event.begun) if event.begun in begun_us]
+    events = [event for event in sorted(_events_in(folder), key=lambda event: event.begun) if event.begun in begun_us]
     offset = datetime.now().astimezone().strftime("%z")
     return write_log(path, form, events, site, f"UTC{offset[:3]}:{offset[3:]}")
 

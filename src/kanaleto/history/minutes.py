@@ -78,19 +78,19 @@ class Minutes:
             if line_counts.device is not None:
                 entries.append(
                     {
-                        **_told(at_us, line_counts.device.name, line_counts),
+                        **_entry(at_us, line_counts.device.name, line_counts),
                         "late": late.get((name, line_counts.device.name), 0),
                     }
                 )
         for name, busy_s in busy.items():
             whole = _Counts(lines[name], None)
             entries.append(
-                {**_told(at_us, "", whole), "late": late.get((name, ""), 0), "busy": min(busy_s / counted_s, 1.0)}
+                {**_entry(at_us, "", whole), "late": late.get((name, ""), 0), "busy": min(busy_s / counted_s, 1.0)}
             )
         return entries
 
 
-def _told(at_us: int, device: str, counts: _Counts) -> dict[str, Any]:
+def _entry(at_us: int, device: str, counts: _Counts) -> dict[str, Any]:
     kinds, times = counts.kinds, sorted(counts.times)
     return {
         "at": at_us,

@@ -59,7 +59,7 @@ class Recorder:
         self._answers: threading.Event = threading.Event()
         self._said: dict[str, Any] = {}
         self._is_over = threading.Event()
-        self._told_lost = 0
+        self._reported_lost = 0
         self._hearer: threading.Thread | None = None
         self._has_more = False  # was handed on, and is not committed yet
         self._feeder = owned_thread("record: hands on", self._feed)
@@ -155,8 +155,8 @@ class Recorder:
             self._begin_again()
             return
         lost = self.sink.lost
-        if lost != self._told_lost:
-            self._told_lost = lost
+        if lost != self._reported_lost:
+            self._reported_lost = lost
             self._on_trouble(f"{lost} samples were not recorded: the store does not keep up")
 
     def _begin_again(self) -> None:

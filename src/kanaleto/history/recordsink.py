@@ -16,7 +16,7 @@ from kanaleto.board.listener import Exchange, Sink
 from kanaleto.board.world import World
 from kanaleto.events.log import Event, EventKind
 from kanaleto.files.origins import origin_of
-from kanaleto.history.definition import told_of, told_of_derived
+from kanaleto.history.definition import definition_text, derived_text
 from kanaleto.history.minutes import Minutes
 from kanaleto.history.recording import BREAK_US
 from kanaleto.history.renames import Rename
@@ -33,14 +33,14 @@ _MOST_TOLD = 200  # blocks a second; a line waits for it
 _FEW = 1000
 
 
-class _ToldBlock(Struct, eq=False):
+class _KnownBlock(Struct, eq=False):
     """A block as the other end knows it."""
 
     block: Block
     handle: int
     data: bytes | None
     quality: int
-    is_always_told: bool = False
+    goes_always: bool = False
 
 
 class RecordSink(Sink):
@@ -51,7 +51,7 @@ class RecordSink(Sink):
         self._messages: deque[tuple[str, Any]] = deque()
         self._rows: list[tuple[int, int, str]] = []
         self._bytes = 0
-        self._known_blocks: dict[int, _ToldBlock] = {}
+        self._known_blocks: dict[int, _KnownBlock] = {}
         self._handles = 0
         self._points: dict[tuple[str, str], tuple[str, int]] = {}
         self._parts: dict[str, DevicePlan] = {}
@@ -95,19 +95,19 @@ class RecordSink(Sink):
     def on_record(self, block: Block, record: Record, board: Readings) -> None:
         if self._is_over:
             return
-        told_block = self._known_blocks.get(block.index)
-        if told_block is None or told_block.block is not block:
-            told_block = self._tell_block(block)
+        known_block = self._known_blocks.get(block.index)
+        if known_block is None or known_block.block is not block:
+            known_block = self._tell_block(block)
         data = record.data
-        if data == told_block.data and told_block.quality == GOOD and not told_block.is_always_told:
+        if data == known_block.data and known_block.quality == GOOD and not known_block.goes_always:
             return
         if self._bytes > MOST_WAITING_BYTES:
             self.lost += len(block.points)
             self._forget_words()
             return
-        told_block.data, told_block.quality = data, GOOD
+        known_block.data, known_block.quality = data, GOOD
         with self._lock:
-            self._rows.append((told_block.handle, round(record.wall_s * 1e6), data.hex()))
+            self._rows.append((known_block.handle, round(record.wall_s * 1e6), data.hex()))
             self._bytes += 2 * len(data) + 40
 
     def on_exchange(self, exchange: Exchange) -> None:
@@ -120,18 +120,18 @@ class RecordSink(Sink):
                 key = (event.line, device)
                 self._late[key] = self._late.get(key, 0) + 1
 
-    def _tell_block(self, block: Block) -> _ToldBlock:
+    def _tell_block(self, block: Block) -> _KnownBlock:
         self._handles += 1
         is_timed = self._feeds_timed(block)
-        told_block = self._known_blocks[block.index] = _ToldBlock(block, self._handles, None, NEVER, is_timed)
+        known_block = self._known_blocks[block.index] = _KnownBlock(block, self._handles, None, NEVER, is_timed)
         points = [
-            {"name": point.name, "told": told_of(point), "deadband": point.deadband, "offset": offset}
+            {"name": point.name, "told": definition_text(point), "deadband": point.deadband, "offset": offset}
             for point, offset in zip(block.points, block.offsets, strict=True)
         ]
         request = block.request
-        content = {"handle": told_block.handle, "device": block.device.name, "points": points, "count": request.count}
+        content = {"handle": known_block.handle, "device": block.device.name, "points": points, "count": request.count}
         self._say("block", {**content, "is_bits": request.table.is_bits})
-        return told_block
+        return known_block
 
     def _feeds_timed(self, block: Block) -> bool:
         """Whether a formula with a clock of its own needs one of its points: such a block is told at each answer."""
@@ -174,8 +174,8 @@ class RecordSink(Sink):
     def _forget_blocks(self, part: DevicePlan, new: DevicePlan | None) -> None:
         stays = new.blocks_by_index if new is not None else dict[int, Block]()
         for index, block in part.blocks_by_index.items():
-            told_block = self._known_blocks.get(index)
-            if stays.get(index) is not block and told_block is not None and told_block.block is block:
+            known_block = self._known_blocks.get(index)
+            if stays.get(index) is not block and known_block is not None and known_block.block is block:
                 del self._known_blocks[index]
 
     def _tell_derived(self, world: World, site: Site) -> None:
@@ -193,7 +193,7 @@ class RecordSink(Sink):
             {
                 "name": derived.name,
                 "formula": derived.formula,
-                "told": told_of_derived(derived),
+                "told": derived_text(derived),
                 "labels": {name: labels[name] for name in names[derived.name] if name in labels},
             }
             for derived in ordered
@@ -239,12 +239,12 @@ class RecordSink(Sink):
             trouble, record = troubles[block.index], records[block.index]
             if trouble is None and record is not None and now_s - record.at_s < 3 * block.period_s:
                 continue
-            told_block = self._known_blocks.get(block.index)
-            if told_block is None or told_block.block is not block:
+            known_block = self._known_blocks.get(block.index)
+            if known_block is None or known_block.block is not block:
                 if not may_tell:
                     continue
                 may_tell -= 1
-                told_block = self._tell_block(block)
+                known_block = self._tell_block(block)
             if trouble is not None and trouble.is_refusal:
                 quality, reason = BAD, trouble.reason
             elif record is None:
@@ -253,9 +253,9 @@ class RecordSink(Sink):
                 quality, reason = STALE, trouble.reason if trouble is not None else "not read in time"
             else:
                 continue
-            if told_block.quality != quality or (told_block.quality == NEVER and told_block.data is None):
-                told_block.quality, told_block.data = quality, told_block.data or b""
-                changed.append([told_block.handle, wall_us, quality, reason])
+            if known_block.quality != quality or (known_block.quality == NEVER and known_block.data is None):
+                known_block.quality, known_block.data = quality, known_block.data or b""
+                changed.append([known_block.handle, wall_us, quality, reason])
         if changed:
             self._say("quality", changed)
 
@@ -268,7 +268,7 @@ class RecordSink(Sink):
                 standing = (place.why_not, quality)
                 if self._points.get(place.identity) != standing:
                     self._points[place.identity] = standing
-                    text = told_of(place.point)
+                    text = definition_text(place.point)
                     changed.append([*place.identity, text, wall_us, quality, place.why_not or "not polled"])
         if changed:
             self._say("points", changed)

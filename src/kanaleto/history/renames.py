@@ -1,7 +1,7 @@
 """Which points are called otherwise since an edit, and are the same: a point by all that it is but its name, a device
 by its line and unit ID."""
 
-from kanaleto.history.definition import told_of
+from kanaleto.history.definition import definition_text
 from kanaleto.planning.plan import Identity
 from kanaleto.site.model import Device, Line, Point, Site
 
@@ -53,7 +53,7 @@ def _points(old: Device, new: Device) -> list[Rename]:
 def _by_meaning(points: list[Point]) -> dict[str, list[Point]]:
     by_meaning: dict[str, list[Point]] = {}
     for point in points:
-        by_meaning.setdefault(told_of(point), []).append(point)
+        by_meaning.setdefault(definition_text(point), []).append(point)
     return by_meaning
 
 

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, case, func, literal_column, select
 
 from kanaleto.history import schema
 from kanaleto.history.curves import BAD, EMPTY, NEVER, STALE, TrendCurve, curve_of
-from kanaleto.history.definition import Definition, read_definition, told_of, told_of_derived
+from kanaleto.history.definition import Definition, definition_text, derived_text, read_definition
 from kanaleto.history.pieces import Piece, pieces_of
 from kanaleto.history.query import History, SeriesInfo
 from kanaleto.history.standing import END, GOOD
@@ -22,7 +22,7 @@ SLICES = 4000
 _MANY = 20_000
 
 
-class ToldRows(Struct, frozen=True):
+class StoredRows(Struct, frozen=True):
     """A curve, and the definitions that its words had: by meaning, the oldest first."""
 
     curve: TrendCurve
@@ -32,7 +32,7 @@ class ToldRows(Struct, frozen=True):
 
 def stored_curve(
     history: History, series: SeriesInfo, begin: float, end: float, today: Definition | None = None
-) -> ToldRows:
+) -> StoredRows:
     """From `begin` to `end`, wall seconds, with what stood at the beginning. With `today` words that were recorded
     under another definition are read with that one. Raises CannotRecord."""
     connection = history.connection
@@ -45,17 +45,19 @@ def stored_curve(
     within = (samples.series == series.id, samples.at >= from_us, samples.at <= last_us)
     pieces = pieces_of(connection, series.id, from_us, last_us) if history.has_pieces else []
     if sum(piece.rows for piece in pieces) > MOST_ROWS:
-        return _told(history, _by_pieces(connection, series.id, pieces, from_us, last_us), last_us, today, True)
+        return _rows_as_stored(
+            history, _by_pieces(connection, series.id, pieces, from_us, last_us), last_us, today, True
+        )
     found = connection.execute(select(func.count(), func.min(samples.at), func.max(samples.at)).where(*within)).one()
     count, oldest, newest = found
     if not count:
-        return ToldRows(EMPTY)
+        return StoredRows(EMPTY)
     is_sliced = count > MOST_ROWS
     if is_sliced:
         rows = _sliced(connection, within, int(oldest), int(newest))
     else:
         rows = _all(connection, within, today is not None)
-    return _told(history, rows, last_us, today, is_sliced)
+    return _rows_as_stored(history, rows, last_us, today, is_sliced)
 
 
 def _all(connection: Connection, within: tuple[Any, ...], with_words: bool) -> list[tuple[Any, ...]]:
@@ -132,9 +134,9 @@ def _sliced(connection: Connection, within: tuple[Any, ...], from_us: int, last_
     return rows
 
 
-def _told(
+def _rows_as_stored(
     history: History, rows: list[tuple[Any, ...]], last_us: int, today: Definition | None, is_sliced: bool
-) -> ToldRows:
+) -> StoredRows:
     spans = history.span_bounds()
     newest = max((row[1] for row in rows), default=0)
     at: list[float] = []
@@ -176,10 +178,10 @@ def _told(
         meaning.append(max(same[definition], 0))
         last_span, was_open = span, kind != END
     if not at:
-        return ToldRows(EMPTY)
+        return StoredRows(EMPTY)
     lived = spans.get(last_span, (0, rows[-1][0]))[1]
     until = min(max(lived, rows[-1][0]), last_us) / 1e6 if was_open else at[-1]
-    return ToldRows(curve_of(at, value, quality, meaning, until), tuple(definitions), is_sliced)
+    return StoredRows(curve_of(at, value, quality, meaning, until), tuple(definitions), is_sliced)
 
 
 def _superseded_us(spans: dict[int, tuple[int, int]], span: int) -> int:
@@ -197,5 +199,5 @@ def _read_anew(today: Definition, words: bytes | None) -> float | None:
 
 def definition_of(place: AnyPlace) -> Definition:
     """What its words mean today."""
-    text = told_of_derived(place.derived) if isinstance(place, DerivedPlace) else told_of(place.point)
+    text = derived_text(place.derived) if isinstance(place, DerivedPlace) else definition_text(place.point)
     return read_definition(text)

@@ -94,7 +94,7 @@ class Exchanger:
         self._is_unanswered = False
         self.has_found_echo = False
         """Whether a read has shown, on this opening, that the adapter repeats what it sends."""
-        self._is_told_echo = has_echo  # by the link; None where reads are to show it
+        self._declared_echo = has_echo  # by the link; None where reads are to show it
         self._has_echo = bool(has_echo)
         self._has_shown = has_echo is not None
         # what is still to be taken off, what came and may be the beginning of it, what went out last
@@ -155,7 +155,7 @@ class Exchanger:
         self._unanswering = 0
         self._is_unanswered = False
         self.has_found_echo = False
-        self._has_echo, self._has_shown = bool(self._is_told_echo), self._is_told_echo is not None
+        self._has_echo, self._has_shown = bool(self._declared_echo), self._declared_echo is not None
         await self.channel.open(self._receive, self._lose)
         self._is_up = self.channel.is_open  # the far end may have closed it in the same breath
 
@@ -375,7 +375,7 @@ class Exchanger:
         """Whether these bytes begin with the request itself, and are no answer to it. A read's echo cannot be its
         answer. A write's can: it is none where it comes before the request had gone on a line that keeps its time; on
         another it is not known which it is, until a read has shown that the adapter does not repeat what it sends."""
-        if self._has_echo or self._is_told_echo is False:
+        if self._has_echo or self._declared_echo is False:
             return False
         for waiting in self._pending.values():
             if not event.raw.startswith(waiting.frame):
@@ -405,7 +405,7 @@ class Exchanger:
             strays.unasked += 1
             self._note_strange(waiting, OutcomeKind.UNEXPECTED, frame.raw, _BEFORE, at)
             return
-        if frame.raw == self._last_frame and not self._has_echo and self._is_told_echo is None:
+        if frame.raw == self._last_frame and not self._has_echo and self._declared_echo is None:
             self.has_found_echo = self._has_echo = self._has_shown = True
         asked: tuple[float, int] | None = (0.0, frame.unit_id)
         if self.framing.has_transactions:

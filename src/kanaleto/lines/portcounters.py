@@ -52,7 +52,7 @@ def read_counters(descriptor: int) -> PortCounters | None:
     return PortCounters(framing, parity, overrun + lost)
 
 
-def told_of_port(name: str, counted: PortCounters | None, garbled: int) -> str:
+def port_text(name: str, counted: PortCounters | None, garbled: int) -> str:
     """What that says of a line where so many answers came garbled; empty where it says nothing."""
     if counted is None or not garbled or (not counted and garbled < _MANY):
         return ""

@@ -33,14 +33,14 @@ class _Known(Struct):
     most: int
     read_well: int = 0
     refused: int | None = None
-    is_told: bool = False
+    is_given: bool = False
     breaks: set[int] = field(default_factory=set)
     suspects: list[_Suspect] = field(default_factory=list)
 
     @property
     def is_seeking(self) -> bool:
         """Whether the limit lies between what was read and what was refused."""
-        return self.refused is not None and not self.is_told
+        return self.refused is not None and not self.is_given
 
 
 class Lessons:
@@ -67,7 +67,7 @@ class Lessons:
     def learned_most(self, table: Table) -> int | None:
         """The limit, once it is found."""
         known = self._tables[table]
-        return known.most if known.is_told else None
+        return known.most if known.is_given else None
 
     def note_read(self, table: Table, count: int, points: tuple[Point, ...]) -> bool:
         """A block was read well."""
@@ -76,7 +76,7 @@ class Lessons:
         if count > known.read_well:
             known.read_well = count
             if known.refused is not None and count >= known.refused:  # the refusal had another cause
-                known.refused, known.is_told = None, False
+                known.refused, known.is_given = None, False
             has_news = self._narrow(known)
         if known.suspects:
             has_news = self._clear(known, {point.name for point in points}) or has_news
@@ -143,7 +143,7 @@ class Lessons:
         known = self._tables[table]
         if self.most_for_now is not None or not known.is_seeking or known.suspects or largest_planned > known.read_well:
             return ""
-        known.most, known.is_told = known.read_well, True
+        known.most, known.is_given = known.read_well, True
         what = "bits" if table.is_bits else "registers"
         return f"reads at most {known.read_well} {what} in one request: {known.refused} were refused"
 

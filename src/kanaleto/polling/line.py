@@ -76,7 +76,7 @@ class LinePoller:
         self._port_before = PortCounters()
         self._port_due_s = 0.0
         self._resting: frozenset[object] = frozenset()
-        self._late_told = 0
+        self._reported_late = 0
         self._listener = listener
         self._requests = Requests()
         self._judgement = Judgement(
@@ -443,8 +443,8 @@ class LinePoller:
         if outcome.kind in _MAY_BE_COUNTED:
             self._look_at_port()
         strays = self.exchanger.traffic.strays
-        if strays.late != self._late_told:
-            self._late_told = strays.late
+        if strays.late != self._reported_late:
+            self._reported_late = strays.late
             names = (
                 name for name, device_state in self.states.items() if device_state.device.unit_id == strays.late_unit_id
             )

@@ -45,7 +45,7 @@ async def own_counters(
     return OwnCounters(counts, ours, "" if counts else refused, points or {})
 
 
-def told_of(now: OwnCounters, before: OwnCounters | None) -> str:
+def counters_text(now: OwnCounters, before: OwnCounters | None) -> str:
     """The counters in words, and how both sides grew since."""
     if not now.counts and not now.points:
         return f"it has no counters of its own that can be asked for (function 08): {now.refused}"

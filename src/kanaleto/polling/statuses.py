@@ -23,7 +23,7 @@ class Lateness(Struct, frozen=True):
     overruns: int
 
 
-class _ToldPlan(NamedTuple):
+class _CachedStatus(NamedTuple):
     what: tuple[object, ...]
     plan: Plan
     at_s: float
@@ -35,7 +35,7 @@ class Statuses:
     for up to a second, since only ages have changed."""
 
     def __init__(self) -> None:
-        self._cached: dict[str, _ToldPlan] = {}
+        self._cached: dict[str, _CachedStatus] = {}
 
     def of(self, pollers: Sequence[LinePoller], now_s: float, plan: Plan) -> tuple[LineStatus, ...]:
         """Every line as it stands at loop time `now_s`."""
@@ -51,7 +51,7 @@ class Statuses:
                 or cached.status.line is not line
                 or now_s - cached.at_s >= _TOLD_AGAIN_S
             ):
-                cached = _ToldPlan(what, plan, now_s, line_status(poller, now_s, plan))
+                cached = _CachedStatus(what, plan, now_s, line_status(poller, now_s, plan))
             self._cached[line.name] = cached
         return tuple(self._cached[poller.line.name].status for poller in pollers)
 

@@ -85,7 +85,7 @@ class SearchWeights(Struct, frozen=True):
     hope: float = 2.0  # times so much where the unit must have something, and nothing was found
 
     # of other units and tables
-    told_by_map: float = 3.0  # that a map says of such devices
+    said_by_map: float = 3.0  # that a map says of such devices
     like_another: float = 0.9  # of a unit that is quite like the one on which it was found
     of_another: float = 0.3  # of any other
     other_table: float = 0.5  # in the table beside it

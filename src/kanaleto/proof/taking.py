@@ -64,7 +64,7 @@ async def read_now(session: Session, line: Line, device: Device, point: Point, l
     at = iso_of(session.clock.at(outcome.asked_at))
     exchange = {"at": at, "line": line.name, "request": outcome.request.hex(), "answer": outcome.answer.hex()}
     words = data.hex(" ", 2).upper() if not point.table.is_bits else str(data[0])
-    return SeenNow(_told(point, value), words, exchange, device.unit_id, origin_of(poller.line).value, at)
+    return SeenNow(_as_typed(point, value), words, exchange, device.unit_id, origin_of(poller.line).value, at)
 
 
 async def _power_of(session: Session, line: Line, device: Device, point: Point) -> int:
@@ -81,7 +81,7 @@ def iso_of(wall_s: float) -> str:
     return datetime.fromtimestamp(wall_s, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
-def _told(point: Point, value: object) -> float | str:
+def _as_typed(point: Point, value: object) -> float | str:
     if isinstance(value, int) and value in point.labels and not _is_word_of_bits(point):
         return point.labels[value]
     if isinstance(value, int | float):

@@ -105,12 +105,12 @@ def _two_owners(device: Device, points: Mapping[str, Point]) -> Iterator[Fault]:
     for where, point, bits in (*moved, *machines):
         if point is None:
             continue
-        has_told = False
+        has_said = False
         for at in range(point.address, point.end):
             for bit in bits if bits is not None else _bits_of(point):
                 before = owners.setdefault((point.table.value, at, bit), f"{where[0]} of {where[1]}")
-                if before != f"{where[0]} of {where[1]}" and not has_told:
-                    has_told = True
+                if before != f"{where[0]} of {where[1]}" and not has_said:
+                    has_said = True
                     yield where, f"{before} moves a bit of the same register already", False
 
 

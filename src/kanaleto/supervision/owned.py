@@ -103,7 +103,7 @@ class Owned:
         _registry.tell(self.name, self.after, error)
 
 
-class _LatelyTold:
+class _Follower:
     """What a follower has heard of lately: the same of the same place reaches it every ten seconds only, with how often
     it came meanwhile."""
 
@@ -113,9 +113,9 @@ class _LatelyTold:
 
     def hear(self, failure: Failure) -> None:
         text, now = failure.text, time.monotonic()
-        told_s, held_back = self._last.get(text, (now - 2 * _AGAIN_S, 0))
-        if now - told_s < _AGAIN_S:
-            self._last[text] = (told_s, held_back + 1)
+        said_s, held_back = self._last.get(text, (now - 2 * _AGAIN_S, 0))
+        if now - said_s < _AGAIN_S:
+            self._last[text] = (said_s, held_back + 1)
             return
         if len(self._last) >= _MOST_KINDS:
             self._last.clear()
@@ -128,7 +128,7 @@ class _Registry:
     def __init__(self) -> None:
         self._lock = threading.RLock()  # what is collected meanwhile, on this thread, may fail and be told
         self._owned: list[Owned] = []
-        self._followers: list[_LatelyTold] = []
+        self._followers: list[_Follower] = []
 
     def add(self, owned: Owned) -> None:
         with self._lock:
@@ -145,7 +145,7 @@ class _Registry:
 
     def follow(self, follower: Follower) -> None:
         with self._lock:
-            self._followers = [*self._followers, _LatelyTold(follower)]
+            self._followers = [*self._followers, _Follower(follower)]
 
     def leave(self, follower: Follower) -> None:
         with self._lock:
@@ -155,8 +155,8 @@ class _Registry:
         failure = Failure(name, after, f"{name}: {fault_sentence(error)}", error)
         with self._lock:
             followers = list(self._followers)
-        for lately_told in followers:
-            lately_told.hear(failure)
+        for follower in followers:
+            follower.hear(failure)
 
 
 _registry = _Registry()

@@ -100,7 +100,7 @@ class KanaletoApp(Terminal):
         self.writing = AppWriting(self, self.keeping, is_read_only)
         self._snapshot = engine.snapshot
         self.counts_as_wire = False
-        self.notice, self._told_s = "", 0.0
+        self.notice, self._said_s = "", 0.0
         self.troubles: dict[str, str] = {}
         self.current_digit = "3" if loaded.site.lines else "1"
         self.crash: BaseException | None = None
@@ -137,14 +137,14 @@ class KanaletoApp(Terminal):
 
     def tell(self, notice: str, gives_way: bool = False) -> None:
         now_s = time.monotonic()
-        if gives_way and self.notice and now_s - self._told_s < _MOMENT_S:
+        if gives_way and self.notice and now_s - self._said_s < _MOMENT_S:
             return
-        self.notice, self._told_s = notice, now_s
+        self.notice, self._said_s = notice, now_s
         self.query_one(KeyRow).refresh()
         self.set_timer(_NOTICE_S, lambda: self._untell(now_s))
 
-    def _untell(self, told_s: float) -> None:
-        self.notice = "" if self._told_s == told_s else self.notice
+    def _untell(self, said_s: float) -> None:
+        self.notice = "" if self._said_s == said_s else self.notice
         self.query_one(KeyRow).refresh()
 
     def trouble(self, kind: str, text: str) -> None:

@@ -130,7 +130,7 @@ def _of_one_layout(turns: dict[int, Turn]) -> list[dict[int, Turn]]:
 def _described_bits(turns: Sequence[Turn]) -> float:
     return described_bits(
         [
-            [_bytes_of(_samples_of(turn, _own(turn, table), run)) for turn in turns]
+            [_bytes_of(_samples_of(turn, _table_of(turn, table), run)) for turn in turns]
             for table, run in _runs(turns[0])
         ]
     )  # fmt: skip
@@ -164,7 +164,9 @@ def _cuts_of(turns: dict[int, Turn]) -> dict[int, _Cuts]:
     runs = _runs(next(iter(turns.values())))
     if not runs:
         return {}
-    words = [[_bytes_of(_samples_of(turn, _own(turn, table), run)) for turn in turns.values()] for table, run in runs]
+    words = [
+        [_bytes_of(_samples_of(turn, _table_of(turn, table), run)) for turn in turns.values()] for table, run in runs
+    ]
     _, cuts = explain(words)
     found: dict[int, _Cuts] = {unit_id: {} for unit_id in turns}
     for (table, (first, _)), samples, run_cuts in zip(runs, words, cuts, strict=True):
@@ -172,7 +174,7 @@ def _cuts_of(turns: dict[int, Turn]) -> dict[int, _Cuts]:
             for cut in run_cuts:
                 low, high = 2 * cut.at, 2 * (cut.at + cut.codec.registers)
                 kept = [sample[low:high] for sample in of_unit]
-                most = _own(turns[unit_id], table).most
+                most = _table_of(turns[unit_id], table).most
                 for one, words_of_one in _in_requests(cut, kept, most) or [(cut, kept)]:
                     found[unit_id][table.table, first + one.at] = (one, words_of_one)
     return found
@@ -193,7 +195,7 @@ def _in_requests(cut: Cut, samples: list[bytes], most: int) -> list[tuple[Cut, l
     return pieces
 
 
-def _own(turn: Turn, table: TableSearch) -> TableSearch:
+def _table_of(turn: Turn, table: TableSearch) -> TableSearch:
     """The same table of another unit."""
     return next(table_search for table_search in turn.survey.tables if table_search.table is table.table)
 

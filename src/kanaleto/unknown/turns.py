@@ -66,7 +66,7 @@ class Turn(Struct):
         """That a span reads, as a map says of such devices."""
         for search in self.survey.tables:
             if search.table is table:
-                search.suggest(first, weights.SEARCH.told_by_map, last)
+                search.suggest(first, weights.SEARCH.said_by_map, last)
 
     @property
     def is_there(self) -> bool:

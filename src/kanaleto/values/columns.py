@@ -162,7 +162,7 @@ def _first_of_whole(first: Bits, width: int) -> Bits:
     for zeros in (1, 2, 3):
         is_round = (first != 0) & (np.mod(first, 10**zeros) == 0)
         shortest = np.where(
-            is_round, np.minimum(shortest, bits - weight.round_digit * zeros + weight.round_told), shortest
+            is_round, np.minimum(shortest, bits - weight.round_digit * zeros + weight.round_named), shortest
         )
     return np.where(first == 0, weight.zero, np.maximum(shortest, weight.least))
 

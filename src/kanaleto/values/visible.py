@@ -28,10 +28,10 @@ def visible(text: str) -> str:
     (⟨202E⟩), and marks that are stacked higher than `MOST_MARKS` as their count (⟨+9⟩). One line stays one line."""
     if text.isascii() and text.isprintable():  # most are, and need nothing compiled
         return text
-    return text if _odd().search(text) is None else _told(text)
+    return text if _odd().search(text) is None else _made_visible(text)
 
 
-def _told(text: str) -> str:
+def _made_visible(text: str) -> str:
     pieces: list[str] = []
     stacked = 0
     for character in text:

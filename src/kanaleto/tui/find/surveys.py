@@ -81,10 +81,10 @@ class Surveys(View):
         sight, it is told, and the same key begins. What the site polls is asked anyway."""
         is_polled = place.link is not None and line_of(self.snapshot.site, place.link) is not None
         is_hidden = self.has_class("-narrow") and not self.has_class("-show-middle")
-        is_told = not place.state.shown and not is_hidden
+        is_said = not place.state.shown and not is_hidden
         before = self._asked_about
         is_again = before[:2] == (key, place.title) and time.monotonic() - before[2] < _AGREED_S
-        if place.is_agreed or is_polled or is_told or is_again:
+        if place.is_agreed or is_polled or is_said or is_again:
             place.is_agreed = True
             return True
         self._asked_about = (key, place.title, time.monotonic())

@@ -58,8 +58,10 @@ def commands(frame: FrameParts) -> Iterator[Command]:
         yield from _commands_for(frame, device, "", lines)
 
 
-def _commands_for(frame: FrameParts, device: str, point: str, told_lines: set[str] | None = None) -> Iterator[Command]:
-    """What can be done with a point, its device and its line, where that is not among `told_lines`."""
+def _commands_for(
+    frame: FrameParts, device: str, point: str, listed_lines: set[str] | None = None
+) -> Iterator[Command]:
+    """What can be done with a point, its device and its line, where that is not among `listed_lines`."""
     found = frame.snapshot.status_of(device)
     if found is None:
         return
@@ -72,9 +74,9 @@ def _commands_for(frame: FrameParts, device: str, point: str, told_lines: set[st
     if not line.is_off and status.device.is_enabled and not status.is_off and status.device.points:
         ask = doing(lambda s: s.ask_device(device), f"{device} is asked now")
         yield Command(f"Ask {device} now", "whatever its back-off", ask)
-    is_new_line = told_lines is None or name not in told_lines
-    if told_lines is not None:
-        told_lines.add(name)
+    is_new_line = listed_lines is None or name not in listed_lines
+    if listed_lines is not None:
+        listed_lines.add(name)
     if not line.is_off and is_new_line:
         again = doing(lambda s: s.reconnect(name), f"{name} is closed and opened again")
         yield Command(f"Reconnect {name} now", "whatever its pause", again)

@@ -49,7 +49,7 @@ class Keys(Page, ScrollView, can_focus=True):
         super().__init__(id=id)
         self._here = here
         digits = "  ".join(view.digit for view in views)
-        rows = [(digits, f"go to {', '.join(view.title for view in views)}"), *MOVING, *told(everywhere)]
+        rows = [(digits, f"go to {', '.join(view.title for view in views)}"), *MOVING, *key_rows(everywhere)]
         self._everywhere, self._views = ("EVERYWHERE", rows), views
         self._parts = self._in_order("")
         self._laid: tuple[int, list[tuple[str, str, str]]] = (0, [])
@@ -104,9 +104,9 @@ class Keys(Page, ScrollView, can_focus=True):
 
 def parts_of(view: type[View]) -> list[tuple[str, list[tuple[str, str]]]]:
     more = [(f"{view.title.upper()}: {where}", list(keys)) for where, keys in view.more_keys]
-    return [(view.title.upper(), told(view.actions)), *more]
+    return [(view.title.upper(), key_rows(view.actions)), *more]
 
 
-def told(actions: Iterable[Action]) -> list[tuple[str, str]]:
+def key_rows(actions: Iterable[Action]) -> list[tuple[str, str]]:
     """Keys with what they do, each row once; what has no key is in the palette alone."""
     return list(dict.fromkeys((action.key, action.help_text or action.verb) for action in actions if action.keys))

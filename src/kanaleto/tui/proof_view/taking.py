@@ -10,7 +10,7 @@ from kanaleto.editing.adding import set_origin
 from kanaleto.editing.news import Done
 from kanaleto.editing.pointedit import change_points
 from kanaleto.files.maprows import assignments, split_assignments
-from kanaleto.files.origins import is_told, origin_of
+from kanaleto.files.origins import is_declared, origin_of
 from kanaleto.planning.plan import Place
 from kanaleto.proof.checkout import Checkout, expectation
 from kanaleto.proof.claims import Claim, place_of
@@ -87,7 +87,7 @@ class Taking:
 
     def _asks_origin(self, line: Line, then: Any) -> bool:
         """Ask once what answers on that line, where neither the site nor who serves it says so; whether it asked."""
-        if line.origin or line.led_from is not None or line.name in self._asked_origin or is_told(line):
+        if line.origin or line.led_from is not None or line.name in self._asked_origin or is_declared(line):
             return False
         self._asked_origin.add(line.name)
         guess = origin_of(line).value

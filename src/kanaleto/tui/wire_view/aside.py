@@ -36,10 +36,10 @@ class AskedAside:
         points = counted_points(snapshot, device)
 
         def came(counted: "OwnCounters") -> None:
-            from kanaleto.polling.owncounters import told_of
+            from kanaleto.polling.owncounters import counters_text
 
             self._counters[device.name] = counted
-            self._say([f"{device.name}: {told_of(counted, before)}."], True)
+            self._say([f"{device.name}: {counters_text(counted, before)}."], True)
 
         async def ask(session: Session) -> None:
             from kanaleto.polling.owncounters import own_counters
@@ -64,12 +64,12 @@ class AskedAside:
             from kanaleto.evidence.when import WhenQuestion, ask_elsewhere
 
             found = ask_elsewhere(WhenQuestion(str(kept_at), str(site) if site is not None else ""))
-            self._context.later(lambda: self._say(_told_of(found), True))
+            self._context.later(lambda: self._say(_found_texts(found), True))
 
         Thread(target=work, name="when it fails", daemon=True).start()
 
 
-def _told_of(found: "WhenLooked | None") -> list[str]:
+def _found_texts(found: "WhenLooked | None") -> list[str]:
     if found is None:
         return ["that could not be looked for"]
     none = f"nothing stands out among {found.causes} causes"

@@ -13,7 +13,7 @@ from kanaleto.evidence.finding import WireFinding
 from kanaleto.evidence.findings import findings_of, remarks_of
 from kanaleto.evidence.gathered import Gathered, OfDevice
 from kanaleto.evidence.owncounts import OwnCounts
-from kanaleto.lines.portcounters import PortCounters, told_of_port
+from kanaleto.lines.portcounters import PortCounters, port_text
 
 _LEAST_APART_S, _TIMES_AS_LONG = 3.0, 8.0
 _MINUTE_US = 60_000_000
@@ -108,7 +108,7 @@ class Looking:
         self.rows = gathered.rows
         self.findings = findings_of(lines)
         ports = (
-            told_of_port(
+            port_text(
                 line.name, self.ports.get(line.name), sum(device.garbled.count for device in line.devices.values())
             )
             for line in lines

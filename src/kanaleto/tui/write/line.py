@@ -243,7 +243,7 @@ class WriteLine(ShownLine):
         back = back_of(self._preview, self.context.snapshot)
 
         def on_later(text: str) -> None:
-            later(lambda: self._told_later(sends, text))
+            later(lambda: self._say_later(sends, text))
 
         if pulse_s and len(orders) == 1:
             way_back = preview(self._spots, back, self.context.snapshot, self._bit).orders[0]
@@ -331,7 +331,7 @@ class WriteLine(ShownLine):
             self._look()
         self._say(text, "verdigris" if last.is_well else "terracotta")
 
-    def _told_later(self, sends: int, text: str) -> None:
+    def _say_later(self, sends: int, text: str) -> None:
         tone = "verdigris" if text.endswith("it stayed") else "terracotta"
         if self.is_open and sends == self._sends:
             back = f" · the way back stands above: {self._typed.text}" if self._has_back else ""

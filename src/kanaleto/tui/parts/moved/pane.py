@@ -180,9 +180,9 @@ class MovedPart(Part):
         text = "nothing yet: disturb the measurement" if not noticed else f"{noticed} moved more than their noise"
         if self.snapshot.is_held:
             text = "polling is held: nothing can move"
-        self._head.texts = (f"since {clock_text(since)[:8]} · {text}", self._bare_told())
+        self._head.texts = (f"since {clock_text(since)[:8]} · {text}", self._bare_text())
 
-    def _bare_told(self) -> str:
+    def _bare_text(self) -> str:
         state = self._bare.state if self._bare is not None else None
         if state is None:
             return (

@@ -124,7 +124,7 @@ class TrendData:
         if path != self._path:
             self._path = path
             self.curves.forget()
-            if self._site is not None and _told(self._site) != _told(snapshot.site):
+            if self._site is not None and _definitions_of(self._site) != _definitions_of(snapshot.site):
                 return self._forget_all(snapshot.site)
         site, self._site = self._site, snapshot.site
         gone = [pin for pin in self.pins if snapshot.place_of(pin) is None]
@@ -166,6 +166,6 @@ class TrendData:
         self._asker.stop()
 
 
-def _told(site: Site) -> list[tuple[object, ...]]:
+def _definitions_of(site: Site) -> list[tuple[object, ...]]:
     """By what a site that was saved elsewhere is known to be the same."""
     return [(line.name, str(line.link), device.name, device.unit_id) for line, device in site.devices()]

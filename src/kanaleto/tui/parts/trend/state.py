@@ -9,7 +9,7 @@ from msgspec import Struct
 from kanaleto.board.memory import Memory
 from kanaleto.history.askingthread import Answer, HistoryQuery
 from kanaleto.history.curves import EMPTY, At, FromMemory, TrendCurve, filled, joined, value_at
-from kanaleto.history.storedcurve import ToldRows, definition_of
+from kanaleto.history.storedcurve import StoredRows, definition_of
 from kanaleto.planning.plan import AnyPlace, Identity
 from kanaleto.values.turning import Turning
 
@@ -127,7 +127,7 @@ class TrendState:
 class Stored(Struct):
     """What was recorded of a point between two moments."""
 
-    rows: ToldRows
+    rows: StoredRows
     begin: float
     end: float
 
@@ -224,8 +224,8 @@ class Curves:
         self.trouble = answer.trouble
         question = answer.question
         for identity in question.wanted:
-            told_rows = cast(ToldRows, answer.found.get(identity, ToldRows(EMPTY)))
-            self._stored[identity] = Stored(told_rows, question.begin, question.end)
+            stored_rows = cast(StoredRows, answer.found.get(identity, StoredRows(EMPTY)))
+            self._stored[identity] = Stored(stored_rows, question.begin, question.end)
 
     def rename(self, called: Mapping[Identity, Identity]) -> None:
         """Points that are called otherwise, and are the same."""

@@ -19,18 +19,18 @@ _MOST_WAITING = 10_000
 _MOST_US = 1 << 40
 
 
-class _ToldRow(Struct):
+class _WaitingRow(Struct):
     row: ExchangeRow
     lacks: int
     answer: bytearray
 
 
-class ToldExchanges:
+class CommentedExchanges:
     """Feed it packets that have a comment of ours. `is_taken` says whether the last one was understood."""
 
     def __init__(self) -> None:
         self.is_taken = False
-        self._waiting: OrderedDict[tuple[int, int], _ToldRow] = OrderedDict()
+        self._waiting: OrderedDict[tuple[int, int], _WaitingRow] = OrderedDict()
 
     def take(self, packet: Packet, data: bytes) -> ExchangeRow | None:
         """The exchange that a packet ends."""
@@ -52,7 +52,7 @@ class ToldExchanges:
         self._waiting[key] = row
         return self._unanswered(self._waiting.popitem(last=False)[1]) if len(self._waiting) > _MOST_WAITING else None
 
-    def _begun(self, packet: Packet, data: bytes, comment: dict[str, Any]) -> _ToldRow:
+    def _begun(self, packet: Packet, data: bytes, comment: dict[str, Any]) -> _WaitingRow:
         if "://" not in packet.description:
             raise ValueError("its link is not told")
         unit_id, lacks = int(comment["unit_id"]), int(comment["answer_bytes"])
@@ -66,14 +66,14 @@ class ToldExchanges:
             OutcomeKind(comment["outcome"]), int(comment["attempt"]), data if is_asked else b"", b"", sent_us, first_us,
             last_us, str(comment["reason"]),
         )  # fmt: skip
-        return _ToldRow(row, lacks, bytearray())
+        return _WaitingRow(row, lacks, bytearray())
 
     def rest(self) -> Iterator[ExchangeRow]:
         """The file is over: answers that still lack were cut off."""
         for row in self._waiting.values():
             yield self._unanswered(row)
 
-    def _unanswered(self, row: _ToldRow) -> ExchangeRow:
+    def _unanswered(self, row: _WaitingRow) -> ExchangeRow:
         reason = f"{row.lacks} bytes of its answer are not in the capture"
         return row.row._replace(kind=OutcomeKind.TIMEOUT, answer=bytes(row.answer), reason=reason)
 

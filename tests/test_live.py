@@ -399,7 +399,7 @@ async def _another_map(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> No
 
 async def _many(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     await pilot.press("V", "p")
-    await test.until(lambda: "1997 points are too many to be told apart in one trend: 8 at most" in app.notice, "no")
+    await test.until(lambda: "1997 points are too many to be distinguished in one trend: 8 at most" in app.notice, "no")
     test.assertEqual(app.query_one(LiveView).parts.data.pins, [])
     await pilot.press(
         "V", "p", "m", "end", "escape", "a", "right", "right", "escape", "c", "o", "escape", "s", "s", "s"

@@ -11,7 +11,7 @@ from kanaleto.values.turning import Turning
 
 
 class SortOrder(Turning):
-    """The value is how it is told."""
+    """The value is how it is shown."""
 
     DEVICE = "by device"
     NAME = "by name"
@@ -21,7 +21,7 @@ class SortOrder(Turning):
 
 
 class Only(Turning):
-    """The value is how it is told."""
+    """The value is how it is shown."""
 
     ALL = "all points"
     CHANGED = "only what changed in the last minute"

@@ -18,7 +18,7 @@ class Words(Struct, frozen=True):
 
 
 class BareState(Struct, frozen=True):
-    """What is watched, as it stands. `told` is what there is to say of it."""
+    """What is watched, as it stands. `text` is what there is to say of it."""
 
     device: str
     table: Table

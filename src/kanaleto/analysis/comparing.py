@@ -14,7 +14,7 @@ from kanaleto.values.codec import NoValue, Value
 
 _OF_SIGMA, _MAD_TO_SIGMA = 4.0, 1.4826
 _LEAST_SHARE = 0.02
-"""Of its range, or of the median, that a number must be off at least to be told."""
+"""Of its range, or of the median, that a number must be off at least to be reported."""
 
 
 class Pair(NamedTuple):

@@ -29,7 +29,7 @@ class _Standing:
 
     def __init__(self, rule: Rule) -> None:
         self.rule = rule
-        self.key: object = None  # of the event that it was told by, under the name of then
+        self.key: object = None  # of the event that reported it, under the name of then
         self.beyond_s: float | None = None
         self.crossing: Crossing | None = None
 

@@ -32,7 +32,7 @@ _STEP_SCORE = 6.0  # of what had been still, and made a step: a counter that goe
 
 class Mover(NamedTuple):
     """A column and how many times its noise it changed; the last value before, and of those after the one that differed
-    most; whether it had been still; the noise that it is told against."""
+    most; whether it had been still; the noise that it is compared with."""
 
     column: int
     score: float

@@ -69,7 +69,8 @@ def with_present(
     found: Sequence[tuple[int, Candidate]], board: Readings, place: Place, display: str = ""
 ) -> list[tuple[int, Candidate]]:
     """The same with the point's present reading first, where no display speaks against it. Others that take as many
-    registers are told with the point's own scale: a factor belongs to what is measured, not to the order of words."""
+    registers are reported with the point's own scale: a factor belongs to what is measured, not to the order of
+    words."""
     codec, samples = place.point.codec, samples_of(board, place)
     words = window(samples[-1:], place.point.address, codec.registers)
     if not words or codec.bits is not None or codec.type.is_array or not codec.type.takes_scale:

@@ -32,7 +32,7 @@ OF_LINE = (*_SHUT, "noise")
 
 
 class Bench:
-    """`start`, then `run` until it is cancelled, then `stop`. `tell` is told in sentences."""
+    """`start`, then `run` until it is cancelled, then `stop`. `tell` receives sentences."""
 
     def __init__(
         self, site: Site, listen: str | None = None, on_client: OnClient | None = None, seed: int | None = None,
@@ -120,7 +120,8 @@ class Bench:
         await self.server.stop()
 
     async def run(self, *steps: Callable[[], object]) -> None:
-        """Ten steps a second, and whatever else belongs to each, until cancelled. What fails is told, and goes on."""
+        """Ten steps a second, and whatever else belongs to each, until cancelled. What fails is reported, and goes
+        on."""
         loop = asyncio.get_running_loop()
         next_s = loop.time()
         while True:

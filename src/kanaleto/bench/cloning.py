@@ -154,7 +154,7 @@ class Cloner:
         return {first + at: int.from_bytes(data[2 * at : 2 * at + 2]) for at in range(count)}
 
     async def _limit(self, tables: Sequence[Table], most: int) -> int | None:
-        """How many of them one request may ask; None where that cannot be told, since a long one is refused for its
+        """How many of them one request may ask; None where that cannot be known, since a long one is refused for its
         place."""
         for table in tables:
             start = next((

@@ -505,7 +505,7 @@ class Movement:
         return made
 
     def _guarded(self, at: int, move: Move, body: list[str], now: str) -> str:
-        """With its condition; what cannot be reckoned stays as it stands, and is told."""
+        """With its condition; what cannot be reckoned stays as it stands, and is reported."""
         text = "; ".join(body)
         if move.condition:
             condition = self._text(at, move.condition, now)

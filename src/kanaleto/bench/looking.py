@@ -20,7 +20,7 @@ from kanaleto.bench.states import (
     WrittenState,
 )
 
-_RATE_S = 2.0  # over which time rates are told
+_RATE_S = 2.0  # over which time rates are reported
 _LATELY_S = 10.0
 _MOST_MASTERS, _MOST_ASKS = 50, 200
 

@@ -85,7 +85,7 @@ class Seen(Struct):
 
 
 class Masters:
-    """Of one bench. `note` may be called on any thread that answers; `rows` are the last that ended; `on_row` is told
+    """Of one bench. `note` may be called on any thread that answers; `rows` are the last that ended; `on_row` receives
     each."""
 
     def __init__(self, on_row: Callable[[MasterRow], None] | None = None, folds: bool = True,

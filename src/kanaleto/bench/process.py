@@ -2,8 +2,8 @@
 lines.
 
 It hears commands on standard input, each an object with `do` and an `id`, and says on standard output what came of
-each, how the bench stands a few times a second, its state once a second where that differs, and what is to be told. It
-ends when its standard input closes, so that it never outlives the one who started it.
+each, how the bench stands a few times a second, its state once a second where that differs, and what is to be reported.
+It ends when its standard input closes, so that it never outlives the one who started it.
 
 open site [seed state] · serve line link [devices faults hear_s is_sure] · end line · edit [site] · put device point
 text · freeze device point · give_back device point · undo · fault target name [keys] · mend target name · rehearse

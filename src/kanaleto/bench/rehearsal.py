@@ -28,7 +28,7 @@ _EXPECTS = {
     "writes_every_s": ("point",),
 }  # fmt: skip
 _MOST_S = 7 * 86_400.0  # what a rehearsal may last
-_LEAST_BEFORE = 20  # requests before a fault, or its pace cannot be told
+_LEAST_BEFORE = 20  # requests before a fault, or its pace cannot be known
 
 
 class Expectation(Struct, frozen=True):

@@ -28,7 +28,7 @@ class Units(Answerer):
         self.silenced: set[int] = set()
         """Unit IDs under which somebody else answers: nothing is said there any more."""
         self._is_serial = is_serial
-        self.masters: Masters | None = None  # who is told of each request
+        self.masters: Masters | None = None  # notified of each request
         self.on_twin: Callable[[str], None] = lambda text: None
         """Told where somebody else answers under a unit ID of ours."""
         self.observer: Callable[[SimulatedDevice, bytes, bool], None] | None = None
@@ -124,7 +124,7 @@ class Units(Answerer):
         return found
 
     def _of_device(self, found: SimulatedDevice, unit_id: int, pdu: bytes, master: Master) -> Answer:
-        """With all that the device is told to do beside what stands in its registers."""
+        """With all that the device is set to do beside what stands in its registers."""
         if self.masters is None and self.observer is None and not self._spoiled and not self._behaves:
             return found.answer(pdu)
         name = found.device.name

@@ -1,8 +1,8 @@
 """Devices that stand in, as the program has them that shows a site: a process simulates them, two threads speak with
 it, and nothing of the screen waits for either.
 
-Where the process is killed that is told at once, and another begins in its last state: the same values, the same lines
-at the same places, the same faults.
+Where the process is killed that is reported at once, and another begins in its last state: the same values, the same
+lines at the same places, the same faults.
 """
 
 import queue
@@ -52,7 +52,7 @@ class StandIns:
     def __init__(self, tell: Callable[[str], None]) -> None:
         self.served: dict[str, Served] = {}
         self.state: BenchState | None = None
-        """The latest that the process has told."""
+        """The latest that the process has reported."""
         self.heard_s = 0.0
         """When that was, of the monotonic clock."""
         self._tell = tell
@@ -106,7 +106,7 @@ class StandIns:
         return done
 
     def _note_served(self, served: Served, came: "Future[str]", done: "Future[str]") -> None:
-        """It stands in `served` before anybody is told so."""
+        """It stands in `served` before anybody is notified."""
         error = came.exception()
         with self._lock:
             self._beginning -= 1

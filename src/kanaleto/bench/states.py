@@ -84,7 +84,7 @@ class LookState(Struct, frozen=True):
 class ExpectState(Struct, frozen=True):
     text: str
     outcome: str = ""
-    """passed, failed or void; nothing while it cannot be told yet."""
+    """passed, failed or void; nothing while it cannot be known yet."""
     reason: str = ""
 
 

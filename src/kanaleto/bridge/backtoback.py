@@ -39,7 +39,7 @@ OnBytes = Callable[[bytes], None]
 
 
 class End:
-    """One of the two. `rate` is what its other side has set, where that can be told."""
+    """One of the two. `rate` is what its other side has set, where that can be known."""
 
     def __init__(self, link: Link) -> None:
         self.link = link
@@ -274,7 +274,7 @@ class PairFault:
 
 
 class JoinedEnds:
-    """`on_heard` is told each exchange that passes. For the loop's thread."""
+    """`on_heard` receives each exchange that passes. For the loop's thread."""
 
     def __init__(
         self, one: End, other: End, baud: int = 0, fault: PairFault | None = None, seed: int = 0,

@@ -368,7 +368,7 @@ class Bridging:
         self, came: "Passing[Any]", bridge: Bridge, unit_id: int, route: Route, target: BridgeTarget, pdu: bytes,
         master: Master, then: Callable[[bytes | None, bool, float], None],
     ) -> None:  # fmt: skip
-        """Ask the target in its turn; `then` is told its answer, whether another master's request brought it, and how
+        """Ask the target in its turn; `then` receives its answer, whether another master's request brought it, and how
         long that took, unless nobody waits for `came` any more."""
         loop = asyncio.get_running_loop()
         began_s = loop.time()

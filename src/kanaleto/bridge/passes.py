@@ -27,7 +27,7 @@ _LOOK_S = 0.1
 SendOfPass = Callable[[str, Line, Device, bytes], Awaitable[bytes | None]]
 """Sends a PDU for the holder of that name, in its turn."""
 OnWritten = Callable[["PassState", str], None]
-"""Is told of each write, and of what was refused, in words."""
+"""Receives each write, and of what was refused, in words."""
 
 
 class PassState(Struct):

@@ -1,4 +1,4 @@
-"""What a route passes: told from the bytes of a request alone."""
+"""What a route passes: known from the bytes of a request alone."""
 
 from kanaleto.site.bridges import Route, RouteAccess
 from kanaleto.wire.codes import TABLE_READ_BY, ExceptionCode, Table
@@ -20,7 +20,7 @@ def refusal(route: Route, pdu: bytes, no_writes: bool = False) -> ExceptionCode 
     if route.addresses:
         written = written_by(pdu)
         items = (*read_by(pdu), *(written or ()))
-        if not items or (not reads and not written):  # which addresses it reaches cannot be told
+        if not items or (not reads and not written):  # which addresses it reaches cannot be known
             return ExceptionCode.ILLEGAL_DATA_ADDRESS
         if not all(_is_within(route, one.table, one.first, one.end) for one in items):
             return ExceptionCode.ILLEGAL_DATA_ADDRESS

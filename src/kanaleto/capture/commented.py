@@ -1,5 +1,5 @@
 """Exchanges of a packet capture that Kanaleto wrote: comments of its packets tell what bytes do not say, so that the
-rows read back are the rows of the tape, outcome by outcome. Which packet belongs to which exchange is told by its
+rows read back are the rows of the tape, outcome by outcome. Which packet belongs to which exchange is known by its
 number."""
 
 import json
@@ -54,7 +54,7 @@ class CommentedExchanges:
 
     def _begun(self, packet: Packet, data: bytes, comment: dict[str, Any]) -> _WaitingRow:
         if "://" not in packet.description:
-            raise ValueError("its link is not told")
+            raise ValueError("its link is not named")
         unit_id, lacks = int(comment["unit_id"]), int(comment["answer_bytes"])
         if not 0 <= unit_id <= 255:
             raise ValueError("no unit ID")

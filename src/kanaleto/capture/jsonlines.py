@@ -84,7 +84,7 @@ def line_of(row: ExchangeRow) -> bytes:
 
 
 def read(file: BinaryIO, name: str, damaged: list[str]) -> Iterator[ExchangeRow]:
-    """Exchanges of a capture, line by line; what is none is told in `damaged` and passed over."""
+    """Exchanges of a capture, line by line; what is none is reported in `damaged` and passed over."""
     links: dict[str, str] = {}
     number = place = 0
     while raw := file.readline(MOST_LINE):

@@ -1,5 +1,5 @@
 """Packets of capture files in the open formats pcapng and pcap, of any program. Read one behind the other: a file may
-be as large as it likes. What is damaged or cut short is told, and ends the reading there."""
+be as large as it likes. What is damaged or cut short is reported, and ends the reading there."""
 
 from collections.abc import Iterator
 from pathlib import Path
@@ -131,7 +131,7 @@ def _packet(body: bytes, order: str, interfaces: list[_ReadInterface], is_simple
         raise ValueError("a packet without its head")
     number, high, low, taken, _ = unpack(f"{order}IIIII", body[:20])
     if number >= len(interfaces):
-        raise ValueError(f"interface {number} was never told")
+        raise ValueError(f"interface {number} was never described")
     if 20 + taken > len(body):
         raise ValueError(f"a packet of {taken:,} bytes in a block of {len(body):,}")
     interface = interfaces[number]

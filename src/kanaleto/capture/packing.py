@@ -315,8 +315,8 @@ def unpack(body: bytes, count: int) -> Iterator[ExchangeRow]:
 
 
 def heads(file: BinaryIO, damaged: list[str], name: str, start: int = 0, end: int | None = None) -> Iterator[BlockHead]:
-    """Heads of the blocks of a tape, one behind the other; what is no block is passed over and told in `damaged`. The
-    heads are only read, not the blocks. `start` is where a block begins, 0 for the first; nothing behind `end` is
+    """Heads of the blocks of a tape, one behind the other; what is no block is passed over and reported in `damaged`.
+    The heads are only read, not the blocks. `start` is where a block begins, 0 for the first; nothing behind `end` is
     looked at."""
     if end is None:
         file.seek(0, 2)

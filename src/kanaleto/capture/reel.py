@@ -146,7 +146,7 @@ class Reel:
             done.wait(wait_s)
 
     def want(self, ranked: RankedRows, rank: int, wait_s: float = 0.0) -> KeyedRow | None:
-        """The row of a rank, where it was read, or is in that time; else it is read, and told by `on_news`."""
+        """The row of a rank, where it was read, or is in that time; else it is read, and reported by `on_news`."""
         if ranked.has(rank):
             return ranked.peek(rank)
         with self._wake:

@@ -1,4 +1,4 @@
-"""Where what is on tape ends, and what a session has in memory goes on: told by whoever writes the tape, after each
+"""Where what is on tape ends, and what a session has in memory goes on: reported by whoever writes the tape, after each
 writing, so that a list over both has every exchange once."""
 
 from pathlib import Path

@@ -60,7 +60,7 @@ _CONNECTED_S = 3.0  # that lines have to connect before they are tested
     help="write exchanges on the ways out to a file, too",
 )  # fmt: skip
 @click.option("--log", type=click.Path(path_type=Path), metavar="FILE.jsonl", help="what masters do, a line a row")
-@click.option("--health", metavar="HOST:PORT", help="how it does: GET / and GET /metrics, on loopback unless told")
+@click.option("--health", metavar="HOST:PORT", help="how it does: GET / and GET /metrics, on loopback by default")
 @click.option("--read-only", "is_read_only", is_flag=True, help="no write passes, whatever the routes say")
 @click.option("--for", "for_s", type=click.FloatRange(0), metavar="S", help="end after so many seconds")
 @click.option("--json", "is_json", is_flag=True, help="where masters are heard, or the tests, as objects")

@@ -22,7 +22,7 @@ def _site(context: click.Context) -> "Site | None":
     from kanaleto.files.loading import load_site
     from kanaleto.site.filefaults import FaultyFile
 
-    # while the value of an option is still to come, what stands before it is not yet told apart
+    # while the value of an option is still to come, what stands before it is not yet distinguished
     for value in (*context.params.values(), *context.args):
         path = Path(str(value)) if isinstance(value, str | Path) else None
         if path is not None and path.suffix == ".toml" and path.is_file():

@@ -28,7 +28,7 @@ def command(
     """Explain a frame: its fields with offsets, names and values, and the verdict on its check bytes.
 
     HEX may have spaces, colons, 0x and line breaks; `-` reads it from standard input. A request with its answer behind
-    it is told apart.
+    it is distinguished.
 
     \b
     Example: a request and its answer

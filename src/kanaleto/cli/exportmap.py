@@ -30,7 +30,7 @@ _FORMS = {".csv": "csv", ".xlsx": "xlsx", ".json": "json", ".jsonld": "thing", "
     "--as",
     "form",
     type=click.Choice(["csv", "xlsx", "json", "thing", "paper"]),
-    help="told by the file's ending: .csv, .xlsx, .json, .td.json, .svg, .pdf",
+    help="known by the file's ending: .csv, .xlsx, .json, .td.json, .svg, .pdf",
 )
 def command(site: Path, file: Path, names: tuple[str, ...], form: str | None) -> int:
     """Write the map of a device of SITE to FILE: as a table, as JSON, as a Web of Things Thing Description, or for

@@ -39,7 +39,7 @@ MOST_POINTS = 8
 @click.option(
     "--from", "from_us", metavar="TIME", callback=micros_of, help="2026-05-17T03:00, 03:00 (the last), 2h (ago)"
 )
-@click.option("--to", "to_us", metavar="TIME", callback=micros_of, help="until then; now where it is not told")
+@click.option("--to", "to_us", metavar="TIME", callback=micros_of, help="until then; now where it is not given")
 @click.option("--scale", type=click.Choice(["one", "several", "percent"]), default="several", show_default=True)
 @click.option("--store", metavar="FILE|URL", help="another record than the site's own")
 @click.option("--today", "is_today", is_flag=True, help="read old words with the site's definitions of today")
@@ -61,7 +61,7 @@ def command(
         raise click.UsageError(str(error)) from None
     if len(points) > MOST_POINTS:
         raise click.UsageError(
-            f"{len(points)} points are too many to be told apart in one trend: {MOST_POINTS} at most"
+            f"{len(points)} points are too many to be distinguished in one trend: {MOST_POINTS} at most"
         )
     end = to_us / 1e6 if to_us is not None else time.time()
     begin = from_us / 1e6 if from_us is not None else end - _HOUR_S

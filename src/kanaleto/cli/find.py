@@ -58,7 +58,7 @@ _GO_WITH = {
 
 
 def _refuse_what_does_not_go_together(context: click.Context) -> None:
-    """Every option that was given does something, or is told. Raises UsageError."""
+    """Every option that was given does something, or is reported. Raises UsageError."""
     from click.core import ParameterSource
 
     given = [

@@ -160,7 +160,7 @@ async def _keep(out: Path, searches: Sequence[Everything], make: Callable[[Link,
         await asyncio.sleep(_KEPT_EVERY_S)
         try:
             keep_state(out, searches)
-        except OSError:  # told at the end, if it is still so
+        except OSError:  # reported at the end, if it is still so
             continue
         writing = asyncio.create_task(asyncio.to_thread(_write_so_far, out, make))
         try:
@@ -174,7 +174,7 @@ def _write_so_far(out: Path, make: Callable[[Link, bool], Everything]) -> None:
     try:
         copies = load_folder(out, make)
         write_folder(out, copies, "\n".join(["so far; the search goes on", *_report(copies)]) + "\n")
-    except OSError:  # told at the end, if it is still so
+    except OSError:  # reported at the end, if it is still so
         return
     except Exception as error:  # the search goes on, and the next half minute tries again
         report("writing what was found so far", error)

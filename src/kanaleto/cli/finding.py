@@ -64,7 +64,7 @@ def tell_adapters(is_json: bool) -> int:
 
 
 def run_survey(work: Coroutine[Any, Any, None], place: str, progress: Progress, is_json: bool) -> str:
-    """Run it; gives the sentence with which it stopped early, or "". Unreachable is told with exit code 1."""
+    """Run it; gives the sentence with which it stopped early, or "". Unreachable is reported with exit code 1."""
     stopped: list[str] = []
 
     async def guarded() -> None:

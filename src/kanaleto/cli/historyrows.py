@@ -15,7 +15,7 @@ _CSV = ("at", "device", "point", "value", "unit", "quality", "reason")
 
 
 class SampleRow(dict[str, Any]):
-    """A row as JSON has it, with what only people are told beside it."""
+    """A row as JSON has it, with what only people see beside it."""
 
     def __init__(self, fields: dict[str, Any], **beside: Any) -> None:
         super().__init__(fields)

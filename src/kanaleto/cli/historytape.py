@@ -44,7 +44,7 @@ def tell_tape(
         rows = (row for row in _rows(capture, site, frozenset(points)) if first_us <= row["at_us"] <= last_us)
         done = write_csv(csv_path, rows) if csv_path is not None else tell_rows(rows, is_json)
     except BrokenPipeError:
-        raise  # whoever reads what is told has gone
+        raise  # whoever reads what is reported has gone
     except (NoCapture, OSError) as error:
         raise Failed(str(error)) from None
     for text in capture.damaged:

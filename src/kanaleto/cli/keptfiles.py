@@ -61,7 +61,7 @@ def capture_faults(text: str) -> Iterator[None]:
     except NoCapture as error:
         raise click.UsageError(str(error)) from None
     except BrokenPipeError:
-        raise  # whoever reads what is told has gone; the file is sound
+        raise  # whoever reads what is reported has gone; the file is sound
     except OSError as error:
         raise Failed(f"{text} cannot be read: {error.strerror or error}") from None
 

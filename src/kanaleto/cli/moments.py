@@ -8,7 +8,7 @@ from kanaleto.events.moments import micros_at
 
 
 def micros_of(context: click.Context, parameter: click.Parameter, text: str | None) -> int | None:
-    """A callback of an option: microseconds since 1970. Local time where no zone is told."""
+    """A callback of an option: microseconds since 1970. Local time where no zone is given."""
     if text is None:
         return None
     try:

@@ -26,7 +26,7 @@ def say(line: str, err: bool = False) -> None:
 
 
 def bear_any_text() -> None:
-    """What an output cannot encode is told by its number instead of ending the command."""
+    """What an output cannot encode is printed as its number instead of ending the command."""
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")

@@ -46,7 +46,7 @@ from kanaleto.keeping.kept import Kept
     type=click.IntRange(1, 10_000),
     help="keep so many files of the capture, the newest",
 )
-@click.option("--health", metavar="HOST:PORT", help="how it does: GET / and GET /metrics, on loopback unless told")
+@click.option("--health", metavar="HOST:PORT", help="how it does: GET / and GET /metrics, on loopback by default")
 @click.option("--quiet", "is_quiet", is_flag=True, help="no samples, only the summary")
 @click.option("--json", "is_json", is_flag=True, help="one object a line; the last holds the summary")
 def command(

@@ -27,7 +27,7 @@ from kanaleto.values.text import plain, shown, words_of
 
 
 class _Printer(Sink):
-    """Prints samples and failures; a failure that goes on is told once."""
+    """Prints samples and failures; a failure that goes on is reported once."""
 
     def __init__(self, is_json: bool) -> None:
         self._is_json = is_json

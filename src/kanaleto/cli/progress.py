@@ -28,7 +28,7 @@ class Progress:
         self._task: TaskID | None = None
 
     def step(self, done: int, of: int, words: str) -> None:
-        """The end is told by what the steps so far took; nothing is shown in the first two seconds."""
+        """The end is estimated from what the steps took so far; nothing is shown in the first two seconds."""
         took_s = time.monotonic() - self._begun_s
         if took_s >= _SHOWN_AFTER_S and of:
             self(done / of, took_s * (of - done) / done if done else 0.0, words)

@@ -99,7 +99,7 @@ def far_end_options(function: Callable[..., Any]) -> Callable[..., Any]:
     help="begin with what stands there, and leave there what stands at the end",
 )
 @click.option(
-    "--health", "health", metavar="HOST:PORT", help="how it does: GET / and GET /metrics, on loopback unless told"
+    "--health", "health", metavar="HOST:PORT", help="how it does: GET / and GET /metrics, on loopback by default"
 )
 @click.option("--json", "is_json", is_flag=True, help="say where each line is served as an object, instead of ready")
 def command(
@@ -243,7 +243,7 @@ async def hear(line: Line, hear_s: float, is_sure: bool) -> None:
 
 class MasterLog:
     """A file of rows, each a line of JSON, written by a thread: a slow disk holds up no answer. A disk that takes
-    nothing is told once, and so are rows that it was too slow for."""
+    nothing is reported once, and so are rows that it was too slow for."""
 
     def __init__(self, path: Path) -> None:
         try:
@@ -324,7 +324,7 @@ def read_state(path: Path) -> dict[str, Any] | None:
 
 
 def keep_state(path: Path, bench: Bench) -> None:
-    """A disk that takes nothing is told."""
+    """A disk that takes nothing is reported."""
     try:
         write_whole(path, json.dumps(state_of(bench)) + "\n")
     except OSError as error:

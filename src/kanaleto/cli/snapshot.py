@@ -202,7 +202,7 @@ def restore_command(
     is_yes: bool,
     although_changed: bool,
 ) -> int:
-    """Write back what FILE has and does not stand there now, in its order; what could not be written is told.
+    """Write back what FILE has and does not stand there now, in its order; what could not be written is reported.
 
     \b
     Example:
@@ -256,7 +256,7 @@ def restore_command(
 
 
 async def _although_changed(control: Control, orders: list[Order]) -> list[Order]:
-    """With consent where a device is not as it was; what differs is told."""
+    """With consent where a device is not as it was; what differs is reported."""
     by_device: dict[str, str] = {}
     for order in orders:
         if order.device in by_device:

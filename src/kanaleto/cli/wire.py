@@ -97,7 +97,7 @@ def command(
 def _filter(
     where: str | None, is_failed: bool, device: str | None, text: str | None, points_of: PointsOf | None
 ) -> ExchangeFilter:
-    """All that narrows which exchanges are told. Raises click.UsageError."""
+    """All that narrows which exchanges are reported. Raises click.UsageError."""
     try:
         found = parse_filter(where or "", points_of)
     except FilterFault as error:

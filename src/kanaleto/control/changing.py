@@ -1,7 +1,7 @@
 """Changing a device's own settings: its unit ID, its baud, parity and stop bits, by registers that its map marks so.
 
 Nothing of the site changes before the device was found again with its new setting. Until then old and new are tried in
-turns, and what is known is told.
+turns, and what is known is reported.
 """
 
 import asyncio

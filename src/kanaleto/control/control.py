@@ -76,7 +76,7 @@ class Control(Sink):
     # One write, several, and what becomes of them
 
     async def send(self, order: Order, on_later: Callable[[str], None] = lambda text: None) -> Result:
-        """Through the door; the point is watched for some seconds then, and what becomes of it is told to
+        """Through the door; the point is watched for some seconds then, and what becomes of it is reported to
         `on_later`."""
         held = None
         if not order.owner and Consent.HOLDER not in order.consents:
@@ -112,7 +112,7 @@ class Control(Sink):
     async def pulse(self, order: Order, back: Order, for_s: float, on_half: Callable[[Result], None]) -> Result:
         """A value for some seconds, then the other. The way back is owed from the first byte on, whatever comes of it:
         where the lock has closed meanwhile, after an outage, and where the program ends. What came of the first try of
-        it; what becomes of it later is told."""
+        it; what becomes of it later is reported."""
         order = replace(order, owed=Owed(back.data, back.new_text))
         back = replace(back, seen=None, consents=order.consents, old_text=order.new_text)
         owed: list[WayBack] = []
@@ -139,8 +139,8 @@ class Control(Sink):
             teller(text)
 
     async def look_back(self) -> None:
-        """What a program that was killed, or could not end as it should, left standing here: a person is told at once,
-        and may give it back."""
+        """What a program that was killed, or could not end as it should, left standing here: a person is notified at
+        once, and may give it back."""
         with suppress(CannotWriteDown):
             for left in reversed(await self.orders.ledger.left()):
                 text = self.owings.take_left(left)

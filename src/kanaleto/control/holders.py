@@ -8,7 +8,7 @@ from kanaleto.wire.codes import Table
 
 
 class Hold(Struct, frozen=True):
-    """Items `first` to `end` (not included) of a table of one unit. `owner` tells holds apart, `name` is told;
+    """Items `first` to `end` (not included) of a table of one unit. `owner` tells holds apart, `name` is shown;
     `on_taken` is called when a person takes over."""
 
     line: str
@@ -45,6 +45,6 @@ class Holders:
         self.holds = [hold for hold in self.holds if hold.owner != owner]
 
     def take_over(self, hold: Hold) -> None:
-        """A person has said so: who held it is told, and stops."""
+        """A person has said so: who held it is notified, and stops."""
         self.release(hold.owner)
         hold.on_taken()

@@ -1,5 +1,5 @@
 """The one door for writes. Each line has one queue and one worker; an order is checked, written down, sent once, read
-back, and has one outcome that is told.
+back, and has one outcome that is reported.
 
 In this order: what it is (the device, its map, what may never be written), who holds the register, whether it is the
 device that the site knows, what stands there now, the row in the journal; and in the instant of sending, by whatever
@@ -362,7 +362,7 @@ class Orders:
         goes_on = order.owed is not None and state is not State.REFUSED
         if order.owed is not None and not goes_on:
             done["settled"] = message
-        with suppress(CannotWriteDown):  # it is told by whoever keeps the journal
+        with suppress(CannotWriteDown):  # it is reported by whoever keeps the journal
             await self.ledger.complete(number, session.clock.now(), {**data, **done}, went, goes_on)
         session.events.note(
             EventKind.WRITE, order.line, order.device, f"{text}: {message}", point=order.name, data={**data, **done}

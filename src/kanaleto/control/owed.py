@@ -419,7 +419,7 @@ class Owings:
                 way_back.say_so()
 
     def take_left(self, left: Left) -> str:
-        """What another program owed when it ended; what is to be told of it."""
+        """What another program owed when it ended; what is to be reported of it."""
         owed = left.data["owed"]
         try:
             words = bytes.fromhex(owed["words"]) if owed.get("words") is not None else None
@@ -484,7 +484,7 @@ class Owings:
             way_back.settle(why)
 
     async def stop(self, within_s: float) -> None:
-        """The program ends: what is owed goes out now; what is not confirmed in time is left, and told."""
+        """The program ends: what is owed goes out now; what is not confirmed in time is left, and reported."""
         for way_back in self.open.values():
             way_back.hurry()
         loop = asyncio.get_running_loop()

@@ -94,7 +94,7 @@ def permission_of_pdu(lines: Iterable[Line], line: Line, unit_id: int, pdu: byte
     items = written_by(pdu)
     if items is None and any(_has_never(device) for device in reached(line, unit_id)):
         return Permission(
-            f"what function {pdu[0]:02X} would write here cannot be told, and the map has points that are never written"
+            f"what function {pdu[0]:02X} would write here is not known, and the map has points that are never written"
         )
     touched = [Touched(each, _mask_of(pdu)) for each in items or ()]
     judged = permission_at(lines, line, unit_id, touched)

@@ -50,7 +50,7 @@ class Spot(Struct, frozen=True, kw_only=True):
     point: Point
     device: Device | None = None
     words: bytes | None = None
-    """What stood there when it was looked at (at loop time `words_s`), where no poll has told since."""
+    """What stood there when it was looked at (at loop time `words_s`), where no poll has read since."""
     words_s: float = 0.0
 
     @property

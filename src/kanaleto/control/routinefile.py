@@ -1,5 +1,5 @@
-"""Routines of a site: `routines/*.toml` beside its file. Every fault is found before any is told, each with file and
-line."""
+"""Routines of a site: `routines/*.toml` beside its file. Every fault is found before any is reported, each with file
+and line."""
 
 import re
 import tomllib

@@ -1,5 +1,5 @@
-"""Runs a routine, step by step, each with one outcome that is told. Points in conditions are only believed once they
-were read after the step began.
+"""Runs a routine, step by step, each with one outcome that is reported. Points in conditions are only believed once
+they were read after the step began.
 
 A run is an event with its steps. It ends done, failed (then `on_failure` is run, once) or stopped; whatever it keeps
 alive ends with it. What a write needs a word for is asked of the person who runs it; where nobody can be asked, the

@@ -73,7 +73,7 @@ async def take(
     on_step: Callable[[int, int, str], None] = lambda done, of, words: None,
 ) -> tuple[list[Held], list[str]]:  # fmt: skip
     """What these devices hold now: their points that can be read, or (with `ranges`) these registers; and what could
-    not be read, in words. `on_step` is told how many of how many devices were read, and which one is."""
+    not be read, in words. `on_step` receives how many of how many devices were read, and which one is."""
     done = 0
     rows: list[Held] = []
     failed: list[str] = []
@@ -313,7 +313,7 @@ def writable(site: Site, rows: Sequence[Held]) -> list[Held]:
 
 def orders_for(site: Site, rows: Sequence[Held]) -> tuple[list[Order], list[str]]:
     """What writes these rows, in their order, and what cannot be written and why. What takes effect only after power
-    off and on is told, and left."""
+    off and on is reported, and left."""
     orders: list[Order] = []
     left: list[str] = []
     devices = {device.name: (line, device) for line, device in site.devices()}
@@ -345,8 +345,8 @@ def orders_for(site: Site, rows: Sequence[Held]) -> tuple[list[Order], list[str]
 
 
 async def restore(orders: Orders, wanted: Sequence[Order], on_each: Callable[[Result], None]) -> list[Result]:
-    """One after the other. What a device refuses is told and the rest goes on; what may have happened or not, or could
-    not be sent, ends it."""
+    """One after the other. What a device refuses is reported and the rest goes on; what may have happened or not, or
+    could not be sent, ends it."""
     results: list[Result] = []
     for order in wanted:
         result = await orders.send(order)

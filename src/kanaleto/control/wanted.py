@@ -1,6 +1,6 @@
 """What somebody types becomes registers: a value in its unit, 0x… or 0b… for the raw number, a state's text, the names
-of bits, on and off. A value becomes the nearest raw number, and what that means is told; what lies outside the range is
-refused."""
+of bits, on and off. A value becomes the nearest raw number, and what that means is reported; what lies outside the
+range is refused."""
 
 import re
 from collections.abc import Iterable

@@ -1,5 +1,5 @@
 """What is kept of an error of ours: a file with its traceback. The next start offers that of a crash, which ended the
-program, in one line; a fault is one that the program went on from, and was told when it came."""
+program, in one line; a fault is one that the program went on from, and was reported when it came."""
 
 import traceback
 from contextlib import suppress

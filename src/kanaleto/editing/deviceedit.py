@@ -89,7 +89,7 @@ _WORDS = {
     "never_read": "what is never asked for", "watchdog_s": "it acts by itself when it is left alone so long",
     "enabled": "whether it is polled", "enabled_by": "it is polled while that point is on",
     "pause_after_connect_s": "before its first request", "pause_after_write_s": "before the next request",
-    "baud": "told, to be compared with the line", "parity": "the same", "stop": "the same",
+    "baud": "as the device says, to be compared with the line", "parity": "the same", "stop": "the same",
     "gaps": "when simulated: what a register outside the map brings",
     "server_id": "when simulated: how it calls itself",
     "writing": "unlock: by the lock; confirm: each write is asked about; never",

@@ -3,9 +3,9 @@ one worker.
 
 An edit: under the site's lock the files are read as they are now, the edit makes new texts of them, these are checked
 as if they stood there, and only then written, all or none. Then the engine takes the site over, and whoever asked is
-told. What somebody else changed on disk is there before the edit is made, so an edit of other rows lands on top of it,
-and one of the same is refused as a clash that may be asked for again. Between edits the worker looks whether the files
-were changed by somebody else, and takes them over.
+notified. What somebody else changed on disk is there before the edit is made, so an edit of other rows lands on top of
+it, and one of the same is refused as a clash that may be asked for again. Between edits the worker looks whether the
+files were changed by somebody else, and takes them over.
 
 A site that was never saved lives in the user's data folder as files like any other, from its first edit on.
 """
@@ -40,7 +40,7 @@ from kanaleto.supervision.owned import Owned
 T = TypeVar("T")
 
 LOOK_S = 1.0  # how often files are looked at, where the system does not tell of a change first
-_SETTLE_S = 0.4  # a file with a fault may be half written: it is looked at again before it is told
+_SETTLE_S = 0.4  # a file with a fault may be half written: it is looked at again before it is reported
 _OTHERS_EVERY = 6  # looks at files for one at who else is there
 _CLOSE_S = 10.0
 _AGAIN = 20  # times that files are read anew which somebody writes meanwhile
@@ -229,7 +229,7 @@ class Door:
             self._tell_sound()
             return
         if self._reader.faulty and not differ(self._reader.faulty):
-            return  # told already
+            return  # reported already
         self._read_changed(path)
 
     def _read_changed(self, path: Path) -> None:
@@ -257,7 +257,7 @@ class Door:
         self._on_news(NotTakenOver(text))
 
     def _tell_sound(self) -> None:
-        """The files say what is open, whatever was told of them before."""
+        """The files say what is open, whatever was reported of them before."""
         if self._has_said_fault:
             self._has_said_fault = False
             self._on_news(SoundAgain())

@@ -42,7 +42,7 @@ class NotTakenOver(Struct, frozen=True):
 
 
 class SoundAgain(Struct, frozen=True):
-    """What was told of the files is mended, and they say what is open."""
+    """What was reported of the files is mended, and they say what is open."""
 
 
 class OthersHere(Struct, frozen=True):

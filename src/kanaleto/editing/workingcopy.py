@@ -20,7 +20,7 @@ class Clash(CannotEdit):
 
 class Draft:
     """`site` is what the files said before this edit, `path` the site file. `text` reads, `put` changes. `anyway` when
-    the user was told of a clash and wants the edit all the same."""
+    the user was warned of a clash and wants the edit all the same."""
 
     def __init__(self, path: Path, site: Site, read: Callable[[Path], str], anyway: bool = False) -> None:
         self.path = path

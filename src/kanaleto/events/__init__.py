@@ -1,1 +1,1 @@
-"""What happened, told once and not every cycle; and the wall time of it."""
+"""What happened, reported once and not every cycle; and the wall time of it."""

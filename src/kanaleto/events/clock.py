@@ -1,5 +1,5 @@
-"""Wall time as an anchor and the loop's time: what happens one after the other is told so, whatever is done to the
-machine's clock. It is anchored anew when it is off, and that is told."""
+"""Wall time as an anchor and the loop's time: what happens one after the other is reported so, whatever is done to the
+machine's clock. It is anchored anew when it is off, and that is reported."""
 
 import time
 from collections.abc import Callable
@@ -15,8 +15,8 @@ def seconds_with_sleep() -> float:
 
 
 class Clock:
-    """`wall` gives seconds since 1970 as the machine tells them; without it the loop's own time is told. `with_sleep`
-    gives seconds that count while the machine sleeps."""
+    """`wall` gives seconds since 1970 as the machine tells them; without it the loop's own time is returned.
+    `with_sleep` gives seconds that count while the machine sleeps."""
 
     def __init__(
         self,

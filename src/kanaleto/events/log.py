@@ -1,5 +1,5 @@
-"""What happened: a bounded ring of events, told once and not every cycle. What goes on is counted on the event that it
-began with, and has an end.
+"""What happened: a bounded ring of events, reported once and not every cycle. What goes on is counted on the event that
+it began with, and has an end.
 
 A spell is what comes now and then: it goes on while the same comes again within a minute, and ended when it came last.
 """

@@ -10,7 +10,7 @@ _SECONDS = {"s": 1, "m": 60, "min": 60, "h": 3600, "d": 86400}
 
 
 def moment_of(text: str, now: datetime) -> datetime:
-    """Local time where no zone is told. Raises ValueError."""
+    """Local time where no zone is given. Raises ValueError."""
     ago = _AGO.fullmatch(text)
     if ago:
         return datetime.fromtimestamp(now.timestamp() - float(ago[1]) * _SECONDS[ago[2]], now.tzinfo)

@@ -1,6 +1,6 @@
-"""Findings of what was gathered. Each cause is looked for by itself; what explains most of a device's failures is told
-first, and what explains no more than another cause did already is not told. Fewer than eight failures of a device say
-nothing, but for what one exchange or one connection proves."""
+"""Findings of what was gathered. Each cause is looked for by itself; what explains most of a device's failures is
+reported first, and what explains no more than another cause did already is left out. Fewer than eight failures of a
+device say nothing, but for what one exchange or one connection proves."""
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -122,7 +122,7 @@ _EXPLAINED = {
     FindingKind.MIXED_UP: (FindingKind.WRONG_UNIT, FindingKind.ECHO),
     FindingKind.END_OF_TABLE: (FindingKind.LIMIT,),
 }
-"""What is only told where none of those explains the same failures."""
+"""What is only said where none of those explains the same failures."""
 
 
 def _without_what_others_explain(

@@ -269,7 +269,7 @@ def _unasked(line: OfLine, row: ExchangeRow) -> None:
 
 
 def _look_for_echo(line: OfLine, device: OfDevice, row: ExchangeRow) -> None:
-    """Whether the request itself was heard just before its answer: it is told as bytes of nobody."""
+    """Whether the request itself was heard just before its answer: it is reported as bytes of nobody."""
     for at_us, heard in line.unasked:
         if heard == row.request and row.pdu[:1] and row.pdu[0] not in _CONFIRMED_ALIKE and at_us >= row.at_us - 1000:
             device.echoes.add(row.at_us)

@@ -3,7 +3,7 @@ whose exchange came just before, load, and what changed in the seconds before, e
 same device.
 
 Something is said only where chance, over all that was looked at, is below 1 %. Failures that follow each other count as
-one there: an outage of a minute is no sixty cases. What is told are all of them.
+one there: an outage of a minute is no sixty cases. What is reported are all of them.
 """
 
 import subprocess

@@ -29,7 +29,7 @@ def read_bridges(
     tables: Sequence[schema.BridgeTable], lines: Sequence[Line], folder: Path, fault: TellFault,
     tls_serving: Callable[[int, schema.BridgeTable], TlsServing | None], read_points: ReadPoints,
 ) -> tuple[tuple[Bridge, ...], tuple[Derived, ...]]:  # fmt: skip
-    """The bridges, and the expressions of their composed devices as derived points. `fault` is told what is wrong."""
+    """The bridges, and the expressions of their composed devices as derived points. `fault` receives what is wrong."""
     derived: list[Derived] = []
     bridges = tuple(
         _bridge(("bridge", index), table, lines, folder, fault, tls_serving(index, table), read_points, derived)

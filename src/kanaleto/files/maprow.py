@@ -130,7 +130,7 @@ class RowReader:
             self.fault("has no name")
         if len(name) > MOST_NAME:
             self.fault(f"the name has {len(name)} characters; at most {MOST_NAME} are taken")
-        table = self._table() or Table.HOLDING  # where it is none that is told, and the other cells are looked at
+        table = self._table() or Table.HOLDING  # where it is none that is reported, and the other cells are looked at
         codec = self._part(table, _CODEC_COLUMNS, lambda: self._codec(table, defaults.order))
         point = Point(
             name,

@@ -1,5 +1,5 @@
-"""A site file with faults, mended as far as it takes to find the rest of them: all are told at once. What comes of it
-is never used."""
+"""A site file with faults, mended as far as it takes to find the rest of them: all are reported at once. What comes of
+it is never used."""
 
 import re
 import tomllib

@@ -39,7 +39,7 @@ class Serves(Struct, frozen=True):
 
 
 class ServingMark:
-    """What this program serves, told as long as it does. `site` is its file, where it serves one."""
+    """What this program serves, declared as long as it does. `site` is its file, where it serves one."""
 
     def __init__(self, site: Path | None) -> None:
         self._folders = [_of_user(), *([folder_beside(site) / "open"] if site is not None else [])]

@@ -26,7 +26,7 @@ _OBJECT_IDS = {name: number for number, name in OBJECT_NAMES.items()}
 
 
 def read_simulated(table: DeviceTable, folder: Path, tell: TellFault) -> Simulated:
-    """What the table says; each fault is told and left out. Lists lie beside the site file, in `folder`."""
+    """What the table says; each fault is reported and left out. Lists lie beside the site file, in `folder`."""
     return Simulated(
         table.gaps == "zero",
         tuple(read_object for name, text in table.identity.items() if (read_object := _object(name, text, tell))),

@@ -1,5 +1,5 @@
-"""Reads a site file and the maps it names. Every fault is found before any is told, each with file, line and what would
-be right."""
+"""Reads a site file and the maps it names. Every fault is found before any is reported, each with file, line and what
+would be right."""
 
 import tomllib
 from collections.abc import Callable
@@ -51,7 +51,7 @@ def read_keeping(
     table: schema.SiteTable, derived: tuple[Derived, ...], lines: tuple[Line, ...],
     fault: Callable[[tuple[str, ...], str], object],
 ) -> Keeping:  # fmt: skip
-    """Of the table of the site; `fault` is told what is wrong, with the key."""
+    """Of the table of the site; `fault` receives what is wrong, with the key."""
     kinds = table.lay_aside if table.lay_aside is not None else list(Keeping().lay_aside)
     keeping = Keeping(tuple(kinds), table.keep_days, table.keep_mb)
     for condition in keeping.conditions:
@@ -104,7 +104,7 @@ class _SiteFileReader:
         self.faults.append(Fault(self.path, self._keys.line(where), text, is_warning))
 
     def _shape_fault(self, where: tuple[str | int, ...], text: str) -> None:
-        if where and where[-1] in self._missing and " needs " in text:  # its value was told
+        if where and where[-1] in self._missing and " needs " in text:  # its value was reported
             self._fault_places.append(where)
         else:
             self._fault(where, text)
@@ -127,7 +127,7 @@ class _SiteFileReader:
         return self._site(file)
 
     def _tree(self, text: str) -> dict[str, Any] | None:
-        """Of a text that is no TOML, all that is wrong in it is told, and what can be read is looked at all the
+        """Of a text that is no TOML, all that is wrong in it is reported, and what can be read is looked at all the
         same."""
         try:
             return loads_bounded(text)
@@ -144,7 +144,7 @@ class _SiteFileReader:
             raise FaultyFile([Fault(self.path, longest_number(text), "has a number of too many digits here")]) from None
 
     def _find_the_rest(self, tree: dict[str, Any], text: str) -> None:
-        """No tables can be made of it: with what is wrong taken out the rest is read too, so that all is told at
+        """No tables can be made of it: with what is wrong taken out the rest is read too, so that all is reported at
         once."""
         from kanaleto.files.mended import mend
 
@@ -539,7 +539,7 @@ _SOON_DAYS = 30
 
 def _why_not_good(path: Path) -> str:
     """In one sentence where it has run out, is not good yet, or soon will be no more; else nothing. What is no
-    certificate is told by whoever serves with it."""
+    certificate is reported by whoever serves with it."""
     from cryptography import x509  # only where something is served over TLS
 
     try:

@@ -320,11 +320,11 @@ class Desk:
                 await work()
             except (SurveyStopped, Unreachable, ValueError) as error:
                 place.update(note=str(error))
-            except Exception as error:  # an error of ours ends this survey, and is told
+            except Exception as error:  # an error of ours ends this survey, and is reported
                 report(doing, error)
                 place.update(note=fault_sentence(error))
             except asyncio.CancelledError:
-                if not place.has_news:  # which is told in its own words
+                if not place.has_news:  # which is reported in its own words
                     place.update(note=f"{doing}: stopped")
             finally:
                 publishing.cancel()

@@ -18,7 +18,7 @@ _MEANING = ("table", "address", "type", "order", "scale", "bit", "no_value", "ex
 
 
 class Definition(Struct, frozen=True):
-    """`told` is the text; `codec` is None for a derived point and for bits. `deadband` is no part of what words
+    """`text` is what is stored; `codec` is None for a derived point and for bits. `deadband` is no part of what words
     mean."""
 
     text: str

@@ -1,4 +1,4 @@
-"""What can be told of a curve in a few numbers."""
+"""What can be known of a curve in a few numbers."""
 
 from msgspec import Struct
 

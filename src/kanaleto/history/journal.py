@@ -1,5 +1,5 @@
 """The journal: hears of every event of a log, and has them on disk a moment later. Always on. Where it cannot be
-written that is told once, tried again, and nothing else waits for it."""
+written that is reported once, tried again, and nothing else waits for it."""
 
 import sqlite3
 from collections import deque

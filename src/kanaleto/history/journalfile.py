@@ -113,7 +113,7 @@ class JournalFile:
                 require_own(lock_path)
                 lock.acquire(timeout=0)
             except (Timeout, OSError):
-                continue  # it lives, or cannot be told
+                continue  # it lives, or cannot be known
             with self._db:
                 self._db.execute(
                     "UPDATE event SET data = json_set(COALESCE(data, '{}'), '$.end', ?), ended = MAX(begun, "

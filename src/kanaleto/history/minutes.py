@@ -1,5 +1,5 @@
 """How devices did, minute by minute: what came of what was asked, and how long good answers took. Counted at each
-exchange, so it must cost next to nothing; told when the minute is over."""
+exchange, so it must cost next to nothing; reported when the minute is over."""
 
 from typing import Any
 
@@ -25,7 +25,7 @@ class _Counts(Struct, eq=False):
 
 
 class Minutes:
-    """Minutes of wall time. A minute is told with what was of it: the first and the last may be part of one."""
+    """Minutes of wall time. A minute is reported with what was of it: the first and the last may be part of one."""
 
     def __init__(self) -> None:
         self._counts: dict[tuple[str, str], _Counts] = {}
@@ -57,8 +57,8 @@ class Minutes:
             counts.codes[code] = counts.codes.get(code, 0) + 1
 
     def due(self, wall_us: int, late: dict[tuple[str, str], int], is_over: bool = False) -> list[dict[str, Any]]:
-        """What is to be told now: the minute before, where another has begun. `late` counts late answers by line and
-        device (empty for all of a line), since the last time."""
+        """What is to be reported now: the minute before, where another has begun. `late` counts late answers by line
+        and device (empty for all of a line), since the last time."""
         begun_us = wall_us - wall_us % MINUTE_US
         if self._begun_us is None:
             self._begun_us, self._since_us = begun_us, wall_us

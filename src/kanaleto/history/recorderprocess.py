@@ -36,8 +36,8 @@ Renamed = tuple[int, Rename]
 
 class Recorder:
     """`sink` is to hear of all that is polled. `store` is a file or a URL; `may_stand_beside` where a second file is to
-    be taken when the first cannot. `begin` raises CannotRecord; later troubles are told by `on_trouble`, once each, on
-    a thread of its own, and "" when they are over; `on_back` then says so in one sentence."""
+    be taken when the first cannot. `begin` raises CannotRecord; later troubles are reported by `on_trouble`, once each,
+    on a thread of its own, and "" when they are over; `on_back` then says so in one sentence."""
 
     def __init__(
         self, sink: RecordSink, store: str, may_stand_beside: bool, site: str, program: str, who: str, keeping: Keeping,
@@ -65,7 +65,7 @@ class Recorder:
         self._feeder = owned_thread("record: hands on", self._feed)
 
     def begin(self) -> str:
-        """Start the writer, and wait until it has its store; what is to be told of that. Raises CannotRecord."""
+        """Start the writer, and wait until it has its store; what is to be reported of that. Raises CannotRecord."""
         self._start()
         self._feeder.start()
         return str(self._said.get("ready", {}).get("told", ""))

@@ -1,6 +1,6 @@
 """The engine's end of a recording: hears of each record, and hands on what differs from the one before. What it hands
 on are messages for `history.recording`, whose head says which; they wait in a bounded queue. Where that overflows,
-words are let go and counted, and each block is told anew with its next answer."""
+words are let go and counted, and each block is reported anew with its next answer."""
 
 import json
 from collections import deque
@@ -81,7 +81,7 @@ class RecordSink(Sink):
     def _say(self, kind: str, content: Any) -> None:
         """What is said comes behind all words that were handed on before."""
         with self._lock:
-            if len(self._messages) >= _MOST_MESSAGES:  # the writer hangs: it is told all of it anew once it goes on
+            if len(self._messages) >= _MOST_MESSAGES:  # the writer hangs: it gets all of it again once it goes on
                 self.lost += 1
                 self.must_begin_anew = True
                 return
@@ -134,7 +134,8 @@ class RecordSink(Sink):
         return known_block
 
     def _feeds_timed(self, block: Block) -> bool:
-        """Whether a formula with a clock of its own needs one of its points: such a block is told at each answer."""
+        """Whether a formula with a clock of its own needs one of its points: such a block is reported at each
+        answer."""
         timed, device = self._timed_names, block.device.name
         return bool(timed) and any(f"{device}/{point.name}" in timed for point in block.points)
 
@@ -231,7 +232,7 @@ class RecordSink(Sink):
         self._say("beat", wall_us)
 
     def _look_at_blocks(self, world: World, now_s: float, wall_us: int) -> None:
-        """Who is not good any more. Blocks of which nothing was said yet are told some at a time."""
+        """Who is not good any more. Blocks of which nothing was said yet are reported some at a time."""
         board, changed = world.board, []
         may_tell = _MOST_TOLD
         records, troubles = board.records, board.troubles

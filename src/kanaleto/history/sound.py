@@ -15,7 +15,7 @@ def why_unsound(path: Path, most_checked: int) -> str:
             return ""
         with path.open("rb") as file:
             first = file.read(len(_FIRST))
-    except OSError:  # it is told by whoever opens it to write
+    except OSError:  # it is reported by whoever opens it to write
         return ""
     if first != _FIRST:
         return "it is no database"

@@ -88,7 +88,7 @@ def main() -> int:
 
 
 def open_store(text: str, may_stand_beside: bool) -> tuple[Store, str]:
-    """The store, or one beside it where it is damaged or somebody else writes it, with what is to be told of that.
+    """The store, or one beside it where it is damaged or somebody else writes it, with what is to be reported of that.
     Raises CannotRecord."""
     url, message = url_of(text), ""
     path = path_of(url)

@@ -39,7 +39,7 @@ from kanaleto.supervision.owned import each_of
 
 
 class Conditions(Sink):
-    """`on_true` is told the wall time and the condition."""
+    """`on_true` receives the wall time and the condition."""
 
     def __init__(self, on_true: Callable[[float, str], None]) -> None:
         self._on_true = on_true
@@ -67,7 +67,7 @@ class Conditions(Sink):
 
 
 TOLD = "told"
-"""Stands for what is in trouble where something is only told, and over with that."""
+"""Stands for what is in trouble where something is only reported, and over with that."""
 OnTrouble = Callable[[str, str], None]
 """What is in trouble, and why in one sentence; "" when it is not any more. Told on the keeper's thread."""
 
@@ -177,8 +177,8 @@ class Kept(Sink):
         return recorder.store if recorder is not None else ""
 
     def begin_recording(self, store: str | None = None) -> str:
-        """Record samples to a file or a URL, or to the site's own record; gives what is to be told of that. It takes
-        its time. Raises CannotRecord."""
+        """Record samples to a file or a URL, or to the site's own record; gives what is to be reported of that. It
+        takes its time. Raises CannotRecord."""
         if self._recorder is not None:
             raise CannotRecord(f"it is recorded already, to {self._recorder.store}")
         folder, site = self._folder, self._site
@@ -236,7 +236,7 @@ class Kept(Sink):
             self._session.leave(sink)
 
     def stop(self) -> None:
-        """All that has come is written down; what still went on is told so."""
+        """All that has come is written down; what still went on is reported so."""
         each_of(
             "the end of what is kept", self.end_recording, self.tell_notes, lambda: self._log.end_all(Ended.QUIT),
             lambda: self.ledger.on_its_thread(self._end_spare), self.ledger.close, self._keeper.stop,

@@ -1,4 +1,4 @@
-"""What a serial port is, told by its name and by the system, without opening it."""
+"""What a serial port is, known by its name and by the system, without opening it."""
 
 import os
 from pathlib import Path

@@ -230,7 +230,7 @@ class Exchanger:
         )
         before = self._came_before
         if before is not None and has_transactions and before.transaction == key:
-            self._pending[key].strange = (OutcomeKind.UNEXPECTED, b"", _BEFORE, now)  # its bytes are told already
+            self._pending[key].strange = (OutcomeKind.UNEXPECTED, b"", _BEFORE, now)  # its bytes are reported already
         timer = self._timer
         if timer is None or timer.when() > deadline:
             self._arm(deadline)
@@ -242,7 +242,7 @@ class Exchanger:
             self._tell_stray(OutcomeKind.GARBLED, held, f"{len(held)} bytes that made no frame", self._last_at)
 
     def _tell_stray(self, kind: OutcomeKind, raw: bytes, reason: str, at: float) -> None:
-        """Bytes that came and are no request's answer: all of them are told, each once."""
+        """Bytes that came and are no request's answer: all of them are reported, each once."""
         if self.on_stray is not None:
             self.on_stray(kind, raw, reason, at)
 

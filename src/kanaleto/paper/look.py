@@ -1,4 +1,4 @@
-"""How paper looks: a light ground, inks that can be told apart in grey too, text that is text."""
+"""How paper looks: a light ground, inks that can be distinguished in grey too, text that is text."""
 
 import logging
 import warnings

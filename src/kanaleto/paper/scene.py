@@ -1,7 +1,7 @@
 """Pages of plain shapes, as they go on paper: rules, boxes, discs and text, measured with the font that is drawn with.
 
 Lengths are points (1/72 inch), from the top left corner. A page is drawn to PDF by reportlab, with the font in it, or
-to SVG as text. What the font lacks is told at the foot of the pages that need it.
+to SVG as text. What the font lacks is reported at the foot of the pages that need it.
 """
 
 from functools import cache

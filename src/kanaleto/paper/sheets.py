@@ -8,7 +8,7 @@ MOST_CELL = 400
 
 class PaperCurve(Struct):
     """A curve in columns: times (UTC, seconds since 1970), least, most and last of each (None where nothing was read),
-    and whether what stands there was old by then. `figures` is what is told of it, in words."""
+    and whether what stands there was old by then. `figures` is what is reported of it, in words."""
 
     letter: str
     name: str
@@ -29,7 +29,7 @@ class PaperCurve(Struct):
 
 
 class TrendSheet(Struct, tag="trend"):
-    """`scale` is one, several or percent. `notes` are told at the foot."""
+    """`scale` is one, several or percent. `notes` are reported at the foot."""
 
     title: str
     about: str

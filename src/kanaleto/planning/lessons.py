@@ -3,7 +3,7 @@
 A block that is refused (02 or 03), or never answered though its device answers others, is cut in half at a boundary
 between points, again and again. If in the end every part is read well, the block was too long: the limit lies between
 what was read and what was refused, and is narrowed by halving until no plan can try anything between. If a single point
-is refused, it is left out and told.
+is refused, it is left out and reported.
 """
 
 from collections.abc import Collection, Mapping

@@ -89,7 +89,7 @@ class Engine:
             self._promised.discard(done)
 
     def _break_promises(self) -> None:
-        """The loop is no more: whoever still waits for something of it is told."""
+        """The loop is no more: whoever still waits for something of it is notified."""
         with self._lock:
             promised = list(self._promised)
         for done in promised:

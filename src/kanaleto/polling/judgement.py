@@ -1,4 +1,4 @@
-"""What an outcome means: for the board, for how a device is asked from now on, and for what is told. The only place
+"""What an outcome means: for the board, for how a device is asked from now on, and for what is reported. The only place
 that turns outcomes into states and events.
 
 Rules. An exception of address or value, twice in a row, narrows a block down; so does a block that is never answered

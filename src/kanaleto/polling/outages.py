@@ -1,4 +1,4 @@
-"""Which outages there are on one line, each as one event; and what loses answers now and then. Sans I/O: it is told
+"""Which outages there are on one line, each as one event; and what loses answers now and then. Sans I/O: it receives
 what came of each request, with its time, and tells a listener.
 
 Rules. A request that nothing came of, after all its tries, is a failure; one that is mended by its retry is only
@@ -93,7 +93,7 @@ class Outages:
         self._left_alone: dict[str, None] = {}
         self._over_s = -1e9
         self.looks = False
-        """Whether anything is amiss: while nothing is, answers need not be told."""
+        """Whether anything is amiss: while nothing is, answers need not be reported."""
 
     @property
     def is_line_out(self) -> bool:
@@ -174,7 +174,7 @@ class Outages:
         return min(fresh, default=now_s)
 
     def refused(self, name: str, code: int, what: str) -> None:
-        """It refused; an answer all the same (`answered` is told too)."""
+        """It refused; an answer all the same (`answered` is called too)."""
         self.looks = True
         losses = self._loses_of(name)
         found = losses.refusals.get(code)

@@ -370,7 +370,7 @@ class Session:
     def reset_counts(self) -> None:
         """Count outcomes from nought, on every device."""
         for poller in self.pollers:
-            poller.outcomes += 1  # what was told of it is not what is so
+            poller.outcomes += 1  # what was reported of it is not what is so
             for state in poller.states.values():
                 state.counts.reset()
 

@@ -31,8 +31,8 @@ class _CachedStatus(NamedTuple):
 
 
 class Statuses:
-    """How lines do, for those who look again and again: a line on which nothing has happened since is told as it was,
-    for up to a second, since only ages have changed."""
+    """How lines do, for those who look again and again: a line on which nothing has happened since is reported as it
+    was, for up to a second, since only ages have changed."""
 
     def __init__(self) -> None:
         self._cached: dict[str, _CachedStatus] = {}

@@ -62,7 +62,7 @@ class Gently:
         self._exchanger: Exchanger | None = None
         self._answers: dict[tuple[int, int], _OfLength] = {}
         self._not_before_s: dict[int, float] = {}
-        self._slow_at: dict[int, int] = {}  # the length of the answers that told so
+        self._slow_at: dict[int, int] = {}  # the length of the answers that showed it
         self._each_s: dict[int, float] = {}  # from one question to the next, of units that became slower
         self._under_way = 0
         self._is_behind = False  # nobody answered the last question: the far end may still be busy with it

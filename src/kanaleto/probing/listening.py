@@ -29,7 +29,7 @@ class LineListener:
         each_s: float = _EACH_S,
         on_heard: OnHeard = lambda heard: None,
     ) -> None:
-        """`on_heard` is told each exchange, once the settings are known."""
+        """`on_heard` receives each exchange, once the settings are known."""
         self.link = link
         self.heard = Overhearing(link.framing, on_heard)
         self._on_heard = on_heard

@@ -92,7 +92,7 @@ OnHeard = Callable[[HeardExchange], object]
 
 
 class Overhearing:
-    """Feed it; read `asked`, `words` (by unit, table, address) and the counters. `on_heard` is told each exchange."""
+    """Feed it; read `asked`, `words` (by unit, table, address) and the counters. `on_heard` receives each exchange."""
 
     def __init__(self, framing: FramingKind = FramingKind.RTU, on_heard: OnHeard = lambda heard: None) -> None:
         self.asked: dict[tuple[int, bytes], Asked] = {}

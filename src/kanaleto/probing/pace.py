@@ -1,5 +1,5 @@
-"""How long a survey waits for an answer: at first as long as it was told, then less, as answers show how fast this line
-is."""
+"""How long a survey waits for an answer: at first as long as it was given, then less, as answers show how fast this
+line is."""
 
 _ROOM = 4.0  # times the slowest answer so far
 _LEAST_S = 0.04

@@ -1,7 +1,8 @@
 """Which addresses of a unit answer, how much one request may ask, and what else can be known of it by reading.
 
-`tables.TableSearch` says where to look, the likeliest first; here it is asked, and what came is told apart: a refusal,
-a busy device, a lost or garbled answer, a hole at which the device is silent, and a device that is not there any more.
+`tables.TableSearch` says where to look, the likeliest first; here it is asked, and what came is distinguished: a
+refusal, a busy device, a lost or garbled answer, a hole at which the device is silent, and a device that is not there
+any more.
 
 A unit that falls silent at an address and does not answer what it answered before has restarted or hung: the address
 goes on the list of what is dangerous, the unit is waited for, and the survey goes on behind it; with `leaves_alone` it
@@ -207,7 +208,7 @@ class RegisterSurvey:
     # One request
 
     async def knock(self) -> None:
-        """Anything that it answers, so that it can be told later whether it is still there. A device that is silent
+        """Anything that it answers, so that it can be known later whether it is still there. A device that is silent
         where it has nothing is asked who it is: that it refuses is an answer too. Raises SurveyStopped."""
         if self._known is not None:
             return

@@ -1,4 +1,4 @@
-"""The search of one table of one unit, without a line: it says what to ask next, and is told what came.
+"""The search of one table of one unit, without a line: it says what to ask next, and receives what came.
 
 A hit grows both ways, in steps that double; a refusal is halved until it is known exactly where the run ends, so that
 every end was asked for by itself. Where the register behind an end reads alone, the end is none: the request was too
@@ -56,7 +56,7 @@ class TableSearch(KnownAddresses):
         self._missed_score = 0.0
         self._refusals_of_function = 0
         self._careful: list[Span] = []
-        self._reported: set[int] = set()  # beginnings of runs of which others have been told
+        self._reported: set[int] = set()  # beginnings of runs that others know already
 
     # What is known
 

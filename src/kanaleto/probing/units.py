@@ -7,8 +7,8 @@ unit's answer. A gateway works through what waits there one by one: once answers
 who was silent is asked again alone. Such a gateway may say nothing for whoever is not there: as long as nobody on a
 network has answered, four are asked a second. Some slaves want more silence between frames than the standard: who was
 silent right behind an answer of another is asked again after a rest. Where every unit ID gets the same answer, the
-device does not look at it. On a serial line the survey first listens a moment: whoever talks there already is told, and
-not talked over.
+device does not look at it. On a serial line the survey first listens a moment: whoever talks there already is reported,
+and not talked over.
 """
 
 import asyncio

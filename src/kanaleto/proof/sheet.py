@@ -1,7 +1,7 @@
 """The checkout sheet on disk: `sheet.jsonl` beside the site, lines that are only ever appended, each on disk before
 anybody is shown it. Two programs may append to one sheet; two sheets are merged by the union of their lines.
 
-A line is never changed. What cannot be read (a torn last line, a line of a newer version) is told and stays.
+A line is never changed. What cannot be read (a torn last line, a line of a newer version) is reported and stays.
 """
 
 import json
@@ -144,7 +144,7 @@ def _begun(path: Path, row: bytes) -> str:
 
 def append(path: Path, site: str, begun: str, lines: Sequence[SheetLine]) -> int:
     """On disk when it returns; the first line is written where there is none yet. How many bytes the lines are. Raises
-    CannotKeep; then nothing was appended, or what is there is torn and will be told."""
+    CannotKeep; then nothing was appended, or what is there is torn and will be reported."""
     from filelock import FileLock, Timeout  # only who appends pays for it
 
     text = b"".join(msgspec.json.encode(line) + b"\n" for line in lines)

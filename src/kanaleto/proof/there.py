@@ -90,16 +90,16 @@ async def check_there(
     """All lines at once, one device after the other on each."""
     found: list[There] = []
 
-    def told(one: There) -> None:
+    def take(one: There) -> None:
         found.append(one)
         on_each(one)
 
     async def one_line(line: Line) -> None:
         for device in line.devices:
             if device.is_enabled and (not devices or device.name in devices):
-                await _Asking(session, line, device, known, told).run()
+                await _Asking(session, line, device, known, take).run()
         if with_others:
-            await _others(session, line, told)
+            await _others(session, line, take)
 
     await asyncio.gather(*(one_line(line) for line in session.site.lines))
     return found

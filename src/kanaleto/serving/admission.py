@@ -1,6 +1,6 @@
 """Who may be connected to a server, and who goes when places run short: first those that never asked anything, then
-those that have not asked for long. A client that polls is never cut off. Whoever is refused or dropped is told in one
-line, and the same of the same host only now and then."""
+those that have not asked for long. A client that polls is never cut off. Whoever is refused or dropped is reported in
+one line, and the same of the same host only now and then."""
 
 import asyncio
 import time

@@ -29,7 +29,7 @@ class Heard(NamedTuple):
 class Hearing:
     """Of `answerer`'s line. `quiet_s` is the silence after which bytes that make no frame are settled; `slack_s` is how
     late whoever brings the bytes may be, `character_s` 0 where bytes take no time and nobody can be strict; `gap_s` is
-    the silence that ends a frame for a strict device, where it can be told from less."""
+    the silence that ends a frame for a strict device, where it can be known from less."""
 
     def __init__(
         self, answerer: Answerer, framing: Framing, quiet_s: float, character_s: float = 0.0, slack_s: float = 0.0,

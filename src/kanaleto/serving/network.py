@@ -143,7 +143,7 @@ class NetworkServer:
         transport.abort()
 
     def functions_of(self, transport: asyncio.Transport, master: Master) -> frozenset[int] | None:
-        """The functions that this client's role may use; None for all. `master` is told its role."""
+        """The functions that this client's role may use; None for all. `master` receives its role."""
         ssl_object = transport.get_extra_info("ssl_object")
         certificate = ssl_object.getpeercert(True) if ssl_object is not None else None
         if not certificate:
@@ -194,7 +194,7 @@ class _Connection(asyncio.BufferedProtocol):
         self._most_bytes, self._is_slowed = _BUFFER_BYTES, False
         self._later: set[asyncio.Future[Any]] = set()  # answers that somebody is asked for
         self._noise = 0  # bytes since the last frame
-        self._early: bytes | None = b""  # what came inside TLS before we were told that it is made
+        self._early: bytes | None = b""  # what came inside TLS before we knew that it is made
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         assert isinstance(transport, asyncio.Transport)
@@ -222,7 +222,7 @@ class _Connection(asyncio.BufferedProtocol):
         self._guarded(lambda: self._receive(bytes(self._buffer[:nbytes])))
 
     def _guarded(self, work: Callable[[], None]) -> None:
-        """An error of ours costs this connection, is told, and whoever asks may connect again."""
+        """An error of ours costs this connection, is reported, and whoever asks may connect again."""
         try:
             work()
         except Exception as error:

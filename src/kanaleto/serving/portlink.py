@@ -1,7 +1,7 @@
 """The link at a site's port path that leads to our pseudo-terminal, and whose it is.
 
 A hidden file beside the link names the pseudo-terminal and is locked while it is served. So a link left by a crash is
-known as ours and replaced, a link that another program serves is told, and anything else that stands there is left
+known as ours and replaced, a link that another program serves is reported, and anything else that stands there is left
 alone.
 """
 

@@ -1,4 +1,4 @@
-"""Faults in files and arguments: each with its place and what would be right, all told at once."""
+"""Faults in files and arguments: each with its place and what would be right, all reported at once."""
 
 import re
 from collections.abc import Sequence

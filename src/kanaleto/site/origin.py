@@ -1,4 +1,4 @@
-"""Where a line's answers come from: what is not real never counts as proved, and is told wherever it is shown."""
+"""Where a line's answers come from: what is not real never counts as proved, and is reported wherever it is shown."""
 
 from enum import Enum
 

@@ -1,5 +1,5 @@
 """A drill: what is owned is made to fail now and then, where the environment asks for it. Whoever tests looks then
-whether each failure was told and the rest goes on.
+whether each failure was reported and the rest goes on.
 
 `KANALETO_DRILL=SEED:SECONDS:FILE`: about every so many seconds one of what has turns fails once, but for what would end
 all; its name goes into FILE, a line each, once it has failed.
@@ -14,7 +14,7 @@ from pathlib import Path
 from kanaleto.supervision.owned import After, Owned, owned_now
 
 _VARIABLE = "KANALETO_DRILL"
-# the same within ten seconds is told as a number, and a line that fails five times a minute ends all
+# the same within ten seconds is reported as a number, and a line that fails five times a minute ends all
 _NOT_AGAIN_S = 20.0
 _TURN_S, _LOOK_S = 5.0, 0.05
 

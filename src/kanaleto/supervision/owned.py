@@ -1,12 +1,12 @@
 """The owner of every long-lived task, timer callback and thread.
 
 Each is registered under a name by whoever starts it, and does its work in turns. What a turn raises is a failure with
-that name: it is kept with its details and told to all who follow. After it the next turn comes, as if nothing had been
-(`GOES_ON`), or whoever owns it begins it anew (`BEGINS_ANEW`), or the program ends in order (`ENDS_ALL`), where it
+that name: it is kept with its details and reported to all who follow. After it the next turn comes, as if nothing had
+been (`GOES_ON`), or whoever owns it begins it anew (`BEGINS_ANEW`), or the program ends in order (`ENDS_ALL`), where it
 would not be safe to go on. What ends although nobody asked for that is a failure too.
 
-`raise_once` makes the next turn of a name fail: a test, or a storm, looks then that it is told and the rest goes on.
-"""
+`raise_once` makes the next turn of a name fail: a test, or a storm, looks then that it is reported and the rest goes
+on."""
 
 import asyncio
 import threading
@@ -126,7 +126,7 @@ class _Follower:
 
 class _Registry:
     def __init__(self) -> None:
-        self._lock = threading.RLock()  # what is collected meanwhile, on this thread, may fail and be told
+        self._lock = threading.RLock()  # what is collected meanwhile, on this thread, may fail and be reported
         self._owned: list[Owned] = []
         self._followers: list[_Follower] = []
 
@@ -205,7 +205,7 @@ def each_of(where: str, *steps: Callable[[], object]) -> None:
 
 
 def owned_task(name: str, work: Coroutine[Any, Any, Any], after: After = After.GOES_ON) -> "asyncio.Task[Any]":
-    """A task whose failure is told; it is registered as long as it runs."""
+    """A task whose failure is reported; it is registered as long as it runs."""
     owned = Owned(name, after, has_turns=False)
     task = asyncio.get_running_loop().create_task(work, name=name)
 
@@ -219,7 +219,7 @@ def owned_task(name: str, work: Coroutine[Any, Any, Any], after: After = After.G
 
 
 def owned_thread(name: str, work: Callable[[], object], after: After = After.GOES_ON) -> threading.Thread:
-    """A thread, not started yet, whose failure is told; it is registered as long as it runs."""
+    """A thread, not started yet, whose failure is reported; it is registered as long as it runs."""
 
     def run() -> None:
         owned = Owned(name, after, has_turns=False)

@@ -1,5 +1,5 @@
 """What a service tells its manager: that it is ready, that it still lives, that it ends. By the protocol of the socket
-in NOTIFY_SOCKET; where that is not set, nothing is told."""
+in NOTIFY_SOCKET; where that is not set, nothing is reported."""
 
 import asyncio
 import os

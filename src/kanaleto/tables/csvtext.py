@@ -54,7 +54,7 @@ def _guessed(data: bytes) -> str:
 
 
 def read_text_table(text: str, title: str = "clipboard") -> Sheet:
-    """A table of text whose delimiter is told from its lines. Raises CannotImport."""
+    """A table of text whose delimiter is known from its lines. Raises CannotImport."""
     lines = [line for line in text[:_MOST_LOOKED_AT].splitlines() if line.strip()]
     if not lines:
         raise CannotImport(f"{title} is empty")

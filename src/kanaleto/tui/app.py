@@ -180,7 +180,7 @@ class KanaletoApp(Terminal):
         self.query_one(Prompt).close()
 
     def do(self, what: Callable[[Session], object], text: str = "") -> None:
-        """On the engine's loop; `told` once it is done."""
+        """On the engine's loop; `text` is shown once it is done."""
         done = self.engine.do(what)
 
         def came() -> None:

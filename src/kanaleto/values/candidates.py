@@ -111,7 +111,7 @@ class Display(Struct, frozen=True):
 
 def parse_display(text: str) -> Display:
     """A number as a display shows it, with point or comma: `2.41`, `2.41 ± 0.05`, `2.41 +- 5 %`; half its last digit
-    where no tolerance is told. Raises ValueError."""
+    where no tolerance is given. Raises ValueError."""
     wrong = f"{text!r} is no number that a display shows, such as 2.41, or 2.41 ± 0.05"
     message, mark, around = text.replace("+-", "±").replace("+/-", "±").partition("±")
     try:

@@ -2,9 +2,9 @@
 
 A column is one value's words in sample after sample. Its description is its first value, then how it moved. The right
 reading needs the fewest bits: the wrong order of bytes or words makes small steps large, the halves of a float are a
-number that nobody measures and noise, the upper half of a counter is a register that never moves. How it moved is told
-in the cheapest of the ways in which values of plants do: not at all, by small steps, about a middle, only upwards, by
-the bits of a status word. What is like noise over all that a register holds is unlikely to be a value.
+number that nobody measures and noise, the upper half of a counter is a register that never moves. How it moved is
+reported in the cheapest of the ways in which values of plants do: not at all, by small steps, about a middle, only
+upwards, by the bits of a status word. What is like noise over all that a register holds is unlikely to be a value.
 """
 
 from collections.abc import Sequence
@@ -150,7 +150,7 @@ def _decimals(value: Bits, kind: Kind) -> Bits:
 
 
 def _first_of_whole(first: Bits, width: int) -> Bits:
-    """Small numbers and round ones are told in few bits."""
+    """Small numbers and round ones need few bits."""
     weight = weights.TYPES
     size = np.log2(1 + np.abs(first))
     bits = size + np.log2(1 + size) + weight.of_length + (first < 0)

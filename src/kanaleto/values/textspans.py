@@ -1,4 +1,4 @@
-"""What in a run of words may be text or a packed date: values that are not told by how a number moves."""
+"""What in a run of words may be text or a packed date: values that are not known by how a number moves."""
 
 from collections.abc import Iterator
 from datetime import datetime

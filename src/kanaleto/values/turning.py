@@ -5,7 +5,7 @@ from typing import Self
 
 
 class Turning(Enum):
-    """The value is how a choice is told."""
+    """The value is how a choice is shown."""
 
     @property
     def next(self) -> Self:

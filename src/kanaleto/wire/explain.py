@@ -98,7 +98,7 @@ class Guess(Struct, frozen=True):
 
 
 def guess(raw: bytes, framing: str | None = None, role: Role | None = None) -> Guess:
-    """The framing and role of bytes, as far as they are not told."""
+    """The framing and role of bytes, as far as they are not given."""
     found = framing or _guess_framing(raw)
     if role is not None:
         return Guess(found, role, False)

@@ -1,4 +1,4 @@
-"""How long an RTU frame is, told from its first bytes: by function and byte count (serial line 1.02, 2.5.1).
+"""How long an RTU frame is, known from its first bytes: by function and byte count (serial line 1.02, 2.5.1).
 
 The standard's functions all tell, but for the loopback of diagnostics and encapsulated types other than identification;
 a maker's own functions never do.
@@ -56,7 +56,7 @@ _ANSWER_OWN: dict[int, Callable[[_Held, int], int]] = {0x08: _diagnostics, 0x18:
 
 
 def frame_length(role: Role, held: _Held, start: int = 0) -> int:
-    """Bytes of the RTU frame that begins at `held[start]`, check bytes included; MORE when that cannot be told yet,
+    """Bytes of the RTU frame that begins at `held[start]`, check bytes included; MORE when that cannot be known yet,
     UNKNOWN when the function does not tell."""
     have = len(held) - start
     if have < 2:

@@ -1,4 +1,4 @@
-"""What a PDU reaches, told from its bytes alone: whether it only reads, which items it writes and which it reads.
+"""What a PDU reaches, known from its bytes alone: whether it only reads, which items it writes and which it reads.
 
 What is not purely reading counts as writing: functions that write (application protocol 1.1b3, 6.5, 6.6, 6.11, 6.12,
 6.15, 6.16, 6.17), the sub-functions of diagnostics that change something (6.8.1), what is encapsulated but for
@@ -51,7 +51,7 @@ def only_reads(pdu: bytes) -> bool:
 
 
 def written_by(pdu: bytes) -> tuple[Items, ...] | None:
-    """The items that a request writes; None where that cannot be told: a function of no standard, or a PDU that is not
+    """The items that a request writes; None where that cannot be known: a function of no standard, or a PDU that is not
     whole."""
     function, has = pdu[0] if pdu else 0, len(pdu)
     address, count = int.from_bytes(pdu[1:3]), int.from_bytes(pdu[3:5])

@@ -3,7 +3,7 @@
 The decoder delimits by length where the function tells it, and by a valid CRC followed by silence where it does not.
 When the bytes at its head make no sound frame it keeps them until the line is silent or the buffer is full. All that
 came up to a silence is a frame if its CRC is right, whatever its function says of its length: what it holds is then
-wrong in a way that can be told. Otherwise a frame is looked for at every later byte: a stream re-synchronises by CRC,
+wrong in a way that can be known. Otherwise a frame is looked for at every later byte: a stream re-synchronises by CRC,
 and a stray byte before an answer costs nothing but a Garbled event. A slave hears what others answer too: that is no
 noise.
 """

@@ -124,7 +124,7 @@ class Link(Struct, frozen=True):
 
     @property
     def has_transactions(self) -> bool:
-        """Whether several requests can be under way at once, told apart by their number."""
+        """Whether several requests can be under way at once, distinguished by their number."""
         return False
 
     @property

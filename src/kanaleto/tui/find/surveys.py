@@ -78,7 +78,7 @@ class Surveys(View):
 
     def _is_agreed(self, key: str, place: FindPlace) -> bool:
         """Before a place is asked, a line of text says what that may do; one key begins. Where the text is not in
-        sight, it is told, and the same key begins. What the site polls is asked anyway."""
+        sight, it is reported, and the same key begins. What the site polls is asked anyway."""
         is_polled = place.link is not None and line_of(self.snapshot.site, place.link) is not None
         is_hidden = self.has_class("-narrow") and not self.has_class("-show-middle")
         is_said = not place.state.shown and not is_hidden
@@ -111,7 +111,7 @@ class Surveys(View):
 
     def keep_what_was_found(self) -> None:
         """A search that is over is added to the site, where the site has nothing of that line yet; else that is
-        told."""
+        said."""
         for place in self.desk.places:
             if not place.has_news:
                 continue
@@ -149,7 +149,7 @@ class Surveys(View):
 
     def unit_in_hand(self) -> int | None:
         """The unit in view: in the scratch fields while they have the keys, or under the cursor of what was found, or
-        the only one found. Where none is, that is told."""
+        the only one found. Where none is, that is reported."""
         if self.form.has_keys or self.words.has_keys:
             return self.form.question.unit_id
         current = self._found.current

@@ -179,7 +179,7 @@ class FindView(ScratchWrites, Surveys, Horizontal):
         self._head.redraw()
 
     def _show_again(self) -> None:
-        """There is another width for what is told."""
+        """There is another width for what is reported."""
         if self.shown is not None and self.display:
             self.show(self.shown)
 

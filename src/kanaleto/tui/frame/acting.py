@@ -186,7 +186,7 @@ class ActingView(View, Vertical):
         self.context.send(ShowView(""))
 
     def _do(self, what: Callable[[Control], object]) -> None:
-        """On the engine's loop; what it says is told."""
+        """On the engine's loop; what it says is reported."""
         control, tell, later = self.context.control, self.context.tell, self.context.later
         done = self.context.engine.do(lambda session: what(control))
 

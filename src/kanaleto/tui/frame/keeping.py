@@ -40,7 +40,7 @@ class _KeepingHost(Protocol):
 
 
 class AppKeeping:
-    """`follow` may be called from any thread; the site that it was told last is the one that is kept."""
+    """`follow` may be called from any thread; the site that it was given last is the one that is kept."""
 
     def __init__(self, screen: _KeepingHost) -> None:
         self._screen = screen
@@ -104,7 +104,7 @@ class AppKeeping:
             )
 
     def take_as_same(self) -> str:
-        """What was renamed on disk are the same points; what is to be told of it."""
+        """What was renamed on disk are the same points; what is to be reported of it."""
         renames, self._doubtful = self._doubtful, []
         if not renames or self._kept is None:
             return "nothing was renamed on disk"
@@ -137,7 +137,7 @@ class AppKeeping:
         return self._kept.seam if self._kept is not None else Seam()
 
     def begin_recording(self) -> None:
-        """Record to the site's own record. What comes of it is told in a moment."""
+        """Record to the site's own record. What comes of it is reported in a moment."""
 
         def work() -> str:
             self._is_up.wait(_UP_S)  # a key may be quicker than the start
@@ -159,7 +159,7 @@ class AppKeeping:
         self._work_and_tell(work)
 
     def end_recording(self) -> None:
-        """End it. What was kept is told in a moment."""
+        """End it. What was kept is reported in a moment."""
 
         def work() -> str:
             with self._lock:

@@ -26,7 +26,7 @@ class LaneMinutes:
         self._asked: tuple[str, int, int] | None = None
 
     def step(self, step: int, width: int, now: float) -> str:
-        """Earlier (-1) or later (1) by half a screen; what is to be told of it."""
+        """Earlier (-1) or later (1) by half a screen; what is to be reported of it."""
         this = int(now // _MINUTE_S)
         if self.last is None:
             if step > 0:

@@ -51,7 +51,7 @@ class _OpenedHost(Protocol):
 
 
 class OpenedSite:
-    """`loaded` is what is open at the start. Methods are for the interface's thread; what comes of them is told
+    """`loaded` is what is open at the start. Methods are for the interface's thread; what comes of them is reported
     there."""
 
     def __init__(self, context: _OpenedHost, loaded: LoadedSite, keeping: AppKeeping, bench: AppBench) -> None:
@@ -239,7 +239,7 @@ def error_of(done: "Future[Any]") -> BaseException | None:
 
 
 def sentence(error: BaseException | None) -> str:
-    """What is told of an error: expected ones are sentences already."""
+    """What is reported of an error: expected ones are sentences already."""
     if isinstance(error, FaultyFile):
         more = f", and {len(error.faults) - 1} more" if len(error.faults) > 1 else ""
         return f"{error.faults[0]}{more}"

@@ -1,4 +1,4 @@
-"""What still matters after the key row has told it: a refused edit, a file that was not taken over, somebody else at
+"""What still matters after the key row has shown it: a refused edit, a file that was not taken over, somebody else at
 the same site."""
 
 from textual.strip import Strip

@@ -21,7 +21,7 @@ class Twice:
     def is_sure(
         self, context: "Context", key: str, what: str, lines: Collection[str] | None = None, users: Sequence[str] = ()
     ) -> bool:
-        """Whether `what` may be done now; otherwise it is told what it would do, and to whom. `lines`: only these
+        """Whether `what` may be done now; otherwise it is reported what it would do, and to whom. `lines`: only these
         lines' devices are concerned; `users` write there."""
         text = "; ".join(users[:2]) + (f" and {len(users) - 2} more" if len(users) > 2 else "")
         effect = "it goes on as it began, unless its point moves" if key == EDITING else f"{what} ends that"

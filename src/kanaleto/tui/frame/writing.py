@@ -110,7 +110,7 @@ class AppWriting:
         return f"nothing can be unlocked: {line.line.name} is only listened to" if is_so else ""
 
     def turn_lock(self, device: str) -> str:
-        """`u`: unlock the device in view; pressed again at once, the site; else lock. What is to be told."""
+        """`u`: unlock the device in view; pressed again at once, the site; else lock. What is to be reported."""
         now_s = self._screen.engine.now_s()
         if self.lock.is_read_only:
             return self.lock.why_not("")

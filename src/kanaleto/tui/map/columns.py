@@ -51,7 +51,7 @@ ImportRow = ColumnRow | TextRow | None
 
 
 class ImportRows(Rows[ImportRow]):
-    """`on_field` is told by how many fields to step, 0 for none, None for the list to pick from."""
+    """`on_field` receives by how many fields to step, 0 for none, None for the list to pick from."""
 
     BINDINGS = [
         Binding("left,h", "field(-1)", show=False),

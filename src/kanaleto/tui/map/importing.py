@@ -173,7 +173,7 @@ class ImportPane(Drawn, Vertical):
         self._corrected.clear()
         self.numbering = guess_numbering(self.matched)
         if self._has_points() and self.numbering is not Numbering.REFERENCE and self._device is not None:
-            self.numbering = self._device.numbering  # from 0 or from 1 is told apart worse than what there is
+            self.numbering = self._device.numbering  # from 0 or from 1 is harder to recognise than what there is
         self._understand()
 
     def _has_points(self) -> bool:

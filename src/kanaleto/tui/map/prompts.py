@@ -50,7 +50,7 @@ def tell_with_sharers(context: Context, device_name: str, came: Done) -> None:
 
 
 def ask_new(context: Context, device: Device, then: Callable[[Identity], None]) -> None:
-    """Points more; `then` is told the first of them."""
+    """Points more; `then` receives the first of them."""
     whose = f"{device.name}{_and_serves(context, device)}"
     asked = f"new for {whose}: name, address, type (a run: Cell {{1..24}}, 40201, float32)"
     opened = context.door.opened

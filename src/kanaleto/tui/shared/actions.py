@@ -1,13 +1,13 @@
-"""What can be done, told once: from a list of these come bindings, key row, `?` page and palette."""
+"""What can be done, in one place: from a list of these come bindings, key row, `?` page and palette."""
 
 from msgspec import Struct
 
 
 class Action(Struct, frozen=True):
     """`do` is the action's method without `action_`, maybe with arguments; `verb` what the key row and the palette say,
-    `told` what the page of keys says (the verb where it is empty). `shown` is how the keys are written there; several
-    actions with one `shown` and `told` are one row. `is_found` tells whether the palette has it; `called` is its name
-    where that is not its method's."""
+    `help_text` what the page of keys says (the verb where it is empty). `shown` is how the keys are written there;
+    several actions with one `shown` and `help_text` are one row. `is_found` tells whether the palette has it; `called`
+    is its name where that is not its method's."""
 
     keys: str
     do: str

@@ -1,7 +1,7 @@
 """Devices of the open site that stand in, as the screen deals with them: begun and ended by one key, beside what is
 polled or instead of it; by hand, by faults, by rehearsals.
 
-What takes its time is done on threads of its own; what comes of it is told.
+What takes its time is done on threads of its own; what comes of it is reported.
 """
 
 import time
@@ -312,7 +312,7 @@ class AppBench:
     # By hand, faults, rehearsals
 
     def do(self, do: str, **keys: Any) -> None:
-        """Whatever its process understands; what comes of it is told."""
+        """Whatever its process understands; what comes of it is reported."""
         self._tell_of(self._begun().command(do, **keys))
 
     def ask(self, do: str, **keys: Any) -> "Future[str]":
@@ -333,7 +333,7 @@ class AppBench:
 
     def clone(self, line: Line, devices: Sequence[Device], out: Path) -> None:
         """Copy devices as they answer now, beside what is polled, into a site of their own. What comes of it is
-        told."""
+        reported."""
         from kanaleto.bench.clonefile import ClonedLine, EditedSince, count_differences, placed, write_clone
         from kanaleto.bench.cloning import Cloner, Copied, Silent
         from kanaleto.bench.standins import BenchRefused
@@ -378,7 +378,7 @@ class AppBench:
         return replace(change, site=site)
 
     def follow(self, change: Change) -> None:
-        """What stands in goes on as the site is now; what of it is not there any more ends, and is told."""
+        """What stands in goes on as the site is now; what of it is not there any more ends, and is reported."""
         stand_ins = self._stand_ins
         if stand_ins is None:
             return
@@ -448,7 +448,7 @@ class AppBench:
                 text = f"{line}: nothing stands in: {error}"
             except TimeoutError:
                 text = f"{line}: it takes too long, and is given up"
-            except Exception as error:  # whatever it is, it is told, and the rest goes on
+            except Exception as error:  # whatever it is, it is reported, and the rest goes on
                 text = f"{line}: {error}"
             finally:
                 self._under_way = {name: work for name, work in self._under_way.items() if name != line}

@@ -73,7 +73,7 @@ class Context(Protocol):
     capture: Path | None
     """The capture that was opened instead of a site."""
     reading_from: str
-    """Where the exchanges that are shown come from, where it is not the open site; told in the top row."""
+    """Where the exchanges that are shown come from, where it is not the open site; shown in the top row."""
     presses: Presses
     """Which press counts for what unlocks, begins or sends."""
 
@@ -132,7 +132,7 @@ class Context(Protocol):
 
     def tell(self, notice: str, gives_way: bool = False) -> None:
         """A line of text instead of the keys, for a few seconds; where it `gives_way`, not in the place of one that was
-        told a moment ago."""
+        shown a moment ago."""
         ...
 
     def trouble(self, kind: str, text: str) -> None:
@@ -147,11 +147,11 @@ class Context(Protocol):
     def edit(
         self, edit: Edit, opened: Opened | None = None, then: Callable[[Done], None] | None = None
     ) -> "Future[Done]":
-        """Change the site; what came of it is told."""
+        """Change the site; what came of it is reported."""
         ...
 
     def do(self, what: Callable[[Session], object]) -> None:
-        """Let the engine do something; an error in it is told."""
+        """Let the engine do something; an error in it is reported."""
         ...
 
     def send(self, request: Request) -> None:

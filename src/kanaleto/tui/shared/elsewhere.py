@@ -1,4 +1,4 @@
-"""What a person asked for and what takes its time: done on a thread, told when it is done."""
+"""What a person asked for and what takes its time: done on a thread, reported when it is done."""
 
 from collections.abc import Callable
 from threading import Thread
@@ -15,8 +15,8 @@ def begin_elsewhere(
     refusals: tuple[type[Exception], ...],
     then: Callable[[], None] | None = None,
 ) -> Stoppable:
-    """`work` gives the sentence that is told at its end. One of its `refusals` keeps the line that asked open. `then`
-    is done by the interface afterwards; neither is where it was stopped meanwhile."""
+    """`work` gives the sentence that is reported at its end. One of its `refusals` keeps the line that asked open.
+    `then` is done by the interface afterwards; neither is where it was stopped meanwhile."""
     done = Stoppable()
 
     def end(text: str) -> None:
@@ -34,7 +34,7 @@ def begin_elsewhere(
             why = str(error)
             context.later(lambda: context.trouble("answer", why))
             done.set_exception(error)
-        except Exception as error:  # an error of ours: told, and the line that waits does not wait for ever
+        except Exception as error:  # an error of ours: reported, and the line that waits does not wait for ever
             report(name, error)
             why = fault_sentence(error)
             context.later(lambda: context.trouble("answer", why))

@@ -36,8 +36,8 @@ class Presses:
         self._behind = 0
 
     def refused(self, why: str) -> None:
-        """The key at hand was to open a line to type into, and does not: told, and what is typed behind it was meant
-        for that line."""
+        """The key at hand was to open a line to type into, and does not: that is shown, and what is typed behind it was
+        meant for that line."""
         self._refused, self._swallowed = why, 0
         self._tell(why)
 

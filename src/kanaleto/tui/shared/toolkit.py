@@ -25,7 +25,7 @@ class Terminal(App[None]):
     flow: Flow | None = None
     """None where the driver is no terminal's: in a test, on Windows."""
     is_ending = False
-    """Whether it was told to exit."""
+    """Whether it was asked to exit."""
 
     def failed(self, error: Exception) -> None:
         """An error that nobody has caught, of any widget, timer or worker; but for those while it is ending."""
@@ -90,7 +90,7 @@ def _counted(base: type[Driver], app: Terminal) -> type[Driver]:
                 return
             self._is_waking = True  # another signal in the middle of this would begin it twice
             try:
-                if not self._must_signal_resume:  # it was not told that it would be stopped
+                if not self._must_signal_resume:  # nobody announced that it would be stopped
                     self.suspend_application_mode()
                     self._must_signal_resume = True
                 self.resume_application_mode()

@@ -59,7 +59,7 @@ class WireHead(Drawn):
         if columns.line:
             cells.put("line", "muted", columns.line)
         cells.put("device", "muted", columns.device)
-        if len(self.note) > columns.outcome + 1:  # what is told at length takes the place of the scale
+        if len(self.note) > columns.outcome + 1:  # what is reported at length takes the place of the scale
             cells.at(max(width - len(self.note) - 1, cells.width + 1))
             return cells.put(self.note, "ochre", max(width - cells.width, 1)).strip(width)
         cells.put("asked", "muted", columns.asked)

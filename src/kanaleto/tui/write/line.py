@@ -198,7 +198,7 @@ class WriteLine(ShownLine):
             self._press(came_s, self._confirmed)
 
     def _press(self, came_s: float, confirm: Callable[[], None]) -> None:
-        """A press that would send: told where it does not count."""
+        """A press that would send: refused in words where it does not count."""
         why = self._confirming.pressed(came_s, confirm)
         if why and self.phase is Phase.ASKED:  # what is asked stays to be read
             self.context.tell(why)
@@ -341,7 +341,7 @@ class WriteLine(ShownLine):
             self.context.tell(text)
 
     def _tell_elsewhere(self, came: "Future[list[Result]]") -> None:
-        """The line was closed meanwhile: what came of it is told all the same."""
+        """The line was closed meanwhile: what came of it is reported all the same."""
         if came.cancelled() or came.exception() is not None:
             return
         last = came.result()[-1]

@@ -23,7 +23,7 @@ from kanaleto.values.turning import Turning
 
 
 class With(Turning):
-    """With what is compared. The value is how it is told."""
+    """With what is compared. The value is how it is shown."""
 
     DEVICE = "another device of its map"
     POINTS = "each other"

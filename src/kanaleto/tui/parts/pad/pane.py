@@ -324,11 +324,11 @@ class PadPart(Part):
         control, later, tell = self.context.control, self.context.later, self.context.tell
         done = self.context.engine.do(lambda session: control.run(name, is_dry=is_dry, by_steps=by_steps))
 
-        def told() -> None:
+        def say() -> None:
             error = done.exception()
             if error is not None:
                 tell(f"not run: {error}")
             elif is_dry:
                 tell(f"“{name}” dry: nothing is sent; what it would send stands beside its name")
 
-        done.add_done_callback(lambda came: later(told))
+        done.add_done_callback(lambda came: later(say))

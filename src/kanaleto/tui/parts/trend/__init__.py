@@ -10,7 +10,7 @@ KIND = PartKind(
     "t",
     "the trend of the pinned points, of now and of what was recorded",
     (
-        Action("v", "mark", "mark", "set the mark at the cursor: differences are told to it; again takes it off"),
+        Action("v", "mark", "mark", "set the mark at the cursor: differences are counted from it; again takes it off"),
         Action("percent_sign", "scale", "scale", "one scale, each its own, or per cent of range", shown="%"),
         Action("g", "live", "go live", "follow what is read now"),
         Action("d", "today", "today's definition", "read old words, recorded under another definition, with today's"),

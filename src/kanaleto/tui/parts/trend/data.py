@@ -53,7 +53,7 @@ class TrendData:
         room = MOST_PINS - len(self.pins)
         if len(new) > room:
             there = f"; {len(self.pins)} are pinned" if self.pins else ""
-            return f"{len(new)} points are too many to be told apart in one trend: {MOST_PINS} at most{there}"
+            return f"{len(new)} points are too many to be distinguished in one trend: {MOST_PINS} at most{there}"
         self.state.pins = [*self.pins, *new]
         self._site = self._context.snapshot.site
         self._path = self._site.path

@@ -23,7 +23,7 @@ _ZOOM = 2.0
 
 
 class AxisScale(Turning):
-    """How values become heights. The value is how it is told."""
+    """How values become heights. The value is how it is shown."""
 
     ONE = "one scale"
     SEVERAL = "each on its own scale"

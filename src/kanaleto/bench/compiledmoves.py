@@ -196,10 +196,8 @@ class Movement:
     def freeze(self, names: set[tuple[str, str]]) -> None:
         """Registers of these stand still from now on: of points, or (with no name) of all of a device."""
         before, self._frozen = self._frozen, {
-            at
-            for at, one in enumerate(self.slots)
-            if one.point is not None
-            and not names.isdisjoint([(one.device.device.name, name) for name in (one.name, "")])
+            at for at, one in enumerate(self.slots)
+            if one.point is not None and names & {(one.device.device.name, one.name), (one.device.device.name, "")}
         }  # fmt: skip
         self._make_writers()
         for at in before - self._frozen:  # a machine writes where it changes only
@@ -445,10 +443,8 @@ class Movement:
     def _compiled(self) -> dict[str, list[Callable[..., None]]]:
         self._machine_slots = [at for at, one in enumerate(self.slots) if one.machine is not None]
         self._word_slots = [
-            at
-            for at in self._machine_slots
-            if (machine := self.slots[at].machine) is not None
-            and all(state.bits is not None for state in machine.states)
+            at for at in self._machine_slots
+            if (owner := self.slots[at].machine) is not None and all(state.bits is not None for state in owner.states)
         ]  # fmt: skip
         self._by_device: dict[str, list[int]] = {}
         for at, one in enumerate(self.slots):

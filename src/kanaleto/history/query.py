@@ -255,7 +255,7 @@ class History:
         """What words of a row meant; None where it cannot be read."""
         if number not in self._definitions:
             stored = self.connection.execute(
-                select(schema.definition.c.of_first).where(schema.definition.c.id == number)
+                select(schema.definition.c.told).where(schema.definition.c.id == number)
             ).scalar()
             try:
                 self._definitions[number] = read_definition(stored) if stored is not None else None

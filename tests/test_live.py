@@ -8,8 +8,10 @@ import xml.etree.ElementTree as ET
 
 from msgspec.structs import replace
 from textual import events
+from textual.geometry import Region
 from textual.pilot import Pilot
 
+from kanaleto.board.snapshot import Snapshot
 from kanaleto.editing.deviceedit import change_device
 from kanaleto.editing.pointedit import change_points
 from kanaleto.events.log import EventKind
@@ -58,6 +60,10 @@ class Live(LiveCase):
         rows = "".join(f"P{at},holding,{at % 20},uint16\n" for at in range(1996))
         self.drive(_scrolled, units=1, map_text="name,table,address,type,factor\nLevel,holding,0,uint16,0.1\n" + rows)
 
+    def test_ages_take_turns_and_no_look_draws_all_rows(self) -> None:
+        rows = "".join(f"P{at},holding,{at % 20},uint16\n" for at in range(1996))
+        self.drive(_in_turns, units=1, map_text="name,table,address,type,factor\nLevel,holding,0,uint16,0.1\n" + rows)
+
     def test_two_thousand_points(self) -> None:
         rows = "".join(f"P{at},holding,{at % 20},uint16\n" for at in range(1996))
         self.drive(_many, units=1, map_text="name,table,address,type,factor\nLevel,holding,0,uint16,0.1\n" + rows)
@@ -78,7 +84,7 @@ async def _scrolled(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
         return draw(live_rows, row, width, ground)
 
     with unittest.mock.patch.object(LiveRows, "draw", count):
-        rows._second = -1
+        rows._looked_s -= 10.0
         rows.refresh()
         await pilot.pause(0.3)
         test.assertGreaterEqual(len(drawn), height)
@@ -95,6 +101,36 @@ async def _scrolled(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
         test.assertGreater(len(drawn), 1000)
     test.assertLessEqual(len(rows._made), 300)
     test.assertTrue(view.has_focus_within)
+
+
+async def _in_turns(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
+    """Each row in sight once a second, a quarter of them at a look; what stands on the screen is the very line that was
+    drawn, so that the terminal's codes for it are made once."""
+    rows = app.query_one(LiveRows)
+    await pilot.press("pagedown", "pagedown", "space")  # held: no value is new
+    await pilot.pause(1.2)
+    looks: list[list[LiveRow]] = []
+    draw, show = LiveRows.draw, LiveRows.show
+
+    def count(live_rows: LiveRows, row: LiveRow, width: int, ground: str) -> Cells:
+        looks[-1].append(row)
+        return draw(live_rows, row, width, ground)
+
+    def look(live_rows: LiveRows, snapshot: Snapshot) -> None:
+        looks.append([])
+        show(live_rows, snapshot)
+
+    with unittest.mock.patch.object(LiveRows, "draw", count), unittest.mock.patch.object(LiveRows, "show", look):
+        await test.until(lambda: len(looks) > 20, "twenty looks")
+    in_sight = rows.size.height
+    test.assertLess(max(map(len, looks)), in_sight // 2 + 2)
+    seen = {rows.identity(row) for drawn in looks for row in drawn}
+    test.assertGreaterEqual(len(seen), in_sight)
+    crop = rows.size.region
+    lines = rows.render_lines(crop)
+    test.assertTrue(all(line is again for line, again in zip(lines, rows.render_lines(crop), strict=True)))
+    test.assertTrue(all(line is rows._on_screen[y] for y, line in enumerate(lines)))
+    test.assertEqual([line.crop(3, 9) for line in lines[2:5]], rows.render_lines(Region(3, 2, 6, 3)))
 
 
 async def _arranged(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:

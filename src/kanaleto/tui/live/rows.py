@@ -7,7 +7,7 @@ from msgspec import Struct
 
 from kanaleto.board.board import Quality, Reading
 from kanaleto.board.snapshot import Snapshot
-from kanaleto.planning.plan import AnyPlace, Identity
+from kanaleto.planning.plan import AnyPlace, Identity, Place
 from kanaleto.site.leading import led_words
 from kanaleto.site.model import Device, Line
 from kanaleto.tui.shared.cells import Cells
@@ -30,6 +30,7 @@ from kanaleto.tui.shared.words import age_text, device_phrase, device_state
 from kanaleto.values.types import Kind
 
 _MOST_SPARKS = 500
+_TURNS = 4  # looks a second
 
 
 class DeviceRow(Struct, frozen=True):
@@ -85,19 +86,29 @@ class LiveRows(Rows[LiveRow]):
         self.is_flat = False  # in another order than the site's
         self.longest = 14  # cells of the longest name
         self._sparks: dict[Identity, tuple[tuple[int, int, int], str]] = {}
-        self._second = 0  # ages and the last minute are drawn when it changes, or the value does
+        self._looked_s = 0.0
 
     def show(self, snapshot: Snapshot) -> None:
-        self._second = int(snapshot.now_s)
+        self._looked_s = snapshot.now_s
         self.redraw()
+
+    def begin_drawing(self) -> None:
+        super().begin_drawing()
+        self._drawn = self.snapshot  # once for all rows
+
+    def _second_of(self, place: AnyPlace) -> int:
+        """When it changes, or the value does, a row is drawn: its age and its last minute. The rows take turns, so that
+        no look draws all of them and a key waits for none of that."""
+        turn = place.number % _TURNS if isinstance(place, Place) else 0
+        return int(self._looked_s + turn / _TURNS)
 
     def redraw_key(self, row: LiveRow) -> Hashable:
         if not isinstance(row, PointRow):
             return None
-        place, snapshot = row.place, self.snapshot
+        place, snapshot = row.place, self._drawn
         is_pinned = place.identity in self.pinned
         look = (is_pinned, place.identity in self.marked, self.is_flat)
-        return snapshot.version, self._second, self.longest, look, snapshot.state_of(place)
+        return snapshot.version, self._second_of(place), self.longest, look, snapshot.state_of(place)
 
     def may_rest(self, row: LiveRow) -> bool:
         return isinstance(row, PointRow) or (isinstance(row, DeviceRow | DerivedRow) and row.hidden > 0)
@@ -122,7 +133,7 @@ class LiveRows(Rows[LiveRow]):
 
     def _device(self, cells: Cells, row: DeviceRow, width: int) -> None:
         columns = LiveColumns.fit(width, self.longest)
-        found = self.snapshot.status_of(row.device.name)
+        found = self._drawn.status_of(row.device.name)
         if found is None:
             return
         line, status = found
@@ -138,7 +149,7 @@ class LiveRows(Rows[LiveRow]):
 
     def _point(self, cells: Cells, place: AnyPlace, columns: LiveColumns) -> None:
         point = place.point
-        reading = self.snapshot.reading(place)
+        reading = self._drawn.reading(place)
         is_pinned = place.identity in self.pinned
         tone = value_tone(point, reading)
         shape = shape_of(point, reading)
@@ -171,13 +182,12 @@ class LiveRows(Rows[LiveRow]):
 
     def _spark(self, place: AnyPlace, width: int) -> str:
         """The last minute, made once a second."""
-        key = place.identity
+        key, of = place.identity, (self._second_of(place), self._drawn.version, width)
         made = self._sparks.get(key)
-        if made is None or made[0] != (self._second, self.snapshot.version, width):
+        if made is None or made[0] != of:
             if len(self._sparks) > _MOST_SPARKS:
                 self._sparks.clear()
-            spark = spark_of(self.snapshot, place, width)
-            made = self._sparks[key] = (self._second, self.snapshot.version, width), spark
+            made = self._sparks[key] = of, spark_of(self._drawn, place, width)
         return made[1]
 
     def _name_in(self, place: AnyPlace, width: int) -> str:
@@ -199,7 +209,7 @@ class LiveRows(Rows[LiveRow]):
             cells.put(f"{value} = {point.labels[value]}", "sky", width - 1)
         elif point.codec.type.kind is Kind.BITS and point.codec.bits is None and isinstance(value, int):
             cells.put(
-                bits_words(self.snapshot.plan, place, value),
+                bits_words(self._drawn.plan, place, value),
                 "sky" if reading.quality is Quality.GOOD else "dim",
                 width - 1,
             )

@@ -89,14 +89,26 @@ class Drawn(Keyed, Widget):
         return super().refresh(*regions, repaint=repaint, layout=layout, recompose=recompose)
 
     def render_lines(self, crop: Region) -> list[Strip]:
-        drawn, width = self._on_screen, self.size.width
+        """The lines as they were drawn: the toolkit makes new ones of them each time, for borders and tints that only
+        few of ours have, and what is cut and encoded once in a line is cut and encoded again then."""
+        drawn, (width, height) = self._on_screen, self.size
         if not all(y in drawn and drawn[y].cell_length == width for y in range(crop.y, crop.bottom)):
             self.begin_drawing()
-        return super().render_lines(crop)
+        if self.styles.gutter or crop.bottom > height:
+            return super().render_lines(crop)
+        lines = [self._drawn_line(y, width) for y in range(crop.y, crop.bottom)]
+        for line_filter in self.get_line_filters():
+            lines = [line.apply_filter(line_filter, self.background_colors[1]) for line in lines]
+        if crop.x > 0 or crop.right < width:
+            lines = [line.crop(crop.x, crop.right) for line in lines]
+        return lines
 
     def render_line(self, y: int) -> Strip:
+        return self._drawn_line(y, self.size.width)
+
+    def _drawn_line(self, y: int, width: int) -> Strip:
         drawn = self._on_screen.get(y)
-        if drawn is None or drawn.cell_length != self.size.width:
+        if drawn is None or drawn.cell_length != width:
             drawn = self._on_screen[y] = self.draw_line(y)
         return drawn
 

@@ -298,11 +298,11 @@ def _differing(old: Sequence[Place], new: Sequence[Place]) -> tuple[Sequence[Pla
     if len(old) != len(new):
         return old, new
     changed = [
-        (was, now)
-        for was, now in zip(old, new, strict=True)
-        if was.point is not now.point or was.block is not now.block
+        (old_place, now)
+        for old_place, now in zip(old, new, strict=True)
+        if old_place.point is not now.point or old_place.block is not now.block
     ]
-    return [was for was, _ in changed], [now for _, now in changed]
+    return [old_place for old_place, _ in changed], [now for _, now in changed]
 
 
 def _renamed(before: dict[Identity, _Watched], places: Sequence[AnyPlace]) -> dict[Identity, Identity]:
@@ -313,9 +313,9 @@ def _renamed(before: dict[Identity, _Watched], places: Sequence[AnyPlace]) -> di
     old = {_without_name(watched.place): identity for identity, watched in gone.items()}
     found = {}
     for place in places if old else ():
-        was = old.get(_without_name(place))
-        if place.identity not in before and was is not None:
-            found[place.identity] = was
+        old_identity = old.get(_without_name(place))
+        if place.identity not in before and old_identity is not None:
+            found[place.identity] = old_identity
     return found
 
 

@@ -155,25 +155,25 @@ class Movement:
             self.asked_s[slot] = before.asked_s[old_slot] if old_slot is not None else 0.0
         held: set[int] = set()
         for at, moved in enumerate(self.slots):
-            was = before._slot_of.get((moved.device.device.name, moved.name))
-            if was is None:
+            old_slot = before._slot_of.get((moved.device.device.name, moved.name))
+            if old_slot is None:
                 self._begin_slot(at, moved)
                 continue
-            if was in before._held:
+            if old_slot in before._held:
                 held.add(at)
-            if was in before._fresh:
-                self._fresh[at] = before._fresh[was]
-            old = before.slots[was]
+            if old_slot in before._fresh:
+                self._fresh[at] = before._fresh[old_slot]
+            old = before.slots[old_slot]
             if moved.machine is not None and old.machine is not None:
-                name = old.machine.states[before._states[was]].name
+                name = old.machine.states[before._states[old_slot]].name
                 state = next((n for n, one in enumerate(moved.machine.states) if one.name == name), 0)
                 self._put_state(at, moved, state)
-                self._in_state[at] = before._in_state[was]
+                self._in_state[at] = before._in_state[old_slot]
             elif moved.machine is None and old.machine is None:
-                self.values[at], self._counted[at] = before.values[was], before._counted[was]
+                self.values[at], self._counted[at] = before.values[old_slot], before._counted[old_slot]
             else:
                 self._begin_slot(at, moved)
-            self._randoms[at] = before._randoms[was]
+            self._randoms[at] = before._randoms[old_slot]
         self._remake(held)
         self._refresh_read()
         self._write()
@@ -480,10 +480,10 @@ class Movement:
             **SCOPE, **_BUILTINS, "V": self.values, "W": self.read, "A": self.asked_s, "C": self._counted,
             "R": self._randoms, "K": self._owners, "m": self._memory, "began": self._began_s,
             "wrong": self._tell_wrong, "rows": [one.move.rows if one.move is not None else () for one in self.slots],
-            "row_at": row_at, "ymdhms": ymdhms, "old": self._was,
+            "row_at": row_at, "ymdhms": ymdhms, "old": self._old_values,
         }  # fmt: skip
 
-    def _was(self) -> list[float]:
+    def _old_values(self) -> list[float]:
         return self._old
 
     def _made(self, code: Sequence[_Code], kind: str) -> Callable[..., None]:

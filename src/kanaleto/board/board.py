@@ -184,8 +184,8 @@ class Heir(NamedTuple):
 def heirs_of(gone: Sequence[Block], fresh: Sequence[Block]) -> tuple[Heir, ...]:
     """Which of the fresh blocks ask what one of those asked that are gone."""
     before = {block.source: block for block in gone} if fresh else {}
-    pairs = [(block, was) for block in fresh if (was := before.get(block.source)) is not None]
-    return tuple([Heir(block, was, block.decodes_like(was)) for block, was in pairs])
+    pairs = [(block, old_block) for block in fresh if (old_block := before.get(block.source)) is not None]
+    return tuple([Heir(block, old_block, block.decodes_like(old_block)) for block, old_block in pairs])
 
 
 def exponents_of(plan: Plan) -> dict[tuple[str, str], Place]:

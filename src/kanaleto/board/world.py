@@ -217,14 +217,14 @@ class World:
             return size - 1
 
         plan = plan_site(shared, lessons, off, old, next_index)
-        stays, was = {block.index for block in plan.blocks}, {block.index for block in old.blocks}
+        stays, old_indexes = {block.index for block in plan.blocks}, {block.index for block in old.blocks}
         gone = tuple(block for block in old.blocks if block.index not in stays)
-        fresh = tuple(block for block in plan.blocks if block.index not in was)
+        fresh = tuple(block for block in plan.blocks if block.index not in old_indexes)
         for part in plan.parts:
             part.look_up()  # here, not on the loop
         exponents, formulas = exponents_of(plan), self._formulas_of(shared, plan)
         parts = [(old.part_of(part.device.name), part) for part in plan.parts]
-        differs = {part.device.name: difference(was, part) for was, part in parts if was is not part}
+        differs = {part.device.name: difference(old_part, part) for old_part, part in parts if old_part is not part}
         heirs = heirs_of(gone, fresh)
         return Planned(site, shared, plan, news, slots, size, gone, fresh, heirs, exponents, formulas, differs)
 
@@ -234,12 +234,14 @@ class World:
 
     def _lessons_for(self, site: Site) -> dict[str, Lessons]:
         """What was learned and still holds: the same unit at the same place, with the same limits."""
-        was = {device.name: (line, device) for line, device in self.site.devices() if device.name in self.lessons}
+        old_devices = {
+            device.name: (line, device) for line, device in self.site.devices() if device.name in self.lessons
+        }
         kept: dict[str, Lessons] = {}
         for line, device in site.devices():
-            if device.name not in was:
+            if device.name not in old_devices:
                 continue
-            old_line, old = was[device.name]
+            old_line, old = old_devices[device.name]
             if (line.link, device.unit_id, device.limits) != (old_line.link, old.unit_id, old.limits):
                 continue
             lessons = self.lessons[device.name]

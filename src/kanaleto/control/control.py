@@ -342,13 +342,13 @@ class Control(Sink):
 
     def _look_upon(self, name: str, now_s: float) -> None:
         routine = self.routines[name]
-        believed, was = self._upon[name]
+        believed, before = self._upon[name]
         try:
             holds = believed.holds_now(routine.upon)
         except (ConditionFailed, ValueError):
             holds = False
         self._upon[name] = (believed, holds)
-        if holds and not was:
+        if holds and not before:
             self._begin_upon(routine, now_s)
 
     def _begin_upon(self, routine: Routine, now_s: float) -> None:

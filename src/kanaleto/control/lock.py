@@ -67,14 +67,14 @@ class Lock:
         """A device, or the whole site where none is named, for ten minutes from now on."""
         if self.is_read_only or self.kept_shut:
             return
-        now, was = self._with_sleep(), self._looked_at()
-        state = was
+        now, old_state = self._with_sleep(), self._looked_at()
+        state = old_state
         if device:
             others = tuple((name, until) for name, until in state.devices if name != device)
             state = replace(state, devices=(*others, (device, now + UNLOCKED_S)))
         else:
             state = replace(state, site_until_s=now + UNLOCKED_S)
-        self._swap(was, replace(state, last_key_s=now, slept_offset_s=self._offset(), why=""))
+        self._swap(old_state, replace(state, last_key_s=now, slept_offset_s=self._offset(), why=""))
 
     def lock(self, why: str = "writing is locked: u unlocks it") -> None:
         with self._changing:

@@ -94,7 +94,7 @@ class PlannedWrite(Struct, frozen=True):
     spot: Spot
     wanted: Wanted
     now: bytes | None
-    was: str
+    old_text: str
     is_fresh: bool
 
 
@@ -278,15 +278,15 @@ def _made(snapshot: Snapshot, pairs: Sequence[tuple[Spot, Wanted]], typed: _Type
         why = why_not_writable(spot.point)
         if why:
             raise CannotWrite(why)
-        now, is_fresh, was = now_of(spot, snapshot)
-        lines.append(PlannedWrite(spot, made, now, was, is_fresh))
+        now, is_fresh, old_text = now_of(spot, snapshot)
+        lines.append(PlannedWrite(spot, made, now, old_text, is_fresh))
         pulse_s = max(pulse_s, made.pulse_s)
         orders.append(
             Order(
                 line=spot.line.name, unit_id=spot.unit_id, device=spot.device.name if spot.device is not None else "",
                 table=spot.point.table, address=spot.point.address, data=made.data, mask=made.mask,
-                points=(spot.point.name,) if spot.point.name else (), new_text=made.text, old_text=was if now else "",
-                seen=now if is_fresh else None, may_repeat=spot.point.writing.may_repeat,
+                points=(spot.point.name,) if spot.point.name else (), new_text=made.text,
+                old_text=old_text if now else "", seen=now if is_fresh else None, may_repeat=spot.point.writing.may_repeat,
             )
         )  # fmt: skip
     if typed.is_to_all and pulse_s:

@@ -163,9 +163,9 @@ def _differences(line: Line, known: KnownDevice, found: KnownDevice) -> list[str
     elif known.adapter and found.adapter and known.adapter != found.adapter:
         differences.append(f"the adapter is {found.adapter}, it was {known.adapter}")
     for name in sorted(set(known.identity) | set(found.identity)):
-        was, now = known.identity.get(name, ""), found.identity.get(name, "")
-        if was and now and was != now:
-            differences.append(f"{name.replace('_', ' ')} is {now!r}, it was {was!r}")
+        before, now = known.identity.get(name, ""), found.identity.get(name, "")
+        if before and now and before != now:
+            differences.append(f"{name.replace('_', ' ')} is {now!r}, it was {before!r}")
     if known.identity and found.has_no_identity:
         differences.append("it does not say what it is any more, and did so before")
     if known.tag and found.tag == _REFUSED != known.tag:

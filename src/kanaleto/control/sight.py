@@ -60,7 +60,7 @@ def changes_of(line: PlannedWrite) -> str:
         return ""
     texts = []
     for number_of_bit in range(16):
-        was, now = before >> number_of_bit & 1, after >> number_of_bit & 1
-        if was != now:
+        old, now = before >> number_of_bit & 1, after >> number_of_bit & 1
+        if old != now:
             texts.append(f"{point.labels.get(number_of_bit, f'bit {number_of_bit}')} {'on' if now else 'off'}")
     return ", ".join(texts) or "nothing changes"

@@ -72,10 +72,10 @@ class Steps:
             raise CannotEdit("nothing was undone that could be done again")
         return self._undone[-1]
 
-    def turn(self, is_undo: bool, was: Texts, now: Texts) -> None:
+    def turn(self, is_undo: bool, before: Texts, now: Texts) -> None:
         """The topmost step was undone (or done again), and made `now` of what `was`."""
         step = (self._done if is_undo else self._undone).pop()
         if is_undo:
-            self._undone.append(EditStep(step.what, dict(now), dict(was)))
+            self._undone.append(EditStep(step.what, dict(now), dict(before)))
         else:
-            self._done.append(EditStep(step.what, dict(was), dict(now)))
+            self._done.append(EditStep(step.what, dict(before), dict(now)))

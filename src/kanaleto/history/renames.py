@@ -15,11 +15,11 @@ def renamed(old: Site, new: Site) -> list[Rename]:
     before = {device.name: (line, device) for line, device in old.devices()}
     after = {device.name: (line, device) for line, device in new.devices()}
     for name, (line, device) in after.items():
-        was = before.get(name)
-        if was is None:
-            was = _same_unit(line, device, {key: place for key, place in before.items() if key not in after})
-        if was is not None and was[1] is not device:
-            found += _points(was[1], device)
+        old_place = before.get(name)
+        if old_place is None:
+            old_place = _same_unit(line, device, {key: place for key, place in before.items() if key not in after})
+        if old_place is not None and old_place[1] is not device:
+            found += _points(old_place[1], device)
     formulas = {formula.formula: formula.name for formula in old.derived}
     names = {formula.name for formula in old.derived}
     stays = {formula.name for formula in new.derived}
@@ -32,7 +32,11 @@ def renamed(old: Site, new: Site) -> list[Rename]:
 
 def _same_unit(line: Line, device: Device, gone: dict[str, tuple[Line, Device]]) -> tuple[Line, Device] | None:
     """The device that was there under another name."""
-    found = [was for was in gone.values() if was[0].name == line.name and was[1].unit_id == device.unit_id]
+    found = [
+        old_place
+        for old_place in gone.values()
+        if old_place[0].name == line.name and old_place[1].unit_id == device.unit_id
+    ]
     return found[0] if len(found) == 1 else None
 
 
@@ -44,9 +48,9 @@ def _points(old: Device, new: Device) -> list[Rename]:
     gone = _by_meaning([point for name, point in before.items() if name not in after])
     come = _by_meaning([point for name, point in after.items() if name not in before])
     for text, points in come.items():
-        was = gone.get(text, [])
-        if len(points) == len(was) == 1:
-            found.append(((old.name, was[0].name), (new.name, points[0].name)))
+        old_points = gone.get(text, [])
+        if len(points) == len(old_points) == 1:
+            found.append(((old.name, old_points[0].name), (new.name, points[0].name)))
     return found
 
 

@@ -55,8 +55,8 @@ def counters_text(now: OwnCounters, before: OwnCounters | None) -> str:
         parts.append(f"{name} {value:g}{f' (+{value - earlier:g})' if earlier is not None else ''}")
     for sub_function, count in now.counts.items():
         word = DIAGNOSTIC_WORDS[sub_function].removesuffix(" count")
-        was = before.counts.get(sub_function) if before is not None else None
-        grown = f" (+{(count - was) % _ROUND})" if was is not None else ""
+        old = before.counts.get(sub_function) if before is not None else None
+        grown = f" (+{(count - old) % _ROUND})" if old is not None else ""
         if count or grown:
             parts.append(f"{word} {count}{grown}")
     text = "; ".join(parts) or "all of its counters are 0"

@@ -53,11 +53,11 @@ class FormulaMemory(Struct):
 
     now_s: float = 0.0
     _since: dict[Hashable, float] = field(default_factory=dict)
-    _was: dict[Hashable, bool] = field(default_factory=dict)
+    _before: dict[Hashable, bool] = field(default_factory=dict)
 
     def keep(self, owners: set[Hashable]) -> None:
         """Forget all but these."""
-        for kept in (self._since, self._was):
+        for kept in (self._since, self._before):
             for key in [key for key in kept if isinstance(key, tuple) and key[0] not in owners]:
                 del kept[key]
 
@@ -68,14 +68,14 @@ class FormulaMemory(Struct):
         return self.now_s - self._since.setdefault(key, self.now_s)
 
     def rises(self, key: Hashable, is_so: object) -> bool:
-        was = self._was.get(key, True)  # the first look is no change
-        self._was[key] = bool(is_so)
-        return bool(is_so) and not was
+        before = self._before.get(key, True)  # the first look is no change
+        self._before[key] = bool(is_so)
+        return bool(is_so) and not before
 
     def falls(self, key: Hashable, is_so: object) -> bool:
-        was = self._was.get(key, False)
-        self._was[key] = bool(is_so)
-        return was and not is_so
+        before = self._before.get(key, False)
+        self._before[key] = bool(is_so)
+        return before and not is_so
 
 
 class Expression(Struct, frozen=True):

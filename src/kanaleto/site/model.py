@@ -376,8 +376,8 @@ def shared_with(site: "Site", old: "Site") -> "Site":
     for line in site.lines:
         devices = tuple(kept if (kept := old_devices.get(new.name)) == new and kept else new for new in line.devices)
         shared = replace(line, devices=devices)
-        was = old_lines.get(line.name)
-        lines.append(was if was is not None and was == shared else shared)
+        old_line = old_lines.get(line.name)
+        lines.append(old_line if old_line is not None and old_line == shared else shared)
     return replace(site, lines=tuple(lines))
 
 

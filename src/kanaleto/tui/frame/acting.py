@@ -116,11 +116,11 @@ class ActingRows(Rows[ActingRow | LastWrite]):
             return cells.put(" LAST WRITES", "muted", bold=True)
         order = result.order
         tone = "verdigris" if result.is_well else "ochre" if result.state is State.NOT_SENT else "terracotta"
-        was = order.old_text or (result.before.hex(" ", 2).upper() if result.before is not None else "")
+        before = order.old_text or (result.before.hex(" ", 2).upper() if result.before is not None else "")
         now = order.new_text or order.data.hex(" ", 2).upper()
         cells.put(f" {clock_text(result.wall_s)[:8]} ", "muted").put(order.device or f"unit {order.unit_id}", "ink", 20)
         cells.put(" ").put(order.name, "ink", 20 if width >= 110 else 14, bold=True).put(" ")
-        cells.put(f"{was} → {now}" if was else f"→ {now}", "ink", 26 if width >= 110 else 16).put(" ")
+        cells.put(f"{before} → {now}" if before else f"→ {now}", "ink", 26 if width >= 110 else 16).put(" ")
         return cells.put(result.text, tone, max(width - cells.width - 1, 8))
 
 

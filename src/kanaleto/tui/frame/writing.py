@@ -115,8 +115,8 @@ class AppWriting:
         if self.lock.is_read_only:
             return self.lock.why_not("")
         unlocked, _ = self.lock.unlocked_now()
-        was, at_s = self._unlocked_at
-        if unlocked and was and now_s - at_s < _TWICE_S:
+        before, at_s = self._unlocked_at
+        if unlocked and before and now_s - at_s < _TWICE_S:
             why = self._screen.presses.why_not
             if why:
                 return why
@@ -132,7 +132,7 @@ class AppWriting:
         why = self._screen.presses.why_not or self._why_only_listened(device)
         if why:
             return why
-        if not device and not (was == _SITE and now_s - at_s < _TWICE_S):
+        if not device and not (before == _SITE and now_s - at_s < _TWICE_S):
             self._unlocked_at = (_SITE, now_s)
             return "no device is in view: u again unlocks the whole site"
         if not device:

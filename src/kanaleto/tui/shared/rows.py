@@ -88,13 +88,13 @@ class Rows(Scrolled, Generic[RowT], can_focus=True):
         it goes to the `last`."""
         has_new_length = len(rows) != len(self.rows)
         current = self.current
-        was = self.identity(current) if current is not None and not last else None
+        rested_on = self.identity(current) if current is not None and not last else None
         self.rows = rows
         if not self.are_kept or len(self._made) > _MOST_MADE:
             self._made.clear()  # another row may stand at the same place
         if has_new_length:
             self.have_lines(len(rows))
-        at = self.find(was) if was is not None else None
+        at = self.find(rested_on) if rested_on is not None else None
         if last:
             self._go_to(len(rows) - 1, -1)
         elif at is None:

@@ -42,7 +42,7 @@ class SeenPreview:
         for line in self._made.lines[:20]:
             now, is_fresh, text = now_of(line.spot, self._snapshot)
             if now is not None and line.now is not None and line.is_fresh and is_fresh and now != line.now:
-                return f"{line.spot.name} has changed meanwhile: {text} stands there now, it was {line.was}"
+                return f"{line.spot.name} has changed meanwhile: {text} stands there now, it was {line.old_text}"
         return ""
 
     def title(self, what: str, bit: int | None = None) -> Cells:
@@ -85,9 +85,9 @@ class SeenPreview:
         lines = self._made.lines
         if len(lines) > 1:
             return self._several(cells, lines)
-        now, is_fresh, was = now_of(self._spots[0], self._snapshot)
+        now, is_fresh, old_text = now_of(self._spots[0], self._snapshot)
         words = "" if now is None or point.table.is_bits else f" {now.hex(' ', 2).upper()}"
-        cells.put("    now ", "muted").put(was, "ink" if is_fresh else "ochre").put(words, "sky")
+        cells.put("    now ", "muted").put(old_text, "ink" if is_fresh else "ochre").put(words, "sky")
         changes = changes_of(lines[0]) if lines else ""
         if changes:
             cells.put("    ").put(changes, "ochre")
@@ -101,7 +101,7 @@ class SeenPreview:
     def _several(self, cells: Cells, lines: Sequence[PlannedWrite]) -> Cells:
         is_one = len({line.spot.who for line in lines}) == 1
         names = [line.spot.name if is_one else line.spot.who for line in lines[:6]]
-        texts = [f"{name}: {line.was} → {line.wanted.text}" for name, line in zip(names, lines, strict=False)]
+        texts = [f"{name}: {line.old_text} → {line.wanted.text}" for name, line in zip(names, lines, strict=False)]
         more = f" and {len(lines) - 6} more" if len(lines) > 6 else ""
         return cells.put("   ").put(" · ".join(texts) + more, "ink")
 

@@ -36,8 +36,10 @@ def draw_row(row: PadRow, width: int, cells: Cells, snapshot: Snapshot) -> Cells
             return _routine(cells, row, snapshot)
     result = row.result
     cells.put("   ").put(clock_text(result.wall_s)[:12], "muted", 14).put(result.order.name, "ink", 24)
-    was = result.order.old_text or (result.before.hex(" ", 2).upper() if result.before is not None else "")
-    cells.put(" ").put(f"{was} → {result.order.new_text}" if was else f"→ {result.order.new_text}", bold=True, width=34)
+    before = result.order.old_text or (result.before.hex(" ", 2).upper() if result.before is not None else "")
+    cells.put(" ").put(
+        f"{before} → {result.order.new_text}" if before else f"→ {result.order.new_text}", bold=True, width=34
+    )
     tone = "verdigris" if result.is_well else "ochre" if result.state is State.NOT_SENT else "terracotta"
     not_sent = "not sent: " if result.state is State.NOT_SENT else ""
     took = f", {1000 * result.took_s:.0f} ms" if result.is_done else ""

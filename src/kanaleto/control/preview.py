@@ -286,7 +286,8 @@ def _made(snapshot: Snapshot, pairs: Sequence[tuple[Spot, Wanted]], typed: _Type
                 line=spot.line.name, unit_id=spot.unit_id, device=spot.device.name if spot.device is not None else "",
                 table=spot.point.table, address=spot.point.address, data=made.data, mask=made.mask,
                 points=(spot.point.name,) if spot.point.name else (), new_text=made.text,
-                old_text=old_text if now else "", seen=now if is_fresh else None, may_repeat=spot.point.writing.may_repeat,
+                old_text=old_text if now else "", seen=now if is_fresh else None,
+                may_repeat=spot.point.writing.may_repeat,
             )
         )  # fmt: skip
     if typed.is_to_all and pulse_s:

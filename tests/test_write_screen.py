@@ -107,6 +107,7 @@ class Writes(LiveCase):
         async def work(case: Writes, app: App, pilot: "Pilot[None]") -> None:
             await case._at(app, pilot, "Target")
             await case.alone(pilot, "u", "w", *"5")
+            await case.shows(app, "now 0.0 m")  # what is compared with later
             case.far.values[1, 1] = 70
             await case.shows(app, "has changed meanwhile: 7.0 m stands there now")
             await case._press(app, pilot, "enter")
